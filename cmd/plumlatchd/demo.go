@@ -1,0 +1,162 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"plumlatch/internal/demo"
+	"plumlatch/internal/service"
+)
+
+// runDemo is the whole house in one folder: database, cloud, service, sample fleet.
+func runDemo(ctx context.Context, o settings, log *slog.Logger) (err error) {
+	begun := time.Now()
+	tell := func(what string) { fmt.Printf("  %5.1f s  %s\n", time.Since(begun).Seconds(), what) }
+	tell("starting PostgreSQL on loopback")
+	stage, err := demo.Raise(ctx, o.dir)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, stage.Clear()) }()
+	logFile, err := os.OpenFile(filepath.Join(stage.Dir, "plumlatchd.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	log = slog.New(slog.NewTextHandler(logFile, nil)) // the terminal is for the person
+	if err := loadFleet(ctx, o, stage, log, tell); err != nil {
+		return err
+	}
+	tell("starting the stand-in cloud and the service")
+	if err := stage.OpenCloud(demo.Latency); err != nil {
+		return err
+	}
+	h, err := openHouse(ctx, stage.DatabaseURL, stage.CloudURL, stage.CloudToken, log)
+	if err != nil {
+		return err
+	}
+	defer h.close()
+	err = h.serve(ctx, o, func(url string) error {
+		if err := writeEnv(ctx, h, stage.Dir, url); err != nil {
+			return err
+		}
+		tell("ready")
+		greet(url, stage.Dir)
+		return nil
+	})
+	if ctx.Err() != nil {
+		fmt.Println("\nStopping the service, the stand-in cloud and PostgreSQL. The data stays in", stage.Dir)
+	}
+	return err
+}
+
+// loadFleet loads the sample once, with a cloud that takes no time.
+func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Logger, tell func(string)) error {
+	h, err := openHouse(ctx, stage.DatabaseURL, "http://127.0.0.1:0", "", log)
+	if err != nil {
+		return err
+	}
+	defer h.close()
+	l := demo.Loader{Store: h.store, Service: h.service, KeyDir: filepath.Join(stage.Dir, "keys"), Size: o.demoSize, Now: time.Now(), Tell: tell}
+	loaded, err := l.Loaded(ctx)
+	if err != nil || loaded {
+		return err
+	}
+	if err := stage.OpenCloud(""); err != nil {
+		return err
+	}
+	quick, err := openHouse(ctx, stage.DatabaseURL, stage.CloudURL, stage.CloudToken, log)
+	if err != nil {
+		return err
+	}
+	defer quick.close()
+	l.Cloud = quick.cloud
+	if err := l.Load(ctx); err != nil {
+		return fmt.Errorf("load the sample fleet: %w", err)
+	}
+	return stage.CloseCloud()
+}
+
+// writeEnv writes demo.env, with the tokens of an earlier start where they hold.
+func writeEnv(ctx context.Context, h *house, dir, url string) error {
+	file := filepath.Join(dir, "demo.env")
+	earlier, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	text := "export PLUMLATCH_URL=" + url + "\n"
+	for _, t := range []struct{ variable, operator string }{
+		{"PLUMLATCH_TOKEN", "ines"}, {"PLUMLATCH_TOKEN_OPERATOR", "marek"}, {"PLUMLATCH_TOKEN_VIEWER", "sunniva"},
+	} {
+		token := assigned(string(earlier), t.variable)
+		if _, err := h.service.ByToken(ctx, token); err != nil {
+			var problem *service.Problem
+			if !errors.As(err, &problem) {
+				return err
+			}
+			if token, err = newToken(ctx, h, t.operator); err != nil {
+				return err
+			}
+		}
+		text += "export " + t.variable + "=" + token + "\n"
+	}
+	text += "export PLUMLATCH_KEYS=" + filepath.Join(dir, "keys") + "\n"
+	if err := os.WriteFile(file+".new", []byte(text), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(file+".new", file)
+}
+
+func assigned(env, variable string) string {
+	for l := range strings.Lines(env) {
+		if value, ok := strings.CutPrefix(strings.TrimSpace(l), "export "+variable+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+func newToken(ctx context.Context, h *house, operator string) (string, error) {
+	o, err := h.store.OperatorNamed(ctx, operator)
+	if err != nil {
+		return "", err
+	}
+	actor := service.Actor{ID: o.ID, Name: o.Name, Role: service.Role(o.Role), Via: "service"}
+	_, secret, err := h.service.AddToken(ctx, actor, "demo-env", "", 366)
+	return secret, err
+}
+
+func greet(url, dir string) {
+	fmt.Printf("\nPlum Latch is at %s, with the sample fleet of the Wrackline Observatory.\nThe cloud is a stand-in; the SSH endpoints, the keys and the database are real.\n\nSign in to the console as\n", url)
+	for _, s := range demo.SignIns() {
+		fmt.Printf("  %-9s %-22s (%s)\n", s[0], demo.Password(s[0]), s[1])
+	}
+	fmt.Printf(`
+In another terminal, type first:
+  source %s
+  bin/plumlatch opens hides-shared
+  bin/plumlatch instance launch my-first -image debian-12 -size small -new my-key
+  bin/plumlatch openers atlas-web-1
+
+Ctrl-C stops all of it and keeps the data.
+`, shorten(filepath.Join(dir, "demo.env")))
+}
+
+// shorten writes a path from here where it lies below.
+func shorten(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if short, err := filepath.Rel(here, path); err == nil && !strings.HasPrefix(short, "..") {
+		return short
+	}
+	return path
+}

@@ -1,0 +1,178 @@
+// Command plumlatchd is the service: the API, the console, and the runs.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"golang.org/x/term"
+
+	"plumlatch/internal/service"
+)
+
+var version = "dev"
+
+type settings struct {
+	demo        bool
+	demoSize    int
+	dir         string
+	listen      string
+	database    string
+	cloudURL    string
+	cloudToken  string
+	certificate string
+	privateKey  string
+	plainHTTP   bool
+	firstAdmin  string
+}
+
+func main() {
+	var o settings
+	flag.BoolVar(&o.demo, "demo", false, "start PostgreSQL, the stand-in cloud and the sample fleet as well")
+	flag.IntVar(&o.demoSize, "demo-size", 0, "with -demo: the least number of instances in the sample fleet")
+	flag.StringVar(&o.dir, "data", ".demo", "with -demo: the folder for the data")
+	flag.StringVar(&o.listen, "listen", "127.0.0.1:8420", "address to serve on; port 0 picks a free one")
+	flag.StringVar(&o.database, "database", os.Getenv("PLUMLATCH_DATABASE"), "URL of the PostgreSQL database; also PLUMLATCH_DATABASE, which keeps the password out of the process list")
+	flag.StringVar(&o.cloudURL, "cloud", "", "URL of the cloud's adapter")
+	flag.StringVar(&o.cloudToken, "cloud-token-file", "", "file that holds the token for the adapter")
+	flag.StringVar(&o.certificate, "tls-cert", "", "file with the TLS certificate chain")
+	flag.StringVar(&o.privateKey, "tls-key", "", "file with the TLS certificate's private key")
+	flag.BoolVar(&o.plainHTTP, "plain-http-beyond-loopback", false, "serve without TLS on an address that others can reach; anybody on the way can then read tokens")
+	flag.StringVar(&o.firstAdmin, "first-admin", "", "make this admin account in an empty database, with the password read from the terminal or standard input, and end")
+	showVersion := flag.Bool("version", false, "print the version and end")
+	flag.Usage = usage
+	flag.Parse()
+	if *showVersion {
+		fmt.Println("plumlatchd", version)
+		return
+	}
+	if flag.NArg() > 0 {
+		fmt.Fprintf(os.Stderr, "plumlatchd: %q is not expected; see plumlatchd -help\n", flag.Arg(0))
+		os.Exit(2)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	if err := run(ctx, o, log); err != nil {
+		fmt.Fprintln(os.Stderr, "plumlatchd:", err)
+		os.Exit(1)
+	}
+}
+
+func usage() {
+	fmt.Fprint(os.Stderr, `plumlatchd serves the Plum Latch API and console.
+
+Try it with sample data:   plumlatchd -demo
+Run it for real:           plumlatchd -database URL -cloud URL -cloud-token-file FILE
+First account:             plumlatchd -database URL -first-admin NAME
+
+`)
+	flag.PrintDefaults()
+}
+
+func run(ctx context.Context, o settings, log *slog.Logger) error {
+	if err := o.check(); err != nil {
+		return err
+	}
+	if o.demo {
+		return runDemo(ctx, o, log)
+	}
+	if o.firstAdmin != "" {
+		return makeFirstAdmin(ctx, o, log)
+	}
+	token := ""
+	if o.cloudToken != "" {
+		data, err := os.ReadFile(o.cloudToken)
+		if err != nil {
+			return fmt.Errorf("-cloud-token-file: %w", err)
+		}
+		token = strings.TrimSpace(string(data))
+	}
+	h, err := openHouse(ctx, o.database, o.cloudURL, token, log)
+	if err != nil {
+		return err
+	}
+	defer h.close()
+	return h.serve(ctx, o, func(url string) error {
+		fmt.Println("Plum Latch is at", url)
+		return nil
+	})
+}
+
+func (o settings) check() error {
+	switch {
+	case o.demo && o.database != "":
+		return errors.New("-demo brings its own database: leave -database out")
+	case !o.demo && o.database == "":
+		return errors.New("no database was given: say -database URL, or -demo for a try")
+	case !o.demo && o.firstAdmin == "" && o.cloudURL == "":
+		return errors.New("no cloud was given: say -cloud URL of its adapter")
+	case (o.certificate == "") != (o.privateKey == ""):
+		return errors.New("-tls-cert and -tls-key go together")
+	}
+	host, _, err := net.SplitHostPort(o.listen)
+	if err != nil {
+		return fmt.Errorf("-listen: %w", err)
+	}
+	ip := net.ParseIP(host)
+	loopback := host == "localhost" || ip != nil && ip.IsLoopback()
+	if !loopback && o.demo {
+		return fmt.Errorf("-listen %s: the demo has well-known passwords, so it serves on loopback only", o.listen)
+	}
+	if !loopback && o.certificate == "" && !o.plainHTTP {
+		return fmt.Errorf("-listen %s can be reached from other machines and there is no TLS: give -tls-cert and -tls-key, or say -plain-http-beyond-loopback if something in front encrypts", o.listen)
+	}
+	return nil
+}
+
+func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
+	h, err := openHouse(ctx, o.database, "http://127.0.0.1:0", "", log)
+	if err != nil {
+		return err
+	}
+	defer h.close()
+	if any, err := h.service.HasOperators(ctx); err != nil || any {
+		return errors.Join(err, errors.New("there are accounts already; an admin among them makes the others"))
+	}
+	password, err := readPassword()
+	if err != nil {
+		return err
+	}
+	if err := h.service.AddOperator(ctx, service.Actor{Name: "setup", Via: "service"}, o.firstAdmin, o.firstAdmin, password, service.Admin); err != nil {
+		return err
+	}
+	fmt.Printf("%s is an admin now. Start the service and sign in: plumlatch sign-in\n", o.firstAdmin)
+	return nil
+}
+
+func readPassword() (string, error) {
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+		if err != nil && !errors.Is(err, io.EOF) {
+			return "", err
+		}
+		return strings.TrimRight(line, "\r\n"), nil
+	}
+	fmt.Fprint(os.Stderr, "Password (10 characters or more): ")
+	first, err := term.ReadPassword(int(os.Stdin.Fd()))
+	fmt.Fprint(os.Stderr, "\nAgain: ")
+	if err != nil {
+		return "", err
+	}
+	second, err := term.ReadPassword(int(os.Stdin.Fd()))
+	fmt.Fprintln(os.Stderr)
+	if err == nil && string(first) != string(second) {
+		err = errors.New("the two passwords differ; nothing was done")
+	}
+	return string(first), err
+}

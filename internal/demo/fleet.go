@@ -1,0 +1,138 @@
+// Package demo is the sample fleet of the made-up Wrackline Observatory: a
+// coastal bird observatory with cameras in hides, tide gauges, a ringing database,
+// a migration atlas on the web and field gateways. Every name and key is made up.
+//
+// It holds one of each trouble that the product is for. What really stands on the
+// instances and what the records say are laid out apart, so that they can differ.
+package demo
+
+import (
+	"fmt"
+
+	"plumlatch/internal/core/keypair"
+)
+
+// person is an operator with an account in the demo.
+type person struct {
+	name, title, role string
+}
+
+var people = []person{
+	{"ines", "Ines Varga, head of data", "admin"},
+	{"marek", "Marek Sol, atlas developer", "operator"},
+	{"oona", "Oona Lind, field engineer", "operator"},
+	{"sunniva", "Sunniva Dahl, ringing office", "viewer"},
+	{"tomas", "Tomas Reyes, field engineer (left in September)", "viewer"},
+}
+
+var teams = []struct{ name, title string }{
+	{"team-atlas", "Migration atlas team"},
+	{"team-field", "Field technicians"},
+}
+
+// key is a key pair of the sample.
+type key struct {
+	name    string
+	spec    keypair.Spec
+	comment string
+	keeper  string
+	purpose string
+	labels  map[string]string
+	age     int  // days since it was made
+	atHand  bool // whether the demo writes its private half, as if it were on your laptop
+}
+
+// weakRSA marks a key of 1024 bits, which the product itself would never make.
+const weakRSA = 1024
+
+var keys = []key{
+	{name: "hides-shared", spec: keypair.Spec{Type: keypair.RSA, Bits: 2048}, comment: "hides", keeper: "team-field", purpose: "one key for all hide cameras", labels: map[string]string{"team": "cameras"}, age: 88, atHand: true},
+	{name: "ines-main", spec: keypair.Spec{}, comment: "ines@wrackline-mb2", keeper: "ines", purpose: "everyday key", age: 90, atHand: true},
+	{name: "marek-main", spec: keypair.Spec{Type: keypair.ECDSA, Bits: 256}, comment: "marek@puffin", keeper: "marek", purpose: "everyday key", age: 84, atHand: true},
+	{name: "oona-main", spec: keypair.Spec{}, comment: "oona@field-tablet", keeper: "oona", purpose: "everyday key", age: 80, atHand: true},
+	{name: "tomas-laptop", spec: keypair.Spec{}, comment: "tomas@thinkpad", keeper: "tomas", purpose: "everyday key", age: 86},
+	{name: "id_rsa_2", spec: keypair.Spec{Type: keypair.RSA, Bits: weakRSA}, comment: "sunniva@old-desktop", keeper: "sunniva", purpose: "", age: 90},
+	{name: "atlas-deploy", spec: keypair.Spec{}, comment: "atlas deploy", keeper: "team-atlas", purpose: "deploys of the migration atlas", labels: map[string]string{"team": "atlas"}, age: 60, atHand: true},
+	{name: "atlas-old", spec: keypair.Spec{Type: keypair.RSA, Bits: 2048}, comment: "atlas 2024", keeper: "team-atlas", purpose: "deploys, before atlas-deploy", labels: map[string]string{"team": "atlas"}, age: 89},
+	{name: "gateway-field", spec: keypair.Spec{}, comment: "gateways", keeper: "team-field", purpose: "field gateways", labels: map[string]string{"team": "field"}, age: 70, atHand: true},
+	{name: "office-windows", spec: keypair.Spec{Type: keypair.RSA, Bits: 3072}, comment: "office windows", keeper: "ines", purpose: "the office machine takes RSA only", age: 45, atHand: true},
+	{name: "archive-song", spec: keypair.Spec{Type: keypair.ECDSA, Bits: 384}, comment: "archive", keeper: "marek", purpose: "bird song archive", age: 30, atHand: true},
+	{name: "sunniva-spare", spec: keypair.Spec{}, comment: "sunniva@spare", keeper: "sunniva", purpose: "spare, opens nothing yet", age: 12},
+}
+
+// stranger is a key that stands on a machine and in no record.
+const stranger = "(stranger)"
+
+// The sightings that the records hold of a granted key.
+const (
+	seen = iota
+	notSeen
+	neverLooked
+)
+
+// grant is a key that the records say should open an instance.
+type grant struct {
+	key  string
+	look int
+}
+
+// machine is an instance of the sample.
+type machine struct {
+	name, image, size, zone string
+	labels                  map[string]string
+	label                   string   // the key that the cloud names beside it
+	onDisk                  []string // what really stands in authorized_keys
+	grants                  []grant  // what the records say
+	static                  bool
+	firewall                string
+	age                     int // days since its launch
+	by                      string
+}
+
+func fleet() []machine {
+	var out []machine
+	for n := 1; n <= 9; n++ {
+		zone := "north-shore-a"
+		if n > 6 {
+			zone = "south-marsh-a"
+		}
+		out = append(out, machine{
+			name: fmt.Sprintf("hide-cam-%d", n), image: "gateway-os-7", size: "small", zone: zone, labels: map[string]string{"team": "cameras", "site": fmt.Sprintf("hide-%d", n)},
+			label: "hides-shared", onDisk: []string{"hides-shared"}, grants: []grant{{"hides-shared", seen}}, age: 88 - n, by: "oona",
+		})
+	}
+	for n := 1; n <= 4; n++ {
+		m := machine{
+			name: fmt.Sprintf("tide-gauge-%d", n), image: "debian-12", size: "small", zone: "north-shore-b", labels: map[string]string{"team": "field", "site": fmt.Sprintf("pier-%d", n)},
+			label: "oona-main", onDisk: []string{"oona-main"}, grants: []grant{{"oona-main", seen}}, age: 80 - 3*n, by: "oona",
+		}
+		if n == 3 { // its only keeper has left
+			m.label, m.onDisk, m.grants, m.by = "tomas-laptop", []string{"tomas-laptop"}, []grant{{"tomas-laptop", seen}}, "tomas"
+		}
+		out = append(out, m)
+	}
+	return append(out,
+		machine{name: "ringing-db", image: "debian-12", size: "medium", zone: "north-shore-a", labels: map[string]string{"team": "ringing", "data": "personal"},
+			label: "id_rsa_2", onDisk: []string{"id_rsa_2", "ines-main"}, grants: []grant{{"id_rsa_2", seen}, {"ines-main", seen}}, age: 85, by: "ines"},
+		machine{name: "ringing-web", image: "ubuntu-24.04", size: "small", zone: "north-shore-b", labels: map[string]string{"team": "ringing"},
+			label: "ines-main", onDisk: []string{"ines-main", stranger}, grants: []grant{{"ines-main", seen}}, firewall: "web", age: 71, by: "ines"},
+		machine{name: "atlas-web-1", image: "ubuntu-24.04", size: "medium", zone: "north-shore-a", labels: map[string]string{"team": "atlas"},
+			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek"},
+		machine{name: "atlas-web-2", image: "ubuntu-24.04", size: "medium", zone: "north-shore-b", labels: map[string]string{"team": "atlas"},
+			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek"},
+		machine{name: "atlas-db", image: "fedora-42", size: "large", zone: "north-shore-a", labels: map[string]string{"team": "atlas"},
+			label: "ines-main", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}, {"marek-main", notSeen}}, age: 57, by: "ines"},
+		machine{name: "atlas-tiles", image: "fedora-42", size: "large-scratch", zone: "north-shore-b", labels: map[string]string{"team": "atlas"},
+			label: "atlas-old", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}}, age: 83, by: "marek"},
+		machine{name: "gateway-1", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
+			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 68, by: "oona"},
+		machine{name: "gateway-2", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
+			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 67, by: "oona"},
+		machine{name: "gateway-3", image: "alpine-3.22", size: "small", zone: "south-marsh-b", labels: map[string]string{"team": "field"},
+			label: "gateway-field", onDisk: []string{"gateway-field"}, grants: []grant{{"gateway-field", neverLooked}}, age: 20, by: "oona"},
+		machine{name: "office-windows", image: "windows-2022", size: "medium", zone: "south-marsh-b", labels: map[string]string{"team": "office"},
+			label: "office-windows", onDisk: []string{"office-windows"}, grants: []grant{{"office-windows", seen}}, age: 45, by: "ines"},
+		machine{name: "song-archive", image: "debian-12", size: "large", zone: "south-marsh-a", labels: map[string]string{"team": "atlas"},
+			label: "archive-song", onDisk: []string{"archive-song"}, grants: []grant{{"archive-song", seen}}, static: true, age: 30, by: "marek"},
+	)
+}

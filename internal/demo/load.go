@@ -1,0 +1,361 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/rsa"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/service"
+	"plumlatch/internal/store"
+)
+
+// Password returns the demo password of a person. The accounts exist only under -demo.
+func Password(name string) string { return name + "-at-wrackline" }
+
+// SignIns says who can sign in, with which role.
+func SignIns() [][2]string {
+	var out [][2]string
+	for _, p := range people {
+		if p.name != "tomas" {
+			out = append(out, [2]string{p.name, p.role})
+		}
+	}
+	return out
+}
+
+// Loader loads the sample fleet into an empty service and cloud.
+type Loader struct {
+	Store   *store.Store
+	Service *service.Service
+	Cloud   *cloud.Cloud
+	// KeyDir is where private halves that are at hand are written, mode 0600.
+	KeyDir string
+	// Size is the least number of instances; the sample has 24.
+	Size int
+	Now  time.Time
+	// Tell is called with what is being done.
+	Tell func(string)
+}
+
+// Loaded reports whether the fleet is there already. The teams come with the
+// last transaction of a load.
+func (l *Loader) Loaded(ctx context.Context) (bool, error) {
+	_, err := l.Store.KeeperNamed(ctx, teams[0].name)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Load launches the machines and then records everything in one transaction,
+// so that a load that was cut off is done again from what there is.
+func (l *Loader) Load(ctx context.Context) error {
+	machines := l.grow(fleet())
+	l.Tell(fmt.Sprintf("making %d key pairs", len(keys)))
+	public, err := l.ensureKeys(machines)
+	if err != nil {
+		return err
+	}
+	l.Tell(fmt.Sprintf("launching %d stand-in instances", len(machines)))
+	launched, err := l.launch(ctx, machines, public)
+	if err != nil {
+		return err
+	}
+	l.Tell("recording three months of history")
+	for _, p := range people {
+		// An account that is there from a cut-off load is as good.
+		err := l.Service.AddOperator(ctx, service.Actor{Name: "demo", Via: "service"}, p.name, p.title, Password(p.name), service.Role(p.role))
+		var problem *service.Problem
+		if err != nil && !(errors.As(err, &problem) && problem.Code == "name-taken") {
+			return err
+		}
+	}
+	return l.Store.InTx(ctx, func(tx *store.Store) error { return l.record(ctx, tx, machines, public, launched) })
+}
+
+// grow adds machines for load tests, 25 to a key.
+func (l *Loader) grow(machines []machine) []machine {
+	for n := 1; len(machines) < l.Size; n++ {
+		name := fmt.Sprintf("node-key-%d", (n-1)/25+1)
+		machines = append(machines, machine{
+			name: fmt.Sprintf("field-node-%04d", n), image: "debian-12", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "load"},
+			label: name, onDisk: []string{name}, grants: []grant{{name, seen}}, age: 10, by: "oona",
+		})
+	}
+	return machines
+}
+
+// ensureKeys makes the key pairs whose public half is not in the folder yet.
+func (l *Loader) ensureKeys(machines []machine) (map[string]keypair.Public, error) {
+	if err := os.MkdirAll(l.KeyDir, 0o700); err != nil {
+		return nil, err
+	}
+	wanted := slices.Clone(keys)
+	for _, m := range machines {
+		for _, n := range m.onDisk {
+			if !slices.ContainsFunc(wanted, func(k key) bool { return k.name == n }) {
+				wanted = append(wanted, key{name: n, comment: "unknown"})
+			}
+		}
+	}
+	public := map[string]keypair.Public{}
+	for _, k := range wanted {
+		file := filepath.Join(l.KeyDir, strings.Trim(k.name, "()"))
+		p, err := readPublic(file + ".pub")
+		if errors.Is(err, fs.ErrNotExist) {
+			p, err = makeKey(k, file)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("sample key %s: %w", k.name, err)
+		}
+		public[k.name] = p
+	}
+	return public, nil
+}
+
+func readPublic(file string) (keypair.Public, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return keypair.Public{}, err
+	}
+	return keypair.ReadLine(string(data))
+}
+
+// makeKey writes the private half only where it is at hand.
+func makeKey(k key, file string) (keypair.Public, error) {
+	if k.spec.Bits == weakRSA {
+		weak, err := rsa.GenerateKey(rand.Reader, weakRSA)
+		if err != nil {
+			return keypair.Public{}, err
+		}
+		wire, err := ssh.NewPublicKey(weak.Public())
+		if err != nil {
+			return keypair.Public{}, err
+		}
+		p, err := keypair.ReadBlob(wire.Marshal())
+		if err != nil {
+			return p, err
+		}
+		p.Comment = k.comment
+		return p, os.WriteFile(file+".pub", []byte(p.Line()+"\n"), 0o644)
+	}
+	pair, err := keypair.Make(rand.Reader, k.spec, k.comment)
+	if err != nil {
+		return keypair.Public{}, err
+	}
+	if k.atHand {
+		text, err := pair.OpenSSH(nil)
+		if err != nil {
+			return keypair.Public{}, err
+		}
+		if err := os.WriteFile(file, text, 0o600); err != nil {
+			return keypair.Public{}, err
+		}
+	}
+	return pair.Public, os.WriteFile(file+".pub", []byte(pair.Line()+"\n"), 0o644)
+}
+
+// launched is what the cloud says of a machine once it is up.
+type launched struct {
+	instance cloud.Instance
+	hostKeys []keypair.Public
+	user     string
+	scratch  int
+}
+
+func (l *Loader) launch(ctx context.Context, machines []machine, public map[string]keypair.Public) (map[string]launched, error) {
+	images, err := l.Cloud.Images(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sizes, err := l.Cloud.Sizes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]launched, len(machines))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(16)
+	for n, m := range machines {
+		group.Go(func() error {
+			for _, i := range images {
+				if i.Name == m.image {
+					out[n].user = i.LoginUser
+				}
+			}
+			for _, z := range sizes {
+				if z.Name == m.size {
+					out[n].scratch = z.TemporaryDiskGib
+				}
+			}
+			var lines []string
+			for _, k := range m.onDisk {
+				lines = append(lines, public[k].Line())
+			}
+			data, err := userdata.Render(userdata.Config{LoginUser: out[n].user, Keys: lines})
+			if err != nil {
+				return err
+			}
+			request := cloud.Launch{RequestToken: "demo-" + m.name, Name: m.name, Image: m.image, Size: m.size, Zone: m.zone, UserData: &data, KeyLabel: &m.label, StaticAddress: &m.static}
+			return l.launchOne(ctx, request, &out[n])
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	byName := map[string]launched{}
+	for n, m := range machines {
+		byName[m.name] = out[n]
+	}
+	return byName, nil
+}
+
+func (l *Loader) launchOne(ctx context.Context, request cloud.Launch, out *launched) error {
+	op, err := l.Cloud.Launch(ctx, request)
+	for err == nil && op.State == "running" {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+		op, err = l.Cloud.Operation(ctx, op.Id)
+	}
+	if err != nil {
+		return err
+	}
+	if op.State == "failed" {
+		return fmt.Errorf("launch %s: %s", request.Name, *op.Error)
+	}
+	if out.instance, err = l.Cloud.Instance(ctx, op.Instance); err != nil {
+		return err
+	}
+	output, err := l.Cloud.BootOutput(ctx, op.Instance)
+	out.hostKeys = cloud.HostKeys(output)
+	return err
+}
+
+// record writes the records as three months of work would have left them.
+func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine, public map[string]keypair.Public, launches map[string]launched) error {
+	keepers := map[string]uuid.UUID{}
+	for _, t := range teams {
+		if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: t.name, Kind: "team", Title: t.title}); err != nil {
+			return err
+		}
+	}
+	all, err := tx.Keepers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range all {
+		keepers[k.Name] = k.ID
+	}
+	var b book
+	ids := map[string]uuid.UUID{}
+	for _, k := range l.recordedKeys(machines) {
+		p, keeper := public[k.name], keepers[k.keeper]
+		row := store.Key{
+			ID: newID(), Name: k.name, Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Blob: p.Blob, SHA256: p.SHA256(), MD5: p.MD5(), Comment: p.Comment,
+			KeeperID: &keeper, Purpose: k.purpose, Labels: labelsOf(k.labels), Custody: "holder", Origin: "import", State: "active", CreatedAt: l.daysAgo(k.age), CreatedBy: k.keeper,
+		}
+		if strings.HasPrefix(k.keeper, "team-") {
+			row.CreatedBy = "ines"
+		}
+		if err := tx.AddKey(ctx, &row); err != nil {
+			return err
+		}
+		ids[k.name] = row.ID
+		b.note(row.CreatedAt, row.CreatedBy, "key.import", "key", k.name, "%s imported the key %s (%s).", row.CreatedBy, k.name, p.Type)
+	}
+	for _, m := range machines {
+		if err := l.recordMachine(ctx, tx, m, launches[m.name], ids, &b); err != nil {
+			return err
+		}
+	}
+	slices.SortStableFunc(b.entries, func(a, c store.Entry) int { return a.At.Compare(c.At) })
+	return tx.Note(ctx, b.entries...)
+}
+
+func (l *Loader) recordedKeys(machines []machine) []key {
+	out := slices.Clone(keys)
+	for _, m := range machines {
+		for _, g := range m.grants {
+			if !slices.ContainsFunc(out, func(k key) bool { return k.name == g.key }) {
+				out = append(out, key{name: g.key, keeper: "team-field", purpose: "load test", age: 11})
+			}
+		}
+	}
+	return out
+}
+
+func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, up launched, keyIDs map[string]uuid.UUID, b *book) error {
+	at := l.daysAgo(m.age)
+	i := store.Instance{
+		ID: newID(), Name: m.name, CloudID: up.instance.Id, State: "running", Image: m.image, Size: m.size, Zone: m.zone, Region: up.instance.Region, LoginUser: up.user,
+		PrivateAddress: up.instance.PrivateAddress, PublicAddress: up.instance.PublicAddress, SSHPort: up.instance.SshPort, StaticAddress: m.static, TemporaryGiB: up.scratch,
+		KeyLabel: m.label, Labels: labelsOf(m.labels), CreatedAt: at, CreatedBy: m.by,
+	}
+	if err := tx.AddInstance(ctx, &i); err != nil {
+		return err
+	}
+	login := store.Login{ID: newID(), InstanceID: i.ID, OSUser: up.user}
+	if err := tx.AddLogin(ctx, login); err != nil {
+		return err
+	}
+	var pins []store.HostKey
+	for _, k := range up.hostKeys {
+		pins = append(pins, store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: "cloud boot output", PinnedAt: at})
+	}
+	if err := tx.PinHostKeys(ctx, pins); err != nil {
+		return err
+	}
+	var grants []store.Grant
+	var sightings []store.Sighting
+	var names []string
+	for _, g := range m.grants {
+		grants = append(grants, store.Grant{ID: newID(), KeyID: keyIDs[g.key], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch"})
+		names = append(names, g.key)
+		if g.look != neverLooked {
+			sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: keyIDs[g.key], SeenAt: at.Add(time.Minute), Method: "asked the SSH server", Present: g.look == seen})
+		}
+	}
+	b.note(at, m.by, "instance.launch", "instance", m.name, "%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size, strings.Join(names, ", "))
+	b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, "The launch of %s, asked for by %s, is done: its login answers.", m.name, m.by)
+	return errors.Join(tx.AddGrants(ctx, grants), tx.PutSightings(ctx, sightings))
+}
+
+func labelsOf(l map[string]string) map[string]string {
+	if l == nil {
+		return map[string]string{}
+	}
+	return l
+}
+
+// daysAgo returns a moment of a working day so long ago.
+func (l *Loader) daysAgo(n int) time.Time {
+	return l.Now.AddDate(0, 0, -n).Truncate(24 * time.Hour).Add(8*time.Hour + time.Duration(n*37%480)*time.Minute)
+}
+
+func newID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
+
+// book collects entries of the daybook, to be written in the order of time.
+type book struct {
+	entries []store.Entry
+}
+
+func (b *book) note(at time.Time, person, action, kind, subject, sentence string, args ...any) {
+	b.entries = append(b.entries, store.Entry{At: at, Person: person, Via: "cli", Action: action, SubjectKind: kind, Subject: subject, Outcome: "done", Sentence: fmt.Sprintf(sentence, args...)})
+}

@@ -1,0 +1,103 @@
+package httpapi
+
+import (
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/service"
+	"plumlatch/internal/store"
+)
+
+func each[A, B any](in []A, f func(A) B) []B {
+	out := make([]B, len(in))
+	for i := range in {
+		out[i] = f(in[i])
+	}
+	return out
+}
+
+func publicOf(k store.Key) keypair.Public {
+	return keypair.Public{Algorithm: k.Algorithm, Type: k.Type, Bits: k.Bits, Blob: k.Blob, Comment: k.Comment}
+}
+
+func fingerprintsOf(p keypair.Public) contract.Fingerprints {
+	return contract.Fingerprints{Sha256: keypair.FormatSHA256(p.SHA256()), Md5: keypair.FormatMD5(p.MD5())}
+}
+
+func keeperOf(k store.Keeper) contract.Keeper {
+	return contract.Keeper{Name: k.Name, Kind: contract.KeeperKind(k.Kind), Title: k.Title}
+}
+
+func keyOf(k store.Key) contract.Key {
+	p := publicOf(k)
+	out := contract.Key{
+		Id: k.ID, Name: k.Name, Type: k.Type, Algorithm: k.Algorithm, Bits: k.Bits, Fingerprints: fingerprintsOf(p),
+		PublicKey: p.Line(), Comment: k.Comment, Purpose: k.Purpose, Labels: k.Labels, Custody: contract.Custody(k.Custody),
+		Origin: contract.Origin(k.Origin), State: contract.KeyState(k.State), CreatedAt: k.CreatedAt, CreatedBy: k.CreatedBy, Opens: k.Opens,
+	}
+	if k.Keeper != nil {
+		out.Keeper = new(keeperOf(*k.Keeper))
+	}
+	return out
+}
+
+func instanceOf(i store.Instance) contract.Instance {
+	costs := service.StopCosts(i)
+	if costs == nil {
+		costs = []string{}
+	}
+	return contract.Instance{
+		Id: i.ID, Name: i.Name, State: contract.InstanceState(i.State), Image: i.Image, Size: i.Size, Zone: i.Zone, Region: i.Region,
+		CloudId: i.CloudID, PrivateAddress: i.PrivateAddress, PublicAddress: i.PublicAddress, StaticAddress: i.StaticAddress,
+		KeyLabel: i.KeyLabel, Labels: i.Labels, Keys: i.Keys, StopCosts: costs, CreatedAt: i.CreatedAt, CreatedBy: i.CreatedBy,
+		Connection: contract.Connection{User: i.LoginUser, Address: i.PublicAddress, Port: i.SSHPort, HostKeys: each(i.HostKeys, hostKeyOf)},
+	}
+}
+
+func hostKeyOf(h store.HostKey) contract.HostKey {
+	return contract.HostKey{
+		Algorithm: h.Algorithm, Sha256: keypair.FormatSHA256(h.SHA256), Learnt: h.Learnt, PinnedAt: h.PinnedAt,
+		PublicKey: keypair.Public{Algorithm: h.Algorithm, Blob: h.Blob}.Line(),
+	}
+}
+
+func openingOf(o store.Opening) contract.Opening {
+	seen := reach.NeverLooked
+	if o.Present != nil {
+		seen = reach.NotSeen
+		if *o.Present {
+			seen = reach.Seen
+		}
+	}
+	fit, _ := reach.FitOf(o.GrantedAt != nil, seen) // the store gives no pair that is neither granted nor seen
+	return contract.Opening{
+		Key:   contract.KeyRef{Name: o.KeyName, Type: o.KeyType, Bits: o.KeyBits, Sha256: keypair.FormatSHA256(o.KeySHA256), Keeper: o.KeeperName},
+		Login: o.OSUser + "@" + o.InstanceName, OsUser: o.OSUser, Instance: o.InstanceName, Region: o.Region,
+		InstanceState: contract.InstanceState(o.InstanceState), Fit: contract.Fit(fit),
+		GrantedAt: o.GrantedAt, Until: o.Until, GrantedBy: o.GrantedBy, Reason: o.Reason, SeenAt: o.SeenAt, SeenBy: o.Method,
+	}
+}
+
+func runOf(r store.Run) contract.Run {
+	return contract.Run{
+		Id: r.ID, Kind: contract.RunKind(r.Kind), Instance: r.Instance.Name, State: contract.RunState(r.State), Version: int(r.Version),
+		RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, Error: optional(r.Error),
+		Steps: each(r.Steps, func(s store.RunStep) contract.Step {
+			return contract.Step{
+				Name: s.Name, Title: s.Title, State: contract.StepState(s.State), Intent: s.Intent, Undo: s.Undo,
+				Outcome: optional(s.Outcome), Percent: optional(s.Percent), StartedAt: s.StartedAt, EndedAt: s.EndedAt,
+			}
+		}),
+	}
+}
+
+func entryOf(e store.Entry) contract.Entry {
+	return contract.Entry{
+		Seq: int(e.Seq), At: e.At, Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject,
+		Why: optional(e.Why), Outcome: e.Outcome, Sentence: e.Sentence,
+	}
+}
+
+func tokenOf(t store.Token) contract.Token {
+	return contract.Token{Id: t.ID, Name: t.Name, Role: contract.Role(t.Role), CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt}
+}

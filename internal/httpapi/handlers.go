@@ -1,0 +1,328 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/service"
+	"plumlatch/internal/store"
+)
+
+// api answers the calls of the contract.
+type api struct{ *server }
+
+func (a *api) cookie(value string, lasts time.Duration) *string {
+	c := http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure, MaxAge: int(lasts.Seconds())}
+	if value == "" {
+		c.MaxAge = -1
+	}
+	return new(c.String())
+}
+
+func (a *api) me(ctx context.Context, actor service.Actor) contract.Me {
+	name, err := a.Service.CloudName(ctx)
+	if err != nil {
+		name = "" // who asks can be told without the cloud
+	}
+	me := contract.Me{Name: actor.Name, Role: contract.Role(actor.Role), By: contract.MeBySession, Service: "Plum Latch " + a.Version, Cloud: name}
+	if actor.ByToken {
+		me.By = contract.MeByToken
+	}
+	return me
+}
+
+func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
+	q := requestOf(ctx)
+	if q.via == "api" {
+		q.via = "console"
+	}
+	actor, secret, err := a.Service.SignIn(ctx, q.via, q.id, r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	return contract.SignIn200JSONResponse{Body: a.me(ctx, actor), Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, service.SessionLasts)}}, nil
+}
+
+func (a *api) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
+	return contract.GetMe200JSONResponse(a.me(ctx, actorOf(ctx))), nil
+}
+
+func (a *api) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
+	err := a.Service.SignOut(ctx, requestOf(ctx).session)
+	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: a.cookie("", 0)}}, err
+}
+
+func (a *api) ListTokens(ctx context.Context, _ contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
+	tokens, err := a.Service.Tokens(ctx, actorOf(ctx))
+	return contract.ListTokens200JSONResponse(each(tokens, tokenOf)), err
+}
+
+func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
+	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), r.Body.Name, service.Role(given(r.Body.Role)), given(r.Body.Days))
+	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
+}
+
+func (a *api) RevokeToken(ctx context.Context, r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
+	return contract.RevokeToken204Response{}, a.Service.RevokeToken(ctx, actorOf(ctx), r.Token)
+}
+
+func (a *api) ListKeepers(ctx context.Context, _ contract.ListKeepersRequestObject) (contract.ListKeepersResponseObject, error) {
+	keepers, err := a.Service.Keepers(ctx)
+	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
+}
+
+func (a *api) GetCatalogue(ctx context.Context, _ contract.GetCatalogueRequestObject) (contract.GetCatalogueResponseObject, error) {
+	c, err := a.Service.Catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out contract.GetCatalogue200JSONResponse
+	for _, i := range c.Images {
+		out.Images = append(out.Images, contract.Image{Name: i.Name, Title: i.Title, Family: string(i.Family), LoginUser: i.LoginUser, KeyTypes: i.KeyTypes})
+	}
+	for _, z := range c.Sizes {
+		out.Sizes = append(out.Sizes, contract.Size(z))
+	}
+	for _, z := range c.Zones {
+		out.Zones = append(out.Zones, contract.Zone(z))
+	}
+	return out, nil
+}
+
+const (
+	defaultLimit = 50
+	maxLimit     = 500
+)
+
+func pageFrom(after *string, limit *int, total *bool) (store.Page, error) {
+	p := store.Page{After: given(after), Limit: defaultLimit, Total: given(total)}
+	if limit != nil {
+		p.Limit = *limit
+	}
+	if p.Limit < 1 || p.Limit > maxLimit {
+		return p, &service.Problem{Kind: service.Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("limit is %d; 1 to %d are allowed", p.Limit, maxLimit)}
+	}
+	return p, nil
+}
+
+func labelFrom(label *string) (name, value string, err error) {
+	if label == nil || *label == "" {
+		return "", "", nil
+	}
+	name, value, ok := strings.Cut(*label, "=")
+	if !ok || name == "" {
+		return "", "", &service.Problem{Kind: service.Invalid, Code: "bad-label", Field: "label", Detail: "a label is written name=value"}
+	}
+	return name, value, nil
+}
+
+func (a *api) ListKeys(ctx context.Context, r contract.ListKeysRequestObject) (contract.ListKeysResponseObject, error) {
+	q := r.Params
+	p, err := pageFrom(q.After, q.Limit, q.Total)
+	if err != nil {
+		return nil, err
+	}
+	f := store.KeyFilter{Text: given(q.Q), Type: given(q.Type), Keeper: given(q.Keeper), Sort: given(q.Sort)}
+	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Keys(ctx, f, p)
+	return contract.ListKeys200JSONResponse{Items: each(l.Items, keyOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) ReadKey(ctx context.Context, r contract.ReadKeyRequestObject) (contract.ReadKeyResponseObject, error) {
+	p, known, err := a.Service.ReadKey(ctx, r.Body.PublicKey)
+	return contract.ReadKey200JSONResponse{Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Fingerprints: fingerprintsOf(p), Comment: p.Comment, KnownAs: optional(known)}, err
+}
+
+// onceFrom ties an Idempotency-Key to what was asked under it.
+func onceFrom(key *string, body any) (service.IdempotencyKey, error) {
+	if key == nil {
+		return service.IdempotencyKey{}, nil
+	}
+	data, err := json.Marshal(body)
+	if len(*key) > 128 || *key == "" {
+		err = &service.Problem{Kind: service.Invalid, Code: "bad-idempotency-key", Field: "Idempotency-Key", Detail: "an Idempotency-Key has 1 to 128 characters"}
+	}
+	return service.IdempotencyKey{Key: *key, Request: data}, err
+}
+
+func (a *api) ImportKey(ctx context.Context, r contract.ImportKeyRequestObject) (contract.ImportKeyResponseObject, error) {
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b := r.Body
+	k, err := a.Service.ImportKey(ctx, actorOf(ctx), once, service.ImportedKey{
+		NewKey:    service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		PublicKey: b.PublicKey, Comment: b.Comment, MadeByClient: given(b.Origin) == contract.OriginClient,
+	})
+	return contract.ImportKey201JSONResponse(keyOf(k)), err
+}
+
+func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (contract.MakeKeyResponseObject, error) {
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b := r.Body
+	k, private, err := a.Service.MakeKey(ctx, actorOf(ctx), once,
+		service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		keypair.Spec{Type: given(b.Type), Bits: given(b.Bits)}, given(b.Comment))
+	return contract.MakeKey201JSONResponse{Key: keyOf(k), PrivateHalf: string(private)}, err
+}
+
+func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contract.GetKeyResponseObject, error) {
+	k, err := a.Service.Key(ctx, r.Key)
+	return contract.GetKey200JSONResponse(keyOf(k)), err
+}
+
+func (a *api) DeleteKey(ctx context.Context, r contract.DeleteKeyRequestObject) (contract.DeleteKeyResponseObject, error) {
+	return contract.DeleteKey204Response{}, a.Service.DeleteKey(ctx, actorOf(ctx), r.Key)
+}
+
+func (a *api) GetPrivateHalf(ctx context.Context, r contract.GetPrivateHalfRequestObject) (contract.GetPrivateHalfResponseObject, error) {
+	return nil, a.Service.PrivateHalf(ctx, actorOf(ctx), r.Key)
+}
+
+func (a *api) ListOpens(ctx context.Context, r contract.ListOpensRequestObject) (contract.ListOpensResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Opens(ctx, r.Key, p)
+	return contract.ListOpens200JSONResponse{Items: each(l.Items, openingOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {
+	q := r.Params
+	p, err := pageFrom(q.After, q.Limit, q.Total)
+	if err != nil {
+		return nil, err
+	}
+	f := store.InstanceFilter{Text: given(q.Q), Region: given(q.Region), State: given(q.State), Image: given(q.Image), Sort: given(q.Sort)}
+	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Instances(ctx, f, p)
+	return contract.ListInstances200JSONResponse{Items: each(l.Items, instanceOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRequestObject) (contract.LaunchInstanceResponseObject, error) {
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b := r.Body
+	i, run, err := a.Service.Launch(ctx, actorOf(ctx), once, service.Launch{
+		Name: b.Name, Image: b.Image, Size: b.Size, Zone: given(b.Zone), Keys: given(b.Keys), NoKey: given(b.NoKey),
+		StaticAddress: given(b.StaticAddress), Labels: given(b.Labels), Reason: given(b.Reason),
+	})
+	return contract.LaunchInstance202JSONResponse{Instance: instanceOf(i), Run: runOf(run)}, err
+}
+
+func (a *api) GetInstance(ctx context.Context, r contract.GetInstanceRequestObject) (contract.GetInstanceResponseObject, error) {
+	i, err := a.Service.Instance(ctx, r.Instance)
+	return contract.GetInstance200JSONResponse(instanceOf(i)), err
+}
+
+func (a *api) StartInstance(ctx context.Context, r contract.StartInstanceRequestObject) (contract.StartInstanceResponseObject, error) {
+	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunStart, r.Instance, given(r.Params.Reason))
+	return contract.StartInstance202JSONResponse(runOf(run)), err
+}
+
+func (a *api) StopInstance(ctx context.Context, r contract.StopInstanceRequestObject) (contract.StopInstanceResponseObject, error) {
+	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunStop, r.Instance, given(r.Params.Reason))
+	return contract.StopInstance202JSONResponse(runOf(run)), err
+}
+
+func (a *api) TerminateInstance(ctx context.Context, r contract.TerminateInstanceRequestObject) (contract.TerminateInstanceResponseObject, error) {
+	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunTerminate, r.Instance, given(r.Params.Reason))
+	return contract.TerminateInstance202JSONResponse(runOf(run)), err
+}
+
+func (a *api) ListOpeners(ctx context.Context, r contract.ListOpenersRequestObject) (contract.ListOpenersResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Openers(ctx, r.Instance, p)
+	return contract.ListOpeners200JSONResponse{Items: each(l.Items, openingOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Runs(ctx, given(r.Params.State), given(r.Params.Instance), p)
+	return contract.ListRuns200JSONResponse{Items: each(l.Items, runOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) GetRun(ctx context.Context, r contract.GetRunRequestObject) (contract.GetRunResponseObject, error) {
+	run, err := a.Service.Run(ctx, r.Run)
+	return contract.GetRun200JSONResponse(runOf(run)), err
+}
+
+func (a *api) ListDaybook(ctx context.Context, r contract.ListDaybookRequestObject) (contract.ListDaybookResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Daybook(ctx, store.EntryFilter{Person: given(r.Params.Person), Subject: given(r.Params.Subject), Action: given(r.Params.Action)}, p)
+	return contract.ListDaybook200JSONResponse{Items: each(l.Items, entryOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) WatchRun(ctx context.Context, r contract.WatchRunRequestObject) (contract.WatchRunResponseObject, error) {
+	if _, err := a.Service.Run(ctx, r.Run); err != nil {
+		return nil, err
+	}
+	last, err := strconv.ParseInt(given(r.Params.LastEventID), 10, 64)
+	if err != nil {
+		last = 0 // from the beginning
+	}
+	return runEvents{ctx: ctx, api: a, request: r, last: last}, nil
+}
+
+// runEvents is the stream of a run's changes as server-sent events.
+type runEvents struct {
+	ctx     context.Context
+	api     *api
+	request contract.WatchRunRequestObject
+	last    int64
+}
+
+// VisitWatchRunResponse writes the stream until the run has ended.
+func (e runEvents) VisitWatchRunResponse(w http.ResponseWriter) error {
+	control := http.NewResponseController(w)
+	if err := control.SetWriteDeadline(time.Time{}); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.WriteHeader(http.StatusOK)
+	if err := control.Flush(); err != nil {
+		return err
+	}
+	err := e.api.Service.Watch(e.ctx, e.request.Run, e.last, func(run store.Run) error {
+		data, err := json.Marshal(runOf(run))
+		if err != nil {
+			return err
+		}
+		if _, err := io.WriteString(w, fmt.Sprintf("id: %d\nevent: run\ndata: %s\n\n", run.Version, data)); err != nil {
+			return err
+		}
+		return control.Flush()
+	})
+	if err != nil {
+		e.api.Log.Info("a stream ended early", "run", e.request.Run, "err", err)
+	}
+	return nil // the head is sent, so there is no other way to tell
+}

@@ -1,0 +1,117 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/service"
+	"plumlatch/internal/store"
+)
+
+var (
+	errBodyTooLarge  = &service.Problem{Kind: service.TooLarge, Code: "too-large", Detail: fmt.Sprintf("the request has over %d bytes", maxBody), Remedy: "Give the one line of the .pub file; a key has at most 64 KiB"}
+	errForeignOrigin = &service.Problem{Kind: service.Forbidden, Code: "foreign-origin", Detail: "the call comes from a page of another site", Remedy: "Use the console, or a token"}
+	errDatabaseAway  = &service.Problem{Kind: service.Unavailable, Code: "database-unavailable", Detail: "the database does not answer", Remedy: "The service goes on by itself once the database is back; try again then"}
+	errNotDone       = &service.Problem{Code: "failed", Detail: "the service could not do this", Remedy: "Its log says why, under the request id"}
+)
+
+var statuses = map[service.Kind]int{
+	0:                       http.StatusInternalServerError,
+	service.Invalid:         http.StatusUnprocessableEntity,
+	service.TooLarge:        http.StatusRequestEntityTooLarge,
+	service.Unauthenticated: http.StatusUnauthorized,
+	service.Forbidden:       http.StatusForbidden,
+	service.NotFound:        http.StatusNotFound,
+	service.Conflict:        http.StatusConflict,
+	service.Gone:            http.StatusGone,
+	service.Unavailable:     http.StatusServiceUnavailable,
+}
+
+// fail answers with the problem that err is. What is no problem for people is
+// logged, and its text stays here.
+func (s *server) fail(c *gin.Context, err error) {
+	r := requestOf(c)
+	var p *service.Problem
+	switch {
+	case errors.As(err, &p):
+	case store.Unavailable(err):
+		p = errDatabaseAway
+		s.Log.Warn("the database does not answer", "id", r.id, "err", err)
+	case c.Request.Context().Err() != nil:
+		c.Abort() // nobody is listening any more
+		return
+	default:
+		p = errNotDone
+		s.Log.Error("a call failed", "id", r.id, "path", c.FullPath(), "err", err)
+	}
+	status := statuses[p.Kind]
+	if p.Kind == service.Unavailable {
+		c.Header("Retry-After", "2")
+	}
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(status, contract.Problem{
+		Type: "about:blank", Title: http.StatusText(status), Status: status, Code: p.Code, Detail: p.Detail,
+		Remedy: optional(p.Remedy), Field: optional(p.Field), Line: optional(p.Line), Column: optional(p.Column),
+		Suggestion: optional(p.Suggestion), Where: list(p.Where), RequestId: &r.id,
+	})
+}
+
+// badBody says what is wrong with a request's JSON, without repeating any of it.
+func badBody(err error) error {
+	var tooLarge *http.MaxBytesError
+	var syntax *json.SyntaxError
+	var typ *json.UnmarshalTypeError
+	p := &service.Problem{Kind: service.Invalid, Code: "bad-json", Detail: "the request is not the JSON that this call takes", Remedy: "See " + basePath + "/openapi.json"}
+	switch {
+	case errors.As(err, &tooLarge):
+		return errBodyTooLarge
+	case errors.Is(err, io.EOF):
+		p.Detail = "the request has no JSON in it"
+	case errors.As(err, &syntax):
+		p.Detail = fmt.Sprintf("the request is not valid JSON: it breaks at byte %d", syntax.Offset)
+	case errors.As(err, &typ):
+		p.Field, p.Detail = typ.Field, fmt.Sprintf("%s must be of the type %s", typ.Field, typ.Type)
+	case strings.HasPrefix(err.Error(), "json: unknown field "):
+		field := strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`)
+		if len(field) < 40 {
+			p.Field, p.Detail = field, fmt.Sprintf("this call has no field %q", field)
+		}
+	}
+	return p
+}
+
+func badParameter(err error) error {
+	return &service.Problem{Kind: service.Invalid, Code: "bad-parameter", Detail: err.Error()}
+}
+
+// optional returns nil for a zero value.
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+func list(l []string) *[]string {
+	if len(l) == 0 {
+		return nil
+	}
+	return &l
+}
+
+// given returns what p points to, or the zero value.
+func given[T any](p *T) T {
+	if p == nil {
+		var zero T
+		return zero
+	}
+	return *p
+}

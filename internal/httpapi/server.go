@@ -1,0 +1,262 @@
+// Package httpapi is the service's HTTP interface: requests in, service calls,
+// responses out. It follows the contract api/openapi.yaml, from which
+// httpapi/contract is generated, and serves the console.
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/gin-gonic/gin/binding"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/service"
+)
+
+const (
+	basePath   = "/api/v1"
+	cookieName = "plumlatch_session"
+	// maxBody is the largest request, in bytes.
+	maxBody = 1 << 20
+)
+
+// Options say how the interface is to be served.
+type Options struct {
+	Service *service.Service
+	Log     *slog.Logger
+	// Version is what the service calls itself.
+	Version string
+	// Secure is whether the connection is encrypted, so that the session's cookie
+	// must stay on such.
+	Secure bool
+}
+
+type server struct {
+	Options
+	roles    map[string]service.Role // by method and path of the contract; "" needs none
+	spec     []byte
+	requests *prometheus.HistogramVec
+	origin   *http.CrossOriginProtection
+}
+
+// New returns the handler of the whole interface.
+func New(o Options) (http.Handler, error) {
+	s := &server{Options: o, origin: http.NewCrossOriginProtection()}
+	if err := s.readContract(); err != nil {
+		return nil, err
+	}
+	registry := prometheus.NewRegistry()
+	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "plumlatch_request_seconds", Help: "How long requests took, by operation and status.",
+		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
+	}, []string{"operation", "status"})
+	registry.MustRegister(s.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+
+	gin.SetMode(gin.ReleaseMode)
+	binding.EnableDecoderDisallowUnknownFields = true
+	r := gin.New()
+	r.ContextWithFallback = true
+	r.HandleMethodNotAllowed = true
+	r.Use(s.identify, s.recoverPanic, s.secureHeaders, s.limitBody)
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/readyz", s.ready)
+	r.GET("/metrics", s.authorizeAs(service.Viewer), gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	r.GET(basePath+"/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.spec) })
+
+	strict := contract.NewStrictHandlerWithOptions(&api{s}, nil, contract.StrictGinServerOptions{
+		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { s.fail(c, badBody(err)) },
+		HandlerErrorFunc:         s.fail,
+		ResponseErrorHandlerFunc: s.fail,
+	})
+	contract.RegisterHandlersWithOptions(r.Group("", s.authorize), strict, contract.GinServerOptions{
+		BaseURL:      basePath,
+		ErrorHandler: func(c *gin.Context, err error, _ int) { s.fail(c, badParameter(err)) },
+	})
+	files, err := newConsoleFiles()
+	if err != nil {
+		return nil, err
+	}
+	r.NoMethod(func(c *gin.Context) {
+		s.fail(c, &service.Problem{Kind: service.NotFound, Code: "no-such-call", Detail: fmt.Sprintf("%s is not offered here", c.Request.Method)})
+	})
+	r.NoRoute(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+			s.fail(c, &service.Problem{Kind: service.NotFound, Code: "no-such-call", Detail: "the API has no such path", Remedy: "See " + basePath + "/openapi.json"})
+			return
+		}
+		files.serve(c)
+	})
+	return r, nil
+}
+
+// readContract takes the least role of every call from the contract, so that
+// a call without one is never served.
+func (s *server) readContract() error {
+	spec, err := contract.GetSpec()
+	if err != nil {
+		return fmt.Errorf("read the contract: %w", err)
+	}
+	if s.spec, err = spec.MarshalJSON(); err != nil {
+		return fmt.Errorf("write the contract: %w", err)
+	}
+	s.roles = map[string]service.Role{}
+	for path, item := range spec.Paths.Map() {
+		for method, op := range item.Operations() {
+			role, _ := op.Extensions["x-role"].(string)
+			route := basePath + strings.NewReplacer("{", ":", "}", "").Replace(path)
+			switch {
+			case role == "anyone":
+				s.roles[method+" "+route] = ""
+			case service.Role(role).May(service.Viewer):
+				s.roles[method+" "+route] = service.Role(role)
+			default:
+				return fmt.Errorf("the contract gives %s %s no role", method, path)
+			}
+		}
+	}
+	return nil
+}
+
+type contextKey int
+
+const (
+	actorKey contextKey = iota
+	requestKey
+)
+
+// request is what is known of a request apart from the actor.
+type request struct{ id, via, session string }
+
+func requestOf(ctx context.Context) *request { return ctx.Value(requestKey).(*request) }
+
+func actorOf(ctx context.Context) service.Actor { return ctx.Value(actorKey).(service.Actor) }
+
+// identify gives the request an id, logs it when it has ended, and measures it.
+func (s *server) identify(c *gin.Context) {
+	r := &request{id: rand.Text()[:16], via: "api"}
+	if strings.HasPrefix(c.Request.UserAgent(), "plumlatch/") {
+		r.via = "cli"
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), requestKey, r))
+	c.Header("X-Request-Id", r.id)
+	begun := time.Now()
+	c.Next()
+	operation := c.Request.Method + " " + c.FullPath()
+	if c.FullPath() == "" {
+		operation = "other"
+	}
+	s.requests.WithLabelValues(operation, fmt.Sprint(c.Writer.Status())).Observe(time.Since(begun).Seconds())
+	s.Log.Info("request", "id", r.id, "method", c.Request.Method, "path", c.FullPath(), "status", c.Writer.Status(), "took", time.Since(begun).Round(time.Microsecond))
+}
+
+func (s *server) recoverPanic(c *gin.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			if p == http.ErrAbortHandler {
+				panic(p)
+			}
+			s.fail(c, fmt.Errorf("panic: %v", p))
+		}
+	}()
+	c.Next()
+}
+
+func (s *server) secureHeaders(c *gin.Context) {
+	h := c.Writer.Header()
+	// The component library writes style elements; scripts come from files alone.
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	if s.Secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+}
+
+func (s *server) limitBody(c *gin.Context) {
+	if c.Request.ContentLength > maxBody {
+		s.fail(c, errBodyTooLarge)
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+}
+
+// authorize lets a call of the contract pass to those who have its role.
+func (s *server) authorize(c *gin.Context) {
+	least, known := s.roles[c.Request.Method+" "+c.FullPath()]
+	if !known {
+		s.fail(c, &service.Problem{Kind: service.Forbidden, Code: "no-role", Detail: "the contract says nothing of who may make this call"})
+		return
+	}
+	if least == "" {
+		if err := s.origin.Check(c.Request); err != nil {
+			s.fail(c, errForeignOrigin)
+		}
+		return
+	}
+	s.authorizeAs(least)(c)
+}
+
+func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		actor, err := s.whoAsks(c)
+		if err == nil && !actor.Role.May(least) {
+			err = &service.Problem{Kind: service.Forbidden, Code: "role-too-low", Detail: fmt.Sprintf("this needs the role %s, and %s has the role %s", least, actor.Name, actor.Role), Remedy: "Ask an admin, or sign in as somebody who may"}
+		}
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		r := requestOf(c)
+		actor.Via, actor.RequestID = r.via, r.id
+		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), actorKey, actor))
+	}
+}
+
+func (s *server) whoAsks(c *gin.Context) (service.Actor, error) {
+	if h := c.GetHeader("Authorization"); h != "" {
+		token, _ := strings.CutPrefix(h, "Bearer ")
+		return s.Service.ByToken(c, token)
+	}
+	// A browser sends the cookie by itself, so a page of another site must not
+	// be able to make the call.
+	if err := s.origin.Check(c.Request); err != nil {
+		return service.Actor{}, errForeignOrigin
+	}
+	secret, err := c.Cookie(cookieName)
+	if err != nil {
+		secret = ""
+	}
+	r := requestOf(c)
+	r.session = secret
+	if r.via == "api" && secret != "" {
+		r.via = "console"
+	}
+	return s.Service.BySession(c, secret)
+}
+
+func (s *server) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c, 2*time.Second)
+	defer cancel()
+	if err := s.Service.Ready(ctx); err != nil {
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = errDatabaseAway
+		}
+		s.fail(c, err)
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}

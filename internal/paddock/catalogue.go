@@ -1,0 +1,55 @@
+package paddock
+
+import "plumlatch/internal/paddock/adapter"
+
+var anyKey = []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
+
+var images = []adapter.Image{
+	{Name: "debian-12", Title: "Debian 12", Family: adapter.ImageFamilyLinux, LoginUser: "debian", KeyTypes: anyKey},
+	{Name: "ubuntu-24.04", Title: "Ubuntu 24.04 LTS", Family: adapter.ImageFamilyLinux, LoginUser: "ubuntu", KeyTypes: anyKey},
+	{Name: "fedora-42", Title: "Fedora 42", Family: adapter.ImageFamilyLinux, LoginUser: "fedora", KeyTypes: anyKey},
+	{Name: "alpine-3.22", Title: "Alpine 3.22", Family: adapter.ImageFamilyLinux, LoginUser: "root", KeyTypes: anyKey},
+	{Name: "gateway-os-7", Title: "Field gateway OS 7", Family: adapter.ImageFamilyLinux, LoginUser: "warden", KeyTypes: anyKey},
+	{Name: "windows-2022", Title: "Windows Server 2022", Family: adapter.ImageFamilyWindows, LoginUser: "administrator", KeyTypes: []string{"rsa"}},
+}
+
+var sizes = []adapter.Size{
+	{Name: "small", Cpus: 1, MemoryMib: 1024, DiskGib: 10},
+	{Name: "medium", Cpus: 2, MemoryMib: 4096, DiskGib: 20},
+	{Name: "large", Cpus: 4, MemoryMib: 16384, DiskGib: 80},
+	{Name: "large-scratch", Cpus: 4, MemoryMib: 16384, DiskGib: 40, TemporaryDiskGib: 200},
+}
+
+var zones = []adapter.Zone{
+	{Name: "north-shore-a", Region: "north-shore"},
+	{Name: "north-shore-b", Region: "north-shore"},
+	{Name: "south-marsh-a", Region: "south-marsh"},
+	{Name: "south-marsh-b", Region: "south-marsh"},
+}
+
+func imageNamed(name string) (adapter.Image, bool) {
+	for _, i := range images {
+		if i.Name == name {
+			return i, true
+		}
+	}
+	return adapter.Image{}, false
+}
+
+func hasSize(name string) bool {
+	for _, s := range sizes {
+		if s.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func zoneNamed(name string) (adapter.Zone, bool) {
+	for _, z := range zones {
+		if z.Name == name {
+			return z, true
+		}
+	}
+	return adapter.Zone{}, false
+}

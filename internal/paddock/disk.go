@@ -1,0 +1,270 @@
+package paddock
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+	"gopkg.in/yaml.v3"
+
+	"plumlatch/internal/paddock/adapter"
+)
+
+// disk is an instance's root disk: a folder tree. Whoever runs paddockd owns
+// the files; the owner that the instance sees follows from the path: a
+// home folder belongs to its user, all else to root.
+type disk struct{ root *os.Root }
+
+func (c *Cloud) diskDir(id string) string { return filepath.Join(c.opts.Dir, "disks", id) }
+
+func (c *Cloud) openDisk(id string) (*disk, error) {
+	root, err := os.OpenRoot(c.diskDir(id))
+	if err != nil {
+		return nil, fmt.Errorf("open the disk of %s: %w", id, err)
+	}
+	return &disk{root}, nil
+}
+
+func (d *disk) close() { d.root.Close() }
+
+// makeDisk lays out the image's files. Doing it again changes nothing.
+func (c *Cloud) makeDisk(i instance, image adapter.Image) error {
+	dir := c.diskDir(i.Id)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	d, err := c.openDisk(i.Id)
+	if err != nil {
+		return err
+	}
+	defer d.close()
+	passwd := "root:x:0:0:root:/root:/bin/sh\n"
+	if image.LoginUser != "root" {
+		passwd += fmt.Sprintf("%s:x:1000:1000::/home/%s:/bin/sh\n", image.LoginUser, image.LoginUser)
+	}
+	for _, f := range []struct {
+		name, text string
+		mode       fs.FileMode
+	}{
+		{"etc/passwd", passwd, 0o644},
+		{"etc/hostname", i.Name + "\n", 0o644},
+		{"etc/os-release", fmt.Sprintf("PRETTY_NAME=%q\n", image.Title), 0o644},
+		{"srv/README", "Application data of " + i.Name + "\n", 0o644},
+	} {
+		if err := d.root.MkdirAll(path.Dir(f.name), 0o755); err != nil {
+			return err
+		}
+		if err := d.write(f.name, []byte(f.text), f.mode); err != nil {
+			return err
+		}
+	}
+	if err := d.root.MkdirAll("root", 0o700); err != nil {
+		return err
+	}
+	return d.root.MkdirAll(strings.TrimPrefix(homeOf(image.LoginUser), "/"), 0o755)
+}
+
+func (d *disk) write(name string, data []byte, mode fs.FileMode) error {
+	f, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Close(), d.root.Chmod(name, mode))
+}
+
+func homeOf(user string) string {
+	if user == "root" {
+		return "/root"
+	}
+	return "/home/" + user
+}
+
+// ownerOf returns the user who owns a path, which is absolute on the disk.
+func ownerOf(name string) string {
+	rest, ok := strings.CutPrefix(path.Clean("/"+name), "/home/")
+	if !ok {
+		return "root"
+	}
+	user, _, _ := strings.Cut(rest, "/")
+	return user
+}
+
+// users returns the names in /etc/passwd.
+func (d *disk) users() ([]string, error) {
+	data, err := d.root.ReadFile("etc/passwd")
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for l := range strings.Lines(string(data)) {
+		if name, _, ok := strings.Cut(l, ":"); ok {
+			out = append(out, name)
+		}
+	}
+	return out, nil
+}
+
+const hostKeyPrefix = "etc/ssh/ssh_host_"
+
+// makeHostKeys makes the keys that are missing. A disk keeps its own for good.
+func (d *disk) makeHostKeys() error {
+	if err := d.root.MkdirAll("etc/ssh", 0o755); err != nil {
+		return err
+	}
+	for _, typ := range []string{"ed25519", "ecdsa"} {
+		file := hostKeyPrefix + typ + "_key"
+		if _, err := d.root.Stat(file); err == nil {
+			continue
+		}
+		var block *pem.Block
+		var key any
+		var err error
+		if typ == "ed25519" {
+			_, key, err = ed25519.GenerateKey(rand.Reader)
+		} else {
+			key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		}
+		if err != nil {
+			return err
+		}
+		if block, err = ssh.MarshalPrivateKey(key, ""); err != nil {
+			return err
+		}
+		if err := d.write(file, pem.EncodeToMemory(block), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *disk) hostKeys() ([]ssh.Signer, error) {
+	var out []ssh.Signer
+	for _, typ := range []string{"ed25519", "ecdsa"} {
+		data, err := d.root.ReadFile(hostKeyPrefix + typ + "_key")
+		if err != nil {
+			return nil, err
+		}
+		s, err := ssh.ParsePrivateKey(data)
+		if err != nil {
+			return nil, fmt.Errorf("host key %s: %w", typ, err)
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// cloudConfig is what the stand-in's guest understands of cloud-init's format.
+type cloudConfig struct {
+	PasswordLogin bool     `yaml:"ssh_pwauth"`
+	DisableRoot   *bool    `yaml:"disable_root"`
+	Keys          []string `yaml:"ssh_authorized_keys"`
+	Users         []struct {
+		Name string   `yaml:"name"`
+		Keys []string `yaml:"ssh_authorized_keys"`
+	} `yaml:"users"`
+}
+
+// firstBoot applies user-data as cloud-init would, and returns what it wrote to
+// the console. Bad user-data is told there and places nothing, as on real images.
+func (d *disk) firstBoot(image adapter.Image, userData string) (string, error) {
+	var out bytes.Buffer
+	var config cloudConfig
+	switch {
+	case userData == "":
+		out.WriteString("cloud-init: no user-data\n")
+	case !strings.HasPrefix(userData, "#cloud-config\n"):
+		out.WriteString("cloud-init: user-data is not cloud-config: ignored\n")
+	default:
+		if err := yaml.Unmarshal([]byte(userData), &config); err != nil {
+			fmt.Fprintf(&out, "cloud-init: user-data is not valid YAML: %v\n", err)
+			config = cloudConfig{}
+		}
+	}
+	if err := d.placeKeys(image.LoginUser, config.Keys); err != nil {
+		return "", err
+	}
+	for _, u := range config.Users {
+		if u.Name == "" || u.Name == "default" || strings.ContainsAny(u.Name, "/:\n") {
+			continue
+		}
+		if err := d.addUser(u.Name); err != nil {
+			return "", err
+		}
+		if err := d.placeKeys(u.Name, u.Keys); err != nil {
+			return "", err
+		}
+	}
+	settings := "PasswordAuthentication no\n"
+	if config.PasswordLogin {
+		settings = "PasswordAuthentication yes\n"
+	}
+	if image.LoginUser != "root" && (config.DisableRoot == nil || *config.DisableRoot) {
+		settings += "PermitRootLogin no\n"
+	}
+	if err := d.write("etc/ssh/sshd_config", []byte(settings), 0o644); err != nil {
+		return "", err
+	}
+	fmt.Fprintf(&out, "cloud-init: placed %d keys for %s\n", len(config.Keys), image.LoginUser)
+	return out.String(), nil
+}
+
+func (d *disk) addUser(name string) error {
+	users, err := d.users()
+	if err != nil {
+		return err
+	}
+	for _, u := range users {
+		if u == name {
+			return nil
+		}
+	}
+	data, err := d.root.ReadFile("etc/passwd")
+	if err != nil {
+		return err
+	}
+	line := fmt.Sprintf("%s:x:%d:%d::/home/%s:/bin/sh\n", name, 1000+len(users), 1000+len(users), name)
+	if err := d.write("etc/passwd", append(data, line...), 0o644); err != nil {
+		return err
+	}
+	return d.root.MkdirAll("home/"+name, 0o755)
+}
+
+func (d *disk) placeKeys(user string, keys []string) error {
+	dir := strings.TrimPrefix(homeOf(user), "/") + "/.ssh"
+	if err := d.root.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	text := ""
+	for _, k := range keys {
+		text += k + "\n"
+	}
+	return d.write(dir+"/authorized_keys", []byte(text), 0o600)
+}
+
+// fingerprints writes the host keys as cloud-init does at the end of a boot.
+func fingerprints(hostname string, keys []ssh.Signer) string {
+	var prints, lines strings.Builder
+	for _, k := range keys {
+		pub := k.PublicKey()
+		name, bits := "ED25519", 256
+		if pub.Type() != ssh.KeyAlgoED25519 {
+			name = "ECDSA"
+		}
+		fmt.Fprintf(&prints, "%d %s root@%s (%s)\n", bits, ssh.FingerprintSHA256(pub), hostname, name)
+		fmt.Fprintf(&lines, "%s root@%s\n", strings.TrimSpace(string(ssh.MarshalAuthorizedKey(pub))), hostname)
+	}
+	return "-----BEGIN SSH HOST KEY FINGERPRINTS-----\n" + prints.String() + "-----END SSH HOST KEY FINGERPRINTS-----\n" +
+		"-----BEGIN SSH HOST KEY KEYS-----\n" + lines.String() + "-----END SSH HOST KEY KEYS-----\n"
+}

@@ -1,0 +1,143 @@
+// Package paddock is the stand-in cloud: a simulation, for the demo and the
+// tests, that behaves as clouds do where that matters to SSH keys. It runs in a
+// process of its own, paddockd, and speaks the adapter contract
+// (api/adapter.yaml), so that the service meets it only over the wire.
+//
+// Each instance is a folder tree for a disk and a real SSH server on loopback
+// addresses of its own; nothing else of a machine is there. See endpoint.go for
+// what a login can do.
+package paddock
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"plumlatch/internal/paddock/adapter"
+)
+
+// SSHPort is the port on which every instance answers SSH.
+const SSHPort = 2222
+
+// DefaultBlock is the range of loopback addresses that instances get.
+var DefaultBlock = netip.MustParsePrefix("127.40.0.0/16")
+
+// Latency is how long each phase of the slow operations takes.
+type Latency struct {
+	Disk, Instance, Boot, Start, Stop, Terminate time.Duration
+}
+
+// Options say how a Cloud is to run.
+type Options struct {
+	// Dir is where the state and the disks are kept. It is made if missing.
+	Dir string
+	// Token is what callers of the API must present.
+	Token string
+	// Block is the range of loopback addresses for instances, /24 or larger;
+	// the zero value means DefaultBlock.
+	Block netip.Prefix
+	// Latency is zero unless set.
+	Latency Latency
+	// Log is where the cloud writes what it does; nil means nowhere.
+	Log *slog.Logger
+}
+
+// Cloud is a running stand-in cloud.
+type Cloud struct {
+	opts  Options
+	log   *slog.Logger
+	state *state
+
+	mu        sync.Mutex
+	endpoints map[string]*endpoint   // by instance id
+	locks     map[string]*sync.Mutex // by instance id: one phase at a time takes effect
+
+	ctx    context.Context
+	cancel context.CancelFunc
+	work   sync.WaitGroup
+}
+
+// Open loads the state kept in o.Dir, starts the SSH endpoint of every
+// running instance and goes on with the operations that were under way.
+func Open(o Options) (*Cloud, error) {
+	if !o.Block.IsValid() {
+		o.Block = DefaultBlock
+	}
+	if !o.Block.Addr().Is4() || !o.Block.Addr().IsLoopback() || o.Block.Bits() < 8 || o.Block.Bits() > 24 {
+		return nil, fmt.Errorf("paddock: the address block %s is not a loopback range between /8 and /24", o.Block)
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if err := os.MkdirAll(filepath.Join(o.Dir, "disks"), 0o700); err != nil {
+		return nil, fmt.Errorf("paddock: %w", err)
+	}
+	st, err := openState(filepath.Join(o.Dir, "state.db"))
+	if err != nil {
+		return nil, err
+	}
+	c := &Cloud{opts: o, log: o.Log, state: st, endpoints: map[string]*endpoint{}, locks: map[string]*sync.Mutex{}}
+	c.ctx, c.cancel = context.WithCancel(context.Background())
+	if err := c.resume(); err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+// Close stops the endpoints and the operations under way; they go on at the
+// next Open.
+func (c *Cloud) Close() {
+	c.cancel()
+	c.work.Wait()
+	c.mu.Lock()
+	for id := range c.endpoints {
+		c.endpoints[id].close()
+		delete(c.endpoints, id)
+	}
+	c.mu.Unlock()
+	c.state.close()
+}
+
+func (c *Cloud) resume() error {
+	if err := c.state.ensureDefaultRule(); err != nil {
+		return err
+	}
+	instances, err := c.state.instances()
+	if err != nil {
+		return err
+	}
+	for _, i := range instances {
+		if i.State == adapter.InstanceStateRunning {
+			if err := c.listen(i); err != nil {
+				return fmt.Errorf("paddock: instance %s: %w (is another paddockd running on %s?)", i.Name, err, c.opts.Block)
+			}
+		}
+	}
+	ops, err := c.state.runningOperations()
+	if err != nil {
+		return err
+	}
+	for _, op := range ops {
+		c.run(op)
+	}
+	return nil
+}
+
+// lock keeps the operations on one instance from each other and returns the unlocking.
+func (c *Cloud) lock(id string) func() {
+	c.mu.Lock()
+	l := c.locks[id]
+	if l == nil {
+		l = new(sync.Mutex)
+		c.locks[id] = l
+	}
+	c.mu.Unlock()
+	l.Lock()
+	return l.Unlock
+}

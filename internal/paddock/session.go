@@ -1,0 +1,195 @@
+package paddock
+
+import (
+	"encoding/binary"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+)
+
+// session is one session channel: an sftp subsystem, one command, or a shell.
+type session struct {
+	endpoint *endpoint
+	user     string
+	channel  ssh.Channel
+	pty      bool
+}
+
+func (s *session) serve(requests <-chan *ssh.Request) {
+	for r := range requests {
+		switch r.Type {
+		case "pty-req":
+			s.pty = true
+			r.Reply(true, nil)
+		case "env", "window-change":
+			r.Reply(true, nil)
+		case "shell":
+			r.Reply(true, nil)
+			go s.finish(s.shell)
+		case "exec":
+			command := textOf(r.Payload)
+			r.Reply(true, nil)
+			go s.finish(func() int { return s.execute(s.user, command, s.channel, s.channel.Stderr()) })
+		case "subsystem":
+			if textOf(r.Payload) != "sftp" {
+				r.Reply(false, nil)
+				continue
+			}
+			r.Reply(true, nil)
+			go s.finish(s.sftp)
+		default:
+			r.Reply(false, nil)
+		}
+	}
+}
+
+func textOf(payload []byte) string {
+	if len(payload) < 4 || int(binary.BigEndian.Uint32(payload)) != len(payload)-4 {
+		return ""
+	}
+	return string(payload[4:])
+}
+
+func (s *session) finish(do func() int) {
+	status := do()
+	s.channel.SendRequest("exit-status", false, binary.BigEndian.AppendUint32(nil, uint32(status)))
+	s.channel.Close()
+}
+
+func (s *session) sftp() int {
+	v := &view{disk: s.endpoint.disk, user: s.user}
+	server := sftp.NewRequestServer(s.channel, sftp.Handlers{FileGet: v, FilePut: v, FileCmd: v, FileList: v}, sftp.WithStartDirectory(homeOf(s.user)))
+	if err := server.Serve(); err != nil && err != io.EOF {
+		return 1
+	}
+	return 0
+}
+
+func (s *session) shell() int {
+	if !s.pty {
+		data, err := io.ReadAll(io.LimitReader(s.channel, 1<<20))
+		if err != nil {
+			return 1
+		}
+		status := 0
+		for l := range strings.Lines(string(data)) {
+			if strings.HasPrefix(strings.TrimSpace(l), "exit") {
+				break
+			}
+			status = s.execute(s.user, l, s.channel, s.channel.Stderr())
+		}
+		return status
+	}
+	sign := "$"
+	if s.user == "root" {
+		sign = "#"
+	}
+	t := term.NewTerminal(s.channel, fmt.Sprintf("%s@%s:~%s ", s.user, s.endpoint.hostname, sign))
+	fmt.Fprintf(t, "This is %s, a stand-in instance. Known commands: %s\n", s.endpoint.hostname, strings.Join(commandNames, " "))
+	status := 0
+	for {
+		l, err := t.ReadLine()
+		if err != nil {
+			return status
+		}
+		if f := strings.Fields(l); len(f) > 0 && (f[0] == "exit" || f[0] == "logout") {
+			return status
+		}
+		status = s.execute(s.user, l, t, t)
+	}
+}
+
+var commandNames = []string{"whoami", "hostname", "uptime", "ls", "cat", "echo", "id", "pwd", "uname", "date", "true", "false", "sudo", "exit"}
+
+// execute runs one line: commands joined by ";" or "&&", without any other shell syntax.
+func (s *session) execute(user, line string, out, errs io.Writer) int {
+	status := 0
+	for _, part := range strings.Split(strings.ReplaceAll(line, "&&", ";&"), ";") {
+		only, conditional := strings.CutPrefix(part, "&")
+		if args := strings.Fields(only); len(args) > 0 && (!conditional || status == 0) {
+			status = s.command(user, args, out, errs)
+		}
+	}
+	return status
+}
+
+func (s *session) command(user string, args []string, out, errs io.Writer) int {
+	v := &view{disk: s.endpoint.disk, user: user}
+	fail := func(err error) int {
+		fmt.Fprintf(errs, "%s: %v\n", args[0], err)
+		return 1
+	}
+	switch args[0] {
+	case "whoami":
+		fmt.Fprintln(out, user)
+	case "hostname":
+		fmt.Fprintln(out, s.endpoint.hostname)
+	case "uptime":
+		fmt.Fprintf(out, "up %s\n", time.Since(s.endpoint.booted).Round(time.Second))
+	case "id":
+		n := uidOf(user)
+		fmt.Fprintf(out, "uid=%d(%s) gid=%d(%s)\n", n, user, n, user)
+	case "pwd":
+		fmt.Fprintln(out, homeOf(user))
+	case "uname":
+		fmt.Fprintln(out, "Linux")
+	case "date":
+		fmt.Fprintln(out, time.Now().UTC().Format(time.RFC1123))
+	case "true", "exit":
+	case "false":
+		return 1
+	case "echo":
+		fmt.Fprintln(out, strings.Join(args[1:], " "))
+	case "sudo":
+		if len(args) > 1 {
+			return s.command("root", args[1:], out, errs)
+		}
+	case "ls":
+		dir := homeOf(user)
+		if len(args) > 1 {
+			dir = absolute(args[len(args)-1], user)
+		}
+		entries, err := v.list(dir)
+		if err != nil {
+			return fail(err)
+		}
+		for _, e := range entries {
+			if !strings.HasPrefix(e.Name(), ".") || strings.Contains(strings.Join(args[1:], " "), "-a") {
+				fmt.Fprintln(out, e.Name())
+			}
+		}
+	case "cat":
+		for _, name := range args[1:] {
+			data, err := v.read(absolute(name, user))
+			if err != nil {
+				return fail(err)
+			}
+			out.Write(data)
+		}
+	default:
+		fmt.Fprintf(errs, "%s: command not found (this is a stand-in instance)\n", args[0])
+		return 127
+	}
+	return 0
+}
+
+func absolute(name, user string) string {
+	name = strings.Replace(name, "~", homeOf(user), 1)
+	if !path.IsAbs(name) {
+		name = homeOf(user) + "/" + name
+	}
+	return path.Clean(name)
+}
+
+func uidOf(user string) uint32 {
+	if user == "root" {
+		return 0
+	}
+	return 1000
+}

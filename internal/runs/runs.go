@@ -1,0 +1,404 @@
+// Package runs carries out runs: lists of steps that are written down before
+// they begin and after they end, so that a run that was cut off at any instant is
+// gone on with or undone.
+//
+// The rows of the store are the truth. A job of the queue carries only a run's
+// id and wakes a worker; a periodic job wakes every run that has not ended.
+package runs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"plumlatch/internal/store"
+)
+
+// The states of a run and of its steps.
+const (
+	Queued  = "queued"
+	Running = "running"
+	Undoing = "undoing"
+	Done    = "done"
+	Undone  = "undone"
+	Failed  = "failed"
+
+	StepWaiting = "waiting"
+	StepRunning = "running"
+	StepDone    = "done"
+	StepFailed  = "failed"
+	StepUndone  = "undone"
+)
+
+// Step is one step of a kind of run. Do and Undo are repeated when they were
+// cut off, so each must find out for itself what is done already.
+type Step struct {
+	Name, Title string
+	// Intent and UndoIntent are written down before the step starts.
+	Intent, UndoIntent string
+	// Do takes the step and says what came of it.
+	Do func(context.Context, *Progress) (outcome string, err error)
+	// Undo takes it back, also where Do was cut off or failed half-way. Nil where
+	// there is nothing to take back.
+	Undo func(context.Context, *Progress) error
+	// Patience is for how long Do is tried again while its errors are Temporary.
+	// An Undo is tried again for as long as they are.
+	Patience time.Duration
+}
+
+// Plan gives the steps of a run and what is to follow its end.
+type Plan struct {
+	Steps []Step
+	// Ended is called in the transaction in which the run ends, with its last
+	// state and, where it did not succeed, the reason.
+	Ended func(ctx context.Context, tx *store.Store, state, reason string) error
+}
+
+// Planner gives the plan of a run, the same each time.
+type Planner func(store.Run) (Plan, error)
+
+// temporary marks an error that may pass by itself.
+type temporary struct{ error }
+
+func (t temporary) Unwrap() error { return t.error }
+
+// Temporary marks err as one that may pass by itself, so that the step is
+// tried again for as long as its patience lasts.
+func Temporary(err error) error { return temporary{err} }
+
+func isTemporary(err error) bool {
+	var t temporary
+	return errors.As(err, &t)
+}
+
+// Engine carries out runs.
+type Engine struct {
+	store *store.Store
+	log   *slog.Logger
+	plan  Planner
+	queue *river.Client[pgx.Tx]
+	hub   hub
+
+	// retryAfter is the pause before a temporary failure is tried again.
+	retryAfter time.Duration
+}
+
+type wakeArgs struct {
+	Run uuid.UUID `json:"run"`
+}
+
+func (wakeArgs) Kind() string { return "wake-run" }
+
+type tendArgs struct{}
+
+func (tendArgs) Kind() string { return "tend-runs" }
+
+const (
+	workers   = 16
+	tendEvery = 10 * time.Second
+)
+
+// Progress is how a step tells of itself while it works.
+type Progress struct {
+	engine *Engine
+	run    store.Run
+	seq    int
+	last   string
+}
+
+// Run is the run as it was when the worker took it up.
+func (p *Progress) Run() store.Run { return p.run }
+
+// Fact returns what an earlier step left under the name.
+func (p *Progress) Fact(name string) string { return p.run.Facts[name] }
+
+// SetFact leaves something for the later steps.
+func (p *Progress) SetFact(ctx context.Context, name, value string) error {
+	p.run.Facts[name] = value
+	return p.engine.store.SetFact(ctx, p.run.ID, name, value)
+}
+
+// Tell shows how far the step is, in percent, and what it waits for.
+func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
+	now := fmt.Sprint(percent, what)
+	if now == p.last {
+		return nil
+	}
+	p.last = now
+	return p.engine.changeStep(ctx, p.run.ID, p.seq, map[string]any{"percent": percent, "outcome": what})
+}
+
+// New returns an engine that is not started yet.
+func New(s *store.Store, log *slog.Logger) *Engine {
+	return &Engine{store: s, log: log, hub: hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}}, retryAfter: 500 * time.Millisecond}
+}
+
+// Start takes up the runs that have not ended and works until ctx ends.
+func (e *Engine) Start(ctx context.Context, plan Planner) error {
+	e.plan = plan
+	w := river.NewWorkers()
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[wakeArgs]) error { return e.work(ctx, j.Args.Run) }))
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[tendArgs]) error { return e.tend(ctx) }))
+	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
+		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}},
+		Workers:    w,
+		JobTimeout: -1,
+		Logger:     slog.New(slog.DiscardHandler), // what matters is written down in the run
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tendEvery),
+			func() (river.JobArgs, *river.InsertOpts) {
+				return tendArgs{}, &river.InsertOpts{Queue: "tend", MaxAttempts: 1}
+			}, nil)},
+	})
+	if err != nil {
+		return fmt.Errorf("make the job queue: %w", err)
+	}
+	if err := queue.Start(ctx); err != nil {
+		return fmt.Errorf("start the job queue: %w", err)
+	}
+	e.queue = queue
+	return e.tend(ctx)
+}
+
+// Stop lets the workers leave their steps where they are; the runs go on at
+// the next Start.
+func (e *Engine) Stop(ctx context.Context) {
+	if e.queue != nil {
+		if err := e.queue.StopAndCancel(ctx); err != nil {
+			e.log.Warn("stop the job queue", "err", err)
+		}
+	}
+}
+
+// Wake has a worker look at the run. A wake that is lost costs at most tendEvery.
+func (e *Engine) Wake(ctx context.Context, run uuid.UUID) {
+	if e.queue == nil {
+		return
+	}
+	if _, err := e.queue.Insert(ctx, wakeArgs{run}, &river.InsertOpts{MaxAttempts: 1}); err != nil {
+		e.log.Warn("wake a run", "run", run, "err", err)
+	}
+}
+
+func (e *Engine) tend(ctx context.Context) error {
+	ids, err := e.store.LiveRuns(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		e.Wake(ctx, id)
+	}
+	return nil
+}
+
+// work carries the run on for as far as it goes. It returns at once if another
+// worker has the run.
+func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
+	release, ok, err := e.store.Lock(ctx, "run "+id.String())
+	if err != nil || !ok {
+		return err
+	}
+	defer release()
+	run, err := e.store.RunByID(ctx, id)
+	if err != nil || run.EndedAt != nil {
+		return err
+	}
+	plan, err := e.plan(run)
+	if err != nil {
+		return err
+	}
+	if run.Facts == nil {
+		run.Facts = map[string]string{}
+	}
+	if run.State == Queued {
+		if err := e.changeRun(ctx, id, map[string]any{"state": Running}); err != nil {
+			return err
+		}
+	}
+	if run.State != Undoing {
+		cause := e.forward(ctx, &run, plan)
+		if cause == nil {
+			return e.end(ctx, run, plan, Done, "")
+		}
+		if !isFailure(ctx, cause) {
+			return cause // cut off: gone on with later
+		}
+		run.Error = cause.Error()
+		if err := e.changeRun(ctx, id, map[string]any{"state": Undoing, "error": run.Error}); err != nil {
+			return err
+		}
+	}
+	cause := e.back(ctx, &run, plan)
+	if cause == nil {
+		return e.end(ctx, run, plan, Undone, run.Error)
+	}
+	if !isFailure(ctx, cause) || isTemporary(cause) {
+		return cause // cut off: an undo is tried for as long as it takes
+	}
+	reason := fmt.Sprintf("%s; and it could not be undone: %v", run.Error, cause)
+	if err := e.changeRun(ctx, id, map[string]any{"error": reason}); err != nil {
+		return err
+	}
+	return e.end(ctx, run, plan, Failed, reason)
+}
+
+// isFailure tells a step that failed from a service that is stopping or a
+// database that is away.
+func isFailure(ctx context.Context, err error) bool {
+	return ctx.Err() == nil && !store.Unavailable(err)
+}
+
+func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
+	for seq, step := range plan.Steps {
+		if run.Steps[seq].State == StepDone {
+			continue
+		}
+		p := &Progress{engine: e, run: *run, seq: seq}
+		begun := map[string]any{"state": StepRunning, "outcome": "", "percent": 0}
+		if run.Steps[seq].StartedAt == nil {
+			begun["started_at"] = time.Now()
+		}
+		if err := e.changeStep(ctx, run.ID, seq, begun); err != nil {
+			return err
+		}
+		var outcome string
+		err := e.patiently(ctx, step, p, func() (err error) {
+			outcome, err = step.Do(ctx, p)
+			return err
+		})
+		if err != nil {
+			if isFailure(ctx, err) {
+				run.Steps[seq].State = StepFailed
+				ended := map[string]any{"state": StepFailed, "outcome": err.Error(), "ended_at": time.Now()}
+				if err := e.changeStep(ctx, run.ID, seq, ended); err != nil {
+					return err
+				}
+			}
+			return fmt.Errorf("%s: %w", step.Title, err)
+		}
+		run.Steps[seq].State = StepDone
+		if err := e.changeStep(ctx, run.ID, seq, map[string]any{"state": StepDone, "outcome": outcome, "percent": 100, "ended_at": time.Now()}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// back undoes, last first, every step that was begun.
+func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
+	for seq := len(plan.Steps) - 1; seq >= 0; seq-- {
+		step, state := plan.Steps[seq], run.Steps[seq].State
+		if step.Undo == nil || state == StepWaiting || state == StepUndone {
+			continue
+		}
+		p := &Progress{engine: e, run: *run, seq: seq}
+		if err := step.Undo(ctx, p); err != nil {
+			if isTemporary(err) {
+				err = errors.Join(err, p.Tell(ctx, 0, "the undo waits: "+err.Error()))
+			}
+			return fmt.Errorf("%s: %w", step.UndoIntent, err)
+		}
+		if err := e.changeStep(ctx, run.ID, seq, map[string]any{"state": StepUndone}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// patiently repeats do while its errors are temporary and patience lasts.
+func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func() error) error {
+	for until := time.Now().Add(step.Patience); ; {
+		err := do()
+		if err == nil || !isTemporary(err) || time.Now().After(until) || ctx.Err() != nil {
+			return err
+		}
+		if err := p.Tell(ctx, 0, "waiting: "+err.Error()); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(e.retryAfter):
+		}
+	}
+}
+
+func (e *Engine) end(ctx context.Context, run store.Run, plan Plan, state, reason string) error {
+	err := e.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.EndRun(ctx, run.ID, state, time.Now()); err != nil {
+			return err
+		}
+		return plan.Ended(ctx, tx, state, reason)
+	})
+	if err == nil {
+		e.hub.tell(run.ID)
+		e.log.Info("run ended", "run", run.ID, "kind", run.Kind, "instance", run.Instance.Name, "state", state)
+	}
+	return err
+}
+
+func (e *Engine) changeRun(ctx context.Context, id uuid.UUID, columns map[string]any) error {
+	defer e.hub.tell(id)
+	return e.store.ChangeRun(ctx, id, columns)
+}
+
+func (e *Engine) changeStep(ctx context.Context, id uuid.UUID, seq int, columns map[string]any) error {
+	defer e.hub.tell(id)
+	return e.store.ChangeStep(ctx, id, seq, columns)
+}
+
+// Await returns when the run may have changed: at once when this process
+// changes it, and after a second in any case.
+func (e *Engine) Await(ctx context.Context, run uuid.UUID) {
+	ch := e.hub.join(run)
+	defer e.hub.leave(run, ch)
+	select {
+	case <-ctx.Done():
+	case <-ch:
+	case <-time.After(time.Second):
+	}
+}
+
+// hub wakes those who watch a run.
+type hub struct {
+	mu      sync.Mutex
+	waiting map[uuid.UUID]map[chan struct{}]bool
+}
+
+func (h *hub) join(run uuid.UUID) chan struct{} {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	ch := make(chan struct{}, 1)
+	if h.waiting[run] == nil {
+		h.waiting[run] = map[chan struct{}]bool{}
+	}
+	h.waiting[run][ch] = true
+	return ch
+}
+
+func (h *hub) leave(run uuid.UUID, ch chan struct{}) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.waiting[run], ch)
+	if len(h.waiting[run]) == 0 {
+		delete(h.waiting, run)
+	}
+}
+
+func (h *hub) tell(run uuid.UUID) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for ch := range h.waiting[run] {
+		select {
+		case ch <- struct{}{}:
+		default:
+		}
+	}
+}

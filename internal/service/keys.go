@@ -1,0 +1,289 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/store"
+)
+
+// NewKey says what a key that is recorded or made is to be called and whose it is.
+type NewKey struct {
+	Name    string
+	Keeper  string // "" means the actor
+	Purpose string
+	Labels  map[string]string
+}
+
+// ImportedKey is the public half of a pair made elsewhere.
+type ImportedKey struct {
+	NewKey
+	// PublicKey is the one-line OpenSSH form.
+	PublicKey string
+	// Comment replaces the line's own; nil keeps that.
+	Comment *string
+	// MadeByClient is whether the pair was made by our client just now.
+	MadeByClient bool
+}
+
+// ReadKey says what a pasted text is, and the name under which the key is
+// recorded already, if it is. Nothing is kept.
+func (s *Service) ReadKey(ctx context.Context, text string) (keypair.Public, string, error) {
+	public, err := keypair.ReadLine(text)
+	if err != nil {
+		return public, "", refusalProblem("public_key", err)
+	}
+	k, err := s.store.KeyWithSHA256(ctx, public.SHA256())
+	if errors.Is(err, store.ErrNotFound) {
+		return public, "", nil
+	}
+	return public, k.Name, err
+}
+
+// ImportKey records the public half of a key pair.
+func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKey, in ImportedKey) (store.Key, error) {
+	if err := checkNewKey(in.NewKey); err != nil {
+		return store.Key{}, err
+	}
+	public, err := keypair.ReadLine(in.PublicKey)
+	if err != nil {
+		return store.Key{}, refusalProblem("public_key", err)
+	}
+	if in.Comment != nil {
+		if err := keypair.CheckComment(*in.Comment); err != nil {
+			return store.Key{}, refusalProblem("comment", err)
+		}
+		public.Comment = *in.Comment
+	}
+	origin, sentence := "import", "%s imported the key %s (%s)."
+	if in.MadeByClient {
+		origin, sentence = "client", "%s made the key pair %s (%s) on their own machine; only the public half was sent."
+	}
+	k, err := s.record(ctx, actor, in.NewKey, public, origin)
+	if err != nil {
+		return store.Key{}, err
+	}
+	first := true
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, k.Name)
+		if err != nil || earlier != "" {
+			first = false
+			return err
+		}
+		if err := tx.AddKey(ctx, &k); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, describe(public)))
+	})
+	if err != nil {
+		return store.Key{}, s.takenKey(ctx, err, in.Name, public)
+	}
+	if !first {
+		return s.Key(ctx, k.Name)
+	}
+	return k, nil
+}
+
+// MakeKey makes a pair here and returns the private half, which is kept nowhere.
+func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey, in NewKey, spec keypair.Spec, comment string) (store.Key, []byte, error) {
+	if err := checkNewKey(in); err != nil {
+		return store.Key{}, nil, err
+	}
+	if _, err := spec.Normal(); err != nil {
+		return store.Key{}, nil, &Problem{Kind: Invalid, Code: "bad-key-type", Field: "type", Detail: err.Error()}
+	}
+	pair, err := keypair.Make(rand.Reader, spec, comment)
+	if err != nil {
+		return store.Key{}, nil, refusalProblem("comment", err)
+	}
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return store.Key{}, nil, err
+	}
+	k, err := s.record(ctx, actor, in, pair.Public, "service")
+	if err != nil {
+		return store.Key{}, nil, err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, k.Name)
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			made, err := tx.KeyNamed(ctx, earlier)
+			if err != nil {
+				return s.noKey(err, earlier)
+			}
+			return handedOver(made)
+		}
+		if err := tx.AddKey(ctx, &k); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.make", "key", k.Name, "", "%s had the service make the key pair %s (%s); the private half was handed over once and not kept.", actor.Name, k.Name, describe(pair.Public)))
+	})
+	if err != nil {
+		return store.Key{}, nil, s.takenKey(ctx, err, in.Name, pair.Public)
+	}
+	return k, private, nil
+}
+
+func checkNewKey(in NewKey) error {
+	if err := checkName("name", in.Name); err != nil {
+		return err
+	}
+	if err := checkText("purpose", in.Purpose); err != nil {
+		return err
+	}
+	return checkLabels(in.Labels)
+}
+
+func (s *Service) record(ctx context.Context, actor Actor, in NewKey, public keypair.Public, origin string) (store.Key, error) {
+	keeper, err := s.keeperFor(ctx, actor, in.Keeper)
+	if err != nil {
+		return store.Key{}, err
+	}
+	k := store.Key{
+		ID: newID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
+		SHA256: public.SHA256(), MD5: public.MD5(), Comment: public.Comment, Keeper: keeper, Purpose: in.Purpose, Labels: in.Labels,
+		Custody: "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
+	}
+	if keeper != nil {
+		k.KeeperID = &keeper.ID
+	}
+	if k.Labels == nil {
+		k.Labels = map[string]string{}
+	}
+	return k, nil
+}
+
+func describe(p keypair.Public) string {
+	if p.Type == keypair.RSA || p.Type == keypair.ECDSA {
+		return fmt.Sprintf("%s, %d bits", p.Type, p.Bits)
+	}
+	return p.Type
+}
+
+// takenKey says which record has the name or the key already.
+func (s *Service) takenKey(ctx context.Context, err error, wanted string, public keypair.Public) error {
+	var taken *store.TakenError
+	if !errors.As(err, &taken) {
+		return err
+	}
+	if same, err := s.store.KeyWithSHA256(ctx, public.SHA256()); err == nil {
+		return &Problem{Kind: Conflict, Code: "key-known", Field: "public_key", Where: []string{same.Name}, Detail: fmt.Sprintf("this key is recorded already, under the name %s", same.Name), Remedy: "Use that record: plumlatch key show " + same.Name}
+	}
+	p := &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Detail: fmt.Sprintf("there is a key named %s already", wanted), Remedy: "Choose another name"}
+	if k, err := s.store.KeyNamed(ctx, wanted); err == nil && k.Origin == "service" {
+		p.Detail += "; the service made it, and its private half " + handedOverWords(k)
+		p.Remedy = "Make a new pair under another name"
+	}
+	return p
+}
+
+func handedOverWords(k store.Key) string {
+	return fmt.Sprintf("was handed over once, to %s on %s, and is kept nowhere here", k.CreatedBy, k.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"))
+}
+
+func handedOver(k store.Key) error {
+	p := &Problem{Kind: Gone, Code: "private-half-not-here", Where: []string{k.Name}, Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead"}
+	switch k.Origin {
+	case "service":
+		p.Detail = fmt.Sprintf("the private half of %s %s", k.Name, handedOverWords(k))
+	case "client":
+		p.Detail = fmt.Sprintf("the private half of %s was made on the machine of %s and never came here", k.Name, k.CreatedBy)
+	default:
+		p.Detail = fmt.Sprintf("only the public half of %s was imported, by %s; the private half never came here", k.Name, k.CreatedBy)
+	}
+	return p
+}
+
+func (s *Service) noKey(err error, name string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &Problem{Kind: NotFound, Code: "no-such-key", Where: []string{name}, Detail: fmt.Sprintf("there is no key named %q", name), Remedy: "See what there is: plumlatch key list"}
+	}
+	return err
+}
+
+// Keys returns one page of keys.
+func (s *Service) Keys(ctx context.Context, f store.KeyFilter, p store.Page) (store.List[store.Key], error) {
+	l, err := s.store.Keys(ctx, f, p)
+	return l, pageProblem(err)
+}
+
+// Key returns the key of that name.
+func (s *Service) Key(ctx context.Context, name string) (store.Key, error) {
+	k, err := s.store.KeyNamed(ctx, name)
+	return k, s.noKey(err, name)
+}
+
+// PrivateHalf says why there is no private half to hand over, and notes that
+// it was asked for.
+func (s *Service) PrivateHalf(ctx context.Context, actor Actor, name string) error {
+	k, err := s.Key(ctx, name)
+	if err != nil {
+		return err
+	}
+	refused := s.entry(actor, "key.private-half", "key", name, "", "%s asked for the private half of %s, which is not here.", actor.Name, name)
+	refused.Outcome = "refused"
+	if err := s.store.Note(ctx, refused); err != nil {
+		return err
+	}
+	return handedOver(k)
+}
+
+// Opens returns one page of the logins that the key opens or should open.
+func (s *Service) Opens(ctx context.Context, name string, p store.Page) (store.List[store.Opening], error) {
+	k, err := s.Key(ctx, name)
+	if err != nil {
+		return store.List[store.Opening]{}, err
+	}
+	l, err := s.store.Opens(ctx, k.ID, p)
+	return l, pageProblem(err)
+}
+
+// DeleteKey removes the record of a key that is granted nowhere.
+func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error {
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		k, err := tx.LockKey(ctx, name)
+		if err != nil {
+			return s.noKey(err, name)
+		}
+		opens, err := tx.Opens(ctx, k.ID, store.Page{Limit: 20, Total: true})
+		if err != nil {
+			return err
+		}
+		if n := *opens.Total; n > 0 {
+			return stillOpens(name, n, opens.Items)
+		}
+		if err := tx.DeleteKey(ctx, k.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name))
+	})
+	var taken *Problem
+	if errors.As(err, &taken) && taken.Code == "key-granted" {
+		refused := s.entry(actor, "key.delete", "key", name, "", "%s tried to delete the key %s, which is still granted.", actor.Name, name)
+		refused.Outcome = "refused"
+		return errors.Join(err, s.store.Note(ctx, refused))
+	}
+	return err
+}
+
+func stillOpens(name string, n int, some []store.Opening) error {
+	p := &Problem{Kind: Conflict, Code: "key-granted", Detail: fmt.Sprintf("the key %s still opens, or should open, %s", name, counted(n, "login")), Remedy: "Withdraw it there first, or terminate those instances. See them all: plumlatch opens " + name}
+	for _, o := range some {
+		p.Where = append(p.Where, o.OSUser+"@"+o.InstanceName)
+	}
+	return p
+}
+
+// counted writes a number with its noun.
+func counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

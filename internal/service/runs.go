@@ -1,0 +1,432 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+const (
+	// cloudPatience is for how long a cloud may be away before a run gives up.
+	cloudPatience = 2 * time.Minute
+	// operationPatience is for how long an operation of the cloud may take.
+	operationPatience = 20 * time.Minute
+	// sshPatience is for how long a booted instance may take to answer SSH.
+	sshPatience = 2 * time.Minute
+	pollEvery   = 100 * time.Millisecond
+)
+
+const (
+	askedMethod = "asked the SSH server"
+	bootLearnt  = "cloud boot output"
+)
+
+func (s *Service) planOf(run store.Run) (runs.Plan, error) {
+	l := &lifecycle{Service: s, instance: run.Instance}
+	name := run.Instance.Name
+	switch run.Kind {
+	case "launch":
+		return runs.Plan{Ended: l.launchEnded(run), Steps: []runs.Step{
+			{Name: "disk", Title: "Disk", Intent: "Ask the cloud for " + name + " and wait for its disk", UndoIntent: "Have the cloud end the instance and its disks", Do: l.disk, Undo: l.undoLaunch, Patience: cloudPatience},
+			{Name: "instance", Title: "Instance", Intent: "Wait for the instance and its addresses", Do: l.awaitPhase("boot"), Patience: cloudPatience},
+			{Name: "boot", Title: "First boot", Intent: "Wait for the first boot, which places the keys, and pin the host keys from the boot output", Do: l.boot, Patience: cloudPatience},
+			{Name: "ssh", Title: "SSH answering", Intent: "Check the host key and ask the SSH server for each key", Do: l.answer, Patience: sshPatience},
+		}}, nil
+	case "start":
+		return runs.Plan{Ended: l.changeEnded(run, "running"), Steps: []runs.Step{
+			{Name: "start", Title: "Start", Intent: "Have the cloud start " + name, UndoIntent: "Have the cloud stop it again", Do: l.begin((*cloud.Cloud).Start, "running"), Undo: l.stopAgain, Patience: cloudPatience},
+			{Name: "boot", Title: "Boot", Intent: "Wait for the boot and compare the host keys of the boot output with the pinned ones", Do: l.boot, Patience: cloudPatience},
+			{Name: "ssh", Title: "SSH answering", Intent: "Check the host key and ask the SSH server for each key", Do: l.answer, Patience: sshPatience},
+		}}, nil
+	case "stop":
+		return runs.Plan{Ended: l.changeEnded(run, "stopped"), Steps: []runs.Step{
+			{Name: "stop", Title: "Stop", Intent: "Have the cloud stop " + name, Do: l.begin((*cloud.Cloud).Stop, "stopped"), Patience: cloudPatience},
+			{Name: "stopped", Title: "Stopped", Intent: "Wait until it has stopped and note its addresses", Do: l.awaitEnd, Patience: cloudPatience},
+		}}, nil
+	case "terminate":
+		return runs.Plan{Ended: l.changeEnded(run, "terminated"), Steps: []runs.Step{
+			{Name: "terminate", Title: "End", Intent: "Have the cloud end " + name + " and its disks", Do: l.begin((*cloud.Cloud).Terminate, "terminated"), Patience: cloudPatience},
+			{Name: "gone", Title: "Gone", Intent: "Wait until it is gone", Do: l.awaitEnd, Patience: cloudPatience},
+		}}, nil
+	}
+	return runs.Plan{}, fmt.Errorf("there is no kind of run %q", run.Kind)
+}
+
+// lifecycle has the steps of the runs that bring up, start, stop and end one instance.
+type lifecycle struct {
+	*Service
+	instance store.Instance
+}
+
+// calling marks the errors of a cloud that is away as temporary.
+func calling(err error) error {
+	if errors.Is(err, cloud.ErrUnreachable) {
+		return runs.Temporary(err)
+	}
+	return err
+}
+
+func (l *lifecycle) set(ctx context.Context, columns map[string]any) error {
+	return l.store.ChangeInstance(ctx, l.instance.ID, columns)
+}
+
+// disk asks for the instance under the run's id, so that asking again after a
+// cut makes no second one.
+func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) {
+	login, err := l.store.LoginOf(ctx, l.instance.ID, l.instance.LoginUser)
+	if err != nil {
+		return "", err
+	}
+	keys, err := l.store.GrantedKeys(ctx, login.ID)
+	if err != nil {
+		return "", err
+	}
+	lines := make([]string, len(keys))
+	for i, k := range keys {
+		lines[i] = lineOf(k)
+	}
+	data, err := userdata.Render(userdata.Config{LoginUser: l.instance.LoginUser, Keys: lines})
+	if err != nil {
+		return "", err
+	}
+	op, err := l.cloud.Launch(ctx, cloud.Launch{
+		RequestToken: p.Run().ID.String(), Name: l.instance.Name, Image: l.instance.Image, Size: l.instance.Size, Zone: l.instance.Zone,
+		UserData: &data, KeyLabel: &l.instance.KeyLabel, StaticAddress: &l.instance.StaticAddress,
+	})
+	if err != nil {
+		return "", calling(err)
+	}
+	if err := errors.Join(l.set(ctx, map[string]any{"cloud_id": op.Instance}), p.SetFact(ctx, "operation", op.Id)); err != nil {
+		return "", err
+	}
+	return l.awaitPhase("instance")(ctx, p)
+}
+
+func lineOf(k store.Key) string {
+	return keypair.Public{Algorithm: k.Algorithm, Blob: k.Blob, Comment: k.Comment}.Line()
+}
+
+// undoLaunch finds out whether the cloud ever heard of the launch.
+func (l *lifecycle) undoLaunch(ctx context.Context, p *runs.Progress) error {
+	i, there, err := l.cloud.Launched(ctx, p.Run().ID.String())
+	if err != nil || !there || i.State == "terminated" {
+		return calling(err)
+	}
+	op, err := l.cloud.Terminate(ctx, i.Id)
+	if err != nil {
+		if cloud.NotThere(err) {
+			return nil
+		}
+		return calling(err)
+	}
+	_, err = l.await(ctx, p, op.Id, func(cloud.Operation) bool { return false })
+	return err
+}
+
+// await watches an operation until it has ended or reached holds.
+func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string, reached func(cloud.Operation) bool) (cloud.Operation, error) {
+	if id == noOperation {
+		return cloud.Operation{}, nil
+	}
+	for until := l.now().Add(operationPatience); ; {
+		op, err := l.cloud.Operation(ctx, id)
+		switch {
+		case err != nil:
+			return op, calling(err)
+		case op.State == "failed":
+			why := "without saying why"
+			if op.Error != nil {
+				why = *op.Error
+			}
+			return op, fmt.Errorf("the cloud could not %s: %s", op.Kind, why)
+		case op.State == "done" || reached(op):
+			return op, nil
+		case l.now().After(until):
+			return op, fmt.Errorf("the cloud has not ended its %s after %s", op.Kind, operationPatience)
+		}
+		if err := p.Tell(ctx, op.Percent, ""); err != nil {
+			return op, err
+		}
+		select {
+		case <-ctx.Done():
+			return op, ctx.Err()
+		case <-time.After(pollEvery):
+		}
+	}
+}
+
+// awaitPhase waits until the launch has come to the phase and tells of the addresses.
+func (l *lifecycle) awaitPhase(phase string) func(context.Context, *runs.Progress) (string, error) {
+	order := map[string]int{"disk": 0, "instance": 1, "boot": 2}
+	return func(ctx context.Context, p *runs.Progress) (string, error) {
+		_, err := l.await(ctx, p, p.Fact("operation"), func(op cloud.Operation) bool { return order[op.Phase] >= order[phase] })
+		if err != nil {
+			return "", err
+		}
+		i, err := l.noteAddresses(ctx)
+		if err != nil || i.PublicAddress == "" {
+			return "", err
+		}
+		return "public address " + i.PublicAddress, nil
+	}
+}
+
+// noteAddresses takes over what the cloud says of the instance's addresses.
+func (l *lifecycle) noteAddresses(ctx context.Context) (cloud.Instance, error) {
+	fresh, err := l.store.InstanceByID(ctx, l.instance.ID)
+	if err != nil {
+		return cloud.Instance{}, err
+	}
+	i, err := l.cloud.Instance(ctx, fresh.CloudID)
+	if err != nil {
+		return i, calling(err)
+	}
+	return i, l.set(ctx, map[string]any{"private_address": i.PrivateAddress, "public_address": i.PublicAddress, "ssh_port": i.SshPort})
+}
+
+// boot waits for the boot's end. The first host keys are pinned, later ones
+// must be the pinned ones.
+func (l *lifecycle) boot(ctx context.Context, p *runs.Progress) (string, error) {
+	if _, err := l.await(ctx, p, p.Fact("operation"), func(cloud.Operation) bool { return false }); err != nil {
+		return "", err
+	}
+	if _, err := l.noteAddresses(ctx); err != nil {
+		return "", err
+	}
+	i, err := l.store.InstanceByID(ctx, l.instance.ID)
+	if err != nil {
+		return "", err
+	}
+	output, err := l.cloud.BootOutput(ctx, i.CloudID)
+	if err != nil {
+		return "", calling(err)
+	}
+	seen := cloud.HostKeys(output)
+	if len(i.HostKeys) > 0 {
+		for _, k := range seen {
+			if !pinned(i.HostKeys, k) {
+				return "", fmt.Errorf("%w: the boot output shows %s", sshio.ErrHostKey, keypair.FormatSHA256(k.SHA256()))
+			}
+		}
+		return "the host keys are the pinned ones", nil
+	}
+	if len(seen) == 0 {
+		return "", errors.New("the boot output shows no host key, so the instance cannot be told from another")
+	}
+	pins := make([]store.HostKey, len(seen))
+	for n, k := range seen {
+		pins[n] = store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: bootLearnt, PinnedAt: l.now()}
+	}
+	return "host key " + keypair.FormatSHA256(seen[0].SHA256()) + " (" + seen[0].Type + ")", l.store.PinHostKeys(ctx, pins)
+}
+
+func pinned(pins []store.HostKey, k keypair.Public) bool {
+	for _, p := range pins {
+		if string(p.Blob) == string(k.Blob) {
+			return true
+		}
+	}
+	return false
+}
+
+// answer asks the SSH server for each granted key and records what it said.
+func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error) {
+	i, err := l.store.InstanceByID(ctx, l.instance.ID)
+	if err != nil {
+		return "", err
+	}
+	login, err := l.store.LoginOf(ctx, i.ID, i.LoginUser)
+	if err != nil {
+		return "", err
+	}
+	keys, err := l.store.GrantedKeys(ctx, login.ID)
+	if err != nil {
+		return "", err
+	}
+	target := sshio.Target{User: i.LoginUser, Address: i.PublicAddress, Port: i.SSHPort}
+	for _, h := range i.HostKeys {
+		target.HostKeys = append(target.HostKeys, h.Blob)
+	}
+	if len(keys) == 0 {
+		if err := sshio.Answers(ctx, target); err != nil {
+			return "", answering(err)
+		}
+		return "the SSH server answers; nobody can log in, since no key was placed", nil
+	}
+	var sightings []store.Sighting
+	var accepted, refused []string
+	for _, k := range keys {
+		yes, err := sshio.Accepts(ctx, target, k.Blob)
+		if err != nil {
+			return "", answering(err)
+		}
+		if yes {
+			accepted = append(accepted, k.Name)
+		} else {
+			refused = append(refused, k.Name)
+		}
+		sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes})
+	}
+	if err := l.store.PutSightings(ctx, sightings); err != nil {
+		return "", err
+	}
+	if len(refused) > 0 {
+		return "", fmt.Errorf("the SSH server does not accept %s for %s", strings.Join(refused, ", "), i.LoginUser)
+	}
+	return fmt.Sprintf("%s@%s accepts %s", i.LoginUser, i.Name, strings.Join(accepted, ", ")), nil
+}
+
+// answering marks the errors of a host that does not answer yet as temporary; a
+// wrong host key is for good.
+func answering(err error) error {
+	if errors.Is(err, sshio.ErrHostKey) {
+		return err
+	}
+	return runs.Temporary(err)
+}
+
+// noOperation stands in for the id of an operation that had ended before a cut.
+const noOperation = "none"
+
+// begin asks the cloud for an operation that ends in the state. Where a cut
+// hid that the operation was done, there is nothing to ask for.
+func (l *lifecycle) begin(ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error), end cloud.InstanceState) func(context.Context, *runs.Progress) (string, error) {
+	return func(ctx context.Context, p *runs.Progress) (string, error) {
+		if p.Fact("operation") != "" {
+			return "", nil // asked before a cut
+		}
+		op, err := ask(l.cloud, ctx, l.instance.CloudID)
+		if err == nil {
+			return "", p.SetFact(ctx, "operation", op.Id)
+		}
+		if cloud.NotThere(err) {
+			return "", fmt.Errorf("the cloud does not know %s any more", l.instance.Name)
+		}
+		if i, again := l.cloud.Instance(ctx, l.instance.CloudID); again == nil && i.State == end {
+			return "it was " + string(end) + " already", p.SetFact(ctx, "operation", noOperation)
+		}
+		return "", calling(err)
+	}
+}
+
+func (l *lifecycle) awaitEnd(ctx context.Context, p *runs.Progress) (string, error) {
+	if _, err := l.await(ctx, p, p.Fact("operation"), func(cloud.Operation) bool { return false }); err != nil {
+		return "", err
+	}
+	_, err := l.noteAddresses(ctx)
+	return "", err
+}
+
+func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
+	i, err := l.cloud.Instance(ctx, l.instance.CloudID)
+	if err != nil {
+		return calling(err)
+	}
+	if i.State == "stopped" {
+		return nil
+	}
+	op, err := l.cloud.Stop(ctx, i.Id)
+	if err != nil {
+		return calling(err)
+	}
+	if _, err := l.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+		return err
+	}
+	_, err = l.noteAddresses(ctx)
+	return err
+}
+
+// launchEnded makes the instance a running one, or frees its name.
+func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Store, string, string) error {
+	actor := Actor{Name: run.RequestedBy, Via: "service"}
+	return func(ctx context.Context, tx *store.Store, state, reason string) error {
+		name := run.Instance.Name
+		if state == runs.Done {
+			e := l.entry(actor, "instance.launched", "instance", name, run.Reason, "The launch of %s, asked for by %s, is done: its login answers.", name, run.RequestedBy)
+			return errors.Join(tx.ChangeInstance(ctx, run.InstanceID, map[string]any{"state": "running"}), tx.Note(ctx, e))
+		}
+		columns := map[string]any{"state": "failed"}
+		words := "was undone"
+		if state == runs.Undone {
+			columns["gone_at"] = l.now()
+			if err := tx.WithdrawGrantsOf(ctx, run.InstanceID, l.now(), "service"); err != nil {
+				return err
+			}
+		} else {
+			words = "failed and could not be undone"
+		}
+		e := l.entry(actor, "instance.launched", "instance", name, run.Reason, "The launch of %s, asked for by %s, %s: %s.", name, run.RequestedBy, words, reason)
+		e.Outcome = state
+		return errors.Join(tx.ChangeInstance(ctx, run.InstanceID, columns), tx.Note(ctx, e))
+	}
+}
+
+// changeEnded gives the instance its new state, or what the cloud says of it.
+func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Context, *store.Store, string, string) error {
+	actor := Actor{Name: run.RequestedBy, Via: "service"}
+	return func(ctx context.Context, tx *store.Store, state, reason string) error {
+		name := run.Instance.Name
+		e := l.entry(actor, "instance."+success, "instance", name, run.Reason, "The %s of %s, asked for by %s, is done.", run.Kind, name, run.RequestedBy)
+		columns := map[string]any{"state": success}
+		switch {
+		case state != runs.Done:
+			columns["state"] = run.Facts["state-before"]
+			e.Outcome, e.Sentence = state, fmt.Sprintf("The %s of %s, asked for by %s, was not done: %s.", run.Kind, name, run.RequestedBy, reason)
+		case success == "terminated":
+			columns["gone_at"] = l.now()
+			if err := tx.WithdrawGrantsOf(ctx, run.InstanceID, l.now(), "service"); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.ChangeInstance(ctx, run.InstanceID, columns), tx.Note(ctx, e))
+	}
+}
+
+func parseRunID(id string) (uuid.UUID, error) { return uuid.Parse(id) }
+
+// Run returns a run with its steps.
+func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
+	r, err := s.store.RunByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return r, &Problem{Kind: NotFound, Code: "no-such-run", Detail: "there is no run with this id", Remedy: "See what there is: plumlatch run list"}
+	}
+	return r, err
+}
+
+// Runs returns one page of runs, newest first.
+func (s *Service) Runs(ctx context.Context, state, instance string, p store.Page) (store.List[store.Run], error) {
+	l, err := s.store.Runs(ctx, state, instance, p)
+	return l, pageProblem(err)
+}
+
+// Watch calls tell with the run each time it has changed beyond the version
+// last, until the run has ended, ctx ends, tell fails or the service stops.
+func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func(store.Run) error) error {
+	for {
+		run, err := s.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		if run.Version > last {
+			last = run.Version
+			if err := tell(run); err != nil {
+				return err
+			}
+		}
+		if run.EndedAt != nil || ctx.Err() != nil || s.watch.Err() != nil {
+			return nil
+		}
+		s.engine.Await(ctx, id)
+	}
+}

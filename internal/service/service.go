@@ -1,0 +1,145 @@
+// Package service holds the use cases: the only place where the core, the
+// store, the cloud, SSH and the runs meet. It knows nothing of HTTP; its errors are
+// *Problem values that say what is wrong, where, and what to do.
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/name"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/store"
+)
+
+// Service is the use cases over a store, a cloud and an engine for runs.
+type Service struct {
+	store  *store.Store
+	cloud  *cloud.Cloud
+	engine *runs.Engine
+	log    *slog.Logger
+	now    func() time.Time
+	watch  context.Context // ends when the service stops
+}
+
+// New returns a service over its parts.
+func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
+	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background()}
+}
+
+// Start takes up the runs that have not ended and works until ctx ends.
+func (s *Service) Start(ctx context.Context) error {
+	s.watch = ctx
+	return s.engine.Start(ctx, s.planOf)
+}
+
+// Ready returns nil if the service can do its work.
+func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+
+// Kind is the sort of a Problem.
+type Kind int
+
+// The kinds.
+const (
+	Invalid Kind = iota + 1
+	TooLarge
+	Unauthenticated
+	Forbidden
+	NotFound
+	Conflict
+	Gone
+	Unavailable
+)
+
+// Problem is an error for people and programs.
+type Problem struct {
+	Kind Kind
+	// Code is stable, for programs.
+	Code string
+	// Detail says what is wrong, Remedy what to do about it.
+	Detail, Remedy string
+	// Field names the field at fault; Line and Column are 1-based places in it.
+	Field        string
+	Line, Column int
+	// Suggestion is a value that would do.
+	Suggestion string
+	// Where names the things that stand in the way.
+	Where []string
+}
+
+func (p *Problem) Error() string {
+	if p.Remedy == "" {
+		return p.Detail
+	}
+	return p.Detail + ". " + p.Remedy
+}
+
+// ErrPage is the problem of a page that cannot be given.
+func pageProblem(err error) error {
+	switch {
+	case errors.Is(err, store.ErrCursor):
+		return &Problem{Kind: Invalid, Code: "bad-cursor", Field: "after", Detail: err.Error(), Remedy: "Ask for the first page, without after"}
+	case errors.Is(err, store.ErrSort):
+		return &Problem{Kind: Invalid, Code: "bad-sort", Field: "sort", Detail: err.Error()}
+	}
+	return err
+}
+
+func checkName(field, value string) error {
+	var e *name.Error
+	if errors.As(name.Check(value), &e) {
+		return &Problem{Kind: Invalid, Code: "bad-name", Field: field, Line: min(e.Column, 1), Column: e.Column, Detail: e.Problem, Remedy: suggest(e.Suggestion), Suggestion: e.Suggestion}
+	}
+	return nil
+}
+
+func suggest(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "Try " + s
+}
+
+func refusalProblem(field string, err error) error {
+	var r *keypair.Refusal
+	if !errors.As(err, &r) {
+		return err
+	}
+	kind := Invalid
+	if r.Code == keypair.CodeTooLarge {
+		kind = TooLarge
+	}
+	return &Problem{Kind: kind, Code: r.Code, Field: field, Line: r.Line, Column: r.Column, Detail: r.Problem, Remedy: r.Remedy}
+}
+
+const (
+	maxLabels     = 32
+	maxLabelBytes = 128
+	maxTextBytes  = 1024
+)
+
+func checkLabels(labels map[string]string) error {
+	if len(labels) > maxLabels {
+		return &Problem{Kind: Invalid, Code: "too-many-labels", Field: "labels", Detail: "more than 32 labels were given"}
+	}
+	for k, v := range labels {
+		if name.Check(k) != nil {
+			return &Problem{Kind: Invalid, Code: "bad-label", Field: "labels", Detail: "the label name is not made of a-z 0-9 . _ -", Suggestion: name.Suggest(k), Remedy: suggest(name.Suggest(k))}
+		}
+		if len(v) > maxLabelBytes || keypair.CheckComment(v) != nil {
+			return &Problem{Kind: Invalid, Code: "bad-label", Field: "labels", Detail: "the value of the label " + k + " is over 128 bytes or holds a control character"}
+		}
+	}
+	return nil
+}
+
+func checkText(field, text string) error {
+	if len(text) > maxTextBytes || keypair.CheckComment(text) != nil {
+		return &Problem{Kind: Invalid, Code: "bad-text", Field: field, Detail: "the " + field + " is over 1024 bytes or holds a control character", Remedy: "Give one line of plain text"}
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+// Package sshio speaks SSH to instances: it checks the host key against the
+// pinned ones and asks whether a public key would open a login.
+package sshio
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// ErrHostKey is wrapped by the error of a host that shows a key that is not
+// among the pinned ones.
+var ErrHostKey = errors.New("the host key is not the pinned one")
+
+// Target is a login and how to reach it.
+type Target struct {
+	User    string
+	Address string
+	Port    int
+	// HostKeys are the pinned host keys, in the wire form.
+	HostKeys [][]byte
+}
+
+const handshakeTimeout = 15 * time.Second
+
+// asker stands in for a private half that the service does not have. An SSH
+// client first asks, without a signature, whether a key is acceptable (RFC 4252
+// section 7); when it is then told to sign, the answer was yes.
+type asker struct {
+	key      ssh.PublicKey
+	accepted bool
+}
+
+var errAccepted = errors.New("the server accepts the key")
+
+func (a *asker) PublicKey() ssh.PublicKey { return a.key }
+
+func (a *asker) Sign(r io.Reader, data []byte) (*ssh.Signature, error) {
+	return a.SignWithAlgorithm(r, data, "")
+}
+
+func (a *asker) SignWithAlgorithm(io.Reader, []byte, string) (*ssh.Signature, error) {
+	a.accepted = true
+	return nil, errAccepted
+}
+
+// Accepts asks the server whether the public key, in the wire form, would open
+// the login. It needs no private half and completes no login, so a yes is no proof
+// that anybody can get in.
+func Accepts(ctx context.Context, t Target, blob []byte) (bool, error) {
+	key, err := ssh.ParsePublicKey(blob)
+	if err != nil {
+		return false, fmt.Errorf("read the public key: %w", err)
+	}
+	a := &asker{key: key}
+	err = t.handshake(ctx, ssh.PublicKeys(a))
+	if a.accepted {
+		return true, nil
+	}
+	return false, err
+}
+
+// Answers completes the key exchange, checks the host key and sees that the
+// server asks who wants to log in.
+func Answers(ctx context.Context, t Target) error { return t.handshake(ctx) }
+
+// handshake returns nil if the server came as far as judging the login.
+func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error {
+	ctx, cancel := context.WithTimeout(ctx, handshakeTimeout)
+	defer cancel()
+	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
+	conn, err := new(net.Dialer).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return fmt.Errorf("reach %s: %w", address, err)
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	reached := false
+	config := &ssh.ClientConfig{
+		User:          t.User,
+		Auth:          methods,
+		ClientVersion: "SSH-2.0-PlumLatch",
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if err := t.checkHost(key); err != nil {
+				return err
+			}
+			reached = true
+			return nil
+		},
+		HostKeyAlgorithms: t.algorithms(),
+	}
+	client, _, _, err := ssh.NewClientConn(conn, address, config)
+	switch {
+	case err == nil: // a server that asks for nothing
+		client.Close()
+		return nil
+	case reached && strings.Contains(err.Error(), "unable to authenticate"):
+		return nil
+	case ctx.Err() != nil:
+		return fmt.Errorf("%s does not answer as an SSH server within %s", address, handshakeTimeout)
+	}
+	return fmt.Errorf("speak SSH to %s: %w", address, err)
+}
+
+func (t Target) checkHost(key ssh.PublicKey) error {
+	for _, k := range t.HostKeys {
+		if string(k) == string(key.Marshal()) {
+			return nil
+		}
+	}
+	return fmt.Errorf("%w: it shows %s", ErrHostKey, ssh.FingerprintSHA256(key))
+}
+
+// algorithms asks for a kind of host key that is pinned.
+func (t Target) algorithms() []string {
+	var out []string
+	for _, k := range t.HostKeys {
+		if key, err := ssh.ParsePublicKey(k); err == nil {
+			if key.Type() == ssh.KeyAlgoRSA {
+				out = append(out, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+				continue
+			}
+			out = append(out, key.Type())
+		}
+	}
+	return out
+}

@@ -1,0 +1,177 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// AddKey keeps a new key. A *TakenError names keys_name or keys_sha256.
+func (s *Store) AddKey(ctx context.Context, k *Key) error {
+	return plain(s.db.WithContext(ctx).Omit("Keeper").Create(k).Error)
+}
+
+// KeyFilter narrows a list of keys; empty fields do not.
+type KeyFilter struct {
+	Text, Type, Keeper   string
+	LabelName, LabelText string
+	Sort                 string
+}
+
+// Keys returns one page of keys.
+func (s *Store) Keys(ctx context.Context, f KeyFilter, p Page) (List[Key], error) {
+	q := s.db.WithContext(ctx).Model(&Key{})
+	if f.Text != "" {
+		q = q.Where("(keys.name || ' ' || keys.comment || ' ' || keys.purpose) ILIKE ?", like(f.Text))
+	}
+	if f.Type != "" {
+		q = q.Where("keys.type = ?", f.Type)
+	}
+	if f.Keeper != "" {
+		q = q.Where("keys.keeper_id = (SELECT id FROM keepers WHERE keepers.name = ?)", f.Keeper)
+	}
+	q = withLabel(q, "keys", f.LabelName, f.LabelText)
+	q = q.Session(&gorm.Session{})
+	o, ok := ordersOf("keys")[f.Sort]
+	if !ok {
+		return List[Key]{}, ErrSort
+	}
+	page, err := seek(q, o, p)
+	if err != nil {
+		return List[Key]{}, err
+	}
+	var items []Key
+	err = page.Preload("Keeper").
+		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
+		Find(&items).Error
+	if err != nil {
+		return List[Key]{}, plain(err)
+	}
+	l := cut(items, p, func(k Key) []string {
+		if len(o.columns) == 2 {
+			return []string{stamp(k.CreatedAt), k.ID.String()}
+		}
+		return []string{k.Name}
+	})
+	return l, count(q, p, &l.Total)
+}
+
+func withLabel(q *gorm.DB, table, name, text string) *gorm.DB {
+	if name == "" {
+		return q
+	}
+	label, _ := json.Marshal(map[string]string{name: text}) // strings always encode
+	return q.Where(table+".labels @> ?::jsonb", string(label))
+}
+
+func count(q *gorm.DB, p Page, total **int) error {
+	if !p.Total {
+		return nil
+	}
+	var n int64
+	if err := q.Count(&n).Error; err != nil {
+		return plain(err)
+	}
+	*total = new(int(n))
+	return nil
+}
+
+func (s *Store) key(ctx context.Context, where string, value any) (Key, error) {
+	var k Key
+	err := s.db.WithContext(ctx).Preload("Keeper").
+		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
+		Where(where, value).Take(&k).Error
+	return k, plain(err)
+}
+
+// KeyNamed returns the key of that name.
+func (s *Store) KeyNamed(ctx context.Context, name string) (Key, error) {
+	return s.key(ctx, "keys.name = ?", name)
+}
+
+// KeyWithSHA256 returns the key whose wire form has that digest.
+func (s *Store) KeyWithSHA256(ctx context.Context, digest []byte) (Key, error) {
+	return s.key(ctx, "keys.sha256 = ?", digest)
+}
+
+// KeysNamed returns those of the named keys that are there, in no order.
+func (s *Store) KeysNamed(ctx context.Context, names []string) ([]Key, error) {
+	var keys []Key
+	err := s.db.WithContext(ctx).Where("name IN ?", names).Find(&keys).Error
+	return keys, plain(err)
+}
+
+// LockKey returns the key of that name and keeps it from being granted or
+// changed by others until the transaction ends.
+func (s *Store) LockKey(ctx context.Context, name string) (Key, error) {
+	var k Key
+	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(&k).Error
+	return k, plain(err)
+}
+
+// DeleteKey removes a key that no grant names any more, with what was seen of it.
+func (s *Store) DeleteKey(ctx context.Context, id uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	for _, q := range []string{
+		"DELETE FROM sightings WHERE key_id = ?",
+		"DELETE FROM grants WHERE key_id = ? AND withdrawn_at IS NOT NULL",
+		"DELETE FROM keys WHERE id = ?",
+	} {
+		if err := db.Exec(q, id).Error; err != nil {
+			return plain(err)
+		}
+	}
+	return nil
+}
+
+// Keepers returns all persons and teams by name.
+func (s *Store) Keepers(ctx context.Context) ([]Keeper, error) {
+	var keepers []Keeper
+	err := s.db.WithContext(ctx).Order("name").Find(&keepers).Error
+	return keepers, plain(err)
+}
+
+// KeeperNamed returns the keeper of that name.
+func (s *Store) KeeperNamed(ctx context.Context, name string) (Keeper, error) {
+	var k Keeper
+	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&k).Error
+	return k, plain(err)
+}
+
+// KeeperOf returns the keeper that an operator is.
+func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (Keeper, error) {
+	var k Keeper
+	err := s.db.WithContext(ctx).Where("operator_id = ?", operator).Take(&k).Error
+	return k, plain(err)
+}
+
+// AddGrants records that keys should open logins.
+func (s *Store) AddGrants(ctx context.Context, grants []Grant) error {
+	if len(grants) == 0 {
+		return nil
+	}
+	return plain(s.db.WithContext(ctx).CreateInBatches(grants, 1000).Error)
+}
+
+// WithdrawGrantsOf ends all grants in the logins of an instance.
+func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at time.Time, by string) error {
+	return plain(s.db.WithContext(ctx).Exec(`UPDATE grants SET withdrawn_at = ?, withdrawn_by = ?
+		WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)`, at, by, instance).Error)
+}
+
+// PutSightings records looks; a later look replaces an earlier one.
+func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
+	for _, g := range sightings {
+		err := s.db.WithContext(ctx).Exec(`INSERT INTO sightings (login_id, key_id, seen_at, method, present) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present
+			WHERE sightings.seen_at <= excluded.seen_at`, g.LoginID, g.KeyID, g.SeenAt, g.Method, g.Present).Error
+		if err != nil {
+			return plain(err)
+		}
+	}
+	return nil
+}

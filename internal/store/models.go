@@ -1,0 +1,217 @@
+package store
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Operator is an account that may sign in.
+type Operator struct {
+	ID           uuid.UUID
+	Name         string
+	Role         string
+	PasswordHash string
+	CreatedAt    time.Time
+}
+
+// Keeper is a person or team that holds private halves.
+type Keeper struct {
+	ID         uuid.UUID
+	Name       string
+	Kind       string // person or team
+	Title      string
+	OperatorID *uuid.UUID
+}
+
+// Session is a signed-in console. Only the hash of its secret is kept.
+type Session struct {
+	Hash       []byte
+	OperatorID uuid.UUID
+	CreatedAt  time.Time
+	ExpiresAt  time.Time
+}
+
+// Token is a secret for programs. Only its hash is kept.
+type Token struct {
+	ID         uuid.UUID
+	Name       string
+	Hash       []byte
+	OperatorID uuid.UUID
+	Role       string
+	CreatedAt  time.Time
+	ExpiresAt  *time.Time
+	LastUsedAt *time.Time
+	RevokedAt  *time.Time
+}
+
+// Key is the public half of a key pair and what is known of it.
+type Key struct {
+	ID        uuid.UUID
+	Name      string
+	Type      string
+	Algorithm string
+	Bits      int
+	Blob      []byte
+	SHA256    []byte `gorm:"column:sha256"`
+	MD5       []byte `gorm:"column:md5"`
+	Comment   string
+	KeeperID  *uuid.UUID
+	Keeper    *Keeper
+	Purpose   string
+	Labels    map[string]string `gorm:"serializer:json"`
+	Custody   string
+	Origin    string
+	State     string
+	CreatedAt time.Time
+	CreatedBy string
+	Opens     int `gorm:"->;-:migration"` // the number of logins granted
+}
+
+// Instance is a virtual machine.
+type Instance struct {
+	ID             uuid.UUID
+	Name           string
+	CloudID        string
+	State          string
+	Image          string
+	Size           string
+	Zone           string
+	Region         string
+	LoginUser      string
+	PrivateAddress string
+	PublicAddress  string
+	SSHPort        int `gorm:"column:ssh_port"`
+	StaticAddress  bool
+	TemporaryGiB   int `gorm:"column:temporary_gib"`
+	KeyLabel       string
+	Labels         map[string]string `gorm:"serializer:json"`
+	CreatedAt      time.Time
+	CreatedBy      string
+	GoneAt         *time.Time
+	HostKeys       []HostKey
+	Keys           int `gorm:"->;-:migration"` // the number of keys granted
+}
+
+// HostKey is a pinned host key and how it was learnt.
+type HostKey struct {
+	ID         uuid.UUID
+	InstanceID uuid.UUID
+	Algorithm  string
+	Blob       []byte
+	SHA256     []byte `gorm:"column:sha256"`
+	Learnt     string
+	PinnedAt   time.Time
+}
+
+// Login is one OS user on one instance.
+type Login struct {
+	ID         uuid.UUID
+	InstanceID uuid.UUID
+	OSUser     string `gorm:"column:os_user"`
+}
+
+// Grant says that a key should open a login.
+type Grant struct {
+	ID          uuid.UUID
+	KeyID       uuid.UUID
+	LoginID     uuid.UUID
+	GrantedAt   time.Time
+	GrantedBy   string
+	Until       *time.Time
+	Reason      string
+	WithdrawnAt *time.Time
+	WithdrawnBy string
+}
+
+// Sighting is the last look for a key in a login.
+type Sighting struct {
+	LoginID uuid.UUID
+	KeyID   uuid.UUID
+	SeenAt  time.Time
+	Method  string
+	Present bool
+}
+
+// Opening is one key and one login, with the grant and the sighting that join them.
+type Opening struct {
+	KeyName       string
+	KeyType       string
+	KeyBits       int
+	KeySHA256     []byte `gorm:"column:key_sha256"`
+	KeeperName    *string
+	OSUser        string `gorm:"column:os_user"`
+	InstanceName  string
+	InstanceState string
+	Region        string
+	GrantedAt     *time.Time
+	Until         *time.Time
+	GrantedBy     *string
+	Reason        *string
+	SeenAt        *time.Time
+	Method        *string
+	Present       *bool
+}
+
+// Run is a change in progress or ended.
+type Run struct {
+	ID          uuid.UUID
+	Kind        string
+	InstanceID  uuid.UUID
+	Instance    Instance
+	State       string
+	Version     int64
+	RequestedBy string
+	Reason      string
+	Facts       map[string]string `gorm:"serializer:json"` // what the steps leave for one another
+	CreatedAt   time.Time
+	EndedAt     *time.Time
+	Error       string
+	Steps       []RunStep
+}
+
+// RunStep is one step of a run.
+type RunStep struct {
+	RunID     uuid.UUID
+	Seq       int
+	Name      string
+	Title     string
+	State     string
+	Intent    string
+	Undo      string
+	Outcome   string
+	Percent   int
+	StartedAt *time.Time
+	EndedAt   *time.Time
+}
+
+// Entry is one line of the daybook.
+type Entry struct {
+	Seq         int64 `gorm:"primaryKey;->"`
+	At          time.Time
+	Person      string
+	Via         string
+	Action      string
+	SubjectKind string
+	Subject     string
+	Why         string
+	Outcome     string
+	Sentence    string
+	Details     map[string]any `gorm:"serializer:json"`
+	RequestID   string
+}
+
+// TableName is the daybook's.
+func (Entry) TableName() string { return "daybook" }
+
+// Idempotency remembers what a request with a key of the caller's led to.
+type Idempotency struct {
+	OperatorID uuid.UUID
+	Key        string
+	Request    []byte // a hash of the request
+	Subject    string // the name or id of what was made
+	CreatedAt  time.Time
+}
+
+// TableName is the singular.
+func (Idempotency) TableName() string { return "idempotency" }

@@ -1,0 +1,93 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// AddRun keeps a new run with its steps. A *TakenError names runs_one_live
+// where another run is at work on the instance.
+func (s *Store) AddRun(ctx context.Context, r Run) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Omit("Instance", "Steps").Create(&r).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Create(&r.Steps).Error)
+}
+
+func (s *Store) runs(ctx context.Context) *gorm.DB {
+	return s.db.WithContext(ctx).Model(&Run{}).Preload("Instance").
+		Preload("Steps", func(db *gorm.DB) *gorm.DB { return db.Order("run_steps.seq") })
+}
+
+// RunByID returns a run with its steps and its instance.
+func (s *Store) RunByID(ctx context.Context, id uuid.UUID) (Run, error) {
+	var r Run
+	err := s.runs(ctx).Where("runs.id = ?", id).Take(&r).Error
+	return r, plain(err)
+}
+
+// RunVersion returns the version of a run.
+func (s *Store) RunVersion(ctx context.Context, id uuid.UUID) (int64, error) {
+	var v int64
+	err := s.db.WithContext(ctx).Model(&Run{}).Select("version").Where("id = ?", id).Take(&v).Error
+	return v, plain(err)
+}
+
+// LiveRuns returns the ids of the runs that have not ended.
+func (s *Store) LiveRuns(ctx context.Context) ([]uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Model(&Run{}).Where("ended_at IS NULL").Order("created_at").Pluck("id", &ids).Error
+	return ids, plain(err)
+}
+
+// Runs returns one page of runs, newest first.
+func (s *Store) Runs(ctx context.Context, state, instance string, p Page) (List[Run], error) {
+	q := s.runs(ctx)
+	if state != "" {
+		q = q.Where("runs.state = ?", state)
+	}
+	if instance != "" {
+		q = q.Where("runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", instance)
+	}
+	q = q.Session(&gorm.Session{})
+	page, err := seek(q, order{columns: []string{"runs.created_at", "runs.id"}, down: true}, p)
+	if err != nil {
+		return List[Run]{}, err
+	}
+	var items []Run
+	if err := page.Find(&items).Error; err != nil {
+		return List[Run]{}, plain(err)
+	}
+	l := cut(items, p, func(r Run) []string { return []string{stamp(r.CreatedAt), r.ID.String()} })
+	return l, count(q, p, &l.Total)
+}
+
+// ChangeRun sets columns of a run and raises its version.
+func (s *Store) ChangeRun(ctx context.Context, id uuid.UUID, columns map[string]any) error {
+	columns["version"] = gorm.Expr("version + 1")
+	return plain(s.db.WithContext(ctx).Model(&Run{}).Where("id = ?", id).Updates(columns).Error)
+}
+
+// SetFact leaves a fact of a run for its later steps.
+func (s *Store) SetFact(ctx context.Context, id uuid.UUID, name, value string) error {
+	return plain(s.db.WithContext(ctx).Exec("UPDATE runs SET facts = facts || jsonb_build_object(?::text, ?::text) WHERE id = ?", name, value, id).Error)
+}
+
+// ChangeStep sets columns of a step and raises its run's version.
+func (s *Store) ChangeStep(ctx context.Context, run uuid.UUID, seq int, columns map[string]any) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		if err := tx.db.Model(&RunStep{}).Where("run_id = ? AND seq = ?", run, seq).Updates(columns).Error; err != nil {
+			return err
+		}
+		return tx.ChangeRun(ctx, run, map[string]any{})
+	})
+}
+
+// EndRun gives a run its last state.
+func (s *Store) EndRun(ctx context.Context, id uuid.UUID, state string, at time.Time) error {
+	return s.ChangeRun(ctx, id, map[string]any{"state": state, "ended_at": at})
+}

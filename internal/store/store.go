@@ -1,0 +1,164 @@
+// Package store keeps the service's records in PostgreSQL. It knows tables,
+// transactions and pages; what the records mean is the service's business.
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// ErrNotFound is returned where a record that was asked for is not there.
+var ErrNotFound = errors.New("not found")
+
+// TakenError says that a record with the same unique value is there already.
+type TakenError struct{ Constraint string }
+
+func (e *TakenError) Error() string { return "taken: " + e.Constraint }
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is a connection to the database, or one transaction in it.
+type Store struct {
+	db   *gorm.DB
+	pool *pgxpool.Pool
+}
+
+// Open connects to the database at url and brings its schema up to date.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database URL cannot be read") // pgx's own error may hold the password
+	}
+	config.MaxConns = 40
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	s, err := open(ctx, pool)
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
+	sql := stdlib.OpenDBFromPool(pool)
+	sql.SetMaxIdleConns(0) // the pool keeps them
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, sql, files)
+	if err != nil {
+		return nil, fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return nil, fmt.Errorf("bring the database up to date: %w", err)
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(pool), nil)
+	if err != nil {
+		return nil, fmt.Errorf("read the job queue's migrations: %w", err)
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("bring the job queue up to date: %w", err)
+	}
+	db, err := gorm.Open(postgres.New(postgres.Config{Conn: sql}), &gorm.Config{
+		Logger:                 logger.Discard,
+		SkipDefaultTransaction: true,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	return &Store{db: db, pool: pool}, nil
+}
+
+// Pool returns the connections, for the job queue.
+func (s *Store) Pool() *pgxpool.Pool { return s.pool }
+
+// Close gives the connections back.
+func (s *Store) Close() { s.pool.Close() }
+
+// Ping asks the database for a sign of life.
+func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+
+// InTx runs f in one transaction: all of it is kept, or nothing.
+func (s *Store) InTx(ctx context.Context, f func(*Store) error) error {
+	return plain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		return f(&Store{db: tx, pool: s.pool})
+	}))
+}
+
+// Lock takes a lock on the name for as long as the returned connection is
+// held, in this and every other process. ok is false if somebody else has it.
+func (s *Store) Lock(ctx context.Context, name string) (release func(), ok bool, err error) {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", name).Scan(&ok); err != nil || !ok {
+		conn.Release()
+		return nil, false, err
+	}
+	return func() {
+		unlock, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if _, err := conn.Exec(unlock, "SELECT pg_advisory_unlock(hashtextextended($1, 0))", name); err != nil {
+			conn.Hijack().Close(unlock) // the lock goes with the connection
+			return
+		}
+		conn.Release()
+	}, true, nil
+}
+
+// Unavailable reports whether err tells of a database that does not answer,
+// rather than of what was asked.
+func Unavailable(err error) bool {
+	var connect *pgconn.ConnectError
+	var network *net.OpError
+	var pg *pgconn.PgError
+	switch {
+	case err == nil || errors.Is(err, context.Canceled):
+		return false
+	case errors.As(err, &connect), errors.As(err, &network):
+		return true
+	case errors.As(err, &pg):
+		// 08: connection exception, 57P: shut down or starting, 53300: too many connections
+		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300"
+	}
+	text := err.Error()
+	return strings.Contains(text, "conn closed") || strings.Contains(text, "unexpected EOF") || strings.Contains(text, "closed pool")
+}
+
+// plain turns the library's errors into this package's.
+func plain(err error) error {
+	var pg *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, gorm.ErrRecordNotFound), errors.Is(err, pgx.ErrNoRows):
+		return ErrNotFound
+	case errors.As(err, &pg) && pg.Code == "23505":
+		return &TakenError{pg.ConstraintName}
+	}
+	return err
+}

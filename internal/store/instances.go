@@ -32,7 +32,7 @@ func (s *Store) LoginOf(ctx context.Context, instance uuid.UUID, user string) (L
 // GrantedKeys returns the keys that are granted in a login, by name.
 func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]Key, error) {
 	var keys []Key
-	err := s.db.WithContext(ctx).Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
+	err := s.db.WithContext(ctx).Select("keys.*").Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
 		Order("keys.name").Find(&keys).Error
 	return keys, plain(err)
 }

@@ -1,0 +1,183 @@
+// Package cli holds the commands of the client, plumlatch. Key material is made
+// and kept on the engineer's machine; only public halves are sent.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+)
+
+// The exit statuses.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	// exitNotAsItShould is for scripts: the answer is that something is not as
+	// it should be.
+	exitNotAsItShould = 3
+)
+
+// Version is what the client calls itself.
+var Version = "dev"
+
+// Env is the world of one invocation.
+type Env struct {
+	In       *os.File
+	Out, Err io.Writer
+	Getenv   func(string) string
+}
+
+// command is one action on a thing.
+type command struct {
+	name     string // such as "key new"
+	args     string // such as "NAME"
+	summary  string
+	detail   string
+	examples []string
+	min, max int // how many arguments; max -1 is any number
+	// flags adds the command's flags and returns what it does with them.
+	flags func(*flag.FlagSet) func(context.Context, *session, []string) error
+}
+
+func commands() []command {
+	return slices.Concat(keyCommands, openingCommands, instanceCommands, runCommands, daybookCommands, peopleCommands)
+}
+
+// usageError is an error about how the command was written.
+type usageError struct{ text string }
+
+func (e *usageError) Error() string { return e.text }
+
+// quietError ends with a status after everything has been said.
+type quietError struct{ status int }
+
+func (e *quietError) Error() string { return "" }
+
+// Run carries out the command line and returns the exit status.
+func Run(ctx context.Context, args []string, env Env) int {
+	err := run(ctx, args, env)
+	var usage *usageError
+	var quiet *quietError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &quiet):
+		return quiet.status
+	case errors.As(err, &usage):
+		fmt.Fprintln(env.Err, "plumlatch:", err)
+		return exitUsage
+	}
+	writeError(env.Err, err)
+	return exitFailed
+}
+
+func run(ctx context.Context, args []string, env Env) error {
+	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
+		return help(env, args[min(len(args), 1):])
+	}
+	if args[0] == "version" || args[0] == "-version" || args[0] == "--version" {
+		fmt.Fprintln(env.Out, "plumlatch", Version)
+		return nil
+	}
+	c, rest, err := find(args)
+	if err != nil {
+		return err
+	}
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	s := &session{env: env}
+	s.flags(fs)
+	do := c.flags(fs)
+	positional, err := parse(fs, rest)
+	if errors.Is(err, flag.ErrHelp) {
+		writeHelp(env.Out, c)
+		return nil
+	}
+	if err != nil {
+		return &usageError{fmt.Sprintf("%s: %v\nSee: plumlatch help %s", c.name, err, c.name)}
+	}
+	if len(positional) < c.min || c.max >= 0 && len(positional) > c.max {
+		return &usageError{fmt.Sprintf("%s: %s\nUsage: plumlatch %s %s", c.name, countProblem(c, positional), c.name, c.args)}
+	}
+	return do(ctx, s, positional)
+}
+
+func countProblem(c command, given []string) string {
+	if len(given) < c.min {
+		return "an argument is missing"
+	}
+	return fmt.Sprintf("%q is one argument too many", given[c.max])
+}
+
+// find takes the words of a command off the front of args.
+func find(args []string) (command, []string, error) {
+	for _, n := range []int{2, 1} {
+		if len(args) < n {
+			continue
+		}
+		name := strings.Join(args[:n], " ")
+		for _, c := range commands() {
+			if c.name == name {
+				return c, args[n:], nil
+			}
+		}
+	}
+	var actions []string
+	for _, c := range commands() {
+		if thing, action, ok := strings.Cut(c.name, " "); ok && thing == args[0] {
+			actions = append(actions, action)
+		}
+	}
+	if len(actions) > 0 {
+		return command{}, nil, &usageError{fmt.Sprintf("say what to do with a %s: %s\nSee: plumlatch help %s", args[0], strings.Join(actions, ", "), args[0])}
+	}
+	return command{}, nil, &usageError{fmt.Sprintf("there is no command %q\nSee: plumlatch help", args[0])}
+}
+
+// parse takes flags before, between and after the arguments.
+func parse(fs *flag.FlagSet, args []string) ([]string, error) {
+	var positional []string
+	for {
+		if err := fs.Parse(args); err != nil {
+			return nil, err
+		}
+		if fs.NArg() == 0 {
+			return positional, nil
+		}
+		if rest := fs.Args(); len(args) > len(rest) && args[len(args)-len(rest)-1] == "--" {
+			return append(positional, rest...), nil
+		}
+		positional = append(positional, fs.Arg(0))
+		args = fs.Args()[1:]
+	}
+}
+
+// labels is a flag that can be given several times, as name=value.
+type labels map[string]string
+
+func (l labels) String() string { return "" }
+
+func (l labels) Set(s string) error {
+	name, value, ok := strings.Cut(s, "=")
+	if !ok || name == "" {
+		return fmt.Errorf("a label is written name=value, not %q", s)
+	}
+	l[name] = value
+	return nil
+}
+
+// names is a flag that can be given several times.
+type names []string
+
+func (n *names) String() string { return strings.Join(*n, ",") }
+
+func (n *names) Set(s string) error {
+	*n = append(*n, s)
+	return nil
+}

@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+)
+
+const helpHead = `Plum Latch: which key opens which login, and how to stay able to get in.
+
+Usage: plumlatch THING ACTION [flags] [args]
+
+`
+
+const helpFoot = `
+Flags go before or after the arguments. Every command takes -json (for programs)
+and -q (only names). The service and the token come from -server and -token-file,
+then PLUMLATCH_URL and PLUMLATCH_TOKEN, then what sign-in has kept.
+More on one command, with examples: plumlatch help key new
+
+Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is "not as it should be".
+`
+
+func help(env Env, words []string) error {
+	if len(words) == 0 {
+		fmt.Fprint(env.Out, helpHead)
+		writeSummaries(env.Out, commands())
+		fmt.Fprint(env.Out, helpFoot)
+		return nil
+	}
+	wanted := strings.Join(words, " ")
+	var of []command
+	for _, c := range commands() {
+		if c.name == wanted {
+			writeHelp(env.Out, c)
+			return nil
+		}
+		if strings.HasPrefix(c.name, wanted+" ") {
+			of = append(of, c)
+		}
+	}
+	if len(of) == 0 {
+		return &usageError{fmt.Sprintf("there is no command %q\nSee: plumlatch help", wanted)}
+	}
+	writeSummaries(env.Out, of)
+	fmt.Fprintln(env.Out, "\nExamples:")
+	for _, c := range of {
+		for _, e := range c.examples {
+			fmt.Fprintln(env.Out, "  "+e)
+		}
+	}
+	return nil
+}
+
+func writeSummaries(w io.Writer, of []command) {
+	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+	thing := ""
+	for _, c := range of {
+		if first, _, _ := strings.Cut(c.name, " "); thing != "" && first != thing {
+			fmt.Fprintln(t)
+		}
+		thing, _, _ = strings.Cut(c.name, " ")
+		fmt.Fprintf(t, "  %s %s\t%s\n", c.name, c.args, c.summary)
+	}
+	t.Flush()
+}
+
+func writeHelp(w io.Writer, c command) {
+	fmt.Fprintf(w, "%s.\n\nUsage: plumlatch %s %s\n", c.summary, c.name, c.args)
+	if c.detail != "" {
+		fmt.Fprintf(w, "\n%s\n", c.detail)
+	}
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	c.flags(fs)
+	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+	first := true
+	fs.VisitAll(func(f *flag.Flag) {
+		if first {
+			fmt.Fprint(w, "\nFlags:\n")
+			first = false
+		}
+		value, usage := flag.UnquoteUsage(f)
+		if value == "value" {
+			value = strings.ToUpper(strings.TrimPrefix(f.Name, "-"))
+		}
+		fmt.Fprintf(t, "  -%s %s\t%s\n", f.Name, value, usage)
+	})
+	t.Flush()
+	if len(c.examples) > 0 {
+		fmt.Fprint(w, "\nExamples:\n")
+		for _, e := range c.examples {
+			fmt.Fprintln(w, "  "+e)
+		}
+	}
+}

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+
+	"plumlatch/internal/apiclient"
+)
+
+var openingCommands = []command{
+	{name: "opens", args: "KEY", min: 1, max: 1, flags: opens, summary: "Show which logins a key opens", examples: []string{"plumlatch opens hides-shared"}},
+	{name: "openers", args: "INSTANCE", min: 1, max: 1, flags: openers, summary: "Show which keys open an instance", examples: []string{"plumlatch openers atlas-web-1"}},
+}
+
+func opens(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var p paging
+	p.flags(f)
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := fetch[apiclient.Opening](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			return client.ListOpens(ctx, args[0], &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+		})
+		if err != nil {
+			return err
+		}
+		return s.showOpenings(rows, total, false, args[0]+" opens nothing.")
+	}
+}
+
+func openers(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var p paging
+	p.flags(f)
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := fetch[apiclient.Opening](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			return client.ListOpeners(ctx, args[0], &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+		})
+		if err != nil {
+			return err
+		}
+		return s.showOpenings(rows, total, true, "No key that is known opens "+args[0]+".")
+	}
+}
+
+func (s *session) showOpenings(rows []apiclient.Opening, total int, byInstance bool, none string) error {
+	switch {
+	case s.json:
+		return s.writeJSON(rows)
+	case s.quiet:
+		for _, o := range rows {
+			if byInstance {
+				fmt.Fprintln(s.env.Out, o.Key.Name)
+			} else {
+				fmt.Fprintln(s.env.Out, o.Login)
+			}
+		}
+	case len(rows) == 0:
+		fmt.Fprintln(s.env.Out, none)
+	default:
+		s.openingTable(rows, byInstance)
+		s.rest(len(rows), total)
+	}
+	return nil
+}
+
+// openingTable shows logins of one key, or keys of one instance.
+func (s *session) openingTable(rows []apiclient.Opening, byInstance bool) {
+	t := table{head: []string{"LOGIN", "REGION", "FIT", "GRANTED", "LAST SEEN", "WHY"}}
+	if byInstance {
+		t.head = []string{"KEY", "LOGIN", "TYPE", "KEEPER", "FIT", "GRANTED", "LAST SEEN"}
+	}
+	for _, o := range rows {
+		granted, looked := "not granted", "never looked"
+		if o.GrantedAt != nil {
+			granted = day(*o.GrantedAt) + " by " + given(o.GrantedBy)
+		}
+		switch {
+		case o.SeenAt != nil && o.Fit == apiclient.FitMissing:
+			looked = "not there on " + day(*o.SeenAt)
+		case o.SeenAt != nil:
+			looked = day(*o.SeenAt) + ", " + given(o.SeenBy)
+		}
+		fit := string(o.Fit)
+		if o.Fit == apiclient.FitMissing || o.Fit == apiclient.FitUngranted {
+			fit += " !"
+		}
+		if byInstance {
+			t.add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), given(o.Key.Keeper), fit, granted, looked)
+		} else {
+			t.add(o.Login, o.Region, fit, granted, looked, given(o.Reason))
+		}
+	}
+	t.write(s)
+}

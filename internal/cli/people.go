@@ -1,0 +1,294 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/name"
+)
+
+var peopleCommands = []command{
+	{
+		name: "sign-in", args: "[NAME]", max: 1, flags: signIn, summary: "Sign in and keep a token on this machine",
+		detail:   "The token is kept in ~/.config/plumlatch/sign-in.json with mode 0600; the password is not kept.",
+		examples: []string{"plumlatch sign-in ines -server https://latch.wrackline.example", "plumlatch sign-in marek -password-file ./secret"},
+	},
+	{name: "sign-out", flags: signOut, summary: "Revoke the kept token and forget it", examples: []string{"plumlatch sign-out"}},
+	{name: "whoami", flags: whoami, summary: "Show who you are to the service", examples: []string{"plumlatch whoami"}},
+	{name: "keeper list", flags: keeperList, summary: "List the persons and teams that hold keys", examples: []string{"plumlatch keeper list"}},
+	{name: "token new", args: "NAME", min: 1, max: 1, flags: tokenNew, summary: "Make a token for a program; its secret is shown once", examples: []string{"plumlatch token new nightly-report -role viewer -days 30"}},
+	{name: "token list", flags: tokenList, summary: "List your tokens", examples: []string{"plumlatch token list"}},
+	{name: "token revoke", args: "ID", min: 1, max: 1, flags: tokenRevoke, summary: "End a token at once", examples: []string{"plumlatch token revoke 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
+}
+
+func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	passwordFile := f.String("password-file", "", "`file` that holds the password; asked for unless given")
+	days := f.Int("days", 30, "how long the token holds")
+	return func(ctx context.Context, s *session, args []string) error {
+		server := s.server
+		if server == "" {
+			server = s.env.Getenv("PLUMLATCH_URL")
+		}
+		if server == "" {
+			server = defaultServer
+		}
+		who := localName()
+		if len(args) == 1 {
+			who = args[0]
+		} else if isTerminal(s.env.In) {
+			fmt.Fprintf(s.env.Err, "Name [%s]: ", who)
+			if typed := readLine(s.env.In); typed != "" {
+				who = typed
+			}
+		}
+		password, err := s.password(*passwordFile)
+		if err != nil {
+			return err
+		}
+		plain, err := s.dial(server, "")
+		if err != nil {
+			return err
+		}
+		resp, err := plain.SignIn(ctx, apiclient.SignIn{Name: who, Password: password})
+		var cookies []*http.Cookie
+		if err == nil {
+			cookies = resp.Cookies()
+		}
+		me, err := answer[apiclient.Me](resp, err)
+		if err != nil {
+			return err
+		}
+		withCookie := func(_ context.Context, r *http.Request) error {
+			for _, c := range cookies {
+				r.AddCookie(c)
+			}
+			return nil
+		}
+		host, err := os.Hostname()
+		if err != nil || host == "" {
+			host = "machine"
+		}
+		tokenName := name.Suggest("sign-in-" + host)
+		made, err := answer[apiclient.NewToken](plain.AddToken(ctx, apiclient.AddToken{Name: tokenName, Days: days}, withCookie))
+		if err != nil {
+			return err
+		}
+		if _, err := answerBytes(plain.SignOut(ctx, withCookie)); err != nil {
+			return err
+		}
+		file, err := s.keep(kept{Server: server, Name: me.Name, Token: made.Secret, ID: made.Token.Id.String()})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(s.env.Out, "Signed in to %s as %s (%s). The token is in %s and holds until %s.\n", server, me.Name, me.Role, file, day(*made.Token.ExpiresAt))
+		return nil
+	}
+}
+
+func (s *session) password(file string) (string, error) {
+	if file != "" {
+		data, err := os.ReadFile(file)
+		return strings.TrimRight(string(data), "\r\n"), err
+	}
+	if !isTerminal(s.env.In) {
+		return readLine(s.env.In), nil
+	}
+	p, err := s.askSecret("Password: ")
+	return string(p), err
+}
+
+// keep writes the sign-in file whole or not at all.
+func (s *session) keep(k kept) (string, error) {
+	file, err := s.keptFile()
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return "", err
+	}
+	data, err := json.MarshalIndent(k, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(file), ".sign-in-*") // with mode 0600
+	if err != nil {
+		return "", err
+	}
+	_, err = temp.Write(append(data, '\n'))
+	if err := errors.Join(err, temp.Close()); err != nil {
+		os.Remove(temp.Name())
+		return "", err
+	}
+	return file, os.Rename(temp.Name(), file)
+}
+
+func signOut(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, _ []string) error {
+		k, err := s.readKept()
+		if err != nil {
+			return err
+		}
+		if k.Token == "" {
+			fmt.Fprintln(s.env.Out, "There is no kept sign-in.")
+			return nil
+		}
+		client, err := s.dial(k.Server, k.Token)
+		if err != nil {
+			return err
+		}
+		_, err = answerBytes(client.RevokeToken(ctx, k.ID))
+		if err != nil && !gone(err) {
+			return fmt.Errorf("the token could not be revoked, so it is kept: %w", err)
+		}
+		file, err := s.keptFile()
+		if err != nil {
+			return err
+		}
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		fmt.Fprintf(s.env.Out, "Signed out of %s; the token is revoked.\n", k.Server)
+		return nil
+	}
+}
+
+// gone reports whether the service says that the token opens nothing any more.
+func gone(err error) bool { return code(err) == "not-signed-in" || code(err) == "no-such-token" }
+
+func whoami(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		me, err := answer[apiclient.Me](client.GetMe(ctx))
+		if err != nil {
+			return err
+		}
+		switch {
+		case s.json:
+			return s.writeJSON(me)
+		case s.quiet:
+			fmt.Fprintln(s.env.Out, me.Name)
+		default:
+			s.facts("Name", me.Name, "Role", string(me.Role), "By", string(me.By), "Service", me.Service, "Cloud", me.Cloud)
+		}
+		return nil
+	}
+}
+
+func keeperList(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		keepers, err := answer[[]apiclient.Keeper](client.ListKeepers(ctx))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(keepers)
+		}
+		t := table{head: []string{"NAME", "KIND", "WHO"}}
+		for _, k := range keepers {
+			if s.quiet {
+				fmt.Fprintln(s.env.Out, k.Name)
+				continue
+			}
+			t.add(k.Name, string(k.Kind), k.Title)
+		}
+		if !s.quiet {
+			t.write(s)
+		}
+		return nil
+	}
+}
+
+func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	role := f.String("role", "", "viewer, operator or admin; yours unless given")
+	days := f.Int("days", 90, "how long it holds, at most 366")
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		request := apiclient.AddToken{Name: args[0], Days: days}
+		if *role != "" {
+			request.Role = new(apiclient.Role(*role))
+		}
+		made, err := answer[apiclient.NewToken](client.AddToken(ctx, request))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(made)
+		}
+		if s.quiet {
+			fmt.Fprintln(s.env.Out, made.Secret)
+			return nil
+		}
+		fmt.Fprintf(s.env.Out, "%s (%s) holds until %s. Its secret, shown only now:\n%s\n", made.Token.Name, made.Token.Role, day(*made.Token.ExpiresAt), made.Secret)
+		return nil
+	}
+}
+
+func tokenList(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		tokens, err := answer[[]apiclient.Token](client.ListTokens(ctx))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(tokens)
+		}
+		t := table{head: []string{"NAME", "ROLE", "MADE", "HOLDS UNTIL", "LAST USED", "ID"}}
+		for _, k := range tokens {
+			if s.quiet {
+				fmt.Fprintln(s.env.Out, k.Name)
+				continue
+			}
+			until, used := "no end", "never"
+			if k.ExpiresAt != nil {
+				until = day(*k.ExpiresAt)
+			}
+			if k.LastUsedAt != nil {
+				used = moment(*k.LastUsedAt)
+			}
+			t.add(k.Name, string(k.Role), day(k.CreatedAt), until, used, k.Id.String())
+		}
+		if !s.quiet {
+			t.write(s)
+		}
+		return nil
+	}
+}
+
+func tokenRevoke(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		if _, err := answerBytes(client.RevokeToken(ctx, args[0])); err != nil {
+			return err
+		}
+		if !s.quiet && !s.json {
+			fmt.Fprintln(s.env.Out, "The token is revoked.")
+		}
+		return nil
+	}
+}

@@ -1,0 +1,201 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+)
+
+var runCommands = []command{
+	{name: "run list", flags: runList, summary: "List runs: launches, starts, stops", examples: []string{"plumlatch run list -instance atlas-web-1", "plumlatch run list -state running"}},
+	{name: "run watch", args: "ID", min: 1, max: 1, flags: runWatch, summary: "Watch a run until it ends", examples: []string{"plumlatch run watch 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
+}
+
+func runList(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var p paging
+	p.flags(f)
+	state := f.String("state", "", "only in this state: queued, running, undoing, done, undone or failed")
+	instance := f.String("instance", "", "only on this instance")
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		runs, total, err := fetch[apiclient.Run](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			return client.ListRuns(ctx, &apiclient.ListRunsParams{After: after, Limit: &limit, Total: count, State: optional(*state), Instance: optional(*instance)})
+		})
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(runs)
+		}
+		t := table{head: []string{"RUN", "INSTANCE", "STATE", "BEGUN", "BY", "ID"}}
+		for _, r := range runs {
+			if s.quiet {
+				fmt.Fprintln(s.env.Out, r.Id)
+				continue
+			}
+			t.add(string(r.Kind), r.Instance, string(r.State), moment(r.CreatedAt), r.RequestedBy, r.Id.String())
+		}
+		if s.quiet {
+			return nil
+		}
+		if len(runs) == 0 {
+			fmt.Fprintln(s.env.Err, "No run fits.")
+			return nil
+		}
+		t.write(s)
+		s.rest(len(runs), total)
+		return nil
+	}
+}
+
+func runWatch(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, args []string) error {
+		id, err := uuid.Parse(args[0])
+		if err != nil {
+			return &usageError{fmt.Sprintf("%q is not the id of a run; see: plumlatch run list", args[0])}
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		run, err := s.watch(ctx, client, id)
+		if err != nil {
+			return err
+		}
+		return s.runEnded(run)
+	}
+}
+
+// runEnded tells how a run ended; only done is a success.
+func (s *session) runEnded(run apiclient.Run) error {
+	if s.json {
+		if err := s.writeJSON(run); err != nil {
+			return err
+		}
+	}
+	switch run.State {
+	case apiclient.RunStateDone:
+		return nil
+	case apiclient.RunStateUndone:
+		return fmt.Errorf("the %s of %s was undone: %s", run.Kind, run.Instance, given(run.Error))
+	}
+	return fmt.Errorf("the %s of %s failed: %s", run.Kind, run.Instance, given(run.Error))
+}
+
+const (
+	watchTries = 60
+	watchPause = time.Second
+)
+
+// watch follows a run to its end, through breaks of the connection.
+func (s *session) watch(ctx context.Context, client *apiclient.Client, id uuid.UUID) (apiclient.Run, error) {
+	show := &steps{session: s, shown: map[string]bool{}}
+	var run apiclient.Run
+	for tries := 0; ; tries++ {
+		last := optional(strconv.Itoa(run.Version))
+		resp, err := client.WatchRun(ctx, id, &apiclient.WatchRunParams{LastEventID: last})
+		if err == nil && resp.StatusCode == http.StatusOK {
+			if run, err = follow(resp, run, show.tell); err == nil && run.EndedAt != nil {
+				show.clear()
+				return run, nil
+			}
+		} else if _, refused := answerBytes(resp, err); err == nil && resp.StatusCode < 500 {
+			return run, refused
+		}
+		if ctx.Err() != nil {
+			show.clear()
+			return run, fmt.Errorf("you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s", id)
+		}
+		if tries == watchTries {
+			return run, fmt.Errorf("%w; the run goes on when it is back. Watch again: plumlatch run watch %s", errUnreachable, id)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(watchPause):
+		}
+	}
+}
+
+// follow reads server-sent events, each of which holds the whole run.
+func follow(resp *http.Response, run apiclient.Run, tell func(apiclient.Run)) (apiclient.Run, error) {
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		if err := json.Unmarshal([]byte(data), &run); err != nil {
+			return run, err
+		}
+		tell(run)
+	}
+	return run, errors.Join(lines.Err())
+}
+
+// steps shows a run's steps as they end, and on a terminal the one at work.
+type steps struct {
+	*session
+	shown map[string]bool
+	live  bool
+}
+
+func (s *steps) tell(run apiclient.Run) {
+	if s.json || s.quiet {
+		return
+	}
+	s.clear()
+	for _, step := range run.Steps {
+		key := step.Name + string(step.State)
+		switch {
+		case s.shown[key] || step.State == apiclient.StepStateWaiting:
+		case step.State == apiclient.StepStateRunning:
+			if isTerminal(s.env.Err) {
+				fmt.Fprintf(s.env.Err, "  … %-14s %s %s", step.Title, bar(given(step.Percent)), given(step.Outcome))
+				s.live = true
+			}
+		default:
+			s.shown[key] = true
+			fmt.Fprintln(s.env.Err, s.line(step))
+		}
+	}
+}
+
+func bar(percent int) string {
+	const width = 20
+	n := max(0, min(width, percent*width/100))
+	return strings.Repeat("━", n) + strings.Repeat("┄", width-n) + fmt.Sprintf(" %3d %%", percent)
+}
+
+func (s *steps) line(step apiclient.Step) string {
+	mark := map[apiclient.StepState]string{
+		apiclient.StepStateDone: s.good("done  "), apiclient.StepStateFailed: s.bad("failed"), apiclient.StepStateUndone: "undone",
+	}[step.State]
+	took := ""
+	if step.StartedAt != nil && step.EndedAt != nil {
+		took = fmt.Sprintf("%.1f s", step.EndedAt.Sub(*step.StartedAt).Seconds())
+	}
+	return strings.TrimRight(fmt.Sprintf("  %s  %-14s %7s   %s", mark, step.Title, took, given(step.Outcome)), " ")
+}
+
+func (s *steps) clear() {
+	if s.live {
+		fmt.Fprint(s.env.Err, "\r\x1b[K")
+		s.live = false
+	}
+}

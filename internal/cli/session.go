@@ -1,0 +1,279 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/term"
+
+	"plumlatch/internal/apiclient"
+)
+
+// session is one invocation's way to the service and to the person.
+type session struct {
+	env       Env
+	server    string
+	tokenFile string
+	json      bool
+	quiet     bool
+	client    *apiclient.Client
+}
+
+func (s *session) flags(f *flag.FlagSet) {
+	f.StringVar(&s.server, "server", "", "URL of the service")
+	f.StringVar(&s.tokenFile, "token-file", "", "file that holds the token")
+	f.BoolVar(&s.json, "json", false, "write JSON")
+	f.BoolVar(&s.quiet, "q", false, "write only names")
+}
+
+// kept is what sign-in keeps, in a file of mode 0600.
+type kept struct {
+	Server string `json:"server"`
+	Name   string `json:"name"`
+	Token  string `json:"token"`
+	ID     string `json:"id"`
+}
+
+func (s *session) keptFile() (string, error) {
+	dir := s.env.Getenv("XDG_CONFIG_HOME")
+	if dir == "" {
+		home, err := s.home()
+		if err != nil {
+			return "", err
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	return filepath.Join(dir, "plumlatch", "sign-in.json"), nil
+}
+
+func (s *session) home() (string, error) {
+	if h := s.env.Getenv("HOME"); h != "" {
+		return h, nil
+	}
+	return os.UserHomeDir()
+}
+
+func (s *session) readKept() (kept, error) {
+	var k kept
+	file, err := s.keptFile()
+	if err != nil {
+		return k, err
+	}
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return k, nil
+	}
+	if err != nil {
+		return k, err
+	}
+	if err := json.Unmarshal(data, &k); err != nil {
+		return k, fmt.Errorf("%s cannot be read: %w; sign in again: plumlatch sign-in", file, err)
+	}
+	return k, nil
+}
+
+const defaultServer = "http://127.0.0.1:8420"
+
+// connect finds the service and the token.
+func (s *session) connect() (*apiclient.Client, error) {
+	if s.client != nil {
+		return s.client, nil
+	}
+	k, err := s.readKept()
+	if err != nil {
+		return nil, err
+	}
+	server, token := s.server, ""
+	if s.tokenFile != "" {
+		data, err := os.ReadFile(s.tokenFile)
+		if err != nil {
+			return nil, fmt.Errorf("read the token: %w", err)
+		}
+		token = strings.TrimSpace(string(data))
+	}
+	if server == "" {
+		server = s.env.Getenv("PLUMLATCH_URL")
+	}
+	if token == "" {
+		token = s.env.Getenv("PLUMLATCH_TOKEN")
+	}
+	if server == "" {
+		server = k.Server
+	}
+	// A kept token goes only to the service that gave it.
+	if token == "" && sameServer(server, k.Server) {
+		token = k.Token
+	}
+	if token == "" {
+		return nil, &apiclientError{Problem: apiclient.Problem{Detail: "you are not signed in", Remedy: new("Sign in: plumlatch sign-in")}}
+	}
+	s.client, err = s.dial(server, token)
+	return s.client, err
+}
+
+func sameServer(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
+
+func (s *session) dial(server, token string) (*apiclient.Client, error) {
+	if server == "" {
+		server = defaultServer
+	}
+	if !strings.HasPrefix(server, "http://") && !strings.HasPrefix(server, "https://") {
+		return nil, &usageError{fmt.Sprintf("the server's URL begins with http:// or https://, not as in %q", server)}
+	}
+	return apiclient.NewClient(strings.TrimSuffix(server, "/")+"/api/v1", apiclient.WithRequestEditorFn(
+		func(_ context.Context, r *http.Request) error {
+			r.Header.Set("User-Agent", "plumlatch/"+Version)
+			if token != "" {
+				r.Header.Set("Authorization", "Bearer "+token)
+			}
+			return nil
+		}))
+}
+
+// apiclientError is the service's own no.
+type apiclientError struct{ apiclient.Problem }
+
+func (e *apiclientError) Error() string { return e.Detail }
+
+// errUnreachable is wrapped by errors of a service that does not answer.
+var errUnreachable = errors.New("the service does not answer")
+
+// answer reads a response into a T, or into an error.
+func answer[T any](r *http.Response, err error) (T, error) {
+	var v T
+	data, err := answerBytes(r, err)
+	if err != nil || len(data) == 0 {
+		return v, err
+	}
+	if err := json.Unmarshal(data, &v); err != nil {
+		return v, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	return v, nil
+}
+
+func answerBytes(r *http.Response, err error) ([]byte, error) {
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errUnreachable, err)
+	}
+	defer r.Body.Close()
+	data, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errUnreachable, err)
+	}
+	if r.StatusCode < 300 {
+		return data, nil
+	}
+	var p apiclient.Problem
+	if json.Unmarshal(data, &p) != nil || p.Detail == "" {
+		p = apiclient.Problem{Status: r.StatusCode, Detail: "the service answered " + r.Status, Remedy: new("Is this the address of a Plum Latch service?")}
+	}
+	return nil, &apiclientError{p}
+}
+
+// code returns the stable code of the service's no, or "".
+func code(err error) string {
+	var e *apiclientError
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return ""
+}
+
+// writeError says what is wrong, where, and what to type next.
+func writeError(w io.Writer, err error) {
+	var e *apiclientError
+	if !errors.As(err, &e) {
+		fmt.Fprintln(w, "plumlatch:", err)
+		if errors.Is(err, errUnreachable) {
+			fmt.Fprintln(w, "Is it running, and is its address right? Give it with -server URL or PLUMLATCH_URL.")
+		}
+		return
+	}
+	where := ""
+	if e.Line != nil && *e.Line > 0 && e.Column != nil {
+		where = fmt.Sprintf("line %d, column %d: ", *e.Line, *e.Column)
+	}
+	fmt.Fprintf(w, "plumlatch: %s%s\n", where, e.Detail)
+	if e.Where != nil && len(*e.Where) > 1 {
+		for _, x := range *e.Where {
+			fmt.Fprintln(w, "  "+x)
+		}
+	}
+	if e.Remedy != nil {
+		fmt.Fprintln(w, *e.Remedy+".")
+	}
+	if e.Code == "failed" && e.RequestId != nil {
+		fmt.Fprintln(w, "Request id:", *e.RequestId)
+	}
+}
+
+func newRequestKey() *string { return new(rand.Text()) }
+
+// writeJSON writes v for programs.
+func (s *session) writeJSON(v any) error {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := s.env.Out.Write(b.Bytes())
+	return err
+}
+
+// isTerminal reports whether w is a person's screen.
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// askSecret asks on the terminal without echo.
+func (s *session) askSecret(prompt string) ([]byte, error) {
+	if !isTerminal(s.env.In) {
+		return nil, fmt.Errorf("%s: there is no terminal to ask on", strings.TrimSuffix(prompt, ": "))
+	}
+	fmt.Fprint(s.env.Err, prompt)
+	secret, err := term.ReadPassword(int(s.env.In.Fd()))
+	fmt.Fprintln(s.env.Err)
+	return secret, err
+}
+
+// confirm asks for a word before harm; -yes says it beforehand.
+func (s *session) confirm(yes bool, what, word string) error {
+	if yes {
+		return nil
+	}
+	if !isTerminal(s.env.In) {
+		return &usageError{what + "\nSay -yes to go on without being asked"}
+	}
+	fmt.Fprintf(s.env.Err, "%s\nType %s to go on: ", what, word)
+	typed := readLine(s.env.In)
+	if typed != word {
+		return errors.New("not confirmed; nothing was done")
+	}
+	return nil
+}
+
+// readLine reads to the end of the line, one byte at a time so as to take no more.
+func readLine(r io.Reader) string {
+	var line []byte
+	for b := make([]byte, 1); ; {
+		n, err := r.Read(b)
+		if n == 0 || err != nil || b[0] == '\n' {
+			return strings.TrimRight(string(line), "\r")
+		}
+		line = append(line, b[0])
+	}
+}

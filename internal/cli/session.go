@@ -205,7 +205,7 @@ func writeError(w io.Writer, err error) {
 		where = fmt.Sprintf("line %d, column %d: ", *e.Line, *e.Column)
 	}
 	fmt.Fprintf(w, "plumlatch: %s%s\n", where, e.Detail)
-	if e.Where != nil && len(*e.Where) > 1 {
+	if e.Code == "key-granted" && e.Where != nil {
 		for _, x := range *e.Where {
 			fmt.Fprintln(w, "  "+x)
 		}

@@ -372,17 +372,19 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 	}
 }
 
+var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": "end"}
+
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Context, *store.Store, string, string) error {
 	actor := Actor{Name: run.RequestedBy, Via: "service"}
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
-		e := l.entry(actor, "instance."+success, "instance", name, run.Reason, "The %s of %s, asked for by %s, is done.", run.Kind, name, run.RequestedBy)
+		e := l.entry(actor, "instance."+success, "instance", name, run.Reason, "The %s of %s, asked for by %s, is done.", runNouns[run.Kind], name, run.RequestedBy)
 		columns := map[string]any{"state": success}
 		switch {
 		case state != runs.Done:
 			columns["state"] = run.Facts["state-before"]
-			e.Outcome, e.Sentence = state, fmt.Sprintf("The %s of %s, asked for by %s, was not done: %s.", run.Kind, name, run.RequestedBy, reason)
+			e.Outcome, e.Sentence = state, fmt.Sprintf("The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason)
 		case success == "terminated":
 			columns["gone_at"] = l.now()
 			if err := tx.WithdrawGrantsOf(ctx, run.InstanceID, l.now(), "service"); err != nil {

@@ -1,0 +1,77 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Button, Dropdown, Layout, theme } from "antd";
+import { Suspense } from "react";
+import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
+import { api, problemOf, take } from "./api/client";
+import { useMe } from "./api/queries";
+import { useLook } from "./look";
+import { Loading } from "./parts/Loading";
+import { ProblemNote } from "./parts/ProblemNote";
+
+const places = [
+  { to: "/instances", text: "Instances" },
+  { to: "/keys", text: "Key pairs" },
+  { to: "/daybook", text: "Daybook" },
+];
+
+/** What stands around every page: the bar with the places, and who is signed in. */
+export function Frame() {
+  const me = useMe();
+  const here = useLocation();
+  const { token } = theme.useToken();
+  if (me.isPending) return <Loading />;
+  if (me.error) {
+    const p = problemOf(me.error);
+    if (p.status === 401) return <Navigate to={`/sign-in?then=${encodeURIComponent(here.pathname + here.search)}`} replace />;
+    return <div style={{ maxWidth: 720, margin: "80px auto", padding: 20 }}><ProblemNote error={me.error} again={() => void me.refetch()} /></div>;
+  }
+  return (
+    <Layout style={{ minHeight: "100vh" }}>
+      <a href="#content" style={{ position: "absolute", left: -9999 }}>Skip to the content</a>
+      <Layout.Header style={{ display: "flex", alignItems: "center", gap: 28, position: "sticky", top: 0, zIndex: 10 }}>
+        <Link to="/" aria-label="Plum Latch, first page" style={{ display: "flex", alignItems: "center", gap: 10, color: "#fff", fontWeight: 600, fontSize: 16, whiteSpace: "nowrap" }}>
+          <img src="/mark.svg" width={26} height={26} alt="" /> Plum Latch
+        </Link>
+        <nav aria-label="Places" style={{ display: "flex", gap: 4, flex: 1, height: "100%" }}>
+          {places.map((p) => (
+            <NavLink key={p.to} to={p.to} style={({ isActive }) => ({
+              color: "#fff", opacity: isActive ? 1 : 0.82, padding: "0 14px", lineHeight: "48px",
+              boxShadow: isActive ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: isActive ? 600 : 400,
+            })}>{p.text}</NavLink>
+          ))}
+        </nav>
+        <Person name={me.data.name} role={me.data.role} />
+      </Layout.Header>
+      <Layout.Content id="content" style={{ padding: "20px 24px 40px", width: "100%", maxWidth: 1680, margin: "0 auto", color: token.colorText }}>
+        <Suspense fallback={<Loading />}><Outlet /></Suspense>
+      </Layout.Content>
+    </Layout>
+  );
+}
+
+function Person({ name, role }: { name: string; role: string }) {
+  const { choice, choose } = useLook();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const signOut = async () => {
+    await take(api.DELETE("/session"));
+    queries.clear();
+    await navigate("/sign-in");
+  };
+  return (
+    <Dropdown trigger={["click"]} menu={{
+      selectable: true, selectedKeys: [choice],
+      items: [
+        { key: "look", type: "group", label: "Look", children: [
+          { key: "light", label: "Light", onClick: () => choose("light") },
+          { key: "dark", label: "Dark", onClick: () => choose("dark") },
+          { key: "system", label: "As the system", onClick: () => choose("system") },
+        ] },
+        { type: "divider" },
+        { key: "out", label: "Sign out", onClick: () => void signOut() },
+      ],
+    }}>
+      <Button type="text" style={{ color: "#fff" }}>{name}, {role} ▾</Button>
+    </Dropdown>
+  );
+}

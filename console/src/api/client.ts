@@ -1,0 +1,52 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./contract";
+
+export type Key = components["schemas"]["Key"];
+export type KeyReading = components["schemas"]["KeyReading"];
+export type Instance = components["schemas"]["Instance"];
+export type Opening = components["schemas"]["Opening"];
+export type Run = components["schemas"]["Run"];
+export type Step = components["schemas"]["Step"];
+export type Entry = components["schemas"]["Entry"];
+export type Me = components["schemas"]["Me"];
+export type Problem = components["schemas"]["Problem"];
+export type HostKey = components["schemas"]["HostKey"];
+
+export const api = createClient<paths>({ baseUrl: "/api/v1" });
+
+/** A problem that the service told of, or that kept it from being asked. */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Turns an answer into its data, or throws a ProblemError. */
+export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await asked;
+  } catch {
+    throw new ProblemError({
+      type: "about:blank", title: "No answer", status: 0, code: "unreachable",
+      detail: "the service does not answer", remedy: "Look whether it is running; this page tries again",
+    });
+  }
+  if (answer.response.ok) return answer.data as T;
+  const p = answer.error as Problem | undefined;
+  throw new ProblemError(p?.detail ? p : {
+    type: "about:blank", title: answer.response.statusText, status: answer.response.status, code: "failed", detail: "the service could not do this",
+  });
+}
+
+export function problemOf(error: unknown): Problem {
+  if (error instanceof ProblemError) return error.problem;
+  return { type: "about:blank", title: "Failed", status: 0, code: "failed", detail: String(error) };
+}
+
+/** Names one request, so that sending it twice makes nothing twice. */
+export function requestKey(): string {
+  return Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
+}

@@ -1,0 +1,99 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, take, type Run } from "./client";
+
+export const pageSize = 50;
+
+export function useMe() {
+  return useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/session")), retry: false, staleTime: 60_000 });
+}
+
+export function useCatalogue() {
+  return useQuery({ queryKey: ["catalogue"], queryFn: () => take(api.GET("/catalogue")), staleTime: 60_000 });
+}
+
+export function useKeepers() {
+  return useQuery({ queryKey: ["keepers"], queryFn: () => take(api.GET("/keepers")), staleTime: 60_000 });
+}
+
+export function useKey(name: string) {
+  return useQuery({ queryKey: ["keys", name], queryFn: () => take(api.GET("/keys/{key}", { params: { path: { key: name } } })) });
+}
+
+export function useInstance(name: string) {
+  return useQuery({
+    queryKey: ["instances", name],
+    queryFn: () => take(api.GET("/instances/{instance}", { params: { path: { instance: name } } })),
+    refetchInterval: 10_000,
+  });
+}
+
+export interface ListFilter {
+  q?: string;
+  sort?: string;
+  [field: string]: string | undefined;
+}
+
+interface Page<T> { items: T[]; next?: string; total?: number }
+
+/** A list that is read page by page with the cursor that each page gives. */
+function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise<Page<T>>, refetchInterval: number | false = 15_000) {
+  const query = useInfiniteQuery({
+    queryKey: key,
+    queryFn: ({ pageParam }) => get(pageParam),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (last) => last.next,
+    refetchInterval,
+  });
+  const rows = query.data?.pages.flatMap((p) => p.items) ?? [];
+  return { ...query, rows, total: query.data?.pages[0]?.total ?? rows.length };
+}
+
+export type Pages<T> = ReturnType<typeof usePages<T>>;
+
+const paging = (after: string | undefined) => ({ after, limit: pageSize, total: after === undefined });
+
+export function useKeys(filter: ListFilter) {
+  return usePages(["keys", "list", filter], (after) => take(api.GET("/keys", { params: { query: { ...filter, ...paging(after) } } })));
+}
+
+export function useInstances(filter: ListFilter) {
+  return usePages(["instances", "list", filter], (after) => take(api.GET("/instances", { params: { query: { ...filter, ...paging(after) } } })), 5_000);
+}
+
+export function useOpens(key: string) {
+  return usePages(["keys", key, "opens"], (after) => take(api.GET("/keys/{key}/opens", { params: { path: { key }, query: paging(after) } })));
+}
+
+export function useOpeners(instance: string) {
+  return usePages(["instances", instance, "openers"], (after) => take(api.GET("/instances/{instance}/openers", { params: { path: { instance }, query: paging(after) } })));
+}
+
+export function useDaybook(filter: ListFilter) {
+  return usePages(["daybook", filter], (after) => take(api.GET("/daybook", { params: { query: { ...filter, ...paging(after) } } })));
+}
+
+export function useRuns(instance: string) {
+  return useQuery({
+    queryKey: ["runs", instance],
+    queryFn: () => take(api.GET("/runs", { params: { query: { instance, limit: 10 } } })),
+    refetchInterval: 5_000,
+  });
+}
+
+/** Follows a run by its server-sent events until it has ended. */
+export function useRun(id: string) {
+  const first = useQuery({ queryKey: ["run", id], queryFn: () => take(api.GET("/runs/{run}", { params: { path: { run: id } } })) });
+  const [live, setLive] = useState<Run>();
+  useEffect(() => {
+    const events = new EventSource(`/api/v1/runs/${encodeURIComponent(id)}/events`);
+    events.addEventListener("run", (e) => {
+      const run = JSON.parse((e as MessageEvent<string>).data) as Run;
+      setLive(run);
+      if (run.ended_at) events.close();
+    });
+    return () => events.close();
+  }, [id]);
+  const run = live?.id === id ? live : first.data;
+  return { run, error: first.error, isPending: !run && first.isPending };
+}

@@ -1,0 +1,58 @@
+/** The one place that writes times, durations and states for people. */
+
+const months = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** A day as the client writes it: 2 Jan 2006. */
+export function day(iso: string): string {
+  const d = new Date(iso);
+  return `${d.getDate()} ${months[d.getMonth()]} ${d.getFullYear()}`;
+}
+
+export function moment(iso: string): string {
+  const d = new Date(iso);
+  return `${day(iso)} ${two(d.getHours())}:${two(d.getMinutes())}`;
+}
+
+export function took(begin?: string, end?: string): string {
+  if (!begin || !end) return "";
+  const seconds = (new Date(end).getTime() - new Date(begin).getTime()) / 1000;
+  return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
+}
+
+export const typeText = (type: string, bits: number) => `${type} ${bits}`;
+
+export const loginCommand = (c: { user: string; address: string; port: number }, file: string) =>
+  `ssh -i ${file} -o IdentitiesOnly=yes -p ${c.port} ${c.user}@${c.address}`;
+
+type Tone = "good" | "busy" | "warn" | "bad" | "off";
+
+interface Look { tone: Tone; sign: string }
+
+/** Every state has a sign and a word, so that colour is never all that tells it. */
+const looks: Record<string, Look> = {
+  running: { tone: "good", sign: "●" },
+  stopped: { tone: "off", sign: "■" },
+  launching: { tone: "busy", sign: "◔" },
+  starting: { tone: "busy", sign: "◔" },
+  stopping: { tone: "busy", sign: "◔" },
+  terminating: { tone: "busy", sign: "◔" },
+  terminated: { tone: "off", sign: "✕" },
+  failed: { tone: "bad", sign: "✕" },
+  "in place": { tone: "good", sign: "●" },
+  missing: { tone: "bad", sign: "○" },
+  ungranted: { tone: "warn", sign: "◆" },
+  stranger: { tone: "bad", sign: "▲" },
+  unswept: { tone: "off", sign: "?" },
+  active: { tone: "good", sign: "●" },
+  retired: { tone: "off", sign: "■" },
+  lost: { tone: "bad", sign: "▲" },
+  done: { tone: "good", sign: "✓" },
+  undone: { tone: "warn", sign: "↶" },
+  undoing: { tone: "warn", sign: "↶" },
+  refused: { tone: "warn", sign: "✕" },
+  queued: { tone: "busy", sign: "◔" },
+  waiting: { tone: "off", sign: "·" },
+};
+
+export const lookOf = (state: string): Look => looks[state] ?? { tone: "off", sign: "·" };

@@ -1,0 +1,58 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { lazy, StrictMode, Suspense } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { ProblemError } from "./api/client";
+import { Frame } from "./Frame";
+import { LookProvider } from "./look";
+import { Loading } from "./parts/Loading";
+import { NotFound } from "./parts/NotFound";
+
+const SignIn = lazy(() => import("./pages/signin/SignIn"));
+const Instances = lazy(() => import("./pages/instances/Instances"));
+const InstancePage = lazy(() => import("./pages/instances/Instance"));
+const Launch = lazy(() => import("./pages/instances/Launch"));
+const Keys = lazy(() => import("./pages/keys/Keys"));
+const KeyPage = lazy(() => import("./pages/keys/Key"));
+const RunPage = lazy(() => import("./pages/runs/Run"));
+const Daybook = lazy(() => import("./pages/daybook/Daybook"));
+
+const router = createBrowserRouter([
+  { path: "/sign-in", element: <Suspense fallback={<Loading />}><SignIn /></Suspense> },
+  {
+    path: "/",
+    element: <Frame />,
+    children: [
+      { index: true, element: <Navigate to="/instances" replace /> },
+      { path: "instances", element: <Instances /> },
+      { path: "instances/:name", element: <InstancePage /> },
+      { path: "launch", element: <Launch /> },
+      { path: "keys", element: <Keys /> },
+      { path: "keys/:name", element: <KeyPage /> },
+      { path: "runs/:id", element: <RunPage /> },
+      { path: "daybook", element: <Daybook /> },
+      { path: "*", element: <NotFound /> },
+    ],
+  },
+]);
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      retry: (count, error) => count < 2 && !(error instanceof ProblemError && error.problem.status >= 400 && error.problem.status < 500),
+      placeholderData: (previous: unknown) => previous,
+    },
+    // The same request goes out again under the same Idempotency-Key.
+    mutations: { retry: (count, error) => count < 1 && error instanceof ProblemError && error.problem.code === "unreachable" },
+  },
+});
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <LookProvider>
+        <RouterProvider router={router} />
+      </LookProvider>
+    </QueryClientProvider>
+  </StrictMode>,
+);

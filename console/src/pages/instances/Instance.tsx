@@ -1,0 +1,99 @@
+import { useMutation } from "@tanstack/react-query";
+import { App, Button, Card, Input, Modal } from "antd";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, take, type Instance } from "../../api/client";
+import { useInstance, useMe, useOpeners, useRuns } from "../../api/queries";
+import { loginCommand, moment } from "../../format";
+import { CopyText } from "../../parts/CopyText";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { Facts } from "../../parts/Facts";
+import { HostKeys } from "../../parts/HostKeys";
+import { Labels } from "../../parts/Labels";
+import { Loading } from "../../parts/Loading";
+import { keyColumns } from "../../parts/openingColumns";
+import { PagedTable } from "../../parts/PagedTable";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemNote } from "../../parts/ProblemNote";
+import { StateMark } from "../../parts/StateMark";
+
+export default function InstancePage() {
+  const { name = "" } = useParams();
+  const instance = useInstance(name);
+  const openers = useOpeners(name);
+  const runs = useRuns(name);
+  if (instance.error) return <ProblemNote error={instance.error} again={() => void instance.refetch()} />;
+  if (!instance.data) return <Loading />;
+  const i = instance.data;
+  const first = openers.rows.find((o) => o.granted_at);
+  const live = runs.data?.items.filter((r) => !r.ended_at) ?? [];
+  return (
+    <>
+      <PageHead title={i.name} note={<StateMark state={i.state} />}><Actions instance={i} /></PageHead>
+      {live.map((r) => <p key={r.id}>A {r.kind} is under way. <Link to={`/runs/${r.id}`}>Watch it</Link></p>)}
+      <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16, marginBottom: 16 }}>
+        <Card size="small" title="Log in">
+          {i.public_address
+            ? <CopyText block label="ssh command" text={loginCommand(i.connection, `~/.ssh/${first?.key.name ?? "YOUR-KEY"}`)} />
+            : <p style={{ margin: 0 }}>It has no address while it is {i.state}. Start it to log in.</p>}
+          {i.public_address && <p>The file is where the private half of {first ? <strong>{first.key.name}</strong> : "your key"} lies on your machine. Compare the host key at the first connection:</p>}
+          <HostKeys keys={i.connection.host_keys} />
+        </Card>
+        <Card size="small" title="What it is">
+          <Facts of={[
+            ["Image", i.image], ["Size", i.size], ["Zone", `${i.zone} in ${i.region}`],
+            ["Address", i.public_address && i.public_address + (i.static_address ? " (static: stays at a stop)" : "")],
+            ["Private address", i.private_address], ["Cloud's key label", i.key_label && <span>{i.key_label} (as of the launch; it says nothing about what opens it now)</span>],
+            ["Labels", Object.keys(i.labels).length > 0 && <Labels labels={i.labels} list="/instances" />],
+            ["Launched", `${moment(i.created_at)} by ${i.created_by}`],
+            ["A stop costs", i.stop_costs.join("; ")],
+          ]} />
+        </Card>
+      </div>
+      <Card size="small" title="Keys that open it" styles={{ body: { padding: 0 } }}>
+        <PagedTable pages={openers} noun="keys" rowKey={(o) => o.key.name + o.os_user} columns={keyColumns} empty={<EmptyNote text="No key that is known opens it: nobody can log in." />} />
+      </Card>
+    </>
+  );
+}
+
+type Action = "start" | "stop" | "terminate";
+
+function Actions({ instance }: { instance: Instance }) {
+  const me = useMe();
+  const { message } = App.useApp();
+  const navigate = useNavigate();
+  const [asked, setAsked] = useState<Action>();
+  const change = useMutation({
+    mutationFn: (a: Action) => {
+      const params = { params: { path: { instance: instance.name } } };
+      if (a === "terminate") return take(api.DELETE("/instances/{instance}", params));
+      return take(a === "start" ? api.POST("/instances/{instance}/start", params) : api.POST("/instances/{instance}/stop", params));
+    },
+    onSuccess: (run) => void navigate(`/runs/${run.id}`),
+    onError: (e) => void message.error(e.message),
+  });
+  if (!me.data || me.data.role === "viewer") return null;
+  return (
+    <>
+      {instance.state === "stopped" && <Button type="primary" loading={change.isPending} onClick={() => change.mutate("start")}>Start</Button>}
+      {instance.state === "running" && <Button onClick={() => setAsked("stop")}>Stop</Button>}
+      {me.data.role === "admin" && ["running", "stopped", "failed"].includes(instance.state) && <Button danger onClick={() => setAsked("terminate")}>Terminate</Button>}
+      {asked && <ConfirmChange instance={instance} action={asked} busy={change.isPending} close={() => setAsked(undefined)} go={() => change.mutate(asked)} />}
+    </>
+  );
+}
+
+/** Asks for the instance's name before harm, after saying what it costs. */
+function ConfirmChange({ instance, action, busy, go, close }: { instance: Instance; action: Action; busy: boolean; go: () => void; close: () => void }) {
+  const [typed, setTyped] = useState("");
+  const costs = action === "terminate" ? ["the instance and its disks are gone for good; there is no undo"] : instance.stop_costs;
+  return (
+    <Modal open title={`${action === "stop" ? "Stop" : "Terminate"} ${instance.name}?`} onCancel={close} onOk={go} confirmLoading={busy}
+      okText={action === "stop" ? "Stop it" : "Terminate it"} okButtonProps={{ danger: true, disabled: typed !== instance.name }} cancelText="Leave it as it is">
+      {costs.length > 0 && <><p>This costs:</p><ul>{costs.map((c) => <li key={c}>{c}</li>)}</ul></>}
+      <p>Type <strong>{instance.name}</strong> to go on:</p>
+      <Input aria-label="The instance's name" value={typed} onChange={(e) => setTyped(e.target.value)} onPressEnter={() => typed === instance.name && go()} autoFocus />
+    </Modal>
+  );
+}

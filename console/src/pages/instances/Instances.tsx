@@ -1,0 +1,52 @@
+import { Button, Select, Tag } from "antd";
+import { Link } from "react-router";
+import type { Instance } from "../../api/client";
+import { useCatalogue, useInstances, useMe } from "../../api/queries";
+import { day } from "../../format";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { Labels } from "../../parts/Labels";
+import { PagedTable, orderOf } from "../../parts/PagedTable";
+import { PageHead } from "../../parts/PageHead";
+import { SearchBox } from "../../parts/SearchBox";
+import { StateMark } from "../../parts/StateMark";
+import { usePlace } from "../../parts/usePlace";
+
+const states = ["running", "stopped", "launching", "failed"];
+
+export default function Instances() {
+  const { get, set } = usePlace();
+  const me = useMe();
+  const catalogue = useCatalogue();
+  const filter = { q: get("q"), sort: get("sort"), region: get("region"), state: get("state"), label: get("label") };
+  const pages = useInstances(filter);
+  const mayLaunch = me.data?.role !== "viewer";
+  const narrowed = Object.values(filter).some(Boolean);
+  const launch = mayLaunch && <Link to="/launch"><Button type="primary">Launch an instance</Button></Link>;
+  const regions = [...new Set(catalogue.data?.zones.map((z) => z.region) ?? [])];
+  return (
+    <>
+      <PageHead title="Instances">{launch}</PageHead>
+      <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
+        <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
+        <Select allowClear placeholder="Region" aria-label="Region" style={{ width: 150 }} value={filter.region} onChange={(v) => set("region", v)} options={regions.map((r) => ({ value: r, label: r }))} />
+        <Select allowClear placeholder="State" aria-label="State" style={{ width: 130 }} value={filter.state} onChange={(v) => set("state", v)} options={states.map((v) => ({ value: v, label: v }))} />
+        {filter.label && <Tag closable onClose={() => set("label", undefined)}>label {filter.label}</Tag>}
+      </div>
+      <PagedTable<Instance>
+        pages={pages} noun="instances" rowKey={(i) => i.id} sort={(s) => set("sort", s)}
+        empty={narrowed ? <EmptyNote text="No instance fits." /> : <EmptyNote text="There is no instance yet. Launch the first; a key can be made on the way.">{launch}</EmptyNote>}
+        columns={[
+          { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link> },
+          { title: "State", dataIndex: "state", render: (s: string) => <StateMark state={s} /> },
+          { title: "Keys", dataIndex: "keys", align: "right", render: (n: number) => (n === 0 ? "none" : n) },
+          { title: "Login user", key: "user", render: (_, i) => i.connection.user },
+          { title: "Address", key: "address", render: (_, i) => (i.public_address || "none") + (i.static_address ? ", static" : "") },
+          { title: "Image", dataIndex: "image" },
+          { title: "Region", dataIndex: "region" },
+          { title: "Labels", key: "labels", render: (_, i) => <Labels labels={i.labels} list="/instances" /> },
+          { title: "Launched", key: "created", sorter: true, sortOrder: orderOf("created", filter.sort), render: (_, i) => <span style={{ whiteSpace: "nowrap" }}>{day(i.created_at)} by {i.created_by}</span> },
+        ]}
+      />
+    </>
+  );
+}

@@ -1,0 +1,84 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Card } from "antd";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, problemOf, take, type Key } from "../../api/client";
+import { useKey, useMe, useOpens } from "../../api/queries";
+import { moment, typeText } from "../../format";
+import { CopyText } from "../../parts/CopyText";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { Facts } from "../../parts/Facts";
+import { KeyGlyph } from "../../parts/KeyGlyph";
+import { Labels } from "../../parts/Labels";
+import { Loading } from "../../parts/Loading";
+import { loginColumns } from "../../parts/openingColumns";
+import { PagedTable } from "../../parts/PagedTable";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemNote } from "../../parts/ProblemNote";
+import { StateMark } from "../../parts/StateMark";
+
+export default function KeyPage() {
+  const { name = "" } = useParams();
+  const key = useKey(name);
+  const opens = useOpens(name);
+  const me = useMe();
+  if (key.error) return <ProblemNote error={key.error} again={() => void key.refetch()} />;
+  if (!key.data) return <Loading />;
+  const k = key.data;
+  const may = me.data && me.data.role !== "viewer";
+  const launch = may && <Link to={`/launch?key=${encodeURIComponent(k.name)}`}><Button>Launch an instance with it</Button></Link>;
+  return (
+    <>
+      <PageHead title={<><KeyGlyph sha256={k.fingerprints.sha256} size={40} />{k.name}</>} note={<StateMark state={k.state} />}>
+        {launch}{may && <Delete of={k} />}
+      </PageHead>
+      <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16, marginBottom: 16 }}>
+        <Card size="small" title="Fingerprints and public half">
+          <Facts of={[
+            ["SHA-256", <CopyText key="s" text={k.fingerprints.sha256} label="SHA-256 fingerprint" />],
+            ["MD5", <CopyText key="m" text={k.fingerprints.md5} label="MD5 fingerprint" />],
+            ["Public half", <CopyText key="p" text={k.public_key} label="public half" />],
+          ]} />
+        </Card>
+        <Card size="small" title="What it is">
+          <Facts of={[
+            ["Type", `${typeText(k.type, k.bits)} bits (${k.algorithm})`], ["Comment", k.comment], ["Purpose", k.purpose],
+            ["Keeper", k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody"], ["Private half", custody(k)],
+            ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
+            ["Recorded", `${moment(k.created_at)} by ${k.created_by}`],
+          ]} />
+        </Card>
+      </div>
+      <Card size="small" title="Logins that it opens" styles={{ body: { padding: 0 } }}>
+        <PagedTable pages={opens} noun="logins" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
+      </Card>
+    </>
+  );
+}
+
+function custody(k: Key): string {
+  if (k.custody === "kept") return "kept by the service, encrypted";
+  if (k.origin === "service") return "with its keeper; the service made it and handed it over once";
+  return "with its keeper; it never came to the service";
+}
+
+function Delete({ of }: { of: Key }) {
+  const { modal } = App.useApp();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const remove = useMutation({
+    mutationFn: () => take(api.DELETE("/keys/{key}", { params: { path: { key: of.name } } })),
+    onSuccess: async () => {
+      await navigate("/keys");
+      await queries.invalidateQueries({ queryKey: ["keys", "list"] });
+    },
+    onError: (e) => {
+      const p = problemOf(e);
+      modal.error({ title: `${of.name} was not deleted`, content: <><p>{p.detail}.</p>{p.where && <ul>{p.where.map((w) => <li key={w}>{w}</li>)}</ul>}<p>{p.remedy}.</p></> });
+    },
+  });
+  const ask = () => modal.confirm({
+    title: `Delete the record of ${of.name}?`, content: "Its private half, wherever it is, stays there. A record is deleted only if the key is granted nowhere.",
+    okText: "Delete the record", cancelText: "Keep it", okButtonProps: { danger: true }, onOk: () => remove.mutateAsync().catch(() => {}),
+  });
+  return <Button danger onClick={ask}>Delete</Button>;
+}

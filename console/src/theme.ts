@@ -1,0 +1,31 @@
+import { theme as antTheme, type ThemeConfig } from "antd";
+
+const plum = "#7a2f66";
+const plumLight = "#d68fbf";
+
+export const tones = {
+  light: { good: "#1f7a4d", busy: "#7a2f66", warn: "#96590a", bad: "#b3261e", off: "#5d5862" },
+  dark: { good: "#6fcf97", busy: "#d68fbf", warn: "#e5b567", bad: "#ff9c93", off: "#aaa3b0" },
+};
+
+export function themeFor(dark: boolean): ThemeConfig {
+  return {
+    algorithm: dark ? [antTheme.darkAlgorithm, antTheme.compactAlgorithm] : [antTheme.defaultAlgorithm, antTheme.compactAlgorithm],
+    token: {
+      colorPrimary: dark ? plumLight : plum,
+      colorLink: dark ? plumLight : plum,
+      colorBgLayout: dark ? "#17131a" : "#faf7f9",
+      colorBgContainer: dark ? "#1f1a23" : "#ffffff",
+      colorTextLightSolid: dark ? "#1a1018" : "#ffffff",
+      borderRadius: 6,
+      fontSize: 14,
+      fontFamily: "system-ui, 'Segoe UI', 'Noto Sans', 'DejaVu Sans', sans-serif",
+      fontFamilyCode: "ui-monospace, 'DejaVu Sans Mono', monospace",
+      controlHeight: 32,
+    },
+    components: {
+      Table: { cellPaddingBlockSM: 6, cellPaddingInlineSM: 12, headerBg: dark ? "#29212e" : "#f4edf2" },
+      Layout: { headerBg: dark ? "#2a1726" : "#4f1d42", headerHeight: 48, headerPadding: "0 20px" },
+    },
+  };
+}

@@ -1,0 +1,145 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// page is a tab of a headless Chromium with an empty profile.
+type page struct {
+	t         testing.TB
+	ctx       context.Context
+	url       string
+	downloads string
+}
+
+func openBrowser(t testing.TB, url string) *page {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()))
+	for _, flag := range []string{"no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "force-prefers-reduced-motion"} {
+		options = append(options, chromedp.Flag(flag, true))
+	}
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(stop)
+	ctx, done := chromedp.NewContext(allocator)
+	t.Cleanup(done)
+	p := &page{t: t, ctx: ctx, url: url, downloads: t.TempDir()}
+	p.do(chromedp.Navigate("about:blank")) // starts the browser
+	var cancel context.CancelFunc
+	p.ctx, cancel = context.WithTimeout(ctx, 120*time.Second)
+	t.Cleanup(cancel)
+	size := emulation.SetDeviceMetricsOverrideParams{Width: 1280, Height: 800, DeviceScaleFactor: 1}
+	if _, err := chromedp.Call(p.ctx, emulation.SetDeviceMetricsOverride, size); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := chromedp.Call(p.ctx, browser.SetDownloadBehavior, browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: p.downloads}); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, steps...); err != nil {
+		p.shoot(filepath.Join(os.TempDir(), "plumlatch-failed.png"))
+		p.t.Fatalf("the browser: %v\nthe page says: %s", err, p.text())
+	}
+}
+
+func (p *page) text() string {
+	ctx, cancel := context.WithTimeout(p.ctx, 2*time.Second)
+	defer cancel()
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body?.innerText ?? ""`))
+	if err != nil {
+		return err.Error()
+	}
+	return text
+}
+
+func (p *page) open(path string) {
+	p.t.Helper()
+	p.do(chromedp.Navigate(p.url + path))
+}
+
+// holds evaluates an expression until it is true.
+func (p *page) holds(what, expression string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond))); err != nil {
+		p.shoot(filepath.Join(os.TempDir(), "plumlatch-failed.png"))
+		p.t.Fatalf("waited in vain for %s: %v\nthe page says: %s", what, err, p.text())
+	}
+}
+
+// says waits until the page shows the text.
+func (p *page) says(text string) {
+	p.t.Helper()
+	p.holds("the text "+text, `document.body.innerText.includes(`+quote(text)+`)`)
+}
+
+// press clicks what has the accessible text: a button, a link, a label.
+func (p *page) press(text string) {
+	p.t.Helper()
+	find := `[...document.querySelectorAll("button, a, label, [role=button], [role=menuitem], .ant-segmented-item-label, .ant-select-item-option, .ant-select-item-option-content")]
+		.filter((e) => e.offsetParent !== null && !e.disabled)
+		.find((e) => e.innerText.trim() === ` + quote(text) + ` || e.getAttribute("aria-label") === ` + quote(text) + `)`
+	p.holds("something to press named "+text, `Boolean(`+find+`)`)
+	p.do(chromedp.Evaluate[chromedp.Void](find+`.click()`))
+}
+
+// fill types into the field with the label.
+func (p *page) fill(label, text string) {
+	p.t.Helper()
+	find := `(() => { const l = [...document.querySelectorAll("label")].find((e) => e.innerText.trim().startsWith(` + quote(label) + `) && e.offsetParent !== null);
+		const f = l && (l.htmlFor ? document.getElementById(l.htmlFor) : l.closest(".ant-form-item")?.querySelector("input, textarea"));
+		if (f) { f.focus(); f.select?.(); } return Boolean(f); })()`
+	p.holds("the field "+label, find)
+	p.do(chromedp.KeyEvent(text))
+}
+
+func (p *page) shoot(file string) {
+	ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+	defer cancel()
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		p.t.Logf("no picture: %v", err)
+		return
+	}
+	if err := os.WriteFile(file, png, 0o644); err != nil {
+		p.t.Error(err)
+	}
+}
+
+// dark sets which look the system is said to prefer.
+func (p *page) dark(on bool) {
+	value := "light"
+	if on {
+		value = "dark"
+	}
+	params := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}}}
+	if _, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, params); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func (p *page) signIn(name, password string) {
+	p.t.Helper()
+	p.open("/")
+	p.fill("Name", name)
+	p.fill("Password", password)
+	p.press("Sign in")
+	p.says("Instances")
+}
+
+func quote(s string) string {
+	return "`" + s + "`"
+}

@@ -1,0 +1,304 @@
+// Package e2e drives the product through its real interfaces: the built
+// binaries, the HTTP API, the console in Chromium, and the OpenSSH client.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/child"
+	"plumlatch/internal/pgboot/pgtest"
+)
+
+// bin is where the binaries under test are.
+var bin string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "plumlatch-bin-*")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		bin = dir
+		cmd := exec.Command("go", "build", "-o", dir+"/", "plumlatch/cmd/...")
+		cmd.Stderr = os.Stderr
+		err = cmd.Run()
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "build the binaries:", err)
+		os.Exit(1)
+	}
+	defer os.RemoveAll(dir)
+	pgtest.Main(m)
+}
+
+// output collects what a process writes.
+type output struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (o *output) Write(p []byte) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.b.Write(p)
+}
+
+func (o *output) String() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.b.String()
+}
+
+// eventually waits until ok, and fails the test if that takes too long.
+func eventually(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for until := time.Now().Add(30 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatalf("waited in vain: %s", what)
+		}
+	}
+}
+
+// process is a binary under test that was started.
+type process struct {
+	*child.Process
+	out *output
+}
+
+func start(t testing.TB, name string, args ...string) *process {
+	t.Helper()
+	out := &output{}
+	cmd := exec.Command(filepath.Join(bin, name), args...)
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.Env = append(os.Environ(), "PLUMLATCH_DATABASE=")
+	p, err := child.Start(cmd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := p.Stop(20 * time.Second); err != nil {
+			t.Error(err)
+		}
+		if t.Failed() {
+			t.Logf("%s said:\n%s", name, tail(out.String()))
+		}
+	})
+	return &process{p, out}
+}
+
+func tail(s string) string { return s[max(0, len(s)-3000):] }
+
+func (p *process) kill(t testing.TB) {
+	t.Helper()
+	if err := syscall.Kill(p.PID(), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	<-p.Done()
+}
+
+// await waits for a line that matches in what the process says and returns its
+// first group.
+func (p *process) await(t testing.TB, pattern string) string {
+	t.Helper()
+	re := regexp.MustCompile(pattern)
+	var found string
+	eventually(t, pattern, func() bool {
+		select {
+		case <-p.Done():
+			t.Fatalf("the process ended: %s", tail(p.out.String()))
+		default:
+		}
+		if m := re.FindStringSubmatch(p.out.String()); m != nil {
+			found = m[len(m)-1]
+		}
+		return found != ""
+	})
+	return found
+}
+
+// house is a whole Plum Latch for one test: its own database, cloud and service.
+type house struct {
+	t        testing.TB
+	dir      string
+	database string
+	cloud    *process
+	cloudURL string
+	service  *process
+	url      string
+	token    string // an admin's
+}
+
+const password = "guillemot ledge"
+
+// newHouse starts a house. latency is that of the stand-in cloud.
+func newHouse(t testing.TB, latency string) *house {
+	t.Helper()
+	h := &house{t: t, dir: t.TempDir(), database: pgtest.Database(t)}
+	if err := os.WriteFile(h.tokenFile(), []byte("cloud-token\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.startCloud(latency)
+	cmd := exec.Command(filepath.Join(bin, "plumlatchd"), "-database", h.database, "-first-admin", "ines")
+	cmd.Stdin = strings.NewReader(password + "\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("make the first admin: %v: %s", err, out)
+	}
+	h.startService("127.0.0.1:0")
+	h.token = h.signIn("ines", password)
+	return h
+}
+
+func (h *house) tokenFile() string { return filepath.Join(h.dir, "cloud.token") }
+
+func (h *house) startCloud(latency string) {
+	h.t.Helper()
+	block := fmt.Sprintf("127.%d.%d.0/24", 100+rand.IntN(100), rand.IntN(256))
+	if data, err := os.ReadFile(filepath.Join(h.dir, "block")); err == nil {
+		block = string(data) // the addresses stay through a restart
+	} else if err := os.WriteFile(filepath.Join(h.dir, "block"), []byte(block), 0o600); err != nil {
+		h.t.Fatal(err)
+	}
+	listen := "127.0.0.1:0"
+	if h.cloudURL != "" {
+		listen = strings.TrimPrefix(h.cloudURL, "http://")
+	}
+	h.cloud = start(h.t, "paddockd", "-data", filepath.Join(h.dir, "paddock"), "-token-file", h.tokenFile(), "-latency", latency, "-block", block, "-listen", listen)
+	h.cloudURL = h.cloud.await(h.t, `(http://\S+)`)
+}
+
+func (h *house) startService(listen string, more ...string) {
+	h.t.Helper()
+	args := append([]string{"-database", h.database, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", listen}, more...)
+	h.service = start(h.t, "plumlatchd", args...)
+	h.url = h.service.await(h.t, `Plum Latch is at (http\S+)`)
+}
+
+func (h *house) listen() string { return strings.TrimPrefix(h.url, "http://") }
+
+// signIn signs in as the client does and returns a token.
+func (h *house) signIn(name, password string) string {
+	h.t.Helper()
+	home := h.t.TempDir()
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "sign-in", name, "-server", h.url)
+	cmd.Env = append(os.Environ(), "HOME="+home, "PLUMLATCH_URL=", "PLUMLATCH_TOKEN=")
+	cmd.Stdin = strings.NewReader(password + "\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		h.t.Fatalf("sign in: %v: %s", err, out)
+	}
+	data, err := os.ReadFile(filepath.Join(home, ".config/plumlatch/sign-in.json"))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	var kept struct{ Token string }
+	if err := json.Unmarshal(data, &kept); err != nil {
+		h.t.Fatal(err)
+	}
+	return kept.Token
+}
+
+// result is what a run of the client gave.
+type result struct {
+	out, err string
+	status   int
+}
+
+// client runs plumlatch with a home of its own under the house.
+func (h *house) client(args ...string) result { return h.clientIn("", args...) }
+
+func (h *house) home() string { return filepath.Join(h.dir, "home") }
+
+func (h *house) clientIn(stdin string, args ...string) result {
+	h.t.Helper()
+	if err := os.MkdirAll(h.home(), 0o700); err != nil {
+		h.t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(h.t.Context(), 60*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatch"), args...)
+	cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		h.t.Fatal(err)
+	}
+	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// must runs the client and fails the test if the client fails.
+func (h *house) must(args ...string) string {
+	h.t.Helper()
+	r := h.client(args...)
+	if r.status != 0 {
+		h.t.Fatalf("plumlatch %s: status %d\n%s%s", strings.Join(args, " "), r.status, r.out, r.err)
+	}
+	return r.out
+}
+
+// api returns a generated client that presents the token.
+func (h *house) api(token string) *apiclient.ClientWithResponses {
+	h.t.Helper()
+	c, err := apiclient.NewClientWithResponses(h.url+"/api/v1", apiclient.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return c
+}
+
+// call makes a plain call and returns the status and the body.
+func (h *house) call(method, path, token, body string) (int, string) {
+	h.t.Helper()
+	r, err := http.NewRequest(method, h.url+path, strings.NewReader(body))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(resp.Body)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return resp.StatusCode, string(data)
+}
+
+func jsonBody(t testing.TB, v any) string {
+	t.Helper()
+	data, err := json.Marshal(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 )
 
@@ -93,17 +94,40 @@ func (p *page) press(text string) {
 		.filter((e) => e.offsetParent !== null && !e.disabled)
 		.find((e) => e.innerText.trim() === ` + quote(text) + ` || e.getAttribute("aria-label") === ` + quote(text) + `)`
 	p.holds("something to press named "+text, `Boolean(`+find+`)`)
-	p.do(chromedp.Evaluate[chromedp.Void](find+`.click()`))
+	p.do(chromedp.Evaluate[chromedp.Void](find + `.click()`))
+}
+
+// focus puts the cursor into the field with the label and selects what is in it.
+func (p *page) focus(label string) {
+	p.t.Helper()
+	p.holds("the field "+label, `(() => { const l = [...document.querySelectorAll("label")].find((e) => e.innerText.trim().startsWith(`+quote(label)+`) && e.offsetParent !== null);
+		const f = l && (l.htmlFor ? document.getElementById(l.htmlFor) : l.closest(".ant-form-item")?.querySelector("input, textarea"));
+		if (f) { f.focus(); f.select?.(); } return Boolean(f); })()`)
 }
 
 // fill types into the field with the label.
 func (p *page) fill(label, text string) {
 	p.t.Helper()
-	find := `(() => { const l = [...document.querySelectorAll("label")].find((e) => e.innerText.trim().startsWith(` + quote(label) + `) && e.offsetParent !== null);
-		const f = l && (l.htmlFor ? document.getElementById(l.htmlFor) : l.closest(".ant-form-item")?.querySelector("input, textarea"));
-		if (f) { f.focus(); f.select?.(); } return Boolean(f); })()`
-	p.holds("the field "+label, find)
+	p.focus(label)
 	p.do(chromedp.KeyEvent(text))
+}
+
+// paste puts a text into the field with the label in one go.
+func (p *page) paste(label, text string) {
+	p.t.Helper()
+	p.focus(label)
+	if _, err := chromedp.Call(p.ctx, input.InsertText, input.InsertTextParams{Text: text}); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// choose picks an option of the select with the label.
+func (p *page) choose(label, option string) {
+	p.t.Helper()
+	p.fill(label, option)
+	find := `[...document.querySelectorAll(".ant-select-item-option")].find((e) => e.innerText.trim().startsWith(` + quote(option) + `))`
+	p.holds("the option "+option, `Boolean(`+find+`)`)
+	p.do(chromedp.Evaluate[chromedp.Void](find + `.click()`))
 }
 
 func (p *page) shoot(file string) {

@@ -41,6 +41,8 @@ func (s *server) fail(c *gin.Context, err error) {
 	var p *service.Problem
 	switch {
 	case errors.As(err, &p):
+	case errors.Is(err, store.ErrText):
+		p = &service.Problem{Kind: service.Invalid, Code: "bad-text", Detail: store.ErrText.Error()}
 	case store.Unavailable(err):
 		p = errDatabaseAway
 		s.Log.Warn("the database does not answer", "id", r.id, "err", err)

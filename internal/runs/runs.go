@@ -86,6 +86,7 @@ type Engine struct {
 	plan  Planner
 	queue *river.Client[pgx.Tx]
 	hub   hub
+	busy  sync.Map // the ids of the runs that this process is at work on
 
 	// retryAfter is the pause before a temporary failure is tried again.
 	retryAfter time.Duration
@@ -103,7 +104,7 @@ func (tendArgs) Kind() string { return "tend-runs" }
 
 const (
 	workers   = 16
-	tendEvery = 10 * time.Second
+	tendEvery = 3 * time.Second
 )
 
 // Progress is how a step tells of itself while it works.
@@ -193,7 +194,9 @@ func (e *Engine) tend(ctx context.Context) error {
 		return err
 	}
 	for _, id := range ids {
-		e.Wake(ctx, id)
+		if _, ours := e.busy.Load(id); !ours {
+			e.Wake(ctx, id)
+		}
 	}
 	return nil
 }
@@ -206,6 +209,8 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 		return err
 	}
 	defer release()
+	e.busy.Store(id, true)
+	defer e.busy.Delete(id)
 	run, err := e.store.RunByID(ctx, id)
 	if err != nil || run.EndedAt != nil {
 		return err
@@ -354,16 +359,11 @@ func (e *Engine) changeStep(ctx context.Context, id uuid.UUID, seq int, columns 
 	return e.store.ChangeStep(ctx, id, seq, columns)
 }
 
-// Await returns when the run may have changed: at once when this process
-// changes it, and after a second in any case.
-func (e *Engine) Await(ctx context.Context, run uuid.UUID) {
+// Follow returns a channel that gets a value whenever this process has changed
+// the run since the last one was taken. Call stop when done.
+func (e *Engine) Follow(run uuid.UUID) (changed <-chan struct{}, stop func()) {
 	ch := e.hub.join(run)
-	defer e.hub.leave(run, ch)
-	select {
-	case <-ctx.Done():
-	case <-ch:
-	case <-time.After(time.Second):
-	}
+	return ch, func() { e.hub.leave(run, ch) }
 }
 
 // hub wakes those who watch a run.

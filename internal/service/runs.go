@@ -25,6 +25,7 @@ const (
 	// sshPatience is for how long a booted instance may take to answer SSH.
 	sshPatience = 2 * time.Minute
 	pollEvery   = 100 * time.Millisecond
+	followEvery = time.Second
 )
 
 const (
@@ -415,6 +416,8 @@ func (s *Service) Runs(ctx context.Context, state, instance string, p store.Page
 // Watch calls tell with the run each time it has changed beyond the version
 // last, until the run has ended, ctx ends, tell fails or the service stops.
 func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func(store.Run) error) error {
+	changed, stop := s.engine.Follow(id)
+	defer stop()
 	for {
 		run, err := s.Run(ctx, id)
 		if err != nil {
@@ -426,9 +429,16 @@ func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func
 				return err
 			}
 		}
-		if run.EndedAt != nil || ctx.Err() != nil || s.watch.Err() != nil {
+		if run.EndedAt != nil {
 			return nil
 		}
-		s.engine.Await(ctx, id)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-s.watch.Done():
+			return nil
+		case <-changed:
+		case <-time.After(followEvery): // another process may be at work on it
+		}
 	}
 }

@@ -27,6 +27,9 @@ import (
 // ErrNotFound is returned where a record that was asked for is not there.
 var ErrNotFound = errors.New("not found")
 
+// ErrText is returned where a text holds bytes that no text may hold.
+var ErrText = errors.New("the text is not valid UTF-8 or holds a zero byte")
+
 // TakenError says that a record with the same unique value is there already.
 type TakenError struct{ Constraint string }
 
@@ -159,6 +162,8 @@ func plain(err error) error {
 		return ErrNotFound
 	case errors.As(err, &pg) && pg.Code == "23505":
 		return &TakenError{pg.ConstraintName}
+	case errors.As(err, &pg) && pg.Code == "22021":
+		return ErrText
 	}
 	return err
 }

@@ -1,0 +1,313 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/httpapi/contract"
+)
+
+// rank orders the roles of the contract.
+var rank = map[string]int{"anyone": 0, "viewer": 1, "operator": 2, "admin": 3}
+
+// TestEveryCallOfTheContractAsksForItsRole walks the contract and makes each
+// call with nothing, a false token, and a token of each role.
+func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
+	h := newHouse(t, "")
+	tokens := map[string]string{"admin": h.token}
+	for _, role := range []string{"viewer", "operator"} {
+		tokens[role] = strings.TrimSpace(h.must("token", "new", "t-"+role, "-role", role, "-q"))
+	}
+	spec, err := contract.GetSpec()
+	if err != nil {
+		t.Fatal(err)
+	}
+	calls := 0
+	for path, item := range spec.Paths.Map() {
+		for method, op := range item.Operations() {
+			least, ok := op.Extensions["x-role"].(string)
+			if _, known := rank[least]; !ok || !known {
+				t.Errorf("%s %s has no role", method, path)
+				continue
+			}
+			if op.OperationID == "signOut" || least == "anyone" {
+				continue
+			}
+			calls++
+			url := "/api/v1" + strings.NewReplacer("{run}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{token}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{key}", "none", "{instance}", "none").Replace(path)
+			for _, token := range []string{"", "plumlatch_false", h.token + "x", strings.ToUpper(h.token)} {
+				if status, body := h.call(method, url, token, "{}"); status != http.StatusUnauthorized || !strings.Contains(body, "not-signed-in") {
+					t.Errorf("%s %s with the token %q: %d %s", method, url, token, status, body)
+				}
+			}
+			for role, token := range tokens {
+				status, body := h.call(method, url, token, "{}")
+				refused := status == http.StatusForbidden && strings.Contains(body, "role-too-low")
+				if refused != (rank[role] < rank[least]) {
+					t.Errorf("%s %s as %s (needs %s): %d %s", method, url, role, least, status, body)
+				}
+			}
+		}
+	}
+	if calls < 20 {
+		t.Errorf("only %d calls were made", calls)
+	}
+	if status, _ := h.call("GET", "/metrics", "", ""); status != http.StatusUnauthorized {
+		t.Errorf("/metrics without a token: %d", status)
+	}
+	if status, body := h.call("GET", "/metrics", tokens["viewer"], ""); status != http.StatusOK || !strings.Contains(body, "plumlatch_request_seconds_count") {
+		t.Errorf("/metrics: %d", status)
+	}
+}
+
+func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
+	h := newHouse(t, "")
+	r, err := h.api(h.token).AddTokenWithResponse(t.Context(), apiclient.AddToken{Name: "short"})
+	if err != nil || r.JSON201 == nil {
+		t.Fatalf("%v %s", err, r.Body)
+	}
+	if status, _ := h.call("GET", "/api/v1/keys", r.JSON201.Secret, ""); status != http.StatusOK {
+		t.Fatalf("the new token: %d", status)
+	}
+	h.must("token", "revoke", r.JSON201.Token.Id.String())
+	if status, _ := h.call("GET", "/api/v1/keys", r.JSON201.Secret, ""); status != http.StatusUnauthorized {
+		t.Errorf("the revoked token: %d", status)
+	}
+	viewer := strings.TrimSpace(h.must("token", "new", "weak", "-role", "viewer", "-q"))
+	if status, body := h.call("POST", "/api/v1/tokens", viewer, `{"name":"strong","role":"admin"}`); status != http.StatusForbidden {
+		t.Errorf("a viewer made an admin token: %d %s", status, body)
+	}
+}
+
+func TestSignInSaysTheSameForAnUnknownNameAndAWrongPassword(t *testing.T) {
+	h := newHouse(t, "")
+	_, wrong := h.call("POST", "/api/v1/session", "", `{"name":"ines","password":"not the password"}`)
+	status, unknown := h.call("POST", "/api/v1/session", "", `{"name":"nobody","password":"not the password"}`)
+	cut := func(s string) string { before, _, _ := strings.Cut(s, `"request_id"`); return before }
+	if status != http.StatusUnauthorized || cut(wrong) != cut(unknown) {
+		t.Errorf("%d\n%s\n%s", status, wrong, unknown)
+	}
+	if !strings.Contains(h.must("daybook", "list", "-action", "sign-in"), "refused") {
+		t.Error("the refused sign-ins are not in the daybook")
+	}
+}
+
+func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
+	h := newHouse(t, "")
+	resp, err := http.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})))
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	c := resp.Header.Get("Set-Cookie")
+	for _, want := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
+		if !strings.Contains(c, want) {
+			t.Errorf("the cookie %q lacks %s", c, want)
+		}
+	}
+	call := func(method, site string) int {
+		r, err := http.NewRequest(method, h.url+"/api/v1/keys/made", strings.NewReader(`{"name":"x"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Sec-Fetch-Site", site)
+		for _, k := range resp.Cookies() {
+			r.AddCookie(k)
+		}
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		return answer.StatusCode
+	}
+	if status := call("POST", "cross-site"); status != http.StatusForbidden {
+		t.Errorf("from another site: %d", status)
+	}
+	if status := call("POST", "same-origin"); status != http.StatusCreated {
+		t.Errorf("from the console: %d", status)
+	}
+}
+
+func TestSignOutRevokesTheKeptToken(t *testing.T) {
+	h := newHouse(t, "")
+	run := func(stdin string, args ...string) (string, error) {
+		cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+		cmd.Env = append(os.Environ(), "HOME="+h.dir, "PLUMLATCH_URL=", "PLUMLATCH_TOKEN=")
+		cmd.Stdin = strings.NewReader(stdin)
+		out, err := cmd.CombinedOutput()
+		return string(out), err
+	}
+	if out, err := run("wrong password\n", "sign-in", "ines", "-server", h.url); err == nil || !strings.Contains(out, "the name or the password is wrong") {
+		t.Errorf("a wrong password: %s", out)
+	}
+	if out, err := run(password+"\n", "sign-in", "ines", "-server", h.url); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	file := filepath.Join(h.dir, ".config/plumlatch/sign-in.json")
+	info, err := os.Stat(file)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the kept sign-in: %v, %v", info, err)
+	}
+	if out, err := run("", "whoami", "-q"); err != nil || out != "ines\n" {
+		t.Errorf("whoami: %s %v", out, err)
+	}
+	if out, err := run("", "whoami", "-server", "http://127.0.0.1:1"); err == nil || !strings.Contains(out, "you are not signed in") {
+		t.Errorf("the kept token would have gone to another server: %s", out)
+	}
+	if out, err := run("", "sign-out"); err != nil {
+		t.Errorf("sign-out: %s", out)
+	}
+	if out, err := run("", "whoami"); err == nil || !strings.Contains(out, "plumlatch sign-in") {
+		t.Errorf("after the sign-out: %s", out)
+	}
+}
+
+func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"-database", "postgres://x", "-cloud", "http://127.0.0.1:1", "-listen", "0.0.0.0:0"}, "there is no TLS"},
+		{[]string{"-database", "postgres://x", "-cloud", "http://127.0.0.1:1", "-listen", ":0"}, "there is no TLS"},
+		{[]string{"-demo", "-listen", "0.0.0.0:0", "-plain-http-beyond-loopback"}, "loopback only"},
+		{[]string{}, "no database was given"},
+	} {
+		out, err := exec.Command(filepath.Join(bin, "plumlatchd"), c.args...).CombinedOutput()
+		if err == nil || !strings.Contains(string(out), c.says) {
+			t.Errorf("%v: %v %s", c.args, err, out)
+		}
+	}
+}
+
+// TestAPrivateHalfIsInOneAnswerAndNowhereElse makes a pair in the service, has
+// private keys pasted where public ones belong, and looks for them everywhere.
+func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
+	h := newHouse(t, "")
+	r, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: new("k")}, apiclient.MakeKey{Name: "made"})
+	if err != nil || r.JSON201 == nil {
+		t.Fatalf("%v %s", err, r.Body)
+	}
+	secrets := [][]byte{[]byte(strings.Split(r.JSON201.PrivateHalf, "\n")[2])}
+	pasted := strings.ReplaceAll(r.JSON201.PrivateHalf, "b3BlbnNzaC1rZXktdjEA", "b3BlbnNzaC1rZXktdjEB") // another one
+	for _, call := range []struct{ path, body string }{
+		{"/api/v1/keys", jsonBody(t, map[string]string{"name": "pasted", "public_key": pasted})},
+		{"/api/v1/keys/readings", jsonBody(t, map[string]string{"public_key": pasted})},
+		{"/api/v1/keys", jsonBody(t, map[string]string{"name": pasted[:200], "public_key": "x"})},
+		{"/api/v1/keys", `{"name": "x", "public_key": ` + pasted},
+		{"/api/v1/keys", jsonBody(t, map[string]string{"name": "x", "public_key": "x", strings.ReplaceAll(pasted, "\n", ""): "y"})},
+	} {
+		if status, body := h.call("POST", call.path, h.token, call.body); status < 400 || bytes.Contains([]byte(body), secrets[0]) {
+			t.Errorf("%s answers %d %s", call.path, status, body)
+		}
+	}
+	h.client("key", "private", "made")
+	h.call("GET", "/api/v1/keys/made", h.token, "")
+	_, again := h.call("GET", "/api/v1/keys/made/private-half", h.token, "")
+	if strings.Contains(again, "PRIVATE KEY") {
+		t.Error("the private half was handed over twice")
+	}
+	secrets = append(secrets, []byte(h.token), []byte(password))
+	places := map[string]string{"the service's log": h.service.out.String(), "the database": dump(t, h.database)}
+	for where, text := range places {
+		if len(text) < 100 {
+			t.Errorf("%s is all but empty, so the search proves nothing", where)
+		}
+		for n, s := range secrets {
+			if strings.Contains(text, string(s)) {
+				t.Errorf("secret %d is in %s", n, where)
+			}
+		}
+	}
+}
+
+// dump returns every row of every table as text.
+func dump(t *testing.T, url string) string {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	rows, err := conn.Query(t.Context(), "SELECT tablename FROM pg_tables WHERE schemaname = 'public'")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b strings.Builder
+	for _, table := range tables {
+		rows, err := conn.Query(t.Context(), fmt.Sprintf("SELECT t::text FROM %s t", table))
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.WriteString(table + "\n" + strings.Join(lines, "\n") + "\n")
+	}
+	return b.String()
+}
+
+func TestBadRequestsAreToldApart(t *testing.T) {
+	h := newHouse(t, "")
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		code               string
+	}{
+		{"GET", "/api/v1/nothing", "", 404, "no-such-call"},
+		{"PUT", "/api/v1/keys", "{}", 404, "no-such-call"},
+		{"POST", "/api/v1/keys", "", 422, "bad-json"},
+		{"POST", "/api/v1/keys", "{", 422, "bad-json"},
+		{"POST", "/api/v1/keys", `{"name":1}`, 422, "bad-json"},
+		{"GET", "/api/v1/keys?limit=0", "", 422, "bad-limit"},
+		{"GET", "/api/v1/keys?limit=x", "", 422, "bad-parameter"},
+		{"GET", "/api/v1/keys?sort=colour", "", 422, "bad-sort"},
+		{"GET", "/api/v1/keys?label=x", "", 422, "bad-label"},
+		{"GET", "/api/v1/runs/not-an-id", "", 422, "bad-parameter"},
+		{"GET", "/api/v1/keys/%00", "", 422, "bad-text"},
+		{"GET", "/api/v1/instances?q=%ff", "", 422, "bad-text"},
+		{"GET", "/api/v1/keys/none", "", 404, "no-such-key"},
+	} {
+		status, body := h.call(c.method, c.path, h.token, c.body)
+		if status != c.status || !strings.Contains(body, `"code":"`+c.code+`"`) || !strings.Contains(body, "request_id") {
+			t.Errorf("%s %s: %d %s", c.method, c.path, status, body)
+		}
+	}
+}
+
+func TestTheServiceStopsInTimeWithAStreamOpen(t *testing.T) {
+	h := newHouse(t, "disk=1m")
+	id := strings.TrimSpace(h.must("instance", "launch", "slow", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"))
+	r, err := http.NewRequest("GET", h.url+"/api/v1/runs/"+id+"/events", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+h.token)
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if _, err := resp.Body.Read(make([]byte, 10)); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.service.Stop(8 * time.Second); err != nil || h.service.Err() != nil {
+		t.Errorf("the service ended with %v, %v", err, h.service.Err())
+	}
+}

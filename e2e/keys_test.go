@@ -1,0 +1,280 @@
+package e2e
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"plumlatch/internal/apiclient"
+)
+
+func TestKeyNewKeepsThePrivateHalfHereAndSendsOnlyThePublic(t *testing.T) {
+	h := newHouse(t, "")
+	for _, c := range []struct {
+		name string
+		args []string
+		want string
+	}{
+		{"plain", nil, "ed25519"},
+		{"rsa-small", []string{"-type", "rsa", "-bits", "2048"}, "rsa"},
+		{"curve", []string{"-type", "ecdsa", "-bits", "521"}, "ecdsa"},
+	} {
+		h.must(append([]string{"key", "new", c.name}, c.args...)...)
+		private := filepath.Join(h.home(), ".ssh", c.name)
+		info, err := os.Stat(private)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if info.Mode().Perm() != 0o600 {
+			t.Errorf("%s has the mode %o", private, info.Mode().Perm())
+		}
+		public, err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", private).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var k apiclient.Key
+		if err := json.Unmarshal([]byte(h.must("key", "show", c.name, "-json")), &k); err != nil {
+			t.Fatal(err)
+		}
+		if k.PublicKey != strings.TrimSpace(string(public)) || k.Type != c.want || k.Origin != apiclient.OriginClient {
+			t.Errorf("recorded %s %s %s; the file's public half is %s", k.Type, k.Origin, k.PublicKey, public)
+		}
+	}
+}
+
+func TestKeyNewNeverWritesOverAFile(t *testing.T) {
+	h := newHouse(t, "")
+	file := filepath.Join(h.dir, "older")
+	if err := os.WriteFile(file, []byte("an older key"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := h.client("key", "new", "fresh", "-out", file); r.status != 1 || !strings.Contains(r.err, "never written over") {
+		t.Errorf("status %d: %s", r.status, r.err)
+	}
+	if data, err := os.ReadFile(file); err != nil || string(data) != "an older key" {
+		t.Errorf("the older file now holds %q, %v", data, err)
+	}
+	if r := h.client("key", "show", "fresh"); r.status != 1 {
+		t.Error("the key was recorded although no file was written")
+	}
+	if err := os.WriteFile(file+"-2.pub", []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if r := h.client("key", "new", "fresh", "-out", file+"-2"); r.status != 1 {
+		t.Error("a .pub file was written over")
+	}
+}
+
+func TestKeyNewThatIsRefusedLeavesNothingBehind(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("key", "new", "atlas")
+	other := filepath.Join(h.dir, "other")
+	for _, args := range [][]string{
+		{"key", "new", "atlas", "-out", other},
+		{"key", "new", "has space", "-out", other},
+		{"key", "new", "nobodys", "-keeper", "nobody-here", "-out", other},
+		{"key", "new", "weak", "-type", "rsa", "-bits", "1024", "-out", other},
+		{"key", "new", "atlas", "-make", "service", "-out", other},
+	} {
+		if r := h.client(args...); r.status == 0 {
+			t.Errorf("%v was done", args)
+		}
+		left, err := filepath.Glob(filepath.Join(h.dir, "*other*"))
+		if err != nil || len(left) > 0 {
+			t.Errorf("%v left %v, %v", args, left, err)
+		}
+		hidden, err := filepath.Glob(filepath.Join(h.dir, ".plumlatch*"))
+		if err != nil || len(hidden) > 0 {
+			t.Errorf("%v left %v, %v", args, hidden, err)
+		}
+	}
+}
+
+func TestKeyNewWithPassphraseFromAFileNeedsItAfterwards(t *testing.T) {
+	h := newHouse(t, "")
+	secret := filepath.Join(h.dir, "passphrase")
+	if err := os.WriteFile(secret, []byte("storm petrel\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.must("key", "new", "guarded", "-passphrase-file", secret)
+	file := filepath.Join(h.home(), ".ssh", "guarded")
+	if err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", file).Run(); err == nil {
+		t.Error("the private half reads without its passphrase")
+	}
+	if err := exec.Command("ssh-keygen", "-y", "-P", "storm petrel", "-f", file).Run(); err != nil {
+		t.Errorf("the passphrase does not open it: %v", err)
+	}
+}
+
+func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("key", "new", "made", "-make", "service")
+	file := filepath.Join(h.home(), ".ssh", "made")
+	if err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", file).Run(); err != nil {
+		t.Fatalf("the file is no private half: %v", err)
+	}
+	for _, args := range [][]string{{"key", "private", "made"}, {"key", "new", "made", "-make", "service", "-out", file + "2"}} {
+		r := h.client(args...)
+		if r.status != 1 || !strings.Contains(r.err, "handed over once, to ines") || !strings.Contains(r.err, "make a new pair") {
+			t.Errorf("%v: status %d: %s", args, r.status, r.err)
+		}
+	}
+	// The same request sent twice must not bring the private half twice.
+	key, body := "one-request", apiclient.MakeKey{Name: "twice"}
+	first, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: &key}, body)
+	if err != nil || first.JSON201 == nil {
+		t.Fatalf("%v %s", err, first.Body)
+	}
+	second, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: &key}, body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if second.StatusCode() != http.StatusGone || strings.Contains(string(second.Body), "PRIVATE") {
+		t.Errorf("the second time: %d %s", second.StatusCode(), second.Body)
+	}
+}
+
+func TestKeyImportSaysWhatIsWrongAndStoresNothing(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	private, err := os.ReadFile(filepath.Join(h.home(), ".ssh", "mine"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	public, err := os.ReadFile(filepath.Join(h.home(), ".ssh", "mine.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := strings.TrimSpace(string(public))
+	for name, c := range map[string]struct{ text, code, says string }{
+		"empty":          {"\n", "empty", "no key in the text"},
+		"private":        {string(private), "private-key", "treat it as exposed"},
+		"cut short":      {line[:60], "cut-short", "before the key is complete"},
+		"wrapped":        {line[:40] + "\n" + line[40:], "wrapped", "must be one line"},
+		"disagreeing":    {strings.Replace(line, "ssh-ed25519", "ssh-rsa", 1), "type-and-blob-disagree", `the key data says "ssh-ed25519"`},
+		"unknown type":   {"ssh-frob AAAA", "unknown-type", "not a key type known here"},
+		"known already":  {line, "key-known", "under the name mine"},
+		"over 64 KiB":    {line + strings.Repeat(" x", 40000), "too-large", "at most 65536"},
+		"ten megabytes":  {strings.Repeat("A", 10<<20), "too-large", ""},
+		"two keys":       {line + "\n" + line, "several-keys", "second key begins here"},
+		"name over line": {"", "bad-name", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			keyName := "second"
+			if c.code == "bad-name" {
+				keyName = "two\nlines"
+			}
+			status, body := h.call("POST", "/api/v1/keys", h.token, jsonBody(t, map[string]string{"name": keyName, "public_key": c.text}))
+			var p apiclient.Problem
+			if err := json.Unmarshal([]byte(body), &p); err != nil || status < 400 || p.Code != c.code {
+				t.Errorf("the API answers %d %s, want the code %s", status, body, c.code)
+			}
+			if c.code == "bad-name" {
+				if p.Suggestion == nil || *p.Suggestion != "two-lines" || *p.Column != 4 {
+					t.Errorf("the bad name is answered with %s", body)
+				}
+				return
+			}
+			r := h.clientIn(c.text, "key", "import", keyName)
+			if r.status != 1 || !strings.Contains(r.err, c.says) {
+				t.Errorf("the client says %d %s, want %q", r.status, r.err, c.says)
+			}
+		})
+	}
+	if out := h.must("key", "list", "-q"); out != "mine\n" {
+		t.Errorf("the keys are now %q", out)
+	}
+}
+
+func TestKeyImportKeepsDropsOrReplacesTheComment(t *testing.T) {
+	h := newHouse(t, "")
+	for _, c := range []struct {
+		name string
+		args []string
+		want string
+	}{
+		{"kept", nil, "ines@wrackline-laptop"},
+		{"dropped", []string{"-no-comment"}, ""},
+		{"replaced", []string{"-comment", "field tablet"}, "field tablet"},
+	} {
+		file := filepath.Join(h.dir, c.name)
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "ines@wrackline-laptop", "-f", file).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		var k apiclient.Key
+		args := append([]string{"key", "import", c.name, "-json", "-from", file + ".pub"}, c.args...)
+		if err := json.Unmarshal([]byte(h.must(args...)), &k); err != nil {
+			t.Fatal(err)
+		}
+		if k.Comment != c.want {
+			t.Errorf("%s: the comment is %q, want %q", c.name, k.Comment, c.want)
+		}
+	}
+}
+
+func TestImportIsDoneOnceForOneIdempotencyKey(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("key", "new", "source")
+	public, err := os.ReadFile(filepath.Join(h.home(), ".ssh", "source.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.must("key", "delete", "source", "-yes")
+	key := "request-1"
+	request := apiclient.ImportKey{Name: "once", PublicKey: string(public)}
+	for range 2 {
+		r, err := h.api(h.token).ImportKeyWithResponse(t.Context(), &apiclient.ImportKeyParams{IdempotencyKey: &key}, request)
+		if err != nil || r.JSON201 == nil || r.JSON201.Name != "once" {
+			t.Fatalf("%v %s", err, r.Body)
+		}
+	}
+	request.Name = "another"
+	r, err := h.api(h.token).ImportKeyWithResponse(t.Context(), &apiclient.ImportKeyParams{IdempotencyKey: &key}, request)
+	if err != nil || r.StatusCode() != http.StatusUnprocessableEntity {
+		t.Errorf("another request under the same key: %v %s", err, r.Body)
+	}
+}
+
+func TestKeyListFiltersSortsAndPages(t *testing.T) {
+	h := newHouse(t, "")
+	for _, n := range []string{"c", "a", "b"} {
+		h.must("key", "new", n, "-label", "team="+n)
+	}
+	for want, args := range map[string][]string{
+		"a\nb\nc\n": {},
+		"c\nb\na\n": {"-sort", "-name"},
+		"c\na\nb\n": {"-sort", "created"},
+		"b\n":       {"-label", "team=b"},
+		"a\n":       {"-find", "A", "-type", "ed25519", "-keeper", "ines"},
+		"":          {"-find", "%"},
+	} {
+		if out := h.must(append([]string{"key", "list", "-q"}, args...)...); out != want {
+			t.Errorf("%v gives %q, want %q", args, out, want)
+		}
+	}
+	one := 1
+	var seen []string
+	var after *string
+	for {
+		r, err := h.api(h.token).ListKeysWithResponse(t.Context(), &apiclient.ListKeysParams{Limit: &one, After: after, Sort: new("-created")})
+		if err != nil || r.JSON200 == nil {
+			t.Fatalf("%v %s", err, r.Body)
+		}
+		for _, k := range r.JSON200.Items {
+			seen = append(seen, k.Name)
+		}
+		if after = r.JSON200.Next; after == nil {
+			break
+		}
+	}
+	if strings.Join(seen, "") != "bac" {
+		t.Errorf("page by page: %v", seen)
+	}
+	if status, body := h.call("GET", "/api/v1/keys?after=nonsense", h.token, ""); status != 422 || !strings.Contains(body, "bad-cursor") {
+		t.Errorf("a false cursor: %d %s", status, body)
+	}
+}

@@ -1,6 +1,54 @@
-generate:
+# Two commands matter most: make demo, make test. make help lists all.
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+LDFLAGS := -X main.version=$(VERSION) -X plumlatch/internal/cli.Version=$(VERSION)
+CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
+
+.PHONY: help demo test build generate lint bench screenshots clean
+
+help: ## list these commands
+	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  make \1|\2/' | column -t -s '|'
+
+demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps the data
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client
+	@bin/plumlatchd -demo
+
+test: build lint ## install what tests need, check the code, run all tests
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client chromium=chromium pgrep=procps
+	go test ./...
+
+build: console/dist/index.html ## build the console and the binaries into bin/
+	@mkdir -p bin
+	go build -ldflags "$(LDFLAGS)" -o bin/ ./cmd/...
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
+	cd console && npm run --silent build -- --logLevel warn
+
+generate: console/node_modules/.package-lock.json ## make the server, client and types anew from the contracts
 	go tool oapi-codegen -config internal/httpapi/contract/generate.yaml api/openapi.yaml
 	go tool oapi-codegen -config internal/apiclient/generate.yaml api/openapi.yaml
 	go tool oapi-codegen -config internal/cloud/adapter/generate.yaml api/adapter.yaml
 	go tool oapi-codegen -config internal/paddock/adapter/generate.yaml api/adapter.yaml
 	cd console && npm run --silent generate
+
+lint: console/node_modules/.package-lock.json ## gofmt, go vet, staticcheck, tsc, eslint
+	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "gofmt would change: $$bad"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run --silent check && npm run --silent lint
+
+bench: build ## measure the speed and print a table (see docs/benchmarks.md)
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql"
+	@go run ./bench
+
+screenshots: build ## take the pictures in docs/screenshots anew
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" chromium=chromium Xvfb=xvfb xterm=xterm import=imagemagick /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
+	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
+	scripts/terminal-pictures docs/screenshots
+
+clean: ## remove what was built, and the demo's data
+	rm -rf bin .demo console/node_modules console/dist/assets console/dist/index.html console/dist/mark.svg

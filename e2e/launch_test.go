@@ -58,7 +58,7 @@ func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 		}
 	}
 	i := h.instance("tide-1")
-	command := fmt.Sprintf("ssh -i %s -o IdentitiesOnly=yes -p 2222 debian@%s", filepath.Join(h.home(), ".ssh", "good"), i.PublicAddress)
+	command := "ssh -i ~/.ssh/good -o IdentitiesOnly=yes -p 2222 debian@" + i.PublicAddress
 	for _, want := range []string{command, i.Connection.HostKeys[0].Sha256, "was tried from here and completed"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("the end of the launch does not say %q:\n%s", want, r.out)

@@ -16,7 +16,7 @@ import (
 )
 
 // runDemo is the whole house in one folder: database, cloud, service, sample fleet.
-func runDemo(ctx context.Context, o settings, log *slog.Logger) (err error) {
+func runDemo(ctx context.Context, o settings) (err error) {
 	begun := time.Now()
 	tell := func(what string) { fmt.Printf("  %5.1f s  %s\n", time.Since(begun).Seconds(), what) }
 	tell("starting PostgreSQL on loopback")
@@ -30,7 +30,7 @@ func runDemo(ctx context.Context, o settings, log *slog.Logger) (err error) {
 		return err
 	}
 	defer logFile.Close()
-	log = slog.New(slog.NewTextHandler(logFile, nil)) // the terminal is for the person
+	log := slog.New(slog.NewTextHandler(logFile, nil)) // the terminal is for the person
 	if err := loadFleet(ctx, o, stage, log, tell); err != nil {
 		return err
 	}

@@ -85,7 +85,7 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 		return err
 	}
 	if o.demo {
-		return runDemo(ctx, o, log)
+		return runDemo(ctx, o)
 	}
 	if o.firstAdmin != "" {
 		return makeFirstAdmin(ctx, o, log)

@@ -17,6 +17,8 @@ export function themeFor(dark: boolean): ThemeConfig {
       colorBgLayout: dark ? "#17131a" : "#faf7f9",
       colorBgContainer: dark ? "#1f1a23" : "#ffffff",
       colorTextLightSolid: dark ? "#1a1018" : "#ffffff",
+      colorTextDescription: dark ? "#b5aebb" : "#5d5862",
+      colorTextPlaceholder: dark ? "#948c9b" : "#746e79",
       borderRadius: 6,
       fontSize: 14,
       fontFamily: "system-ui, 'Segoe UI', 'Noto Sans', 'DejaVu Sans', sans-serif",

@@ -45,8 +45,28 @@ type command struct {
 	flags func(*flag.FlagSet) func(context.Context, *session, []string) error
 }
 
+// group is commands that are listed under one heading.
+type group struct {
+	heading  string
+	commands []command
+}
+
+func groups() []group {
+	return []group{
+		{"Keys", keyCommands},
+		{"Which key opens what", openingCommands},
+		{"Instances", instanceCommands},
+		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},
+		{"People and tokens", peopleCommands},
+	}
+}
+
 func commands() []command {
-	return slices.Concat(keyCommands, openingCommands, instanceCommands, runCommands, daybookCommands, peopleCommands)
+	var all []command
+	for _, g := range groups() {
+		all = append(all, g.commands...)
+	}
+	return all
 }
 
 // usageError is an error about how the command was written.

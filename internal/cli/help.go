@@ -26,7 +26,13 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is "not as it should 
 func help(env Env, words []string) error {
 	if len(words) == 0 {
 		fmt.Fprint(env.Out, helpHead)
-		writeSummaries(env.Out, commands())
+		for n, g := range groups() {
+			if n > 0 {
+				fmt.Fprintln(env.Out)
+			}
+			fmt.Fprintln(env.Out, g.heading)
+			writeSummaries(env.Out, g.commands)
+		}
 		fmt.Fprint(env.Out, helpFoot)
 		return nil
 	}
@@ -54,17 +60,12 @@ func help(env Env, words []string) error {
 	return nil
 }
 
+// writeSummaries writes one line for each command, all aligned alike.
 func writeSummaries(w io.Writer, of []command) {
-	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-	thing := ""
+	const width = 24
 	for _, c := range of {
-		if first, _, _ := strings.Cut(c.name, " "); thing != "" && first != thing {
-			fmt.Fprintln(t)
-		}
-		thing, _, _ = strings.Cut(c.name, " ")
-		fmt.Fprintf(t, "  %s %s\t%s\n", c.name, c.args, c.summary)
+		fmt.Fprintf(w, "  %-*s  %s\n", width, strings.TrimSpace(c.name+" "+c.args), c.summary)
 	}
-	t.Flush()
 }
 
 func writeHelp(w io.Writer, c command) {

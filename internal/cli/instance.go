@@ -70,7 +70,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 				return err
 			}
 			if !s.json && !s.quiet {
-				fmt.Fprintf(s.env.Err, "Made the key %s; its private half is in %s.\n", k.Name, path)
+				fmt.Fprintf(s.env.Err, "Made the key %s; its private half is in %s.\n", k.Name, s.shown(path))
 			}
 			keys = append(keys, *newKey)
 		}
@@ -169,7 +169,7 @@ func (s *session) launched(ctx context.Context, client *apiclient.Client, instan
 			apiclient.Instance
 			SSH      string `json:"ssh"`
 			LoggedIn bool   `json:"logged_in"`
-		}{i, sshCommand(i.Connection, file), entry == nil})
+		}{i, s.sshCommand(i.Connection, file), entry == nil})
 	}
 	if s.quiet {
 		fmt.Fprintln(s.env.Out, i.Name)
@@ -182,13 +182,13 @@ func (s *session) launched(ctx context.Context, client *apiclient.Client, instan
 	}
 	switch {
 	case entry == nil:
-		fmt.Fprintf(s.env.Out, "%s is up. A login as %s with %s was tried from here and completed.\n", i.Name, i.Connection.User, file)
+		fmt.Fprintf(s.env.Out, "%s is up. A login as %s with %s was tried from here and completed.\n", i.Name, i.Connection.User, s.shown(file))
 	case errors.Is(entry, errNotTried):
 		fmt.Fprintf(s.env.Out, "%s is up and accepts the key for %s. No login was tried: %v.\n", i.Name, i.Connection.User, entry)
 	default:
 		fmt.Fprintf(s.env.Out, "%s is up and accepts the key, but a login from here failed: %v\n", i.Name, entry)
 	}
-	fmt.Fprintf(s.env.Out, "\n  %s\n\n", sshCommand(i.Connection, file))
+	fmt.Fprintf(s.env.Out, "\n  %s\n\n", s.sshCommand(i.Connection, file))
 	s.showHostKeys(i.Connection)
 	return nil
 }
@@ -203,25 +203,32 @@ func (s *session) showHostKeys(c apiclient.Connection) {
 	}
 }
 
-// fileFor returns the first private half on this machine that should open.
+// fileFor returns a private half on this machine that should open, before all
+// one of a key that was seen in place.
 func (s *session) fileFor(openers []apiclient.Opening) string {
+	second := ""
 	for _, o := range openers {
-		if file := s.findPrivate(o.Key.Sha256); file != "" && o.GrantedAt != nil {
+		file := s.findPrivate(o.Key.Sha256)
+		if file == "" || o.GrantedAt == nil {
+			continue
+		}
+		if o.Fit == apiclient.FitInPlace {
 			return file
 		}
+		second = file
 	}
-	return ""
+	return second
 }
 
 // sshCommand is what to type to log in. Only the named file is offered, so that
 // an agent full of keys does not use up the server's patience.
-func sshCommand(c apiclient.Connection, file string) string {
+func (s *session) sshCommand(c apiclient.Connection, file string) string {
 	if c.Address == "" {
 		return ""
 	}
 	identity := "-i PRIVATE-KEY-FILE"
 	if file != "" {
-		identity = "-i " + shellWord(file) + " -o IdentitiesOnly=yes"
+		identity = "-i " + s.shown(file) + " -o IdentitiesOnly=yes"
 	}
 	return fmt.Sprintf("ssh %s -p %d %s@%s", identity, c.Port, c.User, c.Address)
 }
@@ -306,11 +313,17 @@ func instanceShow(*flag.FlagSet) func(context.Context, *session, []string) error
 		}
 		s.facts("Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Zone", i.Zone+" in "+i.Region, "Address", address, "Private address", i.PrivateAddress,
 			"Labels", labelText(i.Labels), "Cloud's key label", i.KeyLabel, "Launched", moment(i.CreatedAt)+" by "+i.CreatedBy,
-			"A stop costs", strings.Join(i.StopCosts, "; "), "Log in", sshCommand(i.Connection, s.fileFor(openers)))
+			"A stop costs", strings.Join(i.StopCosts, "; "), "Log in", s.sshCommand(i.Connection, s.fileFor(openers)))
 		fmt.Fprintln(s.env.Out)
 		s.showHostKeys(i.Connection)
 		fmt.Fprintln(s.env.Out)
-		return s.showOpenings(openers, total, true, "No key that is known opens it.")
+		if total == 0 {
+			fmt.Fprintln(s.env.Out, "No key that is known opens it.")
+			return nil
+		}
+		s.openingTable(openers, true)
+		s.rest(len(openers), total)
+		return nil
 	}
 }
 

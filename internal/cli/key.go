@@ -114,8 +114,8 @@ func keyNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			fmt.Fprintln(s.env.Out, k.Name)
 			return nil
 		}
-		fmt.Fprintf(s.env.Out, "%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n", k.Name, path)
-		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "Public half", path+".pub")
+		fmt.Fprintf(s.env.Out, "%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n", k.Name, s.shown(path))
+		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "Public half", s.shown(path)+".pub")
 		fmt.Fprintf(s.env.Out, "\nUse it: plumlatch instance launch NAME -image IMAGE -size SIZE -key %s\n", k.Name)
 		return nil
 	}

@@ -118,6 +118,19 @@ func (s *session) findPrivate(sha256 string) string {
 	return ""
 }
 
+// shown writes a path for people, from the home folder where it lies below it.
+// A shell reads it as well.
+func (s *session) shown(path string) string {
+	home, err := s.home()
+	if err != nil {
+		return shellWord(path)
+	}
+	if below, ok := strings.CutPrefix(path, home+"/"); ok && shellWord(below) == below {
+		return "~/" + below
+	}
+	return shellWord(path)
+}
+
 // shellWord quotes s for a shell where it needs it.
 func shellWord(s string) string {
 	plain := strings.IndexFunc(s, func(r rune) bool {

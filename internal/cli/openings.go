@@ -5,14 +5,18 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"plumlatch/internal/apiclient"
 )
 
 var openingCommands = []command{
-	{name: "opens", args: "KEY", min: 1, max: 1, flags: opens, summary: "Show which logins a key opens", examples: []string{"plumlatch opens hides-shared"}},
-	{name: "openers", args: "INSTANCE", min: 1, max: 1, flags: openers, summary: "Show which keys open an instance", examples: []string{"plumlatch openers atlas-web-1"}},
+	{name: "opens", args: "KEY", min: 1, max: 1, flags: opens, summary: "Show which logins a key opens", detail: driftDetail, examples: []string{"plumlatch opens hides-shared"}},
+	{name: "openers", args: "INSTANCE", min: 1, max: 1, flags: openers, summary: "Show which keys open an instance", detail: driftDetail, examples: []string{"plumlatch openers atlas-web-1"}},
 }
+
+const driftDetail = `It ends with status 3 if a granted key was not there at the last look ("missing"), or
+one is there that nobody granted ("ungranted").`
 
 func opens(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var p paging
@@ -50,10 +54,13 @@ func openers(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	}
 }
 
+// showOpenings shows the rows, and ends with status 3 if one is not as it should be.
 func (s *session) showOpenings(rows []apiclient.Opening, total int, byInstance bool, none string) error {
 	switch {
 	case s.json:
-		return s.writeJSON(rows)
+		if err := s.writeJSON(rows); err != nil {
+			return err
+		}
 	case s.quiet:
 		for _, o := range rows {
 			if byInstance {
@@ -68,7 +75,15 @@ func (s *session) showOpenings(rows []apiclient.Opening, total int, byInstance b
 		s.openingTable(rows, byInstance)
 		s.rest(len(rows), total)
 	}
+	if slices.ContainsFunc(rows, adrift) {
+		return &quietError{exitNotAsItShould}
+	}
 	return nil
+}
+
+// adrift reports whether what was seen is not what is wanted.
+func adrift(o apiclient.Opening) bool {
+	return o.Fit == apiclient.FitMissing || o.Fit == apiclient.FitUngranted
 }
 
 // openingTable shows logins of one key, or keys of one instance.
@@ -89,7 +104,7 @@ func (s *session) openingTable(rows []apiclient.Opening, byInstance bool) {
 			looked = day(*o.SeenAt) + ", " + given(o.SeenBy)
 		}
 		fit := string(o.Fit)
-		if o.Fit == apiclient.FitMissing || o.Fit == apiclient.FitUngranted {
+		if adrift(o) {
 			fit += " !"
 		}
 		if byInstance {

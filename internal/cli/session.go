@@ -201,7 +201,7 @@ func writeError(w io.Writer, err error) {
 		return
 	}
 	where := ""
-	if e.Line != nil && *e.Line > 0 && e.Column != nil {
+	if e.Line != nil && e.Column != nil && given(e.Field) == "public_key" {
 		where = fmt.Sprintf("line %d, column %d: ", *e.Line, *e.Column)
 	}
 	fmt.Fprintf(w, "plumlatch: %s%s\n", where, e.Detail)

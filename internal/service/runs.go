@@ -111,7 +111,10 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	if err := errors.Join(l.set(ctx, map[string]any{"cloud_id": op.Instance}), p.SetFact(ctx, "operation", op.Id)); err != nil {
 		return "", err
 	}
-	return l.awaitPhase("instance")(ctx, p)
+	if _, err := l.await(ctx, p, op.Id, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder["instance"] }); err != nil {
+		return "", err
+	}
+	return "the disk is ready", nil
 }
 
 func lineOf(k store.Key) string {
@@ -167,11 +170,13 @@ func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string, reac
 	}
 }
 
+// phaseOrder is the order of a launch's phases in the adapter contract.
+var phaseOrder = map[string]int{"disk": 0, "instance": 1, "boot": 2}
+
 // awaitPhase waits until the launch has come to the phase and tells of the addresses.
 func (l *lifecycle) awaitPhase(phase string) func(context.Context, *runs.Progress) (string, error) {
-	order := map[string]int{"disk": 0, "instance": 1, "boot": 2}
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
-		_, err := l.await(ctx, p, p.Fact("operation"), func(op cloud.Operation) bool { return order[op.Phase] >= order[phase] })
+		_, err := l.await(ctx, p, p.Fact("operation"), func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] })
 		if err != nil {
 			return "", err
 		}

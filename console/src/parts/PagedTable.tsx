@@ -27,7 +27,7 @@ export function PagedTable<T extends object>({ pages, columns, rowKey, noun, emp
         }}
       />
       {pages.rows.length > 0 && (
-        <div style={{ display: "flex", alignItems: "center", gap: 12, padding: "10px 4px" }}>
+        <div style={{ display: "flex", alignItems: "center", gap: 12, padding: "10px 12px" }}>
           <span>{pages.rows.length === pages.total ? `${pages.total} ${noun}` : `${pages.rows.length} of ${pages.total} ${noun}`}</span>
           {pages.hasNextPage && <Button size="small" loading={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>Show more</Button>}
         </div>

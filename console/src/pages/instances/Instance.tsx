@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Instance } from "../../api/client";
 import { useInstance, useMe, useOpeners, useRuns } from "../../api/queries";
 import { loginCommand, moment } from "../../format";
+import { bestOpener } from "../../parts/bestOpener";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { Facts } from "../../parts/Facts";
@@ -22,10 +23,11 @@ export default function InstancePage() {
   const instance = useInstance(name);
   const openers = useOpeners(name);
   const runs = useRuns(name);
+  const me = useMe();
   if (instance.error) return <ProblemNote error={instance.error} again={() => void instance.refetch()} />;
   if (!instance.data) return <Loading />;
   const i = instance.data;
-  const first = openers.rows.find((o) => o.granted_at);
+  const first = bestOpener(openers.rows, me.data?.name);
   const live = runs.data?.items.filter((r) => !r.ended_at) ?? [];
   return (
     <>

@@ -2,8 +2,9 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Result } from "antd";
 import { useEffect } from "react";
 import { Link, useParams } from "react-router";
-import { useInstance, useOpeners, useRun } from "../../api/queries";
+import { useInstance, useMe, useOpeners, useRun } from "../../api/queries";
 import { loginCommand, moment } from "../../format";
+import { bestOpener } from "../../parts/bestOpener";
 import { CopyText } from "../../parts/CopyText";
 import { HostKeys } from "../../parts/HostKeys";
 import { Loading } from "../../parts/Loading";
@@ -44,7 +45,8 @@ export default function RunPage() {
 function HowToLogIn({ instance }: { instance: string }) {
   const i = useInstance(instance);
   const openers = useOpeners(instance);
-  const first = openers.rows.find((o) => o.granted_at);
+  const me = useMe();
+  const first = bestOpener(openers.rows, me.data?.name);
   if (!i.data || openers.isPending) return null;
   if (!first) return <Card size="small" title="It is up">Nobody can log in: no key was placed.</Card>;
   return (

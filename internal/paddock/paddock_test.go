@@ -1,0 +1,424 @@
+package paddock
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	mathrand "math/rand/v2"
+	"net"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/paddock/adapter"
+)
+
+// rig is a stand-in cloud with a client that speaks the contract to it.
+type rig struct {
+	t       *testing.T
+	options Options
+	cloud   *Cloud
+	client  *cloud.Cloud
+	server  *httptest.Server
+}
+
+func newRig(t *testing.T, l Latency) *rig {
+	t.Helper()
+	block := netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(210 + mathrand.IntN(40)), byte(mathrand.IntN(256)), 0}), 24)
+	r := &rig{t: t, options: Options{Dir: t.TempDir(), Token: "secret", Block: block, Latency: l}}
+	r.open()
+	t.Cleanup(r.close)
+	return r
+}
+
+func (r *rig) open() {
+	r.t.Helper()
+	var err error
+	if r.cloud, err = Open(r.options); err != nil {
+		r.t.Fatal(err)
+	}
+	r.server = httptest.NewServer(r.cloud.Handler())
+	if r.client, err = cloud.Connect(r.server.URL, "secret"); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) close() {
+	r.server.Close()
+	r.cloud.Close()
+}
+
+func makeKey(t *testing.T) (ssh.Signer, string) {
+	t.Helper()
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(s.PublicKey())))
+}
+
+func (r *rig) await(op cloud.Operation, err error) cloud.Operation {
+	r.t.Helper()
+	for until := time.Now().Add(10 * time.Second); err == nil && op.State == "running" && time.Now().Before(until); time.Sleep(time.Millisecond) {
+		op, err = r.client.Operation(r.t.Context(), op.Id)
+	}
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return op
+}
+
+func (r *rig) launch(name string, lines ...string) cloud.Instance {
+	r.t.Helper()
+	data, err := userdata.Render(userdata.Config{LoginUser: "debian", Keys: lines})
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	op := r.await(r.client.Launch(r.t.Context(), cloud.Launch{RequestToken: name, Name: name, Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data}))
+	if op.State != "done" {
+		r.t.Fatalf("%+v", op)
+	}
+	return r.instance(op.Instance)
+}
+
+func (r *rig) instance(id string) cloud.Instance {
+	r.t.Helper()
+	i, err := r.client.Instance(r.t.Context(), id)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return i
+}
+
+// login logs in from the source address, and fails if the host key is not one
+// of those in the boot output.
+func (r *rig) login(i cloud.Instance, user, source string, s ssh.Signer) (*ssh.Client, error) {
+	output, err := r.client.BootOutput(r.t.Context(), i.Id)
+	if err != nil {
+		return nil, err
+	}
+	dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(source)}, Timeout: 5 * time.Second}
+	address := fmt.Sprintf("%s:%d", i.PublicAddress, i.SshPort)
+	conn, err := dialer.DialContext(r.t.Context(), "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	c, channels, requests, err := ssh.NewClientConn(conn, address, &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(s)},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			for _, k := range cloud.HostKeys(output) {
+				if bytes.Equal(k.Blob, key.Marshal()) {
+					return nil
+				}
+			}
+			return errors.New("the host key is not in the boot output")
+		}})
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return ssh.NewClient(c, channels, requests), nil
+}
+
+func TestOnlyThePlacedKeyOpensAndOnlyForTheImagesUser(t *testing.T) {
+	r := newRig(t, Latency{})
+	key, line := makeKey(t)
+	other, _ := makeKey(t)
+	i := r.launch("one", line)
+	client, err := r.login(i, "debian", "127.0.0.1", key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	session, err := client.NewSession()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out, err := session.CombinedOutput("whoami && hostname; sudo whoami"); err != nil || string(out) != "debian\none\nroot\n" {
+		t.Errorf("%q %v", out, err)
+	}
+	for name, try := range map[string]struct {
+		user string
+		key  ssh.Signer
+	}{"another key": {"debian", other}, "root": {"root", key}, "nobody": {"nobody", key}, "outside": {"../debian", key}} {
+		if c, err := r.login(i, try.user, "127.0.0.1", try.key); err == nil {
+			c.Close()
+			t.Errorf("%s got in", name)
+		}
+	}
+}
+
+func TestTheFirewallJudgesTheSourceAddress(t *testing.T) {
+	r := newRig(t, Latency{})
+	key, line := makeKey(t)
+	i := r.launch("guarded", line)
+	rules, err := r.cloud.state.rules()
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := api{r.cloud}
+	if _, err := a.RemoveFirewallRule(t.Context(), adapter.RemoveFirewallRuleRequestObject{Rule: rules[0].Id}); err != nil {
+		t.Fatal(err)
+	}
+	if c, err := r.login(i, "debian", "127.0.0.1", key); err == nil {
+		c.Close()
+		t.Error("got in without any rule")
+	}
+	rule := adapter.NewFirewallRule{Group: "default", Source: "127.0.0.64/26", Port: SSHPort}
+	if _, err := a.AddFirewallRule(t.Context(), adapter.AddFirewallRuleRequestObject{Body: &rule}); err != nil {
+		t.Fatal(err)
+	}
+	for source, in := range map[string]bool{"127.0.0.65": true, "127.0.0.1": false} {
+		c, err := r.login(i, "debian", source, key)
+		if (err == nil) != in {
+			t.Errorf("from %s: %v", source, err)
+		}
+		if err == nil {
+			c.Close()
+		}
+	}
+	rule.Source = "everywhere"
+	if _, err := a.AddFirewallRule(t.Context(), adapter.AddFirewallRuleRequestObject{Body: &rule}); err == nil {
+		t.Error("a rule for everywhere was taken")
+	}
+}
+
+func TestStateSurvivesARestartAndOperationsGoOn(t *testing.T) {
+	r := newRig(t, Latency{})
+	key, line := makeKey(t)
+	i := r.launch("stays", line)
+	r.close()
+	r.options.Latency = Latency{Disk: 50 * time.Millisecond}
+	r.open()
+	if c, err := r.login(i, "debian", "127.0.0.1", key); err != nil {
+		t.Errorf("after the restart: %v", err)
+	} else {
+		c.Close()
+	}
+	data := "#cloud-config\nssh_authorized_keys:\n  - " + line + "\n"
+	op, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "cut", Name: "cut", Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.close()
+	r.open()
+	if op = r.await(r.client.Operation(t.Context(), op.Id)); op.State != "done" {
+		t.Fatalf("the launch that was cut off: %+v", op)
+	}
+	if c, err := r.login(r.instance(op.Instance), "debian", "127.0.0.1", key); err != nil {
+		t.Error(err)
+	} else {
+		c.Close()
+	}
+}
+
+func TestOneTokenMakesOneInstance(t *testing.T) {
+	r := newRig(t, Latency{Disk: 20 * time.Millisecond})
+	request := cloud.Launch{RequestToken: "t", Name: "once", Image: "debian-12", Size: "small", Zone: "north-shore-a"}
+	first, err := r.client.Launch(t.Context(), request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if second, err := r.client.Launch(t.Context(), request); err != nil || second.Id != first.Id {
+		t.Errorf("%v %v", second, err)
+	}
+	if i, ok, err := r.client.Launched(t.Context(), "t"); err != nil || !ok || i.Id != first.Instance {
+		t.Errorf("%v %v %v", i, ok, err)
+	}
+	if _, ok, err := r.client.Launched(t.Context(), "unheard of"); err != nil || ok {
+		t.Errorf("%v %v", ok, err)
+	}
+}
+
+func TestTerminateInMidLaunchWins(t *testing.T) {
+	r := newRig(t, Latency{Disk: 30 * time.Millisecond, Boot: 30 * time.Millisecond})
+	op, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "t", Name: "brief", Image: "debian-12", Size: "small", Zone: "north-shore-a"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if end := r.await(r.client.Terminate(t.Context(), op.Instance)); end.State != "done" {
+		t.Errorf("%+v", end)
+	}
+	if launch := r.await(r.client.Operation(t.Context(), op.Id)); launch.State != "failed" {
+		t.Errorf("the launch ended %s", launch.State)
+	}
+	if i := r.instance(op.Instance); i.State != "terminated" || i.PublicAddress != "" {
+		t.Errorf("%+v", i)
+	}
+	if _, err := os.Stat(r.cloud.diskDir(op.Instance)); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("the disk is still there: %v", err)
+	}
+	if again := r.await(r.client.Terminate(t.Context(), op.Instance)); again.State != "done" {
+		t.Errorf("a second end: %+v", again)
+	}
+}
+
+func TestBadUserDataPlacesNothingAndSaysSo(t *testing.T) {
+	r := newRig(t, Latency{})
+	for _, data := range []string{"#cloud-config\nssh_authorized_keys: [", "#!/bin/sh\nreboot\n"} {
+		op := r.await(r.client.Launch(t.Context(), cloud.Launch{RequestToken: data, Name: "odd", Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data}))
+		output, err := r.client.BootOutput(t.Context(), op.Instance)
+		if err != nil || !strings.Contains(output, "placed 0 keys") || len(cloud.HostKeys(output)) != 2 {
+			t.Errorf("%q: %v", output, err)
+		}
+	}
+}
+
+func TestFilesAreSeenWithTheLoginUsersRights(t *testing.T) {
+	r := newRig(t, Latency{})
+	key, line := makeKey(t)
+	client, err := r.login(r.launch("files", line), "debian", "127.0.0.1", key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	files, err := sftp.NewClient(client)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer files.Close()
+	if dir, err := files.Getwd(); err != nil || dir != "/home/debian" {
+		t.Errorf("the login begins in %s, %v", dir, err)
+	}
+	f, err := files.Open(".ssh/authorized_keys")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var text bytes.Buffer
+	if _, err := text.ReadFrom(f); err != nil || text.String() != line+"\n" {
+		t.Errorf("authorized_keys is %q, %v", text.String(), err)
+	}
+	f.Close()
+	info, err := files.Stat(".ssh/authorized_keys")
+	if err != nil || info.Mode().Perm() != 0o600 || info.Sys().(*sftp.FileStat).UID != 1000 {
+		t.Errorf("%v %v", info, err)
+	}
+	for name, forbidden := range map[string]func() error{
+		"read a host key":     func() error { return opened(files.Open("/etc/ssh/ssh_host_ed25519_key")) },
+		"write /etc/passwd":   func() error { return opened(files.OpenFile("/etc/passwd", os.O_WRONLY)) },
+		"make a file in /etc": func() error { return opened(files.Create("/etc/new")) },
+		"list /root":          func() error { _, err := files.ReadDir("/root"); return err },
+		"leave the disk":      func() error { return opened(files.Open("/../../../../etc/shadow")) },
+		"leave by a link": func() error {
+			return errors.Join(files.Symlink("/etc", "/home/debian/out"), opened(files.Create("out/new")))
+		},
+		"change a foreign mode":   func() error { return files.Chmod("/etc/passwd", 0o777) },
+		"rename into /etc":        func() error { return files.PosixRename(".ssh/authorized_keys", "/etc/moved") },
+		"remove from /etc":        func() error { return files.Remove("/etc/hostname") },
+		"rename over a file":      func() error { return errors.Join(files.Rename(".ssh/authorized_keys", ".ssh/authorized_keys")) },
+		"give a file to root":     func() error { return files.Chown(".ssh/authorized_keys", 0, 0) },
+		"read what is not there":  func() error { return opened(files.Open("nothing")) },
+		"make a folder in /":      func() error { return files.Mkdir("/new") },
+		"write without its place": func() error { return opened(files.Create("nowhere/new")) },
+	} {
+		if err := forbidden(); err == nil {
+			t.Errorf("allowed to %s", name)
+		}
+	}
+	w, err := files.Create(".ssh/new")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Write([]byte("x")); err != nil {
+		t.Error(err)
+	}
+	if err := errors.Join(w.Close(), files.Chmod(".ssh/new", 0o600), files.PosixRename(".ssh/new", ".ssh/authorized_keys")); err != nil {
+		t.Error(err)
+	}
+}
+
+func opened(f *sftp.File, err error) error {
+	if err == nil {
+		f.Close()
+	}
+	return err
+}
+
+func TestAuthorizedKeysThatOthersCanWriteOpensNothing(t *testing.T) {
+	r := newRig(t, Latency{})
+	key, line := makeKey(t)
+	i := r.launch("strict", line)
+	d, err := r.cloud.openDisk(i.Id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.close()
+	if err := d.root.Chmod("home/debian/.ssh", 0o777); err != nil {
+		t.Fatal(err)
+	}
+	if c, err := r.login(i, "debian", "127.0.0.1", key); err == nil {
+		c.Close()
+		t.Error("a key in a folder that others can write got in")
+	}
+}
+
+func TestOptionsThatLimitALine(t *testing.T) {
+	remote := &net.TCPAddr{IP: net.ParseIP("127.0.0.9"), Port: 4000}
+	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+	for option, in := range map[string]bool{
+		`from="127.0.0.0/28"`: true, `from="10.0.0.0/8,127.0.0.*"`: true, `from="10.0.0.1"`: false,
+		`expiry-time="20260602"`: true, `expiry-time="202605312359"`: false, `expiry-time="soon"`: false,
+		"cert-authority": false, "no-pty": true, `command="ls"`: true,
+	} {
+		if got := optionsAdmit([]string{option}, remote, now); got != in {
+			t.Errorf("%s admits: %v", option, got)
+		}
+	}
+}
+
+func TestTheAPIAsksForItsTokenAndTellsErrorsApart(t *testing.T) {
+	r := newRig(t, Latency{})
+	stranger, err := cloud.Connect(r.server.URL, "wrong")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var refused *cloud.RefusedError
+	if _, err := stranger.Images(t.Context()); !errors.As(err, &refused) || refused.Status != 401 {
+		t.Errorf("a wrong token: %v", err)
+	}
+	if _, err := r.client.Instance(t.Context(), "i-none"); !cloud.NotThere(err) {
+		t.Errorf("an instance that is not there: %v", err)
+	}
+	if _, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "t", Name: "x", Image: "none", Size: "small", Zone: "north-shore-a"}); !errors.As(err, &refused) || refused.Status != 400 {
+		t.Errorf("an image that is not there: %v", err)
+	}
+	i := r.launch("up")
+	if _, err := r.client.Start(t.Context(), i.Id); !errors.As(err, &refused) || refused.Status != 409 {
+		t.Errorf("a start of what runs: %v", err)
+	}
+	r.server.Close()
+	if _, err := r.client.Images(context.WithoutCancel(t.Context())); !errors.Is(err, cloud.ErrUnreachable) {
+		t.Errorf("a cloud that is away: %v", err)
+	}
+}
+
+func TestProgressGrowsThroughThePhases(t *testing.T) {
+	r := newRig(t, Latency{Disk: 100 * time.Millisecond, Boot: 100 * time.Millisecond})
+	op, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "t", Name: "slow", Image: "debian-12", Size: "small", Zone: "north-shore-a"})
+	seen := map[string]int{}
+	for err == nil && op.State == "running" {
+		if op.Percent < seen[op.Phase] {
+			t.Errorf("%s went back from %d to %d", op.Phase, seen[op.Phase], op.Percent)
+		}
+		seen[op.Phase] = op.Percent
+		op, err = r.client.Operation(t.Context(), op.Id)
+	}
+	if err != nil || seen["disk"] < 50 || seen["boot"] < 50 || op.Percent != 100 {
+		t.Errorf("%v %v %v", seen, op, err)
+	}
+}

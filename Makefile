@@ -7,7 +7,7 @@ CONSOLE := $(shell find console/src console/public console/index.html console/vi
 .PHONY: help demo test build generate lint bench screenshots clean
 
 help: ## list these commands
-	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  make \1|\2/' | column -t -s '|'
+	@awk -F ':.*## ' '/^[a-z]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
 demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps the data
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client

@@ -2,7 +2,15 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
+	"math/big"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -72,9 +80,13 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 
 func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 	h := newHouse(t, "")
-	r, err := h.api(h.token).AddTokenWithResponse(t.Context(), apiclient.AddToken{Name: "short"})
+	r, err := h.api(h.token).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
 	if err != nil || r.JSON201 == nil {
 		t.Fatalf("%v %s", err, r.Body)
+	}
+	again, err := h.api(h.token).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
+	if err != nil || again.StatusCode() != http.StatusGone {
+		t.Errorf("the same request again: %v %s", err, again.Body)
 	}
 	if status, _ := h.call("GET", "/api/v1/keys", r.JSON201.Secret, ""); status != http.StatusOK {
 		t.Fatalf("the new token: %d", status)
@@ -309,5 +321,43 @@ func TestTheServiceStopsInTimeWithAStreamOpen(t *testing.T) {
 	}
 	if err := h.service.Stop(8 * time.Second); err != nil || h.service.Err() != nil {
 		t.Errorf("the service ended with %v, %v", err, h.service.Err())
+	}
+}
+
+func TestTLSIsServedWithTheGivenCertificate(t *testing.T) {
+	h := newHouse(t, "")
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	keyDER, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := map[string][]byte{
+		"cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		"key.pem":  pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER}),
+	}
+	for name, data := range files {
+		if err := os.WriteFile(filepath.Join(h.dir, name), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.startService("127.0.0.1:0", "-tls-cert", filepath.Join(h.dir, "cert.pem"), "-tls-key", filepath.Join(h.dir, "key.pem"))
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(files["cert.pem"])
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}
+	resp, err := client.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})))
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	if c := resp.Header.Get("Set-Cookie"); !strings.HasPrefix(h.url, "https://") || !strings.Contains(c, "Secure") {
+		t.Errorf("%s sets the cookie %q", h.url, c)
 	}
 }

@@ -129,7 +129,7 @@ func newToken(ctx context.Context, h *house, operator string) (string, error) {
 		return "", err
 	}
 	actor := service.Actor{ID: o.ID, Name: o.Name, Role: service.Role(o.Role), Via: "service"}
-	_, secret, err := h.service.AddToken(ctx, actor, "demo-env", "", 366)
+	_, secret, err := h.service.AddToken(ctx, actor, service.IdempotencyKey{}, "demo-env", "", 366)
 	return secret, err
 }
 

@@ -898,6 +898,12 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// AddTokenParams defines parameters for AddToken.
+type AddTokenParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = LaunchInstance
 
@@ -1108,11 +1114,11 @@ type ClientInterface interface {
 
 	// AddTokenWithBody performs a POST /tokens (the `AddToken` operationId) request,
 	// with any type of body and a specified content type.
-	AddTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddTokenWithBody(ctx context.Context, params *AddTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddToken performs a POST /tokens (the `AddToken` operationId) request.
 	// Takes a body of the `application/json` content type.
-	AddToken(ctx context.Context, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddToken(ctx context.Context, params *AddTokenParams, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RevokeToken performs a DELETE /tokens/{token} (the `RevokeToken` operationId) request.
 	RevokeToken(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1536,8 +1542,8 @@ func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) 
 
 // AddTokenWithBody performs a POST /tokens (the `AddToken` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) AddTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddTokenRequestWithBody(c.Server, contentType, body)
+func (c *Client) AddTokenWithBody(ctx context.Context, params *AddTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTokenRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1550,8 +1556,8 @@ func (c *Client) AddTokenWithBody(ctx context.Context, contentType string, body 
 
 // AddToken performs a POST /tokens (the `AddToken` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddTokenRequest(c.Server, body)
+func (c *Client) AddToken(ctx context.Context, params *AddTokenParams, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTokenRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3032,18 +3038,18 @@ func NewListTokensRequest(server string) (*http.Request, error) {
 }
 
 // NewAddTokenRequest calls the generic AddToken builder with application/json body
-func NewAddTokenRequest(server string, body AddTokenJSONRequestBody) (*http.Request, error) {
+func NewAddTokenRequest(server string, params *AddTokenParams, body AddTokenJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddTokenRequestWithBody(server, "application/json", bodyReader)
+	return NewAddTokenRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewAddTokenRequestWithBody constructs an http.Request for the AddToken method, with any body, and a specified content type
-func NewAddTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddTokenRequestWithBody(server string, params *AddTokenParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -3067,6 +3073,21 @@ func NewAddTokenRequestWithBody(server string, contentType string, body io.Reade
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -3319,11 +3340,11 @@ type ClientWithResponsesInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	AddTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTokenResponse, error)
+	AddTokenWithBodyWithResponse(ctx context.Context, params *AddTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTokenResponse, error)
 
 	// AddTokenWithResponse performs a POST /tokens (the `AddToken` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	AddTokenWithResponse(ctx context.Context, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTokenResponse, error)
+	AddTokenWithResponse(ctx context.Context, params *AddTokenParams, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTokenResponse, error)
 
 	// RevokeTokenWithResponse performs a DELETE /tokens/{token} (the `RevokeToken` operationId) request.
 	//
@@ -4956,8 +4977,8 @@ func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEdi
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTokenResponse, error) {
-	rsp, err := c.AddTokenWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddTokenWithBodyWithResponse(ctx context.Context, params *AddTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTokenResponse, error) {
+	rsp, err := c.AddTokenWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4966,8 +4987,8 @@ func (c *ClientWithResponses) AddTokenWithBodyWithResponse(ctx context.Context, 
 
 // AddTokenWithResponse performs a POST /tokens (the `AddToken` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddTokenWithResponse(ctx context.Context, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTokenResponse, error) {
-	rsp, err := c.AddToken(ctx, body, reqEditors...)
+func (c *ClientWithResponses) AddTokenWithResponse(ctx context.Context, params *AddTokenParams, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTokenResponse, error) {
+	rsp, err := c.AddToken(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

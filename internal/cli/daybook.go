@@ -3,8 +3,8 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
 	"net/http"
+	"strconv"
 
 	"plumlatch/internal/apiclient"
 )
@@ -30,29 +30,19 @@ func daybookList(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if err != nil {
 			return err
 		}
-		if s.json {
-			return s.writeJSON(entries)
-		}
-		if len(entries) == 0 {
-			fmt.Fprintln(s.env.Err, "No entry fits.")
-			return nil
-		}
-		t := table{head: []string{"WHEN", "BY", "WAY", "OUTCOME", "WHAT"}}
-		for _, e := range entries {
-			if s.quiet {
-				fmt.Fprintln(s.env.Out, e.Seq)
-				continue
-			}
-			what := e.Sentence
-			if e.Why != nil {
-				what += " Why: " + *e.Why
-			}
-			t.add(moment(e.At), e.Person, e.Via, e.Outcome, what)
-		}
-		if !s.quiet {
-			t.write(s)
-			s.rest(len(entries), total)
-		}
-		return nil
+		return entryListing.show(s, entries, total)
 	}
+}
+
+var entryListing = listing[apiclient.Entry]{
+	head: []string{"WHEN", "BY", "WAY", "OUTCOME", "WHAT"},
+	name: func(e apiclient.Entry) string { return strconv.Itoa(e.Seq) },
+	none: "No entry fits.",
+	cells: func(e apiclient.Entry) []string {
+		what := e.Sentence
+		if e.Why != nil {
+			what += " Why: " + *e.Why
+		}
+		return []string{moment(e.At), e.Person, e.Via, e.Outcome, what}
+	},
 }

@@ -253,32 +253,21 @@ func instanceList(f *flag.FlagSet) func(context.Context, *session, []string) err
 		if err != nil {
 			return err
 		}
-		if s.json {
-			return s.writeJSON(instances)
-		}
-		t := table{head: []string{"NAME", "STATE", "IMAGE", "REGION", "LOGIN", "KEYS", "LABELS"}}
-		for _, i := range instances {
-			if s.quiet {
-				fmt.Fprintln(s.env.Out, i.Name)
-				continue
-			}
-			login := i.Connection.User + "@" + i.PublicAddress
-			if i.PublicAddress == "" {
-				login = i.Connection.User + ", no address"
-			}
-			t.add(i.Name, string(i.State), i.Image, i.Region, login, strconv.Itoa(i.Keys), labelText(i.Labels))
-		}
-		if s.quiet {
-			return nil
-		}
-		if len(instances) == 0 {
-			fmt.Fprintln(s.env.Err, "No instance fits. Launch one: plumlatch help instance launch")
-			return nil
-		}
-		t.write(s)
-		s.rest(len(instances), total)
-		return nil
+		return instanceListing.show(s, instances, total)
 	}
+}
+
+var instanceListing = listing[apiclient.Instance]{
+	head: []string{"NAME", "STATE", "IMAGE", "REGION", "LOGIN", "KEYS", "LABELS"},
+	name: func(i apiclient.Instance) string { return i.Name },
+	none: "No instance fits. Launch one: plumlatch help instance launch",
+	cells: func(i apiclient.Instance) []string {
+		login := i.Connection.User + "@" + i.PublicAddress
+		if i.PublicAddress == "" {
+			login = i.Connection.User + ", no address"
+		}
+		return []string{i.Name, string(i.State), i.Image, i.Region, login, strconv.Itoa(i.Keys), labelText(i.Labels)}
+	},
 }
 
 func instanceShow(*flag.FlagSet) func(context.Context, *session, []string) error {
@@ -409,42 +398,44 @@ func catalogueList(what string) func(*flag.FlagSet) func(context.Context, *sessi
 			if err != nil {
 				return err
 			}
-			var t table
-			var all any
 			switch what {
 			case "image":
-				all, t.head = c.Images, []string{"NAME", "TITLE", "LOGIN USER", "TAKES KEYS"}
-				for _, i := range c.Images {
-					t.add(i.Name, i.Title, i.LoginUser, strings.Join(i.KeyTypes, ", "))
-				}
+				return imageListing.show(s, c.Images, len(c.Images))
 			case "size":
-				all, t.head = c.Sizes, []string{"NAME", "CPUS", "MEMORY", "DISK", "TEMPORARY DISK"}
-				for _, z := range c.Sizes {
-					scratch := "none"
-					if z.TemporaryDiskGib > 0 {
-						scratch = fmt.Sprintf("%d GiB, wiped at a stop", z.TemporaryDiskGib)
-					}
-					t.add(z.Name, strconv.Itoa(z.Cpus), fmt.Sprintf("%d MiB", z.MemoryMib), fmt.Sprintf("%d GiB", z.DiskGib), scratch)
-				}
-			default:
-				all, t.head = c.Zones, []string{"NAME", "REGION"}
-				for _, z := range c.Zones {
-					t.add(z.Name, z.Region)
-				}
+				return sizeListing.show(s, c.Sizes, len(c.Sizes))
 			}
-			if s.json {
-				return s.writeJSON(all)
-			}
-			if !s.quiet {
-				t.write(s)
-				return nil
-			}
-			for _, row := range t.rows {
-				fmt.Fprintln(s.env.Out, row[0])
-			}
-			return nil
+			return zoneListing.show(s, c.Zones, len(c.Zones))
 		}
 	}
+}
+
+var imageListing = listing[apiclient.Image]{
+	head: []string{"NAME", "TITLE", "LOGIN USER", "TAKES KEYS"},
+	name: func(i apiclient.Image) string { return i.Name },
+	none: "The cloud has no image.",
+	cells: func(i apiclient.Image) []string {
+		return []string{i.Name, i.Title, i.LoginUser, strings.Join(i.KeyTypes, ", ")}
+	},
+}
+
+var sizeListing = listing[apiclient.Size]{
+	head: []string{"NAME", "CPUS", "MEMORY", "DISK", "TEMPORARY DISK"},
+	name: func(z apiclient.Size) string { return z.Name },
+	none: "The cloud has no size.",
+	cells: func(z apiclient.Size) []string {
+		scratch := "none"
+		if z.TemporaryDiskGib > 0 {
+			scratch = fmt.Sprintf("%d GiB, wiped at a stop", z.TemporaryDiskGib)
+		}
+		return []string{z.Name, strconv.Itoa(z.Cpus), fmt.Sprintf("%d MiB", z.MemoryMib), fmt.Sprintf("%d GiB", z.DiskGib), scratch}
+	},
+}
+
+var zoneListing = listing[apiclient.Zone]{
+	head:  []string{"NAME", "REGION"},
+	name:  func(z apiclient.Zone) string { return z.Name },
+	none:  "The cloud has no zone.",
+	cells: func(z apiclient.Zone) []string { return []string{z.Name, z.Region} },
 }
 
 // readable reports why the file cannot be used as a private half, or nil.

@@ -320,32 +320,21 @@ func keyList(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		if s.json {
-			return s.writeJSON(keys)
-		}
-		t := table{head: []string{"NAME", "TYPE", "BITS", "KEEPER", "OPENS", "MADE", "SHA-256"}}
-		for _, k := range keys {
-			if s.quiet {
-				fmt.Fprintln(s.env.Out, k.Name)
-				continue
-			}
-			keeper := "nobody"
-			if k.Keeper != nil {
-				keeper = k.Keeper.Name
-			}
-			t.add(k.Name, k.Type, strconv.Itoa(k.Bits), keeper, strconv.Itoa(k.Opens), day(k.CreatedAt), k.Fingerprints.Sha256)
-		}
-		if s.quiet {
-			return nil
-		}
-		if len(keys) == 0 {
-			fmt.Fprintln(s.env.Err, "No key fits. Make one: plumlatch key new NAME")
-			return nil
-		}
-		t.write(s)
-		s.rest(len(keys), total)
-		return nil
+		return keyListing.show(s, keys, total)
 	}
+}
+
+var keyListing = listing[apiclient.Key]{
+	head: []string{"NAME", "TYPE", "BITS", "KEEPER", "OPENS", "MADE", "SHA-256"},
+	name: func(k apiclient.Key) string { return k.Name },
+	none: "No key fits. Make one: plumlatch key new NAME",
+	cells: func(k apiclient.Key) []string {
+		keeper := "nobody"
+		if k.Keeper != nil {
+			keeper = k.Keeper.Name
+		}
+		return []string{k.Name, k.Type, strconv.Itoa(k.Bits), keeper, strconv.Itoa(k.Opens), day(k.CreatedAt), k.Fingerprints.Sha256}
+	},
 }
 
 func keyShow(*flag.FlagSet) func(context.Context, *session, []string) error {

@@ -78,7 +78,7 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			host = "machine"
 		}
 		tokenName := name.Suggest("sign-in-" + host)
-		made, err := answer[apiclient.NewToken](plain.AddToken(ctx, apiclient.AddToken{Name: tokenName, Days: days}, withCookie))
+		made, err := answer[apiclient.NewToken](plain.AddToken(ctx, &apiclient.AddTokenParams{IdempotencyKey: newRequestKey()}, apiclient.AddToken{Name: tokenName, Days: days}, withCookie))
 		if err != nil {
 			return err
 		}
@@ -196,22 +196,15 @@ func keeperList(*flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		if s.json {
-			return s.writeJSON(keepers)
-		}
-		t := table{head: []string{"NAME", "KIND", "WHO"}}
-		for _, k := range keepers {
-			if s.quiet {
-				fmt.Fprintln(s.env.Out, k.Name)
-				continue
-			}
-			t.add(k.Name, string(k.Kind), k.Title)
-		}
-		if !s.quiet {
-			t.write(s)
-		}
-		return nil
+		return keeperListing.show(s, keepers, len(keepers))
 	}
+}
+
+var keeperListing = listing[apiclient.Keeper]{
+	head:  []string{"NAME", "KIND", "WHO"},
+	name:  func(k apiclient.Keeper) string { return k.Name },
+	none:  "There is no keeper yet.",
+	cells: func(k apiclient.Keeper) []string { return []string{k.Name, string(k.Kind), k.Title} },
 }
 
 func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -226,7 +219,7 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if *role != "" {
 			request.Role = new(apiclient.Role(*role))
 		}
-		made, err := answer[apiclient.NewToken](client.AddToken(ctx, request))
+		made, err := answer[apiclient.NewToken](client.AddToken(ctx, &apiclient.AddTokenParams{IdempotencyKey: newRequestKey()}, request))
 		if err != nil {
 			return err
 		}
@@ -252,29 +245,24 @@ func tokenList(*flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		if s.json {
-			return s.writeJSON(tokens)
-		}
-		t := table{head: []string{"NAME", "ROLE", "MADE", "HOLDS UNTIL", "LAST USED", "ID"}}
-		for _, k := range tokens {
-			if s.quiet {
-				fmt.Fprintln(s.env.Out, k.Name)
-				continue
-			}
-			until, used := "no end", "never"
-			if k.ExpiresAt != nil {
-				until = day(*k.ExpiresAt)
-			}
-			if k.LastUsedAt != nil {
-				used = moment(*k.LastUsedAt)
-			}
-			t.add(k.Name, string(k.Role), day(k.CreatedAt), until, used, k.Id.String())
-		}
-		if !s.quiet {
-			t.write(s)
-		}
-		return nil
+		return tokenListing.show(s, tokens, len(tokens))
 	}
+}
+
+var tokenListing = listing[apiclient.Token]{
+	head: []string{"NAME", "ROLE", "MADE", "HOLDS UNTIL", "LAST USED", "ID"},
+	name: func(k apiclient.Token) string { return k.Name },
+	none: "You have no token.",
+	cells: func(k apiclient.Token) []string {
+		until, used := "no end", "never"
+		if k.ExpiresAt != nil {
+			until = day(*k.ExpiresAt)
+		}
+		if k.LastUsedAt != nil {
+			used = moment(*k.LastUsedAt)
+		}
+		return []string{k.Name, string(k.Role), day(k.CreatedAt), until, used, k.Id.String()}
+	},
 }
 
 func tokenRevoke(*flag.FlagSet) func(context.Context, *session, []string) error {

@@ -38,28 +38,17 @@ func runList(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		if s.json {
-			return s.writeJSON(runs)
-		}
-		t := table{head: []string{"RUN", "INSTANCE", "STATE", "BEGUN", "BY", "ID"}}
-		for _, r := range runs {
-			if s.quiet {
-				fmt.Fprintln(s.env.Out, r.Id)
-				continue
-			}
-			t.add(string(r.Kind), r.Instance, string(r.State), moment(r.CreatedAt), r.RequestedBy, r.Id.String())
-		}
-		if s.quiet {
-			return nil
-		}
-		if len(runs) == 0 {
-			fmt.Fprintln(s.env.Err, "No run fits.")
-			return nil
-		}
-		t.write(s)
-		s.rest(len(runs), total)
-		return nil
+		return runListing.show(s, runs, total)
 	}
+}
+
+var runListing = listing[apiclient.Run]{
+	head: []string{"RUN", "INSTANCE", "STATE", "BEGUN", "BY", "ID"},
+	name: func(r apiclient.Run) string { return r.Id.String() },
+	none: "No run fits.",
+	cells: func(r apiclient.Run) []string {
+		return []string{string(r.Kind), r.Instance, string(r.State), moment(r.CreatedAt), r.RequestedBy, r.Id.String()}
+	},
 }
 
 func runWatch(*flag.FlagSet) func(context.Context, *session, []string) error {

@@ -66,7 +66,11 @@ func (a *api) ListTokens(ctx context.Context, _ contract.ListTokensRequestObject
 }
 
 func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
-	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), r.Body.Name, service.Role(given(r.Body.Role)), given(r.Body.Days))
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), once, r.Body.Name, service.Role(given(r.Body.Role)), given(r.Body.Days))
 	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
 }
 

@@ -198,7 +198,7 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 }
 
 // AddToken makes a token for the actor and returns its secret, which is kept nowhere.
-func (s *Service) AddToken(ctx context.Context, actor Actor, name string, role Role, days int) (store.Token, string, error) {
+func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey, name string, role Role, days int) (store.Token, string, error) {
 	if err := checkName("name", name); err != nil {
 		return store.Token{}, "", err
 	}
@@ -217,6 +217,13 @@ func (s *Service) AddToken(ctx context.Context, actor Actor, name string, role R
 	secret := tokenPrefix + newSecret()
 	t := store.Token{ID: newID(), Name: name, Hash: hashSecret(secret), OperatorID: actor.ID, Role: string(role), CreatedAt: s.now(), ExpiresAt: new(s.now().AddDate(0, 0, days))}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, t.ID.String())
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			return &Problem{Kind: Gone, Code: "secret-shown", Detail: "this request made a token before, and its secret was shown then", Remedy: "Revoke that token and make another (plumlatch token list)"}
+		}
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
 		}

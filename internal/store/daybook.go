@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strconv"
+	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -43,10 +44,16 @@ func (s *Store) Daybook(ctx context.Context, f EntryFilter, p Page) (List[Entry]
 	return l, count(q, p, &l.Total)
 }
 
-// Remember keeps what a request led to. It returns what an earlier request with
+// rememberFor is for how long a request can be sent again without effect.
+const rememberFor = 48 * time.Hour
+
+// Remember keeps what a request led to, and forgets those of two days ago. It returns what an earlier request with
 // the same key led to, if there was one.
 func (s *Store) Remember(ctx context.Context, i Idempotency) (earlier *Idempotency, err error) {
 	db := s.db.WithContext(ctx)
+	if err := db.Where("created_at < ?", i.CreatedAt.Add(-rememberFor)).Delete(&Idempotency{}).Error; err != nil {
+		return nil, plain(err)
+	}
 	// A second request waits here for the first one's transaction to end.
 	result := db.Exec(`INSERT INTO idempotency (operator_id, key, request, subject, created_at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT DO NOTHING`, i.OperatorID, i.Key, i.Request, i.Subject, i.CreatedAt)

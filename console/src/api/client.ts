@@ -1,5 +1,5 @@
 import createClient from "openapi-fetch";
-import type { components, paths } from "./contract";
+import type { components, paths } from "./contract.gen";
 
 export type Key = components["schemas"]["Key"];
 export type KeyReading = components["schemas"]["KeyReading"];

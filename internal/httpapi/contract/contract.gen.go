@@ -904,6 +904,12 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// AddTokenParams defines parameters for AddToken.
+type AddTokenParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = LaunchInstance
 
@@ -1001,7 +1007,7 @@ type ServerInterface interface {
 	ListTokens(c *gin.Context)
 
 	// (POST /tokens)
-	AddToken(c *gin.Context)
+	AddToken(c *gin.Context, params AddTokenParams)
 
 	// (DELETE /tokens/{token})
 	RevokeToken(c *gin.Context, token string)
@@ -1916,6 +1922,33 @@ func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 // AddToken operation middleware
 func (siw *ServerInterfaceWrapper) AddToken(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddTokenParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1923,7 +1956,7 @@ func (siw *ServerInterfaceWrapper) AddToken(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.AddToken(c)
+	siw.Handler.AddToken(c, params)
 }
 
 // RevokeToken operation middleware
@@ -3021,7 +3054,8 @@ func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTok
 }
 
 type AddTokenRequestObject struct {
-	Body *AddTokenJSONRequestBody
+	Params AddTokenParams
+	Body   *AddTokenJSONRequestBody
 }
 
 type AddTokenResponseObject interface {
@@ -3967,8 +4001,10 @@ func (sh *strictHandler) ListTokens(ctx *gin.Context) {
 }
 
 // AddToken operation middleware
-func (sh *strictHandler) AddToken(ctx *gin.Context) {
+func (sh *strictHandler) AddToken(ctx *gin.Context, params AddTokenParams) {
 	var request AddTokenRequestObject
+
+	request.Params = params
 
 	var body AddTokenJSONRequestBody
 	var err error
@@ -4117,9 +4153,9 @@ var swaggerSpec = []string{
 	"Wh6oNL/jBJ8mFUiSrSjv7J+s+ZUtMVJNbY74uuZtEMVs76a7sYtyEQQCJiL23YknoHSvkTVWI75hS/6q",
 	"1sm+nq3b0lwTI3d/S9sj69zd1JESt7oBffa97aCdRvkRE1Ix8f/lpO2Ov0T6HAUyhVozvnyETg43j3Ka",
 	"kNVt/sgRaxixN/7tCFcu19RyJuOYYzc899jM6DvPk9nv7/rNAtj8bKUSGzWn3aE3dsljlHrcWwt2V3re",
-	"9P+Ei9hwoj2QpzTtMS5v/9DEafi83f6Rk3Pt2ykiBLBNvmgyjNZ1L5V4pNRc37RY4l98xH8nu5Cu4U6s",
-	"wRNry48I/I0W3SPrfn/pZu+0jJtxMEF/96pc3pBSyKO2Mwz1QDd78vs74xK1Vvn3dwZ0hYMfFh21LJJZ",
-	"ckErdnH3JLl/d///AQAA//8=",
+	"9P+Ei9hwoj2QpzTtMS5v/9DEZ5rca+F75Oxe+3qLCAVtlzDaHKO23VspHim317dNlnsuPuK/k21M13An",
+	"1hChduCPvPg3buz/p3L2zuu4IYkKeO9du7whpZBH7YcYKpJueOX3d8anas367+8M6AonRyw6alkks+SC",
+	"Vuzi7kly/+7+/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

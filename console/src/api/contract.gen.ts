@@ -813,7 +813,10 @@ export interface operations {
     addToken: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };

@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+)
+
+// openTerminal makes a pseudo-terminal (pty(7)) and returns its two ends.
+func openTerminal(t *testing.T) (master, slave *os.File) {
+	t.Helper()
+	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { master.Close() })
+	if err := unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0); err != nil {
+		t.Fatal(err)
+	}
+	n, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	slave, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { slave.Close() })
+	return master, slave
+}
+
+// onTerminal runs the client on a terminal. After each prompt the next answer is typed.
+func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
+	h.t.Helper()
+	t := h.t.(*testing.T)
+	master, slave := openTerminal(t)
+	if err := os.MkdirAll(h.home(), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
+	cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	said := &output{}
+	go func() {
+		buffer := make([]byte, 1024)
+		for {
+			n, err := master.Read(buffer)
+			said.Write(buffer[:n])
+			if err != nil {
+				return
+			}
+		}
+	}()
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i+1 < len(dialogue); i += 2 {
+		eventually(t, "the prompt "+dialogue[i], func() bool { return strings.Contains(said.String(), dialogue[i]) })
+		if _, err := master.WriteString(dialogue[i+1] + "\n"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	err := cmd.Wait()
+	return said.String(), err
+}
+
+func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
+	h := newHouse(t, "")
+	said, err := h.onTerminal([]string{"key", "new", "asked", "-passphrase"}, "Passphrase for the private half: ", "storm petrel", "Again: ", "storm petrel")
+	if err != nil || strings.Contains(said, "petrel") || !strings.Contains(said, "asked is recorded") {
+		t.Errorf("%v: %q", err, said)
+	}
+	if err := exec.Command("ssh-keygen", "-y", "-P", "storm petrel", "-f", filepath.Join(h.home(), ".ssh/asked")).Run(); err != nil {
+		t.Errorf("the passphrase does not open it: %v", err)
+	}
+	said, err = h.onTerminal([]string{"key", "new", "mistyped", "-passphrase"}, "Passphrase for the private half: ", "storm petrel", "Again: ", "storm petral")
+	if err == nil || !strings.Contains(said, "the two passphrases differ") {
+		t.Errorf("two different passphrases: %v: %q", err, said)
+	}
+	if r := h.client("key", "show", "mistyped"); r.status != 1 {
+		t.Error("the mistyped key was recorded")
+	}
+}
+
+func TestHarmIsConfirmedByTypingTheName(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "doomed", "-image", "debian-12", "-size", "small", "-no-key")
+	said, err := h.onTerminal([]string{"instance", "terminate", "doomed"}, "Type doomed to go on: ", "yes")
+	if err == nil || !strings.Contains(said, "not confirmed; nothing was done") {
+		t.Errorf("%v: %q", err, said)
+	}
+	said, err = h.onTerminal([]string{"instance", "terminate", "doomed"}, "Type doomed to go on: ", "doomed")
+	if err != nil || !strings.Contains(said, "gone, with its disks") {
+		t.Errorf("%v: %q", err, said)
+	}
+}

@@ -25,7 +25,7 @@ type Spec struct {
 // Pair is a key pair with both halves.
 type Pair struct {
 	Public
-	private crypto.PrivateKey
+	private crypto.Signer
 }
 
 // Normal returns s with its defaults filled in, or an error that names what

@@ -1,0 +1,246 @@
+package keypair
+
+import (
+	"bytes"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/ed25519"
+	"crypto/subtle"
+	"encoding/binary"
+	"errors"
+	"math/big"
+
+	"golang.org/x/crypto/chacha20"
+	//lint:ignore SA1019 the format prescribes it
+	"golang.org/x/crypto/poly1305"
+)
+
+// opensshMagic begins the format; see PROTOCOL.key in OpenSSH's source.
+const opensshMagic = "openssh-key-v1\x00"
+
+// opensshCipher is one way in which the private section is encrypted.
+type opensshCipher struct {
+	key, iv, tag, block int // lengths in bytes
+	open                func(key, iv, sealed []byte) ([]byte, error)
+}
+
+var opensshCiphers = map[string]opensshCipher{
+	"none":                          {block: 8, open: func(_, _, sealed []byte) ([]byte, error) { return sealed, nil }},
+	"aes128-ctr":                    {key: 16, iv: 16, block: 16, open: openCTR},
+	"aes192-ctr":                    {key: 24, iv: 16, block: 16, open: openCTR},
+	"aes256-ctr":                    {key: 32, iv: 16, block: 16, open: openCTR},
+	"aes128-cbc":                    {key: 16, iv: 16, block: 16, open: openCBC},
+	"aes256-cbc":                    {key: 32, iv: 16, block: 16, open: openCBC},
+	"aes128-gcm@openssh.com":        {key: 16, iv: 12, tag: 16, block: 16, open: openGCM},
+	"aes256-gcm@openssh.com":        {key: 32, iv: 12, tag: 16, block: 16, open: openGCM},
+	"chacha20-poly1305@openssh.com": {key: 64, tag: 16, block: 8, open: openChaCha},
+}
+
+func readOpenSSH(data, passphrase []byte) (PrivateFile, error) {
+	rest, ok := bytes.CutPrefix(data, []byte(opensshMagic))
+	if !ok {
+		return PrivateFile{}, damaged("the data does not begin as OpenSSH's private key format does")
+	}
+	r := reader{rest: rest}
+	cipherName, kdf, options := string(r.str()), string(r.str()), r.str()
+	count := r.uint32()
+	publicBlob, sealed := r.str(), r.str()
+	if r.err != nil {
+		return PrivateFile{}, damaged("the data ends too early; part of the file is missing")
+	}
+	file := PrivateFile{Format: OpenSSHPrivate, Cipher: cipherName, Encrypted: cipherName != "none"}
+	if count != 1 {
+		return file, damaged("the file holds %d keys; one is usual and all that is read", count)
+	}
+	how, ok := opensshCiphers[cipherName]
+	if !ok {
+		return file, damaged("the file is encrypted with %q, which is not known here", printable(cipherName))
+	}
+	var err error
+	if file.Public, err = ReadBlob(publicBlob); err != nil {
+		return file, damaged("the public half in the file: %v", err)
+	}
+	if len(r.rest) != how.tag || len(sealed) < how.block || len(sealed)%how.block != 0 {
+		return file, damaged("the encrypted part has a length that it cannot have")
+	}
+	plain, err := unsealOpenSSH(how, kdf, options, append(bytes.Clone(sealed), r.rest...), passphrase)
+	if err != nil {
+		return file, err
+	}
+	pair, err := readOpenSSHSection(plain, file.Encrypted)
+	if err != nil {
+		return file, err
+	}
+	if !bytes.Equal(pair.Blob, publicBlob) {
+		return file, damaged("the private and the public half in the file do not belong together")
+	}
+	file.Pair = pair
+	return file, nil
+}
+
+func unsealOpenSSH(how opensshCipher, kdf string, options, sealed, passphrase []byte) ([]byte, error) {
+	switch {
+	case kdf == "none" && how.key == 0:
+		return sealed, nil
+	case kdf != "bcrypt" || how.key == 0:
+		return nil, damaged("the key derivation %q does not fit the cipher", printable(kdf))
+	}
+	o := reader{rest: options}
+	salt, rounds := o.str(), o.uint32()
+	if o.err != nil || len(o.rest) > 0 || len(salt) == 0 || rounds == 0 {
+		return nil, damaged("the settings of the key derivation are damaged")
+	}
+	if rounds > maxBcryptRounds {
+		return nil, tooMuchWork("bcrypt rounds:", int64(rounds), maxBcryptRounds)
+	}
+	if len(passphrase) == 0 {
+		return nil, ErrPassphraseNeeded
+	}
+	derived, err := bcryptPBKDF(passphrase, salt, int(rounds), how.key+how.iv)
+	if err != nil {
+		return nil, damaged("the settings of the key derivation are damaged")
+	}
+	return how.open(derived[:how.key], derived[how.key:], sealed)
+}
+
+// readOpenSSHSection reads the decrypted section: two equal check numbers, the
+// key, the comment, and a padding of 1, 2, 3 …
+func readOpenSSHSection(plain []byte, encrypted bool) (Pair, error) {
+	r := reader{rest: plain}
+	first, second := r.uint32(), r.uint32()
+	if r.err != nil || first != second {
+		if encrypted {
+			return Pair{}, ErrPassphraseWrong
+		}
+		return Pair{}, damaged("the check numbers of the private part differ")
+	}
+	name := string(r.str())
+	alg, ok := algorithms[name]
+	if r.err != nil || !ok {
+		return Pair{}, damaged("the private half is of the type %q, which is not known here", printable(name))
+	}
+	key, err := readOpenSSHKey(&r, alg)
+	comment := string(r.str())
+	if r.err != nil {
+		return Pair{}, damaged("the private part ends too early")
+	}
+	if err != nil {
+		return Pair{}, err
+	}
+	for i, b := range r.rest {
+		if int(b) != i+1 {
+			return Pair{}, damaged("the padding after the key is not 1, 2, 3 and so on")
+		}
+	}
+	return pairOf(key, comment)
+}
+
+func readOpenSSHKey(r *reader, alg algorithm) (any, error) {
+	switch alg.typ {
+	case Ed25519:
+		public, both := r.str(), r.str()
+		if r.err != nil || len(both) != ed25519.PrivateKeySize {
+			return nil, damaged("the Ed25519 key has a length that it cannot have")
+		}
+		return ed25519Key(both[:ed25519.SeedSize], public)
+	case RSA:
+		n, e, d, _, p, q := r.mpint(), r.mpint(), r.mpint(), r.mpint(), r.mpint(), r.mpint()
+		if r.err != nil {
+			return nil, damaged("a number of the RSA key is damaged")
+		}
+		return rsaKey(n, e, d, p, q)
+	case ECDSA:
+		curve, point, d := string(r.str()), r.str(), r.mpint()
+		if r.err != nil || curve != alg.curve {
+			return nil, damaged("the ECDSA key is damaged")
+		}
+		return ecdsaKey(curve, point, d)
+	}
+	return nil, &Refusal{Code: CodeUnknownType, Problem: "the private half of this key is in a hardware token; the file only tells the token which", Remedy: "Use its public half, the .pub file beside it; sign through an agent"}
+}
+
+func openCTR(key, iv, sealed []byte) ([]byte, error) {
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	cipher.NewCTR(block, iv).XORKeyStream(sealed, sealed)
+	return sealed, nil
+}
+
+func openCBC(key, iv, sealed []byte) ([]byte, error) {
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	cipher.NewCBCDecrypter(block, iv).CryptBlocks(sealed, sealed)
+	return sealed, nil
+}
+
+func openGCM(key, iv, sealed []byte) ([]byte, error) {
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := cipher.NewGCM(block)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := aead.Open(nil, iv, sealed, nil)
+	if err != nil {
+		return nil, ErrPassphraseWrong
+	}
+	return plain, nil
+}
+
+// openChaCha opens OpenSSH's own ChaCha20-Poly1305 with sequence number zero:
+// the first 32 bytes of the key serve, block 0 makes the Poly1305 key.
+func openChaCha(key, _, sealed []byte) ([]byte, error) {
+	stream, err := chacha20.NewUnauthenticatedCipher(key[:32], make([]byte, chacha20.NonceSize))
+	if err != nil {
+		return nil, err
+	}
+	var macKey [32]byte
+	stream.XORKeyStream(macKey[:], macKey[:])
+	n := len(sealed) - poly1305.TagSize
+	var tag [poly1305.TagSize]byte
+	poly1305.Sum(&tag, sealed[:n], &macKey)
+	if subtle.ConstantTimeCompare(tag[:], sealed[n:]) != 1 {
+		return nil, ErrPassphraseWrong
+	}
+	stream.SetCounter(1)
+	plain := make([]byte, n)
+	stream.XORKeyStream(plain, sealed[:n])
+	return plain, nil
+}
+
+func (r *reader) uint32() uint32 {
+	if r.err != nil {
+		return 0
+	}
+	if len(r.rest) < 4 {
+		r.err = errShort
+		return 0
+	}
+	v := binary.BigEndian.Uint32(r.rest)
+	r.rest = r.rest[4:]
+	return v
+}
+
+var errLength = errors.New("a length is out of range")
+
+// writer writes the data types of RFC 4251 section 5.
+type writer struct{ b []byte }
+
+func (w *writer) str(s []byte) {
+	w.b = binary.BigEndian.AppendUint32(w.b, uint32(len(s)))
+	w.b = append(w.b, s...)
+}
+
+func (w *writer) mpint(n *big.Int) {
+	b := n.Bytes()
+	if len(b) > 0 && b[0]&0x80 != 0 {
+		b = append([]byte{0}, b...)
+	}
+	w.str(b)
+}

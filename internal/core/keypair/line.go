@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -62,9 +63,9 @@ type textLine struct {
 func significantLines(text string) []textLine {
 	var out []textLine
 	for i, l := range strings.Split(text, "\n") {
-		trimmed := strings.TrimLeft(l, " \t\ufeff")
+		trimmed := strings.TrimLeftFunc(strings.TrimLeft(l, "\ufeff"), unicode.IsSpace)
 		column := utf8.RuneCountInString(l) - utf8.RuneCountInString(trimmed) + 1
-		trimmed = strings.TrimRight(trimmed, " \t\r")
+		trimmed = strings.TrimRightFunc(trimmed, unicode.IsSpace)
 		if trimmed == "" || strings.HasPrefix(trimmed, "#") {
 			continue
 		}
@@ -221,12 +222,8 @@ func refuseType(l textLine, typ, rest string) *Refusal {
 }
 
 func optionsBefore(line string) bool {
-	for _, f := range strings.Fields(line)[1:] {
-		if knownType(f) {
-			return true
-		}
-	}
-	return false
+	fields := strings.Fields(line)
+	return len(fields) > 1 && slices.ContainsFunc(fields[1:], knownType)
 }
 
 // refuseBase64 tells a key cut short or wrapped with blanks from one with a

@@ -1,0 +1,131 @@
+package keypair
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"strings"
+)
+
+// Weight is how much a finding matters.
+type Weight string
+
+// The weights.
+const (
+	Bad     Weight = "bad"     // act now
+	Caution Weight = "caution" // act soon
+	Remark  Weight = "remark"  // worth knowing
+)
+
+// Finding is something to know about a key or its file.
+type Finding struct {
+	Code   string
+	Weight Weight
+	Text   string
+	Remedy string
+}
+
+var personAtHost = regexp.MustCompile(`\S@\S`)
+
+const newKeyRemedy = "Make a new key and let that in instead: plumlatch key new NAME"
+
+// Judge returns what is to be known about a public key, the worst first. The
+// bounds are those of NIST SP 800-57 part 1 (112 and 128 bits of security).
+func Judge(p Public) []Finding {
+	var out []Finding
+	if p.Type == RSA {
+		switch {
+		case p.Bits < 2048:
+			out = append(out, Finding{"rsa-short", Bad, fmt.Sprintf("the RSA key has %d bits; fewer than 2048 can be broken by those with money", p.Bits), newKeyRemedy})
+		case p.Bits < 3072:
+			out = append(out, Finding{"rsa-old", Remark, fmt.Sprintf("the RSA key has %d bits; 3072 are advised for keys used beyond 2030", p.Bits), newKeyRemedy + ", by the end of 2030"})
+		}
+		r := reader{rest: p.Blob}
+		r.str()
+		if e := r.mpint(); r.err == nil && e.Cmp(big.NewInt(65537)) < 0 {
+			out = append(out, Finding{"rsa-exponent", Caution, fmt.Sprintf("the RSA exponent is %s; small ones made several attacks possible", e), newKeyRemedy})
+		}
+	}
+	if personAtHost.MatchString(p.Comment) {
+		out = append(out, Finding{"comment-names", Remark, "the comment names a person and a machine, and goes wherever the public half goes", "Replace it: -comment TEXT, or -no-comment"})
+	}
+	return out
+}
+
+// JudgePrivate returns what is to be known about a private half's file, beside
+// what Judge says of the key.
+func JudgePrivate(f PrivateFile) []Finding {
+	var out []Finding
+	switch {
+	case !f.Encrypted:
+		out = append(out, Finding{"no-passphrase", Caution, "the private half has no passphrase: whoever gets the file gets in", "Give it one: plumlatch key passphrase FILE"})
+	case f.Format == ClassicPEM:
+		out = append(out, Finding{"old-encryption", Caution, "the passphrase is stretched with one round of MD5, so it can be guessed fast", "Write it anew: plumlatch key convert FILE -to openssh"})
+	case f.Format == PPK2:
+		out = append(out, Finding{"old-encryption", Caution, "version 2 of .ppk stretches the passphrase with one round of SHA-1, so it can be guessed fast", "Write it anew: plumlatch key convert FILE -to ppk3"})
+	case strings.HasSuffix(f.Cipher, "-cbc") && f.Format == OpenSSHPrivate:
+		out = append(out, Finding{"old-cipher", Remark, "it is encrypted with " + f.Cipher + "; OpenSSH has written aes256-ctr since 2018", "Write it anew: plumlatch key passphrase FILE"})
+	}
+	return out
+}
+
+// SharedPrime is two RSA keys, by their places in the list given, that share a prime.
+type SharedPrime struct{ A, B int }
+
+// SharedPrimes finds the RSA moduli that share a prime with another: both keys
+// of such a pair are broken, since anybody can compute the prime. It is Bernstein's
+// batch GCD (cr.yp.to/papers.html#smoothparts): a product tree up, remainders down.
+func SharedPrimes(moduli []*big.Int) []SharedPrime {
+	if len(moduli) < 2 {
+		return nil
+	}
+	tree := [][]*big.Int{moduli}
+	for level := moduli; len(level) > 1; {
+		var up []*big.Int
+		for i := 0; i < len(level); i += 2 {
+			if i+1 == len(level) {
+				up = append(up, level[i])
+				continue
+			}
+			up = append(up, new(big.Int).Mul(level[i], level[i+1]))
+		}
+		tree, level = append(tree, up), up
+	}
+	remainders := tree[len(tree)-1]
+	for depth := len(tree) - 2; depth >= 0; depth-- {
+		down := make([]*big.Int, len(tree[depth]))
+		for i, n := range tree[depth] {
+			down[i] = new(big.Int).Mod(remainders[i/2], new(big.Int).Mul(n, n))
+		}
+		remainders = down
+	}
+	var suspects []int
+	one := big.NewInt(1)
+	for i, n := range moduli {
+		rest := new(big.Int).Div(remainders[i], n)
+		if new(big.Int).GCD(nil, nil, rest, n).Cmp(one) != 0 {
+			suspects = append(suspects, i)
+		}
+	}
+	var out []SharedPrime
+	for x, a := range suspects {
+		for _, b := range suspects[x+1:] {
+			g := new(big.Int).GCD(nil, nil, moduli[a], moduli[b])
+			if g.Cmp(one) != 0 && moduli[a].Cmp(moduli[b]) != 0 {
+				out = append(out, SharedPrime{a, b})
+			}
+		}
+	}
+	return out
+}
+
+// Modulus returns the RSA modulus; nil for the other types.
+func (p Public) Modulus() *big.Int {
+	if p.Type != RSA {
+		return nil
+	}
+	r := reader{rest: p.Blob}
+	r.str()
+	r.mpint()
+	return r.mpint()
+}

@@ -1,0 +1,76 @@
+package keypair
+
+import (
+	"crypto/rand"
+	"math/big"
+	"slices"
+	"testing"
+)
+
+func codes(findings []Finding) []string {
+	var out []string
+	for _, f := range findings {
+		out = append(out, f.Code)
+	}
+	return out
+}
+
+func TestJudgeSaysWhatIsWeak(t *testing.T) {
+	rsa1024 := Public{Type: RSA, Bits: 1024, Blob: rsaBlob(65537, 1024)}
+	for name, c := range map[string]struct {
+		key  Public
+		want []string
+	}{
+		"short rsa":      {rsa1024, []string{"rsa-short"}},
+		"old rsa":        {Public{Type: RSA, Bits: 2048, Blob: rsaBlob(65537, 2048)}, []string{"rsa-old"}},
+		"small exponent": {Public{Type: RSA, Bits: 3072, Blob: rsaBlob(3, 3072)}, []string{"rsa-exponent"}},
+		"good rsa":       {Public{Type: RSA, Bits: 3072, Blob: rsaBlob(65537, 3072)}, nil},
+		"named":          {Public{Type: Ed25519, Bits: 256, Comment: "ines@wrackline"}, []string{"comment-names"}},
+		"good":           {Public{Type: Ed25519, Bits: 256, Comment: "atlas deploy"}, nil},
+	} {
+		if got := codes(Judge(c.key)); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v, want %v", name, got, c.want)
+		}
+	}
+	for _, f := range append(Judge(rsa1024), JudgePrivate(PrivateFile{})...) {
+		if f.Text == "" || f.Remedy == "" {
+			t.Errorf("%s has no text or no remedy", f.Code)
+		}
+	}
+}
+
+func rsaBlob(e int64, bits uint) []byte {
+	n := new(big.Int).Lsh(big.NewInt(1), bits-1)
+	var w writer
+	w.str([]byte("ssh-rsa"))
+	w.mpint(big.NewInt(e))
+	w.mpint(n.Add(n, big.NewInt(1)))
+	return w.b
+}
+
+func TestSharedPrimesFindsExactlyThePairsThatShareOne(t *testing.T) {
+	prime := func() *big.Int {
+		p, err := rand.Prime(rand.Reader, 256)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	shared := prime()
+	var moduli []*big.Int
+	for n := range 41 {
+		p, q := prime(), prime()
+		if n == 7 || n == 23 || n == 40 {
+			p = shared
+		}
+		moduli = append(moduli, new(big.Int).Mul(p, q))
+	}
+	moduli = append(moduli, moduli[3]) // the same key twice shares no prime with another key
+	got := SharedPrimes(moduli)
+	if want := []SharedPrime{{7, 23}, {7, 40}, {23, 40}}; !slices.Equal(got, want) {
+		t.Errorf("found %v, want %v", got, want)
+	}
+	if SharedPrimes(moduli[:1]) != nil || SharedPrimes(nil) != nil {
+		t.Error("one key shares a prime with itself")
+	}
+}

@@ -54,6 +54,7 @@ type group struct {
 func groups() []group {
 	return []group{
 		{"Keys", keyCommands},
+		{"Key files on this machine, without a service", offlineCommands},
 		{"Which key opens what", openingCommands},
 		{"Instances", instanceCommands},
 		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},

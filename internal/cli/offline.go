@@ -1,0 +1,461 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"plumlatch/internal/core/keypair"
+)
+
+// offlineCommands work on files of this machine and need no service.
+var offlineCommands = []command{
+	{
+		name: "key inspect", args: "FILE ...", min: 1, max: -1, flags: keyInspect,
+		summary: "Say what key files are, with all fingerprints and findings",
+		detail: `It reads private halves (OpenSSH, PEM, PKCS#8, .ppk) and public ones (one line, RFC 4716,
+PEM, JWK), and needs no service. It ends with status 3 if a file is not as it should be:
+a private half that others can read, halves that do not belong together, a broken key.`,
+		examples: []string{"plumlatch key inspect ~/.ssh/id_ed25519", "plumlatch key inspect ~/.ssh/*.pub -json"},
+	},
+	{
+		name: "key convert", args: "FILE", min: 1, max: 1, flags: keyConvert,
+		summary: "Write a key in another file format",
+		detail: `Private formats: openssh, pem (PKCS#1 and SEC1), pkcs8, ppk2, ppk3. Public formats, also of
+a private half: line, rfc4716, spki, jwk. A passphrase is kept unless another is asked for.
+Files get the mode 0600 and are written whole or not at all, never over another one:
+-replace keeps the old one beside it, with the ending .old.`,
+		examples: []string{
+			"plumlatch key convert ~/.ssh/atlas -to ppk3 -out atlas.ppk",
+			"plumlatch key convert old.pem -to openssh -out ~/.ssh/old -new-passphrase",
+			"plumlatch key convert saved-by-windows.pub -to line",
+		},
+	},
+	{name: "key public", args: "FILE", min: 1, max: 1, flags: keyPublic, summary: "Derive the public half of a private half", examples: []string{"plumlatch key public ~/.ssh/atlas > ~/.ssh/atlas.pub"}},
+	{
+		name: "key passphrase", args: "FILE", min: 1, max: 1, flags: keyPassphrase,
+		summary:  "Give a private half another passphrase, or none",
+		detail:   "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose encryption is sound. The old file stays beside it, with the ending .old.",
+		examples: []string{"plumlatch key passphrase ~/.ssh/atlas", "plumlatch key passphrase ~/.ssh/robot -none"},
+	},
+}
+
+// keyOnDisk is a key file as it was found.
+type keyOnDisk struct {
+	path    string
+	text    []byte
+	mode    fs.FileMode
+	private *keypair.PrivateFile // nil for a public half
+	public  keypair.PublicFile   // of a public half
+	// passphrase is what opened the private half.
+	passphrase []byte
+	// sealed is whether the private half stayed closed for want of a passphrase.
+	sealed bool
+}
+
+func (k keyOnDisk) key() keypair.Public {
+	if k.private != nil {
+		return k.private.Public
+	}
+	return k.public.Public
+}
+
+// readKeyFile reads a key file of either kind. A closed private half asks for
+// its passphrase, on a terminal; with mustOpen it is an error if that cannot be.
+func (s *session) readKeyFile(path, passphraseFile string, mustOpen bool) (keyOnDisk, error) {
+	k := keyOnDisk{path: path}
+	f, err := os.Open(path)
+	if err != nil {
+		return k, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return k, err
+	}
+	if !info.Mode().IsRegular() {
+		return k, fmt.Errorf("%s is not a file", path)
+	}
+	k.mode = info.Mode().Perm()
+	if k.text, err = io.ReadAll(io.LimitReader(f, keypair.MaxTextBytes+1)); err != nil {
+		return k, err
+	}
+	if !keypair.HoldsPrivate(string(k.text)) {
+		k.public, err = keypair.ReadPublic(string(k.text))
+		return k, wrapFile(path, err)
+	}
+	if k.passphrase, err = s.passphrase(false, passphraseFile); err != nil {
+		return k, err
+	}
+	file, err := keypair.ReadPrivate(k.text, k.passphrase)
+	if errors.Is(err, keypair.ErrPassphraseNeeded) && isTerminal(s.env.In) {
+		if k.passphrase, err = s.askSecret("Passphrase for " + path + ": "); err != nil {
+			return k, err
+		}
+		file, err = keypair.ReadPrivate(k.text, k.passphrase)
+	}
+	k.private = &file
+	if errors.Is(err, keypair.ErrPassphraseNeeded) && !mustOpen {
+		k.sealed, err = true, nil
+	}
+	if errors.Is(err, keypair.ErrPassphraseNeeded) {
+		err = fmt.Errorf("%w: give it with -passphrase-file FILE", err)
+	}
+	return k, wrapFile(path, err)
+}
+
+func wrapFile(path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: %w", path, err)
+}
+
+// inspected is what key inspect says of a file.
+type inspected struct {
+	File       string            `json:"file"`
+	Kind       string            `json:"kind"`
+	Format     keypair.Format    `json:"format"`
+	Type       string            `json:"type,omitempty"`
+	Bits       int               `json:"bits,omitempty"`
+	Encrypted  bool              `json:"encrypted"`
+	Cipher     string            `json:"cipher,omitempty"`
+	Comment    string            `json:"comment,omitempty"`
+	SHA256     string            `json:"sha256,omitempty"`
+	MD5        string            `json:"md5,omitempty"`
+	SPKIMD5    string            `json:"spki_md5,omitempty"`
+	PKCS8SHA1  string            `json:"pkcs8_sha1,omitempty"`
+	SSHFP      string            `json:"sshfp,omitempty"`
+	Mode       string            `json:"mode"`
+	LineEnds   string            `json:"line_ends"`
+	PublicFile string            `json:"public_file,omitempty"`
+	Belongs    *bool             `json:"belongs_together,omitempty"`
+	Repaired   []string          `json:"repaired,omitempty"`
+	Findings   []keypair.Finding `json:"findings"`
+}
+
+func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	return func(_ context.Context, s *session, args []string) error {
+		var all []inspected
+		var problems []error
+		for _, path := range args {
+			k, err := s.readKeyFile(path, *passphraseFile, false)
+			if err != nil {
+				problems = append(problems, err)
+				continue
+			}
+			i, err := s.inspect(k)
+			if err != nil {
+				return err
+			}
+			all = append(all, i)
+		}
+		if s.json {
+			if err := s.writeJSON(all); err != nil {
+				return err
+			}
+		} else {
+			for n, i := range all {
+				if n > 0 {
+					fmt.Fprintln(s.env.Out)
+				}
+				s.showInspected(i)
+			}
+		}
+		if len(problems) > 0 {
+			return errors.Join(problems...)
+		}
+		if slices.ContainsFunc(all, func(i inspected) bool {
+			return slices.ContainsFunc(i.Findings, func(f keypair.Finding) bool { return f.Weight == keypair.Bad })
+		}) {
+			return &quietError{exitNotAsItShould}
+		}
+		return nil
+	}
+}
+
+func (s *session) inspect(k keyOnDisk) (inspected, error) {
+	p := k.key()
+	i := inspected{File: k.path, Kind: "public half", Format: k.public.Format, Type: p.Type, Bits: p.Bits, Comment: p.Comment, Mode: fmt.Sprintf("%04o", k.mode), LineEnds: lineEnds(k.text), Findings: []keypair.Finding{}}
+	if len(p.Blob) > 0 {
+		i.SHA256, i.MD5, i.SSHFP = keypair.FormatSHA256(p.SHA256()), keypair.FormatMD5(p.MD5()), p.SSHFP()
+		if sum := p.SPKIMD5(); sum != nil {
+			i.SPKIMD5 = colons(sum)
+		}
+	}
+	for _, n := range k.public.Notes {
+		i.Repaired = append(i.Repaired, n.Text)
+	}
+	if k.private != nil {
+		i.Kind, i.Format, i.Encrypted, i.Cipher = "private half", k.private.Format, k.private.Encrypted, k.private.Cipher
+		if !k.sealed {
+			sum, err := k.private.PKCS8SHA1()
+			if err != nil {
+				return i, err
+			}
+			i.PKCS8SHA1 = colons(sum)
+		}
+		i.Findings = append(i.Findings, s.judgeFile(k)...)
+		if err := s.compareHalves(k, &i); err != nil {
+			return i, err
+		}
+		i.Findings = append(i.Findings, keypair.JudgePrivate(*k.private)...)
+	}
+	if len(p.Blob) > 0 {
+		i.Findings = append(i.Findings, keypair.Judge(p)...)
+	}
+	return i, nil
+}
+
+// judgeFile judges what only the file shows, not the key in it.
+func (s *session) judgeFile(k keyOnDisk) []keypair.Finding {
+	var out []keypair.Finding
+	if k.mode&0o077 != 0 {
+		out = append(out, keypair.Finding{Code: "mode-open", Weight: keypair.Bad, Text: fmt.Sprintf("the mode %04o lets others read it, and ssh refuses such a file", k.mode), Remedy: "chmod 600 " + s.shown(k.path)})
+	}
+	if bytes.Contains(k.text, []byte("\r\n")) && !strings.HasPrefix(string(k.private.Format), "ppk") {
+		out = append(out, keypair.Finding{Code: "crlf", Weight: keypair.Caution, Text: "its line ends are CRLF, which some clients refuse", Remedy: "plumlatch key convert " + s.shown(k.path) + " -to " + string(k.private.Format) + " -replace -out " + s.shown(k.path)})
+	}
+	return out
+}
+
+// compareHalves looks at the public half beside a private one.
+func (s *session) compareHalves(k keyOnDisk, i *inspected) error {
+	beside := k.path + ".pub"
+	text, err := os.ReadFile(beside)
+	if errors.Is(err, fs.ErrNotExist) || len(k.key().Blob) == 0 {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	i.PublicFile = beside
+	public, err := keypair.ReadPublic(string(text))
+	together := err == nil && bytes.Equal(public.Blob, k.key().Blob)
+	i.Belongs = &together
+	if !together {
+		i.Findings = append(i.Findings, keypair.Finding{Code: "halves-differ", Weight: keypair.Bad, Text: beside + " is not the public half of it", Remedy: "Write it anew: plumlatch key public " + s.shown(k.path)})
+	}
+	return nil
+}
+
+func colons(sum []byte) string {
+	parts := make([]string, len(sum))
+	for i, b := range sum {
+		parts[i] = hex.EncodeToString([]byte{b})
+	}
+	return strings.Join(parts, ":")
+}
+
+func lineEnds(text []byte) string {
+	crlf, lf := bytes.Count(text, []byte("\r\n")), bytes.Count(text, []byte("\n"))
+	switch {
+	case lf == 0:
+		return "none"
+	case crlf == 0:
+		return "LF"
+	case crlf == lf:
+		return "CRLF"
+	}
+	return "mixed"
+}
+
+var formatNames = map[keypair.Format]string{
+	keypair.OpenSSHPrivate: "OpenSSH's own", keypair.ClassicPEM: "PEM, PKCS#1 or SEC1", keypair.PKCS8: "PEM, PKCS#8", keypair.PPK2: ".ppk version 2", keypair.PPK3: ".ppk version 3",
+	keypair.OneLine: "one line, OpenSSH", keypair.RFC4716: "armoured, RFC 4716", keypair.SPKI: "PEM, SPKI or PKCS#1", keypair.JWK: "JSON Web Key",
+}
+
+func (s *session) showInspected(i inspected) {
+	typ, encrypted, together := "not known without the passphrase", "", ""
+	if i.Type != "" {
+		typ = typeText(i.Type, i.Bits)
+	}
+	if i.Kind == "private half" {
+		encrypted = "no, it has no passphrase"
+		if i.Encrypted {
+			encrypted = "yes, " + i.Cipher
+		}
+	}
+	if i.Belongs != nil {
+		together = i.PublicFile + " belongs to it"
+		if !*i.Belongs {
+			together = i.PublicFile + " does NOT belong to it"
+		}
+	}
+	s.facts("File", i.File, "Kind", i.Kind, "Format", formatNames[i.Format], "Type", typ, "Encrypted", encrypted, "Comment", i.Comment,
+		"SHA-256", i.SHA256, "MD5", i.MD5, "MD5 of the SPKI DER", i.SPKIMD5, "SHA-1 of the PKCS#8 DER", i.PKCS8SHA1, "SSHFP", i.SSHFP,
+		"Mode", i.Mode, "Line ends", i.LineEnds, "Public half", together, "Repaired", strings.Join(i.Repaired, "; "))
+	for _, f := range i.Findings {
+		mark := string(f.Weight)
+		if f.Weight == keypair.Bad {
+			mark = s.bad(mark)
+		}
+		fmt.Fprintf(s.env.Out, "%s: %s\n  %s\n", mark, f.Text, f.Remedy)
+	}
+}
+
+// newPassphrase are the flags that say how a written private half is closed.
+type newPassphrase struct {
+	ask, none bool
+	file      string
+}
+
+// choose returns the passphrase for the new file; old is that of the file read.
+func (n newPassphrase) choose(s *session, old []byte) ([]byte, error) {
+	switch {
+	case n.none && (n.ask || n.file != ""):
+		return nil, &usageError{"a new passphrase and none at all exclude each other"}
+	case n.none:
+		return nil, nil
+	case n.ask || n.file != "":
+		return s.passphrase(n.ask, n.file)
+	}
+	return old, nil
+}
+
+func keyConvert(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	to := f.String("to", "", "the `format`: openssh, pem, pkcs8, ppk2, ppk3, or line, rfc4716, spki, jwk")
+	out := f.String("out", "", "`file` to write; standard output for public formats unless given")
+	replace := f.Bool("replace", false, "put it in the place of a file that is there, and keep that beside it")
+	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	var fresh newPassphrase
+	f.BoolVar(&fresh.ask, "new-passphrase", false, "ask for a new passphrase, twice")
+	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` that holds the new passphrase")
+	f.BoolVar(&fresh.none, "no-passphrase", false, "write it without a passphrase")
+	return func(_ context.Context, s *session, args []string) error {
+		format := keypair.Format(*to)
+		if _, known := formatNames[format]; !known {
+			return &usageError{fmt.Sprintf("-to is one of openssh, pem, pkcs8, ppk2, ppk3, line, rfc4716, spki and jwk, not %q", *to)}
+		}
+		public := slices.Contains([]keypair.Format{keypair.OneLine, keypair.RFC4716, keypair.SPKI, keypair.JWK}, format)
+		k, err := s.readKeyFile(args[0], *passphraseFile, !public)
+		if err != nil {
+			return err
+		}
+		if len(k.key().Blob) == 0 {
+			return fmt.Errorf("%s: %w: give it with -passphrase-file FILE", k.path, keypair.ErrPassphraseNeeded)
+		}
+		if public {
+			text, err := k.key().Write(format)
+			if err != nil {
+				return err
+			}
+			if *out == "" || *out == "-" {
+				_, err := s.env.Out.Write(text)
+				return err
+			}
+			return s.writeKeyFile(*out, text, *replace)
+		}
+		if k.private == nil {
+			return fmt.Errorf("%s is a public half; nothing can make a private half of it", k.path)
+		}
+		if *out == "" {
+			return &usageError{"say where to write the private half: -out FILE"}
+		}
+		passphrase, err := fresh.choose(s, k.passphrase)
+		if err != nil {
+			return err
+		}
+		text, err := k.private.Write(rand.Reader, format, passphrase)
+		if err != nil {
+			return err
+		}
+		return s.writeKeyFile(*out, text, *replace)
+	}
+}
+
+func keyPublic(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	return func(_ context.Context, s *session, args []string) error {
+		k, err := s.readKeyFile(args[0], *passphraseFile, false)
+		if err != nil {
+			return err
+		}
+		if len(k.key().Blob) == 0 {
+			return fmt.Errorf("%s: %w: give it with -passphrase-file FILE", k.path, keypair.ErrPassphraseNeeded)
+		}
+		fmt.Fprintln(s.env.Out, k.key().Line())
+		return nil
+	}
+}
+
+func keyPassphrase(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase of now")
+	var fresh newPassphrase
+	f.StringVar(&fresh.file, "new-passphrase-file", "", "`file` that holds the new one; asked for, twice, unless given")
+	f.BoolVar(&fresh.none, "none", false, "take the passphrase away")
+	return func(_ context.Context, s *session, args []string) error {
+		k, err := s.readKeyFile(args[0], *passphraseFile, true)
+		if err != nil {
+			return err
+		}
+		if k.private == nil {
+			return fmt.Errorf("%s is a public half, which has no passphrase", k.path)
+		}
+		fresh.ask = !fresh.none && fresh.file == ""
+		passphrase, err := fresh.choose(s, nil)
+		if err != nil {
+			return err
+		}
+		format := k.private.Format
+		if sound := map[keypair.Format]keypair.Format{keypair.ClassicPEM: keypair.OpenSSHPrivate, keypair.PPK2: keypair.PPK3}[format]; sound != "" && len(passphrase) > 0 {
+			format = sound
+		}
+		text, err := k.private.Write(rand.Reader, format, passphrase)
+		if err != nil {
+			return err
+		}
+		return s.writeKeyFile(k.path, text, true)
+	}
+}
+
+// writeKeyFile writes a file with mode 0600, whole or not at all. Where one is
+// there already, it refuses, or with replace keeps that one beside it.
+func (s *session) writeKeyFile(path string, text []byte, replace bool) error {
+	temp, err := os.CreateTemp(filepath.Dir(path), ".plumlatch-*") // with mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temp.Name())
+	_, err = temp.Write(text)
+	if err := errors.Join(err, temp.Sync(), temp.Close()); err != nil {
+		return err
+	}
+	err = os.Link(temp.Name(), path)
+	if err == nil {
+		fmt.Fprintf(s.env.Err, "Wrote %s (mode 0600).\n", s.shown(path))
+		return nil
+	}
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if !replace {
+		return fmt.Errorf("%s is there already and is not written over; say -replace to keep it as %s.old", path, path)
+	}
+	old := path + ".old"
+	for n := 2; ; n++ {
+		if err = os.Link(path, old); !errors.Is(err, fs.ErrExist) {
+			break
+		}
+		old = fmt.Sprintf("%s.old-%d", path, n)
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(temp.Name(), path); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.env.Err, "Wrote %s (mode 0600). The old file is %s: delete it once you are sure.\n", s.shown(path), s.shown(old))
+	return nil
+}

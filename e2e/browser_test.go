@@ -116,6 +116,12 @@ func (p *page) fill(label, text string) {
 func (p *page) paste(label, text string) {
 	p.t.Helper()
 	p.focus(label)
+	p.insert(text)
+}
+
+// insert puts a text in where the cursor is, in one go.
+func (p *page) insert(text string) {
+	p.t.Helper()
 	if _, err := chromedp.Call(p.ctx, input.InsertText, input.InsertTextParams{Text: text}); err != nil {
 		p.t.Fatal(err)
 	}

@@ -426,3 +426,20 @@ func TestRunEventsGoOnFromTheLastEventSeen(t *testing.T) {
 		t.Errorf("after the last event there came %q", again)
 	}
 }
+
+func TestAShortRSAKeyIsNotGrantedUnlessASettingAllowsIt(t *testing.T) {
+	h := newHouse(t, "")
+	sshKeygen(t, h.dir, "short", "-t", "rsa", "-b", "1024", "-N", "")
+	if out := h.must("key", "import", "short", "-from", filepath.Join(h.dir, "short.pub")); !strings.Contains(out, "fewer than 2048") {
+		t.Errorf("the import does not warn:\n%s", out)
+	}
+	launch := []string{"instance", "launch", "one", "-image", "debian-12", "-size", "small", "-key", "short"}
+	if r := h.client(launch...); r.status != 1 || !strings.Contains(r.err, "new grants take 2048 or more") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+	if err := h.service.Stop(10 * time.Second); err != nil {
+		t.Fatal(err)
+	}
+	h.startService(h.listen(), "-allow-short-rsa")
+	h.must(launch...)
+}

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"plumlatch/internal/demo"
@@ -42,6 +43,9 @@ func TestScreenshots(t *testing.T) {
 	take("console-import", "SHA256:")
 	p.open("/keys/hides-shared")
 	take("console-key", "hide-cam-9")
+	p.press("What is this?")
+	p.insert(strings.TrimSpace(h.must("key", "show", "atlas-deploy", "-format", "jwk")))
+	take("console-what-is-this", "ubuntu@atlas-web-1")
 	p.open("/launch?key=marek-main")
 	p.fill("Name", "atlas-web-3")
 	take("console-launch", "debian@atlas-web-3")

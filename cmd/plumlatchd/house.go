@@ -44,6 +44,7 @@ func (h *house) close() { h.store.Close() }
 // serve works until ctx ends. ready is called with the address once it answers.
 func (h *house) serve(ctx context.Context, o settings, ready func(url string) error) error {
 	secure := o.certificate != ""
+	h.service.AllowShortRSA = o.shortRSA
 	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure})
 	if err != nil {
 		return err

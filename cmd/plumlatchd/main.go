@@ -34,6 +34,7 @@ type settings struct {
 	privateKey  string
 	plainHTTP   bool
 	firstAdmin  string
+	shortRSA    bool
 }
 
 func main() {
@@ -49,6 +50,7 @@ func main() {
 	flag.StringVar(&o.privateKey, "tls-key", "", "file with the TLS certificate's private key")
 	flag.BoolVar(&o.plainHTTP, "plain-http-beyond-loopback", false, "serve without TLS on an address that others can reach; anybody on the way can then read tokens")
 	flag.StringVar(&o.firstAdmin, "first-admin", "", "make this admin account in an empty database, with the password read from the terminal or standard input, and end")
+	flag.BoolVar(&o.shortRSA, "allow-short-rsa", false, "let RSA keys under 2048 bits be granted anew; they can be broken by those with money")
 	showVersion := flag.Bool("version", false, "print the version and end")
 	flag.Usage = usage
 	flag.Parse()

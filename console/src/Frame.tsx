@@ -7,6 +7,7 @@ import { useMe } from "./api/queries";
 import { useLook } from "./look";
 import { Loading } from "./parts/Loading";
 import { ProblemNote } from "./parts/ProblemNote";
+import { WhatIsThis } from "./parts/WhatIsThis";
 
 const places = [
   { to: "/instances", text: "Instances" },
@@ -40,6 +41,7 @@ export function Frame() {
             })}>{p.text}</NavLink>
           ))}
         </nav>
+        <WhatIsThis />
         <Person name={me.data.name} role={me.data.role} />
       </Layout.Header>
       <Layout.Content id="content" style={{ padding: "20px 24px 40px", width: "100%", maxWidth: 1680, margin: "0 auto", color: token.colorText }}>

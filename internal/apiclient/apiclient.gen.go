@@ -36,6 +36,27 @@ func (e Custody) Valid() bool {
 	}
 }
 
+// Defines values for FindingWeight.
+const (
+	FindingWeightBad     FindingWeight = "bad"
+	FindingWeightCaution FindingWeight = "caution"
+	FindingWeightRemark  FindingWeight = "remark"
+)
+
+// Valid indicates whether the value is a known member of the FindingWeight enum.
+func (e FindingWeight) Valid() bool {
+	switch e {
+	case FindingWeightBad:
+		return true
+	case FindingWeightCaution:
+		return true
+	case FindingWeightRemark:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Fit.
 const (
 	FitInPlace   Fit = "in place"
@@ -279,6 +300,24 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for TracedKind.
+const (
+	TracedKindHostKey TracedKind = "host key"
+	TracedKindKey     TracedKind = "key"
+)
+
+// Valid indicates whether the value is a known member of the TracedKind enum.
+func (e TracedKind) Valid() bool {
+	switch e {
+	case TracedKindHostKey:
+		return true
+	case TracedKindKey:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
@@ -330,13 +369,33 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// Finding defines model for Finding.
+type Finding struct {
+	Code   string        `json:"code"`
+	Remedy string        `json:"remedy"`
+	Text   string        `json:"text"`
+	Weight FindingWeight `json:"weight"`
+}
+
+// FindingWeight defines model for Finding.Weight.
+type FindingWeight string
+
 // Fingerprints defines model for Fingerprints.
 type Fingerprints struct {
 	// Md5 As OpenSSH prints it.
 	Md5 string `json:"md5"`
 
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, as some clouds show for keys that they made; known only where it was at hand.
+	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
+
 	// Sha256 As OpenSSH prints it.
 	Sha256 string `json:"sha256"`
+
+	// SpkiMd5 MD5 over the SubjectPublicKeyInfo in DER, as some clouds show for imported keys.
+	SpkiMd5 *string `json:"spki_md5,omitempty"`
+
+	// Sshfp The data of an SSHFP record (RFC 4255).
+	Sshfp *string `json:"sshfp,omitempty"`
 }
 
 // Fit How the key and the login stand; unswept until somebody has looked.
@@ -375,7 +434,10 @@ type ImportKey struct {
 	// Origin Where the pair was made as far as is known.
 	Origin *Origin `json:"origin,omitempty"`
 
-	// PublicKey The one-line OpenSSH form.
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, in hexadecimal, where the client had it at hand.
+	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
+
+	// PublicKey The public half in the one-line OpenSSH form, RFC 4716, PEM or JWK.
 	PublicKey string  `json:"public_key"`
 	Purpose   *string `json:"purpose,omitempty"`
 }
@@ -440,6 +502,7 @@ type Key struct {
 	CreatedAt    time.Time          `json:"created_at"`
 	CreatedBy    string             `json:"created_by"`
 	Custody      Custody            `json:"custody"`
+	Findings     []Finding          `json:"findings"`
 	Fingerprints Fingerprints       `json:"fingerprints"`
 	Id           openapi_types.UUID `json:"id"`
 	Keeper       *Keeper            `json:"keeper,omitempty"`
@@ -471,11 +534,18 @@ type KeyReading struct {
 	Algorithm    string       `json:"algorithm"`
 	Bits         int          `json:"bits"`
 	Comment      string       `json:"comment"`
+	Findings     []Finding    `json:"findings"`
 	Fingerprints Fingerprints `json:"fingerprints"`
+
+	// Format The form that the text has: line, rfc4716, spki or jwk.
+	Format string `json:"format"`
 
 	// KnownAs The name under which the key is recorded already.
 	KnownAs *string `json:"known_as,omitempty"`
-	Type    string  `json:"type"`
+
+	// Notes What was repaired in the text or left out of it.
+	Notes []string `json:"notes"`
+	Type  string   `json:"type"`
 }
 
 // KeyRef defines model for KeyRef.
@@ -706,6 +776,38 @@ type Token struct {
 	Role       Role               `json:"role"`
 }
 
+// Trace defines model for Trace.
+type Trace struct {
+	// Compared What it was compared with.
+	Compared []string `json:"compared"`
+	Matches  []Traced `json:"matches"`
+
+	// ReadAs What the text was taken for.
+	ReadAs string `json:"read_as"`
+}
+
+// TraceText defines model for TraceText.
+type TraceText struct {
+	// Text A fingerprint in any notation and spelling, or a public key in any form.
+	Text string `json:"text"`
+}
+
+// Traced defines model for Traced.
+type Traced struct {
+	Key    *Key       `json:"key,omitempty"`
+	Kind   TracedKind `json:"kind"`
+	Logins *[]Opening `json:"logins,omitempty"`
+
+	// Matched What matched, in words.
+	Matched string `json:"matched"`
+
+	// Name Of the key, or of the instance whose host key it is.
+	Name string `json:"name"`
+}
+
+// TracedKind defines model for Traced.Kind.
+type TracedKind string
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -874,6 +976,12 @@ type ListOpensParams struct {
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 }
 
+// GetPublicHalfParams defines parameters for GetPublicHalf.
+type GetPublicHalfParams struct {
+	// Format The form: line, rfc4716, spki or jwk; line unless given.
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// After The cursor that the page before gave as next.
@@ -921,6 +1029,9 @@ type SignInJSONRequestBody = SignIn
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = AddToken
+
+// TraceJSONRequestBody defines body for Trace for application/json ContentType.
+type TraceJSONRequestBody = TraceText
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1086,6 +1197,9 @@ type ClientInterface interface {
 	// Always refused for keys in the custody of their holder, with what to do instead.
 	GetPrivateHalf(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetPublicHalf performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
+	GetPublicHalf(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns performs a GET /runs (the `ListRuns` operationId) request.
 	ListRuns(ctx context.Context, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1122,6 +1236,18 @@ type ClientInterface interface {
 
 	// RevokeToken performs a DELETE /tokens/{token} (the `RevokeToken` operationId) request.
 	RevokeToken(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TraceWithBody performs a POST /traces (the `Trace` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+	TraceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Trace performs a POST /traces (the `Trace` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+	Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
@@ -1434,6 +1560,19 @@ func (c *Client) GetPrivateHalf(ctx context.Context, key KeyName, reqEditors ...
 	return c.Client.Do(req)
 }
 
+// GetPublicHalf performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
+func (c *Client) GetPublicHalf(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPublicHalfRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns performs a GET /runs (the `ListRuns` operationId) request.
 func (c *Client) ListRuns(ctx context.Context, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRunsRequest(c.Server, params)
@@ -1571,6 +1710,38 @@ func (c *Client) AddToken(ctx context.Context, params *AddTokenParams, body AddT
 // RevokeToken performs a DELETE /tokens/{token} (the `RevokeToken` operationId) request.
 func (c *Client) RevokeToken(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevokeTokenRequest(c.Server, token)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TraceWithBody performs a POST /traces (the `Trace` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+func (c *Client) TraceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTraceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Trace performs a POST /traces (the `Trace` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+func (c *Client) Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTraceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2731,6 +2902,67 @@ func NewGetPrivateHalfRequest(server string, key KeyName) (*http.Request, error)
 	return req, nil
 }
 
+// NewGetPublicHalfRequest constructs an http.Request for the GetPublicHalf method
+func NewGetPublicHalfRequest(server string, key KeyName, params *GetPublicHalfParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/public-half", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -3126,6 +3358,46 @@ func NewRevokeTokenRequest(server string, token string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTraceRequest calls the generic Trace builder with application/json body
+func NewTraceRequest(server string, body TraceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTraceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTraceRequestWithBody constructs an http.Request for the Trace method, with any body, and a specified content type
+func NewTraceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/traces")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -3296,6 +3568,11 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetPrivateHalfWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetPrivateHalfResponse, error)
 
+	// GetPublicHalfWithResponse performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetPublicHalfWithResponse(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*GetPublicHalfResponse, error)
+
 	// ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3350,6 +3627,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	RevokeTokenWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
+
+	// TraceWithBodyWithResponse performs a POST /traces (the `Trace` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TraceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TraceResponse, error)
+
+	// TraceWithResponse performs a POST /traces (the `Trace` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+	TraceWithResponse(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*TraceResponse, error)
 }
 
 type GetCatalogueResponse struct {
@@ -4202,6 +4493,47 @@ func (r GetPrivateHalfResponse) ContentType() string {
 	return ""
 }
 
+type GetPublicHalfResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPublicHalfResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPublicHalfResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPublicHalfResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPublicHalfResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPublicHalfResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4627,6 +4959,54 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type TraceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TraceResponse) GetJSON200() *Trace {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TraceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TraceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TraceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TraceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TraceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetCatalogueWithResponse performs a GET /catalogue (the `GetCatalogue` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4885,6 +5265,17 @@ func (c *ClientWithResponses) GetPrivateHalfWithResponse(ctx context.Context, ke
 	return ParseGetPrivateHalfResponse(rsp)
 }
 
+// GetPublicHalfWithResponse performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetPublicHalfWithResponse(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*GetPublicHalfResponse, error) {
+	rsp, err := c.GetPublicHalf(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPublicHalfResponse(rsp)
+}
+
 // ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5004,6 +5395,32 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, token
 		return nil, err
 	}
 	return ParseRevokeTokenResponse(rsp)
+}
+
+// TraceWithBodyWithResponse performs a POST /traces (the `Trace` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TraceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TraceResponse, error) {
+	rsp, err := c.TraceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTraceResponse(rsp)
+}
+
+// TraceWithResponse performs a POST /traces (the `Trace` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
+func (c *ClientWithResponses) TraceWithResponse(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*TraceResponse, error) {
+	rsp, err := c.Trace(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTraceResponse(rsp)
 }
 
 // ParseGetCatalogueResponse parses an HTTP response from a GetCatalogueWithResponse call
@@ -5589,6 +6006,32 @@ func ParseGetPrivateHalfResponse(rsp *http.Response) (*GetPrivateHalfResponse, e
 	return response, nil
 }
 
+// ParseGetPublicHalfResponse parses an HTTP response from a GetPublicHalfWithResponse call
+func ParseGetPublicHalfResponse(rsp *http.Response) (*GetPublicHalfResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPublicHalfResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5884,6 +6327,39 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTraceResponse parses an HTTP response from a TraceWithResponse call
+func ParseTraceResponse(rsp *http.Response) (*TraceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TraceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -36,7 +35,9 @@ and hands the private half over once.`,
 	{
 		name: "key import", args: "NAME", min: 1, max: 1, flags: keyImport,
 		summary: "Record the public half of a pair that you have",
-		detail:  "It takes the one-line OpenSSH form, as in a .pub file. A private key is refused.",
+		detail: `It takes the one-line OpenSSH form, as in a .pub file, the armoured form of RFC 4716, PEM
+and JWK. What can be repaired without doubt, such as CRLF or a wrapped line, is repaired
+and said. A private key is refused.`,
 		examples: []string{
 			"plumlatch key import marek-laptop -from ~/.ssh/id_ed25519.pub",
 			"plumlatch key import gauge-key -no-comment < gauge.pub",
@@ -44,7 +45,7 @@ and hands the private half over once.`,
 		},
 	},
 	{name: "key list", flags: keyList, summary: "List keys", examples: []string{"plumlatch key list", "plumlatch key list -keeper ines", "plumlatch key list -find atlas -sort -created"}},
-	{name: "key show", args: "NAME", min: 1, max: 1, flags: keyShow, summary: "Show one key: what it is, whose, and what it opens", examples: []string{"plumlatch key show atlas-deploy"}},
+	{name: "key show", args: "NAME", min: 1, max: 1, flags: keyShow, summary: "Show one key: what it is, whose, and what it opens", examples: []string{"plumlatch key show atlas-deploy", "plumlatch key show atlas-deploy -format rfc4716 > atlas-deploy.pub"}},
 	{
 		name: "key private", args: "NAME", min: 1, max: 1, flags: keyPrivate,
 		summary: "Ask for a private half that the service keeps", detail: "A private half that only its holder has is not here, and the answer says what to do instead.",
@@ -177,11 +178,15 @@ func (s *session) newPair(ctx context.Context, keyName string, p pairFlags) (api
 	if err != nil {
 		return none, "", err
 	}
+	sha1, err := pair.PKCS8SHA1()
+	if err != nil {
+		return none, "", err
+	}
 	if err := place.keep(private, pair.Public); err != nil {
 		return none, "", err
 	}
 	k, err := answer[apiclient.Key](client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: newRequestKey()}, apiclient.ImportKey{
-		Name: keyName, PublicKey: pair.Line(), Keeper: optional(p.keeper), Purpose: optional(p.purpose), Labels: p.labelMap(), Origin: new(apiclient.OriginClient),
+		Name: keyName, PublicKey: pair.Line(), Keeper: optional(p.keeper), Purpose: optional(p.purpose), Labels: p.labelMap(), Origin: new(apiclient.OriginClient), Pkcs8Sha1: optional(keypair.FormatHex(sha1)),
 	}))
 	var refused *apiclientError
 	if errors.As(err, &refused) && refused.Status < 500 {
@@ -242,7 +247,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			return err
 		}
 		// Read here first, so that a private key is never sent.
-		public, err := keypair.ReadLine(text)
+		public, err := keypair.ReadPublic(text)
 		if err != nil {
 			return err
 		}
@@ -265,12 +270,16 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			fmt.Fprintln(s.env.Out, k.Name)
 			return nil
 		}
+		for _, n := range public.Notes {
+			fmt.Fprintf(s.env.Err, "Repaired: %s.\n", n.Text)
+		}
 		fmt.Fprintf(s.env.Out, "%s is recorded.\n\n", k.Name)
 		note := ""
 		if k.Comment != "" && k.Comment == public.Comment {
 			note = s.faint("  (kept; -no-comment drops it, -comment TEXT replaces it)")
 		}
 		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment", k.Comment+note, "Keeper", keeperText(k.Keeper))
+		s.showFindings(k.Findings)
 		return nil
 	}
 }
@@ -288,7 +297,7 @@ func (s *session) readKeyText(from string) (string, error) {
 		fmt.Fprintln(s.env.Err, "Paste the public key, then press Ctrl-D:")
 	}
 	data, err := io.ReadAll(io.LimitReader(in, keypair.MaxTextBytes+1))
-	return string(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))), err
+	return string(data), err
 }
 
 func keeperText(k *apiclient.Keeper) string {
@@ -337,10 +346,18 @@ var keyListing = listing[apiclient.Key]{
 	},
 }
 
-func keyShow(*flag.FlagSet) func(context.Context, *session, []string) error {
+func keyShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	format := f.String("format", "", "write only the public half, in this `form`: line, rfc4716, spki or jwk")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
 		if err != nil {
+			return err
+		}
+		if *format != "" {
+			text, err := answerBytes(client.GetPublicHalf(ctx, args[0], &apiclient.GetPublicHalfParams{Format: format}))
+			if err == nil {
+				_, err = s.env.Out.Write(text)
+			}
 			return err
 		}
 		k, err := answer[apiclient.Key](client.GetKey(ctx, args[0]))
@@ -360,9 +377,10 @@ func keyShow(*flag.FlagSet) func(context.Context, *session, []string) error {
 			}{k, openings})
 		}
 		file := s.findPrivate(k.Fingerprints.Sha256)
-		s.facts("Name", k.Name, "Type", typeText(k.Type, k.Bits)+" ("+k.Algorithm+")", "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment", k.Comment,
+		s.facts("Name", k.Name, "Type", typeText(k.Type, k.Bits)+" ("+k.Algorithm+")", "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "MD5 of the SPKI DER", given(k.Fingerprints.SpkiMd5), "SHA-1 of the PKCS#8 DER", given(k.Fingerprints.Pkcs8Sha1), "SSHFP", given(k.Fingerprints.Sshfp), "Comment", k.Comment,
 			"Keeper", keeperText(k.Keeper), "Purpose", k.Purpose, "Labels", labelText(k.Labels), "State", string(k.State),
 			"Private half", custodyText(k), "On this machine", file, "Recorded", moment(k.CreatedAt)+" by "+k.CreatedBy, "Public half", k.PublicKey)
+		s.showFindings(k.Findings)
 		fmt.Fprintln(s.env.Out)
 		if total == 0 {
 			fmt.Fprintln(s.env.Out, "It opens nothing.")

@@ -11,6 +11,7 @@ import (
 )
 
 var openingCommands = []command{
+	traceCommand,
 	{name: "opens", args: "KEY", min: 1, max: 1, flags: opens, summary: "Show which logins a key opens", detail: driftDetail, examples: []string{"plumlatch opens hides-shared"}},
 	{name: "openers", args: "INSTANCE", min: 1, max: 1, flags: openers, summary: "Show which keys open an instance", detail: driftDetail, examples: []string{"plumlatch openers atlas-web-1"}},
 }

@@ -268,7 +268,7 @@ func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine
 	for _, k := range l.recordedKeys(machines) {
 		p, keeper := public[k.name], keepers[k.keeper]
 		row := store.Key{
-			ID: newID(), Name: k.name, Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Blob: p.Blob, SHA256: p.SHA256(), MD5: p.MD5(), Comment: p.Comment,
+			ID: newID(), Name: k.name, Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Blob: p.Blob, SHA256: p.SHA256(), MD5: p.MD5(), SPKIMD5: p.SPKIMD5(), Comment: p.Comment,
 			KeeperID: &keeper, Purpose: k.purpose, Labels: labelsOf(k.labels), Custody: "holder", Origin: "import", State: "active", CreatedAt: l.daysAgo(k.age), CreatedBy: k.keeper,
 		}
 		if strings.HasPrefix(k.keeper, "team-") {

@@ -21,7 +21,15 @@ func publicOf(k store.Key) keypair.Public {
 }
 
 func fingerprintsOf(p keypair.Public) contract.Fingerprints {
-	return contract.Fingerprints{Sha256: keypair.FormatSHA256(p.SHA256()), Md5: keypair.FormatMD5(p.MD5())}
+	f := contract.Fingerprints{Sha256: keypair.FormatSHA256(p.SHA256()), Md5: keypair.FormatMD5(p.MD5()), Sshfp: optional(p.SSHFP())}
+	if sum := p.SPKIMD5(); sum != nil {
+		f.SpkiMd5 = new(keypair.FormatHex(sum))
+	}
+	return f
+}
+
+func findingOf(f keypair.Finding) contract.Finding {
+	return contract.Finding{Code: f.Code, Weight: contract.FindingWeight(f.Weight), Text: f.Text, Remedy: f.Remedy}
 }
 
 func keeperOf(k store.Keeper) contract.Keeper {
@@ -34,6 +42,10 @@ func keyOf(k store.Key) contract.Key {
 		Id: k.ID, Name: k.Name, Type: k.Type, Algorithm: k.Algorithm, Bits: k.Bits, Fingerprints: fingerprintsOf(p),
 		PublicKey: p.Line(), Comment: k.Comment, Purpose: k.Purpose, Labels: k.Labels, Custody: contract.Custody(k.Custody),
 		Origin: contract.Origin(k.Origin), State: contract.KeyState(k.State), CreatedAt: k.CreatedAt, CreatedBy: k.CreatedBy, Opens: k.Opens,
+		Findings: each(keypair.Judge(p), findingOf),
+	}
+	if k.PKCS8SHA1 != nil {
+		out.Fingerprints.Pkcs8Sha1 = new(keypair.FormatHex(k.PKCS8SHA1))
 	}
 	if k.Keeper != nil {
 		out.Keeper = new(keeperOf(*k.Keeper))
@@ -100,4 +112,11 @@ func entryOf(e store.Entry) contract.Entry {
 
 func tokenOf(t store.Token) contract.Token {
 	return contract.Token{Id: t.ID, Name: t.Name, Role: contract.Role(t.Role), CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt}
+}
+
+func tracedOf(t service.Traced) contract.Traced {
+	if t.Key == nil {
+		return contract.Traced{Kind: contract.TracedKindHostKey, Name: t.Instance, Matched: t.Matched}
+	}
+	return contract.Traced{Kind: contract.TracedKindKey, Name: t.Key.Name, Matched: t.Matched, Key: new(keyOf(*t.Key)), Logins: new(each(t.Logins, openingOf))}
 }

@@ -143,8 +143,15 @@ func (a *api) ListKeys(ctx context.Context, r contract.ListKeysRequestObject) (c
 }
 
 func (a *api) ReadKey(ctx context.Context, r contract.ReadKeyRequestObject) (contract.ReadKeyResponseObject, error) {
-	p, known, err := a.Service.ReadKey(ctx, r.Body.PublicKey)
-	return contract.ReadKey200JSONResponse{Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Fingerprints: fingerprintsOf(p), Comment: p.Comment, KnownAs: optional(known)}, err
+	file, known, err := a.Service.ReadKey(ctx, r.Body.PublicKey)
+	if err != nil {
+		return nil, err
+	}
+	p := file.Public
+	return contract.ReadKey200JSONResponse{
+		Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Fingerprints: fingerprintsOf(p), Comment: p.Comment, KnownAs: optional(known),
+		Format: string(file.Format), Notes: each(file.Notes, func(n keypair.Note) string { return n.Text }), Findings: each(keypair.Judge(p), findingOf),
+	}, nil
 }
 
 // onceFrom ties an Idempotency-Key to what was asked under it.
@@ -167,7 +174,7 @@ func (a *api) ImportKey(ctx context.Context, r contract.ImportKeyRequestObject) 
 	b := r.Body
 	k, err := a.Service.ImportKey(ctx, actorOf(ctx), once, service.ImportedKey{
 		NewKey:    service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
-		PublicKey: b.PublicKey, Comment: b.Comment, MadeByClient: given(b.Origin) == contract.OriginClient,
+		PublicKey: b.PublicKey, Comment: b.Comment, MadeByClient: given(b.Origin) == contract.OriginClient, PKCS8SHA1: given(b.Pkcs8Sha1),
 	})
 	return contract.ImportKey201JSONResponse(keyOf(k)), err
 }
@@ -197,6 +204,11 @@ func (a *api) GetPrivateHalf(ctx context.Context, r contract.GetPrivateHalfReque
 	return nil, a.Service.PrivateHalf(ctx, actorOf(ctx), r.Key)
 }
 
+func (a *api) GetPublicHalf(ctx context.Context, r contract.GetPublicHalfRequestObject) (contract.GetPublicHalfResponseObject, error) {
+	text, err := a.Service.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
+	return contract.GetPublicHalf200TextResponse(text), err
+}
+
 func (a *api) ListOpens(ctx context.Context, r contract.ListOpensRequestObject) (contract.ListOpensResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
@@ -204,6 +216,11 @@ func (a *api) ListOpens(ctx context.Context, r contract.ListOpensRequestObject) 
 	}
 	l, err := a.Service.Opens(ctx, r.Key, p)
 	return contract.ListOpens200JSONResponse{Items: each(l.Items, openingOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) Trace(ctx context.Context, r contract.TraceRequestObject) (contract.TraceResponseObject, error) {
+	t, err := a.Service.Trace(ctx, r.Body.Text)
+	return contract.Trace200JSONResponse{ReadAs: t.ReadAs, Compared: t.Compared, Matches: each(t.Matches, tracedOf)}, err
 }
 
 func (a *api) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {

@@ -10,10 +10,14 @@ import (
 	"time"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
+
+// minGrantedRSA is the least length of an RSA key that may be granted anew, in bits.
+const minGrantedRSA = 2048
 
 // Launch says what instance is wanted.
 type Launch struct {
@@ -256,6 +260,9 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 		}
 		if k.State != "active" {
 			return bad("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
+		}
+		if k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA {
+			return bad("key-too-weak", fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA), "Make a new key: plumlatch key new NAME")
 		}
 		if !slices.Contains(image.KeyTypes, k.Type) {
 			return bad("key-type-not-taken", fmt.Sprintf("the image %s takes keys of the type %s only; %s is %s", image.Name, strings.Join(image.KeyTypes, ", "), k.Name, k.Type), "Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0])

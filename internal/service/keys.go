@@ -21,8 +21,11 @@ type NewKey struct {
 // ImportedKey is the public half of a pair made elsewhere.
 type ImportedKey struct {
 	NewKey
-	// PublicKey is the one-line OpenSSH form.
+	// PublicKey is in any of the forms that keypair.ReadPublic reads.
 	PublicKey string
+	// PKCS8SHA1 is the digest of the private half's PKCS#8 DER, in hexadecimal,
+	// where the client had that at hand; "" otherwise.
+	PKCS8SHA1 string
 	// Comment replaces the line's own; nil keeps that.
 	Comment *string
 	// MadeByClient is whether the pair was made by our client just now.
@@ -31,16 +34,16 @@ type ImportedKey struct {
 
 // ReadKey says what a pasted text is, and the name under which the key is
 // recorded already, if it is. Nothing is kept.
-func (s *Service) ReadKey(ctx context.Context, text string) (keypair.Public, string, error) {
-	public, err := keypair.ReadLine(text)
+func (s *Service) ReadKey(ctx context.Context, text string) (keypair.PublicFile, string, error) {
+	file, err := keypair.ReadPublic(text)
 	if err != nil {
-		return public, "", refusalProblem("public_key", err)
+		return file, "", refusalProblem("public_key", err)
 	}
-	k, err := s.store.KeyWithSHA256(ctx, public.SHA256())
+	k, err := s.store.KeyWithSHA256(ctx, file.SHA256())
 	if errors.Is(err, store.ErrNotFound) {
-		return public, "", nil
+		return file, "", nil
 	}
-	return public, k.Name, err
+	return file, k.Name, err
 }
 
 // ImportKey records the public half of a key pair.
@@ -48,9 +51,14 @@ func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKe
 	if err := checkNewKey(in.NewKey); err != nil {
 		return store.Key{}, err
 	}
-	public, err := keypair.ReadLine(in.PublicKey)
+	file, err := keypair.ReadPublic(in.PublicKey)
 	if err != nil {
 		return store.Key{}, refusalProblem("public_key", err)
+	}
+	public := file.Public
+	sha1, err := readPKCS8SHA1(in.PKCS8SHA1)
+	if err != nil {
+		return store.Key{}, err
 	}
 	if in.Comment != nil {
 		if err := keypair.CheckComment(*in.Comment); err != nil {
@@ -66,6 +74,7 @@ func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKe
 	if err != nil {
 		return store.Key{}, err
 	}
+	k.PKCS8SHA1 = sha1
 	first := true
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, k.Name)
@@ -107,6 +116,9 @@ func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey,
 	if err != nil {
 		return store.Key{}, nil, err
 	}
+	if k.PKCS8SHA1, err = pair.PKCS8SHA1(); err != nil {
+		return store.Key{}, nil, err
+	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, k.Name)
 		if err != nil {
@@ -130,6 +142,17 @@ func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey,
 	return k, private, nil
 }
 
+func readPKCS8SHA1(text string) ([]byte, error) {
+	if text == "" {
+		return nil, nil
+	}
+	d, ok := keypair.ReadFingerprint(text)
+	if !ok || d.Kind != "sha1" {
+		return nil, &Problem{Kind: Invalid, Code: "bad-digest", Field: "pkcs8_sha1", Detail: "the SHA-1 digest is not 20 bytes in hexadecimal"}
+	}
+	return d.Sum, nil
+}
+
 func checkNewKey(in NewKey) error {
 	if err := checkName("name", in.Name); err != nil {
 		return err
@@ -147,7 +170,7 @@ func (s *Service) record(ctx context.Context, actor Actor, in NewKey, public key
 	}
 	k := store.Key{
 		ID: newID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
-		SHA256: public.SHA256(), MD5: public.MD5(), Comment: public.Comment, Keeper: keeper, Purpose: in.Purpose, Labels: in.Labels,
+		SHA256: public.SHA256(), MD5: public.MD5(), SPKIMD5: public.SPKIMD5(), Comment: public.Comment, Keeper: keeper, Purpose: in.Purpose, Labels: in.Labels,
 		Custody: "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
 	}
 	if keeper != nil {
@@ -217,6 +240,28 @@ func (s *Service) Keys(ctx context.Context, f store.KeyFilter, p store.Page) (st
 func (s *Service) Key(ctx context.Context, name string) (store.Key, error) {
 	k, err := s.store.KeyNamed(ctx, name)
 	return k, s.noKey(err, name)
+}
+
+// PublicHalf returns the public half of a key in the form; "" means one line.
+func (s *Service) PublicHalf(ctx context.Context, name string, f keypair.Format) (string, error) {
+	k, err := s.Key(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	if f == "" {
+		f = keypair.OneLine
+	}
+	p, err := keypair.ReadBlob(k.Blob)
+	if err != nil {
+		return "", err
+	}
+	p.Comment = k.Comment
+	text, err := p.Write(f)
+	var none *keypair.FormatError
+	if errors.As(err, &none) {
+		return "", &Problem{Kind: Invalid, Code: "no-such-format", Field: "format", Detail: none.Problem}
+	}
+	return string(text), err
 }
 
 // PrivateHalf says why there is no private half to hand over, and notes that

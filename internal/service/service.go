@@ -18,6 +18,9 @@ import (
 
 // Service is the use cases over a store, a cloud and an engine for runs.
 type Service struct {
+	// AllowShortRSA is whether RSA keys under 2048 bits may be granted anew.
+	AllowShortRSA bool
+
 	store  *store.Store
 	cloud  *cloud.Cloud
 	engine *runs.Engine

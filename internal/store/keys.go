@@ -98,6 +98,26 @@ func (s *Store) KeyWithSHA256(ctx context.Context, digest []byte) (Key, error) {
 	return s.key(ctx, "keys.sha256 = ?", digest)
 }
 
+// KeysWithDigest returns the keys one of whose fingerprints of the kind, sha256,
+// md5 or sha1, has the digest.
+func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) ([]Key, error) {
+	where := map[string]string{"sha256": "keys.sha256 = @d", "md5": "keys.md5 = @d OR keys.spki_md5 = @d", "sha1": "keys.pkcs8_sha1 = @d"}[kind]
+	var keys []Key
+	err := s.db.WithContext(ctx).Preload("Keeper").
+		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
+		Where(where, map[string]any{"d": digest}).Order("keys.name").Find(&keys).Error
+	return keys, plain(err)
+}
+
+// InstancesWithHostKey returns the instances that are there and have a pinned
+// host key with the SHA-256 digest.
+func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]Instance, error) {
+	var instances []Instance
+	err := s.db.WithContext(ctx).Where("gone_at IS NULL AND id IN (SELECT instance_id FROM host_keys WHERE sha256 = ?)", digest).
+		Order("name").Find(&instances).Error
+	return instances, plain(err)
+}
+
 // KeysNamed returns those of the named keys that are there, in no order.
 func (s *Store) KeysNamed(ctx context.Context, names []string) ([]Key, error) {
 	var keys []Key

@@ -55,6 +55,8 @@ type Key struct {
 	Blob      []byte
 	SHA256    []byte `gorm:"column:sha256"`
 	MD5       []byte `gorm:"column:md5"`
+	SPKIMD5   []byte `gorm:"column:spki_md5"`
+	PKCS8SHA1 []byte `gorm:"column:pkcs8_sha1"`
 	Comment   string
 	KeeperID  *uuid.UUID
 	Keeper    *Keeper

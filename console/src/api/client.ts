@@ -10,6 +10,8 @@ export type Step = components["schemas"]["Step"];
 export type Entry = components["schemas"]["Entry"];
 export type Me = components["schemas"]["Me"];
 export type Problem = components["schemas"]["Problem"];
+export type Finding = components["schemas"]["Finding"];
+export type Traced = components["schemas"]["Traced"];
 export type HostKey = components["schemas"]["HostKey"];
 
 export const api = createClient<paths>({ baseUrl: "/api/v1" });

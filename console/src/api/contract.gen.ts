@@ -169,6 +169,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys/{key}/public-half": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getPublicHalf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys/{key}/opens": {
         parameters: {
             query?: never;
@@ -179,6 +195,23 @@ export interface paths {
         get: operations["listOpens"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored. */
+        post: operations["trace"];
         delete?: never;
         options?: never;
         head?: never;
@@ -453,6 +486,40 @@ export interface components {
             sha256: string;
             /** @description As OpenSSH prints it. */
             md5: string;
+            /** @description MD5 over the SubjectPublicKeyInfo in DER, as some clouds show for imported keys. */
+            spki_md5?: string;
+            /** @description SHA-1 over the PKCS#8 DER of the private half, as some clouds show for keys that they made; known only where it was at hand. */
+            pkcs8_sha1?: string;
+            /** @description The data of an SSHFP record (RFC 4255). */
+            sshfp?: string;
+        };
+        Finding: {
+            code: string;
+            /** @enum {string} */
+            weight: "bad" | "caution" | "remark";
+            text: string;
+            remedy: string;
+        };
+        TraceText: {
+            /** @description A fingerprint in any notation and spelling, or a public key in any form. */
+            text: string;
+        };
+        Traced: {
+            /** @enum {string} */
+            kind: "key" | "host key";
+            /** @description Of the key, or of the instance whose host key it is. */
+            name: string;
+            /** @description What matched, in words. */
+            matched: string;
+            key?: components["schemas"]["Key"];
+            logins?: components["schemas"]["Opening"][];
+        };
+        Trace: {
+            /** @description What the text was taken for. */
+            read_as: string;
+            /** @description What it was compared with. */
+            compared: string[];
+            matches: components["schemas"]["Traced"][];
         };
         Key: {
             /** Format: uuid */
@@ -479,6 +546,7 @@ export interface components {
             created_by: string;
             /** @description The number of logins that the key is granted. */
             opens: number;
+            findings: components["schemas"]["Finding"][];
         };
         KeyPage: {
             items: components["schemas"]["Key"][];
@@ -496,11 +564,18 @@ export interface components {
             comment: string;
             /** @description The name under which the key is recorded already. */
             known_as?: string;
+            /** @description The form that the text has: line, rfc4716, spki or jwk. */
+            format: string;
+            /** @description What was repaired in the text or left out of it. */
+            notes: string[];
+            findings: components["schemas"]["Finding"][];
         };
         ImportKey: {
             name: string;
-            /** @description The one-line OpenSSH form. */
+            /** @description The public half in the one-line OpenSSH form, RFC 4716, PEM or JWK. */
             public_key: string;
+            /** @description SHA-1 over the PKCS#8 DER of the private half, in hexadecimal, where the client had it at hand. */
+            pkcs8_sha1?: string;
             /** @description Replaces the comment; empty drops it. The comment is kept as it is where this is left out. */
             comment?: string;
             /** @description Whose key it is; the caller unless given. */
@@ -1090,6 +1165,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getPublicHalf: {
+        parameters: {
+            query?: {
+                /** @description The form: line, rfc4716, spki or jwk; line unless given. */
+                format?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The public half as text. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listOpens: {
         parameters: {
             query?: {
@@ -1116,6 +1218,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpeningPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TraceText"];
+            };
+        };
+        responses: {
+            /** @description Which records it is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -42,6 +42,27 @@ func (e Custody) Valid() bool {
 	}
 }
 
+// Defines values for FindingWeight.
+const (
+	FindingWeightBad     FindingWeight = "bad"
+	FindingWeightCaution FindingWeight = "caution"
+	FindingWeightRemark  FindingWeight = "remark"
+)
+
+// Valid indicates whether the value is a known member of the FindingWeight enum.
+func (e FindingWeight) Valid() bool {
+	switch e {
+	case FindingWeightBad:
+		return true
+	case FindingWeightCaution:
+		return true
+	case FindingWeightRemark:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Fit.
 const (
 	FitInPlace   Fit = "in place"
@@ -285,6 +306,24 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for TracedKind.
+const (
+	TracedKindHostKey TracedKind = "host key"
+	TracedKindKey     TracedKind = "key"
+)
+
+// Valid indicates whether the value is a known member of the TracedKind enum.
+func (e TracedKind) Valid() bool {
+	switch e {
+	case TracedKindHostKey:
+		return true
+	case TracedKindKey:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
@@ -336,13 +375,33 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// Finding defines model for Finding.
+type Finding struct {
+	Code   string        `json:"code"`
+	Remedy string        `json:"remedy"`
+	Text   string        `json:"text"`
+	Weight FindingWeight `json:"weight"`
+}
+
+// FindingWeight defines model for Finding.Weight.
+type FindingWeight string
+
 // Fingerprints defines model for Fingerprints.
 type Fingerprints struct {
 	// Md5 As OpenSSH prints it.
 	Md5 string `json:"md5"`
 
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, as some clouds show for keys that they made; known only where it was at hand.
+	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
+
 	// Sha256 As OpenSSH prints it.
 	Sha256 string `json:"sha256"`
+
+	// SpkiMd5 MD5 over the SubjectPublicKeyInfo in DER, as some clouds show for imported keys.
+	SpkiMd5 *string `json:"spki_md5,omitempty"`
+
+	// Sshfp The data of an SSHFP record (RFC 4255).
+	Sshfp *string `json:"sshfp,omitempty"`
 }
 
 // Fit How the key and the login stand; unswept until somebody has looked.
@@ -381,7 +440,10 @@ type ImportKey struct {
 	// Origin Where the pair was made as far as is known.
 	Origin *Origin `json:"origin,omitempty"`
 
-	// PublicKey The one-line OpenSSH form.
+	// Pkcs8Sha1 SHA-1 over the PKCS#8 DER of the private half, in hexadecimal, where the client had it at hand.
+	Pkcs8Sha1 *string `json:"pkcs8_sha1,omitempty"`
+
+	// PublicKey The public half in the one-line OpenSSH form, RFC 4716, PEM or JWK.
 	PublicKey string  `json:"public_key"`
 	Purpose   *string `json:"purpose,omitempty"`
 }
@@ -446,6 +508,7 @@ type Key struct {
 	CreatedAt    time.Time          `json:"created_at"`
 	CreatedBy    string             `json:"created_by"`
 	Custody      Custody            `json:"custody"`
+	Findings     []Finding          `json:"findings"`
 	Fingerprints Fingerprints       `json:"fingerprints"`
 	Id           openapi_types.UUID `json:"id"`
 	Keeper       *Keeper            `json:"keeper,omitempty"`
@@ -477,11 +540,18 @@ type KeyReading struct {
 	Algorithm    string       `json:"algorithm"`
 	Bits         int          `json:"bits"`
 	Comment      string       `json:"comment"`
+	Findings     []Finding    `json:"findings"`
 	Fingerprints Fingerprints `json:"fingerprints"`
+
+	// Format The form that the text has: line, rfc4716, spki or jwk.
+	Format string `json:"format"`
 
 	// KnownAs The name under which the key is recorded already.
 	KnownAs *string `json:"known_as,omitempty"`
-	Type    string  `json:"type"`
+
+	// Notes What was repaired in the text or left out of it.
+	Notes []string `json:"notes"`
+	Type  string   `json:"type"`
 }
 
 // KeyRef defines model for KeyRef.
@@ -712,6 +782,38 @@ type Token struct {
 	Role       Role               `json:"role"`
 }
 
+// Trace defines model for Trace.
+type Trace struct {
+	// Compared What it was compared with.
+	Compared []string `json:"compared"`
+	Matches  []Traced `json:"matches"`
+
+	// ReadAs What the text was taken for.
+	ReadAs string `json:"read_as"`
+}
+
+// TraceText defines model for TraceText.
+type TraceText struct {
+	// Text A fingerprint in any notation and spelling, or a public key in any form.
+	Text string `json:"text"`
+}
+
+// Traced defines model for Traced.
+type Traced struct {
+	Key    *Key       `json:"key,omitempty"`
+	Kind   TracedKind `json:"kind"`
+	Logins *[]Opening `json:"logins,omitempty"`
+
+	// Matched What matched, in words.
+	Matched string `json:"matched"`
+
+	// Name Of the key, or of the instance whose host key it is.
+	Name string `json:"name"`
+}
+
+// TracedKind defines model for Traced.Kind.
+type TracedKind string
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -880,6 +982,12 @@ type ListOpensParams struct {
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 }
 
+// GetPublicHalfParams defines parameters for GetPublicHalf.
+type GetPublicHalfParams struct {
+	// Format The form: line, rfc4716, spki or jwk; line unless given.
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// After The cursor that the page before gave as next.
@@ -927,6 +1035,9 @@ type SignInJSONRequestBody = SignIn
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = AddToken
+
+// TraceJSONRequestBody defines body for Trace for application/json ContentType.
+type TraceJSONRequestBody = TraceText
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -985,6 +1096,9 @@ type ServerInterface interface {
 	// (GET /keys/{key}/private-half)
 	GetPrivateHalf(c *gin.Context, key KeyName)
 
+	// (GET /keys/{key}/public-half)
+	GetPublicHalf(c *gin.Context, key KeyName, params GetPublicHalfParams)
+
 	// (GET /runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
 
@@ -1011,6 +1125,9 @@ type ServerInterface interface {
 
 	// (DELETE /tokens/{token})
 	RevokeToken(c *gin.Context, token string)
+
+	// (POST /traces)
+	Trace(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -1734,6 +1851,42 @@ func (siw *ServerInterfaceWrapper) GetPrivateHalf(c *gin.Context) {
 	siw.Handler.GetPrivateHalf(c, key)
 }
 
+// GetPublicHalf operation middleware
+func (siw *ServerInterfaceWrapper) GetPublicHalf(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPublicHalfParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPublicHalf(c, key, params)
+}
+
 // ListRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 
@@ -1984,6 +2137,19 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, token)
 }
 
+// Trace operation middleware
+func (siw *ServerInterfaceWrapper) Trace(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Trace(c)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -2026,7 +2192,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/keys/:key", wrapper.DeleteKey)
 	router.GET(options.BaseURL+"/keys/:key", wrapper.GetKey)
 	router.GET(options.BaseURL+"/keys/:key/private-half", wrapper.GetPrivateHalf)
+	router.GET(options.BaseURL+"/keys/:key/public-half", wrapper.GetPublicHalf)
 	router.GET(options.BaseURL+"/keys/:key/opens", wrapper.ListOpens)
+	router.POST(options.BaseURL+"/traces", wrapper.Trace)
 	router.GET(options.BaseURL+"/instances", wrapper.ListInstances)
 	router.POST(options.BaseURL+"/instances", wrapper.LaunchInstance)
 	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.TerminateInstance)
@@ -2741,6 +2909,43 @@ func (response GetPrivateHalfdefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
+type GetPublicHalfRequestObject struct {
+	Key    KeyName `json:"key"`
+	Params GetPublicHalfParams
+}
+
+type GetPublicHalfResponseObject interface {
+	VisitGetPublicHalfResponse(w http.ResponseWriter) error
+}
+
+type GetPublicHalf200TextResponse string
+
+func (response GetPublicHalf200TextResponse) VisitGetPublicHalfResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type GetPublicHalfdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPublicHalfdefaultApplicationProblemPlusJSONResponse) VisitGetPublicHalfResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Params ListRunsParams
 }
@@ -3126,6 +3331,45 @@ func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevoke
 	return err
 }
 
+type TraceRequestObject struct {
+	Body *TraceJSONRequestBody
+}
+
+type TraceResponseObject interface {
+	VisitTraceResponse(w http.ResponseWriter) error
+}
+
+type Trace200JSONResponse Trace
+
+func (response Trace200JSONResponse) VisitTraceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TracedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TracedefaultApplicationProblemPlusJSONResponse) VisitTraceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 
@@ -3183,6 +3427,9 @@ type StrictServerInterface interface {
 	// (GET /keys/{key}/private-half)
 	GetPrivateHalf(ctx context.Context, request GetPrivateHalfRequestObject) (GetPrivateHalfResponseObject, error)
 
+	// (GET /keys/{key}/public-half)
+	GetPublicHalf(ctx context.Context, request GetPublicHalfRequestObject) (GetPublicHalfResponseObject, error)
+
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
 
@@ -3209,6 +3456,9 @@ type StrictServerInterface interface {
 
 	// (DELETE /tokens/{token})
 	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
+
+	// (POST /traces)
+	Trace(ctx context.Context, request TraceRequestObject) (TraceResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -3807,6 +4057,33 @@ func (sh *strictHandler) GetPrivateHalf(ctx *gin.Context, key KeyName) {
 	}
 }
 
+// GetPublicHalf operation middleware
+func (sh *strictHandler) GetPublicHalf(ctx *gin.Context, key KeyName, params GetPublicHalfParams) {
+	var request GetPublicHalfRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPublicHalf(ctx, request.(GetPublicHalfRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPublicHalf")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPublicHalfResponseObject); ok {
+		if err := validResponse.VisitGetPublicHalfResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *gin.Context, params ListRunsParams) {
 	var request ListRunsRequestObject
@@ -4070,92 +4347,144 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, token string) {
 	}
 }
 
+// Trace operation middleware
+func (sh *strictHandler) Trace(ctx *gin.Context) {
+	var request TraceRequestObject
+
+	var body TraceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Trace(ctx, request.(TraceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Trace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TraceResponseObject); ok {
+		if err := validResponse.VisitTraceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D1rj9s2tn+F0L1Ad3E1j6RNt/XgArfbdtsgaRPMBCiwTTCgpWOba4lUSGocNZj/fsFDUg+LlO2JPZvF",
-	"7qc4NkUenvdT8zHJRFkJDlyrZPYxqaikJWiQ+L/vFhqk+ZCDyiSrNBM8mSVvVkCyWiohiV5RTfQKSEWX",
-	"QOawEBLIkt4BoYpw+KDPkzRh5qH3NcgmSRNOS0hmCcWt00RlKyipOUM3lflBacn4Mrm/T5PnOZSV0MCz",
-	"5gU0Yzi+I3e0qIGIBYKQ0aIA+YUi2UqwDCxs5jhF9IopIjgQCe9rUB1UK6A5wuHA6h15Zs7sA1jSDy+B",
-	"L/UqmT15+k0aApgrTXkGv+JmIbQxt+ILhZC1cFRUrzoo/KokTQzATEKezLSsYRpfL6CJn7yGZvrQNV73",
-	"kPNespLp8GlLCVSD0oTX5RykIRFwLRmolDwhWpBnl5dX5NklqXkBSpEluwMe45UCzwnAwriGJUgE5hqo",
-	"MsdvQ/PbqknJAlkVSE6buRDr2EHS7jF96+uaP8/NTwEcyppP4nAhZEl1MkvqmuVJiIXeCE2L0C1Ar0Aa",
-	"zGWi5prQorAMXlKdrWIX0rhb4D5zIQqgPLk3Z0pQleAKUOZfSzEvoDQfM8E1cKQwraqCZdRAc1HZFf/z",
-	"D4fvbvP/lrBIZsl/XXRK5cL+qi78vnji9uWoJhvgmmyk4Evyp+u/fU++/erZX/58jjhxW6BGyvM3Yg14",
-	"biVFBVIzC3dOGzXG289iQwqzJ9NkJYpcXZFvh0yXEoNEoTT58uuvzzuatLzlkTnihTSRooBd9742ayyW",
-	"PVf8bnd8154l5v+ATJsdv6eaFmJZw/iCrKRL90lDqXad+9wsN1u6M6iUtDH/V+yPA7a5YX8Ed/lD8AN2",
-	"+bvggV22kOIu6CH0ZwTRJDiHzNL4Y4ibKMkKZjiKA+TKiE0hloShihmilea5BKWC9F0JpW/X0Ox/0Z+F",
-	"0sZuBDBWCalDuitNamWt7Fgb9NGDq9IWXrdhH8ggpmqlRY7GE3hdmo2MHOBWa6h076Hu3j9yLZsxB9IW",
-	"46MnqB6ot5xqONOshCSwu6h1JiISVYFUkSMUGG2URcybsS4NYZxshMzVeehcBe/D+Fe1RVfwVPvb7Zrx",
-	"PLjgjtExRLRiqeHAlGSCK1EAEZIokHcsgyBsm1WzmwPMBRDVLZ7s8amnzBa43c06pPfwGGIXpPxroznG",
-	"+sfz/16CYFkoIAbGKQwiUnvLFzDuAzWBx4eA/xvjS5CVZN6ZHcBf5s8CLqQiryrgNzc/E/scYTrMPCv6",
-	"9NnXD95gm5J2txSBCl9Fh42Ztq4coTzHz4VYMk6Mu5hfkZqrDVSa1FyzgihRwlzkDVlRRQoh1pAbyLwa",
-	"YJxUBUUns2RKGTDTpOZLSbkGZB4tqUEofo0bB5WFV3ljdVEshWR6VQbJXQCVfOKSTlqIXWccyAhlKsY5",
-	"5LeHaKCqnhcsM0ozLPMtraep2F0w7Sja27u9ZB/IELWtrR4hcEFLVoRBXENza74cCuRYpraED7nlNmJv",
-	"JhwdzXQBuxGCz/vVqYd/cGwf9DAqjFkL8lMmyhJCLHMNyMjKRoF21RWBstINyaWoUCbJm+5HwhQxxs8E",
-	"qQz/t1mBBBsmMkUKWGgi6jC/rQGqUFT820ooK5u45VUvJh1FOWNpoHMovD/CzI60eD24fYy2Heqi1BOS",
-	"LRnfpbFf2VUj8RjbWsHhrGAcWs1npC4sm7WshNqfc3onB5nDx8Vj3ihEnd+yPOIOIinMEiRIVMlnA7dy",
-	"Clk9B9Q8h9HuYTrIPzMPC7i9yo54MbU+c1RDIFdF0wFd8saixqZK5qBYDvi1T0NcGY5WtFGEC71ifEno",
-	"XNSabMzzRmKcJSFcbCIiE4rNDBhdesCsIc74hMOwk8pIJdkd1XA7FQ447pxaImEZc5FNVBP+QVO9M4z0",
-	"rH+Di91TQWDa0N6sEdVtJpRW0TDJLCEbURc5MQvTgQu9v2ExodpuKUcedqJub+052KHHbdTiMe0Ee0yi",
-	"EUFGSOlLQcs/AzF3vDlA1UCeB4I6pZOO4TS3+u1x/eYhb/UixYLWPFtZz1DWnNtPBlVV76NzFqnU9ksN",
-	"smScbv0PVy0oKyAPupEvWrM6xKAPvDxMbeSjgZbBnY7kxbgQyj4UQttupzeg72hp7Ceq1w2TkBJVZyvj",
-	"hyi1OoP86bNnT74N6tA50yocvvb8oqiVOaJlyrqMwqSFdMvu02SxFZdNPTaI4fa3g51TNrW547GT+1sV",
-	"8J32Dn1i1dlgdBx3WMDP0ZHb0369gKY1XXaHQ4wFrkwHARfKwxZvbUVfXjA68PtGwPFni9XOJMXUv6ds",
-	"RBkcwwJEcocnVP4voLkGmpv9DozgH6aRPkUZrLnY8FuqJnRrzXOQZLNi2aovVhIyIXPICS0k0LwJMvl+",
-	"fLk3L3osRLG+GGM8jtNOw+1v8KKJjH3vOhQ/d023a+RaIyeCZprdWZ9O475pUggVziW9RIcjHuZNhjsT",
-	"bKF8jRijDNS51MT7ghiJduHgAWmUU1oPLsIK2+KGbJhemeCL8sbcZka4wCTfhhUFmQOh8wKG9Y5xXCDb",
-	"WulhUcqueMNHAWMiLJhUmpjfd+VCwhw4iBJCnGexA3mAZ3rctK/zLeudVva65mMt26vb1zwI5y80h6Dj",
-	"6Gi+h3HwcdCKFosxtp/zgTWne2SjrbUcbBsGfR0G3SutISBS0Rl5evnVNyn58vIvT4mQ5KvLb78+J5Dl",
-	"+NOzr1Py5TdfmR+ePX0S9nimLMmERjxtqmDCF/JqdYgK59cPWP/K3Fsqmlp87CkJQboEFOW8iWfWXU6S",
-	"KaLYkkPu1ITX1wqUsqGxxkp7SE9jVD4V4Sy6vFLQ1B6hpJ4mrkQwAQflObkDae7jYYpX4cKaBwFKE3T/",
-	"/IEeASFq/AqbSIeCgkxCzI1zT0xd2247ckfw29TvHgLJ6APn3w3x9Ip3xSSjmjEmGZfIF7YYNe2p4Uku",
-	"ejko3PTPxBKhPfUd/fH2YTm0/XSucdR87WSMw1qB/L+e4h9HgypecJkwxFOZRAB+EIrxgZBK+GvjXOUS",
-	"9ErkhGmyoYqY9UGxxcLivucGrYzFYoeVdNjs5rJ+W3RNkQUnWPsYoZeXkscNv161If2o4UuC66xkEqlS",
-	"0hzbKhdUYuFKEYyH+rrbNr0MNBXDglpQi/davbYrbXlAq95o41teYTNdJcVS0lJFyihFXQbu9ORsThXk",
-	"xP5OmE2DFYwDpp2zFZU00yBV2BfIQVNWRDLZTNnmMdvrV4GoinCnxYJBkcecVChyQjVZ0LoIV4gMsPGL",
-	"YS7FXQs3+0IR7Zpgx/eRUELexCpWguTC1Vki1SrXyxqser0RZMFci4Bb5wFzrPGFMuo+3Ougqa5VrFdm",
-	"uQQV7rzy/bgYX9maQi7CkXYkExuNS9MEK7RhumFNyoV12Anhr7qhTUrmTdf1umeEF474fVnboSe1YtLy",
-	"ZUi6r4HmQZd5sgNh6/gdRdFr5zF5HXDHYIOK1ZxHtbBNYyULe3LXdcBTeUjWGHh+6BNSCvlJxc8p18DX",
-	"DXbEcC/Msl2WGOUn7qLs5Xxc17xXu4PqgBZMDVXIKjnHdh/zk3f1jJ659cbVb7R11a1EqAU6yIEOjaPK",
-	"ka8LuUpRvxoUY8ZjWHIMzR/VirfE7aHgfQ01Zru6ylnNc2E/5bbMab7gMF0Yu2FL/jwgpPH4lCq1ETLf",
-	"v+vCPxC62o1LCG1piCpmIHKm1rdLNg//WkIpZHNbxn6P1+7A+DFUNrdTB4Tvh8AOzu6BGdw6iAgjhiNE",
-	"HK72WNtUH3Jj0JOxZh9dgMOi5x2ttdkwldI360ZMD7zIXmrPYK0r/ETNvhGEcMbCYsQKyt5Be99UoxNs",
-	"ce7OiVF3JMIbyvR29XsosK0IhyQ3kgd4kHX9UDEJ6jBG28+KFlRpE4sdBtDxZyL69T6XdOlhKkSzv7t0",
-	"8556MRpRRxI/dvn4YAyos1oy3dyYC7mMG1Bpo3y8JWbG7VftBiutKxuOK2+4cWgnE2LNoJvaqYq6LKjO",
-	"Vre9XJwzZhXDLPA9KpKFCDvEnYufCa5NUHVObkDegSRK13OVonf8k/BDEr6Z2DWrm6ilqUARKuEtXwI3",
-	"fiTkZCFFaXskF6wA8qeSroH4n/98/pa/5T/egWwww+gmLyixWCCYpyJCEtr2xLvbpQQ+ZFBpTEcyjmUL",
-	"8uHM8ABh6i3HIBGo0gS/clNPDcHjfUJzRihvhIkkrf+bEu/+4pnG/z0nPxqP013LTTER672r3tARlliw",
-	"NQprKcbLPycvmdL4JJFAczfu2Nh/cb1ewVu+ayrynHxHXr+6eWNXWPZW2Kht++o0XRu087d8axBxZkM3",
-	"WrqE3ZIyTihXGzD3US7ilEoTI7BI0BL38h17esMyOH/LW+U4S14XdUleGj7r+YCz5IlvYaAVS2bJl+eX",
-	"51+ik6BXyOgXWX9GaWkzmhbZTOBoXPIT6G6QaWu+7Onl5cRs2WEzZd0hsamyrrtRLBYGVwvkQOuentus",
-	"Akb7saNa2HsDbGliuTOZ+WDLfHfhhgujWDEs9INbkw4mbX8Pn90tubCTuPfpzoV2JnOPhXbQ0CzczgkX",
-	"je3sREm37VZGhqwA5yyPDRu2nVkT05PB09xkqHd7fERvM/Zsa2h169BuwuXQU3FrOzgTHVJux2qie787",
-	"IXt3wzgB9n7FnXrpRmsN4LABpa0qOE9mvC6Ko/K4jx7VJJc/b1d9vnz+mkqcKqGuYiUJ5cRVt2P88P4B",
-	"bNZizCalsBdlOcFzbQ780w9C7zcqOM41fvgxXjyxNh87pi3cP/gYZ12ZIljVTclGMq2BI93+FzOO0cFx",
-	"1/l7wOHYFidzkDPcPyVn9h/niho+OXOfo5i1c5n/HJ0xaEfeoTZaHB/REKZJJVRILQw7ew7VC1uvgrAo",
-	"xFzVX10v6lGwtwXl/TA00LKG+xHtnh75dMhDdDN8ab0WTBAQWfMjUK1NEQ+V+8VH//HeBhgF2MB4SNM3",
-	"Ppn3cLL2X5ixhzJ3L3kISNDxqGAbe4IEAJ77NgKPIHS1mVYkZ2qtjkkbm7O/T6Mu9pGw/hjaKIZQj8Uj",
-	"e+IhRr4wIY17r03UcXnl1pyaj0/m5pySmP1a+w7LMm61dF0exn5uQAK2GLQVYNsKvyVZj8ETtjox+xgx",
-	"Wjfm538X5Ya4eFzjcoFVoQn0i+rfB/uiOh3ybavktO574dZ8ogbZc8zBD+JsFd5HuPmuKFwOQtk0JWDX",
-	"yVFVg+8dn0BN868TyqaYYbVz7pjscv2qxwxqUbf7+M88En0BlW2d+KT9LfPGTnBdwA884z/B5SH6yw85",
-	"7bD+BrMnCSm3X/uQCZnb3LftkSErWiysJKyhwc6587YRxgt094aJzzQI7QDcK/58ckzyxszT1hjVCQxU",
-	"oy5KatsOw+T+xdZGbD/ksJcNLcOKcs8MdpLBccMdSCKMP4lvAMESylZxxZVTjCoTRW59VtcJazY1gnkH",
-	"AU7yAxGfKR958B6Zi/yEywQn+Zi5T6gkTWwrMusSmLbARWiBtf/jZLMDfCft/KOK894NNbbCvjGhosro",
-	"ag0frLfMc/uLbXicoysnIT8nv7rSG2Zi8asRB/n+wNMwgN99LwY4qpXwE6VTZTmHwBP4chcf19BsZa62",
-	"TceiVmAIxwoIjF8TyhtsOL1yCsXWigssAuMPY1r+gGc9RB/497YGbPdX4QK/1cMIMIrGEaUinm868tUu",
-	"H8lunYzBLto5/8l8kno40v6TSOqlhyJvSsCMkptZwUm2U1HbGaszP3bpiL4drm6MqZBOvyyEtHGG81fc",
-	"SwfczZgk9l2cqY1DNl3jP+NKAw1YjJ9Av7aA/GyN5snk0ejni6qgbIuy2wFHUO4GLhgbj6Qe2YzLeocg",
-	"Xtdcfe5NF+YSp63d4gnCndDlWSOV216j+D8l2vTd4DtUhLSkPXXngznm4qOs+f1U29M1vgD8MDazLxQ/",
-	"NSpjknqcdGMYUxdw5/+wQBBhv1GdrT4BZcEES0GVbod+/SRj8GX/L6nSZz8aEM+e//CJbI7aEq97prQE",
-	"Wh6oNL/jBJ8mFUiSrSjv7J+s+ZUtMVJNbY74uuZtEMVs76a7sYtyEQQCJiL23YknoHSvkTVWI75hS/6q",
-	"1sm+nq3b0lwTI3d/S9sj69zd1JESt7oBffa97aCdRvkRE1Ix8f/lpO2Ov0T6HAUyhVozvnyETg43j3Ka",
-	"kNVt/sgRaxixN/7tCFcu19RyJuOYYzc899jM6DvPk9nv7/rNAtj8bKUSGzWn3aE3dsljlHrcWwt2V3re",
-	"9P+Ei9hwoj2QpzTtMS5v/9DEZ5rca+F75Oxe+3qLCAVtlzDaHKO23VspHim317dNlnsuPuK/k21M13An",
-	"1hChduCPvPg3buz/p3L2zuu4IYkKeO9du7whpZBH7YcYKpJueOX3d8anas367+8M6AonRyw6alkks+SC",
-	"Vuzi7kly/+7+/wMAAP//",
+	"7H17bxs3tvhXIWZ/QLf4je0kjdPWxgVutkmb3CRNYAcosE1g0DNHGlYz5JTkWFEDf/cLHpLz0JAjKZa8",
+	"udj9y7KGQx4enveD+pxkoqoFB65VcvY5qamkFWiQ+N/TmQZpPuSgMslqzQRPzpL3BZCskUpIoguqiS6A",
+	"1HQO5BpmQgKZ0xsgVBEOn/RxkibMvPRnA3KVpAmnFSRnCcWp00RlBVTUrKFXtXmgtGR8ntzepsnLHKpa",
+	"aODZ6hWsxnA8JTe0bICIGYKQ0bIE+Y0iWSFYBhY2s5wiumCKCA5Ewp8NqA6qAmiOcDiweksemTX7AFb0",
+	"02vgc10kZw8f/ZCGAOZKU57BrzhZCG3MjfhGIWQtHDXVRQeFH5WkiQGYSciTMy0bmMbXK1jFV17AanrR",
+	"BW53l/Ves4rp8GpzCVSD0oQ31TVIc0TAtWSgUvKQaEFOHzw4J6cPSMNLUIrM2Q3wGK2UuE4AFsY1zEEi",
+	"MBdAlVl+HZrfilVKZkiqQHK6uhZiEVtI2jmmd33R8Je5eRTAoWz4JA5nQlZUJ2dJ07A8CZHQe6FpGdoF",
+	"6AKkwVwmGq4JLUtL4BXVWRHbkMbZAvu5FqIEypNbs6YEVQuuAHn+nRTXJVTmYya4Bo4nTOu6ZBk10JzU",
+	"dsT//8Phu5v8/0mYJWfJ3046oXJin6oTPy+uuL45qskSuCZLKfic/P3i55/Ij49Pv//2GHHipkCJlOfv",
+	"xQJw3VqKGqRmFu6crtQYby/EkpRmTqZJIcpcnZMfh0SXEoNEoTT57smT4+5MWtryyBzRQppIUcKmfV+Y",
+	"MRbLnip+tzN+bNcS139Aps2MP1FNSzFvYLxBVtG5+6ShUpvWfWmGmyndGlRKujL/K/bXDtNcsr+Cs/wl",
+	"+A6z/FPwwCxrSHEb9BD6NYJoEpxDZs/4c4iaKMlKZiiKA+TKsE0p5oShiBmilea5BKWC51sIpa8WsNp+",
+	"oy+E0kZvBDBWC6lDsitNGmW17Fga9NGDo9IWXjdhH8ggphqlRY7KE3hTmYkMH+BUC6h176Vu38+5lqsx",
+	"BdIW46M3qB6It5xqONKsgiQwu2h0JiIcVYNUkSUUGGmURdSb0S4rwjhZCpmr49C6Cv4M4181Fl3BVe2z",
+	"qwXjeXDADaNjiGjNUkOBKckEV6IEIiRRIG9YBkHYlsVqMwWYDSCqWzzZ5VN/MmvgdjvrkN7DY4hc8OTf",
+	"Gckxlj+e/rdiBEtCATYwRmEQkdprvoByH4gJXD4E/M+M52ayEeiZyCMCHCrIV2FwYnAugc0L3Weoa2pw",
+	"ndHGHYKEispFgLPWdoJgtRO6JVugIjucg6wl8+b6YJtVfhowkhV5WwO/vHxB7HuE6SAJ1otM/XClCvpw",
+	"PMnli6dHD4m4AWtGvXv10+XffiDPnl9427uW7IZqIAUtZ6mx/ZWogGSlaHJFVCGWaIIZKdW6DCtS0RzO",
+	"yYKLJSeClyuyLECCUdVLqoxaLijPw6xc0EenT+6wWVUv2FUQX2+enXYbvbT88665Lln2ClYv+UwYIfPs",
+	"+UV8l6wykhly3G54dVXM6rAcy6mmBqmUk8vLFz+/IxIyIXNrEz1+dHr67XGyia4cdlIkiDAZ6bCppK2j",
+	"QCjP8XMp5owT44zk56Thagm1Jg3XrMStX4t8RQqqSCnEAvCoPE8wTuqSogtTMaUMmGnS8LmkXAOKJi2p",
+	"IWb8GicOqiKvUMfKqJwLyXRRBZm0BCr5xCadLCZ2nEF4jCsY55Bf7aLfaqQWo5LDGqWl3elT7DaYdifa",
+	"m7vdZB/I0GlbS3CEwBmtWBkGcQGrK/PlUNyPReSaaEdquYpYMxNmtGa6hM0Iwff96NTDP1i2D3oYFYY1",
+	"g/SUiaqCEMlcABKysjEGO+qcQFXrFcmlqFHGkPfdQ8IUMaaVERAM/7NyDYMQTJESZpqIJkxvC4A6FHP5",
+	"rRDK8iZOed6LeIx86DE30GsovbXLzIy0fDfYfexsO9RFT09INmd8kz3w1o7ar55hnBTwieaQsYqWaYtn",
+	"8NZ/QXODrylVMuTWsUC2z3FBs56ZXHA4KhmHVtcYuZASlNDfP3ySknfP3xiD739+exVZUtZCbU/xPRCD",
+	"RO2jRWOaNprpiuURJ8kiSjQ5ElJUV2YDZ2vqkHtumXkPY0C7yU7/znVYMNmtbIiipNaTjEo25IZokKwL",
+	"aVrU2ADiNSiWW9LywblzQ1mKrhThQheMzwm9Fo0mS/O+4XSnAQkXywirhyIWBowuaIYWk1Oa4eDEQXnb",
+	"sdvVlJPsqHNqiIR5zHE0vn74gaZ6Y3DFk/4lDnZvBYFpA15mjKivMqG0igYPzBCyFE2ZEzMwHTiW2yvE",
+	"vwTfgsuRhh2r2117CnbocRO1eEw7xh4f0ehARkjpc0FLPwM2d7Q5QNWAnweMOiWT9uFKtvLtfr3JIW31",
+	"3L2SNjwrrEUrG87tJ4OquvfRGblUavulBlkxTtf+w1EzykrIg+bvq9YcGGLQhyM8TG08QAOtgjPtyfpy",
+	"gQX7Ughtm431gLyjldGqKF6XTEJKVJMV6GCp4gjyR6enD38MytBrplU4qNOz56JaZo+aKevibJMa0g27",
+	"TZOZjVZszwc+vBFgg9laXGDDNN3Y7XVqZ5hOTe7o9eA2Zw18o+5Ev6CLN1jjeYM23dmY3WA9Bk3FHY3C",
+	"LXXhK1i1atDOsIviwZHpwOlE3lqjrTUP1DNZB35foThab7HaqbeYKvEn2+OOiIzZh2KJBOoPqFNeweoC",
+	"aDhIOR3Q+DJB97XIGC9dQixinnVMquGTcdbUGTFskxI5y6xPpeoFM07VH8tF2JrmYsmvqJrQMA3PQZJl",
+	"wbKiLxBshA1yQksJNF8Fp+dCQ8xeXFIzSU3N+XsfEfchZOvsdyGm7c3H7bh4a87tmNUdh9/VZm67MEe9",
+	"TrBxkux0xfZmSDQsti0ehoLMocDNGtnWyLSjmWY31tLWOG+alEKFI5Ov0QyMO9+TTugEmSof6+ii5VQC",
+	"0YIY2bgzER1UD3MRVn0WN2TJdGFon/KV2c0Z4QJDxktWluQaCL0uYZibHXtrsq3r2M133OQFet8sIJCY",
+	"VJqY55sia2EKHPhuIcqz2IE8QDM9atrWJZLNRnvlouFjJdWrMWp4EM43NIegOe/OfAvd6r3TgpazMbZf",
+	"8oFdRPVmHFu7YzBtGPRFGHQvtIaASEXPyKMHj39IyXcPvn9kBPfjBz8+OSaQ5fjo9ElKvvvhsXlw+uhh",
+	"2HacUsQTEvGwAZwJq9KL1SEqnLc1IP1zs2+paGrxsSUnBM8lICivV/E8jYtwM0UUm3NUr/0skwKlbMBC",
+	"Y1VQSE5jrGTK75x10b6w6r97+U+auITTBByU5+QGpNmPhyleMRCWPAhQmqAh7Rf0CAidxq+wjFRTKcgk",
+	"xKxg98bUtu20I1MFv0397CGQjDxw5vEQT295l5o0ohm9u3E5z8ymNqeNU1zJ+YE7BQH8O7HwdE98Rx9e",
+	"fVlkczuZaww1n4kb47BRIP+7J/jHfrWKp+8mFPFUfBeA74RifCEkEv6xcqZ7BboQuS8TMOODbItp6m3X",
+	"DWoZi8UOK+mwMNfFYtfONUUSnCDtfXiunkvu13t92wZHRsWpLu1mfCA8lYrmWAI+oxLToMqWefRlt03R",
+	"DSSVrZwISvFeWWq4tmctkaiNbXmO9Ri1FHNJKxVJbpVNFdjTw6NrqiAn9rn36qxPyjjJCipppkGqsC2Q",
+	"g6asjPiLTNlCV1uXXIOoy3BV2IxBmceMVChzQjWZ0aYM5+0MsPGNYVTKbQsn+0ah0xreT1coFcojCpIL",
+	"l/2K5BBd3X0wF/leEON/IiRunAfMkcY3yoj7cCmNprpRsbq++RxUuErU9w6gf2UzPbkIrhCLj0f90jTB",
+	"PHT43DBT6Nw6rKvxW13SVUquV12F/pYeXjga4IskHHpSX2vm6DLE3RdA86DJPFnPsrb8hlT1hbOYvAy4",
+	"YbBEwWrWo1rYAteKhS25iyZgqXxJLB94vusbUgp5p5T0lGngszkbfLhXZtgmTYz8EzdRtjI+Lhrey6hC",
+	"vUO5uIY6pJWcYbuN+sm7LFNP3Xrl6ida2+paSNkCHaRAh8ZRPs9n61z+rp+jixHjPjQ5uub3qsXbw+2h",
+	"4M8GGox2dfnMhufCfspt8tl8wWE6XXnJ5vxlgEnj/ilVailkvn0tjH8htLVLFxBakxB1TEHkTC2u5uw6",
+	"/LSCSsjVVRV7Hs+ogrFjqFxdTS0Q3h8CO1i7B2Zw6iAiDBuOELG72GNtA1DIjEFLxqp9NAF28543tAFk",
+	"w1BKX60bNt1xI1uJPYO1LoUWVfuGEcIRC4sRyyhbO+19VY1GsMW5Wyd2uiMWXlKm12sShgzbsnCIcyNx",
+	"gC/Srp9qJkHtRmjbadGSKm18sd0A2n//Vj9z6oIuPUyFzuy9pMEKPVHVVEIeZzHjTflRGFDfLfyP7YE7",
+	"dGohnHloJgk0D+bXfhvk7gy8mi6AG+dmMxP4WdMOFR3QUUS+d+pxiEzfsrFu6ffyYMbapnxFuNDYzIjh",
+	"JFVDWTLjjwlJqK/4xOygHR1J2q+b3mb5KMj5XcLo6+U+Nj5RCKXJ0NTusQpWP+wjomBPI0ai7mk63XvF",
+	"g33Jb9tEF6LeRT291UeWWPPsd2ml6xYZAms7Ou70wIfO5Z8uBbSlrRKNckWCsXb4eGEMcmWNZHp1abDv",
+	"ouBApY284ZFgtsp+1U5QaF3bEJnyxjQ2/WZCLBh0Xb912VSl2fdVLz7uDrVmSFK3qNxnIuykdm53JriW",
+	"NNPH5BLkDUiidHOtUjynX4Qvs/btIq7Z7RtFsASfUAkf+By48e0gJzMpKlsFP2MlkL9XdAHEP/72+AP/",
+	"wJ/fgFxh1N91blJisUAwdmwZ1PfUud2lBD5lUGtMETCOqUTy6cjIZcLUB46BG6BKE/zKdU2vCC7vkwxn",
+	"htEFh5RYnzQl3iXFNY1PekyeGy/Qbct1QRPrUate0zJKaSwixfym8byPyWumNL5JjMRz1yWs7F8crwv4",
+	"wDfdqnBMnpJ3by/f2xFW5dguJFuBbASvIpR/4GsXGZzZcAqtXBB9TlG0qSWY/SgXBZJKE6NE8UArnMvX",
+	"Nusly+D4A28NlrPkXdlU5LWhs55fdpY89AVatGbJWfLd8YPj79Bw1wUS+knW73Ge2yyDRTYT2Fqf/AK6",
+	"a4Re609/9ODBRG/6bj3p3SKxrvSuDlzMZgZXM6RA6zIe20gfRuBiS7Ww9xrg08RSZ3LmAyDmuxN3OUEU",
+	"K4aEnrkx6eCmjt/Da3dDTuxNHrfpxoH2ToctBtqLCszA9TwNNvIh7pgitjDV8JBl4JzlscsK2hrWidsX",
+	"gqu5myW8K+KjbFafsLVLL9YW7Tpkd10Vp7aNt9FLTtq23OjcHw9I3l0zb4C833InXrqrOQzgsASlrSg4",
+	"Ts54U5Z7pXGv29Uklb9sR329dP6OSizqoi6LLAnlxFWcxOjhzy8gsxZjNlCM9WrzCZpr81J3Xwg90ijj",
+	"OHf1y5fx7In1MrFl2mKaL17GaVemCFZapGQpmdbA8dz+C7MA0YtnXI/EDotj0a/MQZ7h/Ck5sn+ce2jo",
+	"5Mh9jmLW3uvwr5EZg8aNDWKjxfEeFWGa1EKFxMKw2m5XubB2lZRFIcaP/+Gq9veCvTUob4eugZYN3I7O",
+	"7tGeVzfe+/jcDF1aqwWDdkQ2fA+n1qZthsL95LP/eGsdjBJssGp4pu99gP3Lj7V/4dYWwtxdEhXgoP2d",
+	"gi22Cx4A8Hzk5GIKUCuSM7VQ+zwbm0e7TaMm9p6wfh/SKIZQj8U9W+IhQj4xLo27Fy9quLx1Yw5Nxwcz",
+	"cw55mP36lw2aZVz+7CqvjP5cggQs+2mrMmyjzxpn3QdN2Izh2eeI0ro0j/9dhBvi4n6VywlmaifQL+p/",
+	"H+yL+nDIt+XL07LvlRtzRwmyZeeWbzNcK4YZ4eZpWboYhLJhSsBKsL2KBt/PMYGa1f8dVzbFCKu9ycTl",
+	"Q7CGfJ9OLcp27/+ZV6IXWNpypjvNb4k3toKrzP/CNf7jXO4iv3zf5gbtb+/NOoBLuX6xTyZkbmPf/Vte",
+	"kBMWsMJq1uO2OM0zdHeH0FfqhHYAbuV/Ptzn8cbU01qr5QEU1EqdVNSWAoeP+43Njdga5WF9KWqGgnJP",
+	"DL1LhuxlRMLYk3jHE6ZQ1pIrLp1iRJkoc2uzusy9mdQw5g0EKMk3KX2ldOTBu2cq8l1nE5Tkfeb+QSVp",
+	"YtsDWBfAtAkuQkusx9lPNDtAd9K2dKs47V1Soyvs3TI1VUZWY7EEs0bJsitCvkZTTkJ+TH51qTeMxOJX",
+	"IwryNbuHIQA/+1YEsFct4Zvkp9JyDoEHsOVOPi9gtRa5Wlcds0aBOThWQuByCUL5CovAz51AsbniEpPA",
+	"+GB8ls9wrS+RB/7e94DufhxO8LtLJQ3AyBp75Ip4vGnPW3twT3rrYAR20t5iMhlPUl+OtP8Eknrhocg9",
+	"MBhRcn1k2F16qNN2yurIt0K7Q193V5dGVUgnX9pLc5294q5UcTtjkti7vFPrhyy7ZhzGlQYa0Bi/gH5n",
+	"AXlhlebB+NHI55O6pGztZNcdjiDfDUwwNm4TP4Qad8eEnsD6KY2RiMPuhsM0dh3K1OUn57Zza5vfzWiv",
+	"+biLt3e3Y+y5VdT3l+2VwWSzQYReNFx97eUyZhOHzbrjCsKt0EXIIzn3XtvNvyRO4HtrNgh3aY/20DUr",
+	"ZpmTz7Lht1MC4QJ/+mU3MrM/JXNoVMaYcz+B4jCmTuDG/6RUEGG/UZ0Vd0BZUHSWVOn2CgXfFx78mafX",
+	"VOmj5wbEo5fP9iEgcbtHSkug1Y5y8ikn+DapQZKsoLyzXGTDz21ymGpqo/sXDW/dX2arbt2OXXwCQSDA",
+	"8zY4eYiT7pUgx7L7l2zO3zY62dYncVOabWLMxe/SVjc7RyV1R4lTXYI++snWPk+jfI+hxBj7vzlooeqb",
+	"SIWqQKJQC8bn91CD47r7DhNscJPfc6whjNhLf9fMuYsStpTJOGZHDM3dNzH6noHk7PeP/TIPLFu3XIkl",
+	"ttPm0Hs75D6SdO4OmM05uvf9H+8TS060B/KQqj1G5e1PjH2lYdkWvnuOy7aXBUVO0NZ3o84xYtvd8XNP",
+	"Udm+brLUc/IZ/04WoF3AjVhA5LQDP+/n7y/a/kcSt47IufaWGnjvPnm+IpWQ+65k0ZK6AuzJYLU5tQWs",
+	"jNvZtmDRQS/dqFtOpV04m2m7m63i2LY78jD80jUM3rNusZsK6m2DW+nSj2zfUeyhrug6y37/aMzm1nL7",
+	"/aOhToVtXZbiG1kmZ8kJrdnJzcPk9uPt/wYAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -46,6 +46,8 @@ CREATE TABLE keys (
     blob       bytea NOT NULL,
     sha256     bytea NOT NULL CONSTRAINT keys_sha256 UNIQUE,
     md5        bytea NOT NULL,
+    spki_md5   bytea, -- MD5 over the SubjectPublicKeyInfo in DER
+    pkcs8_sha1 bytea, -- SHA-1 over the private half's PKCS#8 DER, where it was at hand
     comment    text NOT NULL,
     keeper_id  uuid REFERENCES keepers (id),
     purpose    text NOT NULL,
@@ -60,6 +62,8 @@ CREATE INDEX keys_by_created ON keys (created_at, id);
 CREATE INDEX keys_by_keeper ON keys (keeper_id, name);
 CREATE INDEX keys_by_type ON keys (type, name);
 CREATE INDEX keys_by_md5 ON keys (md5);
+CREATE INDEX keys_by_spki_md5 ON keys (spki_md5);
+CREATE INDEX keys_by_pkcs8_sha1 ON keys (pkcs8_sha1);
 CREATE INDEX keys_by_label ON keys USING gin (labels jsonb_path_ops);
 CREATE INDEX keys_by_text ON keys USING gin ((name || ' ' || comment || ' ' || purpose) gin_trgm_ops);
 
@@ -101,6 +105,8 @@ CREATE TABLE host_keys (
     pinned_at   timestamptz NOT NULL,
     UNIQUE (instance_id, algorithm)
 );
+
+CREATE INDEX host_keys_by_sha256 ON host_keys (sha256);
 
 CREATE TABLE logins (
     id          uuid PRIMARY KEY,

@@ -6,6 +6,7 @@ import { useKey, useMe, useOpens } from "../../api/queries";
 import { moment, typeText } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
+import { Findings } from "../../parts/Findings";
 import { Facts } from "../../parts/Facts";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { Labels } from "../../parts/Labels";
@@ -36,7 +37,10 @@ export default function KeyPage() {
           <Facts of={[
             ["SHA-256", <CopyText key="s" text={k.fingerprints.sha256} label="SHA-256 fingerprint" />],
             ["MD5", <CopyText key="m" text={k.fingerprints.md5} label="MD5 fingerprint" />],
+            ["MD5 of the SPKI DER", k.fingerprints.spki_md5 && <CopyText key="d" text={k.fingerprints.spki_md5} label="MD5 of the SPKI DER" />],
+            ["SHA-1 of the PKCS#8 DER", k.fingerprints.pkcs8_sha1 && <CopyText key="h" text={k.fingerprints.pkcs8_sha1} label="SHA-1 of the PKCS#8 DER" />],
             ["Public half", <CopyText key="p" text={k.public_key} label="public half" />],
+            ["Download it as", forms.map((f) => <a key={f.format} href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-half?format=${f.format}`} download={`${k.name}.${f.ending}`} style={{ marginInlineEnd: 14 }}>{f.label}</a>)],
           ]} />
         </Card>
         <Card size="small" title="What it is">
@@ -48,12 +52,20 @@ export default function KeyPage() {
           ]} />
         </Card>
       </div>
+      {k.findings.length > 0 && <div style={{ marginBottom: 16 }}><Findings of={k.findings} /></div>}
       <Card size="small" title="Logins that it opens" styles={{ body: { padding: 0 } }}>
         <PagedTable pages={opens} noun="logins" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
       </Card>
     </>
   );
 }
+
+const forms = [
+  { format: "line", label: "one line (OpenSSH)", ending: "pub" },
+  { format: "rfc4716", label: "RFC 4716", ending: "ssh2.pub" },
+  { format: "spki", label: "PEM", ending: "pem" },
+  { format: "jwk", label: "JWK", ending: "jwk.json" },
+];
 
 function custody(k: Key): string {
   if (k.custody === "kept") return "kept by the service, encrypted";

@@ -6,9 +6,10 @@ import { useKeepers } from "../../api/queries";
 import { typeText } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { Facts } from "../../parts/Facts";
+import { Findings } from "../../parts/Findings";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { ProblemNote } from "../../parts/ProblemNote";
-import { holdsPrivate } from "./privateMarks";
+import { holdsPrivate } from "../../privateMarks";
 
 type Way = "here" | "import" | "service";
 
@@ -103,7 +104,7 @@ function Import({ done }: { done: (k: Key) => void }) {
   return (
     <Form form={form} layout="vertical" requiredMark={false} onFinish={(v) => save.mutate({ ...v, once: requestKey() })}>
       <Form.Item name="name" label="Name" rules={nameRules}><Input autoFocus placeholder="marek-laptop" /></Form.Item>
-      <Form.Item name="public_key" label="Public key, the one line of the .pub file" rules={[{ required: true, message: "Paste the public key" }]}>
+      <Form.Item name="public_key" label="Public key: the one line of a .pub file, or RFC 4716, PEM, JWK" rules={[{ required: true, message: "Paste the public key" }]}>
         <Input.TextArea rows={4} spellCheck={false} placeholder="ssh-ed25519 AAAAC3Nza… comment" style={{ fontFamily: "monospace", fontSize: 13 }} />
       </Form.Item>
       {secret && <Alert type="error" showIcon role="alert" title="This is a private key. It stayed in this page and was not sent." description="Only the public half belongs here: it is in the file beside it that ends in .pub. If the private half went over a network before, by mail or chat, treat it as exposed and make a new pair." style={{ marginBottom: 16 }} />}
@@ -119,10 +120,14 @@ function Import({ done }: { done: (k: Key) => void }) {
 
 function Read({ of }: { of: KeyReading }) {
   return (
-    <div style={{ display: "flex", gap: 14, marginBottom: 16, alignItems: "center" }}>
+    <div style={{ display: "grid", gap: 10, marginBottom: 16 }}>
+    <div style={{ display: "flex", gap: 14, alignItems: "center" }}>
       <KeyGlyph sha256={of.fingerprints.sha256} size={44} />
       <Facts of={[["Type", `${typeText(of.type, of.bits)} bits`], ["SHA-256", <code key="f" style={{ overflowWrap: "anywhere" }}>{of.fingerprints.sha256}</code>],
-        ["Recorded as", of.known_as && <strong>{of.known_as}: this key is here already</strong>]]} />
+        ["Recorded as", of.known_as && <strong>{of.known_as}: this key is here already</strong>],
+        ["Form", of.format === "line" ? "" : of.format], ["Repaired", of.notes.join("; ")]]} />
+    </div>
+    <Findings of={of.findings.filter((f) => f.code !== "comment-names")} />
     </div>
   );
 }

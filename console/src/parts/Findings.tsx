@@ -1,0 +1,13 @@
+import { Alert } from "antd";
+import type { Finding } from "../api/client";
+
+const kinds = { bad: "error", caution: "warning", remark: "info" } as const;
+
+/** What is to be known about a key, each with what to do about it. */
+export function Findings({ of }: { of: Finding[] }) {
+  return (
+    <div style={{ display: "grid", gap: 8 }}>
+      {of.map((f) => <Alert key={f.code} type={kinds[f.weight]} showIcon title={`${f.text.charAt(0).toUpperCase()}${f.text.slice(1)}.`} description={`${f.remedy}.`} />)}
+    </div>
+  );
+}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -276,5 +277,46 @@ func TestKeyListFiltersSortsAndPages(t *testing.T) {
 	}
 	if status, body := h.call("GET", "/api/v1/keys?after=nonsense", h.token, ""); status != 422 || !strings.Contains(body, "bad-cursor") {
 		t.Errorf("a false cursor: %d %s", status, body)
+	}
+}
+
+func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
+	h := newHouse(t, "")
+	lines := "# the ringing office\n"
+	for _, comment := range []string{"sunniva@desk", "Sunniva At Home", "", "sunniva@desk"} {
+		file := filepath.Join(h.dir, "l"+strings.ReplaceAll(comment, " ", "")+fmt.Sprint(len(lines)))
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", comment, "-f", file).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		public, err := os.ReadFile(file + ".pub")
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines += string(public)
+	}
+	first := strings.Split(lines, "\n")[1]
+	lines += "restrict " + first + "\nssh-frob AAAA\n"
+	list := filepath.Join(h.dir, "authorized_keys")
+	if err := os.WriteFile(list, []byte(lines), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := h.client("key", "import", "office", "-list", list); r.status != 2 || !strings.Contains(r.err, "Say -yes") || !strings.Contains(r.err, "office-sunniva-at-home") {
+		t.Errorf("without -yes: %d %s", r.status, r.err)
+	}
+	if out := h.must("key", "list", "-q"); out != "" {
+		t.Errorf("the preview recorded %s", out)
+	}
+	out := h.must("key", "import", "office", "-list", list, "-yes")
+	if !strings.Contains(out, "4 recorded, 1 known already, 0 names taken, 1 refused") || !strings.Contains(out, "known office-sunniva-desk") {
+		t.Errorf("the import says\n%s", out)
+	}
+	if out := h.must("key", "list", "-q"); out != "office-3\noffice-4\noffice-sunniva-at-home\noffice-sunniva-desk\n" {
+		t.Errorf("recorded:\n%s", out)
+	}
+	if out := h.must("key", "import", "office", "-list", list, "-yes"); !strings.Contains(out, "0 recorded, 5 known already") {
+		t.Errorf("the second time:\n%s", out)
+	}
+	if r := h.client("key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes"); r.status != 1 || !strings.Contains(r.err, "private key") {
+		t.Errorf("a private key as a list: %d %s", r.status, r.err)
 	}
 }

@@ -2,12 +2,17 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/rand"
+	"crypto/rsa"
 	"encoding/json"
+	"math/big"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
 )
@@ -260,4 +265,29 @@ func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
 	p.says("MD5 as OpenSSH prints it")
 	p.press("debian@door")
 	p.says("Keys that open it")
+}
+
+func TestInspectFindsKeysThatShareAPrime(t *testing.T) {
+	dir := t.TempDir()
+	prime := func() *big.Int {
+		p, err := rand.Prime(rand.Reader, 1024)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	shared := prime()
+	for name, p := range map[string]*big.Int{"a.pub": shared, "b.pub": shared, "c.pub": prime()} {
+		key, err := ssh.NewPublicKey(&rsa.PublicKey{N: new(big.Int).Mul(p, prime()), E: 65537})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), ssh.MarshalAuthorizedKey(key), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r := offline(t, dir, "", "key", "inspect", "a.pub", "b.pub", "c.pub")
+	if r.status != 3 || !strings.Contains(r.out, "shares a prime with a.pub") || !strings.Contains(r.out, "shares a prime with b.pub") || strings.Contains(r.out, "with c.pub") {
+		t.Errorf("%d %s", r.status, r.out)
+	}
 }

@@ -159,6 +159,30 @@ func (e KeyState) Valid() bool {
 	}
 }
 
+// Defines values for ListResultState.
+const (
+	ListResultStateKnown     ListResultState = "known"
+	ListResultStateNameTaken ListResultState = "name taken"
+	ListResultStateRecorded  ListResultState = "recorded"
+	ListResultStateRefused   ListResultState = "refused"
+)
+
+// Valid indicates whether the value is a known member of the ListResultState enum.
+func (e ListResultState) Valid() bool {
+	switch e {
+	case ListResultStateKnown:
+		return true
+	case ListResultStateNameTaken:
+		return true
+	case ListResultStateRecorded:
+		return true
+	case ListResultStateRefused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeBy.
 const (
 	MeBySession MeBy = "session"
@@ -442,6 +466,16 @@ type ImportKey struct {
 	Purpose   *string `json:"purpose,omitempty"`
 }
 
+// ImportKeys defines model for ImportKeys.
+type ImportKeys struct {
+	Keeper *string `json:"keeper,omitempty"`
+
+	// Keys At most 5000.
+	Keys    []ListedKey        `json:"keys"`
+	Labels  *map[string]string `json:"labels,omitempty"`
+	Purpose *string            `json:"purpose,omitempty"`
+}
+
 // Instance defines model for Instance.
 type Instance struct {
 	// CloudId What the cloud calls it.
@@ -583,6 +617,28 @@ type LaunchInstance struct {
 type Launched struct {
 	Instance Instance `json:"instance"`
 	Run      Run      `json:"run"`
+}
+
+// ListResult defines model for ListResult.
+type ListResult struct {
+	// Detail Why it was refused.
+	Detail *string `json:"detail,omitempty"`
+
+	// KnownAs The name that the key has already.
+	KnownAs *string         `json:"known_as,omitempty"`
+	Name    string          `json:"name"`
+	State   ListResultState `json:"state"`
+}
+
+// ListResultState defines model for ListResult.State.
+type ListResultState string
+
+// ListedKey defines model for ListedKey.
+type ListedKey struct {
+	Name string `json:"name"`
+
+	// PublicKey In the one-line OpenSSH form.
+	PublicKey string `json:"public_key"`
 }
 
 // MadeKey defines model for MadeKey.
@@ -958,6 +1014,12 @@ type ImportKeyParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ImportKeysParams defines parameters for ImportKeys.
+type ImportKeysParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // MakeKeyParams defines parameters for MakeKey.
 type MakeKeyParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -1017,6 +1079,9 @@ type LaunchInstanceJSONRequestBody = LaunchInstance
 
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
+
+// ImportKeysJSONRequestBody defines body for ImportKeys for application/json ContentType.
+type ImportKeysJSONRequestBody = ImportKeys
 
 // MakeKeyJSONRequestBody defines body for MakeKey for application/json ContentType.
 type MakeKeyJSONRequestBody = MakeKey
@@ -1156,6 +1221,18 @@ type ClientInterface interface {
 	//
 	// Records the public half of a key pair.
 	ImportKey(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportKeysWithBody performs a POST /keys/lists (the `ImportKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+	ImportKeysWithBody(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportKeys performs a POST /keys/lists (the `ImportKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+	ImportKeys(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeKeyWithBody performs a POST /keys/made (the `MakeKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -1430,6 +1507,38 @@ func (c *Client) ImportKeyWithBody(ctx context.Context, params *ImportKeyParams,
 // Records the public half of a key pair.
 func (c *Client) ImportKey(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportKeyRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportKeysWithBody performs a POST /keys/lists (the `ImportKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+func (c *Client) ImportKeysWithBody(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportKeysRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportKeys performs a POST /keys/lists (the `ImportKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+func (c *Client) ImportKeys(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportKeysRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2620,6 +2729,61 @@ func NewImportKeyRequestWithBody(server string, params *ImportKeyParams, content
 	return req, nil
 }
 
+// NewImportKeysRequest calls the generic ImportKeys builder with application/json body
+func NewImportKeysRequest(server string, params *ImportKeysParams, body ImportKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportKeysRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewImportKeysRequestWithBody constructs an http.Request for the ImportKeys method, with any body, and a specified content type
+func NewImportKeysRequestWithBody(server string, params *ImportKeysParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/lists")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewMakeKeyRequest calls the generic MakeKey builder with application/json body
 func NewMakeKeyRequest(server string, params *MakeKeyParams, body MakeKeyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3516,6 +3680,20 @@ type ClientWithResponsesInterface interface {
 	// Records the public half of a key pair.
 	ImportKeyWithResponse(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeyResponse, error)
 
+	// ImportKeysWithBodyWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ImportKeysWithBodyWithResponse(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error)
+
+	// ImportKeysWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+	ImportKeysWithResponse(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error)
+
 	// MakeKeyWithBodyWithResponse performs a POST /keys/made (the `MakeKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -4213,6 +4391,54 @@ func (r ImportKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ListResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportKeysResponse) GetJSON200() *[]ListResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportKeysResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5165,6 +5391,32 @@ func (c *ClientWithResponses) ImportKeyWithResponse(ctx context.Context, params 
 	return ParseImportKeyResponse(rsp)
 }
 
+// ImportKeysWithBodyWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportKeysWithBodyWithResponse(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error) {
+	rsp, err := c.ImportKeysWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportKeysResponse(rsp)
+}
+
+// ImportKeysWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
+func (c *ClientWithResponses) ImportKeysWithResponse(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error) {
+	rsp, err := c.ImportKeys(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportKeysResponse(rsp)
+}
+
 // MakeKeyWithBodyWithResponse performs a POST /keys/made (the `MakeKey` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -5806,6 +6058,39 @@ func ParseImportKeyResponse(rsp *http.Response) (*ImportKeyResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportKeysResponse parses an HTTP response from a ImportKeysWithResponse call
+func ParseImportKeysResponse(rsp *http.Response) (*ImportKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ListResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -41,6 +41,7 @@ and said. A private key is refused.`,
 		examples: []string{
 			"plumlatch key import marek-laptop -from ~/.ssh/id_ed25519.pub",
 			"plumlatch key import gauge-key -no-comment < gauge.pub",
+			"plumlatch key import ringing -list ./authorized_keys",
 			"plumlatch key import oona-main -from oona.pub -keeper oona -comment field-tablet",
 		},
 	},
@@ -238,7 +239,15 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 	from := f.String("from", "", "`file` to read; standard input unless given")
 	comment := f.String("comment", "", "replaces the comment, which often names a person and a laptop")
 	drop := f.Bool("no-comment", false, "drop the comment")
+	list := f.String("list", "", "import every key in this `file`, one to a line, such as an authorized_keys file; NAME begins their names")
+	yes := f.Bool("yes", false, "with -list: do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
+		if *list != "" {
+			if *from != "" || *comment != "" {
+				return &usageError{"-list goes with neither -from nor -comment"}
+			}
+			return s.importList(ctx, args[0], *list, *drop, *yes, n)
+		}
 		if *drop && *comment != "" {
 			return &usageError{"-comment and -no-comment exclude each other"}
 		}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math/big"
 	"os"
 	"path/filepath"
 	"slices"
@@ -148,6 +149,7 @@ func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
 	return func(_ context.Context, s *session, args []string) error {
 		var all []inspected
+		var keys []keypair.Public
 		var problems []error
 		for _, path := range args {
 			k, err := s.readKeyFile(path, *passphraseFile, false)
@@ -159,8 +161,9 @@ func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error
 			if err != nil {
 				return err
 			}
-			all = append(all, i)
+			all, keys = append(all, i), append(keys, k.key())
 		}
+		judgeTogether(all, keys)
 		if s.json {
 			if err := s.writeJSON(all); err != nil {
 				return err
@@ -182,6 +185,24 @@ func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error
 			return &quietError{exitNotAsItShould}
 		}
 		return nil
+	}
+}
+
+// judgeTogether finds RSA keys among the files that share a prime, which
+// breaks both.
+func judgeTogether(all []inspected, keys []keypair.Public) {
+	var moduli []*big.Int
+	var places []int
+	for i, k := range keys {
+		if m := k.Modulus(); m != nil {
+			moduli, places = append(moduli, m), append(places, i)
+		}
+	}
+	for _, pair := range keypair.SharedPrimes(moduli) {
+		a, b := places[pair.A], places[pair.B]
+		for _, p := range [][2]int{{a, b}, {b, a}} {
+			all[p[0]].Findings = append(all[p[0]].Findings, keypair.Finding{Code: "shared-prime", Weight: keypair.Bad, Text: "it shares a prime with " + all[p[1]].File + ", so anybody can compute both private halves", Remedy: "Make new keys on another machine, and let those in instead: plumlatch key new NAME"})
+		}
 	}
 }
 

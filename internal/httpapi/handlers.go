@@ -179,6 +179,17 @@ func (a *api) ImportKey(ctx context.Context, r contract.ImportKeyRequestObject) 
 	return contract.ImportKey201JSONResponse(keyOf(k)), err
 }
 
+func (a *api) ImportKeys(ctx context.Context, r contract.ImportKeysRequestObject) (contract.ImportKeysResponseObject, error) {
+	b := r.Body
+	list := each(b.Keys, func(k contract.ListedKey) service.ListedKey {
+		return service.ListedKey{Name: k.Name, PublicKey: k.PublicKey}
+	})
+	results, err := a.Service.ImportKeys(ctx, actorOf(ctx), service.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)}, list)
+	return contract.ImportKeys200JSONResponse(each(results, func(l service.ListResult) contract.ListResult {
+		return contract.ListResult{Name: l.Name, State: contract.ListResultState(l.State), KnownAs: optional(l.KnownAs), Detail: optional(l.Detail)}
+	})), err
+}
+
 func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (contract.MakeKeyResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {

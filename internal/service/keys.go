@@ -168,18 +168,25 @@ func (s *Service) record(ctx context.Context, actor Actor, in NewKey, public key
 	if err != nil {
 		return store.Key{}, err
 	}
-	k := store.Key{
-		ID: newID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
-		SHA256: public.SHA256(), MD5: public.MD5(), SPKIMD5: public.SPKIMD5(), Comment: public.Comment, Keeper: keeper, Purpose: in.Purpose, Labels: in.Labels,
-		Custody: "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
-	}
+	k := s.newRecord(actor, in, public, origin)
+	k.Keeper = keeper
 	if keeper != nil {
 		k.KeeperID = &keeper.ID
+	}
+	return k, nil
+}
+
+// newRecord fills in all of a record but its keeper.
+func (s *Service) newRecord(actor Actor, in NewKey, public keypair.Public, origin string) store.Key {
+	k := store.Key{
+		ID: newID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
+		SHA256: public.SHA256(), MD5: public.MD5(), SPKIMD5: public.SPKIMD5(), Comment: public.Comment, Purpose: in.Purpose, Labels: in.Labels,
+		Custody: "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
 	}
 	if k.Labels == nil {
 		k.Labels = map[string]string{}
 	}
-	return k, nil
+	return k
 }
 
 func describe(p keypair.Public) string {

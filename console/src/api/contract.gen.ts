@@ -101,6 +101,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice. */
+        post: operations["importKeys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys/readings": {
         parameters: {
             query?: never;
@@ -586,6 +603,29 @@ export interface components {
             };
             origin?: components["schemas"]["Origin"];
         };
+        ListedKey: {
+            name: string;
+            /** @description In the one-line OpenSSH form. */
+            public_key: string;
+        };
+        ImportKeys: {
+            /** @description At most 5000. */
+            keys: components["schemas"]["ListedKey"][];
+            keeper?: string;
+            purpose?: string;
+            labels?: {
+                [key: string]: string;
+            };
+        };
+        ListResult: {
+            name: string;
+            /** @enum {string} */
+            state: "recorded" | "known" | "name taken" | "refused";
+            /** @description The name that the key has already. */
+            known_as?: string;
+            /** @description Why it was refused. */
+            detail?: string;
+        };
         MakeKey: {
             name: string;
             /** @description ed25519 unless given; or rsa, ecdsa. */
@@ -1037,6 +1077,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Key"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importKeys: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportKeys"];
+            };
+        };
+        responses: {
+            /** @description What became of each key */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListResult"][];
                 };
             };
             default: components["responses"]["Problem"];

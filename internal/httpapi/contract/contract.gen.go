@@ -165,6 +165,30 @@ func (e KeyState) Valid() bool {
 	}
 }
 
+// Defines values for ListResultState.
+const (
+	ListResultStateKnown     ListResultState = "known"
+	ListResultStateNameTaken ListResultState = "name taken"
+	ListResultStateRecorded  ListResultState = "recorded"
+	ListResultStateRefused   ListResultState = "refused"
+)
+
+// Valid indicates whether the value is a known member of the ListResultState enum.
+func (e ListResultState) Valid() bool {
+	switch e {
+	case ListResultStateKnown:
+		return true
+	case ListResultStateNameTaken:
+		return true
+	case ListResultStateRecorded:
+		return true
+	case ListResultStateRefused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeBy.
 const (
 	MeBySession MeBy = "session"
@@ -448,6 +472,16 @@ type ImportKey struct {
 	Purpose   *string `json:"purpose,omitempty"`
 }
 
+// ImportKeys defines model for ImportKeys.
+type ImportKeys struct {
+	Keeper *string `json:"keeper,omitempty"`
+
+	// Keys At most 5000.
+	Keys    []ListedKey        `json:"keys"`
+	Labels  *map[string]string `json:"labels,omitempty"`
+	Purpose *string            `json:"purpose,omitempty"`
+}
+
 // Instance defines model for Instance.
 type Instance struct {
 	// CloudId What the cloud calls it.
@@ -589,6 +623,28 @@ type LaunchInstance struct {
 type Launched struct {
 	Instance Instance `json:"instance"`
 	Run      Run      `json:"run"`
+}
+
+// ListResult defines model for ListResult.
+type ListResult struct {
+	// Detail Why it was refused.
+	Detail *string `json:"detail,omitempty"`
+
+	// KnownAs The name that the key has already.
+	KnownAs *string         `json:"known_as,omitempty"`
+	Name    string          `json:"name"`
+	State   ListResultState `json:"state"`
+}
+
+// ListResultState defines model for ListResult.State.
+type ListResultState string
+
+// ListedKey defines model for ListedKey.
+type ListedKey struct {
+	Name string `json:"name"`
+
+	// PublicKey In the one-line OpenSSH form.
+	PublicKey string `json:"public_key"`
 }
 
 // MadeKey defines model for MadeKey.
@@ -964,6 +1020,12 @@ type ImportKeyParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ImportKeysParams defines parameters for ImportKeys.
+type ImportKeysParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // MakeKeyParams defines parameters for MakeKey.
 type MakeKeyParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -1024,6 +1086,9 @@ type LaunchInstanceJSONRequestBody = LaunchInstance
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
 
+// ImportKeysJSONRequestBody defines body for ImportKeys for application/json ContentType.
+type ImportKeysJSONRequestBody = ImportKeys
+
 // MakeKeyJSONRequestBody defines body for MakeKey for application/json ContentType.
 type MakeKeyJSONRequestBody = MakeKey
 
@@ -1077,6 +1142,9 @@ type ServerInterface interface {
 
 	// (POST /keys)
 	ImportKey(c *gin.Context, params ImportKeyParams)
+
+	// (POST /keys/lists)
+	ImportKeys(c *gin.Context, params ImportKeysParams)
 
 	// (POST /keys/made)
 	MakeKey(c *gin.Context, params MakeKeyParams)
@@ -1671,6 +1739,46 @@ func (siw *ServerInterfaceWrapper) ImportKey(c *gin.Context) {
 	siw.Handler.ImportKey(c, params)
 }
 
+// ImportKeys operation middleware
+func (siw *ServerInterfaceWrapper) ImportKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportKeysParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportKeys(c, params)
+}
+
 // MakeKey operation middleware
 func (siw *ServerInterfaceWrapper) MakeKey(c *gin.Context) {
 
@@ -2187,6 +2295,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
+	router.POST(options.BaseURL+"/keys/lists", wrapper.ImportKeys)
 	router.POST(options.BaseURL+"/keys/readings", wrapper.ReadKey)
 	router.POST(options.BaseURL+"/keys/made", wrapper.MakeKey)
 	router.DELETE(options.BaseURL+"/keys/:key", wrapper.DeleteKey)
@@ -2671,6 +2780,46 @@ type ImportKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ImportKeydefaultApplicationProblemPlusJSONResponse) VisitImportKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportKeysRequestObject struct {
+	Params ImportKeysParams
+	Body   *ImportKeysJSONRequestBody
+}
+
+type ImportKeysResponseObject interface {
+	VisitImportKeysResponse(w http.ResponseWriter) error
+}
+
+type ImportKeys200JSONResponse []ListResult
+
+func (response ImportKeys200JSONResponse) VisitImportKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportKeysdefaultApplicationProblemPlusJSONResponse) VisitImportKeysResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3409,6 +3558,9 @@ type StrictServerInterface interface {
 	// (POST /keys)
 	ImportKey(ctx context.Context, request ImportKeyRequestObject) (ImportKeyResponseObject, error)
 
+	// (POST /keys/lists)
+	ImportKeys(ctx context.Context, request ImportKeysRequestObject) (ImportKeysResponseObject, error)
+
 	// (POST /keys/made)
 	MakeKey(ctx context.Context, request MakeKeyRequestObject) (MakeKeyResponseObject, error)
 
@@ -3859,6 +4011,50 @@ func (sh *strictHandler) ImportKey(ctx *gin.Context, params ImportKeyParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ImportKeyResponseObject); ok {
 		if err := validResponse.VisitImportKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportKeys operation middleware
+func (sh *strictHandler) ImportKeys(ctx *gin.Context, params ImportKeysParams) {
+	var request ImportKeysRequestObject
+
+	request.Params = params
+
+	var body ImportKeysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportKeys(ctx, request.(ImportKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ImportKeysResponseObject); ok {
+		if err := validResponse.VisitImportKeysResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4394,97 +4590,101 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17bxs3tvhXIWZ/QLf4je0kjdPWxgVutkmb3CRNYAcosE1g0DNHGlYz5JTkWFEDf/cLHpLz0JAjKZa8",
-	"udj9y7KGQx4enveD+pxkoqoFB65VcvY5qamkFWiQ+N/TmQZpPuSgMslqzQRPzpL3BZCskUpIoguqiS6A",
-	"1HQO5BpmQgKZ0xsgVBEOn/RxkibMvPRnA3KVpAmnFSRnCcWp00RlBVTUrKFXtXmgtGR8ntzepsnLHKpa",
-	"aODZ6hWsxnA8JTe0bICIGYKQ0bIE+Y0iWSFYBhY2s5wiumCKCA5Ewp8NqA6qAmiOcDiweksemTX7AFb0",
-	"02vgc10kZw8f/ZCGAOZKU57BrzhZCG3MjfhGIWQtHDXVRQeFH5WkiQGYSciTMy0bmMbXK1jFV17AanrR",
-	"BW53l/Ves4rp8GpzCVSD0oQ31TVIc0TAtWSgUvKQaEFOHzw4J6cPSMNLUIrM2Q3wGK2UuE4AFsY1zEEi",
-	"MBdAlVl+HZrfilVKZkiqQHK6uhZiEVtI2jmmd33R8Je5eRTAoWz4JA5nQlZUJ2dJ07A8CZHQe6FpGdoF",
-	"6AKkwVwmGq4JLUtL4BXVWRHbkMbZAvu5FqIEypNbs6YEVQuuAHn+nRTXJVTmYya4Bo4nTOu6ZBk10JzU",
-	"dsT//8Phu5v8/0mYJWfJ3046oXJin6oTPy+uuL45qskSuCZLKfic/P3i55/Ij49Pv//2GHHipkCJlOfv",
-	"xQJw3VqKGqRmFu6crtQYby/EkpRmTqZJIcpcnZMfh0SXEoNEoTT57smT4+5MWtryyBzRQppIUcKmfV+Y",
-	"MRbLnip+tzN+bNcS139Aps2MP1FNSzFvYLxBVtG5+6ShUpvWfWmGmyndGlRKujL/K/bXDtNcsr+Cs/wl",
-	"+A6z/FPwwCxrSHEb9BD6NYJoEpxDZs/4c4iaKMlKZiiKA+TKsE0p5oShiBmilea5BKWC51sIpa8WsNp+",
-	"oy+E0kZvBDBWC6lDsitNGmW17Fga9NGDo9IWXjdhH8ggphqlRY7KE3hTmYkMH+BUC6h176Vu38+5lqsx",
-	"BdIW46M3qB6It5xqONKsgiQwu2h0JiIcVYNUkSUUGGmURdSb0S4rwjhZCpmr49C6Cv4M4181Fl3BVe2z",
-	"qwXjeXDADaNjiGjNUkOBKckEV6IEIiRRIG9YBkHYlsVqMwWYDSCqWzzZ5VN/MmvgdjvrkN7DY4hc8OTf",
-	"Gckxlj+e/rdiBEtCATYwRmEQkdprvoByH4gJXD4E/M+M52ayEeiZyCMCHCrIV2FwYnAugc0L3Weoa2pw",
-	"ndHGHYKEispFgLPWdoJgtRO6JVugIjucg6wl8+b6YJtVfhowkhV5WwO/vHxB7HuE6SAJ1otM/XClCvpw",
-	"PMnli6dHD4m4AWtGvXv10+XffiDPnl9427uW7IZqIAUtZ6mx/ZWogGSlaHJFVCGWaIIZKdW6DCtS0RzO",
-	"yYKLJSeClyuyLECCUdVLqoxaLijPw6xc0EenT+6wWVUv2FUQX2+enXYbvbT88665Lln2ClYv+UwYIfPs",
-	"+UV8l6wykhly3G54dVXM6rAcy6mmBqmUk8vLFz+/IxIyIXNrEz1+dHr67XGyia4cdlIkiDAZ6bCppK2j",
-	"QCjP8XMp5owT44zk56Thagm1Jg3XrMStX4t8RQqqSCnEAvCoPE8wTuqSogtTMaUMmGnS8LmkXAOKJi2p",
-	"IWb8GicOqiKvUMfKqJwLyXRRBZm0BCr5xCadLCZ2nEF4jCsY55Bf7aLfaqQWo5LDGqWl3elT7DaYdifa",
-	"m7vdZB/I0GlbS3CEwBmtWBkGcQGrK/PlUNyPReSaaEdquYpYMxNmtGa6hM0Iwff96NTDP1i2D3oYFYY1",
-	"g/SUiaqCEMlcABKysjEGO+qcQFXrFcmlqFHGkPfdQ8IUMaaVERAM/7NyDYMQTJESZpqIJkxvC4A6FHP5",
-	"rRDK8iZOed6LeIx86DE30GsovbXLzIy0fDfYfexsO9RFT09INmd8kz3w1o7ar55hnBTwieaQsYqWaYtn",
-	"8NZ/QXODrylVMuTWsUC2z3FBs56ZXHA4KhmHVtcYuZASlNDfP3ySknfP3xiD739+exVZUtZCbU/xPRCD",
-	"RO2jRWOaNprpiuURJ8kiSjQ5ElJUV2YDZ2vqkHtumXkPY0C7yU7/znVYMNmtbIiipNaTjEo25IZokKwL",
-	"aVrU2ADiNSiWW9LywblzQ1mKrhThQheMzwm9Fo0mS/O+4XSnAQkXywirhyIWBowuaIYWk1Oa4eDEQXnb",
-	"sdvVlJPsqHNqiIR5zHE0vn74gaZ6Y3DFk/4lDnZvBYFpA15mjKivMqG0igYPzBCyFE2ZEzMwHTiW2yvE",
-	"vwTfgsuRhh2r2117CnbocRO1eEw7xh4f0ehARkjpc0FLPwM2d7Q5QNWAnweMOiWT9uFKtvLtfr3JIW31",
-	"3L2SNjwrrEUrG87tJ4OquvfRGblUavulBlkxTtf+w1EzykrIg+bvq9YcGGLQhyM8TG08QAOtgjPtyfpy",
-	"gQX7Ughtm431gLyjldGqKF6XTEJKVJMV6GCp4gjyR6enD38MytBrplU4qNOz56JaZo+aKevibJMa0g27",
-	"TZOZjVZszwc+vBFgg9laXGDDNN3Y7XVqZ5hOTe7o9eA2Zw18o+5Ev6CLN1jjeYM23dmY3WA9Bk3FHY3C",
-	"LXXhK1i1atDOsIviwZHpwOlE3lqjrTUP1DNZB35foThab7HaqbeYKvEn2+OOiIzZh2KJBOoPqFNeweoC",
-	"aDhIOR3Q+DJB97XIGC9dQixinnVMquGTcdbUGTFskxI5y6xPpeoFM07VH8tF2JrmYsmvqJrQMA3PQZJl",
-	"wbKiLxBshA1yQksJNF8Fp+dCQ8xeXFIzSU3N+XsfEfchZOvsdyGm7c3H7bh4a87tmNUdh9/VZm67MEe9",
-	"TrBxkux0xfZmSDQsti0ehoLMocDNGtnWyLSjmWY31tLWOG+alEKFI5Ov0QyMO9+TTugEmSof6+ii5VQC",
-	"0YIY2bgzER1UD3MRVn0WN2TJdGFon/KV2c0Z4QJDxktWluQaCL0uYZibHXtrsq3r2M133OQFet8sIJCY",
-	"VJqY55sia2EKHPhuIcqz2IE8QDM9atrWJZLNRnvlouFjJdWrMWp4EM43NIegOe/OfAvd6r3TgpazMbZf",
-	"8oFdRPVmHFu7YzBtGPRFGHQvtIaASEXPyKMHj39IyXcPvn9kBPfjBz8+OSaQ5fjo9ElKvvvhsXlw+uhh",
-	"2HacUsQTEvGwAZwJq9KL1SEqnLc1IP1zs2+paGrxsSUnBM8lICivV/E8jYtwM0UUm3NUr/0skwKlbMBC",
-	"Y1VQSE5jrGTK75x10b6w6r97+U+auITTBByU5+QGpNmPhyleMRCWPAhQmqAh7Rf0CAidxq+wjFRTKcgk",
-	"xKxg98bUtu20I1MFv0397CGQjDxw5vEQT295l5o0ohm9u3E5z8ymNqeNU1zJ+YE7BQH8O7HwdE98Rx9e",
-	"fVlkczuZaww1n4kb47BRIP+7J/jHfrWKp+8mFPFUfBeA74RifCEkEv6xcqZ7BboQuS8TMOODbItp6m3X",
-	"DWoZi8UOK+mwMNfFYtfONUUSnCDtfXiunkvu13t92wZHRsWpLu1mfCA8lYrmWAI+oxLToMqWefRlt03R",
-	"DSSVrZwISvFeWWq4tmctkaiNbXmO9Ri1FHNJKxVJbpVNFdjTw6NrqiAn9rn36qxPyjjJCipppkGqsC2Q",
-	"g6asjPiLTNlCV1uXXIOoy3BV2IxBmceMVChzQjWZ0aYM5+0MsPGNYVTKbQsn+0ah0xreT1coFcojCpIL",
-	"l/2K5BBd3X0wF/leEON/IiRunAfMkcY3yoj7cCmNprpRsbq++RxUuErU9w6gf2UzPbkIrhCLj0f90jTB",
-	"PHT43DBT6Nw6rKvxW13SVUquV12F/pYeXjga4IskHHpSX2vm6DLE3RdA86DJPFnPsrb8hlT1hbOYvAy4",
-	"YbBEwWrWo1rYAteKhS25iyZgqXxJLB94vusbUgp5p5T0lGngszkbfLhXZtgmTYz8EzdRtjI+Lhrey6hC",
-	"vUO5uIY6pJWcYbuN+sm7LFNP3Xrl6ida2+paSNkCHaRAh8ZRPs9n61z+rp+jixHjPjQ5uub3qsXbw+2h",
-	"4M8GGox2dfnMhufCfspt8tl8wWE6XXnJ5vxlgEnj/ilVailkvn0tjH8htLVLFxBakxB1TEHkTC2u5uw6",
-	"/LSCSsjVVRV7Hs+ogrFjqFxdTS0Q3h8CO1i7B2Zw6iAiDBuOELG72GNtA1DIjEFLxqp9NAF28543tAFk",
-	"w1BKX60bNt1xI1uJPYO1LoUWVfuGEcIRC4sRyyhbO+19VY1GsMW5Wyd2uiMWXlKm12sShgzbsnCIcyNx",
-	"gC/Srp9qJkHtRmjbadGSKm18sd0A2n//Vj9z6oIuPUyFzuy9pMEKPVHVVEIeZzHjTflRGFDfLfyP7YE7",
-	"dGohnHloJgk0D+bXfhvk7gy8mi6AG+dmMxP4WdMOFR3QUUS+d+pxiEzfsrFu6ffyYMbapnxFuNDYzIjh",
-	"JFVDWTLjjwlJqK/4xOygHR1J2q+b3mb5KMj5XcLo6+U+Nj5RCKXJ0NTusQpWP+wjomBPI0ai7mk63XvF",
-	"g33Jb9tEF6LeRT291UeWWPPsd2ml6xYZAms7Ou70wIfO5Z8uBbSlrRKNckWCsXb4eGEMcmWNZHp1abDv",
-	"ouBApY284ZFgtsp+1U5QaF3bEJnyxjQ2/WZCLBh0Xb912VSl2fdVLz7uDrVmSFK3qNxnIuykdm53JriW",
-	"NNPH5BLkDUiidHOtUjynX4Qvs/btIq7Z7RtFsASfUAkf+By48e0gJzMpKlsFP2MlkL9XdAHEP/72+AP/",
-	"wJ/fgFxh1N91blJisUAwdmwZ1PfUud2lBD5lUGtMETCOqUTy6cjIZcLUB46BG6BKE/zKdU2vCC7vkwxn",
-	"htEFh5RYnzQl3iXFNY1PekyeGy/Qbct1QRPrUate0zJKaSwixfym8byPyWumNL5JjMRz1yWs7F8crwv4",
-	"wDfdqnBMnpJ3by/f2xFW5dguJFuBbASvIpR/4GsXGZzZcAqtXBB9TlG0qSWY/SgXBZJKE6NE8UArnMvX",
-	"Nusly+D4A28NlrPkXdlU5LWhs55fdpY89AVatGbJWfLd8YPj79Bw1wUS+knW73Ge2yyDRTYT2Fqf/AK6",
-	"a4Re609/9ODBRG/6bj3p3SKxrvSuDlzMZgZXM6RA6zIe20gfRuBiS7Ww9xrg08RSZ3LmAyDmuxN3OUEU",
-	"K4aEnrkx6eCmjt/Da3dDTuxNHrfpxoH2ToctBtqLCszA9TwNNvIh7pgitjDV8JBl4JzlscsK2hrWidsX",
-	"gqu5myW8K+KjbFafsLVLL9YW7Tpkd10Vp7aNt9FLTtq23OjcHw9I3l0zb4C833InXrqrOQzgsASlrSg4",
-	"Ts54U5Z7pXGv29Uklb9sR329dP6OSizqoi6LLAnlxFWcxOjhzy8gsxZjNlCM9WrzCZpr81J3Xwg90ijj",
-	"OHf1y5fx7In1MrFl2mKaL17GaVemCFZapGQpmdbA8dz+C7MA0YtnXI/EDotj0a/MQZ7h/Ck5sn+ce2jo",
-	"5Mh9jmLW3uvwr5EZg8aNDWKjxfEeFWGa1EKFxMKw2m5XubB2lZRFIcaP/+Gq9veCvTUob4eugZYN3I7O",
-	"7tGeVzfe+/jcDF1aqwWDdkQ2fA+n1qZthsL95LP/eGsdjBJssGp4pu99gP3Lj7V/4dYWwtxdEhXgoP2d",
-	"gi22Cx4A8Hzk5GIKUCuSM7VQ+zwbm0e7TaMm9p6wfh/SKIZQj8U9W+IhQj4xLo27Fy9quLx1Yw5Nxwcz",
-	"cw55mP36lw2aZVz+7CqvjP5cggQs+2mrMmyjzxpn3QdN2Izh2eeI0ro0j/9dhBvi4n6VywlmaifQL+p/",
-	"H+yL+nDIt+XL07LvlRtzRwmyZeeWbzNcK4YZ4eZpWboYhLJhSsBKsL2KBt/PMYGa1f8dVzbFCKu9ycTl",
-	"Q7CGfJ9OLcp27/+ZV6IXWNpypjvNb4k3toKrzP/CNf7jXO4iv3zf5gbtb+/NOoBLuX6xTyZkbmPf/Vte",
-	"kBMWsMJq1uO2OM0zdHeH0FfqhHYAbuV/Ptzn8cbU01qr5QEU1EqdVNSWAoeP+43Njdga5WF9KWqGgnJP",
-	"DL1LhuxlRMLYk3jHE6ZQ1pIrLp1iRJkoc2uzusy9mdQw5g0EKMk3KX2ldOTBu2cq8l1nE5Tkfeb+QSVp",
-	"YtsDWBfAtAkuQkusx9lPNDtAd9K2dKs47V1Soyvs3TI1VUZWY7EEs0bJsitCvkZTTkJ+TH51qTeMxOJX",
-	"IwryNbuHIQA/+1YEsFct4Zvkp9JyDoEHsOVOPi9gtRa5Wlcds0aBOThWQuByCUL5CovAz51AsbniEpPA",
-	"+GB8ls9wrS+RB/7e94DufhxO8LtLJQ3AyBp75Ip4vGnPW3twT3rrYAR20t5iMhlPUl+OtP8Eknrhocg9",
-	"MBhRcn1k2F16qNN2yurIt0K7Q193V5dGVUgnX9pLc5294q5UcTtjkti7vFPrhyy7ZhzGlQYa0Bi/gH5n",
-	"AXlhlebB+NHI55O6pGztZNcdjiDfDUwwNm4TP4Qad8eEnsD6KY2RiMPuhsM0dh3K1OUn57Zza5vfzWiv",
-	"+biLt3e3Y+y5VdT3l+2VwWSzQYReNFx97eUyZhOHzbrjCsKt0EXIIzn3XtvNvyRO4HtrNgh3aY/20DUr",
-	"ZpmTz7Lht1MC4QJ/+mU3MrM/JXNoVMaYcz+B4jCmTuDG/6RUEGG/UZ0Vd0BZUHSWVOn2CgXfFx78mafX",
-	"VOmj5wbEo5fP9iEgcbtHSkug1Y5y8ikn+DapQZKsoLyzXGTDz21ymGpqo/sXDW/dX2arbt2OXXwCQSDA",
-	"8zY4eYiT7pUgx7L7l2zO3zY62dYncVOabWLMxe/SVjc7RyV1R4lTXYI++snWPk+jfI+hxBj7vzlooeqb",
-	"SIWqQKJQC8bn91CD47r7DhNscJPfc6whjNhLf9fMuYsStpTJOGZHDM3dNzH6noHk7PeP/TIPLFu3XIkl",
-	"ttPm0Hs75D6SdO4OmM05uvf9H+8TS060B/KQqj1G5e1PjH2lYdkWvnuOy7aXBUVO0NZ3o84xYtvd8XNP",
-	"Udm+brLUc/IZ/04WoF3AjVhA5LQDP+/n7y/a/kcSt47IufaWGnjvPnm+IpWQ+65k0ZK6AuzJYLU5tQWs",
-	"jNvZtmDRQS/dqFtOpV04m2m7m63i2LY78jD80jUM3rNusZsK6m2DW+nSj2zfUeyhrug6y37/aMzm1nL7",
-	"/aOhToVtXZbiG1kmZ8kJrdnJzcPk9uPt/wYAAP//",
+	"7H17bxs3tvhXIWZ/QLf4jR9J47S1cYGbbdImN0kT2AYKbBMY1MyRhtUMOSU5VtTA3/2Ch+Q8JHIkOZI3",
+	"F7t/WdZwyMPD835Qn5NMVLXgwLVKzj8nNZW0Ag0S/3s21SDNhxxUJlmtmeDJeXJdAMkaqYQkuqCa6AJI",
+	"TWdAJjAVEsiM3gKhinD4pI+TNGHmpT8bkMskTTitIDlPKE6dJioroKJmDb2szQOlJeOz5O4uTV7lUNVC",
+	"A8+Wr2G5DsczckvLBoiYIggZLUuQ3yiSFYJlYGEzyymiC6aI4EAk/NmA6qAqgOYIhwOrt+SRWbMPYEU/",
+	"vQE+00Vy/ujxD2kIYK405Rn8ipOF0MbciG8UQtbCUVNddFD4UUmaGICZhDw517KBcXy9hmV85Tksxxed",
+	"43Z3We8Nq5gOrzaTQDUoTXhTTUCaIwKuJQOVkkdEC3J2enpBzk5Jw0tQiszYLfAYrZS4TgAWxjXMQCIw",
+	"l0CVWX4Vmt+KZUqmSKpAcrqcCDGPLSTtHOO7vmz4q9w8CuBQNnwUh1MhK6qT86RpWJ6ESOhaaFqGdgG6",
+	"AGkwl4mGa0LL0hJ4RXVWxDakcbbAfiZClEB5cmfWlKBqwRUgz7+XYlJCZT5mgmvgeMK0rkuWUQPNSW1H",
+	"/P8/HL67yf+fhGlynvztpBMqJ/apOvHz4oqrm6OaLIBrspCCz8jfL3/+ifz45Oz7b48RJ24KlEh5fi3m",
+	"gOvWUtQgNbNw53Sp1vH2UixIaeZkmhSizNUF+XFIdCkxSBRKk++ePj3uzqSlLY/MNVpIEylK2LTvSzPG",
+	"YtlTxe92xo/tWmLyB2TazPgT1bQUswbWN8gqOnOfNFRq07qvzHAzpVuDSkmX5n/F/tphmiv2V3CWvwTf",
+	"YZZ/Ch6YZQUpboMeQr9GEE2Cc8jsGX8OURMlWckMRXGAXBm2KcWMMBQxQ7TSPJegVPB8C6H0zRyW22/0",
+	"pVDa6I0AxmohdUh2pUmjrJZdlwZ99OCotIXXTdgHMoipRmmRo/IE3lRmIsMHONUcat17qdv3C67lcp0C",
+	"aYvxtTeoHoi3nGo40qyCJDC7aHQmIhxVg1SRJRQYaZRF1JvRLkvCOFkImavj0LoK/gzjXzUWXcFV7bOb",
+	"OeN5cMAto+sQ0ZqlhgJTkgmuRAlESKJA3rIMgrAtiuVmCjAbQFS3eLLLp/5kVsDtdtYhvYfHELngyb83",
+	"kmNd/nj634oRLAkF2MAYhUFEaq/5Asp9ICZw+RDwPzOem8nWQM9EHhHgUEG+DIMTg3MBbFboPkNNqMF1",
+	"Rht3CBIqKucBzlrZCYLVTuiWbIGK7HAGspbMm+uDbVb5WcBIVuRdDfzq6iWx7xGmgyRYzzP1w40q6KP1",
+	"Sa5ePjt6RMQtWDPq/eufrv72A3n+4tLb3rVkt1QDKWg5TY3tr0QFJCtFkyuiCrFAE8xIqdZlWJKK5nBB",
+	"5lwsOBG8XJJFARKMql5QZdRyQXkeZuWCPj57+gWbVfWc3QTx9fb5WbfRK8s/75tJybLXsHzFp8IImecv",
+	"LuO7ZJWRzJDjdsOrq2Jah+VYTjU1SKWcXF29/Pk9kZAJmVub6Mnjs7Nvj5NNdOWwkyJBhMlIh00lbR0F",
+	"QnmOn0sxY5wYZyS/IA1XC6g1abhmJW59IvIlKagipRBzwKPyPME4qUuKLkzFlDJgpknDZ5JyDSiatKSG",
+	"mPFrnDioirxCXVdG5UxIposqyKQlUMlHNulkMbHjDMJjXME4h/xmF/1WI7UYlRzWKC3tjp9it8G0O9He",
+	"3O0m+0CGTttagmsInNKKlWEQ57C8MV8Oxf26iFwR7UgtNxFrZsSM1kyXsBkh+L4fnXr4B8v2QQ+jwrBm",
+	"kJ4yUVUQIplLQEJWNsZgR10QqGq9JLkUNcoYct09JEwRY1oZAcHwPyvXMAjBFClhqolowvQ2B6hDMZff",
+	"CqEsb+KUF72Ix5oPvc4NdAKlt3aZmZGW7we7j51th7ro6QnJZoxvsgfe2VH71TOMkwI+0RwyVtEybfEM",
+	"3vovaG7wNaZKhty6LpDtc1zQrGcmFxyOSsah1TVGLqQEJfT3j56m5P2Lt8bg+5/fXkeWlLVQ21N8D8RR",
+	"og6YBB05hZg84DA/c87w2enpKUYVtjH23jClIXd+T0U/vbIvmTkCUmIPxLg1BqN+kQ/VBQSBUec3LI94",
+	"lpa6RJMj90UNjGzgoY4hr+fLmvcwcLabwvHvTMLS3G5lQ+gpte53VB3gqUUji10c2KLGRl0noFhu+dFH",
+	"NC8MOyq6VIQLXTA+I3QiGk0W5n0jHp3ZQLhYRORjiGoNGF2kEc1MZ2mEIzoHFYhORt2MRRYcS48NkTCL",
+	"eduK/RVeWmmqN0akPOlf4WD3VhCYNkpoxoj6JhNKq2jExQwhC9GUOTED04E3vr0V8ZfgWzA20rCTj3bX",
+	"noIdetxELR7TjrHXj2jtQNaQ0ueCln4GbO5oc4CqAT8PGHVMJu3D/27l28O64EPa6vnIJW14Vlg3QDac",
+	"208GVXXvo/MMqNT2Sw2yYpyu/IejppSVkAd9htet0ltRhi6G42FqgygaaBWcaU8mq4vG2JdCaNvs4QTk",
+	"Ha2MKYLidcEkpEQ1WYFeqSqOIH98dvbox6AMnTCtwpGwnhEc1TJ71ExZF5wc1ZBu2F2aTG2IZ3s+8DGh",
+	"ABtMV4IpG6bpxm6vUzvza2xyR68HN9Rr4Bt1JzpTXZDGehwbtOnOHsAGkztoX+9oSW+pC1/DslWDdoZd",
+	"FA+OTAeeOvLWCm2tuO2eyTrw+wrF0XqL1U69xVSJP9ked0RkzD4USyS7cUCd8hqWl0DDkd3xKND9BN3X",
+	"ImO8dAmxiHnWMamGT8bDVefEsE1K5DSzjqiq58x4on8s5mFrmosFv6FqRMM0PAdJFgXLir5AsGFJyAkt",
+	"JdB8GZyeCw0xe3FBzSQ1NefvHWvch5BthKSLy21vPm7HxVtzbses7jj8rjZz26U56lWCjZPkiKseFenR",
+	"WOK2eBgKMocCN2tkW2umHc00u7WWtsZ506QUKhzOfYNmYNz5HnVCR8hU+QBRl2KgEogWxMjGnYnooHqY",
+	"i7Dqs7ghC6YLQ/uUL81uzgkXGGdfsLIkEyB0UsIwob3urcm2GGY333GTF+h9s4BAYlJpYp5vCkeGKXDg",
+	"u4Uoz2IH8gDN9KhpW5dINhvtlcuGryupXmFWw8NwMqUvQTWlDtSogKYsWN2z9FkvCdNGQX5faT2w2wqq",
+	"xsVzVKyssriX9okDwplARNM52IwnQr055Tnw2GPos6HENezFAy4j9uSrkZDt1sS5IQD7luYQhNhBtIU5",
+	"5QMSBS2nwU304aZ6M+TW1BxMGwZ9Hgbd66khIFLRc/L49MkPKfnu9PvHRlc/Of3x6TGBLMdHZ09T8t0P",
+	"T8yDs8ePwu7CmO01ogQPG7MbcSS8Jh2iwjnYA2l3YfYtFU0tPrakr+C5BHTjZBnPZ7pMEFNEsRlHi6qf",
+	"jVWglI1RaayeC6lmDI+NhRqmXYB3N3GyfZlcmrjE7AgclOfkFqTZj4cpXlkT5mcEKE3Qd/ILegSETuNX",
+	"WESqDhVkEmKOj3tjbNt22jXrVFix6mYPgWTkgfOIhnh6x7sUvtHG6NCvl71NbQnAuD+CKznXf6e4j38n",
+	"lpHoaezow5v7BbO3k7nGNvcZ63UcNgrkf/d0/XooRcXT3CO211hIH4DvhGJ8ISQS/rF03loFuhC5NyzM",
+	"+CDbYjnHtusGtYzFYoeVdFjA7sLvK+eaIgmOkPY+ghWeSx42YPGujYetFXG79LRxe/FUKppjq8SUSiwX",
+	"ULYcqi+7bSp7IKlshVFQivfKt8M1cCsJd23ciQusW6qlmElaqUg+s2yqwJ4eHU2ogpzY596Rt2EIxklW",
+	"UEkzDVKFbYG4RWzzgVgQbuv3axB1Ga6enDIo85hfAmVOqCZT2pThVK0BNr4xtBrdtnCybxTGKcL76QoK",
+	"Q6ljQXLhEp6RtLHrTwmmn68FmTJXmOXGecAcaXyjjLgPl5xpqhsVq3+dzUCFq6l9jw06Fja5l4vgCrGU",
+	"SDQUkSZYrxE+N0wOO08e68/8Vhd0mZLJsutk2dKpDweAfDGRQ0/qazIdXYa4+xJo2D8ZrftaWX6DR3Hp",
+	"LCYvA24ZLFCwmvWoFrYQvGJhS+6yCVgq90nfAM93fUNKIb+oCmHMNPAJvA1u+2szbJMmRv6JmyhbGR+X",
+	"De8l0aHeoa1CQx3SSs6w3Ub95F1isaduvXL1E61sdSWLYIEOUqBD41oK1ydoXcq2n5aNEeM+NDlGYx5U",
+	"i7eH20PBnw00GAXpUtgNz4X9lNt6A/MFh/EM9RWb8Vd8lxAHVWohZL59zZh/IbS1KxcDXJEQdUxB5EzN",
+	"b2ZsEn5aQSXk8qaKPY8n0cHYMVQub8YWCO8PgR2s3QMzOHUQEYYN1xCxu9hjbaNcyIxBS8aqfTQBdvOe",
+	"N7TLZMNQSl+tGzbdcSNbiT2DtS5rGlX7hhHCEQuLEcsoWzvtfVWNRrDFuVsndrprLLygTK+WoQwZtmXh",
+	"EOdG4gD30q6faiZB7UZo22nRkiptfLHdANp/n2M/We6CLj1Mhc7sWtJgUaaoaiohj7OY8ab8KMyh7Jbx",
+	"wTbaHToaEc48NJMEmgeD9L8N0rUGXgyfG+dmMxP4WdMOFR3QUUReO/U4RKZvbVq19HupT2NtU74kXGhs",
+	"+sVwkqqhLJnxx4Qk1FdGY0LYjt4uqI7LR0HOvySMvlrhZeMThVCaDE3tHqtgwcs+Igr2NGIk6p6m4z2K",
+	"PNi//67NbSLqXdTTW31kgb0BfpdWum6RIbC2o+NOD3zoXP7psn5b2irRKFckGGuHry+MQa6skUwvrwz2",
+	"XRQcqLSRNzwSTFDar9oJCq1rGyJT3pjG5vhMiDmDrju+LpuqNPu+6cXH3aHWDEnqDpX7VISd1M7tzgTX",
+	"kmb6mFyBvAVJlG4mKsVz+kX4dgTfVuWaQr9RBFtVCJXwgc+AG98OcjKVorLdIlNWAvl7RedA/ONvjz/w",
+	"D/zFLcglRv1dhzMlFgsEY8eWQX3vqdtdSuBTBrXGFAHjmD0mn46MXCZMfeAYuAGqNMGv3O0CS4LL+yTD",
+	"uWF0wSEl1idNiXdJcU3jkx6TF8YLdNtytwUQ61GrXnM/SmmsG8aUtvG8j8kbpjS+SYzEc9eKLO1fHK8L",
+	"+MA33T5yTJ6R9++uru0Iq3Jst54tOjeCVxHKP/CVCz/ObTiFVi6IPqMo2tQCzH6UiwJJpYlRonigFc7l",
+	"y9n1gmVw/IG3Bst58r5sKvLG0FnPLztPHvmaPFqz5Dz57vj0+Ds03HWBhH6S9e8CmNksg0U2E3gFRfIL",
+	"6O7CgJV7HB6fno7c4bDb3Q3dIrHbG7rSfzGdGlxNkQKty3hsI30YgYst1cLeuygiTSx1Juc+AGK+O3GX",
+	"eESxYkjouRuTDm60+T28djfkxN54c5duHGjvPtlioL3QwwxczdNgwyvijilia5END1kGzlkeu9SjLVse",
+	"uaUkuJq7gcW7Ij7KZvUJW7kcZmXRrpN811VxatugHr0MqG1fj8798YDk3TW9B8j7HXfipbvCxgAOC1Da",
+	"ioLj5Jw3ZblXGve6XY1S+at21NdL5++pxDo+6rLIklBOXJFRjB7+vAeZtRizgWIsUZyN0Fybl/ryhdAj",
+	"jTKOc1fvv4xnTyyRii3T1k/dexmnXZkiWGmRkoVkWgPHc/svzAJEL2hybTE7LI513jIHeY7zp+TI/nHu",
+	"oaGTI/c5ill7/8m/RmYMenU2iI0Wx3tUhGlSCxUSC8MCy13lwsqVaxaFGD/+h2vU2Av2VqC8G7oGWjZw",
+	"t3Z2j/e8uvHe18/N0KW1WjBoR2TD93BqbdpmKNxPPvuPd9bBKMEGq4Zneu0D7Pc/1v7FdFsIc3eZWoCD",
+	"9ncKtr4yeADA8zUnF1OAWpGcqbna59nYPNpdGjWx94T1h5BGMYR6LO7ZEg8R8olxadz9kVHD5Z0bc2g6",
+	"PpiZc8jD7Ne/bNAs6xXvrvLK6M8FSMCyn7Yqw/Z2rXDWQ9CEzRief44orSvz+N9FuCEuHla5nGCmdgT9",
+	"ov73wb6oD4d8W748LvteuzFfKEG2bNbznaUrxTBruHlWli4GoWyYErASbK+iwbfwjKBm+X/HlU0xwmpv",
+	"/HH5EKwh36dTi7Ld+3/mlehFr7ac6Yvmt8QbW8FV5t9zjf84l7vIL9+qu0H72/vlDuBSrl6AlQmZ29h3",
+	"/zYk5IQ5LLGa9bgtTvMM3d219ZU6oR2AW/mfj/Z5vDH1tNJdewAFtVQnJXPXuIyfd0X5snfgt6COybPu",
+	"tp+Mci40mUDXC2xkhCJc8NY4FbrAbIAUFZkA4zOixAVRgJ2zXa7FQOSSLdKtPkyoxKlLffXkpbajrwOo",
+	"/14v4hYmACZyJpC5Zh+gWUFsAt3fe2ZEqu/r3E/MO0CdFbWF6mHifGszd7aCflj9jHZLQbkXVb2r4uyV",
+	"csJ4O3hTHxLdSurP0Z9RtKLMLY27uhIzqVEbtxCQc76F7islQw/eA8s43xM5Iud8RKd/UEma2OYV1oXX",
+	"bfqV0BKrxQ5Gd9LeMTEiGK+osWTsZVc1VcaSwFIeZk3mRVciP0FHQ0J+TH51cgzzBPjVGgX5ivLDEICf",
+	"/QBCaGOTlb21Yyxp7BB4AE/j5PMclitx1VVFh13LZFGwEgK33RDKl9iicOEEiq1kQPVp75pcP8vnuNZ9",
+	"5IH/9Y6AZfkkXH7irgY2ACNr7JEr4tHQPW/t9IGsqoMR2El7rdJotFPdH2n/CXP2gpeRi6kw3um6HLH3",
+	"+VCn7ZTVkW/Ud4e+GkxZGFXhbkXorj539oq748ntjElif5EhtV7yomsVY1xpoAGN8Qvo9xaQl1ZpHowf",
+	"jXw+qUvKVk521R0O8t3ABGPrlxgcQo27Y0K3ZfWU1pGIw74Mh2nsfqax25gubF/hNr9+1N479CWxiC87",
+	"xp7TT333414ZTDYbROhlw9XXXsxlNnHYmhBcQbgVuvxNpCKk1xT2L4li+c6vDcJd2qM9dEWVWebks2z4",
+	"3ZhAuMQf8NqNzOwPgh0alTHm3E8aI4ypE7j1PwwYRNhvVGfFF6AsKDpLqnR7wYe/tSD4Y31vqNJHLwyI",
+	"R6+e70NA4naPlJZAqx3l5DNO8G1SgyRZQXlnuciGX9jSBaqpzT1dNrx1f5mtCXc7dvEJBIEAz9vQ+SFO",
+	"ulcgH6s9uWIz/q7RybY+iZvSbBNjLn6XtvbeOSqpO0qc6gr00U+2Mn8c5XsMdMfY/+1By6jfRuqnBRKF",
+	"mjM+e4AKMdd7ephgg5v8gWMNYcRe+ZuQLlyUsKVMxjF3Z2juoYnRd7Qk579/7BchYVOF5UosAB83h67t",
+	"kIeIIbsbijaHj6/7P8EqFpxoD+QhVXuMytsfivxKw7ItfA8cl22vsoqcoO0+QJ1jxLa7geqBorJ93WSp",
+	"5+Qz/h0tj7yEWzGHyGkHfqTV3661/U/dbh2Rc81XNfDeD1zwJamE3HedlZbUtQeMBquZTeIYt7NtEKSD",
+	"Ts+1Xk6VduFspu1utopj297dw/BL1876wLrFbiqotw1ufbqS7TuKPdQVXd/j7x+N2dxabr9/NNSpsOnQ",
+	"Unwjy+Q8OaE1O7l9lNx9vPvfAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

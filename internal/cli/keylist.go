@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/name"
+)
+
+const (
+	maxPart     = 2500      // keys sent in one call
+	maxPartSize = 700 << 10 // bytes of keys sent in one call
+	previewed   = 15
+)
+
+// importList records every key of a file, each under a name of its own, after
+// a preview.
+func (s *session) importList(ctx context.Context, prefix, path string, drop, yes bool, n newKeyFlags) error {
+	if err := name.Check(prefix); err != nil {
+		return fmt.Errorf("the name %q does not do: %w", prefix, err)
+	}
+	listed, err := readListFile(path)
+	if err != nil {
+		return err
+	}
+	keys, refused := nameListed(prefix, listed, drop)
+	if len(keys) == 0 {
+		return fmt.Errorf("%s holds no key that can be imported (%d lines were refused)", path, len(refused))
+	}
+	client, err := s.connect()
+	if err != nil {
+		return err
+	}
+	s.previewList(listed, keys, refused)
+	if err := s.confirm(yes, fmt.Sprintf("This records %d keys.", len(keys)), "import"); err != nil {
+		return err
+	}
+	var results []apiclient.ListResult
+	for begin := 0; begin < len(keys); {
+		end, size := begin, 0
+		for end < len(keys) && end-begin < maxPart && size < maxPartSize {
+			size += len(keys[end].PublicKey) + len(keys[end].Name) + 40
+			end++
+		}
+		part, err := answer[[]apiclient.ListResult](client.ImportKeys(ctx, &apiclient.ImportKeysParams{}, apiclient.ImportKeys{Keys: keys[begin:end], Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()}))
+		if err != nil {
+			return fmt.Errorf("%d of %d keys were sent before this; the same command again goes on: %w", begin, len(keys), err)
+		}
+		results, begin = append(results, part...), end
+		s.tellPart(begin, len(keys))
+	}
+	return s.showListResults(results, len(refused))
+}
+
+// readListFile reads the file in parts that end at a line.
+func readListFile(path string) ([]keypair.Listed, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	var out []keypair.Listed
+	lines := bufio.NewReaderSize(f, 64<<10)
+	var part strings.Builder
+	first, count := 0, 0
+	flush := func() error {
+		listed, _, err := keypair.ReadList(part.String())
+		for i := range listed {
+			listed[i].Line += first
+		}
+		out = append(out, listed...)
+		first = count
+		part.Reset()
+		return err
+	}
+	for {
+		line, err := lines.ReadString('\n')
+		if len(line) > keypair.MaxTextBytes {
+			return nil, fmt.Errorf("%s: line %d has over %d bytes", path, count+1, keypair.MaxTextBytes)
+		}
+		part.WriteString(line)
+		count++
+		if part.Len() > keypair.MaxListBytes-keypair.MaxTextBytes || err != nil {
+			if err := flush(); err != nil {
+				return nil, wrapFile(path, err)
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// nameListed gives every key a name: the prefix and its comment, or a number
+// where that is no name or taken within the list.
+func nameListed(prefix string, listed []keypair.Listed, drop bool) (keys []apiclient.ListedKey, refused []keypair.Listed) {
+	taken := map[string]bool{}
+	for n, l := range listed {
+		if l.Refused != nil {
+			refused = append(refused, l)
+			continue
+		}
+		given := fmt.Sprintf("%s-%d", prefix, n+1)
+		if c := name.Suggest(l.Comment); c != "" && name.Check(prefix+"-"+c) == nil && !taken[prefix+"-"+c] {
+			given = prefix + "-" + c
+		}
+		taken[given] = true
+		if drop {
+			l.Comment = ""
+		}
+		keys = append(keys, apiclient.ListedKey{Name: given, PublicKey: l.Public.Line()})
+	}
+	return keys, refused
+}
+
+func (s *session) previewList(listed []keypair.Listed, keys []apiclient.ListedKey, refused []keypair.Listed) {
+	if s.json || s.quiet {
+		return
+	}
+	n := 0
+	for _, l := range listed {
+		if l.Refused == nil && n < previewed {
+			fmt.Fprintf(s.env.Err, "  line %-6d %-30s %s\n", l.Line, keys[n].Name, typeText(l.Type, l.Bits))
+			n++
+		}
+	}
+	if len(keys) > n {
+		fmt.Fprintf(s.env.Err, "  and %d more\n", len(keys)-n)
+	}
+	for i, l := range refused {
+		if i == previewed {
+			fmt.Fprintf(s.env.Err, "  and %d more lines that are refused\n", len(refused)-i)
+			break
+		}
+		fmt.Fprintf(s.env.Err, "  line %-6d refused: %s\n", l.Line, l.Refused.Problem)
+	}
+}
+
+func (s *session) tellPart(done, all int) {
+	switch {
+	case s.json || s.quiet:
+	case isTerminal(s.env.Err):
+		fmt.Fprintf(s.env.Err, "\r\x1b[K  %s %d of %d", bar(done*100/all), done, all)
+		if done == all {
+			fmt.Fprintln(s.env.Err)
+		}
+	default:
+		fmt.Fprintf(s.env.Err, "  %d of %d sent\n", done, all)
+	}
+}
+
+// showListResults tells what became of the keys; what was not recorded is named.
+func (s *session) showListResults(results []apiclient.ListResult, refused int) error {
+	if s.json {
+		return s.writeJSON(results)
+	}
+	counts := map[apiclient.ListResultState]int{}
+	told := 0
+	for _, r := range results {
+		counts[r.State]++
+		if s.quiet && r.State == apiclient.ListResultStateRecorded {
+			fmt.Fprintln(s.env.Out, r.Name)
+		}
+		if s.quiet || r.State == apiclient.ListResultStateRecorded || told == previewed {
+			continue
+		}
+		told++
+		fmt.Fprintf(s.env.Out, "%s: %s %s\n", r.Name, strings.TrimSpace(string(r.State)+" "+given(r.KnownAs)), given(r.Detail))
+	}
+	if !s.quiet {
+		fmt.Fprintf(s.env.Out, "%d recorded, %d known already, %d names taken, %d refused.\n", counts[apiclient.ListResultStateRecorded], counts[apiclient.ListResultStateKnown], counts[apiclient.ListResultStateNameTaken], counts[apiclient.ListResultStateRefused]+refused)
+	}
+	return nil
+}

@@ -32,13 +32,13 @@ export default function KeyPage() {
       <PageHead title={<><KeyGlyph sha256={k.fingerprints.sha256} size={40} />{k.name}</>} note={<StateMark state={k.state} />}>
         {launch}{may && <Delete of={k} />}
       </PageHead>
-      <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16, marginBottom: 16 }}>
+      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}>
         <Card size="small" title="Fingerprints and public half">
           <Facts of={[
             ["SHA-256", <CopyText key="s" text={k.fingerprints.sha256} label="SHA-256 fingerprint" />],
             ["MD5", <CopyText key="m" text={k.fingerprints.md5} label="MD5 fingerprint" />],
-            ["MD5 of the SPKI DER", k.fingerprints.spki_md5 && <CopyText key="d" text={k.fingerprints.spki_md5} label="MD5 of the SPKI DER" />],
-            ["SHA-1 of the PKCS#8 DER", k.fingerprints.pkcs8_sha1 && <CopyText key="h" text={k.fingerprints.pkcs8_sha1} label="SHA-1 of the PKCS#8 DER" />],
+            ["MD5 of SPKI", k.fingerprints.spki_md5 && <CopyText key="d" text={k.fingerprints.spki_md5} label="MD5 of the SPKI DER" />],
+            ["SHA-1 of PKCS#8", k.fingerprints.pkcs8_sha1 && <CopyText key="h" text={k.fingerprints.pkcs8_sha1} label="SHA-1 of the PKCS#8 DER" />],
             ["Public half", <CopyText key="p" text={k.public_key} label="public half" />],
             ["Download it as", forms.map((f) => <a key={f.format} href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-half?format=${f.format}`} download={`${k.name}.${f.ending}`} style={{ marginInlineEnd: 14 }}>{f.label}</a>)],
           ]} />

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -124,20 +125,11 @@ func (s *session) checkCatalogue(ctx context.Context, client *apiclient.Client, 
 		what, wanted string
 		among        []string
 	}{{"image", image, images}, {"size", size, sizes}} {
-		if !contains(w.among, w.wanted) {
+		if !slices.Contains(w.among, w.wanted) {
 			return &apiclientError{apiclient.Problem{Code: "no-such-" + w.what, Detail: fmt.Sprintf("the cloud has no %s %q", w.what, w.wanted), Remedy: new("There are: " + strings.Join(w.among, ", "))}}
 		}
 	}
 	return nil
-}
-
-func contains(among []string, wanted string) bool {
-	for _, a := range among {
-		if a == wanted {
-			return true
-		}
-	}
-	return false
 }
 
 func (s *session) begun(run apiclient.Run, instance string) error {

@@ -20,24 +20,22 @@ const driftDetail = `It ends with status 3 if a granted key was not there at the
 one is there that nobody granted ("ungranted").`
 
 func opens(f *flag.FlagSet) func(context.Context, *session, []string) error {
-	var p paging
-	p.flags(f)
-	return func(ctx context.Context, s *session, args []string) error {
-		client, err := s.connect()
-		if err != nil {
-			return err
-		}
-		rows, total, err := fetch[apiclient.Opening](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListOpens(ctx, args[0], &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
-		})
-		if err != nil {
-			return err
-		}
-		return s.showOpenings(rows, total, false, args[0]+" opens nothing.")
-	}
+	return openingsOf(f, false, "%s opens nothing.", func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error) {
+		return c.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+	})
 }
 
 func openers(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	return openingsOf(f, true, "No key that is known opens %s.", func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error) {
+		return c.ListOpeners(ctx, name, &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+	})
+}
+
+type openingsCall func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error)
+
+// openingsOf lists what the call gives for the one argument; none is said where
+// that is nothing.
+func openingsOf(f *flag.FlagSet, byInstance bool, none string, call openingsCall) func(context.Context, *session, []string) error {
 	var p paging
 	p.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
@@ -46,12 +44,12 @@ func openers(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			return err
 		}
 		rows, total, err := fetch[apiclient.Opening](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListOpeners(ctx, args[0], &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+			return call(ctx, client, args[0], after, limit, count)
 		})
 		if err != nil {
 			return err
 		}
-		return s.showOpenings(rows, total, true, "No key that is known opens "+args[0]+".")
+		return s.showOpenings(rows, total, byInstance, fmt.Sprintf(none, args[0]))
 	}
 }
 

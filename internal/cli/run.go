@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -134,7 +133,7 @@ func follow(resp *http.Response, run apiclient.Run, tell func(apiclient.Run)) (a
 		}
 		tell(run)
 	}
-	return run, errors.Join(lines.Err())
+	return run, lines.Err()
 }
 
 // steps shows a run's steps as they end, and on a terminal the one at work.

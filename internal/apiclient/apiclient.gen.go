@@ -1014,12 +1014,6 @@ type ImportKeyParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
-// ImportKeysParams defines parameters for ImportKeys.
-type ImportKeysParams struct {
-	// IdempotencyKey A value of the caller's choice that names this one request.
-	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
-}
-
 // MakeKeyParams defines parameters for MakeKey.
 type MakeKeyParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -1226,13 +1220,13 @@ type ClientInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
-	ImportKeysWithBody(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ImportKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportKeys performs a POST /keys/lists (the `ImportKeys` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
 	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
-	ImportKeys(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ImportKeys(ctx context.Context, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeKeyWithBody performs a POST /keys/made (the `MakeKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -1521,8 +1515,8 @@ func (c *Client) ImportKey(ctx context.Context, params *ImportKeyParams, body Im
 // with any type of body and a specified content type.
 //
 // Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
-func (c *Client) ImportKeysWithBody(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportKeysRequestWithBody(c.Server, params, contentType, body)
+func (c *Client) ImportKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportKeysRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1537,8 +1531,8 @@ func (c *Client) ImportKeysWithBody(ctx context.Context, params *ImportKeysParam
 // Takes a body of the `application/json` content type.
 //
 // Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
-func (c *Client) ImportKeys(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportKeysRequest(c.Server, params, body)
+func (c *Client) ImportKeys(ctx context.Context, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportKeysRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2730,18 +2724,18 @@ func NewImportKeyRequestWithBody(server string, params *ImportKeyParams, content
 }
 
 // NewImportKeysRequest calls the generic ImportKeys builder with application/json body
-func NewImportKeysRequest(server string, params *ImportKeysParams, body ImportKeysJSONRequestBody) (*http.Request, error) {
+func NewImportKeysRequest(server string, body ImportKeysJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewImportKeysRequestWithBody(server, params, "application/json", bodyReader)
+	return NewImportKeysRequestWithBody(server, "application/json", bodyReader)
 }
 
 // NewImportKeysRequestWithBody constructs an http.Request for the ImportKeys method, with any body, and a specified content type
-func NewImportKeysRequestWithBody(server string, params *ImportKeysParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewImportKeysRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2765,21 +2759,6 @@ func NewImportKeysRequestWithBody(server string, params *ImportKeysParams, conte
 	}
 
 	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IdempotencyKey != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("Idempotency-Key", headerParam0)
-		}
-
-	}
 
 	return req, nil
 }
@@ -3686,13 +3665,13 @@ type ClientWithResponsesInterface interface {
 	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ImportKeysWithBodyWithResponse(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error)
+	ImportKeysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error)
 
 	// ImportKeysWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
-	ImportKeysWithResponse(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error)
+	ImportKeysWithResponse(ctx context.Context, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error)
 
 	// MakeKeyWithBodyWithResponse performs a POST /keys/made (the `MakeKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -5397,8 +5376,8 @@ func (c *ClientWithResponses) ImportKeyWithResponse(ctx context.Context, params 
 // Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ImportKeysWithBodyWithResponse(ctx context.Context, params *ImportKeysParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error) {
-	rsp, err := c.ImportKeysWithBody(ctx, params, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ImportKeysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error) {
+	rsp, err := c.ImportKeysWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5409,8 +5388,8 @@ func (c *ClientWithResponses) ImportKeysWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Records many public halves. A key that cannot be recorded keeps none of the others from being so; sending the same list again records nothing twice.
-func (c *ClientWithResponses) ImportKeysWithResponse(ctx context.Context, params *ImportKeysParams, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error) {
-	rsp, err := c.ImportKeys(ctx, params, body, reqEditors...)
+func (c *ClientWithResponses) ImportKeysWithResponse(ctx context.Context, body ImportKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeysResponse, error) {
+	rsp, err := c.ImportKeys(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -49,7 +49,7 @@ func (s *session) importList(ctx context.Context, prefix, path string, drop, yes
 			size += len(keys[end].PublicKey) + len(keys[end].Name) + 40
 			end++
 		}
-		part, err := answer[[]apiclient.ListResult](client.ImportKeys(ctx, &apiclient.ImportKeysParams{}, apiclient.ImportKeys{Keys: keys[begin:end], Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()}))
+		part, err := answer[[]apiclient.ListResult](client.ImportKeys(ctx, apiclient.ImportKeys{Keys: keys[begin:end], Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()}))
 		if err != nil {
 			return fmt.Errorf("%d of %d keys were sent before this; the same command again goes on: %w", begin, len(keys), err)
 		}

@@ -1085,10 +1085,7 @@ export interface operations {
     importKeys: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description A value of the caller's choice that names this one request. */
-                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };

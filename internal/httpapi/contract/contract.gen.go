@@ -1020,12 +1020,6 @@ type ImportKeyParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
-// ImportKeysParams defines parameters for ImportKeys.
-type ImportKeysParams struct {
-	// IdempotencyKey A value of the caller's choice that names this one request.
-	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
-}
-
 // MakeKeyParams defines parameters for MakeKey.
 type MakeKeyParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -1144,7 +1138,7 @@ type ServerInterface interface {
 	ImportKey(c *gin.Context, params ImportKeyParams)
 
 	// (POST /keys/lists)
-	ImportKeys(c *gin.Context, params ImportKeysParams)
+	ImportKeys(c *gin.Context)
 
 	// (POST /keys/made)
 	MakeKey(c *gin.Context, params MakeKeyParams)
@@ -1742,33 +1736,6 @@ func (siw *ServerInterfaceWrapper) ImportKey(c *gin.Context) {
 // ImportKeys operation middleware
 func (siw *ServerInterfaceWrapper) ImportKeys(c *gin.Context) {
 
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ImportKeysParams
-
-	headers := c.Request.Header
-
-	// ------------- Optional header parameter "Idempotency-Key" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
-		var IdempotencyKey IdempotencyKey
-		n := len(valueList)
-		if n != 1 {
-			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
-			return
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
-			return
-		}
-
-		params.IdempotencyKey = &IdempotencyKey
-
-	}
-
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1776,7 +1743,7 @@ func (siw *ServerInterfaceWrapper) ImportKeys(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ImportKeys(c, params)
+	siw.Handler.ImportKeys(c)
 }
 
 // MakeKey operation middleware
@@ -2792,8 +2759,7 @@ func (response ImportKeydefaultApplicationProblemPlusJSONResponse) VisitImportKe
 }
 
 type ImportKeysRequestObject struct {
-	Params ImportKeysParams
-	Body   *ImportKeysJSONRequestBody
+	Body *ImportKeysJSONRequestBody
 }
 
 type ImportKeysResponseObject interface {
@@ -4019,10 +3985,8 @@ func (sh *strictHandler) ImportKey(ctx *gin.Context, params ImportKeyParams) {
 }
 
 // ImportKeys operation middleware
-func (sh *strictHandler) ImportKeys(ctx *gin.Context, params ImportKeysParams) {
+func (sh *strictHandler) ImportKeys(ctx *gin.Context) {
 	var request ImportKeysRequestObject
-
-	request.Params = params
 
 	var body ImportKeysJSONRequestBody
 	var err error
@@ -4668,23 +4632,23 @@ var swaggerSpec = []string{
 	"ov73wb6oD4d8W748LvteuzFfKEG2bNbznaUrxTBruHlWli4GoWyYErASbK+iwbfwjKBm+X/HlU0xwmpv",
 	"/HH5EKwh36dTi7Ld+3/mlehFr7ac6Yvmt8QbW8FV5t9zjf84l7vIL9+qu0H72/vlDuBSrl6AlQmZ29h3",
 	"/zYk5IQ5LLGa9bgtTvMM3d219ZU6oR2AW/mfj/Z5vDH1tNJdewAFtVQnJXPXuIyfd0X5snfgt6COybPu",
-	"tp+Mci40mUDXC2xkhCJc8NY4FbrAbIAUFZkA4zOixAVRgJ2zXa7FQOSSLdKtPkyoxKlLffXkpbajrwOo",
-	"/14v4hYmACZyJpC5Zh+gWUFsAt3fe2ZEqu/r3E/MO0CdFbWF6mHifGszd7aCflj9jHZLQbkXVb2r4uyV",
-	"csJ4O3hTHxLdSurP0Z9RtKLMLY27uhIzqVEbtxCQc76F7islQw/eA8s43xM5Iud8RKd/UEma2OYV1oXX",
-	"bfqV0BKrxQ5Gd9LeMTEiGK+osWTsZVc1VcaSwFIeZk3mRVciP0FHQ0J+TH51cgzzBPjVGgX5ivLDEICf",
-	"/QBCaGOTlb21Yyxp7BB4AE/j5PMclitx1VVFh13LZFGwEgK33RDKl9iicOEEiq1kQPVp75pcP8vnuNZ9",
-	"5IH/9Y6AZfkkXH7irgY2ACNr7JEr4tHQPW/t9IGsqoMR2El7rdJotFPdH2n/CXP2gpeRi6kw3um6HLH3",
-	"+VCn7ZTVkW/Ud4e+GkxZGFXhbkXorj539oq748ntjElif5EhtV7yomsVY1xpoAGN8Qvo9xaQl1ZpHowf",
-	"jXw+qUvKVk521R0O8t3ABGPrlxgcQo27Y0K3ZfWU1pGIw74Mh2nsfqax25gubF/hNr9+1N479CWxiC87",
-	"xp7TT333414ZTDYbROhlw9XXXsxlNnHYmhBcQbgVuvxNpCKk1xT2L4li+c6vDcJd2qM9dEWVWebks2z4",
-	"3ZhAuMQf8NqNzOwPgh0alTHm3E8aI4ypE7j1PwwYRNhvVGfFF6AsKDpLqnR7wYe/tSD4Y31vqNJHLwyI",
-	"R6+e70NA4naPlJZAqx3l5DNO8G1SgyRZQXlnuciGX9jSBaqpzT1dNrx1f5mtCXc7dvEJBIEAz9vQ+SFO",
-	"ulcgH6s9uWIz/q7RybY+iZvSbBNjLn6XtvbeOSqpO0qc6gr00U+2Mn8c5XsMdMfY/+1By6jfRuqnBRKF",
-	"mjM+e4AKMdd7ephgg5v8gWMNYcRe+ZuQLlyUsKVMxjF3Z2juoYnRd7Qk579/7BchYVOF5UosAB83h67t",
-	"kIeIIbsbijaHj6/7P8EqFpxoD+QhVXuMytsfivxKw7ItfA8cl22vsoqcoO0+QJ1jxLa7geqBorJ93WSp",
-	"5+Qz/h0tj7yEWzGHyGkHfqTV3661/U/dbh2Rc81XNfDeD1zwJamE3HedlZbUtQeMBquZTeIYt7NtEKSD",
-	"Ts+1Xk6VduFspu1utopj297dw/BL1876wLrFbiqotw1ufbqS7TuKPdQVXd/j7x+N2dxabr9/NNSpsOnQ",
-	"Unwjy+Q8OaE1O7l9lNx9vPvfAAAA//8=",
+	"tp+Mci40mUDXC2xkhCJc8NY4FbrAbIAUFZkA4zOixAVRgJ2zXa7FQOSSLdKtPkyoxKlLJQemDrUdeRxA",
+	"e/daCbfQ4JiHmUDmenWAZgWx+W9/bZmRiL4tcz8h6wBxVdTWmYdp661NvNkC+GHxMpodBeVe0vRuerM3",
+	"wgnjrOBFe0gzK5k7Rz5GT4oytyTqykLMpEbq30JATPkOuK9USHnwHlhE+ZbGETHlAzL9g0rSxPaesC46",
+	"brOnhJZY7HUwupP2iogRuXZFjSFi76qqqTKGAFbiMGvxLroK9wn6CRLyY/KrE0MY5sev1ijIF4QfhgD8",
+	"7AcQQht7pOylG2M5X4fAAzgKJ5/nsFwJi67qKWw6JouClRC4rIZQvsQOgwsnUGwhAmo/e1Xk+lk+x7Xu",
+	"Iw/8j28EDMMn4eoRd7OvARhZY49cEQ9m7nlrpw9kFB2MwE7aW5FGg5Xq/kj7T5SyF3uM3CuF4UrXpIit",
+	"y4c6baesjnyfvTv01VjIwqgKd6lBd3O5s1fcFU1uZ0wS+4MKqXVyF12nF+NKAw1ojF9Av7eAvLRK82D8",
+	"aOTzSV1StnKyq95skO8GJhhbv4PgEGrcHRN6HauntI5EHPZlOExj1yuNXaZ0YdsCt/nxovbaoC8JJXzZ",
+	"MfZ8duqbF/fKYLLZIEIvG66+9loss4nDlnTgCsKt0KVfIgUdvZ6uf0kQyjdubRDu0h7toQuizDInn2XD",
+	"78YEwiX+/tZuZGZ/z+vQqIwx536yEGFMncCt/12/IMJ+ozorvgBlQdFZUqXb+zn8pQPB39p7Q5U+emFA",
+	"PHr1fB8CErd7pLQEWu0oJ59xgm+TGiTJCso7y0U2/MJWHlBNberosuGt+8tsSbfbsYtPIAgEeN5Gvg9x",
+	"0r369ljpyBWb8XeNTrb1SdyUZpsYc/G7tKXzzlFJ3VHiVFegj36yhfXjKN9jnDrG/m8PWgX9NlL+LJAo",
+	"1Jzx2QMUeLnW0cMEG9zkDxxrCCP2yl9kdOGihC1lMo6pN0NzD02MviElOf/9Y7+GCHsiLFdi/fa4OXRt",
+	"hzxEDNldMLQ5fHzd/wVVseBEeyAPqdpjVN7+zuNXGpZt4XvguGx7E1XkBG3zAOocI7bdBVIPFJXt6yZL",
+	"PSef8e9odeMl3Io5RE478Bur/nKs7X+pduuInOudqoH3fp+CL0kl5L7LpLSkrrp/NFjNbBLHuJ1tfx8d",
+	"NGqutWKqtAtnM213s1Uc27beHoZfum7UB9YtdlNBvW1w67ONbN9R7KGu6NoWf/9ozObWcvv9o6FOhT2D",
+	"luIbWSbnyQmt2cnto+Tu493/BgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

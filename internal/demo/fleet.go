@@ -84,7 +84,6 @@ type machine struct {
 	onDisk                  []string // what really stands in authorized_keys
 	grants                  []grant  // what the records say
 	static                  bool
-	firewall                string
 	age                     int // days since its launch
 	by                      string
 }
@@ -115,7 +114,7 @@ func fleet() []machine {
 		machine{name: "ringing-db", image: "debian-12", size: "medium", zone: "north-shore-a", labels: map[string]string{"team": "ringing", "data": "personal"},
 			label: "id_rsa_2", onDisk: []string{"id_rsa_2", "ines-main"}, grants: []grant{{"id_rsa_2", seen}, {"ines-main", seen}}, age: 85, by: "ines"},
 		machine{name: "ringing-web", image: "ubuntu-24.04", size: "small", zone: "north-shore-b", labels: map[string]string{"team": "ringing"},
-			label: "ines-main", onDisk: []string{"ines-main", stranger}, grants: []grant{{"ines-main", seen}}, firewall: "web", age: 71, by: "ines"},
+			label: "ines-main", onDisk: []string{"ines-main", stranger}, grants: []grant{{"ines-main", seen}}, age: 71, by: "ines"},
 		machine{name: "atlas-web-1", image: "ubuntu-24.04", size: "medium", zone: "north-shore-a", labels: map[string]string{"team": "atlas"},
 			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek"},
 		machine{name: "atlas-web-2", image: "ubuntu-24.04", size: "medium", zone: "north-shore-b", labels: map[string]string{"team": "atlas"},

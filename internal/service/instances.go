@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
@@ -126,7 +128,7 @@ func (s *Service) Launch(ctx context.Context, actor Actor, once IdempotencyKey, 
 			return err
 		}
 		if earlier != "" {
-			run.ID, err = parseRunID(earlier)
+			run.ID, err = uuid.Parse(earlier)
 			return err
 		}
 		if err := tx.AddInstance(ctx, &i); err != nil {

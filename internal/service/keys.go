@@ -315,8 +315,8 @@ func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error
 		}
 		return tx.Note(ctx, s.entry(actor, "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name))
 	})
-	var taken *Problem
-	if errors.As(err, &taken) && taken.Code == "key-granted" {
+	var problem *Problem
+	if errors.As(err, &problem) && problem.Code == "key-granted" {
 		refused := s.entry(actor, "key.delete", "key", name, "", "%s tried to delete the key %s, which is still granted.", actor.Name, name)
 		refused.Outcome = "refused"
 		return errors.Join(err, s.store.Note(ctx, refused))

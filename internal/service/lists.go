@@ -63,7 +63,7 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 		}
 		for n, row := range rows {
 			r := &results[places[n]]
-			switch found, ok := there.ByDigest[string(row.SHA256)]; {
+			switch found, ok := there[string(row.SHA256)]; {
 			case ok && found.ID == row.ID:
 				r.State = "recorded"
 				recorded++

@@ -401,8 +401,6 @@ func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Cont
 	}
 }
 
-func parseRunID(id string) (uuid.UUID, error) { return uuid.Parse(id) }
-
 // Run returns a run with its steps.
 func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
 	r, err := s.store.RunByID(ctx, id)

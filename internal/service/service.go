@@ -81,7 +81,7 @@ func (p *Problem) Error() string {
 	return p.Detail + ". " + p.Remedy
 }
 
-// ErrPage is the problem of a page that cannot be given.
+// pageProblem turns the store's errors about a page into problems.
 func pageProblem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrCursor):

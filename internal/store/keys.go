@@ -16,9 +16,6 @@ func (s *Store) AddKey(ctx context.Context, k *Key) error {
 	return plain(s.db.WithContext(ctx).Omit("Keeper").Create(k).Error)
 }
 
-// There is which keys are there, by the digest of their wire form.
-type There struct{ ByDigest map[string]Key }
-
 // listedRow is a key as insertListed takes it, bytes in hexadecimal.
 type listedRow struct {
 	Key
@@ -35,8 +32,8 @@ const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, s
 // AddKeysOrSkip keeps those of the keys whose name and key are both new, and
 // returns what is there afterwards under the keys' digests. The names and ids of the
 // returned keys are filled in, nothing else.
-func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (There, error) {
-	there := There{map[string]Key{}}
+func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, error) {
+	there := map[string]Key{}
 	if len(keys) == 0 {
 		return there, nil
 	}
@@ -59,7 +56,7 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (There, error) {
 		return there, plain(err)
 	}
 	for _, r := range rows {
-		there.ByDigest[string(r.SHA256)] = r
+		there[string(r.SHA256)] = r
 	}
 	return there, nil
 }

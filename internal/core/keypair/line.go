@@ -28,15 +28,8 @@ func HoldsPrivate(text string) bool { return privateMarks.MatchString(text) }
 // data in base64, and perhaps a comment. Blanks around the line, blank lines,
 // and the line end, LF or CRLF, do not matter. The error is a *Refusal.
 func ReadLine(text string) (Public, error) {
-	if HoldsPrivate(text) {
-		return Public{}, &Refusal{
-			Code:    CodePrivate,
-			Problem: "this is a private key; only the public half belongs here, and nothing of it was kept",
-			Remedy:  "If it was sent over a network or pasted into a page, treat it as exposed and make a new pair (plumlatch key new NAME). The public half is in the file beside it that ends in .pub",
-		}
-	}
-	if len(text) > MaxTextBytes {
-		return Public{}, &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the text has %d bytes; a public key has at most %d", len(text), MaxTextBytes), Remedy: "Give the one line of the .pub file"}
+	if r := checkPublicText(text, MaxTextBytes); r != nil {
+		return Public{}, r
 	}
 	if !utf8.ValidString(text) {
 		return Public{}, &Refusal{Code: CodeBadBlob, Problem: "the text is not valid UTF-8, so it is no public key in the one-line form", Remedy: "Give the one line of the .pub file"}

@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"plumlatch/internal/demo"
 )
 
 func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
@@ -138,4 +140,15 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 	p.says("There is no instance named")
 	p.open("/nowhere")
 	p.says("There is no such page")
+}
+
+func TestConsoleOffersAViewerNothingToChange(t *testing.T) {
+	_, h := startDemo(t, demoDir(t))
+	p := openBrowser(t, h.url)
+	p.signIn("sunniva", demo.Password("sunniva"))
+	for path, shows := range map[string]string{"/instances": "atlas-db", "/instances/atlas-db": "marek-main", "/keys": "atlas-old", "/keys/atlas-old": "It opens nothing"} {
+		p.open(path)
+		p.says(shows)
+		p.holds("no button to change anything on "+path, `![...document.querySelectorAll("button")].some((b) => ["Launch an instance", "New key", "Stop", "Start", "Terminate", "Delete"].includes(b.innerText.trim()))`)
+	}
 }

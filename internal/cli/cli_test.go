@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"bytes"
+	"flag"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"plumlatch/internal/core/keypair"
+)
+
+func TestFlagsGoBeforeBetweenAndAfterArguments(t *testing.T) {
+	for _, args := range [][]string{
+		{"-n", "3", "a", "b", "-v"}, {"a", "-n", "3", "-v", "b"}, {"a", "b", "-v", "-n=3"},
+	} {
+		fs := flag.NewFlagSet("t", flag.ContinueOnError)
+		n, v := fs.Int("n", 0, ""), fs.Bool("v", false, "")
+		got, err := parse(fs, args)
+		if err != nil || *n != 3 || !*v || !slices.Equal(got, []string{"a", "b"}) {
+			t.Errorf("%v: %v %d %v %v", args, got, *n, *v, err)
+		}
+	}
+	fs := flag.NewFlagSet("t", flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	if got, err := parse(fs, []string{"a", "--", "-b", "c"}); err != nil || !slices.Equal(got, []string{"a", "-b", "c"}) {
+		t.Errorf("after --: %v %v", got, err)
+	}
+	if _, err := parse(fs, []string{"a", "-unknown"}); err == nil {
+		t.Error("an unknown flag was taken")
+	}
+}
+
+func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	seen := map[string]bool{}
+	for _, c := range commands() {
+		if seen[c.name] {
+			t.Errorf("%s is there twice", c.name)
+		}
+		seen[c.name] = true
+		if c.summary == "" || len(c.examples) == 0 {
+			t.Errorf("%s has no summary or no example", c.name)
+		}
+		for _, e := range c.examples {
+			if !strings.Contains(e, "plumlatch "+c.name) {
+				t.Errorf("the example %q is not of %s", e, c.name)
+			}
+		}
+		var out bytes.Buffer
+		if status := Run(t.Context(), append([]string{"help"}, strings.Fields(c.name)...), Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 || !strings.Contains(out.String(), c.summary) {
+			t.Errorf("help %s: %d %s", c.name, status, &out)
+		}
+	}
+}
+
+func TestWrongUsageEndsWithStatusTwoAndSaysWhatToDo(t *testing.T) {
+	for _, c := range []struct{ line, says string }{
+		{"frob", `no command "frob"`}, {"key", "new, import, list"}, {"key new", "an argument is missing"},
+		{"key show a b", `"b" is one argument too many`}, {"key list -limit x", "plumlatch help key list"}, {"help frob", "plumlatch help"},
+		{"key import a -label x -from y", "name=value"},
+	} {
+		var out bytes.Buffer
+		status := Run(t.Context(), strings.Fields(c.line), Env{Out: &out, Err: &out, Getenv: func(string) string { return "" }})
+		if status != exitUsage || !strings.Contains(out.String(), c.says) {
+			t.Errorf("%s: %d %s", c.line, status, &out)
+		}
+	}
+}
+
+// TestShellWordsComeBackUnchanged asks a real shell.
+func TestShellWordsComeBackUnchanged(t *testing.T) {
+	for _, word := range []string{"plain", "/a/b.c_d-e", "two words", "it's", `"quoted"`, "$HOME", "a;b", "*", "", "ünï", "line\nbreak"} {
+		out, err := exec.Command("sh", "-c", "printf %s "+shellWord(word)).Output()
+		if err != nil || string(out) != word {
+			t.Errorf("%q comes back as %q, %v", word, out, err)
+		}
+	}
+}
+
+func TestPathsAreShownFromHomeOnlyWhereAShellWouldReadThemSo(t *testing.T) {
+	s := &session{env: Env{Getenv: func(name string) string { return map[string]string{"HOME": "/home/ines"}[name] }}}
+	for path, want := range map[string]string{
+		"/home/ines/.ssh/atlas": "~/.ssh/atlas", "/home/ines/my key": "'/home/ines/my key'", "/home/inesita/k": "/home/inesita/k", "k": "k",
+	} {
+		if got := s.shown(path); got != want {
+			t.Errorf("%s is shown as %s, want %s", path, got, want)
+		}
+	}
+}
+
+func TestListedKeysGetDistinctGoodNames(t *testing.T) {
+	key := func(comment string) keypair.Listed {
+		return keypair.Listed{PublicFile: keypair.PublicFile{Public: keypair.Public{Algorithm: "ssh-ed25519", Comment: comment}}}
+	}
+	keys, refused := nameListed("office", []keypair.Listed{key("Sunniva @ Desk"), key(""), {Refused: &keypair.Refusal{}}, key("sunniva @ desk"), key(strings.Repeat("x", 80))}, true)
+	var names []string
+	for _, k := range keys {
+		names = append(names, k.Name)
+		if strings.Contains(strings.ToLower(k.PublicKey), "sunniva") {
+			t.Errorf("the comment was not dropped from %s", k.PublicKey)
+		}
+	}
+	if want := []string{"office-sunniva-desk", "office-2", "office-4", "office-5"}; !slices.Equal(names, want) || len(refused) != 1 {
+		t.Errorf("%v, %d refused; want %v", names, len(refused), want)
+	}
+}
+
+func TestALongListIsReadInPartsWithItsLineNumbers(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "list")
+	var b strings.Builder
+	const lines = 30_000 // over the limit of one list, several times
+	for n := range lines {
+		b.WriteString("ssh-frob AAAA" + strings.Repeat("x", 80) + "\n")
+		if n == lines-2 {
+			b.WriteString("# the line before the last\n")
+		}
+	}
+	if err := os.WriteFile(file, []byte(b.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	listed, err := readListFile(file)
+	if err != nil || len(listed) != lines || listed[0].Line != 1 || listed[lines-2].Line != lines-1 || listed[lines-1].Line != lines+1 {
+		t.Fatalf("%d lines, %v", len(listed), err)
+	}
+	if err := os.WriteFile(file, []byte(strings.Repeat("A", 2<<20)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := readListFile(file); err == nil {
+		t.Error("a line of 2 MiB was read")
+	}
+}
+
+func TestReserveHoldsAPlaceAndKeepsWhatSomebodyPutThereMeanwhile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "new", "key")
+	place, err := reserve(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if info, err := os.Stat(filepath.Dir(path)); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("the folder: %v %v", info, err)
+	}
+	if err := os.WriteFile(path, []byte("meanwhile"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := place.keep([]byte("private"), keypair.Public{Algorithm: "ssh-ed25519"}); err == nil {
+		t.Error("a file that came meanwhile was written over")
+	}
+	if data, err := os.ReadFile(path); err != nil || string(data) != "meanwhile" {
+		t.Errorf("%q %v", data, err)
+	}
+	if left, err := filepath.Glob(filepath.Join(filepath.Dir(path), ".plumlatch-*")); err != nil || len(left) > 0 {
+		t.Errorf("left behind: %v %v", left, err)
+	}
+}

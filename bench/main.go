@@ -89,6 +89,9 @@ func run(ctx context.Context) error {
 		return err
 	}
 	fmt.Printf("| the same as \"opens of a key\" with grep over %d authorized_keys files on this disk | %.0f ms, %.0f times as long |\n", many, ms(grep), float64(grep)/float64(medians["opens of a key"]))
+	if err := lists(ctx, s, dir, database.URL); err != nil {
+		return err
+	}
 	size, err := firstLoad()
 	if err != nil {
 		return err
@@ -102,6 +105,30 @@ func ms(d time.Duration) float64 { return d.Seconds() * 1000 }
 // cursor is what a page gives as next when its last key has the name.
 func cursor(name string) string { return encode(`["` + name + `"]`) }
 
+func id(kind byte, n int) uuid.UUID {
+	var u uuid.UUID
+	u[0], u[6], u[8] = kind, 0x70, 0x80
+	binary.BigEndian.PutUint32(u[12:], uint32(n))
+	return u
+}
+
+// numbered is the made-up key n of a family.
+func numbered(family byte, n int) keypair.Public {
+	sum := sha256.Sum256(binary.BigEndian.AppendUint32([]byte{family}, uint32(n)))
+	var blob []byte
+	for _, p := range [][]byte{[]byte("ssh-ed25519"), sum[:]} {
+		blob = append(binary.BigEndian.AppendUint32(blob, uint32(len(p))), p...)
+	}
+	return keypair.Public{Type: keypair.Ed25519, Algorithm: "ssh-ed25519", Bits: 256, Blob: blob, Comment: fmt.Sprintf("person%d@laptop", n%500)}
+}
+
+var keyColumns = []string{"id", "name", "type", "algorithm", "bits", "blob", "sha256", "md5", "spki_md5", "comment", "purpose", "labels", "custody", "origin", "state", "created_at", "created_by"}
+
+func keyRow(n int, now time.Time) []any {
+	p := numbered('k', n)
+	return []any{id(1, n), fmt.Sprintf("key-%06d", n), p.Type, p.Algorithm, p.Bits, p.Blob, p.SHA256(), p.MD5(), p.SPKIMD5(), p.Comment, "bench", fmt.Sprintf(`{"team":"%d"}`, n%40), "holder", "import", "active", now.Add(-time.Duration(n) * time.Minute), "bench"}
+}
+
 // fill records the keys and instances; key n is granted on the instances n and n+1.
 func fill(ctx context.Context, url string) ([]byte, error) {
 	s, err := store.Open(ctx, url)
@@ -110,29 +137,12 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 	}
 	defer s.Close()
 	now := time.Now()
-	id := func(kind byte, n int) uuid.UUID {
-		var u uuid.UUID
-		u[0], u[6], u[8] = kind, 0x70, 0x80
-		binary.BigEndian.PutUint32(u[12:], uint32(n))
-		return u
-	}
-	blobOf := func(n int) []byte {
-		var b []byte
-		sum := sha256.Sum256(binary.BigEndian.AppendUint32(nil, uint32(n)))
-		for _, p := range [][]byte{[]byte("ssh-ed25519"), sum[:]} {
-			b = append(binary.BigEndian.AppendUint32(b, uint32(len(p))), p...)
-		}
-		return b
-	}
 	copies := []struct {
 		table   string
 		columns []string
 		row     func(n int) []any
 	}{
-		{"keys", []string{"id", "name", "type", "algorithm", "bits", "blob", "sha256", "md5", "comment", "purpose", "labels", "custody", "origin", "state", "created_at", "created_by"}, func(n int) []any {
-			p := keypair.Public{Blob: blobOf(n)}
-			return []any{id(1, n), fmt.Sprintf("key-%06d", n), "ed25519", "ssh-ed25519", 256, p.Blob, p.SHA256(), p.MD5(), fmt.Sprintf("person%d@laptop", n%500), "bench", fmt.Sprintf(`{"team":"%d"}`, n%40), "holder", "import", "active", now.Add(-time.Duration(n) * time.Minute), "bench"}
-		}},
+		{"keys", keyColumns, func(n int) []any { return keyRow(n, now) }},
 		{"instances", []string{"id", "name", "cloud_id", "state", "image", "size", "zone", "region", "login_user", "private_address", "public_address", "ssh_port", "static_address", "temporary_gib", "key_label", "labels", "created_at", "created_by"}, func(n int) []any {
 			return []any{id(2, n), fmt.Sprintf("node-%06d", n), fmt.Sprint("i-", n), "running", "debian-12", "small", "north-shore-a", "north-shore", "debian", "10.0.0.1", fmt.Sprintf("198.51.%d.%d", n/256%256, n%256), 22, false, 0, "", fmt.Sprintf(`{"team":"%d"}`, n%40), now.Add(-time.Duration(n) * time.Minute), "bench"}
 		}},
@@ -151,7 +161,7 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 		}
 	}
 	_, err = s.Pool().Exec(ctx, "ANALYZE")
-	return blobOf(many / 2), err
+	return numbered('k', many/2).Blob, err
 }
 
 type service struct {

@@ -269,6 +269,29 @@ func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
 
 func TestInspectFindsKeysThatShareAPrime(t *testing.T) {
 	dir := t.TempDir()
+	all := ""
+	for name, line := range sharedPrimeLines(t) {
+		all += line
+		if err := os.WriteFile(filepath.Join(dir, name+".pub"), []byte(line), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r := offline(t, dir, "", "key", "inspect", "a.pub", "b.pub", "c.pub")
+	if r.status != 3 || !strings.Contains(r.out, "shares a prime with a.pub") || !strings.Contains(r.out, "shares a prime with b.pub") || strings.Contains(r.out, "with c.pub") {
+		t.Errorf("%d %s", r.status, r.out)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "authorized_keys"), []byte("# old\n"+all+"ssh-frob AAAA\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r = offline(t, dir, "", "key", "inspect", "authorized_keys")
+	if r.status != 3 || !strings.Contains(r.out, "list of keys, 4 lines") || !strings.Contains(r.out, "shares a prime with line ") || !strings.Contains(r.out, `line 5 is no key that can be recorded: "ssh-frob"`) {
+		t.Errorf("%d %s", r.status, r.out)
+	}
+}
+
+// sharedPrimeLines makes three RSA keys by name; a and b share a prime.
+func sharedPrimeLines(t *testing.T) map[string]string {
+	t.Helper()
 	prime := func() *big.Int {
 		p, err := rand.Prime(rand.Reader, 1024)
 		if err != nil {
@@ -277,17 +300,66 @@ func TestInspectFindsKeysThatShareAPrime(t *testing.T) {
 		return p
 	}
 	shared := prime()
-	for name, p := range map[string]*big.Int{"a.pub": shared, "b.pub": shared, "c.pub": prime()} {
+	lines := map[string]string{}
+	for name, p := range map[string]*big.Int{"a": shared, "b": shared, "c": prime()} {
 		key, err := ssh.NewPublicKey(&rsa.PublicKey{N: new(big.Int).Mul(p, prime()), E: 65537})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(filepath.Join(dir, name), ssh.MarshalAuthorizedKey(key), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		lines[name] = string(ssh.MarshalAuthorizedKey(key))
 	}
-	r := offline(t, dir, "", "key", "inspect", "a.pub", "b.pub", "c.pub")
-	if r.status != 3 || !strings.Contains(r.out, "shares a prime with a.pub") || !strings.Contains(r.out, "shares a prime with b.pub") || strings.Contains(r.out, "with c.pub") {
-		t.Errorf("%d %s", r.status, r.out)
+	return lines
+}
+
+// startAgent starts an ssh-agent that holds the keys, and has this test's
+// clients find it.
+func startAgent(t *testing.T, files ...string) {
+	t.Helper()
+	socket := filepath.Join(t.TempDir(), "agent")
+	agent := exec.Command("ssh-agent", "-D", "-a", socket)
+	if err := agent.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		agent.Process.Kill()
+		agent.Wait()
+	})
+	t.Setenv("SSH_AUTH_SOCK", socket)
+	eventually(t, "the ssh-agent", func() bool { _, err := os.Stat(socket); return err == nil })
+	if out, err := exec.Command("ssh-add", append([]string{"-q"}, files...)...).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+}
+
+func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
+	h := newHouse(t, "")
+	dir := t.TempDir()
+	sshKeygen(t, dir, "one", "-t", "ed25519", "-N", "")
+	sshKeygen(t, dir, "two", "-t", "ecdsa", "-N", "")
+	if err := exec.Command("ssh-keygen", "-q", "-c", "-C", "tide gauge", "-f", filepath.Join(dir, "two")).Run(); err != nil {
+		t.Fatal(err)
+	}
+	startAgent(t, filepath.Join(dir, "one"), filepath.Join(dir, "two"))
+	if r := h.client("key", "import", "which", "-agent"); r.status != 1 || !strings.Contains(r.err, "say which with -pick") || !strings.Contains(r.err, "tide gauge") {
+		t.Errorf("two keys, none picked: %d %s", r.status, r.err)
+	}
+	if r := h.client("key", "import", "which", "-agent", "-pick", "puffin"); r.status != 1 || !strings.Contains(r.err, "no key in the ssh-agent fits") {
+		t.Errorf("a key that is not there: %d %s", r.status, r.err)
+	}
+	h.must("key", "import", "gauge", "-agent", "-pick", "tide")
+	print, err := exec.Command("ssh-keygen", "-lf", filepath.Join(dir, "one.pub"), "-E", "md5").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.must("key", "import", "first", "-agent", "-pick", strings.Fields(string(print))[1])
+	if out := h.must("trace", "-agent", "-q"); out != "first\ngauge\n" {
+		t.Errorf("the agent's keys are %q", out)
+	}
+	if r := offline(t, dir, "", "key", "inspect", "-agent", "-pick", "tide"); r.status != 0 || !strings.Contains(r.out, "key in the ssh-agent") || !strings.Contains(r.out, "ecdsa, 256 bits") {
+		t.Errorf("inspect: %d %s%s", r.status, r.out, r.err)
+	}
+	t.Setenv("SSH_AUTH_SOCK", "")
+	if r := h.client("trace", "-agent"); r.status != 1 || !strings.Contains(r.err, "there is no ssh-agent") {
+		t.Errorf("without an agent: %d %s", r.status, r.err)
 	}
 }

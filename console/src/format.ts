@@ -20,6 +20,12 @@ export function took(begin?: string, end?: string): string {
   return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
 
+/** Says when a finding is to be acted on. */
+export function actBy(f: { act_by?: string; weight: string }): string {
+  if (f.act_by) return ` (${f.weight === "bad" ? "overdue since" : "by"} ${day(`${f.act_by}T00:00:00`)})`;
+  return f.weight === "remark" ? "" : " (at once)";
+}
+
 export const typeText = (type: string, bits: number) => `${type} ${bits}`;
 
 export const loginCommand = (c: { user: string; address: string; port: number }, file: string) =>

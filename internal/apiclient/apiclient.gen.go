@@ -222,6 +222,33 @@ func (e Origin) Valid() bool {
 	}
 }
 
+// Defines values for PrivateFormat.
+const (
+	PrivateFormatOpenssh PrivateFormat = "openssh"
+	PrivateFormatPem     PrivateFormat = "pem"
+	PrivateFormatPkcs8   PrivateFormat = "pkcs8"
+	PrivateFormatPpk2    PrivateFormat = "ppk2"
+	PrivateFormatPpk3    PrivateFormat = "ppk3"
+)
+
+// Valid indicates whether the value is a known member of the PrivateFormat enum.
+func (e PrivateFormat) Valid() bool {
+	switch e {
+	case PrivateFormatOpenssh:
+		return true
+	case PrivateFormatPem:
+		return true
+	case PrivateFormatPkcs8:
+		return true
+	case PrivateFormatPpk2:
+		return true
+	case PrivateFormatPpk3:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -395,6 +422,8 @@ type EntryPage struct {
 
 // Finding defines model for Finding.
 type Finding struct {
+	// ActBy The day, as 2030-12-31, after which the key should not be in use; it may be past. Without one: at once for bad and caution, no hurry for a remark.
+	ActBy  *string       `json:"act_by,omitempty"`
 	Code   string        `json:"code"`
 	Remedy string        `json:"remedy"`
 	Text   string        `json:"text"`
@@ -556,6 +585,14 @@ type Key struct {
 	Type      string   `json:"type"`
 }
 
+// KeyListReading defines model for KeyListReading.
+type KeyListReading struct {
+	Lines []ListLine `json:"lines"`
+
+	// Notes What was repaired in the text or left out of it.
+	Notes []string `json:"notes"`
+}
+
 // KeyPage defines model for KeyPage.
 type KeyPage struct {
 	Items []Key   `json:"items"`
@@ -619,6 +656,26 @@ type Launched struct {
 	Run      Run      `json:"run"`
 }
 
+// ListLine defines model for ListLine.
+type ListLine struct {
+	Bits *int `json:"bits,omitempty"`
+
+	// KnownAs The name that the key has already.
+	KnownAs *string `json:"known_as,omitempty"`
+	Line    int     `json:"line"`
+
+	// Name The name that is proposed for the key.
+	Name *string `json:"name,omitempty"`
+
+	// PublicKey In the one-line OpenSSH form, without options.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// Refused Why the line is no key that can be recorded.
+	Refused *string `json:"refused,omitempty"`
+	Sha256  *string `json:"sha256,omitempty"`
+	Type    *string `json:"type,omitempty"`
+}
+
 // ListResult defines model for ListResult.
 type ListResult struct {
 	// Detail Why it was refused.
@@ -643,21 +700,29 @@ type ListedKey struct {
 
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
-	Key Key `json:"key"`
+	// FileName What a file with the private half is usually called.
+	FileName string `json:"file_name"`
+	Key      Key    `json:"key"`
 
-	// PrivateHalf In OpenSSH format.
+	// PrivateHalf In the format that was asked for.
 	PrivateHalf string `json:"private_half"`
 }
 
 // MakeKey defines model for MakeKey.
 type MakeKey struct {
 	// Bits rsa: 2048, 3072 or 4096. ecdsa: 256, 384 or 521.
-	Bits    *int               `json:"bits,omitempty"`
-	Comment *string            `json:"comment,omitempty"`
-	Keeper  *string            `json:"keeper,omitempty"`
-	Labels  *map[string]string `json:"labels,omitempty"`
-	Name    string             `json:"name"`
-	Purpose *string            `json:"purpose,omitempty"`
+	Bits    *int    `json:"bits,omitempty"`
+	Comment *string `json:"comment,omitempty"`
+
+	// Format The file format of a private half; openssh unless given.
+	Format *PrivateFormat     `json:"format,omitempty"`
+	Keeper *string            `json:"keeper,omitempty"`
+	Labels *map[string]string `json:"labels,omitempty"`
+	Name   string             `json:"name"`
+
+	// Passphrase Encrypts the private half; used once and kept nowhere.
+	Passphrase *string `json:"passphrase,omitempty"`
+	Purpose    *string `json:"purpose,omitempty"`
 
 	// Type ed25519 unless given; or rsa, ecdsa.
 	Type *string `json:"type,omitempty"`
@@ -718,6 +783,9 @@ type OpeningPage struct {
 // Origin Where the pair was made as far as is known.
 type Origin string
 
+// PrivateFormat The file format of a private half; openssh unless given.
+type PrivateFormat string
+
 // Problem defines model for Problem.
 type Problem struct {
 	// Code Stable; for programs.
@@ -754,6 +822,15 @@ type Problem struct {
 // ReadKey defines model for ReadKey.
 type ReadKey struct {
 	PublicKey string `json:"public_key"`
+}
+
+// ReadKeyList defines model for ReadKeyList.
+type ReadKeyList struct {
+	// Prefix What the keys' names are to begin with.
+	Prefix string `json:"prefix"`
+
+	// Text At most 1 MiB and 5000 lines.
+	Text string `json:"text"`
 }
 
 // Role defines model for Role.
@@ -1074,6 +1151,9 @@ type LaunchInstanceJSONRequestBody = LaunchInstance
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
 
+// ReadKeyListJSONRequestBody defines body for ReadKeyList for application/json ContentType.
+type ReadKeyListJSONRequestBody = ReadKeyList
+
 // ImportKeysJSONRequestBody defines body for ImportKeys for application/json ContentType.
 type ImportKeysJSONRequestBody = ImportKeys
 
@@ -1215,6 +1295,18 @@ type ClientInterface interface {
 	//
 	// Records the public half of a key pair.
 	ImportKey(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadKeyListWithBody performs a POST /keys/list-readings (the `ReadKeyList` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+	ReadKeyListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadKeyList performs a POST /keys/list-readings (the `ReadKeyList` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+	ReadKeyList(ctx context.Context, body ReadKeyListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportKeysWithBody performs a POST /keys/lists (the `ImportKeys` operationId) request,
 	// with any type of body and a specified content type.
@@ -1501,6 +1593,38 @@ func (c *Client) ImportKeyWithBody(ctx context.Context, params *ImportKeyParams,
 // Records the public half of a key pair.
 func (c *Client) ImportKey(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportKeyRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadKeyListWithBody performs a POST /keys/list-readings (the `ReadKeyList` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+func (c *Client) ReadKeyListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadKeyListRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadKeyList performs a POST /keys/list-readings (the `ReadKeyList` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+func (c *Client) ReadKeyList(ctx context.Context, body ReadKeyListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadKeyListRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2723,6 +2847,46 @@ func NewImportKeyRequestWithBody(server string, params *ImportKeyParams, content
 	return req, nil
 }
 
+// NewReadKeyListRequest calls the generic ReadKeyList builder with application/json body
+func NewReadKeyListRequest(server string, body ReadKeyListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadKeyListRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadKeyListRequestWithBody constructs an http.Request for the ReadKeyList method, with any body, and a specified content type
+func NewReadKeyListRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/list-readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewImportKeysRequest calls the generic ImportKeys builder with application/json body
 func NewImportKeysRequest(server string, body ImportKeysJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3659,6 +3823,20 @@ type ClientWithResponsesInterface interface {
 	// Records the public half of a key pair.
 	ImportKeyWithResponse(ctx context.Context, params *ImportKeyParams, body ImportKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportKeyResponse, error)
 
+	// ReadKeyListWithBodyWithResponse performs a POST /keys/list-readings (the `ReadKeyList` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReadKeyListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadKeyListResponse, error)
+
+	// ReadKeyListWithResponse performs a POST /keys/list-readings (the `ReadKeyList` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+	ReadKeyListWithResponse(ctx context.Context, body ReadKeyListJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadKeyListResponse, error)
+
 	// ImportKeysWithBodyWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -4370,6 +4548,54 @@ func (r ImportKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadKeyListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KeyListReading
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadKeyListResponse) GetJSON200() *KeyListReading {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadKeyListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadKeyListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadKeyListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadKeyListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadKeyListResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5370,6 +5596,32 @@ func (c *ClientWithResponses) ImportKeyWithResponse(ctx context.Context, params 
 	return ParseImportKeyResponse(rsp)
 }
 
+// ReadKeyListWithBodyWithResponse performs a POST /keys/list-readings (the `ReadKeyList` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReadKeyListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadKeyListResponse, error) {
+	rsp, err := c.ReadKeyListWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadKeyListResponse(rsp)
+}
+
+// ReadKeyListWithResponse performs a POST /keys/list-readings (the `ReadKeyList` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored.
+func (c *ClientWithResponses) ReadKeyListWithResponse(ctx context.Context, body ReadKeyListJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadKeyListResponse, error) {
+	rsp, err := c.ReadKeyList(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadKeyListResponse(rsp)
+}
+
 // ImportKeysWithBodyWithResponse performs a POST /keys/lists (the `ImportKeys` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -6037,6 +6289,39 @@ func ParseImportKeyResponse(rsp *http.Response) (*ImportKeyResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadKeyListResponse parses an HTTP response from a ReadKeyListWithResponse call
+func ParseReadKeyListResponse(rsp *http.Response) (*ReadKeyListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadKeyListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeyListReading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -29,6 +29,7 @@ and hands the private half over once.`,
 		examples: []string{
 			"plumlatch key new atlas-deploy",
 			"plumlatch key new ringing-backup -type rsa -bits 4096 -passphrase",
+			"plumlatch key new gauge-admin -type rsa -format ppk3",
 			"plumlatch key new hides -keeper team-field -label team=cameras -out ./hides",
 		},
 	},
@@ -37,11 +38,13 @@ and hands the private half over once.`,
 		summary: "Record the public half of a pair that you have",
 		detail: `It takes the one-line OpenSSH form, as in a .pub file, the armoured form of RFC 4716, PEM
 and JWK. What can be repaired without doubt, such as CRLF or a wrapped line, is repaired
-and said. A private key is refused.`,
+and said. A private key is refused; with -agent the public half of one that the ssh-agent
+holds is taken.`,
 		examples: []string{
 			"plumlatch key import marek-laptop -from ~/.ssh/id_ed25519.pub",
 			"plumlatch key import gauge-key -no-comment < gauge.pub",
 			"plumlatch key import ringing -list ./authorized_keys",
+			"plumlatch key import oona-token -agent -pick oona@token",
 			"plumlatch key import oona-main -from oona.pub -keeper oona -comment field-tablet",
 		},
 	},
@@ -85,6 +88,7 @@ type pairFlags struct {
 	ask            bool
 	passphraseFile string
 	maker          string
+	format         string
 }
 
 func (p *pairFlags) flags(f *flag.FlagSet) {
@@ -95,6 +99,7 @@ func (p *pairFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&p.comment, "comment", "", "comment in the public half; the key's name unless given")
 	f.BoolVar(&p.ask, "passphrase", false, "ask for a passphrase for the private half, twice")
 	f.StringVar(&p.passphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
+	f.StringVar(&p.format, "format", "openssh", "`format` of the private half: openssh, pem, pkcs8, ppk2 or ppk3")
 	f.StringVar(&p.maker, "make", "here", "`where` to make the pair: here (this machine) or service")
 }
 
@@ -146,7 +151,7 @@ func (s *session) newPair(ctx context.Context, keyName string, p pairFlags) (api
 		if err != nil {
 			return none, "", err
 		}
-		p.out = filepath.Join(home, ".ssh", keyName)
+		p.out = filepath.Join(home, ".ssh", keypair.Format(p.format).FileName(keyName))
 	}
 	if p.comment == "" {
 		p.comment = keyName
@@ -160,22 +165,19 @@ func (s *session) newPair(ctx context.Context, keyName string, p pairFlags) (api
 		return none, "", err
 	}
 	defer place.drop()
-	if p.maker == "service" {
-		if p.ask || p.passphraseFile != "" {
-			return none, "", &usageError{"the service writes no passphrase; make the pair here, or leave the passphrase out"}
-		}
-		k, err := s.madeByService(ctx, client, keyName, spec, p, place)
-		return k, p.out, err
-	}
 	passphrase, err := s.passphrase(p.ask, p.passphraseFile)
 	if err != nil {
 		return none, "", err
+	}
+	if p.maker == "service" {
+		k, err := s.madeByService(ctx, client, keyName, spec, p, place, passphrase)
+		return k, p.out, err
 	}
 	pair, err := keypair.Make(rand.Reader, spec, p.comment)
 	if err != nil {
 		return none, "", err
 	}
-	private, err := pair.OpenSSH(passphrase)
+	private, err := pair.Write(rand.Reader, keypair.Format(p.format), passphrase)
 	if err != nil {
 		return none, "", err
 	}
@@ -214,16 +216,22 @@ func (s *session) checkFree(ctx context.Context, client *apiclient.Client, keyNa
 	return &apiclientError{apiclient.Problem{Code: "name-taken", Detail: fmt.Sprintf("there is a key named %s already", keyName), Remedy: new("Choose another name, or see it: plumlatch key show " + keyName)}}
 }
 
-func (s *session) madeByService(ctx context.Context, client *apiclient.Client, keyName string, spec keypair.Spec, p pairFlags, place *keyFile) (apiclient.Key, error) {
+// madeByService has the service make the pair. A passphrase is put on the
+// private half here, so that it is not sent.
+func (s *session) madeByService(ctx context.Context, client *apiclient.Client, keyName string, spec keypair.Spec, p pairFlags, place *keyFile, passphrase []byte) (apiclient.Key, error) {
 	made, err := answer[apiclient.MadeKey](client.MakeKey(ctx, &apiclient.MakeKeyParams{IdempotencyKey: newRequestKey()}, apiclient.MakeKey{
 		Name: keyName, Type: &spec.Type, Bits: &spec.Bits, Comment: &p.comment, Keeper: optional(p.keeper), Purpose: optional(p.purpose), Labels: p.labelMap(),
 	}))
 	if err != nil {
 		return apiclient.Key{}, err
 	}
-	public, err := keypair.ReadLine(made.Key.PublicKey)
+	pair, err := keypair.ReadPrivate([]byte(made.PrivateHalf), nil)
+	var private []byte
 	if err == nil {
-		err = place.keep([]byte(made.PrivateHalf), public)
+		private, err = pair.Write(rand.Reader, keypair.Format(p.format), passphrase)
+	}
+	if err == nil {
+		err = place.keep(private, pair.Public)
 	}
 	if err != nil {
 		return apiclient.Key{}, fmt.Errorf("the service made %s, but its private half could not be written and is lost: %w\nDelete the record: plumlatch key delete %s", keyName, err, keyName)
@@ -237,11 +245,19 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 	var n newKeyFlags
 	n.flags(f)
 	from := f.String("from", "", "`file` to read; standard input unless given")
+	var held agentFlags
+	held.flags(f)
 	comment := f.String("comment", "", "replaces the comment, which often names a person and a laptop")
 	drop := f.Bool("no-comment", false, "drop the comment")
 	list := f.String("list", "", "import every key in this `file`, one to a line, such as an authorized_keys file; NAME begins their names")
 	yes := f.Bool("yes", false, "with -list: do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
+		if err := held.check(); err != nil {
+			return err
+		}
+		if held.use && (*from != "" || *list != "") {
+			return &usageError{"-agent goes with neither -from nor -list"}
+		}
 		if *list != "" {
 			if *from != "" || *comment != "" {
 				return &usageError{"-list goes with neither -from nor -comment"}
@@ -251,7 +267,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if *drop && *comment != "" {
 			return &usageError{"-comment and -no-comment exclude each other"}
 		}
-		text, err := s.readKeyText(*from)
+		text, err := s.importText(*from, held)
 		if err != nil {
 			return err
 		}
@@ -291,6 +307,14 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		s.showFindings(k.Findings)
 		return nil
 	}
+}
+
+func (s *session) importText(from string, held agentFlags) (string, error) {
+	if !held.use {
+		return s.readKeyText(from)
+	}
+	k, err := s.agentKey(held)
+	return k.Line(), err
 }
 
 func (s *session) readKeyText(from string) (string, error) {

@@ -6,8 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"os"
+	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/core/keypair"
@@ -15,7 +20,7 @@ import (
 )
 
 const (
-	maxPart     = 2500      // keys sent in one call
+	maxPart     = 5000      // keys sent in one call
 	maxPartSize = 700 << 10 // bytes of keys sent in one call
 	previewed   = 15
 )
@@ -42,21 +47,58 @@ func (s *session) importList(ctx context.Context, prefix, path string, drop, yes
 	if err := s.confirm(yes, fmt.Sprintf("This records %d keys.", len(keys)), "import"); err != nil {
 		return err
 	}
-	var results []apiclient.ListResult
-	for begin := 0; begin < len(keys); {
-		end, size := begin, 0
-		for end < len(keys) && end-begin < maxPart && size < maxPartSize {
-			size += len(keys[end].PublicKey) + len(keys[end].Name) + 40
-			end++
-		}
-		part, err := answer[[]apiclient.ListResult](client.ImportKeys(ctx, apiclient.ImportKeys{Keys: keys[begin:end], Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()}))
-		if err != nil {
-			return fmt.Errorf("%d of %d keys were sent before this; the same command again goes on: %w", begin, len(keys), err)
-		}
-		results, begin = append(results, part...), end
-		s.tellPart(begin, len(keys))
+	results, err := s.sendList(ctx, client, keys, apiclient.ImportKeys{Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()})
+	if err != nil {
+		return err
 	}
 	return s.showListResults(results, len(refused))
+}
+
+// sendList sends the keys in parts, two at once, and returns what became of
+// each, in order.
+func (s *session) sendList(ctx context.Context, client *apiclient.Client, keys []apiclient.ListedKey, common apiclient.ImportKeys) ([]apiclient.ListResult, error) {
+	parts := slices.Collect(inParts(keys))
+	answers := make([][]apiclient.ListResult, len(parts))
+	var told sync.Mutex
+	done := 0
+	sending, ctx := errgroup.WithContext(ctx)
+	sending.SetLimit(2)
+	for n, part := range parts {
+		sending.Go(func() error {
+			request := common
+			request.Keys = part
+			var err error
+			if answers[n], err = answer[[]apiclient.ListResult](client.ImportKeys(ctx, request)); err != nil {
+				return err
+			}
+			told.Lock()
+			defer told.Unlock()
+			done += len(part)
+			s.tellPart(done, len(keys))
+			return nil
+		})
+	}
+	if err := sending.Wait(); err != nil {
+		return nil, fmt.Errorf("%d of %d keys were sent before this; the same command again goes on: %w", done, len(keys), err)
+	}
+	return slices.Concat(answers...), nil
+}
+
+// inParts cuts the keys into what one call may hold.
+func inParts(keys []apiclient.ListedKey) iter.Seq[[]apiclient.ListedKey] {
+	return func(yield func([]apiclient.ListedKey) bool) {
+		for len(keys) > 0 {
+			end, size := 0, 0
+			for end < len(keys) && end < maxPart && size < maxPartSize {
+				size += len(keys[end].PublicKey) + len(keys[end].Name) + 40
+				end++
+			}
+			if !yield(keys[:end]) {
+				return
+			}
+			keys = keys[end:]
+		}
+	}
 }
 
 // readListFile reads the file in parts that end at a line.
@@ -101,24 +143,23 @@ func readListFile(path string) ([]keypair.Listed, error) {
 	}
 }
 
-// nameListed gives every key a name: the prefix and its comment, or a number
-// where that is no name or taken within the list.
+// nameListed gives every key a name that begins with the prefix.
 func nameListed(prefix string, listed []keypair.Listed, drop bool) (keys []apiclient.ListedKey, refused []keypair.Listed) {
-	taken := map[string]bool{}
-	for n, l := range listed {
+	keypair.RefuseTwice(listed)
+	var comments []string
+	for _, l := range listed {
 		if l.Refused != nil {
 			refused = append(refused, l)
 			continue
 		}
-		given := fmt.Sprintf("%s-%d", prefix, n+1)
-		if c := name.Suggest(l.Comment); c != "" && name.Check(prefix+"-"+c) == nil && !taken[prefix+"-"+c] {
-			given = prefix + "-" + c
-		}
-		taken[given] = true
+		comments = append(comments, l.Comment)
 		if drop {
 			l.Comment = ""
 		}
-		keys = append(keys, apiclient.ListedKey{Name: given, PublicKey: l.Public.Line()})
+		keys = append(keys, apiclient.ListedKey{PublicKey: l.Public.Line()})
+	}
+	for n, given := range name.ForList(prefix, comments) {
+		keys[n].Name = given
 	}
 	return keys, refused
 }

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"plumlatch/internal/core/keypair"
@@ -22,12 +23,13 @@ import (
 // offlineCommands work on files of this machine and need no service.
 var offlineCommands = []command{
 	{
-		name: "key inspect", args: "FILE ...", min: 1, max: -1, flags: keyInspect,
+		name: "key inspect", args: "[FILE ...]", max: -1, flags: keyInspect,
 		summary: "Say what key files are, with all fingerprints and findings",
 		detail: `It reads private halves (OpenSSH, PEM, PKCS#8, .ppk) and public ones (one line, RFC 4716,
-PEM, JWK), and needs no service. It ends with status 3 if a file is not as it should be:
+PEM, JWK), lists of keys such as authorized_keys, and with -agent the keys in the ssh-agent.
+It needs no service. It ends with status 3 if a file is not as it should be:
 a private half that others can read, halves that do not belong together, a broken key.`,
-		examples: []string{"plumlatch key inspect ~/.ssh/id_ed25519", "plumlatch key inspect ~/.ssh/*.pub -json"},
+		examples: []string{"plumlatch key inspect ~/.ssh/id_ed25519", "plumlatch key inspect ~/.ssh/*.pub -json", "plumlatch key inspect -agent"},
 	},
 	{
 		name: "key convert", args: "FILE", min: 1, max: 1, flags: keyConvert,
@@ -143,16 +145,63 @@ type inspected struct {
 	Belongs    *bool             `json:"belongs_together,omitempty"`
 	Repaired   []string          `json:"repaired,omitempty"`
 	Findings   []keypair.Finding `json:"findings"`
+	// Lines are those of a list of keys.
+	Lines []inspectedLine `json:"lines,omitempty"`
+}
+
+// inspectedLine is one line of a list of keys: a key, or why it is none.
+type inspectedLine struct {
+	Line    int    `json:"line"`
+	Type    string `json:"type,omitempty"`
+	Bits    int    `json:"bits,omitempty"`
+	SHA256  string `json:"sha256,omitempty"`
+	Comment string `json:"comment,omitempty"`
+	Options string `json:"options,omitempty"`
+	Refused string `json:"refused,omitempty"`
 }
 
 func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	var held agentFlags
+	held.flags(f)
 	return func(_ context.Context, s *session, args []string) error {
+		if err := held.check(); err != nil {
+			return err
+		}
+		if held.use == (len(args) > 0) {
+			return &usageError{"give files, or -agent for the keys in the ssh-agent"}
+		}
 		var all []inspected
-		var keys []keypair.Public
+		var keys []placedKey
 		var problems []error
+		if held.use {
+			found, err := s.agentKeys(held)
+			if err != nil {
+				return err
+			}
+			for _, k := range found {
+				i, err := s.inspect(keyOnDisk{path: "in the ssh-agent", public: keypair.PublicFile{Public: k}})
+				if err != nil {
+					return err
+				}
+				i.Kind, i.Mode, i.LineEnds = "key in the ssh-agent", "", ""
+				all, keys = append(all, i), append(keys, placedKey{k, len(all), k.Comment + " in the ssh-agent"})
+			}
+		}
 		for _, path := range args {
 			k, err := s.readKeyFile(path, *passphraseFile, false)
+			var several *keypair.Refusal
+			if errors.As(err, &several) && several.Code == keypair.CodeSeveral {
+				i, found, err := inspectList(k)
+				if err != nil {
+					return err
+				}
+				for _, l := range found {
+					keys = append(keys, placedKey{l.Public, len(all), fmt.Sprintf("line %d of %s", l.Line, path)})
+				}
+				all = append(all, i)
+				continue
+			}
 			if err != nil {
 				problems = append(problems, err)
 				continue
@@ -161,7 +210,7 @@ func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error
 			if err != nil {
 				return err
 			}
-			all, keys = append(all, i), append(keys, k.key())
+			all, keys = append(all, i), append(keys, placedKey{k.key(), len(all), path})
 		}
 		judgeTogether(all, keys)
 		if s.json {
@@ -188,22 +237,57 @@ func keyInspect(f *flag.FlagSet) func(context.Context, *session, []string) error
 	}
 }
 
-// judgeTogether finds RSA keys among the files that share a prime, which
+// placedKey is a key, which of the inspected things it is in, and its place in words.
+type placedKey struct {
+	keypair.Public
+	in    int
+	place string
+}
+
+// judgeTogether finds RSA keys among those inspected that share a prime, which
 // breaks both.
-func judgeTogether(all []inspected, keys []keypair.Public) {
+func judgeTogether(all []inspected, keys []placedKey) {
 	var moduli []*big.Int
-	var places []int
-	for i, k := range keys {
+	var places []placedKey
+	for _, k := range keys {
 		if m := k.Modulus(); m != nil {
-			moduli, places = append(moduli, m), append(places, i)
+			moduli, places = append(moduli, m), append(places, k)
 		}
 	}
 	for _, pair := range keypair.SharedPrimes(moduli) {
 		a, b := places[pair.A], places[pair.B]
-		for _, p := range [][2]int{{a, b}, {b, a}} {
-			all[p[0]].Findings = append(all[p[0]].Findings, keypair.Finding{Code: "shared-prime", Weight: keypair.Bad, Text: "it shares a prime with " + all[p[1]].File + ", so anybody can compute both private halves", Remedy: "Make new keys on another machine, and let those in instead: plumlatch key new NAME"})
+		all[a.in].Findings = append(all[a.in].Findings, keypair.SharedPrimeFinding([]string{b.place}))
+		all[b.in].Findings = append(all[b.in].Findings, keypair.SharedPrimeFinding([]string{a.place}))
+	}
+}
+
+// inspectList says what the lines of a list of keys are.
+func inspectList(k keyOnDisk) (inspected, []keypair.Listed, error) {
+	i := inspected{File: k.path, Kind: "list of keys", Mode: fmt.Sprintf("%04o", k.mode), LineEnds: lineEnds(k.text), Findings: []keypair.Finding{}}
+	listed, notes, err := keypair.ReadList(string(k.text))
+	if err != nil {
+		return i, nil, wrapFile(k.path, err)
+	}
+	keypair.RefuseTwice(listed)
+	for _, n := range notes {
+		i.Repaired = append(i.Repaired, n.Text)
+	}
+	var keys []keypair.Listed
+	for _, l := range listed {
+		if l.Refused != nil {
+			i.Lines = append(i.Lines, inspectedLine{Line: l.Line, Refused: l.Refused.Problem})
+			continue
+		}
+		keys = append(keys, l)
+		i.Lines = append(i.Lines, inspectedLine{Line: l.Line, Type: l.Type, Bits: l.Bits, SHA256: keypair.FormatSHA256(l.SHA256()), Comment: l.Comment, Options: l.Options})
+		for _, f := range keypair.Judge(l.Public) {
+			if f.Weight != keypair.Remark {
+				f.Text = fmt.Sprintf("line %d: %s", l.Line, f.Text)
+				i.Findings = append(i.Findings, f)
+			}
 		}
 	}
+	return i, keys, nil
 }
 
 func (s *session) inspect(k keyOnDisk) (inspected, error) {
@@ -297,7 +381,30 @@ var formatNames = map[keypair.Format]string{
 	keypair.OneLine: "one line, OpenSSH", keypair.RFC4716: "armoured, RFC 4716", keypair.SPKI: "PEM, SPKI or PKCS#1", keypair.JWK: "JSON Web Key",
 }
 
+func (s *session) showInspectedList(i inspected) {
+	s.facts("File", i.File, "Kind", fmt.Sprintf("%s, %d lines", i.Kind, len(i.Lines)), "Mode", i.Mode, "Line ends", i.LineEnds, "Repaired", strings.Join(i.Repaired, "; "))
+	t := table{head: []string{"LINE", "TYPE", "SHA-256", "COMMENT", "OPTIONS"}}
+	for _, l := range i.Lines {
+		if l.Refused == "" {
+			t.add(strconv.Itoa(l.Line), fmt.Sprintf("%s %d", l.Type, l.Bits), l.SHA256, l.Comment, l.Options)
+		}
+	}
+	t.write(s)
+	for _, l := range i.Lines {
+		if l.Refused != "" {
+			fmt.Fprintf(s.env.Out, "line %d is no key that can be recorded: %s\n", l.Line, l.Refused)
+		}
+	}
+	for _, f := range i.Findings {
+		s.showFinding(f)
+	}
+}
+
 func (s *session) showInspected(i inspected) {
+	if i.Lines != nil {
+		s.showInspectedList(i)
+		return
+	}
 	typ, encrypted, together := "not known without the passphrase", "", ""
 	if i.Type != "" {
 		typ = typeText(i.Type, i.Bits)
@@ -318,11 +425,7 @@ func (s *session) showInspected(i inspected) {
 		"SHA-256", i.SHA256, "MD5", i.MD5, "MD5 of the SPKI DER", i.SPKIMD5, "SHA-1 of the PKCS#8 DER", i.PKCS8SHA1, "SSHFP", i.SSHFP,
 		"Mode", i.Mode, "Line ends", i.LineEnds, "Public half", together, "Repaired", strings.Join(i.Repaired, "; "))
 	for _, f := range i.Findings {
-		mark := string(f.Weight)
-		if f.Weight == keypair.Bad {
-			mark = s.bad(mark)
-		}
-		fmt.Fprintf(s.env.Out, "%s: %s\n  %s\n", mark, f.Text, f.Remedy)
+		s.showFinding(f)
 	}
 }
 

@@ -17,14 +17,23 @@ var traceCommand = command{
 	detail: `It takes a fingerprint in any notation and spelling (SHA-256, MD5, MD5 of the SPKI DER, SHA-1
 of the PKCS#8 DER, SSHFP), a public key in any form, or the file of a public or private key;
 without an argument, or with -, standard input. Of a private half only the public one,
-derived here, is sent. It ends with status 3 if nothing is recorded that matches.`,
-	examples: []string{"plumlatch trace ~/.ssh/id_rsa_2", "plumlatch trace d3:ca:cb:61:72:e7:a3:60:68:e6:20:fa:f4:00:2c:3e", "ssh-keygen -lf key.pub | plumlatch trace"},
+derived here, is sent. With -agent it traces every key that the ssh-agent holds, or those
+that -pick names. It ends with status 3 if nothing is recorded that matches.`,
+	examples: []string{"plumlatch trace ~/.ssh/id_rsa_2", "plumlatch trace d3:ca:cb:61:72:e7:a3:60:68:e6:20:fa:f4:00:2c:3e", "ssh-keygen -lf key.pub | plumlatch trace", "plumlatch trace -agent"},
 }
 
 func trace(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	var from agentFlags
+	from.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
-		text, err := s.traceText(args, *passphraseFile)
+		if err := from.check(); err != nil {
+			return err
+		}
+		if from.use && len(args) > 0 {
+			return &usageError{"-agent takes the place of a file or text"}
+		}
+		texts, err := s.traceTexts(args, *passphraseFile, from)
 		if err != nil {
 			return err
 		}
@@ -32,22 +41,46 @@ func trace(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		t, err := answer[apiclient.Trace](client.Trace(ctx, apiclient.TraceText{Text: text}))
-		if err != nil {
-			return err
-		}
-		if s.json {
-			if err := s.writeJSON(t); err != nil {
+		var found []apiclient.Trace
+		unknown := false
+		for _, text := range texts {
+			t, err := answer[apiclient.Trace](client.Trace(ctx, apiclient.TraceText{Text: text}))
+			if err != nil {
 				return err
 			}
-		} else {
-			s.showTrace(t)
+			found, unknown = append(found, t), unknown || len(t.Matches) == 0
 		}
-		if len(t.Matches) == 0 {
-			return &quietError{exitNotAsItShould}
+		switch {
+		case s.json && from.use:
+			err = s.writeJSON(found)
+		case s.json:
+			err = s.writeJSON(found[0])
+		default:
+			for n, t := range found {
+				if n > 0 && !s.quiet {
+					fmt.Fprintln(s.env.Out)
+				}
+				s.showTrace(t)
+			}
 		}
-		return nil
+		if err == nil && unknown {
+			err = &quietError{exitNotAsItShould}
+		}
+		return err
 	}
+}
+
+func (s *session) traceTexts(args []string, passphraseFile string, from agentFlags) ([]string, error) {
+	if !from.use {
+		text, err := s.traceText(args, passphraseFile)
+		return []string{text}, err
+	}
+	keys, err := s.agentKeys(from)
+	var texts []string
+	for _, k := range keys {
+		texts = append(texts, k.Line())
+	}
+	return texts, err
 }
 
 // traceText returns what is to be sent: never anything of a private half.
@@ -117,6 +150,27 @@ func (s *session) showTrace(t apiclient.Trace) {
 
 func (s *session) showFindings(findings []apiclient.Finding) {
 	for _, f := range findings {
-		fmt.Fprintf(s.env.Out, "%s: %s\n  %s\n", f.Weight, f.Text, f.Remedy)
+		s.showFinding(keypair.Finding{Weight: keypair.Weight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: given(f.ActBy)})
 	}
+}
+
+func (s *session) showFinding(f keypair.Finding) {
+	mark := string(f.Weight)
+	if f.Weight == keypair.Bad {
+		mark = s.bad(mark)
+	}
+	fmt.Fprintf(s.env.Out, "%s: %s\n  %s%s\n", mark, f.Text, f.Remedy, actBy(f))
+}
+
+// actBy says when a finding is to be acted on.
+func actBy(f keypair.Finding) string {
+	switch {
+	case f.ActBy != "" && f.Weight == keypair.Bad:
+		return " (overdue since " + f.ActBy + ")"
+	case f.ActBy != "":
+		return " (by " + f.ActBy + ")"
+	case f.Weight == keypair.Remark:
+		return ""
+	}
+	return " (at once)"
 }

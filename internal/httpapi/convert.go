@@ -29,7 +29,7 @@ func fingerprintsOf(p keypair.Public) contract.Fingerprints {
 }
 
 func findingOf(f keypair.Finding) contract.Finding {
-	return contract.Finding{Code: f.Code, Weight: contract.FindingWeight(f.Weight), Text: f.Text, Remedy: f.Remedy}
+	return contract.Finding{Code: f.Code, Weight: contract.FindingWeight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: optional(f.ActBy)}
 }
 
 func keeperOf(k store.Keeper) contract.Keeper {
@@ -43,6 +43,9 @@ func keyOf(k store.Key) contract.Key {
 		PublicKey: p.Line(), Comment: k.Comment, Purpose: k.Purpose, Labels: k.Labels, Custody: contract.Custody(k.Custody),
 		Origin: contract.Origin(k.Origin), State: contract.KeyState(k.State), CreatedAt: k.CreatedAt, CreatedBy: k.CreatedBy, Opens: k.Opens,
 		Findings: each(keypair.Judge(p), findingOf),
+	}
+	if len(k.SharesPrimeWith) > 0 {
+		out.Findings = append([]contract.Finding{findingOf(keypair.SharedPrimeFinding(k.SharesPrimeWith))}, out.Findings...)
 	}
 	if k.PKCS8SHA1 != nil {
 		out.Fingerprints.Pkcs8Sha1 = new(keypair.FormatHex(k.PKCS8SHA1))
@@ -119,4 +122,14 @@ func tracedOf(t service.Traced) contract.Traced {
 		return contract.Traced{Kind: contract.TracedKindHostKey, Name: t.Instance, Matched: t.Matched}
 	}
 	return contract.Traced{Kind: contract.TracedKindKey, Name: t.Key.Name, Matched: t.Matched, Key: new(keyOf(*t.Key)), Logins: new(each(t.Logins, openingOf))}
+}
+
+func listLineOf(l service.ListLine) contract.ListLine {
+	if l.Refused != nil {
+		return contract.ListLine{Line: l.Line, Refused: optional(l.Refused.Problem)}
+	}
+	return contract.ListLine{
+		Line: l.Line, Name: optional(l.Name), PublicKey: optional(l.Public.Line()), Sha256: optional(keypair.FormatSHA256(l.SHA256())),
+		Type: optional(l.Type), Bits: optional(l.Bits), KnownAs: optional(l.KnownAs),
+	}
 }

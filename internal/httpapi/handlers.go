@@ -190,16 +190,25 @@ func (a *api) ImportKeys(ctx context.Context, r contract.ImportKeysRequestObject
 	})), err
 }
 
+func (a *api) ReadKeyList(ctx context.Context, r contract.ReadKeyListRequestObject) (contract.ReadKeyListResponseObject, error) {
+	lines, notes, err := a.Service.ReadKeyList(ctx, r.Body.Text, r.Body.Prefix)
+	return contract.ReadKeyList200JSONResponse{Lines: each(lines, listLineOf), Notes: each(notes, func(n keypair.Note) string { return n.Text })}, err
+}
+
 func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (contract.MakeKeyResponseObject, error) {
-	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	b := *r.Body
+	passphrase := given(b.Passphrase)
+	b.Passphrase = nil // a hash of the request is kept, and must not serve to guess it
+	once, err := onceFrom(r.Params.IdempotencyKey, b)
 	if err != nil {
 		return nil, err
 	}
-	b := r.Body
-	k, private, err := a.Service.MakeKey(ctx, actorOf(ctx), once,
-		service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
-		keypair.Spec{Type: given(b.Type), Bits: given(b.Bits)}, given(b.Comment))
-	return contract.MakeKey201JSONResponse{Key: keyOf(k), PrivateHalf: string(private)}, err
+	format := keypair.Format(given(b.Format))
+	k, private, err := a.Service.MakeKey(ctx, actorOf(ctx), once, service.MadeHere{
+		NewKey: service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		Spec:   keypair.Spec{Type: given(b.Type), Bits: given(b.Bits)}, Comment: given(b.Comment), Format: format, Passphrase: passphrase,
+	})
+	return contract.MakeKey201JSONResponse{Key: keyOf(k), PrivateHalf: string(private), FileName: format.FileName(k.Name)}, err
 }
 
 func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contract.GetKeyResponseObject, error) {

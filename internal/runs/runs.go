@@ -88,6 +88,8 @@ type Engine struct {
 	hub   hub
 	busy  sync.Map // the ids of the runs that this process is at work on
 
+	duties []Duty
+
 	// retryAfter is the pause before a temporary failure is tried again.
 	retryAfter time.Duration
 }
@@ -101,6 +103,20 @@ func (wakeArgs) Kind() string { return "wake-run" }
 type tendArgs struct{}
 
 func (tendArgs) Kind() string { return "tend-runs" }
+
+// Duty is work that comes up again and again beside the runs. It is done by
+// one process at a time.
+type Duty struct {
+	Name  string
+	Every time.Duration
+	Do    func(context.Context) error
+}
+
+type dutyArgs struct {
+	Name string `json:"name"`
+}
+
+func (dutyArgs) Kind() string { return "duty" }
 
 const (
 	workers   = 16
@@ -142,21 +158,32 @@ func New(s *store.Store, log *slog.Logger) *Engine {
 	return &Engine{store: s, log: log, hub: hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}}, retryAfter: 500 * time.Millisecond}
 }
 
+// Take adds a duty; to be called before Start.
+func (e *Engine) Take(d Duty) { e.duties = append(e.duties, d) }
+
 // Start takes up the runs that have not ended and works until ctx ends.
 func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	e.plan = plan
 	w := river.NewWorkers()
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[wakeArgs]) error { return e.work(ctx, j.Args.Run) }))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[tendArgs]) error { return e.tend(ctx) }))
-	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
-		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}},
-		Workers:    w,
-		JobTimeout: -1,
-		Logger:     slog.New(slog.DiscardHandler), // what matters is written down in the run
-		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tendEvery),
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[dutyArgs]) error { return e.do(ctx, j.Args.Name) }))
+	periodic := []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tendEvery),
+		func() (river.JobArgs, *river.InsertOpts) {
+			return tendArgs{}, &river.InsertOpts{Queue: "tend", MaxAttempts: 1}
+		}, nil)}
+	for _, d := range e.duties {
+		periodic = append(periodic, river.NewPeriodicJob(river.PeriodicInterval(d.Every),
 			func() (river.JobArgs, *river.InsertOpts) {
-				return tendArgs{}, &river.InsertOpts{Queue: "tend", MaxAttempts: 1}
-			}, nil)},
+				return dutyArgs{d.Name}, &river.InsertOpts{Queue: "duties", MaxAttempts: 1}
+			}, &river.PeriodicJobOpts{RunOnStart: true}))
+	}
+	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}, "duties": {MaxWorkers: 4}},
+		Workers:      w,
+		JobTimeout:   -1,
+		Logger:       slog.New(slog.DiscardHandler), // what matters is written down in the run
+		PeriodicJobs: periodic,
 	})
 	if err != nil {
 		return fmt.Errorf("make the job queue: %w", err)
@@ -199,6 +226,26 @@ func (e *Engine) tend(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// do does a duty, unless it is being done.
+func (e *Engine) do(ctx context.Context, name string) error {
+	for _, d := range e.duties {
+		if d.Name != name {
+			continue
+		}
+		release, ok, err := e.store.Lock(ctx, "duty "+name)
+		if err != nil || !ok {
+			return err
+		}
+		defer release()
+		err = d.Do(ctx)
+		if err != nil && isFailure(ctx, err) {
+			e.log.Warn("a duty failed", "duty", name, "err", err)
+		}
+		return err
+	}
+	return nil // of an older version
 }
 
 // work carries the run on for as far as it goes. It returns at once if another

@@ -266,6 +266,9 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 		if k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA {
 			return bad("key-too-weak", fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA), "Make a new key: plumlatch key new NAME")
 		}
+		if len(k.SharesPrimeWith) > 0 {
+			return bad("key-broken", fmt.Sprintf("the key %s shares a prime with %s, so anybody can compute its private half", k.Name, strings.Join(k.SharesPrimeWith, ", ")), "Make a new key on another machine: plumlatch key new NAME")
+		}
 		if !slices.Contains(image.KeyTypes, k.Type) {
 			return bad("key-type-not-taken", fmt.Sprintf("the image %s takes keys of the type %s only; %s is %s", image.Name, strings.Join(image.KeyTypes, ", "), k.Name, k.Type), "Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0])
 		}

@@ -96,19 +96,38 @@ func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKe
 	return k, nil
 }
 
+// MadeHere is a pair that the service is to make.
+type MadeHere struct {
+	NewKey
+	keypair.Spec
+	Comment string
+	// Format is that of the private half; "" means keypair.OpenSSHPrivate.
+	Format keypair.Format
+	// Passphrase encrypts the private half; empty for none.
+	Passphrase string
+}
+
 // MakeKey makes a pair here and returns the private half, which is kept nowhere.
-func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey, in NewKey, spec keypair.Spec, comment string) (store.Key, []byte, error) {
+func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey, made MadeHere) (store.Key, []byte, error) {
+	in, spec := made.NewKey, made.Spec
 	if err := checkNewKey(in); err != nil {
 		return store.Key{}, nil, err
 	}
 	if _, err := spec.Normal(); err != nil {
 		return store.Key{}, nil, &Problem{Kind: Invalid, Code: "bad-key-type", Field: "type", Detail: err.Error()}
 	}
-	pair, err := keypair.Make(rand.Reader, spec, comment)
+	if made.Format == "" {
+		made.Format = keypair.OpenSSHPrivate
+	}
+	pair, err := keypair.Make(rand.Reader, spec, made.Comment)
 	if err != nil {
 		return store.Key{}, nil, refusalProblem("comment", err)
 	}
-	private, err := pair.OpenSSH(nil)
+	private, err := pair.Write(rand.Reader, made.Format, []byte(made.Passphrase))
+	var none *keypair.FormatError
+	if errors.As(err, &none) {
+		return store.Key{}, nil, &Problem{Kind: Invalid, Code: "no-such-format", Field: "format", Detail: none.Problem}
+	}
 	if err != nil {
 		return store.Key{}, nil, err
 	}

@@ -55,37 +55,38 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 		}
 		rows, places = append(rows, row), append(places, i)
 	}
-	recorded := 0
-	err := s.store.InTx(ctx, func(tx *store.Store) error {
+	record := func(tx *store.Store) error {
 		there, err := tx.AddKeysOrSkip(ctx, rows)
 		if err != nil {
 			return err
 		}
+		var names []string
 		for n, row := range rows {
 			r := &results[places[n]]
 			switch found, ok := there[string(row.SHA256)]; {
 			case ok && found.ID == row.ID:
 				r.State = "recorded"
-				recorded++
+				names = append(names, r.Name)
 			case ok:
 				r.State, r.KnownAs = "known", found.Name
 			default:
 				r.State = "name taken"
 			}
 		}
-		if recorded == 0 {
+		if len(names) == 0 {
 			return nil
 		}
-		e := s.entry(actor, "key.import-list", "key", fmt.Sprintf("%s and others", rows[0].Name), "", "%s imported %s from a list of %d.", actor.Name, counted(recorded, "key"), len(list))
-		names := make([]string, 0, recorded)
-		for _, r := range results {
-			if r.State == "recorded" {
-				names = append(names, r.Name)
-			}
-		}
+		e := s.entry(actor, "key.import-list", "key", names[0], "", "%s imported %s from a list of %d.", actor.Name, counted(len(names), "key"), len(list))
 		e.Details = map[string]any{"names": names}
 		return tx.Note(ctx, e)
-	})
+	}
+	err := s.store.InTx(ctx, record)
+	for range 3 {
+		if !errors.Is(err, store.ErrDeadlock) {
+			break
+		}
+		err = s.store.InTx(ctx, record)
+	}
 	return results, err
 }
 
@@ -97,4 +98,46 @@ func (s *Service) recordFor(ctx context.Context, actor Actor, in NewKey, public 
 	k := s.newRecord(actor, in, public, "import")
 	k.Keeper, k.KeeperID = before[0].Keeper, before[0].KeeperID
 	return k, nil
+}
+
+// ListLine is one line of a list of keys that was read.
+type ListLine struct {
+	keypair.Listed
+	// Name is the one proposed; "" for a line that is refused.
+	Name    string
+	KnownAs string
+}
+
+// ReadKeyList says what the lines of a text are and under which names, that
+// begin with the prefix, their keys would be recorded. Nothing is kept.
+func (s *Service) ReadKeyList(ctx context.Context, text, prefix string) ([]ListLine, []keypair.Note, error) {
+	if err := checkName("prefix", prefix); err != nil {
+		return nil, nil, err
+	}
+	listed, notes, err := keypair.ReadList(text)
+	if err != nil {
+		return nil, nil, refusalProblem("text", err)
+	}
+	if len(listed) > maxListed {
+		return nil, nil, &Problem{Kind: TooLarge, Code: "too-large", Field: "text", Detail: fmt.Sprintf("the text has %d lines; %d is the limit here", len(listed), maxListed), Remedy: "Import it with the client: plumlatch key import NAME -list FILE"}
+	}
+	keypair.RefuseTwice(listed)
+	var comments []string
+	var digests [][]byte
+	var places []int
+	lines := make([]ListLine, len(listed))
+	for n, l := range listed {
+		lines[n].Listed = l
+		if l.Refused == nil {
+			comments, digests, places = append(comments, l.Comment), append(digests, l.SHA256()), append(places, n)
+		}
+	}
+	known, err := s.store.NamesOfKeys(ctx, digests)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, given := range name.ForList(prefix, comments) {
+		lines[places[i]].Name, lines[places[i]].KnownAs = given, known[string(digests[i])]
+	}
+	return lines, notes, nil
 }

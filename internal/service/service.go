@@ -37,6 +37,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Serv
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
 	s.watch = ctx
+	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
 	return s.engine.Start(ctx, s.planOf)
 }
 

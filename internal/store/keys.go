@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/hex"
 	"encoding/json"
 	"time"
 
@@ -16,49 +15,70 @@ func (s *Store) AddKey(ctx context.Context, k *Key) error {
 	return plain(s.db.WithContext(ctx).Omit("Keeper").Create(k).Error)
 }
 
-// listedRow is a key as insertListed takes it, bytes in hexadecimal.
-type listedRow struct {
-	Key
-	Blob16, Digest, MD516, SPKI16, Created string
-}
-
 const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment, keeper_id, purpose, labels, custody, origin, state, created_at, created_by)
-	SELECT "ID", "Name", "Type", "Algorithm", "Bits", decode("Blob16", 'hex'), decode("Digest", 'hex'), decode("MD516", 'hex'),
-		CASE WHEN "SPKI16" <> '' THEN decode("SPKI16", 'hex') END, "Comment", "KeeperID", "Purpose", "Labels", "Custody", "Origin", "State", "Created", "CreatedBy"
-	FROM jsonb_to_recordset(?::jsonb) AS r("ID" uuid, "Name" text, "Type" text, "Algorithm" text, "Bits" int, "Blob16" text, "Digest" text, "MD516" text, "SPKI16" text,
-		"Comment" text, "KeeperID" uuid, "Purpose" text, "Labels" jsonb, "Custody" text, "Origin" text, "State" text, "Created" timestamptz, "CreatedBy" text)
-	ON CONFLICT DO NOTHING`
+	SELECT u.*, $11, $12, $13, $14, $15, $16, $17, $18
+	FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::bytea[], $7::bytea[], $8::bytea[], $9::bytea[], $10::text[])
+		AS u (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment)
+	ORDER BY u.sha256 -- in one order, so that two lists at once rarely wait for each other in a circle
+	ON CONFLICT DO NOTHING
+	RETURNING id, name, sha256`
 
 // AddKeysOrSkip keeps those of the keys whose name and key are both new, and
 // returns what is there afterwards under the keys' digests. The names and ids of the
-// returned keys are filled in, nothing else.
+// returned keys are filled in, nothing else. The keys differ in what they are
+// and share the rest: keeper, purpose, labels, custody, origin, state and making.
 func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, error) {
 	there := map[string]Key{}
 	if len(keys) == 0 {
 		return there, nil
 	}
-	db := s.db.WithContext(ctx)
-	// One JSON parameter goes in far faster than a parameter for each column of each key.
-	rowsIn := make([]listedRow, len(keys))
-	for i, k := range keys {
-		rowsIn[i] = listedRow{k, hex.EncodeToString(k.Blob), hex.EncodeToString(k.SHA256), hex.EncodeToString(k.MD5), hex.EncodeToString(k.SPKIMD5), k.CreatedAt.Format(time.RFC3339Nano)}
+	// One array for each column goes in far faster than a parameter for each column of each key.
+	var ids [][16]byte
+	var names, types, algorithms, comments []string
+	var bits []int
+	var blobs, digests, md5s, spkis [][]byte
+	for _, k := range keys {
+		ids, names, types, algorithms, bits = append(ids, k.ID), append(names, k.Name), append(types, k.Type), append(algorithms, k.Algorithm), append(bits, k.Bits)
+		blobs, digests, md5s, spkis = append(blobs, k.Blob), append(digests, k.SHA256), append(md5s, k.MD5), append(spkis, k.SPKIMD5)
+		comments = append(comments, k.Comment)
 	}
-	data, err := json.Marshal(rowsIn)
+	labels, err := json.Marshal(keys[0].Labels)
 	if err != nil {
 		return there, err
 	}
-	if err := db.Exec(insertListed, string(data)).Error; err != nil {
-		return there, plain(err)
+	k := keys[0]
+	if err := s.collect(ctx, there, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments,
+		k.KeeperID, k.Purpose, string(labels), k.Custody, k.Origin, k.State, k.CreatedAt, k.CreatedBy); err != nil {
+		return there, err
 	}
-	var rows []Key
-	if err := db.Raw(`SELECT id, name, sha256 FROM keys
-		WHERE sha256 IN (SELECT decode(r."Digest", 'hex') FROM jsonb_to_recordset(?::jsonb) AS r("Digest" text))`, string(data)).Scan(&rows).Error; err != nil {
-		return there, plain(err)
+	var others [][]byte
+	for _, digest := range digests {
+		if _, ok := there[string(digest)]; !ok {
+			others = append(others, digest)
+		}
 	}
-	for _, r := range rows {
-		there[string(r.SHA256)] = r
+	if len(others) == 0 {
+		return there, nil
 	}
-	return there, nil
+	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", others)
+}
+
+// collect puts the keys that a query returns in there, under their digests. It
+// asks the connection itself, since GORM would write an array as a list of parameters.
+func (s *Store) collect(ctx context.Context, there map[string]Key, query string, args ...any) error {
+	rows, err := s.db.Statement.ConnPool.QueryContext(ctx, query, args...)
+	if err != nil {
+		return plain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var k Key
+		if err := rows.Scan(&k.ID, &k.Name, &k.SHA256); err != nil {
+			return plain(err)
+		}
+		there[string(k.SHA256)] = k
+	}
+	return plain(rows.Err())
 }
 
 // KeyFilter narrows a list of keys; empty fields do not.
@@ -97,6 +117,9 @@ func (s *Store) Keys(ctx context.Context, f KeyFilter, p Page) (List[Key], error
 	if err != nil {
 		return List[Key]{}, plain(err)
 	}
+	if err := s.withSharedPrimes(ctx, items); err != nil {
+		return List[Key]{}, err
+	}
 	l := cut(items, p, func(k Key) []string {
 		if len(o.columns) == 2 {
 			return []string{stamp(k.CreatedAt), k.ID.String()}
@@ -131,7 +154,12 @@ func (s *Store) key(ctx context.Context, where string, value any) (Key, error) {
 	err := s.db.WithContext(ctx).Preload("Keeper").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Where(where, value).Take(&k).Error
-	return k, plain(err)
+	if err != nil {
+		return k, plain(err)
+	}
+	one := []Key{k}
+	err = s.withSharedPrimes(ctx, one)
+	return one[0], err
 }
 
 // KeyNamed returns the key of that name.
@@ -152,7 +180,24 @@ func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) 
 	err := s.db.WithContext(ctx).Preload("Keeper").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Where(where, map[string]any{"d": digest}).Order("keys.name").Find(&keys).Error
-	return keys, plain(err)
+	if err != nil {
+		return nil, plain(err)
+	}
+	return keys, s.withSharedPrimes(ctx, keys)
+}
+
+// NamesOfKeys returns the names of those of the keys, told by their digests,
+// that are recorded.
+func (s *Store) NamesOfKeys(ctx context.Context, digests [][]byte) (map[string]string, error) {
+	there := map[string]Key{}
+	if err := s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests); err != nil {
+		return nil, err
+	}
+	names := map[string]string{}
+	for digest, k := range there {
+		names[digest] = k.Name
+	}
+	return names, nil
 }
 
 // InstancesWithHostKey returns the instances that are there and have a pinned
@@ -168,7 +213,10 @@ func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]Inst
 func (s *Store) KeysNamed(ctx context.Context, names []string) ([]Key, error) {
 	var keys []Key
 	err := s.db.WithContext(ctx).Where("name IN ?", names).Find(&keys).Error
-	return keys, plain(err)
+	if err != nil {
+		return nil, plain(err)
+	}
+	return keys, s.withSharedPrimes(ctx, keys)
 }
 
 // LockKey returns the key of that name and keeps it from being granted or

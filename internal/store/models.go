@@ -68,6 +68,8 @@ type Key struct {
 	CreatedAt time.Time
 	CreatedBy string
 	Opens     int `gorm:"->;-:migration"` // the number of logins granted
+	// SharesPrimeWith names the RSA keys that share a prime with this one.
+	SharesPrimeWith []string `gorm:"-"`
 }
 
 // Instance is a virtual machine.

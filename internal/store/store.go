@@ -30,6 +30,10 @@ var ErrNotFound = errors.New("not found")
 // ErrText is returned where a text holds bytes that no text may hold.
 var ErrText = errors.New("the text is not valid UTF-8 or holds a zero byte")
 
+// ErrDeadlock is returned where two transactions waited for each other and this
+// one was given up; again, it is likely to succeed.
+var ErrDeadlock = errors.New("two changes waited for each other")
+
 // TakenError says that a record with the same unique value is there already.
 type TakenError struct{ Constraint string }
 
@@ -164,6 +168,8 @@ func plain(err error) error {
 		return &TakenError{pg.ConstraintName}
 	case errors.As(err, &pg) && pg.Code == "22021":
 		return ErrText
+	case errors.As(err, &pg) && pg.Code == "40P01":
+		return ErrDeadlock
 	}
 	return err
 }

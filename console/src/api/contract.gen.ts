@@ -135,6 +135,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys/list-readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Says what a text with one key to a line, such as an authorized_keys file, holds, and under which names its keys would be recorded. Nothing is stored. */
+        post: operations["readKeyList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys/made": {
         parameters: {
             query?: never;
@@ -516,6 +533,8 @@ export interface components {
             weight: "bad" | "caution" | "remark";
             text: string;
             remedy: string;
+            /** @description The day, as 2030-12-31, after which the key should not be in use; it may be past. Without one: at once for bad and caution, no hurry for a remark. */
+            act_by?: string;
         };
         TraceText: {
             /** @description A fingerprint in any notation and spelling, or a public key in any form. */
@@ -603,6 +622,31 @@ export interface components {
             };
             origin?: components["schemas"]["Origin"];
         };
+        ReadKeyList: {
+            /** @description At most 1 MiB and 5000 lines. */
+            text: string;
+            /** @description What the keys' names are to begin with. */
+            prefix: string;
+        };
+        ListLine: {
+            line: number;
+            /** @description The name that is proposed for the key. */
+            name?: string;
+            /** @description In the one-line OpenSSH form, without options. */
+            public_key?: string;
+            sha256?: string;
+            type?: string;
+            bits?: number;
+            /** @description The name that the key has already. */
+            known_as?: string;
+            /** @description Why the line is no key that can be recorded. */
+            refused?: string;
+        };
+        KeyListReading: {
+            lines: components["schemas"]["ListLine"][];
+            /** @description What was repaired in the text or left out of it. */
+            notes: string[];
+        };
         ListedKey: {
             name: string;
             /** @description In the one-line OpenSSH form. */
@@ -638,11 +682,21 @@ export interface components {
             labels?: {
                 [key: string]: string;
             };
+            format?: components["schemas"]["PrivateFormat"];
+            /** @description Encrypts the private half; used once and kept nowhere. */
+            passphrase?: string;
         };
+        /**
+         * @description The file format of a private half; openssh unless given.
+         * @enum {string}
+         */
+        PrivateFormat: "openssh" | "pem" | "pkcs8" | "ppk2" | "ppk3";
         MadeKey: {
             key: components["schemas"]["Key"];
-            /** @description In OpenSSH format. */
+            /** @description In the format that was asked for. */
             private_half: string;
+            /** @description What a file with the private half is usually called. */
+            file_name: string;
         };
         KeyRef: {
             name: string;
@@ -1127,6 +1181,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyReading"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readKeyList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadKeyList"];
+            };
+        };
+        responses: {
+            /** @description What each line is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyListReading"];
                 };
             };
             default: components["responses"]["Problem"];

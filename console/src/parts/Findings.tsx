@@ -1,5 +1,6 @@
 import { Alert } from "antd";
 import type { Finding } from "../api/client";
+import { actBy } from "../format";
 
 const kinds = { bad: "error", caution: "warning", remark: "info" } as const;
 
@@ -7,7 +8,7 @@ const kinds = { bad: "error", caution: "warning", remark: "info" } as const;
 export function Findings({ of }: { of: Finding[] }) {
   return (
     <div style={{ display: "grid", gap: 8 }}>
-      {of.map((f) => <Alert key={f.code} type={kinds[f.weight]} showIcon title={<>{f.text.charAt(0).toUpperCase()}{f.text.slice(1)}. <span style={{ opacity: 0.8 }}>{f.remedy}.</span></>} />)}
+      {of.map((f) => <Alert key={f.code} type={kinds[f.weight]} showIcon title={<>{f.text.charAt(0).toUpperCase()}{f.text.slice(1)}. <span style={{ opacity: 0.8 }}>{f.remedy}{actBy(f)}.</span></>} />)}
     </div>
   );
 }

@@ -19,13 +19,23 @@ const (
 
 // Finding is something to know about a key or its file.
 type Finding struct {
-	Code   string
-	Weight Weight
-	Text   string
-	Remedy string
+	Code   string `json:"code"`
+	Weight Weight `json:"weight"`
+	Text   string `json:"text"`
+	Remedy string `json:"remedy"`
+	// ActBy is the day, as 2030-12-31, after which the key should not be in use.
+	// It may be past. "" means at once for Bad and Caution, and no hurry for a Remark.
+	ActBy string `json:"act_by,omitempty"`
 }
 
 var personAtHost = regexp.MustCompile(`\S@\S`)
+
+// The days after which NIST SP 800-131A (revision 2) and SP 800-57 part 1
+// (revision 5) no longer take RSA keys of under 2048 and under 3072 bits.
+const (
+	endOfShortRSA = "2013-12-31"
+	endOfOldRSA   = "2030-12-31"
+)
 
 const newKeyRemedy = "Make a new key and let that in instead: plumlatch key new NAME"
 
@@ -36,18 +46,18 @@ func Judge(p Public) []Finding {
 	if p.Type == RSA {
 		switch {
 		case p.Bits < 2048:
-			out = append(out, Finding{"rsa-short", Bad, fmt.Sprintf("the RSA key has %d bits; fewer than 2048 can be broken by those with money", p.Bits), newKeyRemedy})
+			out = append(out, Finding{"rsa-short", Bad, fmt.Sprintf("the RSA key has %d bits; fewer than 2048 can be broken by those with money", p.Bits), newKeyRemedy, endOfShortRSA})
 		case p.Bits < 3072:
-			out = append(out, Finding{"rsa-old", Remark, fmt.Sprintf("the RSA key has %d bits; 3072 are advised for keys used beyond 2030", p.Bits), newKeyRemedy + ", by the end of 2030"})
+			out = append(out, Finding{"rsa-old", Remark, fmt.Sprintf("the RSA key has %d bits; 3072 are advised for keys used beyond 2030", p.Bits), newKeyRemedy, endOfOldRSA})
 		}
 		r := reader{rest: p.Blob}
 		r.str()
 		if e := r.mpint(); r.err == nil && e.Cmp(big.NewInt(65537)) < 0 {
-			out = append(out, Finding{"rsa-exponent", Caution, fmt.Sprintf("the RSA exponent is %s; small ones made several attacks possible", e), newKeyRemedy})
+			out = append(out, Finding{"rsa-exponent", Caution, fmt.Sprintf("the RSA exponent is %s; small ones made several attacks possible", e), newKeyRemedy, ""})
 		}
 	}
 	if personAtHost.MatchString(p.Comment) {
-		out = append(out, Finding{"comment-names", Remark, "the comment names a person and a machine, and goes wherever the public half goes", "Replace it: -comment TEXT, or -no-comment"})
+		out = append(out, Finding{"comment-names", Remark, "the comment names a person and a machine, and goes wherever the public half goes", "Replace it: -comment TEXT, or -no-comment", ""})
 	}
 	return out
 }
@@ -58,13 +68,13 @@ func JudgePrivate(f PrivateFile) []Finding {
 	var out []Finding
 	switch {
 	case !f.Encrypted:
-		out = append(out, Finding{"no-passphrase", Caution, "the private half has no passphrase: whoever gets the file gets in", "Give it one: plumlatch key passphrase FILE"})
+		out = append(out, Finding{"no-passphrase", Caution, "the private half has no passphrase: whoever gets the file gets in", "Give it one: plumlatch key passphrase FILE", ""})
 	case f.Format == ClassicPEM:
-		out = append(out, Finding{"old-encryption", Caution, "the passphrase is stretched with one round of MD5, so it can be guessed fast", "Write it anew: plumlatch key convert FILE -to openssh"})
+		out = append(out, Finding{"old-encryption", Caution, "the passphrase is stretched with one round of MD5, so it can be guessed fast", "Write it anew: plumlatch key convert FILE -to openssh", ""})
 	case f.Format == PPK2:
-		out = append(out, Finding{"old-encryption", Caution, "version 2 of .ppk stretches the passphrase with one round of SHA-1, so it can be guessed fast", "Write it anew: plumlatch key convert FILE -to ppk3"})
+		out = append(out, Finding{"old-encryption", Caution, "version 2 of .ppk stretches the passphrase with one round of SHA-1, so it can be guessed fast", "Write it anew: plumlatch key convert FILE -to ppk3", ""})
 	case strings.HasSuffix(f.Cipher, "-cbc") && f.Format == OpenSSHPrivate:
-		out = append(out, Finding{"old-cipher", Remark, "it is encrypted with " + f.Cipher + "; OpenSSH has written aes256-ctr since 2018", "Write it anew: plumlatch key passphrase FILE"})
+		out = append(out, Finding{"old-cipher", Remark, "it is encrypted with " + f.Cipher + "; OpenSSH has written aes256-ctr since 2018", "Write it anew: plumlatch key passphrase FILE", ""})
 	}
 	return out
 }
@@ -100,7 +110,6 @@ func SharedPrimes(moduli []*big.Int) []SharedPrime {
 		remainders = down
 	}
 	var suspects []int
-	one := big.NewInt(1)
 	for i, n := range moduli {
 		rest := new(big.Int).Div(remainders[i], n)
 		if new(big.Int).GCD(nil, nil, rest, n).Cmp(one) != 0 {
@@ -110,13 +119,53 @@ func SharedPrimes(moduli []*big.Int) []SharedPrime {
 	var out []SharedPrime
 	for x, a := range suspects {
 		for _, b := range suspects[x+1:] {
-			g := new(big.Int).GCD(nil, nil, moduli[a], moduli[b])
-			if g.Cmp(one) != 0 && moduli[a].Cmp(moduli[b]) != 0 {
+			if sharePrime(moduli[a], moduli[b]) {
 				out = append(out, SharedPrime{a, b})
 			}
 		}
 	}
 	return out
+}
+
+// SharedPrimesWith finds which of the fresh RSA moduli (A) share a prime with
+// which of the known ones (B). Its work grows with the number of known moduli times
+// the length of all fresh ones together, so a few hundred at once are best.
+func SharedPrimesWith(fresh, known []*big.Int) []SharedPrime {
+	product := big.NewInt(1)
+	for _, n := range fresh {
+		product.Mul(product, n)
+	}
+	rest := big.NewInt(1)
+	for _, m := range known {
+		rest.Mod(rest.Mul(rest, m), product)
+	}
+	var out []SharedPrime
+	for a, n := range fresh {
+		left := new(big.Int).Mod(rest, n)
+		if left.GCD(nil, nil, left, n).Cmp(one) == 0 {
+			continue
+		}
+		for b, m := range known {
+			if sharePrime(n, m) {
+				out = append(out, SharedPrime{a, b})
+			}
+		}
+	}
+	return out
+}
+
+var one = big.NewInt(1)
+
+// sharePrime reports whether two moduli share one prime, and not both.
+func sharePrime(a, b *big.Int) bool {
+	return a.Cmp(b) != 0 && new(big.Int).GCD(nil, nil, a, b).Cmp(one) != 0
+}
+
+// SharedPrimeFinding is what is to be known of a key that shares a prime with
+// the others named.
+func SharedPrimeFinding(others []string) Finding {
+	return Finding{Code: "shared-prime", Weight: Bad, Text: "it shares a prime with " + strings.Join(others, ", ") + ", so anybody can compute both private halves",
+		Remedy: "Make new keys on another machine, and let those in instead: plumlatch key new NAME"}
 }
 
 // Modulus returns the RSA modulus; nil for the other types.

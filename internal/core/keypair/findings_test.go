@@ -37,6 +37,11 @@ func TestJudgeSaysWhatIsWeak(t *testing.T) {
 			t.Errorf("%s has no text or no remedy", f.Code)
 		}
 	}
+	for bits, want := range map[uint]string{1024: "2013-12-31", 2048: "2030-12-31"} {
+		if got := Judge(Public{Type: RSA, Bits: int(bits), Blob: rsaBlob(65537, bits)}); got[0].ActBy != want {
+			t.Errorf("an RSA key of %d bits is to be replaced by %q, want %q", bits, got[0].ActBy, want)
+		}
+	}
 }
 
 func rsaBlob(e int64, bits uint) []byte {
@@ -69,6 +74,12 @@ func TestSharedPrimesFindsExactlyThePairsThatShareOne(t *testing.T) {
 	got := SharedPrimes(moduli)
 	if want := []SharedPrime{{7, 23}, {7, 40}, {23, 40}}; !slices.Equal(got, want) {
 		t.Errorf("found %v, want %v", got, want)
+	}
+	if got := SharedPrimesWith(moduli[20:24], moduli[:20]); !slices.Equal(got, []SharedPrime{{3, 7}}) {
+		t.Errorf("with the known ones it found %v", got)
+	}
+	if got := SharedPrimesWith([]*big.Int{moduli[3], moduli[5]}, moduli[:6]); got != nil {
+		t.Errorf("keys known already share a prime with themselves: %v", got)
 	}
 	if SharedPrimes(moduli[:1]) != nil || SharedPrimes(nil) != nil {
 		t.Error("one key shares a prime with itself")

@@ -43,3 +43,26 @@ func TestAFingerprintIsReadInEverySpelling(t *testing.T) {
 		}
 	}
 }
+
+func FuzzReadFingerprint(f *testing.F) {
+	for _, seed := range []string{
+		"SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU", "MD5:d4:1d:8c:d9:8f:00:b2:04:e9:80:09:98:ec:f8:42:7e",
+		"4 2 e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855", "h. 60 IN SSHFP 1 1 da39a3ee5e6b4b0d3255bfef95601890afd80709",
+		"256 SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU oona (ED25519)", "", "::", "'\"",
+	} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		d, ok := ReadFingerprint(text)
+		if !ok {
+			return
+		}
+		if digestSizes[len(d.Sum)] != d.Kind {
+			t.Fatalf("%q is read as %s of %d bytes", text, d.Kind, len(d.Sum))
+		}
+		again, ok := ReadFingerprint(FormatHex(d.Sum))
+		if !ok || again.Kind != d.Kind || !bytes.Equal(again.Sum, d.Sum) {
+			t.Fatalf("%q is read as %x, which is read as %x", text, d.Sum, again.Sum)
+		}
+	})
+}

@@ -239,11 +239,26 @@ func FuzzReadLine(f *testing.F) {
 	})
 }
 
-func BenchmarkReadLine(b *testing.B) {
-	line := makePair(b, Spec{Type: RSA, Bits: 4096}, "x").Line()
+func BenchmarkReadPublic(b *testing.B) {
+	for name, spec := range map[string]Spec{"ed25519": {}, "rsa4096": {Type: RSA, Bits: 4096}} {
+		line := makePair(b, spec, "ines@laptop").Line()
+		b.Run(name, func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				if _, err := ReadPublic(line); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+func BenchmarkFingerprints(b *testing.B) {
+	p := makePair(b, Spec{}, "ines@laptop").Public
 	for b.Loop() {
-		if _, err := ReadLine(line); err != nil {
-			b.Fatal(err)
-		}
+		FormatSHA256(p.SHA256())
+		FormatMD5(p.MD5())
+		p.SPKIMD5()
+		p.SSHFP()
 	}
 }

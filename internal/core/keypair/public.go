@@ -341,6 +341,22 @@ func ReadList(text string) ([]Listed, []Note, error) {
 	return out, notes, nil
 }
 
+// RefuseTwice refuses every key of a list that stands in an earlier line already.
+func RefuseTwice(list []Listed) {
+	first := map[string]int{}
+	for n := range list {
+		l := &list[n]
+		if l.Refused != nil {
+			continue
+		}
+		if earlier, twice := first[string(l.Blob)]; twice {
+			l.Refused = &Refusal{Code: CodeSeveral, Line: l.Line, Column: 1, Problem: fmt.Sprintf("the same key stands in line %d", earlier)}
+			continue
+		}
+		first[string(l.Blob)] = l.Line
+	}
+}
+
 // SPKIMD5 returns the MD5 digest of the key's SubjectPublicKeyInfo in DER: 16
 // bytes, as some clouds show for imported keys; nil for hardware-backed keys.
 func (p Public) SPKIMD5() []byte {

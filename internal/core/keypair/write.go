@@ -25,6 +25,18 @@ type FormatError struct{ Problem string }
 
 func (e *FormatError) Error() string { return e.Problem }
 
+// FileName returns what a file with the private half of the named key is
+// usually called in the format.
+func (f Format) FileName(name string) string {
+	switch f {
+	case ClassicPEM, PKCS8:
+		return name + ".pem"
+	case PPK2, PPK3:
+		return name + ".ppk"
+	}
+	return name
+}
+
 // Write returns the private half in the format, encrypted if a passphrase is
 // given. The error is a *FormatError where the format has no such form.
 func (p Pair) Write(random io.Reader, f Format, passphrase []byte) ([]byte, error) {

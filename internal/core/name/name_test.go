@@ -2,6 +2,7 @@ package name
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -54,4 +55,18 @@ func FuzzSuggestionIsAlwaysGood(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestEveryKeyOfAListGetsANameOfItsOwn(t *testing.T) {
+	got := ForList("hides", []string{"Ines@Laptop", "ines@laptop", "", "5", "oona tablet", strings.Repeat("x", 80)})
+	want := []string{"hides-ines-laptop", "hides-2", "hides-3", "hides-5", "hides-oona-tablet", "hides-6"}
+	if !slices.Equal(got, want) {
+		t.Errorf("names %q, want %q", got, want)
+	}
+	// A comment that is another's place must not take its name.
+	got = ForList("k", []string{"2", "", "4", ""})
+	slices.Sort(got)
+	if len(slices.Compact(got)) != 4 {
+		t.Errorf("two keys got one name: %q", got)
+	}
 }

@@ -228,6 +228,33 @@ func (e Origin) Valid() bool {
 	}
 }
 
+// Defines values for PrivateFormat.
+const (
+	PrivateFormatOpenssh PrivateFormat = "openssh"
+	PrivateFormatPem     PrivateFormat = "pem"
+	PrivateFormatPkcs8   PrivateFormat = "pkcs8"
+	PrivateFormatPpk2    PrivateFormat = "ppk2"
+	PrivateFormatPpk3    PrivateFormat = "ppk3"
+)
+
+// Valid indicates whether the value is a known member of the PrivateFormat enum.
+func (e PrivateFormat) Valid() bool {
+	switch e {
+	case PrivateFormatOpenssh:
+		return true
+	case PrivateFormatPem:
+		return true
+	case PrivateFormatPkcs8:
+		return true
+	case PrivateFormatPpk2:
+		return true
+	case PrivateFormatPpk3:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -401,6 +428,8 @@ type EntryPage struct {
 
 // Finding defines model for Finding.
 type Finding struct {
+	// ActBy The day, as 2030-12-31, after which the key should not be in use; it may be past. Without one: at once for bad and caution, no hurry for a remark.
+	ActBy  *string       `json:"act_by,omitempty"`
 	Code   string        `json:"code"`
 	Remedy string        `json:"remedy"`
 	Text   string        `json:"text"`
@@ -562,6 +591,14 @@ type Key struct {
 	Type      string   `json:"type"`
 }
 
+// KeyListReading defines model for KeyListReading.
+type KeyListReading struct {
+	Lines []ListLine `json:"lines"`
+
+	// Notes What was repaired in the text or left out of it.
+	Notes []string `json:"notes"`
+}
+
 // KeyPage defines model for KeyPage.
 type KeyPage struct {
 	Items []Key   `json:"items"`
@@ -625,6 +662,26 @@ type Launched struct {
 	Run      Run      `json:"run"`
 }
 
+// ListLine defines model for ListLine.
+type ListLine struct {
+	Bits *int `json:"bits,omitempty"`
+
+	// KnownAs The name that the key has already.
+	KnownAs *string `json:"known_as,omitempty"`
+	Line    int     `json:"line"`
+
+	// Name The name that is proposed for the key.
+	Name *string `json:"name,omitempty"`
+
+	// PublicKey In the one-line OpenSSH form, without options.
+	PublicKey *string `json:"public_key,omitempty"`
+
+	// Refused Why the line is no key that can be recorded.
+	Refused *string `json:"refused,omitempty"`
+	Sha256  *string `json:"sha256,omitempty"`
+	Type    *string `json:"type,omitempty"`
+}
+
 // ListResult defines model for ListResult.
 type ListResult struct {
 	// Detail Why it was refused.
@@ -649,21 +706,29 @@ type ListedKey struct {
 
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
-	Key Key `json:"key"`
+	// FileName What a file with the private half is usually called.
+	FileName string `json:"file_name"`
+	Key      Key    `json:"key"`
 
-	// PrivateHalf In OpenSSH format.
+	// PrivateHalf In the format that was asked for.
 	PrivateHalf string `json:"private_half"`
 }
 
 // MakeKey defines model for MakeKey.
 type MakeKey struct {
 	// Bits rsa: 2048, 3072 or 4096. ecdsa: 256, 384 or 521.
-	Bits    *int               `json:"bits,omitempty"`
-	Comment *string            `json:"comment,omitempty"`
-	Keeper  *string            `json:"keeper,omitempty"`
-	Labels  *map[string]string `json:"labels,omitempty"`
-	Name    string             `json:"name"`
-	Purpose *string            `json:"purpose,omitempty"`
+	Bits    *int    `json:"bits,omitempty"`
+	Comment *string `json:"comment,omitempty"`
+
+	// Format The file format of a private half; openssh unless given.
+	Format *PrivateFormat     `json:"format,omitempty"`
+	Keeper *string            `json:"keeper,omitempty"`
+	Labels *map[string]string `json:"labels,omitempty"`
+	Name   string             `json:"name"`
+
+	// Passphrase Encrypts the private half; used once and kept nowhere.
+	Passphrase *string `json:"passphrase,omitempty"`
+	Purpose    *string `json:"purpose,omitempty"`
 
 	// Type ed25519 unless given; or rsa, ecdsa.
 	Type *string `json:"type,omitempty"`
@@ -724,6 +789,9 @@ type OpeningPage struct {
 // Origin Where the pair was made as far as is known.
 type Origin string
 
+// PrivateFormat The file format of a private half; openssh unless given.
+type PrivateFormat string
+
 // Problem defines model for Problem.
 type Problem struct {
 	// Code Stable; for programs.
@@ -760,6 +828,15 @@ type Problem struct {
 // ReadKey defines model for ReadKey.
 type ReadKey struct {
 	PublicKey string `json:"public_key"`
+}
+
+// ReadKeyList defines model for ReadKeyList.
+type ReadKeyList struct {
+	// Prefix What the keys' names are to begin with.
+	Prefix string `json:"prefix"`
+
+	// Text At most 1 MiB and 5000 lines.
+	Text string `json:"text"`
 }
 
 // Role defines model for Role.
@@ -1080,6 +1157,9 @@ type LaunchInstanceJSONRequestBody = LaunchInstance
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
 
+// ReadKeyListJSONRequestBody defines body for ReadKeyList for application/json ContentType.
+type ReadKeyListJSONRequestBody = ReadKeyList
+
 // ImportKeysJSONRequestBody defines body for ImportKeys for application/json ContentType.
 type ImportKeysJSONRequestBody = ImportKeys
 
@@ -1136,6 +1216,9 @@ type ServerInterface interface {
 
 	// (POST /keys)
 	ImportKey(c *gin.Context, params ImportKeyParams)
+
+	// (POST /keys/list-readings)
+	ReadKeyList(c *gin.Context)
 
 	// (POST /keys/lists)
 	ImportKeys(c *gin.Context)
@@ -1733,6 +1816,19 @@ func (siw *ServerInterfaceWrapper) ImportKey(c *gin.Context) {
 	siw.Handler.ImportKey(c, params)
 }
 
+// ReadKeyList operation middleware
+func (siw *ServerInterfaceWrapper) ReadKeyList(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadKeyList(c)
+}
+
 // ImportKeys operation middleware
 func (siw *ServerInterfaceWrapper) ImportKeys(c *gin.Context) {
 
@@ -2264,6 +2360,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
 	router.POST(options.BaseURL+"/keys/lists", wrapper.ImportKeys)
 	router.POST(options.BaseURL+"/keys/readings", wrapper.ReadKey)
+	router.POST(options.BaseURL+"/keys/list-readings", wrapper.ReadKeyList)
 	router.POST(options.BaseURL+"/keys/made", wrapper.MakeKey)
 	router.DELETE(options.BaseURL+"/keys/:key", wrapper.DeleteKey)
 	router.GET(options.BaseURL+"/keys/:key", wrapper.GetKey)
@@ -2747,6 +2844,45 @@ type ImportKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ImportKeydefaultApplicationProblemPlusJSONResponse) VisitImportKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadKeyListRequestObject struct {
+	Body *ReadKeyListJSONRequestBody
+}
+
+type ReadKeyListResponseObject interface {
+	VisitReadKeyListResponse(w http.ResponseWriter) error
+}
+
+type ReadKeyList200JSONResponse KeyListReading
+
+func (response ReadKeyList200JSONResponse) VisitReadKeyListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadKeyListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadKeyListdefaultApplicationProblemPlusJSONResponse) VisitReadKeyListResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3524,6 +3660,9 @@ type StrictServerInterface interface {
 	// (POST /keys)
 	ImportKey(ctx context.Context, request ImportKeyRequestObject) (ImportKeyResponseObject, error)
 
+	// (POST /keys/list-readings)
+	ReadKeyList(ctx context.Context, request ReadKeyListRequestObject) (ReadKeyListResponseObject, error)
+
 	// (POST /keys/lists)
 	ImportKeys(ctx context.Context, request ImportKeysRequestObject) (ImportKeysResponseObject, error)
 
@@ -3977,6 +4116,48 @@ func (sh *strictHandler) ImportKey(ctx *gin.Context, params ImportKeyParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ImportKeyResponseObject); ok {
 		if err := validResponse.VisitImportKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadKeyList operation middleware
+func (sh *strictHandler) ReadKeyList(ctx *gin.Context) {
+	var request ReadKeyListRequestObject
+
+	var body ReadKeyListJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadKeyList(ctx, request.(ReadKeyListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadKeyList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadKeyListResponseObject); ok {
+		if err := validResponse.VisitReadKeyListResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4554,101 +4735,109 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17bxs3tvhXIWZ/QLf4jR9J47S1cYGbbdImN0kT2AYKbBMY1MyRhtUMOSU5VtTA3/2Ch+Q8JHIkOZI3",
-	"F7t/WdZwyMPD835Qn5NMVLXgwLVKzj8nNZW0Ag0S/3s21SDNhxxUJlmtmeDJeXJdAMkaqYQkuqCa6AJI",
-	"TWdAJjAVEsiM3gKhinD4pI+TNGHmpT8bkMskTTitIDlPKE6dJioroKJmDb2szQOlJeOz5O4uTV7lUNVC",
-	"A8+Wr2G5DsczckvLBoiYIggZLUuQ3yiSFYJlYGEzyymiC6aI4EAk/NmA6qAqgOYIhwOrt+SRWbMPYEU/",
-	"vQE+00Vy/ujxD2kIYK405Rn8ipOF0MbciG8UQtbCUVNddFD4UUmaGICZhDw517KBcXy9hmV85Tksxxed",
-	"43Z3We8Nq5gOrzaTQDUoTXhTTUCaIwKuJQOVkkdEC3J2enpBzk5Jw0tQiszYLfAYrZS4TgAWxjXMQCIw",
-	"l0CVWX4Vmt+KZUqmSKpAcrqcCDGPLSTtHOO7vmz4q9w8CuBQNnwUh1MhK6qT86RpWJ6ESOhaaFqGdgG6",
-	"AGkwl4mGa0LL0hJ4RXVWxDakcbbAfiZClEB5cmfWlKBqwRUgz7+XYlJCZT5mgmvgeMK0rkuWUQPNSW1H",
-	"/P8/HL67yf+fhGlynvztpBMqJ/apOvHz4oqrm6OaLIBrspCCz8jfL3/+ifz45Oz7b48RJ24KlEh5fi3m",
-	"gOvWUtQgNbNw53Sp1vH2UixIaeZkmhSizNUF+XFIdCkxSBRKk++ePj3uzqSlLY/MNVpIEylK2LTvSzPG",
-	"YtlTxe92xo/tWmLyB2TazPgT1bQUswbWN8gqOnOfNFRq07qvzHAzpVuDSkmX5n/F/tphmiv2V3CWvwTf",
-	"YZZ/Ch6YZQUpboMeQr9GEE2Cc8jsGX8OURMlWckMRXGAXBm2KcWMMBQxQ7TSPJegVPB8C6H0zRyW22/0",
-	"pVDa6I0AxmohdUh2pUmjrJZdlwZ99OCotIXXTdgHMoipRmmRo/IE3lRmIsMHONUcat17qdv3C67lcp0C",
-	"aYvxtTeoHoi3nGo40qyCJDC7aHQmIhxVg1SRJRQYaZRF1JvRLkvCOFkImavj0LoK/gzjXzUWXcFV7bOb",
-	"OeN5cMAto+sQ0ZqlhgJTkgmuRAlESKJA3rIMgrAtiuVmCjAbQFS3eLLLp/5kVsDtdtYhvYfHELngyb83",
-	"kmNd/nj634oRLAkF2MAYhUFEaq/5Asp9ICZw+RDwPzOem8nWQM9EHhHgUEG+DIMTg3MBbFboPkNNqMF1",
-	"Rht3CBIqKucBzlrZCYLVTuiWbIGK7HAGspbMm+uDbVb5WcBIVuRdDfzq6iWx7xGmgyRYzzP1w40q6KP1",
-	"Sa5ePjt6RMQtWDPq/eufrv72A3n+4tLb3rVkt1QDKWg5TY3tr0QFJCtFkyuiCrFAE8xIqdZlWJKK5nBB",
-	"5lwsOBG8XJJFARKMql5QZdRyQXkeZuWCPj57+gWbVfWc3QTx9fb5WbfRK8s/75tJybLXsHzFp8IImecv",
-	"LuO7ZJWRzJDjdsOrq2Jah+VYTjU1SKWcXF29/Pk9kZAJmVub6Mnjs7Nvj5NNdOWwkyJBhMlIh00lbR0F",
-	"QnmOn0sxY5wYZyS/IA1XC6g1abhmJW59IvIlKagipRBzwKPyPME4qUuKLkzFlDJgpknDZ5JyDSiatKSG",
-	"mPFrnDioirxCXVdG5UxIposqyKQlUMlHNulkMbHjDMJjXME4h/xmF/1WI7UYlRzWKC3tjp9it8G0O9He",
-	"3O0m+0CGTttagmsInNKKlWEQ57C8MV8Oxf26iFwR7UgtNxFrZsSM1kyXsBkh+L4fnXr4B8v2QQ+jwrBm",
-	"kJ4yUVUQIplLQEJWNsZgR10QqGq9JLkUNcoYct09JEwRY1oZAcHwPyvXMAjBFClhqolowvQ2B6hDMZff",
-	"CqEsb+KUF72Ix5oPvc4NdAKlt3aZmZGW7we7j51th7ro6QnJZoxvsgfe2VH71TOMkwI+0RwyVtEybfEM",
-	"3vovaG7wNaZKhty6LpDtc1zQrGcmFxyOSsah1TVGLqQEJfT3j56m5P2Lt8bg+5/fXkeWlLVQ21N8D8RR",
-	"og6YBB05hZg84DA/c87w2enpKUYVtjH23jClIXd+T0U/vbIvmTkCUmIPxLg1BqN+kQ/VBQSBUec3LI94",
-	"lpa6RJMj90UNjGzgoY4hr+fLmvcwcLabwvHvTMLS3G5lQ+gpte53VB3gqUUji10c2KLGRl0noFhu+dFH",
-	"NC8MOyq6VIQLXTA+I3QiGk0W5n0jHp3ZQLhYRORjiGoNGF2kEc1MZ2mEIzoHFYhORt2MRRYcS48NkTCL",
-	"eduK/RVeWmmqN0akPOlf4WD3VhCYNkpoxoj6JhNKq2jExQwhC9GUOTED04E3vr0V8ZfgWzA20rCTj3bX",
-	"noIdetxELR7TjrHXj2jtQNaQ0ueCln4GbO5oc4CqAT8PGHVMJu3D/27l28O64EPa6vnIJW14Vlg3QDac",
-	"208GVXXvo/MMqNT2Sw2yYpyu/IejppSVkAd9htet0ltRhi6G42FqgygaaBWcaU8mq4vG2JdCaNvs4QTk",
-	"Ha2MKYLidcEkpEQ1WYFeqSqOIH98dvbox6AMnTCtwpGwnhEc1TJ71ExZF5wc1ZBu2F2aTG2IZ3s+8DGh",
-	"ABtMV4IpG6bpxm6vUzvza2xyR68HN9Rr4Bt1JzpTXZDGehwbtOnOHsAGkztoX+9oSW+pC1/DslWDdoZd",
-	"FA+OTAeeOvLWCm2tuO2eyTrw+wrF0XqL1U69xVSJP9ked0RkzD4USyS7cUCd8hqWl0DDkd3xKND9BN3X",
-	"ImO8dAmxiHnWMamGT8bDVefEsE1K5DSzjqiq58x4on8s5mFrmosFv6FqRMM0PAdJFgXLir5AsGFJyAkt",
-	"JdB8GZyeCw0xe3FBzSQ1NefvHWvch5BthKSLy21vPm7HxVtzbses7jj8rjZz26U56lWCjZPkiKseFenR",
-	"WOK2eBgKMocCN2tkW2umHc00u7WWtsZ506QUKhzOfYNmYNz5HnVCR8hU+QBRl2KgEogWxMjGnYnooHqY",
-	"i7Dqs7ghC6YLQ/uUL81uzgkXGGdfsLIkEyB0UsIwob3urcm2GGY333GTF+h9s4BAYlJpYp5vCkeGKXDg",
-	"u4Uoz2IH8gDN9KhpW5dINhvtlcuGryupXmFWw8NwMqUvQTWlDtSogKYsWN2z9FkvCdNGQX5faT2w2wqq",
-	"xsVzVKyssriX9okDwplARNM52IwnQr055Tnw2GPos6HENezFAy4j9uSrkZDt1sS5IQD7luYQhNhBtIU5",
-	"5QMSBS2nwU304aZ6M+TW1BxMGwZ9Hgbd66khIFLRc/L49MkPKfnu9PvHRlc/Of3x6TGBLMdHZ09T8t0P",
-	"T8yDs8ePwu7CmO01ogQPG7MbcSS8Jh2iwjnYA2l3YfYtFU0tPrakr+C5BHTjZBnPZ7pMEFNEsRlHi6qf",
-	"jVWglI1RaayeC6lmDI+NhRqmXYB3N3GyfZlcmrjE7AgclOfkFqTZj4cpXlkT5mcEKE3Qd/ILegSETuNX",
-	"WESqDhVkEmKOj3tjbNt22jXrVFix6mYPgWTkgfOIhnh6x7sUvtHG6NCvl71NbQnAuD+CKznXf6e4j38n",
-	"lpHoaezow5v7BbO3k7nGNvcZ63UcNgrkf/d0/XooRcXT3CO211hIH4DvhGJ8ISQS/rF03loFuhC5NyzM",
-	"+CDbYjnHtusGtYzFYoeVdFjA7sLvK+eaIgmOkPY+ghWeSx42YPGujYetFXG79LRxe/FUKppjq8SUSiwX",
-	"ULYcqi+7bSp7IKlshVFQivfKt8M1cCsJd23ciQusW6qlmElaqUg+s2yqwJ4eHU2ogpzY596Rt2EIxklW",
-	"UEkzDVKFbYG4RWzzgVgQbuv3axB1Ga6enDIo85hfAmVOqCZT2pThVK0BNr4xtBrdtnCybxTGKcL76QoK",
-	"Q6ljQXLhEp6RtLHrTwmmn68FmTJXmOXGecAcaXyjjLgPl5xpqhsVq3+dzUCFq6l9jw06Fja5l4vgCrGU",
-	"SDQUkSZYrxE+N0wOO08e68/8Vhd0mZLJsutk2dKpDweAfDGRQ0/qazIdXYa4+xJo2D8ZrftaWX6DR3Hp",
-	"LCYvA24ZLFCwmvWoFrYQvGJhS+6yCVgq90nfAM93fUNKIb+oCmHMNPAJvA1u+2szbJMmRv6JmyhbGR+X",
-	"De8l0aHeoa1CQx3SSs6w3Ub95F1isaduvXL1E61sdSWLYIEOUqBD41oK1ydoXcq2n5aNEeM+NDlGYx5U",
-	"i7eH20PBnw00GAXpUtgNz4X9lNt6A/MFh/EM9RWb8Vd8lxAHVWohZL59zZh/IbS1KxcDXJEQdUxB5EzN",
-	"b2ZsEn5aQSXk8qaKPY8n0cHYMVQub8YWCO8PgR2s3QMzOHUQEYYN1xCxu9hjbaNcyIxBS8aqfTQBdvOe",
-	"N7TLZMNQSl+tGzbdcSNbiT2DtS5rGlX7hhHCEQuLEcsoWzvtfVWNRrDFuVsndrprLLygTK+WoQwZtmXh",
-	"EOdG4gD30q6faiZB7UZo22nRkiptfLHdANp/n2M/We6CLj1Mhc7sWtJgUaaoaiohj7OY8ab8KMyh7Jbx",
-	"wTbaHToaEc48NJMEmgeD9L8N0rUGXgyfG+dmMxP4WdMOFR3QUUReO/U4RKZvbVq19HupT2NtU74kXGhs",
-	"+sVwkqqhLJnxx4Qk1FdGY0LYjt4uqI7LR0HOvySMvlrhZeMThVCaDE3tHqtgwcs+Igr2NGIk6p6m4z2K",
-	"PNi//67NbSLqXdTTW31kgb0BfpdWum6RIbC2o+NOD3zoXP7psn5b2irRKFckGGuHry+MQa6skUwvrwz2",
-	"XRQcqLSRNzwSTFDar9oJCq1rGyJT3pjG5vhMiDmDrju+LpuqNPu+6cXH3aHWDEnqDpX7VISd1M7tzgTX",
-	"kmb6mFyBvAVJlG4mKsVz+kX4dgTfVuWaQr9RBFtVCJXwgc+AG98OcjKVorLdIlNWAvl7RedA/ONvjz/w",
-	"D/zFLcglRv1dhzMlFgsEY8eWQX3vqdtdSuBTBrXGFAHjmD0mn46MXCZMfeAYuAGqNMGv3O0CS4LL+yTD",
-	"uWF0wSEl1idNiXdJcU3jkx6TF8YLdNtytwUQ61GrXnM/SmmsG8aUtvG8j8kbpjS+SYzEc9eKLO1fHK8L",
-	"+MA33T5yTJ6R9++uru0Iq3Jst54tOjeCVxHKP/CVCz/ObTiFVi6IPqMo2tQCzH6UiwJJpYlRonigFc7l",
-	"y9n1gmVw/IG3Bst58r5sKvLG0FnPLztPHvmaPFqz5Dz57vj0+Ds03HWBhH6S9e8CmNksg0U2E3gFRfIL",
-	"6O7CgJV7HB6fno7c4bDb3Q3dIrHbG7rSfzGdGlxNkQKty3hsI30YgYst1cLeuygiTSx1Juc+AGK+O3GX",
-	"eESxYkjouRuTDm60+T28djfkxN54c5duHGjvPtlioL3QwwxczdNgwyvijilia5END1kGzlkeu9SjLVse",
-	"uaUkuJq7gcW7Ij7KZvUJW7kcZmXRrpN811VxatugHr0MqG1fj8798YDk3TW9B8j7HXfipbvCxgAOC1Da",
-	"ioLj5Jw3ZblXGve6XY1S+at21NdL5++pxDo+6rLIklBOXJFRjB7+vAeZtRizgWIsUZyN0Fybl/ryhdAj",
-	"jTKOc1fvv4xnTyyRii3T1k/dexmnXZkiWGmRkoVkWgPHc/svzAJEL2hybTE7LI513jIHeY7zp+TI/nHu",
-	"oaGTI/c5ill7/8m/RmYMenU2iI0Wx3tUhGlSCxUSC8MCy13lwsqVaxaFGD/+h2vU2Av2VqC8G7oGWjZw",
-	"t3Z2j/e8uvHe18/N0KW1WjBoR2TD93BqbdpmKNxPPvuPd9bBKMEGq4Zneu0D7Pc/1v7FdFsIc3eZWoCD",
-	"9ncKtr4yeADA8zUnF1OAWpGcqbna59nYPNpdGjWx94T1h5BGMYR6LO7ZEg8R8olxadz9kVHD5Z0bc2g6",
-	"PpiZc8jD7Ne/bNAs6xXvrvLK6M8FSMCyn7Yqw/Z2rXDWQ9CEzRief44orSvz+N9FuCEuHla5nGCmdgT9",
-	"ov73wb6oD4d8W748LvteuzFfKEG2bNbznaUrxTBruHlWli4GoWyYErASbK+iwbfwjKBm+X/HlU0xwmpv",
-	"/HH5EKwh36dTi7Ld+3/mlehFr7ac6Yvmt8QbW8FV5t9zjf84l7vIL9+qu0H72/vlDuBSrl6AlQmZ29h3",
-	"/zYk5IQ5LLGa9bgtTvMM3d219ZU6oR2AW/mfj/Z5vDH1tNJdewAFtVQnJXPXuIyfd0X5snfgt6COybPu",
-	"tp+Mci40mUDXC2xkhCJc8NY4FbrAbIAUFZkA4zOixAVRgJ2zXa7FQOSSLdKtPkyoxKlLJQemDrUdeRxA",
-	"e/daCbfQ4JiHmUDmenWAZgWx+W9/bZmRiL4tcz8h6wBxVdTWmYdp661NvNkC+GHxMpodBeVe0vRuerM3",
-	"wgnjrOBFe0gzK5k7Rz5GT4oytyTqykLMpEbq30JATPkOuK9USHnwHlhE+ZbGETHlAzL9g0rSxPaesC46",
-	"brOnhJZY7HUwupP2iogRuXZFjSFi76qqqTKGAFbiMGvxLroK9wn6CRLyY/KrE0MY5sev1ijIF4QfhgD8",
-	"7AcQQht7pOylG2M5X4fAAzgKJ5/nsFwJi67qKWw6JouClRC4rIZQvsQOgwsnUGwhAmo/e1Xk+lk+x7Xu",
-	"Iw/8j28EDMMn4eoRd7OvARhZY49cEQ9m7nlrpw9kFB2MwE7aW5FGg5Xq/kj7T5SyF3uM3CuF4UrXpIit",
-	"y4c6baesjnyfvTv01VjIwqgKd6lBd3O5s1fcFU1uZ0wS+4MKqXVyF12nF+NKAw1ojF9Av7eAvLRK82D8",
-	"aOTzSV1StnKyq95skO8GJhhbv4PgEGrcHRN6HauntI5EHPZlOExj1yuNXaZ0YdsCt/nxovbaoC8JJXzZ",
-	"MfZ8duqbF/fKYLLZIEIvG66+9loss4nDlnTgCsKt0KVfIgUdvZ6uf0kQyjdubRDu0h7toQuizDInn2XD",
-	"78YEwiX+/tZuZGZ/z+vQqIwx536yEGFMncCt/12/IMJ+ozorvgBlQdFZUqXb+zn8pQPB39p7Q5U+emFA",
-	"PHr1fB8CErd7pLQEWu0oJ59xgm+TGiTJCso7y0U2/MJWHlBNberosuGt+8tsSbfbsYtPIAgEeN5Gvg9x",
-	"0r369ljpyBWb8XeNTrb1SdyUZpsYc/G7tKXzzlFJ3VHiVFegj36yhfXjKN9jnDrG/m8PWgX9NlL+LJAo",
-	"1Jzx2QMUeLnW0cMEG9zkDxxrCCP2yl9kdOGihC1lMo6pN0NzD02MviElOf/9Y7+GCHsiLFdi/fa4OXRt",
-	"hzxEDNldMLQ5fHzd/wVVseBEeyAPqdpjVN7+zuNXGpZt4XvguGx7E1XkBG3zAOocI7bdBVIPFJXt6yZL",
-	"PSef8e9odeMl3Io5RE478Bur/nKs7X+pduuInOudqoH3fp+CL0kl5L7LpLSkrrp/NFjNbBLHuJ1tfx8d",
-	"NGqutWKqtAtnM213s1Uc27beHoZfum7UB9YtdlNBvW1w67ONbN9R7KGu6NoWf/9ozObWcvv9o6FOhT2D",
-	"luIbWSbnyQmt2cnto+Tu493/BgAA//8=",
+	"7H17j9s2tvhXIbQ/oLv4aV5Jp9vO4AI326bb3CSbYCZAgW2CAS0dW1xLpEpS46hBvvsFD0k9bFK2J/a0",
+	"F7t/jcei+Dg875c/JZmoasGBa5VcfUpqKmkFGiT+92yuQZoPOahMslozwZOr5F0BJGukEpLogmqiCyA1",
+	"XQCZwVxIIAt6D4QqwuGjPk3ShJmXfm1AtkmacFpBcpVQnDpNVFZARc0auq3NA6Ul44vk8+c0eZFDVQsN",
+	"PGtfQru5j2fknpYNEDHHLWS0LEF+pUhWCJaB3ZtZThFdMEUEByLh1wZUv6sCaI77cNsaLHli1hxusKIf",
+	"XwFf6CK5unjybRraMFea8gz+gZOFwMbciK8U7qzbR0110e/Cj0rSxGyYSciTKy0bmIbXS2jjKy+hnV50",
+	"icfdZ71XrGI6vNpCAtWgNOFNNQNprgi4lgxUSi6IFuTy/PyaXJ6ThpegFFmwe+AxXClxncBeGNewAImb",
+	"uQGqzPLru/m5aFMyR1QFktN2JsQytpC0c0yf+qbhL3LzKABD2fBJGM6FrKhOrpKmYXkSQqF3QtMydArQ",
+	"BUgDuUw0XBNalhbBK6qzInYgjbMFzjMTogTKk89mTQmqFlwB0vxbKWYlVOZjJrgGjjdM67pkGTW7Oavt",
+	"iP//LwfvfvL/J2GeXCV/OuuZypl9qs78vLji+uGoJivgmqyk4Avy55sfvyfffX3517+cIkzcFMiR8vyd",
+	"WAKuW0tRg9TM7junrdqE209iRUozJ9OkEGWursl3Y6RLiQGiUJo8/eab0/5OOtzywNzAhTSRooRt574x",
+	"YyyUPVb8Ymf80K0lZv+CTJsZv6ealmLRwOYBWUUX7pOGSm1b94UZbqZ0a1ApaWv+V+y3Paa5Zb8FZ/lN",
+	"8D1m+afggVnWgOIO6Hfo1wiCSXAOmb3jTyFsoiQrmcEoDpArQzalWBCGLGYMVprnEpQK3m8hlL5bQrv7",
+	"QX8SShu5EYBYLaQO8a40aZSVspvcYAgeHJV2+3UTDjcZhFSjtMhReAJvKjORoQOcagm1HrzUn/s517Ld",
+	"xEDaQXzjDapH7C2nGk40qyAJzC4anYkIRdUgVWQJBYYbZRHxZqRLSxgnKyFzdRpaV8GvYfirxoIruKp9",
+	"drdkPA8OuGd0c0e0ZqnBwJRkgitRAhGSKJD3LIPg3lZFux0DzAEQ1B2c7PKpv5m17fYn64E+gGMIXfDm",
+	"3xrOscl/PP7vRAgWhQJkYJTCICC1l3wB4T5iE7h8aPM/Mp6byUKIezdrw4iT0zY1yuqT86fnJxdPTp5e",
+	"pASVU7IqWFag2rCElqhCNGVOuNBkZvQ40ii4NmKloq35pqZKn5KfmS5Eo42ueWUEi+AZoPYxozmhPCcZ",
+	"bcziKeGCFI2ULT6lREJF5TKIG5nII+IHKsjbMDBjUF4BWxR6yA5m1GCK2xdqL2YnAb6wdg+4rW5Ct2S3",
+	"qcj9LEDWknljY3RJVX4ZUPEVeVMDv739idj3CNNBINXLTH17pwp6sTnJ7U/PTi6IuAerBL59+f3tn74l",
+	"Pzy/8ZZDLdk91UAKWs4RGZSogGSlaHJlLn6Fl2R4bGfwtKSiOVyTJRcrTgQvW7IqQILBiBVV5u4LyvMw",
+	"Iyrok8tvvuCwql6yuyC8Xv9w2R/01lL/22ZWsuwltC/4XBjM/eH5TfyUrDJyBXI8bnh1VczrGDFpaoBK",
+	"Obm9/enHt0RCJmRuNbqvn1xe/uU02YZXDjopIkQYjXRY0fOkaujMfC7FgnFiTKn8mjRcraDWpOGalXj0",
+	"mchbUlBFSiGWgFflaYJxUpcUDbCKKWW2mSYNX0jKNSBj1ZIaZMavceKgIPXqwCZHKhdCMl1UQSItgUo+",
+	"cUgnSYgdZwAeowrGOeR3+0jnGrHFKBRhedjh7vQt9gdM+xsdzN0dcrjJ0G1bPXYDgHNasTK8xSW0d+bL",
+	"sbDaZJFrggmx5S6ii00YAZrpErYDBN/3o1O//9Gyw62HQWFIM4hPmagqCKHMDSAiK+shsaOuCVS1bkku",
+	"RY08hrzrHxKmiFEMDYNg+J/la+hCYYqUMNdENGF8WwLUIY/Rz4VQljZxyuuBv2bDA7BJDXQGpdfVmZmR",
+	"lm9Hp4/dbQ+66O0JyRaMb9Nm3thRh5UzjJMCPtIcMlbRMu3gDN52KWhu4DUlSsbUusmQ7XNc0KxnJhcc",
+	"TkrGoZM1hi+kBDn0Xy++Scnb56+Nuvo/P7+MLClroXbH+MEWJ5E6oBL06BQi8oC5/8yZ8pfn5+foE9lF",
+	"VX3FlIbcWW0V/fjCvmTmCHCJAyDjzhCMWnXe0RhgBEac37E8Yhdb7BJNjtQXVTCykX09BbyBJW7eQ7ff",
+	"fgLHvzMLc3N7lC2Os9Q6D6LiAG8t6hftvdgWNNZnPAPFckuP3h+L+r6irTJmQMH4gtCZ0fZX5n3DHp3a",
+	"QLhYRfhjCGvNNno/KaqZTtMI+6OOyhAdj7qb8os4kp4aImER8xUo9lt4aaWp3upP86h/i4PdW8HNdD5O",
+	"M0bUd5lQWkX9RWYIWaGNZwamI1/C7lrEb4LvQNiIw44/2lN7DHbgcRN1cEx7wt68oo0L2QDKkAo6/BmR",
+	"ucPNEahG9Dwi1CmedAjvQcffHteBMMatgY1c0oZnhTUDZMO5/WRAVQ8+OsuASm2/1CArxunafzhqTlkJ",
+	"edBmeNkJvTVh6DxQfk+dC0gDrYIzHUhldb4k+1IIbNstnAC/o5VRRZC9rpiElKgmK9AqVcUJ5E8uLy++",
+	"C/LQGdMq7McbKMFRKXNAyZT1rtVJCemGfU6TuXVQ7U4H3qMVIIP5mjNlyzT92N1laq9+TU3u8PXoinoN",
+	"fKvsRGOqd9JYi2OLNN3bAtiicgf16z016R1l4UtoOzFoZ9hH8ODIdGSpI22t4daa2e6JrN/+UKA4XO+g",
+	"2ou3mCjxNzugjgiPMXr6DdCwi9dAfHe6MlO9YjwsX4SGmJqwoopIqKkBp7enNHzUxl7yhnHvjtlVa1i7",
+	"I3sUv5EIMA4hZSOBqiMK2JfQRm9w2iX2MK7/R2G4ntWG+IV51nMsxKaCqiti0CAlcp5Zq1zVS2bQ7F+r",
+	"cJQAHdF3VE2I24bnG2ENppyPFnJCSwk0b4PTPz5V7MrSdmZjPedy1+FPtZ313JirXkfYOEpO+C2i8i3q",
+	"WN0VDmOu7kDgZo0ca0PPpZlm99bs0DhvmpRChX3br1AnjnsiJi3yCTRV3lvWx1uoBKIFMYJibyQ6qlLC",
+	"RVgPsLAhKxcNpLw1p7kiXGDQYcXKksyA0FkJ49yETdNVdnlN+xnS20xib6gGGBKTShPzfJtvNoyBI0M2",
+	"hHkWOpAHcGaATbvah7LZqrzdNHxTSA1y7Boe3qfXEvYh/e1seKSdFlRN8t2SjfwJgaykqVWYImbjQkHe",
+	"5cAtod3blfxi0nXs0Vzg8HDQUMK8URB0S7Y2WGfmZYpw0bvkMsoNmXgBtSWY+kC+iRCOXf8NqKbUgWwz",
+	"0JSV4dMwLxHxxA8V1nthSVyqrHN4D8vEbcKZA0TTJdjov72nDzsSu10gBj7rVt+AXtz5+EAc3Jk3bQlG",
+	"vKY5BHc8ZyXchSnO+Q/NCKSEjUiPwepGNbQsWxvzymO+4R0Vdu//M5NH4WR1HItGmJCglpYJbIeVNfRG",
+	"q6QDCIQBtwwDznPK8R6lolfkyfnX36bk6flfnxhF8evz7745JZDl+Ojym5Q8/fZr8+DyyUXYcJ9U/DuF",
+	"ezonFY/4ox08rbgd1+lOlaoLSVUAv57zTLa1Vht4dU0MpdoUI8pzG7XlAsOIm5ecJivJNLzhZWvzkrc4",
+	"IDzzHG/GOeZGisG1uSWpaGpvb0daDGJRSNS28TwIF0Fmiii24Gh8DLM4FChlfdsac4ZDWiy61adclPM+",
+	"MLQf6909OThNXELHxD7MBd+DNOfxe4rnE4Z5H24oTdDn4hf0AAjdxj9gFcm1VpBJiPkI3BtTx7bTbhhy",
+	"woogN3toS4bnO+fBGE5veJ/6YxRXdARuJvvOmd5uuuNKzmW4l7/YvxOLZA6U2+jDu4cFwXYTHsaM9Zku",
+	"mzBsFMj/HqjFmy5YFU+PmTBTpkKBAHwvEOMLIZbwt9Y5NirQhci9EmbGB8kW08B2XTcoHy0Ue6ik47Id",
+	"F7Zbu9cUUXACtQ/h1/NU8ri+vTedH32jdMWltdSUSbyViuZYIDanEtOMlE2jHPJumwIz4lQ2MzHIxceC",
+	"PGLVlp1SJOaErolSdEKrYsPi9ftxzzH1ukpcHpD5Wy+f2D9PIzvrymnWM7byAL+/1XRWwjUaa7UUC0kr",
+	"FcnQKJsqAO2Lkxk1WoF97r1x1pfIOMkKKmmmQaqwThW3a6w1iQU6tp6qBlGX4Wz2OYMyj10DlDmhmsxp",
+	"U+pJkzd8MGsnOh3XTPaVQmdj+Dx9inQoGUaQXLgUjkgijKsXDCbUvBNkzlyqqRvnN+aQ9itlBFHYbNVU",
+	"NypWj7BYgApXt/iaR6vXY7pCLoIrxIK8Ubs4TVB1DN8bprs4dxxm1PqjrmibklnbVxY+LOjh3JY+PdKB",
+	"J/VZ5g4vQ3znBmjYypzMZF1bfotd6NYwJm1gHQlz9nEi4WoJrfrK+TadK3MGC8bRXAzfnWPT4ey2C/Ka",
+	"/Q1Vncvz83OkCLVdC3T5+W63wVM6jdXzvHsGKxRs5rRUC1t+VLGwJn3TBDTFh4Tdgef7viGlkF+UPTal",
+	"mvnEiy0expdm2DZNCLlEXEXcSfm7afgg+QnqPYr5NNQhrcAZFruI/7xPCBmoO1658ROtHXUt+ms3HcRA",
+	"B8aN1BufWONSbYbpNDFkPIQmhY7jR9WiussdgODXBhr02PWpRw3Phf2U2zwx8wWH6cyiW7bgL/g+7jiq",
+	"1ErIfPdcX/9C6Gi3LlyxxiHqmBjMmVreLdgs/LSCSsj2roo9jyc/gdEjqWzvphYInw83O1p7sM3g1EFA",
+	"GDLcAMT+bI915dkhZQ31NavcoKKzn/diS5FmNna8DZUXQ6Z7HmQntmeg1me7RJUbQwhhj5GFiCWUnZ0m",
+	"Q4UEjRALc7dO7HY3SHhFmV5PHxwTbEfCIcqN+GEeJF0/1kyC2g/RdpOiJVXa2ML7bejw1fXDJCfn9BpA",
+	"KnRn7yQNJtOLqqYS8jiJGWvWj+rUud2D09i8YY+8JdxnHppJAs2DAaWfR5klZr8Y6tktEuBnTXtQ9JuO",
+	"AvKdE49jYEZ0WjLI0jA2BeUt4UJjqwnUcVUNZcmM1YmFsq6iBXNX7OjdAkC4fHTLeaj4ZNd4zHpmrvUP",
+	"FUZVHxsUA1LBRMVDeHTsbcRQ1D1Npyvjw4GtN10aBoLeeZ291kdWWNPlT2m56w6xJas7Our0mw/dyz9F",
+	"KPIe5xYxL2PEGW6Hby6MTsaskUy3twb6LgoBVFrPJ14J5lLYr7oJCq1r66JUXpnGliyZEEsGfU+Wumyq",
+	"0pz7bhCfcJdaM0Spzyjc5yJsivfOhUxwLWmmT8ktyHuQROlmplK8p78LX0bmy2FdK4KvFMESQ2OKvucL",
+	"4Ma2g5zMpahslR+6yv5c0SUQ//gvp+/5e/78HqSNYbq+GpRYKBD03VsC9R0P3OlSAh8zqDWGaBjHRBfy",
+	"8cTwZcLUe47uKaBKE/zK9bRpCS7vgzxXhtAFh5RYmzQl3iTFNY1NekqeGyvQHcv1qCHWb6AGLWVsjJYS",
+	"hZ42kokcTokx7K1tbjiea2bV2r8+pvueb+t5dUqekbdvbt+55AXbAglLjW2xkGG8ilD+nq+1mbqyTiNa",
+	"uSDGgiJrUysw51HO1yWVJkaI4oVWOJcvQ9IrlsHpe94pLFfJ27KpyCuDZwO77Cq58LnUtGbJVfL09Pz0",
+	"KSruukBEP8uGHWgWNspjgc0ENj5K/g66b1Oz1j3oyfn5ROeg/ToG9YvEegb1JVtiPjewsr0UrMl4av2Z",
+	"6GeMLdXtfdCeKE0sdiZX3gFivjtzraOiUDEo9IMbk476qP0SXrsfcmb7rH1Otw60Hbd2GGjbSJmB63Ey",
+	"bFSAsGOK2BoSQ0OWgHOWx1pJdeUmE72xgqu5vl/eFPG+RCtP2FpLsrVF+/4l+66KU9u2KNEWdF3TlOjc",
+	"H46I3n2rlQB6v+GOvfSN08zGYQVKW1ZwmlzxpiwPiuNetqtJLH/Rjfrj4vlbKl2Yx0bxJaGcuHzIGD78",
+	"+gA06yBm3eGYTb2YwLkuLvjlC6FFGiUcZ64+fBlPnpjNGVumS/V88DJOujJFMMEmJSvJtAaO9/ZfGOuI",
+	"tgV05Yx7LI71OTIHeYXzp+TE/nHmocGTE/c5Clnbdev34RmjGsstbKOD8QEFYZrUQoXYwjgXfF++sNbo",
+	"04IQ/cd/cwV2B4He2i4/j00DlxO1dndPDry6sd43783gpdVa0GlHZMMPcGtd2GbM3M8++Y+frYFRgnVW",
+	"je/0nXewP/xah+1Qd2DmroVngIIOdws2FTx4AcDzDSMXA51akZyppTrk3dg42uc0qmIfCOqPwY1iAPVQ",
+	"PLAmHkLkM2PSuK7FUcXljRtzbDw+mppzzMsc5h9tkSybxTku883IzxVIwLSrLvfE1uSuUdZj4ISNGF59",
+	"igitW/P434W5ISweV7icYaR2Avyi/veBvqiPB3ybtT7N+166MV/IQXasK/YdAdZSfjZg86wsnQ9CWTcl",
+	"YL7bQVmDrzacAE37f8eUTdHDaju1uXgI5vAf0qhF3u7tP/NKtL24Tdr6ovkt8sZWcAUZD1zjP8blPvzL",
+	"dxXYIv1tX9AjmJTrjQszIXNX9TLoYoeUsIQWs4lPu+Q0T9B9j8Q/qBHab3An+/PikNcbE09rjQCOIKBa",
+	"dVYypU+k7f6ghmrBWgY0NYRra+psyNoQsXD1HVoQ6rKZfb8gygltdCEk+w1ybISOAazU9vtPUa4MOx/Y",
+	"PExj1FkegTm0wypT8g8XVUEnm5CWXMdoNkwIPQ6eDFfYCVMOygiGvVZi0RegWeHLdo8gsxFhJhDFM4iK",
+	"8nbAIe5BnZJnoxpi17O763NhhIoi3OCUs0qELjB8JEVFZmDuXolrogC7QvTBObMjF52TbvVxBC7OjlRy",
+	"ZHaijoElOzfTcXXSO6h8iDozyFxxHSKRTZjw/UmNCPUFGIeJcQS4UUVt+UUYt17bSK2tWBnn9CM/KSjP",
+	"NwsybetXYaxb7KiLOLMW6nXoYxQrUeauSt/m5ZhJjZpwDwG55gts/6BSzW/vkWWar9eekGvegze8qCRN",
+	"rCxgfTjFhtsJLTE78Gh4t58ArKkymiPKQWZNpFVf+DEDL5/2EFnHFVe/g6jaJqa63LfjSKlPS2jX/Ojr",
+	"cgo7Khjto4RAVzpCeYuFN9eOodjMFZR+pCvmHt/lD7jWQ/iB/42wgCXxdTjdyLXwNxtG0jggVcS93wc+",
+	"2vkjadFHQ7Czrv3hpHdbPRxo/3FrD5zVkQaS6N92VcXYa+BYt+2E1Ynv8OEufd15tjKiwnVs6X+ixOkr",
+	"rhejOxmTxP7uk23X43KAsACScaWBBiTG30G7wtqfrNA8Gj0a/nxWl5St3ey6+yNId+NeK3zUGIbq4xiz",
+	"7prQ6li/pU0g4rAvg2Eaax041Sjw2ppnu/zGYtcS70t8T192jQMnD/U1vQclMNlsYaE3DVd/9OQ9c4jj",
+	"5gDhCsKt0MfrIhlAgyLA38Vr6Sv9tjB3aa/22Bl0ZpmzT7Lhn6cYwg3+TOh+aGZ/dvTYoIwR52HCVmFI",
+	"ncG9//nhIMB+pjorvgBkQdZZUqW7hjq+S0jwJ4FfUaVPnpstnrz44RAMEo97orQEWu3JJ59xgm+TGiTJ",
+	"Csp7zUU2/NqmqlBNbazxpuGd+ctsDYA7sfNP4BYI8Fz1ncsOf9ODgohYrtEtW/A3jU52tUnclOaY6HPx",
+	"p7S1Fs5QSd1V4lS3oE++t5UY0yA/YGAjRv6vj5o2/zqSLy8QKdSS8cUjZAS6WuPjOBvc5I/sawgD9tZ3",
+	"Hrt2XsIOMxnHWK3BucdGRl/BlFz98mGYdIZFNJYqMeF/Wh16Z4c8hg/ZdQTb7j5+N/yhd7HiRPtNHlO0",
+	"x7C8+znqP6hbttvfI/tlu9ZxkRu01SYocwzbdh3fHskrO5RNFnvOPuHfyXTYG7gXS4jcduCn4H03u91/",
+	"UH9nj5wrtquBD36IirekEvLQeXVaUlcOMumsZjaIY8zOriCUjip7N2p3XWR25QIgeJqd/Ni2Vvs49NKX",
+	"Lz+ybLGHCsptA1sfbWSH9mKPZUVf5/rLB6M2d5rbLx8MdiosMrUY38gyuUrOaM3O7i+Szx8+/28AAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

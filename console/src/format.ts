@@ -20,6 +20,9 @@ export function took(begin?: string, end?: string): string {
   return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
 
+/** A number with its noun, given in the singular. */
+export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : noun === "entry" ? "entries" : `${noun}s`}`;
+
 /** Says when a finding is to be acted on. */
 export function actBy(f: { act_by?: string; weight: string }): string {
   if (f.act_by) return ` (${f.weight === "bad" ? "overdue since" : "by"} ${day(`${f.act_by}T00:00:00`)})`;

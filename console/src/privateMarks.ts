@@ -4,7 +4,10 @@
  */
 const marks = /BEGIN [A-Z0-9 ]*PRIVATE|-User-Key-File-[0-9]|Private-Lines:|b3BlbnNzaC1rZXktdj|"d"\s*:\s*"/i;
 
-export const holdsPrivate = (text: string) => marks.test(text);
+/** Base64 of a PKCS#1, SEC1 or PKCS#8 structure whose header line was lost. */
+const bareDER = /^[> \t\uFEFF]*M(?:..CAQ[AE]|I..AgE[AB]|II...IBA[A-D])|BgkqhkiG9w0BBQ0/m;
+
+export const holdsPrivate = (text: string) => marks.test(text) || bareDER.test(text);
 
 /**
  * The public half, as one line, of a private half in OpenSSH's own format or in

@@ -303,6 +303,10 @@ func (s *session) inspect(k keyOnDisk) (inspected, error) {
 		i.Repaired = append(i.Repaired, n.Text)
 	}
 	if k.private != nil {
+		for _, n := range k.private.Notes {
+			i.Repaired = append(i.Repaired, n.Text)
+			i.Findings = append(i.Findings, keypair.Finding{Code: "damaged-text", Weight: keypair.Caution, Text: "other programs may refuse the file: " + n.Text, Remedy: "Write it anew: plumlatch key convert " + s.shown(k.path) + " -to openssh -replace -out " + s.shown(k.path)})
+		}
 		i.Kind, i.Format, i.Encrypted, i.Cipher = "private half", k.private.Format, k.private.Encrypted, k.private.Cipher
 		if !k.sealed {
 			sum, err := k.private.PKCS8SHA1()

@@ -2,12 +2,14 @@ import { Button, Table, type TableColumnsType } from "antd";
 import type { SorterResult } from "antd/es/table/interface";
 import type { ReactNode } from "react";
 import type { Pages } from "../api/queries";
+import { counted } from "../format";
 import { ProblemNote } from "./ProblemNote";
 
 interface Props<T> {
   pages: Pages<T>;
   columns: TableColumnsType<T>;
   rowKey: (row: T) => string;
+  /** In the singular. */
   noun: string;
   empty: ReactNode;
   sort?: (sort: string | undefined) => void;
@@ -28,7 +30,7 @@ export function PagedTable<T extends object>({ pages, columns, rowKey, noun, emp
       />
       {pages.rows.length > 0 && (
         <div style={{ display: "flex", alignItems: "center", gap: 12, padding: "10px 12px" }}>
-          <span>{pages.rows.length === pages.total ? `${pages.total} ${noun}` : `${pages.rows.length} of ${pages.total} ${noun}`}</span>
+          <span>{pages.rows.length === pages.total ? counted(pages.total, noun) : `${pages.rows.length} of ${counted(pages.total, noun)}`}</span>
           {pages.hasNextPage && <Button size="small" loading={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>Show more</Button>}
         </div>
       )}

@@ -187,7 +187,8 @@ func TestDamagedFilesAreRefused(t *testing.T) {
 			if err == nil && format != OpenSSHPrivate && read.Comment != pair.Comment {
 				t.Errorf("%s: byte %d changed passes the MAC", format, i)
 			}
-			if _, err := ReadPrivate(text[:i], nil); err == nil && i < len(text)-2 {
+			cut, err := ReadPrivate(text[:i], nil)
+			if err == nil && i < len(text)-2 && (len(cut.Notes) == 0 || !bytes.Equal(cut.Blob, pair.Blob)) {
 				t.Errorf("%s: cut at byte %d is accepted", format, i)
 			}
 		}

@@ -19,6 +19,10 @@ const MaxTextBytes = 64 << 10
 // base64, which shows even when the header line was lost.
 var privateMarks = regexp.MustCompile(`(?i)BEGIN [A-Z0-9 ]*PRIVATE|-User-Key-File-[0-9]|Private-Lines:|b3BlbnNzaC1rZXktdj|"d"\s*:\s*"`)
 
+// bareDER finds a private half in PEM whose header line was lost: base64 of a
+// PKCS#1, SEC1 or PKCS#8 structure, which begins with a SEQUENCE and a version.
+var bareDER = regexp.MustCompile(`(?m)^[> \t\x{feff}]*M(?:..CAQ[AE]|I..AgE[AB]|II...IBA[A-D])|BgkqhkiG9w0BBQ0`)
+
 var base64Run = regexp.MustCompile(`^[A-Za-z0-9+/]+={0,2}$`)
 
 // HoldsPrivate reports whether text shows the marks of a private key.
@@ -27,7 +31,15 @@ func HoldsPrivate(text string) bool {
 	upper := strings.ToUpper(text)
 	for _, word := range []string{"PRIVATE", "-USER-KEY-FILE-", "B3BLBNNZAC1RZXKTDJ", `"D"`} {
 		if strings.Contains(upper, word) {
-			return privateMarks.MatchString(text)
+			if privateMarks.MatchString(text) {
+				return true
+			}
+			break
+		}
+	}
+	for _, letters := range []string{"CAQ", "AgE", "IBA", "BgkqhkiG9w0BBQ0"} {
+		if strings.Contains(text, letters) {
+			return bareDER.MatchString(text)
 		}
 	}
 	return false

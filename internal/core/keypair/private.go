@@ -60,6 +60,8 @@ type PrivateFile struct {
 	Encrypted bool
 	// Cipher names how it is encrypted, as the format calls it.
 	Cipher string
+	// Notes say what was repaired in the text.
+	Notes []Note
 }
 
 // ReadPrivate reads a private half in any of the formats. passphrase is nil for
@@ -69,6 +71,24 @@ func ReadPrivate(text, passphrase []byte) (PrivateFile, error) {
 	if len(text) > MaxTextBytes {
 		return PrivateFile{}, &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the file has %d bytes; a private key's has at most %d", len(text), MaxTextBytes), Remedy: "Give the file of one private key"}
 	}
+	file, err := readPrivate(text, passphrase)
+	var refused *Refusal
+	if !errors.As(err, &refused) {
+		return file, err
+	}
+	repaired, notes := repairPrivate(text)
+	if len(notes) == 0 {
+		return file, err
+	}
+	again, second := readPrivate(repaired, passphrase)
+	if errors.As(second, &refused) {
+		return file, err // of the text as it was given
+	}
+	again.Notes = notes
+	return again, second
+}
+
+func readPrivate(text, passphrase []byte) (PrivateFile, error) {
 	if isPPK(text) {
 		return readPPK(text, passphrase)
 	}

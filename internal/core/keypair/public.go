@@ -67,6 +67,13 @@ func readLines(lines []textLine) (PublicFile, error) {
 	if len(lines) == 0 {
 		return PublicFile{}, &Refusal{Code: CodeEmpty, Problem: "there is no key in the text", Remedy: "Give the one line of the .pub file: it begins with a type such as ssh-ed25519"}
 	}
+	lines, notes := repairArmour(lines)
+	file, err := readForm(lines)
+	file.Notes = append(notes, file.Notes...)
+	return file, err
+}
+
+func readForm(lines []textLine) (PublicFile, error) {
 	first := lines[0].text
 	switch {
 	case strings.Contains(first, "BEGIN SSH2 PUBLIC KEY"):
@@ -92,6 +99,10 @@ func readKeyLine(l textLine) (PublicFile, error) {
 		l.column += len([]rune(l.text[:at]))
 		l.text = l.text[at:]
 		file.Notes = []Note{{Line: l.number, Text: "the options before the key were left out: they belong to a login, not to the key"}}
+	}
+	if typ, rest, _ := strings.Cut(l.text, " "); knownType(typ) && strings.HasPrefix(rest, typ+" ") {
+		l.text, l.column = rest, l.column+len(typ)+1
+		file.Notes = append(file.Notes, Note{Line: l.number, Text: "the key type stood there twice"})
 	}
 	var err error
 	if file.Public, err = readOne(l); err == nil {

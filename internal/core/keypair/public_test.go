@@ -98,9 +98,9 @@ func TestWhatIsInDoubtIsRefusedWithItsPlace(t *testing.T) {
 	}{
 		"two keys":             {line + "\n" + line, CodeSeveral, 2},
 		"a lost line":          {"ssh-rsa AAAAB3NzaC1yc2EAAAADAQABAAAA\nAAAA", CodeWrapped, 2},
-		"END line missing":     {strings.Split(string(armoured), "---- END")[0], CodeCutShort, 4},
+		"END and more missing": {string(armoured)[:70], CodeBadBlob, 2},
 		"armour, then more":    {string(armoured) + line, CodeSeveral, 5},
-		"PEM cut":              {"-----BEGIN PUBLIC KEY-----\nMIIB\n", CodeCutShort, 1},
+		"PEM cut":              {"-----BEGIN PUBLIC KEY-----\nMIIB\n", CodeBadBlob, 1},
 		"X.509 certificate":    {"-----BEGIN CERTIFICATE-----\nMIIB\n", CodeOtherForm, 1},
 		"JSON cut":             {`{"kty":"OKP"`, CodeBadBlob, 1},
 		"JWK of a foreign set": {`{"kty":"oct","k":"AA"}`, CodeBadBlob, 1},

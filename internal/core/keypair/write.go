@@ -136,8 +136,17 @@ func (p Public) standard() (crypto.PublicKey, error) {
 	return c.CryptoPublicKey(), nil
 }
 
+const (
+	ed25519BlobSize = 4 + len("ssh-ed25519") + 4 + ed25519.PublicKeySize
+	// ed25519SPKI stands before the key's bytes in its SubjectPublicKeyInfo (RFC 8410 section 4).
+	ed25519SPKI = "\x30\x2a\x30\x05\x06\x03\x2b\x65\x70\x03\x21\x00"
+)
+
 // SPKIDER returns the SubjectPublicKeyInfo of the key (RFC 5280, RFC 8410) in DER.
 func (p Public) SPKIDER() ([]byte, error) {
+	if p.Type == Ed25519 && len(p.Blob) == ed25519BlobSize {
+		return append([]byte(ed25519SPKI), p.Blob[ed25519BlobSize-ed25519.PublicKeySize:]...), nil
+	}
 	key, err := p.standard()
 	if err != nil {
 		return nil, err

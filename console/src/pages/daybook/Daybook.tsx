@@ -25,7 +25,7 @@ export default function Daybook() {
         ))}
       </div>
       <PagedTable<Entry>
-        pages={pages} noun="entries" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="No entry fits." />}
+        pages={pages} noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="No entry fits." />}
         columns={[
           { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
           { title: "By", key: "person", render: (_, e) => narrow("person", e.person) },

@@ -53,7 +53,7 @@ export default function InstancePage() {
         </Card>
       </div>
       <Card size="small" title="Keys that open it" styles={{ body: { padding: 0 } }}>
-        <PagedTable pages={openers} noun="keys" rowKey={(o) => o.key.name + o.os_user} columns={keyColumns} empty={<EmptyNote text="No key that is known opens it: nobody can log in." />} />
+        <PagedTable pages={openers} noun="key" rowKey={(o) => o.key.name + o.os_user} columns={keyColumns} empty={<EmptyNote text="No key that is known opens it: nobody can log in." />} />
       </Card>
     </>
   );

@@ -3,7 +3,7 @@ import { Alert, Button, Form, Input, Table } from "antd";
 import { useState } from "react";
 import { api, take } from "../../api/client";
 import type { components } from "../../api/contract.gen";
-import { typeText } from "../../format";
+import { counted, typeText } from "../../format";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { holdsPrivate } from "../../privateMarks";
@@ -51,7 +51,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
       {lines && <Preview lines={lines} notes={read.data?.notes ?? []} chosen={chosen} choose={setChosen} />}
       {save.error && <Form.Item><ProblemNote error={save.error} /></Form.Item>}
       {lines
-        ? <Button type="primary" disabled={chosen.length === 0} loading={save.isPending} onClick={() => save.mutate(lines.filter((l) => chosen.includes(l.line)))}>Import {chosen.length === 1 ? "1 key" : `${chosen.length} keys`}</Button>
+        ? <Button type="primary" disabled={chosen.length === 0} loading={save.isPending} onClick={() => save.mutate(lines.filter((l) => chosen.includes(l.line)))}>Import {counted(chosen.length, "key")}</Button>
         : <Button type="primary" htmlType="submit" loading={read.isPending} disabled={holdsPrivate(text)}>Read it</Button>}
     </Form>
   );

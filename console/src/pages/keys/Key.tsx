@@ -54,7 +54,7 @@ export default function KeyPage() {
       </div>
       {k.findings.length > 0 && <div style={{ marginBottom: 16 }}><Findings of={k.findings} /></div>}
       <Card size="small" title="Logins that it opens" styles={{ body: { padding: 0 } }}>
-        <PagedTable pages={opens} noun="logins" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
+        <PagedTable pages={opens} noun="login" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
       </Card>
     </>
   );

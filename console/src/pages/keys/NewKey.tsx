@@ -26,7 +26,7 @@ export function NewKey({ close, made }: Props) {
   };
   if (handed) return <HandOver {...handed} close={close} />;
   return (
-    <Modal open title="New key" footer={null} onCancel={close} width={way === "list" ? 860 : 680} mask={{ closable: false }}>
+    <Modal open title="New key" footer={null} onCancel={close} width={way === "list" ? 860 : 760} mask={{ closable: false }}>
       <Segmented<Way> block value={way} onChange={setWay} style={{ marginBottom: 16 }} options={[
         { value: "here", label: "Make it on my machine" },
         { value: "import", label: "Import a public key" },

@@ -160,3 +160,10 @@ func printable(s string) string {
 	}
 	return string(out)
 }
+
+// KnownAlgorithm reports whether ReadBlob knows the type of key of that name on
+// the wire, such as "ssh-ed25519".
+func KnownAlgorithm(name string) bool {
+	_, ok := algorithms[name]
+	return ok
+}

@@ -1,0 +1,150 @@
+package authorizedkeys
+
+import (
+	"bytes"
+	"crypto/rand"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"plumlatch/internal/core/keypair"
+)
+
+func makeKey(t testing.TB, comment string) keypair.Public {
+	t.Helper()
+	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, comment)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return pair.Public
+}
+
+func TestEditKeepsForeignLinesByteForByte(t *testing.T) {
+	ours, other := makeKey(t, "ours"), makeKey(t, "other hand")
+	foreign := []string{
+		"# the hides  \r\n", "\n", "   \t\n",
+		`from="10.0.0.0/8,!10.1.*",command="echo \"hi, there\"",no-pty ` + other.Line() + "   \n",
+		"\tssh-puffin256 AAAADXNzaC1wdWZmaW4yNTY= bird\n",
+		"not a key at all \xff\xfe\n",
+		"cert-authority,principals=\"oona\" " + other.Line() + "\r\n",
+	}
+	for _, last := range []string{"", "# no line end"} {
+		before := strings.Join(foreign, "") + last
+		file := Parse([]byte(before))
+		if !bytes.Equal(file.Bytes(), []byte(before)) {
+			t.Fatalf("parsed and rendered it is\n%q, was\n%q", file.Bytes(), before)
+		}
+		added := file.Add(ours.Line())
+		want := before
+		if last != "" {
+			want += "\r\n"
+		}
+		want += ours.Line() + "\r\n"
+		if string(added.Bytes()) != want {
+			t.Errorf("with a line added it is\n%q, want\n%q", added.Bytes(), want)
+		}
+		if len(added.Find(ours.Blob)) != 1 || len(file.Find(ours.Blob)) != 0 {
+			t.Error("the key is not found where it was added, or was added to the original")
+		}
+		removed := string(added.Remove(ours.Blob).Bytes())
+		if strings.TrimSuffix(removed, "\r\n") != strings.TrimSuffix(before, "\r\n") {
+			t.Errorf("added and removed it is\n%q, was\n%q", removed, before)
+		}
+	}
+}
+
+func TestLinesAreReadAsSSHDReadsThem(t *testing.T) {
+	k := makeKey(t, "ines@laptop")
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	for text, c := range map[string]struct {
+		kind   Kind
+		limits []string
+		opens  bool
+	}{
+		k.Line():                                               {Key, nil, true},
+		"  " + k.Line() + "  ":                                 {Key, nil, true},
+		"restrict,pty " + k.Line():                             {Key, nil, true},
+		`FROM="10.0.0.1" ` + k.Line():                          {Key, []string{"only from 10.0.0.1"}, true},
+		`command="rsync --server, x" ` + k.Line():              {Key, []string{"only the command rsync --server, x"}, false},
+		`expiry-time="20261122" ` + k.Line():                   {Key, []string{"expired"}, false},
+		`expiry-time="202611231201Z" ` + k.Line():              {Key, []string{"until 23 Nov 2026"}, true},
+		`expiry-time="soon" ` + k.Line():                       {Key, []string{"expired"}, false},
+		"cert-authority " + k.Line():                           {Key, []string{"a certificate authority, not a key"}, false},
+		`environment="A=b c",no-pty	` + k.Line():               {Key, nil, true},
+		"ssh-puffin256 AAAADXNzaC1wdWZmaW4yNTY=":               {Key, nil, true},
+		"":                                                     {Blank, nil, false},
+		" # ssh-ed25519 AAAA":                                  {Comment, nil, false},
+		k.Line()[:40]:                                          {Unreadable, nil, false},
+		`from="10.0.0.1 ` + k.Line():                           {Unreadable, nil, false},
+		`from=10.0.0.1 ` + k.Line():                            {Unreadable, nil, false},
+		",no-pty " + k.Line():                                  {Unreadable, nil, false},
+		strings.Replace(k.Line(), "ssh-ed25519", "ssh-rsa", 1): {Unreadable, nil, false},
+		"hello world":                                          {Unreadable, nil, false},
+	} {
+		l := Parse([]byte(text + "\n"))[0]
+		if l.Kind != c.kind || !slices.Equal(l.Limits(now), c.limits) || l.Opens(now) != c.opens {
+			t.Errorf("%q is %s (%s), limits %q, opens %v", text, l.Kind, l.Why, l.Limits(now), l.Opens(now))
+		}
+		if (l.Kind == Unreadable) != (l.Why != "") {
+			t.Errorf("%q: why is %q", text, l.Why)
+		}
+	}
+	l := Parse([]byte(`  from="a b",no-pty   ` + k.Line() + "\r\n"))[0]
+	if l.OptionText() != `from="a b",no-pty` || l.Comment != "ines@laptop" {
+		t.Errorf("options %q, comment %q", l.OptionText(), l.Comment)
+	}
+}
+
+func TestDifferencesTellWhichLinesCameAndWent(t *testing.T) {
+	a, b, c := makeKey(t, "a").Line(), makeKey(t, "b").Line(), makeKey(t, "c").Line()
+	before := Parse([]byte("# keys\n" + a + "\n" + b + "\n" + b + "\n"))
+	after := Parse([]byte(b + "\r\n# keys\n" + c + "\n"))
+	var got []string
+	for _, d := range Differences(before, after) {
+		sign := "-"
+		if d.Came {
+			sign = "+"
+		}
+		got = append(got, sign+d.Line.Comment)
+	}
+	if want := []string{"-a", "-b", "+c"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	if d := Differences(before, before); d != nil {
+		t.Errorf("a file differs from itself: %v", d)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	k := makeKey(f, "x")
+	f.Add([]byte("# c\r\n" + k.Line() + "\nfrom=\"a\\\"b\",no-pty " + k.Line()))
+	f.Add([]byte("cert-authority,expiry-time=\"20260101\"\tssh-ed25519 AAAA\n\n\xff"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file := Parse(data)
+		if !bytes.Equal(file.Bytes(), data) {
+			t.Fatalf("%q is rendered %q", data, file.Bytes())
+		}
+		now := time.Unix(0, 0)
+		for _, l := range file {
+			l.Limits(now)
+			if text := l.OptionText(); text != "" && !strings.Contains(l.Raw, text) {
+				t.Fatalf("options %q are not in %q", text, l.Raw)
+			}
+		}
+		added := file.Add(k.Line())
+		if len(added.Find(k.Blob)) != len(file.Find(k.Blob))+1 {
+			t.Fatalf("%q: the added line is not found", data)
+		}
+		again := Parse(added.Bytes())
+		if len(again) != len(added) {
+			t.Fatalf("%q: %d lines after adding, %d when read again", data, len(added), len(again))
+		}
+		if rest := added.Remove(k.Blob); len(rest.Find(k.Blob)) != 0 || !bytes.Equal(Parse(rest.Bytes()).Bytes(), rest.Bytes()) {
+			t.Fatalf("%q: the key is there after its removal", data)
+		}
+		if len(Differences(file, file)) != 0 {
+			t.Fatalf("%q differs from itself", data)
+		}
+	})
+}

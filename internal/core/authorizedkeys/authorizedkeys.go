@@ -277,11 +277,8 @@ func (f File) Find(blob []byte) []Line {
 // that the file uses; a missing last line end is set before it. Nothing else changes.
 func (f File) Add(text string) File {
 	end := "\n"
-	for _, l := range f {
-		if strings.HasSuffix(l.Raw, "\r\n") {
-			end = "\r\n"
-		}
-		break // the first line tells
+	if len(f) > 0 && strings.HasSuffix(f[0].Raw, "\r\n") {
+		end = "\r\n"
 	}
 	out := append(File(nil), f...)
 	if n := len(out); n > 0 && !strings.HasSuffix(out[n-1].Raw, "\n") {

@@ -1,5 +1,6 @@
 // Package sshio speaks SSH to instances: it checks the host key against the
-// pinned ones and asks whether a public key would open a login.
+// pinned ones, asks whether a public key would open a login, logs in, and reads and
+// edits authorized_keys over SFTP.
 package sshio
 
 import (
@@ -8,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -71,18 +73,36 @@ func Accepts(ctx context.Context, t Target, blob []byte) (bool, error) {
 // server asks who wants to log in.
 func Answers(ctx context.Context, t Target) error { return t.handshake(ctx) }
 
+// ErrRefused is wrapped by the error of a login that the server refused.
+var ErrRefused = errors.New("the SSH server refuses the login")
+
 // handshake returns nil if the server came as far as judging the login.
 func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error {
 	ctx, cancel := context.WithTimeout(ctx, handshakeTimeout)
 	defer cancel()
-	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
-	conn, err := new(net.Dialer).DialContext(ctx, "tcp", address)
-	if err != nil {
-		return fmt.Errorf("reach %s: %w", address, err)
+	client, err := t.dial(ctx, methods...)
+	if err == nil { // a server that asks for nothing
+		client.Close()
 	}
-	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	defer stop()
+	if errors.Is(err, ErrRefused) {
+		return nil
+	}
+	return err
+}
+
+// dial connects and logs in. The connection ends with ctx.
+func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Client, error) {
+	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
+	dialer := net.Dialer{Timeout: handshakeTimeout}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("reach %s: %w", address, err)
+	}
+	context.AfterFunc(ctx, func() { conn.Close() })
+	if err := conn.SetDeadline(time.Now().Add(handshakeTimeout)); err != nil {
+		conn.Close()
+		return nil, err
+	}
 	reached := false
 	config := &ssh.ClientConfig{
 		User:          t.User,
@@ -97,17 +117,24 @@ func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error 
 		},
 		HostKeyAlgorithms: t.algorithms(),
 	}
-	client, _, _, err := ssh.NewClientConn(conn, address, config)
+	raw, channels, requests, err := ssh.NewClientConn(conn, address, config)
+	var timeout net.Error
 	switch {
-	case err == nil: // a server that asks for nothing
-		client.Close()
-		return nil
+	case err == nil:
+		if err := conn.SetDeadline(time.Time{}); err != nil {
+			conn.Close()
+			return nil, err
+		}
+		return ssh.NewClient(raw, channels, requests), nil
 	case reached && strings.Contains(err.Error(), "unable to authenticate"):
-		return nil
-	case ctx.Err() != nil:
-		return fmt.Errorf("%s does not answer as an SSH server within %s", address, handshakeTimeout)
+		err = fmt.Errorf("%w %s@%s", ErrRefused, t.User, address)
+	case ctx.Err() != nil, errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded):
+		err = fmt.Errorf("%s does not answer as an SSH server within %s", address, handshakeTimeout)
+	default:
+		err = fmt.Errorf("speak SSH to %s: %w", address, err)
 	}
-	return fmt.Errorf("speak SSH to %s: %w", address, err)
+	conn.Close()
+	return nil, err
 }
 
 func (t Target) checkHost(key ssh.PublicKey) error {

@@ -1,0 +1,281 @@
+package sshio
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/core/authorizedkeys"
+)
+
+// MaxFileBytes is the greatest authorized_keys file that is read, in bytes.
+const MaxFileBytes = 8 << 20
+
+// Session is a completed login.
+type Session struct {
+	client *ssh.Client
+	files  *sftp.Client
+	user   string
+}
+
+// Login logs in with the private half. A completed login is proof of entry. The
+// session ends with ctx.
+func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
+	client, err := t.dial(ctx, ssh.PublicKeys(signer))
+	if err != nil {
+		return nil, err
+	}
+	return &Session{client: client, user: t.User}, nil
+}
+
+// Close ends the session.
+func (s *Session) Close() {
+	if s.files != nil {
+		s.files.Close()
+	}
+	s.client.Close()
+}
+
+func (s *Session) sftp() (*sftp.Client, error) {
+	if s.files != nil {
+		return s.files, nil
+	}
+	c, err := sftp.NewClient(s.client)
+	if err != nil {
+		return nil, fmt.Errorf("the SSH server offers no SFTP: %w", err)
+	}
+	s.files = c
+	return c, nil
+}
+
+// RemoteFile is an authorized_keys file as it was read.
+type RemoteFile struct {
+	// Path is absolute.
+	Path string
+	// There is whether the file is there at all.
+	There   bool
+	Content []byte
+	Mode    fs.FileMode
+	// UID and GID are the owner's numbers.
+	UID, GID uint32
+}
+
+// KeyFiles returns the paths that the server reads keys from for this login:
+// those of AuthorizedKeysFile in sshd_config where that can be read, and otherwise
+// the default of sshd_config(5).
+func (s *Session) KeyFiles() ([]string, error) {
+	c, err := s.sftp()
+	if err != nil {
+		return nil, err
+	}
+	home, err := c.Getwd()
+	if err != nil {
+		return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
+	}
+	patterns := []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
+	if f, err := c.Open("/etc/ssh/sshd_config"); err == nil {
+		text, err := io.ReadAll(io.LimitReader(f, 1<<20))
+		f.Close()
+		if set := keysFileSetting(string(text)); err == nil && len(set) > 0 {
+			patterns = set
+		}
+	}
+	var out []string
+	for _, p := range patterns {
+		p = strings.NewReplacer("%%", "%", "%h", home, "%u", s.user).Replace(p)
+		if !path.IsAbs(p) {
+			p = path.Join(home, p)
+		}
+		if !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// keysFileSetting returns what the first AuthorizedKeysFile line before any
+// Match block says; nil where it says nothing or none.
+func keysFileSetting(config string) []string {
+	for line := range strings.Lines(config) {
+		fields := strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" \t=\r\n\"", r) })
+		if len(fields) == 0 {
+			continue
+		}
+		switch {
+		case strings.EqualFold(fields[0], "Match"):
+			return nil
+		case strings.EqualFold(fields[0], "AuthorizedKeysFile") && len(fields) > 1 && !strings.EqualFold(fields[1], "none"):
+			return fields[1:]
+		}
+	}
+	return nil
+}
+
+// Read reads a file. A file that is not there is no error.
+func (s *Session) Read(name string) (RemoteFile, error) {
+	c, err := s.sftp()
+	if err != nil {
+		return RemoteFile{}, err
+	}
+	r := RemoteFile{Path: name}
+	info, err := c.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, nil
+	}
+	if err != nil {
+		return r, fmt.Errorf("look at %s: %w", name, err)
+	}
+	if !info.Mode().IsRegular() {
+		return r, fmt.Errorf("%s is not a file", name)
+	}
+	if info.Size() > MaxFileBytes {
+		return r, fmt.Errorf("%s has %d bytes; %d is the limit", name, info.Size(), MaxFileBytes)
+	}
+	r.There, r.Mode = true, info.Mode().Perm()
+	if st, ok := info.Sys().(*sftp.FileStat); ok {
+		r.UID, r.GID = st.UID, st.GID
+	}
+	f, err := c.Open(name)
+	if err != nil {
+		return r, fmt.Errorf("open %s: %w", name, err)
+	}
+	defer f.Close()
+	if r.Content, err = io.ReadAll(io.LimitReader(f, MaxFileBytes+1)); err != nil {
+		return r, fmt.Errorf("read %s: %w", name, err)
+	}
+	if len(r.Content) > MaxFileBytes {
+		return r, fmt.Errorf("%s has over %d bytes, which is the limit", name, MaxFileBytes)
+	}
+	return r, nil
+}
+
+// ErrEdited is wrapped where somebody else changed the file again and again
+// between our read and our write. Nothing was written.
+var ErrEdited = errors.New("somebody else is editing the file")
+
+const editAttempts = 5
+
+// Edit changes a file without a moment at which it is not whole: it reads it,
+// has change edit it, writes a temporary file beside it with the same owner and
+// mode, flushes, sees that the file is still as it was read, renames over it, and
+// reads back and compares. change returning the file as it was writes nothing. It
+// may be called again, where somebody edited the file meanwhile.
+func (s *Session) Edit(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
+	for range editAttempts {
+		after, err := s.editOnce(name, change)
+		if !errors.Is(err, ErrEdited) {
+			return after, err
+		}
+	}
+	return RemoteFile{}, fmt.Errorf("edit %s: %w; it was left as it is", name, ErrEdited)
+}
+
+func (s *Session) editOnce(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
+	before, err := s.Read(name)
+	if err != nil {
+		return before, err
+	}
+	c := s.files
+	if link, err := c.Lstat(name); err == nil && link.Mode()&fs.ModeSymlink != 0 {
+		return before, fmt.Errorf("edit %s: it is a symbolic link, and a rename would put a file in its place; edit what it points to by hand", name)
+	}
+	edited, err := change(authorizedkeys.Parse(before.Content))
+	if err != nil {
+		return before, err
+	}
+	content := edited.Bytes()
+	if bytes.Equal(content, before.Content) {
+		return before, nil
+	}
+	if len(content) > MaxFileBytes {
+		return before, fmt.Errorf("edit %s: it would have %d bytes; %d is the limit", name, len(content), MaxFileBytes)
+	}
+	if !before.There {
+		before.Mode = 0o600
+		if err := s.makeFolder(path.Dir(name)); err != nil {
+			return before, err
+		}
+	}
+	temporary := fmt.Sprintf("%s.plumlatch-%s", name, rand.Text()[:8])
+	if err := s.writeBeside(temporary, before, content); err != nil {
+		c.Remove(temporary)
+		return before, fmt.Errorf("edit %s: it was left as it is: %w", name, err)
+	}
+	again, err := s.Read(name)
+	if err == nil && (again.There != before.There || !bytes.Equal(again.Content, before.Content)) {
+		err = ErrEdited
+	}
+	if err != nil {
+		c.Remove(temporary)
+		return before, err
+	}
+	if err := c.PosixRename(temporary, name); err != nil {
+		c.Remove(temporary)
+		return before, fmt.Errorf("edit %s: rename over it: %w", name, err)
+	}
+	after, err := s.Read(name)
+	if err != nil {
+		return after, fmt.Errorf("edit %s: it was written, but cannot be read back: %w", name, err)
+	}
+	if !bytes.Equal(after.Content, content) {
+		return after, fmt.Errorf("edit %s: it was written, but reads back otherwise: %w", name, ErrEdited)
+	}
+	return after, nil
+}
+
+func (s *Session) makeFolder(dir string) error {
+	if _, err := s.files.Stat(dir); err == nil {
+		return nil
+	}
+	if err := s.files.Mkdir(dir); err != nil {
+		return fmt.Errorf("make %s: %w", dir, err)
+	}
+	return s.files.Chmod(dir, 0o700)
+}
+
+// writeBeside writes the content to a new file with the mode and owner of before.
+func (s *Session) writeBeside(name string, before RemoteFile, content []byte) error {
+	f, err := s.files.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+	if err != nil {
+		return fmt.Errorf("write a temporary file: %w", err)
+	}
+	err = f.Chmod(before.Mode)
+	if err == nil {
+		_, err = f.Write(content)
+	}
+	if err == nil {
+		// Flushing is an extension of OpenSSH's that not every server has.
+		if err = f.Sync(); unsupported(err) {
+			err = nil
+		}
+	}
+	if err := errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("write a temporary file: %w", err)
+	}
+	info, err := s.files.Stat(name)
+	if err != nil {
+		return fmt.Errorf("look at the temporary file: %w", err)
+	}
+	if st, ok := info.Sys().(*sftp.FileStat); ok && before.There && (st.UID != before.UID || st.GID != before.GID) {
+		if err := s.files.Chown(name, int(before.UID), int(before.GID)); err != nil {
+			return fmt.Errorf("give the temporary file its owner: %w", err)
+		}
+	}
+	return nil
+}
+
+func unsupported(err error) bool {
+	var status *sftp.StatusError
+	return errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxOpUnsupported
+}

@@ -1,0 +1,194 @@
+package sshio
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/sshio/sshdtest"
+)
+
+// atSSHD logs in to a real sshd whose file holds the text and the key logged in with.
+func atSSHD(t *testing.T, text string) (*sshdtest.Server, Target, ssh.Signer, *Session) {
+	t.Helper()
+	server, signer := sshdtest.Start(t), newSigner(t)
+	if err := os.WriteFile(server.KeysFile, []byte(text+line(signer, "steward")), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	target := Target{User: server.User, Address: "127.0.0.1", Port: server.Port, HostKeys: [][]byte{server.HostKey.Marshal()}}
+	s, err := Login(t.Context(), target, signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return server, target, signer, s
+}
+
+func line(s ssh.Signer, comment string) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(s.PublicKey()))) + " " + comment + "\n"
+}
+
+func add(text string) func(authorizedkeys.File) (authorizedkeys.File, error) {
+	return func(f authorizedkeys.File) (authorizedkeys.File, error) { return f.Add(strings.TrimSpace(text)), nil }
+}
+
+func content(t *testing.T, file string) string {
+	t.Helper()
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+func TestEditAtARealSSHDKeepsForeignLinesModeAndOwner(t *testing.T) {
+	foreign := "# by hand\t \r\n\r\nfrom=\"10.0.0.0/8\" ssh-puffin AAAA  odd\nhalf a line \xff\n"
+	server, target, _, s := atSSHD(t, foreign)
+	before, fresh := content(t, server.KeysFile), newSigner(t)
+	after, err := s.Edit(server.KeysFile, add(line(fresh, "fresh")))
+	if err != nil || string(after.Content) != before+strings.TrimSpace(line(fresh, "fresh"))+"\r\n" || content(t, server.KeysFile) != string(after.Content) {
+		t.Fatalf("%v\n%q", err, after.Content)
+	}
+	if info, err := os.Stat(server.KeysFile); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("the mode is now %v %v", info.Mode(), err)
+	}
+	in, err := Login(t.Context(), target, fresh)
+	if err != nil {
+		t.Fatalf("the key that was placed does not open the login: %v", err)
+	}
+	in.Close()
+	if _, err := s.Edit(server.KeysFile, func(f authorizedkeys.File) (authorizedkeys.File, error) {
+		return f.Remove(fresh.PublicKey().Marshal()), nil
+	}); err != nil || content(t, server.KeysFile) != before {
+		t.Errorf("placed and removed it is\n%q, was\n%q: %v", content(t, server.KeysFile), before, err)
+	}
+	if _, err := Login(t.Context(), target, fresh); !errors.Is(err, ErrRefused) {
+		t.Errorf("the removed key: %v", err)
+	}
+	if left, err := filepath.Glob(server.KeysFile + ".*"); err != nil || len(left) > 0 {
+		t.Errorf("left behind: %v %v", left, err)
+	}
+}
+
+func TestAnEditThatIsCutOffLeavesTheFileWhole(t *testing.T) {
+	for name, at := range map[string]int{"before the write": 1, "at the second look": 2} {
+		server, target, signer, _ := atSSHD(t, "# kept\n")
+		before := content(t, server.KeysFile)
+		ctx, cut := context.WithCancel(t.Context())
+		s, err := Login(ctx, target, signer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		calls := 0
+		_, err = s.Edit(server.KeysFile, func(f authorizedkeys.File) (authorizedkeys.File, error) {
+			if calls++; calls == at {
+				cut()
+				s.client.Wait()
+			}
+			if at == 2 && calls == 1 { // somebody else's edit, so that there is a second look
+				before += "# somebody\n"
+				return f.Add("# ours"), os.WriteFile(server.KeysFile, []byte(before), 0o640)
+			}
+			return f.Add("# ours"), nil
+		})
+		if err == nil || content(t, server.KeysFile) != before {
+			t.Errorf("cut off %s: %v\n%q, was\n%q", name, err, content(t, server.KeysFile), before)
+		}
+	}
+}
+
+func TestAnEditNeverOverwritesWhatSomebodyElseWrote(t *testing.T) {
+	server, target, signer, s := atSSHD(t, "")
+	calls := 0
+	if _, err := s.Edit(server.KeysFile, func(f authorizedkeys.File) (authorizedkeys.File, error) {
+		if calls++; calls < 3 {
+			theirs := content(t, server.KeysFile) + "# theirs\n"
+			return f.Add("# ours"), os.WriteFile(server.KeysFile, []byte(theirs), 0o640)
+		}
+		return f.Add("# ours"), nil
+	}); err != nil || calls != 3 || strings.Count(content(t, server.KeysFile), "# theirs") != 2 || strings.Count(content(t, server.KeysFile), "# ours") != 1 {
+		t.Errorf("%v after %d tries:\n%s", err, calls, content(t, server.KeysFile))
+	}
+	if _, err := s.Edit(server.KeysFile, func(f authorizedkeys.File) (authorizedkeys.File, error) {
+		return f.Add("# ours"), os.WriteFile(server.KeysFile, []byte(content(t, server.KeysFile)+"# again\n"), 0o640)
+	}); !errors.Is(err, ErrEdited) || strings.Count(content(t, server.KeysFile), "# ours") != 1 {
+		t.Errorf("edited without end: %v", err)
+	}
+	var together sync.WaitGroup
+	for range 4 {
+		together.Go(func() {
+			other, err := Login(t.Context(), target, signer)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer other.Close()
+			if _, err := other.Edit(server.KeysFile, add(line(newSigner(t), "together"))); err != nil && !errors.Is(err, ErrEdited) {
+				t.Error(err)
+			}
+		})
+	}
+	together.Wait()
+	if !strings.Contains(content(t, server.KeysFile), "steward") || strings.Count(content(t, server.KeysFile), "# theirs") != 2 {
+		t.Errorf("four at once lost a line:\n%s", content(t, server.KeysFile))
+	}
+}
+
+func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
+	server, _, _, s := atSSHD(t, "")
+	dir := filepath.Dir(server.KeysFile)
+	if err := errors.Join(os.Mkdir(filepath.Join(dir, "folder"), 0o700), os.Symlink(server.KeysFile, filepath.Join(dir, "link")),
+		os.WriteFile(filepath.Join(dir, "huge"), make([]byte, MaxFileBytes+1), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"folder": "is not a file", "link": "is a symbolic link", "huge": "is the limit"} {
+		if _, err := s.Edit(filepath.Join(dir, name), add("# ours")); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if link, err := os.Lstat(filepath.Join(dir, "link")); err != nil || link.Mode()&fs.ModeSymlink == 0 {
+		t.Error("the link was replaced")
+	}
+	missing := filepath.Join(dir, "home", "authorized_keys")
+	if r, err := s.Read(missing); err != nil || r.There {
+		t.Errorf("a file that is not there: %+v %v", r, err)
+	}
+	if _, err := s.Edit(missing, add("# ours")); err != nil || content(t, missing) != "# ours\n" {
+		t.Errorf("made anew: %v", err)
+	}
+	if info, err := os.Stat(filepath.Dir(missing)); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("the folder that was made: %v %v", info.Mode(), err)
+	}
+	large := strings.Repeat("# "+strings.Repeat("x", 60)+"\n", 80_000) // 5 MB
+	if err := os.WriteFile(server.KeysFile, []byte(large), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r, err := s.Edit(server.KeysFile, add("# ours")); err != nil || string(r.Content) != large+"# ours\n" {
+		t.Errorf("a file of 5 MB: %v", err)
+	}
+}
+
+func TestTheServersSettingNamesTheFiles(t *testing.T) {
+	for config, want := range map[string][]string{
+		"":                                      nil,
+		"#AuthorizedKeysFile x":                 nil,
+		"AuthorizedKeysFile none":               nil,
+		"authorizedkeysfile\t/etc/keys/%u .k\n": {"/etc/keys/%u", ".k"},
+		"AuthorizedKeysFile=\"%h/k\"":           {"%h/k"},
+		"Match User x\nAuthorizedKeysFile y":    nil,
+	} {
+		if got := keysFileSetting(config); !slices.Equal(got, want) {
+			t.Errorf("%q names %q, want %q", config, got, want)
+		}
+	}
+}

@@ -1,0 +1,100 @@
+// Package sshdtest runs a real OpenSSH server on loopback for a test.
+package sshdtest
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Server is a running sshd. It lets the user who runs the test in, by the keys
+// in KeysFile.
+type Server struct {
+	User     string
+	Port     int
+	HostKey  ssh.PublicKey
+	KeysFile string
+}
+
+// Start runs sshd until the test ends.
+func Start(t testing.TB) *Server {
+	t.Helper()
+	program := "/usr/sbin/sshd"
+	if _, err := os.Stat(program); err != nil {
+		t.Skip("there is no sshd here: Debian's package is openssh-server")
+	}
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if me.Uid == "0" {
+		if err := os.MkdirAll("/run/sshd", 0o755); err != nil { // sshd's own folder for its less privileged part
+			t.Fatal(err)
+		}
+	}
+	// Not t.TempDir: StrictModes asks that no folder above may be written by others.
+	dir, err := os.MkdirTemp("/var/tmp", "sshd-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &Server{User: me.Username, Port: freePort(t), KeysFile: filepath.Join(dir, "authorized_keys")}
+	if s.HostKey, err = ssh.NewPublicKey(public); err != nil {
+		t.Fatal(err)
+	}
+	host, config := filepath.Join(dir, "host"), filepath.Join(dir, "config")
+	if err := os.WriteFile(host, pem.EncodeToMemory(block), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	settings := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp internal-sftp\nMaxStartups 100\n", s.Port, host, s.KeysFile)
+	if err := os.WriteFile(config, []byte(settings), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(program, "-D", "-e", "-f", config)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+	for until := time.Now().Add(10 * time.Second); ; {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port))
+		if err == nil {
+			c.Close()
+			return s
+		}
+		if time.Now().After(until) {
+			t.Fatalf("sshd does not listen: %v", err)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+func freePort(t testing.TB) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}

@@ -40,7 +40,7 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	p.press("Import a public key")
 	p.fill("Name", "tern")
 	p.paste("Public key", string(private))
-	p.says("It stayed in this page and was not sent")
+	p.says("Its public half was derived in this page")
 	p.paste("Public key", strings.TrimSpace(string(public))[:50])
 	p.says("before the key is complete")
 	p.paste("Public key", string(public))

@@ -93,8 +93,10 @@ func TestPathsAreShownFromHomeOnlyWhereAShellWouldReadThemSo(t *testing.T) {
 }
 
 func TestListedKeysGetDistinctGoodNames(t *testing.T) {
+	made := byte(0)
 	key := func(comment string) keypair.Listed {
-		return keypair.Listed{PublicFile: keypair.PublicFile{Public: keypair.Public{Algorithm: "ssh-ed25519", Comment: comment}}}
+		made++
+		return keypair.Listed{PublicFile: keypair.PublicFile{Public: keypair.Public{Algorithm: "ssh-ed25519", Blob: []byte{made}, Comment: comment}}}
 	}
 	keys, refused := nameListed("office", []keypair.Listed{key("Sunniva @ Desk"), key(""), {Refused: &keypair.Refusal{}}, key("sunniva @ desk"), key(strings.Repeat("x", 80))}, true)
 	var names []string
@@ -104,7 +106,7 @@ func TestListedKeysGetDistinctGoodNames(t *testing.T) {
 			t.Errorf("the comment was not dropped from %s", k.PublicKey)
 		}
 	}
-	if want := []string{"office-sunniva-desk", "office-2", "office-4", "office-5"}; !slices.Equal(names, want) || len(refused) != 1 {
+	if want := []string{"office-sunniva-desk", "office-2", "office-3", "office-4"}; !slices.Equal(names, want) || len(refused) != 1 {
 		t.Errorf("%v, %d refused; want %v", names, len(refused), want)
 	}
 }

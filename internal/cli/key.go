@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -138,6 +139,7 @@ func (s *session) newPair(ctx context.Context, keyName string, p pairFlags) (api
 	if p.maker != "here" && p.maker != "service" {
 		return none, "", &usageError{fmt.Sprintf("-make is here or service, not %q", p.maker)}
 	}
+	p.format = cmp.Or(p.format, string(keypair.OpenSSHPrivate))
 	spec, err := keypair.Spec{Type: p.typ, Bits: p.bits}.Normal()
 	if err != nil {
 		return none, "", &usageError{err.Error()}

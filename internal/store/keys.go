@@ -280,9 +280,10 @@ func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at tim
 // PutSightings records looks; a later look replaces an earlier one.
 func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
 	for _, g := range sightings {
-		err := s.db.WithContext(ctx).Exec(`INSERT INTO sightings (login_id, key_id, seen_at, method, present) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present
-			WHERE sightings.seen_at <= excluded.seen_at`, g.LoginID, g.KeyID, g.SeenAt, g.Method, g.Present).Error
+		err := s.db.WithContext(ctx).Exec(`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens) VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
+				limits = excluded.limits, opens = excluded.opens
+			WHERE sightings.seen_at <= excluded.seen_at`, g.LoginID, g.KeyID, g.SeenAt, g.Method, g.Present, g.Limits, g.Opens).Error
 		if err != nil {
 			return plain(err)
 		}

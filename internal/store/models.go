@@ -67,7 +67,11 @@ type Key struct {
 	State     string
 	CreatedAt time.Time
 	CreatedBy string
-	Opens     int `gorm:"->;-:migration"` // the number of logins granted
+	Opens     int        `gorm:"->;-:migration"` // the number of logins granted
+	StewardOf *uuid.UUID // the instance whose steward key it is
+	// ProvedAt is when ProvedBy last showed that they hold the private half.
+	ProvedAt *time.Time
+	ProvedBy string
 	// SharesPrimeWith names the RSA keys that share a prime with this one.
 	SharesPrimeWith []string `gorm:"-"`
 }
@@ -93,6 +97,7 @@ type Instance struct {
 	CreatedAt      time.Time
 	CreatedBy      string
 	GoneAt         *time.Time
+	Adopted        bool // it was not launched by us, and no cloud is asked about it
 	HostKeys       []HostKey
 	Keys           int `gorm:"->;-:migration"` // the number of keys granted
 }
@@ -113,6 +118,10 @@ type Login struct {
 	ID         uuid.UUID
 	InstanceID uuid.UUID
 	OSUser     string `gorm:"column:os_user"`
+	// TriedAt is the last attempt to read the login's files, SweptAt the last that succeeded.
+	TriedAt, SweptAt *time.Time
+	SweptBy          string
+	SweepError       string
 }
 
 // Grant says that a key should open a login.
@@ -135,6 +144,78 @@ type Sighting struct {
 	SeenAt  time.Time
 	Method  string
 	Present bool
+	// Limits says what keeps the line from opening the login for every holder of
+	// the key; Opens is whether it opens it at all with a shell.
+	Limits    string
+	Opens     bool
+	EnteredAt *time.Time
+}
+
+// Stranger is a key that stands in a login and in no record.
+type Stranger struct {
+	LoginID     uuid.UUID
+	SHA256      []byte `gorm:"column:sha256"`
+	Algorithm   string
+	Blob        []byte
+	Comment     string
+	Limits      string
+	FirstSeenAt time.Time
+	SeenAt      time.Time
+}
+
+// FileVersion is a content that an authorized_keys file was seen with, from
+// SeenAt until SeenUntil.
+type FileVersion struct {
+	ID        uuid.UUID
+	LoginID   uuid.UUID
+	Path      string
+	There     bool
+	Content   []byte
+	Mode      int
+	Method    string
+	SeenAt    time.Time
+	SeenUntil time.Time
+}
+
+// Sweep is the reading of the files of several logins.
+type Sweep struct {
+	ID          uuid.UUID
+	RequestedBy string
+	CreatedAt   time.Time
+	EndedAt     *time.Time
+}
+
+// SweepItem is one login of a sweep.
+type SweepItem struct {
+	SweepID uuid.UUID
+	LoginID uuid.UUID
+	State   string
+	Outcome string
+	EndedAt *time.Time
+	// Of the login.
+	OSUser       string `gorm:"->;-:migration;column:os_user"`
+	InstanceName string `gorm:"->;-:migration"`
+}
+
+// Proof is dated evidence that a person holds a key's private half.
+type Proof struct {
+	ID      uuid.UUID
+	Kind    string // possession or entry
+	KeyID   uuid.UUID
+	LoginID *uuid.UUID
+	At      time.Time
+	Person  string
+	HostKey string
+}
+
+// Challenge is a text that is to be signed with a key's private half.
+type Challenge struct {
+	ID         uuid.UUID
+	KeyID      uuid.UUID
+	OperatorID uuid.UUID
+	Text       string
+	ExpiresAt  time.Time
+	UsedAt     *time.Time
 }
 
 // Opening is one key and one login, with the grant and the sighting that join them.
@@ -155,6 +236,11 @@ type Opening struct {
 	SeenAt        *time.Time
 	Method        *string
 	Present       *bool
+	Limits        *string
+	EnteredAt     *time.Time
+	ProvedAt      *time.Time
+	KeyState      string
+	Steward       bool
 }
 
 // Run is a change in progress or ended.

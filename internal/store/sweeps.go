@@ -1,0 +1,262 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm/clause"
+)
+
+// LoginToSweep is a login with what is needed to reach it.
+type LoginToSweep struct {
+	Login
+	Instance Instance
+	// Steward is the instance's steward key; nil where it has none.
+	Steward *Key
+	// Sealed is the steward's private half.
+	Sealed []byte
+}
+
+// AddSweep keeps a new sweep of the logins.
+func (s *Store) AddSweep(ctx context.Context, sweep Sweep, logins []uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Create(&sweep).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Exec("INSERT INTO sweep_items (sweep_id, login_id, state, outcome) SELECT ?, id, 'waiting', '' FROM logins WHERE id IN ?", sweep.ID, logins).Error)
+}
+
+// SweepByID returns a sweep.
+func (s *Store) SweepByID(ctx context.Context, id uuid.UUID) (Sweep, error) {
+	var w Sweep
+	err := s.db.WithContext(ctx).Where("id = ?", id).Take(&w).Error
+	return w, plain(err)
+}
+
+// SweepCounts returns how many logins of the sweep are in which state.
+func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, error) {
+	var rows []struct {
+		State string
+		Count int
+	}
+	err := s.db.WithContext(ctx).Raw("SELECT state, count(*) AS count FROM sweep_items WHERE sweep_id = ? GROUP BY state", id).Scan(&rows).Error
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.State] = r.Count
+	}
+	return counts, plain(err)
+}
+
+// SweepItems returns one page of the logins of a sweep, by instance. state ""
+// means all.
+func (s *Store) SweepItems(ctx context.Context, id uuid.UUID, state string, p Page) (List[SweepItem], error) {
+	q := s.db.WithContext(ctx).Table("sweep_items").Joins("JOIN logins l ON l.id = sweep_items.login_id JOIN instances i ON i.id = l.instance_id").
+		Where("sweep_items.sweep_id = ?", id)
+	if state != "" {
+		q = q.Where("sweep_items.state = ?", state)
+	}
+	page, err := seek(q, order{columns: []string{"i.name", "l.os_user"}}, p)
+	if err != nil {
+		return List[SweepItem]{}, err
+	}
+	var items []SweepItem
+	if err := page.Select("sweep_items.*, l.os_user, i.name AS instance_name").Scan(&items).Error; err != nil {
+		return List[SweepItem]{}, plain(err)
+	}
+	return cut(items, p, func(i SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil
+}
+
+// WaitingSweepItems returns at most limit logins that sweeps wait for.
+func (s *Store) WaitingSweepItems(ctx context.Context, limit int) ([]SweepItem, error) {
+	var items []SweepItem
+	err := s.db.WithContext(ctx).Where("state = 'waiting'").Order("sweep_id").Limit(limit).Find(&items).Error
+	return items, plain(err)
+}
+
+// EndSweepItem records what came of a login for every sweep that waits for it.
+func (s *Store) EndSweepItem(ctx context.Context, login uuid.UUID, state, outcome string, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Exec("UPDATE sweep_items SET state = ?, outcome = ?, ended_at = ? WHERE login_id = ? AND state = 'waiting'", state, outcome, at, login).Error)
+}
+
+// EndSweeps ends those sweeps that wait for no login any more.
+func (s *Store) EndSweeps(ctx context.Context, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Exec(`UPDATE sweeps SET ended_at = ? WHERE ended_at IS NULL
+		AND NOT EXISTS (SELECT 1 FROM sweep_items WHERE sweep_id = sweeps.id AND state = 'waiting')`, at).Error)
+}
+
+// LoginsToSweep returns the logins with their instances and steward keys.
+func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]LoginToSweep, error) {
+	db := s.db.WithContext(ctx)
+	var logins []Login
+	if err := db.Where("id IN ?", ids).Find(&logins).Error; err != nil {
+		return nil, plain(err)
+	}
+	var instanceIDs []uuid.UUID
+	for _, l := range logins {
+		instanceIDs = append(instanceIDs, l.InstanceID)
+	}
+	var instances []Instance
+	if err := db.Preload("HostKeys", byAlgorithm).Where("id IN ?", instanceIDs).Find(&instances).Error; err != nil {
+		return nil, plain(err)
+	}
+	var stewards []struct {
+		Key
+		Sealed []byte
+	}
+	if err := db.Table("keys").Select("keys.*, h.sealed").Joins("JOIN kept_halves h ON h.key_id = keys.id").
+		Where("keys.steward_of IN ? AND keys.state = 'active'", instanceIDs).Scan(&stewards).Error; err != nil {
+		return nil, plain(err)
+	}
+	byInstance := map[uuid.UUID]*LoginToSweep{}
+	for _, i := range instances {
+		byInstance[i.ID] = &LoginToSweep{Instance: i}
+	}
+	for _, k := range stewards {
+		byInstance[*k.StewardOf].Steward, byInstance[*k.StewardOf].Sealed = &k.Key, k.Sealed
+	}
+	out := make([]LoginToSweep, len(logins))
+	for n, l := range logins {
+		out[n] = *byInstance[l.InstanceID]
+		out[n].Login = l
+	}
+	return out, nil
+}
+
+// LoginsOf returns the ids of the logins of the instances that are there: of all,
+// of those with the label, or of those named.
+func (s *Store) LoginsOf(ctx context.Context, all bool, labelName, labelText string, names []string) ([]uuid.UUID, error) {
+	q := s.db.WithContext(ctx).Table("logins").Joins("JOIN instances ON instances.id = logins.instance_id AND instances.gone_at IS NULL AND instances.state <> 'launching'")
+	if !all {
+		q = withLabel(q, "instances", labelName, labelText)
+		if len(names) > 0 {
+			q = q.Where("instances.name IN ?", names)
+		}
+	}
+	var ids []uuid.UUID
+	err := q.Order("instances.name").Pluck("logins.id", &ids).Error
+	return ids, plain(err)
+}
+
+// LoginsDue returns at most limit logins of running instances with a steward
+// key that nobody has tried to read since before.
+func (s *Store) LoginsDue(ctx context.Context, before time.Time, limit int) ([]uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Table("logins").
+		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
+		Joins("JOIN keys k ON k.steward_of = i.id AND k.state = 'active'").
+		Where("logins.tried_at IS NULL OR logins.tried_at < ?", before).
+		Order("logins.tried_at NULLS FIRST").Limit(limit).Pluck("logins.id", &ids).Error
+	return ids, plain(err)
+}
+
+// CountStewarded returns how many logins can be swept by a steward key.
+func (s *Store) CountStewarded(ctx context.Context) (int, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Table("logins").
+		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
+		Joins("JOIN keys k ON k.steward_of = i.id AND k.state = 'active'").Count(&n).Error
+	return int(n), plain(err)
+}
+
+// NoteSweepFailure records that a login could not be read. What was seen before stays.
+func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, why string, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Model(&Login{}).Where("id = ?", login).Updates(map[string]any{"tried_at": at, "sweep_error": why}).Error)
+}
+
+// NoteSwept records that a login's files were read.
+func (s *Store) NoteSwept(ctx context.Context, login uuid.UUID, by string, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Model(&Login{}).Where("id = ?", login).
+		Updates(map[string]any{"tried_at": at, "swept_at": at, "swept_by": by, "sweep_error": ""}).Error)
+}
+
+// LockLogin keeps others from recording a look at the login until the transaction ends.
+func (s *Store) LockLogin(ctx context.Context, id uuid.UUID) (Login, error) {
+	var l Login
+	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).Take(&l).Error
+	return l, plain(err)
+}
+
+// KeysIn returns the keys, told by their digests, that are recorded.
+func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]Key, error) {
+	there := map[string]Key{}
+	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests)
+}
+
+// NamedKeyIDs returns the ids of the keys that are granted or were seen in a login.
+func (s *Store) NamedKeyIDs(ctx context.Context, login uuid.UUID) ([]uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Raw(`SELECT key_id FROM grants WHERE login_id = ? AND withdrawn_at IS NULL
+		UNION SELECT key_id FROM sightings WHERE login_id = ?`, login, login).Scan(&ids).Error
+	return ids, plain(err)
+}
+
+// PutStrangers records the strangers that stand in a login now; others are forgotten.
+func (s *Store) PutStrangers(ctx context.Context, login uuid.UUID, strangers []Stranger) error {
+	db := s.db.WithContext(ctx)
+	var digests [][]byte
+	for _, g := range strangers {
+		digests = append(digests, g.SHA256)
+	}
+	gone := db.Where("login_id = ?", login)
+	if len(digests) > 0 {
+		gone = gone.Where("sha256 NOT IN ?", digests)
+	}
+	if err := gone.Delete(&Stranger{}).Error; err != nil || len(strangers) == 0 {
+		return plain(err)
+	}
+	return plain(db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "login_id"}, {Name: "sha256"}}, DoUpdates: clause.AssignmentColumns([]string{"comment", "limits", "seen_at"})}).
+		CreateInBatches(strangers, 500).Error)
+}
+
+// StrangersOf returns the strangers in the logins of an instance, the first seen first.
+func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID) ([]Stranger, error) {
+	var strangers []Stranger
+	err := s.db.WithContext(ctx).Where("login_id IN (SELECT id FROM logins WHERE instance_id = ?)", instance).Order("first_seen_at, sha256").Find(&strangers).Error
+	return strangers, plain(err)
+}
+
+// LastVersion returns the newest content of a file; ErrNotFound where none was seen.
+func (s *Store) LastVersion(ctx context.Context, login uuid.UUID, path string) (FileVersion, error) {
+	var v FileVersion
+	err := s.db.WithContext(ctx).Where("login_id = ? AND path = ?", login, path).Order("seen_at DESC").Take(&v).Error
+	return v, plain(err)
+}
+
+// SeenAgain records that a file still had the content.
+func (s *Store) SeenAgain(ctx context.Context, version uuid.UUID, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Model(&FileVersion{}).Where("id = ?", version).Update("seen_until", at).Error)
+}
+
+// AddVersion records a new content of a file.
+func (s *Store) AddVersion(ctx context.Context, v FileVersion) error {
+	return plain(s.db.WithContext(ctx).Create(&v).Error)
+}
+
+// Versions returns the newest contents of a login's files, at most limit.
+func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).Where("login_id = ?", login).Order("seen_at DESC, path").Limit(limit).Find(&versions).Error
+	return versions, plain(err)
+}
+
+// LoginsOn returns the logins of an instance, by user.
+func (s *Store) LoginsOn(ctx context.Context, instance uuid.UUID) ([]Login, error) {
+	var logins []Login
+	err := s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("os_user").Find(&logins).Error
+	return logins, plain(err)
+}
+
+// KeepHalf keeps the sealed private half of a key.
+func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, sealed []byte, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, sealed, at).Error)
+}
+
+// RetireSteward ends the steward key of an instance and destroys its private half.
+func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Exec("DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)", instance).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Key{}).Where("steward_of = ?", instance).Update("state", "retired").Error)
+}

@@ -249,6 +249,33 @@ func (e PrivateFormat) Valid() bool {
 	}
 }
 
+// Defines values for ReachState.
+const (
+	ReachStateShut    ReachState = "shut"
+	ReachStateSolid   ReachState = "solid"
+	ReachStateStale   ReachState = "stale"
+	ReachStateThin    ReachState = "thin"
+	ReachStateUnswept ReachState = "unswept"
+)
+
+// Valid indicates whether the value is a known member of the ReachState enum.
+func (e ReachState) Valid() bool {
+	switch e {
+	case ReachStateShut:
+		return true
+	case ReachStateSolid:
+		return true
+	case ReachStateStale:
+		return true
+	case ReachStateThin:
+		return true
+	case ReachStateUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -272,15 +299,19 @@ func (e Role) Valid() bool {
 
 // Defines values for RunKind.
 const (
+	RunKindGrant     RunKind = "grant"
 	RunKindLaunch    RunKind = "launch"
 	RunKindStart     RunKind = "start"
 	RunKindStop      RunKind = "stop"
 	RunKindTerminate RunKind = "terminate"
+	RunKindWithdraw  RunKind = "withdraw"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
+	case RunKindGrant:
+		return true
 	case RunKindLaunch:
 		return true
 	case RunKindStart:
@@ -288,6 +319,8 @@ func (e RunKind) Valid() bool {
 	case RunKindStop:
 		return true
 	case RunKindTerminate:
+		return true
+	case RunKindWithdraw:
 		return true
 	default:
 		return false
@@ -351,6 +384,30 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for SweepItemState.
+const (
+	SweepItemStateAsBefore SweepItemState = "as before"
+	SweepItemStateChanged  SweepItemState = "changed"
+	SweepItemStateFailed   SweepItemState = "failed"
+	SweepItemStateWaiting  SweepItemState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SweepItemState enum.
+func (e SweepItemState) Valid() bool {
+	switch e {
+	case SweepItemStateAsBefore:
+		return true
+	case SweepItemStateChanged:
+		return true
+	case SweepItemStateFailed:
+		return true
+	case SweepItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TracedKind.
 const (
 	TracedKindHostKey TracedKind = "host key"
@@ -369,6 +426,20 @@ func (e TracedKind) Valid() bool {
 	}
 }
 
+// AddGrant defines model for AddGrant.
+type AddGrant struct {
+	// FromHere The caller places the line.
+	FromHere *bool  `json:"from_here,omitempty"`
+	Key      string `json:"key"`
+
+	// Login user@instance, or the instance for its own login user.
+	Login  string  `json:"login"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Until When the service withdraws it.
+	Until *time.Time `json:"until,omitempty"`
+}
+
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
@@ -377,11 +448,41 @@ type AddToken struct {
 	Role *Role  `json:"role,omitempty"`
 }
 
+// AdoptInstance defines model for AdoptInstance.
+type AdoptInstance struct {
+	// Address A host name or an address.
+	Address string `json:"address"`
+
+	// HostKeys In the one-line OpenSSH form.
+	HostKeys []string           `json:"host_keys"`
+	Labels   *map[string]string `json:"labels,omitempty"`
+
+	// Learnt How the host keys were learnt, such as first contact.
+	Learnt    *string `json:"learnt,omitempty"`
+	LoginUser string  `json:"login_user"`
+	Name      string  `json:"name"`
+
+	// Port 22 unless given.
+	Port *int `json:"port,omitempty"`
+}
+
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
 	Images []Image `json:"images"`
 	Sizes  []Size  `json:"sizes"`
 	Zones  []Zone  `json:"zones"`
+}
+
+// Challenge defines model for Challenge.
+type Challenge struct {
+	ExpiresAt time.Time          `json:"expires_at"`
+	Id        openapi_types.UUID `json:"id"`
+
+	// Namespace Of the signature (SSHSIG).
+	Namespace string `json:"namespace"`
+
+	// Text What is to be signed, byte for byte.
+	Text string `json:"text"`
 }
 
 // Connection What a client needs to log in.
@@ -420,6 +521,26 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// FileVersion defines model for FileVersion.
+type FileVersion struct {
+	// Came The lines that were not there before.
+	Came []string `json:"came"`
+
+	// Content Bytes that are no UTF-8 are replaced.
+	Content string `json:"content"`
+	Method  string `json:"method"`
+
+	// Mode In octal, such as 0600.
+	Mode      string    `json:"mode"`
+	Path      string    `json:"path"`
+	SeenAt    time.Time `json:"seen_at"`
+	SeenUntil time.Time `json:"seen_until"`
+	There     bool      `json:"there"`
+
+	// Went The lines that were there before.
+	Went []string `json:"went"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	// ActBy The day, as 2030-12-31, after which the key should not be in use; it may be past. Without one: at once for bad and caution, no hurry for a remark.
@@ -453,6 +574,18 @@ type Fingerprints struct {
 
 // Fit How the key and the login stand; unswept until somebody has looked.
 type Fit string
+
+// Grant defines model for Grant.
+type Grant struct {
+	// Connection What a client needs to log in.
+	Connection Connection `json:"connection"`
+	Key        string     `json:"key"`
+
+	// Line The line that is placed or removed.
+	Line  string `json:"line"`
+	Login string `json:"login"`
+	Run   *Run   `json:"run,omitempty"`
+}
 
 // HostKey defines model for HostKey.
 type HostKey struct {
@@ -507,6 +640,9 @@ type ImportKeys struct {
 
 // Instance defines model for Instance.
 type Instance struct {
+	// Adopted It was not launched by this service, and no cloud is asked about it.
+	Adopted bool `json:"adopted"`
+
 	// CloudId What the cloud calls it.
 	CloudId string `json:"cloud_id"`
 
@@ -578,11 +714,18 @@ type Key struct {
 	// Origin Where the pair was made as far as is known.
 	Origin Origin `json:"origin"`
 
+	// ProvedAt When somebody last showed that they hold the private half.
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+	ProvedBy *string    `json:"proved_by,omitempty"`
+
 	// PublicKey The one-line OpenSSH form.
 	PublicKey string   `json:"public_key"`
 	Purpose   string   `json:"purpose"`
 	State     KeyState `json:"state"`
-	Type      string   `json:"type"`
+
+	// Steward The service's own key for one instance; nobody else holds it.
+	Steward *bool  `json:"steward,omitempty"`
+	Type    string `json:"type"`
 }
 
 // KeyListReading defines model for KeyListReading.
@@ -646,6 +789,9 @@ type LaunchInstance struct {
 	Size          string  `json:"size"`
 	StaticAddress *bool   `json:"static_address,omitempty"`
 
+	// Steward Place a steward key as well, by which the service sweeps and changes keys.
+	Steward *bool `json:"steward,omitempty"`
+
 	// Zone The first zone unless given.
 	Zone *string `json:"zone,omitempty"`
 }
@@ -698,6 +844,68 @@ type ListedKey struct {
 	PublicKey string `json:"public_key"`
 }
 
+// Login defines model for Login.
+type Login struct {
+	// Connection What a client needs to log in.
+	Connection Connection `json:"connection"`
+
+	// Files Its files as they were last seen.
+	Files []FileVersion `json:"files"`
+
+	// Label What the cloud's key label is worth, in words.
+	Label     *string    `json:"label,omitempty"`
+	Openers   []Opening  `json:"openers"`
+	Reach     LoginReach `json:"reach"`
+	Strangers []Stranger `json:"strangers"`
+
+	// SweptBy By which method its files were last read.
+	SweptBy *string `json:"swept_by,omitempty"`
+}
+
+// LoginReach defines model for LoginReach.
+type LoginReach struct {
+	InPlace  int    `json:"in_place"`
+	Instance string `json:"instance"`
+
+	// Keepers With a fresh proof; 2 means two or more.
+	Keepers int `json:"keepers"`
+
+	// Login user@instance
+	Login   string `json:"login"`
+	Missing int    `json:"missing"`
+
+	// Next The one command to type next.
+	Next   *string `json:"next,omitempty"`
+	OsUser string  `json:"os_user"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach  ReachState `json:"reach"`
+	Region string     `json:"region"`
+
+	// Steward Whether the service's own key is in place.
+	Steward   bool `json:"steward"`
+	Strangers int  `json:"strangers"`
+
+	// SweepError Why the last attempt to read its files failed.
+	SweepError *string    `json:"sweep_error,omitempty"`
+	SweptAt    *time.Time `json:"swept_at,omitempty"`
+	Ungranted  int        `json:"ungranted"`
+
+	// Why What is to be known about it, in words.
+	Why string `json:"why"`
+}
+
+// LossChange defines model for LossChange.
+type LossChange struct {
+	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	After ReachState `json:"after"`
+
+	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Before   ReachState `json:"before"`
+	Instance string     `json:"instance"`
+	Login    string     `json:"login"`
+}
+
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
 	// FileName What a file with the private half is usually called.
@@ -728,6 +936,11 @@ type MakeKey struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// MarkLost defines model for MarkLost.
+type MarkLost struct {
+	Reason string `json:"reason"`
+}
+
 // Me defines model for Me.
 type Me struct {
 	// By How the caller is signed in.
@@ -753,6 +966,9 @@ type NewToken struct {
 
 // Opening One key and one login.
 type Opening struct {
+	// EnteredAt The last completed login by it.
+	EnteredAt *time.Time `json:"entered_at,omitempty"`
+
 	// Fit How the key and the login stand; unswept until somebody has looked.
 	Fit           Fit           `json:"fit"`
 	GrantedAt     *time.Time    `json:"granted_at,omitempty"`
@@ -760,17 +976,27 @@ type Opening struct {
 	Instance      string        `json:"instance"`
 	InstanceState InstanceState `json:"instance_state"`
 	Key           KeyRef        `json:"key"`
+	KeyState      *KeyState     `json:"key_state,omitempty"`
+
+	// Limits What keeps the line from opening the login for every holder of the key.
+	Limits *string `json:"limits,omitempty"`
 
 	// Login user@instance
-	Login  string     `json:"login"`
-	OsUser string     `json:"os_user"`
-	Reason *string    `json:"reason,omitempty"`
-	Region string     `json:"region"`
-	SeenAt *time.Time `json:"seen_at,omitempty"`
+	Login  string `json:"login"`
+	OsUser string `json:"os_user"`
+
+	// ProvedAt When somebody last showed that they hold the private half.
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+	Reason   *string    `json:"reason,omitempty"`
+	Region   string     `json:"region"`
+	SeenAt   *time.Time `json:"seen_at,omitempty"`
 
 	// SeenBy By which method it was seen.
-	SeenBy *string    `json:"seen_by,omitempty"`
-	Until  *time.Time `json:"until,omitempty"`
+	SeenBy *string `json:"seen_by,omitempty"`
+
+	// Steward The service's own key.
+	Steward *bool      `json:"steward,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
 }
 
 // OpeningPage defines model for OpeningPage.
@@ -819,6 +1045,34 @@ type Problem struct {
 	Where *[]string `json:"where,omitempty"`
 }
 
+// ProveKey defines model for ProveKey.
+type ProveKey struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Signature SSHSIG in its armour.
+	Signature string `json:"signature"`
+}
+
+// ReachPage defines model for ReachPage.
+type ReachPage struct {
+	// Counts How many of all logins that fit the filter, but for state, have which reach.
+	Counts map[string]int `json:"counts"`
+
+	// Drifting At how many of them not just the granted keys stand.
+	Drifting int `json:"drifting"`
+
+	// FreshDays For how many days a proof counts.
+	FreshDays int          `json:"fresh_days"`
+	Items     []LoginReach `json:"items"`
+	Next      *string      `json:"next,omitempty"`
+
+	// Total How many logins fit.
+	Total int `json:"total"`
+}
+
+// ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+type ReachState string
+
 // ReadKey defines model for ReadKey.
 type ReadKey struct {
 	PublicKey string `json:"public_key"`
@@ -831,6 +1085,22 @@ type ReadKeyList struct {
 
 	// Text At most 1 MiB and 5000 lines.
 	Text string `json:"text"`
+}
+
+// ReportEntry defines model for ReportEntry.
+type ReportEntry struct {
+	// HostKey The SHA-256 fingerprint of the host key that was seen.
+	HostKey string `json:"host_key"`
+	Key     string `json:"key"`
+}
+
+// ReportFiles defines model for ReportFiles.
+type ReportFiles struct {
+	// Files All files that the server reads keys from for the login.
+	Files []SeenFile `json:"files"`
+
+	// HostKey The SHA-256 fingerprint of the host key that was seen.
+	HostKey string `json:"host_key"`
 }
 
 // Role defines model for Role.
@@ -864,6 +1134,14 @@ type RunPage struct {
 // RunState defines model for RunState.
 type RunState string
 
+// SeenFile defines model for SeenFile.
+type SeenFile struct {
+	Content []byte `json:"content"`
+	Mode    int    `json:"mode"`
+	Path    string `json:"path"`
+	There   bool   `json:"there"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Name     string `json:"name"`
@@ -877,6 +1155,17 @@ type Size struct {
 	MemoryMib        int    `json:"memory_mib"`
 	Name             string `json:"name"`
 	TemporaryDiskGib int    `json:"temporary_disk_gib"`
+}
+
+// StartSweep defines model for StartSweep.
+type StartSweep struct {
+	All *bool `json:"all,omitempty"`
+
+	// Instances Their names.
+	Instances *[]string `json:"instances,omitempty"`
+
+	// Label Of the instances, name=value.
+	Label *string `json:"label,omitempty"`
 }
 
 // Step defines model for Step.
@@ -898,6 +1187,51 @@ type Step struct {
 
 // StepState defines model for StepState.
 type StepState string
+
+// Stranger defines model for Stranger.
+type Stranger struct {
+	Algorithm   string    `json:"algorithm"`
+	Comment     string    `json:"comment"`
+	FirstSeenAt time.Time `json:"first_seen_at"`
+
+	// Limits What keeps the line from opening the login for every holder of the key.
+	Limits *string `json:"limits,omitempty"`
+
+	// Line The public key in the one-line OpenSSH form.
+	Line   string    `json:"line"`
+	SeenAt time.Time `json:"seen_at"`
+	Sha256 string    `json:"sha256"`
+}
+
+// Sweep defines model for Sweep.
+type Sweep struct {
+	AsBefore    int                `json:"as_before"`
+	Changed     int                `json:"changed"`
+	CreatedAt   time.Time          `json:"created_at"`
+	EndedAt     *time.Time         `json:"ended_at,omitempty"`
+	Failed      int                `json:"failed"`
+	Id          openapi_types.UUID `json:"id"`
+	RequestedBy string             `json:"requested_by"`
+	Total       int                `json:"total"`
+	Waiting     int                `json:"waiting"`
+}
+
+// SweepItem defines model for SweepItem.
+type SweepItem struct {
+	Instance string         `json:"instance"`
+	Login    string         `json:"login"`
+	Outcome  string         `json:"outcome"`
+	State    SweepItemState `json:"state"`
+}
+
+// SweepItemPage defines model for SweepItemPage.
+type SweepItemPage struct {
+	Items []SweepItem `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
+
+// SweepItemState defines model for SweepItemState.
+type SweepItemState string
 
 // Token defines model for Token.
 type Token struct {
@@ -941,6 +1275,18 @@ type Traced struct {
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
 
+// WithdrawGrant defines model for WithdrawGrant.
+type WithdrawGrant struct {
+	// Anyway Also where it leaves the login shut or thin; needs a reason.
+	Anyway *bool `json:"anyway,omitempty"`
+
+	// FromHere The caller removes the line.
+	FromHere *bool   `json:"from_here,omitempty"`
+	Key      string  `json:"key"`
+	Login    string  `json:"login"`
+	Reason   *string `json:"reason,omitempty"`
+}
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -962,11 +1308,17 @@ type KeyName = string
 // Limit defines model for Limit.
 type Limit = int
 
+// LoginName defines model for LoginName.
+type LoginName = string
+
 // Reason defines model for Reason.
 type Reason = string
 
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
+
+// SweepId defines model for SweepId.
+type SweepId = openapi_types.UUID
 
 // Total defines model for Total.
 type Total = bool
@@ -990,6 +1342,12 @@ type ListDaybookParams struct {
 
 	// Action Only this action.
 	Action *string `form:"action,omitempty" json:"action,omitempty"`
+}
+
+// AddGrantParams defines parameters for AddGrant.
+type AddGrantParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListInstancesParams defines parameters for ListInstances.
@@ -1115,6 +1473,36 @@ type GetPublicHalfParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// GetReachParams defines parameters for GetReach.
+type GetReachParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only logins with this reach.
+	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drift Only logins at which not just the granted keys stand.
+	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Label Only logins of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Region Only logins in this region.
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Keeper Only logins that a key of this keeper opens or should open.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Key Only logins that this key opens or should open.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Q Only logins whose name holds this text.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// After The cursor that the page before gave as next.
@@ -1139,14 +1527,35 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// ListSweepItemsParams defines parameters for ListSweepItems.
+type ListSweepItemsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only logins in this state.
+	State *SweepItemState `form:"state,omitempty" json:"state,omitempty"`
+}
+
 // AddTokenParams defines parameters for AddToken.
 type AddTokenParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
+type AddGrantJSONRequestBody = AddGrant
+
+// WithdrawGrantJSONRequestBody defines body for WithdrawGrant for application/json ContentType.
+type WithdrawGrantJSONRequestBody = WithdrawGrant
+
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = LaunchInstance
+
+// AdoptInstanceJSONRequestBody defines body for AdoptInstance for application/json ContentType.
+type AdoptInstanceJSONRequestBody = AdoptInstance
 
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
@@ -1163,8 +1572,23 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// MarkLostJSONRequestBody defines body for MarkLost for application/json ContentType.
+type MarkLostJSONRequestBody = MarkLost
+
+// ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
+type ProveKeyJSONRequestBody = ProveKey
+
+// ReportEntryJSONRequestBody defines body for ReportEntry for application/json ContentType.
+type ReportEntryJSONRequestBody = ReportEntry
+
+// ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
+type ReportFilesJSONRequestBody = ReportFiles
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
+type StartSweepJSONRequestBody = StartSweep
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = AddToken
@@ -1252,6 +1676,30 @@ type ClientInterface interface {
 	// ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
 	ListDaybook(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddGrantWithBody performs a POST /grants (the `AddGrant` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+	AddGrantWithBody(ctx context.Context, params *AddGrantParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGrant performs a POST /grants (the `AddGrant` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+	AddGrant(ctx context.Context, params *AddGrantParams, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawGrantWithBody performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+	WithdrawGrantWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawGrant performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+	WithdrawGrant(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 	ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1262,6 +1710,18 @@ type ClientInterface interface {
 	// LaunchInstance performs a POST /instances (the `LaunchInstance` operationId) request.
 	// Takes a body of the `application/json` content type.
 	LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdoptInstanceWithBody performs a POST /instances/adopted (the `AdoptInstance` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+	AdoptInstanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdoptInstance performs a POST /instances/adopted (the `AdoptInstance` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+	AdoptInstance(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TerminateInstance performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
 	TerminateInstance(ctx context.Context, instance InstanceName, params *TerminateInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1274,6 +1734,11 @@ type ClientInterface interface {
 
 	// StartInstance performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	StartInstance(ctx context.Context, instance InstanceName, params *StartInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+	//
+	// Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line.
+	AddSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopInstance performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
 	StopInstance(ctx context.Context, instance InstanceName, params *StopInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1352,6 +1817,28 @@ type ClientInterface interface {
 	// GetKey performs a GET /keys/{key} (the `GetKey` operationId) request.
 	GetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+	//
+	// Issues a text to be signed with the private half, as proof that the caller holds it.
+	ChallengeKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLoss performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
+	//
+	// What would become of the logins if the key were lost.
+	GetLoss(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+	MarkLostWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkLost performs a POST /keys/{key}/lost (the `MarkLost` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+	MarkLost(ctx context.Context, key KeyName, body MarkLostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListOpens performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 	ListOpens(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1360,8 +1847,59 @@ type ClientInterface interface {
 	// Always refused for keys in the custody of their holder, with what to do instead.
 	GetPrivateHalf(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProveKeyWithBody performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Takes the signature of a challenge (SSHSIG) as proof of possession.
+	ProveKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProveKey performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Takes the signature of a challenge (SSHSIG) as proof of possession.
+	ProveKey(ctx context.Context, key KeyName, body ProveKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPublicHalf performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
 	GetPublicHalf(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLogin performs a GET /logins/{login} (the `GetLogin` operationId) request.
+	//
+	// A login, what was seen in it and by which method.
+	GetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportEntryWithBody performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records that the caller completed a login with the key, from their own machine.
+	ReportEntryWithBody(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportEntry performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Records that the caller completed a login with the key, from their own machine.
+	ReportEntry(ctx context.Context, login LoginName, body ReportEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportFilesWithBody performs a POST /logins/{login}/files (the `ReportFiles` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records what the caller read in the authorized_keys files of a login, from their own machine.
+	ReportFilesWithBody(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportFiles performs a POST /logins/{login}/files (the `ReportFiles` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Records what the caller read in the authorized_keys files of a login, from their own machine.
+	ReportFiles(ctx context.Context, login LoginName, body ReportFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListVersions performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
+	//
+	// The contents that the login's files were seen with, the newest first.
+	ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReach performs a GET /reach (the `GetReach` operationId) request.
+	//
+	// How safe the logins are, the worst first, and how many are how safe.
+	GetReach(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns performs a GET /runs (the `ListRuns` operationId) request.
 	ListRuns(ctx context.Context, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1385,6 +1923,28 @@ type ClientInterface interface {
 	// SignIn performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartSweepWithBody performs a POST /sweeps (the `StartSweep` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reads the real authorized_keys of logins and compares it with the grants.
+	StartSweepWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartSweep performs a POST /sweeps (the `StartSweep` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Reads the real authorized_keys of logins and compares it with the grants.
+	StartSweep(ctx context.Context, body StartSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSweep performs a GET /sweeps/{sweep} (the `GetSweep` operationId) request.
+	//
+	// How far a sweep is.
+	GetSweep(ctx context.Context, sweep SweepId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSweepItems performs a GET /sweeps/{sweep}/items (the `ListSweepItems` operationId) request.
+	//
+	// The logins of a sweep, by name.
+	ListSweepItems(ctx context.Context, sweep SweepId, params *ListSweepItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens performs a GET /tokens (the `ListTokens` operationId) request.
 	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1439,6 +1999,70 @@ func (c *Client) ListDaybook(ctx context.Context, params *ListDaybookParams, req
 	return c.Client.Do(req)
 }
 
+// AddGrantWithBody performs a POST /grants (the `AddGrant` operationId) request,
+// with any type of body and a specified content type.
+//
+// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+func (c *Client) AddGrantWithBody(ctx context.Context, params *AddGrantParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGrantRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGrant performs a POST /grants (the `AddGrant` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+func (c *Client) AddGrant(ctx context.Context, params *AddGrantParams, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGrantRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawGrantWithBody performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request,
+// with any type of body and a specified content type.
+//
+// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+func (c *Client) WithdrawGrantWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawGrantRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawGrant performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+func (c *Client) WithdrawGrant(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawGrantRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 func (c *Client) ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListInstancesRequest(c.Server, params)
@@ -1470,6 +2094,38 @@ func (c *Client) LaunchInstanceWithBody(ctx context.Context, params *LaunchInsta
 // Takes a body of the `application/json` content type.
 func (c *Client) LaunchInstance(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLaunchInstanceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdoptInstanceWithBody performs a POST /instances/adopted (the `AdoptInstance` operationId) request,
+// with any type of body and a specified content type.
+//
+// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+func (c *Client) AdoptInstanceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptInstanceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdoptInstance performs a POST /instances/adopted (the `AdoptInstance` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+func (c *Client) AdoptInstance(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptInstanceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1522,6 +2178,21 @@ func (c *Client) ListOpeners(ctx context.Context, instance InstanceName, params 
 // StartInstance performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 func (c *Client) StartInstance(ctx context.Context, instance InstanceName, params *StartInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartInstanceRequest(c.Server, instance, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSteward performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+//
+// Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line.
+func (c *Client) AddSteward(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStewardRequest(c.Server, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -1759,6 +2430,68 @@ func (c *Client) GetKey(ctx context.Context, key KeyName, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+//
+// Issues a text to be signed with the private half, as proof that the caller holds it.
+func (c *Client) ChallengeKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChallengeKeyRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLoss performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
+//
+// What would become of the logins if the key were lost.
+func (c *Client) GetLoss(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLossRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
+// with any type of body and a specified content type.
+//
+// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+func (c *Client) MarkLostWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkLostRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkLost performs a POST /keys/{key}/lost (the `MarkLost` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+func (c *Client) MarkLost(ctx context.Context, key KeyName, body MarkLostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkLostRequest(c.Server, key, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListOpens performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 func (c *Client) ListOpens(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListOpensRequest(c.Server, key, params)
@@ -1787,9 +2520,150 @@ func (c *Client) GetPrivateHalf(ctx context.Context, key KeyName, reqEditors ...
 	return c.Client.Do(req)
 }
 
+// ProveKeyWithBody performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Takes the signature of a challenge (SSHSIG) as proof of possession.
+func (c *Client) ProveKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveKeyRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProveKey performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Takes the signature of a challenge (SSHSIG) as proof of possession.
+func (c *Client) ProveKey(ctx context.Context, key KeyName, body ProveKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveKeyRequest(c.Server, key, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPublicHalf performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
 func (c *Client) GetPublicHalf(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPublicHalfRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLogin performs a GET /logins/{login} (the `GetLogin` operationId) request.
+//
+// A login, what was seen in it and by which method.
+func (c *Client) GetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLoginRequest(c.Server, login)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportEntryWithBody performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records that the caller completed a login with the key, from their own machine.
+func (c *Client) ReportEntryWithBody(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportEntryRequestWithBody(c.Server, login, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportEntry performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Records that the caller completed a login with the key, from their own machine.
+func (c *Client) ReportEntry(ctx context.Context, login LoginName, body ReportEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportEntryRequest(c.Server, login, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportFilesWithBody performs a POST /logins/{login}/files (the `ReportFiles` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records what the caller read in the authorized_keys files of a login, from their own machine.
+func (c *Client) ReportFilesWithBody(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportFilesRequestWithBody(c.Server, login, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportFiles performs a POST /logins/{login}/files (the `ReportFiles` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Records what the caller read in the authorized_keys files of a login, from their own machine.
+func (c *Client) ReportFiles(ctx context.Context, login LoginName, body ReportFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportFilesRequest(c.Server, login, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListVersions performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
+//
+// The contents that the login's files were seen with, the newest first.
+func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVersionsRequest(c.Server, login)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReach performs a GET /reach (the `GetReach` operationId) request.
+//
+// How safe the logins are, the worst first, and how many are how safe.
+func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReachRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1883,6 +2757,68 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartSweepWithBody performs a POST /sweeps (the `StartSweep` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reads the real authorized_keys of logins and compares it with the grants.
+func (c *Client) StartSweepWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartSweepRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartSweep performs a POST /sweeps (the `StartSweep` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Reads the real authorized_keys of logins and compares it with the grants.
+func (c *Client) StartSweep(ctx context.Context, body StartSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartSweepRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSweep performs a GET /sweeps/{sweep} (the `GetSweep` operationId) request.
+//
+// How far a sweep is.
+func (c *Client) GetSweep(ctx context.Context, sweep SweepId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSweepRequest(c.Server, sweep)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSweepItems performs a GET /sweeps/{sweep}/items (the `ListSweepItems` operationId) request.
+//
+// The logins of a sweep, by name.
+func (c *Client) ListSweepItems(ctx context.Context, sweep SweepId, params *ListSweepItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSweepItemsRequest(c.Server, sweep, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2120,6 +3056,101 @@ func NewListDaybookRequest(server string, params *ListDaybookParams) (*http.Requ
 	return req, nil
 }
 
+// NewAddGrantRequest calls the generic AddGrant builder with application/json body
+func NewAddGrantRequest(server string, params *AddGrantParams, body AddGrantJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddGrantRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAddGrantRequestWithBody constructs an http.Request for the AddGrant method, with any body, and a specified content type
+func NewAddGrantRequestWithBody(server string, params *AddGrantParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grants")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewWithdrawGrantRequest calls the generic WithdrawGrant builder with application/json body
+func NewWithdrawGrantRequest(server string, body WithdrawGrantJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWithdrawGrantRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewWithdrawGrantRequestWithBody constructs an http.Request for the WithdrawGrant method, with any body, and a specified content type
+func NewWithdrawGrantRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grants/withdrawals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListInstancesRequest constructs an http.Request for the ListInstances method
 func NewListInstancesRequest(server string, params *ListInstancesParams) (*http.Request, error) {
 	var err error
@@ -2321,6 +3352,46 @@ func NewLaunchInstanceRequestWithBody(server string, params *LaunchInstanceParam
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewAdoptInstanceRequest calls the generic AdoptInstance builder with application/json body
+func NewAdoptInstanceRequest(server string, body AdoptInstanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAdoptInstanceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAdoptInstanceRequestWithBody constructs an http.Request for the AdoptInstance method, with any body, and a specified content type
+func NewAdoptInstanceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/adopted")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2556,6 +3627,40 @@ func NewStartInstanceRequest(server string, instance InstanceName, params *Start
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddStewardRequest constructs an http.Request for the AddSteward method
+func NewAddStewardRequest(server string, instance InstanceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/steward", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -3090,6 +4195,121 @@ func NewGetKeyRequest(server string, key KeyName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChallengeKeyRequest constructs an http.Request for the ChallengeKey method
+func NewChallengeKeyRequest(server string, key KeyName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/challenges", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLossRequest constructs an http.Request for the GetLoss method
+func NewGetLossRequest(server string, key KeyName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/loss", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMarkLostRequest calls the generic MarkLost builder with application/json body
+func NewMarkLostRequest(server string, key KeyName, body MarkLostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkLostRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewMarkLostRequestWithBody constructs an http.Request for the MarkLost method, with any body, and a specified content type
+func NewMarkLostRequestWithBody(server string, key KeyName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/lost", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListOpensRequest constructs an http.Request for the ListOpens method
 func NewListOpensRequest(server string, key KeyName, params *ListOpensParams) (*http.Request, error) {
 	var err error
@@ -3209,6 +4429,53 @@ func NewGetPrivateHalfRequest(server string, key KeyName) (*http.Request, error)
 	return req, nil
 }
 
+// NewProveKeyRequest calls the generic ProveKey builder with application/json body
+func NewProveKeyRequest(server string, key KeyName, body ProveKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProveKeyRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewProveKeyRequestWithBody constructs an http.Request for the ProveKey method, with any body, and a specified content type
+func NewProveKeyRequestWithBody(server string, key KeyName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/proofs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetPublicHalfRequest constructs an http.Request for the GetPublicHalf method
 func NewGetPublicHalfRequest(server string, key KeyName, params *GetPublicHalfParams) (*http.Request, error) {
 	var err error
@@ -3247,6 +4514,318 @@ func NewGetPublicHalfRequest(server string, key KeyName, params *GetPublicHalfPa
 		if params.Format != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLoginRequest constructs an http.Request for the GetLogin method
+func NewGetLoginRequest(server string, login LoginName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReportEntryRequest calls the generic ReportEntry builder with application/json body
+func NewReportEntryRequest(server string, login LoginName, body ReportEntryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReportEntryRequestWithBody(server, login, "application/json", bodyReader)
+}
+
+// NewReportEntryRequestWithBody constructs an http.Request for the ReportEntry method, with any body, and a specified content type
+func NewReportEntryRequestWithBody(server string, login LoginName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s/entries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReportFilesRequest calls the generic ReportFiles builder with application/json body
+func NewReportFilesRequest(server string, login LoginName, body ReportFilesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReportFilesRequestWithBody(server, login, "application/json", bodyReader)
+}
+
+// NewReportFilesRequestWithBody constructs an http.Request for the ReportFiles method, with any body, and a specified content type
+func NewReportFilesRequestWithBody(server string, login LoginName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListVersionsRequest constructs an http.Request for the ListVersions method
+func NewListVersionsRequest(server string, login LoginName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s/versions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReachRequest constructs an http.Request for the GetReach method
+func NewGetReachRequest(server string, params *GetReachParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/reach")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Drift != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drift", *params.Drift, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Region != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "region", *params.Region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Keeper != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3549,6 +5128,165 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewStartSweepRequest calls the generic StartSweep builder with application/json body
+func NewStartSweepRequest(server string, body StartSweepJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartSweepRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartSweepRequestWithBody constructs an http.Request for the StartSweep method, with any body, and a specified content type
+func NewStartSweepRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSweepRequest constructs an http.Request for the GetSweep method
+func NewGetSweepRequest(server string, sweep SweepId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sweep", sweep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSweepItemsRequest constructs an http.Request for the ListSweepItems method
+func NewListSweepItemsRequest(server string, sweep SweepId, params *ListSweepItemsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sweep", sweep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps/%s/items", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -3759,6 +5497,34 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListDaybookWithResponse(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*ListDaybookResponse, error)
 
+	// AddGrantWithBodyWithResponse performs a POST /grants (the `AddGrant` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddGrantWithBodyWithResponse(ctx context.Context, params *AddGrantParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGrantResponse, error)
+
+	// AddGrantWithResponse performs a POST /grants (the `AddGrant` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+	AddGrantWithResponse(ctx context.Context, params *AddGrantParams, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGrantResponse, error)
+
+	// WithdrawGrantWithBodyWithResponse performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	WithdrawGrantWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawGrantResponse, error)
+
+	// WithdrawGrantWithResponse performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+	WithdrawGrantWithResponse(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawGrantResponse, error)
+
 	// ListInstancesWithResponse performs a GET /instances (the `ListInstances` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3773,6 +5539,20 @@ type ClientWithResponsesInterface interface {
 	// LaunchInstanceWithResponse performs a POST /instances (the `LaunchInstance` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LaunchInstanceWithResponse(ctx context.Context, params *LaunchInstanceParams, body LaunchInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*LaunchInstanceResponse, error)
+
+	// AdoptInstanceWithBodyWithResponse performs a POST /instances/adopted (the `AdoptInstance` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AdoptInstanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptInstanceResponse, error)
+
+	// AdoptInstanceWithResponse performs a POST /instances/adopted (the `AdoptInstance` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+	AdoptInstanceWithResponse(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptInstanceResponse, error)
 
 	// TerminateInstanceWithResponse performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
 	//
@@ -3793,6 +5573,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	StartInstanceWithResponse(ctx context.Context, instance InstanceName, params *StartInstanceParams, reqEditors ...RequestEditorFn) (*StartInstanceResponse, error)
+
+	// AddStewardWithResponse performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+	//
+	// Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddStewardWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*AddStewardResponse, error)
 
 	// StopInstanceWithResponse performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
 	//
@@ -3891,6 +5678,34 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetKeyResponse, error)
 
+	// ChallengeKeyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+	//
+	// Issues a text to be signed with the private half, as proof that the caller holds it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChallengeKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error)
+
+	// GetLossWithResponse performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
+	//
+	// What would become of the logins if the key were lost.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLossWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetLossResponse, error)
+
+	// MarkLostWithBodyWithResponse performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	MarkLostWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkLostResponse, error)
+
+	// MarkLostWithResponse performs a POST /keys/{key}/lost (the `MarkLost` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+	MarkLostWithResponse(ctx context.Context, key KeyName, body MarkLostJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkLostResponse, error)
+
 	// ListOpensWithResponse performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3903,10 +5718,73 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetPrivateHalfWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetPrivateHalfResponse, error)
 
+	// ProveKeyWithBodyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Takes the signature of a challenge (SSHSIG) as proof of possession.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ProveKeyWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveKeyResponse, error)
+
+	// ProveKeyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Takes the signature of a challenge (SSHSIG) as proof of possession.
+	ProveKeyWithResponse(ctx context.Context, key KeyName, body ProveKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveKeyResponse, error)
+
 	// GetPublicHalfWithResponse performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetPublicHalfWithResponse(ctx context.Context, key KeyName, params *GetPublicHalfParams, reqEditors ...RequestEditorFn) (*GetPublicHalfResponse, error)
+
+	// GetLoginWithResponse performs a GET /logins/{login} (the `GetLogin` operationId) request.
+	//
+	// A login, what was seen in it and by which method.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLoginWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*GetLoginResponse, error)
+
+	// ReportEntryWithBodyWithResponse performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records that the caller completed a login with the key, from their own machine.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportEntryWithBodyWithResponse(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportEntryResponse, error)
+
+	// ReportEntryWithResponse performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Records that the caller completed a login with the key, from their own machine.
+	ReportEntryWithResponse(ctx context.Context, login LoginName, body ReportEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportEntryResponse, error)
+
+	// ReportFilesWithBodyWithResponse performs a POST /logins/{login}/files (the `ReportFiles` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Records what the caller read in the authorized_keys files of a login, from their own machine.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportFilesWithBodyWithResponse(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportFilesResponse, error)
+
+	// ReportFilesWithResponse performs a POST /logins/{login}/files (the `ReportFiles` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Records what the caller read in the authorized_keys files of a login, from their own machine.
+	ReportFilesWithResponse(ctx context.Context, login LoginName, body ReportFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportFilesResponse, error)
+
+	// ListVersionsWithResponse performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
+	//
+	// The contents that the login's files were seen with, the newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListVersionsWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
+
+	// GetReachWithResponse performs a GET /reach (the `GetReach` operationId) request.
+	//
+	// How safe the logins are, the worst first, and how many are how safe.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetReachWithResponse(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*GetReachResponse, error)
 
 	// ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
 	//
@@ -3942,6 +5820,34 @@ type ClientWithResponsesInterface interface {
 	// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// StartSweepWithBodyWithResponse performs a POST /sweeps (the `StartSweep` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reads the real authorized_keys of logins and compares it with the grants.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StartSweepWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartSweepResponse, error)
+
+	// StartSweepWithResponse performs a POST /sweeps (the `StartSweep` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Reads the real authorized_keys of logins and compares it with the grants.
+	StartSweepWithResponse(ctx context.Context, body StartSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*StartSweepResponse, error)
+
+	// GetSweepWithResponse performs a GET /sweeps/{sweep} (the `GetSweep` operationId) request.
+	//
+	// How far a sweep is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetSweepWithResponse(ctx context.Context, sweep SweepId, reqEditors ...RequestEditorFn) (*GetSweepResponse, error)
+
+	// ListSweepItemsWithResponse performs a GET /sweeps/{sweep}/items (the `ListSweepItems` operationId) request.
+	//
+	// The logins of a sweep, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSweepItemsWithResponse(ctx context.Context, sweep SweepId, params *ListSweepItemsParams, reqEditors ...RequestEditorFn) (*ListSweepItemsResponse, error)
 
 	// ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
 	//
@@ -4074,6 +5980,102 @@ func (r ListDaybookResponse) ContentType() string {
 	return ""
 }
 
+type AddGrantResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AddGrantResponse) GetJSON202() *Grant {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddGrantResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddGrantResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddGrantResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddGrantResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawGrantResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r WithdrawGrantResponse) GetJSON202() *Grant {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawGrantResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawGrantResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawGrantResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawGrantResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListInstancesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4164,6 +6166,54 @@ func (r LaunchInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LaunchInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AdoptInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Instance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AdoptInstanceResponse) GetJSON201() *Instance {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdoptInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdoptInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdoptInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdoptInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdoptInstanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4356,6 +6406,54 @@ func (r StartInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StartInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddStewardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Grant
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddStewardResponse) GetJSON201() *Grant {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddStewardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddStewardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddStewardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddStewardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddStewardResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4835,6 +6933,150 @@ func (r GetKeyResponse) ContentType() string {
 	return ""
 }
 
+type ChallengeKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Challenge
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ChallengeKeyResponse) GetJSON201() *Challenge {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChallengeKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChallengeKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChallengeKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChallengeKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChallengeKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLossResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]LossChange
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLossResponse) GetJSON200() *[]LossChange {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLossResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLossResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLossResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLossResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLossResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MarkLostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Key
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MarkLostResponse) GetJSON200() *Key {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkLostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkLostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkLostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkLostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkLostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListOpensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4924,6 +7166,54 @@ func (r GetPrivateHalfResponse) ContentType() string {
 	return ""
 }
 
+type ProveKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Key
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProveKeyResponse) GetJSON200() *Key {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProveKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProveKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProveKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProveKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProveKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPublicHalfResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4959,6 +7249,246 @@ func (r GetPublicHalfResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPublicHalfResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLoginResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Login
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLoginResponse) GetJSON200() *Login {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLoginResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLoginResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLoginResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLoginResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLoginResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportEntryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Login
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportEntryResponse) GetJSON200() *Login {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportEntryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportEntryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportEntryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportEntryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportEntryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Login
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportFilesResponse) GetJSON200() *Login {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportFilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FileVersion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListVersionsResponse) GetJSON200() *[]FileVersion {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListVersionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReachResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReachPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReachResponse) GetJSON200() *ReachPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReachResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReachResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReachResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReachResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReachResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5253,6 +7783,150 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type StartSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Sweep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StartSweepResponse) GetJSON202() *Sweep {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartSweepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartSweepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sweep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSweepResponse) GetJSON200() *Sweep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSweepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSweepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSweepItemsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SweepItemPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSweepItemsResponse) GetJSON200() *SweepItemPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSweepItemsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSweepItemsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSweepItemsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSweepItemsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSweepItemsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5460,6 +8134,58 @@ func (c *ClientWithResponses) ListDaybookWithResponse(ctx context.Context, param
 	return ParseListDaybookResponse(rsp)
 }
 
+// AddGrantWithBodyWithResponse performs a POST /grants (the `AddGrant` operationId) request,
+// with any type of body and a specified content type.
+//
+// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddGrantWithBodyWithResponse(ctx context.Context, params *AddGrantParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGrantResponse, error) {
+	rsp, err := c.AddGrantWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGrantResponse(rsp)
+}
+
+// AddGrantWithResponse performs a POST /grants (the `AddGrant` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it.
+func (c *ClientWithResponses) AddGrantWithResponse(ctx context.Context, params *AddGrantParams, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGrantResponse, error) {
+	rsp, err := c.AddGrant(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGrantResponse(rsp)
+}
+
+// WithdrawGrantWithBodyWithResponse performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request,
+// with any type of body and a specified content type.
+//
+// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) WithdrawGrantWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawGrantResponse, error) {
+	rsp, err := c.WithdrawGrantWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawGrantResponse(rsp)
+}
+
+// WithdrawGrantWithResponse performs a POST /grants/withdrawals (the `WithdrawGrant` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
+func (c *ClientWithResponses) WithdrawGrantWithResponse(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawGrantResponse, error) {
+	rsp, err := c.WithdrawGrant(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawGrantResponse(rsp)
+}
+
 // ListInstancesWithResponse performs a GET /instances (the `ListInstances` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5491,6 +8217,32 @@ func (c *ClientWithResponses) LaunchInstanceWithResponse(ctx context.Context, pa
 		return nil, err
 	}
 	return ParseLaunchInstanceResponse(rsp)
+}
+
+// AdoptInstanceWithBodyWithResponse performs a POST /instances/adopted (the `AdoptInstance` operationId) request,
+// with any type of body and a specified content type.
+//
+// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AdoptInstanceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptInstanceResponse, error) {
+	rsp, err := c.AdoptInstanceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptInstanceResponse(rsp)
+}
+
+// AdoptInstanceWithResponse performs a POST /instances/adopted (the `AdoptInstance` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
+func (c *ClientWithResponses) AdoptInstanceWithResponse(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptInstanceResponse, error) {
+	rsp, err := c.AdoptInstance(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptInstanceResponse(rsp)
 }
 
 // TerminateInstanceWithResponse performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
@@ -5535,6 +8287,19 @@ func (c *ClientWithResponses) StartInstanceWithResponse(ctx context.Context, ins
 		return nil, err
 	}
 	return ParseStartInstanceResponse(rsp)
+}
+
+// AddStewardWithResponse performs a POST /instances/{instance}/steward (the `AddSteward` operationId) request.
+//
+// Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddStewardWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*AddStewardResponse, error) {
+	rsp, err := c.AddSteward(ctx, instance, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStewardResponse(rsp)
 }
 
 // StopInstanceWithResponse performs a POST /instances/{instance}/stop (the `StopInstance` operationId) request.
@@ -5724,6 +8489,58 @@ func (c *ClientWithResponses) GetKeyWithResponse(ctx context.Context, key KeyNam
 	return ParseGetKeyResponse(rsp)
 }
 
+// ChallengeKeyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+//
+// Issues a text to be signed with the private half, as proof that the caller holds it.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChallengeKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error) {
+	rsp, err := c.ChallengeKey(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChallengeKeyResponse(rsp)
+}
+
+// GetLossWithResponse performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
+//
+// What would become of the logins if the key were lost.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLossWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetLossResponse, error) {
+	rsp, err := c.GetLoss(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLossResponse(rsp)
+}
+
+// MarkLostWithBodyWithResponse performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
+// with any type of body and a specified content type.
+//
+// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MarkLostWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkLostResponse, error) {
+	rsp, err := c.MarkLostWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkLostResponse(rsp)
+}
+
+// MarkLostWithResponse performs a POST /keys/{key}/lost (the `MarkLost` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed.
+func (c *ClientWithResponses) MarkLostWithResponse(ctx context.Context, key KeyName, body MarkLostJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkLostResponse, error) {
+	rsp, err := c.MarkLost(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkLostResponse(rsp)
+}
+
 // ListOpensWithResponse performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5748,6 +8565,32 @@ func (c *ClientWithResponses) GetPrivateHalfWithResponse(ctx context.Context, ke
 	return ParseGetPrivateHalfResponse(rsp)
 }
 
+// ProveKeyWithBodyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Takes the signature of a challenge (SSHSIG) as proof of possession.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ProveKeyWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveKeyResponse, error) {
+	rsp, err := c.ProveKeyWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveKeyResponse(rsp)
+}
+
+// ProveKeyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Takes the signature of a challenge (SSHSIG) as proof of possession.
+func (c *ClientWithResponses) ProveKeyWithResponse(ctx context.Context, key KeyName, body ProveKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveKeyResponse, error) {
+	rsp, err := c.ProveKey(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveKeyResponse(rsp)
+}
+
 // GetPublicHalfWithResponse performs a GET /keys/{key}/public-half (the `GetPublicHalf` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5757,6 +8600,97 @@ func (c *ClientWithResponses) GetPublicHalfWithResponse(ctx context.Context, key
 		return nil, err
 	}
 	return ParseGetPublicHalfResponse(rsp)
+}
+
+// GetLoginWithResponse performs a GET /logins/{login} (the `GetLogin` operationId) request.
+//
+// A login, what was seen in it and by which method.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLoginWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*GetLoginResponse, error) {
+	rsp, err := c.GetLogin(ctx, login, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLoginResponse(rsp)
+}
+
+// ReportEntryWithBodyWithResponse performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records that the caller completed a login with the key, from their own machine.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportEntryWithBodyWithResponse(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportEntryResponse, error) {
+	rsp, err := c.ReportEntryWithBody(ctx, login, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportEntryResponse(rsp)
+}
+
+// ReportEntryWithResponse performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Records that the caller completed a login with the key, from their own machine.
+func (c *ClientWithResponses) ReportEntryWithResponse(ctx context.Context, login LoginName, body ReportEntryJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportEntryResponse, error) {
+	rsp, err := c.ReportEntry(ctx, login, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportEntryResponse(rsp)
+}
+
+// ReportFilesWithBodyWithResponse performs a POST /logins/{login}/files (the `ReportFiles` operationId) request,
+// with any type of body and a specified content type.
+//
+// Records what the caller read in the authorized_keys files of a login, from their own machine.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportFilesWithBodyWithResponse(ctx context.Context, login LoginName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportFilesResponse, error) {
+	rsp, err := c.ReportFilesWithBody(ctx, login, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportFilesResponse(rsp)
+}
+
+// ReportFilesWithResponse performs a POST /logins/{login}/files (the `ReportFiles` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Records what the caller read in the authorized_keys files of a login, from their own machine.
+func (c *ClientWithResponses) ReportFilesWithResponse(ctx context.Context, login LoginName, body ReportFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportFilesResponse, error) {
+	rsp, err := c.ReportFiles(ctx, login, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportFilesResponse(rsp)
+}
+
+// ListVersionsWithResponse performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
+//
+// The contents that the login's files were seen with, the newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error) {
+	rsp, err := c.ListVersions(ctx, login, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListVersionsResponse(rsp)
+}
+
+// GetReachWithResponse performs a GET /reach (the `GetReach` operationId) request.
+//
+// How safe the logins are, the worst first, and how many are how safe.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetReachWithResponse(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*GetReachResponse, error) {
+	rsp, err := c.GetReach(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReachResponse(rsp)
 }
 
 // ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
@@ -5834,6 +8768,58 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// StartSweepWithBodyWithResponse performs a POST /sweeps (the `StartSweep` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reads the real authorized_keys of logins and compares it with the grants.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartSweepWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartSweepResponse, error) {
+	rsp, err := c.StartSweepWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartSweepResponse(rsp)
+}
+
+// StartSweepWithResponse performs a POST /sweeps (the `StartSweep` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Reads the real authorized_keys of logins and compares it with the grants.
+func (c *ClientWithResponses) StartSweepWithResponse(ctx context.Context, body StartSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*StartSweepResponse, error) {
+	rsp, err := c.StartSweep(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartSweepResponse(rsp)
+}
+
+// GetSweepWithResponse performs a GET /sweeps/{sweep} (the `GetSweep` operationId) request.
+//
+// How far a sweep is.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetSweepWithResponse(ctx context.Context, sweep SweepId, reqEditors ...RequestEditorFn) (*GetSweepResponse, error) {
+	rsp, err := c.GetSweep(ctx, sweep, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSweepResponse(rsp)
+}
+
+// ListSweepItemsWithResponse performs a GET /sweeps/{sweep}/items (the `ListSweepItems` operationId) request.
+//
+// The logins of a sweep, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSweepItemsWithResponse(ctx context.Context, sweep SweepId, params *ListSweepItemsParams, reqEditors ...RequestEditorFn) (*ListSweepItemsResponse, error) {
+	rsp, err := c.ListSweepItems(ctx, sweep, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSweepItemsResponse(rsp)
 }
 
 // ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
@@ -5972,6 +8958,72 @@ func ParseListDaybookResponse(rsp *http.Response) (*ListDaybookResponse, error) 
 	return response, nil
 }
 
+// ParseAddGrantResponse parses an HTTP response from a AddGrantWithResponse call
+func ParseAddGrantResponse(rsp *http.Response) (*AddGrantResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddGrantResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawGrantResponse parses an HTTP response from a WithdrawGrantWithResponse call
+func ParseWithdrawGrantResponse(rsp *http.Response) (*WithdrawGrantResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawGrantResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListInstancesResponse parses an HTTP response from a ListInstancesWithResponse call
 func ParseListInstancesResponse(rsp *http.Response) (*ListInstancesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6025,6 +9077,39 @@ func ParseLaunchInstanceResponse(rsp *http.Response) (*LaunchInstanceResponse, e
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAdoptInstanceResponse parses an HTTP response from a AdoptInstanceWithResponse call
+func ParseAdoptInstanceResponse(rsp *http.Response) (*AdoptInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdoptInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6157,6 +9242,39 @@ func ParseStartInstanceResponse(rsp *http.Response) (*StartInstanceResponse, err
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddStewardResponse parses an HTTP response from a AddStewardWithResponse call
+func ParseAddStewardResponse(rsp *http.Response) (*AddStewardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddStewardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6496,6 +9614,105 @@ func ParseGetKeyResponse(rsp *http.Response) (*GetKeyResponse, error) {
 	return response, nil
 }
 
+// ParseChallengeKeyResponse parses an HTTP response from a ChallengeKeyWithResponse call
+func ParseChallengeKeyResponse(rsp *http.Response) (*ChallengeKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChallengeKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Challenge
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLossResponse parses an HTTP response from a GetLossWithResponse call
+func ParseGetLossResponse(rsp *http.Response) (*GetLossResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLossResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []LossChange
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMarkLostResponse parses an HTTP response from a MarkLostWithResponse call
+func ParseMarkLostResponse(rsp *http.Response) (*MarkLostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkLostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Key
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListOpensResponse parses an HTTP response from a ListOpensWithResponse call
 func ParseListOpensResponse(rsp *http.Response) (*ListOpensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6555,6 +9772,39 @@ func ParseGetPrivateHalfResponse(rsp *http.Response) (*GetPrivateHalfResponse, e
 	return response, nil
 }
 
+// ParseProveKeyResponse parses an HTTP response from a ProveKeyWithResponse call
+func ParseProveKeyResponse(rsp *http.Response) (*ProveKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProveKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Key
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetPublicHalfResponse parses an HTTP response from a GetPublicHalfWithResponse call
 func ParseGetPublicHalfResponse(rsp *http.Response) (*GetPublicHalfResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6569,6 +9819,171 @@ func ParseGetPublicHalfResponse(rsp *http.Response) (*GetPublicHalfResponse, err
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLoginResponse parses an HTTP response from a GetLoginWithResponse call
+func ParseGetLoginResponse(rsp *http.Response) (*GetLoginResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLoginResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Login
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportEntryResponse parses an HTTP response from a ReportEntryWithResponse call
+func ParseReportEntryResponse(rsp *http.Response) (*ReportEntryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportEntryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Login
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportFilesResponse parses an HTTP response from a ReportFilesWithResponse call
+func ParseReportFilesResponse(rsp *http.Response) (*ReportFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Login
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListVersionsResponse parses an HTTP response from a ListVersionsWithResponse call
+func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FileVersion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReachResponse parses an HTTP response from a GetReachWithResponse call
+func ParseGetReachResponse(rsp *http.Response) (*GetReachResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReachResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReachPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -6789,6 +10204,105 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseStartSweepResponse parses an HTTP response from a StartSweepWithResponse call
+func ParseStartSweepResponse(rsp *http.Response) (*StartSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Sweep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSweepResponse parses an HTTP response from a GetSweepWithResponse call
+func ParseGetSweepResponse(rsp *http.Response) (*GetSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sweep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSweepItemsResponse parses an HTTP response from a ListSweepItemsWithResponse call
+func ParseListSweepItemsResponse(rsp *http.Response) (*ListSweepItemsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSweepItemsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SweepItemPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -22,6 +22,7 @@ type Keeper struct {
 	Kind       string // person or team
 	Title      string
 	OperatorID *uuid.UUID
+	LeftAt     *time.Time
 }
 
 // Session is a signed-in console. Only the hash of its secret is kept.

@@ -284,6 +284,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/instances/adopted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw. */
+        post: operations["adoptInstance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/steward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Makes a steward key for the instance, whose private half is kept in the safe, and grants it the instance's own login. The caller places the line. */
+        post: operations["addSteward"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/instances/{instance}/start": {
         parameters: {
             query?: never;
@@ -326,6 +360,244 @@ export interface paths {
         get: operations["listOpeners"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How safe the logins are, the worst first, and how many are how safe. */
+        get: operations["getReach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/logins/{login}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A login, what was seen in it and by which method. */
+        get: operations["getLogin"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/logins/{login}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Records what the caller read in the authorized_keys files of a login, from their own machine. */
+        post: operations["reportFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/logins/{login}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The contents that the login's files were seen with, the newest first. */
+        get: operations["listVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/logins/{login}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Records that the caller completed a login with the key, from their own machine. */
+        post: operations["reportEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Reads the real authorized_keys of logins and compares it with the grants. */
+        post: operations["startSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps/{sweep}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How far a sweep is. */
+        get: operations["getSweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps/{sweep}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The logins of a sweep, by name. */
+        get: operations["listSweepItems"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it. */
+        post: operations["addGrant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/grants/withdrawals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason. */
+        post: operations["withdrawGrant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}/loss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What would become of the logins if the key were lost. */
+        get: operations["getLoss"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}/lost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Marks the key as lost, by its keeper or an admin. It opens what it opens until its lines are removed. */
+        post: operations["markLost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}/challenges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Issues a text to be signed with the private half, as proof that the caller holds it. */
+        post: operations["challengeKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Takes the signature of a challenge (SSHSIG) as proof of possession. */
+        post: operations["proveKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -442,11 +714,217 @@ export interface components {
         /** @enum {string} */
         InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "terminating" | "terminated" | "failed";
         /** @enum {string} */
-        RunKind: "launch" | "start" | "stop" | "terminate";
+        RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw";
         /** @enum {string} */
         RunState: "queued" | "running" | "undoing" | "done" | "undone" | "failed";
         /** @enum {string} */
         StepState: "waiting" | "running" | "done" | "failed" | "undone";
+        /**
+         * @description How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+         * @enum {string}
+         */
+        ReachState: "shut" | "unswept" | "stale" | "thin" | "solid";
+        /** @enum {string} */
+        SweepItemState: "waiting" | "as before" | "changed" | "failed";
+        LoginReach: {
+            /** @description user@instance */
+            login: string;
+            os_user: string;
+            instance: string;
+            region: string;
+            reach: components["schemas"]["ReachState"];
+            /** @description With a fresh proof; 2 means two or more. */
+            keepers: number;
+            in_place: number;
+            missing: number;
+            ungranted: number;
+            strangers: number;
+            /** @description Whether the service's own key is in place. */
+            steward: boolean;
+            /** Format: date-time */
+            swept_at?: string;
+            /** @description Why the last attempt to read its files failed. */
+            sweep_error?: string;
+            /** @description What is to be known about it, in words. */
+            why: string;
+            /** @description The one command to type next. */
+            next?: string;
+        };
+        ReachPage: {
+            items: components["schemas"]["LoginReach"][];
+            next?: string;
+            /** @description How many logins fit. */
+            total: number;
+            /** @description How many of all logins that fit the filter, but for state, have which reach. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description At how many of them not just the granted keys stand. */
+            drifting: number;
+            /** @description For how many days a proof counts. */
+            fresh_days: number;
+        };
+        Stranger: {
+            algorithm: string;
+            sha256: string;
+            comment: string;
+            /** @description The public key in the one-line OpenSSH form. */
+            line: string;
+            /** @description What keeps the line from opening the login for every holder of the key. */
+            limits?: string;
+            /** Format: date-time */
+            first_seen_at: string;
+            /** Format: date-time */
+            seen_at: string;
+        };
+        Login: {
+            reach: components["schemas"]["LoginReach"];
+            openers: components["schemas"]["Opening"][];
+            strangers: components["schemas"]["Stranger"][];
+            connection: components["schemas"]["Connection"];
+            /** @description By which method its files were last read. */
+            swept_by?: string;
+            /** @description What the cloud's key label is worth, in words. */
+            label?: string;
+            /** @description Its files as they were last seen. */
+            files: components["schemas"]["FileVersion"][];
+        };
+        FileVersion: {
+            path: string;
+            there: boolean;
+            /** @description Bytes that are no UTF-8 are replaced. */
+            content: string;
+            /** @description In octal, such as 0600. */
+            mode: string;
+            method: string;
+            /** Format: date-time */
+            seen_at: string;
+            /** Format: date-time */
+            seen_until: string;
+            /** @description The lines that were not there before. */
+            came: string[];
+            /** @description The lines that were there before. */
+            went: string[];
+        };
+        SeenFile: {
+            path: string;
+            there: boolean;
+            /** Format: byte */
+            content: string;
+            mode: number;
+        };
+        ReportFiles: {
+            /** @description All files that the server reads keys from for the login. */
+            files: components["schemas"]["SeenFile"][];
+            /** @description The SHA-256 fingerprint of the host key that was seen. */
+            host_key: string;
+        };
+        ReportEntry: {
+            key: string;
+            /** @description The SHA-256 fingerprint of the host key that was seen. */
+            host_key: string;
+        };
+        StartSweep: {
+            /** @description Their names. */
+            instances?: string[];
+            /** @description Of the instances, name=value. */
+            label?: string;
+            all?: boolean;
+        };
+        Sweep: {
+            /** Format: uuid */
+            id: string;
+            requested_by: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            total: number;
+            waiting: number;
+            as_before: number;
+            changed: number;
+            failed: number;
+        };
+        SweepItem: {
+            login: string;
+            instance: string;
+            state: components["schemas"]["SweepItemState"];
+            outcome: string;
+        };
+        SweepItemPage: {
+            items: components["schemas"]["SweepItem"][];
+            next?: string;
+        };
+        AdoptInstance: {
+            name: string;
+            /** @description A host name or an address. */
+            address: string;
+            /** @description 22 unless given. */
+            port?: number;
+            login_user: string;
+            /** @description In the one-line OpenSSH form. */
+            host_keys: string[];
+            /** @description How the host keys were learnt, such as first contact. */
+            learnt?: string;
+            labels?: {
+                [key: string]: string;
+            };
+        };
+        AddGrant: {
+            key: string;
+            /** @description user@instance, or the instance for its own login user. */
+            login: string;
+            /**
+             * Format: date-time
+             * @description When the service withdraws it.
+             */
+            until?: string;
+            reason?: string;
+            /** @description The caller places the line. */
+            from_here?: boolean;
+        };
+        WithdrawGrant: {
+            key: string;
+            login: string;
+            reason?: string;
+            /** @description Also where it leaves the login shut or thin; needs a reason. */
+            anyway?: boolean;
+            /** @description The caller removes the line. */
+            from_here?: boolean;
+        };
+        Grant: {
+            key: string;
+            login: string;
+            /** @description The line that is placed or removed. */
+            line: string;
+            connection: components["schemas"]["Connection"];
+            run?: components["schemas"]["Run"];
+        };
+        LossChange: {
+            login: string;
+            instance: string;
+            before: components["schemas"]["ReachState"];
+            after: components["schemas"]["ReachState"];
+        };
+        MarkLost: {
+            reason: string;
+        };
+        Challenge: {
+            /** Format: uuid */
+            id: string;
+            /** @description What is to be signed, byte for byte. */
+            text: string;
+            /** @description Of the signature (SSHSIG). */
+            namespace: string;
+            /** Format: date-time */
+            expires_at: string;
+        };
+        ProveKey: {
+            /** Format: uuid */
+            challenge: string;
+            /** @description SSHSIG in its armour. */
+            signature: string;
+        };
         SignIn: {
             name: string;
             password: string;
@@ -583,6 +1061,14 @@ export interface components {
             /** @description The number of logins that the key is granted. */
             opens: number;
             findings: components["schemas"]["Finding"][];
+            /** @description The service's own key for one instance; nobody else holds it. */
+            steward?: boolean;
+            /**
+             * Format: date-time
+             * @description When somebody last showed that they hold the private half.
+             */
+            proved_at?: string;
+            proved_by?: string;
         };
         KeyPage: {
             items: components["schemas"]["Key"][];
@@ -725,6 +1211,21 @@ export interface components {
             seen_at?: string;
             /** @description By which method it was seen. */
             seen_by?: string;
+            /** @description What keeps the line from opening the login for every holder of the key. */
+            limits?: string;
+            /**
+             * Format: date-time
+             * @description The last completed login by it.
+             */
+            entered_at?: string;
+            /**
+             * Format: date-time
+             * @description When somebody last showed that they hold the private half.
+             */
+            proved_at?: string;
+            key_state?: components["schemas"]["KeyState"];
+            /** @description The service's own key. */
+            steward?: boolean;
         };
         OpeningPage: {
             items: components["schemas"]["Opening"][];
@@ -752,6 +1253,8 @@ export interface components {
             id: string;
             name: string;
             state: components["schemas"]["InstanceState"];
+            /** @description It was not launched by this service, and no cloud is asked about it. */
+            adopted: boolean;
             image: string;
             size: string;
             zone: string;
@@ -788,6 +1291,8 @@ export interface components {
             zone?: string;
             /** @description The names of the keys that are to open it. */
             keys?: string[];
+            /** @description Place a steward key as well, by which the service sweeps and changes keys. */
+            steward?: boolean;
             /** @description Launch without any key: nobody will be able to log in. */
             no_key?: boolean;
             static_address?: boolean;
@@ -873,6 +1378,9 @@ export interface components {
         KeyName: string;
         /** @description The instance's name. */
         InstanceName: string;
+        /** @description The login, user@instance. */
+        LoginName: string;
+        SweepId: string;
         RunId: string;
         /** @description The cursor that the page before gave as next. */
         After: string;
@@ -1511,6 +2019,55 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    adoptInstance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptInstance"];
+            };
+        };
+        responses: {
+            /** @description The instance is recorded. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSteward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The line to place. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     startInstance: {
         parameters: {
             query?: {
@@ -1591,6 +2148,385 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpeningPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReach: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Only logins with this reach. */
+                state?: components["schemas"]["ReachState"];
+                /** @description Only logins at which not just the granted keys stand. */
+                drift?: boolean;
+                /** @description Only logins of instances with this label, name=value. */
+                label?: string;
+                /** @description Only logins in this region. */
+                region?: string;
+                /** @description Only logins that a key of this keeper opens or should open. */
+                keeper?: string;
+                /** @description Only logins that this key opens or should open. */
+                key?: string;
+                /** @description Only logins whose name holds this text. */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of logins. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLogin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The login. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Login"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportFiles"];
+            };
+        };
+        responses: {
+            /** @description What is recorded now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Login"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description At most 100 versions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileVersion"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportEntry"];
+            };
+        };
+        responses: {
+            /** @description What is recorded now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Login"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartSweep"];
+            };
+        };
+        responses: {
+            /** @description The sweep is at work. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: components["parameters"]["SweepId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sweep. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSweepItems: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Only logins in this state. */
+                state?: components["schemas"]["SweepItemState"];
+            };
+            header?: never;
+            path: {
+                sweep: components["parameters"]["SweepId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of logins. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepItemPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addGrant: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddGrant"];
+            };
+        };
+        responses: {
+            /** @description The grant is recorded. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawGrant"];
+            };
+        };
+        responses: {
+            /** @description The grant is being withdrawn. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLoss: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The logins whose reach would change. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LossChange"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    markLost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkLost"];
+            };
+        };
+        responses: {
+            /** @description The key. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    challengeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The challenge. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Challenge"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proveKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProveKey"];
+            };
+        };
+        responses: {
+            /** @description The key. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -5,13 +5,13 @@ package reach
 // Fit is how one key and one login stand.
 type Fit string
 
-// The fits. Unswept means that nobody has looked yet; it is never shown as
+// The fits. FitUnswept means that nobody has looked yet; it is never shown as
 // anything better.
 const (
-	InPlace   Fit = "in place"
-	Missing   Fit = "missing"
-	Ungranted Fit = "ungranted"
-	Unswept   Fit = "unswept"
+	InPlace    Fit = "in place"
+	Missing    Fit = "missing"
+	Ungranted  Fit = "ungranted"
+	FitUnswept Fit = "unswept"
 )
 
 // Sighting is what the last look at a login said of one key.
@@ -33,7 +33,7 @@ func FitOf(granted bool, s Sighting) (fit Fit, ok bool) {
 	case granted && s == NotSeen:
 		return Missing, true
 	case granted:
-		return Unswept, true
+		return FitUnswept, true
 	case s == Seen:
 		return Ungranted, true
 	}

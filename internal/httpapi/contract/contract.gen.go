@@ -255,6 +255,33 @@ func (e PrivateFormat) Valid() bool {
 	}
 }
 
+// Defines values for ReachState.
+const (
+	ReachStateShut    ReachState = "shut"
+	ReachStateSolid   ReachState = "solid"
+	ReachStateStale   ReachState = "stale"
+	ReachStateThin    ReachState = "thin"
+	ReachStateUnswept ReachState = "unswept"
+)
+
+// Valid indicates whether the value is a known member of the ReachState enum.
+func (e ReachState) Valid() bool {
+	switch e {
+	case ReachStateShut:
+		return true
+	case ReachStateSolid:
+		return true
+	case ReachStateStale:
+		return true
+	case ReachStateThin:
+		return true
+	case ReachStateUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -278,15 +305,19 @@ func (e Role) Valid() bool {
 
 // Defines values for RunKind.
 const (
+	RunKindGrant     RunKind = "grant"
 	RunKindLaunch    RunKind = "launch"
 	RunKindStart     RunKind = "start"
 	RunKindStop      RunKind = "stop"
 	RunKindTerminate RunKind = "terminate"
+	RunKindWithdraw  RunKind = "withdraw"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
+	case RunKindGrant:
+		return true
 	case RunKindLaunch:
 		return true
 	case RunKindStart:
@@ -294,6 +325,8 @@ func (e RunKind) Valid() bool {
 	case RunKindStop:
 		return true
 	case RunKindTerminate:
+		return true
+	case RunKindWithdraw:
 		return true
 	default:
 		return false
@@ -357,6 +390,30 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for SweepItemState.
+const (
+	SweepItemStateAsBefore SweepItemState = "as before"
+	SweepItemStateChanged  SweepItemState = "changed"
+	SweepItemStateFailed   SweepItemState = "failed"
+	SweepItemStateWaiting  SweepItemState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SweepItemState enum.
+func (e SweepItemState) Valid() bool {
+	switch e {
+	case SweepItemStateAsBefore:
+		return true
+	case SweepItemStateChanged:
+		return true
+	case SweepItemStateFailed:
+		return true
+	case SweepItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TracedKind.
 const (
 	TracedKindHostKey TracedKind = "host key"
@@ -375,6 +432,20 @@ func (e TracedKind) Valid() bool {
 	}
 }
 
+// AddGrant defines model for AddGrant.
+type AddGrant struct {
+	// FromHere The caller places the line.
+	FromHere *bool  `json:"from_here,omitempty"`
+	Key      string `json:"key"`
+
+	// Login user@instance, or the instance for its own login user.
+	Login  string  `json:"login"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Until When the service withdraws it.
+	Until *time.Time `json:"until,omitempty"`
+}
+
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
@@ -383,11 +454,41 @@ type AddToken struct {
 	Role *Role  `json:"role,omitempty"`
 }
 
+// AdoptInstance defines model for AdoptInstance.
+type AdoptInstance struct {
+	// Address A host name or an address.
+	Address string `json:"address"`
+
+	// HostKeys In the one-line OpenSSH form.
+	HostKeys []string           `json:"host_keys"`
+	Labels   *map[string]string `json:"labels,omitempty"`
+
+	// Learnt How the host keys were learnt, such as first contact.
+	Learnt    *string `json:"learnt,omitempty"`
+	LoginUser string  `json:"login_user"`
+	Name      string  `json:"name"`
+
+	// Port 22 unless given.
+	Port *int `json:"port,omitempty"`
+}
+
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
 	Images []Image `json:"images"`
 	Sizes  []Size  `json:"sizes"`
 	Zones  []Zone  `json:"zones"`
+}
+
+// Challenge defines model for Challenge.
+type Challenge struct {
+	ExpiresAt time.Time          `json:"expires_at"`
+	Id        openapi_types.UUID `json:"id"`
+
+	// Namespace Of the signature (SSHSIG).
+	Namespace string `json:"namespace"`
+
+	// Text What is to be signed, byte for byte.
+	Text string `json:"text"`
 }
 
 // Connection What a client needs to log in.
@@ -426,6 +527,26 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// FileVersion defines model for FileVersion.
+type FileVersion struct {
+	// Came The lines that were not there before.
+	Came []string `json:"came"`
+
+	// Content Bytes that are no UTF-8 are replaced.
+	Content string `json:"content"`
+	Method  string `json:"method"`
+
+	// Mode In octal, such as 0600.
+	Mode      string    `json:"mode"`
+	Path      string    `json:"path"`
+	SeenAt    time.Time `json:"seen_at"`
+	SeenUntil time.Time `json:"seen_until"`
+	There     bool      `json:"there"`
+
+	// Went The lines that were there before.
+	Went []string `json:"went"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	// ActBy The day, as 2030-12-31, after which the key should not be in use; it may be past. Without one: at once for bad and caution, no hurry for a remark.
@@ -459,6 +580,18 @@ type Fingerprints struct {
 
 // Fit How the key and the login stand; unswept until somebody has looked.
 type Fit string
+
+// Grant defines model for Grant.
+type Grant struct {
+	// Connection What a client needs to log in.
+	Connection Connection `json:"connection"`
+	Key        string     `json:"key"`
+
+	// Line The line that is placed or removed.
+	Line  string `json:"line"`
+	Login string `json:"login"`
+	Run   *Run   `json:"run,omitempty"`
+}
 
 // HostKey defines model for HostKey.
 type HostKey struct {
@@ -513,6 +646,9 @@ type ImportKeys struct {
 
 // Instance defines model for Instance.
 type Instance struct {
+	// Adopted It was not launched by this service, and no cloud is asked about it.
+	Adopted bool `json:"adopted"`
+
 	// CloudId What the cloud calls it.
 	CloudId string `json:"cloud_id"`
 
@@ -584,11 +720,18 @@ type Key struct {
 	// Origin Where the pair was made as far as is known.
 	Origin Origin `json:"origin"`
 
+	// ProvedAt When somebody last showed that they hold the private half.
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+	ProvedBy *string    `json:"proved_by,omitempty"`
+
 	// PublicKey The one-line OpenSSH form.
 	PublicKey string   `json:"public_key"`
 	Purpose   string   `json:"purpose"`
 	State     KeyState `json:"state"`
-	Type      string   `json:"type"`
+
+	// Steward The service's own key for one instance; nobody else holds it.
+	Steward *bool  `json:"steward,omitempty"`
+	Type    string `json:"type"`
 }
 
 // KeyListReading defines model for KeyListReading.
@@ -652,6 +795,9 @@ type LaunchInstance struct {
 	Size          string  `json:"size"`
 	StaticAddress *bool   `json:"static_address,omitempty"`
 
+	// Steward Place a steward key as well, by which the service sweeps and changes keys.
+	Steward *bool `json:"steward,omitempty"`
+
 	// Zone The first zone unless given.
 	Zone *string `json:"zone,omitempty"`
 }
@@ -704,6 +850,68 @@ type ListedKey struct {
 	PublicKey string `json:"public_key"`
 }
 
+// Login defines model for Login.
+type Login struct {
+	// Connection What a client needs to log in.
+	Connection Connection `json:"connection"`
+
+	// Files Its files as they were last seen.
+	Files []FileVersion `json:"files"`
+
+	// Label What the cloud's key label is worth, in words.
+	Label     *string    `json:"label,omitempty"`
+	Openers   []Opening  `json:"openers"`
+	Reach     LoginReach `json:"reach"`
+	Strangers []Stranger `json:"strangers"`
+
+	// SweptBy By which method its files were last read.
+	SweptBy *string `json:"swept_by,omitempty"`
+}
+
+// LoginReach defines model for LoginReach.
+type LoginReach struct {
+	InPlace  int    `json:"in_place"`
+	Instance string `json:"instance"`
+
+	// Keepers With a fresh proof; 2 means two or more.
+	Keepers int `json:"keepers"`
+
+	// Login user@instance
+	Login   string `json:"login"`
+	Missing int    `json:"missing"`
+
+	// Next The one command to type next.
+	Next   *string `json:"next,omitempty"`
+	OsUser string  `json:"os_user"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach  ReachState `json:"reach"`
+	Region string     `json:"region"`
+
+	// Steward Whether the service's own key is in place.
+	Steward   bool `json:"steward"`
+	Strangers int  `json:"strangers"`
+
+	// SweepError Why the last attempt to read its files failed.
+	SweepError *string    `json:"sweep_error,omitempty"`
+	SweptAt    *time.Time `json:"swept_at,omitempty"`
+	Ungranted  int        `json:"ungranted"`
+
+	// Why What is to be known about it, in words.
+	Why string `json:"why"`
+}
+
+// LossChange defines model for LossChange.
+type LossChange struct {
+	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	After ReachState `json:"after"`
+
+	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Before   ReachState `json:"before"`
+	Instance string     `json:"instance"`
+	Login    string     `json:"login"`
+}
+
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
 	// FileName What a file with the private half is usually called.
@@ -734,6 +942,11 @@ type MakeKey struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// MarkLost defines model for MarkLost.
+type MarkLost struct {
+	Reason string `json:"reason"`
+}
+
 // Me defines model for Me.
 type Me struct {
 	// By How the caller is signed in.
@@ -759,6 +972,9 @@ type NewToken struct {
 
 // Opening One key and one login.
 type Opening struct {
+	// EnteredAt The last completed login by it.
+	EnteredAt *time.Time `json:"entered_at,omitempty"`
+
 	// Fit How the key and the login stand; unswept until somebody has looked.
 	Fit           Fit           `json:"fit"`
 	GrantedAt     *time.Time    `json:"granted_at,omitempty"`
@@ -766,17 +982,27 @@ type Opening struct {
 	Instance      string        `json:"instance"`
 	InstanceState InstanceState `json:"instance_state"`
 	Key           KeyRef        `json:"key"`
+	KeyState      *KeyState     `json:"key_state,omitempty"`
+
+	// Limits What keeps the line from opening the login for every holder of the key.
+	Limits *string `json:"limits,omitempty"`
 
 	// Login user@instance
-	Login  string     `json:"login"`
-	OsUser string     `json:"os_user"`
-	Reason *string    `json:"reason,omitempty"`
-	Region string     `json:"region"`
-	SeenAt *time.Time `json:"seen_at,omitempty"`
+	Login  string `json:"login"`
+	OsUser string `json:"os_user"`
+
+	// ProvedAt When somebody last showed that they hold the private half.
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+	Reason   *string    `json:"reason,omitempty"`
+	Region   string     `json:"region"`
+	SeenAt   *time.Time `json:"seen_at,omitempty"`
 
 	// SeenBy By which method it was seen.
-	SeenBy *string    `json:"seen_by,omitempty"`
-	Until  *time.Time `json:"until,omitempty"`
+	SeenBy *string `json:"seen_by,omitempty"`
+
+	// Steward The service's own key.
+	Steward *bool      `json:"steward,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
 }
 
 // OpeningPage defines model for OpeningPage.
@@ -825,6 +1051,34 @@ type Problem struct {
 	Where *[]string `json:"where,omitempty"`
 }
 
+// ProveKey defines model for ProveKey.
+type ProveKey struct {
+	Challenge openapi_types.UUID `json:"challenge"`
+
+	// Signature SSHSIG in its armour.
+	Signature string `json:"signature"`
+}
+
+// ReachPage defines model for ReachPage.
+type ReachPage struct {
+	// Counts How many of all logins that fit the filter, but for state, have which reach.
+	Counts map[string]int `json:"counts"`
+
+	// Drifting At how many of them not just the granted keys stand.
+	Drifting int `json:"drifting"`
+
+	// FreshDays For how many days a proof counts.
+	FreshDays int          `json:"fresh_days"`
+	Items     []LoginReach `json:"items"`
+	Next      *string      `json:"next,omitempty"`
+
+	// Total How many logins fit.
+	Total int `json:"total"`
+}
+
+// ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+type ReachState string
+
 // ReadKey defines model for ReadKey.
 type ReadKey struct {
 	PublicKey string `json:"public_key"`
@@ -837,6 +1091,22 @@ type ReadKeyList struct {
 
 	// Text At most 1 MiB and 5000 lines.
 	Text string `json:"text"`
+}
+
+// ReportEntry defines model for ReportEntry.
+type ReportEntry struct {
+	// HostKey The SHA-256 fingerprint of the host key that was seen.
+	HostKey string `json:"host_key"`
+	Key     string `json:"key"`
+}
+
+// ReportFiles defines model for ReportFiles.
+type ReportFiles struct {
+	// Files All files that the server reads keys from for the login.
+	Files []SeenFile `json:"files"`
+
+	// HostKey The SHA-256 fingerprint of the host key that was seen.
+	HostKey string `json:"host_key"`
 }
 
 // Role defines model for Role.
@@ -870,6 +1140,14 @@ type RunPage struct {
 // RunState defines model for RunState.
 type RunState string
 
+// SeenFile defines model for SeenFile.
+type SeenFile struct {
+	Content []byte `json:"content"`
+	Mode    int    `json:"mode"`
+	Path    string `json:"path"`
+	There   bool   `json:"there"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Name     string `json:"name"`
@@ -883,6 +1161,17 @@ type Size struct {
 	MemoryMib        int    `json:"memory_mib"`
 	Name             string `json:"name"`
 	TemporaryDiskGib int    `json:"temporary_disk_gib"`
+}
+
+// StartSweep defines model for StartSweep.
+type StartSweep struct {
+	All *bool `json:"all,omitempty"`
+
+	// Instances Their names.
+	Instances *[]string `json:"instances,omitempty"`
+
+	// Label Of the instances, name=value.
+	Label *string `json:"label,omitempty"`
 }
 
 // Step defines model for Step.
@@ -904,6 +1193,51 @@ type Step struct {
 
 // StepState defines model for StepState.
 type StepState string
+
+// Stranger defines model for Stranger.
+type Stranger struct {
+	Algorithm   string    `json:"algorithm"`
+	Comment     string    `json:"comment"`
+	FirstSeenAt time.Time `json:"first_seen_at"`
+
+	// Limits What keeps the line from opening the login for every holder of the key.
+	Limits *string `json:"limits,omitempty"`
+
+	// Line The public key in the one-line OpenSSH form.
+	Line   string    `json:"line"`
+	SeenAt time.Time `json:"seen_at"`
+	Sha256 string    `json:"sha256"`
+}
+
+// Sweep defines model for Sweep.
+type Sweep struct {
+	AsBefore    int                `json:"as_before"`
+	Changed     int                `json:"changed"`
+	CreatedAt   time.Time          `json:"created_at"`
+	EndedAt     *time.Time         `json:"ended_at,omitempty"`
+	Failed      int                `json:"failed"`
+	Id          openapi_types.UUID `json:"id"`
+	RequestedBy string             `json:"requested_by"`
+	Total       int                `json:"total"`
+	Waiting     int                `json:"waiting"`
+}
+
+// SweepItem defines model for SweepItem.
+type SweepItem struct {
+	Instance string         `json:"instance"`
+	Login    string         `json:"login"`
+	Outcome  string         `json:"outcome"`
+	State    SweepItemState `json:"state"`
+}
+
+// SweepItemPage defines model for SweepItemPage.
+type SweepItemPage struct {
+	Items []SweepItem `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
+
+// SweepItemState defines model for SweepItemState.
+type SweepItemState string
 
 // Token defines model for Token.
 type Token struct {
@@ -947,6 +1281,18 @@ type Traced struct {
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
 
+// WithdrawGrant defines model for WithdrawGrant.
+type WithdrawGrant struct {
+	// Anyway Also where it leaves the login shut or thin; needs a reason.
+	Anyway *bool `json:"anyway,omitempty"`
+
+	// FromHere The caller removes the line.
+	FromHere *bool   `json:"from_here,omitempty"`
+	Key      string  `json:"key"`
+	Login    string  `json:"login"`
+	Reason   *string `json:"reason,omitempty"`
+}
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -968,11 +1314,17 @@ type KeyName = string
 // Limit defines model for Limit.
 type Limit = int
 
+// LoginName defines model for LoginName.
+type LoginName = string
+
 // Reason defines model for Reason.
 type Reason = string
 
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
+
+// SweepId defines model for SweepId.
+type SweepId = openapi_types.UUID
 
 // Total defines model for Total.
 type Total = bool
@@ -996,6 +1348,12 @@ type ListDaybookParams struct {
 
 	// Action Only this action.
 	Action *string `form:"action,omitempty" json:"action,omitempty"`
+}
+
+// AddGrantParams defines parameters for AddGrant.
+type AddGrantParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListInstancesParams defines parameters for ListInstances.
@@ -1121,6 +1479,36 @@ type GetPublicHalfParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// GetReachParams defines parameters for GetReach.
+type GetReachParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only logins with this reach.
+	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drift Only logins at which not just the granted keys stand.
+	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Label Only logins of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Region Only logins in this region.
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Keeper Only logins that a key of this keeper opens or should open.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Key Only logins that this key opens or should open.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Q Only logins whose name holds this text.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// After The cursor that the page before gave as next.
@@ -1145,14 +1533,35 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// ListSweepItemsParams defines parameters for ListSweepItems.
+type ListSweepItemsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only logins in this state.
+	State *SweepItemState `form:"state,omitempty" json:"state,omitempty"`
+}
+
 // AddTokenParams defines parameters for AddToken.
 type AddTokenParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
+type AddGrantJSONRequestBody = AddGrant
+
+// WithdrawGrantJSONRequestBody defines body for WithdrawGrant for application/json ContentType.
+type WithdrawGrantJSONRequestBody = WithdrawGrant
+
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = LaunchInstance
+
+// AdoptInstanceJSONRequestBody defines body for AdoptInstance for application/json ContentType.
+type AdoptInstanceJSONRequestBody = AdoptInstance
 
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
@@ -1169,8 +1578,23 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// MarkLostJSONRequestBody defines body for MarkLost for application/json ContentType.
+type MarkLostJSONRequestBody = MarkLost
+
+// ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
+type ProveKeyJSONRequestBody = ProveKey
+
+// ReportEntryJSONRequestBody defines body for ReportEntry for application/json ContentType.
+type ReportEntryJSONRequestBody = ReportEntry
+
+// ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
+type ReportFilesJSONRequestBody = ReportFiles
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
+type StartSweepJSONRequestBody = StartSweep
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = AddToken
@@ -1187,11 +1611,20 @@ type ServerInterface interface {
 	// (GET /daybook)
 	ListDaybook(c *gin.Context, params ListDaybookParams)
 
+	// (POST /grants)
+	AddGrant(c *gin.Context, params AddGrantParams)
+
+	// (POST /grants/withdrawals)
+	WithdrawGrant(c *gin.Context)
+
 	// (GET /instances)
 	ListInstances(c *gin.Context, params ListInstancesParams)
 
 	// (POST /instances)
 	LaunchInstance(c *gin.Context, params LaunchInstanceParams)
+
+	// (POST /instances/adopted)
+	AdoptInstance(c *gin.Context)
 
 	// (DELETE /instances/{instance})
 	TerminateInstance(c *gin.Context, instance InstanceName, params TerminateInstanceParams)
@@ -1204,6 +1637,9 @@ type ServerInterface interface {
 
 	// (POST /instances/{instance}/start)
 	StartInstance(c *gin.Context, instance InstanceName, params StartInstanceParams)
+
+	// (POST /instances/{instance}/steward)
+	AddSteward(c *gin.Context, instance InstanceName)
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(c *gin.Context, instance InstanceName, params StopInstanceParams)
@@ -1235,14 +1671,41 @@ type ServerInterface interface {
 	// (GET /keys/{key})
 	GetKey(c *gin.Context, key KeyName)
 
+	// (POST /keys/{key}/challenges)
+	ChallengeKey(c *gin.Context, key KeyName)
+
+	// (GET /keys/{key}/loss)
+	GetLoss(c *gin.Context, key KeyName)
+
+	// (POST /keys/{key}/lost)
+	MarkLost(c *gin.Context, key KeyName)
+
 	// (GET /keys/{key}/opens)
 	ListOpens(c *gin.Context, key KeyName, params ListOpensParams)
 
 	// (GET /keys/{key}/private-half)
 	GetPrivateHalf(c *gin.Context, key KeyName)
 
+	// (POST /keys/{key}/proofs)
+	ProveKey(c *gin.Context, key KeyName)
+
 	// (GET /keys/{key}/public-half)
 	GetPublicHalf(c *gin.Context, key KeyName, params GetPublicHalfParams)
+
+	// (GET /logins/{login})
+	GetLogin(c *gin.Context, login LoginName)
+
+	// (POST /logins/{login}/entries)
+	ReportEntry(c *gin.Context, login LoginName)
+
+	// (POST /logins/{login}/files)
+	ReportFiles(c *gin.Context, login LoginName)
+
+	// (GET /logins/{login}/versions)
+	ListVersions(c *gin.Context, login LoginName)
+
+	// (GET /reach)
+	GetReach(c *gin.Context, params GetReachParams)
 
 	// (GET /runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
@@ -1261,6 +1724,15 @@ type ServerInterface interface {
 
 	// (POST /session)
 	SignIn(c *gin.Context)
+
+	// (POST /sweeps)
+	StartSweep(c *gin.Context)
+
+	// (GET /sweeps/{sweep})
+	GetSweep(c *gin.Context, sweep SweepId)
+
+	// (GET /sweeps/{sweep}/items)
+	ListSweepItems(c *gin.Context, sweep SweepId, params ListSweepItemsParams)
 
 	// (GET /tokens)
 	ListTokens(c *gin.Context)
@@ -1362,6 +1834,59 @@ func (siw *ServerInterfaceWrapper) ListDaybook(c *gin.Context) {
 	}
 
 	siw.Handler.ListDaybook(c, params)
+}
+
+// AddGrant operation middleware
+func (siw *ServerInterfaceWrapper) AddGrant(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddGrantParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddGrant(c, params)
+}
+
+// WithdrawGrant operation middleware
+func (siw *ServerInterfaceWrapper) WithdrawGrant(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WithdrawGrant(c)
 }
 
 // ListInstances operation middleware
@@ -1493,6 +2018,19 @@ func (siw *ServerInterfaceWrapper) LaunchInstance(c *gin.Context) {
 	}
 
 	siw.Handler.LaunchInstance(c, params)
+}
+
+// AdoptInstance operation middleware
+func (siw *ServerInterfaceWrapper) AdoptInstance(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AdoptInstance(c)
 }
 
 // TerminateInstance operation middleware
@@ -1642,6 +2180,31 @@ func (siw *ServerInterfaceWrapper) StartInstance(c *gin.Context) {
 	}
 
 	siw.Handler.StartInstance(c, instance, params)
+}
+
+// AddSteward operation middleware
+func (siw *ServerInterfaceWrapper) AddSteward(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddSteward(c, instance)
 }
 
 // StopInstance operation middleware
@@ -1945,6 +2508,81 @@ func (siw *ServerInterfaceWrapper) GetKey(c *gin.Context) {
 	siw.Handler.GetKey(c, key)
 }
 
+// ChallengeKey operation middleware
+func (siw *ServerInterfaceWrapper) ChallengeKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChallengeKey(c, key)
+}
+
+// GetLoss operation middleware
+func (siw *ServerInterfaceWrapper) GetLoss(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLoss(c, key)
+}
+
+// MarkLost operation middleware
+func (siw *ServerInterfaceWrapper) MarkLost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MarkLost(c, key)
+}
+
 // ListOpens operation middleware
 func (siw *ServerInterfaceWrapper) ListOpens(c *gin.Context) {
 
@@ -2022,6 +2660,31 @@ func (siw *ServerInterfaceWrapper) GetPrivateHalf(c *gin.Context) {
 	siw.Handler.GetPrivateHalf(c, key)
 }
 
+// ProveKey operation middleware
+func (siw *ServerInterfaceWrapper) ProveKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProveKey(c, key)
+}
+
 // GetPublicHalf operation middleware
 func (siw *ServerInterfaceWrapper) GetPublicHalf(c *gin.Context) {
 
@@ -2056,6 +2719,197 @@ func (siw *ServerInterfaceWrapper) GetPublicHalf(c *gin.Context) {
 	}
 
 	siw.Handler.GetPublicHalf(c, key, params)
+}
+
+// GetLogin operation middleware
+func (siw *ServerInterfaceWrapper) GetLogin(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLogin(c, login)
+}
+
+// ReportEntry operation middleware
+func (siw *ServerInterfaceWrapper) ReportEntry(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportEntry(c, login)
+}
+
+// ReportFiles operation middleware
+func (siw *ServerInterfaceWrapper) ReportFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportFiles(c, login)
+}
+
+// ListVersions operation middleware
+func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVersions(c, login)
+}
+
+// GetReach operation middleware
+func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReachParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "drift" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drift", c.Request.URL.Query(), &params.Drift, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter drift: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "region", c.Request.URL.Query(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter region: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "keeper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReach(c, params)
 }
 
 // ListRuns operation middleware
@@ -2230,6 +3084,96 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	siw.Handler.SignIn(c)
 }
 
+// StartSweep operation middleware
+func (siw *ServerInterfaceWrapper) StartSweep(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartSweep(c)
+}
+
+// GetSweep operation middleware
+func (siw *ServerInterfaceWrapper) GetSweep(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sweep" -------------
+	var sweep SweepId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sweep", c.Param("sweep"), &sweep, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sweep: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSweep(c, sweep)
+}
+
+// ListSweepItems operation middleware
+func (siw *ServerInterfaceWrapper) ListSweepItems(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sweep" -------------
+	var sweep SweepId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sweep", c.Param("sweep"), &sweep, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sweep: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSweepItemsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSweepItems(c, sweep, params)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -2372,9 +3316,25 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/instances", wrapper.LaunchInstance)
 	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.TerminateInstance)
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
+	router.POST(options.BaseURL+"/instances/adopted", wrapper.AdoptInstance)
+	router.POST(options.BaseURL+"/instances/:instance/steward", wrapper.AddSteward)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
 	router.GET(options.BaseURL+"/instances/:instance/openers", wrapper.ListOpeners)
+	router.GET(options.BaseURL+"/reach", wrapper.GetReach)
+	router.GET(options.BaseURL+"/logins/:login", wrapper.GetLogin)
+	router.POST(options.BaseURL+"/logins/:login/files", wrapper.ReportFiles)
+	router.GET(options.BaseURL+"/logins/:login/versions", wrapper.ListVersions)
+	router.POST(options.BaseURL+"/logins/:login/entries", wrapper.ReportEntry)
+	router.POST(options.BaseURL+"/sweeps", wrapper.StartSweep)
+	router.GET(options.BaseURL+"/sweeps/:sweep", wrapper.GetSweep)
+	router.GET(options.BaseURL+"/sweeps/:sweep/items", wrapper.ListSweepItems)
+	router.POST(options.BaseURL+"/grants", wrapper.AddGrant)
+	router.POST(options.BaseURL+"/grants/withdrawals", wrapper.WithdrawGrant)
+	router.GET(options.BaseURL+"/keys/:key/loss", wrapper.GetLoss)
+	router.POST(options.BaseURL+"/keys/:key/lost", wrapper.MarkLost)
+	router.POST(options.BaseURL+"/keys/:key/challenges", wrapper.ChallengeKey)
+	router.POST(options.BaseURL+"/keys/:key/proofs", wrapper.ProveKey)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun)
 	router.GET(options.BaseURL+"/runs/:run/events", wrapper.WatchRun)
@@ -2460,6 +3420,85 @@ func (response ListDaybookdefaultApplicationProblemPlusJSONResponse) VisitListDa
 	return err
 }
 
+type AddGrantRequestObject struct {
+	Params AddGrantParams
+	Body   *AddGrantJSONRequestBody
+}
+
+type AddGrantResponseObject interface {
+	VisitAddGrantResponse(w http.ResponseWriter) error
+}
+
+type AddGrant202JSONResponse Grant
+
+func (response AddGrant202JSONResponse) VisitAddGrantResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddGrantdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddGrantdefaultApplicationProblemPlusJSONResponse) VisitAddGrantResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawGrantRequestObject struct {
+	Body *WithdrawGrantJSONRequestBody
+}
+
+type WithdrawGrantResponseObject interface {
+	VisitWithdrawGrantResponse(w http.ResponseWriter) error
+}
+
+type WithdrawGrant202JSONResponse Grant
+
+func (response WithdrawGrant202JSONResponse) VisitWithdrawGrantResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawGrantdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawGrantdefaultApplicationProblemPlusJSONResponse) VisitWithdrawGrantResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListInstancesRequestObject struct {
 	Params ListInstancesParams
 }
@@ -2528,6 +3567,45 @@ type LaunchInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LaunchInstancedefaultApplicationProblemPlusJSONResponse) VisitLaunchInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdoptInstanceRequestObject struct {
+	Body *AdoptInstanceJSONRequestBody
+}
+
+type AdoptInstanceResponseObject interface {
+	VisitAdoptInstanceResponse(w http.ResponseWriter) error
+}
+
+type AdoptInstance201JSONResponse Instance
+
+func (response AdoptInstance201JSONResponse) VisitAdoptInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdoptInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdoptInstancedefaultApplicationProblemPlusJSONResponse) VisitAdoptInstanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2687,6 +3765,45 @@ type StartInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StartInstancedefaultApplicationProblemPlusJSONResponse) VisitStartInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddStewardRequestObject struct {
+	Instance InstanceName `json:"instance"`
+}
+
+type AddStewardResponseObject interface {
+	VisitAddStewardResponse(w http.ResponseWriter) error
+}
+
+type AddSteward201JSONResponse Grant
+
+func (response AddSteward201JSONResponse) VisitAddStewardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddStewarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddStewarddefaultApplicationProblemPlusJSONResponse) VisitAddStewardResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3084,6 +4201,124 @@ func (response GetKeydefaultApplicationProblemPlusJSONResponse) VisitGetKeyRespo
 	return err
 }
 
+type ChallengeKeyRequestObject struct {
+	Key KeyName `json:"key"`
+}
+
+type ChallengeKeyResponseObject interface {
+	VisitChallengeKeyResponse(w http.ResponseWriter) error
+}
+
+type ChallengeKey201JSONResponse Challenge
+
+func (response ChallengeKey201JSONResponse) VisitChallengeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChallengeKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChallengeKeydefaultApplicationProblemPlusJSONResponse) VisitChallengeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLossRequestObject struct {
+	Key KeyName `json:"key"`
+}
+
+type GetLossResponseObject interface {
+	VisitGetLossResponse(w http.ResponseWriter) error
+}
+
+type GetLoss200JSONResponse []LossChange
+
+func (response GetLoss200JSONResponse) VisitGetLossResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLossdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLossdefaultApplicationProblemPlusJSONResponse) VisitGetLossResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkLostRequestObject struct {
+	Key  KeyName `json:"key"`
+	Body *MarkLostJSONRequestBody
+}
+
+type MarkLostResponseObject interface {
+	VisitMarkLostResponse(w http.ResponseWriter) error
+}
+
+type MarkLost200JSONResponse Key
+
+func (response MarkLost200JSONResponse) VisitMarkLostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkLostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkLostdefaultApplicationProblemPlusJSONResponse) VisitMarkLostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListOpensRequestObject struct {
 	Key    KeyName `json:"key"`
 	Params ListOpensParams
@@ -3160,6 +4395,46 @@ func (response GetPrivateHalfdefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
+type ProveKeyRequestObject struct {
+	Key  KeyName `json:"key"`
+	Body *ProveKeyJSONRequestBody
+}
+
+type ProveKeyResponseObject interface {
+	VisitProveKeyResponse(w http.ResponseWriter) error
+}
+
+type ProveKey200JSONResponse Key
+
+func (response ProveKey200JSONResponse) VisitProveKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProveKeydefaultApplicationProblemPlusJSONResponse) VisitProveKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPublicHalfRequestObject struct {
 	Key    KeyName `json:"key"`
 	Params GetPublicHalfParams
@@ -3186,6 +4461,203 @@ type GetPublicHalfdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPublicHalfdefaultApplicationProblemPlusJSONResponse) VisitGetPublicHalfResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLoginRequestObject struct {
+	Login LoginName `json:"login"`
+}
+
+type GetLoginResponseObject interface {
+	VisitGetLoginResponse(w http.ResponseWriter) error
+}
+
+type GetLogin200JSONResponse Login
+
+func (response GetLogin200JSONResponse) VisitGetLoginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLogindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLogindefaultApplicationProblemPlusJSONResponse) VisitGetLoginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportEntryRequestObject struct {
+	Login LoginName `json:"login"`
+	Body  *ReportEntryJSONRequestBody
+}
+
+type ReportEntryResponseObject interface {
+	VisitReportEntryResponse(w http.ResponseWriter) error
+}
+
+type ReportEntry200JSONResponse Login
+
+func (response ReportEntry200JSONResponse) VisitReportEntryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportEntrydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportEntrydefaultApplicationProblemPlusJSONResponse) VisitReportEntryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportFilesRequestObject struct {
+	Login LoginName `json:"login"`
+	Body  *ReportFilesJSONRequestBody
+}
+
+type ReportFilesResponseObject interface {
+	VisitReportFilesResponse(w http.ResponseWriter) error
+}
+
+type ReportFiles200JSONResponse Login
+
+func (response ReportFiles200JSONResponse) VisitReportFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportFilesdefaultApplicationProblemPlusJSONResponse) VisitReportFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsRequestObject struct {
+	Login LoginName `json:"login"`
+}
+
+type ListVersionsResponseObject interface {
+	VisitListVersionsResponse(w http.ResponseWriter) error
+}
+
+type ListVersions200JSONResponse []FileVersion
+
+func (response ListVersions200JSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachRequestObject struct {
+	Params GetReachParams
+}
+
+type GetReachResponseObject interface {
+	VisitGetReachResponse(w http.ResponseWriter) error
+}
+
+type GetReach200JSONResponse ReachPage
+
+func (response GetReach200JSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3471,6 +4943,124 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type StartSweepRequestObject struct {
+	Body *StartSweepJSONRequestBody
+}
+
+type StartSweepResponseObject interface {
+	VisitStartSweepResponse(w http.ResponseWriter) error
+}
+
+type StartSweep202JSONResponse Sweep
+
+func (response StartSweep202JSONResponse) VisitStartSweepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartSweepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartSweepdefaultApplicationProblemPlusJSONResponse) VisitStartSweepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSweepRequestObject struct {
+	Sweep SweepId `json:"sweep"`
+}
+
+type GetSweepResponseObject interface {
+	VisitGetSweepResponse(w http.ResponseWriter) error
+}
+
+type GetSweep200JSONResponse Sweep
+
+func (response GetSweep200JSONResponse) VisitGetSweepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSweepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSweepdefaultApplicationProblemPlusJSONResponse) VisitGetSweepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSweepItemsRequestObject struct {
+	Sweep  SweepId `json:"sweep"`
+	Params ListSweepItemsParams
+}
+
+type ListSweepItemsResponseObject interface {
+	VisitListSweepItemsResponse(w http.ResponseWriter) error
+}
+
+type ListSweepItems200JSONResponse SweepItemPage
+
+func (response ListSweepItems200JSONResponse) VisitListSweepItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSweepItemsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSweepItemsdefaultApplicationProblemPlusJSONResponse) VisitListSweepItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -3630,11 +5220,20 @@ type StrictServerInterface interface {
 	// (GET /daybook)
 	ListDaybook(ctx context.Context, request ListDaybookRequestObject) (ListDaybookResponseObject, error)
 
+	// (POST /grants)
+	AddGrant(ctx context.Context, request AddGrantRequestObject) (AddGrantResponseObject, error)
+
+	// (POST /grants/withdrawals)
+	WithdrawGrant(ctx context.Context, request WithdrawGrantRequestObject) (WithdrawGrantResponseObject, error)
+
 	// (GET /instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
 
 	// (POST /instances)
 	LaunchInstance(ctx context.Context, request LaunchInstanceRequestObject) (LaunchInstanceResponseObject, error)
+
+	// (POST /instances/adopted)
+	AdoptInstance(ctx context.Context, request AdoptInstanceRequestObject) (AdoptInstanceResponseObject, error)
 
 	// (DELETE /instances/{instance})
 	TerminateInstance(ctx context.Context, request TerminateInstanceRequestObject) (TerminateInstanceResponseObject, error)
@@ -3647,6 +5246,9 @@ type StrictServerInterface interface {
 
 	// (POST /instances/{instance}/start)
 	StartInstance(ctx context.Context, request StartInstanceRequestObject) (StartInstanceResponseObject, error)
+
+	// (POST /instances/{instance}/steward)
+	AddSteward(ctx context.Context, request AddStewardRequestObject) (AddStewardResponseObject, error)
 
 	// (POST /instances/{instance}/stop)
 	StopInstance(ctx context.Context, request StopInstanceRequestObject) (StopInstanceResponseObject, error)
@@ -3678,14 +5280,41 @@ type StrictServerInterface interface {
 	// (GET /keys/{key})
 	GetKey(ctx context.Context, request GetKeyRequestObject) (GetKeyResponseObject, error)
 
+	// (POST /keys/{key}/challenges)
+	ChallengeKey(ctx context.Context, request ChallengeKeyRequestObject) (ChallengeKeyResponseObject, error)
+
+	// (GET /keys/{key}/loss)
+	GetLoss(ctx context.Context, request GetLossRequestObject) (GetLossResponseObject, error)
+
+	// (POST /keys/{key}/lost)
+	MarkLost(ctx context.Context, request MarkLostRequestObject) (MarkLostResponseObject, error)
+
 	// (GET /keys/{key}/opens)
 	ListOpens(ctx context.Context, request ListOpensRequestObject) (ListOpensResponseObject, error)
 
 	// (GET /keys/{key}/private-half)
 	GetPrivateHalf(ctx context.Context, request GetPrivateHalfRequestObject) (GetPrivateHalfResponseObject, error)
 
+	// (POST /keys/{key}/proofs)
+	ProveKey(ctx context.Context, request ProveKeyRequestObject) (ProveKeyResponseObject, error)
+
 	// (GET /keys/{key}/public-half)
 	GetPublicHalf(ctx context.Context, request GetPublicHalfRequestObject) (GetPublicHalfResponseObject, error)
+
+	// (GET /logins/{login})
+	GetLogin(ctx context.Context, request GetLoginRequestObject) (GetLoginResponseObject, error)
+
+	// (POST /logins/{login}/entries)
+	ReportEntry(ctx context.Context, request ReportEntryRequestObject) (ReportEntryResponseObject, error)
+
+	// (POST /logins/{login}/files)
+	ReportFiles(ctx context.Context, request ReportFilesRequestObject) (ReportFilesResponseObject, error)
+
+	// (GET /logins/{login}/versions)
+	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
+
+	// (GET /reach)
+	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
 
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -3704,6 +5333,15 @@ type StrictServerInterface interface {
 
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+
+	// (POST /sweeps)
+	StartSweep(ctx context.Context, request StartSweepRequestObject) (StartSweepResponseObject, error)
+
+	// (GET /sweeps/{sweep})
+	GetSweep(ctx context.Context, request GetSweepRequestObject) (GetSweepResponseObject, error)
+
+	// (GET /sweeps/{sweep}/items)
+	ListSweepItems(ctx context.Context, request ListSweepItemsRequestObject) (ListSweepItemsResponseObject, error)
 
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -3825,6 +5463,92 @@ func (sh *strictHandler) ListDaybook(ctx *gin.Context, params ListDaybookParams)
 	}
 }
 
+// AddGrant operation middleware
+func (sh *strictHandler) AddGrant(ctx *gin.Context, params AddGrantParams) {
+	var request AddGrantRequestObject
+
+	request.Params = params
+
+	var body AddGrantJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddGrant(ctx, request.(AddGrantRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddGrant")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddGrantResponseObject); ok {
+		if err := validResponse.VisitAddGrantResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WithdrawGrant operation middleware
+func (sh *strictHandler) WithdrawGrant(ctx *gin.Context) {
+	var request WithdrawGrantRequestObject
+
+	var body WithdrawGrantJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawGrant(ctx, request.(WithdrawGrantRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawGrant")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WithdrawGrantResponseObject); ok {
+		if err := validResponse.VisitWithdrawGrantResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListInstances operation middleware
 func (sh *strictHandler) ListInstances(ctx *gin.Context, params ListInstancesParams) {
 	var request ListInstancesRequestObject
@@ -3888,6 +5612,48 @@ func (sh *strictHandler) LaunchInstance(ctx *gin.Context, params LaunchInstanceP
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(LaunchInstanceResponseObject); ok {
 		if err := validResponse.VisitLaunchInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AdoptInstance operation middleware
+func (sh *strictHandler) AdoptInstance(ctx *gin.Context) {
+	var request AdoptInstanceRequestObject
+
+	var body AdoptInstanceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AdoptInstance(ctx, request.(AdoptInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AdoptInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AdoptInstanceResponseObject); ok {
+		if err := validResponse.VisitAdoptInstanceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -3995,6 +5761,32 @@ func (sh *strictHandler) StartInstance(ctx *gin.Context, instance InstanceName, 
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StartInstanceResponseObject); ok {
 		if err := validResponse.VisitStartInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddSteward operation middleware
+func (sh *strictHandler) AddSteward(ctx *gin.Context, instance InstanceName) {
+	var request AddStewardRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSteward(ctx, request.(AddStewardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSteward")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddStewardResponseObject); ok {
+		if err := validResponse.VisitAddStewardResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4345,6 +6137,102 @@ func (sh *strictHandler) GetKey(ctx *gin.Context, key KeyName) {
 	}
 }
 
+// ChallengeKey operation middleware
+func (sh *strictHandler) ChallengeKey(ctx *gin.Context, key KeyName) {
+	var request ChallengeKeyRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChallengeKey(ctx, request.(ChallengeKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChallengeKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChallengeKeyResponseObject); ok {
+		if err := validResponse.VisitChallengeKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLoss operation middleware
+func (sh *strictHandler) GetLoss(ctx *gin.Context, key KeyName) {
+	var request GetLossRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLoss(ctx, request.(GetLossRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLoss")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLossResponseObject); ok {
+		if err := validResponse.VisitGetLossResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MarkLost operation middleware
+func (sh *strictHandler) MarkLost(ctx *gin.Context, key KeyName) {
+	var request MarkLostRequestObject
+
+	request.Key = key
+
+	var body MarkLostJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkLost(ctx, request.(MarkLostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkLost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MarkLostResponseObject); ok {
+		if err := validResponse.VisitMarkLostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListOpens operation middleware
 func (sh *strictHandler) ListOpens(ctx *gin.Context, key KeyName, params ListOpensParams) {
 	var request ListOpensRequestObject
@@ -4398,6 +6286,50 @@ func (sh *strictHandler) GetPrivateHalf(ctx *gin.Context, key KeyName) {
 	}
 }
 
+// ProveKey operation middleware
+func (sh *strictHandler) ProveKey(ctx *gin.Context, key KeyName) {
+	var request ProveKeyRequestObject
+
+	request.Key = key
+
+	var body ProveKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProveKey(ctx, request.(ProveKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProveKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ProveKeyResponseObject); ok {
+		if err := validResponse.VisitProveKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetPublicHalf operation middleware
 func (sh *strictHandler) GetPublicHalf(ctx *gin.Context, key KeyName, params GetPublicHalfParams) {
 	var request GetPublicHalfRequestObject
@@ -4418,6 +6350,172 @@ func (sh *strictHandler) GetPublicHalf(ctx *gin.Context, key KeyName, params Get
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetPublicHalfResponseObject); ok {
 		if err := validResponse.VisitGetPublicHalfResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLogin operation middleware
+func (sh *strictHandler) GetLogin(ctx *gin.Context, login LoginName) {
+	var request GetLoginRequestObject
+
+	request.Login = login
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLogin(ctx, request.(GetLoginRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLogin")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLoginResponseObject); ok {
+		if err := validResponse.VisitGetLoginResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportEntry operation middleware
+func (sh *strictHandler) ReportEntry(ctx *gin.Context, login LoginName) {
+	var request ReportEntryRequestObject
+
+	request.Login = login
+
+	var body ReportEntryJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportEntry(ctx, request.(ReportEntryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportEntry")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportEntryResponseObject); ok {
+		if err := validResponse.VisitReportEntryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportFiles operation middleware
+func (sh *strictHandler) ReportFiles(ctx *gin.Context, login LoginName) {
+	var request ReportFilesRequestObject
+
+	request.Login = login
+
+	var body ReportFilesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportFiles(ctx, request.(ReportFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportFilesResponseObject); ok {
+		if err := validResponse.VisitReportFilesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListVersions operation middleware
+func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
+	var request ListVersionsRequestObject
+
+	request.Login = login
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVersions(ctx, request.(ListVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
+		if err := validResponse.VisitListVersionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReach operation middleware
+func (sh *strictHandler) GetReach(ctx *gin.Context, params GetReachParams) {
+	var request GetReachRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReach(ctx, request.(GetReachRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReach")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReachResponseObject); ok {
+		if err := validResponse.VisitGetReachResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4594,6 +6692,101 @@ func (sh *strictHandler) SignIn(ctx *gin.Context) {
 	}
 }
 
+// StartSweep operation middleware
+func (sh *strictHandler) StartSweep(ctx *gin.Context) {
+	var request StartSweepRequestObject
+
+	var body StartSweepJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartSweep(ctx, request.(StartSweepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartSweep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartSweepResponseObject); ok {
+		if err := validResponse.VisitStartSweepResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSweep operation middleware
+func (sh *strictHandler) GetSweep(ctx *gin.Context, sweep SweepId) {
+	var request GetSweepRequestObject
+
+	request.Sweep = sweep
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSweep(ctx, request.(GetSweepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSweep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSweepResponseObject); ok {
+		if err := validResponse.VisitGetSweepResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSweepItems operation middleware
+func (sh *strictHandler) ListSweepItems(ctx *gin.Context, sweep SweepId, params ListSweepItemsParams) {
+	var request ListSweepItemsRequestObject
+
+	request.Sweep = sweep
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSweepItems(ctx, request.(ListSweepItemsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSweepItems")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSweepItemsResponseObject); ok {
+		if err := validResponse.VisitListSweepItemsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(ctx *gin.Context) {
 	var request ListTokensRequestObject
@@ -4735,109 +6928,153 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17j9s2tvhXIbQ/oLv4aV5Jp9vO4AI326bb3CSbYCZAgW2CAS0dW1xLpEpS46hBvvsFD0k9bFK2J/a0",
-	"F7t/jcei+Dg875c/JZmoasGBa5VcfUpqKmkFGiT+92yuQZoPOahMslozwZOr5F0BJGukEpLogmqiCyA1",
-	"XQCZwVxIIAt6D4QqwuGjPk3ShJmXfm1AtkmacFpBcpVQnDpNVFZARc0auq3NA6Ul44vk8+c0eZFDVQsN",
-	"PGtfQru5j2fknpYNEDHHLWS0LEF+pUhWCJaB3ZtZThFdMEUEByLh1wZUv6sCaI77cNsaLHli1hxusKIf",
-	"XwFf6CK5unjybRraMFea8gz+gZOFwMbciK8U7qzbR0110e/Cj0rSxGyYSciTKy0bmIbXS2jjKy+hnV50",
-	"icfdZ71XrGI6vNpCAtWgNOFNNQNprgi4lgxUSi6IFuTy/PyaXJ6ThpegFFmwe+AxXClxncBeGNewAImb",
-	"uQGqzPLru/m5aFMyR1QFktN2JsQytpC0c0yf+qbhL3LzKABD2fBJGM6FrKhOrpKmYXkSQqF3QtMydArQ",
-	"BUgDuUw0XBNalhbBK6qzInYgjbMFzjMTogTKk89mTQmqFlwB0vxbKWYlVOZjJrgGjjdM67pkGTW7Oavt",
-	"iP//LwfvfvL/J2GeXCV/OuuZypl9qs78vLji+uGoJivgmqyk4Avy55sfvyfffX3517+cIkzcFMiR8vyd",
-	"WAKuW0tRg9TM7junrdqE209iRUozJ9OkEGWursl3Y6RLiQGiUJo8/eab0/5OOtzywNzAhTSRooRt574x",
-	"YyyUPVb8Ymf80K0lZv+CTJsZv6ealmLRwOYBWUUX7pOGSm1b94UZbqZ0a1ApaWv+V+y3Paa5Zb8FZ/lN",
-	"8D1m+afggVnWgOIO6Hfo1wiCSXAOmb3jTyFsoiQrmcEoDpArQzalWBCGLGYMVprnEpQK3m8hlL5bQrv7",
-	"QX8SShu5EYBYLaQO8a40aZSVspvcYAgeHJV2+3UTDjcZhFSjtMhReAJvKjORoQOcagm1HrzUn/s517Ld",
-	"xEDaQXzjDapH7C2nGk40qyAJzC4anYkIRdUgVWQJBYYbZRHxZqRLSxgnKyFzdRpaV8GvYfirxoIruKp9",
-	"drdkPA8OuGd0c0e0ZqnBwJRkgitRAhGSKJD3LIPg3lZFux0DzAEQ1B2c7PKpv5m17fYn64E+gGMIXfDm",
-	"3xrOscl/PP7vRAgWhQJkYJTCICC1l3wB4T5iE7h8aPM/Mp6byUKIezdrw4iT0zY1yuqT86fnJxdPTp5e",
-	"pASVU7IqWFag2rCElqhCNGVOuNBkZvQ40ii4NmKloq35pqZKn5KfmS5Eo42ueWUEi+AZoPYxozmhPCcZ",
-	"bcziKeGCFI2ULT6lREJF5TKIG5nII+IHKsjbMDBjUF4BWxR6yA5m1GCK2xdqL2YnAb6wdg+4rW5Ct2S3",
-	"qcj9LEDWknljY3RJVX4ZUPEVeVMDv739idj3CNNBINXLTH17pwp6sTnJ7U/PTi6IuAerBL59+f3tn74l",
-	"Pzy/8ZZDLdk91UAKWs4RGZSogGSlaHJlLn6Fl2R4bGfwtKSiOVyTJRcrTgQvW7IqQILBiBVV5u4LyvMw",
-	"Iyrok8tvvuCwql6yuyC8Xv9w2R/01lL/22ZWsuwltC/4XBjM/eH5TfyUrDJyBXI8bnh1VczrGDFpaoBK",
-	"Obm9/enHt0RCJmRuNbqvn1xe/uU02YZXDjopIkQYjXRY0fOkaujMfC7FgnFiTKn8mjRcraDWpOGalXj0",
-	"mchbUlBFSiGWgFflaYJxUpcUDbCKKWW2mSYNX0jKNSBj1ZIaZMavceKgIPXqwCZHKhdCMl1UQSItgUo+",
-	"cUgnSYgdZwAeowrGOeR3+0jnGrHFKBRhedjh7vQt9gdM+xsdzN0dcrjJ0G1bPXYDgHNasTK8xSW0d+bL",
-	"sbDaZJFrggmx5S6ii00YAZrpErYDBN/3o1O//9Gyw62HQWFIM4hPmagqCKHMDSAiK+shsaOuCVS1bkku",
-	"RY08hrzrHxKmiFEMDYNg+J/la+hCYYqUMNdENGF8WwLUIY/Rz4VQljZxyuuBv2bDA7BJDXQGpdfVmZmR",
-	"lm9Hp4/dbQ+66O0JyRaMb9Nm3thRh5UzjJMCPtIcMlbRMu3gDN52KWhu4DUlSsbUusmQ7XNc0KxnJhcc",
-	"TkrGoZM1hi+kBDn0Xy++Scnb56+Nuvo/P7+MLClroXbH+MEWJ5E6oBL06BQi8oC5/8yZ8pfn5+foE9lF",
-	"VX3FlIbcWW0V/fjCvmTmCHCJAyDjzhCMWnXe0RhgBEac37E8Yhdb7BJNjtQXVTCykX09BbyBJW7eQ7ff",
-	"fgLHvzMLc3N7lC2Os9Q6D6LiAG8t6hftvdgWNNZnPAPFckuP3h+L+r6irTJmQMH4gtCZ0fZX5n3DHp3a",
-	"QLhYRfhjCGvNNno/KaqZTtMI+6OOyhAdj7qb8os4kp4aImER8xUo9lt4aaWp3upP86h/i4PdW8HNdD5O",
-	"M0bUd5lQWkX9RWYIWaGNZwamI1/C7lrEb4LvQNiIw44/2lN7DHbgcRN1cEx7wt68oo0L2QDKkAo6/BmR",
-	"ucPNEahG9Dwi1CmedAjvQcffHteBMMatgY1c0oZnhTUDZMO5/WRAVQ8+OsuASm2/1CArxunafzhqTlkJ",
-	"edBmeNkJvTVh6DxQfk+dC0gDrYIzHUhldb4k+1IIbNstnAC/o5VRRZC9rpiElKgmK9AqVcUJ5E8uLy++",
-	"C/LQGdMq7McbKMFRKXNAyZT1rtVJCemGfU6TuXVQ7U4H3qMVIIP5mjNlyzT92N1laq9+TU3u8PXoinoN",
-	"fKvsRGOqd9JYi2OLNN3bAtiicgf16z016R1l4UtoOzFoZ9hH8ODIdGSpI22t4daa2e6JrN/+UKA4XO+g",
-	"2ou3mCjxNzugjgiPMXr6DdCwi9dAfHe6MlO9YjwsX4SGmJqwoopIqKkBp7enNHzUxl7yhnHvjtlVa1i7",
-	"I3sUv5EIMA4hZSOBqiMK2JfQRm9w2iX2MK7/R2G4ntWG+IV51nMsxKaCqiti0CAlcp5Zq1zVS2bQ7F+r",
-	"cJQAHdF3VE2I24bnG2ENppyPFnJCSwk0b4PTPz5V7MrSdmZjPedy1+FPtZ313JirXkfYOEpO+C2i8i3q",
-	"WN0VDmOu7kDgZo0ca0PPpZlm99bs0DhvmpRChX3br1AnjnsiJi3yCTRV3lvWx1uoBKIFMYJibyQ6qlLC",
-	"RVgPsLAhKxcNpLw1p7kiXGDQYcXKksyA0FkJ49yETdNVdnlN+xnS20xib6gGGBKTShPzfJtvNoyBI0M2",
-	"hHkWOpAHcGaATbvah7LZqrzdNHxTSA1y7Boe3qfXEvYh/e1seKSdFlRN8t2SjfwJgaykqVWYImbjQkHe",
-	"5cAtod3blfxi0nXs0Vzg8HDQUMK8URB0S7Y2WGfmZYpw0bvkMsoNmXgBtSWY+kC+iRCOXf8NqKbUgWwz",
-	"0JSV4dMwLxHxxA8V1nthSVyqrHN4D8vEbcKZA0TTJdjov72nDzsSu10gBj7rVt+AXtz5+EAc3Jk3bQlG",
-	"vKY5BHc8ZyXchSnO+Q/NCKSEjUiPwepGNbQsWxvzymO+4R0Vdu//M5NH4WR1HItGmJCglpYJbIeVNfRG",
-	"q6QDCIQBtwwDznPK8R6lolfkyfnX36bk6flfnxhF8evz7745JZDl+Ojym5Q8/fZr8+DyyUXYcJ9U/DuF",
-	"ezonFY/4ox08rbgd1+lOlaoLSVUAv57zTLa1Vht4dU0MpdoUI8pzG7XlAsOIm5ecJivJNLzhZWvzkrc4",
-	"IDzzHG/GOeZGisG1uSWpaGpvb0daDGJRSNS28TwIF0Fmiii24Gh8DLM4FChlfdsac4ZDWiy61adclPM+",
-	"MLQf6909OThNXELHxD7MBd+DNOfxe4rnE4Z5H24oTdDn4hf0AAjdxj9gFcm1VpBJiPkI3BtTx7bTbhhy",
-	"woogN3toS4bnO+fBGE5veJ/6YxRXdARuJvvOmd5uuuNKzmW4l7/YvxOLZA6U2+jDu4cFwXYTHsaM9Zku",
-	"mzBsFMj/HqjFmy5YFU+PmTBTpkKBAHwvEOMLIZbwt9Y5NirQhci9EmbGB8kW08B2XTcoHy0Ue6ik47Id",
-	"F7Zbu9cUUXACtQ/h1/NU8ri+vTedH32jdMWltdSUSbyViuZYIDanEtOMlE2jHPJumwIz4lQ2MzHIxceC",
-	"PGLVlp1SJOaErolSdEKrYsPi9ftxzzH1ukpcHpD5Wy+f2D9PIzvrymnWM7byAL+/1XRWwjUaa7UUC0kr",
-	"FcnQKJsqAO2Lkxk1WoF97r1x1pfIOMkKKmmmQaqwThW3a6w1iQU6tp6qBlGX4Wz2OYMyj10DlDmhmsxp",
-	"U+pJkzd8MGsnOh3XTPaVQmdj+Dx9inQoGUaQXLgUjkgijKsXDCbUvBNkzlyqqRvnN+aQ9itlBFHYbNVU",
-	"NypWj7BYgApXt/iaR6vXY7pCLoIrxIK8Ubs4TVB1DN8bprs4dxxm1PqjrmibklnbVxY+LOjh3JY+PdKB",
-	"J/VZ5g4vQ3znBmjYypzMZF1bfotd6NYwJm1gHQlz9nEi4WoJrfrK+TadK3MGC8bRXAzfnWPT4ey2C/Ka",
-	"/Q1Vncvz83OkCLVdC3T5+W63wVM6jdXzvHsGKxRs5rRUC1t+VLGwJn3TBDTFh4Tdgef7viGlkF+UPTal",
-	"mvnEiy0expdm2DZNCLlEXEXcSfm7afgg+QnqPYr5NNQhrcAZFruI/7xPCBmoO1658ROtHXUt+ms3HcRA",
-	"B8aN1BufWONSbYbpNDFkPIQmhY7jR9WiussdgODXBhr02PWpRw3Phf2U2zwx8wWH6cyiW7bgL/g+7jiq",
-	"1ErIfPdcX/9C6Gi3LlyxxiHqmBjMmVreLdgs/LSCSsj2roo9jyc/gdEjqWzvphYInw83O1p7sM3g1EFA",
-	"GDLcAMT+bI915dkhZQ31NavcoKKzn/diS5FmNna8DZUXQ6Z7HmQntmeg1me7RJUbQwhhj5GFiCWUnZ0m",
-	"Q4UEjRALc7dO7HY3SHhFmV5PHxwTbEfCIcqN+GEeJF0/1kyC2g/RdpOiJVXa2ML7bejw1fXDJCfn9BpA",
-	"KnRn7yQNJtOLqqYS8jiJGWvWj+rUud2D09i8YY+8JdxnHppJAs2DAaWfR5klZr8Y6tktEuBnTXtQ9JuO",
-	"AvKdE49jYEZ0WjLI0jA2BeUt4UJjqwnUcVUNZcmM1YmFsq6iBXNX7OjdAkC4fHTLeaj4ZNd4zHpmrvUP",
-	"FUZVHxsUA1LBRMVDeHTsbcRQ1D1Npyvjw4GtN10aBoLeeZ291kdWWNPlT2m56w6xJas7Our0mw/dyz9F",
-	"KPIe5xYxL2PEGW6Hby6MTsaskUy3twb6LgoBVFrPJ14J5lLYr7oJCq1r66JUXpnGliyZEEsGfU+Wumyq",
-	"0pz7bhCfcJdaM0Spzyjc5yJsivfOhUxwLWmmT8ktyHuQROlmplK8p78LX0bmy2FdK4KvFMESQ2OKvucL",
-	"4Ma2g5zMpahslR+6yv5c0SUQ//gvp+/5e/78HqSNYbq+GpRYKBD03VsC9R0P3OlSAh8zqDWGaBjHRBfy",
-	"8cTwZcLUe47uKaBKE/zK9bRpCS7vgzxXhtAFh5RYmzQl3iTFNY1NekqeGyvQHcv1qCHWb6AGLWVsjJYS",
-	"hZ42kokcTokx7K1tbjiea2bV2r8+pvueb+t5dUqekbdvbt+55AXbAglLjW2xkGG8ilD+nq+1mbqyTiNa",
-	"uSDGgiJrUysw51HO1yWVJkaI4oVWOJcvQ9IrlsHpe94pLFfJ27KpyCuDZwO77Cq58LnUtGbJVfL09Pz0",
-	"KSruukBEP8uGHWgWNspjgc0ENj5K/g66b1Oz1j3oyfn5ROeg/ToG9YvEegb1JVtiPjewsr0UrMl4av2Z",
-	"6GeMLdXtfdCeKE0sdiZX3gFivjtzraOiUDEo9IMbk476qP0SXrsfcmb7rH1Otw60Hbd2GGjbSJmB63Ey",
-	"bFSAsGOK2BoSQ0OWgHOWx1pJdeUmE72xgqu5vl/eFPG+RCtP2FpLsrVF+/4l+66KU9u2KNEWdF3TlOjc",
-	"H46I3n2rlQB6v+GOvfSN08zGYQVKW1ZwmlzxpiwPiuNetqtJLH/Rjfrj4vlbKl2Yx0bxJaGcuHzIGD78",
-	"+gA06yBm3eGYTb2YwLkuLvjlC6FFGiUcZ64+fBlPnpjNGVumS/V88DJOujJFMMEmJSvJtAaO9/ZfGOuI",
-	"tgV05Yx7LI71OTIHeYXzp+TE/nHmocGTE/c5Clnbdev34RmjGsstbKOD8QEFYZrUQoXYwjgXfF++sNbo",
-	"04IQ/cd/cwV2B4He2i4/j00DlxO1dndPDry6sd43783gpdVa0GlHZMMPcGtd2GbM3M8++Y+frYFRgnVW",
-	"je/0nXewP/xah+1Qd2DmroVngIIOdws2FTx4AcDzDSMXA51akZyppTrk3dg42uc0qmIfCOqPwY1iAPVQ",
-	"PLAmHkLkM2PSuK7FUcXljRtzbDw+mppzzMsc5h9tkSybxTku883IzxVIwLSrLvfE1uSuUdZj4ISNGF59",
-	"igitW/P434W5ISweV7icYaR2Avyi/veBvqiPB3ybtT7N+166MV/IQXasK/YdAdZSfjZg86wsnQ9CWTcl",
-	"YL7bQVmDrzacAE37f8eUTdHDaju1uXgI5vAf0qhF3u7tP/NKtL24Tdr6ovkt8sZWcAUZD1zjP8blPvzL",
-	"dxXYIv1tX9AjmJTrjQszIXNX9TLoYoeUsIQWs4lPu+Q0T9B9j8Q/qBHab3An+/PikNcbE09rjQCOIKBa",
-	"dVYypU+k7f6ghmrBWgY0NYRra+psyNoQsXD1HVoQ6rKZfb8gygltdCEk+w1ybISOAazU9vtPUa4MOx/Y",
-	"PExj1FkegTm0wypT8g8XVUEnm5CWXMdoNkwIPQ6eDFfYCVMOygiGvVZi0RegWeHLdo8gsxFhJhDFM4iK",
-	"8nbAIe5BnZJnoxpi17O763NhhIoi3OCUs0qELjB8JEVFZmDuXolrogC7QvTBObMjF52TbvVxBC7OjlRy",
-	"ZHaijoElOzfTcXXSO6h8iDozyFxxHSKRTZjw/UmNCPUFGIeJcQS4UUVt+UUYt17bSK2tWBnn9CM/KSjP",
-	"NwsybetXYaxb7KiLOLMW6nXoYxQrUeauSt/m5ZhJjZpwDwG55gts/6BSzW/vkWWar9eekGvegze8qCRN",
-	"rCxgfTjFhtsJLTE78Gh4t58ArKkymiPKQWZNpFVf+DEDL5/2EFnHFVe/g6jaJqa63LfjSKlPS2jX/Ojr",
-	"cgo7Khjto4RAVzpCeYuFN9eOodjMFZR+pCvmHt/lD7jWQ/iB/42wgCXxdTjdyLXwNxtG0jggVcS93wc+",
-	"2vkjadFHQ7Czrv3hpHdbPRxo/3FrD5zVkQaS6N92VcXYa+BYt+2E1Ynv8OEufd15tjKiwnVs6X+ixOkr",
-	"rhejOxmTxP7uk23X43KAsACScaWBBiTG30G7wtqfrNA8Gj0a/nxWl5St3ey6+yNId+NeK3zUGIbq4xiz",
-	"7prQ6li/pU0g4rAvg2Eaax041Sjw2ppnu/zGYtcS70t8T192jQMnD/U1vQclMNlsYaE3DVd/9OQ9c4jj",
-	"5gDhCsKt0MfrIhlAgyLA38Vr6Sv9tjB3aa/22Bl0ZpmzT7Lhn6cYwg3+TOh+aGZ/dvTYoIwR52HCVmFI",
-	"ncG9//nhIMB+pjorvgBkQdZZUqW7hjq+S0jwJ4FfUaVPnpstnrz44RAMEo97orQEWu3JJ59xgm+TGiTJ",
-	"Csp7zUU2/NqmqlBNbazxpuGd+ctsDYA7sfNP4BYI8Fz1ncsOf9ODgohYrtEtW/A3jU52tUnclOaY6HPx",
-	"p7S1Fs5QSd1V4lS3oE++t5UY0yA/YGAjRv6vj5o2/zqSLy8QKdSS8cUjZAS6WuPjOBvc5I/sawgD9tZ3",
-	"Hrt2XsIOMxnHWK3BucdGRl/BlFz98mGYdIZFNJYqMeF/Wh16Z4c8hg/ZdQTb7j5+N/yhd7HiRPtNHlO0",
-	"x7C8+znqP6hbttvfI/tlu9ZxkRu01SYocwzbdh3fHskrO5RNFnvOPuHfyXTYG7gXS4jcduCn4H03u91/",
-	"UH9nj5wrtquBD36IirekEvLQeXVaUlcOMumsZjaIY8zOriCUjip7N2p3XWR25QIgeJqd/Ni2Vvs49NKX",
-	"Lz+ybLGHCsptA1sfbWSH9mKPZUVf5/rLB6M2d5rbLx8MdiosMrUY38gyuUrOaM3O7i+Szx8+/28AAAD/",
-	"/w==",
+	"7H1rjxu3suBfIXQXyAm252EnzsmZwQLrvL12jo2Z2RvgJsGA6i5JPNMiOyR7ZCXwf1+wiuyHRLZaM9LY",
+	"i3M/zUOtZrFYrPfjr0mulpWSIK2ZXPw1qbjmS7Cg8a+XMwva/VKAybWorFBycjG5WQDLa22UZnbBLbML",
+	"YBWfA5vCTGlgc34PjBsm4b09nWQT4b70Rw16Pckmki9hcjHh+OpsYvIFLLlbw64r94GxWsj55MOHbPKq",
+	"gGWlLMh8/RrW23C8ZPe8rIGpGYKQ87IE/Zlh+UKJHAg2t5xhdiEMUxKYhj9qMC1UC+AFwuHB6ix54tbs",
+	"Arjk79+AnNvF5OLZ86+zGMDSWC5z+Ce+LIY24Z/4zCBkDRwVt4sWivDUJJs4gIWGYnJhdQ3D+HoN6/TK",
+	"d7AeXvQOt7vPem/EUtj4anMN3IKxTNbLKWh3RCCtFmAy9oxZxV6cn1+yF+esliUYw+biHmSKVkpcJwKL",
+	"kBbmoAkYNRcyvf3SfZyx2oD+3wG9CUTgo3ui4gq4cWttLv3LYp2xGV4UYAVfT5W6S21T0zt2LFTLV4X7",
+	"KAK4rofBnim95HZyMalrUUxiBHy9AqiS7zfu00eucKMsL2N4ArsA7SgjV7W0jJclXeAlt/kihTKLb4tg",
+	"bKpUCVxOPrg1NZhKSQPI095pNS1h6X7NlbQgkYJ5VZUi5w6as4qe+J//8ifavvx/aJhNLib/cdYyzTP6",
+	"1JyF9+KKm5vjlq1AWrbSSs7Z365++Jb948sXf//8FHHiX4Ectyh+1JxgqrSqQFtBcM+0Wt4uQCfom5gf",
+	"q0qeI78DVgqJFL6JkQxv+jZxZZ7wt17fuzMZ88Qc/oHULaxhaiXpluElO90+/SxQeGztWloRpwuJyxnQ",
+	"946pr4RdFJqvDBPIxRuKK7iFEyuWECW7lmR/9YyONvt787Ca/gty60B5WRQ36g7k9hkUfG22YfxJrVjp",
+	"zlVYtlBlYS7ZP/qMLWOOkJWx7IuvvupgpuFfgaAjiNGqhF20d+We2dwmvjG+P1XZIKq2N8mLQoMxMXG7",
+	"cFtw73VEwCXzj0bP2j17ewcxhL2iI1USThyRsrcVyOvrnxwlLfGmW1iaKDL8P7jWfI0Uy6dQBqiFez0v",
+	"3/V2k3pFi44SuJY2fqwOTNy02whbgQZGj2fM1PnCKTkzoY1ljpXw3EYxgZR26y5FFKDkyVdKR8B6/nxL",
+	"Zkak4RYhZM259gDqnlOMVr7llpdqXkfoRCz53P8WzmuIRl+5x2NnaMSfe7zmWvwZfcufSu7xlv9SMvKW",
+	"Dbz5DQYIwxpRNC0c+5XzCJrgfSU0mFtuewJygF1lE1GMEKZEOabieUQkvCWV2Ii55LbWwP52ff3T9asf",
+	"P49SqIX3NsZ7uWXCOJk8pVdBkbHp2hLPd7+c7mS2BLl7fxferIuWKEKVlJATIFG4OMtL4USqBCgQxlLN",
+	"mcD7kORnw0xqFOX8pIx1hkGEBMN93Wbuibu/gSp/Idt7ii/ceUNrY1WBAh1kvXQvckIIX3UHVRe97b6/",
+	"l1avI6y/wfjWN/YhX1XbXKWYGuiUCmDAqWN5QsFx5sOaCclWShdxkWPgjzj+TU3oiq5Kn93eCVlEH7gX",
+	"fBsiXonMUWDmOL9RJUpEr6NEYVst1rspwG0AUd3giZbPwslsgNvurEV6B48xcsGTf8djnKqh/1EXgUgo",
+	"cg2kZybbXCao/jvkFS0fA/4HUcJ/gjaeSPvg52nbT0jUiVEL18CkQp+FDg6L/XSOjtXQX+qbtQ3LcFyF",
+	"/d+bH06+xj80oGZeRGljCXah4sS3VAVEFSiVW162Wsj5V+fn0XejBRe/bSD3Ekr4hUZNH/cdGwyWbSNk",
+	"FcVh7LgeelQbZOVtWQKpPUaP4+YUWsz0tpwRfXm448QpCwdHjKveTtfxvRZ8nbnze37+xfnJs+cnXzzL",
+	"GLrG2Goh8gUK8TtYM7NQdVkg5U6d7eVsrEtncCz52v2n4saesl+EXajaOs36wpkcKthnU14wLguW89ot",
+	"njniXNRar/FTzjQsub6LElDuKTBizC2hiBuSNsUCViDmC9uVVVNeIG5rz98IkojQ2jjNnA7Nv7BRMTxQ",
+	"ifOZg660CK7O3iEtixcRi8c0tgl9zxud27fsLjdf35oFf7b9kuufXp48Y+oeyG5+9/rb6//4mn33/VXw",
+	"W1Za3HMLbMHLGRKDUUtgeanqwriDX+EhoQUS3K1rtuQFXLI76axuJcs1W+EtEZatuHFnv+Ayzm3Mgj9/",
+	"8dUjNmuqO3EbxdfP371oN3pNouldPS1F/hrWr+RMOcr97vur9C7F0ik9UOB246ubxaxKXSbLHVK5ZNfX",
+	"P/3wjmnIlS7I3/Ll8xcvPt+tr3rsZEgQcTIasBXdVXX3zAaPI3NWdnHJamlWUFmGzAS3PlXFmi24YaVS",
+	"dyQYwp0Qkvw4DgphjAMzm9Ryrrm0gBzKau6IGf+NL45qeQlPUt7TrYdkfEcLH3IbCTkgeIlmhaEtFU5P",
+	"0rBU9wlZ2PigtvlNvRPeq1oOens8rFkXBbEzDkr+Nisv50oLu1jGEbHDkxB8WPSco9QUOxFSQrGXdK7w",
+	"mt2mzqi99MPk324wa69C593NJrtAxlBI5v62F5MvRRkH8Q7Wt+6ffRV0twvogd4VK2wJuxHinSf0dBbg",
+	"3/ChtKDHUeF4WpSecrVcRvWgK+h4cv1TlwyWlV2zQqsKmTO7aT90N8yZe46zCvyLBAJGvoRhJcwsU3Wc",
+	"3u4Aqlig75eFMsTU8JWXnTBbygnVuQ0H8M0lT09p4fnEED94S08dVkALyRbwnheQi6VTwQOeIXgkFrxw",
+	"+BqSwf3bus046XNc0K2X9JZmDEXb3599lbF33//smOv/+eV1YkldKTOe4jsgDhJ1RJdqySl2yWOeZe8d",
+	"f3FOVswoA/SNMBYK74tZ8vev6EvuHcdxFI/GYNJXM+R0V5WT7dumHil0TvEveS3zBRRsuqZr7eVJhiqH",
+	"VKRMucvOzR0UjE+dLdATMR37Cx++FUXCv0b07N7n7ntSF3yoLpFjfHg/ERe+M43Lj5FOUxEEU1QAIZ0k",
+	"A+htugOhhpILpmBEAb2gGJpmhq/x4BZCzv1hrLwuFDQ8JtUqwZFj98SB0QbU0SLwSmE8qHRUFuy54u2Q",
+	"f9UzkaFHNMxTPkcj/owvbSy3O4Ni4bJd48P+W1FgOrfCWFXd5spYk/Q7u0fYCs1x92DW80mO11v+VHIE",
+	"K0Ea9hyZdp01vCLQskeUf2WD0c4V3z6sraPZQk/3PjSU1Lvwnkp7SOvd7N6VHeKHh/BHNrz1aV2SfSrr",
+	"ODaIW5Ptpmsp6TeHqqrzqzfnuLb0Twt6KSTf+AufmnFRQhE19F43AndDEHufdoCpcSpb4Mvomw6kLnvv",
+	"NH0phrbd1lWE82HgmbShldDQej+NWZxA8fzFi2f/iHLTqbAmHhnoKOBJeXNAGZW3wZpBWekf+5BNZuRV",
+	"HH8Pghsycg1mGx6wHa9pnx0vXVvVb+jlnl6PbiRUIHdKUTTkWs8aWTs75Ore1odW9w0hRRJcGn9QyY1F",
+	"ZxgUHV/fQpXFliEyNvmlWT1BkrtMkWSWxh4WxkiJ/RrWHWENK66LOExe8f2Mko7cic2UxvzOVgGTCjEK",
+	"pQHKyklqwvSffSQxPpn1nCXIYjau2IbnJPCaFlNdueqvfENcrbxPSdRA4B0mkWC1zlS6Ah4PT2C4ZTR7",
+	"ca96I2RczCoLKb3JGTEaKu7QGUxaC++tM1mDb6L1iD0wxENbCYAkkHEIZSORAXBEPeM1rJMnOOyVfJjw",
+	"+1TkTmBxMTbgPmsZN1LTgpsLdDtnTM9ycoyY6k44MvvXKh7hwiDKLTcDWkcti62QnDA+vuBM7VIDL9bR",
+	"1z/9rRjL0kazsZZz+eMIu9rNeq7cUW8SbJokB1xHSTGf9G2PxUOfq3sU+LcmtrWl7vPcinuyviy+N5uU",
+	"ysTjMm/QNEg7gwZdFANkaoLDso0Vcg3MKuYExd5EdFTdTKq4ykG4wTRfR/tcrt1uLoI4X4myZFNgfFpC",
+	"P+lrW64PZBsPehZ2+wgSqsk7dOlw5h+gaKBhKyjLjE3XHf4RIkGYUW8oNL/gcg5mM/DZWTd4DCKMEHNQ",
+	"3ee73PJxyu/5EWIU/8a7HiO02qHiseb5AyN53aqYOh64a7STfVjObvbfMw4W3Azy+xAOTed4D60iDHOA",
+	"KwNFUzdyB+u9owivBqMG4XopfNwkkvVntYGof3jdFBg4eKVqfaM5l+56BsG4IwHhgfwaMZw6/iswdRmJ",
+	"ehdgebzCYB2yJvyOH6ok7EUlaWm2KVkCLiceCG+GMMvvgDJm6Jx+H3nZaYEU+iiisoW9tBf4gTQ4mjft",
+	"iEO9CfkCh8lxmIkypqy9sobhR46fo01OtQBoroOvXBunJbcZjCmRuysi8xkKCYbPYqBXabvIhlNjnQLg",
+	"izpHwemOKqEWaOD5YqeZ6I7lCp/80Oar7JHmHzJcYgUDK6jiGXXfBBlLuXxYlkTH1h6Xu5K7iY822eKt",
+	"u4cNJziRTJI2rwK6NuXmLeX4RCVFV6omfGwxk0LYBeNspsEsnBRRs0v2nC2BS8PsSjmjYulzKCOxohHF",
+	"X9HkVZ+hFJd40cIC71bC1AXMllLMfbWpF96mXpNO8BhFjngIjW9pKOSU0u2aAsWo+6kT0ovrbr0bEElQ",
+	"d3rgLWit9IC8deTLrYVlZR3OHCV3SJziA3GJizdmHz92m20Whddnsw/Vi1BqYohBD7KnTfHuc7XCqWf9",
+	"euh5SBSlGxpuQ9ZeqV1pc3Sd6aBpL/Hba8y3qJRHPC6hMH480VH+8n7fGWQDqUy5BDY7OPSgZH4bsc3/",
+	"zAuIKgKO1m7jiqyPj7onUMHcclk74qhNzctyTVlERSr2PdL/FqKa7uVJ9YMI3ueT85AcMVP6dGSlaG+V",
+	"rIOBOOLu4ogLBkgfRm34BXt+/uXXGfvi/O/PHYv+8vwfX50yyAv86MVXGfvi6y/dBy+eP4uz7kE/XuM/",
+	"Gy5exi3+QA8P+2GOm1TAjakWmpsIfX0vc72urNmiq0vmFGDKdnfyBPPgpMLErO1DziYrLSy8leWaCth3",
+	"hC6CTdIHxocbe/b2JSa3Gp7R6Y1UceNUpO/eKBMxY5JOjW0FxiSyW3+OmcfrdNqqT/gTxtcAeodLsE8M",
+	"GEMs2WLVdMzjhXrrUFR31qq3+5lL48ujs4mX2wNwOOq5J/U8wJQu6orbKwhQNsH4TFgwICB2Gv+EVaLa",
+	"3ECuIRVP8N8Y2ja9dsvpq8hs9G+PgRSU/+2qUtmmuDsFDmXLdsUlSAs6Ee+8CYqMA7gEC4VPlJ+u96jo",
+	"d1zY7ra1cDde/u+l/oTvpFLNhuRy+PD2YVlK46TfFcxCytreoVVsp5KKSNyhQ7Jx78y0WqL3WMh5p6ph",
+	"pjSDe9AUm6ZA+pCn6qHGxZDi/3GD6gPO5SHz4kFFd+NMXVRugjNivGETjafHjZi9iv8GyzCGVfuNG0SX",
+	"fYBRHSKiO+DwOGJU922TSLJFwD6nvOJC48kueYFNtWZcY46/IQurK4kp/7wnd6ieKiqT+zpfIq5QNvqz",
+	"mjG+oXVh+oFZbMUcAjz+c6xmXk58Er77Wd09px9fJCBrWvRsevVi1bDXlk9LuESmVGk113xpEsnKZb2M",
+	"YPvZyZQ7BZI+D3FYiiILyfIF1zy3oE1c/U57lskexqY/1AWqAlWV8QLxmYCySB0DlAXjls14XdrBoEN8",
+	"Y+Sp9+aQe9lnBsPM8f20hZ0xL6RihYqllnf5H/ZYi+aW3yg2E75Azj8XAGuZUKnmCR7GbZ3yoNTzOZh4",
+	"w4jQJ45MQMzcLVS8EUYiyzEZmcgmq3RPJsz89oFYrAMMW13xNQYEm25sD0t38QHrUJvk0ZOF2lhPlzG+",
+	"887JznhFUreTyc50v6a/SORWYr8Rt2NhDeN6qeoRFne7fPflsS2gpyTO+bGD2BgLtXeJN02fJZdr5Hpl",
+	"2UsSnAnrL1JpQWdsWlu82yisMrbg9+BFM7qoOntugS+0mNmoiv3SskVncbuAJRZ//Ks2tKxXTSnGj1QV",
+	"v8XoBb6Nd6z6Qel2FfcIsnalZtR8LcHn9hOo/QjA/jI1cSD+JGbCjuh8RIBmgSCypl9cg/8enpJk1mR7",
+	"bANl+AwY92qxMBfMqFIU3v/V+tyZd1PSBz0ffYZ8gj5QTuQYy0vwZWV4ylxDWzFCtT4UecW3lGtGqnDG",
+	"zAJrTKjHBeq+QU1wfBs1Xk7+av+2rClM7n0rXpbs3t6pOEaGg4zHwe/+dDuPCvQr4PGw4mDV6mb/huFA",
+	"oF/jjYh5TSoNM/F+ILDm8PyZT6LxOTNTmPtj2aNnUqhke8Z+Ft/gWb04Pz+nlha7uZ9vYuChje/S6XOJ",
+	"9j2hUVBcGl3/9PLk+YuvWCe3K5htocVZ6yRN2hGjjoqU/Qac9EZ+COHWbSdzrEywLH2sowm1O6UBNIZC",
+	"KHWGLNaQOdE4KMYFHQGkgyjGsI6P2w0cEg52YdF7v8IVvRewQrPKYZNbRf2kliLulbuqY5HzB1Q9gCz2",
+	"/UYIdT24jG8wQurrXnZkGL12j+2y5VFHTbuCRnlfrmrZTWyv9omDQxUjx/u2C9IuGVi09TgdYzuY1uFF",
+	"G1vdyDonoKMU6NG4VfkU6pp8pVO3mmniHWyTbBLaeabo8xCmPeaSPalZ35x3Byt/1FBjFLItBqtloei3",
+	"gir33D8kDNd6NUwqlvMSGlM112e6tvGofb+rT0fLSzaMSvZy2qvPUgxd12IuX8l9ko64MSuli/HF7OEL",
+	"8eX/jGGzSpmahTB3t3MxjX+6hKXS69tl6vN0hR0sK6W5Xt8OLRDfHwLbW7sDZvTVUUS4+4otoGM1BmU8",
+	"GzbwlHhmnNCkVD0g8zjZ1LJZMcN3/y807uMCNbLF2Ob2l18i0QOOfD7o9iEfCfpL9gtp7WifmPdDvV0f",
+	"iDu/PTcySn45rDUCLO0jcewrbiURRoi9jY6kdf0a6MsMjATX+T1xuluMd8WF3SzD7bPZhvFG+W3IRNuz",
+	"7Ga4uEYbe7t3MOBjBG6SvZ18ixJvTdq9KgX3D4M8pn1RW73iuz/10d+CEyWpBDs0t21CTyQjA/OGEslT",
+	"T6Nhe9qOpxeO07F3Kr9JTSlrbt1IBXVI+QxOm/Yit9hvUR1RmjZO8ZWNxRQelGM1zKTH8dQAkmesu9O2",
+	"Ah8MSw9u9BCKc4u18erzaB15Y/9Rhs0NG3POLeYTmRQPunHH69tdcmNva7MnQIefENAtafZpKx1MxQ7t",
+	"RvM8anksK66hSOtDK25YeKrxqY1XCHEIyB5VyghnkcheL6JlHL/06kgdvFhgMS5RMLw1a1HRAp1E5I2/",
+	"Qn1kJhyLPd+SkFgZJ5XFkSXoaDQVlKWQc5zQwTfks3t6XNkFLp8EuYh1+xqbrrnZjqR1E7K+g2uDAR8k",
+	"ik+nkSJR/+mOKop43uvbRoVC1Ku+lcJW2ESvcQOiKjwi9ZQ8Nv52BuBj5/KLd6Ekun1yuV7x2PCs0qi2",
+	"aWwJ/D7MjaG+pYva0qgXIS99k33OyFMWzw4ZN6CGen8+ekLN+HycPYe//JeKVQ+meW8q1yeRHEiPby+M",
+	"SnFea2HX146WfVYmcE2WBxI4Ion+1bxgYW1FKrUJDkEclJQrdSegnZRUlfWydFR028nX9FekEnhBP6Bd",
+	"O1O7coRyJa3muT1l1+R9N7aemgyP9EcVuiCGNri+P/5nBms8MLrym5yDBO0EDdkp2M0Ok03+tuR3wMLH",
+	"n5/+Jn+T36O94uinoUPCAsNcRmJ3oQ2/313G4H0OlcWUVWcCCXnK3p84KceE+U0i+QHWA7l/+UlTa4bL",
+	"h6TXC8c2MSRHfvWMBbc6rlks3Uu/11ppvy0/OYpR5N10Bj2FuJ/BXBWWqwJO2RthrPHt4XnhR+it6WdI",
+	"oP9N7pq0d8pesndvr298ASYNXsPsN+o858SYYVz+JjeG211QBIUvfVLnnKOgMCvQoc7NVxY7lQQPdInv",
+	"Cj3t7ErkcPqbbGz1i8m7sl6yN47OOr7li8mzUIPGKzG5mHxxen76xYR8jUjoZ3l3zsycsl4J2ULhwLPJ",
+	"j2DbYTQbM72en58PzPPab45Xu0hqklfb/0/NZg5X1EOd3N6nlEyAmTqppRrYO0PDsglR5+QiBHHc/878",
+	"yLgkVhwJfeefyXrTG3+Nr90+ckbTHT9kOx+kOX8jHqThbu7BzbxhbFCOuBOGURsylC54gQtRpAa8NR3L",
+	"BmbiRVfz0waDFy5k45B0FhuDEDcWbYdq7LsqvppmdSQHXzaTPJLv/v2I5N3O/4iQ91vp2Us7rtEBDisw",
+	"lljB6eRC1mV5UBrHWBBFgX3JQx8qVGxMk2RhlU9icAzJd0kW1oRm46Apa48zXUsaicAa1aRXt45t89sW",
+	"LoatMLMma0VXb6YeZZz0r18zrm/fu7cx2pSOHF0g3/j+cAc57Qa+D32FxJe9bFDZ84Ot21k0NhuUU7/q",
+	"tkvAo+mpiXd3KOosBBd5OUBdvzQDBbmHzB1/UFMDYXVJ6ooK7pvGz01SISrRCR06C1mypI9jNQ3YoBa0",
+	"enWfvvq6/XFopL/GJ0koU3CsOxynPDi99GJYSTn7qnnq05W077j2qdrxMY0xifTHAwRdgzFy/uNlng9I",
+	"vSa3//ELoRs0Kbq9j/ThywQFAXvipJZpGuY8eBmv3wtDfRwyttLCWpAbIc3oOGTfk3ePxbHiXhegL/D9",
+	"GTuhH97d5+jkxP+exCwNo/s4WkuvUfAOxaXB8QFV8awRHhtsod/J6xPVAjagfGIW3/SOSnB5spswYo7y",
+	"9WjM/azTZD+uC3yjMWEfRf2S54tmfI2uJXYZLjKaL7QOBqDGXNysrXdvp8W2veJJjTR8FVMgu7N4j6UE",
+	"dtcYdfrPDn5zU6ffuEmPqQ+2JPBX+PUDnX4JFHvqn8pNyFR7+M32X8SB9CPkuZ8fH2Gih7uI1FMtegog",
+	"iy2/NdarWMMKYe7MIa8nJaR+yJJ+ngNh/SkE0i6yPrA7KEbIZ53eTknd9W3Tx+i4dHw0TfeYh9ktI92h",
+	"XGx31wz1OEpTkykD0JYQUrHKxs16Cpqg1NuOoOuTBGb6/bswN8TFU+gXPfw35dZxVeNn8sr3eoWGqoXw",
+	"mszHDjd76GB/k1A1yWd+ABA5PZivTgvv8DXdVAjBbra8Wt043JZv67ppknRYPvzsafwH5BFUoS/X05y7",
+	"qoaunar+fW6dqo536To98JIy73XTGexRkmNkQ/gw0WKjYncLNy/L0gdAqO+vBSxXP6hICG2iB1Cz/v/H",
+	"i5VheJemHPrUFuzWdEh/Fsr04PpxX0m93NdcP+r9RLypFXzrrQeu8d9+pX34VxgHsUPro57cR/AmbQ79",
+	"dPav72/WmQCJN8EpCBUXeltQt/NFP1H/UwvgEzsfmiXj0/yO6XJwJHNWCmNPNI3tGAhBXXN3cal7ImUf",
+	"+lpwqhtVjPsYVJh3xSXjtV0oLf6E4pbKXkUJGQ26IXWwO7KC6pqdMU88AqNV3Tbd7J8+pQP960rTde2T",
+	"WbfA+jh00l1hFKUclBF0h+SkUj+A54sQPz6CzEaCGSCUwCCwE0LLIe7BnLKXvSbsUtnuAfvqEOwb4K1R",
+	"ZReYu6LV0sfXjLpkBnCcR5sZ5CDyqUHar95P/0mzIzM5Mjsxx6CS0VOQfKP5ESofks4Uct/pEImI8hBD",
+	"5YwToaF/0mESLCLcaMmp5nPYIMWGU/2WPMhPFlwW2603aWyykjmQcYk0s5Fn5skHOwOXvgWbTwl3L3Vq",
+	"wj1E5FpopfqJSrUA3hPLtNCZd0CuBc9t96Cw0bGgOEuIpFKuH+MlVuUdje72E4AVN05zRDkoyERatSkW",
+	"UwjyaQ+RdVxx9RFE1S4x1ZQxHEdK/XUH6434yaacChkyooTIVEVMglmAhkvPUChtFqUfa9r29s/yO1zr",
+	"IfzgNaxTjqgv47nOJOkQYLwaB7wV6ajHgbd2/kRa9NEI7KzpBTbAOV4ZU6PYQnKnzvO+S3G0BXnm1Gdq",
+	"dbUZn+0OiewfzrcBkAMf0eGEQgNh6qAaXB7vuEpluk6n2LQ7z8Jz1bZ89iES0YRW/KgOZSIH8SPYN8qY",
+	"j3dNRnY+awYHjFAOb1okkLcfu8aFAeP4mqOemR1SCfWdac4Fe4IZm1Gn5uDFalLMsBjilaWmoH7QffgL",
+	"G8c2uZSh5GGp7mNCu+l9/rhTPobC5wF7eoH/UfhvMz55MKr8iNv43+HkDgdMDKDGuLJvGoaN94912l5K",
+	"noRZGlE2/rJcOVXdjxzDgCV6lLy96IcY+50J7ZtM+PSoVds/Vkhj/RymLQ7v+xL/REbL0Ri9UxjOqpKL",
+	"jZPddD9H710/Iit7HS+4PY4zMRyTUrMBhegGzXg03kP7VPIfNxoA+xu1Zv28VYXUjFXK+NK57UNpusV+",
+	"ahy5AezfhCOTy2/zim7fIHzscRcoSw1cHhqvfEm+0c1+4LGwTzNI+DGBn8fd4U6EhYd+2Ac9OeLsZ3/h",
+	"zw9ppkoiIPN+jpbZOwWKy6IdHUu9/hN6MfUL2e+48VvHtyAJuCHl96iYPwu1bDsd65s2YTukJFSfNVYl",
+	"lvv76mUn6tRKhpzhmCOqbdv62DM6hiOrhe6JOWmSMkLz/CaCIdXq4HJ1g0yatrPDRLLaIBKaw0caUCws",
+	"Z0gA+0u+H8n84LvAfpokQ9D9O5OML3FPOz5uqAWC23aHveC3P+sNJ0We77gLNVLoF91mEePrP8PSH5Hp",
+	"P37mbSRBKrTQPj8Ps7gO7cVuZoZGj6xp696xzrgGOpeV0uFYKM7e9NHnGvAP99WoiL7yEyuPnnUVyQ0K",
+	"HqYmO6iZTTCuim7szMrh5Z16QwkJuycaxODCtv0xnbHTi3Zo/W512Ham1FEypLrLH7lUsutIoHyhfsKZ",
+	"d8YpzcwCvYvu74NnofXdGYJmVe+38vrhy5ILFWtfyZ9PCX1+1s3+2YLH1IrbCSY7vES0t0PzwHqHc++q",
+	"luZT7ymCdXlHLQzGFZRfoa3gSJQFd5o1fhyS8h3TdxCUpqM9dmMPt8zZX7ru2b7bYrHe3269qt3Xj43K",
+	"lMV6mIT2OKbO4B58N5Qown7hNl88AmVZciBnmHsaxlMggS+AFygGPIW/4caefO9APHn13SG8N7jdE2M1",
+	"8OWeTpyXkuG3mZNtFCkLPnVdy0sqXuSWUxXCVS2bxBhB/V38jn3mEoLAQBamNfIPf9KdPm2p6tNrMZdv",
+	"azsZm63gX4ktbe5BN7ukFnA+hSHzR4mvugZ78i01iBtG+QFTnlPX/+ejdvP6OdHGSyFRmDsh50/QJsAP",
+	"ODiOKe5f/sRWeByx12FA9KXPH2woE2vqiSKfmhhDY8XJxa+/d8uQsbefv5Ur8FNZUq4f7pMfNfByy8vT",
+	"6Gh493wLWCzFazgJVedt24WdmQtHIo92gSdu/NBZNMK03Id4Ca2zqe8O7qihIz37C39+GDT2caRqA1HU",
+	"dg8ntJ/MpR7XR1ZUdqP50CKsh9mzxgeU9H+11rfHcm/45bbl0bQGNw/HePa0jpUH2iB7NYg/OhE1feM/",
+	"hj2KrSCHLdIbeuQpfJZ+dv649C2KA/hKaxuAPKZ1lVI0XhbFjZ/v/6n2I/SYfdqk+X/CqrNuZFIv9iFF",
+	"Ye00ZwO5BvtUKfPbt+DsL/w52KPmCu7VHSROG7mPH8QVClf9k32k72fBJQwQ34YZfXyhOIjLNQ4+PTSX",
+	"0DyH3ZUEgipsGM659Y3XeX8642aPfF8210tcHFVkQDMRjnNf2jEBT6ze06aiphNNNqZQqDh0iUFfXW87",
+	"oP/6u5O/jfH86++OOmn4J1F8rcvJxeSMV+Ls/tnkw+8f/l8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

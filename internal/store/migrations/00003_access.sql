@@ -13,6 +13,9 @@ CREATE TABLE kept_halves (
     kept_at timestamptz NOT NULL
 );
 
+-- A keeper who has left is not known to hold anything any more.
+ALTER TABLE keepers ADD COLUMN left_at timestamptz;
+
 ALTER TABLE instances ADD COLUMN adopted boolean NOT NULL DEFAULT false;
 
 -- tried_at is the last attempt to read the login's files, swept_at the last that succeeded.
@@ -102,5 +105,6 @@ CREATE INDEX challenges_by_expiry ON challenges (expires_at);
 DROP TABLE challenges, proofs, sweep_items, sweeps, file_versions, strangers, kept_halves;
 ALTER TABLE sightings DROP COLUMN limits, DROP COLUMN opens, DROP COLUMN entered_at;
 ALTER TABLE logins DROP COLUMN swept_at, DROP COLUMN swept_by, DROP COLUMN tried_at, DROP COLUMN sweep_error;
+ALTER TABLE keepers DROP COLUMN left_at;
 ALTER TABLE instances DROP COLUMN adopted;
 ALTER TABLE keys DROP COLUMN steward_of, DROP COLUMN proved_at, DROP COLUMN proved_by;

@@ -1,0 +1,183 @@
+package reach
+
+import "time"
+
+// State is how safe a login is.
+type State string
+
+// The states, the worst first. Unswept is a login at which nobody has looked.
+const (
+	Shut    State = "shut"
+	Unswept State = "unswept"
+	Stale   State = "stale"
+	Thin    State = "thin"
+	Solid   State = "solid"
+)
+
+// States are all states, the worst first.
+var States = []State{Shut, Unswept, Stale, Thin, Solid}
+
+// Nobody is the keeper of a key that nobody is known to hold.
+const Nobody = -1
+
+// Key is what matters of a key for the logins that it opens.
+type Key struct {
+	// Keeper is a number of the caller's for who holds the private half, or
+	// Nobody. A keeper who has left counts as Nobody.
+	Keeper int
+	// Lost is whether the private half is lost or compromised.
+	Lost bool
+	// Steward is whether it is the service's own, which never counts as a keeper.
+	Steward bool
+	// Proved is the last proof of possession; zero for none.
+	Proved time.Time
+}
+
+// Pair is one key and one login that a grant, a sighting or both join.
+type Pair struct {
+	// Key and Login are places in the lists of Input.
+	Key, Login int32
+	Granted    bool
+	Sighting   Sighting
+	// Opens is whether the line opens the login with a shell: not expired, no
+	// forced command.
+	Opens bool
+	// Entered is the last completed login by the key; zero for none.
+	Entered time.Time
+}
+
+// Input is what reach is computed from.
+type Input struct {
+	Now time.Time
+	// Fresh is for how long a proof counts.
+	Fresh time.Duration
+	Keys  []Key
+	Pairs []Pair
+	// Swept is, for each login, whether somebody has looked at it.
+	Swept []bool
+	// Strangers is, for each login, how many unknown keys stand there.
+	Strangers []int
+}
+
+// Standing is how one login stands.
+type Standing struct {
+	State State
+	// Keepers is the number of keepers with a fresh proof, where 2 means two or more.
+	Keepers int
+	// InPlace, Missing, Ungranted and Strangers count its keys by their fit. The
+	// steward key is not among those in place.
+	InPlace, Missing, Ungranted, Strangers int
+	// Steward is whether the service's own key is in place.
+	Steward bool
+}
+
+// Drifts reports whether what stands in the login is not what is granted.
+func (s Standing) Drifts() bool { return s.Missing+s.Ungranted+s.Strangers > 0 }
+
+// tally is what one login has shown so far.
+type tally struct {
+	held   bool // some key in place has a private half that somebody is known to hold
+	keeper int  // the first keeper with a fresh proof
+	seen   bool // any sighting of a known key
+}
+
+// Standings returns how each login stands, in the order of in.Swept. Keys are in
+// place where they are granted and seen; only those count, and of those only the
+// lines that open the login for whoever holds the key.
+func Standings(in Input) []Standing {
+	out := make([]Standing, len(in.Swept))
+	tallies := make([]tally, len(in.Swept))
+	for i := range tallies {
+		tallies[i].keeper = Nobody
+	}
+	for _, p := range in.Pairs {
+		s, t, k := &out[p.Login], &tallies[p.Login], &in.Keys[p.Key]
+		t.seen = t.seen || p.Sighting != NeverLooked
+		fit, ok := FitOf(p.Granted, p.Sighting)
+		switch {
+		case !ok, fit == FitUnswept:
+			continue
+		case fit == Missing:
+			s.Missing++
+			continue
+		case fit == Ungranted:
+			s.Ungranted++
+			continue
+		case k.Steward:
+			s.Steward = true
+			continue
+		}
+		s.InPlace++
+		if !p.Opens || k.Lost || k.Keeper == Nobody {
+			continue
+		}
+		t.held = true
+		if !in.fresh(k.Proved) && !in.fresh(p.Entered) {
+			continue
+		}
+		switch {
+		case t.keeper == Nobody:
+			t.keeper, s.Keepers = k.Keeper, 1
+		case t.keeper != k.Keeper:
+			s.Keepers = 2
+		}
+	}
+	for i := range out {
+		s := &out[i]
+		s.Strangers = in.Strangers[i]
+		switch {
+		case !in.Swept[i] && !tallies[i].seen:
+			s.State = Unswept
+		case !tallies[i].held:
+			s.State = Shut
+		case s.Keepers == 0:
+			s.State = Stale
+		case s.Keepers == 1:
+			s.State = Thin
+		default:
+			s.State = Solid
+		}
+	}
+	return out
+}
+
+// fresh reports whether a proof of that time still counts. One from the future,
+// by another clock, counts while it is less than Fresh away.
+func (in *Input) fresh(at time.Time) bool {
+	return !at.IsZero() && in.Now.Sub(at).Abs() < in.Fresh
+}
+
+// Change is a login whose state changes.
+type Change struct {
+	// Login is a place in the list of logins.
+	Login         int
+	Before, After State
+}
+
+// Loss returns which logins would change their state if the keys, by their places
+// in in.Keys, were lost, in the order of the logins.
+func Loss(in Input, keys ...int) []Change {
+	before := Standings(in)
+	lost := append([]Key(nil), in.Keys...)
+	for _, k := range keys {
+		lost[k].Lost = true
+	}
+	in.Keys = lost
+	var out []Change
+	for i, s := range Standings(in) {
+		if s.State != before[i].State {
+			out = append(out, Change{i, before[i].State, s.State})
+		}
+	}
+	return out
+}
+
+// Rank orders states, the worst first: 0 is Shut.
+func Rank(s State) int {
+	for i, other := range States {
+		if s == other {
+			return i
+		}
+	}
+	return len(States)
+}

@@ -1,0 +1,142 @@
+package store
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// ReachFilter narrows the logins whose reach is computed; empty fields do not.
+type ReachFilter struct {
+	Instance             uuid.UUID
+	Text, Region         string
+	LabelName, LabelText string
+	// Keeper and Key name those that open a login or should.
+	Keeper, Key string
+}
+
+// ReachLogin is a login as far as its reach needs it.
+type ReachLogin struct {
+	ID                  uuid.UUID
+	InstanceID          uuid.UUID
+	OSUser              string
+	Instance, Region    string
+	State               string
+	SweptAt, TriedAt    *time.Time
+	SweptBy, SweepError string
+	Strangers           int
+}
+
+// ReachPair is a key and a login that a grant, a sighting or both join.
+type ReachPair struct {
+	KeyID, LoginID uuid.UUID
+	Granted        bool
+	Present        *bool
+	Opens          bool
+	EnteredAt      *time.Time
+}
+
+// ReachKey is a key as far as reach needs it.
+type ReachKey struct {
+	ID       uuid.UUID
+	Name     string
+	Keeper   *uuid.UUID // nil also where the keeper has left
+	State    string
+	Steward  bool
+	ProvedAt *time.Time
+}
+
+// Reach returns what the reach of the logins is computed from, in three queries
+// whatever their number.
+func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, pairs []ReachPair, keys []ReachKey, err error) {
+	where, args := f.where()
+	rows, err := s.pool.Query(ctx, `SELECT l.id, l.instance_id, l.os_user, i.name, i.region, i.state, l.swept_at, l.tried_at, l.swept_by, l.sweep_error,
+			coalesce(g.count, 0)
+		FROM logins l JOIN instances i ON i.id = l.instance_id
+		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
+		WHERE `+where+` ORDER BY i.name, l.os_user`, args...)
+	if err != nil {
+		return nil, nil, nil, plain(err)
+	}
+	for rows.Next() {
+		var l ReachLogin
+		if err := rows.Scan(&l.ID, &l.InstanceID, &l.OSUser, &l.Instance, &l.Region, &l.State, &l.SweptAt, &l.TriedAt, &l.SweptBy, &l.SweepError, &l.Strangers); err != nil {
+			return nil, nil, nil, plain(err)
+		}
+		logins = append(logins, l)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, nil, nil, plain(err)
+	}
+	among := ""
+	if len(args) > 0 {
+		among = "WHERE login_id IN (SELECT l.id FROM logins l JOIN instances i ON i.id = l.instance_id WHERE " + where + ")"
+	}
+	rows, err = s.pool.Query(ctx, `SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, coalesce(s.opens, true), s.entered_at
+		FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
+		FULL JOIN sightings s USING (key_id, login_id) `+among, args...)
+	if err != nil {
+		return nil, nil, nil, plain(err)
+	}
+	for rows.Next() {
+		var p ReachPair
+		if err := rows.Scan(&p.KeyID, &p.LoginID, &p.Granted, &p.Present, &p.Opens, &p.EnteredAt); err != nil {
+			return nil, nil, nil, plain(err)
+		}
+		pairs = append(pairs, p)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, nil, nil, plain(err)
+	}
+	rows, err = s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at
+		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id`)
+	if err != nil {
+		return nil, nil, nil, plain(err)
+	}
+	for rows.Next() {
+		var k ReachKey
+		if err := rows.Scan(&k.ID, &k.Name, &k.Keeper, &k.State, &k.Steward, &k.ProvedAt); err != nil {
+			return nil, nil, nil, plain(err)
+		}
+		keys = append(keys, k)
+	}
+	return logins, pairs, keys, plain(rows.Err())
+}
+
+// where returns the condition on logins l and instances i.
+func (f ReachFilter) where() (string, []any) {
+	conditions := []string{"i.gone_at IS NULL"}
+	var args []any
+	add := func(condition string, values ...any) {
+		for _, v := range values {
+			args = append(args, v)
+			condition = strings.Replace(condition, "?", "$"+strconv.Itoa(len(args)), 1)
+		}
+		conditions = append(conditions, condition)
+	}
+	if f.Instance != uuid.Nil {
+		add("i.id = ?", f.Instance)
+	}
+	if f.Text != "" {
+		add("(l.os_user || '@' || i.name) ILIKE ?", like(f.Text))
+	}
+	if f.Region != "" {
+		add("i.region = ?", f.Region)
+	}
+	if f.LabelName != "" {
+		add("i.labels @> jsonb_build_object(?::text, ?::text)", f.LabelName, f.LabelText)
+	}
+	opened := func(of string) string {
+		return "l.id IN (SELECT login_id FROM grants WHERE withdrawn_at IS NULL AND key_id IN (" + of + ") UNION SELECT login_id FROM sightings WHERE present AND key_id IN (" + of + "))"
+	}
+	if f.Key != "" {
+		add(opened("SELECT id FROM keys WHERE name = ?"), f.Key, f.Key)
+	}
+	if f.Keeper != "" {
+		add(opened("SELECT k.id FROM keys k JOIN keepers o ON o.id = k.keeper_id WHERE o.name = ?"), f.Keeper, f.Keeper)
+	}
+	return strings.Join(conditions, " AND "), args
+}

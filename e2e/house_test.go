@@ -185,7 +185,7 @@ func (h *house) startCloud(latency string) {
 
 func (h *house) startService(listen string, more ...string) {
 	h.t.Helper()
-	args := append([]string{"-database", h.database, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", listen}, more...)
+	args := append([]string{"-database", h.database, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", listen, "-safe-key-file", filepath.Join(h.dir, "safe.key")}, more...)
 	h.service = start(h.t, "plumlatchd", args...)
 	h.url = h.service.await(h.t, `Plum Latch is at (http\S+)`)
 }

@@ -34,6 +34,7 @@ func runDemo(ctx context.Context, o settings) (err error) {
 	if err := loadFleet(ctx, o, stage, log, tell); err != nil {
 		return err
 	}
+	o.safeKey = filepath.Join(stage.Dir, "safe.key")
 	tell("starting the stand-in cloud and the service")
 	if err := stage.OpenCloud(demo.Latency); err != nil {
 		return err
@@ -64,6 +65,9 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 		return err
 	}
 	defer h.close()
+	if err := h.openSafe(filepath.Join(stage.Dir, "safe.key")); err != nil {
+		return err
+	}
 	l := demo.Loader{Store: h.store, Service: h.service, KeyDir: filepath.Join(stage.Dir, "keys"), Size: o.demoSize, Now: time.Now(), Tell: tell}
 	loaded, err := l.Loaded(ctx)
 	if err != nil || loaded {
@@ -79,6 +83,14 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 	defer quick.close()
 	l.Cloud = quick.cloud
 	if err := l.Load(ctx); err != nil {
+		return fmt.Errorf("load the sample fleet: %w", err)
+	}
+	tell("placing steward keys")
+	ines, err := h.store.OperatorNamed(ctx, "ines")
+	if err == nil {
+		err = l.Stewards(ctx, service.Actor{ID: ines.ID, Name: ines.Name, Role: service.Role(ines.Role), Via: "cli"})
+	}
+	if err != nil {
 		return fmt.Errorf("load the sample fleet: %w", err)
 	}
 	return stage.CloseCloud()

@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/httpapi"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/safe"
 	"plumlatch/internal/service"
 	"plumlatch/internal/store"
 )
@@ -41,10 +42,27 @@ func openHouse(ctx context.Context, database, cloudURL, cloudToken string, log *
 
 func (h *house) close() { h.store.Close() }
 
+// openSafe opens the safe under the master key in the file; "" leaves it switched off.
+func (h *house) openSafe(file string) error {
+	if file == "" {
+		return nil
+	}
+	err := safe.Make(file)
+	if err == nil {
+		h.service.Safe, err = safe.Open(file)
+	}
+	return err
+}
+
 // serve works until ctx ends. ready is called with the address once it answers.
 func (h *house) serve(ctx context.Context, o settings, ready func(url string) error) error {
 	secure := o.certificate != ""
 	h.service.AllowShortRSA = o.shortRSA
+	h.service.SweepEvery, h.service.StewardFrom = o.sweepEvery, o.stewardFrom
+	h.service.Fresh = time.Duration(o.freshDays) * 24 * time.Hour
+	if err := h.openSafe(o.safeKey); err != nil {
+		return err
+	}
 	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure})
 	if err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/term"
 
@@ -35,6 +36,10 @@ type settings struct {
 	plainHTTP   bool
 	firstAdmin  string
 	shortRSA    bool
+	safeKey     string
+	sweepEvery  time.Duration
+	freshDays   int
+	stewardFrom string
 }
 
 func main() {
@@ -51,6 +56,10 @@ func main() {
 	flag.BoolVar(&o.plainHTTP, "plain-http-beyond-loopback", false, "serve without TLS on an address that others can reach; anybody on the way can then read tokens")
 	flag.StringVar(&o.firstAdmin, "first-admin", "", "make this admin account in an empty database, with the password read from the terminal or standard input, and end")
 	flag.BoolVar(&o.shortRSA, "allow-short-rsa", false, "let RSA keys under 2048 bits be granted anew; they can be broken by those with money")
+	flag.StringVar(&o.safeKey, "safe-key-file", "", "file with the safe's master key, made with mode 0600 if it is not there; without it no steward key can be kept. Keep a copy elsewhere: what is in the safe cannot be opened without it")
+	flag.DurationVar(&o.sweepEvery, "sweep-every", 6*time.Hour, "how often logins with a steward key are swept, spread out; 0 for never")
+	flag.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
+	flag.StringVar(&o.stewardFrom, "steward-from", "", "limit new steward keys to these addresses, as in the from option of authorized_keys")
 	showVersion := flag.Bool("version", false, "print the version and end")
 	flag.Usage = usage
 	flag.Parse()
@@ -119,6 +128,12 @@ func (o settings) check() error {
 		return errors.New("no database was given: say -database URL, or -demo for a try")
 	case !o.demo && o.firstAdmin == "" && o.cloudURL == "":
 		return errors.New("no cloud was given: say -cloud URL of its adapter")
+	case o.freshDays < 1 || o.freshDays > 3650:
+		return fmt.Errorf("-fresh-days is %d; 1 to 3650 are allowed", o.freshDays)
+	case o.sweepEvery < 0:
+		return errors.New("-sweep-every is negative; 0 is never")
+	case strings.ContainsAny(o.stewardFrom, "\"\\ \t\r\n"):
+		return errors.New("-steward-from holds a quote, a backslash or a blank; give patterns as in 192.0.2.0/24,10.0.*")
 	case (o.certificate == "") != (o.privateKey == ""):
 		return errors.New("-tls-cert and -tls-key go together")
 	}

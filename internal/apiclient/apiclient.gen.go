@@ -1386,6 +1386,12 @@ type LaunchInstanceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ReleaseInstanceParams defines parameters for ReleaseInstance.
+type ReleaseInstanceParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // TerminateInstanceParams defines parameters for TerminateInstance.
 type TerminateInstanceParams struct {
 	// Reason Why, for the daybook.
@@ -1722,6 +1728,11 @@ type ClientInterface interface {
 	//
 	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
 	AdoptInstance(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseInstance performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
+	//
+	// Lets the record of an adopted instance go; nothing on the machine is touched.
+	ReleaseInstance(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TerminateInstance performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
 	TerminateInstance(ctx context.Context, instance InstanceName, params *TerminateInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2126,6 +2137,21 @@ func (c *Client) AdoptInstanceWithBody(ctx context.Context, contentType string, 
 // Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
 func (c *Client) AdoptInstance(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAdoptInstanceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseInstance performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
+//
+// Lets the record of an adopted instance go; nothing on the machine is touched.
+func (c *Client) ReleaseInstance(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseInstanceRequest(c.Server, instance, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3392,6 +3418,67 @@ func NewAdoptInstanceRequestWithBody(server string, contentType string, body io.
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReleaseInstanceRequest constructs an http.Request for the ReleaseInstance method
+func NewReleaseInstanceRequest(server string, instance InstanceName, params *ReleaseInstanceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/adopted/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5554,6 +5641,13 @@ type ClientWithResponsesInterface interface {
 	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
 	AdoptInstanceWithResponse(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptInstanceResponse, error)
 
+	// ReleaseInstanceWithResponse performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
+	//
+	// Lets the record of an adopted instance go; nothing on the machine is touched.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReleaseInstanceWithResponse(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*ReleaseInstanceResponse, error)
+
 	// TerminateInstanceWithResponse performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6214,6 +6308,47 @@ func (r AdoptInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AdoptInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReleaseInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseInstanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8245,6 +8380,19 @@ func (c *ClientWithResponses) AdoptInstanceWithResponse(ctx context.Context, bod
 	return ParseAdoptInstanceResponse(rsp)
 }
 
+// ReleaseInstanceWithResponse performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
+//
+// Lets the record of an adopted instance go; nothing on the machine is touched.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReleaseInstanceWithResponse(ctx context.Context, instance InstanceName, params *ReleaseInstanceParams, reqEditors ...RequestEditorFn) (*ReleaseInstanceResponse, error) {
+	rsp, err := c.ReleaseInstance(ctx, instance, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseInstanceResponse(rsp)
+}
+
 // TerminateInstanceWithResponse performs a DELETE /instances/{instance} (the `TerminateInstance` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9110,6 +9258,35 @@ func ParseAdoptInstanceResponse(rsp *http.Response) (*AdoptInstanceResponse, err
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReleaseInstanceResponse parses an HTTP response from a ReleaseInstanceWithResponse call
+func ParseReleaseInstanceResponse(rsp *http.Response) (*ReleaseInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -55,8 +55,9 @@ func groups() []group {
 	return []group{
 		{"Keys", keyCommands},
 		{"Key files on this machine, without a service", offlineCommands},
-		{"Which key opens what", openingCommands},
-		{"Instances", instanceCommands},
+		{"Which key opens what, and how safe each login is", slices.Concat(openingCommands, reachCommands, sweepCommands)},
+		{"Letting in, and proving", slices.Concat(grantCommands, proveCommands)},
+		{"Instances", slices.Concat(instanceCommands, adoptCommands)},
 		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},
 		{"People and tokens", peopleCommands},
 	}

@@ -48,6 +48,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 	f.StringVar(&pair.typ, "type", "ed25519", "with -new: ed25519, rsa or ecdsa")
 	f.IntVar(&pair.bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
 	f.StringVar(&pair.out, "out", "", "with -new: `file` for the private half; ~/.ssh/NAME unless given")
+	steward := f.Bool("steward", false, "place a steward key as well, by which the service sweeps and changes keys")
 	noKey := f.Bool("no-key", false, "launch without any key: nobody will be able to log in")
 	static := f.Bool("static-address", false, "take a public address that stays at a stop")
 	f.Var(l, "label", "a label, `name=value`; can be given several times")
@@ -81,6 +82,9 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 		}
 		if *noKey {
 			request.NoKey = noKey
+		}
+		if *steward {
+			request.Steward = steward
 		}
 		if len(l) > 0 {
 			request.Labels = new(map[string]string(l))

@@ -154,7 +154,7 @@ func (s *steps) tell(run apiclient.Run) {
 		case s.shown[key] || step.State == apiclient.StepStateWaiting:
 		case step.State == apiclient.StepStateRunning:
 			if isTerminal(s.env.Err) {
-				fmt.Fprintf(s.env.Err, "  … %-14s %s %s", step.Title, bar(given(step.Percent)), given(step.Outcome))
+				fmt.Fprintf(s.env.Err, "  … %-18s %s %s", step.Title, bar(given(step.Percent)), given(step.Outcome))
 				s.live = true
 			}
 		default:
@@ -178,7 +178,7 @@ func (s *steps) line(step apiclient.Step) string {
 	if step.StartedAt != nil && step.EndedAt != nil {
 		took = fmt.Sprintf("%.1f s", step.EndedAt.Sub(*step.StartedAt).Seconds())
 	}
-	return strings.TrimRight(fmt.Sprintf("  %s  %-14s %7s   %s", mark, step.Title, took, given(step.Outcome)), " ")
+	return strings.TrimRight(fmt.Sprintf("  %s  %-18s %7s   %s", mark, step.Title, took, given(step.Outcome)), " ")
 }
 
 func (s *steps) clear() {

@@ -40,23 +40,24 @@ type key struct {
 	labels  map[string]string
 	age     int  // days since it was made
 	atHand  bool // whether the demo writes its private half, as if it were on your laptop
+	proved  int  // days since somebody last showed that they hold it; 0 for never
 }
 
 // weakRSA marks a key of 1024 bits, which the product itself would never make.
 const weakRSA = 1024
 
 var keys = []key{
-	{name: "hides-shared", spec: keypair.Spec{Type: keypair.RSA, Bits: 2048}, comment: "hides", keeper: "team-field", purpose: "one key for all hide cameras", labels: map[string]string{"team": "cameras"}, age: 88, atHand: true},
-	{name: "ines-main", spec: keypair.Spec{}, comment: "ines@wrackline-mb2", keeper: "ines", purpose: "everyday key", age: 90, atHand: true},
-	{name: "marek-main", spec: keypair.Spec{Type: keypair.ECDSA, Bits: 256}, comment: "marek@puffin", keeper: "marek", purpose: "everyday key", age: 84, atHand: true},
-	{name: "oona-main", spec: keypair.Spec{}, comment: "oona@field-tablet", keeper: "oona", purpose: "everyday key", age: 80, atHand: true},
-	{name: "tomas-laptop", spec: keypair.Spec{}, comment: "tomas@thinkpad", keeper: "tomas", purpose: "everyday key", age: 86},
+	{name: "hides-shared", spec: keypair.Spec{Type: keypair.RSA, Bits: 2048}, comment: "hides", keeper: "team-field", purpose: "one key for all hide cameras", labels: map[string]string{"team": "cameras"}, age: 88, atHand: true, proved: 41},
+	{name: "ines-main", spec: keypair.Spec{}, comment: "ines@wrackline-mb2", keeper: "ines", purpose: "everyday key", age: 90, atHand: true, proved: 5},
+	{name: "marek-main", spec: keypair.Spec{Type: keypair.ECDSA, Bits: 256}, comment: "marek@puffin", keeper: "marek", purpose: "everyday key", age: 84, atHand: true, proved: 9},
+	{name: "oona-main", spec: keypair.Spec{}, comment: "oona@field-tablet", keeper: "oona", purpose: "everyday key", age: 80, atHand: true, proved: 12},
+	{name: "tomas-laptop", spec: keypair.Spec{}, comment: "tomas@thinkpad", keeper: "tomas", purpose: "everyday key", age: 86, proved: 75},
 	{name: "id_rsa_2", spec: keypair.Spec{Type: keypair.RSA, Bits: weakRSA}, comment: "sunniva@old-desktop", keeper: "sunniva", purpose: "", age: 90},
-	{name: "atlas-deploy", spec: keypair.Spec{}, comment: "atlas deploy", keeper: "team-atlas", purpose: "deploys of the migration atlas", labels: map[string]string{"team": "atlas"}, age: 60, atHand: true},
+	{name: "atlas-deploy", spec: keypair.Spec{}, comment: "atlas deploy", keeper: "team-atlas", purpose: "deploys of the migration atlas", labels: map[string]string{"team": "atlas"}, age: 60, atHand: true, proved: 3},
 	{name: "atlas-old", spec: keypair.Spec{Type: keypair.RSA, Bits: 2048}, comment: "atlas 2024", keeper: "team-atlas", purpose: "deploys, before atlas-deploy", labels: map[string]string{"team": "atlas"}, age: 89},
-	{name: "gateway-field", spec: keypair.Spec{}, comment: "gateways", keeper: "team-field", purpose: "field gateways", labels: map[string]string{"team": "field"}, age: 70, atHand: true},
-	{name: "office-windows", spec: keypair.Spec{Type: keypair.RSA, Bits: 3072}, comment: "office windows", keeper: "ines", purpose: "the office machine takes RSA only", age: 45, atHand: true},
-	{name: "archive-song", spec: keypair.Spec{Type: keypair.ECDSA, Bits: 384}, comment: "archive", keeper: "marek", purpose: "bird song archive", age: 30, atHand: true},
+	{name: "gateway-field", spec: keypair.Spec{}, comment: "gateways", keeper: "team-field", purpose: "field gateways", labels: map[string]string{"team": "field"}, age: 70, atHand: true, proved: 50},
+	{name: "office-windows", spec: keypair.Spec{Type: keypair.RSA, Bits: 3072}, comment: "office windows", keeper: "ines", purpose: "the office machine takes RSA only", age: 45, atHand: true, proved: 33},
+	{name: "archive-song", spec: keypair.Spec{Type: keypair.ECDSA, Bits: 384}, comment: "archive", keeper: "marek", purpose: "bird song archive", age: 30, atHand: true, proved: 20},
 	{name: "sunniva-spare", spec: keypair.Spec{}, comment: "sunniva@spare", keeper: "sunniva", purpose: "spare, opens nothing yet", age: 12},
 }
 
@@ -86,6 +87,7 @@ type machine struct {
 	static                  bool
 	age                     int // days since its launch
 	by                      string
+	steward                 bool // whether it has a steward key
 }
 
 func fleet() []machine {
@@ -97,7 +99,7 @@ func fleet() []machine {
 		}
 		out = append(out, machine{
 			name: fmt.Sprintf("hide-cam-%d", n), image: "gateway-os-7", size: "small", zone: zone, labels: map[string]string{"team": "cameras", "site": fmt.Sprintf("hide-%d", n)},
-			label: "hides-shared", onDisk: []string{"hides-shared"}, grants: []grant{{"hides-shared", seen}}, age: 88 - n, by: "oona",
+			label: "hides-shared", onDisk: []string{"hides-shared"}, grants: []grant{{"hides-shared", seen}}, age: 88 - n, by: "oona", steward: true,
 		})
 	}
 	for n := 1; n <= 4; n++ {
@@ -112,21 +114,21 @@ func fleet() []machine {
 	}
 	return append(out,
 		machine{name: "ringing-db", image: "debian-12", size: "medium", zone: "north-shore-a", labels: map[string]string{"team": "ringing", "data": "personal"},
-			label: "id_rsa_2", onDisk: []string{"id_rsa_2", "ines-main"}, grants: []grant{{"id_rsa_2", seen}, {"ines-main", seen}}, age: 85, by: "ines"},
+			label: "id_rsa_2", onDisk: []string{"id_rsa_2", "ines-main"}, grants: []grant{{"id_rsa_2", seen}, {"ines-main", seen}}, age: 85, by: "ines", steward: true},
 		machine{name: "ringing-web", image: "ubuntu-24.04", size: "small", zone: "north-shore-b", labels: map[string]string{"team": "ringing"},
-			label: "ines-main", onDisk: []string{"ines-main", stranger}, grants: []grant{{"ines-main", seen}}, age: 71, by: "ines"},
+			label: "ines-main", onDisk: []string{"ines-main", stranger}, grants: []grant{{"ines-main", seen}}, age: 71, by: "ines", steward: true},
 		machine{name: "atlas-web-1", image: "ubuntu-24.04", size: "medium", zone: "north-shore-a", labels: map[string]string{"team": "atlas"},
-			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek"},
+			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek", steward: true},
 		machine{name: "atlas-web-2", image: "ubuntu-24.04", size: "medium", zone: "north-shore-b", labels: map[string]string{"team": "atlas"},
-			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek"},
+			label: "atlas-deploy", onDisk: []string{"atlas-deploy", "marek-main"}, grants: []grant{{"atlas-deploy", seen}, {"marek-main", seen}}, age: 58, by: "marek", steward: true},
 		machine{name: "atlas-db", image: "fedora-42", size: "large", zone: "north-shore-a", labels: map[string]string{"team": "atlas"},
-			label: "ines-main", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}, {"marek-main", notSeen}}, age: 57, by: "ines"},
+			label: "ines-main", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}, {"marek-main", notSeen}}, age: 57, by: "ines", steward: true},
 		machine{name: "atlas-tiles", image: "fedora-42", size: "large-scratch", zone: "north-shore-b", labels: map[string]string{"team": "atlas"},
-			label: "atlas-old", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}}, age: 83, by: "marek"},
+			label: "atlas-old", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}}, age: 83, by: "marek", steward: true},
 		machine{name: "gateway-1", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
-			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 68, by: "oona"},
+			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 68, by: "oona", steward: true},
 		machine{name: "gateway-2", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
-			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 67, by: "oona"},
+			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 67, by: "oona", steward: true},
 		machine{name: "gateway-3", image: "alpine-3.22", size: "small", zone: "south-marsh-b", labels: map[string]string{"team": "field"},
 			label: "gateway-field", onDisk: []string{"gateway-field"}, grants: []grant{{"gateway-field", neverLooked}}, age: 20, by: "oona"},
 		machine{name: "office-windows", image: "windows-2022", size: "medium", zone: "south-marsh-b", labels: map[string]string{"team": "office"},

@@ -274,11 +274,19 @@ func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine
 		if strings.HasPrefix(k.keeper, "team-") {
 			row.CreatedBy = "ines"
 		}
+		if k.proved > 0 {
+			at := l.daysAgo(k.proved)
+			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
+			b.note(at, row.CreatedBy, "key.prove", "key", k.name, "%s proved to hold the private half of %s.", row.CreatedBy, k.name)
+		}
 		if err := tx.AddKey(ctx, &row); err != nil {
 			return err
 		}
 		ids[k.name] = row.ID
 		b.note(row.CreatedAt, row.CreatedBy, "key.import", "key", k.name, "%s imported the key %s (%s).", row.CreatedBy, k.name, p.Type)
+	}
+	if err := tx.KeeperLeft(ctx, "tomas", l.daysAgo(60)); err != nil {
+		return err
 	}
 	for _, m := range machines {
 		if err := l.recordMachine(ctx, tx, m, launches[m.name], ids, &b); err != nil {
@@ -329,7 +337,7 @@ func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, 
 		grants = append(grants, store.Grant{ID: newID(), KeyID: keyIDs[g.key], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch"})
 		names = append(names, g.key)
 		if g.look != neverLooked {
-			sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: keyIDs[g.key], SeenAt: at.Add(time.Minute), Method: "asked the SSH server", Present: g.look == seen})
+			sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: keyIDs[g.key], SeenAt: at.Add(time.Minute), Method: "asked the SSH server", Present: g.look == seen, Opens: true})
 		}
 	}
 	b.note(at, m.by, "instance.launch", "instance", m.name, "%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size, strings.Join(names, ", "))

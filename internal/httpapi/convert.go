@@ -47,6 +47,10 @@ func keyOf(k store.Key) contract.Key {
 	if len(k.SharesPrimeWith) > 0 {
 		out.Findings = append([]contract.Finding{findingOf(keypair.SharedPrimeFinding(k.SharesPrimeWith))}, out.Findings...)
 	}
+	if k.StewardOf != nil {
+		out.Steward = new(true)
+	}
+	out.ProvedAt, out.ProvedBy = k.ProvedAt, optional(k.ProvedBy)
 	if k.PKCS8SHA1 != nil {
 		out.Fingerprints.Pkcs8Sha1 = new(keypair.FormatHex(k.PKCS8SHA1))
 	}
@@ -65,8 +69,12 @@ func instanceOf(i store.Instance) contract.Instance {
 		Id: i.ID, Name: i.Name, State: contract.InstanceState(i.State), Image: i.Image, Size: i.Size, Zone: i.Zone, Region: i.Region,
 		CloudId: i.CloudID, PrivateAddress: i.PrivateAddress, PublicAddress: i.PublicAddress, StaticAddress: i.StaticAddress,
 		KeyLabel: i.KeyLabel, Labels: i.Labels, Keys: i.Keys, StopCosts: costs, CreatedAt: i.CreatedAt, CreatedBy: i.CreatedBy,
-		Connection: contract.Connection{User: i.LoginUser, Address: i.PublicAddress, Port: i.SSHPort, HostKeys: each(i.HostKeys, hostKeyOf)},
+		Connection: connectionOf(i, i.LoginUser), Adopted: i.Adopted,
 	}
+}
+
+func connectionOf(i store.Instance, user string) contract.Connection {
+	return contract.Connection{User: user, Address: i.PublicAddress, Port: i.SSHPort, HostKeys: each(i.HostKeys, hostKeyOf)}
 }
 
 func hostKeyOf(h store.HostKey) contract.HostKey {
@@ -90,6 +98,7 @@ func openingOf(o store.Opening) contract.Opening {
 		Login: o.OSUser + "@" + o.InstanceName, OsUser: o.OSUser, Instance: o.InstanceName, Region: o.Region,
 		InstanceState: contract.InstanceState(o.InstanceState), Fit: contract.Fit(fit),
 		GrantedAt: o.GrantedAt, Until: o.Until, GrantedBy: o.GrantedBy, Reason: o.Reason, SeenAt: o.SeenAt, SeenBy: o.Method,
+		Limits: optional(given(o.Limits)), EnteredAt: o.EnteredAt, ProvedAt: o.ProvedAt, KeyState: new(contract.KeyState(o.KeyState)), Steward: optional(o.Steward),
 	}
 }
 

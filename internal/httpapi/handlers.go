@@ -264,7 +264,7 @@ func (a *api) LaunchInstance(ctx context.Context, r contract.LaunchInstanceReque
 	}
 	b := r.Body
 	i, run, err := a.Service.Launch(ctx, actorOf(ctx), once, service.Launch{
-		Name: b.Name, Image: b.Image, Size: b.Size, Zone: given(b.Zone), Keys: given(b.Keys), NoKey: given(b.NoKey),
+		Name: b.Name, Image: b.Image, Size: b.Size, Zone: given(b.Zone), Keys: given(b.Keys), NoKey: given(b.NoKey), Steward: given(b.Steward),
 		StaticAddress: given(b.StaticAddress), Labels: given(b.Labels), Reason: given(b.Reason),
 	})
 	return contract.LaunchInstance202JSONResponse{Instance: instanceOf(i), Run: runOf(run)}, err

@@ -215,6 +215,16 @@ func (e *Engine) Wake(ctx context.Context, run uuid.UUID) {
 	}
 }
 
+// Nudge has a duty done now. A nudge that is lost costs at most the duty's Every.
+func (e *Engine) Nudge(ctx context.Context, duty string) {
+	if e.queue == nil {
+		return
+	}
+	if _, err := e.queue.Insert(ctx, dutyArgs{duty}, &river.InsertOpts{Queue: "duties", MaxAttempts: 1}); err != nil {
+		e.log.Warn("nudge a duty", "duty", duty, "err", err)
+	}
+}
+
 func (e *Engine) tend(ctx context.Context) error {
 	ids, err := e.store.LiveRuns(ctx)
 	if err != nil {

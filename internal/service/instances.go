@@ -12,7 +12,6 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
@@ -27,7 +26,9 @@ type Launch struct {
 	Zone              string // "" means the cloud's first
 	Keys              []string
 	// NoKey must be set where Keys is empty: nobody will be able to log in.
-	NoKey         bool
+	NoKey bool
+	// Steward is whether a steward key is placed as well.
+	Steward       bool
 	StaticAddress bool
 	Labels        map[string]string
 	Reason        string
@@ -141,6 +142,13 @@ func (s *Service) Launch(ctx context.Context, actor Actor, once IdempotencyKey, 
 		grants := make([]store.Grant, len(keys))
 		for n, k := range keys {
 			grants[n] = store.Grant{ID: newID(), KeyID: k.ID, LoginID: login.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(l.Reason, "placed at launch")}
+		}
+		if l.Steward {
+			k, err := s.newSteward(ctx, tx, actor, i)
+			if err != nil {
+				return err
+			}
+			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: login.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: "steward key"})
 		}
 		if err := tx.AddGrants(ctx, grants); err != nil {
 			return err
@@ -260,14 +268,8 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 		if slices.Contains(l.Keys[:n], wanted) {
 			continue
 		}
-		if k.State != "active" {
-			return bad("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
-		}
-		if k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA {
-			return bad("key-too-weak", fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA), "Make a new key: plumlatch key new NAME")
-		}
-		if len(k.SharesPrimeWith) > 0 {
-			return bad("key-broken", fmt.Sprintf("the key %s shares a prime with %s, so anybody can compute its private half", k.Name, strings.Join(k.SharesPrimeWith, ", ")), "Make a new key on another machine: plumlatch key new NAME")
+		if err := s.grantable(k); err != nil {
+			return nil, err
 		}
 		if !slices.Contains(image.KeyTypes, k.Type) {
 			return bad("key-type-not-taken", fmt.Sprintf("the image %s takes keys of the type %s only; %s is %s", image.Name, strings.Join(image.KeyTypes, ", "), k.Name, k.Type), "Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0])
@@ -279,6 +281,21 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 		return bad("too-many-keys", err.Error(), "")
 	}
 	return keys, nil
+}
+
+// Release lets the record of an adopted instance go. Nothing on the machine is touched.
+func (s *Service) Release(ctx context.Context, actor Actor, name, reason string) error {
+	if err := checkText("reason", reason); err != nil {
+		return err
+	}
+	i, err := s.Instance(ctx, name)
+	if err != nil {
+		return err
+	}
+	if !i.Adopted {
+		return &Problem{Kind: Conflict, Code: "not-adopted", Where: []string{name}, Detail: name + " was launched here, so letting its record go would leave it running unseen", Remedy: "End it: plumlatch instance terminate " + name}
+	}
+	return s.release(ctx, actor, i, reason)
 }
 
 // RunFor says what kind of run is wanted on an instance.
@@ -301,6 +318,9 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 	i, err := s.Instance(ctx, name)
 	if err != nil {
 		return store.Run{}, err
+	}
+	if i.Adopted {
+		return store.Run{}, &Problem{Kind: Conflict, Code: "adopted", Where: []string{name}, Detail: name + " was adopted, and no cloud is asked about it", Remedy: "Start or stop it where it runs; to let its record go: plumlatch instance release " + name}
 	}
 	needs := map[RunFor][]string{RunStart: {"stopped"}, RunStop: {"running"}, RunTerminate: {"running", "stopped", "failed"}}[kind]
 	if !slices.Contains(needs, i.State) {

@@ -37,6 +37,10 @@ func (s *Service) planOf(run store.Run) (runs.Plan, error) {
 	l := &lifecycle{Service: s, instance: run.Instance}
 	name := run.Instance.Name
 	switch run.Kind {
+	case "grant":
+		return s.grantPlan(run), nil
+	case "withdraw":
+		return s.withdrawPlan(run), nil
 	case "launch":
 		return runs.Plan{Ended: l.launchEnded(run), Steps: []runs.Step{
 			{Name: "disk", Title: "Disk", Intent: "Ask the cloud for " + name + " and wait for its disk", UndoIntent: "Have the cloud end the instance and its disks", Do: l.disk, Undo: l.undoLaunch, Patience: cloudPatience},
@@ -95,7 +99,7 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	}
 	lines := make([]string, len(keys))
 	for i, k := range keys {
-		lines[i] = lineOf(k)
+		lines[i] = l.lineFor(k)
 	}
 	data, err := userdata.Render(userdata.Config{LoginUser: l.instance.LoginUser, Keys: lines})
 	if err != nil {
@@ -282,7 +286,7 @@ func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error
 		} else {
 			refused = append(refused, k.Name)
 		}
-		sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes})
+		sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes, Opens: true})
 	}
 	if err := l.store.PutSightings(ctx, sightings); err != nil {
 		return "", err
@@ -366,7 +370,7 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 		words := "was undone"
 		if state == runs.Undone {
 			columns["gone_at"] = l.now()
-			if err := tx.WithdrawGrantsOf(ctx, run.InstanceID, l.now(), "service"); err != nil {
+			if err := l.forget(ctx, tx, run.InstanceID); err != nil {
 				return err
 			}
 		} else {
@@ -393,7 +397,7 @@ func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Cont
 			e.Outcome, e.Sentence = state, fmt.Sprintf("The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason)
 		case success == "terminated":
 			columns["gone_at"] = l.now()
-			if err := tx.WithdrawGrantsOf(ctx, run.InstanceID, l.now(), "service"); err != nil {
+			if err := l.forget(ctx, tx, run.InstanceID); err != nil {
 				return err
 			}
 		}

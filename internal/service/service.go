@@ -13,6 +13,7 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/safe"
 	"plumlatch/internal/store"
 )
 
@@ -20,6 +21,15 @@ import (
 type Service struct {
 	// AllowShortRSA is whether RSA keys under 2048 bits may be granted anew.
 	AllowShortRSA bool
+	// Safe keeps private halves; nil where it is switched off.
+	Safe *safe.Safe
+	// SweepEvery is how often logins with a steward key are swept; 0 for never.
+	SweepEvery time.Duration
+	// Fresh is for how long a proof counts.
+	Fresh time.Duration
+	// StewardFrom limits steward keys to these addresses, as in the from option of
+	// authorized_keys; "" for no limit.
+	StewardFrom string
 
 	store  *store.Store
 	cloud  *cloud.Cloud
@@ -31,13 +41,16 @@ type Service struct {
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background()}
+	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
 	s.watch = ctx
 	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
+	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
+	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})
+	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})
 	return s.engine.Start(ctx, s.planOf)
 }
 

@@ -24,6 +24,9 @@ const MaxFileBytes = 8 << 20
 
 // Session is a completed login.
 type Session struct {
+	// HostKey is the one that the server showed, a pinned one.
+	HostKey ssh.PublicKey
+
 	client *ssh.Client
 	files  *sftp.Client
 	user   string
@@ -32,11 +35,11 @@ type Session struct {
 // Login logs in with the private half. A completed login is proof of entry. The
 // session ends with ctx.
 func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
-	client, err := t.dial(ctx, ssh.PublicKeys(signer))
+	client, shown, err := t.dial(ctx, ssh.PublicKeys(signer))
 	if err != nil {
 		return nil, err
 	}
-	return &Session{client: client, user: t.User}, nil
+	return &Session{HostKey: shown, client: client, user: t.User}, nil
 }
 
 // Close ends the session.

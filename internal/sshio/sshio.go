@@ -80,7 +80,7 @@ var ErrRefused = errors.New("the SSH server refuses the login")
 func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error {
 	ctx, cancel := context.WithTimeout(ctx, handshakeTimeout)
 	defer cancel()
-	client, err := t.dial(ctx, methods...)
+	client, _, err := t.dial(ctx, methods...)
 	if err == nil { // a server that asks for nothing
 		client.Close()
 	}
@@ -90,20 +90,21 @@ func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error 
 	return err
 }
 
-// dial connects and logs in. The connection ends with ctx.
-func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Client, error) {
+// dial connects and logs in, and returns the host key that was shown. The
+// connection ends with ctx.
+func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Client, ssh.PublicKey, error) {
 	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
 	dialer := net.Dialer{Timeout: handshakeTimeout}
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("reach %s: %w", address, err)
+		return nil, nil, fmt.Errorf("reach %s: %w", address, err)
 	}
 	context.AfterFunc(ctx, func() { conn.Close() })
 	if err := conn.SetDeadline(time.Now().Add(handshakeTimeout)); err != nil {
 		conn.Close()
-		return nil, err
+		return nil, nil, err
 	}
-	reached := false
+	var shown ssh.PublicKey // set once it has proved to be a pinned one
 	config := &ssh.ClientConfig{
 		User:          t.User,
 		Auth:          methods,
@@ -112,7 +113,7 @@ func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Clien
 			if err := t.checkHost(key); err != nil {
 				return err
 			}
-			reached = true
+			shown = key
 			return nil
 		},
 		HostKeyAlgorithms: t.algorithms(),
@@ -123,10 +124,10 @@ func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Clien
 	case err == nil:
 		if err := conn.SetDeadline(time.Time{}); err != nil {
 			conn.Close()
-			return nil, err
+			return nil, nil, err
 		}
-		return ssh.NewClient(raw, channels, requests), nil
-	case reached && strings.Contains(err.Error(), "unable to authenticate"):
+		return ssh.NewClient(raw, channels, requests), shown, nil
+	case shown != nil && strings.Contains(err.Error(), "unable to authenticate"):
 		err = fmt.Errorf("%w %s@%s", ErrRefused, t.User, address)
 	case ctx.Err() != nil, errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded):
 		err = fmt.Errorf("%s does not answer as an SSH server within %s", address, handshakeTimeout)
@@ -134,7 +135,7 @@ func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Clien
 		err = fmt.Errorf("speak SSH to %s: %w", address, err)
 	}
 	conn.Close()
-	return nil, err
+	return nil, shown, err
 }
 
 func (t Target) checkHost(key ssh.PublicKey) error {
@@ -159,4 +160,51 @@ func (t Target) algorithms() []string {
 		}
 	}
 	return out
+}
+
+// HostKeys returns the host keys that the server at the address shows, one for
+// each kind that it has. Nothing vouches for them: somebody has to compare them with
+// what another way tells.
+func HostKeys(ctx context.Context, address string, port int) ([]ssh.PublicKey, error) {
+	var keys []ssh.PublicKey
+	var last error
+	for _, algorithms := range [][]string{{ssh.KeyAlgoED25519}, {ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521}, {ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}} {
+		key, err := shownKey(ctx, net.JoinHostPort(address, strconv.Itoa(port)), algorithms)
+		if key != nil {
+			keys = append(keys, key)
+			continue
+		}
+		last = err
+		var network *net.OpError
+		if errors.As(err, &network) && network.Op == "dial" {
+			break
+		}
+	}
+	if len(keys) == 0 {
+		return nil, fmt.Errorf("ask %s for its host keys: %w", net.JoinHostPort(address, strconv.Itoa(port)), last)
+	}
+	return keys, nil
+}
+
+var errShown = errors.New("the host key was shown")
+
+func shownKey(ctx context.Context, address string, algorithms []string) (ssh.PublicKey, error) {
+	dialer := net.Dialer{Timeout: handshakeTimeout}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	if err := conn.SetDeadline(time.Now().Add(handshakeTimeout)); err != nil {
+		return nil, err
+	}
+	var shown ssh.PublicKey
+	_, _, _, err = ssh.NewClientConn(conn, address, &ssh.ClientConfig{
+		ClientVersion: "SSH-2.0-PlumLatch", HostKeyAlgorithms: algorithms,
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			shown = key
+			return errShown
+		},
+	})
+	return shown, err
 }

@@ -256,6 +256,11 @@ func (s *Store) KeeperNamed(ctx context.Context, name string) (Keeper, error) {
 	return k, plain(err)
 }
 
+// KeeperLeft records that a keeper has left, and is not known to hold anything any more.
+func (s *Store) KeeperLeft(ctx context.Context, name string, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Model(&Keeper{}).Where("name = ?", name).Update("left_at", at).Error)
+}
+
 // KeeperOf returns the keeper that an operator is.
 func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (Keeper, error) {
 	var k Keeper
@@ -289,4 +294,49 @@ func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
 		}
 	}
 	return nil
+}
+
+// KeyByID returns the key.
+func (s *Store) KeyByID(ctx context.Context, id uuid.UUID) (Key, error) {
+	return s.key(ctx, "keys.id = ?", id)
+}
+
+// AddOrKeepGrant records a grant; one that is live already is kept, with the
+// later end and the new reason. added is whether it is new.
+func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err error) {
+	db := s.db.WithContext(ctx)
+	kept := db.Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
+		Updates(map[string]any{"until": g.Until, "reason": g.Reason, "end_refused": false})
+	if kept.Error != nil || kept.RowsAffected > 0 {
+		return false, plain(kept.Error)
+	}
+	return true, plain(db.Omit("EndRefused").Create(&g).Error)
+}
+
+// WithdrawGrant ends the live grant of the key in the login, if there is one.
+func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time.Time, by string) error {
+	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
+		Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).Error)
+}
+
+// GrantOver is a grant whose time is over.
+type GrantOver struct {
+	ID                    uuid.UUID
+	KeyName, InstanceName string
+	OSUser                string `gorm:"column:os_user"`
+	EndRefused            bool
+}
+
+// GrantsOver returns at most limit live grants whose time is over, the oldest first.
+func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]GrantOver, error) {
+	var over []GrantOver
+	err := s.db.WithContext(ctx).Raw(`SELECT g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused
+		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
+		WHERE g.withdrawn_at IS NULL AND g.until <= ? ORDER BY g.end_refused, g.until LIMIT ?`, now, limit).Scan(&over).Error
+	return over, plain(err)
+}
+
+// NoteEndRefused records that a grant could not be withdrawn when its time was over.
+func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
 }

@@ -136,6 +136,7 @@ type Grant struct {
 	Reason      string
 	WithdrawnAt *time.Time
 	WithdrawnBy string
+	EndRefused  bool // it could not be withdrawn when its time was over
 }
 
 // Sighting is the last look for a key in a login.

@@ -301,6 +301,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/instances/adopted/{instance}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Lets the record of an adopted instance go; nothing on the machine is touched. */
+        delete: operations["releaseInstance"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/instances/{instance}/steward": {
         parameters: {
             query?: never;
@@ -2040,6 +2057,31 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Instance"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseInstance: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The record is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1392,6 +1392,12 @@ type LaunchInstanceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ReleaseInstanceParams defines parameters for ReleaseInstance.
+type ReleaseInstanceParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // TerminateInstanceParams defines parameters for TerminateInstance.
 type TerminateInstanceParams struct {
 	// Reason Why, for the daybook.
@@ -1625,6 +1631,9 @@ type ServerInterface interface {
 
 	// (POST /instances/adopted)
 	AdoptInstance(c *gin.Context)
+
+	// (DELETE /instances/adopted/{instance})
+	ReleaseInstance(c *gin.Context, instance InstanceName, params ReleaseInstanceParams)
 
 	// (DELETE /instances/{instance})
 	TerminateInstance(c *gin.Context, instance InstanceName, params TerminateInstanceParams)
@@ -2031,6 +2040,42 @@ func (siw *ServerInterfaceWrapper) AdoptInstance(c *gin.Context) {
 	}
 
 	siw.Handler.AdoptInstance(c)
+}
+
+// ReleaseInstance operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseInstance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReleaseInstanceParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReleaseInstance(c, instance, params)
 }
 
 // TerminateInstance operation middleware
@@ -3317,6 +3362,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/instances/:instance", wrapper.TerminateInstance)
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
 	router.POST(options.BaseURL+"/instances/adopted", wrapper.AdoptInstance)
+	router.DELETE(options.BaseURL+"/instances/adopted/:instance", wrapper.ReleaseInstance)
 	router.POST(options.BaseURL+"/instances/:instance/steward", wrapper.AddSteward)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
@@ -3606,6 +3652,40 @@ type AdoptInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AdoptInstancedefaultApplicationProblemPlusJSONResponse) VisitAdoptInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseInstanceRequestObject struct {
+	Instance InstanceName `json:"instance"`
+	Params   ReleaseInstanceParams
+}
+
+type ReleaseInstanceResponseObject interface {
+	VisitReleaseInstanceResponse(w http.ResponseWriter) error
+}
+
+type ReleaseInstance204Response struct {
+}
+
+func (response ReleaseInstance204Response) VisitReleaseInstanceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReleaseInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseInstancedefaultApplicationProblemPlusJSONResponse) VisitReleaseInstanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5235,6 +5315,9 @@ type StrictServerInterface interface {
 	// (POST /instances/adopted)
 	AdoptInstance(ctx context.Context, request AdoptInstanceRequestObject) (AdoptInstanceResponseObject, error)
 
+	// (DELETE /instances/adopted/{instance})
+	ReleaseInstance(ctx context.Context, request ReleaseInstanceRequestObject) (ReleaseInstanceResponseObject, error)
+
 	// (DELETE /instances/{instance})
 	TerminateInstance(ctx context.Context, request TerminateInstanceRequestObject) (TerminateInstanceResponseObject, error)
 
@@ -5654,6 +5737,33 @@ func (sh *strictHandler) AdoptInstance(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AdoptInstanceResponseObject); ok {
 		if err := validResponse.VisitAdoptInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseInstance operation middleware
+func (sh *strictHandler) ReleaseInstance(ctx *gin.Context, instance InstanceName, params ReleaseInstanceParams) {
+	var request ReleaseInstanceRequestObject
+
+	request.Instance = instance
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseInstance(ctx, request.(ReleaseInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReleaseInstanceResponseObject); ok {
+		if err := validResponse.VisitReleaseInstanceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7038,43 +7148,44 @@ var swaggerSpec = []string{
 	"vSa3//ELoRs0Kbq9j/ThywQFAXvipJZpGuY8eBmv3wtDfRwyttLCWpAbIc3oOGTfk3ePxbHiXhegL/D9",
 	"GTuhH97d5+jkxP+exCwNo/s4WkuvUfAOxaXB8QFV8awRHhtsod/J6xPVAjagfGIW3/SOSnB5spswYo7y",
 	"9WjM/azTZD+uC3yjMWEfRf2S54tmfI2uJXYZLjKaL7QOBqDGXNysrXdvp8W2veJJjTR8FVMgu7N4j6UE",
-	"dtcYdfrPDn5zU6ffuEmPqQ+2JPBX+PUDnX4JFHvqn8pNyFR7+M32X8SB9CPkuZ8fH2Gih7uI1FMtegog",
-	"iy2/NdarWMMKYe7MIa8nJaR+yJJ+ngNh/SkE0i6yPrA7KEbIZ53eTknd9W3Tx+i4dHw0TfeYh9ktI92h",
-	"XGx31wz1OEpTkykD0JYQUrHKxs16Cpqg1NuOoOuTBGb6/bswN8TFU+gXPfw35dZxVeNn8sr3eoWGqoXw",
-	"mszHDjd76GB/k1A1yWd+ABA5PZivTgvv8DXdVAjBbra8Wt043JZv67ppknRYPvzsafwH5BFUoS/X05y7",
-	"qoaunar+fW6dqo536To98JIy73XTGexRkmNkQ/gw0WKjYncLNy/L0gdAqO+vBSxXP6hICG2iB1Cz/v/H",
-	"i5VheJemHPrUFuzWdEh/Fsr04PpxX0m93NdcP+r9RLypFXzrrQeu8d9+pX34VxgHsUPro57cR/AmbQ79",
-	"dPav72/WmQCJN8EpCBUXeltQt/NFP1H/UwvgEzsfmiXj0/yO6XJwJHNWCmNPNI3tGAhBXXN3cal7ImUf",
-	"+lpwqhtVjPsYVJh3xSXjtV0oLf6E4pbKXkUJGQ26IXWwO7KC6pqdMU88AqNV3Tbd7J8+pQP960rTde2T",
-	"WbfA+jh00l1hFKUclBF0h+SkUj+A54sQPz6CzEaCGSCUwCCwE0LLIe7BnLKXvSbsUtnuAfvqEOwb4K1R",
-	"ZReYu6LV0sfXjLpkBnCcR5sZ5CDyqUHar95P/0mzIzM5Mjsxx6CS0VOQfKP5ESofks4Uct/pEImI8hBD",
-	"5YwToaF/0mESLCLcaMmp5nPYIMWGU/2WPMhPFlwW2603aWyykjmQcYk0s5Fn5skHOwOXvgWbTwl3L3Vq",
-	"wj1E5FpopfqJSrUA3hPLtNCZd0CuBc9t96Cw0bGgOEuIpFKuH+MlVuUdje72E4AVN05zRDkoyERatSkW",
-	"UwjyaQ+RdVxx9RFE1S4x1ZQxHEdK/XUH6434yaacChkyooTIVEVMglmAhkvPUChtFqUfa9r29s/yO1zr",
-	"IfzgNaxTjqgv47nOJOkQYLwaB7wV6ajHgbd2/kRa9NEI7KzpBTbAOV4ZU6PYQnKnzvO+S3G0BXnm1Gdq",
-	"dbUZn+0OiewfzrcBkAMf0eGEQgNh6qAaXB7vuEpluk6n2LQ7z8Jz1bZ89iES0YRW/KgOZSIH8SPYN8qY",
-	"j3dNRnY+awYHjFAOb1okkLcfu8aFAeP4mqOemR1SCfWdac4Fe4IZm1Gn5uDFalLMsBjilaWmoH7QffgL",
-	"G8c2uZSh5GGp7mNCu+l9/rhTPobC5wF7eoH/UfhvMz55MKr8iNv43+HkDgdMDKDGuLJvGoaN94912l5K",
-	"noRZGlE2/rJcOVXdjxzDgCV6lLy96IcY+50J7ZtM+PSoVds/Vkhj/RymLQ7v+xL/REbL0Ri9UxjOqpKL",
-	"jZPddD9H710/Iit7HS+4PY4zMRyTUrMBhegGzXg03kP7VPIfNxoA+xu1Zv28VYXUjFXK+NK57UNpusV+",
-	"ahy5AezfhCOTy2/zim7fIHzscRcoSw1cHhqvfEm+0c1+4LGwTzNI+DGBn8fd4U6EhYd+2Ac9OeLsZ3/h",
-	"zw9ppkoiIPN+jpbZOwWKy6IdHUu9/hN6MfUL2e+48VvHtyAJuCHl96iYPwu1bDsd65s2YTukJFSfNVYl",
-	"lvv76mUn6tRKhpzhmCOqbdv62DM6hiOrhe6JOWmSMkLz/CaCIdXq4HJ1g0yatrPDRLLaIBKaw0caUCws",
-	"Z0gA+0u+H8n84LvAfpokQ9D9O5OML3FPOz5uqAWC23aHveC3P+sNJ0We77gLNVLoF91mEePrP8PSH5Hp",
-	"P37mbSRBKrTQPj8Ps7gO7cVuZoZGj6xp696xzrgGOpeV0uFYKM7e9NHnGvAP99WoiL7yEyuPnnUVyQ0K",
-	"HqYmO6iZTTCuim7szMrh5Z16QwkJuycaxODCtv0xnbHTi3Zo/W512Ham1FEypLrLH7lUsutIoHyhfsKZ",
-	"d8YpzcwCvYvu74NnofXdGYJmVe+38vrhy5ILFWtfyZ9PCX1+1s3+2YLH1IrbCSY7vES0t0PzwHqHc++q",
-	"luZT7ymCdXlHLQzGFZRfoa3gSJQFd5o1fhyS8h3TdxCUpqM9dmMPt8zZX7ru2b7bYrHe3269qt3Xj43K",
-	"lMV6mIT2OKbO4B58N5Qown7hNl88AmVZciBnmHsaxlMggS+AFygGPIW/4caefO9APHn13SG8N7jdE2M1",
-	"8OWeTpyXkuG3mZNtFCkLPnVdy0sqXuSWUxXCVS2bxBhB/V38jn3mEoLAQBamNfIPf9KdPm2p6tNrMZdv",
-	"azsZm63gX4ktbe5BN7ukFnA+hSHzR4mvugZ78i01iBtG+QFTnlPX/+ejdvP6OdHGSyFRmDsh50/QJsAP",
-	"ODiOKe5f/sRWeByx12FA9KXPH2woE2vqiSKfmhhDY8XJxa+/d8uQsbefv5Ur8FNZUq4f7pMfNfByy8vT",
-	"6Gh493wLWCzFazgJVedt24WdmQtHIo92gSdu/NBZNMK03Id4Ca2zqe8O7qihIz37C39+GDT2caRqA1HU",
-	"dg8ntJ/MpR7XR1ZUdqP50CKsh9mzxgeU9H+11rfHcm/45bbl0bQGNw/HePa0jpUH2iB7NYg/OhE1feM/",
-	"hj2KrSCHLdIbeuQpfJZ+dv649C2KA/hKaxuAPKZ1lVI0XhbFjZ/v/6n2I/SYfdqk+X/CqrNuZFIv9iFF",
-	"Ye00ZwO5BvtUKfPbt+DsL/w52KPmCu7VHSROG7mPH8QVClf9k32k72fBJQwQ34YZfXyhOIjLNQ4+PTSX",
-	"0DyH3ZUEgipsGM659Y3XeX8642aPfF8210tcHFVkQDMRjnNf2jEBT6ze06aiphNNNqZQqDh0iUFfXW87",
-	"oP/6u5O/jfH86++OOmn4J1F8rcvJxeSMV+Ls/tnkw+8f/l8AAAD//w==",
+	"dtcYdfrPDn5zU6ffuEmPqQ9ukcDZX+FfH4gKSogleL8BX23uB0nRbCn/jhb0ubpsfCK+P3WgHmyHUTvy",
+	"3z77KyiBG3g49/BfxKH3I3QGP6M+wqi/jLv8/K6FYXPM23j0qVAq6saRpI6ij6ybkDz4CaDrcLyR2txF",
+	"LwbIYiuUgCVE1rBCmDtzSI7pDyZLut4OhPWn0BF2cZoDe+hihHzWabeVNCfeNq2ljkvHRzM+jnmY3cre",
+	"HfredsPTUCKlNPX9MgBtVSfVD23crKegCcqG7ugefZLA5Mt/F+aGuHgKla+H/6YCPq79/UyBkl771lBI",
+	"El6T+XDuZlsjbDkTCln5zM9kIj8U8wWD4R2+zJ5qU9jNlqOxGxrdcjdeN32rDsuHnz2NS4ectCq0Snua",
+	"c1fV0LVT1b/PrVPV8S5dpy1hUua9bpq1PUpyjOzRH4aMbBRRb+HmZVn6mBS1YraAHQQOKhJC5+4B1Kz/",
+	"/3EsZhhxp8GTPtsIG2gd0sWIMj1449xXUi/3ZfCPej8Rb2oF3w3tgWv8t6tvH/4VJnTs0PqoTfoRHHyb",
+	"c1idCexbznWGcuJNcApCxYXeFtTtyNdP1CXYAvjE/qBmyfiAxWN6gRzJnJXC2BNNk1QGooLX3F1camhJ",
+	"CaG+PJ9KeRXjPiwYRpBxyXhtF0qLP6G4pUpkUUJGs4dIHexOEaFSc2fME4/AAGK3czr7p/coYchD6bgH",
+	"qa15Pw6ddFcYRSkHZQTduUWpbBzg+SKE9I8gs5FgBgglMAhsTtFyiHswp+xlry++VLZ7wL5gB1s5eGtU",
+	"2QWmE2m19CFPoy6ZAZyw0iZrOYh8tpb2q/czstLsyEyOzE7MMahk9GAq3/t/hMqHpDOF3DefRCKi1NBQ",
+	"zOREaGhpdZiclwg3WnIqwx02SLEHWL9LEvKTBZfFdjdUmmStZA5kXCLNbKT+efJB73Tpu+L5LH33Uqcm",
+	"3ENEroXutp+oVAvgPbFMC82SB+Ra8Nx2Dwp7TwsKfYXgNqVfMl6iw/1odLefAKy4cZojykFBJtKqzXqZ",
+	"QpBPe4is44qrjyCqdompprLkOFLqrztYD4ay2qQlUUJk0CXmJS1Aw6VnKJTJjNKPNZ2U+2f5Ha71EH7w",
+	"GtYpR9RTxaLaW5GOehx4a+dPpEUfjcDOmvZsA5zjlTE1ii0kdxoG4BtHR7vCZ059pu5jmyHz7tzO/uF8",
+	"GwA58BEdTig0EKYOqsHl8Y6rVKbrdIoNIPQsPFdtF24fIhFNaMVPT1EmchA/gn2jjPl412RkM7pmlsMI",
+	"5fCmRQJ5+7GRX5j5jq856pnZIZVQ35nmXLBNm7EZNc8OXqwm6w/rU15Z6tNKIluEv7CXb5PeGqpQluo+",
+	"JrSbdvSPO+VjKHwesKcX+B+F/zYTrQejyo+4jf8dTu5wwMRMcIwr+z5uOAvhWKftpeRJGG8SZeMvy5VT",
+	"1f0UOAxYokfJ24t+rrTfmdC+74fPWFu1LX2FNNaPxtri8L5V9E9ktByN0TuF4awqudg42U33c/Te9SOy",
+	"steEhNvjOBPDMSk1G1CIbtCMR+M9dLQl/3GjAbC/Ubfcz1tVSM1YpYyvZtw+lKaB76fGkRvA/k04Mrn8",
+	"Nq/o9g3Cxx53gbLUDOyhideX5BvdbNEeC/s0s50fE/h53B3uRFh4aFF+0JMjzn72F/78kGaqJAIy7+do",
+	"mb1ToLgs2mm+NH4hoRdTC5f9jhu/dXwLkoAbUn6PivmzUF6407G+aRO2c2NCQWBjVWIHBl9Q7kSdWsmQ",
+	"iBtzRLWddB97RsdwZLXQPTEnTVJGmGfQRDCkWh1crm6QSdMJeJhIVhtEQqMRSQOKheUMCWB/yfcjmR98",
+	"Y95Pk2QIun9nkvFdB9KOjxvqSuG23WEv+O3PevNikec77kK9Lfp10FnE+PrPsPRHZPqPH0McSZAKXc3P",
+	"z8N4tEN7sZsxrtEjazrtd6wzroHOZaV0OBaKszejDbgG/MN9NSqir/wQ0aNnXUVyg4KHqckOasZFjCts",
+	"HDtGdHh5p95QQsLuIRMxuHCSQkxn7LQHHlq/W7C3nSl1lAyp7vJHrl7tOhIoX6ifcOadcUozs0Dvovv7",
+	"4FlofXeGoPHh+628fviy5ELFcmTy51NCnx8/tH+24DG14naozA4vEe3t0Dyw3uHcu6ql+dTbvGCp5FFr",
+	"tXEF5VdoKzgSldqd/pkfh6R8E/sdBKXpaI/da8Utc/aXrnu277ZYrPe3W69q9/VjozJlsR4moT2OqTO4",
+	"B9+gJoqwX7jNF49AWZackRpG0YaJIUjgC+AFigFP4W+4sSffOxBPXn13CO8NbvfEWA18uacT56Vk+G3m",
+	"ZBtFyoJPXdfykooXueVUhXBVyyYxRlDLHb9jn7mEIDCQhWmN/MOfdKd1Xqr69FrM5dvaTsZmK/hXYpeh",
+	"e9DNLqkrn09hyPxR4quuwZ58Sz37hlF+wJTn1PX/+agN1n5OdFZTSBTmTsj5E3Ru8DMnjmOK+5c/sRUe",
+	"R+x1mNl96fMHG8rENgdEkU9NjKHX5eTi19+7ZcjYbtHfyhX4QTkp1w8vQnE+L7e8PI2OhnfPd+XFUryG",
+	"k1B13rZd2BmDcSTyaBd44l4cnUUjTMt9iJfQOpv67uCOGjrSs7/w54dBYx+n3DYQRW33cEL7yVxqO35k",
+	"RWU3mg8twnqYPWt8QEn/V2t9eyz35pFuWx5Nt3bzcIxnT+tYeaANslfP/qMTUdPK/2PYo9idc9givaFH",
+	"nsJnSb39R6ZvURzAV1rbAOQxrauUovGyKAjyT7dFpMfs0ybN/xNWnXUjw5OxNSwKa6c5G8g12KdKmd++",
+	"BWd/4c/BHjVXcK/uIHHayH38bLRQuOqf7CN9PwsuYYD4ztjo4wvFQVyucRbtobmE5jnsriQQVGHDcPSw",
+	"74XP+wMzN8cW+LK5XuLiqCIDGlNxnPvSTm54YvWeNhU1nWjYNIVCxaFLDPrqetuU/tffnfxtjOdff3fU",
+	"SfNYieJrXU4uJme8Emf3zyYffv/w/wIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

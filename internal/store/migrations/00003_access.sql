@@ -13,6 +13,10 @@ CREATE TABLE kept_halves (
     kept_at timestamptz NOT NULL
 );
 
+-- end_refused is set where a grant could not be withdrawn when its time was over.
+ALTER TABLE grants ADD COLUMN end_refused boolean NOT NULL DEFAULT false;
+CREATE INDEX grants_by_end ON grants (until) WHERE withdrawn_at IS NULL AND until IS NOT NULL;
+
 -- A keeper who has left is not known to hold anything any more.
 ALTER TABLE keepers ADD COLUMN left_at timestamptz;
 
@@ -106,5 +110,6 @@ DROP TABLE challenges, proofs, sweep_items, sweeps, file_versions, strangers, ke
 ALTER TABLE sightings DROP COLUMN limits, DROP COLUMN opens, DROP COLUMN entered_at;
 ALTER TABLE logins DROP COLUMN swept_at, DROP COLUMN swept_by, DROP COLUMN tried_at, DROP COLUMN sweep_error;
 ALTER TABLE keepers DROP COLUMN left_at;
+ALTER TABLE grants DROP COLUMN end_refused;
 ALTER TABLE instances DROP COLUMN adopted;
 ALTER TABLE keys DROP COLUMN steward_of, DROP COLUMN proved_at, DROP COLUMN proved_by;

@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"slices"
+	"time"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/sshio"
+)
+
+var grantCommands = []command{
+	{
+		name: "grant add", args: "KEY LOGIN", min: 2, max: 2, flags: grantAdd,
+		summary: "Let a key open a login, and place its line there",
+		detail: `The service places the line with the instance's steward key. Where there is none, -with
+FILE or -agent has this machine place it with a private half that is here and stays here.
+LOGIN is user@instance, or the instance for its own login user.`,
+		examples: []string{
+			`plumlatch grant add oona-main debian@ringing-db -reason "cover for ines in May"`,
+			"plumlatch grant add marek-main atlas-db -until 2026-12-31",
+			"plumlatch grant add ines-main tide-gauge-1 -with ~/.ssh/oona",
+		},
+	},
+	{
+		name: "grant withdraw", args: "KEY LOGIN", min: 2, max: 2, flags: grantWithdraw,
+		summary: "Let a key open a login no more, and remove its line",
+		detail: `It refuses where that would leave the login shut or thin; -anyway with -reason goes on. No
+line is removed before another key has shown, by a completed login, that it opens the login.`,
+		examples: []string{"plumlatch grant withdraw tomas-laptop debian@tide-gauge-1", `plumlatch grant withdraw oona-main gateway-2 -anyway -reason "tablet lost"`},
+	},
+}
+
+// grantFlags are those of adding and withdrawing.
+type grantFlags struct {
+	holderFlags
+	reason string
+}
+
+func (g *grantFlags) flags(f *flag.FlagSet) {
+	g.holderFlags.flags(f)
+	f.StringVar(&g.reason, "reason", "", "why, for the daybook")
+}
+
+func grantAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var g grantFlags
+	g.flags(f)
+	until := f.String("until", "", "the `day`, as 2026-12-31, at whose end the service withdraws it; or a time, as 2026-12-31T18:00:00Z")
+	return func(ctx context.Context, s *session, args []string) error {
+		end, err := readUntil(*until)
+		if err != nil {
+			return err
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: optional(g.reason), Until: end}
+		place := func(session *sshio.Session, grant apiclient.Grant) error {
+			return editLine(session, grant.Line, func(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File {
+				if !first || len(f.Find(line.Blob)) > 0 {
+					return f
+				}
+				return f.Add(grant.Line)
+			})
+		}
+		return s.changeGrant(ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
+			if fromHere {
+				request.FromHere = new(true)
+			}
+			return answer[apiclient.Grant](client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: newRequestKey()}, request))
+		}, place)
+	}
+}
+
+// readUntil reads a day, whose end it means, or a time.
+func readUntil(text string) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return &at, nil
+	}
+	at, err := time.ParseInLocation("2006-01-02", text, time.Local)
+	if err != nil {
+		return nil, &usageError{fmt.Sprintf("-until is a day, as 2026-12-31, or a time, as 2026-12-31T18:00:00Z; not %q", text)}
+	}
+	return new(at.AddDate(0, 0, 1)), nil
+}
+
+var errOwnLine = errors.New("this is the line of the key that was logged in with: nothing would show that another key opens the login. Give another with -with FILE, or -agent -pick")
+
+func grantWithdraw(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var g grantFlags
+	g.flags(f)
+	anyway := f.Bool("anyway", false, "go on where the login is left shut or thin; needs -reason")
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		k, err := answer[apiclient.Key](client.GetKey(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		request := apiclient.WithdrawGrant{Key: args[0], Login: args[1], Reason: optional(g.reason)}
+		if *anyway {
+			request.Anyway = anyway
+		}
+		remove := func(session *sshio.Session, grant apiclient.Grant) error {
+			return editLine(session, grant.Line, func(f authorizedkeys.File, line authorizedkeys.Line, _ bool) authorizedkeys.File {
+				return f.Remove(line.Blob)
+			})
+		}
+		return s.changeGrant(ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
+			if fromHere {
+				request.FromHere = new(true)
+			}
+			return answer[apiclient.Grant](client.WithdrawGrant(ctx, request))
+		}, remove)
+	}
+}
+
+// changeGrant has the service make the change, or makes it from here. gone is the
+// fingerprint of the key whose line is to go, "" where one is to come: for a removal
+// the login has to show that another key opens it.
+func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g grantFlags, gone string, ask func(fromHere bool) (apiclient.Grant, error), edit func(*sshio.Session, apiclient.Grant) error) error {
+	done := "placed"
+	if gone != "" {
+		done = "removed"
+	}
+	if !g.given() {
+		grant, err := ask(false)
+		if err != nil {
+			return err
+		}
+		run, err := s.watch(ctx, client, grant.Run.Id)
+		if err != nil {
+			return err
+		}
+		if err := s.runEnded(run); err != nil || s.json || s.quiet {
+			return err
+		}
+		fmt.Fprintf(s.env.Out, "The line of %s is %s in %s.\n", grant.Key, done, grant.Login)
+		return nil
+	}
+	halves, end, err := s.holder(g.holderFlags)
+	if err != nil {
+		return err
+	}
+	defer end()
+	halves = slices.DeleteFunc(halves, func(h atHand) bool { return sha256Of(h) == gone })
+	if len(halves) == 0 {
+		return errOwnLine
+	}
+	grant, err := ask(true)
+	if err != nil {
+		return err
+	}
+	session, half, err := enter(ctx, grant.Connection, halves)
+	if err != nil {
+		return fmt.Errorf("%s was recorded, but its line was not %s: %w\nThe same command again goes on", grant.Login, done, err)
+	}
+	defer session.Close()
+	if err := edit(session, grant); err != nil {
+		return fmt.Errorf("it was recorded, but the line was not %s: %w", done, err)
+	}
+	l, err := report(ctx, client, grant.Login, session)
+	if err != nil {
+		return fmt.Errorf("the line is %s, but that could not be reported: %w\nReport it: plumlatch sweep %s", done, err, l.Reach.Instance)
+	}
+	if l, err = s.reportEntry(ctx, client, l, session, half); err != nil {
+		return err
+	}
+	if s.json {
+		return s.writeJSON(l)
+	}
+	if !s.quiet {
+		fmt.Fprintf(s.env.Out, "The line of %s is %s in %s, from here with %s.\n\n", grant.Key, done, grant.Login, half.from)
+		s.showLogin(l)
+	}
+	return nil
+}
+
+// editLine edits the files of the login in a session.
+func editLine(session *sshio.Session, line string, change func(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File) error {
+	parsed := authorizedkeys.Parse([]byte(line))
+	if len(parsed) != 1 || parsed[0].Kind != authorizedkeys.Key {
+		return fmt.Errorf("the service gave a line that is no key: %q", line)
+	}
+	paths, err := session.KeyFiles()
+	if err != nil {
+		return err
+	}
+	for n, p := range paths {
+		if n > 0 { // a second file is edited only where it is there
+			if f, err := session.Read(p); err != nil || !f.There {
+				continue
+			}
+		}
+		if _, err := session.Edit(p, func(f authorizedkeys.File) (authorizedkeys.File, error) { return change(f, parsed[0], n == 0), nil }); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/signature"
+)
+
+var proveCommands = []command{
+	{
+		name: "prove", args: "[KEY|LOGIN ...]", max: -1, flags: prove,
+		summary: "Prove that you hold a private half, or that you get in",
+		detail: `Of a key: the service gives a text, which is signed here with the private half (from -with
+FILE or folder, -agent, or found on this machine) and checked there. Without arguments
+every key at hand that is recorded is proved. Of a login, user@instance: a login is
+completed from here, and the host key that was seen is reported. Nothing secret is sent.`,
+		examples: []string{"plumlatch prove -agent", "plumlatch prove -with ~/.ssh", "plumlatch prove atlas-deploy", "plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas"},
+	},
+}
+
+func sha256Of(h atHand) string { return keypair.FormatSHA256(h.Public.SHA256()) }
+
+func prove(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var h holderFlags
+	h.flags(f)
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		var halves []atHand
+		if h.given() {
+			found, end, err := s.holder(h)
+			if err != nil {
+				return err
+			}
+			defer end()
+			halves = found
+		} else if len(args) == 0 {
+			return &usageError{"say what to prove: KEY or user@instance; or everything in a place: -agent, -with FOLDER"}
+		}
+		var results []proved
+		var problems []error
+		note := func(r proved, err error) {
+			results = append(results, r)
+			problems = append(problems, err)
+		}
+		if len(args) == 0 {
+			for _, half := range halves {
+				note(s.proveHalf(ctx, client, half))
+			}
+		}
+		for _, name := range args {
+			if strings.Contains(name, "@") {
+				note(s.proveLogin(ctx, client, name, halves, h))
+				continue
+			}
+			note(s.proveKey(ctx, client, name, halves, h))
+		}
+		return s.showProved(results, errors.Join(problems...))
+	}
+}
+
+// proved is what came of one proof.
+type proved struct {
+	What   string `json:"what"`
+	Kind   string `json:"kind"`
+	Proved bool   `json:"proved"`
+	Why    string `json:"why,omitempty"`
+}
+
+func (s *session) showProved(results []proved, err error) error {
+	if s.json {
+		if err := s.writeJSON(results); err != nil {
+			return err
+		}
+		if err != nil {
+			return &quietError{exitNotAsItShould}
+		}
+		return nil
+	}
+	done := 0
+	for _, r := range results {
+		switch {
+		case r.Proved && s.quiet:
+			fmt.Fprintln(s.env.Out, r.What)
+		case r.Proved:
+			fmt.Fprintf(s.env.Out, "%s: %s is proved.\n", r.What, r.Kind)
+		case !s.quiet:
+			fmt.Fprintf(s.env.Out, "%s: %s\n", r.What, r.Why)
+		}
+		if r.Proved {
+			done++
+		}
+	}
+	switch {
+	case err != nil && done > 0:
+		return &quietError{exitNotAsItShould}
+	case done == 0 && err == nil:
+		return errors.New("no key here is recorded. Record one: plumlatch key import NAME -from FILE")
+	}
+	return err
+}
+
+// proveHalf proves the record that a private half belongs to, if there is one.
+func (s *session) proveHalf(ctx context.Context, client *apiclient.Client, half atHand) (proved, error) {
+	name, err := s.recordOf(ctx, client, half)
+	if err != nil {
+		return proved{What: half.from, Why: err.Error()}, err
+	}
+	if name == "" {
+		return proved{What: half.from + " " + half.Comment, Kind: "possession", Why: "it is not recorded"}, nil
+	}
+	return s.signFor(ctx, client, name, half)
+}
+
+func (s *session) proveKey(ctx context.Context, client *apiclient.Client, name string, halves []atHand, h holderFlags) (proved, error) {
+	fail := func(err error) (proved, error) { return proved{What: name, Kind: "possession", Why: err.Error()}, err }
+	k, err := answer[apiclient.Key](client.GetKey(ctx, name))
+	if err != nil {
+		return fail(err)
+	}
+	half, err := s.halfFor(k.Fingerprints.Sha256, halves, h)
+	if err != nil {
+		return fail(err)
+	}
+	return s.signFor(ctx, client, name, half)
+}
+
+// halfFor picks the private half of a key among those given, or finds it on this machine.
+func (s *session) halfFor(sha256 string, halves []atHand, h holderFlags) (atHand, error) {
+	for _, half := range halves {
+		if sha256Of(half) == sha256 {
+			return half, nil
+		}
+	}
+	if h.given() {
+		return atHand{}, fmt.Errorf("its private half (%s) is not there", sha256)
+	}
+	file := s.findPrivate(sha256)
+	if file == "" {
+		return atHand{}, fmt.Errorf("its private half (%s) was not found on this machine; say where it is: -with FILE or -agent", sha256)
+	}
+	return s.fileHalf(file, h.passphraseFile, false)
+}
+
+func (s *session) signFor(ctx context.Context, client *apiclient.Client, name string, half atHand) (proved, error) {
+	out := proved{What: name, Kind: "possession"}
+	c, err := answer[apiclient.Challenge](client.ChallengeKey(ctx, name))
+	if err == nil && c.Namespace != signature.Namespace {
+		err = fmt.Errorf("the service asks for a signature in the namespace %q, which is not for proofs; nothing was signed", c.Namespace)
+	}
+	if err == nil {
+		var armoured string
+		if armoured, err = signature.Sign(half.Signer, c.Namespace, []byte(c.Text)); err == nil {
+			_, err = answer[apiclient.Key](client.ProveKey(ctx, name, apiclient.ProveKey{Challenge: c.Id, Signature: armoured}))
+		}
+	}
+	if err != nil {
+		out.Why = err.Error()
+		return out, err
+	}
+	out.Proved = true
+	return out, nil
+}
+
+func (s *session) proveLogin(ctx context.Context, client *apiclient.Client, name string, halves []atHand, h holderFlags) (proved, error) {
+	out := proved{What: name, Kind: "entry"}
+	fail := func(err error) (proved, error) {
+		out.Why = err.Error()
+		return out, err
+	}
+	l, err := answer[apiclient.Login](client.GetLogin(ctx, name))
+	if err != nil {
+		return fail(err)
+	}
+	if !h.given() {
+		file := s.fileFor(l.Openers)
+		if file == "" {
+			return fail(errors.New("no private half that opens it was found on this machine; say where one is: -with FILE or -agent"))
+		}
+		half, err := s.fileHalf(file, h.passphraseFile, false)
+		if err != nil {
+			return fail(err)
+		}
+		halves = []atHand{half}
+	}
+	session, half, err := enter(ctx, l.Connection, halves)
+	if err != nil {
+		return fail(err)
+	}
+	defer session.Close()
+	if record, err := s.recordOf(ctx, client, half); err != nil || record == "" {
+		return fail(errors.Join(err, errors.New("the login was completed, but its key is not recorded")))
+	}
+	if _, err := s.reportEntry(ctx, client, l, session, half); err != nil {
+		return fail(err)
+	}
+	out.Proved = true
+	return out, nil
+}

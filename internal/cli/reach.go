@@ -1,0 +1,270 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+)
+
+var reachCommands = []command{
+	{
+		name: "reach", flags: reachList,
+		summary: "Show how safe each login is, the worst first, and what to do next",
+		detail: `solid: two or more keepers with a fresh proof; thin: one; stale: keys in place, none freshly
+proved; shut: nobody is known to hold a key in place; unswept: nobody has looked. It ends
+with status 3 if a login is shut, or if not just the granted keys stand in one.`,
+		examples: []string{"plumlatch reach", "plumlatch reach -state shut", "plumlatch reach -keeper tomas", "plumlatch reach -drift"},
+	},
+	{name: "login show", args: "LOGIN", min: 1, max: 1, flags: loginShow, summary: "Show who gets in to a login today, by which key, proved when", examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"}},
+	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", examples: []string{"plumlatch login history ringing-web"}},
+	{
+		name: "key loss", args: "KEY", min: 1, max: 1, flags: keyLoss,
+		summary: "Show what would become of the logins if a key were lost", examples: []string{"plumlatch key loss hides-shared"},
+	},
+	{
+		name: "key mark-lost", args: "KEY", min: 1, max: 1, flags: keyMarkLost,
+		summary:  "Mark a key as lost, after showing what that does",
+		detail:   "Its keeper or an admin may. What stands on the instances stays until it is withdrawn there.",
+		examples: []string{`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`},
+	},
+}
+
+func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var p paging
+	p.flags(f)
+	state := f.String("state", "", "only this reach: shut, unswept, stale, thin or solid")
+	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
+	label := f.String("label", "", "only instances with this label, `name=value`")
+	region := f.String("region", "", "only this region")
+	keeper := f.String("keeper", "", "only logins that a key of this keeper opens or should")
+	key := f.String("key", "", "only logins that this key opens or should")
+	find := f.String("find", "", "`part` of a login's name")
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		params := apiclient.GetReachParams{Label: optional(*label), Region: optional(*region), Keeper: optional(*keeper), Key: optional(*key), Q: optional(*find)}
+		if *state != "" {
+			params.State = new(apiclient.ReachState(*state))
+		}
+		if *drift {
+			params.Drift = drift
+		}
+		var first apiclient.ReachPage
+		rows, _, err := fetch[apiclient.LoginReach](ctx, p, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+			if after == nil { // the counts come with every page
+				one := params
+				one.Limit = new(1)
+				if first, err = answer[apiclient.ReachPage](client.GetReach(ctx, &one)); err != nil {
+					return nil, err
+				}
+			}
+			params.After, params.Limit = after, &limit
+			return client.GetReach(ctx, &params)
+		})
+		if err != nil {
+			return err
+		}
+		if err := s.showReach(rows, first); err != nil {
+			return err
+		}
+		if first.Counts["shut"] > 0 || first.Drifting > 0 {
+			return &quietError{exitNotAsItShould}
+		}
+		return nil
+	}
+}
+
+func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage) error {
+	switch {
+	case s.json:
+		p.Items, p.Next = rows, nil
+		return s.writeJSON(p)
+	case s.quiet:
+		for _, r := range rows {
+			fmt.Fprintln(s.env.Out, r.Login)
+		}
+		return nil
+	}
+	var counts []string
+	for _, state := range []string{"shut", "unswept", "stale", "thin", "solid"} {
+		text := fmt.Sprintf("%d %s", p.Counts[state], state)
+		if state == "shut" && p.Counts[state] > 0 {
+			text = s.bad(text)
+		}
+		counts = append(counts, text)
+	}
+	fmt.Fprintf(s.env.Out, "%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n", strings.Join(counts, ", "), p.Drifting, p.FreshDays)
+	if len(rows) == 0 {
+		fmt.Fprintln(s.env.Out, "No login fits.")
+		return nil
+	}
+	t := table{head: []string{"LOGIN", "REACH", "KEYS", "SWEPT", "WHY", "NEXT"}}
+	for _, r := range rows {
+		swept := "never"
+		if r.SweptAt != nil {
+			swept = day(*r.SweptAt)
+		}
+		t.add(r.Login, string(r.Reach), fmt.Sprint(r.InPlace), swept, r.Why, given(r.Next))
+	}
+	t.write(s)
+	s.rest(len(rows), p.Total)
+	return nil
+}
+
+func loginShow(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		l, err := answer[apiclient.Login](client.GetLogin(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(l)
+		}
+		s.showLogin(l)
+		return nil
+	}
+}
+
+func (s *session) showLogin(l apiclient.Login) {
+	swept := "never"
+	if l.Reach.SweptAt != nil {
+		swept = moment(*l.Reach.SweptAt) + ", " + given(l.SweptBy)
+	}
+	s.facts("Login", l.Reach.Login, "Reach", string(l.Reach.Reach)+": "+l.Reach.Why, "Swept", swept, "Last try", given(l.Reach.SweepError), "Cloud's label", given(l.Label), "Next", given(l.Reach.Next))
+	fmt.Fprintln(s.env.Out)
+	t := table{head: []string{"KEY", "KEEPER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
+	for _, o := range l.Openers {
+		fit, keeper := string(o.Fit), given(o.Key.Keeper)
+		if adrift(o) {
+			fit += " !"
+		}
+		if given(o.Steward) {
+			keeper = "the service's own"
+		}
+		if given(o.KeyState) == apiclient.KeyStateLost {
+			keeper += ", lost"
+		}
+		proved, entered := "never", "never"
+		if o.ProvedAt != nil {
+			proved = day(*o.ProvedAt)
+		}
+		if o.EnteredAt != nil {
+			entered = day(*o.EnteredAt)
+		}
+		t.add(o.Key.Name, keeper, fit, proved, entered, given(o.Limits))
+	}
+	for _, g := range l.Strangers {
+		t.add(g.Sha256, "a stranger: "+g.Comment, "stranger !", "", "", given(g.Limits))
+	}
+	t.write(s)
+}
+
+func loginHistory(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		versions, err := answer[[]apiclient.FileVersion](client.ListVersions(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(versions)
+		}
+		if len(versions) == 0 {
+			fmt.Fprintf(s.env.Out, "Nobody has read the files of %s yet. Read them: plumlatch sweep %s\n", args[0], args[0])
+			return nil
+		}
+		for _, v := range versions {
+			there := fmt.Sprintf("%d lines, mode %s", strings.Count(v.Content, "\n"), v.Mode)
+			if !v.There {
+				there = "not there"
+			}
+			fmt.Fprintf(s.env.Out, "%s  %s: %s (%s)\n", moment(v.SeenAt), v.Path, there, v.Method)
+			for _, line := range v.Went {
+				fmt.Fprintln(s.env.Out, s.bad("  - ")+line)
+			}
+			for _, line := range v.Came {
+				fmt.Fprintln(s.env.Out, s.good("  + ")+line)
+			}
+		}
+		return nil
+	}
+}
+
+func keyLoss(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		changes, err := answer[[]apiclient.LossChange](client.GetLoss(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(changes)
+		}
+		s.showLoss(args[0], changes)
+		return nil
+	}
+}
+
+func (s *session) showLoss(key string, changes []apiclient.LossChange) {
+	if len(changes) == 0 {
+		fmt.Fprintf(s.env.Out, "Without %s no login would be less safe than it is.\n", key)
+		return
+	}
+	t := table{head: []string{"LOGIN", "NOW", "WITHOUT " + key}}
+	for _, c := range changes {
+		t.add(c.Login, string(c.Before), string(c.After))
+	}
+	t.write(s)
+}
+
+func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	reason := f.String("reason", "", "what happened, for the daybook")
+	yes := f.Bool("yes", false, "do not ask")
+	return func(ctx context.Context, s *session, args []string) error {
+		if *reason == "" {
+			return &usageError{"say what happened: -reason TEXT"}
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		changes, err := answer[[]apiclient.LossChange](client.GetLoss(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if !s.json && !s.quiet {
+			s.showLoss(args[0], changes)
+			fmt.Fprintln(s.env.Out)
+		}
+		if err := s.confirm(*yes, fmt.Sprintf("This marks %s as lost. It is granted nowhere anew, and counts nowhere as somebody's way in.", args[0]), args[0]); err != nil {
+			return err
+		}
+		k, err := answer[apiclient.Key](client.MarkLost(ctx, args[0], apiclient.MarkLost{Reason: *reason}))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(k)
+		}
+		if !s.quiet {
+			fmt.Fprintf(s.env.Out, "%s is marked as lost. Its lines still stand on %d logins; withdraw them: plumlatch opens %s\n", k.Name, k.Opens, k.Name)
+		}
+		return nil
+	}
+}

@@ -1,0 +1,85 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/service"
+	"plumlatch/internal/sshio"
+)
+
+// Stewards places a steward key on each machine that is to have one, as an
+// engineer would: it logs in with a key that is at hand, places the line, and
+// reports what stands in the file then. It uses the addresses of the cloud as it
+// runs now.
+func (l *Loader) Stewards(ctx context.Context, by service.Actor) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(8)
+	for _, m := range fleet() {
+		if !m.steward {
+			continue
+		}
+		group.Go(func() error {
+			if err := l.placeSteward(ctx, by, m); err != nil {
+				return fmt.Errorf("steward key of %s: %w", m.name, err)
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) error {
+	i := slices.IndexFunc(m.onDisk, func(name string) bool {
+		return slices.ContainsFunc(keys, func(k key) bool { return k.name == name && k.atHand })
+	})
+	if i < 0 {
+		return fmt.Errorf("no key at hand opens it")
+	}
+	private, err := os.ReadFile(filepath.Join(l.KeyDir, m.onDisk[i]))
+	if err != nil {
+		return err
+	}
+	signer, err := ssh.ParsePrivateKey(private)
+	if err != nil {
+		return err
+	}
+	granted, err := l.Service.AddSteward(ctx, by, m.name)
+	if err != nil {
+		return err
+	}
+	at := granted.Instance
+	target := sshio.Target{User: at.LoginUser, Address: at.PublicAddress, Port: at.SSHPort}
+	for _, h := range at.HostKeys {
+		target.HostKeys = append(target.HostKeys, h.Blob)
+	}
+	session, err := sshio.Login(ctx, target, signer)
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	paths, err := session.KeyFiles()
+	if err != nil {
+		return err
+	}
+	if _, err := session.Edit(paths[0], func(f authorizedkeys.File) (authorizedkeys.File, error) { return f.Add(granted.Line), nil }); err != nil {
+		return err
+	}
+	var files []service.SeenFile
+	for _, p := range paths {
+		f, err := session.Read(p)
+		if err != nil {
+			return err
+		}
+		files = append(files, service.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
+	}
+	_, err = l.Service.ReportFiles(ctx, by, granted.Name, files, ssh.FingerprintSHA256(session.HostKey))
+	return err
+}

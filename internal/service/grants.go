@@ -1,0 +1,446 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+// endGrantsEvery is how soon after its end a grant is withdrawn.
+const endGrantsEvery = time.Minute
+
+// GrantWanted says which login a key is to open.
+type GrantWanted struct {
+	Key, Login string
+	Until      *time.Time
+	Reason     string
+	// FromHere is whether the caller places the line.
+	FromHere bool
+}
+
+// grantable refuses keys that are not to be granted anew.
+func (s *Service) grantable(k store.Key) error {
+	refuse := func(code, detail, remedy string) error {
+		return &Problem{Kind: Invalid, Code: code, Field: "key", Where: []string{k.Name}, Detail: detail, Remedy: remedy}
+	}
+	switch {
+	case k.State != "active":
+		return refuse("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
+	case k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA:
+		return refuse("key-too-weak", fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA), "Make a new key: plumlatch key new NAME")
+	case len(k.SharesPrimeWith) > 0:
+		return refuse("key-broken", fmt.Sprintf("the key %s shares a prime with %s, so anybody can compute its private half", k.Name, strings.Join(k.SharesPrimeWith, ", ")), "Make a new key on another machine: plumlatch key new NAME")
+	}
+	return nil
+}
+
+// AddGrant records that the key should open the login, and has a run place its
+// line unless the caller does.
+func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey, w GrantWanted) (Granted, error) {
+	if err := checkText("reason", w.Reason); err != nil {
+		return Granted{}, err
+	}
+	if w.Until != nil && !w.Until.After(s.now()) {
+		return Granted{}, &Problem{Kind: Invalid, Code: "bad-until", Field: "until", Detail: "the grant would have ended already", Remedy: "Give a time to come"}
+	}
+	k, err := s.Key(ctx, w.Key)
+	if err != nil {
+		return Granted{}, err
+	}
+	if err := s.grantable(k); err != nil {
+		return Granted{}, err
+	}
+	l, i, err := s.loginNamed(ctx, w.Login)
+	if err != nil {
+		return Granted{}, err
+	}
+	out := Granted{Key: k, Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Line: s.lineFor(k)}
+	run := s.newRun(actor, "grant", i, w.Reason)
+	run.Facts = map[string]string{"key": k.ID.String(), "login": l.ID.String()}
+	if !w.FromHere {
+		if err := s.checkMeans(ctx, l, i); err != nil {
+			return Granted{}, err
+		}
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			run.ID, err = uuid.Parse(earlier)
+			return err
+		}
+		added, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Until: w.Until, Reason: w.Reason})
+		if err != nil {
+			return err
+		}
+		run.Facts["added"] = fmt.Sprint(added)
+		if !w.FromHere {
+			if err := tx.AddRun(ctx, run); err != nil {
+				return err
+			}
+		}
+		return tx.Note(ctx, s.entry(actor, "grant.add", "login", out.Name, w.Reason, "%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until)))
+	})
+	return s.startGranted(ctx, out, run, w.FromHere, err)
+}
+
+func untilWords(at *time.Time) string {
+	if at == nil {
+		return ""
+	}
+	return " until " + at.UTC().Format("2 Jan 2006 15:04 UTC")
+}
+
+func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, fromHere bool, err error) (Granted, error) {
+	var taken *store.TakenError
+	if errors.As(err, &taken) && taken.Constraint == "runs_one_live" {
+		return Granted{}, &Problem{Kind: Conflict, Code: "run-at-work", Where: []string{out.Instance.Name}, Detail: "another run is at work on " + out.Instance.Name, Remedy: "Wait for it: plumlatch run list -instance " + out.Instance.Name}
+	}
+	if err != nil || fromHere {
+		return out, err
+	}
+	s.engine.Wake(ctx, run.ID)
+	if run, err = s.store.RunByID(ctx, run.ID); err != nil {
+		return out, err
+	}
+	out.Run = &run
+	return out, nil
+}
+
+// checkMeans refuses a change that the service has no way to make.
+func (s *Service) checkMeans(ctx context.Context, l store.Login, i store.Instance) error {
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+	if err != nil {
+		return err
+	}
+	way := found[0]
+	p := &Problem{Kind: Conflict, Code: "no-means", Where: []string{loginName(l.OSUser, i.Name)}, Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent"}
+	switch {
+	case i.State != "running":
+		p.Detail, p.Remedy = fmt.Sprintf("%s is %s", i.Name, i.State), "Start it first: plumlatch instance start "+i.Name
+	case way.Steward == nil:
+		p.Detail = "there is no steward key on " + i.Name + ", so the service cannot change its files"
+	case s.Safe == nil:
+		return noSafe()
+	case l.OSUser != i.LoginUser:
+		p.Detail = fmt.Sprintf("the steward key of %s is that of %s", i.Name, i.LoginUser)
+	default:
+		return nil
+	}
+	return p
+}
+
+// Withdrawal says which grant is to end.
+type Withdrawal struct {
+	Key, Login, Reason string
+	// Anyway is whether to go on where the login would be left shut or thin.
+	Anyway   bool
+	FromHere bool
+}
+
+// WithdrawGrant ends a grant, and has a run remove its line unless the caller does.
+func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) (Granted, error) {
+	if err := checkText("reason", w.Reason); err != nil {
+		return Granted{}, err
+	}
+	if w.Anyway && w.Reason == "" {
+		return Granted{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "to go on anyway needs a reason, for the daybook", Remedy: "Say why: -reason TEXT"}
+	}
+	k, err := s.Key(ctx, w.Key)
+	if err != nil {
+		return Granted{}, err
+	}
+	l, i, err := s.loginNamed(ctx, w.Login)
+	if err != nil {
+		return Granted{}, err
+	}
+	out := Granted{Key: k, Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Line: s.lineFor(k)}
+	if !w.FromHere {
+		if err := s.checkMeans(ctx, l, i); err != nil {
+			return Granted{}, err
+		}
+	}
+	if k.StewardOf != nil && !w.FromHere {
+		// The steward would take its own line out, and nobody would have shown that another key opens the login.
+		return Granted{}, &Problem{Kind: Conflict, Code: "steward-from-here", Where: []string{out.Name}, Detail: "the steward key does not take itself away, since nothing would show that another key still opens " + out.Name, Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent"}
+	}
+	if err := s.checkLeft(ctx, k, l, i, w.Anyway); err != nil {
+		return Granted{}, err
+	}
+	run := s.newRun(actor, "withdraw", i, w.Reason)
+	run.Facts = map[string]string{"key": k.ID.String(), "login": l.ID.String()}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, s.now(), actor.Name); err != nil {
+			return err
+		}
+		if !w.FromHere {
+			if err := tx.AddRun(ctx, run); err != nil {
+				return err
+			}
+		}
+		return tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s withdrew %s from the key %s.", actor.Name, out.Name, k.Name))
+	})
+	return s.startGranted(ctx, out, run, w.FromHere, err)
+}
+
+// checkLeft refuses a withdrawal that leaves the login shut or thin, unless
+// told to go on. The steward key and one that is lost anyway may always go.
+func (s *Service) checkLeft(ctx context.Context, k store.Key, l store.Login, i store.Instance, anyway bool) error {
+	if anyway || k.StewardOf != nil || k.State == "lost" {
+		return nil
+	}
+	w, err := s.world(ctx, store.ReachFilter{Instance: i.ID})
+	if err != nil {
+		return err
+	}
+	place, key := w.loginPlace(l.ID), w.keyPlace(k.ID)
+	if place < 0 || key < 0 {
+		return nil
+	}
+	for _, change := range reach.Loss(w.input, key) {
+		if change.Login == place && (change.After == reach.Shut || change.After == reach.Thin) && reach.Rank(change.After) < reach.Rank(change.Before) {
+			return &Problem{Kind: Conflict, Code: "would-be-" + string(change.After), Where: []string{loginName(l.OSUser, i.Name)}, Detail: fmt.Sprintf("without %s, %s would be %s; it is %s now", k.Name, loginName(l.OSUser, i.Name), change.After, change.Before), Remedy: "Grant it to another keeper's key first, or go on with -anyway and -reason TEXT"}
+		}
+	}
+	return nil
+}
+
+// endGrants withdraws the grants whose time is over. One that may not go, or
+// cannot be reached, stays, and the daybook says why, once.
+func (s *Service) endGrants(ctx context.Context) error {
+	over, err := s.store.GrantsOver(ctx, s.now(), 200)
+	if err != nil {
+		return err
+	}
+	for _, g := range over {
+		actor := Actor{Name: "service", Via: "service"}
+		_, err := s.WithdrawGrant(ctx, actor, Withdrawal{Key: g.KeyName, Login: loginName(g.OSUser, g.InstanceName), Reason: "its time is over"})
+		var p *Problem
+		if !errors.As(err, &p) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if p.Code == "run-at-work" || g.EndRefused {
+			continue
+		}
+		e := s.entry(actor, "grant.end", "login", loginName(g.OSUser, g.InstanceName), "", "The grant of %s to %s is over, but was not withdrawn: %s.", loginName(g.OSUser, g.InstanceName), g.KeyName, p.Detail)
+		e.Outcome = "refused"
+		if err := s.store.InTx(ctx, func(tx *store.Store) error {
+			return errors.Join(tx.NoteEndRefused(ctx, g.ID), tx.Note(ctx, e))
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// edit has the steps of the runs that place or remove one line.
+type edit struct {
+	*Service
+	run store.Run
+}
+
+func (s *Service) grantPlan(run store.Run) runs.Plan {
+	e := &edit{s, run}
+	return runs.Plan{Ended: e.ended, Steps: []runs.Step{
+		{Name: "place", Title: "Place the line", Intent: "Log in to " + run.Instance.Name + " with the steward key and place the key's line", UndoIntent: "Remove the line again", Do: e.place, Undo: e.takeBack, Patience: sshPatience},
+		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server accepts the key", Do: e.ask(true), Patience: sshPatience},
+	}}
+}
+
+func (s *Service) withdrawPlan(run store.Run) runs.Plan {
+	e := &edit{s, run}
+	return runs.Plan{Ended: e.ended, Steps: []runs.Step{
+		{Name: "remove", Title: "Remove the line", Intent: "Log in to " + run.Instance.Name + " with the steward key and remove the key's line", UndoIntent: "Place the line again", Do: e.remove, Undo: e.putBack, Patience: sshPatience},
+		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server refuses the key", Do: e.ask(false), Patience: sshPatience},
+	}}
+}
+
+// subject returns the key and the login of the run.
+func (e *edit) subject(ctx context.Context) (store.Key, store.LoginToSweep, error) {
+	id, err := uuid.Parse(e.run.Facts["key"])
+	if err != nil {
+		return store.Key{}, store.LoginToSweep{}, err
+	}
+	k, err := e.store.KeyByID(ctx, id)
+	if err != nil {
+		return k, store.LoginToSweep{}, err
+	}
+	login, err := uuid.Parse(e.run.Facts["login"])
+	if err != nil {
+		return k, store.LoginToSweep{}, err
+	}
+	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{login})
+	if err != nil || len(found) == 0 {
+		return k, store.LoginToSweep{}, cmp.Or(err, store.ErrNotFound)
+	}
+	return k, found[0], nil
+}
+
+// change edits every file of the login that change wants to, and records what
+// the files hold afterwards.
+func (e *edit) change(ctx context.Context, change func(k store.Key, path string, first bool, f authorizedkeys.File) authorizedkeys.File) (outcome string, err error) {
+	k, l, err := e.subject(ctx)
+	if err != nil {
+		return "", err
+	}
+	session, end, err := e.stewardSession(ctx, l)
+	if err != nil {
+		return "", reaching(err)
+	}
+	defer end()
+	paths, err := session.KeyFiles()
+	if err != nil {
+		return "", reaching(err)
+	}
+	for n, p := range paths {
+		if n > 0 { // a second file is edited only where it is there
+			if f, err := session.Read(p); err != nil || !f.There {
+				continue
+			}
+		}
+		if _, err := session.Edit(p, func(f authorizedkeys.File) (authorizedkeys.File, error) { return change(k, p, n == 0, f), nil }); err != nil {
+			return "", reaching(err)
+		}
+	}
+	files, err := readFiles(session)
+	if err != nil {
+		return "", reaching(err)
+	}
+	_, outcome, err = e.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+	return outcome, err
+}
+
+// reaching marks the errors of a host that cannot be reached as temporary; a
+// refusal, a changed host key and a file that cannot be edited are not.
+func reaching(err error) error {
+	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) || !(strings.Contains(err.Error(), "reach ") || strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") || errors.Is(err, sshio.ErrEdited)) {
+		return err
+	}
+	return runs.Temporary(err)
+}
+
+func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
+	outcome, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) authorizedkeys.File {
+		if !first || len(f.Find(k.Blob)) > 0 {
+			return f // placed before a cut, or by somebody
+		}
+		return f.Add(e.lineFor(k))
+	})
+	if err == nil {
+		outcome = "the line stands there; " + outcome
+	}
+	return outcome, err
+}
+
+func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
+	if p.Fact("added") != "true" {
+		return nil // the key was granted before, so its line may be older than this run
+	}
+	_, err := e.change(ctx, func(k store.Key, _ string, _ bool, f authorizedkeys.File) authorizedkeys.File {
+		return f.Remove(k.Blob)
+	})
+	return err
+}
+
+// remove takes the key's lines out. It keeps what they were, so that they can be put back.
+func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
+	outcome, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) authorizedkeys.File {
+		if found := f.Find(k.Blob); len(found) > 0 {
+			if err := p.SetFact(ctx, "line", strings.TrimRight(found[0].Raw, "\r\n")); err != nil {
+				return f
+			}
+		}
+		return f.Remove(k.Blob)
+	})
+	if err == nil {
+		outcome = "the line is gone; " + outcome
+	}
+	return outcome, err
+}
+
+func (e *edit) putBack(ctx context.Context, p *runs.Progress) error {
+	line := p.Fact("line")
+	if line == "" {
+		return nil
+	}
+	_, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) authorizedkeys.File {
+		if !first || len(f.Find(k.Blob)) > 0 {
+			return f
+		}
+		return f.Add(line)
+	})
+	return err
+}
+
+// ask sees whether the SSH server accepts the key, as it should or should not.
+func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, error) {
+	return func(ctx context.Context, _ *runs.Progress) (string, error) {
+		k, l, err := e.subject(ctx)
+		if err != nil {
+			return "", err
+		}
+		accepted, err := sshio.Accepts(ctx, targetOf(l.Instance, l.OSUser), k.Blob)
+		switch {
+		case err != nil:
+			return "", answering(err)
+		case accepted && !want:
+			return "", fmt.Errorf("the SSH server still accepts %s", k.Name)
+		case !accepted && want:
+			return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name, l.Instance.Name)
+		case want:
+			return "it accepts " + k.Name, nil
+		}
+		return "it refuses " + k.Name, nil
+	}
+}
+
+// ended settles the grant with what was done.
+func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+	k, l, err := e.subject(ctx)
+	if err != nil {
+		return err
+	}
+	actor := Actor{Name: e.run.RequestedBy, Via: "service"}
+	name := loginName(l.OSUser, l.Instance.Name)
+	note := e.entry(actor, "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name)
+	if e.run.Kind == "withdraw" {
+		note = e.entry(actor, "grant.removed", "login", name, e.run.Reason, "The line of %s is gone from %s.", k.Name, name)
+		if state == runs.Done && k.StewardOf != nil {
+			if err := tx.RetireSteward(ctx, l.Instance.ID); err != nil {
+				return err
+			}
+		}
+	}
+	if state == runs.Done {
+		return tx.Note(ctx, note)
+	}
+	note.Outcome, note.Sentence = state, fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
+	if e.run.Kind == "grant" && e.run.Facts["added"] == "true" {
+		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), "service"); err != nil {
+			return err
+		}
+	}
+	if e.run.Kind == "withdraw" {
+		if _, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: e.now(), GrantedBy: e.run.RequestedBy, Reason: "its withdrawal was not done"}); err != nil {
+			return err
+		}
+	}
+	return tx.Note(ctx, note)
+}

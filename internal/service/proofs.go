@@ -1,0 +1,107 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/signature"
+	"plumlatch/internal/store"
+)
+
+const (
+	challengeHolds = 5 * time.Minute
+	challengesEach = 200 // live ones of one person
+)
+
+// Challenge issues a text to be signed with the private half of the key.
+func (s *Service) Challenge(ctx context.Context, actor Actor, key string) (store.Challenge, error) {
+	k, err := s.Key(ctx, key)
+	if err != nil {
+		return store.Challenge{}, err
+	}
+	if k.StewardOf != nil {
+		return store.Challenge{}, &Problem{Kind: Conflict, Code: "steward-key", Where: []string{key}, Detail: key + " is a steward key, whose private half is in the safe and nowhere else", Remedy: "Prove a key of your own"}
+	}
+	nonce := make([]byte, 32)
+	rand.Read(nonce)
+	c := store.Challenge{ID: newID(), KeyID: k.ID, OperatorID: actor.ID, ExpiresAt: s.now().Add(challengeHolds).Truncate(time.Second)}
+	c.Text = signature.Challenge{Service: "plum latch", Person: actor.Name, Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256), Nonce: nonce, Expires: c.ExpiresAt}.Text()
+	live, err := s.store.AddChallenge(ctx, c, s.now())
+	if err == nil && live > challengesEach {
+		err = &Problem{Kind: Conflict, Code: "too-many-challenges", Detail: fmt.Sprintf("%d challenges are open", live), Remedy: "Sign those, or wait five minutes"}
+	}
+	return c, err
+}
+
+// Prove takes the signature of a challenge as proof that the actor holds the
+// private half. Each challenge is taken once.
+func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge uuid.UUID, armoured string) (store.Key, error) {
+	k, err := s.Key(ctx, key)
+	if err != nil {
+		return store.Key{}, err
+	}
+	refuse := func(code, detail string) error {
+		return &Problem{Kind: Invalid, Code: code, Field: "signature", Detail: detail, Remedy: "Ask for a new challenge: plumlatch prove " + key}
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		c, err := tx.TakeChallenge(ctx, challenge, s.now())
+		if errors.Is(err, store.ErrNotFound) || err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID) {
+			return refuse("no-such-challenge", "there is no such challenge for you and this key, or it was signed already")
+		}
+		if err != nil {
+			return err
+		}
+		if s.now().After(c.ExpiresAt) {
+			return refuse("challenge-expired", "the challenge has expired")
+		}
+		if err := signature.Verify(armoured, signature.Namespace, []byte(c.Text), k.Blob); err != nil {
+			return refuse("bad-signature", err.Error())
+		}
+		if err := tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name))
+	})
+	if err != nil {
+		return store.Key{}, err
+	}
+	return s.Key(ctx, key)
+}
+
+// ReportEntry records that the actor completed a login with the key from their
+// own machine, where the host key that they saw is a pinned one.
+func (s *Service) ReportEntry(ctx context.Context, actor Actor, login, key, hostKey string) (Login, error) {
+	l, i, err := s.loginNamed(ctx, login)
+	if err != nil {
+		return Login{}, err
+	}
+	k, err := s.Key(ctx, key)
+	if err != nil {
+		return Login{}, err
+	}
+	if err := checkHostKey(i, hostKey); err != nil {
+		return Login{}, err
+	}
+	name := loginName(l.OSUser, i.Name)
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.ID, At: s.now(), Person: actor.Name, HostKey: strings.TrimSpace(hostKey)}); err != nil {
+			return err
+		}
+		sighting := store.Sighting{LoginID: l.ID, KeyID: k.ID, SeenAt: s.now(), Method: "logged in by " + actor.Name, Present: true, Opens: true}
+		if err := tx.PutSightings(ctx, []store.Sighting{sighting}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name))
+	})
+	if err != nil {
+		return Login{}, err
+	}
+	return s.Login(ctx, login)
+}

@@ -1,0 +1,386 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/store"
+)
+
+// world is what reach is computed from, with the names of things.
+type world struct {
+	input  reach.Input
+	logins []store.ReachLogin
+	keys   []store.ReachKey
+}
+
+// world reads the logins that fit and all that joins them to keys.
+func (s *Service) world(ctx context.Context, f store.ReachFilter) (*world, error) {
+	logins, pairs, keys, err := s.store.Reach(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	w := &world{logins: logins, keys: keys, input: reach.Input{Now: s.now(), Fresh: s.Fresh, Keys: make([]reach.Key, len(keys)), Pairs: make([]reach.Pair, 0, len(pairs)), Swept: make([]bool, len(logins)), Strangers: make([]int, len(logins))}}
+	keyAt, loginAt, keeperAt := make(map[uuid.UUID]int32, len(keys)), make(map[uuid.UUID]int32, len(logins)), map[uuid.UUID]int{}
+	for n, k := range keys {
+		keyAt[k.ID] = int32(n)
+		out := &w.input.Keys[n]
+		out.Keeper, out.Lost, out.Steward = reach.Nobody, k.State == "lost", k.Steward
+		if k.Keeper != nil {
+			place, ok := keeperAt[*k.Keeper]
+			if !ok {
+				place = len(keeperAt)
+				keeperAt[*k.Keeper] = place
+			}
+			out.Keeper = place
+		}
+		if k.ProvedAt != nil {
+			out.Proved = *k.ProvedAt
+		}
+	}
+	for n, l := range logins {
+		loginAt[l.ID] = int32(n)
+		w.input.Swept[n], w.input.Strangers[n] = l.SweptAt != nil, l.Strangers
+	}
+	for _, p := range pairs {
+		login, here := loginAt[p.LoginID]
+		if !here {
+			continue // of an instance that is gone
+		}
+		pair := reach.Pair{Key: keyAt[p.KeyID], Login: login, Granted: p.Granted, Opens: p.Opens}
+		if p.Present != nil {
+			pair.Sighting = reach.NotSeen
+			if *p.Present {
+				pair.Sighting = reach.Seen
+			}
+		}
+		if p.EnteredAt != nil {
+			pair.Entered = *p.EnteredAt
+		}
+		w.input.Pairs = append(w.input.Pairs, pair)
+	}
+	return w, nil
+}
+
+func (w *world) loginPlace(id uuid.UUID) int {
+	for n, l := range w.logins {
+		if l.ID == id {
+			return n
+		}
+	}
+	return -1
+}
+
+func (w *world) keyPlace(id uuid.UUID) int {
+	for n, k := range w.keys {
+		if k.ID == id {
+			return n
+		}
+	}
+	return -1
+}
+
+// LoginReach is a login and how it stands.
+type LoginReach struct {
+	store.ReachLogin
+	reach.Standing
+	// Why says what is to be known about it; Next is the one command to type next.
+	Why, Next string
+}
+
+// ReachWanted narrows and places a page of logins.
+type ReachWanted struct {
+	store.ReachFilter
+	State string
+	Drift bool
+	// After is a place in the order, 0 for the first page.
+	After string
+	Limit int
+}
+
+// ReachPage is one page of logins, the worst first.
+type ReachPage struct {
+	Items    []LoginReach
+	Next     string
+	Total    int
+	Counts   map[reach.State]int
+	Drifting int
+}
+
+// Reach returns one page of logins, the worst first.
+func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
+	place := 0
+	if r.After != "" {
+		var err error
+		if place, err = strconv.Atoi(r.After); err != nil || place < 0 {
+			return ReachPage{}, pageProblem(store.ErrCursor)
+		}
+	}
+	w, err := s.world(ctx, r.ReachFilter)
+	if err != nil {
+		return ReachPage{}, err
+	}
+	standings := reach.Standings(w.input)
+	page := ReachPage{Counts: map[reach.State]int{}}
+	for _, state := range reach.States {
+		page.Counts[state] = 0
+	}
+	var order []int
+	for n, st := range standings {
+		page.Counts[st.State]++
+		if st.Drifts() {
+			page.Drifting++
+		}
+		if (r.State == "" || r.State == string(st.State)) && (!r.Drift || st.Drifts()) {
+			order = append(order, n)
+		}
+	}
+	sort.SliceStable(order, func(a, b int) bool { return severity(standings[order[a]]) < severity(standings[order[b]]) })
+	page.Total = len(order)
+	end := min(place+r.Limit, len(order))
+	for _, n := range order[min(place, len(order)):end] {
+		page.Items = append(page.Items, judged(w.logins[n], standings[n]))
+	}
+	if end < len(order) {
+		page.Next = strconv.Itoa(end)
+	}
+	return page, nil
+}
+
+// severity orders logins: by state, and among those of one state first those
+// with strangers, then those that drift otherwise.
+func severity(s reach.Standing) int {
+	drift := 2
+	switch {
+	case s.Strangers > 0:
+		drift = 0
+	case s.Drifts():
+		drift = 1
+	}
+	return reach.Rank(s.State)*3 + drift
+}
+
+// judged says in words how a login stands, and what to do next.
+func judged(l store.ReachLogin, s reach.Standing) LoginReach {
+	out := LoginReach{ReachLogin: l, Standing: s}
+	name := loginName(l.OSUser, l.Instance)
+	var words []string
+	switch s.State {
+	case reach.Shut:
+		words = append(words, "nobody is known to hold a key that is in place")
+		if s.Steward {
+			out.Next = "plumlatch grant add KEY " + name
+		} else {
+			words = append(words, "no steward key stands there, so the way back is one outside SSH")
+		}
+	case reach.Unswept:
+		words = append(words, "nobody has looked")
+		out.Next = "plumlatch sweep " + l.Instance
+	case reach.Stale:
+		words = append(words, "no key in place is freshly proved")
+		out.Next = "plumlatch prove " + name
+	case reach.Thin:
+		words = append(words, "one keeper only, so one lost laptop shuts it")
+		out.Next = "plumlatch grant add KEY " + name
+		if !s.Steward {
+			out.Next += " -with FILE"
+		}
+	case reach.Solid:
+		words = append(words, "two or more keepers with a fresh proof")
+	}
+	if s.Strangers > 0 {
+		words = append(words, counted(s.Strangers, "stranger")+" in the file")
+	}
+	if s.Missing > 0 {
+		words = append(words, counted(s.Missing, "granted key")+" missing")
+	}
+	if s.Ungranted > 0 {
+		words = append(words, counted(s.Ungranted, "known key")+" that nobody granted")
+	}
+	if s.Drifts() && s.State != reach.Shut && s.State != reach.Stale {
+		out.Next = "plumlatch openers " + l.Instance
+	}
+	if l.SweepError != "" {
+		words = append(words, "the last sweep failed")
+	}
+	out.Why = strings.Join(words, "; ")
+	return out
+}
+
+// Login is a login with all that is known of it.
+type Login struct {
+	LoginReach
+	Of        store.Instance
+	Openers   []store.Opening
+	Strangers []store.Stranger
+	Files     []store.FileVersion
+	// Label says what the cloud's key label is worth; "" where there is nothing to say.
+	Label string
+}
+
+const maxOpeners = 500
+
+// Login returns a login with what was seen in it.
+func (s *Service) Login(ctx context.Context, name string) (Login, error) {
+	l, i, err := s.loginNamed(ctx, name)
+	if err != nil {
+		return Login{}, err
+	}
+	w, err := s.world(ctx, store.ReachFilter{Instance: i.ID})
+	if err != nil {
+		return Login{}, err
+	}
+	place := w.loginPlace(l.ID)
+	if place < 0 {
+		return Login{}, &Problem{Kind: NotFound, Code: "no-such-login", Where: []string{name}, Detail: fmt.Sprintf("there is no login %s any more", name)}
+	}
+	out := Login{LoginReach: judged(w.logins[place], reach.Standings(w.input)[place]), Of: i}
+	openers, err := s.store.Openers(ctx, i.ID, store.Page{Limit: maxOpeners})
+	if err != nil {
+		return Login{}, err
+	}
+	for _, o := range openers.Items {
+		if o.OSUser == l.OSUser {
+			out.Openers = append(out.Openers, o)
+		}
+	}
+	out.Label = labelWorth(i, out.Openers)
+	strangers, err := s.store.StrangersOf(ctx, i.ID)
+	if err != nil {
+		return Login{}, err
+	}
+	for _, g := range strangers {
+		if g.LoginID == l.ID {
+			out.Strangers = append(out.Strangers, g)
+		}
+	}
+	versions, err := s.store.Versions(ctx, l.ID, maxVersions)
+	if err != nil {
+		return Login{}, err
+	}
+	seen := map[string]bool{}
+	for _, v := range versions {
+		if !seen[v.Path] {
+			seen[v.Path] = true
+			out.Files = append(out.Files, v)
+		}
+	}
+	return out, nil
+}
+
+// labelWorth says in plain words where the cloud's key label misleads.
+func labelWorth(i store.Instance, openers []store.Opening) string {
+	if i.KeyLabel == "" {
+		return ""
+	}
+	for _, o := range openers {
+		if o.KeyName != i.KeyLabel || o.Present == nil {
+			continue
+		}
+		if *o.Present {
+			return ""
+		}
+	}
+	for _, o := range openers {
+		if o.Present != nil { // somebody has looked
+			return fmt.Sprintf("the cloud's label names the key %s, which does not open it", i.KeyLabel)
+		}
+	}
+	return ""
+}
+
+const maxVersions = 100
+
+// Version is a content of a file with what was new in it.
+type Version struct {
+	store.FileVersion
+	Came, Went []string
+}
+
+// Versions returns the contents that the login's files were seen with, the newest first.
+func (s *Service) Versions(ctx context.Context, name string) ([]Version, error) {
+	l, _, err := s.loginNamed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	versions, err := s.store.Versions(ctx, l.ID, maxVersions)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Version, len(versions))
+	for n, v := range versions {
+		out[n] = Version{FileVersion: v}
+		for _, earlier := range versions[n+1:] {
+			if earlier.Path == v.Path {
+				out[n].Came, out[n].Went = changesOf(earlier.Content, v.Content)
+				break
+			}
+		}
+	}
+	return out, nil
+}
+
+// LossChange is a login whose reach would change.
+type LossChange struct {
+	Login, Instance string
+	Before, After   reach.State
+}
+
+// Loss returns what would become of the logins if the key were lost.
+func (s *Service) Loss(ctx context.Context, name string) ([]LossChange, error) {
+	k, err := s.Key(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.world(ctx, store.ReachFilter{Key: name})
+	if err != nil {
+		return nil, err
+	}
+	var out []LossChange
+	for _, c := range reach.Loss(w.input, w.keyPlace(k.ID)) {
+		l := w.logins[c.Login]
+		out = append(out, LossChange{loginName(l.OSUser, l.Instance), l.Instance, c.Before, c.After})
+	}
+	return out, nil
+}
+
+// MarkLost marks a key as lost: by the person who is its keeper, or an admin.
+func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string) (store.Key, error) {
+	if err := checkText("reason", reason); err != nil {
+		return store.Key{}, err
+	}
+	if reason == "" {
+		return store.Key{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say what happened, for the daybook: -reason TEXT"}
+	}
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return store.Key{}, err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		k, err := tx.LockKey(ctx, name)
+		if err != nil {
+			return s.noKey(err, name)
+		}
+		if actor.Role != Admin && (k.KeeperID == nil || *k.KeeperID != own.ID) {
+			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name), Remedy: "Ask them"}
+		}
+		if k.State == "lost" {
+			return nil
+		}
+		if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name))
+	})
+	if err != nil {
+		return store.Key{}, err
+	}
+	return s.Key(ctx, name)
+}

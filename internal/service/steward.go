@@ -1,0 +1,184 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/name"
+	"plumlatch/internal/store"
+)
+
+// newSteward makes a steward key for the instance. Its private half is in the
+// safe when tx ends, and nowhere else.
+func (s *Service) newSteward(ctx context.Context, tx *store.Store, actor Actor, i store.Instance) (store.Key, error) {
+	if s.Safe == nil {
+		return store.Key{}, noSafe()
+	}
+	called := name.Suggest("steward-" + i.Name)
+	if _, err := tx.KeyNamed(ctx, called); err == nil {
+		called = name.Suggest(called[:min(len(called), name.MaxLength-7)] + "-" + strings.ToLower(rand.Text()[:6]))
+	}
+	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, "plum latch steward of "+i.Name)
+	if err != nil {
+		return store.Key{}, err
+	}
+	k := s.newRecord(actor, NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, pair.Public, "service")
+	k.Custody, k.StewardOf = "kept", &i.ID
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return store.Key{}, err
+	}
+	sealed, err := s.Safe.Seal(private, k.ID.String())
+	clear(private)
+	if err != nil {
+		return store.Key{}, err
+	}
+	if err := tx.AddKey(ctx, &k); err != nil {
+		return store.Key{}, err
+	}
+	return k, tx.KeepHalf(ctx, k.ID, sealed, k.CreatedAt)
+}
+
+func noSafe() *Problem {
+	return &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so no steward key can be kept", Remedy: "Start the service with -safe-key-file FILE"}
+}
+
+// lineFor is the line of a key in authorized_keys. A steward key's is limited to
+// what it is for.
+func (s *Service) lineFor(k store.Key) string {
+	if k.StewardOf == nil {
+		return lineOf(k)
+	}
+	options := "restrict"
+	if s.StewardFrom != "" {
+		options += `,from="` + s.StewardFrom + `"`
+	}
+	return options + " " + lineOf(k)
+}
+
+// Granted is a grant and what is being done about it.
+type Granted struct {
+	Key   store.Key
+	Login store.Login
+	// Name is the login's, user@instance.
+	Name     string
+	Line     string
+	Instance store.Instance
+	// Run places or removes the line; nil where the caller does that.
+	Run *store.Run
+}
+
+// AddSteward makes a steward key for an instance that has none and grants it the
+// instance's own login. The caller places the line.
+func (s *Service) AddSteward(ctx context.Context, actor Actor, instance string) (Granted, error) {
+	l, i, err := s.loginNamed(ctx, instance)
+	if err != nil {
+		return Granted{}, err
+	}
+	out := Granted{Login: l, Name: loginName(l.OSUser, i.Name), Instance: i}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if out.Key, err = s.newSteward(ctx, tx, actor, i); err != nil {
+			return err
+		}
+		grant := store.Grant{ID: newID(), KeyID: out.Key.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: "steward key"}
+		if err := tx.AddGrants(ctx, []store.Grant{grant}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "steward.add", "instance", i.Name, "", "%s had a steward key made for %s; its private half is in the safe.", actor.Name, i.Name))
+	})
+	var taken *store.TakenError
+	if errors.As(err, &taken) {
+		return Granted{}, &Problem{Kind: Conflict, Code: "steward-there", Where: []string{i.Name}, Detail: i.Name + " has a steward key already", Remedy: "See it: plumlatch openers " + i.Name}
+	}
+	out.Line = s.lineFor(out.Key)
+	return out, err
+}
+
+// Adopted says which machine is to be brought in.
+type Adopted struct {
+	Name, Address, LoginUser string
+	Port                     int // 0 means 22
+	HostKeys                 []string
+	Learnt                   string
+	Labels                   map[string]string
+}
+
+// Adopt records a machine that was not launched here, with the host keys that
+// the caller saw.
+func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Instance, error) {
+	if err := errors.Join(checkName("name", a.Name), checkLabels(a.Labels), checkText("learnt", a.Learnt)); err != nil {
+		return store.Instance{}, err
+	}
+	if a.Port == 0 {
+		a.Port = 22
+	}
+	bad := func(field, detail, remedy string) (store.Instance, error) {
+		return store.Instance{}, &Problem{Kind: Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+	}
+	switch {
+	case a.Address == "" || len(a.Address) > 253 || strings.ContainsAny(a.Address, " \t\r\n/@"):
+		return bad("address", "the address is empty, or is no host name or address", "Give one such as 192.0.2.10 or gauge.example")
+	case a.Port < 1 || a.Port > 65535:
+		return bad("port", fmt.Sprintf("%d is no port", a.Port), "Give one from 1 to 65535")
+	case a.LoginUser == "" || len(a.LoginUser) > 64 || strings.ContainsAny(a.LoginUser, " \t\r\n:/@"):
+		return bad("login_user", "the login user is empty, or no user name", "Give the OS user to log in as")
+	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:
+		return bad("host_keys", "1 to 16 host keys are needed", "The client reads them from the machine: plumlatch instance adopt")
+	}
+	i := store.Instance{
+		ID: newID(), Name: a.Name, State: "running", LoginUser: a.LoginUser, PublicAddress: a.Address, SSHPort: a.Port, Adopted: true,
+		Labels: a.Labels, CreatedAt: s.now(), CreatedBy: actor.Name, StaticAddress: true,
+	}
+	if i.Labels == nil {
+		i.Labels = map[string]string{}
+	}
+	if a.Learnt == "" {
+		a.Learnt = "first contact"
+	}
+	var pins []store.HostKey
+	for _, line := range a.HostKeys {
+		k, err := keypair.ReadLine(line)
+		if err != nil {
+			return store.Instance{}, refusalProblem("host_keys", err)
+		}
+		pins = append(pins, store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: a.Learnt, PinnedAt: s.now()})
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.AddInstance(ctx, &i); err != nil {
+			return err
+		}
+		if err := tx.AddLogin(ctx, store.Login{ID: newID(), InstanceID: i.ID, OSUser: a.LoginUser}); err != nil {
+			return err
+		}
+		if err := tx.PinHostKeys(ctx, pins); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "instance.adopt", "instance", a.Name, "", "%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.", actor.Name, a.Name, a.LoginUser, a.Address, a.Port, keypair.FormatSHA256(pins[0].SHA256), a.Learnt))
+	})
+	if err != nil {
+		return store.Instance{}, takenInstance(err, a.Name)
+	}
+	return s.store.InstanceByID(ctx, i.ID)
+}
+
+// release forgets an adopted instance: nothing on the machine is touched.
+func (s *Service) release(ctx context.Context, actor Actor, i store.Instance, reason string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		return errors.Join(s.forget(ctx, tx, i.ID), tx.Note(ctx, s.entry(actor, "instance.release", "instance", i.Name, reason, "%s let %s go; nothing on the machine was changed.", actor.Name, i.Name)))
+	})
+}
+
+// forget ends what is recorded of an instance that is gone: its grants and its steward key.
+func (s *Service) forget(ctx context.Context, tx *store.Store, instance uuid.UUID) error {
+	return errors.Join(
+		tx.WithdrawGrantsOf(ctx, instance, s.now(), "service"),
+		tx.RetireSteward(ctx, instance),
+		tx.ChangeInstance(ctx, instance, map[string]any{"gone_at": s.now(), "state": "terminated"}),
+	)
+}

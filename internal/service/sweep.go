@@ -1,0 +1,262 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+const (
+	sweepsAtOnce = 32
+	sweepBatch   = 512
+	// sweepTimeout is for how long one login may take.
+	sweepTimeout = 30 * time.Second
+	// carrySweepsEvery is how soon a sweep whose start was lost is taken up.
+	carrySweepsEvery = 3 * time.Second
+	scheduleEvery    = time.Minute
+
+	sweepDuty     = "sweeps"
+	stewardMethod = "read by the steward key"
+)
+
+// The states of one login in a sweep.
+const (
+	sweepAsBefore = "as before"
+	sweepChanged  = "changed"
+	sweepFailed   = "failed"
+)
+
+// SweepWanted says which logins are to be swept.
+type SweepWanted struct {
+	Instances            []string
+	LabelName, LabelText string
+	All                  bool
+}
+
+// SweepState is a sweep and how far it is.
+type SweepState struct {
+	store.Sweep
+	Counts map[string]int
+}
+
+// StartSweep has the files of logins read.
+func (s *Service) StartSweep(ctx context.Context, actor Actor, w SweepWanted) (SweepState, error) {
+	if !w.All && len(w.Instances) == 0 && w.LabelName == "" {
+		return SweepState{}, &Problem{Kind: Invalid, Code: "nothing-to-sweep", Field: "instances", Detail: "nothing was named", Remedy: "Name instances, a label, or say all"}
+	}
+	for _, name := range w.Instances {
+		if _, err := s.Instance(ctx, name); err != nil {
+			return SweepState{}, err
+		}
+	}
+	ids, err := s.store.LoginsOf(ctx, w.All, w.LabelName, w.LabelText, w.Instances)
+	if err != nil {
+		return SweepState{}, err
+	}
+	if len(ids) == 0 {
+		return SweepState{}, &Problem{Kind: NotFound, Code: "no-login", Detail: "no login fits", Remedy: "See what there is: plumlatch instance list"}
+	}
+	sweep := store.Sweep{ID: newID(), RequestedBy: actor.Name, CreatedAt: s.now()}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.AddSweep(ctx, sweep, ids); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "sweep.start", "sweep", sweep.ID.String(), "", "%s had %s swept.", actor.Name, counted(len(ids), "login")))
+	})
+	if err != nil {
+		return SweepState{}, err
+	}
+	s.engine.Nudge(ctx, sweepDuty)
+	return s.Sweep(ctx, sweep.ID)
+}
+
+// Sweep returns how far a sweep is.
+func (s *Service) Sweep(ctx context.Context, id uuid.UUID) (SweepState, error) {
+	sweep, err := s.store.SweepByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return SweepState{}, &Problem{Kind: NotFound, Code: "no-such-sweep", Detail: "there is no sweep with this id"}
+	}
+	if err != nil {
+		return SweepState{}, err
+	}
+	counts, err := s.store.SweepCounts(ctx, id)
+	return SweepState{sweep, counts}, err
+}
+
+// SweepItems returns one page of the logins of a sweep.
+func (s *Service) SweepItems(ctx context.Context, id uuid.UUID, state string, p store.Page) (store.List[store.SweepItem], error) {
+	if _, err := s.Sweep(ctx, id); err != nil {
+		return store.List[store.SweepItem]{}, err
+	}
+	l, err := s.store.SweepItems(ctx, id, state, p)
+	return l, pageProblem(err)
+}
+
+// carrySweeps reads the logins that sweeps wait for, until none is left. A
+// service that was stopped in between goes on where it was.
+func (s *Service) carrySweeps(ctx context.Context) error {
+	for {
+		items, err := s.store.WaitingSweepItems(ctx, sweepBatch)
+		if err != nil {
+			return err
+		}
+		if len(items) == 0 {
+			return s.store.EndSweeps(ctx, s.now())
+		}
+		ids := make([]uuid.UUID, len(items))
+		for n, i := range items {
+			ids[n] = i.LoginID
+		}
+		if err := s.sweepLogins(ctx, ids); err != nil {
+			return err
+		}
+	}
+}
+
+// sweepDue sweeps the logins that nobody has tried to read for SweepEvery, spread
+// over that time.
+func (s *Service) sweepDue(ctx context.Context) error {
+	if s.SweepEvery <= 0 || s.Safe == nil {
+		return nil
+	}
+	n, err := s.store.CountStewarded(ctx)
+	if err != nil || n == 0 {
+		return err
+	}
+	share := 1 + int(float64(n)*float64(scheduleEvery)/float64(s.SweepEvery))
+	ids, err := s.store.LoginsDue(ctx, s.now().Add(-s.SweepEvery), share)
+	if err != nil || len(ids) == 0 {
+		return err
+	}
+	return s.sweepLogins(ctx, ids)
+}
+
+// sweepLogins reads the logins, some at once. What goes wrong at one costs
+// nothing to the others and is recorded; the error is one of the records.
+func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
+	logins, err := s.store.LoginsToSweep(ctx, ids)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(sweepsAtOnce)
+	for _, l := range logins {
+		group.Go(func() error {
+			state, outcome, err := s.sweepLogin(ctx, l)
+			if err != nil {
+				return err
+			}
+			return s.store.EndSweepItem(ctx, l.ID, state, outcome, s.now())
+		})
+	}
+	return group.Wait()
+}
+
+// sweepLogin reads the files of one login and records what it saw, or why it
+// could not.
+func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep) (state, outcome string, err error) {
+	at := s.now()
+	files, err := s.readLogin(ctx, l)
+	if ctx.Err() != nil {
+		return "", "", ctx.Err()
+	}
+	if err != nil {
+		return sweepFailed, err.Error(), s.store.NoteSweepFailure(ctx, l.ID, err.Error(), at)
+	}
+	changed, outcome, err := s.recordLook(ctx, look{
+		login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod,
+		by: Actor{Name: "service", Via: "service"}, at: at,
+	})
+	if changed {
+		return sweepChanged, outcome, err
+	}
+	return sweepAsBefore, outcome, err
+}
+
+// readLogin reads the files of a login with the steward key.
+func (s *Service) readLogin(ctx context.Context, l store.LoginToSweep) ([]SeenFile, error) {
+	session, cancel, err := s.stewardSession(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	defer cancel()
+	return readFiles(session)
+}
+
+// readFiles reads all files that the server reads keys from.
+func readFiles(session *sshio.Session) ([]SeenFile, error) {
+	paths, err := session.KeyFiles()
+	if err != nil {
+		return nil, err
+	}
+	var files []SeenFile
+	for _, p := range paths {
+		f, err := session.Read(p)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
+	}
+	return files, nil
+}
+
+// stewardSession logs in with the steward key. Call end when done.
+func (s *Service) stewardSession(ctx context.Context, l store.LoginToSweep) (session *sshio.Session, end func(), err error) {
+	i := l.Instance
+	switch {
+	case i.State != "running":
+		return nil, nil, fmt.Errorf("%s is %s", i.Name, i.State)
+	case l.Steward == nil:
+		return nil, nil, fmt.Errorf("there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE", i.Name, i.Name)
+	case s.Safe == nil:
+		return nil, nil, errors.New("the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file")
+	case l.OSUser != i.LoginUser:
+		return nil, nil, fmt.Errorf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser)
+	}
+	private, err := s.Safe.Open(l.Sealed, l.Steward.ID.String())
+	if err != nil {
+		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: %w", i.Name, err)
+	}
+	signer, err := ssh.ParsePrivateKey(private)
+	clear(private)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: it does not read as a private half", i.Name)
+	}
+	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
+	session, err = sshio.Login(ctx, targetOf(i, l.OSUser), signer)
+	if err != nil {
+		cancel()
+		return nil, nil, plainly(err)
+	}
+	return session, func() { session.Close(); cancel() }, nil
+}
+
+func targetOf(i store.Instance, user string) sshio.Target {
+	t := sshio.Target{User: user, Address: i.PublicAddress, Port: i.SSHPort}
+	for _, h := range i.HostKeys {
+		t.HostKeys = append(t.HostKeys, h.Blob)
+	}
+	return t
+}
+
+// plainly adds what to do to the errors that have an everyday cause.
+func plainly(err error) error {
+	switch {
+	case errors.Is(err, sshio.ErrHostKey):
+		return fmt.Errorf("%w; nothing was sent. Find out why it changed before anything else", err)
+	case errors.Is(err, sshio.ErrRefused):
+		return fmt.Errorf("%w: the steward key does not stand there any more", err)
+	case strings.Contains(err.Error(), "connection reset"), strings.Contains(err.Error(), "EOF"):
+		return fmt.Errorf("%w; a firewall may refuse this service's address", err)
+	}
+	return err
+}

@@ -1,0 +1,53 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// AddChallenge keeps a new challenge, forgets the old ones, and returns how many
+// of the person's are open.
+func (s *Store) AddChallenge(ctx context.Context, c Challenge, now time.Time) (live int, err error) {
+	db := s.db.WithContext(ctx)
+	if err := db.Where("expires_at < ?", now.Add(-time.Hour)).Delete(&Challenge{}).Error; err != nil {
+		return 0, plain(err)
+	}
+	if err := db.Create(&c).Error; err != nil {
+		return 0, plain(err)
+	}
+	var n int64
+	err = db.Model(&Challenge{}).Where("operator_id = ? AND used_at IS NULL AND expires_at >= ?", c.OperatorID, now).Count(&n).Error
+	return int(n), plain(err)
+}
+
+// TakeChallenge returns a challenge that was not taken before and marks it as
+// taken; ErrNotFound where there is none.
+func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (Challenge, error) {
+	var c Challenge
+	taken := s.db.WithContext(ctx).Raw("UPDATE challenges SET used_at = ? WHERE id = ? AND used_at IS NULL RETURNING *", at, id).Scan(&c)
+	if taken.Error == nil && taken.RowsAffected == 0 {
+		return c, ErrNotFound
+	}
+	return c, plain(taken.Error)
+}
+
+// AddProof keeps a proof, and notes it at the key or at the key's sighting.
+func (s *Store) AddProof(ctx context.Context, p Proof) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Create(&p).Error; err != nil {
+		return plain(err)
+	}
+	if p.Kind == "entry" {
+		return plain(db.Exec(`INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at) VALUES (?, ?, ?, ?, true, ?)
+			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = greatest(sightings.entered_at, excluded.entered_at)`, p.LoginID, p.KeyID, p.At, "logged in by "+p.Person, p.At).Error)
+	}
+	return plain(db.Model(&Key{}).Where("id = ? AND (proved_at IS NULL OR proved_at <= ?)", p.KeyID, p.At).
+		Updates(map[string]any{"proved_at": p.At, "proved_by": p.Person}).Error)
+}
+
+// SetKeyState marks a key as active, retired or lost.
+func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state string) error {
+	return plain(s.db.WithContext(ctx).Model(&Key{}).Where("id = ?", key).Update("state", state).Error)
+}

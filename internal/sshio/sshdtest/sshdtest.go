@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -26,8 +27,38 @@ type Server struct {
 	KeysFile string
 }
 
-// Start runs sshd until the test ends.
+// Start runs sshd until the test ends. Over SFTP the whole machine shows.
 func Start(t testing.TB) *Server {
+	t.Helper()
+	// Not t.TempDir, whose folders above others may write.
+	dir, err := os.MkdirTemp("/var/tmp", "sshd-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return start(t, dir, filepath.Join(dir, "authorized_keys"), "")
+}
+
+// StartConfined runs sshd until the test ends. Over SFTP only a folder shows,
+// which is the home folder, and KeysFile is its usual authorized_keys. It needs root.
+func StartConfined(t testing.TB) *Server {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can have sshd confine a session to a folder")
+	}
+	dir, err := os.MkdirTemp("/run", "sshd-*") // every folder above must be root's
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	root := filepath.Join(dir, "root")
+	if err := errors.Join(os.Chmod(dir, 0o755), os.MkdirAll(filepath.Join(root, ".ssh"), 0o755), os.Chmod(filepath.Join(root, ".ssh"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	return start(t, dir, filepath.Join(root, ".ssh", "authorized_keys"), "ChrootDirectory "+root+"\n")
+}
+
+func start(t testing.TB, dir, keysFile, more string) *Server {
 	t.Helper()
 	program := "/usr/sbin/sshd"
 	if _, err := os.Stat(program); err != nil {
@@ -42,12 +73,6 @@ func Start(t testing.TB) *Server {
 			t.Fatal(err)
 		}
 	}
-	// Not t.TempDir: StrictModes asks that no folder above may be written by others.
-	dir, err := os.MkdirTemp("/var/tmp", "sshd-*")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		t.Fatal(err)
@@ -56,7 +81,7 @@ func Start(t testing.TB) *Server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Server{User: me.Username, Port: freePort(t), KeysFile: filepath.Join(dir, "authorized_keys")}
+	s := &Server{User: me.Username, Port: freePort(t), KeysFile: keysFile}
 	if s.HostKey, err = ssh.NewPublicKey(public); err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +89,7 @@ func Start(t testing.TB) *Server {
 	if err := os.WriteFile(host, pem.EncodeToMemory(block), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	settings := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp internal-sftp\nMaxStartups 100\n", s.Port, host, s.KeysFile)
+	settings := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp internal-sftp\nMaxStartups 100\n%s", s.Port, host, s.KeysFile, more)
 	if err := os.WriteFile(config, []byte(settings), 0o600); err != nil {
 		t.Fatal(err)
 	}

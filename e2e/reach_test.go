@@ -1,0 +1,459 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/sshio/sshdtest"
+)
+
+// login asks for a login as the client's -json gives it.
+func (h *house) login(name string) apiclient.Login {
+	h.t.Helper()
+	var l apiclient.Login
+	if err := json.Unmarshal([]byte(h.must("login", "show", name, "-json")), &l); err != nil {
+		h.t.Fatal(err)
+	}
+	return l
+}
+
+// keeper records a team that can hold keys.
+func (h *house) keeper(name string) {
+	h.t.Helper()
+	conn, err := pgx.Connect(h.t.Context(), h.database)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer conn.Close(h.t.Context())
+	if _, err := conn.Exec(h.t.Context(), "INSERT INTO keepers (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)", name); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+// signed has ssh-keygen sign the text with the private half of a key.
+func (h *house) signed(key, namespace, text string) string {
+	h.t.Helper()
+	cmd := exec.Command("ssh-keygen", "-q", "-Y", "sign", "-f", h.private(key), "-n", namespace)
+	cmd.Stdin = strings.NewReader(text)
+	out, err := cmd.Output()
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return string(out)
+}
+
+// private is the file of a private half that key new made.
+func (h *house) private(key string) string { return filepath.Join(h.home(), ".ssh", key) }
+
+// keysFile is the authorized_keys file on a stand-in instance's disk, for changes by hand.
+func (h *house) keysFile(instance string) string {
+	h.t.Helper()
+	files, err := filepath.Glob(filepath.Join(h.dir, "paddock", "*", "*", "home", "*", ".ssh", "authorized_keys"))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	for _, f := range files {
+		root := strings.Split(f, "/home/")[0]
+		if name, err := os.ReadFile(filepath.Join(root, "etc/hostname")); err == nil && strings.TrimSpace(string(name)) == instance {
+			return f
+		}
+	}
+	h.t.Fatalf("no authorized_keys of %s among %v", instance, files)
+	return ""
+}
+
+func appendTo(t *testing.T, file, text string) {
+	t.Helper()
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := f.WriteString(text); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func read(t *testing.T, file string) string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	if out := h.must("sweep", "door"); !strings.Contains(out, "2 known keys") {
+		t.Errorf("the first sweep says\n%s", out)
+	}
+	l := h.login("door")
+	if l.Reach.Reach != "stale" || l.Reach.InPlace != 1 || !l.Reach.Steward {
+		t.Errorf("the login stands at %+v", l.Reach)
+	}
+	dir := t.TempDir()
+	sshKeygen(t, dir, "stranger", "-t", "ed25519", "-N", "")
+	file := h.keysFile("door")
+	appendTo(t, file, "# by hand\nfrom=\"10.0.0.0/8\" "+read(t, filepath.Join(dir, "stranger.pub")))
+	before := read(t, file)
+	r := h.client("sweep", "-all")
+	if r.status != 3 || !strings.Contains(r.out, "changed !") || !strings.Contains(r.out, "1 stranger") {
+		t.Errorf("the sweep after a change by hand: %d\n%s", r.status, r.out)
+	}
+	if read(t, file) != before {
+		t.Error("a sweep changed the file")
+	}
+	l = h.login("debian@door")
+	if len(l.Strangers) != 1 || l.Strangers[0].Comment != "hide 3" || !strings.Contains(*l.Strangers[0].Limits, "only from 10.0.0.0/8") {
+		t.Errorf("strangers: %+v", l.Strangers)
+	}
+	if out := h.must("login", "history", "door"); !strings.Contains(out, "+ # by hand") || !strings.Contains(out, `+ from="10.0.0.0/8"`) {
+		t.Errorf("the history says\n%s", out)
+	}
+	if out := h.must("daybook", "list"); !strings.Contains(out, "is not as it was: 2 lines came, 0 lines went") {
+		t.Errorf("the daybook says\n%s", out)
+	}
+	// A key that is then recorded is no stranger any more, but nobody granted it.
+	h.must("key", "import", "found", "-from", filepath.Join(dir, "stranger.pub"))
+	h.client("sweep", "door")
+	if l := h.login("door"); len(l.Strangers) != 0 || l.Reach.Ungranted != 1 {
+		t.Errorf("recorded, it is %+v", l.Reach)
+	}
+	if r := h.client("reach"); r.status != 3 || !strings.Contains(r.out, "1 known key that nobody granted") {
+		t.Errorf("reach: %d\n%s", r.status, r.out)
+	}
+	// What cannot be reached keeps what was seen, and says so.
+	h.must("instance", "stop", "door", "-yes")
+	if r := h.client("sweep", "door"); r.status != 3 || !strings.Contains(r.out, "door is stopped") {
+		t.Errorf("a stopped one: %d\n%s", r.status, r.out)
+	}
+	if after := h.login("door"); after.Reach.SweptAt == nil || !after.Reach.SweptAt.Equal(*h.login("door").Reach.SweptAt) || after.Reach.Ungranted != 1 || after.Reach.SweepError == nil {
+		t.Errorf("after a failed sweep: %+v", after.Reach)
+	}
+}
+
+func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("key", "new", "second")
+	file := h.keysFile("door")
+	before := "# kept as it is\t\r\n" + read(t, file) + "half a line"
+	if err := os.WriteFile(file, []byte(before), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.must("grant", "add", "second", "door", "-reason", "in case the first is lost")
+	if out, err := h.ssh(h.instance("door"), "second", "hostname"); err != nil || out != "door" {
+		t.Errorf("the granted key: %s %v", out, err)
+	}
+	if got := read(t, file); !strings.HasPrefix(got, before) {
+		t.Errorf("other lines were changed:\n%q", got)
+	}
+	h.must("grant", "add", "second", "debian@door") // again: nothing doubles
+	if got := read(t, file); strings.Count(got, "second") != 1 {
+		t.Errorf("granted twice, the line stands there more than once:\n%s", got)
+	}
+	// Not proved by anybody, the login is stale with one key or two.
+	h.must("prove", "mine", "second")
+	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.InPlace != 2 {
+		t.Errorf("both keys are of one keeper: %+v", l.Reach)
+	}
+	h.must("grant", "withdraw", "second", "door")
+	if _, err := h.ssh(h.instance("door"), "second", "hostname"); err == nil {
+		t.Error("the withdrawn key still opens the login")
+	}
+	r := h.client("grant", "withdraw", "mine", "door")
+	if r.status != 1 || !strings.Contains(r.err, "would be shut") {
+		t.Errorf("the last key was withdrawn: %d %s", r.status, r.err)
+	}
+	if r := h.client("grant", "withdraw", "mine", "door", "-anyway"); r.status != 1 || !strings.Contains(r.err, "needs a reason") {
+		t.Errorf("anyway, without a reason: %d %s", r.status, r.err)
+	}
+	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
+		t.Errorf("the key that was to stay: %s %v", out, err)
+	}
+	h.must("grant", "withdraw", "mine", "door", "-anyway", "-reason", "the machine is to be closed")
+	if l := h.login("door"); l.Reach.Reach != "shut" {
+		t.Errorf("without any key it is %s", l.Reach.Reach)
+	}
+	if r := h.client("grant", "withdraw", "steward-door", "door"); r.status != 1 || !strings.Contains(r.err, "does not take itself away") {
+		t.Errorf("the steward's own line: %d %s", r.status, r.err)
+	}
+	// The steward lets somebody in again.
+	h.must("grant", "add", "mine", "door")
+	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
+		t.Errorf("let in again: %s %v", out, err)
+	}
+	if got := read(t, file); !strings.HasPrefix(got, "# kept as it is\t\r\n") || !strings.Contains(got, "half a line") {
+		t.Errorf("foreign lines did not stay:\n%q", got)
+	}
+}
+
+func TestAGrantThatCannotBePlacedIsUndoneAndSaid(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
+	h.must("key", "new", "second")
+	for name, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"no steward":  {[]string{"second", "bare"}, "there is no steward key on bare"},
+		"no login":    {[]string{"second", "nobody@door"}, "no login nobody is recorded"},
+		"no instance": {[]string{"second", "gone"}, "there is no instance"},
+		"no key":      {[]string{"gone", "door"}, "there is no key"},
+		"past":        {[]string{"second", "door", "-until", "2020-01-01"}, "would have ended already"},
+	} {
+		if r := h.client(append([]string{"grant", "add"}, c.args...)...); r.status != 1 || !strings.Contains(r.err, c.want) {
+			t.Errorf("%s: %d %s", name, r.status, r.err)
+		}
+	}
+	file := h.keysFile("door")
+	before := read(t, file)
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(file, 0o700); err != nil { // the steward cannot get in any more
+		t.Fatal(err)
+	}
+	r := h.client("grant", "add", "second", "door")
+	if r.status != 1 || !strings.Contains(r.err, "refuses the login") {
+		t.Errorf("a steward that is shut out: %d %s", r.status, r.err)
+	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte(before), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out := h.must("opens", "second"); !strings.Contains(out, "opens nothing") {
+		t.Errorf("the grant that was not placed is still there:\n%s", out)
+	}
+	if read(t, file) != before {
+		t.Error("the file was changed")
+	}
+	r = h.client("sweep", "bare", "-with", h.private("mine"))
+	if r.status != 0 || h.login("bare").Reach.SweptAt == nil {
+		t.Errorf("read from here: %d %s%s", r.status, r.out, r.err)
+	}
+	h.must("grant", "add", "second", "bare", "-with", h.private("mine"))
+	if out, err := h.ssh(h.instance("bare"), "second", "hostname"); err != nil || out != "bare" {
+		t.Errorf("placed from here: %s %v", out, err)
+	}
+	if r := h.client("grant", "withdraw", "second", "bare", "-with", h.private("second")); r.status != 1 || !strings.Contains(r.err, "nothing would show that another key") {
+		t.Errorf("a key that removes itself: %d %s", r.status, r.err)
+	}
+	h.must("grant", "withdraw", "second", "bare", "-with", h.private("mine"))
+	if _, err := h.ssh(h.instance("bare"), "second", "hostname"); err == nil {
+		t.Error("removed from here, the key still opens the login")
+	}
+}
+
+func TestKilledInMidGrantItFinishes(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("key", "new", "second")
+	before := read(t, h.keysFile("door"))
+	for _, action := range []string{"add", "withdraw", "add", "withdraw"} {
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			h.client("grant", action, "second", "door")
+		}()
+		time.Sleep(30 * time.Millisecond) // anywhere: before, in the middle, after
+		h.service.kill(t)
+		<-done
+		h.startService(h.listen())
+		eventually(t, "the end of the run", func() bool {
+			var runs []apiclient.Run
+			if err := json.Unmarshal([]byte(h.must("run", "list", "-json")), &runs); err != nil {
+				t.Fatal(err)
+			}
+			for _, r := range runs {
+				if r.EndedAt == nil {
+					return false
+				}
+			}
+			return true
+		})
+		h.client("grant", action, "second", "door")
+		text := read(t, h.keysFile("door"))
+		if want := map[string]int{"add": 1, "withdraw": 0}[action]; strings.Count(text, " second") != want || !strings.HasPrefix(text, before) {
+			t.Errorf("after a kill in mid-%s the file is\n%s", action, text)
+		}
+	}
+}
+
+func TestAProofHoldsOnceForItsKeyAndPerson(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	h.must("key", "new", "other", "-type", "rsa", "-bits", "2048")
+	status, body := h.call("POST", "/api/v1/keys/mine/challenges", h.token, "")
+	var c apiclient.Challenge
+	if err := json.Unmarshal([]byte(body), &c); status != 201 || err != nil || !strings.Contains(c.Text, "person: ines") {
+		t.Fatalf("%d %s", status, body)
+	}
+	sign := func(key, namespace string) string {
+		return jsonBody(t, map[string]string{"challenge": c.Id.String(), "signature": h.signed(key, namespace, c.Text)})
+	}
+	for name, bad := range map[string]struct{ body, want string }{
+		"another key":       {sign("other", c.Namespace), "another key"},
+		"another namespace": {sign("mine", "file"), "another purpose"},
+		"no signature":      {jsonBody(t, map[string]string{"challenge": c.Id.String(), "signature": "x"}), "no SSHSIG"},
+	} {
+		if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, bad.body); status != 422 && status != 400 || !strings.Contains(body, bad.want) {
+			t.Errorf("%s: %d %s", name, status, body)
+		}
+	}
+	if status, body := h.call("POST", "/api/v1/keys/other/proofs", h.token, sign("other", c.Namespace)); status < 400 {
+		t.Errorf("a challenge for another key was taken: %d %s", status, body)
+	}
+	good := sign("mine", c.Namespace)
+	if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, good); status != 200 || !strings.Contains(body, `"proved_by":"ines"`) {
+		t.Errorf("ssh-keygen's signature: %d %s", status, body)
+	}
+	if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, good); status < 400 || !strings.Contains(body, "signed already") {
+		t.Errorf("the same proof again: %d %s", status, body)
+	}
+	startAgent(t, h.private("other"))
+	if out := h.must("prove", "-agent"); !strings.Contains(out, "other: possession is proved") {
+		t.Errorf("by the agent, with RSA:\n%s", out)
+	}
+	if r := h.client("prove", "mine", "-agent"); r.status != 1 || !strings.Contains(r.err, "is not there") {
+		t.Errorf("a key that the agent has not: %d %s", r.status, r.err)
+	}
+}
+
+func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
+	server := sshdtest.StartConfined(t)
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	h.must("key", "new", "second")
+	foreign := "# set up by hand\r\nssh-puffin AAAA  odd\r\n"
+	if err := os.WriteFile(server.KeysFile, []byte(foreign+read(t, h.private("mine.pub"))), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	adopt := []string{"instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User, "-with", h.private("mine"), "-steward"}
+	if r := h.client(adopt...); r.status != 2 || !strings.Contains(r.err, ssh.FingerprintSHA256(server.HostKey)) {
+		t.Errorf("the host key was not shown for comparison: %d %s", r.status, r.err)
+	}
+	if out := h.must("instance", "list", "-q"); out != "" {
+		t.Errorf("recorded before the host key was taken: %s", out)
+	}
+	out := h.must(append(adopt, "-yes")...)
+	if !strings.Contains(out, "ungranted") || !strings.Contains(out, "the service's own") {
+		t.Errorf("adopted, it says\n%s", out)
+	}
+	text := read(t, server.KeysFile)
+	if !strings.HasPrefix(text, foreign) || !strings.Contains(text, "restrict ssh-ed25519 ") {
+		t.Errorf("with the steward key the file is\n%q", text)
+	}
+	h.must("grant", "add", "mine", "mast") // it stands there already, so it is only accepted
+	if read(t, server.KeysFile) != text {
+		t.Error("accepting what stands there changed the file")
+	}
+	h.must("grant", "add", "second", "mast")
+	h.must("prove", server.User+"@mast", "-with", h.private("second"))
+	if out := h.must("sweep", "mast"); !strings.Contains(out, "3 known keys, 1 line that cannot be read") {
+		t.Errorf("swept, it says\n%s", out)
+	}
+	h.must("grant", "withdraw", "second", "mast", "-anyway", "-reason", "done")
+	if read(t, server.KeysFile) != text {
+		t.Errorf("granted and withdrawn, the file is\n%q, was\n%q", read(t, server.KeysFile), text)
+	}
+	if r := h.client("instance", "stop", "mast", "-yes"); r.status != 1 || !strings.Contains(r.err, "was adopted") {
+		t.Errorf("a stop: %d %s", r.status, r.err)
+	}
+	h.must("grant", "withdraw", "steward-mast", "mast", "-with", h.private("mine"))
+	if got := read(t, server.KeysFile); strings.Contains(got, "steward") || !strings.HasPrefix(got, foreign) {
+		t.Errorf("without the steward key the file is\n%q", got)
+	}
+	h.must("instance", "release", "mast", "-yes")
+	if out := h.must("instance", "list", "-q"); out != "" {
+		t.Errorf("released, it is still there: %s", out)
+	}
+}
+
+func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
+	h := newHouse(t, "")
+	h.keeper("marek")
+	h.keeper("oona")
+	h.must("key", "new", "mine")
+	h.must("key", "new", "mareks", "-keeper", "marek")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "mine", "-key", "mareks", "-steward")
+	if l := h.login("door"); l.Reach.Reach != "stale" {
+		t.Errorf("nobody proved: %s", l.Reach.Reach)
+	}
+	h.must("prove", "debian@door", "-with", h.private("mine"))
+	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.Keepers != 1 {
+		t.Errorf("one login completed: %+v", l.Reach)
+	}
+	h.must("prove", "-with", filepath.Join(h.home(), ".ssh"))
+	if l := h.login("door"); l.Reach.Reach != "solid" {
+		t.Errorf("both proved: %+v", l.Reach)
+	}
+	if out := h.must("key", "loss", "mareks"); !strings.Contains(out, "solid") || !strings.Contains(out, "thin") {
+		t.Errorf("the loss of one:\n%s", out)
+	}
+	if r := h.client("key", "mark-lost", "mareks", "-reason", "stolen"); r.status != 2 || !strings.Contains(r.err, "Say -yes") {
+		t.Errorf("marked as lost without being asked: %d %s", r.status, r.err)
+	}
+	h.must("key", "mark-lost", "mareks", "-reason", "stolen", "-yes")
+	if l := h.login("door"); l.Reach.Reach != "thin" {
+		t.Errorf("after the loss: %+v", l.Reach)
+	}
+	if r := h.client("grant", "add", "mareks", "door"); r.status != 1 || !strings.Contains(r.err, "is lost") {
+		t.Errorf("a lost key was granted: %d %s", r.status, r.err)
+	}
+	h.must("grant", "withdraw", "mareks", "door")
+	if l := h.login("door"); l.Reach.Reach != "thin" || len(l.Openers) != 2 {
+		t.Errorf("after its line is gone: %+v", l.Reach)
+	}
+	var page apiclient.ReachPage
+	if err := json.Unmarshal([]byte(h.must("reach", "-json")), &page); err != nil || page.Counts["thin"] != 1 || page.Total != 1 {
+		t.Errorf("%+v %v", page, err)
+	}
+	for _, filter := range [][]string{{"-state", "shut"}, {"-keeper", "oona"}, {"-key", "mareks"}, {"-region", "nowhere"}, {"-label", "a=b"}, {"-find", "window"}, {"-drift"}} {
+		if out := h.must(append([]string{"reach", "-q"}, filter...)...); out != "" {
+			t.Errorf("reach %v lists %q", filter, out)
+		}
+	}
+}
+
+func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("key", "new", "guest")
+	h.must("prove", "mine")
+	soon := time.Now().Add(2 * time.Second).UTC().Format(time.RFC3339)
+	h.must("grant", "add", "guest", "door", "-until", soon)
+	if out, err := h.ssh(h.instance("door"), "guest", "hostname"); err != nil || out != "door" {
+		t.Fatalf("%s %v", out, err)
+	}
+	if err := h.service.Stop(10 * time.Second); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the time to be over", func() bool { return time.Now().UTC().Format(time.RFC3339) > soon })
+	h.startService(h.listen()) // it ends what is over at its start
+	eventually(t, "the end of the grant", func() bool {
+		_, err := h.ssh(h.instance("door"), "guest", "hostname")
+		return err != nil
+	})
+	if out := h.must("daybook", "list"); !strings.Contains(out, "service withdrew debian@door from the key guest") {
+		t.Errorf("the daybook says\n%s", out)
+	}
+	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
+		t.Errorf("the other key: %s %v", out, err)
+	}
+}

@@ -127,7 +127,6 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 	}
 	// A key that is then recorded is no stranger any more, but nobody granted it.
 	h.must("key", "import", "found", "-from", filepath.Join(dir, "stranger.pub"))
-	h.client("sweep", "door")
 	if l := h.login("door"); len(l.Strangers) != 0 || l.Reach.Ungranted != 1 {
 		t.Errorf("recorded, it is %+v", l.Reach)
 	}
@@ -273,8 +272,8 @@ func TestKilledInMidGrantItFinishes(t *testing.T) {
 		}()
 		time.Sleep(30 * time.Millisecond) // anywhere: before, in the middle, after
 		h.service.kill(t)
-		<-done
 		h.startService(h.listen())
+		<-done // it watched through the break, or was told at once
 		eventually(t, "the end of the run", func() bool {
 			var runs []apiclient.Run
 			if err := json.Unmarshal([]byte(h.must("run", "list", "-json")), &runs); err != nil {

@@ -10,6 +10,7 @@ import { ProblemNote } from "./parts/ProblemNote";
 import { WhatIsThis } from "./parts/WhatIsThis";
 
 const places = [
+  { to: "/", text: "Reach" },
   { to: "/instances", text: "Instances" },
   { to: "/keys", text: "Key pairs" },
   { to: "/daybook", text: "Daybook" },
@@ -35,7 +36,7 @@ export function Frame() {
         </Link>
         <nav aria-label="Places" style={{ display: "flex", gap: 4, flex: 1, height: "100%" }}>
           {places.map((p) => (
-            <NavLink key={p.to} to={p.to} style={({ isActive }) => ({
+            <NavLink key={p.to} to={p.to} end={p.to === "/"} style={({ isActive }) => ({
               color: "#fff", opacity: isActive ? 1 : 0.82, padding: "0 14px", lineHeight: "48px",
               boxShadow: isActive ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: isActive ? 600 : 400,
             })}>{p.text}</NavLink>

@@ -34,6 +34,16 @@ export const typeText = (type: string, bits: number) => `${type} ${bits}`;
 export const loginCommand = (c: { user: string; address: string; port: number }, file: string) =>
   `ssh -i ${file} -o IdentitiesOnly=yes -p ${c.port} ${c.user}@${c.address}`;
 
+/** The states of a login, the worst first, and what each means. */
+export const reachOrder = ["shut", "unswept", "stale", "thin", "solid"] as const;
+export const reachMeaning: Record<(typeof reachOrder)[number], string> = {
+  shut: "nobody is known to hold a key in place",
+  unswept: "nobody has looked",
+  stale: "keys in place, none freshly proved",
+  thin: "one keeper with a fresh proof",
+  solid: "two or more keepers with a fresh proof",
+};
+
 type Tone = "good" | "busy" | "warn" | "bad" | "off";
 
 interface Look { tone: Tone; sign: string }
@@ -60,6 +70,10 @@ const looks: Record<string, Look> = {
   undone: { tone: "warn", sign: "↶" },
   undoing: { tone: "warn", sign: "↶" },
   refused: { tone: "warn", sign: "✕" },
+  shut: { tone: "bad", sign: "■" },
+  stale: { tone: "warn", sign: "◑" },
+  thin: { tone: "warn", sign: "◔" },
+  solid: { tone: "good", sign: "●" },
   queued: { tone: "busy", sign: "◔" },
   waiting: { tone: "off", sign: "·" },
 };

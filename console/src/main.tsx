@@ -1,13 +1,15 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { createBrowserRouter, RouterProvider } from "react-router";
 import { ProblemError } from "./api/client";
 import { Frame } from "./Frame";
 import { LookProvider } from "./look";
 import { Loading } from "./parts/Loading";
 import { NotFound } from "./parts/NotFound";
 
+const Reach = lazy(() => import("./pages/reach/Reach"));
+const LoginPage = lazy(() => import("./pages/logins/Login"));
 const SignIn = lazy(() => import("./pages/signin/SignIn"));
 const Instances = lazy(() => import("./pages/instances/Instances"));
 const InstancePage = lazy(() => import("./pages/instances/Instance"));
@@ -23,7 +25,8 @@ const router = createBrowserRouter([
     path: "/",
     element: <Frame />,
     children: [
-      { index: true, element: <Navigate to="/instances" replace /> },
+      { index: true, element: <Reach /> },
+      { path: "logins/:name", element: <LoginPage /> },
       { path: "instances", element: <Instances /> },
       { path: "instances/:name", element: <InstancePage /> },
       { path: "launch", element: <Launch /> },

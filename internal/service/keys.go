@@ -85,6 +85,9 @@ func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKe
 		if err := tx.AddKey(ctx, &k); err != nil {
 			return err
 		}
+		if err := tx.ClaimStrangers(ctx); err != nil {
+			return err
+		}
 		return tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, describe(public)))
 	})
 	if err != nil {

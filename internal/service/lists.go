@@ -76,6 +76,9 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 		if len(names) == 0 {
 			return nil
 		}
+		if err := tx.ClaimStrangers(ctx); err != nil {
+			return err
+		}
 		e := s.entry(actor, "key.import-list", "key", names[0], "", "%s imported %s from a list of %d.", actor.Name, counted(len(names), "key"), len(list))
 		e.Details = map[string]any{"names": names}
 		return tx.Note(ctx, e)

@@ -209,6 +209,14 @@ func (s *Store) PutStrangers(ctx context.Context, login uuid.UUID, strangers []S
 		CreateInBatches(strangers, 500).Error)
 }
 
+// ClaimStrangers makes sightings of the strangers that are recorded keys by now.
+func (s *Store) ClaimStrangers(ctx context.Context) error {
+	return plain(s.db.WithContext(ctx).Exec(`WITH known AS (
+			DELETE FROM strangers g USING keys k WHERE k.sha256 = g.sha256 RETURNING g.login_id, k.id AS key_id, g.seen_at, g.limits)
+		INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits)
+		SELECT login_id, key_id, seen_at, 'seen as a stranger', true, limits FROM known ON CONFLICT DO NOTHING`).Error)
+}
+
 // StrangersOf returns the strangers in the logins of an instance, the first seen first.
 func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID) ([]Stranger, error) {
 	var strangers []Stranger

@@ -12,6 +12,11 @@ export type Me = components["schemas"]["Me"];
 export type Problem = components["schemas"]["Problem"];
 export type Finding = components["schemas"]["Finding"];
 export type Traced = components["schemas"]["Traced"];
+export type LoginReach = components["schemas"]["LoginReach"];
+export type Login = components["schemas"]["Login"];
+export type Stranger = components["schemas"]["Stranger"];
+export type FileVersion = components["schemas"]["FileVersion"];
+export type ReachState = components["schemas"]["ReachState"];
 export type HostKey = components["schemas"]["HostKey"];
 
 export const api = createClient<paths>({ baseUrl: "/api/v1" });

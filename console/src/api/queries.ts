@@ -1,6 +1,9 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, take, type Run } from "./client";
+import { api, take, type LoginReach, type ReachState, type Run } from "./client";
+import type { components } from "./contract.gen";
+
+type ReachPage = components["schemas"]["ReachPage"];
 
 export const pageSize = 50;
 
@@ -46,7 +49,7 @@ function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise
     refetchInterval,
   });
   const rows = query.data?.pages.flatMap((p) => p.items) ?? [];
-  return { ...query, rows, total: query.data?.pages[0]?.total ?? rows.length };
+  return { ...query, rows, first: query.data?.pages[0], total: query.data?.pages[0]?.total ?? rows.length };
 }
 
 export type Pages<T> = ReturnType<typeof usePages<T>>;
@@ -67,6 +70,41 @@ export function useOpens(key: string) {
 
 export function useOpeners(instance: string) {
   return usePages(["instances", instance, "openers"], (after) => take(api.GET("/instances/{instance}/openers", { params: { path: { instance }, query: paging(after) } })));
+}
+
+interface ReachFilter { q?: string; state?: string; drift?: string; region?: string; label?: string; keeper?: string; key?: string }
+
+export function useReach(f: ReachFilter) {
+  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined };
+  const pages = usePages<LoginReach>(["reach", f], (after) => take(api.GET("/reach", { params: { query: { ...query, after, limit: pageSize } } })));
+  return { pages, first: pages.first as ReachPage | undefined };
+}
+
+export function useLogin(name: string) {
+  return useQuery({ queryKey: ["reach", "login", name], queryFn: () => take(api.GET("/logins/{login}", { params: { path: { login: name } } })), refetchInterval: 15_000 });
+}
+
+export function useVersions(login: string) {
+  return useQuery({ queryKey: ["reach", "versions", login], queryFn: () => take(api.GET("/logins/{login}/versions", { params: { path: { login } } })) });
+}
+
+export function useLoss(key: string) {
+  return useQuery({ queryKey: ["reach", "loss", key], queryFn: () => take(api.GET("/keys/{key}/loss", { params: { path: { key } } })) });
+}
+
+/** Follows a sweep until it has ended. */
+export function useSweep(id: string | undefined, ended: () => void) {
+  const query = useQuery({
+    queryKey: ["sweep", id], enabled: id !== undefined, placeholderData: undefined,
+    queryFn: () => take(api.GET("/sweeps/{sweep}", { params: { path: { sweep: id ?? "" } } })),
+    refetchInterval: (q) => (q.state.data?.ended_at ? false : 300),
+  });
+  const over = Boolean(query.data?.ended_at);
+  useEffect(() => {
+    if (over) ended();
+  // eslint-disable-next-line react-hooks/exhaustive-deps -- told once, when it is over
+  }, [over, id]);
+  return query.data;
 }
 
 export function useDaybook(filter: ListFilter) {

@@ -17,7 +17,7 @@ const looked = { title: "Last seen", key: "seen", render: (_: unknown, o: Openin
 
 /** Columns for the logins of one key. */
 export const loginColumns: TableColumnsType<Opening> = [
-  { title: "Login", key: "login", render: (_, o) => <Link to={`/instances/${encodeURIComponent(o.instance)}`}>{o.login}</Link> },
+  { title: "Login", key: "login", render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link> },
   { title: "Region", dataIndex: "region" },
   { title: "Instance", key: "state", render: (_, o) => <StateMark state={o.instance_state} /> },
   fit, granted, looked,
@@ -27,7 +27,7 @@ export const loginColumns: TableColumnsType<Opening> = [
 /** Columns for the keys of one instance. */
 export const keyColumns: TableColumnsType<Opening> = [
   { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
-  { title: "Login user", dataIndex: "os_user" },
+  { title: "Login", key: "login", render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link> },
   { title: "Type", key: "type", render: (_, o) => typeText(o.key.type, o.key.bits) },
   { title: "Keeper", key: "keeper", render: (_, o) => o.key.keeper ?? "nobody" },
   fit, granted, looked,

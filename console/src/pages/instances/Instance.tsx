@@ -43,11 +43,13 @@ export default function InstancePage() {
         </Card>
         <Card size="small" title="What it is">
           <Facts of={[
-            ["Image", i.image], ["Size", i.size], ["Zone", `${i.zone} in ${i.region}`],
+            ["Image", i.image], ["Size", i.size], ["Zone", i.zone && `${i.zone} in ${i.region}`],
             ["Address", i.public_address && i.public_address + (i.static_address ? " (static: stays at a stop)" : "")],
-            ["Private address", i.private_address], ["Cloud's key label", i.key_label && <span>{i.key_label} (as of the launch; it says nothing about what opens it now)</span>],
+            ["Private address", i.private_address], ["Who gets in", <Link key="l" to={`/logins/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>{i.connection.user}@{i.name}</Link>],
+            ["Adopted", i.adopted && "it was not launched here, and no cloud is asked about it"],
+            ["Cloud's key label", i.key_label && <span>{i.key_label} (as of the launch; it says nothing about what opens it now)</span>],
             ["Labels", Object.keys(i.labels).length > 0 && <Labels labels={i.labels} list="/instances" />],
-            ["Launched", `${moment(i.created_at)} by ${i.created_by}`],
+            [i.adopted ? "Recorded" : "Launched", `${moment(i.created_at)} by ${i.created_by}`],
             ["A stop costs", i.stop_costs.join("; ")],
           ]} />
         </Card>
@@ -75,7 +77,7 @@ function Actions({ instance }: { instance: Instance }) {
     onSuccess: (run) => void navigate(`/runs/${run.id}`),
     onError: (e) => void message.error(e.message),
   });
-  if (!me.data || me.data.role === "viewer") return null;
+  if (!me.data || me.data.role === "viewer" || instance.adopted) return null;
   return (
     <>
       {instance.state === "stopped" && <Button type="primary" loading={change.isPending} onClick={() => change.mutate("start")}>Start</Button>}

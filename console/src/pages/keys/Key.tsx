@@ -16,6 +16,7 @@ import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
+import { MarkLost, Weight } from "./Loss";
 
 export default function KeyPage() {
   const { name = "" } = useParams();
@@ -30,7 +31,7 @@ export default function KeyPage() {
   return (
     <>
       <PageHead title={<><KeyGlyph sha256={k.fingerprints.sha256} size={40} />{k.name}</>} note={<StateMark state={k.state} />}>
-        {launch}{may && <Delete of={k} />}
+        {launch}{me.data && k.state === "active" && !k.steward && <MarkLost of={k} />}{may && <Delete of={k} />}
       </PageHead>
       <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}>
         <Card size="small" title="Fingerprints and public half">
@@ -47,12 +48,15 @@ export default function KeyPage() {
           <Facts of={[
             ["Type", `${typeText(k.type, k.bits)} bits (${k.algorithm})`], ["Comment", k.comment], ["Purpose", k.purpose],
             ["Keeper", k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody"], ["Private half", custody(k)],
+            ["Last proved", k.steward ? "" : k.proved_at ? `${moment(k.proved_at)} by ${k.proved_by ?? ""}` : "never"],
+            ["Prove it", !k.steward && k.state === "active" && <CopyText key="v" text={`plumlatch prove ${k.name}`} label="command" />],
             ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
             ["Recorded", `${moment(k.created_at)} by ${k.created_by}`],
           ]} />
         </Card>
       </div>
       {k.findings.length > 0 && <div style={{ marginBottom: 16 }}><Findings of={k.findings} /></div>}
+      {!k.steward && k.opens > 0 && <Weight of={k.name} />}
       <Card size="small" title="Logins that it opens" styles={{ body: { padding: 0 } }}>
         <PagedTable pages={opens} noun="login" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
       </Card>
@@ -68,6 +72,7 @@ const forms = [
 ];
 
 function custody(k: Key): string {
+  if (k.steward) return "in the service's safe: it is the service's own key, for one instance";
   if (k.custody === "kept") return "kept by the service, encrypted";
   if (k.origin === "service") return "with its keeper; the service made it and handed it over once";
   return "with its keeper; it never came to the service";

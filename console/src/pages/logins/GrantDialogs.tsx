@@ -1,0 +1,73 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Alert, Checkbox, DatePicker, Form, Input, Modal, Select } from "antd";
+import type { Dayjs } from "dayjs";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, problemOf, requestKey, take, type Login, type Opening } from "../../api/client";
+import { useKeys } from "../../api/queries";
+import { CopyText } from "../../parts/CopyText";
+import { ProblemNote } from "../../parts/ProblemNote";
+
+interface GrantForm { key: string; reason?: string; until?: Dayjs }
+
+/** Grants the login to a key and has its line placed, which is a run to watch. */
+export function GrantDialog({ login, close }: { login: Login; close: () => void }) {
+  const [form] = Form.useForm<GrantForm>();
+  const [search, setSearch] = useState("");
+  const keys = useKeys({ q: search || undefined });
+  const key = (Form.useWatch("key", form) as string | undefined) ?? "KEY";
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const here = new Set(login.openers.filter((o) => o.fit === "in place").map((o) => o.key.name));
+  const grant = useMutation({
+    mutationFn: (v: GrantForm & { once: string }) => take(api.POST("/grants", {
+      params: { header: { "Idempotency-Key": v.once } },
+      body: { key: v.key, login: login.reach.login, reason: v.reason || undefined, until: v.until?.endOf("day").toISOString() },
+    })),
+    onSuccess: (g) => {
+      void queries.invalidateQueries({ queryKey: ["reach"] });
+      if (g.run) void navigate(`/runs/${g.run.id}`);
+    },
+  });
+  return (
+    <Modal open title={`Let a key in to ${login.reach.login}`} onCancel={close} okText="Place its line" onOk={() => form.submit()} confirmLoading={grant.isPending} okButtonProps={{ disabled: !login.reach.steward }} width={620}>
+      {!login.reach.steward && <Alert type="info" showIcon style={{ marginBottom: 16 }} title="There is no steward key on it, so the service cannot place the line." description={<>From your machine, with a key that opens it: <CopyText text={`plumlatch grant add ${key} ${login.reach.login} -with FILE`} label="command" /></>} />}
+      <Form form={form} layout="vertical" requiredMark={false} onFinish={(v) => grant.mutate({ ...v, once: requestKey() })}>
+        <Form.Item name="key" label="Key" rules={[{ required: true, message: "Choose a key" }]}>
+          <Select showSearch filterOption={false} onSearch={setSearch} placeholder="the key of a co-worker, or a second one of yours" options={keys.rows.filter((k) => !here.has(k.name) && k.state === "active" && !k.steward).map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))} />
+        </Form.Item>
+        <div style={{ display: "grid", gridTemplateColumns: "2fr 1fr", gap: 16 }}>
+          <Form.Item name="reason" label="Why, for the daybook"><Input placeholder="cover for ines in May" /></Form.Item>
+          <Form.Item name="until" label="Until the end of"><DatePicker style={{ width: "100%" }} placeholder="no end" /></Form.Item>
+        </div>
+      </Form>
+      {grant.error && <ProblemNote error={grant.error} />}
+    </Modal>
+  );
+}
+
+/** Withdraws a key from a login. Where that leaves it shut or thin, it asks again, with a reason. */
+export function WithdrawDialog({ login, opening, close }: { login: Login; opening: Opening; close: () => void }) {
+  const [reason, setReason] = useState("");
+  const [anyway, setAnyway] = useState(false);
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const withdraw = useMutation({
+    mutationFn: () => take(api.POST("/grants/withdrawals", { body: { key: opening.key.name, login: login.reach.login, reason: reason || undefined, anyway: anyway || undefined } })),
+    onSuccess: (g) => {
+      void queries.invalidateQueries({ queryKey: ["reach"] });
+      if (g.run) void navigate(`/runs/${g.run.id}`);
+    },
+  });
+  const stops = withdraw.error && problemOf(withdraw.error).code.startsWith("would-be-");
+  return (
+    <Modal open title={`Remove ${opening.key.name} from ${login.reach.login}?`} onCancel={close} okText={anyway ? "Remove it anyway" : "Remove its line"} okButtonProps={{ danger: true, disabled: (anyway && !reason) || !login.reach.steward }}
+      cancelText="Leave it" onOk={() => withdraw.mutate()} confirmLoading={withdraw.isPending}>
+      {!login.reach.steward && <Alert type="info" showIcon style={{ marginBottom: 16 }} title="There is no steward key on it, so the service cannot remove the line." description={<>From your machine, with another key that opens it: <CopyText text={`plumlatch grant withdraw ${opening.key.name} ${login.reach.login} -with FILE`} label="command" /></>} />}
+      <p>Its line is taken out of the file; all other lines stay byte for byte. Whoever holds only this key does not get in any more.</p>
+      <p><label htmlFor="withdraw-reason">Why, for the daybook</label><Input id="withdraw-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+      {withdraw.error && <ProblemNote error={withdraw.error} />}
+      {stops && <p><Checkbox checked={anyway} onChange={(e) => setAnyway(e.target.checked)}>Go on anyway, with the reason above</Checkbox></p>}
+    </Modal>
+  );
+}

@@ -1,0 +1,162 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Card, Input, Modal, Table, type TableColumnsType } from "antd";
+import { useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
+import { useLogin, useMe, useSweep, useVersions } from "../../api/queries";
+import { day, moment } from "../../format";
+import { CopyText } from "../../parts/CopyText";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { Facts } from "../../parts/Facts";
+import { KeyGlyph } from "../../parts/KeyGlyph";
+import { KeyName } from "../../parts/KeyName";
+import { Loading } from "../../parts/Loading";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemNote } from "../../parts/ProblemNote";
+import { StateMark } from "../../parts/StateMark";
+import { GrantDialog, WithdrawDialog } from "./GrantDialogs";
+
+/** A login: who gets in today, by which key, proved when, and how its file changed. */
+export default function LoginPage() {
+  const { name = "" } = useParams();
+  const [params, setParams] = useSearchParams();
+  const login = useLogin(name);
+  const me = useMe();
+  const [withdrawing, setWithdrawing] = useState<Opening>();
+  const [recording, setRecording] = useState<Stranger>();
+  if (login.error) return <ProblemNote error={login.error} again={() => void login.refetch()} />;
+  if (!login.data) return <Loading />;
+  const l = login.data;
+  const may = Boolean(me.data && me.data.role !== "viewer");
+  const granting = params.get("grant") !== null;
+  const grant = (on: boolean) => setParams(on ? { grant: "1" } : {}, { replace: true });
+  return (
+    <>
+      <PageHead title={l.reach.login} note={<StateMark state={l.reach.reach} />}>
+        {may && <><SweepOne of={l} /><Button type="primary" onClick={() => grant(true)}>Let a key in</Button></>}
+      </PageHead>
+      <Card size="small" style={{ marginBottom: 16 }}>
+        <Facts of={[
+          ["How it stands", l.reach.why], ["Instance", <Link key="i" to={`/instances/${encodeURIComponent(l.reach.instance)}`}>{l.reach.instance}</Link>],
+          ["Last read", l.reach.swept_at ? `${moment(l.reach.swept_at)}, ${l.swept_by ?? ""}` : "never"], ["Last try", l.reach.sweep_error],
+          ["Cloud's label", l.label], ["What to do next", l.reach.next && <CopyText key="n" text={l.reach.next} label="command" />],
+        ]} />
+      </Card>
+      <Card size="small" title="Keys" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
+        <Table<Opening> size="small" rowKey={(o) => o.key.name} dataSource={l.openers} pagination={false} columns={keyColumns(may, l, setWithdrawing)} scroll={{ x: "max-content" }}
+          locale={{ emptyText: <EmptyNote text="No key that is recorded stands here or should." /> }} />
+      </Card>
+      {l.strangers.length > 0 && (
+        <Card size="small" title="Strangers: keys that stand here and are in no record" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
+          <Table<Stranger> size="small" rowKey="sha256" dataSource={l.strangers} pagination={false} columns={strangerColumns(may, setRecording)} scroll={{ x: "max-content" }} />
+        </Card>
+      )}
+      <Files of={l} />
+      {granting && may && <GrantDialog login={l} close={() => grant(false)} />}
+      {withdrawing && <WithdrawDialog login={l} opening={withdrawing} close={() => setWithdrawing(undefined)} />}
+      {recording && <RecordStranger of={recording} close={() => setRecording(undefined)} />}
+    </>
+  );
+}
+
+function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): TableColumnsType<Opening> {
+  const some = (f: (o: Opening) => unknown) => l.openers.some((o) => Boolean(f(o)));
+  const columns: (TableColumnsType<Opening>[number] | false)[] = [
+    { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
+    { title: "Keeper", key: "keeper", render: (_, o) => (o.steward ? "the service's own" : o.key.keeper ?? "nobody") },
+    { title: "Fit", key: "fit", render: (_, o) => <StateMark state={o.fit} /> },
+    some((o) => o.key_state !== "active") && { title: "State", key: "state", render: (_, o) => o.key_state && o.key_state !== "active" && <StateMark state={o.key_state} /> },
+    { title: "Private half proved", key: "proved", render: (_, o) => (o.steward ? "" : o.proved_at ? day(o.proved_at) : "never") },
+    some((o) => o.entered_at) && { title: "Logged in", key: "entered", render: (_, o) => (o.entered_at ? day(o.entered_at) : "") },
+    { title: "Granted", key: "granted", render: (_, o) => (o.granted_at ? `${day(o.granted_at)} by ${o.granted_by}${o.until ? `, until ${day(o.until)}` : ""}` : "by nobody") },
+    some((o) => o.limits) && { title: "Limits", dataIndex: "limits" },
+    { title: "", key: "do", align: "right", render: (_, o) => may && !o.steward && <span style={{ display: "inline-flex", gap: 8 }}>
+      {o.fit === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
+      {o.fit === "missing" && <Settle login={l} of={o} text="Place it" />}
+      <Button size="small" onClick={() => withdraw(o)}>{o.fit === "ungranted" ? "Remove it" : "Withdraw"}</Button>
+    </span> },
+  ];
+  return columns.filter((c) => c !== false);
+}
+
+/** Accepts what stands there as granted, or places what is missing: both are a grant. */
+function Settle({ login, of, text }: { login: Login; of: Opening; text: string }) {
+  const { message } = App.useApp();
+  const queries = useQueryClient();
+  const settle = useMutation({
+    mutationFn: () => take(api.POST("/grants", { params: {}, body: { key: of.key.name, login: login.reach.login, reason: of.fit === "missing" ? "placed again" : "accepted as it stands", from_here: of.fit === "ungranted" } })),
+    onSuccess: () => { setTimeout(() => void queries.invalidateQueries({ queryKey: ["reach"] }), 800); },
+    onError: (e) => void message.error(e.message),
+  });
+  return <Button size="small" loading={settle.isPending} onClick={() => settle.mutate()}>{text}</Button>;
+}
+
+const strangerColumns = (may: boolean, record: (g: Stranger) => void): TableColumnsType<Stranger> => [
+  { title: "Key", key: "key", render: (_, g) => <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><KeyGlyph sha256={g.sha256} size={22} /><CopyText text={g.sha256} label="SHA-256 fingerprint" /></span> },
+  { title: "Type", dataIndex: "algorithm" },
+  { title: "Comment", dataIndex: "comment" },
+  { title: "Limits", dataIndex: "limits" },
+  { title: "First seen", key: "first", render: (_, g) => day(g.first_seen_at) },
+  { title: "", key: "do", render: (_, g) => may && <Button size="small" onClick={() => record(g)}>Record it, to decide</Button> },
+];
+
+/** Gives a stranger's key a record; then it can be accepted or removed like any other. */
+function RecordStranger({ of, close }: { of: Stranger; close: () => void }) {
+  const [name, setName] = useState("");
+  const queries = useQueryClient();
+  const save = useMutation({
+    mutationFn: () => take(api.POST("/keys", { params: {}, body: { name, public_key: of.line, purpose: "found on an instance" } })),
+    onSuccess: () => { void queries.invalidateQueries({ queryKey: ["reach"] }); close(); },
+  });
+  return (
+    <Modal open title="Record this key" onCancel={close} okText="Record it" onOk={() => save.mutate()} confirmLoading={save.isPending} okButtonProps={{ disabled: !name }}>
+      <p>With a record it is granted by nobody, and can be accepted or removed. Nothing changes on the instance now.</p>
+      <CopyText block text={of.sha256} label="SHA-256 fingerprint" />
+      <p><label htmlFor="stranger-name">Name of the record</label><Input id="stranger-name" autoFocus value={name} onChange={(e) => setName(e.target.value)} placeholder="found-on-ringing-web" /></p>
+      {save.error && <ProblemNote error={save.error} />}
+    </Modal>
+  );
+}
+
+function SweepOne({ of }: { of: Login }) {
+  const queries = useQueryClient();
+  const { message } = App.useApp();
+  const begin = useMutation({
+    mutationFn: () => take(api.POST("/sweeps", { body: { instances: [of.reach.instance] } })),
+    onError: (e) => void message.error(e.message),
+  });
+  const sweep = useSweep(begin.data?.id, () => void queries.invalidateQueries({ queryKey: ["reach"] }));
+  return <Button loading={begin.isPending || Boolean(sweep && !sweep.ended_at)} onClick={() => begin.mutate()}>Sweep it</Button>;
+}
+
+/** The files as they were last seen, and what changed from look to look. */
+function Files({ of }: { of: Login }) {
+  const versions = useVersions(of.reach.login);
+  const there = of.files.filter((f) => f.there);
+  const changes = versions.data?.filter((v) => v.came.length + v.went.length > 0) ?? [];
+  if (of.files.length === 0) return null;
+  return (
+    <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16 }}>
+      {there.map((f) => (
+        <Card key={f.path} size="small" title={<>{f.path} <span style={{ fontWeight: 400 }}>mode {f.mode}, as of {moment(f.seen_until)}</span></>}>
+          <pre style={{ margin: 0, fontSize: 12, overflowX: "auto", maxHeight: 320 }}>{f.content}</pre>
+        </Card>
+      ))}
+      <Card size="small" title="What changed from look to look">
+        {changes.length === 0 ? <EmptyNote text={`The first look was on ${moment(versions.data?.at(-1)?.seen_at ?? of.files[0]?.seen_at ?? "")}. Nothing has changed since.`} /> : changes.map((v) => <Change key={v.path + v.seen_at} of={v} />)}
+      </Card>
+    </div>
+  );
+}
+
+function Change({ of }: { of: FileVersion }) {
+  return (
+    <div style={{ marginBottom: 12 }}>
+      <div>{moment(of.seen_at)}, {of.method}</div>
+      <pre style={{ margin: "4px 0 0", fontSize: 12, overflowX: "auto" }}>
+        {of.went.map((line, i) => <del key={`went ${i}`} style={{ display: "block" }}>- {line}</del>)}
+        {of.came.map((line, i) => <ins key={`came ${i}`} style={{ display: "block", textDecoration: "none" }}>+ {line}</ins>)}
+      </pre>
+    </div>
+  );
+}

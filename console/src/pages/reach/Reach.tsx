@@ -1,0 +1,95 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Card, Select, Switch, Tag, theme, type TableColumnsType } from "antd";
+import { Link } from "react-router";
+import { api, take, type LoginReach } from "../../api/client";
+import { useKeepers, useMe, useReach, useSweep } from "../../api/queries";
+import { counted, day, lookOf, reachMeaning, reachOrder } from "../../format";
+import { CopyText } from "../../parts/CopyText";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { PagedTable } from "../../parts/PagedTable";
+import { PageHead } from "../../parts/PageHead";
+import { SearchBox } from "../../parts/SearchBox";
+import { StateMark } from "../../parts/StateMark";
+import { usePlace } from "../../parts/usePlace";
+import { useTones } from "../../look";
+
+/** The first page: how safe each login is, the worst first, each with what to do next. */
+export default function Reach() {
+  const { get, set } = usePlace();
+  const keepers = useKeepers();
+  const values = { q: get("q"), state: get("state"), drift: get("drift"), region: get("region"), label: get("label"), keeper: get("keeper"), key: get("key") };
+  const { pages, first } = useReach(values);
+  const counts = first?.counts;
+  const all = counts ? Object.values(counts).reduce((a, b) => a + b, 0) : 0;
+  return (
+    <>
+      <PageHead title="Reach" note={counts && <span>how safe {counted(all, "login")} {all === 1 ? "is" : "are"}; a proof counts for {first?.fresh_days} days</span>}><SweepAll /></PageHead>
+      {counts && <Counts counts={counts} drifting={first?.drifting ?? 0} state={values.state} drift={values.drift === "true"} set={set} />}
+      <div style={{ display: "flex", gap: 8, margin: "16px 0 12px", flexWrap: "wrap", alignItems: "center" }}>
+        <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />
+        <Select allowClear showSearch placeholder="Keeper" aria-label="Keeper" style={{ width: 180 }} value={values.keeper} onChange={(v) => set("keeper", v)} options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} />
+        {(["region", "label", "key"] as const).map((f) => values[f] && <Tag key={f} closable onClose={() => set(f, undefined)}>{f} {values[f]}</Tag>)}
+        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={values.drift === "true"} onChange={(on) => set("drift", on ? "true" : undefined)} /> only with differences</label>
+      </div>
+      <Card size="small" styles={{ body: { padding: 0 } }}>
+        <PagedTable pages={pages} noun="login" rowKey={(l) => l.login} columns={columns} empty={<EmptyNote text="No login fits." />} />
+      </Card>
+    </>
+  );
+}
+
+function Counts({ counts, drifting, state, drift, set }: { counts: Record<string, number>; drifting: number; state?: string; drift: boolean; set: (name: string, value?: string) => void }) {
+  const { token } = theme.useToken();
+  const tones = useTones();
+  const tile = (key: string, chosen: boolean, n: number, word: string, meaning: string, colour: string, sign: string, go: () => void) => (
+    <button key={key} type="button" aria-pressed={chosen} onClick={go} style={{
+      display: "grid", alignContent: "start", textAlign: "start", font: "inherit", color: "inherit", cursor: "pointer", padding: "12px 14px", borderRadius: 8, background: token.colorBgContainer,
+      border: `1px solid ${chosen ? token.colorPrimary : token.colorBorderSecondary}`, boxShadow: chosen ? `inset 0 0 0 1px ${token.colorPrimary}` : undefined, opacity: n === 0 ? 0.65 : 1,
+    }}>
+      <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}><span style={{ fontSize: 24, fontWeight: 600 }}>{n}</span><span style={{ color: colour, fontWeight: 600 }}><span aria-hidden>{sign}</span> {word}</span></div>
+      <div style={{ fontSize: 12, color: token.colorTextSecondary }}>{meaning}</div>
+    </button>
+  );
+  return (
+    <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(180px, 1fr))", gap: 12 }}>
+      {reachOrder.map((s) => tile(s, state === s, counts[s] ?? 0, s, reachMeaning[s], tones[lookOf(s).tone], lookOf(s).sign, () => set("state", state === s ? undefined : s)))}
+      {tile("drift", drift, drifting, "with differences", "not just the granted keys stand there", tones.warn, "◆", () => set("drift", drift ? undefined : "true"))}
+    </div>
+  );
+}
+
+const columns: TableColumnsType<LoginReach> = [
+  { title: "Login", key: "login", render: (_, l) => <Link to={`/logins/${encodeURIComponent(l.login)}`}>{l.login}</Link> },
+  { title: "Reach", key: "reach", render: (_, l) => <StateMark state={l.reach} /> },
+  { title: "Region", key: "region", render: (_, l) => <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link> },
+  { title: "Swept", key: "swept", render: (_, l) => (l.swept_at ? day(l.swept_at) : "never") },
+  { title: "Why", key: "why", render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 330 }}>{l.why}</span> },
+  { title: "What to do next", key: "next", render: (_, l) => <Next of={l} /> },
+];
+
+/** The one next action: a place in the console where there is one, else the command. */
+function Next({ of: l }: { of: LoginReach }) {
+  const page = `/logins/${encodeURIComponent(l.login)}`;
+  if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut") return <Link to={page}>Decide about the differences</Link>;
+  if (l.steward && (l.reach === "thin" || l.reach === "shut")) return <Link to={`${page}?grant=1`}>Let another key in</Link>;
+  return l.next ? <div style={{ maxWidth: 300, whiteSpace: "normal" }}><CopyText text={l.next} label="command" /></div> : <Link to={page}>See it</Link>;
+}
+
+function SweepAll() {
+  const me = useMe();
+  const { message } = App.useApp();
+  const queries = useQueryClient();
+  const begin = useMutation({
+    mutationFn: () => take(api.POST("/sweeps", { body: { all: true } })),
+    onError: (e) => void message.error(e.message),
+  });
+  const sweep = useSweep(begin.data?.id, () => void queries.invalidateQueries({ queryKey: ["reach"] }));
+  const live = begin.isPending || (sweep && !sweep.ended_at);
+  if (!me.data || me.data.role === "viewer") return null;
+  return (
+    <div style={{ display: "flex", gap: 12, alignItems: "center" }} aria-live="polite">
+      {sweep && <span>{sweep.ended_at ? `Swept: ${sweep.as_before} as before, ${sweep.changed} changed, ${sweep.failed} could not be read` : `${sweep.total - sweep.waiting} of ${sweep.total} read`}</span>}
+      <Button type="primary" loading={Boolean(live)} onClick={() => begin.mutate()}>Sweep all</Button>
+    </div>
+  );
+}

@@ -1,0 +1,67 @@
+package e2e
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("key", "new", "second")
+	h.keeper("field")
+	dir := t.TempDir()
+	sshKeygen(t, dir, "stranger", "-t", "ed25519", "-N", "")
+	file := h.keysFile("door")
+	before := read(t, file)
+	appendTo(t, file, read(t, filepath.Join(dir, "stranger.pub")))
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/")
+	p.says("keys in place, none freshly proved")
+	p.press("Sweep all")
+	p.says("Swept: 1 as before, 0 changed, 0 could not be read") // the first look is no change
+	p.says("1 stranger in the file")
+	p.press("debian@door")
+	p.says("Strangers: keys that stand here")
+	p.press("Record it, to decide")
+	p.fill("Name of the record", "found")
+	p.press("Record it")
+	p.says("ungranted")
+	if out := h.must("opens", "second"); !strings.Contains(out, "opens nothing") {
+		t.Errorf("recording a stranger granted something:\n%s", out)
+	}
+	p.press("Remove it")
+	p.says("all other lines stay byte for byte")
+	p.press("Remove its line")
+	p.says("it refuses found")
+	if read(t, file) != before {
+		t.Errorf("with the stranger removed the file is\n%s", read(t, file))
+	}
+	p.open("/logins/door")
+	p.says("What changed from look to look")
+	p.press("Let a key in")
+	p.choose("Key", "second")
+	p.press("Place its line")
+	p.says("it accepts second")
+	if out, err := h.ssh(h.instance("door"), "second", "hostname"); err != nil || out != "door" {
+		t.Errorf("granted in the console: %s %v", out, err)
+	}
+	h.must("prove", "-with", filepath.Join(h.home(), ".ssh"))
+	h.must("grant", "withdraw", "second", "door")
+	p.open("/logins/door")
+	p.press("Withdraw")
+	p.press("Remove its line")
+	p.says("would be shut; it is thin now")
+	p.says("Go on anyway, with the reason above")
+	p.open("/keys/mine")
+	p.says("If it were lost")
+	p.says("1 of them shut")
+	p.press("Mark as lost")
+	p.fill("What happened", "left on a train")
+	p.press("Mark it as lost")
+	p.says("lost")
+	p.open("/")
+	p.says("nobody is known to hold a key that is in place")
+}

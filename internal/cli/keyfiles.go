@@ -134,7 +134,7 @@ func (s *session) shown(path string) string {
 // shellWord quotes s for a shell where it needs it.
 func shellWord(s string) string {
 	plain := strings.IndexFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-+@:~", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-+@:~=", r))
 	}) < 0
 	if plain && s != "" {
 		return s

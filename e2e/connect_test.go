@@ -1,0 +1,116 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-label", "team=field")
+	h.must("instance", "launch", "other", "-image", "debian-12", "-size", "small", "-new", "elsewhere", "-out", filepath.Join(t.TempDir(), "elsewhere"))
+	command := strings.TrimSpace(h.must("connect", "door"))
+	out, err := exec.Command("sh", "-c", command+" hostname </dev/null").CombinedOutput()
+	if err != nil || strings.TrimSpace(string(out)) != "door" {
+		t.Errorf("%s\nsays %s %v", command, out, err)
+	}
+	if r := h.client("connect", "other"); r.status != 1 || !strings.Contains(r.err, "Say where one is: -with FILE") {
+		t.Errorf("an instance that no key here opens: %d %s", r.status, r.err)
+	}
+	if out := h.must("connect", "door", "-windows"); !strings.Contains(out, "-to ppk3") || !strings.Contains(out, h.instance("door").Connection.HostKeys[0].Sha256) {
+		t.Errorf("in words:\n%s", out)
+	}
+	if out := h.must("ssh-config"); !strings.Contains(out, "1 instances that you can open") {
+		t.Errorf("%s", out)
+	}
+	config := filepath.Join(h.home(), ".config", "plumlatch", "ssh_config")
+	if info, err := os.Stat(config); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info, err)
+	}
+	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "door" {
+		t.Errorf("ssh door says %s %v", out, err)
+	}
+	if out := h.must("ssh-config", "-label", "team=atlas", "-print"); strings.Contains(out, "Host door") {
+		t.Errorf("another label:\n%s", out)
+	}
+	// Another host key is refused by ssh itself.
+	pins := filepath.Join(h.home(), ".config", "plumlatch", "known_hosts")
+	if err := os.WriteFile(pins, []byte("door "+strings.TrimSpace(read(t, h.private("mine.pub")))+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err == nil || !strings.Contains(string(out), "verification failed") {
+		t.Errorf("with another pinned key ssh says %s %v", out, err)
+	}
+}
+
+// TestWhyStopsAtTheFirstThingThatIsWrong breaks one thing after another, the
+// last first, and asks each time.
+func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("sweep", "door")
+	dir := t.TempDir()
+	sshKeygen(t, dir, "unknown", "-t", "ed25519", "-N", "")
+	sshKeygen(t, dir, "closed", "-t", "ed25519", "-N", "storm petrel")
+	h.must("key", "new", "second")
+	h.must("key", "new", "gone")
+	h.must("key", "mark-lost", "gone", "-reason", "test", "-yes")
+	open := filepath.Join(dir, "open")
+	if err := os.WriteFile(open, []byte(read(t, h.private("mine"))), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	crlf := filepath.Join(dir, "quoted")
+	if err := os.WriteFile(crlf, []byte("> "+strings.ReplaceAll(read(t, h.private("mine")), "\n", "\n> ")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(name string, passed int, want, remedy string, args ...string) {
+		t.Helper()
+		r := h.client(append([]string{"why", "door", "-json"}, args...)...)
+		var checks []struct{ State, Detail, Remedy string }
+		if err := json.Unmarshal([]byte(r.out), &checks); err != nil {
+			t.Fatalf("%s: %v %s", name, err, r.err)
+		}
+		for n, c := range checks {
+			state := map[bool]string{true: "passed", false: "not reached"}[n < passed]
+			if n == passed {
+				state = "failed"
+				if !strings.Contains(c.Detail, want) || !strings.Contains(c.Remedy, remedy) || c.Remedy == "" {
+					t.Errorf("%s: check %d says %q, %q", name, n+1, c.Detail, c.Remedy)
+				}
+			}
+			if c.State != state {
+				t.Errorf("%s: check %d is %s (%s), want %s", name, n+1, c.State, c.Detail, state)
+			}
+		}
+		if wantStatus := map[bool]int{true: 0, false: 3}[passed == len(checks)]; r.status != wantStatus {
+			t.Errorf("%s: status %d", name, r.status)
+		}
+	}
+	mine := h.private("mine")
+	ask("all is well", 10, "", "", "-with", mine)
+	ask("found by itself", 10, "", "")
+	ask("a key that is not granted", 7, "neither granted", "plumlatch grant add second debian@door", "-with", h.private("second"))
+	ask("a lost key", 6, "is lost", "plumlatch key new", "-with", h.private("gone"))
+	ask("a key in no record", 6, "not recorded", "plumlatch key import", "-with", filepath.Join(dir, "unknown"))
+	ask("no passphrase", 5, "encrypted", "-passphrase-file", "-with", filepath.Join(dir, "closed"))
+	ask("quoted in a mail", 5, "a form that ssh does not read", "plumlatch key convert", "-with", crlf)
+	ask("the public half", 4, "holds no private half", "-with", "-with", filepath.Join(dir, "unknown.pub"))
+	ask("others can read it", 4, "lets others read it", "chmod 600", "-with", open)
+	ask("no file", 4, "no such file", "-with", "-with", filepath.Join(dir, "none"))
+	ask("another user", 1, "no login that is recorded", "-login debian", "-login", "root", "-with", mine)
+	file := h.keysFile("door")
+	text := read(t, file)
+	if err := os.WriteFile(file, []byte(strings.SplitAfterN(text, "\n", 2)[1]), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ask("its line was taken out by hand", 9, "refuses the login", "plumlatch sweep door", "-with", mine)
+	h.client("sweep", "door")
+	ask("and that was seen", 7, "was not there at the last look", "plumlatch grant add mine", "-with", mine)
+	h.must("grant", "add", "mine", "door")
+	h.must("instance", "stop", "door", "-yes")
+	ask("stopped", 0, "is stopped", "plumlatch instance start door", "-with", mine)
+}

@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+)
+
+var connectCommands = []command{
+	{
+		name: "connect", args: "INSTANCE", min: 1, max: 1, flags: connect,
+		summary: "Print, or with -run run, the right ssh command, with the pinned host key",
+		detail: `The host key is checked against the pinned ones under the instance's name, so that ssh asks
+nothing, also after the address has changed. -windows tells the same in words, for clients
+that read .ppk files.`,
+		examples: []string{"plumlatch connect atlas-web-1", "plumlatch connect tide-gauge-1 -with ~/.ssh/oona -run", "plumlatch connect office-windows -windows"},
+	},
+	{
+		name: "ssh-config", flags: sshConfig,
+		summary: "Write an OpenSSH client config and known_hosts for all that you can open from here",
+		detail: `It looks which private halves are on this machine (~/.ssh and PLUMLATCH_KEYS) and writes one
+Host entry for each instance that they open, with pinned host keys. Include the file it
+names at the top of ~/.ssh/config.`,
+		examples: []string{"plumlatch ssh-config", "plumlatch ssh-config -label team=atlas"},
+	},
+}
+
+// configDir is where the client keeps its files.
+func (s *session) configDir() (string, error) {
+	if dir := s.env.Getenv("XDG_CONFIG_HOME"); dir != "" {
+		return filepath.Join(dir, "plumlatch"), nil
+	}
+	home, err := s.home()
+	return filepath.Join(home, ".config", "plumlatch"), err
+}
+
+// knownHosts is the pinned host keys of an instance under its name.
+func knownHosts(i apiclient.Instance) string {
+	var b strings.Builder
+	for _, h := range i.Connection.HostKeys {
+		fmt.Fprintf(&b, "%s %s\n", i.Name, h.PublicKey)
+	}
+	return b.String()
+}
+
+// writeWhole writes a file with mode 0600, whole or not at all.
+func writeWhole(path, text string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(path), ".plumlatch-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temp.Name())
+	_, err = temp.WriteString(text)
+	if err := errors.Join(err, temp.Sync(), temp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(temp.Name(), path)
+}
+
+func connect(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	with := f.String("with", "", "`file` with the private half; one that opens it is looked for unless given")
+	run := f.Bool("run", false, "run ssh instead of printing the command")
+	windows := f.Bool("windows", false, "tell it in words, for clients that read .ppk files")
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		i, err := answer[apiclient.Instance](client.GetInstance(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if i.State != apiclient.InstanceStateRunning {
+			return fmt.Errorf("%s is %s. Start it: plumlatch instance start %s", i.Name, i.State, i.Name)
+		}
+		if *with == "" {
+			openers, err := answer[apiclient.OpeningPage](client.ListOpeners(ctx, i.Name, &apiclient.ListOpenersParams{Limit: new(pageSize)}))
+			if err != nil {
+				return err
+			}
+			if *with = s.fileFor(openers.Items); *with == "" && !*windows {
+				return fmt.Errorf("no private half that opens %s was found on this machine. Say where one is: -with FILE", i.Name)
+			}
+		}
+		if *windows {
+			s.tellWindows(i, *with)
+			return nil
+		}
+		dir, err := s.configDir()
+		if err != nil {
+			return err
+		}
+		pins := filepath.Join(dir, "known_hosts.d", i.Name)
+		if err := writeWhole(pins, knownHosts(i)); err != nil {
+			return err
+		}
+		words := []string{"ssh", "-i", *with, "-o", "IdentitiesOnly=yes", "-o", "HostKeyAlias=" + i.Name, "-o", "UserKnownHostsFile=" + pins, "-o", "StrictHostKeyChecking=yes",
+			"-p", fmt.Sprint(i.Connection.Port), i.Connection.User + "@" + i.Connection.Address}
+		if *run {
+			program, err := exec.LookPath("ssh")
+			if err != nil {
+				return fmt.Errorf("ssh is not on this machine: %w", err)
+			}
+			return syscall.Exec(program, words, os.Environ())
+		}
+		if s.json {
+			return s.writeJSON(struct {
+				Command    []string `json:"command"`
+				KnownHosts string   `json:"known_hosts"`
+			}{words, pins})
+		}
+		for n, w := range words {
+			words[n] = shellWord(w)
+		}
+		fmt.Fprintln(s.env.Out, strings.Join(words, " "))
+		return nil
+	}
+}
+
+// tellWindows says what a client with a form for each field wants to know.
+func (s *session) tellWindows(i apiclient.Instance, file string) {
+	key := "the .ppk file of your private half"
+	if file != "" && !strings.HasSuffix(file, ".ppk") {
+		key = fmt.Sprintf("make it: plumlatch key convert %s -to ppk3 -out %s.ppk", s.shown(file), i.Name)
+	}
+	if strings.HasSuffix(file, ".ppk") {
+		key = file
+	}
+	s.facts("Host name", i.Connection.Address, "Port", fmt.Sprint(i.Connection.Port), "User name", i.Connection.User, "Private key file", key)
+	fmt.Fprintln(s.env.Out, "\nAt the first connection the client shows the host key's fingerprint. It must be one of these:")
+	for _, h := range i.Connection.HostKeys {
+		fmt.Fprintf(s.env.Out, "  %s  %s\n", h.Sha256, h.Algorithm)
+	}
+}
+
+func sshConfig(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	label := f.String("label", "", "only instances with this label, `name=value`")
+	print := f.Bool("print", false, "print the config instead of writing the files")
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		files, err := s.openedFromHere(ctx, client)
+		if err != nil {
+			return err
+		}
+		instances, _, err := fetch[apiclient.Instance](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			return client.ListInstances(ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: optional(*label)})
+		})
+		if err != nil {
+			return err
+		}
+		dir, err := s.configDir()
+		if err != nil {
+			return err
+		}
+		pinsFile := filepath.Join(dir, "known_hosts")
+		var config, pins strings.Builder
+		fmt.Fprintln(&config, "# Written by plumlatch ssh-config; the next one replaces it.")
+		n := 0
+		for _, i := range instances {
+			file := files[i.Name]
+			if file == "" || i.Connection.Address == "" {
+				continue
+			}
+			n++
+			fmt.Fprintf(&config, "\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
+				i.Name, i.Connection.Address, i.Connection.Port, i.Connection.User, configWord(file), i.Name, configWord(pinsFile))
+			pins.WriteString(knownHosts(i))
+		}
+		if *print {
+			fmt.Fprint(s.env.Out, config.String())
+			return nil
+		}
+		configFile := filepath.Join(dir, "ssh_config")
+		if err := errors.Join(writeWhole(pinsFile, pins.String()), writeWhole(configFile, config.String())); err != nil {
+			return err
+		}
+		switch {
+		case s.json:
+			return s.writeJSON(struct {
+				Config     string `json:"config"`
+				KnownHosts string `json:"known_hosts"`
+				Instances  int    `json:"instances"`
+			}{configFile, pinsFile, n})
+		case s.quiet:
+			fmt.Fprintln(s.env.Out, configFile)
+			return nil
+		}
+		fmt.Fprintf(s.env.Out, "%d instances that you can open from here are in %s, with %d pinned host keys.\nPut this line at the top of ~/.ssh/config, once:\n\n  Include %s\n\nThen type: ssh NAME\n", n, s.shown(configFile), strings.Count(pins.String(), "\n"), configWord(configFile))
+		return nil
+	}
+}
+
+// configWord quotes a word for an OpenSSH client config where it needs it.
+func configWord(w string) string {
+	if strings.ContainsAny(w, " \t") {
+		return `"` + w + `"`
+	}
+	return w
+}
+
+// openedFromHere returns, by instance, the file of a private half on this
+// machine that opens it.
+func (s *session) openedFromHere(ctx context.Context, client *apiclient.Client) (map[string]string, error) {
+	out := map[string]string{}
+	for _, dir := range s.keyDirs() {
+		pubs, err := filepath.Glob(filepath.Join(dir, "*.pub"))
+		if err != nil {
+			return nil, err
+		}
+		for _, pub := range pubs {
+			private := strings.TrimSuffix(pub, ".pub")
+			data, err := os.ReadFile(pub)
+			if err != nil || len(data) > keypair.MaxTextBytes {
+				continue
+			}
+			k, err := keypair.ReadLine(string(data))
+			if _, missing := os.Stat(private); err != nil || missing != nil {
+				continue
+			}
+			name, err := s.recordOf(ctx, client, atHand{Public: k})
+			if err != nil {
+				return nil, err
+			}
+			if name == "" {
+				continue
+			}
+			openings, _, err := fetch[apiclient.Opening](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+			})
+			if err != nil {
+				return nil, err
+			}
+			for _, o := range openings {
+				if _, there := out[o.Instance]; !there && slices.Contains([]apiclient.Fit{apiclient.FitInPlace, apiclient.FitUnswept}, o.Fit) {
+					out[o.Instance] = private
+				}
+			}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/sshio"
+)
+
+var whyCommands = []command{{
+	name: "why", args: "INSTANCE", min: 1, max: 1, flags: why,
+	summary: "Find out why you cannot get in: ordered checks, each with its remedy",
+	detail: `The checks stop at the first that fails; the rest are listed as not reached. They are made
+from this machine, with the private half of -with (or one that is found here), which is
+never sent. It ends with status 3 if a check fails.`,
+	examples: []string{"plumlatch why tide-gauge-1", "plumlatch why atlas-web-1 -with ~/.ssh/atlas -login ubuntu"},
+}}
+
+// check is one of the questions of why. A failure has one remedy to type.
+type check struct {
+	Name   string `json:"check"`
+	State  string `json:"state"` // passed, failed or not reached
+	Detail string `json:"detail,omitempty"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// failure is why a check failed and what to do.
+type failure struct{ detail, remedy string }
+
+func (f *failure) Error() string { return f.detail }
+
+// diagnosis is what the checks find out for one another.
+type diagnosis struct {
+	*session
+	client   *apiclient.Client
+	instance string
+	user     string
+	file     string
+	found    apiclient.Instance
+	login    apiclient.Login
+	half     atHand
+	record   apiclient.Key
+}
+
+func why(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	with := f.String("with", "", "`file` with the private half")
+	user := f.String("login", "", "the OS `user`; the image's own unless given")
+	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		d := &diagnosis{session: s, client: client, instance: args[0], user: *user, file: *with}
+		questions := []struct {
+			name string
+			ask  func(context.Context) (string, error)
+		}{
+			{"The instance exists and runs", d.runs},
+			{"The login user is right", d.rightUser},
+			{"Its SSH port answers", d.port},
+			{"The host key is the pinned one", d.hostKey},
+			{"The private half's file is as ssh wants it", d.keyFile},
+			{"The private half opens", func(context.Context) (string, error) { return d.opens(*passphraseFile) }},
+			{"The key is recorded, and neither lost nor retired", d.known},
+			{"The key stands in the login's file, without a limit", d.stands},
+			{"The file's mode passes the server's strict check", d.modes},
+			{"A login completes", d.enter},
+		}
+		var checks []check
+		failed := false
+		for _, q := range questions {
+			c := check{Name: q.name, State: "not reached"}
+			if !failed {
+				detail, err := q.ask(ctx)
+				c.State, c.Detail = "passed", detail
+				var f *failure
+				if errors.As(err, &f) {
+					c.State, c.Detail, c.Remedy, failed = "failed", f.detail, f.remedy, true
+				} else if err != nil {
+					c.State, c.Detail, failed = "failed", err.Error(), true
+				}
+			}
+			checks = append(checks, c)
+		}
+		return s.showChecks(checks, failed)
+	}
+}
+
+func (s *session) showChecks(checks []check, failed bool) error {
+	if s.json {
+		if err := s.writeJSON(checks); err != nil {
+			return err
+		}
+	} else {
+		for _, c := range checks {
+			mark := map[string]string{"passed": s.good("passed     "), "failed": s.bad("failed     "), "not reached": s.faint("not reached")}[c.State]
+			line := fmt.Sprintf("%s  %s", mark, c.Name)
+			if c.Detail != "" {
+				line += ": " + c.Detail
+			}
+			fmt.Fprintln(s.env.Out, line)
+			if c.Remedy != "" {
+				fmt.Fprintf(s.env.Out, "             %s\n", c.Remedy)
+			}
+		}
+	}
+	if failed {
+		return &quietError{exitNotAsItShould}
+	}
+	return nil
+}
+
+func (d *diagnosis) runs(ctx context.Context) (string, error) {
+	i, err := answer[apiclient.Instance](d.client.GetInstance(ctx, d.instance))
+	if code(err) == "no-such-instance" {
+		return "", &failure{"there is no instance named " + d.instance, "See what there is: plumlatch instance list -find " + d.instance}
+	}
+	if err != nil {
+		return "", err
+	}
+	d.found = i
+	if i.State != apiclient.InstanceStateRunning {
+		return "", &failure{"it is " + string(i.State), "plumlatch instance start " + i.Name}
+	}
+	return "at " + hostPort(i.Connection), nil
+}
+
+func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
+	if d.user == "" {
+		d.user = d.found.Connection.User
+	}
+	l, err := answer[apiclient.Login](d.client.GetLogin(ctx, d.user+"@"+d.instance))
+	if code(err) == "no-such-login" {
+		return "", &failure{fmt.Sprintf("%s is no login that is recorded; the image's own is %s", d.user, d.found.Connection.User), "plumlatch why " + d.instance + " -login " + d.found.Connection.User}
+	}
+	d.login = l
+	return d.user, err
+}
+
+func (d *diagnosis) port(ctx context.Context) (string, error) {
+	address := net.JoinHostPort(d.login.Connection.Address, strconv.Itoa(d.login.Connection.Port))
+	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return "", &failure{fmt.Sprintf("%s does not answer: %v", address, err), "Its address may have changed, or a firewall refuses yours: plumlatch instance show " + d.instance}
+	}
+	defer conn.Close()
+	return address, nil
+}
+
+func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
+	keys, err := sshio.HostKeys(ctx, d.login.Connection.Address, d.login.Connection.Port)
+	if err != nil {
+		return "", &failure{fmt.Sprintf("the port answers, but not as an SSH server: %v", err), "A firewall may refuse your address, or sshd is not running: look at the boot output in the cloud"}
+	}
+	for _, k := range keys {
+		for _, pinned := range d.login.Connection.HostKeys {
+			if pinned.Sha256 == ssh.FingerprintSHA256(k) {
+				return pinned.Sha256, nil
+			}
+		}
+	}
+	return "", &failure{"it shows " + ssh.FingerprintSHA256(keys[0]) + ", which is not pinned", "Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance}
+}
+
+func (d *diagnosis) keyFile(context.Context) (string, error) {
+	if d.file == "" {
+		if d.file = d.fileFor(d.login.Openers); d.file == "" {
+			return "", &failure{"no private half that opens it was found on this machine", "Say where it is: plumlatch why " + d.instance + " -with FILE"}
+		}
+	}
+	info, err := os.Stat(d.file)
+	if err != nil {
+		return "", &failure{err.Error(), "Give the file of the private half: -with FILE"}
+	}
+	if !info.Mode().IsRegular() {
+		return "", &failure{d.file + " is not a file", "Give the file of the private half: -with FILE"}
+	}
+	if text, err := os.ReadFile(d.file); err == nil && len(text) <= keypair.MaxTextBytes && !keypair.HoldsPrivate(string(text)) {
+		return "", &failure{d.shown(d.file) + " holds no private half", "Give the private one: -with " + strings.TrimSuffix(d.shown(d.file), ".pub")}
+	}
+	if mode := info.Mode().Perm(); mode&0o077 != 0 {
+		return "", &failure{fmt.Sprintf("the mode %04o of %s lets others read it, and ssh refuses such a file", mode, d.shown(d.file)), "chmod 600 " + d.shown(d.file)}
+	}
+	return d.shown(d.file), nil
+}
+
+func (d *diagnosis) opens(passphraseFile string) (string, error) {
+	k, err := d.readKeyFile(d.file, passphraseFile, true)
+	switch {
+	case errors.Is(err, keypair.ErrPassphraseNeeded):
+		return "", &failure{"it is encrypted", "Give its passphrase: -passphrase-file FILE"}
+	case errors.Is(err, keypair.ErrPassphraseWrong):
+		return "", &failure{"the passphrase does not open it, or the file is damaged", "plumlatch key inspect " + d.shown(d.file)}
+	case err != nil:
+		return "", &failure{err.Error(), "plumlatch key inspect " + d.shown(d.file)}
+	}
+	if len(k.private.Notes) > 0 || strings.HasPrefix(string(k.private.Format), "ppk") {
+		return "", &failure{"it is in a form that ssh does not read", fmt.Sprintf("plumlatch key convert %s -to openssh -out %s.openssh", d.shown(d.file), d.shown(d.file))}
+	}
+	d.half, err = halfOf(k.private.Pair, d.file)
+	return typeText(k.private.Type, k.private.Bits) + ", " + keypair.FormatSHA256(k.private.SHA256()), err
+}
+
+func (d *diagnosis) known(ctx context.Context) (string, error) {
+	name, err := d.recordOf(ctx, d.client, d.half)
+	if err != nil {
+		return "", err
+	}
+	if name == "" {
+		return "", &failure{"the key is not recorded", "plumlatch key import NAME -from " + d.shown(d.file) + ".pub"}
+	}
+	if d.record, err = answer[apiclient.Key](d.client.GetKey(ctx, name)); err != nil {
+		return "", err
+	}
+	if d.record.State != apiclient.KeyStateActive {
+		return "", &failure{fmt.Sprintf("%s is %s", name, d.record.State), "Make a new key and have it let in: plumlatch key new NAME"}
+	}
+	return name, nil
+}
+
+func (d *diagnosis) stands(context.Context) (string, error) {
+	i := slices.IndexFunc(d.login.Openers, func(o apiclient.Opening) bool { return o.Key.Name == d.record.Name })
+	grant := fmt.Sprintf("plumlatch grant add %s %s", d.record.Name, d.login.Reach.Login)
+	if i < 0 {
+		return "", &failure{fmt.Sprintf("%s is neither granted %s nor was it seen there", d.record.Name, d.login.Reach.Login), grant}
+	}
+	o := d.login.Openers[i]
+	switch {
+	case o.Fit == apiclient.FitMissing:
+		return "", &failure{"it is granted, but was not there at the last look on " + moment(*o.SeenAt), grant}
+	case o.Limits != nil && (strings.Contains(*o.Limits, "expired") || strings.Contains(*o.Limits, "only ")):
+		return "", &failure{"its line has a limit: " + *o.Limits, "See the line: plumlatch login show " + d.login.Reach.Login}
+	case o.SeenAt == nil:
+		return "it is granted; nobody has looked", nil
+	}
+	return "seen on " + moment(*o.SeenAt), nil
+}
+
+func (d *diagnosis) modes(context.Context) (string, error) {
+	for _, f := range d.login.Files {
+		mode, err := strconv.ParseUint(f.Mode, 8, 32)
+		if err == nil && f.There && mode&0o022 != 0 {
+			return "", &failure{fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores it", f.Path, f.Mode), "On the instance: chmod go-w " + f.Path}
+		}
+	}
+	if len(d.login.Files) == 0 {
+		return "nobody has read the file", nil
+	}
+	return "", nil
+}
+
+func (d *diagnosis) enter(ctx context.Context) (string, error) {
+	session, _, err := enter(ctx, d.login.Connection, []atHand{d.half})
+	if err != nil {
+		return "", &failure{err.Error(), "See what stands there now: plumlatch sweep " + d.instance}
+	}
+	session.Close()
+	return "you get in: plumlatch connect " + d.instance, nil
+}

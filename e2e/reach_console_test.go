@@ -63,5 +63,5 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	p.press("Mark it as lost")
 	p.says("lost")
 	p.open("/")
-	p.says("nobody is known to hold a key that is in place")
+	p.says("nobody is known to hold a key in place")
 }

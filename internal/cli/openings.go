@@ -106,8 +106,12 @@ func (s *session) openingTable(rows []apiclient.Opening, byInstance bool) {
 		if adrift(o) {
 			fit += " !"
 		}
+		keeper := given(o.Key.Keeper)
+		if given(o.Steward) {
+			keeper = "the service's own"
+		}
 		if byInstance {
-			t.add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), given(o.Key.Keeper), fit, granted, looked)
+			t.add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), keeper, fit, granted, looked)
 		} else {
 			t.add(o.Login, o.Region, fit, granted, looked, given(o.Reason))
 		}

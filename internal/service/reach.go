@@ -174,11 +174,11 @@ func judged(l store.ReachLogin, s reach.Standing) LoginReach {
 	var words []string
 	switch s.State {
 	case reach.Shut:
-		words = append(words, "nobody is known to hold a key that is in place")
+		words = append(words, "nobody is known to hold a key in place")
 		if s.Steward {
 			out.Next = "plumlatch grant add KEY " + name
 		} else {
-			words = append(words, "no steward key stands there, so the way back is one outside SSH")
+			words = append(words, "no steward key either")
 		}
 	case reach.Unswept:
 		words = append(words, "nobody has looked")

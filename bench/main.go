@@ -32,6 +32,8 @@ import (
 const (
 	many  = 100_000 // keys, and instances
 	calls = 300     // of each kind
+
+	sightingsEach = 5
 )
 
 func main() {
@@ -84,12 +86,21 @@ func run(ctx context.Context) error {
 		medians[c.what] = times[len(times)/2]
 		fmt.Printf("| %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n", c.what, calls, ms(times[len(times)/2]), ms(times[len(times)*95/100]))
 	}
+	if err := reachOfAll(ctx, s); err != nil {
+		return err
+	}
 	grep, err := searchFiles(dir, blob)
 	if err != nil {
 		return err
 	}
 	fmt.Printf("| the same as \"opens of a key\" with grep over %d authorized_keys files on this disk | %.0f ms, %.0f times as long |\n", many, ms(grep), float64(grep)/float64(medians["opens of a key"]))
 	if err := lists(ctx, s, dir, database.URL); err != nil {
+		return err
+	}
+	if err := s.process.Stop(10 * time.Second); err != nil {
+		return err
+	}
+	if err := sweeps(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()
@@ -129,6 +140,13 @@ func keyRow(n int, now time.Time) []any {
 	return []any{id(1, n), fmt.Sprintf("key-%06d", n), p.Type, p.Algorithm, p.Bits, p.Blob, p.SHA256(), p.MD5(), p.SPKIMD5(), p.Comment, "bench", fmt.Sprintf(`{"team":"%d"}`, n%40), "holder", "import", "active", now.Add(-time.Duration(n) * time.Minute), "bench"}
 }
 
+// fillTable is rows of a table, one for each number.
+type fillTable struct {
+	table   string
+	columns []string
+	row     func(n int) []any
+}
+
 // fill records the keys and instances; key n is granted on the instances n and n+1.
 func fill(ctx context.Context, url string) ([]byte, error) {
 	s, err := store.Open(ctx, url)
@@ -137,11 +155,7 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 	}
 	defer s.Close()
 	now := time.Now()
-	copies := []struct {
-		table   string
-		columns []string
-		row     func(n int) []any
-	}{
+	copies := []fillTable{
 		{"keys", keyColumns, func(n int) []any { return keyRow(n, now) }},
 		{"instances", []string{"id", "name", "cloud_id", "state", "image", "size", "zone", "region", "login_user", "private_address", "public_address", "ssh_port", "static_address", "temporary_gib", "key_label", "labels", "created_at", "created_by"}, func(n int) []any {
 			return []any{id(2, n), fmt.Sprintf("node-%06d", n), fmt.Sprint("i-", n), "running", "debian-12", "small", "north-shore-a", "north-shore", "debian", "10.0.0.1", fmt.Sprintf("198.51.%d.%d", n/256%256, n%256), 22, false, 0, "", fmt.Sprintf(`{"team":"%d"}`, n%40), now.Add(-time.Duration(n) * time.Minute), "bench"}
@@ -153,7 +167,12 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 		{"grants", []string{"id", "key_id", "login_id", "granted_at", "granted_by", "reason"}, func(n int) []any {
 			return []any{id(5, n), id(1, n), id(3, (n+1)%many), now, "bench", "bench"}
 		}},
-		{"sightings", []string{"login_id", "key_id", "seen_at", "method", "present"}, func(n int) []any { return []any{id(3, n), id(1, n), now, "bench", true} }},
+	}
+	// Five sightings for each login: of its two granted keys, and of three that nobody granted.
+	for k := range sightingsEach {
+		copies = append(copies, fillTable{"sightings", []string{"login_id", "key_id", "seen_at", "method", "present"}, func(n int) []any {
+			return []any{id(3, n), id(1, (n+many-1+k)%many), now, "bench", true}
+		}})
 	}
 	for _, c := range copies {
 		if _, err := s.Pool().CopyFrom(ctx, pgx.Identifier{c.table}, c.columns, pgx.CopyFromSlice(many, func(n int) ([]any, error) { return c.row(n), nil })); err != nil {
@@ -175,32 +194,24 @@ func startService(dir, database string) (*service, error) {
 	if err := os.WriteFile(filepath.Join(dir, "cloud.token"), []byte(rand.Text()), 0o600); err != nil {
 		return nil, err
 	}
-	password := rand.Text()
 	admin := exec.Command("bin/plumlatchd", "-database", database, "-first-admin", "bench")
 	admin.Stdin = strings.NewReader(password)
 	if out, err := admin.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("first admin: %w: %s", err, out)
 	}
-	out, inward, err := os.Pipe()
-	if err != nil {
-		return nil, err
-	}
-	defer out.Close()
-	cmd := exec.Command("bin/plumlatchd", "-database", database, "-cloud", "http://127.0.0.1:1", "-cloud-token-file", filepath.Join(dir, "cloud.token"), "-listen", "127.0.0.1:0")
-	cmd.Stdout = inward
+	return startServiceWith(dir, database, "-cloud", "http://127.0.0.1:1")
+}
+
+// password is the bench's own, new for each run.
+var password = rand.Text()
+
+func startServiceWith(dir, database string, settings ...string) (*service, error) {
 	begun := time.Now()
-	s := &service{}
-	if s.process, err = child.Start(cmd); err != nil {
+	process, url, err := startProgram(exec.Command("bin/plumlatchd", append([]string{"-database", database, "-cloud-token-file", filepath.Join(dir, "cloud.token"), "-listen", "127.0.0.1:0"}, settings...)...))
+	if err != nil {
 		return nil, err
 	}
-	inward.Close()
-	buffer := make([]byte, 4096)
-	n, err := out.Read(buffer)
-	if err != nil {
-		return nil, fmt.Errorf("the service did not start: %w", err)
-	}
-	m := regexp.MustCompile(`http://\S+`).Find(buffer[:n])
-	s.url = string(m)
+	s := &service{process: process, url: url}
 	resp, err := http.Get(s.url + "/readyz")
 	if err != nil {
 		return nil, err
@@ -219,6 +230,25 @@ func startService(dir, database string) (*service, error) {
 	kept, err := os.ReadFile(filepath.Join(dir, ".config/plumlatch/sign-in.json"))
 	s.token = string(regexp.MustCompile(`plumlatch_[\w-]+`).Find(kept))
 	return s, err
+}
+
+// reachOfAll measures the first page of the reach of all logins.
+func reachOfAll(ctx context.Context, s *service) error {
+	var times []time.Duration
+	for range 9 {
+		begun := time.Now()
+		var page struct{ Total int }
+		if err := s.get(ctx, "/api/v1/reach", &page); err != nil {
+			return err
+		}
+		if page.Total != many {
+			return fmt.Errorf("the reach is of %d logins", page.Total)
+		}
+		times = append(times, time.Since(begun))
+	}
+	slices.Sort(times)
+	fmt.Printf("| reach of %d logins with %d sightings, first page by the API, %d calls | median %.2f s, all within %.2f s |\n", many, many*sightingsEach, len(times), times[len(times)/2].Seconds(), times[len(times)-1].Seconds())
+	return nil
 }
 
 // measure makes the calls one after another, each for another number where the

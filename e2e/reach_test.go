@@ -402,6 +402,10 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	if l := h.login("door"); l.Reach.Reach != "solid" {
 		t.Errorf("both proved: %+v", l.Reach)
 	}
+	h.must("key", "new", "spare")
+	if out := h.must("key", "loss", "spare"); !strings.Contains(out, "no login would be less safe") {
+		t.Errorf("the loss of a key that opens nothing:\n%s", out)
+	}
 	if out := h.must("key", "loss", "mareks"); !strings.Contains(out, "solid") || !strings.Contains(out, "thin") {
 		t.Errorf("the loss of one:\n%s", out)
 	}

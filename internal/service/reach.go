@@ -343,8 +343,12 @@ func (s *Service) Loss(ctx context.Context, name string) ([]LossChange, error) {
 	if err != nil {
 		return nil, err
 	}
+	place := w.keyPlace(k.ID)
+	if place < 0 {
+		return nil, nil // it opens nothing, and should not
+	}
 	var out []LossChange
-	for _, c := range reach.Loss(w.input, w.keyPlace(k.ID)) {
+	for _, c := range reach.Loss(w.input, place) {
 		l := w.logins[c.Login]
 		out = append(out, LossChange{loginName(l.OSUser, l.Instance), l.Instance, c.Before, c.After})
 	}

@@ -50,7 +50,7 @@ type ReachKey struct {
 }
 
 // Reach returns what the reach of the logins is computed from, in three queries
-// whatever their number.
+// whatever their number. The keys are those that the pairs name.
 func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, pairs []ReachPair, keys []ReachKey, err error) {
 	where, args := f.where()
 	rows, err := s.pool.Query(ctx, `SELECT l.id, l.instance_id, l.os_user, i.name, i.region, i.state, l.swept_at, l.tried_at, l.swept_by, l.sweep_error,
@@ -91,8 +91,16 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 	if err := rows.Err(); err != nil {
 		return nil, nil, nil, plain(err)
 	}
+	var ids []uuid.UUID
+	named := map[uuid.UUID]bool{}
+	for _, p := range pairs {
+		if !named[p.KeyID] {
+			named[p.KeyID] = true
+			ids = append(ids, p.KeyID)
+		}
+	}
 	rows, err = s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at
-		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id`)
+		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
 	}

@@ -323,7 +323,7 @@ func (e *edit) change(ctx context.Context, change func(k store.Key, path string,
 	if err != nil {
 		return "", reaching(err)
 	}
-	_, outcome, err = e.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+	outcome, err = e.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
 	return outcome, err
 }
 

@@ -35,60 +35,73 @@ type look struct {
 }
 
 // recordLook records what was seen in a login, all in one transaction: the files,
-// the sightings of known keys, the strangers, and in the daybook which lines came and
-// went. It reports whether anything differs from the look before. A look that is
-// older than the last is not recorded.
-func (s *Service) recordLook(ctx context.Context, l look) (changed bool, outcome string, err error) {
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
+// the sightings of known keys, the strangers, in the daybook which lines came and
+// went, and for the sweeps that wait for the login that it was read. It returns what
+// stands there in words. A look that is older than the last is not recorded.
+func (s *Service) recordLook(ctx context.Context, l look) (outcome string, err error) {
+	changed := false
+	// A look that is lost is taken again, so it does not wait for the disk.
+	err = s.store.InLooseTx(ctx, func(tx *store.Store) error {
 		login, err := tx.LockLogin(ctx, l.login.ID)
 		if err != nil {
 			return err
 		}
 		if login.SweptAt != nil && login.SweptAt.After(l.at) {
 			outcome = "a later look is recorded already"
-			return nil
+			return tx.EndSweepItem(ctx, login.ID, sweepAsBefore, outcome, s.now())
 		}
 		changed = false
+		last, err := tx.LastVersions(ctx, login.ID)
+		if err != nil {
+			return err
+		}
 		var lines authorizedkeys.File
+		var same []uuid.UUID
 		for _, f := range l.files {
-			differs, err := s.recordFile(ctx, tx, l, f)
-			if err != nil {
+			lines = append(lines, authorizedkeys.Parse(f.Content)...)
+			earlier, known := last[f.Path]
+			if known && earlier.There == f.There && bytes.Equal(earlier.Content, f.Content) && earlier.Mode == int(f.Mode) {
+				same = append(same, earlier.ID)
+				continue
+			}
+			changed = changed || known
+			if err := s.recordFile(ctx, tx, l, f, earlier, known); err != nil {
 				return err
 			}
-			changed = changed || differs
-			lines = append(lines, authorizedkeys.Parse(f.Content)...)
+		}
+		if err := tx.SeenAgain(ctx, same, l.at); err != nil {
+			return err
 		}
 		if outcome, err = s.recordKeys(ctx, tx, l, lines); err != nil {
 			return err
 		}
-		return tx.NoteSwept(ctx, login.ID, l.method, l.at)
+		if err := tx.NoteSwept(ctx, login.ID, l.method, l.at); err != nil {
+			return err
+		}
+		state := sweepAsBefore
+		if changed {
+			state = sweepChanged
+		}
+		return tx.EndSweepItem(ctx, login.ID, state, outcome, s.now())
 	})
-	return changed, outcome, err
+	return outcome, err
 }
 
-// recordFile keeps the content of a file where it is new, and tells the daybook
-// which lines came and went. The first look at a login is no change.
-func (s *Service) recordFile(ctx context.Context, tx *store.Store, l look, f SeenFile) (changed bool, err error) {
-	last, err := tx.LastVersion(ctx, l.login.ID, f.Path)
-	first := errors.Is(err, store.ErrNotFound)
-	if err != nil && !first {
-		return false, err
-	}
-	if !first && last.There == f.There && bytes.Equal(last.Content, f.Content) && last.Mode == int(f.Mode) {
-		return false, tx.SeenAgain(ctx, last.ID, l.at)
-	}
+// recordFile keeps the new content of a file, and where it was looked at before
+// tells the daybook which lines came and went.
+func (s *Service) recordFile(ctx context.Context, tx *store.Store, l look, f SeenFile, earlier store.FileVersion, known bool) error {
 	content := f.Content
 	if content == nil {
 		content = []byte{}
 	}
 	v := store.FileVersion{ID: newID(), LoginID: l.login.ID, Path: f.Path, There: f.There, Content: content, Mode: int(f.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at}
-	if err := tx.AddVersion(ctx, v); err != nil || first {
-		return false, err
+	if err := tx.AddVersion(ctx, v); err != nil || !known {
+		return err
 	}
-	came, went := changesOf(last.Content, f.Content)
+	came, went := changesOf(earlier.Content, f.Content)
 	e := s.entry(l.by, "login.changed", "login", l.name, "", "The file %s of %s is not as it was: %s came, %s went.", f.Path, l.name, counted(len(came), "line"), counted(len(went), "line"))
 	e.Details = map[string]any{"came": came, "went": went}
-	return true, tx.Note(ctx, e)
+	return tx.Note(ctx, e)
 }
 
 func changesOf(before, after []byte) (came, went []string) {
@@ -209,7 +222,7 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 			return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: "a file has no path, or content though it is not there"}
 		}
 	}
-	_, _, err = s.recordLook(ctx, look{login: l, name: loginName(l.OSUser, i.Name), files: files, method: "read by " + actor.Name + " from their machine", by: actor, at: s.now()})
+	_, err = s.recordLook(ctx, look{login: l, name: loginName(l.OSUser, i.Name), files: files, method: "read by " + actor.Name + " from their machine", by: actor, at: s.now()})
 	if err != nil {
 		return Login{}, err
 	}

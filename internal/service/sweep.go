@@ -150,36 +150,27 @@ func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(sweepsAtOnce)
 	for _, l := range logins {
-		group.Go(func() error {
-			state, outcome, err := s.sweepLogin(ctx, l)
-			if err != nil {
-				return err
-			}
-			return s.store.EndSweepItem(ctx, l.ID, state, outcome, s.now())
-		})
+		group.Go(func() error { return s.sweepLogin(ctx, l) })
 	}
 	return group.Wait()
 }
 
 // sweepLogin reads the files of one login and records what it saw, or why it
-// could not.
-func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep) (state, outcome string, err error) {
+// could not, for every sweep that waits for it.
+func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep) error {
 	at := s.now()
 	files, err := s.readLogin(ctx, l)
 	if ctx.Err() != nil {
-		return "", "", ctx.Err()
+		return ctx.Err()
 	}
 	if err != nil {
-		return sweepFailed, err.Error(), s.store.NoteSweepFailure(ctx, l.ID, err.Error(), at)
+		return errors.Join(s.store.NoteSweepFailure(ctx, l.ID, err.Error(), at), s.store.EndSweepItem(ctx, l.ID, sweepFailed, err.Error(), s.now()))
 	}
-	changed, outcome, err := s.recordLook(ctx, look{
+	_, err = s.recordLook(ctx, look{
 		login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod,
 		by: Actor{Name: "service", Via: "service"}, at: at,
 	})
-	if changed {
-		return sweepChanged, outcome, err
-	}
-	return sweepAsBefore, outcome, err
+	return err
 }
 
 // readLogin reads the files of a login with the steward key.

@@ -282,18 +282,26 @@ func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at tim
 		WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)`, at, by, instance).Error)
 }
 
-// PutSightings records looks; a later look replaces an earlier one.
+// PutSightings records looks; a later look replaces an earlier one. A login and
+// a key are named at most once.
 func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
-	for _, g := range sightings {
-		err := s.db.WithContext(ctx).Exec(`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens) VALUES (?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
-				limits = excluded.limits, opens = excluded.opens
-			WHERE sightings.seen_at <= excluded.seen_at`, g.LoginID, g.KeyID, g.SeenAt, g.Method, g.Present, g.Limits, g.Opens).Error
-		if err != nil {
-			return plain(err)
-		}
+	if len(sightings) == 0 {
+		return nil
 	}
-	return nil
+	var logins, keys [][16]byte
+	var at []time.Time
+	var methods, limits []string
+	var present, opens []bool
+	for _, g := range sightings {
+		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
+		methods, limits, present, opens = append(methods, g.Method), append(limits, g.Limits), append(present, g.Present), append(opens, g.Opens)
+	}
+	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[])
+		ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
+			limits = excluded.limits, opens = excluded.opens
+		WHERE sightings.seen_at <= excluded.seen_at`, logins, keys, at, methods, present, limits, opens)
+	return plain(err)
 }
 
 // KeyByID returns the key.
@@ -339,4 +347,9 @@ func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]Gra
 // NoteEndRefused records that a grant could not be withdrawn when its time was over.
 func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
 	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
+}
+
+// TidySearch moves what was recorded lately into the index for searching keys.
+func (s *Store) TidySearch(ctx context.Context) error {
+	return plain(s.db.WithContext(ctx).Exec("SELECT gin_clean_pending_list('keys_by_text')").Error)
 }

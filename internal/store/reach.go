@@ -2,11 +2,13 @@ package store
 
 import (
 	"context"
+	"encoding/binary"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 )
 
 // ReachFilter narrows the logins whose reach is computed; empty fields do not.
@@ -75,21 +77,8 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 	if len(args) > 0 {
 		among = "WHERE login_id IN (SELECT l.id FROM logins l JOIN instances i ON i.id = l.instance_id WHERE " + where + ")"
 	}
-	rows, err = s.pool.Query(ctx, `SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, coalesce(s.opens, true), s.entered_at
-		FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
-		FULL JOIN sightings s USING (key_id, login_id) `+among, args...)
-	if err != nil {
-		return nil, nil, nil, plain(err)
-	}
-	for rows.Next() {
-		var p ReachPair
-		if err := rows.Scan(&p.KeyID, &p.LoginID, &p.Granted, &p.Present, &p.Opens, &p.EnteredAt); err != nil {
-			return nil, nil, nil, plain(err)
-		}
-		pairs = append(pairs, p)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, nil, nil, plain(err)
+	if pairs, err = s.reachPairs(ctx, among, args); err != nil {
+		return nil, nil, nil, err
 	}
 	var ids []uuid.UUID
 	named := map[uuid.UUID]bool{}
@@ -113,6 +102,48 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 	}
 	return logins, pairs, keys, plain(rows.Err())
 }
+
+// reachPairs reads the pairs. There can be half a million, so the columns are
+// taken as they come in PostgreSQL's binary format, without a conversion for each.
+func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]ReachPair, error) {
+	var pairs []ReachPair
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
+			return err
+		}
+		rows, err := tx.Query(ctx, `SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, coalesce(s.opens, true), s.entered_at
+			FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
+			FULL JOIN sightings s USING (key_id, login_id) `+among, args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			v := rows.RawValues()
+			var p ReachPair
+			copy(p.KeyID[:], v[0])
+			copy(p.LoginID[:], v[1])
+			p.Granted, p.Opens = v[2][0] == 1, v[4][0] == 1
+			if v[3] != nil {
+				p.Present = &no
+				if v[3][0] == 1 {
+					p.Present = &yes
+				}
+			}
+			if v[5] != nil {
+				p.EnteredAt = new(postgresEpoch.Add(time.Duration(binary.BigEndian.Uint64(v[5])) * time.Microsecond))
+			}
+			pairs = append(pairs, p)
+		}
+		return rows.Err()
+	})
+	return pairs, plain(err)
+}
+
+var (
+	yes, no       = true, false
+	postgresEpoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
+)
 
 // where returns the condition on logins l and instances i.
 func (f ReachFilter) where() (string, []any) {

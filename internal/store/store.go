@@ -115,6 +115,17 @@ func (s *Store) InTx(ctx context.Context, f func(*Store) error) error {
 	}))
 }
 
+// InLooseTx is InTx for what is found out again if it is lost: it does not wait
+// for the disk, so that a crash of the database may undo the last of them whole.
+func (s *Store) InLooseTx(ctx context.Context, f func(*Store) error) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		if err := tx.db.WithContext(ctx).Exec("SET LOCAL synchronous_commit = off").Error; err != nil {
+			return plain(err)
+		}
+		return f(tx)
+	})
+}
+
 // Lock takes a lock on the name for as long as the returned connection is
 // held, in this and every other process. ok is false if somebody else has it.
 func (s *Store) Lock(ctx context.Context, name string) (release func(), ok bool, err error) {

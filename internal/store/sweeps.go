@@ -224,16 +224,23 @@ func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID) ([]Stranger
 	return strangers, plain(err)
 }
 
-// LastVersion returns the newest content of a file; ErrNotFound where none was seen.
-func (s *Store) LastVersion(ctx context.Context, login uuid.UUID, path string) (FileVersion, error) {
-	var v FileVersion
-	err := s.db.WithContext(ctx).Where("login_id = ? AND path = ?", login, path).Order("seen_at DESC").Take(&v).Error
-	return v, plain(err)
+// LastVersions returns the newest content of each file of a login, by path.
+func (s *Store) LastVersions(ctx context.Context, login uuid.UUID) (map[string]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).Scan(&versions).Error
+	last := map[string]FileVersion{}
+	for _, v := range versions {
+		last[v.Path] = v
+	}
+	return last, plain(err)
 }
 
-// SeenAgain records that a file still had the content.
-func (s *Store) SeenAgain(ctx context.Context, version uuid.UUID, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Model(&FileVersion{}).Where("id = ?", version).Update("seen_until", at).Error)
+// SeenAgain records that files still had the contents.
+func (s *Store) SeenAgain(ctx context.Context, versions []uuid.UUID, at time.Time) error {
+	if len(versions) == 0 {
+		return nil
+	}
+	return plain(s.db.WithContext(ctx).Model(&FileVersion{}).Where("id IN ?", versions).Update("seen_until", at).Error)
 }
 
 // AddVersion records a new content of a file.

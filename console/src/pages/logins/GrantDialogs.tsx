@@ -1,6 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, Checkbox, DatePicker, Form, Input, Modal, Select } from "antd";
-import type { Dayjs } from "dayjs";
+import { Alert, Checkbox, Form, Input, Modal, Select } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problemOf, requestKey, take, type Login, type Opening } from "../../api/client";
@@ -8,7 +7,10 @@ import { useKeys } from "../../api/queries";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
 
-interface GrantForm { key: string; reason?: string; until?: Dayjs }
+interface GrantForm { key: string; reason?: string; until?: string }
+
+/** The end of a day, given as 2026-12-31, in the time zone of this browser. */
+const endOfDay = (day: string) => new Date(`${day}T23:59:59`).toISOString();
 
 /** Grants the login to a key and has its line placed, which is a run to watch. */
 export function GrantDialog({ login, close }: { login: Login; close: () => void }) {
@@ -22,7 +24,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
   const grant = useMutation({
     mutationFn: (v: GrantForm & { once: string }) => take(api.POST("/grants", {
       params: { header: { "Idempotency-Key": v.once } },
-      body: { key: v.key, login: login.reach.login, reason: v.reason || undefined, until: v.until?.endOf("day").toISOString() },
+      body: { key: v.key, login: login.reach.login, reason: v.reason || undefined, until: v.until ? endOfDay(v.until) : undefined },
     })),
     onSuccess: (g) => {
       void queries.invalidateQueries({ queryKey: ["reach"] });
@@ -38,7 +40,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
         </Form.Item>
         <div style={{ display: "grid", gridTemplateColumns: "2fr 1fr", gap: 16 }}>
           <Form.Item name="reason" label="Why, for the daybook"><Input placeholder="cover for ines in May" /></Form.Item>
-          <Form.Item name="until" label="Until the end of"><DatePicker style={{ width: "100%" }} placeholder="no end" /></Form.Item>
+          <Form.Item name="until" label="Until the end of"><Input type="date" /></Form.Item>
         </div>
       </Form>
       {grant.error && <ProblemNote error={grant.error} />}

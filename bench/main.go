@@ -9,6 +9,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -57,13 +58,21 @@ func run(ctx context.Context) error {
 		return err
 	}
 	defer database.Stop()
+	fmt.Println("| what | measured |\n| --- | --- |")
+	empty, err := startService(dir, database.URL)
+	if err != nil {
+		return err
+	}
+	listed, err := importList(empty, dir)
+	if err := errors.Join(err, empty.process.Stop(10*time.Second)); err != nil {
+		return err
+	}
 	fmt.Fprintf(os.Stderr, "recording %d keys and %d instances\n", many, many)
 	blob, err := fill(ctx, database.URL)
 	if err != nil {
 		return err
 	}
-	fmt.Println("| what | measured |\n| --- | --- |")
-	s, err := startService(dir, database.URL)
+	s, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
 		return err
 	}
@@ -94,7 +103,7 @@ func run(ctx context.Context) error {
 		return err
 	}
 	fmt.Printf("| the same as \"opens of a key\" with grep over %d authorized_keys files on this disk | %.0f ms, %.0f times as long |\n", many, ms(grep), float64(grep)/float64(medians["opens of a key"]))
-	if err := lists(ctx, s, dir, database.URL); err != nil {
+	if err := traceAmong(ctx, s, dir, database.URL, listed); err != nil {
 		return err
 	}
 	if err := s.process.Stop(10 * time.Second); err != nil {
@@ -154,6 +163,9 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 		return nil, err
 	}
 	defer s.Close()
+	if _, err := s.Pool().Exec(ctx, "TRUNCATE keys CASCADE"); err != nil { // those of the list
+		return nil, err
+	}
 	now := time.Now()
 	copies := []fillTable{
 		{"keys", keyColumns, func(n int) []any { return keyRow(n, now) }},

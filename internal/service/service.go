@@ -17,9 +17,6 @@ import (
 	"plumlatch/internal/store"
 )
 
-// tidyEvery is how soon new keys are in the index for searching. They are found before, too.
-const tidyEvery = 20 * time.Second
-
 // Service is the use cases over a store, a cloud and an engine for runs.
 type Service struct {
 	// AllowShortRSA is whether RSA keys under 2048 bits may be granted anew.
@@ -51,7 +48,6 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Serv
 func (s *Service) Start(ctx context.Context) error {
 	s.watch = ctx
 	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
-	s.engine.Take(runs.Duty{Name: "tidy-search", Every: tidyEvery, Do: s.store.TidySearch})
 	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
 	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})
 	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})

@@ -348,8 +348,3 @@ func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]Gra
 func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
 	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
 }
-
-// TidySearch moves what was recorded lately into the index for searching keys.
-func (s *Store) TidySearch(ctx context.Context) error {
-	return plain(s.db.WithContext(ctx).Exec("SELECT gin_clean_pending_list('keys_by_text')").Error)
-}

@@ -9,6 +9,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+	"golang.org/x/sync/errgroup"
 )
 
 // ReachFilter narrows the logins whose reach is computed; empty fields do not.
@@ -55,29 +57,20 @@ type ReachKey struct {
 // whatever their number. The keys are those that the pairs name.
 func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, pairs []ReachPair, keys []ReachKey, err error) {
 	where, args := f.where()
-	rows, err := s.pool.Query(ctx, `SELECT l.id, l.instance_id, l.os_user, i.name, i.region, i.state, l.swept_at, l.tried_at, l.swept_by, l.sweep_error,
-			coalesce(g.count, 0)
-		FROM logins l JOIN instances i ON i.id = l.instance_id
-		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
-		WHERE `+where+` ORDER BY i.name, l.os_user`, args...)
-	if err != nil {
-		return nil, nil, nil, plain(err)
-	}
-	for rows.Next() {
-		var l ReachLogin
-		if err := rows.Scan(&l.ID, &l.InstanceID, &l.OSUser, &l.Instance, &l.Region, &l.State, &l.SweptAt, &l.TriedAt, &l.SweptBy, &l.SweepError, &l.Strangers); err != nil {
-			return nil, nil, nil, plain(err)
-		}
-		logins = append(logins, l)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, nil, nil, plain(err)
-	}
 	among := ""
 	if len(args) > 0 {
 		among = "WHERE login_id IN (SELECT l.id FROM logins l JOIN instances i ON i.id = l.instance_id WHERE " + where + ")"
 	}
-	if pairs, err = s.reachPairs(ctx, among, args); err != nil {
+	group, both := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		logins, err = s.reachLogins(both, where, args)
+		return err
+	})
+	group.Go(func() (err error) {
+		pairs, err = s.reachPairs(both, among, args)
+		return err
+	})
+	if err := group.Wait(); err != nil {
 		return nil, nil, nil, err
 	}
 	var ids []uuid.UUID
@@ -88,19 +81,45 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 			ids = append(ids, p.KeyID)
 		}
 	}
-	rows, err = s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at
+	rows, err := s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at
 		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
 	}
 	for rows.Next() {
 		var k ReachKey
-		if err := rows.Scan(&k.ID, &k.Name, &k.Keeper, &k.State, &k.Steward, &k.ProvedAt); err != nil {
+		var keeper pgtype.UUID
+		if err := rows.Scan((*[16]byte)(&k.ID), &k.Name, &keeper, &k.State, &k.Steward, &k.ProvedAt); err != nil {
 			return nil, nil, nil, plain(err)
+		}
+		if keeper.Valid {
+			k.Keeper = new(uuid.UUID(keeper.Bytes))
 		}
 		keys = append(keys, k)
 	}
 	return logins, pairs, keys, plain(rows.Err())
+}
+
+func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]ReachLogin, error) {
+	rows, err := s.pool.Query(ctx, `SELECT l.id, l.instance_id, l.os_user, i.name, i.region, i.state, l.swept_at, l.tried_at, l.swept_by, l.sweep_error,
+			coalesce(g.count, 0)
+		FROM logins l JOIN instances i ON i.id = l.instance_id
+		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
+		WHERE `+where+` ORDER BY i.name, l.os_user`, args...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	var logins []ReachLogin
+	for rows.Next() {
+		var l ReachLogin
+		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
+		if err := rows.Scan((*[16]byte)(&l.ID), (*[16]byte)(&l.InstanceID), &l.OSUser, &l.Instance, &l.Region, &l.State, &l.SweptAt, &l.TriedAt, &l.SweptBy, &l.SweepError, &l.Strangers); err != nil {
+			return nil, plain(err)
+		}
+		logins = append(logins, l)
+	}
+	return logins, plain(rows.Err())
 }
 
 // reachPairs reads the pairs. There can be half a million, so the columns are

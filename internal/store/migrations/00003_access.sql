@@ -1,8 +1,4 @@
 -- +goose Up
--- What is to be searched goes into a list first, which the service tidies into
--- the index a little later, so that recording many keys does not wait for it (in kB).
-ALTER INDEX keys_by_text SET (gin_pending_list_limit = 65536);
-
 -- A steward key is the service's own, for one instance.
 ALTER TABLE keys ADD COLUMN steward_of uuid REFERENCES instances (id);
 CREATE UNIQUE INDEX keys_by_steward_of ON keys (steward_of) WHERE steward_of IS NOT NULL AND state = 'active';
@@ -110,7 +106,6 @@ CREATE TABLE challenges (
 CREATE INDEX challenges_by_expiry ON challenges (expires_at);
 
 -- +goose Down
-ALTER INDEX keys_by_text RESET (gin_pending_list_limit);
 DROP TABLE challenges, proofs, sweep_items, sweeps, file_versions, strangers, kept_halves;
 ALTER TABLE sightings DROP COLUMN limits, DROP COLUMN opens, DROP COLUMN entered_at;
 ALTER TABLE logins DROP COLUMN swept_at, DROP COLUMN swept_by, DROP COLUMN tried_at, DROP COLUMN sweep_error;

@@ -29,6 +29,6 @@ export const keyColumns: TableColumnsType<Opening> = [
   { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
   { title: "Login", key: "login", render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link> },
   { title: "Type", key: "type", render: (_, o) => typeText(o.key.type, o.key.bits) },
-  { title: "Keeper", key: "keeper", render: (_, o) => o.key.keeper ?? "nobody" },
+  { title: "Keeper", key: "keeper", render: (_, o) => (o.steward ? "the service's own" : o.key.keeper ?? "nobody") },
   fit, granted, looked,
 ];

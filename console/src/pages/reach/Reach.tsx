@@ -63,7 +63,7 @@ const columns: TableColumnsType<LoginReach> = [
   { title: "Reach", key: "reach", render: (_, l) => <StateMark state={l.reach} /> },
   { title: "Region", key: "region", render: (_, l) => <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link> },
   { title: "Swept", key: "swept", render: (_, l) => (l.swept_at ? day(l.swept_at) : "never") },
-  { title: "Why", key: "why", render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 330 }}>{l.why}</span> },
+  { title: "Why", key: "why", render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 270 }}>{l.why}</span> },
   { title: "What to do next", key: "next", render: (_, l) => <Next of={l} /> },
 ];
 
@@ -72,7 +72,7 @@ function Next({ of: l }: { of: LoginReach }) {
   const page = `/logins/${encodeURIComponent(l.login)}`;
   if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut") return <Link to={page}>Decide about the differences</Link>;
   if (l.steward && (l.reach === "thin" || l.reach === "shut")) return <Link to={`${page}?grant=1`}>Let another key in</Link>;
-  return l.next ? <div style={{ maxWidth: 300, whiteSpace: "normal" }}><CopyText text={l.next} label="command" /></div> : <Link to={page}>See it</Link>;
+  return l.next ? <div style={{ maxWidth: 350, whiteSpace: "normal" }}><CopyText text={l.next} label="command" /></div> : <Link to={page}>See it</Link>;
 }
 
 function SweepAll() {

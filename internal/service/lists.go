@@ -85,7 +85,8 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 	}
 	err := s.store.InTx(ctx, record)
 	for range 3 {
-		if !errors.Is(err, store.ErrDeadlock) {
+		var taken *store.TakenError // by somebody else's list, at the same time
+		if !errors.Is(err, store.ErrDeadlock) && !errors.As(err, &taken) {
 			break
 		}
 		err = s.store.InTx(ctx, record)

@@ -20,47 +20,59 @@ const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, s
 	FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::bytea[], $7::bytea[], $8::bytea[], $9::bytea[], $10::text[])
 		AS u (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment)
 	ORDER BY u.sha256 -- in one order, so that two lists at once rarely wait for each other in a circle
-	ON CONFLICT DO NOTHING
-	RETURNING id, name, sha256`
+`
 
 // AddKeysOrSkip keeps those of the keys whose name and key are both new, and
 // returns what is there afterwards under the keys' digests. The names and ids of the
-// returned keys are filled in, nothing else. The keys differ in what they are
+// returned keys are filled in, nothing else. A *TakenError is returned where somebody
+// else records one of them at the same time; again, it is known. The keys differ in what they are
 // and share the rest: keeper, purpose, labels, custody, origin, state and making.
 func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, error) {
 	there := map[string]Key{}
 	if len(keys) == 0 {
 		return there, nil
 	}
+	// Asking first what is there is faster than having every row inserted on a condition.
+	var digests [][]byte
+	var names []string
+	for _, k := range keys {
+		digests, names = append(digests, k.SHA256), append(names, k.Name)
+	}
+	if err := s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests); err != nil {
+		return there, err
+	}
+	named := map[string]Key{}
+	if err := s.collect(ctx, named, "SELECT id, name, convert_to(name, 'UTF8') FROM keys WHERE name = ANY($1)", names); err != nil {
+		return there, err
+	}
 	// One array for each column goes in far faster than a parameter for each column of each key.
 	var ids [][16]byte
-	var names, types, algorithms, comments []string
+	var types, algorithms, comments []string
 	var bits []int
-	var blobs, digests, md5s, spkis [][]byte
+	var blobs, md5s, spkis [][]byte
+	digests, names = nil, nil
 	for _, k := range keys {
+		_, known := there[string(k.SHA256)]
+		_, taken := named[k.Name]
+		if known || taken {
+			continue
+		}
+		there[string(k.SHA256)], named[k.Name] = k, k
 		ids, names, types, algorithms, bits = append(ids, k.ID), append(names, k.Name), append(types, k.Type), append(algorithms, k.Algorithm), append(bits, k.Bits)
 		blobs, digests, md5s, spkis = append(blobs, k.Blob), append(digests, k.SHA256), append(md5s, k.MD5), append(spkis, k.SPKIMD5)
 		comments = append(comments, k.Comment)
+	}
+	if len(ids) == 0 {
+		return there, nil
 	}
 	labels, err := json.Marshal(keys[0].Labels)
 	if err != nil {
 		return there, err
 	}
 	k := keys[0]
-	if err := s.collect(ctx, there, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments,
-		k.KeeperID, k.Purpose, string(labels), k.Custody, k.Origin, k.State, k.CreatedAt, k.CreatedBy); err != nil {
-		return there, err
-	}
-	var others [][]byte
-	for _, digest := range digests {
-		if _, ok := there[string(digest)]; !ok {
-			others = append(others, digest)
-		}
-	}
-	if len(others) == 0 {
-		return there, nil
-	}
-	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", others)
+	_, err = s.db.Statement.ConnPool.ExecContext(ctx, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments,
+		k.KeeperID, k.Purpose, string(labels), k.Custody, k.Origin, k.State, k.CreatedAt, k.CreatedBy)
+	return there, plain(err)
 }
 
 // collect puts the keys that a query returns in there, under their digests. It

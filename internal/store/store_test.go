@@ -298,3 +298,30 @@ func TestOpenSaysNothingOfThePassword(t *testing.T) {
 		}
 	}
 }
+
+func TestAListSkipsWhatIsKnownTakenOrTwice(t *testing.T) {
+	s := open(t)
+	key := func(name string, n byte) store.Key {
+		digest := make([]byte, 32)
+		digest[0] = n
+		return store.Key{ID: uuid.Must(uuid.NewV7()), Name: name, Type: "ed25519", Algorithm: "ssh-ed25519", Blob: []byte{n}, SHA256: digest, MD5: []byte{n}, Labels: map[string]string{"a": "b"}, Custody: "holder", Origin: "import", State: "active", CreatedAt: time.Now(), CreatedBy: "x"}
+	}
+	first := []store.Key{key("one", 1), key("two", 2)}
+	there, err := s.AddKeysOrSkip(t.Context(), first)
+	if err != nil || len(there) != 2 {
+		t.Fatalf("%v %v", there, err)
+	}
+	list := []store.Key{key("three", 3), key("again", 1), key("two", 4), key("five", 5), key("five", 6), key("six", 5)}
+	if there, err = s.AddKeysOrSkip(t.Context(), list); err != nil {
+		t.Fatal(err)
+	}
+	for n, want := range []string{"three", "one", "", "five", "", "five"} {
+		got, ok := there[string(list[n].SHA256)]
+		if got.Name != want || ok != (want != "") || (got.ID == list[n].ID) != (n == 0 || n == 3) {
+			t.Errorf("%s of the list became %q, want %q", list[n].Name, got.Name, want)
+		}
+	}
+	if k, err := s.KeyNamed(t.Context(), "five"); err != nil || k.Labels["a"] != "b" || k.Blob[0] != 5 {
+		t.Errorf("%+v %v", k, err)
+	}
+}

@@ -9,7 +9,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/sshio"
 )
 
@@ -156,12 +155,7 @@ func (s *session) placeSteward(ctx context.Context, client *apiclient.Client, in
 	if err != nil {
 		return err
 	}
-	err = editLine(session, grant.Line, func(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File {
-		if !first || len(f.Find(line.Blob)) > 0 {
-			return f
-		}
-		return f.Add(grant.Line)
-	})
+	err = editLine(session, grant.Line, placeLine)
 	if err != nil {
 		return fmt.Errorf("the steward key %s is recorded, but its line was not placed: %w", grant.Key, err)
 	}

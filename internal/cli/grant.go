@@ -61,12 +61,7 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: optional(g.reason), Until: end}
 		place := func(session *sshio.Session, grant apiclient.Grant) error {
-			return editLine(session, grant.Line, func(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File {
-				if !first || len(f.Find(line.Blob)) > 0 {
-					return f
-				}
-				return f.Add(grant.Line)
-			})
+			return editLine(session, grant.Line, placeLine)
 		}
 		return s.changeGrant(ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
@@ -112,9 +107,7 @@ func grantWithdraw(f *flag.FlagSet) func(context.Context, *session, []string) er
 			request.Anyway = anyway
 		}
 		remove := func(session *sshio.Session, grant apiclient.Grant) error {
-			return editLine(session, grant.Line, func(f authorizedkeys.File, line authorizedkeys.Line, _ bool) authorizedkeys.File {
-				return f.Remove(line.Blob)
-			})
+			return editLine(session, grant.Line, removeLine)
 		}
 		return s.changeGrant(ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
@@ -184,6 +177,19 @@ func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g g
 		s.showLogin(l)
 	}
 	return nil
+}
+
+// placeLine puts the line into the first file, unless its key stands there.
+func placeLine(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File {
+	if !first || len(f.Find(line.Blob)) > 0 {
+		return f
+	}
+	return f.Add(line.Raw)
+}
+
+// removeLine takes every line of the key out.
+func removeLine(f authorizedkeys.File, line authorizedkeys.Line, _ bool) authorizedkeys.File {
+	return f.Remove(line.Blob)
 }
 
 // editLine edits the files of the login in a session.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"flag"
 	"fmt"
@@ -296,7 +295,7 @@ func (s *session) inspect(k keyOnDisk) (inspected, error) {
 	if len(p.Blob) > 0 {
 		i.SHA256, i.MD5, i.SSHFP = keypair.FormatSHA256(p.SHA256()), keypair.FormatMD5(p.MD5()), p.SSHFP()
 		if sum := p.SPKIMD5(); sum != nil {
-			i.SPKIMD5 = colons(sum)
+			i.SPKIMD5 = keypair.FormatHex(sum)
 		}
 	}
 	for _, n := range k.public.Notes {
@@ -313,7 +312,7 @@ func (s *session) inspect(k keyOnDisk) (inspected, error) {
 			if err != nil {
 				return i, err
 			}
-			i.PKCS8SHA1 = colons(sum)
+			i.PKCS8SHA1 = keypair.FormatHex(sum)
 		}
 		i.Findings = append(i.Findings, s.judgeFile(k)...)
 		if err := s.compareHalves(k, &i); err != nil {
@@ -357,14 +356,6 @@ func (s *session) compareHalves(k keyOnDisk, i *inspected) error {
 		i.Findings = append(i.Findings, keypair.Finding{Code: "halves-differ", Weight: keypair.Bad, Text: beside + " is not the public half of it", Remedy: "Write it anew: plumlatch key public " + s.shown(k.path)})
 	}
 	return nil
-}
-
-func colons(sum []byte) string {
-	parts := make([]string, len(sum))
-	for i, b := range sum {
-		parts[i] = hex.EncodeToString([]byte{b})
-	}
-	return strings.Join(parts, ":")
 }
 
 func lineEnds(text []byte) string {

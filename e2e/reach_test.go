@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -259,6 +260,71 @@ func TestAGrantThatCannotBePlacedIsUndoneAndSaid(t *testing.T) {
 	}
 }
 
+// TestAnUndoneGrantLeavesWhatStoodThereBefore accepts a line that the server does
+// not take (its option from excludes everybody): the run is undone, and the line,
+// which the run did not place, stays.
+func TestAnUndoneGrantLeavesWhatStoodThereBefore(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("key", "new", "second")
+	file := h.keysFile("door")
+	appendTo(t, file, `from="192.0.2.1" `+read(t, h.private("second.pub")))
+	before := read(t, file)
+	if r := h.client("grant", "add", "second", "door"); r.status != 1 || !strings.Contains(r.err, "does not accept second") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+	if got := read(t, file); got != before {
+		t.Errorf("the undo changed the file to\n%s", got)
+	}
+	h.client("sweep", "door")
+	if l := h.login("door"); l.Reach.Ungranted != 1 {
+		t.Errorf("the grant that was undone is still recorded: %+v", l.Reach)
+	}
+	// A withdrawal that cannot be done puts back what it took, with its options.
+	h.must("prove", "mine")
+	h.must("grant", "withdraw", "second", "door")
+	if got := read(t, file); strings.Contains(got, "second") || !strings.HasPrefix(before, got) {
+		t.Errorf("withdrawn, the file is\n%s", got)
+	}
+}
+
+func TestAHostileFileHoldsUpNoSweepAndReachesNoTerminal(t *testing.T) {
+	h := newHouse(t, "")
+	for _, name := range []string{"calm", "hostile", "long"} {
+		args := []string{"instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-steward"}
+		if name == "calm" {
+			h.must("key", "new", "mine")
+		}
+		h.must(args...)
+	}
+	dir := t.TempDir()
+	sshKeygen(t, dir, "x", "-t", "ed25519", "-N", "")
+	line := strings.TrimSuffix(read(t, filepath.Join(dir, "x.pub")), " hide 3\n")
+	h.must("sweep", "-all")
+	hostile := h.keysFile("hostile")
+	appendTo(t, hostile, line+" a\x00b\x1b]0;owned\x07\n"+"command=\"\x1b[2J\x00\" "+line+"\n\x00\xff\xfe\n"+strings.Repeat("no-pty,", 5000)+"\n")
+	var many strings.Builder
+	for n := range 70_000 { // more than a statement has places for parameters
+		blob := fmt.Appendf([]byte("\x00\x00\x00\x07ssh-tes"), "%08d", n)
+		fmt.Fprintf(&many, "ssh-tes %s bird %d\n", base64.StdEncoding.EncodeToString(blob), n)
+	}
+	appendTo(t, h.keysFile("long"), many.String())
+	for range 2 {
+		r := h.client("sweep", "-all")
+		if r.status != 3 && r.status != 0 || strings.Contains(r.out, "failed !") || !strings.Contains(r.out, "70000 strangers") || !strings.Contains(r.out, "1 stranger") {
+			t.Fatalf("%d\n%.2000s", r.status, r.out)
+		}
+	}
+	for _, args := range [][]string{{"login", "show", "hostile"}, {"login", "history", "hostile"}, {"daybook", "list"}, {"login", "show", "long"}, {"reach"}} {
+		if r := h.client(args...); strings.ContainsAny(r.out, "\x00\x1b\x07") || len(r.out) == 0 || len(r.out) > 1<<20 {
+			t.Errorf("%v writes %d bytes, with control characters: %.300q", args, len(r.out), r.out)
+		}
+	}
+	if l := h.login("calm"); l.Reach.Strangers != 0 || l.Reach.SweptAt == nil {
+		t.Errorf("the login beside them: %+v", l.Reach)
+	}
+}
+
 func TestKilledInMidGrantItFinishes(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
@@ -378,6 +444,11 @@ func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
 	if got := read(t, server.KeysFile); strings.Contains(got, "steward") || !strings.HasPrefix(got, foreign) {
 		t.Errorf("without the steward key the file is\n%q", got)
 	}
+	if out := h.must("key", "show", "steward-mast"); !strings.Contains(out, "retired") {
+		t.Errorf("the withdrawn steward key is still in use:\n%s", out)
+	}
+	h.must("instance", "steward", "mast", "-with", h.private("mine"))
+	h.must("sweep", "mast")
 	h.must("instance", "release", "mast", "-yes")
 	if out := h.must("instance", "list", "-q"); out != "" {
 		t.Errorf("released, it is still there: %s", out)
@@ -453,7 +524,7 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 		_, err := h.ssh(h.instance("door"), "guest", "hostname")
 		return err != nil
 	})
-	if out := h.must("daybook", "list"); !strings.Contains(out, "service withdrew debian@door from the key guest") {
+	if out := h.must("daybook", "list"); !strings.Contains(out, "service asked to withdraw debian@door from the key guest") {
 		t.Errorf("the daybook says\n%s", out)
 	}
 	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {

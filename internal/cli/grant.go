@@ -198,19 +198,7 @@ func editLine(session *sshio.Session, line string, change func(f authorizedkeys.
 	if len(parsed) != 1 || parsed[0].Kind != authorizedkeys.Key {
 		return fmt.Errorf("the service gave a line that is no key: %q", line)
 	}
-	paths, err := session.KeyFiles()
-	if err != nil {
-		return err
-	}
-	for n, p := range paths {
-		if n > 0 { // a second file is edited only where it is there
-			if f, err := session.Read(p); err != nil || !f.There {
-				continue
-			}
-		}
-		if _, err := session.Edit(p, func(f authorizedkeys.File) (authorizedkeys.File, error) { return change(f, parsed[0], n == 0), nil }); err != nil {
-			return err
-		}
-	}
-	return nil
+	return session.EditAll(func(_ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		return change(f, parsed[0], first), nil
+	})
 }

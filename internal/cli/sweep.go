@@ -179,16 +179,12 @@ func (s *session) readAndReport(ctx context.Context, client *apiclient.Client, l
 
 // report reads the files of a login in a session and tells the service.
 func report(ctx context.Context, client *apiclient.Client, login string, session *sshio.Session) (apiclient.Login, error) {
-	paths, err := session.KeyFiles()
+	files, err := session.ReadAll()
 	if err != nil {
 		return apiclient.Login{}, err
 	}
 	request := apiclient.ReportFiles{HostKey: ssh.FingerprintSHA256(session.HostKey)}
-	for _, p := range paths {
-		f, err := session.Read(p)
-		if err != nil {
-			return apiclient.Login{}, err
-		}
+	for _, f := range files {
 		request.Files = append(request.Files, apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)})
 	}
 	return answer[apiclient.Login](client.ReportFiles(ctx, login, request))

@@ -65,19 +65,21 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 		return err
 	}
 	defer session.Close()
-	paths, err := session.KeyFiles()
+	err = session.EditAll(func(_ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		if !first {
+			return f, nil
+		}
+		return f.Add(granted.Line), nil
+	})
 	if err != nil {
 		return err
 	}
-	if _, err := session.Edit(paths[0], func(f authorizedkeys.File) (authorizedkeys.File, error) { return f.Add(granted.Line), nil }); err != nil {
+	read, err := session.ReadAll()
+	if err != nil {
 		return err
 	}
 	var files []service.SeenFile
-	for _, p := range paths {
-		f, err := session.Read(p)
-		if err != nil {
-			return err
-		}
+	for _, f := range read {
 		files = append(files, service.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
 	}
 	_, err = l.Service.ReportFiles(ctx, by, granted.Name, files, ssh.FingerprintSHA256(session.HostKey))

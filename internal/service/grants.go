@@ -184,15 +184,18 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 	run := s.newRun(actor, "withdraw", i, w.Reason)
 	run.Facts = map[string]string{"key": k.ID.String(), "login": l.ID.String()}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, s.now(), actor.Name); err != nil {
-			return err
-		}
-		if !w.FromHere {
-			if err := tx.AddRun(ctx, run); err != nil {
+		if k.StewardOf != nil { // its private half is of no use from now on
+			if err := tx.RetireSteward(ctx, *k.StewardOf); err != nil {
 				return err
 			}
 		}
-		return tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s withdrew %s from the key %s.", actor.Name, out.Name, k.Name))
+		if w.FromHere {
+			return errors.Join(tx.WithdrawGrant(ctx, l.ID, k.ID, s.now(), actor.Name),
+				tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s withdrew %s from the key %s.", actor.Name, out.Name, k.Name)))
+		}
+		// The grant ends when its line is gone.
+		return errors.Join(tx.AddRun(ctx, run),
+			tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name)))
 	})
 	return s.startGranted(ctx, out, run, w.FromHere, err)
 }
@@ -293,9 +296,8 @@ func (e *edit) subject(ctx context.Context) (store.Key, store.LoginToSweep, erro
 	return k, found[0], nil
 }
 
-// change edits every file of the login that change wants to, and records what
-// the files hold afterwards.
-func (e *edit) change(ctx context.Context, change func(k store.Key, path string, first bool, f authorizedkeys.File) authorizedkeys.File) (outcome string, err error) {
+// change edits the files of the login and records what they hold afterwards.
+func (e *edit) change(ctx context.Context, change func(k store.Key, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (outcome string, err error) {
 	k, l, err := e.subject(ctx)
 	if err != nil {
 		return "", err
@@ -305,26 +307,16 @@ func (e *edit) change(ctx context.Context, change func(k store.Key, path string,
 		return "", reaching(err)
 	}
 	defer end()
-	paths, err := session.KeyFiles()
-	if err != nil {
+	if err := session.EditAll(func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		return change(k, path, first, f)
+	}); err != nil {
 		return "", reaching(err)
-	}
-	for n, p := range paths {
-		if n > 0 { // a second file is edited only where it is there
-			if f, err := session.Read(p); err != nil || !f.There {
-				continue
-			}
-		}
-		if _, err := session.Edit(p, func(f authorizedkeys.File) (authorizedkeys.File, error) { return change(k, p, n == 0, f), nil }); err != nil {
-			return "", reaching(err)
-		}
 	}
 	files, err := readFiles(session)
 	if err != nil {
 		return "", reaching(err)
 	}
-	outcome, err = e.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
-	return outcome, err
+	return e.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
 }
 
 // reaching marks the errors of a host that cannot be reached as temporary; a
@@ -336,12 +328,19 @@ func reaching(err error) error {
 	return runs.Temporary(err)
 }
 
+// The facts of a run that the undo goes by. Both are written down before the
+// file is changed.
+const (
+	placedFact  = "placed"   // this run places the line, which did not stand there before
+	removedFact = "removed " // and the path: the lines that this run removes there
+)
+
 func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
-	outcome, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) authorizedkeys.File {
+	outcome, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
 		if !first || len(f.Find(k.Blob)) > 0 {
-			return f // placed before a cut, or by somebody
+			return f, nil // placed before a cut, or by somebody
 		}
-		return f.Add(e.lineFor(k))
+		return f.Add(e.lineFor(k)), p.SetFact(ctx, placedFact, "true")
 	})
 	if err == nil {
 		outcome = "the line stands there; " + outcome
@@ -349,25 +348,32 @@ func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
 	return outcome, err
 }
 
+// takeBack removes the line if this run placed it. One that stood there before
+// is not this run's to remove.
 func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
-	if p.Fact("added") != "true" {
-		return nil // the key was granted before, so its line may be older than this run
+	if p.Fact(placedFact) == "" {
+		return nil
 	}
-	_, err := e.change(ctx, func(k store.Key, _ string, _ bool, f authorizedkeys.File) authorizedkeys.File {
-		return f.Remove(k.Blob)
+	_, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		if !first {
+			return f, nil
+		}
+		return f.Remove(k.Blob), nil
 	})
 	return err
 }
 
-// remove takes the key's lines out. It keeps what they were, so that they can be put back.
+// remove takes the key's lines out, after writing down what they were.
 func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
-	outcome, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) authorizedkeys.File {
-		if found := f.Find(k.Blob); len(found) > 0 {
-			if err := p.SetFact(ctx, "line", strings.TrimRight(found[0].Raw, "\r\n")); err != nil {
-				return f
-			}
+	outcome, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		var lines []string
+		for _, l := range f.Find(k.Blob) {
+			lines = append(lines, strings.TrimRight(l.Raw, "\r\n"))
 		}
-		return f.Remove(k.Blob)
+		if len(lines) == 0 {
+			return f, nil // removed before a cut
+		}
+		return f.Remove(k.Blob), p.SetFact(ctx, removedFact+path, strings.Join(lines, "\n"))
 	})
 	if err == nil {
 		outcome = "the line is gone; " + outcome
@@ -375,16 +381,17 @@ func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
 	return outcome, err
 }
 
+// putBack places again what this run removed, with the options that it had.
 func (e *edit) putBack(ctx context.Context, p *runs.Progress) error {
-	line := p.Fact("line")
-	if line == "" {
-		return nil
-	}
-	_, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) authorizedkeys.File {
-		if !first || len(f.Find(k.Blob)) > 0 {
-			return f
+	_, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		lines := p.Fact(removedFact + path)
+		if lines == "" || len(f.Find(k.Blob)) > 0 {
+			return f, nil
 		}
-		return f.Add(line)
+		for line := range strings.SplitSeq(lines, "\n") {
+			f = f.Add(line)
+		}
+		return f, nil
 	})
 	return err
 }
@@ -411,34 +418,24 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 	}
 }
 
-// ended settles the grant with what was done.
+// ended settles the grant with what was done: a new one whose line could not be
+// placed ends, and one that was to be withdrawn ends where its line is gone.
 func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string) error {
 	k, l, err := e.subject(ctx)
 	if err != nil {
 		return err
 	}
-	actor := Actor{Name: e.run.RequestedBy, Via: "service"}
 	name := loginName(l.OSUser, l.Instance.Name)
-	note := e.entry(actor, "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name)
-	if e.run.Kind == "withdraw" {
-		note = e.entry(actor, "grant.removed", "login", name, e.run.Reason, "The line of %s is gone from %s.", k.Name, name)
-		if state == runs.Done && k.StewardOf != nil {
-			if err := tx.RetireSteward(ctx, l.Instance.ID); err != nil {
-				return err
-			}
-		}
+	withdrawing, done := e.run.Kind == "withdraw", state == runs.Done
+	note := e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name)
+	if withdrawing {
+		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
 	}
-	if state == runs.Done {
-		return tx.Note(ctx, note)
+	if !done {
+		note.Outcome, note.Sentence = state, fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
 	}
-	note.Outcome, note.Sentence = state, fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
-	if e.run.Kind == "grant" && e.run.Facts["added"] == "true" {
-		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), "service"); err != nil {
-			return err
-		}
-	}
-	if e.run.Kind == "withdraw" {
-		if _, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: e.now(), GrantedBy: e.run.RequestedBy, Reason: "its withdrawal was not done"}); err != nil {
+	if withdrawing == done && (withdrawing || e.run.Facts["added"] == "true") {
+		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), e.run.RequestedBy); err != nil {
 			return err
 		}
 	}

@@ -136,12 +136,12 @@ func (s *Service) ReadKeyList(ctx context.Context, text, prefix string) ([]ListL
 			comments, digests, places = append(comments, l.Comment), append(digests, l.SHA256()), append(places, n)
 		}
 	}
-	known, err := s.store.NamesOfKeys(ctx, digests)
+	known, err := s.store.KeysIn(ctx, digests)
 	if err != nil {
 		return nil, nil, err
 	}
 	for i, given := range name.ForList(prefix, comments) {
-		lines[places[i]].Name, lines[places[i]].KnownAs = given, known[string(digests[i])]
+		lines[places[i]].Name, lines[places[i]].KnownAs = given, known[string(digests[i])].Name
 	}
 	return lines, notes, nil
 }

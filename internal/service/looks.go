@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -100,14 +102,29 @@ func (s *Service) recordFile(ctx context.Context, tx *store.Store, l look, f See
 	}
 	came, went := changesOf(earlier.Content, f.Content)
 	e := s.entry(l.by, "login.changed", "login", l.name, "", "The file %s of %s is not as it was: %s came, %s went.", f.Path, l.name, counted(len(came), "line"), counted(len(went), "line"))
-	e.Details = map[string]any{"came": came, "went": went}
+	e.Details = map[string]any{"came": came[:min(len(came), maxNotedLines)], "went": went[:min(len(went), maxNotedLines)]}
 	return tx.Note(ctx, e)
+}
+
+// maxNotedLines is how many lines that came or went stand in the daybook; the
+// versions of the file hold all.
+const maxNotedLines = 100
+
+// oneLine makes a text that somebody wrote on an instance fit for a record and for a
+// terminal: what is no UTF-8 and every control character becomes a question mark.
+func oneLine(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError || unicode.Is(unicode.Bidi_Control, r) {
+			return '?'
+		}
+		return r
+	}, text)
 }
 
 func changesOf(before, after []byte) (came, went []string) {
 	came, went = []string{}, []string{}
 	for _, c := range authorizedkeys.Differences(authorizedkeys.Parse(before), authorizedkeys.Parse(after)) {
-		text := strings.ToValidUTF8(strings.TrimRight(c.Line.Raw, "\r\n"), "?")
+		text := oneLine(strings.ReplaceAll(strings.TrimRight(c.Line.Raw, "\r\n"), "\t", " "))
 		if c.Came {
 			came = append(came, text)
 			continue
@@ -156,13 +173,13 @@ func (s *Service) recordKeys(ctx context.Context, tx *store.Store, l look, lines
 	seen := map[uuid.UUID]bool{}
 	for _, digest := range digests {
 		at := byDigest[string(digest)]
-		limits := strings.Join(at.line.Limits(l.at), "; ")
+		limits := oneLine(strings.Join(at.line.Limits(l.at), "; "))
 		if k, ok := known[string(digest)]; ok {
 			seen[k.ID] = true
 			sightings = append(sightings, store.Sighting{LoginID: l.login.ID, KeyID: k.ID, SeenAt: l.at, Method: l.method, Present: true, Limits: limits, Opens: at.opens})
 			continue
 		}
-		strangers = append(strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: at.line.Algorithm, Blob: at.line.Blob, Comment: at.line.Comment, Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
+		strangers = append(strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: oneLine(at.line.Algorithm), Blob: at.line.Blob, Comment: oneLine(at.line.Comment), Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
 	}
 	for _, id := range named {
 		if !seen[id] {
@@ -218,8 +235,8 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 		return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: fmt.Sprintf("%d files were given; a login has 1 to %d", len(files), maxReportedFiles)}
 	}
 	for _, f := range files {
-		if f.Path == "" || len(f.Path) > 4096 || !f.There && len(f.Content) > 0 {
-			return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: "a file has no path, or content though it is not there"}
+		if f.Path == "" || len(f.Path) > 4096 || oneLine(f.Path) != f.Path || !f.There && len(f.Content) > 0 {
+			return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: "a file has no path, one with control characters, or content though it is not there"}
 		}
 	}
 	_, err = s.recordLook(ctx, look{login: l, name: loginName(l.OSUser, i.Name), files: files, method: "read by " + actor.Name + " from their machine", by: actor, at: s.now()})

@@ -252,7 +252,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 		}
 	}
 	out.Label = labelWorth(i, out.Openers)
-	strangers, err := s.store.StrangersOf(ctx, i.ID)
+	strangers, err := s.store.StrangersOf(ctx, i.ID, maxOpeners)
 	if err != nil {
 		return Login{}, err
 	}

@@ -170,7 +170,13 @@ func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep) error {
 		login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod,
 		by: Actor{Name: "service", Via: "service"}, at: at,
 	})
-	return err
+	if err == nil || ctx.Err() != nil || store.Unavailable(err) {
+		return err
+	}
+	// Whatever is in this login's files must not hold up the others.
+	s.log.Error("record what a sweep saw", "login", loginName(l.OSUser, l.Instance.Name), "err", err)
+	const why = "what was read could not be recorded; see the service's log"
+	return errors.Join(s.store.NoteSweepFailure(ctx, l.ID, why, at), s.store.EndSweepItem(ctx, l.ID, sweepFailed, why, s.now()))
 }
 
 // readLogin reads the files of a login with the steward key.
@@ -185,19 +191,12 @@ func (s *Service) readLogin(ctx context.Context, l store.LoginToSweep) ([]SeenFi
 
 // readFiles reads all files that the server reads keys from.
 func readFiles(session *sshio.Session) ([]SeenFile, error) {
-	paths, err := session.KeyFiles()
-	if err != nil {
-		return nil, err
+	read, err := session.ReadAll()
+	files := make([]SeenFile, len(read))
+	for n, f := range read {
+		files[n] = SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode}
 	}
-	var files []SeenFile
-	for _, p := range paths {
-		f, err := session.Read(p)
-		if err != nil {
-			return nil, err
-		}
-		files = append(files, SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
-	}
-	return files, nil
+	return files, err
 }
 
 // stewardSession logs in with the steward key. Call end when done.

@@ -163,6 +163,39 @@ func (s *Session) Read(name string) (RemoteFile, error) {
 	return r, nil
 }
 
+// ReadAll reads all files that the server reads keys from for this login.
+func (s *Session) ReadAll() ([]RemoteFile, error) {
+	paths, err := s.KeyFiles()
+	if err != nil {
+		return nil, err
+	}
+	files := make([]RemoteFile, len(paths))
+	for n, p := range paths {
+		if files[n], err = s.Read(p); err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
+}
+
+// EditAll edits the first file that the server reads keys from, which is made if
+// it is not there, and each of the others that is there. See Edit.
+func (s *Session) EditAll(change func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) error {
+	files, err := s.ReadAll()
+	if err != nil {
+		return err
+	}
+	for n, file := range files {
+		if n > 0 && !file.There {
+			continue
+		}
+		if _, err := s.Edit(file.Path, func(f authorizedkeys.File) (authorizedkeys.File, error) { return change(file.Path, n == 0, f) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // ErrEdited is wrapped where somebody else changed the file again and again
 // between our read and our write. Nothing was written.
 var ErrEdited = errors.New("somebody else is editing the file")

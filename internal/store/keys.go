@@ -28,9 +28,8 @@ const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, s
 // else records one of them at the same time; again, it is known. The keys differ in what they are
 // and share the rest: keeper, purpose, labels, custody, origin, state and making.
 func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, error) {
-	there := map[string]Key{}
 	if len(keys) == 0 {
-		return there, nil
+		return nil, nil
 	}
 	// Asking first what is there is faster than having every row inserted on a condition.
 	var digests [][]byte
@@ -38,7 +37,8 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, 
 	for _, k := range keys {
 		digests, names = append(digests, k.SHA256), append(names, k.Name)
 	}
-	if err := s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests); err != nil {
+	there, err := s.KeysIn(ctx, digests)
+	if err != nil {
 		return there, err
 	}
 	named := map[string]Key{}
@@ -198,18 +198,11 @@ func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) 
 	return keys, s.withSharedPrimes(ctx, keys)
 }
 
-// NamesOfKeys returns the names of those of the keys, told by their digests,
-// that are recorded.
-func (s *Store) NamesOfKeys(ctx context.Context, digests [][]byte) (map[string]string, error) {
+// KeysIn returns those of the keys, told by their digests, that are recorded,
+// under their digests. Only their ids and names are filled in.
+func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]Key, error) {
 	there := map[string]Key{}
-	if err := s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests); err != nil {
-		return nil, err
-	}
-	names := map[string]string{}
-	for digest, k := range there {
-		names[digest] = k.Name
-	}
-	return names, nil
+	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests)
 }
 
 // InstancesWithHostKey returns the instances that are there and have a pinned

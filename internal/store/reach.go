@@ -25,11 +25,9 @@ type ReachFilter struct {
 // ReachLogin is a login as far as its reach needs it.
 type ReachLogin struct {
 	ID                  uuid.UUID
-	InstanceID          uuid.UUID
 	OSUser              string
 	Instance, Region    string
-	State               string
-	SweptAt, TriedAt    *time.Time
+	SweptAt             *time.Time
 	SweptBy, SweepError string
 	Strangers           int
 }
@@ -101,7 +99,7 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 }
 
 func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]ReachLogin, error) {
-	rows, err := s.pool.Query(ctx, `SELECT l.id, l.instance_id, l.os_user, i.name, i.region, i.state, l.swept_at, l.tried_at, l.swept_by, l.sweep_error,
+	rows, err := s.pool.Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
 			coalesce(g.count, 0)
 		FROM logins l JOIN instances i ON i.id = l.instance_id
 		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
@@ -114,7 +112,7 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]Re
 	for rows.Next() {
 		var l ReachLogin
 		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
-		if err := rows.Scan((*[16]byte)(&l.ID), (*[16]byte)(&l.InstanceID), &l.OSUser, &l.Instance, &l.Region, &l.State, &l.SweptAt, &l.TriedAt, &l.SweptBy, &l.SweepError, &l.Strangers); err != nil {
+		if err := rows.Scan((*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.Strangers); err != nil {
 			return nil, plain(err)
 		}
 		logins = append(logins, l)

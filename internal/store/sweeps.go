@@ -177,12 +177,6 @@ func (s *Store) LockLogin(ctx context.Context, id uuid.UUID) (Login, error) {
 	return l, plain(err)
 }
 
-// KeysIn returns the keys, told by their digests, that are recorded.
-func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]Key, error) {
-	there := map[string]Key{}
-	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests)
-}
-
 // NamedKeyIDs returns the ids of the keys that are granted or were seen in a login.
 func (s *Store) NamedKeyIDs(ctx context.Context, login uuid.UUID) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
@@ -193,20 +187,24 @@ func (s *Store) NamedKeyIDs(ctx context.Context, login uuid.UUID) ([]uuid.UUID, 
 
 // PutStrangers records the strangers that stand in a login now; others are forgotten.
 func (s *Store) PutStrangers(ctx context.Context, login uuid.UUID, strangers []Stranger) error {
-	db := s.db.WithContext(ctx)
-	var digests [][]byte
+	var digests, blobs [][]byte
+	var algorithms, comments, limits []string
+	var at []time.Time
 	for _, g := range strangers {
-		digests = append(digests, g.SHA256)
+		digests, blobs, algorithms = append(digests, g.SHA256), append(blobs, g.Blob), append(algorithms, g.Algorithm)
+		comments, limits, at = append(comments, g.Comment), append(limits, g.Limits), append(at, g.SeenAt)
 	}
-	gone := db.Where("login_id = ?", login)
-	if len(digests) > 0 {
-		gone = gone.Where("sha256 NOT IN ?", digests)
-	}
-	if err := gone.Delete(&Stranger{}).Error; err != nil || len(strangers) == 0 {
+	pool := s.db.Statement.ConnPool
+	if _, err := pool.ExecContext(ctx, `DELETE FROM strangers WHERE login_id = $1
+		AND NOT EXISTS (SELECT 1 FROM unnest($2::bytea[]) AS now (sha256) WHERE now.sha256 = strangers.sha256)`, [16]byte(login), digests); err != nil || len(strangers) == 0 {
 		return plain(err)
 	}
-	return plain(db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "login_id"}, {Name: "sha256"}}, DoUpdates: clause.AssignmentColumns([]string{"comment", "limits", "seen_at"})}).
-		CreateInBatches(strangers, 500).Error)
+	_, err := pool.ExecContext(ctx, `INSERT INTO strangers (login_id, sha256, algorithm, blob, comment, limits, first_seen_at, seen_at)
+		SELECT $1, n.sha256, n.algorithm, n.blob, n.comment, n.limits, n.at, n.at
+		FROM unnest($2::bytea[], $3::text[], $4::bytea[], $5::text[], $6::text[], $7::timestamptz[]) AS n (sha256, algorithm, blob, comment, limits, at)
+		ON CONFLICT (login_id, sha256) DO UPDATE SET comment = excluded.comment, limits = excluded.limits, seen_at = excluded.seen_at`,
+		[16]byte(login), digests, algorithms, blobs, comments, limits, at)
+	return plain(err)
 }
 
 // ClaimStrangers makes sightings of the strangers that are recorded keys by now.
@@ -217,10 +215,10 @@ func (s *Store) ClaimStrangers(ctx context.Context) error {
 		SELECT login_id, key_id, seen_at, 'seen as a stranger', true, limits FROM known ON CONFLICT DO NOTHING`).Error)
 }
 
-// StrangersOf returns the strangers in the logins of an instance, the first seen first.
-func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID) ([]Stranger, error) {
+// StrangersOf returns at most limit strangers in the logins of an instance, the first seen first.
+func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) ([]Stranger, error) {
 	var strangers []Stranger
-	err := s.db.WithContext(ctx).Where("login_id IN (SELECT id FROM logins WHERE instance_id = ?)", instance).Order("first_seen_at, sha256").Find(&strangers).Error
+	err := s.db.WithContext(ctx).Where("login_id IN (SELECT id FROM logins WHERE instance_id = ?)", instance).Order("first_seen_at, sha256").Limit(limit).Find(&strangers).Error
 	return strangers, plain(err)
 }
 
@@ -253,13 +251,6 @@ func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]Fil
 	var versions []FileVersion
 	err := s.db.WithContext(ctx).Where("login_id = ?", login).Order("seen_at DESC, path").Limit(limit).Find(&versions).Error
 	return versions, plain(err)
-}
-
-// LoginsOn returns the logins of an instance, by user.
-func (s *Store) LoginsOn(ctx context.Context, instance uuid.UUID) ([]Login, error) {
-	var logins []Login
-	err := s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("os_user").Find(&logins).Error
-	return logins, plain(err)
 }
 
 // KeepHalf keeps the sealed private half of a key.

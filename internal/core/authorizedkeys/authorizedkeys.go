@@ -187,27 +187,6 @@ func (l Line) Option(name string) (value string, ok bool) {
 	return "", false
 }
 
-// OptionText returns the options as they are written in the file.
-func (l Line) OptionText() string {
-	if l.Kind != Key || len(l.Options) == 0 {
-		return ""
-	}
-	text := strings.TrimLeft(l.Raw, " \t")
-	_, rest, err := cutOptions(strings.TrimRight(text, "\r\n"))
-	if err != nil {
-		return ""
-	}
-	return strings.TrimRight(text[:strings.LastIndex(text, rest)], " \t")
-}
-
-// Public returns the key as this product knows it; ok is false for a type that
-// is not known here.
-func (l Line) Public() (k keypair.Public, ok bool) {
-	k, err := keypair.ReadBlob(l.Blob)
-	k.Comment = l.Comment
-	return k, err == nil
-}
-
 // Expiry returns when the line stops opening the login, from its expiry-time
 // option: YYYYMMDD or YYYYMMDDHHMM[SS], in UTC with a Z and in the zone of the
 // server otherwise, which local gives. ok is false without the option; an option

@@ -47,8 +47,9 @@ func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 	cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
-	said := &output{}
+	said, drained := &output{}, make(chan struct{})
 	go func() {
+		defer close(drained)
 		buffer := make([]byte, 1024)
 		for {
 			n, err := master.Read(buffer)
@@ -61,6 +62,7 @@ func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
+	slave.Close() // so that reading ends once the client has
 	for i := 0; i+1 < len(dialogue); i += 2 {
 		eventually(t, "the prompt "+dialogue[i], func() bool { return strings.Contains(said.String(), dialogue[i]) })
 		if _, err := master.WriteString(dialogue[i+1] + "\n"); err != nil {
@@ -68,6 +70,7 @@ func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 		}
 	}
 	err := cmd.Wait()
+	<-drained
 	return said.String(), err
 }
 

@@ -36,15 +36,6 @@ names at the top of ~/.ssh/config.`,
 	},
 }
 
-// configDir is where the client keeps its files.
-func (s *session) configDir() (string, error) {
-	if dir := s.env.Getenv("XDG_CONFIG_HOME"); dir != "" {
-		return filepath.Join(dir, "plumlatch"), nil
-	}
-	home, err := s.home()
-	return filepath.Join(home, ".config", "plumlatch"), err
-}
-
 // knownHosts is the pinned host keys of an instance under its name.
 func knownHosts(i apiclient.Instance) string {
 	var b strings.Builder

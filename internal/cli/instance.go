@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -159,7 +158,7 @@ func (s *session) launched(ctx context.Context, client *apiclient.Client, instan
 		return err
 	}
 	file := s.fileFor(openers.Items)
-	entry := tryLogin(ctx, i.Connection, file)
+	entry := s.tryLogin(ctx, i.Connection, file)
 	if s.json {
 		return s.writeJSON(struct {
 			apiclient.Instance
@@ -432,16 +431,4 @@ var zoneListing = listing[apiclient.Zone]{
 	name:  func(z apiclient.Zone) string { return z.Name },
 	none:  "The cloud has no zone.",
 	cells: func(z apiclient.Zone) []string { return []string{z.Name, z.Region} },
-}
-
-// readable reports why the file cannot be used as a private half, or nil.
-func readable(file string) ([]byte, error) {
-	if file == "" {
-		return nil, fmt.Errorf("%w: no private half that fits is on this machine", errNotTried)
-	}
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", errNotTried, err)
-	}
-	return data, nil
 }

@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"plumlatch/internal/apiclient"
@@ -112,23 +111,11 @@ func (s *session) keep(k kept) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return "", err
-	}
 	data, err := json.MarshalIndent(k, "", "  ")
 	if err != nil {
 		return "", err
 	}
-	temp, err := os.CreateTemp(filepath.Dir(file), ".sign-in-*") // with mode 0600
-	if err != nil {
-		return "", err
-	}
-	_, err = temp.Write(append(data, '\n'))
-	if err := errors.Join(err, temp.Close()); err != nil {
-		os.Remove(temp.Name())
-		return "", err
-	}
-	return file, os.Rename(temp.Name(), file)
+	return file, writeWhole(file, string(data)+"\n")
 }
 
 func signOut(*flag.FlagSet) func(context.Context, *session, []string) error {

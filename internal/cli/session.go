@@ -45,16 +45,18 @@ type kept struct {
 	ID     string `json:"id"`
 }
 
-func (s *session) keptFile() (string, error) {
-	dir := s.env.Getenv("XDG_CONFIG_HOME")
-	if dir == "" {
-		home, err := s.home()
-		if err != nil {
-			return "", err
-		}
-		dir = filepath.Join(home, ".config")
+// configDir is where the client keeps its files.
+func (s *session) configDir() (string, error) {
+	if dir := s.env.Getenv("XDG_CONFIG_HOME"); dir != "" {
+		return filepath.Join(dir, "plumlatch"), nil
 	}
-	return filepath.Join(dir, "plumlatch", "sign-in.json"), nil
+	home, err := s.home()
+	return filepath.Join(home, ".config", "plumlatch"), err
+}
+
+func (s *session) keptFile() (string, error) {
+	dir, err := s.configDir()
+	return filepath.Join(dir, "sign-in.json"), err
 }
 
 func (s *session) home() (string, error) {

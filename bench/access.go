@@ -28,49 +28,83 @@ const (
 	atOnce = 32   // logins read at once, by the service and by the bare loop
 )
 
-// sweeps launches stand-in instances through a service of its own and measures
-// a sweep of them all, and beside it the bare rate of what that needs at least: a
-// handshake and the reading of one file over SFTP for each.
-func sweeps(ctx context.Context, dir, database string) error {
+// parts are how the stand-in instances are shared out among those that rotate: the
+// product, the bare loop, and a shell loop.
+var parts = []struct {
+	name string
+	many int
+}{{"product", rotated}, {"bare", rotated / 2}, {"shell", rotatedByShell}}
+
+// partOf returns the part of the n-th instance.
+func partOf(n int) string {
+	for _, p := range parts {
+		if n < p.many {
+			return p.name
+		}
+		n -= p.many
+	}
+	return "rest"
+}
+
+// fleet is stand-in instances that a service of its own launched.
+type fleet struct {
+	service *service
+	signer  ssh.Signer // of the key that opens all
+	line    string     // its public half
+	targets map[string][]sshio.Target
+	stop    func()
+}
+
+// launchFleet launches the stand-in instances.
+func launchFleet(ctx context.Context, dir, database string) (f *fleet, err error) {
 	fmt.Fprintf(os.Stderr, "launching %d stand-in instances\n", swept)
 	token := filepath.Join(dir, "cloud.token")
 	cloud, cloudURL, err := startProgram(exec.Command("bin/paddockd", "-data", filepath.Join(dir, "paddock"), "-token-file", token, "-block", "127.77.0.0/16", "-listen", "127.0.0.1:0"))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer cloud.Stop(20 * time.Second)
+	f = &fleet{targets: map[string][]sshio.Target{}, stop: func() { cloud.Stop(20 * time.Second) }}
 	s, err := startServiceWith(dir, database, "-cloud", cloudURL, "-safe-key-file", filepath.Join(dir, "safe.key"), "-sweep-every", "0")
 	if err != nil {
-		return err
+		return f, err
 	}
-	defer s.process.Stop(20 * time.Second)
+	f.service, f.stop = s, func() { s.process.Stop(20 * time.Second); cloud.Stop(20 * time.Second) }
 	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, "bench")
 	if err != nil {
-		return err
+		return f, err
 	}
 	text, err := pair.OpenSSH(nil)
 	if err != nil {
-		return err
+		return f, err
 	}
-	signer, err := ssh.ParsePrivateKey(text)
-	if err != nil {
-		return err
+	if f.signer, err = ssh.ParsePrivateKey(text); err != nil {
+		return f, err
+	}
+	f.line = pair.Line()
+	if err := os.WriteFile(filepath.Join(dir, "old"), text, 0o600); err != nil {
+		return f, err
 	}
 	if err := s.post(ctx, "/api/v1/keys", map[string]any{"name": "bench", "public_key": pair.Line()}, nil); err != nil {
-		return err
+		return f, err
 	}
 	group, launching := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	for n := range swept {
 		group.Go(func() error {
-			return s.post(launching, "/api/v1/instances", map[string]any{"name": fmt.Sprintf("swept-%04d", n), "image": "debian-12", "size": "small", "keys": []string{"bench"}, "steward": true, "labels": map[string]string{"bench": "sweep"}}, nil)
+			return s.post(launching, "/api/v1/instances", map[string]any{"name": fmt.Sprintf("swept-%04d", n), "image": "debian-12", "size": "small", "keys": []string{"bench"}, "steward": true, "labels": map[string]string{"bench": "sweep", "part": partOf(n)}}, nil)
 		})
 	}
 	if err := group.Wait(); err != nil {
-		return err
+		return f, err
 	}
+	return f, f.await(ctx)
+}
+
+// await waits until all instances are up and gathers how to reach them.
+func (f *fleet) await(ctx context.Context) error {
 	var up struct {
 		Items []struct {
+			Labels     map[string]string
 			Connection struct {
 				User, Address string
 				Port          int
@@ -83,7 +117,7 @@ func sweeps(ctx context.Context, dir, database string) error {
 		Total int
 	}
 	for until := time.Now().Add(10 * time.Minute); ; {
-		if err := s.get(ctx, "/api/v1/instances?label=bench%3Dsweep&state=running&total=true&limit=1", &up); err != nil {
+		if err := f.service.get(ctx, "/api/v1/instances?label=bench%3Dsweep&state=running&total=true&limit=1", &up); err != nil {
 			return err
 		}
 		if up.Total == swept {
@@ -94,10 +128,9 @@ func sweeps(ctx context.Context, dir, database string) error {
 		}
 		time.Sleep(500 * time.Millisecond)
 	}
-	var targets []sshio.Target
 	for after := ""; ; after = up.Next {
 		up.Items, up.Next = nil, ""
-		if err := s.get(ctx, "/api/v1/instances?label=bench%3Dsweep&limit=500&after="+after, &up); err != nil {
+		if err := f.service.get(ctx, "/api/v1/instances?label=bench%3Dsweep&limit=500&after="+after, &up); err != nil {
 			return err
 		}
 		for _, i := range up.Items {
@@ -109,14 +142,24 @@ func sweeps(ctx context.Context, dir, database string) error {
 				}
 				t.HostKeys = append(t.HostKeys, k.Blob)
 			}
-			targets = append(targets, t)
+			f.targets[i.Labels["part"]] = append(f.targets[i.Labels["part"]], t)
 		}
 		if up.Next == "" {
-			break
+			return nil
 		}
 	}
+}
+
+// sweeps measures a sweep of the fleet, and beside it the bare rate of what that
+// needs at least: a handshake and the reading of one file over SFTP for each.
+func (f *fleet) sweeps(ctx context.Context) error {
+	s := f.service
+	var targets []sshio.Target
+	for _, part := range f.targets {
+		targets = append(targets, part...)
+	}
 	fmt.Fprintf(os.Stderr, "sweeping %d instances\n", len(targets))
-	bare, err := readAll(ctx, targets, signer)
+	bare, err := readAll(ctx, targets, f.signer)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"net/http"
@@ -38,13 +39,15 @@ const (
 )
 
 func main() {
-	if err := run(context.Background()); err != nil {
+	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations")
+	flag.Parse()
+	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(ctx context.Context) error {
+func run(ctx context.Context, only string) error {
 	dir, err := os.MkdirTemp("", "plumlatch-bench-*")
 	if err != nil {
 		return err
@@ -59,7 +62,13 @@ func run(ctx context.Context) error {
 	}
 	defer database.Stop()
 	fmt.Println("| what | measured |\n| --- | --- |")
-	empty, err := startService(dir, database.URL)
+	if err := firstAdmin(dir, database.URL); err != nil {
+		return err
+	}
+	if only == "fleet" {
+		return ofFleet(ctx, dir, database.URL)
+	}
+	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
 		return err
 	}
@@ -109,7 +118,7 @@ func run(ctx context.Context) error {
 	if err := s.process.Stop(10 * time.Second); err != nil {
 		return err
 	}
-	if err := sweeps(ctx, dir, database.URL); err != nil {
+	if err := ofFleet(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()
@@ -118,6 +127,21 @@ func run(ctx context.Context) error {
 	}
 	fmt.Printf("| the console's built files, gzip, all of them | %.0f kB |\n", float64(size)/1000)
 	return nil
+}
+
+// ofFleet measures what is done over SSH to stand-in instances.
+func ofFleet(ctx context.Context, dir, database string) error {
+	f, err := launchFleet(ctx, dir, database)
+	if f != nil {
+		defer f.stop()
+	}
+	if err != nil {
+		return err
+	}
+	if err := f.sweeps(ctx); err != nil {
+		return err
+	}
+	return f.rotations(ctx, dir)
 }
 
 func ms(d time.Duration) float64 { return d.Seconds() * 1000 }
@@ -202,16 +226,17 @@ type service struct {
 	ready   time.Duration
 }
 
-func startService(dir, database string) (*service, error) {
+// firstAdmin makes the account that the bench signs in with, and the cloud's token.
+func firstAdmin(dir, database string) error {
 	if err := os.WriteFile(filepath.Join(dir, "cloud.token"), []byte(rand.Text()), 0o600); err != nil {
-		return nil, err
+		return err
 	}
 	admin := exec.Command("bin/plumlatchd", "-database", database, "-first-admin", "bench")
 	admin.Stdin = strings.NewReader(password)
 	if out, err := admin.CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("first admin: %w: %s", err, out)
+		return fmt.Errorf("first admin: %w: %s", err, out)
 	}
-	return startServiceWith(dir, database, "-cloud", "http://127.0.0.1:1")
+	return nil
 }
 
 // password is the bench's own, new for each run.

@@ -91,26 +91,69 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 		}
 	}
 	mine := h.private("mine")
-	ask("all is well", 10, "", "", "-with", mine)
-	ask("found by itself", 10, "", "")
-	ask("a key that is not granted", 7, "neither granted", "plumlatch grant add second debian@door", "-with", h.private("second"))
-	ask("a lost key", 6, "is lost", "plumlatch key new", "-with", h.private("gone"))
-	ask("a key in no record", 6, "not recorded", "plumlatch key import", "-with", filepath.Join(dir, "unknown"))
-	ask("no passphrase", 5, "encrypted", "-passphrase-file", "-with", filepath.Join(dir, "closed"))
-	ask("quoted in a mail", 5, "a form that ssh does not read", "plumlatch key convert", "-with", crlf)
-	ask("the public half", 4, "holds no private half", "-with", "-with", filepath.Join(dir, "unknown.pub"))
-	ask("others can read it", 4, "lets others read it", "chmod 600", "-with", open)
-	ask("no file", 4, "no such file", "-with", "-with", filepath.Join(dir, "none"))
-	ask("another user", 1, "no login that is recorded", "-login debian", "-login", "root", "-with", mine)
+	ask("all is well", 12, "", "", "-with", mine)
+	ask("found by itself", 12, "", "")
+	ask("a key that is not granted", 9, "neither granted", "plumlatch grant add second debian@door", "-with", h.private("second"))
+	ask("a lost key", 7, "is lost", "plumlatch key new", "-with", h.private("gone"))
+	ask("a key in no record", 7, "not recorded", "plumlatch key import", "-with", filepath.Join(dir, "unknown"))
+	ask("no passphrase", 6, "encrypted", "-passphrase-file", "-with", filepath.Join(dir, "closed"))
+	ask("quoted in a mail", 6, "a form that ssh does not read", "plumlatch key convert", "-with", crlf)
+	ask("the public half", 5, "holds no private half", "-with", "-with", filepath.Join(dir, "unknown.pub"))
+	ask("others can read it", 5, "lets others read it", "chmod 600", "-with", open)
+	ask("no file", 5, "no such file", "-with", "-with", filepath.Join(dir, "none"))
+	ask("another user", 8, "no login that is recorded", "-login debian", "-login", "root", "-with", mine)
 	file := h.keysFile("door")
 	text := read(t, file)
 	if err := os.WriteFile(file, []byte(strings.SplitAfterN(text, "\n", 2)[1]), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	ask("its line was taken out by hand", 9, "refuses the login", "plumlatch sweep door", "-with", mine)
+	ask("its line was taken out by hand", 11, "refuses the login", "plumlatch sweep door", "-with", mine)
 	h.client("sweep", "door")
-	ask("and that was seen", 7, "was not there at the last look", "plumlatch grant add mine", "-with", mine)
+	ask("and that was seen", 9, "was not there at the last look", "plumlatch grant add mine", "-with", mine)
 	h.must("grant", "add", "mine", "door")
+	c := h.cloudPort()
+	id := h.instance("door").CloudId
+	if err := c.PermitAgent(t.Context(), id, true); err != nil {
+		t.Fatal(err)
+	}
+	home := filepath.Dir(filepath.Dir(file))
+	if err := os.Chmod(home, 0o775); err != nil {
+		t.Fatal(err)
+	}
+	if out := h.must("sweep", "door"); !strings.Contains(out, "as before") { // sshd refuses the steward too, so the agent reads
+		t.Errorf("%s", out)
+	}
+	ask("others may write the home folder", 10, "/home/debian has the mode 0775", "chmod go-w /home/debian", "-with", mine)
+	if err := os.Chmod(home, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	h.must("sweep", "door")
+	rules, err := c.FirewallRules(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range rules {
+		h.adapter("DELETE", "/firewall-rules/"+r.Id, "")
+	}
+	ask("no rule at all", 2, "no rule lets anybody in", "Have a rule added", "-with", mine)
+	h.adapter("POST", "/firewall-rules", `{"group": "default", "source": "192.0.2.0/24", "port": 2222}`)
+	ask("no rule for this address", 2, "no rule lets 127.0.0.1 in; there are rules for 192.0.2.0/24", "-from ADDRESS", "-with", mine)
+	h.adapter("POST", "/firewall-rules", `{"group": "default", "source": "127.0.0.0/8", "port": 2222}`)
+	if out := h.must("why", "door", "-with", mine); !strings.Contains(out, "the rule for 127.0.0.0/8 lets 127.0.0.1 in") {
+		t.Errorf("%s", out)
+	}
+	before := h.instance("door").PublicAddress
+	h.adapter("POST", "/instances/"+id+"/stop", "")
+	eventually(t, "a stop behind the service's back", func() bool { return h.adapter("GET", "/instances/"+id, "")["state"] == "stopped" })
+	ask("stopped by somebody else", 1, "the cloud says that it is stopped", "plumlatch instance start door", "-with", mine)
+	h.adapter("POST", "/instances/"+id+"/start", "")
+	eventually(t, "a start behind the service's back", func() bool { return h.adapter("GET", "/instances/"+id, "")["state"] == "running" })
+	ask("moved by somebody else", 1, "it changed from "+before+" to ", "plumlatch instance stop door", "-with", mine)
+	h.must("instance", "stop", "door", "-yes")
+	h.must("instance", "start", "door")
+	if out := h.must("why", "door", "-with", mine); !strings.Contains(out, "it was "+before) {
+		t.Errorf("after a start that moved it:\n%s", out)
+	}
 	h.must("instance", "stop", "door", "-yes")
 	ask("stopped", 0, "is stopped", "plumlatch instance start door", "-with", mine)
 }

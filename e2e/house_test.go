@@ -23,6 +23,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/child"
+	"plumlatch/internal/cloud"
 	"plumlatch/internal/pgboot/pgtest"
 )
 
@@ -150,7 +151,13 @@ const password = "guillemot ledge"
 // newHouse starts a house. latency is that of the stand-in cloud.
 func newHouse(t testing.TB, latency string) *house {
 	t.Helper()
-	h := &house{t: t, dir: t.TempDir(), database: pgtest.Database(t)}
+	return newHouseOn(t, latency, pgtest.Database(t))
+}
+
+// newHouseOn starts a house on a database.
+func newHouseOn(t testing.TB, latency, database string) *house {
+	t.Helper()
+	h := &house{t: t, dir: t.TempDir(), database: database}
 	if err := os.WriteFile(h.tokenFile(), []byte("cloud-token\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -292,6 +299,44 @@ func (h *house) call(method, path, token, body string) (int, string) {
 		h.t.Fatal(err)
 	}
 	return resp.StatusCode, string(data)
+}
+
+// cloudPort is the port to the house's cloud.
+func (h *house) cloudPort() *cloud.Cloud {
+	h.t.Helper()
+	c, err := cloud.Connect(h.cloudURL, "cloud-token")
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return c
+}
+
+// adapter calls the cloud behind the service's back, as somebody with another
+// tool would, and returns the object that it answers with.
+func (h *house) adapter(method, path, body string) map[string]any {
+	h.t.Helper()
+	r, err := http.NewRequest(method, h.cloudURL+"/v1"+path, strings.NewReader(body))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer cloud-token")
+	r.Header.Set("Content-Type", "application/json")
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(resp.Body)
+	if err != nil || resp.StatusCode >= 300 {
+		h.t.Fatalf("%s %s: %s %s %v", method, path, resp.Status, data, err)
+	}
+	out := map[string]any{}
+	if len(data) > 0 {
+		if err := json.Unmarshal(data, &out); err != nil {
+			h.t.Fatal(err)
+		}
+	}
+	return out
 }
 
 func jsonBody(t testing.TB, v any) string {

@@ -237,6 +237,7 @@ func TestAStopCostsTheAddressUnlessStaticAndTheHostKeyStays(t *testing.T) {
 
 // TestKilledInMidLaunchItFinishes kills the service in each step of a launch.
 func TestKilledInMidLaunchItFinishes(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	h := newHouse(t, "disk=300ms,instance=300ms,boot=300ms")
 	h.must("key", "new", "k")
 	for n, step := range []string{"disk", "instance", "boot", "ssh"} {
@@ -297,6 +298,7 @@ func (h *house) cloudInstances() int {
 // TestALaunchThatFailsIsUndoneAndTold has somebody else sit on the address that
 // the instance is to get, so that it cannot boot.
 func TestALaunchThatFailsIsUndoneAndTold(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	h := newHouse(t, "disk=300ms")
 	h.must("key", "new", "k")
 	block, err := os.ReadFile(filepath.Join(h.dir, "block"))
@@ -327,6 +329,7 @@ func TestALaunchThatFailsIsUndoneAndTold(t *testing.T) {
 }
 
 func TestAStoppedCloudIsToldAndNothingIsHalfRecorded(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	h := newHouse(t, "disk=1s")
 	h.must("key", "new", "k")
 	id := strings.TrimSpace(h.must("instance", "launch", "waits", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"))
@@ -349,19 +352,9 @@ func TestAStoppedCloudIsToldAndNothingIsHalfRecorded(t *testing.T) {
 }
 
 func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	server := startDatabase(t)
-	h := &house{t: t, dir: t.TempDir(), database: server.URL}
-	if err := os.WriteFile(h.tokenFile(), []byte("cloud-token\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	h.startCloud("disk=200ms")
-	cmd := exec.Command(filepath.Join(bin, "plumlatchd"), "-database", h.database, "-first-admin", "ines")
-	cmd.Stdin = strings.NewReader(password)
-	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
-	h.startService("127.0.0.1:0")
-	h.token = h.signIn("ines", password)
+	h := newHouseOn(t, "disk=200ms", server.URL)
 	h.must("key", "new", "k")
 	id := strings.TrimSpace(h.must("instance", "launch", "through", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"))
 	server.stop(t)

@@ -65,3 +65,44 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 	p.open("/")
 	p.says("nobody is known to hold a key in place")
 }
+
+func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing.T) {
+	h := newHouse(t, "")
+	file, _ := h.adrift("door")
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/")
+	p.press("Map")
+	p.says("1 login. 3 keys. Steward keys are not drawn.")
+	p.holds("the stranger on the map", `[...document.querySelectorAll("svg text")].some((e) => e.textContent.includes("1 stranger"))`)
+	p.press("Differences")
+	p.says("first seen")
+	for _, c := range []struct{ what, choice string }{{"second", "place its line"}, {"third", "remove its line"}, {"hide 3", "accept as granted"}} {
+		find := `[...document.querySelectorAll("input")].find((e) => (e.getAttribute("aria-label") ?? "").startsWith("What to do about ` + c.what + `"))`
+		p.holds("the choice about "+c.what, `(() => { const box = `+find+`; if (!box) return false;
+			box.closest(".ant-select").dispatchEvent(new MouseEvent("mousedown", {bubbles: true}));
+			const options = document.getElementById(box.getAttribute("aria-controls"))?.closest(".ant-select-dropdown")?.querySelectorAll(".ant-select-item-option") ?? [];
+			const wanted = [...options].find((e) => e.innerText.trim() === "`+c.choice+`");
+			wanted?.click();
+			return Boolean(wanted); })()`)
+	}
+	p.press("Settle 3 differences")
+	p.says("place its line: 1")
+	p.fill("Why, for the daybook", "spring cleaning")
+	p.press("Settle them")
+	p.says("What came of it")
+	p.says("recorded")
+	eventually(t, "the lines to change", func() bool {
+		text := read(t, file)
+		return strings.Contains(text, " second") && !strings.Contains(text, " third")
+	})
+	p.press("Close")
+	p.says("Just the granted keys stand there")
+	p.press("Grants")
+	p.says("spring cleaning")
+	p.open("/proofs")
+	p.says("never proved")
+	p.open("/logins/door")
+	p.press("Compare any two looks")
+	p.says("Two looks at debian@door")
+}

@@ -101,7 +101,7 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 		t.Errorf("the first sweep says\n%s", out)
 	}
 	l := h.login("door")
-	if l.Reach.Reach != "stale" || l.Reach.InPlace != 1 || !l.Reach.Steward {
+	if l.Reach.Reach != "thin" || l.Reach.InPlace != 1 || !l.Reach.Steward { // the launch's own login is a proof
 		t.Errorf("the login stands at %+v", l.Reach)
 	}
 	dir := t.TempDir()
@@ -164,7 +164,6 @@ func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
 	if got := read(t, file); strings.Count(got, "second") != 1 {
 		t.Errorf("granted twice, the line stands there more than once:\n%s", got)
 	}
-	// Not proved by anybody, the login is stale with one key or two.
 	h.must("prove", "mine", "second")
 	if l := h.login("door"); l.Reach.Reach != "thin" || l.Reach.InPlace != 2 {
 		t.Errorf("both keys are of one keeper: %+v", l.Reach)
@@ -289,6 +288,7 @@ func TestAnUndoneGrantLeavesWhatStoodThereBefore(t *testing.T) {
 }
 
 func TestAHostileFileHoldsUpNoSweepAndReachesNoTerminal(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	for _, name := range []string{"calm", "hostile", "long"} {
 		args := []string{"instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-steward"}
@@ -326,6 +326,7 @@ func TestAHostileFileHoldsUpNoSweepAndReachesNoTerminal(t *testing.T) {
 }
 
 func TestKilledInMidGrantItFinishes(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("key", "new", "second")
@@ -461,7 +462,12 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	h.keeper("oona")
 	h.must("key", "new", "mine")
 	h.must("key", "new", "mareks", "-keeper", "marek")
-	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "mine", "-key", "mareks", "-steward")
+	// From a home without private halves no login is tried, so nobody proves anything.
+	status, body := h.call("POST", "/api/v1/instances", h.token, `{"name": "door", "image": "debian-12", "size": "small", "keys": ["mine", "mareks"], "steward": true}`)
+	if status != 202 {
+		t.Fatalf("%d %s", status, body)
+	}
+	eventually(t, "the launch", func() bool { return h.instance("door").State == "running" })
 	if l := h.login("door"); l.Reach.Reach != "stale" {
 		t.Errorf("nobody proved: %s", l.Reach.Reach)
 	}
@@ -506,6 +512,7 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 }
 
 func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("key", "new", "guest")
@@ -529,5 +536,38 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 	}
 	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
 		t.Errorf("the other key: %s %v", out, err)
+	}
+}
+
+func TestWhatCannotBeReadIsSaidAndKeepsWhatWasSeen(t *testing.T) {
+	h := newHouse(t, "")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
+	h.must("sweep", "door")
+	file := h.keysFile("door")
+	home := filepath.Dir(filepath.Dir(file))
+	seen := h.login("door").Reach.SweptAt
+	fails := func(what, want string) {
+		t.Helper()
+		r := h.client("sweep", "door")
+		if l := h.login("door"); r.status != 3 || !strings.Contains(r.out, want) || !l.Reach.SweptAt.Equal(*seen) || l.Reach.InPlace != 1 || l.Reach.SweepError == nil {
+			t.Errorf("%s: %d\n%s%+v", what, r.status, r.out, l.Reach)
+		}
+	}
+	if err := os.Chmod(file, 0o200); err != nil {
+		t.Fatal(err)
+	}
+	fails("a file that its owner may not read", "permission denied")
+	if err := os.Chmod(file, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(home, home+".away"); err != nil {
+		t.Fatal(err)
+	}
+	fails("no home folder", "refuses the login")
+	if err := os.Rename(home+".away", home); err != nil {
+		t.Fatal(err)
+	}
+	if out := h.must("sweep", "door"); !strings.Contains(out, "as before") {
+		t.Errorf("put right: %s", out)
 	}
 }

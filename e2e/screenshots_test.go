@@ -2,9 +2,9 @@ package e2e
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"plumlatch/internal/demo"
@@ -25,40 +25,49 @@ func TestScreenshots(t *testing.T) {
 	take := func(name, ready string) {
 		t.Helper()
 		p.says(ready)
-		p.holds("the page to settle", `!document.querySelector(".ant-spin-spinning") && document.getAnimations().length === 0`)
+		p.holds("the page to settle", `!document.querySelector(".ant-spin-spinning") && document.getAnimations().every((a) => a.effect.getTiming().iterations === Infinity)`)
 		p.shoot(filepath.Join(*screenshots, name+".png"))
 	}
-	p.open("/")
-	take("console-sign-in", "Sign in")
 	p.signIn("marek", demo.Password("marek"))
 	p.open("/")
 	take("console-reach", "tide-gauge-3")
 	p.open("/logins/ubuntu@ringing-web")
 	take("console-login", "The first look was on")
+	p.open("/differences")
+	take("console-differences", "missing")
+	p.open("/grants")
+	take("console-grants", "cover for the field team")
+	p.open("/proofs")
+	take("console-to-prove", "never proved")
 	p.open("/instances")
 	take("console-instances", "atlas-db")
 	p.open("/instances/atlas-db")
 	take("console-instance", "marek-main")
 	p.open("/keys")
 	take("console-keys", "atlas-old")
-	p.press("New key")
-	p.press("Import a public key")
-	p.fill("Name", "atlas-laptop")
-	p.paste("Public key", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH1xmF0uVwv8mFqnV2v9oS2cX3JvQd0bD1Yb2l0K4h7C marek@new-laptop")
-	take("console-import", "SHA256:")
 	p.open("/keys/hides-shared")
 	take("console-key", "hide-cam-9")
-	p.press("What is this?")
-	p.insert(strings.TrimSpace(h.must("key", "show", "atlas-deploy", "-format", "jwk")))
-	take("console-what-is-this", "ubuntu@atlas-web-1")
 	p.open("/launch?key=marek-main")
 	p.fill("Name", "atlas-web-3")
 	take("console-launch", "debian@atlas-web-3")
 	p.press("Launch")
 	p.says("It is up. Log in")
+	p.open("/rotations/plan?key=oona-main")
+	p.press("Show the plan")
+	take("console-rotation-plan", "tide-gauge-1")
+	h.must("rotate", "start", "-key", "hides-shared", "-each", "instance", "-make", "service", "-first", "3", "-grace", "48h", "-reason", "end sharing", "-yes")
+	p.open("/rotations/" + h.rotation().Id.String())
+	take("console-rotation", "the old key goes on")
 	p.open("/daybook")
 	take("console-daybook", "atlas-web-3")
+	p.open("/adopt")
+	p.press("A list")
+	port := h.instance("song-archive").Connection.Port
+	p.paste("CSV with the heading", fmt.Sprintf("name,address,port,login,team\nweather-mast,%s,%d,pi,field\npier-clock,%s,%d,pi,field\nold-buoy,127.0.0.1,1,pi,field\n",
+		h.instance("tide-gauge-1").PrivateAddress, port, h.instance("tide-gauge-2").PrivateAddress, port))
+	p.press("Ask them for their host keys")
+	take("console-adopt", "SHA256:")
 	p.dark(true)
-	p.open("/")
-	take("console-dark", "tide-gauge-3")
+	p.open("/map")
+	take("console-map-dark", "Steward keys are not drawn")
 }

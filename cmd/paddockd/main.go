@@ -77,7 +77,7 @@ func run() error {
 func parseLatency(s string) (paddock.Latency, error) {
 	var l paddock.Latency
 	places := map[string]*time.Duration{
-		"disk": &l.Disk, "instance": &l.Instance, "boot": &l.Boot, "start": &l.Start, "stop": &l.Stop, "terminate": &l.Terminate,
+		"disk": &l.Disk, "instance": &l.Instance, "boot": &l.Boot, "start": &l.Start, "stop": &l.Stop, "terminate": &l.Terminate, "agent": &l.Agent,
 	}
 	for _, part := range strings.FieldsFunc(s, func(r rune) bool { return r == ',' }) {
 		name, value, _ := strings.Cut(part, "=")

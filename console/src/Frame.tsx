@@ -9,12 +9,17 @@ import { Loading } from "./parts/Loading";
 import { ProblemNote } from "./parts/ProblemNote";
 import { WhatIsThis } from "./parts/WhatIsThis";
 
-const places = [
-  { to: "/", text: "Reach" },
+const places: { to: string; text: string; also?: string[] }[] = [
+  { to: "/", text: "Reach", also: ["/map", "/differences", "/grants", "/proofs", "/logins/"] },
   { to: "/instances", text: "Instances" },
   { to: "/keys", text: "Key pairs" },
+  { to: "/rotations", text: "Rotations" },
   { to: "/daybook", text: "Daybook" },
 ];
+
+const placeStyle = (active: boolean) => ({
+  color: "#fff", opacity: active ? 1 : 0.82, padding: "0 14px", lineHeight: "48px", boxShadow: active ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: active ? 600 : 400,
+});
 
 /** What stands around every page: the bar with the places, and who is signed in. */
 export function Frame() {
@@ -36,10 +41,7 @@ export function Frame() {
         </Link>
         <nav aria-label="Places" style={{ display: "flex", gap: 4, flex: 1, height: "100%" }}>
           {places.map((p) => (
-            <NavLink key={p.to} to={p.to} end={p.to === "/"} style={({ isActive }) => ({
-              color: "#fff", opacity: isActive ? 1 : 0.82, padding: "0 14px", lineHeight: "48px",
-              boxShadow: isActive ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: isActive ? 600 : 400,
-            })}>{p.text}</NavLink>
+            <NavLink key={p.to} to={p.to} end={p.to === "/"} style={({ isActive }) => placeStyle(isActive || Boolean(p.also?.some((a) => here.pathname.startsWith(a))))}>{p.text}</NavLink>
           ))}
         </nav>
         <WhatIsThis />

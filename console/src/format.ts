@@ -44,6 +44,15 @@ export const reachMeaning: Record<(typeof reachOrder)[number], string> = {
   solid: "two or more keepers with a fresh proof",
 };
 
+/** The states of one login in a rotation, in their order. */
+export const itemStates = ["waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"] as const;
+
+/** A grace for people. */
+export function graceText(seconds: number): string {
+  if (seconds % 86_400 === 0) return counted(seconds / 86_400, "day");
+  return seconds % 3600 === 0 ? counted(seconds / 3600, "hour") : counted(seconds, "second");
+}
+
 type Tone = "good" | "busy" | "warn" | "bad" | "off";
 
 interface Look { tone: Tone; sign: string }
@@ -70,10 +79,17 @@ const looks: Record<string, Look> = {
   undone: { tone: "warn", sign: "↶" },
   undoing: { tone: "warn", sign: "↶" },
   refused: { tone: "warn", sign: "✕" },
+  "never proved": { tone: "warn", sign: "○" },
+  "soon stale": { tone: "off", sign: "◔" },
   shut: { tone: "bad", sign: "■" },
   stale: { tone: "warn", sign: "◑" },
   thin: { tone: "warn", sign: "◔" },
   solid: { tone: "good", sign: "●" },
+  placing: { tone: "busy", sign: "◔" },
+  placed: { tone: "busy", sign: "◑" },
+  proved: { tone: "busy", sign: "◕" },
+  removing: { tone: "busy", sign: "◕" },
+  paused: { tone: "warn", sign: "‖" },
   queued: { tone: "busy", sign: "◔" },
   waiting: { tone: "off", sign: "·" },
 };

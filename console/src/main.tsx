@@ -9,13 +9,21 @@ import { Loading } from "./parts/Loading";
 import { NotFound } from "./parts/NotFound";
 
 const Reach = lazy(() => import("./pages/reach/Reach"));
+const MapPage = lazy(() => import("./pages/reach/Map"));
+const Differences = lazy(() => import("./pages/reach/Differences"));
+const ToProve = lazy(() => import("./pages/reach/ToProve"));
+const Grants = lazy(() => import("./pages/grants/Grants"));
 const LoginPage = lazy(() => import("./pages/logins/Login"));
 const SignIn = lazy(() => import("./pages/signin/SignIn"));
 const Instances = lazy(() => import("./pages/instances/Instances"));
 const InstancePage = lazy(() => import("./pages/instances/Instance"));
+const Adopt = lazy(() => import("./pages/instances/Adopt"));
 const Launch = lazy(() => import("./pages/instances/Launch"));
 const Keys = lazy(() => import("./pages/keys/Keys"));
 const KeyPage = lazy(() => import("./pages/keys/Key"));
+const Rotations = lazy(() => import("./pages/rotations/Rotations"));
+const RotationPage = lazy(() => import("./pages/rotations/RotationPage"));
+const RotationPlanPage = lazy(() => import("./pages/rotations/Plan"));
 const RunPage = lazy(() => import("./pages/runs/Run"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
@@ -26,12 +34,20 @@ const router = createBrowserRouter([
     element: <Frame />,
     children: [
       { index: true, element: <Reach /> },
+      { path: "map", element: <MapPage /> },
+      { path: "differences", element: <Differences /> },
+      { path: "grants", element: <Grants /> },
+      { path: "proofs", element: <ToProve /> },
       { path: "logins/:name", element: <LoginPage /> },
       { path: "instances", element: <Instances /> },
       { path: "instances/:name", element: <InstancePage /> },
+      { path: "adopt", element: <Adopt /> },
       { path: "launch", element: <Launch /> },
       { path: "keys", element: <Keys /> },
       { path: "keys/:name", element: <KeyPage /> },
+      { path: "rotations", element: <Rotations /> },
+      { path: "rotations/plan", element: <RotationPlanPage /> },
+      { path: "rotations/:id", element: <RotationPage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "daybook", element: <Daybook /> },
       { path: "*", element: <NotFound /> },

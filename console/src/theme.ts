@@ -26,7 +26,7 @@ export function themeFor(dark: boolean): ThemeConfig {
       controlHeight: 32,
     },
     components: {
-      Table: { cellPaddingBlockSM: 6, cellPaddingInlineSM: 12, headerBg: dark ? "#29212e" : "#f4edf2" },
+      Table: { cellPaddingBlockSM: 6, cellPaddingInlineSM: 12, headerBg: dark ? "#29212e" : "#f4edf2", rowSelectedBg: dark ? "#33232f" : "#f7ecf4", rowSelectedHoverBg: dark ? "#3b2937" : "#f2e2ee" },
       Layout: { headerBg: dark ? "#2a1726" : "#4f1d42", headerHeight: 48, headerPadding: "0 20px" },
     },
   };

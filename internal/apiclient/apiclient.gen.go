@@ -18,6 +18,54 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ChangeRotationChange.
+const (
+	ChangeRotationChangePause  ChangeRotationChange = "pause"
+	ChangeRotationChangeResume ChangeRotationChange = "resume"
+	ChangeRotationChangeRetry  ChangeRotationChange = "retry"
+	ChangeRotationChangeUndo   ChangeRotationChange = "undo"
+)
+
+// Valid indicates whether the value is a known member of the ChangeRotationChange enum.
+func (e ChangeRotationChange) Valid() bool {
+	switch e {
+	case ChangeRotationChangePause:
+		return true
+	case ChangeRotationChangeResume:
+		return true
+	case ChangeRotationChangeRetry:
+		return true
+	case ChangeRotationChangeUndo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Choice.
+const (
+	ChoiceAccept   Choice = "accept"
+	ChoicePlace    Choice = "place"
+	ChoiceRemove   Choice = "remove"
+	ChoiceWithdraw Choice = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the Choice enum.
+func (e Choice) Valid() bool {
+	switch e {
+	case ChoiceAccept:
+		return true
+	case ChoicePlace:
+		return true
+	case ChoiceRemove:
+		return true
+	case ChoiceWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Custody.
 const (
 	CustodyHolder Custody = "holder"
@@ -183,6 +231,27 @@ func (e ListResultState) Valid() bool {
 	}
 }
 
+// Defines values for MachineListReadingFormat.
+const (
+	MachineListReadingFormatCsv       MachineListReadingFormat = "csv"
+	MachineListReadingFormatJson      MachineListReadingFormat = "json"
+	MachineListReadingFormatSshConfig MachineListReadingFormat = "ssh-config"
+)
+
+// Valid indicates whether the value is a known member of the MachineListReadingFormat enum.
+func (e MachineListReadingFormat) Valid() bool {
+	switch e {
+	case MachineListReadingFormatCsv:
+		return true
+	case MachineListReadingFormatJson:
+		return true
+	case MachineListReadingFormatSshConfig:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeBy.
 const (
 	MeBySession MeBy = "session"
@@ -249,6 +318,27 @@ func (e PrivateFormat) Valid() bool {
 	}
 }
 
+// Defines values for ProofDueState.
+const (
+	ProofDueStateNeverProved ProofDueState = "never proved"
+	ProofDueStateSoonStale   ProofDueState = "soon stale"
+	ProofDueStateStale       ProofDueState = "stale"
+)
+
+// Valid indicates whether the value is a known member of the ProofDueState enum.
+func (e ProofDueState) Valid() bool {
+	switch e {
+	case ProofDueStateNeverProved:
+		return true
+	case ProofDueStateSoonStale:
+		return true
+	case ProofDueStateStale:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReachState.
 const (
 	ReachStateShut    ReachState = "shut"
@@ -297,10 +387,96 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RotationItemState.
+const (
+	RotationItemStateDone     RotationItemState = "done"
+	RotationItemStateFailed   RotationItemState = "failed"
+	RotationItemStatePlaced   RotationItemState = "placed"
+	RotationItemStatePlacing  RotationItemState = "placing"
+	RotationItemStateProved   RotationItemState = "proved"
+	RotationItemStateRemoving RotationItemState = "removing"
+	RotationItemStateUndoing  RotationItemState = "undoing"
+	RotationItemStateUndone   RotationItemState = "undone"
+	RotationItemStateWaiting  RotationItemState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the RotationItemState enum.
+func (e RotationItemState) Valid() bool {
+	switch e {
+	case RotationItemStateDone:
+		return true
+	case RotationItemStateFailed:
+		return true
+	case RotationItemStatePlaced:
+		return true
+	case RotationItemStatePlacing:
+		return true
+	case RotationItemStateProved:
+		return true
+	case RotationItemStateRemoving:
+		return true
+	case RotationItemStateUndoing:
+		return true
+	case RotationItemStateUndone:
+		return true
+	case RotationItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationState.
+const (
+	RotationStateDone    RotationState = "done"
+	RotationStatePaused  RotationState = "paused"
+	RotationStateRunning RotationState = "running"
+	RotationStateUndoing RotationState = "undoing"
+	RotationStateUndone  RotationState = "undone"
+)
+
+// Valid indicates whether the value is a known member of the RotationState enum.
+func (e RotationState) Valid() bool {
+	switch e {
+	case RotationStateDone:
+		return true
+	case RotationStatePaused:
+		return true
+	case RotationStateRunning:
+		return true
+	case RotationStateUndoing:
+		return true
+	case RotationStateUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationWantedEach.
+const (
+	RotationWantedEachInstance RotationWantedEach = "instance"
+	RotationWantedEachKey      RotationWantedEach = "key"
+)
+
+// Valid indicates whether the value is a known member of the RotationWantedEach enum.
+func (e RotationWantedEach) Valid() bool {
+	switch e {
+	case RotationWantedEachInstance:
+		return true
+	case RotationWantedEachKey:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	RunKindGrant     RunKind = "grant"
 	RunKindLaunch    RunKind = "launch"
+	RunKindRotate    RunKind = "rotate"
+	RunKindSettle    RunKind = "settle"
 	RunKindStart     RunKind = "start"
 	RunKindStop      RunKind = "stop"
 	RunKindTerminate RunKind = "terminate"
@@ -313,6 +489,10 @@ func (e RunKind) Valid() bool {
 	case RunKindGrant:
 		return true
 	case RunKindLaunch:
+		return true
+	case RunKindRotate:
+		return true
+	case RunKindSettle:
 		return true
 	case RunKindStart:
 		return true
@@ -351,6 +531,48 @@ func (e RunState) Valid() bool {
 	case RunStateUndoing:
 		return true
 	case RunStateUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettledDifferenceState.
+const (
+	SettledDifferenceStateInARun   SettledDifferenceState = "in a run"
+	SettledDifferenceStateLeftOut  SettledDifferenceState = "left out"
+	SettledDifferenceStateRecorded SettledDifferenceState = "recorded"
+)
+
+// Valid indicates whether the value is a known member of the SettledDifferenceState enum.
+func (e SettledDifferenceState) Valid() bool {
+	switch e {
+	case SettledDifferenceStateInARun:
+		return true
+	case SettledDifferenceStateLeftOut:
+		return true
+	case SettledDifferenceStateRecorded:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StartRotationMake.
+const (
+	StartRotationMakeHere    StartRotationMake = "here"
+	StartRotationMakeNone    StartRotationMake = "none"
+	StartRotationMakeService StartRotationMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the StartRotationMake enum.
+func (e StartRotationMake) Valid() bool {
+	switch e {
+	case StartRotationMakeHere:
+		return true
+	case StartRotationMakeNone:
+		return true
+	case StartRotationMakeService:
 		return true
 	default:
 		return false
@@ -466,6 +688,28 @@ type AdoptInstance struct {
 	Port *int `json:"port,omitempty"`
 }
 
+// Approach defines model for Approach.
+type Approach struct {
+	// Address Where the cloud says that it is now.
+	Address *string `json:"address,omitempty"`
+
+	// AddressBefore Its address before the last change.
+	AddressBefore    *string    `json:"address_before,omitempty"`
+	AddressChangedAt *time.Time `json:"address_changed_at,omitempty"`
+
+	// AdmittedBy The range of the rule that lets the address in; absent where none does.
+	AdmittedBy *string `json:"admitted_by,omitempty"`
+
+	// CloudAsked Whether a cloud was asked; none is about a machine that was adopted.
+	CloudAsked      bool    `json:"cloud_asked"`
+	From            string  `json:"from"`
+	RecordedAddress *string `json:"recorded_address,omitempty"`
+
+	// Rules Those that guard its SSH port.
+	Rules []FirewallRule `json:"rules"`
+	State *InstanceState `json:"state,omitempty"`
+}
+
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
 	Images []Image `json:"images"`
@@ -485,6 +729,37 @@ type Challenge struct {
 	Text string `json:"text"`
 }
 
+// ChangeRotation defines model for ChangeRotation.
+type ChangeRotation struct {
+	Change ChangeRotationChange `json:"change"`
+
+	// Login With undo or retry: only this login.
+	Login  *string `json:"login,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+}
+
+// ChangeRotationChange defines model for ChangeRotation.Change.
+type ChangeRotationChange string
+
+// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+type Choice string
+
+// ChosenDifference defines model for ChosenDifference.
+type ChosenDifference struct {
+	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+	Choice Choice `json:"choice"`
+
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit   Fit    `json:"fit"`
+	Login string `json:"login"`
+
+	// Name The name of the record that an accepted stranger gets; made from its comment unless given.
+	Name *string `json:"name,omitempty"`
+
+	// Sha256 The key's fingerprint.
+	Sha256 string `json:"sha256"`
+}
+
 // Connection What a client needs to log in.
 type Connection struct {
 	Address  string    `json:"address"`
@@ -495,6 +770,35 @@ type Connection struct {
 
 // Custody defines model for Custody.
 type Custody string
+
+// Difference defines model for Difference.
+type Difference struct {
+	// Choices What can be done about it, the most careful first.
+	Choices []Choice `json:"choices"`
+
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit      Fit     `json:"fit"`
+	Instance string  `json:"instance"`
+	Keeper   *string `json:"keeper,omitempty"`
+	Login    string  `json:"login"`
+
+	// Name The key's name, or the comment of a stranger's line.
+	Name string `json:"name"`
+
+	// NoMeans Why the service cannot change the login's files, where it cannot.
+	NoMeans *string    `json:"no_means,omitempty"`
+	SeenAt  *time.Time `json:"seen_at,omitempty"`
+	Sha256  string     `json:"sha256"`
+
+	// Since When it was granted, or first seen.
+	Since *time.Time `json:"since,omitempty"`
+}
+
+// DifferencePage defines model for DifferencePage.
+type DifferencePage struct {
+	Items []Difference `json:"items"`
+	Next  *string      `json:"next,omitempty"`
+}
 
 // Entry defines model for Entry.
 type Entry struct {
@@ -527,8 +831,9 @@ type FileVersion struct {
 	Came []string `json:"came"`
 
 	// Content Bytes that are no UTF-8 are replaced.
-	Content string `json:"content"`
-	Method  string `json:"method"`
+	Content string             `json:"content"`
+	Id      openapi_types.UUID `json:"id"`
+	Method  string             `json:"method"`
 
 	// Mode In octal, such as 0600.
 	Mode      string    `json:"mode"`
@@ -572,8 +877,24 @@ type Fingerprints struct {
 	Sshfp *string `json:"sshfp,omitempty"`
 }
 
+// FirewallRule defines model for FirewallRule.
+type FirewallRule struct {
+	Admits bool `json:"admits"`
+	Port   int  `json:"port"`
+
+	// Source An address range.
+	Source string `json:"source"`
+}
+
 // Fit How the key and the login stand; unswept until somebody has looked.
 type Fit string
+
+// Folder defines model for Folder.
+type Folder struct {
+	// Mode In octal, such as 0700.
+	Mode string `json:"mode"`
+	Path string `json:"path"`
+}
 
 // Grant defines model for Grant.
 type Grant struct {
@@ -585,6 +906,34 @@ type Grant struct {
 	Line  string `json:"line"`
 	Login string `json:"login"`
 	Run   *Run   `json:"run,omitempty"`
+}
+
+// GrantPage defines model for GrantPage.
+type GrantPage struct {
+	Items []GrantRecord `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+	Total *int          `json:"total,omitempty"`
+}
+
+// GrantRecord defines model for GrantRecord.
+type GrantRecord struct {
+	// EndRefused Its time is over, but it could not be withdrawn; the daybook says why.
+	EndRefused *bool `json:"end_refused,omitempty"`
+
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit       *Fit      `json:"fit,omitempty"`
+	GrantedAt time.Time `json:"granted_at"`
+	GrantedBy string    `json:"granted_by"`
+	Instance  string    `json:"instance"`
+	Key       KeyRef    `json:"key"`
+	Login     string    `json:"login"`
+	Reason    *string   `json:"reason,omitempty"`
+
+	// Steward The service's own key.
+	Steward     *bool      `json:"steward,omitempty"`
+	Until       *time.Time `json:"until,omitempty"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+	WithdrawnBy *string    `json:"withdrawn_by,omitempty"`
 }
 
 // HostKey defines model for HostKey.
@@ -844,6 +1193,24 @@ type ListedKey struct {
 	PublicKey string `json:"public_key"`
 }
 
+// ListedMachine defines model for ListedMachine.
+type ListedMachine struct {
+	Address *string `json:"address,omitempty"`
+
+	// KnownAs The instance that is recorded under that name or at that address already.
+	KnownAs *string            `json:"known_as,omitempty"`
+	Labels  *map[string]string `json:"labels,omitempty"`
+
+	// Line Where it begins, counted from 1.
+	Line      int     `json:"line"`
+	LoginUser *string `json:"login_user,omitempty"`
+	Name      *string `json:"name,omitempty"`
+	Port      *int    `json:"port,omitempty"`
+
+	// Refused Why it cannot be adopted.
+	Refused *string `json:"refused,omitempty"`
+}
+
 // Login defines model for Login.
 type Login struct {
 	// Connection What a client needs to log in.
@@ -851,6 +1218,9 @@ type Login struct {
 
 	// Files Its files as they were last seen.
 	Files []FileVersion `json:"files"`
+
+	// Folders The folders above them, from the home folder down, as they were last seen.
+	Folders []Folder `json:"folders"`
 
 	// Label What the cloud's key label is worth, in words.
 	Label     *string    `json:"label,omitempty"`
@@ -906,6 +1276,15 @@ type LossChange struct {
 	Login    string     `json:"login"`
 }
 
+// MachineListReading defines model for MachineListReading.
+type MachineListReading struct {
+	Format   MachineListReadingFormat `json:"format"`
+	Machines []ListedMachine          `json:"machines"`
+}
+
+// MachineListReadingFormat defines model for MachineListReading.Format.
+type MachineListReadingFormat string
+
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
 	// FileName What a file with the private half is usually called.
@@ -936,6 +1315,41 @@ type MakeKey struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// MapCell defines model for MapCell.
+type MapCell struct {
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit Fit `json:"fit"`
+
+	// Key The place of the key in keys, from 0.
+	Key int `json:"key"`
+}
+
+// MapKey defines model for MapKey.
+type MapKey struct {
+	// Fresh Whether its private half is freshly proved.
+	Fresh  bool    `json:"fresh"`
+	Keeper *string `json:"keeper,omitempty"`
+
+	// Logins On how many logins of the map it stands or should.
+	Logins int      `json:"logins"`
+	Name   string   `json:"name"`
+	Sha256 string   `json:"sha256"`
+	State  KeyState `json:"state"`
+}
+
+// MapLogin defines model for MapLogin.
+type MapLogin struct {
+	Cells []MapCell `json:"cells"`
+	Login string    `json:"login"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach ReachState `json:"reach"`
+
+	// Steward Whether the service's own key is in place; steward keys are not among the cells.
+	Steward   bool `json:"steward"`
+	Strangers int  `json:"strangers"`
+}
+
 // MarkLost defines model for MarkLost.
 type MarkLost struct {
 	Reason string `json:"reason"`
@@ -957,6 +1371,14 @@ type Me struct {
 
 // MeBy How the caller is signed in.
 type MeBy string
+
+// NewPublicKey defines model for NewPublicKey.
+type NewPublicKey struct {
+	Name string `json:"name"`
+
+	// PublicKey In the one-line OpenSSH form.
+	PublicKey string `json:"public_key"`
+}
 
 // NewToken defines model for NewToken.
 type NewToken struct {
@@ -1009,6 +1431,52 @@ type OpeningPage struct {
 // Origin Where the pair was made as far as is known.
 type Origin string
 
+// PlannedItem defines model for PlannedItem.
+type PlannedItem struct {
+	Instance string `json:"instance"`
+
+	// Keeper The old key's.
+	Keeper *string `json:"keeper,omitempty"`
+
+	// LeftOut Why nothing is done.
+	LeftOut *string `json:"left_out,omitempty"`
+	Login   string  `json:"login"`
+
+	// Means By what the login's files are edited.
+	Means *string `json:"means,omitempty"`
+
+	// New The key that comes; absent where it is left out.
+	New *string `json:"new,omitempty"`
+
+	// Old The key that goes.
+	Old       string `json:"old"`
+	OldSha256 string `json:"old_sha256"`
+
+	// ReachAfter How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	ReachAfter *ReachState `json:"reach_after,omitempty"`
+
+	// ReachBefore How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	ReachBefore ReachState `json:"reach_before"`
+
+	// Remedy What to do about it.
+	Remedy *string `json:"remedy,omitempty"`
+}
+
+// PlannedKey defines model for PlannedKey.
+type PlannedKey struct {
+	Bits int `json:"bits"`
+
+	// Follows The key whose place it takes.
+	Follows string `json:"follows"`
+
+	// Keeper The keeper of that key, who will be its keeper.
+	Keeper *string `json:"keeper,omitempty"`
+	Name   string  `json:"name"`
+
+	// Type What it is to be made as.
+	Type string `json:"type"`
+}
+
 // PrivateFormat The file format of a private half; openssh unless given.
 type PrivateFormat string
 
@@ -1045,12 +1513,45 @@ type Problem struct {
 	Where *[]string `json:"where,omitempty"`
 }
 
+// ProofDue defines model for ProofDue.
+type ProofDue struct {
+	KeeperTitle *string `json:"keeper_title,omitempty"`
+	Key         KeyRef  `json:"key"`
+
+	// Logins How many logins the key is granted.
+	Logins   int        `json:"logins"`
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+
+	// StaleAt When the proof goes or went stale.
+	StaleAt *time.Time    `json:"stale_at,omitempty"`
+	State   ProofDueState `json:"state"`
+}
+
+// ProofDueState defines model for ProofDue.State.
+type ProofDueState string
+
+// ProofDuePage defines model for ProofDuePage.
+type ProofDuePage struct {
+	Items []ProofDue `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
+
 // ProveKey defines model for ProveKey.
 type ProveKey struct {
 	Challenge openapi_types.UUID `json:"challenge"`
 
 	// Signature SSHSIG in its armour.
 	Signature string `json:"signature"`
+}
+
+// ReachMap defines model for ReachMap.
+type ReachMap struct {
+	// Keys Those that stand somewhere on the map or should, without steward keys; the one with the most logins first.
+	Keys   []MapKey   `json:"keys"`
+	Logins []MapLogin `json:"logins"`
+
+	// Total How many logins fit.
+	Total int `json:"total"`
 }
 
 // ReachPage defines model for ReachPage.
@@ -1073,6 +1574,14 @@ type ReachPage struct {
 // ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 type ReachState string
 
+// ReadHostKeys defines model for ReadHostKeys.
+type ReadHostKeys struct {
+	Address string `json:"address"`
+
+	// Port 22 unless given.
+	Port *int `json:"port,omitempty"`
+}
+
 // ReadKey defines model for ReadKey.
 type ReadKey struct {
 	PublicKey string `json:"public_key"`
@@ -1087,6 +1596,13 @@ type ReadKeyList struct {
 	Text string `json:"text"`
 }
 
+// ReadMachineList defines model for ReadMachineList.
+type ReadMachineList struct {
+	// LoginUser For machines of which the list says none.
+	LoginUser *string `json:"login_user,omitempty"`
+	Text      string  `json:"text"`
+}
+
 // ReportEntry defines model for ReportEntry.
 type ReportEntry struct {
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
@@ -1099,12 +1615,150 @@ type ReportFiles struct {
 	// Files All files that the server reads keys from for the login.
 	Files []SeenFile `json:"files"`
 
+	// Folders The folders above them, from the home folder down.
+	Folders *[]Folder `json:"folders,omitempty"`
+
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
 	HostKey string `json:"host_key"`
 }
 
 // Role defines model for Role.
 type Role string
+
+// Rotation defines model for Rotation.
+type Rotation struct {
+	// Counts How many items are in which state.
+	Counts      map[string]int     `json:"counts"`
+	CreatedAt   time.Time          `json:"created_at"`
+	EndedAt     *time.Time         `json:"ended_at,omitempty"`
+	Id          openapi_types.UUID `json:"id"`
+	PausedWhy   *string            `json:"paused_why,omitempty"`
+	Reason      *string            `json:"reason,omitempty"`
+	RequestedBy string             `json:"requested_by"`
+	Settings    RotationSettings   `json:"settings"`
+
+	// State done also where some logins failed; they are counted.
+	State RotationState `json:"state"`
+	Total int           `json:"total"`
+}
+
+// RotationItem defines model for RotationItem.
+type RotationItem struct {
+	// Detail What it waits for, or why it failed.
+	Detail *string `json:"detail,omitempty"`
+
+	// DueAt When the grace is over.
+	DueAt    *time.Time `json:"due_at,omitempty"`
+	EndedAt  *time.Time `json:"ended_at,omitempty"`
+	Instance string     `json:"instance"`
+	Login    string     `json:"login"`
+	New      string     `json:"new"`
+
+	// Next The one command to type next, where somebody has to.
+	Next *string `json:"next,omitempty"`
+	Old  string  `json:"old"`
+
+	// Run The last run that worked on it.
+	Run *openapi_types.UUID `json:"run,omitempty"`
+
+	// State placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	State RotationItemState `json:"state"`
+}
+
+// RotationItemPage defines model for RotationItemPage.
+type RotationItemPage struct {
+	Items []RotationItem `json:"items"`
+	Next  *string        `json:"next,omitempty"`
+}
+
+// RotationItemState placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+type RotationItemState string
+
+// RotationPage defines model for RotationPage.
+type RotationPage struct {
+	Items []Rotation `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+	Total *int       `json:"total,omitempty"`
+}
+
+// RotationPlan defines model for RotationPlan.
+type RotationPlan struct {
+	Instances int           `json:"instances"`
+	Items     []PlannedItem `json:"items"`
+
+	// LeftOut How many items are left out.
+	LeftOut int `json:"left_out"`
+
+	// Logins How many logins change.
+	Logins int `json:"logins"`
+
+	// NewKeys The keys that have to be made.
+	NewKeys []PlannedKey `json:"new_keys"`
+}
+
+// RotationSettings defines model for RotationSettings.
+type RotationSettings struct {
+	// AtOnce How many logins are worked on at once, 1 to 16; 16 unless given.
+	AtOnce *int `json:"at_once,omitempty"`
+
+	// Between Only within these hours, such as 22:00-04:00.
+	Between *string `json:"between,omitempty"`
+
+	// First A first group of this many; the rest begins when all of it are done. 0 for none.
+	First *int `json:"first,omitempty"`
+
+	// GraceSeconds How long old and new stand beside each other once the new key has opened the login.
+	GraceSeconds *int `json:"grace_seconds,omitempty"`
+
+	// StopAfter Pause after this many failures; 0 for never.
+	StopAfter *int `json:"stop_after,omitempty"`
+
+	// Zone The time zone of the hours, such as Europe/Berlin; UTC unless given.
+	Zone *string `json:"zone,omitempty"`
+}
+
+// RotationState done also where some logins failed; they are counted.
+type RotationState string
+
+// RotationWanted Which keys are to be replaced, where, and by what. What is set must all hold.
+type RotationWanted struct {
+	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+	Each *RotationWantedEach `json:"each,omitempty"`
+
+	// Instances Only on these.
+	Instances *[]string `json:"instances,omitempty"`
+	Keeper    *string   `json:"keeper,omitempty"`
+
+	// Keys Of these names.
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Label Only on instances with this label, name=value.
+	Label *string `json:"label,omitempty"`
+
+	// Lost Marked as lost.
+	Lost *bool `json:"lost,omitempty"`
+
+	// OlderDays Recorded more than this many days ago.
+	OlderDays *int `json:"older_days,omitempty"`
+
+	// Region Only in this region.
+	Region *string `json:"region,omitempty"`
+
+	// Shared Standing on more than one instance.
+	Shared *bool `json:"shared,omitempty"`
+
+	// To An existing key that takes the place of all.
+	To *string `json:"to,omitempty"`
+
+	// Type ed25519, rsa, ecdsa, sk-ed25519 or sk-ecdsa.
+	Type *string `json:"type,omitempty"`
+
+	// WeakerThan A type and a length: rsa3072 selects RSA keys with fewer bits.
+	WeakerThan *string `json:"weaker_than,omitempty"`
+}
+
+// RotationWantedEach One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+type RotationWantedEach string
 
 // Run defines model for Run.
 type Run struct {
@@ -1142,6 +1796,52 @@ type SeenFile struct {
 	There   bool   `json:"there"`
 }
 
+// SettleDifferences defines model for SettleDifferences.
+type SettleDifferences struct {
+	// Choices At most 500.
+	Choices []ChosenDifference `json:"choices"`
+	Reason  *string            `json:"reason,omitempty"`
+}
+
+// SettledDifference defines model for SettledDifference.
+type SettledDifference struct {
+	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+	Choice Choice `json:"choice"`
+
+	// Detail Why it was left out.
+	Detail *string                `json:"detail,omitempty"`
+	Login  string                 `json:"login"`
+	Name   string                 `json:"name"`
+	Run    *openapi_types.UUID    `json:"run,omitempty"`
+	Sha256 string                 `json:"sha256"`
+	State  SettledDifferenceState `json:"state"`
+}
+
+// SettledDifferenceState defines model for SettledDifference.State.
+type SettledDifferenceState string
+
+// Settlement defines model for Settlement.
+type Settlement struct {
+	Items []SettledDifference `json:"items"`
+	Runs  []Run               `json:"runs"`
+}
+
+// ShownHostKey defines model for ShownHostKey.
+type ShownHostKey struct {
+	Algorithm string `json:"algorithm"`
+
+	// Line In the one-line OpenSSH form.
+	Line   string `json:"line"`
+	Sha256 string `json:"sha256"`
+}
+
+// ShownItem defines model for ShownItem.
+type ShownItem struct {
+	Login string `json:"login"`
+	New   string `json:"new"`
+	Old   string `json:"old"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Name     string `json:"name"`
@@ -1156,6 +1856,26 @@ type Size struct {
 	Name             string `json:"name"`
 	TemporaryDiskGib int    `json:"temporary_disk_gib"`
 }
+
+// StartRotation defines model for StartRotation.
+type StartRotation struct {
+	// Make Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+	Make StartRotationMake `json:"make"`
+
+	// NewKeys With here.
+	NewKeys  *[]NewPublicKey   `json:"new_keys,omitempty"`
+	Reason   *string           `json:"reason,omitempty"`
+	Settings *RotationSettings `json:"settings,omitempty"`
+
+	// Shown What the plan showed as to be replaced.
+	Shown []ShownItem `json:"shown"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// StartRotationMake Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
 type StartSweep struct {
@@ -1314,6 +2034,9 @@ type LoginName = string
 // Reason defines model for Reason.
 type Reason = string
 
+// RotationId defines model for RotationId.
+type RotationId = openapi_types.UUID
+
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
 
@@ -1342,6 +2065,54 @@ type ListDaybookParams struct {
 
 	// Action Only this action.
 	Action *string `form:"action,omitempty" json:"action,omitempty"`
+}
+
+// ListDifferencesParams defines parameters for ListDifferences.
+type ListDifferencesParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Login Only of this login.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Label Only of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Fit Only of this kind: missing, ungranted or stranger.
+	Fit *Fit `form:"fit,omitempty" json:"fit,omitempty"`
+}
+
+// ListGrantsParams defines parameters for ListGrants.
+type ListGrantsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Key Only of this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Keeper Only of keys of this keeper.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Login Only of this login, or of all logins of this instance.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Label Only of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Ended Those that were withdrawn, instead of those that are in force.
+	Ended *bool `form:"ended,omitempty" json:"ended,omitempty"`
+
+	// Until Only those that end by themselves.
+	Until *bool `form:"until,omitempty" json:"until,omitempty"`
 }
 
 // AddGrantParams defines parameters for AddGrant.
@@ -1396,6 +2167,12 @@ type ReleaseInstanceParams struct {
 type TerminateInstanceParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// GetApproachParams defines parameters for GetApproach.
+type GetApproachParams struct {
+	// From The address that comes; the caller's own, as the service sees it, unless given.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
 }
 
 // ListOpenersParams defines parameters for ListOpeners.
@@ -1473,10 +2250,40 @@ type ListOpensParams struct {
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 }
 
+// ReleasePrivateHalfParams defines parameters for ReleasePrivateHalf.
+type ReleasePrivateHalfParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // GetPublicHalfParams defines parameters for GetPublicHalf.
 type GetPublicHalfParams struct {
 	// Format The form: line, rfc4716, spki or jwk; line unless given.
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// CompareVersionsParams defines parameters for CompareVersions.
+type CompareVersionsParams struct {
+	// From The id of a version.
+	From openapi_types.UUID `form:"from" json:"from"`
+
+	// To The id of another version of the same file.
+	To openapi_types.UUID `form:"to" json:"to"`
+}
+
+// ListProofsDueParams defines parameters for ListProofsDue.
+type ListProofsDueParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Keeper Only of this keeper; me is the caller.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Within Also what goes stale within this many days; 7 unless given.
+	Within *int `form:"within,omitempty" json:"within,omitempty"`
 }
 
 // GetReachParams defines parameters for GetReach.
@@ -1507,6 +2314,63 @@ type GetReachParams struct {
 
 	// Q Only logins whose name holds this text.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// GetReachMapParams defines parameters for GetReachMap.
+type GetReachMapParams struct {
+	// Limit The greatest number of logins, 1 to 1000; 200 unless given.
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only logins with this reach.
+	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drift Only logins at which not just the granted keys stand.
+	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Label Only logins of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Region Only logins in this region.
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Keeper Only logins that a key of this keeper opens or should open.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Key Only logins that this key opens or should open.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Q Only logins whose name holds this text.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// ListRotationsParams defines parameters for ListRotations.
+type ListRotationsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+}
+
+// StartRotationParams defines parameters for StartRotation.
+type StartRotationParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ListRotationItemsParams defines parameters for ListRotationItems.
+type ListRotationItemsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only those in this state.
+	State *RotationItemState `form:"state,omitempty" json:"state,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -1551,6 +2415,9 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
+type SettleDifferencesJSONRequestBody = SettleDifferences
+
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = AddGrant
 
@@ -1562,6 +2429,12 @@ type LaunchInstanceJSONRequestBody = LaunchInstance
 
 // AdoptInstanceJSONRequestBody defines body for AdoptInstance for application/json ContentType.
 type AdoptInstanceJSONRequestBody = AdoptInstance
+
+// ReadHostKeysJSONRequestBody defines body for ReadHostKeys for application/json ContentType.
+type ReadHostKeysJSONRequestBody = ReadHostKeys
+
+// ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
+type ReadMachineListJSONRequestBody = ReadMachineList
 
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
@@ -1589,6 +2462,15 @@ type ReportEntryJSONRequestBody = ReportEntry
 
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
+
+// StartRotationJSONRequestBody defines body for StartRotation for application/json ContentType.
+type StartRotationJSONRequestBody = StartRotation
+
+// PlanRotationJSONRequestBody defines body for PlanRotation for application/json ContentType.
+type PlanRotationJSONRequestBody = RotationWanted
+
+// ChangeRotationJSONRequestBody defines body for ChangeRotation for application/json ContentType.
+type ChangeRotationJSONRequestBody = ChangeRotation
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -1682,6 +2564,28 @@ type ClientInterface interface {
 	// ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
 	ListDaybook(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
+	//
+	// Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login.
+	ListDifferences(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleDifferencesWithBody performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+	SettleDifferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleDifferences performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+	SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGrants performs a GET /grants (the `ListGrants` operationId) request.
+	//
+	// Which key should open which login, since when, until when, by whom and why, by login.
+	ListGrants(ctx context.Context, params *ListGrantsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddGrantWithBody performs a POST /grants (the `AddGrant` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -1729,6 +2633,30 @@ type ClientInterface interface {
 	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
 	AdoptInstance(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReadHostKeysWithBody performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+	ReadHostKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadHostKeys performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+	ReadHostKeys(ctx context.Context, body ReadHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadMachineListWithBody performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+	ReadMachineListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadMachineList performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+	ReadMachineList(ctx context.Context, body ReadMachineListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReleaseInstance performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
 	//
 	// Lets the record of an adopted instance go; nothing on the machine is touched.
@@ -1739,6 +2667,11 @@ type ClientInterface interface {
 
 	// GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 	GetInstance(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetApproach performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
+	//
+	// What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules.
+	GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 	ListOpeners(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1853,10 +2786,10 @@ type ClientInterface interface {
 	// ListOpens performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 	ListOpens(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPrivateHalf performs a GET /keys/{key}/private-half (the `GetPrivateHalf` operationId) request.
+	// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
 	//
-	// Always refused for keys in the custody of their holder, with what to do instead.
-	GetPrivateHalf(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProveKeyWithBody performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -1877,6 +2810,11 @@ type ClientInterface interface {
 	//
 	// A login, what was seen in it and by which method.
 	GetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareVersions performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
+	//
+	// Which lines came and went in one of the login's files between any two looks.
+	CompareVersions(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReportEntryWithBody performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
 	// with any type of body and a specified content type.
@@ -1907,10 +2845,65 @@ type ClientInterface interface {
 	// The contents that the login's files were seen with, the newest first.
 	ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
+	//
+	// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
+	ListProofsDue(ctx context.Context, params *ListProofsDueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReach performs a GET /reach (the `GetReach` operationId) request.
 	//
 	// How safe the logins are, the worst first, and how many are how safe.
 	GetReach(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReachMap performs a GET /reach/map (the `GetReachMap` operationId) request.
+	//
+	// Logins against keys: the worst logins first, and for each which keys stand there or should.
+	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRotations performs a GET /rotations (the `ListRotations` operationId) request.
+	ListRotations(ctx context.Context, params *ListRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartRotationWithBody performs a POST /rotations (the `StartRotation` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+	StartRotationWithBody(ctx context.Context, params *StartRotationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartRotation performs a POST /rotations (the `StartRotation` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+	StartRotation(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanRotationWithBody performs a POST /rotations/plans (the `PlanRotation` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+	PlanRotationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanRotation performs a POST /rotations/plans (the `PlanRotation` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+	PlanRotation(ctx context.Context, body PlanRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRotation performs a GET /rotations/{rotation} (the `GetRotation` operationId) request.
+	GetRotation(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRotationWithBody performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	ChangeRotationWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRotation performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	ChangeRotation(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRotationItems performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
+	ListRotationItems(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns performs a GET /runs (the `ListRuns` operationId) request.
 	ListRuns(ctx context.Context, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2000,6 +2993,68 @@ func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn
 // ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
 func (c *Client) ListDaybook(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDaybookRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
+//
+// Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login.
+func (c *Client) ListDifferences(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDifferencesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleDifferencesWithBody performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
+// with any type of body and a specified content type.
+//
+// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+func (c *Client) SettleDifferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleDifferencesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleDifferences performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+func (c *Client) SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleDifferencesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGrants performs a GET /grants (the `ListGrants` operationId) request.
+//
+// Which key should open which login, since when, until when, by whom and why, by login.
+func (c *Client) ListGrants(ctx context.Context, params *ListGrantsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGrantsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2147,6 +3202,70 @@ func (c *Client) AdoptInstance(ctx context.Context, body AdoptInstanceJSONReques
 	return c.Client.Do(req)
 }
 
+// ReadHostKeysWithBody performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+func (c *Client) ReadHostKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadHostKeysRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadHostKeys performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+func (c *Client) ReadHostKeys(ctx context.Context, body ReadHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadHostKeysRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadMachineListWithBody performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+func (c *Client) ReadMachineListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadMachineListRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadMachineList performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+func (c *Client) ReadMachineList(ctx context.Context, body ReadMachineListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadMachineListRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReleaseInstance performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
 //
 // Lets the record of an adopted instance go; nothing on the machine is touched.
@@ -2178,6 +3297,21 @@ func (c *Client) TerminateInstance(ctx context.Context, instance InstanceName, p
 // GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 func (c *Client) GetInstance(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetInstanceRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetApproach performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
+//
+// What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules.
+func (c *Client) GetApproach(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetApproachRequest(c.Server, instance, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2531,11 +3665,11 @@ func (c *Client) ListOpens(ctx context.Context, key KeyName, params *ListOpensPa
 	return c.Client.Do(req)
 }
 
-// GetPrivateHalf performs a GET /keys/{key}/private-half (the `GetPrivateHalf` operationId) request.
+// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
 //
-// Always refused for keys in the custody of their holder, with what to do instead.
-func (c *Client) GetPrivateHalf(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetPrivateHalfRequest(c.Server, key)
+// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+func (c *Client) ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleasePrivateHalfRequest(c.Server, key, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2596,6 +3730,21 @@ func (c *Client) GetPublicHalf(ctx context.Context, key KeyName, params *GetPubl
 // A login, what was seen in it and by which method.
 func (c *Client) GetLogin(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLoginRequest(c.Server, login)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareVersions performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
+//
+// Which lines came and went in one of the login's files between any two looks.
+func (c *Client) CompareVersions(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareVersionsRequest(c.Server, login, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2685,11 +3834,176 @@ func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors .
 	return c.Client.Do(req)
 }
 
+// ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
+//
+// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
+func (c *Client) ListProofsDue(ctx context.Context, params *ListProofsDueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListProofsDueRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReach performs a GET /reach (the `GetReach` operationId) request.
 //
 // How safe the logins are, the worst first, and how many are how safe.
 func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReachRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReachMap performs a GET /reach/map (the `GetReachMap` operationId) request.
+//
+// Logins against keys: the worst logins first, and for each which keys stand there or should.
+func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReachMapRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRotations performs a GET /rotations (the `ListRotations` operationId) request.
+func (c *Client) ListRotations(ctx context.Context, params *ListRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRotationsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartRotationWithBody performs a POST /rotations (the `StartRotation` operationId) request,
+// with any type of body and a specified content type.
+//
+// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+func (c *Client) StartRotationWithBody(ctx context.Context, params *StartRotationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartRotationRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartRotation performs a POST /rotations (the `StartRotation` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+func (c *Client) StartRotation(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartRotationRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanRotationWithBody performs a POST /rotations/plans (the `PlanRotation` operationId) request,
+// with any type of body and a specified content type.
+//
+// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+func (c *Client) PlanRotationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanRotationRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanRotation performs a POST /rotations/plans (the `PlanRotation` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+func (c *Client) PlanRotation(ctx context.Context, body PlanRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanRotationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRotation performs a GET /rotations/{rotation} (the `GetRotation` operationId) request.
+func (c *Client) GetRotation(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRotationRequest(c.Server, rotation)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRotationWithBody performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
+// with any type of body and a specified content type.
+//
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+func (c *Client) ChangeRotationWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRotationRequestWithBody(c.Server, rotation, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRotation performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+func (c *Client) ChangeRotation(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRotationRequest(c.Server, rotation, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRotationItems performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
+func (c *Client) ListRotationItems(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRotationItemsRequest(c.Server, rotation, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3082,6 +4396,298 @@ func NewListDaybookRequest(server string, params *ListDaybookParams) (*http.Requ
 	return req, nil
 }
 
+// NewListDifferencesRequest constructs an http.Request for the ListDifferences method
+func NewListDifferencesRequest(server string, params *ListDifferencesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/differences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Login != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "login", *params.Login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Fit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fit", *params.Fit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSettleDifferencesRequest calls the generic SettleDifferences builder with application/json body
+func NewSettleDifferencesRequest(server string, body SettleDifferencesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleDifferencesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSettleDifferencesRequestWithBody constructs an http.Request for the SettleDifferences method, with any body, and a specified content type
+func NewSettleDifferencesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/differences/settlements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListGrantsRequest constructs an http.Request for the ListGrants method
+func NewListGrantsRequest(server string, params *ListGrantsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grants")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Keeper != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Login != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "login", *params.Login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Ended != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ended", *params.Ended, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAddGrantRequest calls the generic AddGrant builder with application/json body
 func NewAddGrantRequest(server string, params *AddGrantParams, body AddGrantJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3422,6 +5028,86 @@ func NewAdoptInstanceRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewReadHostKeysRequest calls the generic ReadHostKeys builder with application/json body
+func NewReadHostKeysRequest(server string, body ReadHostKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadHostKeysRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadHostKeysRequestWithBody constructs an http.Request for the ReadHostKeys method, with any body, and a specified content type
+func NewReadHostKeysRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/adopted/host-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadMachineListRequest calls the generic ReadMachineList builder with application/json body
+func NewReadMachineListRequest(server string, body ReadMachineListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadMachineListRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadMachineListRequestWithBody constructs an http.Request for the ReadMachineList method, with any body, and a specified content type
+func NewReadMachineListRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/adopted/list-readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReleaseInstanceRequest constructs an http.Request for the ReleaseInstance method
 func NewReleaseInstanceRequest(server string, instance InstanceName, params *ReleaseInstanceParams) (*http.Request, error) {
 	var err error
@@ -3568,6 +5254,67 @@ func NewGetInstanceRequest(server string, instance InstanceName) (*http.Request,
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetApproachRequest constructs an http.Request for the GetApproach method
+func NewGetApproachRequest(server string, instance InstanceName, params *GetApproachParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/approach", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4482,8 +6229,8 @@ func NewListOpensRequest(server string, key KeyName, params *ListOpensParams) (*
 	return req, nil
 }
 
-// NewGetPrivateHalfRequest constructs an http.Request for the GetPrivateHalf method
-func NewGetPrivateHalfRequest(server string, key KeyName) (*http.Request, error) {
+// NewReleasePrivateHalfRequest constructs an http.Request for the ReleasePrivateHalf method
+func NewReleasePrivateHalfRequest(server string, key KeyName, params *ReleasePrivateHalfParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4508,7 +6255,34 @@ func NewGetPrivateHalfRequest(server string, key KeyName) (*http.Request, error)
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -4658,6 +6432,71 @@ func NewGetLoginRequest(server string, login LoginName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCompareVersionsRequest constructs an http.Request for the CompareVersions method
+func NewCompareVersionsRequest(server string, login LoginName, params *CompareVersionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s/differences", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReportEntryRequest calls the generic ReportEntry builder with application/json body
 func NewReportEntryRequest(server string, login LoginName, body ReportEntryJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4776,6 +6615,96 @@ func NewListVersionsRequest(server string, login LoginName) (*http.Request, erro
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListProofsDueRequest constructs an http.Request for the ListProofsDue method
+func NewListProofsDueRequest(server string, params *ListProofsDueParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proofs/due")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Keeper != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Within != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", *params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4913,6 +6842,483 @@ func NewGetReachRequest(server string, params *GetReachParams) (*http.Request, e
 		if params.Q != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReachMapRequest constructs an http.Request for the GetReachMap method
+func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/reach/map")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Drift != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drift", *params.Drift, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Region != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "region", *params.Region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Keeper != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRotationsRequest constructs an http.Request for the ListRotations method
+func NewListRotationsRequest(server string, params *ListRotationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartRotationRequest calls the generic StartRotation builder with application/json body
+func NewStartRotationRequest(server string, params *StartRotationParams, body StartRotationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartRotationRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewStartRotationRequestWithBody constructs an http.Request for the StartRotation method, with any body, and a specified content type
+func NewStartRotationRequestWithBody(server string, params *StartRotationParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewPlanRotationRequest calls the generic PlanRotation builder with application/json body
+func NewPlanRotationRequest(server string, body PlanRotationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanRotationRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanRotationRequestWithBody constructs an http.Request for the PlanRotation method, with any body, and a specified content type
+func NewPlanRotationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRotationRequest constructs an http.Request for the GetRotation method
+func NewGetRotationRequest(server string, rotation RotationId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rotation", rotation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeRotationRequest calls the generic ChangeRotation builder with application/json body
+func NewChangeRotationRequest(server string, rotation RotationId, body ChangeRotationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeRotationRequestWithBody(server, rotation, "application/json", bodyReader)
+}
+
+// NewChangeRotationRequestWithBody constructs an http.Request for the ChangeRotation method, with any body, and a specified content type
+func NewChangeRotationRequestWithBody(server string, rotation RotationId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rotation", rotation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRotationItemsRequest constructs an http.Request for the ListRotationItems method
+func NewListRotationItemsRequest(server string, rotation RotationId, params *ListRotationItemsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rotation", rotation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/%s/items", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5584,6 +7990,34 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListDaybookWithResponse(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*ListDaybookResponse, error)
 
+	// ListDifferencesWithResponse performs a GET /differences (the `ListDifferences` operationId) request.
+	//
+	// Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDifferencesWithResponse(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*ListDifferencesResponse, error)
+
+	// SettleDifferencesWithBodyWithResponse performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SettleDifferencesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleDifferencesResponse, error)
+
+	// SettleDifferencesWithResponse performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+	SettleDifferencesWithResponse(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleDifferencesResponse, error)
+
+	// ListGrantsWithResponse performs a GET /grants (the `ListGrants` operationId) request.
+	//
+	// Which key should open which login, since when, until when, by whom and why, by login.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListGrantsWithResponse(ctx context.Context, params *ListGrantsParams, reqEditors ...RequestEditorFn) (*ListGrantsResponse, error)
+
 	// AddGrantWithBodyWithResponse performs a POST /grants (the `AddGrant` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -5641,6 +8075,34 @@ type ClientWithResponsesInterface interface {
 	// Brings in a machine that runs sshd, of any cloud or none, with the host keys that the caller saw.
 	AdoptInstanceWithResponse(ctx context.Context, body AdoptInstanceJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptInstanceResponse, error)
 
+	// ReadHostKeysWithBodyWithResponse performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReadHostKeysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadHostKeysResponse, error)
+
+	// ReadHostKeysWithResponse performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+	ReadHostKeysWithResponse(ctx context.Context, body ReadHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadHostKeysResponse, error)
+
+	// ReadMachineListWithBodyWithResponse performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReadMachineListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadMachineListResponse, error)
+
+	// ReadMachineListWithResponse performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+	ReadMachineListWithResponse(ctx context.Context, body ReadMachineListJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadMachineListResponse, error)
+
 	// ReleaseInstanceWithResponse performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
 	//
 	// Lets the record of an adopted instance go; nothing on the machine is touched.
@@ -5657,6 +8119,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetInstanceWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error)
+
+	// GetApproachWithResponse performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
+	//
+	// What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetApproachWithResponse(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*GetApproachResponse, error)
 
 	// ListOpenersWithResponse performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 	//
@@ -5805,12 +8274,12 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListOpensWithResponse(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*ListOpensResponse, error)
 
-	// GetPrivateHalfWithResponse performs a GET /keys/{key}/private-half (the `GetPrivateHalf` operationId) request.
+	// ReleasePrivateHalfWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
 	//
-	// Always refused for keys in the custody of their holder, with what to do instead.
+	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	GetPrivateHalfWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetPrivateHalfResponse, error)
+	ReleasePrivateHalfWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error)
 
 	// ProveKeyWithBodyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -5837,6 +8306,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetLoginWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*GetLoginResponse, error)
+
+	// CompareVersionsWithResponse performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
+	//
+	// Which lines came and went in one of the login's files between any two looks.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CompareVersionsWithResponse(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
 
 	// ReportEntryWithBodyWithResponse performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
 	// with any type of body and a specified content type.
@@ -5873,12 +8349,83 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListVersionsWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
 
+	// ListProofsDueWithResponse performs a GET /proofs/due (the `ListProofsDue` operationId) request.
+	//
+	// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListProofsDueWithResponse(ctx context.Context, params *ListProofsDueParams, reqEditors ...RequestEditorFn) (*ListProofsDueResponse, error)
+
 	// GetReachWithResponse performs a GET /reach (the `GetReach` operationId) request.
 	//
 	// How safe the logins are, the worst first, and how many are how safe.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetReachWithResponse(ctx context.Context, params *GetReachParams, reqEditors ...RequestEditorFn) (*GetReachResponse, error)
+
+	// GetReachMapWithResponse performs a GET /reach/map (the `GetReachMap` operationId) request.
+	//
+	// Logins against keys: the worst logins first, and for each which keys stand there or should.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetReachMapWithResponse(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*GetReachMapResponse, error)
+
+	// ListRotationsWithResponse performs a GET /rotations (the `ListRotations` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRotationsWithResponse(ctx context.Context, params *ListRotationsParams, reqEditors ...RequestEditorFn) (*ListRotationsResponse, error)
+
+	// StartRotationWithBodyWithResponse performs a POST /rotations (the `StartRotation` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StartRotationWithBodyWithResponse(ctx context.Context, params *StartRotationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartRotationResponse, error)
+
+	// StartRotationWithResponse performs a POST /rotations (the `StartRotation` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+	StartRotationWithResponse(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRotationResponse, error)
+
+	// PlanRotationWithBodyWithResponse performs a POST /rotations/plans (the `PlanRotation` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PlanRotationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanRotationResponse, error)
+
+	// PlanRotationWithResponse performs a POST /rotations/plans (the `PlanRotation` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+	PlanRotationWithResponse(ctx context.Context, body PlanRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanRotationResponse, error)
+
+	// GetRotationWithResponse performs a GET /rotations/{rotation} (the `GetRotation` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetRotationWithResponse(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*GetRotationResponse, error)
+
+	// ChangeRotationWithBodyWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeRotationWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error)
+
+	// ChangeRotationWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	ChangeRotationWithResponse(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error)
+
+	// ListRotationItemsWithResponse performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRotationItemsWithResponse(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*ListRotationItemsResponse, error)
 
 	// ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
 	//
@@ -6068,6 +8615,150 @@ func (r ListDaybookResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDaybookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDifferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DifferencePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDifferencesResponse) GetJSON200() *DifferencePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDifferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDifferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDifferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDifferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDifferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SettleDifferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Settlement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r SettleDifferencesResponse) GetJSON202() *Settlement {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleDifferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleDifferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleDifferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleDifferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleDifferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGrantsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GrantPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGrantsResponse) GetJSON200() *GrantPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGrantsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGrantsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGrantsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGrantsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGrantsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6314,6 +9005,102 @@ func (r AdoptInstanceResponse) ContentType() string {
 	return ""
 }
 
+type ReadHostKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ShownHostKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadHostKeysResponse) GetJSON200() *[]ShownHostKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadHostKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadHostKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadHostKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadHostKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadHostKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadMachineListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MachineListReading
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadMachineListResponse) GetJSON200() *MachineListReading {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadMachineListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadMachineListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadMachineListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadMachineListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadMachineListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReleaseInstanceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6445,6 +9232,54 @@ func (r GetInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetApproachResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Approach
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetApproachResponse) GetJSON200() *Approach {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetApproachResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetApproachResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetApproachResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetApproachResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetApproachResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7260,7 +10095,7 @@ func (r ListOpensResponse) ContentType() string {
 	return ""
 }
 
-type GetPrivateHalfResponse struct {
+type ReleasePrivateHalfResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -7268,17 +10103,17 @@ type GetPrivateHalfResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetPrivateHalfResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ReleasePrivateHalfResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r GetPrivateHalfResponse) GetBody() []byte {
+func (r ReleasePrivateHalfResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r GetPrivateHalfResponse) Status() string {
+func (r ReleasePrivateHalfResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -7286,7 +10121,7 @@ func (r GetPrivateHalfResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r GetPrivateHalfResponse) StatusCode() int {
+func (r ReleasePrivateHalfResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -7294,7 +10129,7 @@ func (r GetPrivateHalfResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetPrivateHalfResponse) ContentType() string {
+func (r ReleasePrivateHalfResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7432,6 +10267,54 @@ func (r GetLoginResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLoginResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FileVersion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareVersionsResponse) GetJSON200() *FileVersion {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareVersionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareVersionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7582,6 +10465,54 @@ func (r ListVersionsResponse) ContentType() string {
 	return ""
 }
 
+type ListProofsDueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ProofDuePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListProofsDueResponse) GetJSON200() *ProofDuePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListProofsDueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListProofsDueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListProofsDueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListProofsDueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListProofsDueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReachResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7624,6 +10555,342 @@ func (r GetReachResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReachResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReachMapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReachMap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReachMapResponse) GetJSON200() *ReachMap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReachMapResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReachMapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReachMapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReachMapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReachMapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRotationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RotationPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRotationsResponse) GetJSON200() *RotationPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRotationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRotationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRotationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRotationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRotationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartRotationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Rotation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StartRotationResponse) GetJSON202() *Rotation {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartRotationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartRotationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartRotationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartRotationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartRotationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanRotationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RotationPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanRotationResponse) GetJSON200() *RotationPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanRotationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanRotationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanRotationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanRotationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanRotationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRotationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rotation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRotationResponse) GetJSON200() *Rotation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRotationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRotationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRotationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRotationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRotationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeRotationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rotation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeRotationResponse) GetJSON200() *Rotation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeRotationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeRotationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeRotationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeRotationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeRotationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRotationItemsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RotationItemPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRotationItemsResponse) GetJSON200() *RotationItemPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRotationItemsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRotationItemsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRotationItemsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRotationItemsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRotationItemsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8269,6 +11536,58 @@ func (c *ClientWithResponses) ListDaybookWithResponse(ctx context.Context, param
 	return ParseListDaybookResponse(rsp)
 }
 
+// ListDifferencesWithResponse performs a GET /differences (the `ListDifferences` operationId) request.
+//
+// Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDifferencesWithResponse(ctx context.Context, params *ListDifferencesParams, reqEditors ...RequestEditorFn) (*ListDifferencesResponse, error) {
+	rsp, err := c.ListDifferences(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDifferencesResponse(rsp)
+}
+
+// SettleDifferencesWithBodyWithResponse performs a POST /differences/settlements (the `SettleDifferences` operationId) request,
+// with any type of body and a specified content type.
+//
+// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SettleDifferencesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleDifferencesResponse, error) {
+	rsp, err := c.SettleDifferencesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleDifferencesResponse(rsp)
+}
+
+// SettleDifferencesWithResponse performs a POST /differences/settlements (the `SettleDifferences` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
+func (c *ClientWithResponses) SettleDifferencesWithResponse(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleDifferencesResponse, error) {
+	rsp, err := c.SettleDifferences(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleDifferencesResponse(rsp)
+}
+
+// ListGrantsWithResponse performs a GET /grants (the `ListGrants` operationId) request.
+//
+// Which key should open which login, since when, until when, by whom and why, by login.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListGrantsWithResponse(ctx context.Context, params *ListGrantsParams, reqEditors ...RequestEditorFn) (*ListGrantsResponse, error) {
+	rsp, err := c.ListGrants(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGrantsResponse(rsp)
+}
+
 // AddGrantWithBodyWithResponse performs a POST /grants (the `AddGrant` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -8380,6 +11699,58 @@ func (c *ClientWithResponses) AdoptInstanceWithResponse(ctx context.Context, bod
 	return ParseAdoptInstanceResponse(rsp)
 }
 
+// ReadHostKeysWithBodyWithResponse performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReadHostKeysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadHostKeysResponse, error) {
+	rsp, err := c.ReadHostKeysWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadHostKeysResponse(rsp)
+}
+
+// ReadHostKeysWithResponse performs a POST /instances/adopted/host-keys (the `ReadHostKeys` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells.
+func (c *ClientWithResponses) ReadHostKeysWithResponse(ctx context.Context, body ReadHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadHostKeysResponse, error) {
+	rsp, err := c.ReadHostKeys(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadHostKeysResponse(rsp)
+}
+
+// ReadMachineListWithBodyWithResponse performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReadMachineListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadMachineListResponse, error) {
+	rsp, err := c.ReadMachineListWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadMachineListResponse(rsp)
+}
+
+// ReadMachineListWithResponse performs a POST /instances/adopted/list-readings (the `ReadMachineList` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing.
+func (c *ClientWithResponses) ReadMachineListWithResponse(ctx context.Context, body ReadMachineListJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadMachineListResponse, error) {
+	rsp, err := c.ReadMachineList(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadMachineListResponse(rsp)
+}
+
 // ReleaseInstanceWithResponse performs a DELETE /instances/adopted/{instance} (the `ReleaseInstance` operationId) request.
 //
 // Lets the record of an adopted instance go; nothing on the machine is touched.
@@ -8413,6 +11784,19 @@ func (c *ClientWithResponses) GetInstanceWithResponse(ctx context.Context, insta
 		return nil, err
 	}
 	return ParseGetInstanceResponse(rsp)
+}
+
+// GetApproachWithResponse performs a GET /instances/{instance}/approach (the `GetApproach` operationId) request.
+//
+// What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetApproachWithResponse(ctx context.Context, instance InstanceName, params *GetApproachParams, reqEditors ...RequestEditorFn) (*GetApproachResponse, error) {
+	rsp, err := c.GetApproach(ctx, instance, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetApproachResponse(rsp)
 }
 
 // ListOpenersWithResponse performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
@@ -8700,17 +12084,17 @@ func (c *ClientWithResponses) ListOpensWithResponse(ctx context.Context, key Key
 	return ParseListOpensResponse(rsp)
 }
 
-// GetPrivateHalfWithResponse performs a GET /keys/{key}/private-half (the `GetPrivateHalf` operationId) request.
+// ReleasePrivateHalfWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
 //
-// Always refused for keys in the custody of their holder, with what to do instead.
+// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) GetPrivateHalfWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetPrivateHalfResponse, error) {
-	rsp, err := c.GetPrivateHalf(ctx, key, reqEditors...)
+func (c *ClientWithResponses) ReleasePrivateHalfWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error) {
+	rsp, err := c.ReleasePrivateHalf(ctx, key, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseGetPrivateHalfResponse(rsp)
+	return ParseReleasePrivateHalfResponse(rsp)
 }
 
 // ProveKeyWithBodyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
@@ -8761,6 +12145,19 @@ func (c *ClientWithResponses) GetLoginWithResponse(ctx context.Context, login Lo
 		return nil, err
 	}
 	return ParseGetLoginResponse(rsp)
+}
+
+// CompareVersionsWithResponse performs a GET /logins/{login}/differences (the `CompareVersions` operationId) request.
+//
+// Which lines came and went in one of the login's files between any two looks.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, login LoginName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error) {
+	rsp, err := c.CompareVersions(ctx, login, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareVersionsResponse(rsp)
 }
 
 // ReportEntryWithBodyWithResponse performs a POST /logins/{login}/entries (the `ReportEntry` operationId) request,
@@ -8828,6 +12225,19 @@ func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, logi
 	return ParseListVersionsResponse(rsp)
 }
 
+// ListProofsDueWithResponse performs a GET /proofs/due (the `ListProofsDue` operationId) request.
+//
+// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListProofsDueWithResponse(ctx context.Context, params *ListProofsDueParams, reqEditors ...RequestEditorFn) (*ListProofsDueResponse, error) {
+	rsp, err := c.ListProofsDue(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListProofsDueResponse(rsp)
+}
+
 // GetReachWithResponse performs a GET /reach (the `GetReach` operationId) request.
 //
 // How safe the logins are, the worst first, and how many are how safe.
@@ -8839,6 +12249,130 @@ func (c *ClientWithResponses) GetReachWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseGetReachResponse(rsp)
+}
+
+// GetReachMapWithResponse performs a GET /reach/map (the `GetReachMap` operationId) request.
+//
+// Logins against keys: the worst logins first, and for each which keys stand there or should.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetReachMapWithResponse(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*GetReachMapResponse, error) {
+	rsp, err := c.GetReachMap(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReachMapResponse(rsp)
+}
+
+// ListRotationsWithResponse performs a GET /rotations (the `ListRotations` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRotationsWithResponse(ctx context.Context, params *ListRotationsParams, reqEditors ...RequestEditorFn) (*ListRotationsResponse, error) {
+	rsp, err := c.ListRotations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRotationsResponse(rsp)
+}
+
+// StartRotationWithBodyWithResponse performs a POST /rotations (the `StartRotation` operationId) request,
+// with any type of body and a specified content type.
+//
+// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartRotationWithBodyWithResponse(ctx context.Context, params *StartRotationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartRotationResponse, error) {
+	rsp, err := c.StartRotationWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartRotationResponse(rsp)
+}
+
+// StartRotationWithResponse performs a POST /rotations (the `StartRotation` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference.
+func (c *ClientWithResponses) StartRotationWithResponse(ctx context.Context, params *StartRotationParams, body StartRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRotationResponse, error) {
+	rsp, err := c.StartRotation(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartRotationResponse(rsp)
+}
+
+// PlanRotationWithBodyWithResponse performs a POST /rotations/plans (the `PlanRotation` operationId) request,
+// with any type of body and a specified content type.
+//
+// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PlanRotationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanRotationResponse, error) {
+	rsp, err := c.PlanRotationWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanRotationResponse(rsp)
+}
+
+// PlanRotationWithResponse performs a POST /rotations/plans (the `PlanRotation` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// What a rotation would do, login by login, and what it would leave out and why. Nothing is kept.
+func (c *ClientWithResponses) PlanRotationWithResponse(ctx context.Context, body PlanRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanRotationResponse, error) {
+	rsp, err := c.PlanRotation(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanRotationResponse(rsp)
+}
+
+// GetRotationWithResponse performs a GET /rotations/{rotation} (the `GetRotation` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetRotationWithResponse(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*GetRotationResponse, error) {
+	rsp, err := c.GetRotation(ctx, rotation, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRotationResponse(rsp)
+}
+
+// ChangeRotationWithBodyWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
+// with any type of body and a specified content type.
+//
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeRotationWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error) {
+	rsp, err := c.ChangeRotationWithBody(ctx, rotation, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRotationResponse(rsp)
+}
+
+// ChangeRotationWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+func (c *ClientWithResponses) ChangeRotationWithResponse(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error) {
+	rsp, err := c.ChangeRotation(ctx, rotation, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRotationResponse(rsp)
+}
+
+// ListRotationItemsWithResponse performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRotationItemsWithResponse(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*ListRotationItemsResponse, error) {
+	rsp, err := c.ListRotationItems(ctx, rotation, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRotationItemsResponse(rsp)
 }
 
 // ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
@@ -9106,6 +12640,105 @@ func ParseListDaybookResponse(rsp *http.Response) (*ListDaybookResponse, error) 
 	return response, nil
 }
 
+// ParseListDifferencesResponse parses an HTTP response from a ListDifferencesWithResponse call
+func ParseListDifferencesResponse(rsp *http.Response) (*ListDifferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDifferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DifferencePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSettleDifferencesResponse parses an HTTP response from a SettleDifferencesWithResponse call
+func ParseSettleDifferencesResponse(rsp *http.Response) (*SettleDifferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleDifferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Settlement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGrantsResponse parses an HTTP response from a ListGrantsWithResponse call
+func ParseListGrantsResponse(rsp *http.Response) (*ListGrantsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGrantsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GrantPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddGrantResponse parses an HTTP response from a AddGrantWithResponse call
 func ParseAddGrantResponse(rsp *http.Response) (*AddGrantResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9271,6 +12904,72 @@ func ParseAdoptInstanceResponse(rsp *http.Response) (*AdoptInstanceResponse, err
 	return response, nil
 }
 
+// ParseReadHostKeysResponse parses an HTTP response from a ReadHostKeysWithResponse call
+func ParseReadHostKeysResponse(rsp *http.Response) (*ReadHostKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadHostKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ShownHostKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadMachineListResponse parses an HTTP response from a ReadMachineListWithResponse call
+func ParseReadMachineListResponse(rsp *http.Response) (*ReadMachineListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadMachineListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MachineListReading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReleaseInstanceResponse parses an HTTP response from a ReleaseInstanceWithResponse call
 func ParseReleaseInstanceResponse(rsp *http.Response) (*ReleaseInstanceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9349,6 +13048,39 @@ func ParseGetInstanceResponse(rsp *http.Response) (*GetInstanceResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetApproachResponse parses an HTTP response from a GetApproachWithResponse call
+func ParseGetApproachResponse(rsp *http.Response) (*GetApproachResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetApproachResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Approach
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9923,15 +13655,15 @@ func ParseListOpensResponse(rsp *http.Response) (*ListOpensResponse, error) {
 	return response, nil
 }
 
-// ParseGetPrivateHalfResponse parses an HTTP response from a GetPrivateHalfWithResponse call
-func ParseGetPrivateHalfResponse(rsp *http.Response) (*GetPrivateHalfResponse, error) {
+// ParseReleasePrivateHalfResponse parses an HTTP response from a ReleasePrivateHalfWithResponse call
+func ParseReleasePrivateHalfResponse(rsp *http.Response) (*ReleasePrivateHalfResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetPrivateHalfResponse{
+	response := &ReleasePrivateHalfResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -10024,6 +13756,39 @@ func ParseGetLoginResponse(rsp *http.Response) (*GetLoginResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Login
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareVersionsResponse parses an HTTP response from a CompareVersionsWithResponse call
+func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FileVersion
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10140,6 +13905,39 @@ func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error
 	return response, nil
 }
 
+// ParseListProofsDueResponse parses an HTTP response from a ListProofsDueWithResponse call
+func ParseListProofsDueResponse(rsp *http.Response) (*ListProofsDueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListProofsDueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ProofDuePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReachResponse parses an HTTP response from a GetReachWithResponse call
 func ParseGetReachResponse(rsp *http.Response) (*GetReachResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10156,6 +13954,237 @@ func ParseGetReachResponse(rsp *http.Response) (*GetReachResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ReachPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReachMapResponse parses an HTTP response from a GetReachMapWithResponse call
+func ParseGetReachMapResponse(rsp *http.Response) (*GetReachMapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReachMapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReachMap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRotationsResponse parses an HTTP response from a ListRotationsWithResponse call
+func ParseListRotationsResponse(rsp *http.Response) (*ListRotationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRotationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RotationPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartRotationResponse parses an HTTP response from a StartRotationWithResponse call
+func ParseStartRotationResponse(rsp *http.Response) (*StartRotationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartRotationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Rotation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanRotationResponse parses an HTTP response from a PlanRotationWithResponse call
+func ParsePlanRotationResponse(rsp *http.Response) (*PlanRotationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanRotationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RotationPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRotationResponse parses an HTTP response from a GetRotationWithResponse call
+func ParseGetRotationResponse(rsp *http.Response) (*GetRotationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRotationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rotation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeRotationResponse parses an HTTP response from a ChangeRotationWithResponse call
+func ParseChangeRotationResponse(rsp *http.Response) (*ChangeRotationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeRotationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rotation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRotationItemsResponse parses an HTTP response from a ListRotationItemsWithResponse call
+func ParseListRotationItemsResponse(rsp *http.Response) (*ListRotationItemsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRotationItemsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RotationItemPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

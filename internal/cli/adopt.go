@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
+	"maps"
+	"net"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/sshio"
@@ -14,13 +18,16 @@ import (
 
 var adoptCommands = []command{
 	{
-		name: "instance adopt", args: "NAME", min: 1, max: 1, flags: instanceAdopt,
+		name: "instance adopt", args: "[NAME]", max: 1, flags: instanceAdopt,
 		summary: "Bring in a machine that runs sshd, of any cloud or none",
 		detail: `It asks the machine for its host keys and shows their fingerprints, to be compared with what
 another way tells (the console of the machine, whoever set it up), before it pins them.
 With -with FILE or -agent it logs in and reads who gets in today; with -steward it places
-a steward key as well, by which the service sweeps and changes keys.`,
-		examples: []string{"plumlatch instance adopt weather-mast -address 192.0.2.30 -login pi", "plumlatch instance adopt weather-mast -address mast.example -login pi -with ~/.ssh/oona -steward"},
+a steward key as well, by which the service sweeps and changes keys.
+With -list FILE it brings in all machines of a list: CSV with the heading
+name,address,port,login (other columns are labels), a JSON array of the same, or an
+OpenSSH client configuration; - is the standard input. What is recorded already is left.`,
+		examples: []string{"plumlatch instance adopt -list machines.csv", "plumlatch instance adopt -list ~/.ssh/config -login pi", "plumlatch instance adopt weather-mast -address 192.0.2.30 -login pi", "plumlatch instance adopt weather-mast -address mast.example -login pi -with ~/.ssh/oona -steward"},
 	},
 	{
 		name: "instance steward", args: "NAME", min: 1, max: 1, flags: instanceSteward,
@@ -41,8 +48,17 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *session, []string) er
 	f.Var(l, "label", "a label, `name=value`; can be given several times")
 	steward := f.Bool("steward", false, "place a steward key as well; needs -with or -agent")
 	yes := f.Bool("yes", false, "take the host keys without being asked")
+	list := f.String("list", "", "`file` with a list of machines")
 	return func(ctx context.Context, s *session, args []string) error {
 		switch {
+		case *list != "" && (len(args) > 0 || *address != ""):
+			return &usageError{"with -list the names and addresses come from the list"}
+		case *list != "" && *steward && !h.given():
+			return &usageError{"-steward needs a way in: -with FILE or -agent"}
+		case *list != "":
+			return s.adoptList(ctx, *list, *user, l, h, *steward, *yes)
+		case len(args) == 0:
+			return &usageError{"say how it is to be called: plumlatch instance adopt NAME -address A -login USER; or -list FILE"}
 		case *address == "" || *user == "":
 			return &usageError{"say where it is and as whom to log in: -address A -login USER"}
 		case *steward && !h.given():
@@ -52,48 +68,215 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *session, []string) er
 		if err != nil {
 			return err
 		}
-		keys, err := sshio.HostKeys(ctx, *address, *port)
-		if err != nil {
+		m := found{Name: args[0], Address: *address, Port: *port, User: *user, Labels: l}
+		if err := m.ask(ctx); err != nil {
 			return err
 		}
-		request := apiclient.AdoptInstance{Name: args[0], Address: *address, Port: port, LoginUser: *user, Learnt: new("first contact by the client")}
 		var shown []string
-		for _, k := range keys {
-			request.HostKeys = append(request.HostKeys, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k))))
+		for _, k := range m.keys {
 			shown = append(shown, fmt.Sprintf("  %s  %s", ssh.FingerprintSHA256(k), k.Type()))
-		}
-		if len(l) > 0 {
-			request.Labels = new(map[string]string(l))
 		}
 		if err := s.confirm(*yes, fmt.Sprintf("%s shows these host keys. Compare one of them with what another way tells:\n%s", *address, strings.Join(shown, "\n")), "yes"); err != nil {
 			return err
 		}
-		i, err := answer[apiclient.Instance](client.AdoptInstance(ctx, request))
-		if err != nil {
-			return err
-		}
-		if !h.given() {
-			return s.adopted(ctx, client, i)
-		}
-		halves, end, err := s.holder(h)
+		halves, end, err := s.holderIfGiven(h)
 		if err != nil {
 			return err
 		}
 		defer end()
-		if *steward {
-			if err := s.placeSteward(ctx, client, i.Name, halves); err != nil {
-				return fmt.Errorf("%s is recorded, but: %w\nTry again: plumlatch instance steward %s", i.Name, err, i.Name)
-			}
-		}
-		login, err := answer[apiclient.Login](client.GetLogin(ctx, i.Name))
+		i, err := s.adopt(ctx, client, m, halves, *steward)
 		if err != nil {
 			return err
 		}
-		if _, err := s.readAndReport(ctx, client, login, halves); err != nil {
-			return fmt.Errorf("%s is recorded, but its files could not be read: %w", i.Name, err)
-		}
 		return s.adopted(ctx, client, i)
 	}
+}
+
+// holderIfGiven is holder, or nothing where no private half was named.
+func (s *session) holderIfGiven(h holderFlags) ([]atHand, func(), error) {
+	if !h.given() {
+		return nil, func() {}, nil
+	}
+	return s.holder(h)
+}
+
+// found is a machine that is to be adopted, with the host keys that it shows.
+type found struct {
+	Name, Address, User string
+	Port                int
+	Labels              map[string]string
+	keys                []ssh.PublicKey
+}
+
+func (m *found) ask(ctx context.Context) (err error) {
+	m.keys, err = sshio.HostKeys(ctx, m.Address, m.Port)
+	return err
+}
+
+// adopt records the machine, and with private halves reads who gets in and, where it
+// is wanted, places a steward key.
+func (s *session) adopt(ctx context.Context, client *apiclient.Client, m found, halves []atHand, steward bool) (apiclient.Instance, error) {
+	request := apiclient.AdoptInstance{Name: m.Name, Address: m.Address, Port: &m.Port, LoginUser: m.User, Learnt: new("first contact by the client")}
+	for _, k := range m.keys {
+		request.HostKeys = append(request.HostKeys, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k))))
+	}
+	if len(m.Labels) > 0 {
+		request.Labels = &m.Labels
+	}
+	i, err := answer[apiclient.Instance](client.AdoptInstance(ctx, request))
+	if err != nil || len(halves) == 0 {
+		return i, err
+	}
+	if steward {
+		if err := s.placeSteward(ctx, client, i.Name, halves); err != nil {
+			return i, fmt.Errorf("%s is recorded, but: %w\nTry again: plumlatch instance steward %s", i.Name, err, i.Name)
+		}
+	}
+	login, err := answer[apiclient.Login](client.GetLogin(ctx, i.Name))
+	if err != nil {
+		return i, err
+	}
+	if _, err := s.readAndReport(ctx, client, login, halves); err != nil {
+		return i, fmt.Errorf("%s is recorded, but its files could not be read: %w", i.Name, err)
+	}
+	return i, nil
+}
+
+// maxMachineList is the greatest length of a list of machines, in bytes.
+const maxMachineList = 1 << 20
+
+// machinesAtOnce is how many machines of a list are asked at once.
+const machinesAtOnce = 16
+
+// listed is what came of one machine of a list.
+type listed struct {
+	Line    int    `json:"line"`
+	Name    string `json:"name"`
+	Login   string `json:"login"`
+	Address string `json:"address"`
+	HostKey string `json:"host_key,omitempty"`
+	Outcome string `json:"outcome"` // adopted, or why not
+
+	found
+	left bool // it is not to be adopted, or could not be
+}
+
+// adoptList adopts the machines of a list, after showing their host keys.
+func (s *session) adoptList(ctx context.Context, file, user string, l labels, h holderFlags, steward, yes bool) error {
+	text, err := s.readText(file, "the list", maxMachineList)
+	if err != nil {
+		return err
+	}
+	client, err := s.connect()
+	if err != nil {
+		return err
+	}
+	read, err := answer[apiclient.MachineListReading](client.ReadMachineList(ctx, apiclient.ReadMachineList{Text: text, LoginUser: optional(user)}))
+	if err != nil {
+		return err
+	}
+	rows := s.askListed(ctx, read.Machines, l)
+	ready := 0
+	for _, r := range rows {
+		if !r.left {
+			ready++
+		}
+	}
+	if !s.json && !s.quiet {
+		s.showListed(rows)
+	}
+	if ready == 0 {
+		return s.listDone(rows)
+	}
+	if err := s.confirm(yes, fmt.Sprintf("\nThis adopts %d of %d and pins these host keys. Compare the fingerprints with what another way tells.", ready, len(rows)), "yes"); err != nil {
+		return err
+	}
+	halves, end, err := s.holderIfGiven(h)
+	if err != nil {
+		return err
+	}
+	defer end()
+	for n := range rows {
+		r := &rows[n]
+		if r.left {
+			continue
+		}
+		r.Outcome = "adopted"
+		if _, err := s.adopt(ctx, client, r.found, halves, steward); err != nil {
+			r.Outcome, r.left = err.Error(), true
+		}
+	}
+	return s.listDone(rows)
+}
+
+// askListed asks the machines that can be adopted for their host keys, some at once.
+func (s *session) askListed(ctx context.Context, machines []apiclient.ListedMachine, l labels) []listed {
+	rows := make([]listed, len(machines))
+	var group errgroup.Group
+	group.SetLimit(machinesAtOnce)
+	for n, m := range machines {
+		r := &rows[n]
+		r.found = found{Name: given(m.Name), Address: given(m.Address), User: given(m.LoginUser), Port: given(m.Port), Labels: maps.Clone(l)}
+		maps.Copy(r.found.Labels, given(m.Labels))
+		r.Line, r.Name, r.Login, r.Address = m.Line, r.found.Name, r.User, net.JoinHostPort(r.found.Address, fmt.Sprint(r.Port))
+		switch {
+		case m.Refused != nil:
+			r.Outcome, r.left = *m.Refused, true
+		case m.KnownAs != nil:
+			r.Outcome, r.left = "recorded already as "+*m.KnownAs, true
+		default:
+			group.Go(func() error {
+				if err := r.ask(ctx); err != nil {
+					r.Outcome, r.left = err.Error(), true
+					return nil
+				}
+				r.HostKey = ssh.FingerprintSHA256(r.keys[0])
+				return nil
+			})
+		}
+	}
+	group.Wait()
+	return rows
+}
+
+func (s *session) showListed(rows []listed) {
+	t := table{head: []string{"NAME", "LOGIN", "ADDRESS", "HOST KEY, OR WHY IT IS LEFT OUT"}}
+	for _, r := range rows {
+		t.add(r.Name, r.Login, r.Address, cmp.Or(r.Outcome, r.HostKey))
+	}
+	t.write(s)
+}
+
+// listDone says what came of a list, and ends with status 3 where a machine that is
+// not recorded was left out.
+func (s *session) listDone(rows []listed) error {
+	adopted, left := 0, 0
+	for _, r := range rows {
+		switch {
+		case !r.left:
+			adopted++
+			if s.quiet {
+				fmt.Fprintln(s.env.Out, r.Name)
+			}
+		case !strings.HasPrefix(r.Outcome, "recorded already"):
+			left++
+			if !s.json && !s.quiet {
+				fmt.Fprintf(s.env.Err, "line %d, %s: %s\n", r.Line, r.Name, r.Outcome)
+			}
+		}
+	}
+	switch {
+	case s.json:
+		if err := s.writeJSON(rows); err != nil {
+			return err
+		}
+	case !s.quiet:
+		fmt.Fprintf(s.env.Out, "\n%d adopted, %d left out, %d recorded before. See how safe they are: plumlatch reach\n", adopted, left, len(rows)-adopted-left)
+	}
+	if left > 0 {
+		return &quietError{exitNotAsItShould}
+	}
+	return nil
 }
 
 func (s *session) adopted(ctx context.Context, client *apiclient.Client, i apiclient.Instance) error {

@@ -55,8 +55,9 @@ func groups() []group {
 	return []group{
 		{"Keys", keyCommands},
 		{"Key files on this machine, without a service", offlineCommands},
-		{"Which key opens what, and how safe each login is", slices.Concat(openingCommands, reachCommands, sweepCommands)},
-		{"Letting in, and proving", slices.Concat(grantCommands, proveCommands)},
+		{"Which key opens what, and how safe each login is", slices.Concat(openingCommands, reachCommands, mapCommands, sweepCommands)},
+		{"Letting in, and proving", slices.Concat(grantCommands, settleCommands, proveCommands)},
+		{"Replacing keys", rotateCommands},
 		{"Getting in", slices.Concat(connectCommands, whyCommands)},
 		{"Instances", slices.Concat(instanceCommands, adoptCommands)},
 		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},

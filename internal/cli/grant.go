@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/http"
 	"slices"
 	"time"
 
@@ -25,6 +26,11 @@ LOGIN is user@instance, or the instance for its own login user.`,
 			"plumlatch grant add marek-main atlas-db -until 2026-12-31",
 			"plumlatch grant add ines-main tide-gauge-1 -with ~/.ssh/oona",
 		},
+	},
+	{
+		name: "grant list", flags: grantList,
+		summary:  "Show which key should open which login, since when, until when, by whom and why",
+		examples: []string{"plumlatch grant list -login ringing-db", "plumlatch grant list -key oona-main", "plumlatch grant list -with-end", "plumlatch grant list -keeper tomas -ended"},
 	},
 	{
 		name: "grant withdraw", args: "KEY LOGIN", min: 2, max: 2, flags: grantWithdraw,
@@ -70,6 +76,63 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			return answer[apiclient.Grant](client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: newRequestKey()}, request))
 		}, place)
 	}
+}
+
+func grantList(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var p paging
+	p.flags(f)
+	key := f.String("key", "", "only of this key")
+	keeper := f.String("keeper", "", "only of keys of this keeper")
+	login := f.String("login", "", "only of this login, user@instance, or of all logins of an instance")
+	label := f.String("label", "", "only of instances with this label, `name=value`")
+	withEnd := f.Bool("with-end", false, "only those that end by themselves")
+	ended := f.Bool("ended", false, "those that were withdrawn, instead of those in force")
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := fetch[apiclient.GrantRecord](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			params := apiclient.ListGrantsParams{After: after, Limit: &limit, Total: count, Key: optional(*key), Keeper: optional(*keeper), Login: optional(*login), Label: optional(*label)}
+			if *withEnd {
+				params.Until = withEnd
+			}
+			if *ended {
+				params.Ended = ended
+			}
+			return client.ListGrants(ctx, &params)
+		})
+		if err != nil {
+			return err
+		}
+		l := listing[apiclient.GrantRecord]{
+			head: []string{"LOGIN", "KEY", "KEEPER", "GRANTED", "UNTIL", "FIT", "WHY"}, cells: grantCells, none: "No grant fits.",
+			name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
+		}
+		if *ended {
+			l.head[4], l.head[5] = "ENDED", "BY"
+		}
+		return l.show(s, rows, total)
+	}
+}
+
+func grantCells(g apiclient.GrantRecord) []string {
+	keeper, end, fit := given(g.Key.Keeper), "", string(given(g.Fit))
+	if given(g.Steward) {
+		keeper = "the service's own"
+	}
+	switch {
+	case g.WithdrawnAt != nil:
+		end, fit = day(*g.WithdrawnAt), given(g.WithdrawnBy)
+	case given(g.EndRefused):
+		end = day(*g.Until) + ", but it could not go"
+	case g.Until != nil:
+		end = moment(*g.Until)
+	}
+	if fit == string(apiclient.FitMissing) {
+		fit += " !"
+	}
+	return []string{g.Login, g.Key.Name, keeper, day(g.GrantedAt) + " by " + g.GrantedBy, end, fit, given(g.Reason)}
 }
 
 // readUntil reads a day, whose end it means, or a time.

@@ -158,7 +158,7 @@ func (s *session) launched(ctx context.Context, client *apiclient.Client, instan
 		return err
 	}
 	file := s.fileFor(openers.Items)
-	entry := s.tryLogin(ctx, i.Connection, file)
+	entry := s.tryLogin(ctx, client, i, file)
 	if s.json {
 		return s.writeJSON(struct {
 			apiclient.Instance

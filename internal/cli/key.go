@@ -53,8 +53,9 @@ holds is taken.`,
 	{name: "key show", args: "NAME", min: 1, max: 1, flags: keyShow, summary: "Show one key: what it is, whose, and what it opens", examples: []string{"plumlatch key show atlas-deploy", "plumlatch key show atlas-deploy -format rfc4716 > atlas-deploy.pub"}},
 	{
 		name: "key private", args: "NAME", min: 1, max: 1, flags: keyPrivate,
-		summary: "Ask for a private half that the service keeps", detail: "A private half that only its holder has is not here, and the answer says what to do instead.",
-		examples: []string{"plumlatch key private atlas-deploy"},
+		summary:  "Take a private half that the service keeps out of its safe, once",
+		detail:   "Its keeper or an admin may, with a reason. A private half that only its holder has is not here,\nand the answer says what to do instead.",
+		examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
 	},
 	{name: "key delete", args: "NAME", min: 1, max: 1, flags: keyDelete, summary: "Delete the record of a key that is granted nowhere", examples: []string{"plumlatch key delete atlas-old -yes"}},
 }
@@ -212,7 +213,7 @@ func (s *session) checkFree(ctx context.Context, client *apiclient.Client, keyNa
 		return err
 	}
 	if k.Origin == apiclient.OriginService {
-		_, err := answerBytes(client.GetPrivateHalf(ctx, keyName))
+		_, err := answerBytes(client.ReleasePrivateHalf(ctx, keyName, &apiclient.ReleasePrivateHalfParams{}))
 		return fmt.Errorf("there is a key named %s already: %w", keyName, err)
 	}
 	return &apiclientError{apiclient.Problem{Code: "name-taken", Detail: fmt.Sprintf("there is a key named %s already", keyName), Remedy: new("Choose another name, or see it: plumlatch key show " + keyName)}}
@@ -320,6 +321,12 @@ func (s *session) importText(from string, held agentFlags) (string, error) {
 }
 
 func (s *session) readKeyText(from string) (string, error) {
+	return s.readText(from, "the public key", keypair.MaxTextBytes+1)
+}
+
+// readText reads at most limit bytes of a file, or of what is pasted where from is
+// empty or -.
+func (s *session) readText(from, what string, limit int64) (string, error) {
 	var in io.Reader = s.env.In
 	if from != "" && from != "-" {
 		f, err := os.Open(from)
@@ -329,9 +336,9 @@ func (s *session) readKeyText(from string) (string, error) {
 		defer f.Close()
 		in = f
 	} else if isTerminal(s.env.In) {
-		fmt.Fprintln(s.env.Err, "Paste the public key, then press Ctrl-D:")
+		fmt.Fprintln(s.env.Err, "Paste "+what+", then press Ctrl-D:")
 	}
-	data, err := io.ReadAll(io.LimitReader(in, keypair.MaxTextBytes+1))
+	data, err := io.ReadAll(io.LimitReader(in, limit))
 	return string(data), err
 }
 
@@ -438,13 +445,10 @@ func custodyText(k apiclient.Key) string {
 }
 
 func keyPrivate(f *flag.FlagSet) func(context.Context, *session, []string) error {
-	out := f.String("out", "", "`file` to write, with mode 0600; ./NAME unless given")
+	out := f.String("out", "", "`file` to write, with mode 0600; ~/.ssh/NAME unless given")
+	reason := f.String("reason", "", "why, for the daybook")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
-		if err != nil {
-			return err
-		}
-		private, err := answerBytes(client.GetPrivateHalf(ctx, args[0]))
 		if err != nil {
 			return err
 		}
@@ -457,13 +461,33 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *session, []string) error
 			return err
 		}
 		if *out == "" {
-			*out = args[0]
+			home, err := s.home()
+			if err != nil {
+				return err
+			}
+			*out = filepath.Join(home, ".ssh", args[0])
 		}
-		place, err := reserve(*out)
+		place := (*keyFile)(nil)
+		if k.Custody == apiclient.CustodyKept { // what is handed over once must not be lost for want of a place
+			if place, err = reserve(*out); err != nil {
+				return err
+			}
+			defer place.drop()
+		}
+		private, err := answerBytes(client.ReleasePrivateHalf(ctx, args[0], &apiclient.ReleasePrivateHalfParams{Reason: optional(*reason)}))
 		if err != nil {
 			return err
 		}
-		return place.keep(private, public)
+		if place == nil { // the service has none, and said so before
+			return fmt.Errorf("the private half of %s is not kept", k.Name)
+		}
+		if err := place.keep(private, public); err != nil {
+			return err
+		}
+		if !s.quiet && !s.json {
+			fmt.Fprintf(s.env.Out, "The private half of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service alone.\nProve that you hold it: plumlatch prove %s\n", k.Name, s.shown(*out), k.Name)
+		}
+		return nil
 	}
 }
 

@@ -13,8 +13,9 @@ import (
 var errNotTried = errors.New("it was not possible from here")
 
 // tryLogin completes a login with the private half in the file, and returns
-// nil only if that succeeded. The host must show a pinned key.
-func (s *session) tryLogin(ctx context.Context, c apiclient.Connection, file string) error {
+// nil only if that succeeded. The host must show a pinned key. The login is reported
+// as a proof of entry.
+func (s *session) tryLogin(ctx context.Context, client *apiclient.Client, i apiclient.Instance, file string) error {
 	if file == "" {
 		return fmt.Errorf("%w: no private half that fits is on this machine", errNotTried)
 	}
@@ -25,9 +26,14 @@ func (s *session) tryLogin(ctx context.Context, c apiclient.Connection, file str
 	if err != nil {
 		return fmt.Errorf("%w: %s cannot be read: %w", errNotTried, file, err)
 	}
-	session, _, err := enter(ctx, c, []atHand{half})
-	if err == nil {
-		session.Close()
+	session, half, err := enter(ctx, i.Connection, []atHand{half})
+	if err != nil {
+		return err
 	}
-	return err
+	defer session.Close()
+	l := apiclient.Login{Reach: apiclient.LoginReach{Login: i.Connection.User + "@" + i.Name}}
+	if _, err := s.reportEntry(ctx, client, l, session, half); err != nil {
+		fmt.Fprintf(s.env.Err, "The login could not be reported as a proof: %v\nReport it later: plumlatch prove %s\n", err, l.Reach.Login)
+	}
+	return nil
 }

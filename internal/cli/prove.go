@@ -5,6 +5,8 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/http"
+	"slices"
 	"strings"
 
 	"plumlatch/internal/apiclient"
@@ -19,8 +21,10 @@ var proveCommands = []command{
 		detail: `Of a key: the service gives a text, which is signed here with the private half (from -with
 FILE or folder, -agent, or found on this machine) and checked there. Without arguments
 every key at hand that is recorded is proved. Of a login, user@instance: a login is
-completed from here, and the host key that was seen is reported. Nothing secret is sent.`,
-		examples: []string{"plumlatch prove -agent", "plumlatch prove -with ~/.ssh", "plumlatch prove atlas-deploy", "plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas"},
+completed from here, and the host key that was seen is reported. Nothing secret is sent.
+With -due it shows what is to be proved, of you or of -keeper, and ends with status 3 if
+something is: by a proof that is missing or too old, not by one that soon will be.`,
+		examples: []string{"plumlatch prove -due", "plumlatch prove -agent", "plumlatch prove -with ~/.ssh", "plumlatch prove atlas-deploy", "plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas"},
 	},
 }
 
@@ -29,10 +33,19 @@ func sha256Of(h atHand) string { return keypair.FormatSHA256(h.Public.SHA256()) 
 func prove(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var h holderFlags
 	h.flags(f)
+	due := f.Bool("due", false, "show what is to be proved")
+	keeper := f.String("keeper", "me", "with -due: of this `keeper`; all for everybody")
+	within := f.Int("within", 7, "with -due: also what goes stale within this many `days`")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
 		if err != nil {
 			return err
+		}
+		if *due {
+			if len(args) > 0 || h.given() {
+				return &usageError{"-due shows what is to be proved; to prove it, leave -due out"}
+			}
+			return s.proofsDue(ctx, client, *keeper, *within)
 		}
 		var halves []atHand
 		if h.given() {
@@ -65,6 +78,45 @@ func prove(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		return s.showProved(results, errors.Join(problems...))
 	}
+}
+
+// proofsDue shows what a keeper, or everybody, has to prove.
+func (s *session) proofsDue(ctx context.Context, client *apiclient.Client, keeper string, within int) error {
+	params := apiclient.ListProofsDueParams{Within: &within}
+	if keeper != "all" {
+		params.Keeper = &keeper
+	}
+	rows, total, err := fetch[apiclient.ProofDue](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+		params.After, params.Limit = after, &limit
+		return client.ListProofsDue(ctx, &params)
+	})
+	if err != nil {
+		return err
+	}
+	l := listing[apiclient.ProofDue]{
+		head: []string{"KEEPER", "KEY", "OPENS", "PROVED", "STATE"}, name: func(d apiclient.ProofDue) string { return d.Key.Name },
+		none: "Nothing is to be proved.",
+		cells: func(d apiclient.ProofDue) []string {
+			last, state := "never", string(d.State)
+			if d.ProvedAt != nil {
+				last = day(*d.ProvedAt)
+			}
+			if d.State == apiclient.ProofDueStateSoonStale {
+				state = "stale from " + day(*d.StaleAt)
+			}
+			return []string{given(d.Key.Keeper), d.Key.Name, fmt.Sprint(d.Logins), last, state}
+		},
+	}
+	if err := l.show(s, rows, total); err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(rows, func(d apiclient.ProofDue) bool { return d.State != apiclient.ProofDueStateSoonStale }) {
+		return nil
+	}
+	if !s.json && !s.quiet {
+		fmt.Fprintln(s.env.Out, "\nProve all that are in a folder or in the ssh-agent: plumlatch prove -with ~/.ssh, or plumlatch prove -agent")
+	}
+	return &quietError{exitNotAsItShould}
 }
 
 // proved is what came of one proof.

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"plumlatch/internal/apiclient"
@@ -20,7 +21,7 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		examples: []string{"plumlatch reach", "plumlatch reach -state shut", "plumlatch reach -keeper tomas", "plumlatch reach -drift"},
 	},
 	{name: "login show", args: "LOGIN", min: 1, max: 1, flags: loginShow, summary: "Show who gets in to a login today, by which key, proved when", examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"}},
-	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", examples: []string{"plumlatch login history ringing-web"}},
+	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; -to is the newest of that file unless given.", examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"}},
 	{
 		name: "key loss", args: "KEY", min: 1, max: 1, flags: keyLoss,
 		summary: "Show what would become of the logins if a key were lost", examples: []string{"plumlatch key loss hides-shared"},
@@ -169,7 +170,9 @@ func (s *session) showLogin(l apiclient.Login) {
 	t.write(s)
 }
 
-func loginHistory(*flag.FlagSet) func(context.Context, *session, []string) error {
+func loginHistory(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	from := f.Int("from", 0, "compare this `look` with another")
+	to := f.Int("to", 0, "the other `look`")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
 		if err != nil {
@@ -179,6 +182,9 @@ func loginHistory(*flag.FlagSet) func(context.Context, *session, []string) error
 		if err != nil {
 			return err
 		}
+		if *from != 0 || *to != 0 {
+			return s.compareLooks(ctx, client, args[0], versions, *from, *to)
+		}
 		if s.json {
 			return s.writeJSON(versions)
 		}
@@ -186,21 +192,57 @@ func loginHistory(*flag.FlagSet) func(context.Context, *session, []string) error
 			fmt.Fprintf(s.env.Out, "Nobody has read the files of %s yet. Read them: plumlatch sweep %s\n", args[0], args[0])
 			return nil
 		}
-		for _, v := range versions {
-			there := fmt.Sprintf("%d lines, mode %s", strings.Count(v.Content, "\n"), v.Mode)
-			if !v.There {
-				there = "not there"
-			}
-			fmt.Fprintf(s.env.Out, "%s  %s: %s (%s)\n", moment(v.SeenAt), v.Path, there, v.Method)
-			for _, line := range v.Went {
-				fmt.Fprintln(s.env.Out, s.bad("  - ")+line)
-			}
-			for _, line := range v.Came {
-				fmt.Fprintln(s.env.Out, s.good("  + ")+line)
-			}
+		for n, v := range versions {
+			s.showVersion(n+1, v)
 		}
 		return nil
 	}
+}
+
+func (s *session) showVersion(number int, v apiclient.FileVersion) {
+	there := fmt.Sprintf("%d lines, mode %s", strings.Count(v.Content, "\n"), v.Mode)
+	if !v.There {
+		there = "not there"
+	}
+	fmt.Fprintf(s.env.Out, "%2d  %s  %s: %s (%s)\n", number, moment(v.SeenAt), v.Path, there, v.Method)
+	s.showChange(v)
+}
+
+func (s *session) showChange(v apiclient.FileVersion) {
+	for _, line := range v.Went {
+		fmt.Fprintln(s.env.Out, s.bad("  - ")+line)
+	}
+	for _, line := range v.Came {
+		fmt.Fprintln(s.env.Out, s.good("  + ")+line)
+	}
+}
+
+// compareLooks shows what came and went between two looks, told by their numbers
+// in the history.
+func (s *session) compareLooks(ctx context.Context, client *apiclient.Client, login string, versions []apiclient.FileVersion, from, to int) error {
+	if from < 1 || from > len(versions) || to < 0 || to > len(versions) {
+		return &usageError{fmt.Sprintf("the looks are numbered 1 to %d: plumlatch login history %s", len(versions), login)}
+	}
+	if to == 0 {
+		to = 1 + slices.IndexFunc(versions, func(v apiclient.FileVersion) bool { return v.Path == versions[from-1].Path })
+	}
+	a, b := versions[from-1], versions[to-1]
+	v, err := answer[apiclient.FileVersion](client.CompareVersions(ctx, login, &apiclient.CompareVersionsParams{From: a.Id, To: b.Id}))
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.writeJSON(v)
+	}
+	if b.SeenAt.Before(a.SeenAt) {
+		a, b = b, a
+	}
+	fmt.Fprintf(s.env.Out, "%s, from %s to %s:\n", v.Path, moment(a.SeenAt), moment(b.SeenAt))
+	if len(v.Came)+len(v.Went) == 0 {
+		fmt.Fprintln(s.env.Out, "No line came or went.")
+	}
+	s.showChange(v)
+	return nil
 }
 
 func keyLoss(*flag.FlagSet) func(context.Context, *session, []string) error {

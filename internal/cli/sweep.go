@@ -187,6 +187,14 @@ func report(ctx context.Context, client *apiclient.Client, login string, session
 	for _, f := range files {
 		request.Files = append(request.Files, apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)})
 	}
+	folders, err := session.Folders(files)
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	request.Folders = new([]apiclient.Folder)
+	for _, f := range folders {
+		*request.Folders = append(*request.Folders, apiclient.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)})
+	}
 	return answer[apiclient.Login](client.ReportFiles(ctx, login, request))
 }
 

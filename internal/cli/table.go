@@ -84,6 +84,14 @@ func optional(s string) *string {
 	return &s
 }
 
+// counted is a number with its noun, given in the singular.
+func counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
 func labelText(l map[string]string) string {
 	names := make([]string, 0, len(l))
 	for _, k := range sortedKeys(l) {

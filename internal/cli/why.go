@@ -48,8 +48,10 @@ type diagnosis struct {
 	instance string
 	user     string
 	file     string
+	from     string // the address that the instance sees; "" for what the service sees
 	found    apiclient.Instance
 	login    apiclient.Login
+	approach apiclient.Approach
 	half     atHand
 	record   apiclient.Key
 }
@@ -58,25 +60,28 @@ func why(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	with := f.String("with", "", "`file` with the private half")
 	user := f.String("login", "", "the OS `user`; the image's own unless given")
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	from := f.String("from", "", "the `address` that you come from, where this service sees another")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
 		if err != nil {
 			return err
 		}
-		d := &diagnosis{session: s, client: client, instance: args[0], user: *user, file: *with}
+		d := &diagnosis{session: s, client: client, instance: args[0], user: *user, file: *with, from: *from}
 		questions := []struct {
 			name string
 			ask  func(context.Context) (string, error)
 		}{
 			{"The instance exists and runs", d.runs},
-			{"The login user is right", d.rightUser},
+			{"Its address is today's", d.address},
+			{"A firewall rule lets your address in", d.firewall},
 			{"Its SSH port answers", d.port},
 			{"The host key is the pinned one", d.hostKey},
 			{"The private half's file is as ssh wants it", d.keyFile},
 			{"The private half opens", func(context.Context) (string, error) { return d.opens(*passphraseFile) }},
 			{"The key is recorded, and neither lost nor retired", d.known},
+			{"The login user is right for the image", d.rightUser},
 			{"The key stands in the login's file, without a limit", d.stands},
-			{"The file's mode passes the server's strict check", d.modes},
+			{"The modes of home, .ssh and the file pass the server's strict check", d.modes},
 			{"A login completes", d.enter},
 		}
 		var checks []check
@@ -138,6 +143,46 @@ func (d *diagnosis) runs(ctx context.Context) (string, error) {
 	return "at " + hostPort(i.Connection), nil
 }
 
+// address compares the address that is recorded with what the cloud says now.
+func (d *diagnosis) address(ctx context.Context) (string, error) {
+	a, err := answer[apiclient.Approach](d.client.GetApproach(ctx, d.instance, &apiclient.GetApproachParams{From: optional(d.from)}))
+	if err != nil {
+		return "", err
+	}
+	d.approach = a
+	if !a.CloudAsked {
+		return "it was adopted, so no cloud can be asked", nil
+	}
+	now, recorded := given(a.Address), given(a.RecordedAddress)
+	if state := given(a.State); state != apiclient.InstanceStateRunning {
+		return "", &failure{"the cloud says that it is " + string(state), "plumlatch instance start " + d.instance}
+	}
+	if now != recorded {
+		return "", &failure{fmt.Sprintf("it changed from %s to %s without this service", recorded, now), fmt.Sprintf("Stop and start it here, so that it is found again: plumlatch instance stop %s", d.instance)}
+	}
+	if before := given(a.AddressBefore); before != "" && before != now {
+		return fmt.Sprintf("%s; until %s it was %s, which is no use any more", now, moment(*a.AddressChangedAt), before), nil
+	}
+	return now, nil
+}
+
+func (d *diagnosis) firewall(context.Context) (string, error) {
+	a := d.approach
+	switch {
+	case !a.CloudAsked:
+		return "it was adopted, so no cloud's rules are known", nil
+	case a.AdmittedBy != nil:
+		return fmt.Sprintf("the rule for %s lets %s in", *a.AdmittedBy, a.From), nil
+	case len(a.Rules) == 0:
+		return "", &failure{"no rule lets anybody in to its SSH port", fmt.Sprintf("Have a rule added in the cloud, for %s and port %d", a.From, d.found.Connection.Port)}
+	}
+	var sources []string
+	for _, r := range a.Rules {
+		sources = append(sources, r.Source)
+	}
+	return "", &failure{fmt.Sprintf("no rule lets %s in; there are rules for %s", a.From, strings.Join(sources, ", ")), "Come from one of those, or have a rule for your address added in the cloud. If this service sees another address than the instance does: -from ADDRESS"}
+}
+
 func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
 	if d.user == "" {
 		d.user = d.found.Connection.User
@@ -151,7 +196,7 @@ func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
 }
 
 func (d *diagnosis) port(ctx context.Context) (string, error) {
-	address := net.JoinHostPort(d.login.Connection.Address, strconv.Itoa(d.login.Connection.Port))
+	address := net.JoinHostPort(d.found.Connection.Address, strconv.Itoa(d.found.Connection.Port))
 	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
 		return "", &failure{fmt.Sprintf("%s does not answer: %v", address, err), "Its address may have changed, or a firewall refuses yours: plumlatch instance show " + d.instance}
@@ -161,12 +206,12 @@ func (d *diagnosis) port(ctx context.Context) (string, error) {
 }
 
 func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
-	keys, err := sshio.HostKeys(ctx, d.login.Connection.Address, d.login.Connection.Port)
+	keys, err := sshio.HostKeys(ctx, d.found.Connection.Address, d.found.Connection.Port)
 	if err != nil {
 		return "", &failure{fmt.Sprintf("the port answers, but not as an SSH server: %v", err), "A firewall may refuse your address, or sshd is not running: look at the boot output in the cloud"}
 	}
 	for _, k := range keys {
-		for _, pinned := range d.login.Connection.HostKeys {
+		for _, pinned := range d.found.Connection.HostKeys {
 			if pinned.Sha256 == ssh.FingerprintSHA256(k) {
 				return pinned.Sha256, nil
 			}
@@ -175,9 +220,13 @@ func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
 	return "", &failure{"it shows " + ssh.FingerprintSHA256(keys[0]) + ", which is not pinned", "Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance}
 }
 
-func (d *diagnosis) keyFile(context.Context) (string, error) {
+func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 	if d.file == "" {
-		if d.file = d.fileFor(d.login.Openers); d.file == "" {
+		openers, err := answer[apiclient.OpeningPage](d.client.ListOpeners(ctx, d.instance, &apiclient.ListOpenersParams{}))
+		if err != nil {
+			return "", err
+		}
+		if d.file = d.fileFor(openers.Items); d.file == "" {
 			return "", &failure{"no private half that opens it was found on this machine", "Say where it is: plumlatch why " + d.instance + " -with FILE"}
 		}
 	}
@@ -193,6 +242,9 @@ func (d *diagnosis) keyFile(context.Context) (string, error) {
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
 		return "", &failure{fmt.Sprintf("the mode %04o of %s lets others read it, and ssh refuses such a file", mode, d.shown(d.file)), "chmod 600 " + d.shown(d.file)}
+	}
+	if owner := otherOwner(info); owner != "" {
+		return "", &failure{fmt.Sprintf("%s belongs to %s, not to you", d.shown(d.file), owner), "Copy it to a file of your own, with the mode 0600"}
 	}
 	return d.shown(d.file), nil
 }
@@ -250,16 +302,26 @@ func (d *diagnosis) stands(context.Context) (string, error) {
 }
 
 func (d *diagnosis) modes(context.Context) (string, error) {
-	for _, f := range d.login.Files {
-		mode, err := strconv.ParseUint(f.Mode, 8, 32)
-		if err == nil && f.There && mode&0o022 != 0 {
-			return "", &failure{fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores it", f.Path, f.Mode), "On the instance: chmod go-w " + f.Path}
-		}
-	}
 	if len(d.login.Files) == 0 {
 		return "nobody has read the file", nil
 	}
-	return "", nil
+	type judged struct{ path, mode string }
+	var all []judged
+	for _, f := range d.login.Folders {
+		all = append(all, judged{f.Path, f.Mode})
+	}
+	for _, f := range d.login.Files {
+		if f.There {
+			all = append(all, judged{f.Path, f.Mode})
+		}
+	}
+	for _, j := range all {
+		mode, err := strconv.ParseUint(j.mode, 8, 32)
+		if err == nil && mode&0o022 != 0 {
+			return "", &failure{fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores what stands there", j.path, j.mode), fmt.Sprintf("On the instance: chmod go-w %s; then: plumlatch sweep %s", j.path, d.instance)}
+		}
+	}
+	return "as of " + moment(*d.login.Reach.SweptAt), nil
 }
 
 func (d *diagnosis) enter(ctx context.Context) (string, error) {

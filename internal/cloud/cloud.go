@@ -46,6 +46,18 @@ type (
 	InstanceState = adapter.InstanceState
 	Operation     = adapter.Operation
 	Launch        = adapter.Launch
+	FirewallRule  = adapter.FirewallRule
+	AgentFile     = adapter.AgentFile
+)
+
+// What a cloud may be able to do, and how a guest agent may stand.
+const (
+	CanFirewall   = adapter.CapabilityFirewall
+	CanGuestAgent = adapter.CapabilityGuestAgent
+
+	AgentReady        = adapter.AgentStateReady
+	AgentNotPermitted = adapter.AgentStateNotPermitted
+	AgentAbsent       = adapter.AgentStateAbsent
 )
 
 // Connect returns the cloud whose adapter is at url; nothing is sent yet.
@@ -164,4 +176,26 @@ func (c *Cloud) Terminate(ctx context.Context, id string) (Operation, error) {
 // Operation returns how far an operation has come.
 func (c *Cloud) Operation(ctx context.Context, id string) (Operation, error) {
 	return read[Operation](c.client.GetOperation(ctx, id))
+}
+
+// FirewallRules returns all rules.
+func (c *Cloud) FirewallRules(ctx context.Context) ([]FirewallRule, error) {
+	return read[[]FirewallRule](c.client.ListFirewallRules(ctx))
+}
+
+// Agent returns how the guest agent of the instance with the cloud's id stands.
+func (c *Cloud) Agent(ctx context.Context, id string) (adapter.AgentState, error) {
+	a, err := read[adapter.Agent](c.client.GetAgent(ctx, id))
+	return a.State, err
+}
+
+// PermitAgent gives or takes back the permission to ask the guest agent.
+func (c *Cloud) PermitAgent(ctx context.Context, id string, permitted bool) error {
+	_, err := body(c.client.PermitAgent(ctx, id, adapter.PermitAgentJSONRequestBody{Permitted: permitted}))
+	return err
+}
+
+// AgentFile has the guest agent read a file as root.
+func (c *Cloud) AgentFile(ctx context.Context, id, path string) (AgentFile, error) {
+	return read[AgentFile](c.client.ReadAgentFile(ctx, id, &adapter.ReadAgentFileParams{Path: path}))
 }

@@ -88,6 +88,11 @@ type machine struct {
 	age                     int // days since its launch
 	by                      string
 	steward                 bool // whether it has a steward key
+	agent                   bool // whether its guest agent is permitted
+	// until says in how many days grants of which keys end; past names keys whose
+	// grants were withdrawn.
+	until map[string]int
+	past  []string
 }
 
 func fleet() []machine {
@@ -109,6 +114,8 @@ func fleet() []machine {
 		}
 		if n == 3 { // its only keeper has left
 			m.label, m.onDisk, m.grants, m.by = "tomas-laptop", []string{"tomas-laptop"}, []grant{{"tomas-laptop", seen}}, "tomas"
+		} else {
+			m.past = []string{"tomas-laptop"}
 		}
 		out = append(out, m)
 	}
@@ -126,7 +133,7 @@ func fleet() []machine {
 		machine{name: "atlas-tiles", image: "fedora-42", size: "large-scratch", zone: "north-shore-b", labels: map[string]string{"team": "atlas"},
 			label: "atlas-old", onDisk: []string{"ines-main"}, grants: []grant{{"ines-main", seen}}, age: 83, by: "marek", steward: true},
 		machine{name: "gateway-1", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
-			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 68, by: "oona", steward: true},
+			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 68, by: "oona", steward: true, until: map[string]int{"oona-main": 21}},
 		machine{name: "gateway-2", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
 			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 67, by: "oona", steward: true},
 		machine{name: "gateway-3", image: "alpine-3.22", size: "small", zone: "south-marsh-b", labels: map[string]string{"team": "field"},
@@ -134,6 +141,6 @@ func fleet() []machine {
 		machine{name: "office-windows", image: "windows-2022", size: "medium", zone: "south-marsh-b", labels: map[string]string{"team": "office"},
 			label: "office-windows", onDisk: []string{"office-windows"}, grants: []grant{{"office-windows", seen}}, age: 45, by: "ines"},
 		machine{name: "song-archive", image: "debian-12", size: "large", zone: "south-marsh-a", labels: map[string]string{"team": "atlas"},
-			label: "archive-song", onDisk: []string{"archive-song"}, grants: []grant{{"archive-song", seen}}, static: true, age: 30, by: "marek"},
+			label: "archive-song", onDisk: []string{"archive-song"}, grants: []grant{{"archive-song", seen}}, static: true, age: 30, by: "marek", agent: true},
 	)
 }

@@ -211,7 +211,10 @@ func (l *Loader) launch(ctx context.Context, machines []machine, public map[stri
 				return err
 			}
 			request := cloud.Launch{RequestToken: "demo-" + m.name, Name: m.name, Image: m.image, Size: m.size, Zone: m.zone, UserData: &data, KeyLabel: &m.label, StaticAddress: &m.static}
-			return l.launchOne(ctx, request, &out[n])
+			if err := l.launchOne(ctx, request, &out[n]); err != nil || !m.agent {
+				return err
+			}
+			return l.Cloud.PermitAgent(ctx, out[n].instance.Id, true)
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -334,11 +337,20 @@ func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, 
 	var sightings []store.Sighting
 	var names []string
 	for _, g := range m.grants {
-		grants = append(grants, store.Grant{ID: newID(), KeyID: keyIDs[g.key], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch"})
+		wanted := store.Grant{ID: newID(), KeyID: keyIDs[g.key], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch"}
+		if days := m.until[g.key]; days > 0 {
+			wanted.Until, wanted.Reason = new(l.daysAgo(-days)), "cover for the field team"
+		}
+		grants = append(grants, wanted)
 		names = append(names, g.key)
 		if g.look != neverLooked {
 			sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: keyIDs[g.key], SeenAt: at.Add(time.Minute), Method: "asked the SSH server", Present: g.look == seen, Opens: true})
 		}
+	}
+	for _, k := range m.past {
+		over := l.daysAgo(36)
+		grants = append(grants, store.Grant{ID: newID(), KeyID: keyIDs[k], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch", WithdrawnAt: &over, WithdrawnBy: "oona"})
+		b.note(over, "oona", "grant.withdraw", "login", up.user+"@"+m.name, "oona withdrew %s@%s from the key %s.", up.user, m.name, k)
 	}
 	b.note(at, m.by, "instance.launch", "instance", m.name, "%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size, strings.Join(names, ", "))
 	b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, "The launch of %s, asked for by %s, is done: its login answers.", m.name, m.by)

@@ -74,14 +74,10 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 	if err != nil {
 		return err
 	}
-	read, err := session.ReadAll()
+	files, folders, err := service.FilesIn(session)
 	if err != nil {
 		return err
 	}
-	var files []service.SeenFile
-	for _, f := range read {
-		files = append(files, service.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
-	}
-	_, err = l.Service.ReportFiles(ctx, by, granted.Name, files, ssh.FingerprintSHA256(session.HostKey))
+	_, err = l.Service.ReportFiles(ctx, by, granted.Name, files, folders, ssh.FingerprintSHA256(session.HostKey))
 	return err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"strconv"
 	"strings"
 	"time"
 
@@ -40,6 +41,164 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	}, err
 }
 
+func (a *api) GetReachMap(ctx context.Context, r contract.GetReachMapRequestObject) (contract.GetReachMapResponseObject, error) {
+	q := r.Params
+	name, text, err := labelFrom(q.Label)
+	if err != nil {
+		return nil, err
+	}
+	limit := 200
+	if q.Limit != nil {
+		limit = *q.Limit
+	}
+	m, err := a.Service.Map(ctx, service.ReachWanted{
+		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Key: given(q.Key)},
+		State:       string(given(q.State)), Drift: given(q.Drift), Limit: limit,
+	})
+	return contract.GetReachMap200JSONResponse{
+		Keys: each(m.Keys, func(k service.MapKey) contract.MapKey {
+			return contract.MapKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Keeper: k.KeeperName, State: contract.KeyState(k.State), Fresh: k.Fresh, Logins: k.Logins}
+		}),
+		Logins: each(m.Logins, func(l service.MapLogin) contract.MapLogin {
+			return contract.MapLogin{Login: l.Name, Reach: contract.ReachState(l.State), Strangers: l.Strangers, Steward: l.Steward, Cells: each(l.Cells, func(c service.MapCell) contract.MapCell {
+				return contract.MapCell{Key: c.Key, Fit: contract.Fit(c.Fit)}
+			})}
+		}),
+		Total: m.Total,
+	}, err
+}
+
+func (a *api) ListDifferences(ctx context.Context, r contract.ListDifferencesRequestObject) (contract.ListDifferencesResponseObject, error) {
+	q := r.Params
+	p, err := pageFrom(q.After, q.Limit, nil)
+	if err != nil {
+		return nil, err
+	}
+	f := store.DifferenceFilter{Fit: string(given(q.Fit))}
+	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
+		return nil, err
+	}
+	f.OSUser, f.Instance = splitLogin(given(q.Login))
+	l, err := a.Service.Differences(ctx, f, p)
+	return contract.ListDifferences200JSONResponse{Items: each(l.Items, differenceOf), Next: optional(l.Next)}, err
+}
+
+// splitLogin splits user@instance; an instance alone has no user.
+func splitLogin(login string) (user, instance string) {
+	if user, instance, ok := strings.Cut(login, "@"); ok {
+		return user, instance
+	}
+	return "", login
+}
+
+func differenceOf(d service.Difference) contract.Difference {
+	return contract.Difference{
+		Login: d.OSUser + "@" + d.InstanceName, Instance: d.InstanceName, Fit: contract.Fit(d.Fit), Name: d.Name, Sha256: keypair.FormatSHA256(d.SHA256), Keeper: d.KeeperName,
+		Since: d.Since, SeenAt: d.SeenAt, NoMeans: optional(d.NoMeans),
+		Choices: each(d.Choices, func(c string) contract.Choice { return contract.Choice(c) }),
+	}
+}
+
+func (a *api) SettleDifferences(ctx context.Context, r contract.SettleDifferencesRequestObject) (contract.SettleDifferencesResponseObject, error) {
+	choices := each(r.Body.Choices, func(c contract.ChosenDifference) service.Choice {
+		return service.Choice{Login: c.Login, SHA256: c.Sha256, Fit: string(c.Fit), Choice: string(c.Choice), Name: given(c.Name)}
+	})
+	settled, runs, err := a.Service.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
+	return contract.SettleDifferences202JSONResponse{
+		Items: each(settled, func(d service.Settled) contract.SettledDifference {
+			out := contract.SettledDifference{Login: d.Login, Sha256: d.SHA256, Name: d.Name, Choice: contract.Choice(d.Choice.Choice), State: contract.SettledDifferenceState(d.State), Detail: optional(d.Detail)}
+			out.Run = optional(d.Run)
+			return out
+		}),
+		Runs: each(runs, runOf),
+	}, err
+}
+
+func (a *api) CompareVersions(ctx context.Context, r contract.CompareVersionsRequestObject) (contract.CompareVersionsResponseObject, error) {
+	v, err := a.Service.Compare(ctx, r.Login, r.Params.From, r.Params.To)
+	return contract.CompareVersions200JSONResponse(versionOf(v)), err
+}
+
+func (a *api) ListGrants(ctx context.Context, r contract.ListGrantsRequestObject) (contract.ListGrantsResponseObject, error) {
+	q := r.Params
+	p, err := pageFrom(q.After, q.Limit, q.Total)
+	if err != nil {
+		return nil, err
+	}
+	f := store.GrantFilter{Key: given(q.Key), Keeper: given(q.Keeper), Ended: given(q.Ended), WithEnd: given(q.Until)}
+	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
+		return nil, err
+	}
+	f.OSUser, f.Instance = splitLogin(given(q.Login))
+	l, err := a.Service.Grants(ctx, f, p)
+	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g store.GrantRecord) contract.GrantRecord {
+		o := openingOf(g.Opening)
+		fit := &o.Fit
+		if g.WithdrawnAt != nil {
+			fit = nil
+		}
+		return contract.GrantRecord{
+			Key: o.Key, Login: o.Login, Instance: o.Instance, Fit: fit, GrantedAt: *g.GrantedAt, GrantedBy: given(g.GrantedBy), Until: g.Until, Reason: optional(given(g.Reason)),
+			WithdrawnAt: g.WithdrawnAt, WithdrawnBy: optional(given(g.WithdrawnBy)), EndRefused: optional(g.EndRefused), Steward: o.Steward,
+		}
+	}), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) ListProofsDue(ctx context.Context, r contract.ListProofsDueRequestObject) (contract.ListProofsDueResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
+	if err != nil {
+		return nil, err
+	}
+	within := 7
+	if r.Params.Within != nil {
+		within = *r.Params.Within
+	}
+	l, err := a.Service.ProofsDue(ctx, actorOf(ctx), given(r.Params.Keeper), within, p)
+	return contract.ListProofsDue200JSONResponse{Items: each(l.Items, func(d service.ProofDue) contract.ProofDue {
+		return contract.ProofDue{
+			Key:         contract.KeyRef{Name: d.KeyName, Type: d.KeyType, Bits: d.KeyBits, Sha256: keypair.FormatSHA256(d.KeySHA256), Keeper: &d.KeeperName},
+			KeeperTitle: optional(d.KeeperTitle), State: contract.ProofDueState(d.State), ProvedAt: d.ProvedAt, StaleAt: d.StaleAt, Logins: d.Logins,
+		}
+	}), Next: optional(l.Next)}, err
+}
+
+func (a *api) ReadMachineList(ctx context.Context, r contract.ReadMachineListRequestObject) (contract.ReadMachineListResponseObject, error) {
+	format, list, err := a.Service.ReadMachines(ctx, r.Body.Text, given(r.Body.LoginUser))
+	return contract.ReadMachineList200JSONResponse{Format: contract.MachineListReadingFormat(format), Machines: each(list, func(m service.ListedMachine) contract.ListedMachine {
+		out := contract.ListedMachine{Line: m.Line, Name: optional(m.Name), Address: optional(m.Address), Port: optional(m.Port), LoginUser: optional(m.User), Refused: optional(m.Refused), KnownAs: optional(m.KnownAs)}
+		if m.Labels != nil {
+			out.Labels = &m.Labels
+		}
+		return out
+	})}, err
+}
+
+func (a *api) ReadHostKeys(ctx context.Context, r contract.ReadHostKeysRequestObject) (contract.ReadHostKeysResponseObject, error) {
+	keys, err := a.Service.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port))
+	return contract.ReadHostKeys200JSONResponse(each(keys, func(k keypair.Public) contract.ShownHostKey {
+		return contract.ShownHostKey{Algorithm: k.Algorithm, Sha256: keypair.FormatSHA256(k.SHA256()), Line: k.Line()}
+	})), err
+}
+
+func (a *api) GetApproach(ctx context.Context, r contract.GetApproachRequestObject) (contract.GetApproachResponseObject, error) {
+	from := given(r.Params.From)
+	if from == "" {
+		from = requestOf(ctx).address
+	}
+	p, err := a.Service.Approach(ctx, r.Instance, from)
+	out := contract.GetApproach200JSONResponse{
+		From: p.From, CloudAsked: p.Asked, State: optional(contract.InstanceState(p.State)), Address: optional(p.Address), RecordedAddress: optional(p.Instance.PublicAddress),
+		AddressBefore: optional(p.Instance.AddressBefore), AddressChangedAt: p.Instance.AddressChangedAt,
+		Rules: each(p.Rules, func(f service.FirewallRule) contract.FirewallRule {
+			return contract.FirewallRule{Source: f.Source, Port: f.Port, Admits: f.Admits}
+		}),
+	}
+	if p.AdmittedBy != nil {
+		out.AdmittedBy = &p.AdmittedBy.Source
+	}
+	return out, err
+}
+
 func (a *api) GetLogin(ctx context.Context, r contract.GetLoginRequestObject) (contract.GetLoginResponseObject, error) {
 	l, err := a.Service.Login(ctx, r.Login)
 	return contract.GetLogin200JSONResponse(loginOf(l)), err
@@ -49,7 +208,15 @@ func (a *api) ReportFiles(ctx context.Context, r contract.ReportFilesRequestObje
 	files := each(r.Body.Files, func(f contract.SeenFile) service.SeenFile {
 		return service.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
 	})
-	l, err := a.Service.ReportFiles(ctx, actorOf(ctx), r.Login, files, r.Body.HostKey)
+	var folders []store.Folder
+	for _, f := range given(r.Body.Folders) {
+		mode, err := strconv.ParseUint(f.Mode, 8, 32)
+		if err != nil {
+			return nil, &service.Problem{Kind: service.Invalid, Code: "bad-folders", Field: "folders", Detail: fmt.Sprintf("the mode %q of %q is not octal", f.Mode, f.Path)}
+		}
+		folders = append(folders, store.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
+	}
+	l, err := a.Service.ReportFiles(ctx, actorOf(ctx), r.Login, files, folders, r.Body.HostKey)
 	return contract.ReportFiles200JSONResponse(loginOf(l)), err
 }
 
@@ -153,6 +320,9 @@ func loginOf(l service.Login) contract.Login {
 	return contract.Login{
 		Reach: loginReachOf(l.LoginReach), Openers: each(l.Openers, openingOf), Strangers: each(l.Strangers, strangerOf), Connection: connectionOf(l.Of, l.OSUser),
 		SweptBy: optional(l.SweptBy), Label: optional(l.Label),
+		Folders: each(l.Folders, func(f store.Folder) contract.Folder {
+			return contract.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)}
+		}),
 		Files: each(l.Files, func(v store.FileVersion) contract.FileVersion { return versionOf(service.Version{FileVersion: v}) }),
 	}
 }
@@ -167,7 +337,7 @@ func strangerOf(g store.Stranger) contract.Stranger {
 
 func versionOf(v service.Version) contract.FileVersion {
 	out := contract.FileVersion{
-		Path: v.Path, There: v.There, Content: strings.ToValidUTF8(string(v.Content), "\ufffd"), Mode: fmt.Sprintf("%04o", v.Mode), Method: v.Method,
+		Id: v.ID, Path: v.Path, There: v.There, Content: strings.ToValidUTF8(string(v.Content), "\ufffd"), Mode: fmt.Sprintf("%04o", v.Mode), Method: v.Method,
 		SeenAt: v.SeenAt, SeenUntil: v.SeenUntil, Came: v.Came, Went: v.Went,
 	}
 	if out.Came == nil {

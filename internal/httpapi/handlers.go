@@ -220,8 +220,9 @@ func (a *api) DeleteKey(ctx context.Context, r contract.DeleteKeyRequestObject) 
 	return contract.DeleteKey204Response{}, a.Service.DeleteKey(ctx, actorOf(ctx), r.Key)
 }
 
-func (a *api) GetPrivateHalf(ctx context.Context, r contract.GetPrivateHalfRequestObject) (contract.GetPrivateHalfResponseObject, error) {
-	return nil, a.Service.PrivateHalf(ctx, actorOf(ctx), r.Key)
+func (a *api) ReleasePrivateHalf(ctx context.Context, r contract.ReleasePrivateHalfRequestObject) (contract.ReleasePrivateHalfResponseObject, error) {
+	private, err := a.Service.PrivateHalf(ctx, actorOf(ctx), r.Key, given(r.Params.Reason))
+	return contract.ReleasePrivateHalf200TextResponse(private), err
 }
 
 func (a *api) GetPublicHalf(ctx context.Context, r contract.GetPublicHalfRequestObject) (contract.GetPublicHalfResponseObject, error) {

@@ -135,7 +135,10 @@ const (
 )
 
 // request is what is known of a request apart from the actor.
-type request struct{ id, via, session string }
+type request struct {
+	id, via, session string
+	address          string // the caller's
+}
 
 func requestOf(ctx context.Context) *request { return ctx.Value(requestKey).(*request) }
 
@@ -143,7 +146,7 @@ func actorOf(ctx context.Context) service.Actor { return ctx.Value(actorKey).(se
 
 // identify gives the request an id, logs it when it has ended, and measures it.
 func (s *server) identify(c *gin.Context) {
-	r := &request{id: rand.Text()[:16], via: "api"}
+	r := &request{id: rand.Text()[:16], via: "api", address: c.RemoteIP()}
 	if strings.HasPrefix(c.Request.UserAgent(), "plumlatch/") {
 		r.via = "cli"
 	}

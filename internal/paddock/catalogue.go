@@ -5,12 +5,12 @@ import "plumlatch/internal/paddock/adapter"
 var anyKey = []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
 
 var images = []adapter.Image{
-	{Name: "debian-12", Title: "Debian 12", Family: adapter.ImageFamilyLinux, LoginUser: "debian", KeyTypes: anyKey},
-	{Name: "ubuntu-24.04", Title: "Ubuntu 24.04 LTS", Family: adapter.ImageFamilyLinux, LoginUser: "ubuntu", KeyTypes: anyKey},
-	{Name: "fedora-42", Title: "Fedora 42", Family: adapter.ImageFamilyLinux, LoginUser: "fedora", KeyTypes: anyKey},
+	{Name: "debian-12", Title: "Debian 12", Family: adapter.ImageFamilyLinux, LoginUser: "debian", GuestAgent: true, KeyTypes: anyKey},
+	{Name: "ubuntu-24.04", Title: "Ubuntu 24.04 LTS", Family: adapter.ImageFamilyLinux, LoginUser: "ubuntu", GuestAgent: true, KeyTypes: anyKey},
+	{Name: "fedora-42", Title: "Fedora 42", Family: adapter.ImageFamilyLinux, LoginUser: "fedora", GuestAgent: true, KeyTypes: anyKey},
 	{Name: "alpine-3.22", Title: "Alpine 3.22", Family: adapter.ImageFamilyLinux, LoginUser: "root", KeyTypes: anyKey},
 	{Name: "gateway-os-7", Title: "Field gateway OS 7", Family: adapter.ImageFamilyLinux, LoginUser: "warden", KeyTypes: anyKey},
-	{Name: "windows-2022", Title: "Windows Server 2022", Family: adapter.ImageFamilyWindows, LoginUser: "administrator", KeyTypes: []string{"rsa"}},
+	{Name: "windows-2022", Title: "Windows Server 2022", Family: adapter.ImageFamilyWindows, LoginUser: "administrator", GuestAgent: true, KeyTypes: []string{"rsa"}},
 }
 
 var sizes = []adapter.Size{

@@ -27,9 +27,10 @@ const SSHPort = 2222
 // DefaultBlock is the range of loopback addresses that instances get.
 var DefaultBlock = netip.MustParsePrefix("127.40.0.0/16")
 
-// Latency is how long each phase of the slow operations takes.
+// Latency is how long each phase of the slow operations takes, and how long a
+// guest agent that was permitted takes to register.
 type Latency struct {
-	Disk, Instance, Boot, Start, Stop, Terminate time.Duration
+	Disk, Instance, Boot, Start, Stop, Terminate, Agent time.Duration
 }
 
 // Options say how a Cloud is to run.

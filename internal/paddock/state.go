@@ -25,6 +25,8 @@ type instance struct {
 	Booted bool
 	// BootOutput is what the instance wrote to its console since its last start.
 	BootOutput string
+	// AgentPermittedAt is when its guest agent was permitted; zero while it is not.
+	AgentPermittedAt time.Time
 	// Operation is the id of the last operation begun on it.
 	Operation string
 }

@@ -60,6 +60,11 @@ type Plan struct {
 	// Ended is called in the transaction in which the run ends, with its last
 	// state and, where it did not succeed, the reason.
 	Ended func(ctx context.Context, tx *store.Store, state, reason string) error
+	// After, where it is set, is called once the end is written down. A call that is
+	// lost must be made up for by somebody else.
+	After func(ctx context.Context) error
+	// Close, where it is set, is called when a worker leaves the run, ended or not.
+	Close func()
 }
 
 // Planner gives the plan of a run, the same each time.
@@ -150,7 +155,7 @@ func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
 		return nil
 	}
 	p.last = now
-	return p.engine.changeStep(ctx, p.run.ID, p.seq, map[string]any{"percent": percent, "outcome": what})
+	return p.engine.changeSteps(ctx, p.run.ID, nil, store.StepChange{Seq: p.seq, Columns: map[string]any{"percent": percent, "outcome": what}})
 }
 
 // New returns an engine that is not started yet.
@@ -179,11 +184,13 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 			}, &river.PeriodicJobOpts{RunOnStart: true}))
 	}
 	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}, "duties": {MaxWorkers: 4}},
-		Workers:      w,
-		JobTimeout:   -1,
-		Logger:       slog.New(slog.DiscardHandler), // what matters is written down in the run
-		PeriodicJobs: periodic,
+		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}, "duties": {MaxWorkers: 4}},
+		Workers:    w,
+		JobTimeout: -1,
+		// A run that follows another is taken up without a wait that would be seen.
+		FetchCooldown: 10 * time.Millisecond,
+		Logger:        slog.New(slog.DiscardHandler), // what matters is written down in the run
+		PeriodicJobs:  periodic,
 	})
 	if err != nil {
 		return fmt.Errorf("make the job queue: %w", err)
@@ -276,13 +283,11 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err
 	}
+	if plan.Close != nil {
+		defer plan.Close()
+	}
 	if run.Facts == nil {
 		run.Facts = map[string]string{}
-	}
-	if run.State == Queued {
-		if err := e.changeRun(ctx, id, map[string]any{"state": Running}); err != nil {
-			return err
-		}
 	}
 	if run.State != Undoing {
 		cause := e.forward(ctx, &run, plan)
@@ -317,18 +322,23 @@ func isFailure(ctx context.Context, err error) bool {
 	return ctx.Err() == nil && !store.Unavailable(err)
 }
 
+// forward takes the steps that are left. The end of one is written down together
+// with the begin of the next.
 func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
+	begun := false
 	for seq, step := range plan.Steps {
 		if run.Steps[seq].State == StepDone {
 			continue
 		}
 		p := &Progress{engine: e, run: *run, seq: seq}
-		begun := map[string]any{"state": StepRunning, "outcome": "", "percent": 0}
-		if run.Steps[seq].StartedAt == nil {
-			begun["started_at"] = time.Now()
-		}
-		if err := e.changeStep(ctx, run.ID, seq, begun); err != nil {
-			return err
+		if !begun {
+			columns := map[string]any{}
+			if run.State == Queued {
+				columns["state"] = Running
+			}
+			if err := e.changeSteps(ctx, run.ID, columns, begin(run, seq)); err != nil {
+				return err
+			}
 		}
 		var outcome string
 		err := e.patiently(ctx, step, p, func() (err error) {
@@ -339,18 +349,31 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			if isFailure(ctx, err) {
 				run.Steps[seq].State = StepFailed
 				ended := map[string]any{"state": StepFailed, "outcome": err.Error(), "ended_at": time.Now()}
-				if err := e.changeStep(ctx, run.ID, seq, ended); err != nil {
+				if err := e.changeSteps(ctx, run.ID, nil, store.StepChange{Seq: seq, Columns: ended}); err != nil {
 					return err
 				}
 			}
 			return fmt.Errorf("%s: %w", step.Title, err)
 		}
 		run.Steps[seq].State = StepDone
-		if err := e.changeStep(ctx, run.ID, seq, map[string]any{"state": StepDone, "outcome": outcome, "percent": 100, "ended_at": time.Now()}); err != nil {
+		changes := []store.StepChange{{Seq: seq, Columns: map[string]any{"state": StepDone, "outcome": outcome, "percent": 100, "ended_at": time.Now()}}}
+		if begun = seq+1 < len(plan.Steps) && run.Steps[seq+1].State != StepDone; begun {
+			changes = append(changes, begin(run, seq+1))
+		}
+		if err := e.changeSteps(ctx, run.ID, nil, changes...); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// begin is the begin of a step.
+func begin(run *store.Run, seq int) store.StepChange {
+	columns := map[string]any{"state": StepRunning, "outcome": "", "percent": 0}
+	if run.Steps[seq].StartedAt == nil {
+		columns["started_at"] = time.Now()
+	}
+	return store.StepChange{Seq: seq, Columns: columns}
 }
 
 // back undoes, last first, every step that was begun.
@@ -367,7 +390,7 @@ func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
 			}
 			return fmt.Errorf("%s: %w", step.UndoIntent, err)
 		}
-		if err := e.changeStep(ctx, run.ID, seq, map[string]any{"state": StepUndone}); err != nil {
+		if err := e.changeSteps(ctx, run.ID, nil, store.StepChange{Seq: seq, Columns: map[string]any{"state": StepUndone}}); err != nil {
 			return err
 		}
 	}
@@ -403,6 +426,11 @@ func (e *Engine) end(ctx context.Context, run store.Run, plan Plan, state, reaso
 		e.hub.tell(run.ID)
 		e.log.Info("run ended", "run", run.ID, "kind", run.Kind, "instance", run.Instance.Name, "state", state)
 	}
+	if err == nil && plan.After != nil {
+		if err := plan.After(ctx); err != nil {
+			e.log.Warn("go on after a run", "run", run.ID, "err", err)
+		}
+	}
 	return err
 }
 
@@ -411,9 +439,9 @@ func (e *Engine) changeRun(ctx context.Context, id uuid.UUID, columns map[string
 	return e.store.ChangeRun(ctx, id, columns)
 }
 
-func (e *Engine) changeStep(ctx context.Context, id uuid.UUID, seq int, columns map[string]any) error {
+func (e *Engine) changeSteps(ctx context.Context, id uuid.UUID, columns map[string]any, changes ...store.StepChange) error {
 	defer e.hub.tell(id)
-	return e.store.ChangeStep(ctx, id, seq, columns)
+	return e.store.ChangeSteps(ctx, id, columns, changes...)
 }
 
 // Follow returns a channel that gets a value whenever this process has changed

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/google/uuid"
@@ -48,4 +49,21 @@ func (s *Service) once(ctx context.Context, tx *store.Store, actor Actor, k Idem
 		return "", &Problem{Kind: Invalid, Code: "idempotency-key-reused", Field: "Idempotency-Key", Detail: "this Idempotency-Key was used for another request", Remedy: "Use a new one for each request"}
 	}
 	return earlier.Subject, nil
+}
+
+var errOnlyAsked = errors.New("it was only asked")
+
+// before returns the subject of the earlier request under the key, "" where there is
+// none, for what cannot be judged anew once it was done. Nothing is remembered.
+func (s *Service) before(ctx context.Context, actor Actor, k IdempotencyKey) (subject string, err error) {
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if subject, err = s.once(ctx, tx, actor, k, ""); err != nil {
+			return err
+		}
+		return errOnlyAsked
+	})
+	if errors.Is(err, errOnlyAsked) {
+		err = nil
+	}
+	return subject, err
 }

@@ -70,7 +70,7 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 	run := s.newRun(actor, "grant", i, w.Reason)
 	run.Facts = map[string]string{"key": k.ID.String(), "login": l.ID.String()}
 	if !w.FromHere {
-		if err := s.checkMeans(ctx, l, i); err != nil {
+		if err := s.checkMeans(ctx, l); err != nil {
 			return Granted{}, err
 		}
 	}
@@ -122,17 +122,25 @@ func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, 
 }
 
 // checkMeans refuses a change that the service has no way to make.
-func (s *Service) checkMeans(ctx context.Context, l store.Login, i store.Instance) error {
+func (s *Service) checkMeans(ctx context.Context, l store.Login) error {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
 	if err != nil {
 		return err
 	}
-	way := found[0]
+	if p := s.noMeans(found[0]); p != nil {
+		return p
+	}
+	return nil
+}
+
+// noMeans says why the service cannot change the files of a login; nil if it can.
+func (s *Service) noMeans(l store.LoginToSweep) *Problem {
+	i := l.Instance
 	p := &Problem{Kind: Conflict, Code: "no-means", Where: []string{loginName(l.OSUser, i.Name)}, Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent"}
 	switch {
 	case i.State != "running":
 		p.Detail, p.Remedy = fmt.Sprintf("%s is %s", i.Name, i.State), "Start it first: plumlatch instance start "+i.Name
-	case way.Steward == nil:
+	case l.Steward == nil:
 		p.Detail = "there is no steward key on " + i.Name + ", so the service cannot change its files"
 	case s.Safe == nil:
 		return noSafe()
@@ -170,7 +178,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 	}
 	out := Granted{Key: k, Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Line: s.lineFor(k)}
 	if !w.FromHere {
-		if err := s.checkMeans(ctx, l, i); err != nil {
+		if err := s.checkMeans(ctx, l); err != nil {
 			return Granted{}, err
 		}
 	}
@@ -220,6 +228,12 @@ func (s *Service) checkLeft(ctx context.Context, k store.Key, l store.Login, i s
 		}
 	}
 	return nil
+}
+
+// Grants returns one page of grants.
+func (s *Service) Grants(ctx context.Context, f store.GrantFilter, p store.Page) (store.List[store.GrantRecord], error) {
+	l, err := s.store.Grants(ctx, f, p)
+	return l, pageProblem(err)
 }
 
 // endGrants withdraws the grants whose time is over. One that may not go, or
@@ -296,27 +310,37 @@ func (e *edit) subject(ctx context.Context) (store.Key, store.LoginToSweep, erro
 	return k, found[0], nil
 }
 
-// change edits the files of the login and records what they hold afterwards.
+// change edits the files of the run's login.
 func (e *edit) change(ctx context.Context, change func(k store.Key, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (outcome string, err error) {
 	k, l, err := e.subject(ctx)
 	if err != nil {
 		return "", err
 	}
-	session, end, err := e.stewardSession(ctx, l)
+	return e.editLogin(ctx, l, e.run.RequestedBy, func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		return change(k, path, first, f)
+	})
+}
+
+// editLogin edits the files of a login with the steward key, for somebody, and
+// records what they hold afterwards. The completed login shows that the steward key
+// opens the login, so that lines of other keys may go.
+func (s *Service) editLogin(ctx context.Context, l store.LoginToSweep, by string, change func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (outcome string, err error) {
+	session, end, err := s.stewardSession(ctx, l)
 	if err != nil {
 		return "", reaching(err)
 	}
 	defer end()
-	if err := session.EditAll(func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return change(k, path, first, f)
-	}); err != nil {
-		return "", reaching(err)
-	}
-	files, err := readFiles(session)
+	files, err := session.EditKnowing(func(_ []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		return change(path, first, f)
+	})
 	if err != nil {
 		return "", reaching(err)
 	}
-	return e.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+	var stands seen
+	if stands.files, stands.folders, err = filesOf(session, files); err != nil {
+		return "", reaching(err)
+	}
+	return s.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: stewardMethod, by: Actor{Name: by, Via: "service"}, at: s.now()})
 }
 
 // reaching marks the errors of a host that cannot be reached as temporary; a
@@ -366,10 +390,7 @@ func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
 // remove takes the key's lines out, after writing down what they were.
 func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
 	outcome, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		var lines []string
-		for _, l := range f.Find(k.Blob) {
-			lines = append(lines, strings.TrimRight(l.Raw, "\r\n"))
-		}
+		lines := linesOf(f, k.Blob)
 		if len(lines) == 0 {
 			return f, nil // removed before a cut
 		}
@@ -379,6 +400,14 @@ func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
 		outcome = "the line is gone; " + outcome
 	}
 	return outcome, err
+}
+
+func linesOf(f authorizedkeys.File, blob []byte) []string {
+	var lines []string
+	for _, l := range f.Find(blob) {
+		lines = append(lines, strings.TrimRight(l.Raw, "\r\n"))
+	}
+	return lines
 }
 
 // putBack places again what this run removed, with the options that it had.

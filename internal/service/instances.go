@@ -350,9 +350,14 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 
 // newRun makes a run with its steps as they will be shown.
 func (s *Service) newRun(actor Actor, kind string, i store.Instance, reason string) store.Run {
+	return s.newRunWith(actor, kind, i, reason, map[string]string{})
+}
+
+// newRunWith is newRun for a kind whose steps depend on the facts.
+func (s *Service) newRunWith(actor Actor, kind string, i store.Instance, reason string, facts map[string]string) store.Run {
 	run := store.Run{
 		ID: newID(), Kind: kind, InstanceID: i.ID, Instance: i, State: runs.Queued, Version: 1,
-		RequestedBy: actor.Name, Reason: reason, Facts: map[string]string{}, CreatedAt: s.now().Truncate(time.Microsecond),
+		RequestedBy: actor.Name, Reason: reason, Facts: facts, CreatedAt: s.now().Truncate(time.Microsecond),
 	}
 	plan, err := s.planOf(run)
 	if err != nil {

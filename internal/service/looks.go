@@ -26,84 +26,132 @@ type SeenFile struct {
 	Mode    fs.FileMode
 }
 
+// seen is what stands in a login: all files that the server reads keys from, and
+// the folders above them.
+type seen struct {
+	files   []SeenFile
+	folders []store.Folder
+}
+
 // look is a reading of all files that the server reads keys from for one login.
 type look struct {
-	login  store.Login
-	name   string // user@instance
-	files  []SeenFile
+	login store.Login
+	name  string // user@instance
+	seen
 	method string
 	by     Actor
 	at     time.Time
 }
 
-// recordLook records what was seen in a login, all in one transaction: the files,
-// the sightings of known keys, the strangers, in the daybook which lines came and
-// went, and for the sweeps that wait for the login that it was read. It returns what
-// stands there in words. A look that is older than the last is not recorded.
+// recordLook records what was seen in one login. See recordLooks.
 func (s *Service) recordLook(ctx context.Context, l look) (outcome string, err error) {
-	changed := false
+	outcomes, err := s.recordLooks(ctx, []look{l})
+	if err != nil {
+		return "", err
+	}
+	return outcomes[0], nil
+}
+
+// findings gather what is to be written down about looks.
+type findings struct {
+	versions  []store.FileVersion
+	same      map[uuid.UUID]time.Time // versions that were seen again, and when
+	notes     []store.Entry
+	sightings []store.Sighting
+	strangers []store.Stranger
+	ends      []store.SweepEnd
+}
+
+// recordLooks records what was seen in logins, no two of them the same, all in one
+// transaction and in a few statements whatever their number: the files, the
+// sightings of known keys, the strangers, in the daybook which lines came and went,
+// and for the sweeps that wait for a login that it was read. It returns what stands
+// in each in words. A look that is older than the last is not recorded.
+func (s *Service) recordLooks(ctx context.Context, looks []look) (outcomes []string, err error) {
+	ids := make([]uuid.UUID, len(looks))
+	readings := make([]reading, len(looks))
+	var digests [][]byte
+	for n, l := range looks {
+		ids[n], readings[n] = l.login.ID, readLines(l)
+		digests = append(digests, readings[n].digests...)
+	}
 	// A look that is lost is taken again, so it does not wait for the disk.
 	err = s.store.InLooseTx(ctx, func(tx *store.Store) error {
-		login, err := tx.LockLogin(ctx, l.login.ID)
+		outcomes = make([]string, len(looks))
+		logins, err := tx.LockLogins(ctx, ids)
 		if err != nil {
 			return err
 		}
-		if login.SweptAt != nil && login.SweptAt.After(l.at) {
-			outcome = "a later look is recorded already"
-			return tx.EndSweepItem(ctx, login.ID, sweepAsBefore, outcome, s.now())
-		}
-		changed = false
-		last, err := tx.LastVersions(ctx, login.ID)
+		last, err := tx.LastVersions(ctx, ids)
 		if err != nil {
 			return err
 		}
-		var lines authorizedkeys.File
-		var same []uuid.UUID
-		for _, f := range l.files {
-			lines = append(lines, authorizedkeys.Parse(f.Content)...)
-			earlier, known := last[f.Path]
-			if known && earlier.There == f.There && bytes.Equal(earlier.Content, f.Content) && earlier.Mode == int(f.Mode) {
-				same = append(same, earlier.ID)
+		known, err := tx.KeysIn(ctx, digests)
+		if err != nil {
+			return err
+		}
+		named, err := tx.NamedKeyIDs(ctx, ids)
+		if err != nil {
+			return err
+		}
+		f := findings{same: map[uuid.UUID]time.Time{}}
+		for n, l := range looks {
+			if swept := logins[l.login.ID].SweptAt; swept != nil && swept.After(l.at) {
+				outcomes[n] = "a later look is recorded already"
+				f.ends = append(f.ends, store.SweepEnd{LoginID: l.login.ID, State: sweepAsBefore, Outcome: outcomes[n], At: l.at})
+				ids[n] = uuid.Nil // its strangers stay as they are
 				continue
 			}
-			changed = changed || known
-			if err := s.recordFile(ctx, tx, l, f, earlier, known); err != nil {
+			state := sweepAsBefore
+			if s.compareFiles(&f, l, last[l.login.ID]) {
+				state = sweepChanged
+			}
+			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.login.ID])
+			f.ends = append(f.ends, store.SweepEnd{LoginID: l.login.ID, State: state, Outcome: outcomes[n], Method: l.method, Folders: l.folders, At: l.at})
+		}
+		for _, write := range []func() error{
+			func() error { return tx.AddVersions(ctx, f.versions) },
+			func() error { return tx.SeenAgain(ctx, f.same) },
+			func() error { return tx.PutSightings(ctx, f.sightings) },
+			func() error { return tx.PutStrangers(ctx, ids, f.strangers) },
+			func() error { return tx.EndSweepItems(ctx, f.ends) },
+		} {
+			if err := write(); err != nil {
 				return err
 			}
 		}
-		if err := tx.SeenAgain(ctx, same, l.at); err != nil {
-			return err
+		if len(f.notes) == 0 {
+			return nil
 		}
-		if outcome, err = s.recordKeys(ctx, tx, l, lines); err != nil {
-			return err
-		}
-		if err := tx.NoteSwept(ctx, login.ID, l.method, l.at); err != nil {
-			return err
-		}
-		state := sweepAsBefore
-		if changed {
-			state = sweepChanged
-		}
-		return tx.EndSweepItem(ctx, login.ID, state, outcome, s.now())
+		return tx.Note(ctx, f.notes...)
 	})
-	return outcome, err
+	return outcomes, err
 }
 
-// recordFile keeps the new content of a file, and where it was looked at before
-// tells the daybook which lines came and went.
-func (s *Service) recordFile(ctx context.Context, tx *store.Store, l look, f SeenFile, earlier store.FileVersion, known bool) error {
-	content := f.Content
-	if content == nil {
-		content = []byte{}
+// compareFiles finds the files whose content is new, and where they were looked at
+// before tells the daybook which lines came and went.
+func (s *Service) compareFiles(f *findings, l look, last map[string]store.FileVersion) (changed bool) {
+	for _, file := range l.files {
+		earlier, known := last[file.Path]
+		if known && earlier.There == file.There && bytes.Equal(earlier.Content, file.Content) && earlier.Mode == int(file.Mode) {
+			f.same[earlier.ID] = l.at
+			continue
+		}
+		content := file.Content
+		if content == nil {
+			content = []byte{}
+		}
+		f.versions = append(f.versions, store.FileVersion{ID: newID(), LoginID: l.login.ID, Path: file.Path, There: file.There, Content: content, Mode: int(file.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at})
+		if !known {
+			continue
+		}
+		changed = true
+		came, went := changesOf(earlier.Content, file.Content)
+		e := s.entry(l.by, "login.changed", "login", l.name, "", "The file %s of %s is not as it was: %s came, %s went.", file.Path, l.name, counted(len(came), "line"), counted(len(went), "line"))
+		e.Details = map[string]any{"came": came[:min(len(came), maxNotedLines)], "went": went[:min(len(went), maxNotedLines)]}
+		f.notes = append(f.notes, e)
 	}
-	v := store.FileVersion{ID: newID(), LoginID: l.login.ID, Path: f.Path, There: f.There, Content: content, Mode: int(f.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at}
-	if err := tx.AddVersion(ctx, v); err != nil || !known {
-		return err
-	}
-	came, went := changesOf(earlier.Content, f.Content)
-	e := s.entry(l.by, "login.changed", "login", l.name, "", "The file %s of %s is not as it was: %s came, %s went.", f.Path, l.name, counted(len(came), "line"), counted(len(went), "line"))
-	e.Details = map[string]any{"came": came[:min(len(came), maxNotedLines)], "went": went[:min(len(went), maxNotedLines)]}
-	return tx.Note(ctx, e)
+	return changed
 }
 
 // maxNotedLines is how many lines that came or went stand in the daybook; the
@@ -134,66 +182,70 @@ func changesOf(before, after []byte) (came, went []string) {
 	return came, went
 }
 
-// recordKeys records which known keys stand in the login, which do not any more,
-// and which strangers do.
-func (s *Service) recordKeys(ctx context.Context, tx *store.Store, l look, lines authorizedkeys.File) (outcome string, err error) {
-	type standing struct {
-		line  authorizedkeys.Line
-		opens bool
-	}
-	var digests [][]byte
-	byDigest := map[string]standing{}
-	unreadable := 0
-	for _, line := range lines {
-		if line.Kind == authorizedkeys.Unreadable {
-			unreadable++
+// reading is what the lines of a login's files say.
+type reading struct {
+	digests    [][]byte // of the keys, each once
+	standing   map[string]standingLine
+	unreadable int
+}
+
+type standingLine struct {
+	line  authorizedkeys.Line
+	opens bool
+}
+
+func readLines(l look) reading {
+	r := reading{standing: map[string]standingLine{}}
+	for _, f := range l.files {
+		for _, line := range authorizedkeys.Parse(f.Content) {
+			if line.Kind == authorizedkeys.Unreadable {
+				r.unreadable++
+			}
+			if line.Kind != authorizedkeys.Key {
+				continue
+			}
+			digest := keypair.Public{Blob: line.Blob}.SHA256()
+			earlier, twice := r.standing[string(digest)]
+			if !twice {
+				r.digests = append(r.digests, digest)
+			}
+			if !twice || !earlier.opens && line.Opens(l.at) {
+				r.standing[string(digest)] = standingLine{line, line.Opens(l.at)}
+			}
 		}
-		if line.Kind != authorizedkeys.Key {
-			continue
-		}
-		digest := keypair.Public{Blob: line.Blob}.SHA256()
-		earlier, twice := byDigest[string(digest)]
-		if !twice {
-			digests = append(digests, digest)
-		}
-		if !twice || !earlier.opens && line.Opens(l.at) {
-			byDigest[string(digest)] = standing{line, line.Opens(l.at)}
-		}
 	}
-	known, err := tx.KeysIn(ctx, digests)
-	if err != nil {
-		return "", err
-	}
-	named, err := tx.NamedKeyIDs(ctx, l.login.ID)
-	if err != nil {
-		return "", err
-	}
-	var sightings []store.Sighting
-	var strangers []store.Stranger
+	return r
+}
+
+// compareKeys finds which known keys stand in the login, which of those named do
+// not, and which strangers do. It says so in words.
+func (r reading) compareKeys(f *findings, l look, known map[string]store.Key, named []uuid.UUID) string {
 	seen := map[uuid.UUID]bool{}
-	for _, digest := range digests {
-		at := byDigest[string(digest)]
+	strangers := 0
+	for _, digest := range r.digests {
+		at := r.standing[string(digest)]
 		limits := oneLine(strings.Join(at.line.Limits(l.at), "; "))
 		if k, ok := known[string(digest)]; ok {
 			seen[k.ID] = true
-			sightings = append(sightings, store.Sighting{LoginID: l.login.ID, KeyID: k.ID, SeenAt: l.at, Method: l.method, Present: true, Limits: limits, Opens: at.opens})
+			f.sightings = append(f.sightings, store.Sighting{LoginID: l.login.ID, KeyID: k.ID, SeenAt: l.at, Method: l.method, Present: true, Limits: limits, Opens: at.opens})
 			continue
 		}
-		strangers = append(strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: oneLine(at.line.Algorithm), Blob: at.line.Blob, Comment: oneLine(at.line.Comment), Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
+		strangers++
+		f.strangers = append(f.strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: oneLine(at.line.Algorithm), Blob: at.line.Blob, Comment: oneLine(at.line.Comment), Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
 	}
 	for _, id := range named {
 		if !seen[id] {
-			sightings = append(sightings, store.Sighting{LoginID: l.login.ID, KeyID: id, SeenAt: l.at, Method: l.method, Opens: true})
+			f.sightings = append(f.sightings, store.Sighting{LoginID: l.login.ID, KeyID: id, SeenAt: l.at, Method: l.method, Opens: true})
 		}
 	}
-	outcome = counted(len(known), "known key")
-	if len(strangers) > 0 {
-		outcome += ", " + counted(len(strangers), "stranger")
+	outcome := counted(len(seen), "known key")
+	if strangers > 0 {
+		outcome += ", " + counted(strangers, "stranger")
 	}
-	if unreadable > 0 {
-		outcome += ", " + counted(unreadable, "line") + " that cannot be read"
+	if r.unreadable > 0 {
+		outcome += ", " + counted(r.unreadable, "line") + " that cannot be read"
 	}
-	return outcome, errors.Join(tx.PutSightings(ctx, sightings), tx.PutStrangers(ctx, l.login.ID, strangers))
+	return outcome
 }
 
 // loginNamed returns the login user@instance; an instance alone means its own
@@ -219,11 +271,14 @@ func (s *Service) loginNamed(ctx context.Context, name string) (store.Login, sto
 
 func loginName(user, instance string) string { return user + "@" + instance }
 
-const maxReportedFiles = 8
+const (
+	maxReportedFiles   = 8
+	maxReportedFolders = 32
+)
 
 // ReportFiles records what the actor read in a login's files from their own
 // machine, where the host key that they saw is a pinned one.
-func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, files []SeenFile, hostKey string) (Login, error) {
+func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, files []SeenFile, folders []store.Folder, hostKey string) (Login, error) {
 	l, i, err := s.loginNamed(ctx, name)
 	if err != nil {
 		return Login{}, err
@@ -239,7 +294,15 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 			return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: "a file has no path, one with control characters, or content though it is not there"}
 		}
 	}
-	_, err = s.recordLook(ctx, look{login: l, name: loginName(l.OSUser, i.Name), files: files, method: "read by " + actor.Name + " from their machine", by: actor, at: s.now()})
+	if len(folders) > maxReportedFolders {
+		return Login{}, &Problem{Kind: Invalid, Code: "bad-folders", Field: "folders", Detail: fmt.Sprintf("%d folders were given; %d is the limit", len(folders), maxReportedFolders)}
+	}
+	for _, f := range folders {
+		if f.Path == "" || len(f.Path) > 4096 || oneLine(f.Path) != f.Path {
+			return Login{}, &Problem{Kind: Invalid, Code: "bad-folders", Field: "folders", Detail: "a folder has no path, or one with control characters"}
+		}
+	}
+	_, err = s.recordLook(ctx, look{login: l, name: loginName(l.OSUser, i.Name), seen: seen{files, folders}, method: "read by " + actor.Name + " from their machine", by: actor, at: s.now()})
 	if err != nil {
 		return Login{}, err
 	}

@@ -103,5 +103,59 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login, key, host
 	if err != nil {
 		return Login{}, err
 	}
+	s.engine.Nudge(ctx, rotationDuty) // one may have waited for it
 	return s.Login(ctx, login)
+}
+
+// ProofDue is a key that its keeper is to prove.
+type ProofDue struct {
+	store.ProofDue
+	// State is never proved, stale or soon stale.
+	State string
+	// StaleAt is when the proof goes or went stale; nil where there is none.
+	StaleAt *time.Time
+}
+
+// maxDueDays is how far ahead proofs that go stale are told, in days.
+const maxDueDays = 3650
+
+// ProofsDue returns one page of what keepers have to prove now or within the days.
+// keeper "" means all, "me" the actor.
+func (s *Service) ProofsDue(ctx context.Context, actor Actor, keeper string, days int, p store.Page) (store.List[ProofDue], error) {
+	if days < 0 || days > maxDueDays {
+		return store.List[ProofDue]{}, &Problem{Kind: Invalid, Code: "bad-within", Field: "within", Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueDays)}
+	}
+	if keeper == "me" {
+		own, err := s.store.KeeperOf(ctx, actor.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return store.List[ProofDue]{}, nil // no keeper, so nothing to prove
+		}
+		if err != nil {
+			return store.List[ProofDue]{}, err
+		}
+		keeper = own.Name
+	} else if keeper != "" {
+		if _, err := s.store.KeeperNamed(ctx, keeper); errors.Is(err, store.ErrNotFound) {
+			return store.List[ProofDue]{}, &Problem{Kind: NotFound, Code: "no-such-keeper", Field: "keeper", Where: []string{keeper}, Detail: fmt.Sprintf("there is no keeper named %q", keeper), Remedy: "See who there is: plumlatch prove -due"}
+		} else if err != nil {
+			return store.List[ProofDue]{}, err
+		}
+	}
+	now := s.now()
+	l, err := s.store.ProofsDue(ctx, keeper, now.Add(-s.Fresh).AddDate(0, 0, days), p)
+	if err != nil {
+		return store.List[ProofDue]{}, pageProblem(err)
+	}
+	out := store.List[ProofDue]{Next: l.Next}
+	for _, d := range l.Items {
+		due := ProofDue{ProofDue: d, State: "never proved"}
+		if d.ProvedAt != nil {
+			due.StaleAt, due.State = new(d.ProvedAt.Add(s.Fresh)), "stale"
+			if due.StaleAt.After(now) {
+				due.State = "soon stale"
+			}
+		}
+		out.Items = append(out.Items, due)
+	}
+	return out, nil
 }

@@ -132,17 +132,13 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	for _, state := range reach.States {
 		page.Counts[state] = 0
 	}
-	var order []int
-	for n, st := range standings {
+	for _, st := range standings {
 		page.Counts[st.State]++
 		if st.Drifts() {
 			page.Drifting++
 		}
-		if (r.State == "" || r.State == string(st.State)) && (!r.Drift || st.Drifts()) {
-			order = append(order, n)
-		}
 	}
-	sort.SliceStable(order, func(a, b int) bool { return severity(standings[order[a]]) < severity(standings[order[b]]) })
+	order := w.worstFirst(standings, r)
 	page.Total = len(order)
 	end := min(place+r.Limit, len(order))
 	for _, n := range order[min(place, len(order)):end] {
@@ -152,6 +148,106 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 		page.Next = strconv.Itoa(end)
 	}
 	return page, nil
+}
+
+// worstFirst returns the places of the logins with the wanted reach, the worst first.
+func (w *world) worstFirst(standings []reach.Standing, r ReachWanted) []int {
+	var order []int
+	for n, st := range standings {
+		if (r.State == "" || r.State == string(st.State)) && (!r.Drift || st.Drifts()) {
+			order = append(order, n)
+		}
+	}
+	sort.SliceStable(order, func(a, b int) bool { return severity(standings[order[a]]) < severity(standings[order[b]]) })
+	return order
+}
+
+// maxMapped is the greatest number of logins on a map.
+const maxMapped = 1000
+
+// ReachMap is logins against keys.
+type ReachMap struct {
+	Keys   []MapKey
+	Logins []MapLogin
+	Total  int
+}
+
+// MapKey is a key on a map.
+type MapKey struct {
+	store.ReachKey
+	// Fresh is whether its private half is freshly proved, Logins on how many logins
+	// of the map it stands or should.
+	Fresh  bool
+	Logins int
+}
+
+// MapLogin is a login on a map with the keys that stand there or should.
+type MapLogin struct {
+	Name      string
+	State     reach.State
+	Strangers int
+	Steward   bool // whether the service's own key is in place
+	Cells     []MapCell
+}
+
+// MapCell is a key, by its place among the map's, and how it and the login stand.
+type MapCell struct {
+	Key int
+	Fit reach.Fit
+}
+
+// Map returns the worst logins that fit, at most limit, against their keys, those
+// with the most logins first. A steward key, of one login each, is told at its login.
+func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
+	if r.Limit < 1 || r.Limit > maxMapped {
+		return ReachMap{}, &Problem{Kind: Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("%d logins cannot be mapped; 1 to %d can", r.Limit, maxMapped)}
+	}
+	w, err := s.world(ctx, r.ReachFilter)
+	if err != nil {
+		return ReachMap{}, err
+	}
+	standings := reach.Standings(w.input)
+	order := w.worstFirst(standings, r)
+	out := ReachMap{Total: len(order)}
+	order = order[:min(r.Limit, len(order))]
+	rowOf := make(map[int32]int, len(order))
+	for row, n := range order {
+		rowOf[int32(n)] = row
+		l := w.logins[n]
+		out.Logins = append(out.Logins, MapLogin{Name: loginName(l.OSUser, l.Instance), State: standings[n].State, Strangers: l.Strangers, Steward: standings[n].Steward})
+	}
+	onMap := make([]int, len(w.keys))
+	for _, p := range w.input.Pairs {
+		fit, ok := reach.FitOf(p.Granted, p.Sighting)
+		if row, shown := rowOf[p.Login]; ok && shown && !w.keys[p.Key].Steward {
+			onMap[p.Key]++
+			out.Logins[row].Cells = append(out.Logins[row].Cells, MapCell{int(p.Key), fit})
+		}
+	}
+	var keys []int
+	for n, logins := range onMap {
+		if logins > 0 {
+			keys = append(keys, n)
+		}
+	}
+	sort.Slice(keys, func(a, b int) bool {
+		if onMap[keys[a]] != onMap[keys[b]] {
+			return onMap[keys[a]] > onMap[keys[b]]
+		}
+		return w.keys[keys[a]].Name < w.keys[keys[b]].Name
+	})
+	placeOf := make([]int, len(w.keys))
+	for place, n := range keys {
+		placeOf[n] = place
+		out.Keys = append(out.Keys, MapKey{w.keys[n], w.keys[n].ProvedAt != nil && s.now().Sub(*w.keys[n].ProvedAt) < s.Fresh, onMap[n]})
+	}
+	for _, l := range out.Logins {
+		for n := range l.Cells {
+			l.Cells[n].Key = placeOf[l.Cells[n].Key]
+		}
+		sort.Slice(l.Cells, func(a, b int) bool { return l.Cells[a].Key < l.Cells[b].Key })
+	}
+	return out, nil
 }
 
 // severity orders logins: by state, and among those of one state first those
@@ -221,6 +317,7 @@ type Login struct {
 	Openers   []store.Opening
 	Strangers []store.Stranger
 	Files     []store.FileVersion
+	Folders   []store.Folder
 	// Label says what the cloud's key label is worth; "" where there is nothing to say.
 	Label string
 }
@@ -241,7 +338,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 	if place < 0 {
 		return Login{}, &Problem{Kind: NotFound, Code: "no-such-login", Where: []string{name}, Detail: fmt.Sprintf("there is no login %s any more", name)}
 	}
-	out := Login{LoginReach: judged(w.logins[place], reach.Standings(w.input)[place]), Of: i}
+	out := Login{LoginReach: judged(w.logins[place], reach.Standings(w.input)[place]), Of: i, Folders: l.Folders}
 	openers, err := s.store.Openers(ctx, i.ID, store.Page{Limit: maxOpeners})
 	if err != nil {
 		return Login{}, err
@@ -324,6 +421,25 @@ func (s *Service) Versions(ctx context.Context, name string) ([]Version, error) 
 			}
 		}
 	}
+	return out, nil
+}
+
+// Compare returns the later of two versions of a file with the lines that came and
+// went since the earlier.
+func (s *Service) Compare(ctx context.Context, name string, from, to uuid.UUID) (Version, error) {
+	l, _, err := s.loginNamed(ctx, name)
+	if err != nil {
+		return Version{}, err
+	}
+	versions, err := s.store.VersionsByID(ctx, l.ID, from, to)
+	if err != nil {
+		return Version{}, err
+	}
+	if len(versions) != 2 || versions[0].Path != versions[1].Path {
+		return Version{}, &Problem{Kind: NotFound, Code: "no-such-version", Where: []string{name}, Detail: "these are not two versions of one file of " + name, Remedy: "See them: plumlatch login history " + name}
+	}
+	out := Version{FileVersion: versions[1]}
+	out.Came, out.Went = changesOf(versions[0].Content, versions[1].Content)
 	return out, nil
 }
 

@@ -41,6 +41,10 @@ func (s *Service) planOf(run store.Run) (runs.Plan, error) {
 		return s.grantPlan(run), nil
 	case "withdraw":
 		return s.withdrawPlan(run), nil
+	case "rotate":
+		return s.rotatePlan(run), nil
+	case "settle":
+		return s.settlePlan(run), nil
 	case "launch":
 		return runs.Plan{Ended: l.launchEnded(run), Steps: []runs.Step{
 			{Name: "disk", Title: "Disk", Intent: "Ask the cloud for " + name + " and wait for its disk", UndoIntent: "Have the cloud end the instance and its disks", Do: l.disk, Undo: l.undoLaunch, Patience: cloudPatience},
@@ -202,7 +206,14 @@ func (l *lifecycle) noteAddresses(ctx context.Context) (cloud.Instance, error) {
 	if err != nil {
 		return i, calling(err)
 	}
-	return i, l.set(ctx, map[string]any{"private_address": i.PrivateAddress, "public_address": i.PublicAddress, "ssh_port": i.SshPort})
+	columns := map[string]any{"private_address": i.PrivateAddress, "public_address": i.PublicAddress, "ssh_port": i.SshPort}
+	if fresh.PublicAddress != i.PublicAddress {
+		columns["address_changed_at"] = l.now()
+		if fresh.PublicAddress != "" { // a stop gives it back, and the next start brings another
+			columns["address_before"] = fresh.PublicAddress
+		}
+	}
+	return i, l.set(ctx, columns)
 }
 
 // boot waits for the boot's end. The first host keys are pinned, later ones

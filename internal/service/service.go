@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"sync"
 	"time"
 
 	"plumlatch/internal/cloud"
@@ -37,6 +38,9 @@ type Service struct {
 	log    *slog.Logger
 	now    func() time.Time
 	watch  context.Context // ends when the service stops
+
+	// advancing is held by the worker that starts further runs of rotations.
+	advancing sync.Mutex
 }
 
 // New returns a service over its parts.
@@ -51,7 +55,12 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
 	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})
 	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})
-	return s.engine.Start(ctx, s.planOf)
+	s.engine.Take(runs.Duty{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations})
+	if err := s.engine.Start(ctx, s.planOf); err != nil {
+		return err
+	}
+	s.engine.Nudge(ctx, rotationDuty) // after a kill, its own time comes late
+	return nil
 }
 
 // Ready returns nil if the service can do its work.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"strings"
 
 	"github.com/google/uuid"
@@ -121,11 +120,10 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 	bad := func(field, detail, remedy string) (store.Instance, error) {
 		return store.Instance{}, &Problem{Kind: Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
 	}
+	if err := checkAddress(a.Address, a.Port); err != nil {
+		return store.Instance{}, err
+	}
 	switch {
-	case a.Address == "" || len(a.Address) > 253 || strings.ContainsAny(a.Address, " \t\r\n/@"):
-		return bad("address", "the address is empty, or is no host name or address", "Give one such as 192.0.2.10 or gauge.example")
-	case a.Port < 1 || a.Port > 65535:
-		return bad("port", fmt.Sprintf("%d is no port", a.Port), "Give one from 1 to 65535")
 	case a.LoginUser == "" || len(a.LoginUser) > 64 || strings.ContainsAny(a.LoginUser, " \t\r\n:/@"):
 		return bad("login_user", "the login user is empty, or no user name", "Give the OS user to log in as")
 	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:

@@ -18,6 +18,8 @@ import (
 const (
 	sweepsAtOnce = 32
 	sweepBatch   = 512
+	// looksAtOnce is how many looks are recorded together at most.
+	looksAtOnce = 64
 	// sweepTimeout is for how long one login may take.
 	sweepTimeout = 30 * time.Second
 	// carrySweepsEvery is how soon a sweep whose start was lost is taken up.
@@ -26,6 +28,7 @@ const (
 
 	sweepDuty     = "sweeps"
 	stewardMethod = "read by the steward key"
+	agentMethod   = "read by the guest agent"
 )
 
 // The states of one login in a sweep.
@@ -125,15 +128,15 @@ func (s *Service) carrySweeps(ctx context.Context) error {
 // sweepDue sweeps the logins that nobody has tried to read for SweepEvery, spread
 // over that time.
 func (s *Service) sweepDue(ctx context.Context) error {
-	if s.SweepEvery <= 0 || s.Safe == nil {
+	if s.SweepEvery <= 0 {
 		return nil
 	}
-	n, err := s.store.CountStewarded(ctx)
+	n, err := s.store.CountSweepable(ctx, agentMethod)
 	if err != nil || n == 0 {
 		return err
 	}
 	share := 1 + int(float64(n)*float64(scheduleEvery)/float64(s.SweepEvery))
-	ids, err := s.store.LoginsDue(ctx, s.now().Add(-s.SweepEvery), share)
+	ids, err := s.store.LoginsDue(ctx, agentMethod, s.now().Add(-s.SweepEvery), share)
 	if err != nil || len(ids) == 0 {
 		return err
 	}
@@ -147,57 +150,138 @@ func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(sweepsAtOnce)
-	for _, l := range logins {
-		group.Go(func() error { return s.sweepLogin(ctx, l) })
-	}
-	return group.Wait()
+	looks := make(chan look, looksAtOnce)
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() error {
+		defer close(looks)
+		readers, ctx := errgroup.WithContext(ctx)
+		readers.SetLimit(sweepsAtOnce)
+		for _, l := range logins {
+			readers.Go(func() error { return s.sweepLogin(ctx, l, looks) })
+		}
+		return readers.Wait()
+	})
+	both.Go(func() error { return s.recordAsTheyCome(ctx, looks) })
+	return both.Wait()
 }
 
-// sweepLogin reads the files of one login and records what it saw, or why it
-// could not, for every sweep that waits for it.
-func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep) error {
+// sweepLogin reads the files of one login and gives what it saw to be recorded,
+// or records why it could not.
+func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep, looks chan<- look) error {
 	at := s.now()
-	files, err := s.readLogin(ctx, l)
+	stands, method, err := s.readLogin(ctx, l)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
-		return errors.Join(s.store.NoteSweepFailure(ctx, l.ID, err.Error(), at), s.store.EndSweepItem(ctx, l.ID, sweepFailed, err.Error(), s.now()))
+		return s.store.NoteSweepFailure(ctx, l.ID, sweepFailed, err.Error(), at)
 	}
-	_, err = s.recordLook(ctx, look{
-		login: l.Login, name: loginName(l.OSUser, l.Instance.Name), files: files, method: stewardMethod,
-		by: Actor{Name: "service", Via: "service"}, at: at,
-	})
-	if err == nil || ctx.Err() != nil || store.Unavailable(err) {
-		return err
+	select {
+	case looks <- look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: Actor{Name: "service", Via: "service"}, at: at}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	// Whatever is in this login's files must not hold up the others.
-	s.log.Error("record what a sweep saw", "login", loginName(l.OSUser, l.Instance.Name), "err", err)
-	const why = "what was read could not be recorded; see the service's log"
-	return errors.Join(s.store.NoteSweepFailure(ctx, l.ID, why, at), s.store.EndSweepItem(ctx, l.ID, sweepFailed, why, s.now()))
 }
 
-// readLogin reads the files of a login with the steward key.
-func (s *Service) readLogin(ctx context.Context, l store.LoginToSweep) ([]SeenFile, error) {
+// recordAsTheyCome records looks until there are no more: while one set is being
+// written, the next gathers.
+func (s *Service) recordAsTheyCome(ctx context.Context, looks <-chan look) error {
+	for first := range looks {
+		set := []look{first}
+		for more := true; more && len(set) < looksAtOnce; {
+			select {
+			case l, ok := <-looks:
+				if more = ok; ok {
+					set = append(set, l)
+				}
+			default:
+				more = false
+			}
+		}
+		if err := s.recordSet(ctx, set); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recordSet records the looks together, or, where something in the files of one
+// cannot be recorded, one by one, so that it does not hold up the others.
+func (s *Service) recordSet(ctx context.Context, looks []look) error {
+	_, err := s.recordLooks(ctx, looks)
+	switch {
+	case err == nil || ctx.Err() != nil || store.Unavailable(err):
+		return err
+	case len(looks) > 1:
+		for _, l := range looks {
+			if err := s.recordSet(ctx, []look{l}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	s.log.Error("record what a sweep saw", "login", looks[0].name, "err", err)
+	return s.store.NoteSweepFailure(ctx, looks[0].login.ID, sweepFailed, "what was read could not be recorded; see the service's log", looks[0].at)
+}
+
+// readLogin reads the files of a login with the steward key, or where there is
+// none, or it is refused, through the guest agent. It returns by which method.
+func (s *Service) readLogin(ctx context.Context, l store.LoginToSweep) (stands seen, method string, err error) {
 	session, cancel, err := s.stewardSession(ctx, l)
+	var none *noSteward
+	if errors.As(err, &none) || errors.Is(err, sshio.ErrRefused) {
+		stands, missing, failed := s.readThroughAgent(ctx, l)
+		switch {
+		case missing != "":
+			err = fmt.Errorf("%w; %s", err, missing)
+		case failed != nil:
+			err = fmt.Errorf("%w; through the guest agent: %w", err, failed)
+		default:
+			err = nil
+		}
+		return stands, agentMethod, err
+	}
 	if err != nil {
-		return nil, err
+		return seen{}, "", err
 	}
 	defer cancel()
-	return readFiles(session)
+	stands, err = readFiles(session)
+	return stands, stewardMethod, err
 }
 
-// readFiles reads all files that the server reads keys from.
-func readFiles(session *sshio.Session) ([]SeenFile, error) {
-	read, err := session.ReadAll()
-	files := make([]SeenFile, len(read))
-	for n, f := range read {
-		files[n] = SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode}
-	}
-	return files, err
+// readFiles reads what stands in the login of a session.
+func readFiles(session *sshio.Session) (seen, error) {
+	files, folders, err := FilesIn(session)
+	return seen{files, folders}, err
 }
+
+// FilesIn reads all files that the server reads keys from for the login of a
+// session, and looks at the folders above them.
+func FilesIn(session *sshio.Session) (files []SeenFile, folders []store.Folder, err error) {
+	read, err := session.ReadAll()
+	if err != nil {
+		return nil, nil, err
+	}
+	return filesOf(session, read)
+}
+
+// filesOf looks at the folders above files that were read.
+func filesOf(session *sshio.Session, read []sshio.RemoteFile) (files []SeenFile, folders []store.Folder, err error) {
+	for _, f := range read {
+		files = append(files, SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
+	}
+	above, err := session.Folders(read)
+	for _, f := range above {
+		folders = append(folders, store.Folder{Path: f.Path, Mode: int(f.Mode)})
+	}
+	return files, folders, err
+}
+
+// noSteward is why the steward key cannot be used, where another way may be open.
+type noSteward struct{ why string }
+
+func (n *noSteward) Error() string { return n.why }
 
 // stewardSession logs in with the steward key. Call end when done.
 func (s *Service) stewardSession(ctx context.Context, l store.LoginToSweep) (session *sshio.Session, end func(), err error) {
@@ -206,11 +290,11 @@ func (s *Service) stewardSession(ctx context.Context, l store.LoginToSweep) (ses
 	case i.State != "running":
 		return nil, nil, fmt.Errorf("%s is %s", i.Name, i.State)
 	case l.Steward == nil:
-		return nil, nil, fmt.Errorf("there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE", i.Name, i.Name)
+		return nil, nil, &noSteward{fmt.Sprintf("there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE", i.Name, i.Name)}
 	case s.Safe == nil:
-		return nil, nil, errors.New("the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file")
+		return nil, nil, &noSteward{"the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file"}
 	case l.OSUser != i.LoginUser:
-		return nil, nil, fmt.Errorf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser)
+		return nil, nil, &noSteward{fmt.Sprintf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser)}
 	}
 	private, err := s.Safe.Open(l.Sealed, l.Steward.ID.String())
 	if err != nil {

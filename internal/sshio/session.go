@@ -30,6 +30,9 @@ type Session struct {
 	client *ssh.Client
 	files  *sftp.Client
 	user   string
+	// Once they were read:
+	home  string
+	paths []string
 }
 
 // Login logs in with the private half. A completed login is proof of entry. The
@@ -78,31 +81,88 @@ type RemoteFile struct {
 // those of AuthorizedKeysFile in sshd_config where that can be read, and otherwise
 // the default of sshd_config(5).
 func (s *Session) KeyFiles() ([]string, error) {
+	if s.paths != nil {
+		return s.paths, nil
+	}
 	c, err := s.sftp()
 	if err != nil {
 		return nil, err
 	}
-	home, err := c.Getwd()
-	if err != nil {
+	if s.home, err = c.Getwd(); err != nil {
 		return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
 	}
-	patterns := []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
-	if f, err := c.Open("/etc/ssh/sshd_config"); err == nil {
-		text, err := io.ReadAll(io.LimitReader(f, 1<<20))
+	var config []byte
+	if f, err := c.Open(ServerConfig); err == nil {
+		config, err = readUpTo(f, 1<<20, 4096)
 		f.Close()
-		if set := keysFileSetting(string(text)); err == nil && len(set) > 0 {
-			patterns = set
+		if err != nil {
+			config = nil
 		}
+	}
+	s.paths = KeyFilesOf(string(config), s.home, s.user)
+	return s.paths, nil
+}
+
+// ServerConfig is where sshd is told where keys stand.
+const ServerConfig = "/etc/ssh/sshd_config"
+
+// KeyFilesOf returns the paths that a server with the sshd_config reads a user's
+// keys from. An empty one means the default of sshd_config(5).
+func KeyFilesOf(config, home, user string) []string {
+	patterns := keysFileSetting(config)
+	if len(patterns) == 0 {
+		patterns = []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
 	}
 	var out []string
 	for _, p := range patterns {
-		p = strings.NewReplacer("%%", "%", "%h", home, "%u", s.user).Replace(p)
+		p = strings.NewReplacer("%%", "%", "%h", home, "%u", user).Replace(p)
 		if !path.IsAbs(p) {
 			p = path.Join(home, p)
 		}
 		if !slices.Contains(out, p) {
 			out = append(out, p)
 		}
+	}
+	return out
+}
+
+// FoldersAbove returns the folders whose modes sshd's StrictModes judges: for the
+// files below the home folder, all from there down.
+func FoldersAbove(home string, files []string) []string {
+	out := []string{home}
+	for _, f := range files {
+		for dir := path.Dir(f); strings.HasPrefix(dir, home+"/"); dir = path.Dir(dir) {
+			if !slices.Contains(out, dir) {
+				out = append(out, dir)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Folder is a folder above an authorized_keys file.
+type Folder struct {
+	Path string
+	Mode fs.FileMode
+}
+
+// Folders looks at the folders above the files, from the home folder down.
+func (s *Session) Folders(files []RemoteFile) ([]Folder, error) {
+	names := make([]string, len(files))
+	for n, f := range files {
+		names[n] = f.Path
+	}
+	var out []Folder
+	for _, name := range FoldersAbove(s.home, names) {
+		info, err := s.files.Stat(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("look at %s: %w", name, err)
+		}
+		out = append(out, Folder{Path: name, Mode: info.Mode().Perm()})
 	}
 	return out, nil
 }
@@ -154,13 +214,21 @@ func (s *Session) Read(name string) (RemoteFile, error) {
 		return r, fmt.Errorf("open %s: %w", name, err)
 	}
 	defer f.Close()
-	if r.Content, err = io.ReadAll(io.LimitReader(f, MaxFileBytes+1)); err != nil {
+	if r.Content, err = readUpTo(f, MaxFileBytes+1, int(info.Size())); err != nil {
 		return r, fmt.Errorf("read %s: %w", name, err)
 	}
 	if len(r.Content) > MaxFileBytes {
 		return r, fmt.Errorf("%s has over %d bytes, which is the limit", name, MaxFileBytes)
 	}
 	return r, nil
+}
+
+// readUpTo reads at most limit bytes in few requests where there are about as
+// many as expected.
+func readUpTo(f io.Reader, limit int64, expected int) ([]byte, error) {
+	b := bytes.NewBuffer(make([]byte, 0, expected+bytes.MinRead))
+	_, err := b.ReadFrom(io.LimitReader(f, limit))
+	return b.Bytes(), err
 }
 
 // ReadAll reads all files that the server reads keys from for this login.
@@ -181,19 +249,37 @@ func (s *Session) ReadAll() ([]RemoteFile, error) {
 // EditAll edits the first file that the server reads keys from, which is made if
 // it is not there, and each of the others that is there. See Edit.
 func (s *Session) EditAll(change func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) error {
+	_, err := s.EditKnowing(func(_ []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		return change(path, first, f)
+	})
+	return err
+}
+
+// EditKnowing is EditAll where the change of a file depends on all of them. It
+// returns them as they are afterwards.
+func (s *Session) EditKnowing(change func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) ([]RemoteFile, error) {
 	files, err := s.ReadAll()
 	if err != nil {
-		return err
+		return nil, err
+	}
+	all := make([]authorizedkeys.File, len(files))
+	for n, file := range files {
+		all[n] = authorizedkeys.Parse(file.Content)
 	}
 	for n, file := range files {
 		if n > 0 && !file.There {
 			continue
 		}
-		if _, err := s.Edit(file.Path, func(f authorizedkeys.File) (authorizedkeys.File, error) { return change(file.Path, n == 0, f) }); err != nil {
-			return err
+		after, err := s.Edit(file.Path, func(f authorizedkeys.File) (authorizedkeys.File, error) {
+			all[n] = f
+			return change(all, file.Path, n == 0, f)
+		})
+		if err != nil {
+			return nil, err
 		}
+		files[n], all[n] = after, authorizedkeys.Parse(after.Content)
 	}
-	return nil
+	return files, nil
 }
 
 // ErrEdited is wrapped where somebody else changed the file again and again

@@ -192,3 +192,26 @@ func TestTheServersSettingNamesTheFiles(t *testing.T) {
 		}
 	}
 }
+
+func TestAFullDiskLeavesTheFileWhole(t *testing.T) {
+	signer := newSigner(t)
+	text := "# tide tables\n" + line(signer, "mine") + strings.Repeat("# a line that is kept\n", 400)
+	server := sshdtest.StartFull(t, text, 64)
+	target := Target{User: server.User, Address: "127.0.0.1", Port: server.Port, HostKeys: [][]byte{server.HostKey.Marshal()}}
+	session, err := Login(t.Context(), target, signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer session.Close()
+	_, err = session.Edit(server.KeysFile, add(strings.TrimSpace(line(newSigner(t), "second"))))
+	if err == nil || !strings.Contains(err.Error(), "it was left as it is") {
+		t.Errorf("on a full disk: %v", err)
+	}
+	if got := content(t, server.KeysFile); got != text {
+		t.Errorf("the file has %d bytes, had %d", len(got), len(text))
+	}
+	entries, err := os.ReadDir(filepath.Dir(server.KeysFile))
+	if err != nil || len(entries) != 2 {
+		t.Errorf("left behind beside it: %v %v", entries, err)
+	}
+}

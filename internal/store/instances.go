@@ -117,3 +117,11 @@ func (s *Store) InstanceByID(ctx context.Context, id uuid.UUID) (Instance, error
 		Where("instances.id = ?", id).Take(&i).Error
 	return i, plain(err)
 }
+
+// InstancesKnown returns the instances that are there with one of the names or
+// public addresses.
+func (s *Store) InstancesKnown(ctx context.Context, names, addresses []string) ([]Instance, error) {
+	var found []Instance
+	err := s.db.WithContext(ctx).Where("gone_at IS NULL AND (name IN ? OR public_address IN ?)", names, addresses).Order("name").Find(&found).Error
+	return found, plain(err)
+}

@@ -90,17 +90,20 @@ type Instance struct {
 	LoginUser      string
 	PrivateAddress string
 	PublicAddress  string
-	SSHPort        int `gorm:"column:ssh_port"`
-	StaticAddress  bool
-	TemporaryGiB   int `gorm:"column:temporary_gib"`
-	KeyLabel       string
-	Labels         map[string]string `gorm:"serializer:json"`
-	CreatedAt      time.Time
-	CreatedBy      string
-	GoneAt         *time.Time
-	Adopted        bool // it was not launched by us, and no cloud is asked about it
-	HostKeys       []HostKey
-	Keys           int `gorm:"->;-:migration"` // the number of keys granted
+	// AddressBefore is the public one before the last change; "" if there was none.
+	AddressBefore    string
+	AddressChangedAt *time.Time
+	SSHPort          int `gorm:"column:ssh_port"`
+	StaticAddress    bool
+	TemporaryGiB     int `gorm:"column:temporary_gib"`
+	KeyLabel         string
+	Labels           map[string]string `gorm:"serializer:json"`
+	CreatedAt        time.Time
+	CreatedBy        string
+	GoneAt           *time.Time
+	Adopted          bool // it was not launched by us, and no cloud is asked about it
+	HostKeys         []HostKey
+	Keys             int `gorm:"->;-:migration"` // the number of keys granted
 }
 
 // HostKey is a pinned host key and how it was learnt.
@@ -123,6 +126,13 @@ type Login struct {
 	TriedAt, SweptAt *time.Time
 	SweptBy          string
 	SweepError       string
+	Folders          []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
+}
+
+// Folder is a folder above an authorized_keys file.
+type Folder struct {
+	Path string `json:"path"`
+	Mode int    `json:"mode"`
 }
 
 // Grant says that a key should open a login.
@@ -197,6 +207,59 @@ type SweepItem struct {
 	// Of the login.
 	OSUser       string `gorm:"->;-:migration;column:os_user"`
 	InstanceName string `gorm:"->;-:migration"`
+}
+
+// Rotation replaces keys on logins.
+type Rotation struct {
+	ID          uuid.UUID
+	State       string
+	RequestedBy string
+	Reason      string
+	Settings    RotationSettings `gorm:"serializer:json"`
+	CreatedAt   time.Time
+	EndedAt     *time.Time
+	PausedWhy   string
+}
+
+// RotationSettings say how a rotation goes about it.
+type RotationSettings struct {
+	// First is the size of the first group, 0 for none; AtOnce how many logins are
+	// worked on at once; StopAfter how many failures pause it, 0 for no number.
+	First     int `json:"first"`
+	AtOnce    int `json:"at_once"`
+	StopAfter int `json:"stop_after"`
+	// Between are hours such as 22:00-04:00 in Zone; "" for all.
+	Between string `json:"between"`
+	Zone    string `json:"zone"`
+	// GraceSeconds is how long old and new stand beside each other.
+	GraceSeconds int `json:"grace_seconds"`
+}
+
+// RotationItem is one old key in one login, to be replaced.
+type RotationItem struct {
+	ID                 uuid.UUID
+	RotationID         uuid.UUID
+	Seq                int
+	LoginID            uuid.UUID
+	OldKeyID, NewKeyID *uuid.UUID // nil once the record is gone
+	OldName, NewName   string
+	State              string
+	Detail             string
+	RunID              *uuid.UUID
+	PlacedAt, ProvedAt *time.Time
+	EndedAt            *time.Time
+	// Of the login.
+	OSUser       string `gorm:"->;-:migration;column:os_user"`
+	InstanceName string `gorm:"->;-:migration"`
+}
+
+// KeptHalf is a private half in the safe.
+type KeptHalf struct {
+	KeyID      uuid.UUID `gorm:"primaryKey"`
+	Sealed     []byte
+	KeptAt     time.Time
+	ReleasedAt *time.Time
+	ReleasedTo string
 }
 
 // Proof is dated evidence that a person holds a key's private half.

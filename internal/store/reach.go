@@ -43,12 +43,15 @@ type ReachPair struct {
 
 // ReachKey is a key as far as reach needs it.
 type ReachKey struct {
-	ID       uuid.UUID
-	Name     string
-	Keeper   *uuid.UUID // nil also where the keeper has left
-	State    string
-	Steward  bool
-	ProvedAt *time.Time
+	ID     uuid.UUID
+	Name   string
+	SHA256 []byte
+	Keeper *uuid.UUID // nil also where the keeper has left
+	// KeeperName is also that of one who has left.
+	KeeperName *string
+	State      string
+	Steward    bool
+	ProvedAt   *time.Time
 }
 
 // Reach returns what the reach of the logins is computed from, in three queries
@@ -79,7 +82,7 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 			ids = append(ids, p.KeyID)
 		}
 	}
-	rows, err := s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at
+	rows, err := s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at, k.sha256, o.name
 		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
@@ -87,7 +90,7 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 	for rows.Next() {
 		var k ReachKey
 		var keeper pgtype.UUID
-		if err := rows.Scan((*[16]byte)(&k.ID), &k.Name, &keeper, &k.State, &k.Steward, &k.ProvedAt); err != nil {
+		if err := rows.Scan((*[16]byte)(&k.ID), &k.Name, &keeper, &k.State, &k.Steward, &k.ProvedAt, &k.SHA256, &k.KeeperName); err != nil {
 			return nil, nil, nil, plain(err)
 		}
 		if keeper.Valid {

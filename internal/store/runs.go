@@ -2,6 +2,10 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,12 +14,22 @@ import (
 
 // AddRun keeps a new run with its steps. A *TakenError names runs_one_live
 // where another run is at work on the instance.
-func (s *Store) AddRun(ctx context.Context, r Run) error {
+func (s *Store) AddRun(ctx context.Context, r Run) error { return s.AddRuns(ctx, []Run{r}) }
+
+// AddRuns is AddRun for several.
+func (s *Store) AddRuns(ctx context.Context, runs []Run) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	var steps []RunStep
+	for _, r := range runs {
+		steps = append(steps, r.Steps...)
+	}
 	db := s.db.WithContext(ctx)
-	if err := db.Omit("Instance", "Steps").Create(&r).Error; err != nil {
+	if err := db.Omit("Instance", "Steps").Create(&runs).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Create(&r.Steps).Error)
+	return plain(db.Create(&steps).Error)
 }
 
 func (s *Store) runs(ctx context.Context) *gorm.DB {
@@ -77,14 +91,34 @@ func (s *Store) SetFact(ctx context.Context, id uuid.UUID, name, value string) e
 	return plain(s.db.WithContext(ctx).Exec("UPDATE runs SET facts = facts || jsonb_build_object(?::text, ?::text) WHERE id = ?", name, value, id).Error)
 }
 
-// ChangeStep sets columns of a step and raises its run's version.
-func (s *Store) ChangeStep(ctx context.Context, run uuid.UUID, seq int, columns map[string]any) error {
-	return s.InTx(ctx, func(tx *Store) error {
-		if err := tx.db.Model(&RunStep{}).Where("run_id = ? AND seq = ?", run, seq).Updates(columns).Error; err != nil {
-			return err
+// StepChange is columns of one step of a run.
+type StepChange struct {
+	Seq     int
+	Columns map[string]any
+}
+
+// ChangeSteps sets columns of steps and of their run, and raises its version, all in
+// one statement.
+func (s *Store) ChangeSteps(ctx context.Context, run uuid.UUID, columns map[string]any, changes ...StepChange) error {
+	var text strings.Builder
+	var args []any
+	set := func(columns map[string]any) {
+		for _, c := range slices.Sorted(maps.Keys(columns)) { // their names are this program's own
+			text.WriteString(c + " = ?, ")
+			args = append(args, columns[c])
 		}
-		return tx.ChangeRun(ctx, run, map[string]any{})
-	})
+	}
+	for n, c := range changes {
+		text.WriteString(map[bool]string{true: "WITH ", false: ", "}[n == 0])
+		fmt.Fprintf(&text, "s%d AS (UPDATE run_steps SET ", n)
+		set(c.Columns)
+		text.WriteString("run_id = run_id WHERE run_id = ? AND seq = ?)")
+		args = append(args, run, c.Seq)
+	}
+	text.WriteString(" UPDATE runs SET ")
+	set(columns)
+	text.WriteString("version = version + 1 WHERE id = ?")
+	return plain(s.db.WithContext(ctx).Exec(text.String(), append(args, run)...).Error)
 }
 
 // EndRun gives a run its last state.

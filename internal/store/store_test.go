@@ -215,7 +215,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	must(t, s.EndRun(ctx, first.ID, "done", begin))
 	must(t, s.AddRun(ctx, second))
 	must(t, s.SetFact(ctx, second.ID, "operation", `op "1"`))
-	must(t, s.ChangeStep(ctx, second.ID, 0, map[string]any{"state": "done"}))
+	must(t, s.ChangeSteps(ctx, second.ID, nil, store.StepChange{Columns: map[string]any{"state": "done"}}))
 	r, err := s.RunByID(ctx, second.ID)
 	must(t, err)
 	if r.Version != 2 || r.Facts["operation"] != `op "1"` || r.Steps[0].State != "done" || r.Instance.Name != "one" {

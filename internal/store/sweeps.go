@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
@@ -74,9 +75,38 @@ func (s *Store) WaitingSweepItems(ctx context.Context, limit int) ([]SweepItem, 
 	return items, plain(err)
 }
 
-// EndSweepItem records what came of a login for every sweep that waits for it.
-func (s *Store) EndSweepItem(ctx context.Context, login uuid.UUID, state, outcome string, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE sweep_items SET state = ?, outcome = ?, ended_at = ? WHERE login_id = ? AND state = 'waiting'", state, outcome, at, login).Error)
+// SweepEnd is what came of the attempt to read a login.
+type SweepEnd struct {
+	LoginID uuid.UUID
+	// State and Outcome are for the sweeps that wait for the login.
+	State, Outcome string
+	// Method is how it was read, "" if it was not read now.
+	Method  string
+	Folders []Folder
+	At      time.Time
+}
+
+// EndSweepItems records what came of logins, for each and for every sweep that
+// waits for it.
+func (s *Store) EndSweepItems(ctx context.Context, ends []SweepEnd) error {
+	ids, at := make([][16]byte, len(ends)), make([]time.Time, len(ends))
+	states, outcomes, methods, folders := make([]string, len(ends)), make([]string, len(ends)), make([]string, len(ends)), make([]string, len(ends))
+	for n, e := range ends {
+		text, err := json.Marshal(append([]Folder{}, e.Folders...))
+		if err != nil {
+			return err
+		}
+		folders[n] = string(text)
+		ids[n], at[n], states[n], outcomes[n], methods[n] = e.LoginID, e.At, e.State, e.Outcome, e.Method
+	}
+	pool := s.db.Statement.ConnPool
+	if _, err := pool.ExecContext(ctx, `UPDATE logins l SET tried_at = n.at, swept_at = n.at, swept_by = n.method, sweep_error = '', folders = n.folders::jsonb
+		FROM unnest($1::uuid[], $2::timestamptz[], $3::text[], $4::text[]) AS n (id, at, method, folders) WHERE l.id = n.id AND n.method <> ''`, ids, at, methods, folders); err != nil {
+		return plain(err)
+	}
+	_, err := pool.ExecContext(ctx, `UPDATE sweep_items s SET state = n.state, outcome = n.outcome, ended_at = n.at
+		FROM unnest($1::uuid[], $2::timestamptz[], $3::text[], $4::text[]) AS n (id, at, state, outcome) WHERE s.login_id = n.id AND s.state = 'waiting'`, ids, at, states, outcomes)
+	return plain(err)
 }
 
 // EndSweeps ends those sweeps that wait for no login any more.
@@ -138,73 +168,93 @@ func (s *Store) LoginsOf(ctx context.Context, all bool, labelName, labelText str
 	return ids, plain(err)
 }
 
-// LoginsDue returns at most limit logins of running instances with a steward
-// key that nobody has tried to read since before.
-func (s *Store) LoginsDue(ctx context.Context, before time.Time, limit int) ([]uuid.UUID, error) {
+// LoginsDue returns at most limit logins of running instances that the service can
+// read by itself, with a steward key or the way that it last did, agentMethod, and
+// that nobody has tried to read since before.
+func (s *Store) LoginsDue(ctx context.Context, agentMethod string, before time.Time, limit int) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).Table("logins").
 		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
-		Joins("JOIN keys k ON k.steward_of = i.id AND k.state = 'active'").
+		Where("(EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?)", agentMethod).
 		Where("logins.tried_at IS NULL OR logins.tried_at < ?", before).
 		Order("logins.tried_at NULLS FIRST").Limit(limit).Pluck("logins.id", &ids).Error
 	return ids, plain(err)
 }
 
-// CountStewarded returns how many logins can be swept by a steward key.
-func (s *Store) CountStewarded(ctx context.Context) (int, error) {
+// CountSweepable returns how many logins LoginsDue is about.
+func (s *Store) CountSweepable(ctx context.Context, agentMethod string) (int, error) {
 	var n int64
 	err := s.db.WithContext(ctx).Table("logins").
 		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
-		Joins("JOIN keys k ON k.steward_of = i.id AND k.state = 'active'").Count(&n).Error
+		Where("EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?", agentMethod).Count(&n).Error
 	return int(n), plain(err)
 }
 
-// NoteSweepFailure records that a login could not be read. What was seen before stays.
-func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, why string, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Model(&Login{}).Where("id = ?", login).Updates(map[string]any{"tried_at": at, "sweep_error": why}).Error)
+// NoteSweepFailure records that a login could not be read, for it and for every
+// sweep that waits for it. What was seen before stays.
+func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, why string, at time.Time) error {
+	err := s.db.WithContext(ctx).Model(&Login{}).Where("id = ?", login).Updates(map[string]any{"tried_at": at, "sweep_error": why}).Error
+	if err != nil {
+		return plain(err)
+	}
+	return s.EndSweepItems(ctx, []SweepEnd{{LoginID: login, State: state, Outcome: why, At: at}})
 }
 
-// NoteSwept records that a login's files were read.
-func (s *Store) NoteSwept(ctx context.Context, login uuid.UUID, by string, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Model(&Login{}).Where("id = ?", login).
-		Updates(map[string]any{"tried_at": at, "swept_at": at, "swept_by": by, "sweep_error": ""}).Error)
+// LockLogins keeps others from recording looks at the logins until the
+// transaction ends. It returns them by their ids.
+func (s *Store) LockLogins(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Login, error) {
+	var logins []Login
+	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id IN ?", ids).Order("id").Find(&logins).Error
+	byID := make(map[uuid.UUID]Login, len(logins))
+	for _, l := range logins {
+		byID[l.ID] = l
+	}
+	return byID, plain(err)
 }
 
-// LockLogin keeps others from recording a look at the login until the transaction ends.
-func (s *Store) LockLogin(ctx context.Context, id uuid.UUID) (Login, error) {
-	var l Login
-	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).Take(&l).Error
-	return l, plain(err)
+// NamedKeyIDs returns, by login, the ids of the keys that are granted or were seen there.
+func (s *Store) NamedKeyIDs(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+	var rows []struct{ LoginID, KeyID uuid.UUID }
+	err := s.db.WithContext(ctx).Raw(`SELECT login_id, key_id FROM grants WHERE login_id IN ? AND withdrawn_at IS NULL
+		UNION SELECT login_id, key_id FROM sightings WHERE login_id IN ?`, logins, logins).Scan(&rows).Error
+	named := map[uuid.UUID][]uuid.UUID{}
+	for _, r := range rows {
+		named[r.LoginID] = append(named[r.LoginID], r.KeyID)
+	}
+	return named, plain(err)
 }
 
-// NamedKeyIDs returns the ids of the keys that are granted or were seen in a login.
-func (s *Store) NamedKeyIDs(ctx context.Context, login uuid.UUID) ([]uuid.UUID, error) {
-	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Raw(`SELECT key_id FROM grants WHERE login_id = ? AND withdrawn_at IS NULL
-		UNION SELECT key_id FROM sightings WHERE login_id = ?`, login, login).Scan(&ids).Error
-	return ids, plain(err)
-}
-
-// PutStrangers records the strangers that stand in a login now; others are forgotten.
-func (s *Store) PutStrangers(ctx context.Context, login uuid.UUID, strangers []Stranger) error {
-	var digests, blobs [][]byte
-	var algorithms, comments, limits []string
-	var at []time.Time
-	for _, g := range strangers {
-		digests, blobs, algorithms = append(digests, g.SHA256), append(blobs, g.Blob), append(algorithms, g.Algorithm)
-		comments, limits, at = append(comments, g.Comment), append(limits, g.Limits), append(at, g.SeenAt)
+// PutStrangers records the strangers that stand in the logins now; others are forgotten.
+func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers []Stranger) error {
+	in, of := plainIDs(logins), make([][16]byte, len(strangers))
+	digests, blobs := make([][]byte, len(strangers)), make([][]byte, len(strangers))
+	algorithms, comments, limits := make([]string, len(strangers)), make([]string, len(strangers)), make([]string, len(strangers))
+	at := make([]time.Time, len(strangers))
+	for n, g := range strangers {
+		of[n], digests[n], blobs[n], algorithms[n] = g.LoginID, g.SHA256, g.Blob, g.Algorithm
+		comments[n], limits[n], at[n] = g.Comment, g.Limits, g.SeenAt
 	}
 	pool := s.db.Statement.ConnPool
-	if _, err := pool.ExecContext(ctx, `DELETE FROM strangers WHERE login_id = $1
-		AND NOT EXISTS (SELECT 1 FROM unnest($2::bytea[]) AS now (sha256) WHERE now.sha256 = strangers.sha256)`, [16]byte(login), digests); err != nil || len(strangers) == 0 {
+	if _, err := pool.ExecContext(ctx, `DELETE FROM strangers WHERE login_id = ANY($1)
+		AND NOT EXISTS (SELECT 1 FROM unnest($2::uuid[], $3::bytea[]) AS now (login_id, sha256) WHERE now.login_id = strangers.login_id AND now.sha256 = strangers.sha256)`,
+		in, of, digests); err != nil || len(strangers) == 0 {
 		return plain(err)
 	}
 	_, err := pool.ExecContext(ctx, `INSERT INTO strangers (login_id, sha256, algorithm, blob, comment, limits, first_seen_at, seen_at)
-		SELECT $1, n.sha256, n.algorithm, n.blob, n.comment, n.limits, n.at, n.at
-		FROM unnest($2::bytea[], $3::text[], $4::bytea[], $5::text[], $6::text[], $7::timestamptz[]) AS n (sha256, algorithm, blob, comment, limits, at)
+		SELECT n.login_id, n.sha256, n.algorithm, n.blob, n.comment, n.limits, n.at, n.at
+		FROM unnest($1::uuid[], $2::bytea[], $3::text[], $4::bytea[], $5::text[], $6::text[], $7::timestamptz[]) AS n (login_id, sha256, algorithm, blob, comment, limits, at)
 		ON CONFLICT (login_id, sha256) DO UPDATE SET comment = excluded.comment, limits = excluded.limits, seen_at = excluded.seen_at`,
-		[16]byte(login), digests, algorithms, blobs, comments, limits, at)
+		of, digests, algorithms, blobs, comments, limits, at)
 	return plain(err)
+}
+
+// plainIDs are ids as PostgreSQL's driver takes an array of them.
+func plainIDs(ids []uuid.UUID) [][16]byte {
+	out := make([][16]byte, len(ids))
+	for n, id := range ids {
+		out[n] = id
+	}
+	return out
 }
 
 // ClaimStrangers makes sightings of the strangers that are recorded keys by now.
@@ -222,34 +272,53 @@ func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) 
 	return strangers, plain(err)
 }
 
-// LastVersions returns the newest content of each file of a login, by path.
-func (s *Store) LastVersions(ctx context.Context, login uuid.UUID) (map[string]FileVersion, error) {
+// LastVersions returns the newest content of each file of the logins, by login and path.
+func (s *Store) LastVersions(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]map[string]FileVersion, error) {
 	var versions []FileVersion
-	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).Scan(&versions).Error
-	last := map[string]FileVersion{}
+	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT ON (login_id, path) * FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC", logins).Scan(&versions).Error
+	last := map[uuid.UUID]map[string]FileVersion{}
 	for _, v := range versions {
-		last[v.Path] = v
+		if last[v.LoginID] == nil {
+			last[v.LoginID] = map[string]FileVersion{}
+		}
+		last[v.LoginID][v.Path] = v
 	}
 	return last, plain(err)
 }
 
-// SeenAgain records that files still had the contents.
-func (s *Store) SeenAgain(ctx context.Context, versions []uuid.UUID, at time.Time) error {
+// SeenAgain records until when files were seen with the contents.
+func (s *Store) SeenAgain(ctx context.Context, until map[uuid.UUID]time.Time) error {
+	if len(until) == 0 {
+		return nil
+	}
+	ids, at := make([][16]byte, 0, len(until)), make([]time.Time, 0, len(until))
+	for id, t := range until {
+		ids, at = append(ids, id), append(at, t)
+	}
+	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `UPDATE file_versions v SET seen_until = n.at
+		FROM unnest($1::uuid[], $2::timestamptz[]) AS n (id, at) WHERE v.id = n.id`, ids, at)
+	return plain(err)
+}
+
+// AddVersions records new contents of files.
+func (s *Store) AddVersions(ctx context.Context, versions []FileVersion) error {
 	if len(versions) == 0 {
 		return nil
 	}
-	return plain(s.db.WithContext(ctx).Model(&FileVersion{}).Where("id IN ?", versions).Update("seen_until", at).Error)
-}
-
-// AddVersion records a new content of a file.
-func (s *Store) AddVersion(ctx context.Context, v FileVersion) error {
-	return plain(s.db.WithContext(ctx).Create(&v).Error)
+	return plain(s.db.WithContext(ctx).CreateInBatches(versions, 500).Error)
 }
 
 // Versions returns the newest contents of a login's files, at most limit.
 func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]FileVersion, error) {
 	var versions []FileVersion
 	err := s.db.WithContext(ctx).Where("login_id = ?", login).Order("seen_at DESC, path").Limit(limit).Find(&versions).Error
+	return versions, plain(err)
+}
+
+// VersionsByID returns those of the versions that are of the login, the older first.
+func (s *Store) VersionsByID(ctx context.Context, login uuid.UUID, ids ...uuid.UUID) ([]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).Where("login_id = ? AND id IN ?", login, ids).Order("seen_at").Find(&versions).Error
 	return versions, plain(err)
 }
 

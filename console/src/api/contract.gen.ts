@@ -193,10 +193,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Always refused for keys in the custody of their holder, with what to do instead. */
-        get: operations["getPrivateHalf"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** @description Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead. */
+        post: operations["releasePrivateHalf"];
         delete?: never;
         options?: never;
         head?: never;
@@ -318,6 +318,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/instances/adopted/list-readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Reads a list of machines (CSV, JSON or an OpenSSH client configuration) and records nothing. */
+        post: operations["readMachineList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/adopted/host-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Asks an SSH server for its host keys, from the service. Nothing vouches for them: compare their fingerprints with what another way tells. */
+        post: operations["readHostKeys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/approach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What stands between an address and the instance's SSH port: what the cloud says now about its state, its address and its firewall rules. */
+        get: operations["getApproach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/instances/{instance}/steward": {
         parameters: {
             query?: never;
@@ -400,6 +451,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/reach/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Logins against keys: the worst logins first, and for each which keys stand there or should. */
+        get: operations["getReachMap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where not just the granted keys stand: what is missing, what nobody granted, and strangers, by login. */
+        get: operations["listDifferences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/differences/settlements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said. */
+        post: operations["settleDifferences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/logins/{login}": {
         parameters: {
             query?: never;
@@ -443,6 +545,23 @@ export interface paths {
         };
         /** @description The contents that the login's files were seen with, the newest first. */
         get: operations["listVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/logins/{login}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which lines came and went in one of the login's files between any two looks. */
+        get: operations["compareVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -526,7 +645,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description Which key should open which login, since when, until when, by whom and why, by login. */
+        get: operations["listGrants"];
         put?: never;
         /** @description Grants a login to a key and places its line there, in a run. With from_here the line is only recorded as wanted, and the caller places it. */
         post: operations["addGrant"];
@@ -547,6 +667,23 @@ export interface paths {
         put?: never;
         /** @description Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason. */
         post: operations["withdrawGrant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proofs/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first. */
+        get: operations["listProofsDue"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -669,6 +806,89 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rotations/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a rotation would do, login by login, and what it would leave out and why. Nothing is kept. */
+        post: operations["planRotation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRotations"];
+        put?: never;
+        /** @description Starts a rotation by the plan as it was shown. A plan that the world has outrun is refused with the difference. */
+        post: operations["startRotation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotations/{rotation}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getRotation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotations/{rotation}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRotationItems"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotations/{rotation}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. */
+        post: operations["changeRotation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/daybook": {
         parameters: {
             query?: never;
@@ -731,7 +951,7 @@ export interface components {
         /** @enum {string} */
         InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "terminating" | "terminated" | "failed";
         /** @enum {string} */
-        RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw";
+        RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw" | "settle" | "rotate";
         /** @enum {string} */
         RunState: "queued" | "running" | "undoing" | "done" | "undone" | "failed";
         /** @enum {string} */
@@ -781,6 +1001,197 @@ export interface components {
             /** @description For how many days a proof counts. */
             fresh_days: number;
         };
+        ReachMap: {
+            /** @description Those that stand somewhere on the map or should, without steward keys; the one with the most logins first. */
+            keys: components["schemas"]["MapKey"][];
+            logins: components["schemas"]["MapLogin"][];
+            /** @description How many logins fit. */
+            total: number;
+        };
+        MapKey: {
+            name: string;
+            sha256: string;
+            keeper?: string;
+            state: components["schemas"]["KeyState"];
+            /** @description Whether its private half is freshly proved. */
+            fresh: boolean;
+            /** @description On how many logins of the map it stands or should. */
+            logins: number;
+        };
+        MapLogin: {
+            login: string;
+            reach: components["schemas"]["ReachState"];
+            strangers: number;
+            /** @description Whether the service's own key is in place; steward keys are not among the cells. */
+            steward: boolean;
+            cells: components["schemas"]["MapCell"][];
+        };
+        MapCell: {
+            /** @description The place of the key in keys, from 0. */
+            key: number;
+            fit: components["schemas"]["Fit"];
+        };
+        /**
+         * @description For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+         * @enum {string}
+         */
+        Choice: "place" | "withdraw" | "remove" | "accept";
+        Difference: {
+            login: string;
+            instance: string;
+            fit: components["schemas"]["Fit"];
+            /** @description The key's name, or the comment of a stranger's line. */
+            name: string;
+            sha256: string;
+            keeper?: string;
+            /**
+             * Format: date-time
+             * @description When it was granted, or first seen.
+             */
+            since?: string;
+            /** Format: date-time */
+            seen_at?: string;
+            /** @description What can be done about it, the most careful first. */
+            choices: components["schemas"]["Choice"][];
+            /** @description Why the service cannot change the login's files, where it cannot. */
+            no_means?: string;
+        };
+        DifferencePage: {
+            items: components["schemas"]["Difference"][];
+            next?: string;
+        };
+        ChosenDifference: {
+            login: string;
+            /** @description The key's fingerprint. */
+            sha256: string;
+            fit: components["schemas"]["Fit"];
+            choice: components["schemas"]["Choice"];
+            /** @description The name of the record that an accepted stranger gets; made from its comment unless given. */
+            name?: string;
+        };
+        SettleDifferences: {
+            /** @description At most 500. */
+            choices: components["schemas"]["ChosenDifference"][];
+            reason?: string;
+        };
+        SettledDifference: {
+            login: string;
+            sha256: string;
+            name: string;
+            choice: components["schemas"]["Choice"];
+            /** @enum {string} */
+            state: "recorded" | "in a run" | "left out";
+            /** @description Why it was left out. */
+            detail?: string;
+            /** Format: uuid */
+            run?: string;
+        };
+        Settlement: {
+            items: components["schemas"]["SettledDifference"][];
+            runs: components["schemas"]["Run"][];
+        };
+        GrantRecord: {
+            key: components["schemas"]["KeyRef"];
+            login: string;
+            instance: string;
+            /** Format: date-time */
+            granted_at: string;
+            granted_by: string;
+            /** Format: date-time */
+            until?: string;
+            reason?: string;
+            /** Format: date-time */
+            withdrawn_at?: string;
+            withdrawn_by?: string;
+            /** @description Its time is over, but it could not be withdrawn; the daybook says why. */
+            end_refused?: boolean;
+            fit?: components["schemas"]["Fit"];
+            /** @description The service's own key. */
+            steward?: boolean;
+        };
+        GrantPage: {
+            items: components["schemas"]["GrantRecord"][];
+            next?: string;
+            total?: number;
+        };
+        ProofDue: {
+            key: components["schemas"]["KeyRef"];
+            keeper_title?: string;
+            /** @enum {string} */
+            state: "never proved" | "stale" | "soon stale";
+            /** Format: date-time */
+            proved_at?: string;
+            /**
+             * Format: date-time
+             * @description When the proof goes or went stale.
+             */
+            stale_at?: string;
+            /** @description How many logins the key is granted. */
+            logins: number;
+        };
+        ProofDuePage: {
+            items: components["schemas"]["ProofDue"][];
+            next?: string;
+        };
+        ReadMachineList: {
+            text: string;
+            /** @description For machines of which the list says none. */
+            login_user?: string;
+        };
+        MachineListReading: {
+            /** @enum {string} */
+            format: "csv" | "json" | "ssh-config";
+            machines: components["schemas"]["ListedMachine"][];
+        };
+        ListedMachine: {
+            /** @description Where it begins, counted from 1. */
+            line: number;
+            name?: string;
+            address?: string;
+            port?: number;
+            login_user?: string;
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description Why it cannot be adopted. */
+            refused?: string;
+            /** @description The instance that is recorded under that name or at that address already. */
+            known_as?: string;
+        };
+        ReadHostKeys: {
+            address: string;
+            /** @description 22 unless given. */
+            port?: number;
+        };
+        ShownHostKey: {
+            algorithm: string;
+            sha256: string;
+            /** @description In the one-line OpenSSH form. */
+            line: string;
+        };
+        Approach: {
+            from: string;
+            /** @description Whether a cloud was asked; none is about a machine that was adopted. */
+            cloud_asked: boolean;
+            state?: components["schemas"]["InstanceState"];
+            /** @description Where the cloud says that it is now. */
+            address?: string;
+            recorded_address?: string;
+            /** @description Its address before the last change. */
+            address_before?: string;
+            /** Format: date-time */
+            address_changed_at?: string;
+            /** @description Those that guard its SSH port. */
+            rules: components["schemas"]["FirewallRule"][];
+            /** @description The range of the rule that lets the address in; absent where none does. */
+            admitted_by?: string;
+        };
+        FirewallRule: {
+            /** @description An address range. */
+            source: string;
+            port: number;
+            admits: boolean;
+        };
         Stranger: {
             algorithm: string;
             sha256: string;
@@ -805,8 +1216,12 @@ export interface components {
             label?: string;
             /** @description Its files as they were last seen. */
             files: components["schemas"]["FileVersion"][];
+            /** @description The folders above them, from the home folder down, as they were last seen. */
+            folders: components["schemas"]["Folder"][];
         };
         FileVersion: {
+            /** Format: uuid */
+            id: string;
             path: string;
             there: boolean;
             /** @description Bytes that are no UTF-8 are replaced. */
@@ -823,6 +1238,11 @@ export interface components {
             /** @description The lines that were there before. */
             went: string[];
         };
+        Folder: {
+            path: string;
+            /** @description In octal, such as 0700. */
+            mode: string;
+        };
         SeenFile: {
             path: string;
             there: boolean;
@@ -833,6 +1253,8 @@ export interface components {
         ReportFiles: {
             /** @description All files that the server reads keys from for the login. */
             files: components["schemas"]["SeenFile"][];
+            /** @description The folders above them, from the home folder down. */
+            folders?: components["schemas"]["Folder"][];
             /** @description The SHA-256 fingerprint of the host key that was seen. */
             host_key: string;
         };
@@ -941,6 +1363,179 @@ export interface components {
             challenge: string;
             /** @description SSHSIG in its armour. */
             signature: string;
+        };
+        /**
+         * @description done also where some logins failed; they are counted.
+         * @enum {string}
+         */
+        RotationState: "running" | "paused" | "undoing" | "done" | "undone";
+        /**
+         * @description placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+         * @enum {string}
+         */
+        RotationItemState: "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
+        /** @description Which keys are to be replaced, where, and by what. What is set must all hold. */
+        RotationWanted: {
+            /** @description Of these names. */
+            keys?: string[];
+            keeper?: string;
+            /** @description ed25519, rsa, ecdsa, sk-ed25519 or sk-ecdsa. */
+            type?: string;
+            /** @description Recorded more than this many days ago. */
+            older_days?: number;
+            /** @description A type and a length: rsa3072 selects RSA keys with fewer bits. */
+            weaker_than?: string;
+            /** @description Marked as lost. */
+            lost?: boolean;
+            /** @description Standing on more than one instance. */
+            shared?: boolean;
+            /** @description Only on these. */
+            instances?: string[];
+            /** @description Only on instances with this label, name=value. */
+            label?: string;
+            /** @description Only in this region. */
+            region?: string;
+            /**
+             * @description One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+             * @enum {string}
+             */
+            each?: "key" | "instance";
+            /** @description An existing key that takes the place of all. */
+            to?: string;
+        };
+        RotationPlan: {
+            items: components["schemas"]["PlannedItem"][];
+            /** @description The keys that have to be made. */
+            new_keys: components["schemas"]["PlannedKey"][];
+            /** @description How many logins change. */
+            logins: number;
+            instances: number;
+            /** @description How many items are left out. */
+            left_out: number;
+        };
+        PlannedItem: {
+            login: string;
+            instance: string;
+            /** @description The key that goes. */
+            old: string;
+            old_sha256: string;
+            /** @description The old key's. */
+            keeper?: string;
+            /** @description The key that comes; absent where it is left out. */
+            new?: string;
+            /** @description By what the login's files are edited. */
+            means?: string;
+            reach_before: components["schemas"]["ReachState"];
+            reach_after?: components["schemas"]["ReachState"];
+            /** @description Why nothing is done. */
+            left_out?: string;
+            /** @description What to do about it. */
+            remedy?: string;
+        };
+        PlannedKey: {
+            name: string;
+            /** @description The key whose place it takes. */
+            follows: string;
+            /** @description The keeper of that key, who will be its keeper. */
+            keeper?: string;
+            /** @description What it is to be made as. */
+            type: string;
+            bits: number;
+        };
+        ShownItem: {
+            login: string;
+            old: string;
+            new: string;
+        };
+        NewPublicKey: {
+            name: string;
+            /** @description In the one-line OpenSSH form. */
+            public_key: string;
+        };
+        RotationSettings: {
+            /** @description A first group of this many; the rest begins when all of it are done. 0 for none. */
+            first?: number;
+            /** @description How many logins are worked on at once, 1 to 16; 16 unless given. */
+            at_once?: number;
+            /** @description Pause after this many failures; 0 for never. */
+            stop_after?: number;
+            /** @description Only within these hours, such as 22:00-04:00. */
+            between?: string;
+            /** @description The time zone of the hours, such as Europe/Berlin; UTC unless given. */
+            zone?: string;
+            /** @description How long old and new stand beside each other once the new key has opened the login. */
+            grace_seconds?: number;
+        };
+        StartRotation: {
+            wanted: components["schemas"]["RotationWanted"];
+            /** @description What the plan showed as to be replaced. */
+            shown: components["schemas"]["ShownItem"][];
+            /**
+             * @description Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+             * @enum {string}
+             */
+            make: "here" | "service" | "none";
+            /** @description With here. */
+            new_keys?: components["schemas"]["NewPublicKey"][];
+            settings?: components["schemas"]["RotationSettings"];
+            reason?: string;
+        };
+        Rotation: {
+            /** Format: uuid */
+            id: string;
+            state: components["schemas"]["RotationState"];
+            requested_by: string;
+            reason?: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            paused_why?: string;
+            settings: components["schemas"]["RotationSettings"];
+            /** @description How many items are in which state. */
+            counts: {
+                [key: string]: number;
+            };
+            total: number;
+        };
+        RotationPage: {
+            items: components["schemas"]["Rotation"][];
+            next?: string;
+            total?: number;
+        };
+        RotationItem: {
+            login: string;
+            instance: string;
+            old: string;
+            new: string;
+            state: components["schemas"]["RotationItemState"];
+            /** @description What it waits for, or why it failed. */
+            detail?: string;
+            /** @description The one command to type next, where somebody has to. */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description When the grace is over.
+             */
+            due_at?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: uuid
+             * @description The last run that worked on it.
+             */
+            run?: string;
+        };
+        RotationItemPage: {
+            items: components["schemas"]["RotationItem"][];
+            next?: string;
+        };
+        ChangeRotation: {
+            /** @enum {string} */
+            change: "pause" | "resume" | "undo" | "retry";
+            /** @description With undo or retry: only this login. */
+            login?: string;
+            reason?: string;
         };
         SignIn: {
             name: string;
@@ -1398,6 +1993,7 @@ export interface components {
         /** @description The login, user@instance. */
         LoginName: string;
         SweepId: string;
+        RotationId: string;
         RunId: string;
         /** @description The cursor that the page before gave as next. */
         After: string;
@@ -1810,9 +2406,12 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getPrivateHalf: {
+    releasePrivateHalf: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
             header?: never;
             path: {
                 /** @description The key's name. */
@@ -2086,6 +2685,83 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    readMachineList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadMachineList"];
+            };
+        };
+        responses: {
+            /** @description The machines of the list. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineListReading"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readHostKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadHostKeys"];
+            };
+        };
+        responses: {
+            /** @description The host keys. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownHostKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getApproach: {
+        parameters: {
+            query?: {
+                /** @description The address that comes; the caller's own, as the service sees it, unless given. */
+                from?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The approach. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approach"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     addSteward: {
         parameters: {
             query?: never;
@@ -2235,6 +2911,101 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getReachMap: {
+        parameters: {
+            query?: {
+                /** @description The greatest number of logins, 1 to 1000; 200 unless given. */
+                limit?: number;
+                /** @description Only logins with this reach. */
+                state?: components["schemas"]["ReachState"];
+                /** @description Only logins at which not just the granted keys stand. */
+                drift?: boolean;
+                /** @description Only logins of instances with this label, name=value. */
+                label?: string;
+                /** @description Only logins in this region. */
+                region?: string;
+                /** @description Only logins that a key of this keeper opens or should open. */
+                keeper?: string;
+                /** @description Only logins that this key opens or should open. */
+                key?: string;
+                /** @description Only logins whose name holds this text. */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The map. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachMap"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDifferences: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Only of this login. */
+                login?: string;
+                /** @description Only of instances with this label, name=value. */
+                label?: string;
+                /** @description Only of this kind: missing, ungranted or stranger. */
+                fit?: components["schemas"]["Fit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of differences. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferencePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleDifferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettleDifferences"];
+            };
+        };
+        responses: {
+            /** @description What is being done about each. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settlement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getLogin: {
         parameters: {
             query?: never;
@@ -2306,6 +3077,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FileVersion"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareVersions: {
+        parameters: {
+            query: {
+                /** @description The id of a version. */
+                from: string;
+                /** @description The id of another version of the same file. */
+                to: string;
+            };
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The later version with what came and went since the earlier. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileVersion"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2417,6 +3217,46 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listGrants: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+                /** @description Only of this key. */
+                key?: string;
+                /** @description Only of keys of this keeper. */
+                keeper?: string;
+                /** @description Only of this login, or of all logins of this instance. */
+                login?: string;
+                /** @description Only of instances with this label, name=value. */
+                label?: string;
+                /** @description Those that were withdrawn, instead of those that are in force. */
+                ended?: boolean;
+                /** @description Only those that end by themselves. */
+                until?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of grants. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrantPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     addGrant: {
         parameters: {
             query?: never;
@@ -2465,6 +3305,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Grant"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listProofsDue: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Only of this keeper; me is the caller. */
+                keeper?: string;
+                /** @description Also what goes stale within this many days; 7 unless given. */
+                within?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of keys to prove. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofDuePage"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2650,6 +3520,167 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planRotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RotationWanted"];
+            };
+        };
+        responses: {
+            /** @description The plan. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRotations: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of rotations, the newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startRotation: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartRotation"];
+            };
+        };
+        responses: {
+            /** @description The rotation is at work. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rotation: components["parameters"]["RotationId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How far it is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRotationItems: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Only those in this state. */
+                state?: components["schemas"]["RotationItemState"];
+            };
+            header?: never;
+            path: {
+                rotation: components["parameters"]["RotationId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of what is replaced, in the order of the plan. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationItemPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeRotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rotation: components["parameters"]["RotationId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeRotation"];
+            };
+        };
+        responses: {
+            /** @description The rotation. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotation"];
                 };
             };
             default: components["responses"]["Problem"];

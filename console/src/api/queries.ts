@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, take, type LoginReach, type ReachState, type Run } from "./client";
+import { api, take, type Difference, type GrantRecord, type LoginReach, type ProofDue, type ReachState, type Rotation, type RotationItem, type Run } from "./client";
 import type { components } from "./contract.gen";
 
 type ReachPage = components["schemas"]["ReachPage"];
@@ -80,6 +80,28 @@ export function useReach(f: ReachFilter) {
   return { pages, first: pages.first as ReachPage | undefined };
 }
 
+/** At most so many logins are drawn on a map. */
+const mapped = 1000;
+
+export function useReachMap(f: ReachFilter) {
+  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, limit: mapped };
+  return useQuery({ queryKey: ["reach", "map", f], queryFn: () => take(api.GET("/reach/map", { params: { query } })), refetchInterval: 30_000 });
+}
+
+export function useDifferences(f: { login?: string; fit?: string; label?: string }) {
+  const query = { ...f, fit: f.fit as Difference["fit"] | undefined };
+  return usePages<Difference>(["reach", "differences", f], (after) => take(api.GET("/differences", { params: { query: { ...query, after, limit: pageSize } } })));
+}
+
+export function useGrants(f: { login?: string; keeper?: string; key?: string; label?: string; ended?: string; until?: string }) {
+  const query = { ...f, ended: f.ended === "true" || undefined, until: f.until === "true" || undefined };
+  return usePages<GrantRecord>(["reach", "grants", f], (after) => take(api.GET("/grants", { params: { query: { ...query, ...paging(after) } } })));
+}
+
+export function useProofsDue(keeper: string | undefined) {
+  return usePages<ProofDue>(["reach", "due", keeper], (after) => take(api.GET("/proofs/due", { params: { query: { keeper, after, limit: pageSize } } })), 60_000);
+}
+
 export function useLogin(name: string) {
   return useQuery({ queryKey: ["reach", "login", name], queryFn: () => take(api.GET("/logins/{login}", { params: { path: { login: name } } })), refetchInterval: 15_000 });
 }
@@ -105,6 +127,23 @@ export function useSweep(id: string | undefined, ended: () => void) {
   // eslint-disable-next-line react-hooks/exhaustive-deps -- told once, when it is over
   }, [over, id]);
   return query.data;
+}
+
+export function useRotations() {
+  return usePages<Rotation>(["rotations", "list"], (after) => take(api.GET("/rotations", { params: { query: paging(after) } })), 3_000);
+}
+
+export function useRotation(id: string) {
+  return useQuery({
+    queryKey: ["rotations", id],
+    queryFn: () => take(api.GET("/rotations/{rotation}", { params: { path: { rotation: id } } })),
+    refetchInterval: (q) => (q.state.data?.ended_at ? false : 700),
+  });
+}
+
+export function useRotationItems(id: string, state: string | undefined, live: boolean) {
+  const query = { state: state as RotationItem["state"] | undefined };
+  return usePages<RotationItem>(["rotations", id, "items", state], (after) => take(api.GET("/rotations/{rotation}/items", { params: { path: { rotation: id }, query: { ...query, after, limit: pageSize } } })), live ? 1_500 : false);
 }
 
 export function useDaybook(filter: ListFilter) {

@@ -16,10 +16,59 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AgentFileKind.
+const (
+	AgentFileKindFile   AgentFileKind = "file"
+	AgentFileKindFolder AgentFileKind = "folder"
+	AgentFileKindNone   AgentFileKind = "none"
+	AgentFileKindOther  AgentFileKind = "other"
+)
+
+// Valid indicates whether the value is a known member of the AgentFileKind enum.
+func (e AgentFileKind) Valid() bool {
+	switch e {
+	case AgentFileKindFile:
+		return true
+	case AgentFileKindFolder:
+		return true
+	case AgentFileKindNone:
+		return true
+	case AgentFileKindOther:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AgentState.
+const (
+	AgentStateAbsent       AgentState = "absent"
+	AgentStateNotPermitted AgentState = "not-permitted"
+	AgentStateReady        AgentState = "ready"
+	AgentStateRegistering  AgentState = "registering"
+)
+
+// Valid indicates whether the value is a known member of the AgentState enum.
+func (e AgentState) Valid() bool {
+	switch e {
+	case AgentStateAbsent:
+		return true
+	case AgentStateNotPermitted:
+		return true
+	case AgentStateReady:
+		return true
+	case AgentStateRegistering:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Capability.
 const (
 	CapabilityBootOutput Capability = "boot-output"
 	CapabilityFirewall   Capability = "firewall"
+	CapabilityGuestAgent Capability = "guest-agent"
 	CapabilityLaunch     Capability = "launch"
 	CapabilityStartStop  Capability = "start-stop"
 )
@@ -30,6 +79,8 @@ func (e Capability) Valid() bool {
 	case CapabilityBootOutput:
 		return true
 	case CapabilityFirewall:
+		return true
+	case CapabilityGuestAgent:
 		return true
 	case CapabilityLaunch:
 		return true
@@ -139,6 +190,36 @@ func (e OperationState) Valid() bool {
 	}
 }
 
+// Agent defines model for Agent.
+type Agent struct {
+	// State absent where the image has no guest agent.
+	State AgentState `json:"state"`
+}
+
+// AgentFile defines model for AgentFile.
+type AgentFile struct {
+	// Content Of a file
+	Content *[]byte       `json:"content,omitempty"`
+	Kind    AgentFileKind `json:"kind"`
+
+	// Mode The permission bits; 0 where there is nothing.
+	Mode int `json:"mode"`
+
+	// Owner The user name of the owner.
+	Owner string `json:"owner"`
+}
+
+// AgentFileKind defines model for AgentFile.Kind.
+type AgentFileKind string
+
+// AgentPermission defines model for AgentPermission.
+type AgentPermission struct {
+	Permitted bool `json:"permitted"`
+}
+
+// AgentState absent where the image has no guest agent.
+type AgentState string
+
 // Capabilities defines model for Capabilities.
 type Capabilities struct {
 	Capabilities []Capability `json:"capabilities"`
@@ -163,6 +244,9 @@ type FirewallRule struct {
 // Image defines model for Image.
 type Image struct {
 	Family ImageFamily `json:"family"`
+
+	// GuestAgent Whether a guest agent is in the image.
+	GuestAgent bool `json:"guest_agent"`
 
 	// KeyTypes The key types that the image's SSH server or password service takes: ed25519, rsa, ecdsa, sk-ed25519, sk-ecdsa.
 	KeyTypes []string `json:"key_types"`
@@ -287,11 +371,20 @@ type ListInstancesParams struct {
 	RequestToken *string `form:"request_token,omitempty" json:"request_token,omitempty"`
 }
 
+// ReadAgentFileParams defines parameters for ReadAgentFile.
+type ReadAgentFileParams struct {
+	// Path An absolute path.
+	Path string `form:"path" json:"path"`
+}
+
 // AddFirewallRuleJSONRequestBody defines body for AddFirewallRule for application/json ContentType.
 type AddFirewallRuleJSONRequestBody = NewFirewallRule
 
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = Launch
+
+// PermitAgentJSONRequestBody defines body for PermitAgent for application/json ContentType.
+type PermitAgentJSONRequestBody = AgentPermission
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -405,6 +498,28 @@ type ClientInterface interface {
 
 	// GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 	GetInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAgent performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
+	//
+	// Whether the guest agent of the instance can be asked.
+	GetAgent(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PermitAgentWithBody performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+	PermitAgentWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PermitAgent performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+	PermitAgent(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadAgentFile performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
+	//
+	// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+	ReadAgentFile(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBootOutput performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 	//
@@ -568,6 +683,68 @@ func (c *Client) TerminateInstance(ctx context.Context, instance InstanceId, req
 // GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 func (c *Client) GetInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetInstanceRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAgent performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
+//
+// Whether the guest agent of the instance can be asked.
+func (c *Client) GetAgent(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAgentRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PermitAgentWithBody performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request,
+// with any type of body and a specified content type.
+//
+// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+func (c *Client) PermitAgentWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPermitAgentRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PermitAgent performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+func (c *Client) PermitAgent(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPermitAgentRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadAgentFile performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
+//
+// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+func (c *Client) ReadAgentFile(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadAgentFileRequest(c.Server, instance, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1001,6 +1178,144 @@ func NewGetInstanceRequest(server string, instance InstanceId) (*http.Request, e
 	return req, nil
 }
 
+// NewGetAgentRequest constructs an http.Request for the GetAgent method
+func NewGetAgentRequest(server string, instance InstanceId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/agent", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPermitAgentRequest calls the generic PermitAgent builder with application/json body
+func NewPermitAgentRequest(server string, instance InstanceId, body PermitAgentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPermitAgentRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewPermitAgentRequestWithBody constructs an http.Request for the PermitAgent method, with any body, and a specified content type
+func NewPermitAgentRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/agent", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadAgentFileRequest constructs an http.Request for the ReadAgentFile method
+func NewReadAgentFileRequest(server string, instance InstanceId, params *ReadAgentFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/agent/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetBootOutputRequest constructs an http.Request for the GetBootOutput method
 func NewGetBootOutputRequest(server string, instance InstanceId) (*http.Request, error) {
 	var err error
@@ -1291,6 +1606,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetInstanceWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error)
+
+	// GetAgentWithResponse performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
+	//
+	// Whether the guest agent of the instance can be asked.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetAgentWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetAgentResponse, error)
+
+	// PermitAgentWithBodyWithResponse performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PermitAgentWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PermitAgentResponse, error)
+
+	// PermitAgentWithResponse performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+	PermitAgentWithResponse(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*PermitAgentResponse, error)
+
+	// ReadAgentFileWithResponse performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
+	//
+	// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReadAgentFileWithResponse(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*ReadAgentFileResponse, error)
 
 	// GetBootOutputWithResponse performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 	//
@@ -1752,6 +2095,150 @@ func (r GetInstanceResponse) ContentType() string {
 	return ""
 }
 
+type GetAgentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Agent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAgentResponse) GetJSON200() *Agent {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAgentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAgentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAgentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAgentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAgentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PermitAgentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Agent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PermitAgentResponse) GetJSON200() *Agent {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PermitAgentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PermitAgentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PermitAgentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PermitAgentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PermitAgentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadAgentFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AgentFile
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadAgentFileResponse) GetJSON200() *AgentFile {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadAgentFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadAgentFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadAgentFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadAgentFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadAgentFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetBootOutputResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2156,6 +2643,58 @@ func (c *ClientWithResponses) GetInstanceWithResponse(ctx context.Context, insta
 	return ParseGetInstanceResponse(rsp)
 }
 
+// GetAgentWithResponse performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
+//
+// Whether the guest agent of the instance can be asked.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetAgentWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetAgentResponse, error) {
+	rsp, err := c.GetAgent(ctx, instance, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAgentResponse(rsp)
+}
+
+// PermitAgentWithBodyWithResponse performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request,
+// with any type of body and a specified content type.
+//
+// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PermitAgentWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PermitAgentResponse, error) {
+	rsp, err := c.PermitAgentWithBody(ctx, instance, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePermitAgentResponse(rsp)
+}
+
+// PermitAgentWithResponse performs a PUT /instances/{instance}/agent (the `PermitAgent` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
+func (c *ClientWithResponses) PermitAgentWithResponse(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*PermitAgentResponse, error) {
+	rsp, err := c.PermitAgent(ctx, instance, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePermitAgentResponse(rsp)
+}
+
+// ReadAgentFileWithResponse performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
+//
+// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReadAgentFileWithResponse(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*ReadAgentFileResponse, error) {
+	rsp, err := c.ReadAgentFile(ctx, instance, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadAgentFileResponse(rsp)
+}
+
 // GetBootOutputWithResponse performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 //
 // What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
@@ -2502,6 +3041,105 @@ func ParseGetInstanceResponse(rsp *http.Response) (*GetInstanceResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAgentResponse parses an HTTP response from a GetAgentWithResponse call
+func ParseGetAgentResponse(rsp *http.Response) (*GetAgentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAgentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Agent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePermitAgentResponse parses an HTTP response from a PermitAgentWithResponse call
+func ParsePermitAgentResponse(rsp *http.Response) (*PermitAgentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PermitAgentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Agent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadAgentFileResponse parses an HTTP response from a ReadAgentFileWithResponse call
+func ParseReadAgentFileResponse(rsp *http.Response) (*ReadAgentFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadAgentFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AgentFile
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

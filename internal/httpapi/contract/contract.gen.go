@@ -24,6 +24,54 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ChangeRotationChange.
+const (
+	ChangeRotationChangePause  ChangeRotationChange = "pause"
+	ChangeRotationChangeResume ChangeRotationChange = "resume"
+	ChangeRotationChangeRetry  ChangeRotationChange = "retry"
+	ChangeRotationChangeUndo   ChangeRotationChange = "undo"
+)
+
+// Valid indicates whether the value is a known member of the ChangeRotationChange enum.
+func (e ChangeRotationChange) Valid() bool {
+	switch e {
+	case ChangeRotationChangePause:
+		return true
+	case ChangeRotationChangeResume:
+		return true
+	case ChangeRotationChangeRetry:
+		return true
+	case ChangeRotationChangeUndo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Choice.
+const (
+	ChoiceAccept   Choice = "accept"
+	ChoicePlace    Choice = "place"
+	ChoiceRemove   Choice = "remove"
+	ChoiceWithdraw Choice = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the Choice enum.
+func (e Choice) Valid() bool {
+	switch e {
+	case ChoiceAccept:
+		return true
+	case ChoicePlace:
+		return true
+	case ChoiceRemove:
+		return true
+	case ChoiceWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Custody.
 const (
 	CustodyHolder Custody = "holder"
@@ -189,6 +237,27 @@ func (e ListResultState) Valid() bool {
 	}
 }
 
+// Defines values for MachineListReadingFormat.
+const (
+	MachineListReadingFormatCsv       MachineListReadingFormat = "csv"
+	MachineListReadingFormatJson      MachineListReadingFormat = "json"
+	MachineListReadingFormatSshConfig MachineListReadingFormat = "ssh-config"
+)
+
+// Valid indicates whether the value is a known member of the MachineListReadingFormat enum.
+func (e MachineListReadingFormat) Valid() bool {
+	switch e {
+	case MachineListReadingFormatCsv:
+		return true
+	case MachineListReadingFormatJson:
+		return true
+	case MachineListReadingFormatSshConfig:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeBy.
 const (
 	MeBySession MeBy = "session"
@@ -255,6 +324,27 @@ func (e PrivateFormat) Valid() bool {
 	}
 }
 
+// Defines values for ProofDueState.
+const (
+	ProofDueStateNeverProved ProofDueState = "never proved"
+	ProofDueStateSoonStale   ProofDueState = "soon stale"
+	ProofDueStateStale       ProofDueState = "stale"
+)
+
+// Valid indicates whether the value is a known member of the ProofDueState enum.
+func (e ProofDueState) Valid() bool {
+	switch e {
+	case ProofDueStateNeverProved:
+		return true
+	case ProofDueStateSoonStale:
+		return true
+	case ProofDueStateStale:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReachState.
 const (
 	ReachStateShut    ReachState = "shut"
@@ -303,10 +393,96 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RotationItemState.
+const (
+	RotationItemStateDone     RotationItemState = "done"
+	RotationItemStateFailed   RotationItemState = "failed"
+	RotationItemStatePlaced   RotationItemState = "placed"
+	RotationItemStatePlacing  RotationItemState = "placing"
+	RotationItemStateProved   RotationItemState = "proved"
+	RotationItemStateRemoving RotationItemState = "removing"
+	RotationItemStateUndoing  RotationItemState = "undoing"
+	RotationItemStateUndone   RotationItemState = "undone"
+	RotationItemStateWaiting  RotationItemState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the RotationItemState enum.
+func (e RotationItemState) Valid() bool {
+	switch e {
+	case RotationItemStateDone:
+		return true
+	case RotationItemStateFailed:
+		return true
+	case RotationItemStatePlaced:
+		return true
+	case RotationItemStatePlacing:
+		return true
+	case RotationItemStateProved:
+		return true
+	case RotationItemStateRemoving:
+		return true
+	case RotationItemStateUndoing:
+		return true
+	case RotationItemStateUndone:
+		return true
+	case RotationItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationState.
+const (
+	RotationStateDone    RotationState = "done"
+	RotationStatePaused  RotationState = "paused"
+	RotationStateRunning RotationState = "running"
+	RotationStateUndoing RotationState = "undoing"
+	RotationStateUndone  RotationState = "undone"
+)
+
+// Valid indicates whether the value is a known member of the RotationState enum.
+func (e RotationState) Valid() bool {
+	switch e {
+	case RotationStateDone:
+		return true
+	case RotationStatePaused:
+		return true
+	case RotationStateRunning:
+		return true
+	case RotationStateUndoing:
+		return true
+	case RotationStateUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationWantedEach.
+const (
+	RotationWantedEachInstance RotationWantedEach = "instance"
+	RotationWantedEachKey      RotationWantedEach = "key"
+)
+
+// Valid indicates whether the value is a known member of the RotationWantedEach enum.
+func (e RotationWantedEach) Valid() bool {
+	switch e {
+	case RotationWantedEachInstance:
+		return true
+	case RotationWantedEachKey:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	RunKindGrant     RunKind = "grant"
 	RunKindLaunch    RunKind = "launch"
+	RunKindRotate    RunKind = "rotate"
+	RunKindSettle    RunKind = "settle"
 	RunKindStart     RunKind = "start"
 	RunKindStop      RunKind = "stop"
 	RunKindTerminate RunKind = "terminate"
@@ -319,6 +495,10 @@ func (e RunKind) Valid() bool {
 	case RunKindGrant:
 		return true
 	case RunKindLaunch:
+		return true
+	case RunKindRotate:
+		return true
+	case RunKindSettle:
 		return true
 	case RunKindStart:
 		return true
@@ -357,6 +537,48 @@ func (e RunState) Valid() bool {
 	case RunStateUndoing:
 		return true
 	case RunStateUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettledDifferenceState.
+const (
+	SettledDifferenceStateInARun   SettledDifferenceState = "in a run"
+	SettledDifferenceStateLeftOut  SettledDifferenceState = "left out"
+	SettledDifferenceStateRecorded SettledDifferenceState = "recorded"
+)
+
+// Valid indicates whether the value is a known member of the SettledDifferenceState enum.
+func (e SettledDifferenceState) Valid() bool {
+	switch e {
+	case SettledDifferenceStateInARun:
+		return true
+	case SettledDifferenceStateLeftOut:
+		return true
+	case SettledDifferenceStateRecorded:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StartRotationMake.
+const (
+	StartRotationMakeHere    StartRotationMake = "here"
+	StartRotationMakeNone    StartRotationMake = "none"
+	StartRotationMakeService StartRotationMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the StartRotationMake enum.
+func (e StartRotationMake) Valid() bool {
+	switch e {
+	case StartRotationMakeHere:
+		return true
+	case StartRotationMakeNone:
+		return true
+	case StartRotationMakeService:
 		return true
 	default:
 		return false
@@ -472,6 +694,28 @@ type AdoptInstance struct {
 	Port *int `json:"port,omitempty"`
 }
 
+// Approach defines model for Approach.
+type Approach struct {
+	// Address Where the cloud says that it is now.
+	Address *string `json:"address,omitempty"`
+
+	// AddressBefore Its address before the last change.
+	AddressBefore    *string    `json:"address_before,omitempty"`
+	AddressChangedAt *time.Time `json:"address_changed_at,omitempty"`
+
+	// AdmittedBy The range of the rule that lets the address in; absent where none does.
+	AdmittedBy *string `json:"admitted_by,omitempty"`
+
+	// CloudAsked Whether a cloud was asked; none is about a machine that was adopted.
+	CloudAsked      bool    `json:"cloud_asked"`
+	From            string  `json:"from"`
+	RecordedAddress *string `json:"recorded_address,omitempty"`
+
+	// Rules Those that guard its SSH port.
+	Rules []FirewallRule `json:"rules"`
+	State *InstanceState `json:"state,omitempty"`
+}
+
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
 	Images []Image `json:"images"`
@@ -491,6 +735,37 @@ type Challenge struct {
 	Text string `json:"text"`
 }
 
+// ChangeRotation defines model for ChangeRotation.
+type ChangeRotation struct {
+	Change ChangeRotationChange `json:"change"`
+
+	// Login With undo or retry: only this login.
+	Login  *string `json:"login,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+}
+
+// ChangeRotationChange defines model for ChangeRotation.Change.
+type ChangeRotationChange string
+
+// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+type Choice string
+
+// ChosenDifference defines model for ChosenDifference.
+type ChosenDifference struct {
+	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+	Choice Choice `json:"choice"`
+
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit   Fit    `json:"fit"`
+	Login string `json:"login"`
+
+	// Name The name of the record that an accepted stranger gets; made from its comment unless given.
+	Name *string `json:"name,omitempty"`
+
+	// Sha256 The key's fingerprint.
+	Sha256 string `json:"sha256"`
+}
+
 // Connection What a client needs to log in.
 type Connection struct {
 	Address  string    `json:"address"`
@@ -501,6 +776,35 @@ type Connection struct {
 
 // Custody defines model for Custody.
 type Custody string
+
+// Difference defines model for Difference.
+type Difference struct {
+	// Choices What can be done about it, the most careful first.
+	Choices []Choice `json:"choices"`
+
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit      Fit     `json:"fit"`
+	Instance string  `json:"instance"`
+	Keeper   *string `json:"keeper,omitempty"`
+	Login    string  `json:"login"`
+
+	// Name The key's name, or the comment of a stranger's line.
+	Name string `json:"name"`
+
+	// NoMeans Why the service cannot change the login's files, where it cannot.
+	NoMeans *string    `json:"no_means,omitempty"`
+	SeenAt  *time.Time `json:"seen_at,omitempty"`
+	Sha256  string     `json:"sha256"`
+
+	// Since When it was granted, or first seen.
+	Since *time.Time `json:"since,omitempty"`
+}
+
+// DifferencePage defines model for DifferencePage.
+type DifferencePage struct {
+	Items []Difference `json:"items"`
+	Next  *string      `json:"next,omitempty"`
+}
 
 // Entry defines model for Entry.
 type Entry struct {
@@ -533,8 +837,9 @@ type FileVersion struct {
 	Came []string `json:"came"`
 
 	// Content Bytes that are no UTF-8 are replaced.
-	Content string `json:"content"`
-	Method  string `json:"method"`
+	Content string             `json:"content"`
+	Id      openapi_types.UUID `json:"id"`
+	Method  string             `json:"method"`
 
 	// Mode In octal, such as 0600.
 	Mode      string    `json:"mode"`
@@ -578,8 +883,24 @@ type Fingerprints struct {
 	Sshfp *string `json:"sshfp,omitempty"`
 }
 
+// FirewallRule defines model for FirewallRule.
+type FirewallRule struct {
+	Admits bool `json:"admits"`
+	Port   int  `json:"port"`
+
+	// Source An address range.
+	Source string `json:"source"`
+}
+
 // Fit How the key and the login stand; unswept until somebody has looked.
 type Fit string
+
+// Folder defines model for Folder.
+type Folder struct {
+	// Mode In octal, such as 0700.
+	Mode string `json:"mode"`
+	Path string `json:"path"`
+}
 
 // Grant defines model for Grant.
 type Grant struct {
@@ -591,6 +912,34 @@ type Grant struct {
 	Line  string `json:"line"`
 	Login string `json:"login"`
 	Run   *Run   `json:"run,omitempty"`
+}
+
+// GrantPage defines model for GrantPage.
+type GrantPage struct {
+	Items []GrantRecord `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+	Total *int          `json:"total,omitempty"`
+}
+
+// GrantRecord defines model for GrantRecord.
+type GrantRecord struct {
+	// EndRefused Its time is over, but it could not be withdrawn; the daybook says why.
+	EndRefused *bool `json:"end_refused,omitempty"`
+
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit       *Fit      `json:"fit,omitempty"`
+	GrantedAt time.Time `json:"granted_at"`
+	GrantedBy string    `json:"granted_by"`
+	Instance  string    `json:"instance"`
+	Key       KeyRef    `json:"key"`
+	Login     string    `json:"login"`
+	Reason    *string   `json:"reason,omitempty"`
+
+	// Steward The service's own key.
+	Steward     *bool      `json:"steward,omitempty"`
+	Until       *time.Time `json:"until,omitempty"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+	WithdrawnBy *string    `json:"withdrawn_by,omitempty"`
 }
 
 // HostKey defines model for HostKey.
@@ -850,6 +1199,24 @@ type ListedKey struct {
 	PublicKey string `json:"public_key"`
 }
 
+// ListedMachine defines model for ListedMachine.
+type ListedMachine struct {
+	Address *string `json:"address,omitempty"`
+
+	// KnownAs The instance that is recorded under that name or at that address already.
+	KnownAs *string            `json:"known_as,omitempty"`
+	Labels  *map[string]string `json:"labels,omitempty"`
+
+	// Line Where it begins, counted from 1.
+	Line      int     `json:"line"`
+	LoginUser *string `json:"login_user,omitempty"`
+	Name      *string `json:"name,omitempty"`
+	Port      *int    `json:"port,omitempty"`
+
+	// Refused Why it cannot be adopted.
+	Refused *string `json:"refused,omitempty"`
+}
+
 // Login defines model for Login.
 type Login struct {
 	// Connection What a client needs to log in.
@@ -857,6 +1224,9 @@ type Login struct {
 
 	// Files Its files as they were last seen.
 	Files []FileVersion `json:"files"`
+
+	// Folders The folders above them, from the home folder down, as they were last seen.
+	Folders []Folder `json:"folders"`
 
 	// Label What the cloud's key label is worth, in words.
 	Label     *string    `json:"label,omitempty"`
@@ -912,6 +1282,15 @@ type LossChange struct {
 	Login    string     `json:"login"`
 }
 
+// MachineListReading defines model for MachineListReading.
+type MachineListReading struct {
+	Format   MachineListReadingFormat `json:"format"`
+	Machines []ListedMachine          `json:"machines"`
+}
+
+// MachineListReadingFormat defines model for MachineListReading.Format.
+type MachineListReadingFormat string
+
 // MadeKey defines model for MadeKey.
 type MadeKey struct {
 	// FileName What a file with the private half is usually called.
@@ -942,6 +1321,41 @@ type MakeKey struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// MapCell defines model for MapCell.
+type MapCell struct {
+	// Fit How the key and the login stand; unswept until somebody has looked.
+	Fit Fit `json:"fit"`
+
+	// Key The place of the key in keys, from 0.
+	Key int `json:"key"`
+}
+
+// MapKey defines model for MapKey.
+type MapKey struct {
+	// Fresh Whether its private half is freshly proved.
+	Fresh  bool    `json:"fresh"`
+	Keeper *string `json:"keeper,omitempty"`
+
+	// Logins On how many logins of the map it stands or should.
+	Logins int      `json:"logins"`
+	Name   string   `json:"name"`
+	Sha256 string   `json:"sha256"`
+	State  KeyState `json:"state"`
+}
+
+// MapLogin defines model for MapLogin.
+type MapLogin struct {
+	Cells []MapCell `json:"cells"`
+	Login string    `json:"login"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach ReachState `json:"reach"`
+
+	// Steward Whether the service's own key is in place; steward keys are not among the cells.
+	Steward   bool `json:"steward"`
+	Strangers int  `json:"strangers"`
+}
+
 // MarkLost defines model for MarkLost.
 type MarkLost struct {
 	Reason string `json:"reason"`
@@ -963,6 +1377,14 @@ type Me struct {
 
 // MeBy How the caller is signed in.
 type MeBy string
+
+// NewPublicKey defines model for NewPublicKey.
+type NewPublicKey struct {
+	Name string `json:"name"`
+
+	// PublicKey In the one-line OpenSSH form.
+	PublicKey string `json:"public_key"`
+}
 
 // NewToken defines model for NewToken.
 type NewToken struct {
@@ -1015,6 +1437,52 @@ type OpeningPage struct {
 // Origin Where the pair was made as far as is known.
 type Origin string
 
+// PlannedItem defines model for PlannedItem.
+type PlannedItem struct {
+	Instance string `json:"instance"`
+
+	// Keeper The old key's.
+	Keeper *string `json:"keeper,omitempty"`
+
+	// LeftOut Why nothing is done.
+	LeftOut *string `json:"left_out,omitempty"`
+	Login   string  `json:"login"`
+
+	// Means By what the login's files are edited.
+	Means *string `json:"means,omitempty"`
+
+	// New The key that comes; absent where it is left out.
+	New *string `json:"new,omitempty"`
+
+	// Old The key that goes.
+	Old       string `json:"old"`
+	OldSha256 string `json:"old_sha256"`
+
+	// ReachAfter How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	ReachAfter *ReachState `json:"reach_after,omitempty"`
+
+	// ReachBefore How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	ReachBefore ReachState `json:"reach_before"`
+
+	// Remedy What to do about it.
+	Remedy *string `json:"remedy,omitempty"`
+}
+
+// PlannedKey defines model for PlannedKey.
+type PlannedKey struct {
+	Bits int `json:"bits"`
+
+	// Follows The key whose place it takes.
+	Follows string `json:"follows"`
+
+	// Keeper The keeper of that key, who will be its keeper.
+	Keeper *string `json:"keeper,omitempty"`
+	Name   string  `json:"name"`
+
+	// Type What it is to be made as.
+	Type string `json:"type"`
+}
+
 // PrivateFormat The file format of a private half; openssh unless given.
 type PrivateFormat string
 
@@ -1051,12 +1519,45 @@ type Problem struct {
 	Where *[]string `json:"where,omitempty"`
 }
 
+// ProofDue defines model for ProofDue.
+type ProofDue struct {
+	KeeperTitle *string `json:"keeper_title,omitempty"`
+	Key         KeyRef  `json:"key"`
+
+	// Logins How many logins the key is granted.
+	Logins   int        `json:"logins"`
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+
+	// StaleAt When the proof goes or went stale.
+	StaleAt *time.Time    `json:"stale_at,omitempty"`
+	State   ProofDueState `json:"state"`
+}
+
+// ProofDueState defines model for ProofDue.State.
+type ProofDueState string
+
+// ProofDuePage defines model for ProofDuePage.
+type ProofDuePage struct {
+	Items []ProofDue `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
+
 // ProveKey defines model for ProveKey.
 type ProveKey struct {
 	Challenge openapi_types.UUID `json:"challenge"`
 
 	// Signature SSHSIG in its armour.
 	Signature string `json:"signature"`
+}
+
+// ReachMap defines model for ReachMap.
+type ReachMap struct {
+	// Keys Those that stand somewhere on the map or should, without steward keys; the one with the most logins first.
+	Keys   []MapKey   `json:"keys"`
+	Logins []MapLogin `json:"logins"`
+
+	// Total How many logins fit.
+	Total int `json:"total"`
 }
 
 // ReachPage defines model for ReachPage.
@@ -1079,6 +1580,14 @@ type ReachPage struct {
 // ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
 type ReachState string
 
+// ReadHostKeys defines model for ReadHostKeys.
+type ReadHostKeys struct {
+	Address string `json:"address"`
+
+	// Port 22 unless given.
+	Port *int `json:"port,omitempty"`
+}
+
 // ReadKey defines model for ReadKey.
 type ReadKey struct {
 	PublicKey string `json:"public_key"`
@@ -1093,6 +1602,13 @@ type ReadKeyList struct {
 	Text string `json:"text"`
 }
 
+// ReadMachineList defines model for ReadMachineList.
+type ReadMachineList struct {
+	// LoginUser For machines of which the list says none.
+	LoginUser *string `json:"login_user,omitempty"`
+	Text      string  `json:"text"`
+}
+
 // ReportEntry defines model for ReportEntry.
 type ReportEntry struct {
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
@@ -1105,12 +1621,150 @@ type ReportFiles struct {
 	// Files All files that the server reads keys from for the login.
 	Files []SeenFile `json:"files"`
 
+	// Folders The folders above them, from the home folder down.
+	Folders *[]Folder `json:"folders,omitempty"`
+
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
 	HostKey string `json:"host_key"`
 }
 
 // Role defines model for Role.
 type Role string
+
+// Rotation defines model for Rotation.
+type Rotation struct {
+	// Counts How many items are in which state.
+	Counts      map[string]int     `json:"counts"`
+	CreatedAt   time.Time          `json:"created_at"`
+	EndedAt     *time.Time         `json:"ended_at,omitempty"`
+	Id          openapi_types.UUID `json:"id"`
+	PausedWhy   *string            `json:"paused_why,omitempty"`
+	Reason      *string            `json:"reason,omitempty"`
+	RequestedBy string             `json:"requested_by"`
+	Settings    RotationSettings   `json:"settings"`
+
+	// State done also where some logins failed; they are counted.
+	State RotationState `json:"state"`
+	Total int           `json:"total"`
+}
+
+// RotationItem defines model for RotationItem.
+type RotationItem struct {
+	// Detail What it waits for, or why it failed.
+	Detail *string `json:"detail,omitempty"`
+
+	// DueAt When the grace is over.
+	DueAt    *time.Time `json:"due_at,omitempty"`
+	EndedAt  *time.Time `json:"ended_at,omitempty"`
+	Instance string     `json:"instance"`
+	Login    string     `json:"login"`
+	New      string     `json:"new"`
+
+	// Next The one command to type next, where somebody has to.
+	Next *string `json:"next,omitempty"`
+	Old  string  `json:"old"`
+
+	// Run The last run that worked on it.
+	Run *openapi_types.UUID `json:"run,omitempty"`
+
+	// State placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	State RotationItemState `json:"state"`
+}
+
+// RotationItemPage defines model for RotationItemPage.
+type RotationItemPage struct {
+	Items []RotationItem `json:"items"`
+	Next  *string        `json:"next,omitempty"`
+}
+
+// RotationItemState placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+type RotationItemState string
+
+// RotationPage defines model for RotationPage.
+type RotationPage struct {
+	Items []Rotation `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+	Total *int       `json:"total,omitempty"`
+}
+
+// RotationPlan defines model for RotationPlan.
+type RotationPlan struct {
+	Instances int           `json:"instances"`
+	Items     []PlannedItem `json:"items"`
+
+	// LeftOut How many items are left out.
+	LeftOut int `json:"left_out"`
+
+	// Logins How many logins change.
+	Logins int `json:"logins"`
+
+	// NewKeys The keys that have to be made.
+	NewKeys []PlannedKey `json:"new_keys"`
+}
+
+// RotationSettings defines model for RotationSettings.
+type RotationSettings struct {
+	// AtOnce How many logins are worked on at once, 1 to 16; 16 unless given.
+	AtOnce *int `json:"at_once,omitempty"`
+
+	// Between Only within these hours, such as 22:00-04:00.
+	Between *string `json:"between,omitempty"`
+
+	// First A first group of this many; the rest begins when all of it are done. 0 for none.
+	First *int `json:"first,omitempty"`
+
+	// GraceSeconds How long old and new stand beside each other once the new key has opened the login.
+	GraceSeconds *int `json:"grace_seconds,omitempty"`
+
+	// StopAfter Pause after this many failures; 0 for never.
+	StopAfter *int `json:"stop_after,omitempty"`
+
+	// Zone The time zone of the hours, such as Europe/Berlin; UTC unless given.
+	Zone *string `json:"zone,omitempty"`
+}
+
+// RotationState done also where some logins failed; they are counted.
+type RotationState string
+
+// RotationWanted Which keys are to be replaced, where, and by what. What is set must all hold.
+type RotationWanted struct {
+	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+	Each *RotationWantedEach `json:"each,omitempty"`
+
+	// Instances Only on these.
+	Instances *[]string `json:"instances,omitempty"`
+	Keeper    *string   `json:"keeper,omitempty"`
+
+	// Keys Of these names.
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Label Only on instances with this label, name=value.
+	Label *string `json:"label,omitempty"`
+
+	// Lost Marked as lost.
+	Lost *bool `json:"lost,omitempty"`
+
+	// OlderDays Recorded more than this many days ago.
+	OlderDays *int `json:"older_days,omitempty"`
+
+	// Region Only in this region.
+	Region *string `json:"region,omitempty"`
+
+	// Shared Standing on more than one instance.
+	Shared *bool `json:"shared,omitempty"`
+
+	// To An existing key that takes the place of all.
+	To *string `json:"to,omitempty"`
+
+	// Type ed25519, rsa, ecdsa, sk-ed25519 or sk-ecdsa.
+	Type *string `json:"type,omitempty"`
+
+	// WeakerThan A type and a length: rsa3072 selects RSA keys with fewer bits.
+	WeakerThan *string `json:"weaker_than,omitempty"`
+}
+
+// RotationWantedEach One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
+type RotationWantedEach string
 
 // Run defines model for Run.
 type Run struct {
@@ -1148,6 +1802,52 @@ type SeenFile struct {
 	There   bool   `json:"there"`
 }
 
+// SettleDifferences defines model for SettleDifferences.
+type SettleDifferences struct {
+	// Choices At most 500.
+	Choices []ChosenDifference `json:"choices"`
+	Reason  *string            `json:"reason,omitempty"`
+}
+
+// SettledDifference defines model for SettledDifference.
+type SettledDifference struct {
+	// Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
+	Choice Choice `json:"choice"`
+
+	// Detail Why it was left out.
+	Detail *string                `json:"detail,omitempty"`
+	Login  string                 `json:"login"`
+	Name   string                 `json:"name"`
+	Run    *openapi_types.UUID    `json:"run,omitempty"`
+	Sha256 string                 `json:"sha256"`
+	State  SettledDifferenceState `json:"state"`
+}
+
+// SettledDifferenceState defines model for SettledDifference.State.
+type SettledDifferenceState string
+
+// Settlement defines model for Settlement.
+type Settlement struct {
+	Items []SettledDifference `json:"items"`
+	Runs  []Run               `json:"runs"`
+}
+
+// ShownHostKey defines model for ShownHostKey.
+type ShownHostKey struct {
+	Algorithm string `json:"algorithm"`
+
+	// Line In the one-line OpenSSH form.
+	Line   string `json:"line"`
+	Sha256 string `json:"sha256"`
+}
+
+// ShownItem defines model for ShownItem.
+type ShownItem struct {
+	Login string `json:"login"`
+	New   string `json:"new"`
+	Old   string `json:"old"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Name     string `json:"name"`
@@ -1162,6 +1862,26 @@ type Size struct {
 	Name             string `json:"name"`
 	TemporaryDiskGib int    `json:"temporary_disk_gib"`
 }
+
+// StartRotation defines model for StartRotation.
+type StartRotation struct {
+	// Make Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+	Make StartRotationMake `json:"make"`
+
+	// NewKeys With here.
+	NewKeys  *[]NewPublicKey   `json:"new_keys,omitempty"`
+	Reason   *string           `json:"reason,omitempty"`
+	Settings *RotationSettings `json:"settings,omitempty"`
+
+	// Shown What the plan showed as to be replaced.
+	Shown []ShownItem `json:"shown"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// StartRotationMake Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
 type StartSweep struct {
@@ -1320,6 +2040,9 @@ type LoginName = string
 // Reason defines model for Reason.
 type Reason = string
 
+// RotationId defines model for RotationId.
+type RotationId = openapi_types.UUID
+
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
 
@@ -1348,6 +2071,54 @@ type ListDaybookParams struct {
 
 	// Action Only this action.
 	Action *string `form:"action,omitempty" json:"action,omitempty"`
+}
+
+// ListDifferencesParams defines parameters for ListDifferences.
+type ListDifferencesParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Login Only of this login.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Label Only of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Fit Only of this kind: missing, ungranted or stranger.
+	Fit *Fit `form:"fit,omitempty" json:"fit,omitempty"`
+}
+
+// ListGrantsParams defines parameters for ListGrants.
+type ListGrantsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Key Only of this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Keeper Only of keys of this keeper.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Login Only of this login, or of all logins of this instance.
+	Login *string `form:"login,omitempty" json:"login,omitempty"`
+
+	// Label Only of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Ended Those that were withdrawn, instead of those that are in force.
+	Ended *bool `form:"ended,omitempty" json:"ended,omitempty"`
+
+	// Until Only those that end by themselves.
+	Until *bool `form:"until,omitempty" json:"until,omitempty"`
 }
 
 // AddGrantParams defines parameters for AddGrant.
@@ -1402,6 +2173,12 @@ type ReleaseInstanceParams struct {
 type TerminateInstanceParams struct {
 	// Reason Why, for the daybook.
 	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// GetApproachParams defines parameters for GetApproach.
+type GetApproachParams struct {
+	// From The address that comes; the caller's own, as the service sees it, unless given.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
 }
 
 // ListOpenersParams defines parameters for ListOpeners.
@@ -1479,10 +2256,40 @@ type ListOpensParams struct {
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 }
 
+// ReleasePrivateHalfParams defines parameters for ReleasePrivateHalf.
+type ReleasePrivateHalfParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
 // GetPublicHalfParams defines parameters for GetPublicHalf.
 type GetPublicHalfParams struct {
 	// Format The form: line, rfc4716, spki or jwk; line unless given.
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// CompareVersionsParams defines parameters for CompareVersions.
+type CompareVersionsParams struct {
+	// From The id of a version.
+	From openapi_types.UUID `form:"from" json:"from"`
+
+	// To The id of another version of the same file.
+	To openapi_types.UUID `form:"to" json:"to"`
+}
+
+// ListProofsDueParams defines parameters for ListProofsDue.
+type ListProofsDueParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Keeper Only of this keeper; me is the caller.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Within Also what goes stale within this many days; 7 unless given.
+	Within *int `form:"within,omitempty" json:"within,omitempty"`
 }
 
 // GetReachParams defines parameters for GetReach.
@@ -1513,6 +2320,63 @@ type GetReachParams struct {
 
 	// Q Only logins whose name holds this text.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// GetReachMapParams defines parameters for GetReachMap.
+type GetReachMapParams struct {
+	// Limit The greatest number of logins, 1 to 1000; 200 unless given.
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only logins with this reach.
+	State *ReachState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drift Only logins at which not just the granted keys stand.
+	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Label Only logins of instances with this label, name=value.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
+
+	// Region Only logins in this region.
+	Region *string `form:"region,omitempty" json:"region,omitempty"`
+
+	// Keeper Only logins that a key of this keeper opens or should open.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+
+	// Key Only logins that this key opens or should open.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Q Only logins whose name holds this text.
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// ListRotationsParams defines parameters for ListRotations.
+type ListRotationsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+}
+
+// StartRotationParams defines parameters for StartRotation.
+type StartRotationParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ListRotationItemsParams defines parameters for ListRotationItems.
+type ListRotationItemsParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only those in this state.
+	State *RotationItemState `form:"state,omitempty" json:"state,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -1557,6 +2421,9 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
+type SettleDifferencesJSONRequestBody = SettleDifferences
+
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = AddGrant
 
@@ -1568,6 +2435,12 @@ type LaunchInstanceJSONRequestBody = LaunchInstance
 
 // AdoptInstanceJSONRequestBody defines body for AdoptInstance for application/json ContentType.
 type AdoptInstanceJSONRequestBody = AdoptInstance
+
+// ReadHostKeysJSONRequestBody defines body for ReadHostKeys for application/json ContentType.
+type ReadHostKeysJSONRequestBody = ReadHostKeys
+
+// ReadMachineListJSONRequestBody defines body for ReadMachineList for application/json ContentType.
+type ReadMachineListJSONRequestBody = ReadMachineList
 
 // ImportKeyJSONRequestBody defines body for ImportKey for application/json ContentType.
 type ImportKeyJSONRequestBody = ImportKey
@@ -1596,6 +2469,15 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// StartRotationJSONRequestBody defines body for StartRotation for application/json ContentType.
+type StartRotationJSONRequestBody = StartRotation
+
+// PlanRotationJSONRequestBody defines body for PlanRotation for application/json ContentType.
+type PlanRotationJSONRequestBody = RotationWanted
+
+// ChangeRotationJSONRequestBody defines body for ChangeRotation for application/json ContentType.
+type ChangeRotationJSONRequestBody = ChangeRotation
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
@@ -1617,6 +2499,15 @@ type ServerInterface interface {
 	// (GET /daybook)
 	ListDaybook(c *gin.Context, params ListDaybookParams)
 
+	// (GET /differences)
+	ListDifferences(c *gin.Context, params ListDifferencesParams)
+
+	// (POST /differences/settlements)
+	SettleDifferences(c *gin.Context)
+
+	// (GET /grants)
+	ListGrants(c *gin.Context, params ListGrantsParams)
+
 	// (POST /grants)
 	AddGrant(c *gin.Context, params AddGrantParams)
 
@@ -1632,6 +2523,12 @@ type ServerInterface interface {
 	// (POST /instances/adopted)
 	AdoptInstance(c *gin.Context)
 
+	// (POST /instances/adopted/host-keys)
+	ReadHostKeys(c *gin.Context)
+
+	// (POST /instances/adopted/list-readings)
+	ReadMachineList(c *gin.Context)
+
 	// (DELETE /instances/adopted/{instance})
 	ReleaseInstance(c *gin.Context, instance InstanceName, params ReleaseInstanceParams)
 
@@ -1640,6 +2537,9 @@ type ServerInterface interface {
 
 	// (GET /instances/{instance})
 	GetInstance(c *gin.Context, instance InstanceName)
+
+	// (GET /instances/{instance}/approach)
+	GetApproach(c *gin.Context, instance InstanceName, params GetApproachParams)
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(c *gin.Context, instance InstanceName, params ListOpenersParams)
@@ -1692,8 +2592,8 @@ type ServerInterface interface {
 	// (GET /keys/{key}/opens)
 	ListOpens(c *gin.Context, key KeyName, params ListOpensParams)
 
-	// (GET /keys/{key}/private-half)
-	GetPrivateHalf(c *gin.Context, key KeyName)
+	// (POST /keys/{key}/private-half)
+	ReleasePrivateHalf(c *gin.Context, key KeyName, params ReleasePrivateHalfParams)
 
 	// (POST /keys/{key}/proofs)
 	ProveKey(c *gin.Context, key KeyName)
@@ -1704,6 +2604,9 @@ type ServerInterface interface {
 	// (GET /logins/{login})
 	GetLogin(c *gin.Context, login LoginName)
 
+	// (GET /logins/{login}/differences)
+	CompareVersions(c *gin.Context, login LoginName, params CompareVersionsParams)
+
 	// (POST /logins/{login}/entries)
 	ReportEntry(c *gin.Context, login LoginName)
 
@@ -1713,8 +2616,32 @@ type ServerInterface interface {
 	// (GET /logins/{login}/versions)
 	ListVersions(c *gin.Context, login LoginName)
 
+	// (GET /proofs/due)
+	ListProofsDue(c *gin.Context, params ListProofsDueParams)
+
 	// (GET /reach)
 	GetReach(c *gin.Context, params GetReachParams)
+
+	// (GET /reach/map)
+	GetReachMap(c *gin.Context, params GetReachMapParams)
+
+	// (GET /rotations)
+	ListRotations(c *gin.Context, params ListRotationsParams)
+
+	// (POST /rotations)
+	StartRotation(c *gin.Context, params StartRotationParams)
+
+	// (POST /rotations/plans)
+	PlanRotation(c *gin.Context)
+
+	// (GET /rotations/{rotation})
+	GetRotation(c *gin.Context, rotation RotationId)
+
+	// (POST /rotations/{rotation}/changes)
+	ChangeRotation(c *gin.Context, rotation RotationId)
+
+	// (GET /rotations/{rotation}/items)
+	ListRotationItems(c *gin.Context, rotation RotationId, params ListRotationItemsParams)
 
 	// (GET /runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
@@ -1843,6 +2770,169 @@ func (siw *ServerInterfaceWrapper) ListDaybook(c *gin.Context) {
 	}
 
 	siw.Handler.ListDaybook(c, params)
+}
+
+// ListDifferences operation middleware
+func (siw *ServerInterfaceWrapper) ListDifferences(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDifferencesParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "login" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "login", c.Request.URL.Query(), &params.Login, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "fit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "fit", c.Request.URL.Query(), &params.Fit, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDifferences(c, params)
+}
+
+// SettleDifferences operation middleware
+func (siw *ServerInterfaceWrapper) SettleDifferences(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SettleDifferences(c)
+}
+
+// ListGrants operation middleware
+func (siw *ServerInterfaceWrapper) ListGrants(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListGrantsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "keeper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "login" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "login", c.Request.URL.Query(), &params.Login, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "ended" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ended", c.Request.URL.Query(), &params.Ended, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ended: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListGrants(c, params)
 }
 
 // AddGrant operation middleware
@@ -2042,6 +3132,32 @@ func (siw *ServerInterfaceWrapper) AdoptInstance(c *gin.Context) {
 	siw.Handler.AdoptInstance(c)
 }
 
+// ReadHostKeys operation middleware
+func (siw *ServerInterfaceWrapper) ReadHostKeys(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadHostKeys(c)
+}
+
+// ReadMachineList operation middleware
+func (siw *ServerInterfaceWrapper) ReadMachineList(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadMachineList(c)
+}
+
 // ReleaseInstance operation middleware
 func (siw *ServerInterfaceWrapper) ReleaseInstance(c *gin.Context) {
 
@@ -2137,6 +3253,42 @@ func (siw *ServerInterfaceWrapper) GetInstance(c *gin.Context) {
 	}
 
 	siw.Handler.GetInstance(c, instance)
+}
+
+// GetApproach operation middleware
+func (siw *ServerInterfaceWrapper) GetApproach(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetApproachParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetApproach(c, instance, params)
 }
 
 // ListOpeners operation middleware
@@ -2680,8 +3832,8 @@ func (siw *ServerInterfaceWrapper) ListOpens(c *gin.Context) {
 	siw.Handler.ListOpens(c, key, params)
 }
 
-// GetPrivateHalf operation middleware
-func (siw *ServerInterfaceWrapper) GetPrivateHalf(c *gin.Context) {
+// ReleasePrivateHalf operation middleware
+func (siw *ServerInterfaceWrapper) ReleasePrivateHalf(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -2695,6 +3847,17 @@ func (siw *ServerInterfaceWrapper) GetPrivateHalf(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReleasePrivateHalfParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -2702,7 +3865,7 @@ func (siw *ServerInterfaceWrapper) GetPrivateHalf(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetPrivateHalf(c, key)
+	siw.Handler.ReleasePrivateHalf(c, key, params)
 }
 
 // ProveKey operation middleware
@@ -2791,6 +3954,50 @@ func (siw *ServerInterfaceWrapper) GetLogin(c *gin.Context) {
 	siw.Handler.GetLogin(c, login)
 }
 
+// CompareVersions operation middleware
+func (siw *ServerInterfaceWrapper) CompareVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareVersionsParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareVersions(c, login, params)
+}
+
 // ReportEntry operation middleware
 func (siw *ServerInterfaceWrapper) ReportEntry(c *gin.Context) {
 
@@ -2864,6 +4071,57 @@ func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
 	}
 
 	siw.Handler.ListVersions(c, login)
+}
+
+// ListProofsDue operation middleware
+func (siw *ServerInterfaceWrapper) ListProofsDue(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListProofsDueParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "keeper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", c.Request.URL.Query(), &params.Within, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter within: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListProofsDue(c, params)
 }
 
 // GetReach operation middleware
@@ -2955,6 +4213,287 @@ func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
 	}
 
 	siw.Handler.GetReach(c, params)
+}
+
+// GetReachMap operation middleware
+func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReachMapParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "drift" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drift", c.Request.URL.Query(), &params.Drift, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter drift: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "region", c.Request.URL.Query(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter region: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "keeper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReachMap(c, params)
+}
+
+// ListRotations operation middleware
+func (siw *ServerInterfaceWrapper) ListRotations(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRotationsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRotations(c, params)
+}
+
+// StartRotation operation middleware
+func (siw *ServerInterfaceWrapper) StartRotation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StartRotationParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartRotation(c, params)
+}
+
+// PlanRotation operation middleware
+func (siw *ServerInterfaceWrapper) PlanRotation(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanRotation(c)
+}
+
+// GetRotation operation middleware
+func (siw *ServerInterfaceWrapper) GetRotation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rotation" -------------
+	var rotation RotationId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rotation", c.Param("rotation"), &rotation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rotation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRotation(c, rotation)
+}
+
+// ChangeRotation operation middleware
+func (siw *ServerInterfaceWrapper) ChangeRotation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rotation" -------------
+	var rotation RotationId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rotation", c.Param("rotation"), &rotation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rotation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeRotation(c, rotation)
+}
+
+// ListRotationItems operation middleware
+func (siw *ServerInterfaceWrapper) ListRotationItems(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rotation" -------------
+	var rotation RotationId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rotation", c.Param("rotation"), &rotation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rotation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRotationItemsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRotationItems(c, rotation, params)
 }
 
 // ListRuns operation middleware
@@ -3353,7 +4892,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/keys/made", wrapper.MakeKey)
 	router.DELETE(options.BaseURL+"/keys/:key", wrapper.DeleteKey)
 	router.GET(options.BaseURL+"/keys/:key", wrapper.GetKey)
-	router.GET(options.BaseURL+"/keys/:key/private-half", wrapper.GetPrivateHalf)
+	router.POST(options.BaseURL+"/keys/:key/private-half", wrapper.ReleasePrivateHalf)
 	router.GET(options.BaseURL+"/keys/:key/public-half", wrapper.GetPublicHalf)
 	router.GET(options.BaseURL+"/keys/:key/opens", wrapper.ListOpens)
 	router.POST(options.BaseURL+"/traces", wrapper.Trace)
@@ -3363,20 +4902,29 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/instances/:instance", wrapper.GetInstance)
 	router.POST(options.BaseURL+"/instances/adopted", wrapper.AdoptInstance)
 	router.DELETE(options.BaseURL+"/instances/adopted/:instance", wrapper.ReleaseInstance)
+	router.POST(options.BaseURL+"/instances/adopted/list-readings", wrapper.ReadMachineList)
+	router.POST(options.BaseURL+"/instances/adopted/host-keys", wrapper.ReadHostKeys)
+	router.GET(options.BaseURL+"/instances/:instance/approach", wrapper.GetApproach)
 	router.POST(options.BaseURL+"/instances/:instance/steward", wrapper.AddSteward)
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
 	router.GET(options.BaseURL+"/instances/:instance/openers", wrapper.ListOpeners)
 	router.GET(options.BaseURL+"/reach", wrapper.GetReach)
+	router.GET(options.BaseURL+"/reach/map", wrapper.GetReachMap)
+	router.GET(options.BaseURL+"/differences", wrapper.ListDifferences)
+	router.POST(options.BaseURL+"/differences/settlements", wrapper.SettleDifferences)
 	router.GET(options.BaseURL+"/logins/:login", wrapper.GetLogin)
 	router.POST(options.BaseURL+"/logins/:login/files", wrapper.ReportFiles)
 	router.GET(options.BaseURL+"/logins/:login/versions", wrapper.ListVersions)
+	router.GET(options.BaseURL+"/logins/:login/differences", wrapper.CompareVersions)
 	router.POST(options.BaseURL+"/logins/:login/entries", wrapper.ReportEntry)
 	router.POST(options.BaseURL+"/sweeps", wrapper.StartSweep)
 	router.GET(options.BaseURL+"/sweeps/:sweep", wrapper.GetSweep)
 	router.GET(options.BaseURL+"/sweeps/:sweep/items", wrapper.ListSweepItems)
+	router.GET(options.BaseURL+"/grants", wrapper.ListGrants)
 	router.POST(options.BaseURL+"/grants", wrapper.AddGrant)
 	router.POST(options.BaseURL+"/grants/withdrawals", wrapper.WithdrawGrant)
+	router.GET(options.BaseURL+"/proofs/due", wrapper.ListProofsDue)
 	router.GET(options.BaseURL+"/keys/:key/loss", wrapper.GetLoss)
 	router.POST(options.BaseURL+"/keys/:key/lost", wrapper.MarkLost)
 	router.POST(options.BaseURL+"/keys/:key/challenges", wrapper.ChallengeKey)
@@ -3384,6 +4932,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun)
 	router.GET(options.BaseURL+"/runs/:run/events", wrapper.WatchRun)
+	router.POST(options.BaseURL+"/rotations/plans", wrapper.PlanRotation)
+	router.GET(options.BaseURL+"/rotations", wrapper.ListRotations)
+	router.POST(options.BaseURL+"/rotations", wrapper.StartRotation)
+	router.GET(options.BaseURL+"/rotations/:rotation", wrapper.GetRotation)
+	router.GET(options.BaseURL+"/rotations/:rotation/items", wrapper.ListRotationItems)
+	router.POST(options.BaseURL+"/rotations/:rotation/changes", wrapper.ChangeRotation)
 	router.GET(options.BaseURL+"/daybook", wrapper.ListDaybook)
 }
 
@@ -3455,6 +5009,123 @@ type ListDaybookdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDaybookdefaultApplicationProblemPlusJSONResponse) VisitListDaybookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDifferencesRequestObject struct {
+	Params ListDifferencesParams
+}
+
+type ListDifferencesResponseObject interface {
+	VisitListDifferencesResponse(w http.ResponseWriter) error
+}
+
+type ListDifferences200JSONResponse DifferencePage
+
+func (response ListDifferences200JSONResponse) VisitListDifferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDifferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDifferencesdefaultApplicationProblemPlusJSONResponse) VisitListDifferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleDifferencesRequestObject struct {
+	Body *SettleDifferencesJSONRequestBody
+}
+
+type SettleDifferencesResponseObject interface {
+	VisitSettleDifferencesResponse(w http.ResponseWriter) error
+}
+
+type SettleDifferences202JSONResponse Settlement
+
+func (response SettleDifferences202JSONResponse) VisitSettleDifferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleDifferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettleDifferencesdefaultApplicationProblemPlusJSONResponse) VisitSettleDifferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGrantsRequestObject struct {
+	Params ListGrantsParams
+}
+
+type ListGrantsResponseObject interface {
+	VisitListGrantsResponse(w http.ResponseWriter) error
+}
+
+type ListGrants200JSONResponse GrantPage
+
+func (response ListGrants200JSONResponse) VisitListGrantsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGrantsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGrantsdefaultApplicationProblemPlusJSONResponse) VisitListGrantsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3663,6 +5334,84 @@ func (response AdoptInstancedefaultApplicationProblemPlusJSONResponse) VisitAdop
 	return err
 }
 
+type ReadHostKeysRequestObject struct {
+	Body *ReadHostKeysJSONRequestBody
+}
+
+type ReadHostKeysResponseObject interface {
+	VisitReadHostKeysResponse(w http.ResponseWriter) error
+}
+
+type ReadHostKeys200JSONResponse []ShownHostKey
+
+func (response ReadHostKeys200JSONResponse) VisitReadHostKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadHostKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadHostKeysdefaultApplicationProblemPlusJSONResponse) VisitReadHostKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadMachineListRequestObject struct {
+	Body *ReadMachineListJSONRequestBody
+}
+
+type ReadMachineListResponseObject interface {
+	VisitReadMachineListResponse(w http.ResponseWriter) error
+}
+
+type ReadMachineList200JSONResponse MachineListReading
+
+func (response ReadMachineList200JSONResponse) VisitReadMachineListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadMachineListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadMachineListdefaultApplicationProblemPlusJSONResponse) VisitReadMachineListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReleaseInstanceRequestObject struct {
 	Instance InstanceName `json:"instance"`
 	Params   ReleaseInstanceParams
@@ -3765,6 +5514,46 @@ type GetInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetInstancedefaultApplicationProblemPlusJSONResponse) VisitGetInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetApproachRequestObject struct {
+	Instance InstanceName `json:"instance"`
+	Params   GetApproachParams
+}
+
+type GetApproachResponseObject interface {
+	VisitGetApproachResponse(w http.ResponseWriter) error
+}
+
+type GetApproach200JSONResponse Approach
+
+func (response GetApproach200JSONResponse) VisitGetApproachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetApproachdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetApproachdefaultApplicationProblemPlusJSONResponse) VisitGetApproachResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4439,17 +6228,18 @@ func (response ListOpensdefaultApplicationProblemPlusJSONResponse) VisitListOpen
 	return err
 }
 
-type GetPrivateHalfRequestObject struct {
-	Key KeyName `json:"key"`
+type ReleasePrivateHalfRequestObject struct {
+	Key    KeyName `json:"key"`
+	Params ReleasePrivateHalfParams
 }
 
-type GetPrivateHalfResponseObject interface {
-	VisitGetPrivateHalfResponse(w http.ResponseWriter) error
+type ReleasePrivateHalfResponseObject interface {
+	VisitReleasePrivateHalfResponse(w http.ResponseWriter) error
 }
 
-type GetPrivateHalf200TextResponse string
+type ReleasePrivateHalf200TextResponse string
 
-func (response GetPrivateHalf200TextResponse) VisitGetPrivateHalfResponse(w http.ResponseWriter) error {
+func (response ReleasePrivateHalf200TextResponse) VisitReleasePrivateHalfResponse(w http.ResponseWriter) error {
 
 	w.Header().Set("Content-Type", "text/plain")
 	w.WriteHeader(200)
@@ -4458,12 +6248,12 @@ func (response GetPrivateHalf200TextResponse) VisitGetPrivateHalfResponse(w http
 	return err
 }
 
-type GetPrivateHalfdefaultApplicationProblemPlusJSONResponse struct {
+type ReleasePrivateHalfdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetPrivateHalfdefaultApplicationProblemPlusJSONResponse) VisitGetPrivateHalfResponse(w http.ResponseWriter) error {
+func (response ReleasePrivateHalfdefaultApplicationProblemPlusJSONResponse) VisitReleasePrivateHalfResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4580,6 +6370,46 @@ type GetLogindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLogindefaultApplicationProblemPlusJSONResponse) VisitGetLoginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsRequestObject struct {
+	Login  LoginName `json:"login"`
+	Params CompareVersionsParams
+}
+
+type CompareVersionsResponseObject interface {
+	VisitCompareVersionsResponse(w http.ResponseWriter) error
+}
+
+type CompareVersions200JSONResponse FileVersion
+
+func (response CompareVersions200JSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4710,6 +6540,45 @@ func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListV
 	return err
 }
 
+type ListProofsDueRequestObject struct {
+	Params ListProofsDueParams
+}
+
+type ListProofsDueResponseObject interface {
+	VisitListProofsDueResponse(w http.ResponseWriter) error
+}
+
+type ListProofsDue200JSONResponse ProofDuePage
+
+func (response ListProofsDue200JSONResponse) VisitListProofsDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListProofsDuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListProofsDuedefaultApplicationProblemPlusJSONResponse) VisitListProofsDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReachRequestObject struct {
 	Params GetReachParams
 }
@@ -4738,6 +6607,282 @@ type GetReachdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachMapRequestObject struct {
+	Params GetReachMapParams
+}
+
+type GetReachMapResponseObject interface {
+	VisitGetReachMapResponse(w http.ResponseWriter) error
+}
+
+type GetReachMap200JSONResponse ReachMap
+
+func (response GetReachMap200JSONResponse) VisitGetReachMapResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachMapdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReachMapdefaultApplicationProblemPlusJSONResponse) VisitGetReachMapResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRotationsRequestObject struct {
+	Params ListRotationsParams
+}
+
+type ListRotationsResponseObject interface {
+	VisitListRotationsResponse(w http.ResponseWriter) error
+}
+
+type ListRotations200JSONResponse RotationPage
+
+func (response ListRotations200JSONResponse) VisitListRotationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRotationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRotationsdefaultApplicationProblemPlusJSONResponse) VisitListRotationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartRotationRequestObject struct {
+	Params StartRotationParams
+	Body   *StartRotationJSONRequestBody
+}
+
+type StartRotationResponseObject interface {
+	VisitStartRotationResponse(w http.ResponseWriter) error
+}
+
+type StartRotation202JSONResponse Rotation
+
+func (response StartRotation202JSONResponse) VisitStartRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartRotationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartRotationdefaultApplicationProblemPlusJSONResponse) VisitStartRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanRotationRequestObject struct {
+	Body *PlanRotationJSONRequestBody
+}
+
+type PlanRotationResponseObject interface {
+	VisitPlanRotationResponse(w http.ResponseWriter) error
+}
+
+type PlanRotation200JSONResponse RotationPlan
+
+func (response PlanRotation200JSONResponse) VisitPlanRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanRotationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanRotationdefaultApplicationProblemPlusJSONResponse) VisitPlanRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRotationRequestObject struct {
+	Rotation RotationId `json:"rotation"`
+}
+
+type GetRotationResponseObject interface {
+	VisitGetRotationResponse(w http.ResponseWriter) error
+}
+
+type GetRotation200JSONResponse Rotation
+
+func (response GetRotation200JSONResponse) VisitGetRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRotationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRotationdefaultApplicationProblemPlusJSONResponse) VisitGetRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRotationRequestObject struct {
+	Rotation RotationId `json:"rotation"`
+	Body     *ChangeRotationJSONRequestBody
+}
+
+type ChangeRotationResponseObject interface {
+	VisitChangeRotationResponse(w http.ResponseWriter) error
+}
+
+type ChangeRotation200JSONResponse Rotation
+
+func (response ChangeRotation200JSONResponse) VisitChangeRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRotationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeRotationdefaultApplicationProblemPlusJSONResponse) VisitChangeRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRotationItemsRequestObject struct {
+	Rotation RotationId `json:"rotation"`
+	Params   ListRotationItemsParams
+}
+
+type ListRotationItemsResponseObject interface {
+	VisitListRotationItemsResponse(w http.ResponseWriter) error
+}
+
+type ListRotationItems200JSONResponse RotationItemPage
+
+func (response ListRotationItems200JSONResponse) VisitListRotationItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRotationItemsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRotationItemsdefaultApplicationProblemPlusJSONResponse) VisitListRotationItemsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5300,6 +7445,15 @@ type StrictServerInterface interface {
 	// (GET /daybook)
 	ListDaybook(ctx context.Context, request ListDaybookRequestObject) (ListDaybookResponseObject, error)
 
+	// (GET /differences)
+	ListDifferences(ctx context.Context, request ListDifferencesRequestObject) (ListDifferencesResponseObject, error)
+
+	// (POST /differences/settlements)
+	SettleDifferences(ctx context.Context, request SettleDifferencesRequestObject) (SettleDifferencesResponseObject, error)
+
+	// (GET /grants)
+	ListGrants(ctx context.Context, request ListGrantsRequestObject) (ListGrantsResponseObject, error)
+
 	// (POST /grants)
 	AddGrant(ctx context.Context, request AddGrantRequestObject) (AddGrantResponseObject, error)
 
@@ -5315,6 +7469,12 @@ type StrictServerInterface interface {
 	// (POST /instances/adopted)
 	AdoptInstance(ctx context.Context, request AdoptInstanceRequestObject) (AdoptInstanceResponseObject, error)
 
+	// (POST /instances/adopted/host-keys)
+	ReadHostKeys(ctx context.Context, request ReadHostKeysRequestObject) (ReadHostKeysResponseObject, error)
+
+	// (POST /instances/adopted/list-readings)
+	ReadMachineList(ctx context.Context, request ReadMachineListRequestObject) (ReadMachineListResponseObject, error)
+
 	// (DELETE /instances/adopted/{instance})
 	ReleaseInstance(ctx context.Context, request ReleaseInstanceRequestObject) (ReleaseInstanceResponseObject, error)
 
@@ -5323,6 +7483,9 @@ type StrictServerInterface interface {
 
 	// (GET /instances/{instance})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
+
+	// (GET /instances/{instance}/approach)
+	GetApproach(ctx context.Context, request GetApproachRequestObject) (GetApproachResponseObject, error)
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(ctx context.Context, request ListOpenersRequestObject) (ListOpenersResponseObject, error)
@@ -5375,8 +7538,8 @@ type StrictServerInterface interface {
 	// (GET /keys/{key}/opens)
 	ListOpens(ctx context.Context, request ListOpensRequestObject) (ListOpensResponseObject, error)
 
-	// (GET /keys/{key}/private-half)
-	GetPrivateHalf(ctx context.Context, request GetPrivateHalfRequestObject) (GetPrivateHalfResponseObject, error)
+	// (POST /keys/{key}/private-half)
+	ReleasePrivateHalf(ctx context.Context, request ReleasePrivateHalfRequestObject) (ReleasePrivateHalfResponseObject, error)
 
 	// (POST /keys/{key}/proofs)
 	ProveKey(ctx context.Context, request ProveKeyRequestObject) (ProveKeyResponseObject, error)
@@ -5387,6 +7550,9 @@ type StrictServerInterface interface {
 	// (GET /logins/{login})
 	GetLogin(ctx context.Context, request GetLoginRequestObject) (GetLoginResponseObject, error)
 
+	// (GET /logins/{login}/differences)
+	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
+
 	// (POST /logins/{login}/entries)
 	ReportEntry(ctx context.Context, request ReportEntryRequestObject) (ReportEntryResponseObject, error)
 
@@ -5396,8 +7562,32 @@ type StrictServerInterface interface {
 	// (GET /logins/{login}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
 
+	// (GET /proofs/due)
+	ListProofsDue(ctx context.Context, request ListProofsDueRequestObject) (ListProofsDueResponseObject, error)
+
 	// (GET /reach)
 	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
+
+	// (GET /reach/map)
+	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
+
+	// (GET /rotations)
+	ListRotations(ctx context.Context, request ListRotationsRequestObject) (ListRotationsResponseObject, error)
+
+	// (POST /rotations)
+	StartRotation(ctx context.Context, request StartRotationRequestObject) (StartRotationResponseObject, error)
+
+	// (POST /rotations/plans)
+	PlanRotation(ctx context.Context, request PlanRotationRequestObject) (PlanRotationResponseObject, error)
+
+	// (GET /rotations/{rotation})
+	GetRotation(ctx context.Context, request GetRotationRequestObject) (GetRotationResponseObject, error)
+
+	// (POST /rotations/{rotation}/changes)
+	ChangeRotation(ctx context.Context, request ChangeRotationRequestObject) (ChangeRotationResponseObject, error)
+
+	// (GET /rotations/{rotation}/items)
+	ListRotationItems(ctx context.Context, request ListRotationItemsRequestObject) (ListRotationItemsResponseObject, error)
 
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -5539,6 +7729,100 @@ func (sh *strictHandler) ListDaybook(ctx *gin.Context, params ListDaybookParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDaybookResponseObject); ok {
 		if err := validResponse.VisitListDaybookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDifferences operation middleware
+func (sh *strictHandler) ListDifferences(ctx *gin.Context, params ListDifferencesParams) {
+	var request ListDifferencesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDifferences(ctx, request.(ListDifferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDifferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDifferencesResponseObject); ok {
+		if err := validResponse.VisitListDifferencesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SettleDifferences operation middleware
+func (sh *strictHandler) SettleDifferences(ctx *gin.Context) {
+	var request SettleDifferencesRequestObject
+
+	var body SettleDifferencesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SettleDifferences(ctx, request.(SettleDifferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SettleDifferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SettleDifferencesResponseObject); ok {
+		if err := validResponse.VisitSettleDifferencesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListGrants operation middleware
+func (sh *strictHandler) ListGrants(ctx *gin.Context, params ListGrantsParams) {
+	var request ListGrantsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGrants(ctx, request.(ListGrantsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGrants")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListGrantsResponseObject); ok {
+		if err := validResponse.VisitListGrantsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -5744,6 +8028,90 @@ func (sh *strictHandler) AdoptInstance(ctx *gin.Context) {
 	}
 }
 
+// ReadHostKeys operation middleware
+func (sh *strictHandler) ReadHostKeys(ctx *gin.Context) {
+	var request ReadHostKeysRequestObject
+
+	var body ReadHostKeysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadHostKeys(ctx, request.(ReadHostKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadHostKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadHostKeysResponseObject); ok {
+		if err := validResponse.VisitReadHostKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadMachineList operation middleware
+func (sh *strictHandler) ReadMachineList(ctx *gin.Context) {
+	var request ReadMachineListRequestObject
+
+	var body ReadMachineListJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadMachineList(ctx, request.(ReadMachineListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadMachineList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadMachineListResponseObject); ok {
+		if err := validResponse.VisitReadMachineListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ReleaseInstance operation middleware
 func (sh *strictHandler) ReleaseInstance(ctx *gin.Context, instance InstanceName, params ReleaseInstanceParams) {
 	var request ReleaseInstanceRequestObject
@@ -5817,6 +8185,33 @@ func (sh *strictHandler) GetInstance(ctx *gin.Context, instance InstanceName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetInstanceResponseObject); ok {
 		if err := validResponse.VisitGetInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetApproach operation middleware
+func (sh *strictHandler) GetApproach(ctx *gin.Context, instance InstanceName, params GetApproachParams) {
+	var request GetApproachRequestObject
+
+	request.Instance = instance
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetApproach(ctx, request.(GetApproachRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetApproach")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetApproachResponseObject); ok {
+		if err := validResponse.VisitGetApproachResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6370,25 +8765,26 @@ func (sh *strictHandler) ListOpens(ctx *gin.Context, key KeyName, params ListOpe
 	}
 }
 
-// GetPrivateHalf operation middleware
-func (sh *strictHandler) GetPrivateHalf(ctx *gin.Context, key KeyName) {
-	var request GetPrivateHalfRequestObject
+// ReleasePrivateHalf operation middleware
+func (sh *strictHandler) ReleasePrivateHalf(ctx *gin.Context, key KeyName, params ReleasePrivateHalfParams) {
+	var request ReleasePrivateHalfRequestObject
 
 	request.Key = key
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetPrivateHalf(ctx, request.(GetPrivateHalfRequestObject))
+		return sh.ssi.ReleasePrivateHalf(ctx, request.(ReleasePrivateHalfRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetPrivateHalf")
+		handler = middleware(handler, "ReleasePrivateHalf")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(GetPrivateHalfResponseObject); ok {
-		if err := validResponse.VisitGetPrivateHalfResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(ReleasePrivateHalfResponseObject); ok {
+		if err := validResponse.VisitReleasePrivateHalfResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6486,6 +8882,33 @@ func (sh *strictHandler) GetLogin(ctx *gin.Context, login LoginName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetLoginResponseObject); ok {
 		if err := validResponse.VisitGetLoginResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareVersions operation middleware
+func (sh *strictHandler) CompareVersions(ctx *gin.Context, login LoginName, params CompareVersionsParams) {
+	var request CompareVersionsRequestObject
+
+	request.Login = login
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareVersions(ctx, request.(CompareVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
+		if err := validResponse.VisitCompareVersionsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6607,6 +9030,32 @@ func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
 	}
 }
 
+// ListProofsDue operation middleware
+func (sh *strictHandler) ListProofsDue(ctx *gin.Context, params ListProofsDueParams) {
+	var request ListProofsDueRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListProofsDue(ctx, request.(ListProofsDueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListProofsDue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListProofsDueResponseObject); ok {
+		if err := validResponse.VisitListProofsDueResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReach operation middleware
 func (sh *strictHandler) GetReach(ctx *gin.Context, params GetReachParams) {
 	var request GetReachRequestObject
@@ -6626,6 +9075,241 @@ func (sh *strictHandler) GetReach(ctx *gin.Context, params GetReachParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReachResponseObject); ok {
 		if err := validResponse.VisitGetReachResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReachMap operation middleware
+func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams) {
+	var request GetReachMapRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReachMap(ctx, request.(GetReachMapRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReachMap")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReachMapResponseObject); ok {
+		if err := validResponse.VisitGetReachMapResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRotations operation middleware
+func (sh *strictHandler) ListRotations(ctx *gin.Context, params ListRotationsParams) {
+	var request ListRotationsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRotations(ctx, request.(ListRotationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRotations")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRotationsResponseObject); ok {
+		if err := validResponse.VisitListRotationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartRotation operation middleware
+func (sh *strictHandler) StartRotation(ctx *gin.Context, params StartRotationParams) {
+	var request StartRotationRequestObject
+
+	request.Params = params
+
+	var body StartRotationJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartRotation(ctx, request.(StartRotationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartRotation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartRotationResponseObject); ok {
+		if err := validResponse.VisitStartRotationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanRotation operation middleware
+func (sh *strictHandler) PlanRotation(ctx *gin.Context) {
+	var request PlanRotationRequestObject
+
+	var body PlanRotationJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanRotation(ctx, request.(PlanRotationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanRotation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanRotationResponseObject); ok {
+		if err := validResponse.VisitPlanRotationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRotation operation middleware
+func (sh *strictHandler) GetRotation(ctx *gin.Context, rotation RotationId) {
+	var request GetRotationRequestObject
+
+	request.Rotation = rotation
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRotation(ctx, request.(GetRotationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRotation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRotationResponseObject); ok {
+		if err := validResponse.VisitGetRotationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeRotation operation middleware
+func (sh *strictHandler) ChangeRotation(ctx *gin.Context, rotation RotationId) {
+	var request ChangeRotationRequestObject
+
+	request.Rotation = rotation
+
+	var body ChangeRotationJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeRotation(ctx, request.(ChangeRotationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeRotation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeRotationResponseObject); ok {
+		if err := validResponse.VisitChangeRotationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRotationItems operation middleware
+func (sh *strictHandler) ListRotationItems(ctx *gin.Context, rotation RotationId, params ListRotationItemsParams) {
+	var request ListRotationItemsRequestObject
+
+	request.Rotation = rotation
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRotationItems(ctx, request.(ListRotationItemsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRotationItems")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRotationItemsResponseObject); ok {
+		if err := validResponse.VisitListRotationItemsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7038,154 +9722,222 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rjxu3suBfIXQXyAm252EnzsmZwQLrvL12jo2Z2RvgJsGA6i5JPNMiOyR7ZCXwf1+wiuyHRLZaM9LY",
-	"i3M/zUOtZrFYrPfjr0mulpWSIK2ZXPw1qbjmS7Cg8a+XMwva/VKAybWorFBycjG5WQDLa22UZnbBLbML",
-	"YBWfA5vCTGlgc34PjBsm4b09nWQT4b70Rw16Pckmki9hcjHh+OpsYvIFLLlbw64r94GxWsj55MOHbPKq",
-	"gGWlLMh8/RrW23C8ZPe8rIGpGYKQ87IE/Zlh+UKJHAg2t5xhdiEMUxKYhj9qMC1UC+AFwuHB6ix54tbs",
-	"Arjk79+AnNvF5OLZ86+zGMDSWC5z+Ce+LIY24Z/4zCBkDRwVt4sWivDUJJs4gIWGYnJhdQ3D+HoN6/TK",
-	"d7AeXvQOt7vPem/EUtj4anMN3IKxTNbLKWh3RCCtFmAy9oxZxV6cn1+yF+esliUYw+biHmSKVkpcJwKL",
-	"kBbmoAkYNRcyvf3SfZyx2oD+3wG9CUTgo3ui4gq4cWttLv3LYp2xGV4UYAVfT5W6S21T0zt2LFTLV4X7",
-	"KAK4rofBnim95HZyMalrUUxiBHy9AqiS7zfu00eucKMsL2N4ArsA7SgjV7W0jJclXeAlt/kihTKLb4tg",
-	"bKpUCVxOPrg1NZhKSQPI095pNS1h6X7NlbQgkYJ5VZUi5w6as4qe+J//8ifavvx/aJhNLib/cdYyzTP6",
-	"1JyF9+KKm5vjlq1AWrbSSs7Z365++Jb948sXf//8FHHiX4Ectyh+1JxgqrSqQFtBcM+0Wt4uQCfom5gf",
-	"q0qeI78DVgqJFL6JkQxv+jZxZZ7wt17fuzMZ88Qc/oHULaxhaiXpluElO90+/SxQeGztWloRpwuJyxnQ",
-	"946pr4RdFJqvDBPIxRuKK7iFEyuWECW7lmR/9YyONvt787Ca/gty60B5WRQ36g7k9hkUfG22YfxJrVjp",
-	"zlVYtlBlYS7ZP/qMLWOOkJWx7IuvvupgpuFfgaAjiNGqhF20d+We2dwmvjG+P1XZIKq2N8mLQoMxMXG7",
-	"cFtw73VEwCXzj0bP2j17ewcxhL2iI1USThyRsrcVyOvrnxwlLfGmW1iaKDL8P7jWfI0Uy6dQBqiFez0v",
-	"3/V2k3pFi44SuJY2fqwOTNy02whbgQZGj2fM1PnCKTkzoY1ljpXw3EYxgZR26y5FFKDkyVdKR8B6/nxL",
-	"Zkak4RYhZM259gDqnlOMVr7llpdqXkfoRCz53P8WzmuIRl+5x2NnaMSfe7zmWvwZfcufSu7xlv9SMvKW",
-	"Dbz5DQYIwxpRNC0c+5XzCJrgfSU0mFtuewJygF1lE1GMEKZEOabieUQkvCWV2Ii55LbWwP52ff3T9asf",
-	"P49SqIX3NsZ7uWXCOJk8pVdBkbHp2hLPd7+c7mS2BLl7fxferIuWKEKVlJATIFG4OMtL4USqBCgQxlLN",
-	"mcD7kORnw0xqFOX8pIx1hkGEBMN93Wbuibu/gSp/Idt7ii/ceUNrY1WBAh1kvXQvckIIX3UHVRe97b6/",
-	"l1avI6y/wfjWN/YhX1XbXKWYGuiUCmDAqWN5QsFx5sOaCclWShdxkWPgjzj+TU3oiq5Kn93eCVlEH7gX",
-	"fBsiXonMUWDmOL9RJUpEr6NEYVst1rspwG0AUd3giZbPwslsgNvurEV6B48xcsGTf8djnKqh/1EXgUgo",
-	"cg2kZybbXCao/jvkFS0fA/4HUcJ/gjaeSPvg52nbT0jUiVEL18CkQp+FDg6L/XSOjtXQX+qbtQ3LcFyF",
-	"/d+bH06+xj80oGZeRGljCXah4sS3VAVEFSiVW162Wsj5V+fn0XejBRe/bSD3Ekr4hUZNH/cdGwyWbSNk",
-	"FcVh7LgeelQbZOVtWQKpPUaP4+YUWsz0tpwRfXm448QpCwdHjKveTtfxvRZ8nbnze37+xfnJs+cnXzzL",
-	"GLrG2Goh8gUK8TtYM7NQdVkg5U6d7eVsrEtncCz52v2n4saesl+EXajaOs36wpkcKthnU14wLguW89ot",
-	"njniXNRar/FTzjQsub6LElDuKTBizC2hiBuSNsUCViDmC9uVVVNeIG5rz98IkojQ2jjNnA7Nv7BRMTxQ",
-	"ifOZg660CK7O3iEtixcRi8c0tgl9zxud27fsLjdf35oFf7b9kuufXp48Y+oeyG5+9/rb6//4mn33/VXw",
-	"W1Za3HMLbMHLGRKDUUtgeanqwriDX+EhoQUS3K1rtuQFXLI76axuJcs1W+EtEZatuHFnv+Ayzm3Mgj9/",
-	"8dUjNmuqO3EbxdfP371oN3pNouldPS1F/hrWr+RMOcr97vur9C7F0ik9UOB246ubxaxKXSbLHVK5ZNfX",
-	"P/3wjmnIlS7I3/Ll8xcvPt+tr3rsZEgQcTIasBXdVXX3zAaPI3NWdnHJamlWUFmGzAS3PlXFmi24YaVS",
-	"dyQYwp0Qkvw4DgphjAMzm9Ryrrm0gBzKau6IGf+NL45qeQlPUt7TrYdkfEcLH3IbCTkgeIlmhaEtFU5P",
-	"0rBU9wlZ2PigtvlNvRPeq1oOens8rFkXBbEzDkr+Nisv50oLu1jGEbHDkxB8WPSco9QUOxFSQrGXdK7w",
-	"mt2mzqi99MPk324wa69C593NJrtAxlBI5v62F5MvRRkH8Q7Wt+6ffRV0twvogd4VK2wJuxHinSf0dBbg",
-	"3/ChtKDHUeF4WpSecrVcRvWgK+h4cv1TlwyWlV2zQqsKmTO7aT90N8yZe46zCvyLBAJGvoRhJcwsU3Wc",
-	"3u4Aqlig75eFMsTU8JWXnTBbygnVuQ0H8M0lT09p4fnEED94S08dVkALyRbwnheQi6VTwQOeIXgkFrxw",
-	"+BqSwf3bus046XNc0K2X9JZmDEXb3599lbF33//smOv/+eV1YkldKTOe4jsgDhJ1RJdqySl2yWOeZe8d",
-	"f3FOVswoA/SNMBYK74tZ8vev6EvuHcdxFI/GYNJXM+R0V5WT7dumHil0TvEveS3zBRRsuqZr7eVJhiqH",
-	"VKRMucvOzR0UjE+dLdATMR37Cx++FUXCv0b07N7n7ntSF3yoLpFjfHg/ERe+M43Lj5FOUxEEU1QAIZ0k",
-	"A+htugOhhpILpmBEAb2gGJpmhq/x4BZCzv1hrLwuFDQ8JtUqwZFj98SB0QbU0SLwSmE8qHRUFuy54u2Q",
-	"f9UzkaFHNMxTPkcj/owvbSy3O4Ni4bJd48P+W1FgOrfCWFXd5spYk/Q7u0fYCs1x92DW80mO11v+VHIE",
-	"K0Ea9hyZdp01vCLQskeUf2WD0c4V3z6sraPZQk/3PjSU1Lvwnkp7SOvd7N6VHeKHh/BHNrz1aV2SfSrr",
-	"ODaIW5Ptpmsp6TeHqqrzqzfnuLb0Twt6KSTf+AufmnFRQhE19F43AndDEHufdoCpcSpb4Mvomw6kLnvv",
-	"NH0phrbd1lWE82HgmbShldDQej+NWZxA8fzFi2f/iHLTqbAmHhnoKOBJeXNAGZW3wZpBWekf+5BNZuRV",
-	"HH8Pghsycg1mGx6wHa9pnx0vXVvVb+jlnl6PbiRUIHdKUTTkWs8aWTs75Ore1odW9w0hRRJcGn9QyY1F",
-	"ZxgUHV/fQpXFliEyNvmlWT1BkrtMkWSWxh4WxkiJ/RrWHWENK66LOExe8f2Mko7cic2UxvzOVgGTCjEK",
-	"pQHKyklqwvSffSQxPpn1nCXIYjau2IbnJPCaFlNdueqvfENcrbxPSdRA4B0mkWC1zlS6Ah4PT2C4ZTR7",
-	"ca96I2RczCoLKb3JGTEaKu7QGUxaC++tM1mDb6L1iD0wxENbCYAkkHEIZSORAXBEPeM1rJMnOOyVfJjw",
-	"+1TkTmBxMTbgPmsZN1LTgpsLdDtnTM9ycoyY6k44MvvXKh7hwiDKLTcDWkcti62QnDA+vuBM7VIDL9bR",
-	"1z/9rRjL0kazsZZz+eMIu9rNeq7cUW8SbJokB1xHSTGf9G2PxUOfq3sU+LcmtrWl7vPcinuyviy+N5uU",
-	"ysTjMm/QNEg7gwZdFANkaoLDso0Vcg3MKuYExd5EdFTdTKq4ykG4wTRfR/tcrt1uLoI4X4myZFNgfFpC",
-	"P+lrW64PZBsPehZ2+wgSqsk7dOlw5h+gaKBhKyjLjE3XHf4RIkGYUW8oNL/gcg5mM/DZWTd4DCKMEHNQ",
-	"3ee73PJxyu/5EWIU/8a7HiO02qHiseb5AyN53aqYOh64a7STfVjObvbfMw4W3Azy+xAOTed4D60iDHOA",
-	"KwNFUzdyB+u9owivBqMG4XopfNwkkvVntYGof3jdFBg4eKVqfaM5l+56BsG4IwHhgfwaMZw6/iswdRmJ",
-	"ehdgebzCYB2yJvyOH6ok7EUlaWm2KVkCLiceCG+GMMvvgDJm6Jx+H3nZaYEU+iiisoW9tBf4gTQ4mjft",
-	"iEO9CfkCh8lxmIkypqy9sobhR46fo01OtQBoroOvXBunJbcZjCmRuysi8xkKCYbPYqBXabvIhlNjnQLg",
-	"izpHwemOKqEWaOD5YqeZ6I7lCp/80Oar7JHmHzJcYgUDK6jiGXXfBBlLuXxYlkTH1h6Xu5K7iY822eKt",
-	"u4cNJziRTJI2rwK6NuXmLeX4RCVFV6omfGwxk0LYBeNspsEsnBRRs0v2nC2BS8PsSjmjYulzKCOxohHF",
-	"X9HkVZ+hFJd40cIC71bC1AXMllLMfbWpF96mXpNO8BhFjngIjW9pKOSU0u2aAsWo+6kT0ovrbr0bEElQ",
-	"d3rgLWit9IC8deTLrYVlZR3OHCV3SJziA3GJizdmHz92m20Whddnsw/Vi1BqYohBD7KnTfHuc7XCqWf9",
-	"euh5SBSlGxpuQ9ZeqV1pc3Sd6aBpL/Hba8y3qJRHPC6hMH480VH+8n7fGWQDqUy5BDY7OPSgZH4bsc3/",
-	"zAuIKgKO1m7jiqyPj7onUMHcclk74qhNzctyTVlERSr2PdL/FqKa7uVJ9YMI3ueT85AcMVP6dGSlaG+V",
-	"rIOBOOLu4ogLBkgfRm34BXt+/uXXGfvi/O/PHYv+8vwfX50yyAv86MVXGfvi6y/dBy+eP4uz7kE/XuM/",
-	"Gy5exi3+QA8P+2GOm1TAjakWmpsIfX0vc72urNmiq0vmFGDKdnfyBPPgpMLErO1DziYrLSy8leWaCth3",
-	"hC6CTdIHxocbe/b2JSa3Gp7R6Y1UceNUpO/eKBMxY5JOjW0FxiSyW3+OmcfrdNqqT/gTxtcAeodLsE8M",
-	"GEMs2WLVdMzjhXrrUFR31qq3+5lL48ujs4mX2wNwOOq5J/U8wJQu6orbKwhQNsH4TFgwICB2Gv+EVaLa",
-	"3ECuIRVP8N8Y2ja9dsvpq8hs9G+PgRSU/+2qUtmmuDsFDmXLdsUlSAs6Ee+8CYqMA7gEC4VPlJ+u96jo",
-	"d1zY7ra1cDde/u+l/oTvpFLNhuRy+PD2YVlK46TfFcxCytreoVVsp5KKSNyhQ7Jx78y0WqL3WMh5p6ph",
-	"pjSDe9AUm6ZA+pCn6qHGxZDi/3GD6gPO5SHz4kFFd+NMXVRugjNivGETjafHjZi9iv8GyzCGVfuNG0SX",
-	"fYBRHSKiO+DwOGJU922TSLJFwD6nvOJC48kueYFNtWZcY46/IQurK4kp/7wnd6ieKiqT+zpfIq5QNvqz",
-	"mjG+oXVh+oFZbMUcAjz+c6xmXk58Er77Wd09px9fJCBrWvRsevVi1bDXlk9LuESmVGk113xpEsnKZb2M",
-	"YPvZyZQ7BZI+D3FYiiILyfIF1zy3oE1c/U57lskexqY/1AWqAlWV8QLxmYCySB0DlAXjls14XdrBoEN8",
-	"Y+Sp9+aQe9lnBsPM8f20hZ0xL6RihYqllnf5H/ZYi+aW3yg2E75Azj8XAGuZUKnmCR7GbZ3yoNTzOZh4",
-	"w4jQJ45MQMzcLVS8EUYiyzEZmcgmq3RPJsz89oFYrAMMW13xNQYEm25sD0t38QHrUJvk0ZOF2lhPlzG+",
-	"887JznhFUreTyc50v6a/SORWYr8Rt2NhDeN6qeoRFne7fPflsS2gpyTO+bGD2BgLtXeJN02fJZdr5Hpl",
-	"2UsSnAnrL1JpQWdsWlu82yisMrbg9+BFM7qoOntugS+0mNmoiv3SskVncbuAJRZ//Ks2tKxXTSnGj1QV",
-	"v8XoBb6Nd6z6Qel2FfcIsnalZtR8LcHn9hOo/QjA/jI1cSD+JGbCjuh8RIBmgSCypl9cg/8enpJk1mR7",
-	"bANl+AwY92qxMBfMqFIU3v/V+tyZd1PSBz0ffYZ8gj5QTuQYy0vwZWV4ylxDWzFCtT4UecW3lGtGqnDG",
-	"zAJrTKjHBeq+QU1wfBs1Xk7+av+2rClM7n0rXpbs3t6pOEaGg4zHwe/+dDuPCvQr4PGw4mDV6mb/huFA",
-	"oF/jjYh5TSoNM/F+ILDm8PyZT6LxOTNTmPtj2aNnUqhke8Z+Ft/gWb04Pz+nlha7uZ9vYuChje/S6XOJ",
-	"9j2hUVBcGl3/9PLk+YuvWCe3K5htocVZ6yRN2hGjjoqU/Qac9EZ+COHWbSdzrEywLH2sowm1O6UBNIZC",
-	"KHWGLNaQOdE4KMYFHQGkgyjGsI6P2w0cEg52YdF7v8IVvRewQrPKYZNbRf2kliLulbuqY5HzB1Q9gCz2",
-	"/UYIdT24jG8wQurrXnZkGL12j+2y5VFHTbuCRnlfrmrZTWyv9omDQxUjx/u2C9IuGVi09TgdYzuY1uFF",
-	"G1vdyDonoKMU6NG4VfkU6pp8pVO3mmniHWyTbBLaeabo8xCmPeaSPalZ35x3Byt/1FBjFLItBqtloei3",
-	"gir33D8kDNd6NUwqlvMSGlM112e6tvGofb+rT0fLSzaMSvZy2qvPUgxd12IuX8l9ko64MSuli/HF7OEL",
-	"8eX/jGGzSpmahTB3t3MxjX+6hKXS69tl6vN0hR0sK6W5Xt8OLRDfHwLbW7sDZvTVUUS4+4otoGM1BmU8",
-	"GzbwlHhmnNCkVD0g8zjZ1LJZMcN3/y807uMCNbLF2Ob2l18i0QOOfD7o9iEfCfpL9gtp7WifmPdDvV0f",
-	"iDu/PTcySn45rDUCLO0jcewrbiURRoi9jY6kdf0a6MsMjATX+T1xuluMd8WF3SzD7bPZhvFG+W3IRNuz",
-	"7Ga4uEYbe7t3MOBjBG6SvZ18ixJvTdq9KgX3D4M8pn1RW73iuz/10d+CEyWpBDs0t21CTyQjA/OGEslT",
-	"T6Nhe9qOpxeO07F3Kr9JTSlrbt1IBXVI+QxOm/Yit9hvUR1RmjZO8ZWNxRQelGM1zKTH8dQAkmesu9O2",
-	"Ah8MSw9u9BCKc4u18erzaB15Y/9Rhs0NG3POLeYTmRQPunHH69tdcmNva7MnQIefENAtafZpKx1MxQ7t",
-	"RvM8anksK66hSOtDK25YeKrxqY1XCHEIyB5VyghnkcheL6JlHL/06kgdvFhgMS5RMLw1a1HRAp1E5I2/",
-	"Qn1kJhyLPd+SkFgZJ5XFkSXoaDQVlKWQc5zQwTfks3t6XNkFLp8EuYh1+xqbrrnZjqR1E7K+g2uDAR8k",
-	"ik+nkSJR/+mOKop43uvbRoVC1Ku+lcJW2ESvcQOiKjwi9ZQ8Nv52BuBj5/KLd6Ekun1yuV7x2PCs0qi2",
-	"aWwJ/D7MjaG+pYva0qgXIS99k33OyFMWzw4ZN6CGen8+ekLN+HycPYe//JeKVQ+meW8q1yeRHEiPby+M",
-	"SnFea2HX146WfVYmcE2WBxI4Ion+1bxgYW1FKrUJDkEclJQrdSegnZRUlfWydFR028nX9FekEnhBP6Bd",
-	"O1O7coRyJa3muT1l1+R9N7aemgyP9EcVuiCGNri+P/5nBms8MLrym5yDBO0EDdkp2M0Ok03+tuR3wMLH",
-	"n5/+Jn+T36O94uinoUPCAsNcRmJ3oQ2/313G4H0OlcWUVWcCCXnK3p84KceE+U0i+QHWA7l/+UlTa4bL",
-	"h6TXC8c2MSRHfvWMBbc6rlks3Uu/11ppvy0/OYpR5N10Bj2FuJ/BXBWWqwJO2RthrPHt4XnhR+it6WdI",
-	"oP9N7pq0d8pesndvr298ASYNXsPsN+o858SYYVz+JjeG211QBIUvfVLnnKOgMCvQoc7NVxY7lQQPdInv",
-	"Cj3t7ErkcPqbbGz1i8m7sl6yN47OOr7li8mzUIPGKzG5mHxxen76xYR8jUjoZ3l3zsycsl4J2ULhwLPJ",
-	"j2DbYTQbM72en58PzPPab45Xu0hqklfb/0/NZg5X1EOd3N6nlEyAmTqppRrYO0PDsglR5+QiBHHc/878",
-	"yLgkVhwJfeefyXrTG3+Nr90+ckbTHT9kOx+kOX8jHqThbu7BzbxhbFCOuBOGURsylC54gQtRpAa8NR3L",
-	"BmbiRVfz0waDFy5k45B0FhuDEDcWbYdq7LsqvppmdSQHXzaTPJLv/v2I5N3O/4iQ91vp2Us7rtEBDisw",
-	"lljB6eRC1mV5UBrHWBBFgX3JQx8qVGxMk2RhlU9icAzJd0kW1oRm46Apa48zXUsaicAa1aRXt45t89sW",
-	"LoatMLMma0VXb6YeZZz0r18zrm/fu7cx2pSOHF0g3/j+cAc57Qa+D32FxJe9bFDZ84Ot21k0NhuUU7/q",
-	"tkvAo+mpiXd3KOosBBd5OUBdvzQDBbmHzB1/UFMDYXVJ6ooK7pvGz01SISrRCR06C1mypI9jNQ3YoBa0",
-	"enWfvvq6/XFopL/GJ0koU3CsOxynPDi99GJYSTn7qnnq05W077j2qdrxMY0xifTHAwRdgzFy/uNlng9I",
-	"vSa3//ELoRs0Kbq9j/ThywQFAXvipJZpGuY8eBmv3wtDfRwyttLCWpAbIc3oOGTfk3ePxbHiXhegL/D9",
-	"GTuhH97d5+jkxP+exCwNo/s4WkuvUfAOxaXB8QFV8awRHhtsod/J6xPVAjagfGIW3/SOSnB5spswYo7y",
-	"9WjM/azTZD+uC3yjMWEfRf2S54tmfI2uJXYZLjKaL7QOBqDGXNysrXdvp8W2veJJjTR8FVMgu7N4j6UE",
-	"dtcYdfrPDn5zU6ffuEmPqQ9ukcDZX+FfH4gKSogleL8BX23uB0nRbCn/jhb0ubpsfCK+P3WgHmyHUTvy",
-	"3z77KyiBG3g49/BfxKH3I3QGP6M+wqi/jLv8/K6FYXPM23j0qVAq6saRpI6ij6ybkDz4CaDrcLyR2txF",
-	"LwbIYiuUgCVE1rBCmDtzSI7pDyZLut4OhPWn0BF2cZoDe+hihHzWabeVNCfeNq2ljkvHRzM+jnmY3cre",
-	"HfredsPTUCKlNPX9MgBtVSfVD23crKegCcqG7ugefZLA5Mt/F+aGuHgKla+H/6YCPq79/UyBkl771lBI",
-	"El6T+XDuZlsjbDkTCln5zM9kIj8U8wWD4R2+zJ5qU9jNlqOxGxrdcjdeN32rDsuHnz2NS4ectCq0Snua",
-	"c1fV0LVT1b/PrVPV8S5dpy1hUua9bpq1PUpyjOzRH4aMbBRRb+HmZVn6mBS1YraAHQQOKhJC5+4B1Kz/",
-	"/3EsZhhxp8GTPtsIG2gd0sWIMj1449xXUi/3ZfCPej8Rb2oF3w3tgWv8t6tvH/4VJnTs0PqoTfoRHHyb",
-	"c1idCexbznWGcuJNcApCxYXeFtTtyNdP1CXYAvjE/qBmyfiAxWN6gRzJnJXC2BNNk1QGooLX3F1camhJ",
-	"CaG+PJ9KeRXjPiwYRpBxyXhtF0qLP6G4pUpkUUJGs4dIHexOEaFSc2fME4/AAGK3czr7p/coYchD6bgH",
-	"qa15Pw6ddFcYRSkHZQTduUWpbBzg+SKE9I8gs5FgBgglMAhsTtFyiHswp+xlry++VLZ7wL5gB1s5eGtU",
-	"2QWmE2m19CFPoy6ZAZyw0iZrOYh8tpb2q/czstLsyEyOzE7MMahk9GAq3/t/hMqHpDOF3DefRCKi1NBQ",
-	"zOREaGhpdZiclwg3WnIqwx02SLEHWL9LEvKTBZfFdjdUmmStZA5kXCLNbKT+efJB73Tpu+L5LH33Uqcm",
-	"3ENEroXutp+oVAvgPbFMC82SB+Ra8Nx2Dwp7TwsKfYXgNqVfMl6iw/1odLefAKy4cZojykFBJtKqzXqZ",
-	"QpBPe4is44qrjyCqdompprLkOFLqrztYD4ay2qQlUUJk0CXmJS1Aw6VnKJTJjNKPNZ2U+2f5Ha71EH7w",
-	"GtYpR9RTxaLaW5GOehx4a+dPpEUfjcDOmvZsA5zjlTE1ii0kdxoG4BtHR7vCZ059pu5jmyHz7tzO/uF8",
-	"GwA58BEdTig0EKYOqsHl8Y6rVKbrdIoNIPQsPFdtF24fIhFNaMVPT1EmchA/gn2jjPl412RkM7pmlsMI",
-	"5fCmRQJ5+7GRX5j5jq856pnZIZVQ35nmXLBNm7EZNc8OXqwm6w/rU15Z6tNKIluEv7CXb5PeGqpQluo+",
-	"JrSbdvSPO+VjKHwesKcX+B+F/zYTrQejyo+4jf8dTu5wwMRMcIwr+z5uOAvhWKftpeRJGG8SZeMvy5VT",
-	"1f0UOAxYokfJ24t+rrTfmdC+74fPWFu1LX2FNNaPxtri8L5V9E9ktByN0TuF4awqudg42U33c/Te9SOy",
-	"steEhNvjOBPDMSk1G1CIbtCMR+M9dLQl/3GjAbC/Ubfcz1tVSM1YpYyvZtw+lKaB76fGkRvA/k04Mrn8",
-	"Nq/o9g3Cxx53gbLUDOyhideX5BvdbNEeC/s0s50fE/h53B3uRFh4aFF+0JMjzn72F/78kGaqJAIy7+do",
-	"mb1ToLgs2mm+NH4hoRdTC5f9jhu/dXwLkoAbUn6PivmzUF6407G+aRO2c2NCQWBjVWIHBl9Q7kSdWsmQ",
-	"iBtzRLWddB97RsdwZLXQPTEnTVJGmGfQRDCkWh1crm6QSdMJeJhIVhtEQqMRSQOKheUMCWB/yfcjmR98",
-	"Y95Pk2QIun9nkvFdB9KOjxvqSuG23WEv+O3PevNikec77kK9Lfp10FnE+PrPsPRHZPqPH0McSZAKXc3P",
-	"z8N4tEN7sZsxrtEjazrtd6wzroHOZaV0OBaKszejDbgG/MN9NSqir/wQ0aNnXUVyg4KHqckOasZFjCts",
-	"HDtGdHh5p95QQsLuIRMxuHCSQkxn7LQHHlq/W7C3nSl1lAyp7vJHrl7tOhIoX6ifcOadcUozs0Dvovv7",
-	"4FlofXeGoPHh+628fviy5ELFcmTy51NCnx8/tH+24DG14naozA4vEe3t0Dyw3uHcu6ql+dTbvGCp5FFr",
-	"tXEF5VdoKzgSldqd/pkfh6R8E/sdBKXpaI/da8Utc/aXrnu277ZYrPe3W69q9/VjozJlsR4moT2OqTO4",
-	"B9+gJoqwX7jNF49AWZackRpG0YaJIUjgC+AFigFP4W+4sSffOxBPXn13CO8NbvfEWA18uacT56Vk+G3m",
-	"ZBtFyoJPXdfykooXueVUhXBVyyYxRlDLHb9jn7mEIDCQhWmN/MOfdKd1Xqr69FrM5dvaTsZmK/hXYpeh",
-	"e9DNLqkrn09hyPxR4quuwZ58Sz37hlF+wJTn1PX/+agN1n5OdFZTSBTmTsj5E3Ru8DMnjmOK+5c/sRUe",
-	"R+x1mNl96fMHG8rENgdEkU9NjKHX5eTi19+7ZcjYbtHfyhX4QTkp1w8vQnE+L7e8PI2OhnfPd+XFUryG",
-	"k1B13rZd2BmDcSTyaBd44l4cnUUjTMt9iJfQOpv67uCOGjrSs7/w54dBYx+n3DYQRW33cEL7yVxqO35k",
-	"RWU3mg8twnqYPWt8QEn/V2t9eyz35pFuWx5Nt3bzcIxnT+tYeaANslfP/qMTUdPK/2PYo9idc9givaFH",
-	"nsJnSb39R6ZvURzAV1rbAOQxrauUovGyKAjyT7dFpMfs0ybN/xNWnXUjw5OxNSwKa6c5G8g12KdKmd++",
-	"BWd/4c/BHjVXcK/uIHHayH38bLRQuOqf7CN9PwsuYYD4ztjo4wvFQVyucRbtobmE5jnsriQQVGHDcPSw",
-	"74XP+wMzN8cW+LK5XuLiqCIDGlNxnPvSTm54YvWeNhU1nWjYNIVCxaFLDPrqetuU/tffnfxtjOdff3fU",
-	"SfNYieJrXU4uJme8Emf3zyYffv/w/wIAAP//",
+	"7L17bxu3tjf8VQidF2iLd3xLm7TbxgM8ado0PkmbwPbZBc5uYFAaSmI1Q05JjhW1yHd/wLVIzoxEjka2",
+	"5GRj9y9fNBreFtd9/dZfo4ksKymYMHp0/teoooqWzDAFfz2fGqbsLznTE8Urw6UYnY9u5oxMaqWlImZO",
+	"DTFzRio6Y2TMplIxMqN3jFBNBPtgjkfZiNsv/VEztRplI0FLNjofUXh1NtKTOSupHcOsKvuBNoqL2ejj",
+	"x2x0mbOykoaJyeo1W23O4zm5o0XNiJzCFCa0KJj6QpPJXPIJw7nZ4TQxc66JFIwo9kfNdDOrOaM5zMNN",
+	"qzXkkR2zPcGSfnjDxMzMR+dnT77LYhMW2lAxYb/Ay2Lbxt0TX2iYWZhHRc28mYV/apSN7IS5Yvno3Kia",
+	"9e/Xa7ZKj7xgq/5BF7DcXcZ7w0tu4qPNFKOGaUNEXY6ZskfEhFGc6YycESPJ09PTC/L0lNSiYFqTGb9j",
+	"IkUrBYwTmQsXhs2YwsnIGRfp5Rf244zUmqn/67c3sRHw6I5bccWotmOtD/3rfJWRKVwURnK6Gku5SC1T",
+	"4Tu2DCQNte++zO3nkdkr90DvAqZSldSMzkd1zfNRjJSv6p4h6oe+/XrJWJV8v7afPnCEG2loETsPZuZM",
+	"WQqcyFoYQosCGUVJzWSeOhoDb4uczFjKglEx+mjHVExXUmgGvPOdkuOClfbXiRSGCbgptKoKPoEDOqnw",
+	"if//d0c5zcv/P8Wmo/PRf500zPkEP9Un/r0w4vriqCFLJgxZKilm5Murly/IP755+u1Xx7An7hXA2fP8",
+	"J0VxTpWSFVOG47ynSpa3c6YS9wiZLKkKOgG+ykjBBdyk9R3JgKNsEnHmLtjG6zt3MyPu0vh/wC3iRhO5",
+	"FHib4TIfb55+5m9SbOxaGB6nCwHDaaburPBYcjPPFV1qwkFaBIrLqWFHhpcsSnYNyf7LMVRc7PvwsBz/",
+	"zibGTuV5nt/IBRObZ5DTld6c4yu5JIU9V27IXBa5viD/6DLQjFhCltqQr589a+1M4JOeoCMbo2TBttHe",
+	"lX1mfZnwxvj6ZGW8SNxcJM1zxbSOifW5XYJ9ryUCKoh7NHrW9tnbBYtt2CUeqRTsyBIpeVsxcX39ylJS",
+	"CTfdsFJHN8P9gypFV0CxdMwKP2tuX0+Ld53VpF7RbEfBqBImfqx2mrBouxCyZIoRfDwjup7MrTI15Uob",
+	"YlkJnZjoTgCl3dpLEZ1Q8uQrqSLTevJkQzZHpO4GIWThXDsTap9TlFaqSkk6me9AJr9aJoWKXyHrnGi6",
+	"0sjKuSFcEyGX0W1yL7xFZTVCNUZ7gvMKLbA5ard/TsWM9b4WH8lvqekIqh62Yb9bcmNYfjtexbmusu/0",
+	"eq6qC6fcFswgD/bz5eKC0LEGEQDbI6zSm0sWvzuwcbdUL1ieFpXU7e+SagKPXuBbuSZ0LGtDKCnpZG4v",
+	"GEwKnrNXn+VxsWAlTJwFsYlUud275sw3H6oLpmO7JLWbwKymKgdRYS+7pe7OZe9jcC+5YktaFFe1ZXSb",
+	"fEAbarZySc/yruHh9VsCq+9uvV9U7GK8oIYWclZHGCgv6cz9NmRtl/bx6KL4nzu85pr/GX3Ln1Ls8Jb/",
+	"lSLylrWtcgv0M/RjRLdpbvUSMYtsE/tQccX0TheS5wO0TGSpuqKTCBd5i3dV85mgplaMfHl9/er68qev",
+	"ohfRsA8mdgMpcDIjyRhfxfKMjFcGlSH7y/FWLQRnbt/fnm/W3pbEhooZ89bG5q4im4P9FXVpB6pordFi",
+	"1TXsai1yCX8btWqNsVUP/JWbObFfttIfvn1OpChWaMXDl3bT+tZ2xE09vmrJY6f5UiqydKdRcq25mJ2j",
+	"Dgx8xmoXoLB6rRH+O7MK9jEJ3xVyLPMV/pvlhIocjlEb4O5KnxPFSnnHglYNr6STCatAplHtv2uXH7a9",
+	"wPP0Q8OO29dYUQzfje79C8svxQ98OmWKRfWzSdiLvovsdsyydfQF9LNX0zn3pI6yKQFRG3QCEOQEMnur",
+	"HcIqWR52ksyY0RekpDkjlt3CaUxkWVq5mFBqmjnoOX3y9FmfE2XK7SiV4sJsv3/em+Bei/uU+d2NEqEU",
+	"gk38tYuwBCuRuV2LYCwH9lDIGcFbkVSe+hXnQUz7ldTmNVvFuL/XITcNjoQ+urZLTklsdEd44Tat8UWt",
+	"jcxXbS5kDSN41SJF+dtpXif2fUKFZcS51X5Q9eEmA4oEm2tCFZvWBWrqg1WO5gKt7+nwC8VbRtbGeheM",
+	"VQmT4D4XsfEjBhPdXy05JTRcwi/0umeg9XZ5WzIqovu86pjhEyqE9Ho3MkY7Z7iEBdOZU3O5cU/GbzRj",
+	"Yifx37CAzY+4iAkI8B9wVH4dk4btQavNTuCeTgTPPlouYWQgztoKbMWTbuyeNCT/jsZUpECogyi2dYEi",
+	"VCucKrNFK4GBYnP9UVh1YdMMDAxx03ra4WRlbSYyZQczlfIaWYuKRQ/eXglmp0y4IEupcp0gwT/i7FHX",
+	"uPLoqPjZ7YKLPPrAHaebM6IVz6yAyMhECi0LcKK4+xSd23K+2n5gdgGw1WGfcPjMn8zadJuVNZve2sfk",
+	"ye+DQJGEhtNm5vy78cDCMLJ9yQv2T6Z0XFlOhyW4YM5rsUR7HcJpysfSdnNTtRzN3aG+Xxk/DIVRyP/c",
+	"vDz6Dv5QDFTI/PgBhlDJzFzGabSUOYu65uTE0KLxb50+Oz2NTgFiA/FLuStbt18IDuBh3zHeFb7px1hG",
+	"tzp2qvc90Zgp50IlOK/myN1Gh6Notqez7gxp0U0+Tsgit5OJceCkfyqnq8we4pPTr0+Pzp4cfX2WEYjw",
+	"kuWcT+YguBdsRfRc1kUOVD5mBF34F1ZulnRl/1NRbY6JNQCtdiUFOyfU/nTu/zFFs2lCazt4Zgl5Xiu1",
+	"gk+ptZ+oWsRdXY4MI1ZjyfJ4nMKk2MWS8dnctNXOMc1hb+sQerMzieif67YoHpp7YTDU3aQS5+OND715",
+	"SGX+NOJQ18H1jd9zMY3Nq7aY6O9u9Zyebb7k+tXzozMi7xjqfO9ev7j+r+/IDz9eeausUvyOGkbmtJgC",
+	"MWhZOt+stge/hEMCB7fPGliBjXZBFkIuBdr4QZ8DN6Ihcyryncy0wYvV1YLfRvfr5x+eNgu9RjH2rh4X",
+	"fPKarS7FVFrK/eHHq/QqeWntF5bDcuOj6/m0Sl0mQ0GXFuT6+tXLd97ehXDeN0+ePv1qu9UZ1EK7wDgZ",
+	"tTydEad7yY2Os720qadlrWI60vMQwUFH9oDp45uCGejmE19IT0zF8hzLMILhQKwWnV+QWuglqwwBrghn",
+	"CL6ZOdWkkHLRdbFwQbyXxTl/wLvl9HzLYJ3NA/+GF0ctz5dom25e2qEi8tvdROTapjrJAaPFdjIREJ50",
+	"3BG9pmzzZF/0l4seZchFcDTueI4uwFLeJfSTtAWr6q3zvapFb9DWzTVrb0Fy4/ahuMKLruC2P7L62h55",
+	"04Mu8lvFprWOhYkujSZWebJnZplmRsbgGCGTtqj33klx0c6EwZjdcr5KBIoGO0DcVdxJG/TfGcfJdItP",
+	"ZbVtZq/Z6opNt9BoOk9BG7akKo9fFGfNfYHJEAuW2L8dVd1wRjttY/Ot8QAzsnu9Wk6N1gl2jiZGrN4P",
+	"uSm2iplU3Mzj4cVtAXjvc8LnrAROqUlciB2JrQL14TbFE5MOp7XtaxbY8vy03h0W2Z5kbAsxGLiZ/ENL",
+	"XqxSJH9r/9nlZtszJ+6ZlGC4Kdj2DXFeMHw68/NfSz1oph7fCqtkROnJOTY3SeaKtRKg3FMXhJWVWZFc",
+	"yQqUTnLT8o1yTRZW4aDapScsXfoC1/avgk0NkXWc3hoP7rrTUWrUceCVF60s2O1hjn2ktCRPTyrueF4f",
+	"i3yLT+3X8OCCzNkHmrMJL63ytGyliUDQZE5ziKb12Bbd27rJf/FzGNCOl0wyygio7N+ePcvIux9/tsrM",
+	"f//6OjGkqqQeTvGtKfYSdcRG7AkIxPOonruksqenqH8O0mXecG1Y7sJFJf1wiV+y7zhMftXgHUyGk/py",
+	"1SCfJab9gKFqtZyC1mIyZzkZu0i1kycZWCBCujQa7rJoQgQpLrsxP4TniVBUk/Zk73vSxr2v7j6B9O3d",
+	"RJz/TkqfGuZJ5F4wRQUQ0EkyLtVUI+DWYO7/mGmes04uKbicQPcU0sy5mLnD8CF+b/Alc8ji9wTi1CHf",
+	"HTwdrYD9pr18UBbsuGJvLpVjIr3pVmyWirto/idL6K67Z0nht6KTad0KbWR1O5Ha6GRo3D5ClmB72Aez",
+	"TlxmuN7ypxQDWAnQsI/EwUKywCs8LbuNcq8MO9q64puHtXE0G9vTvg+BkjoX3lFpZ9M6N7tzZfv44T5M",
+	"28BbH9eu7VJZy2GL3BpdOaoWAn+zW1W1fnXeHaoM/tMwVXJB1/6Cp6aUFyyP+n1eB4G7JohdXC+k8vjA",
+	"mmG0jL5pT+qyi9Dhl2Lbtt26SmXooDa05Io1fiut50csf/L06dk/otx03PU1tjhkSwFPyps9yqhJk0/S",
+	"KyvdY+CigGjJ8HvgwyvRfI+uZ3/La5pnh0vXRvXrd13AUwc3EiomtkpRMOSaiAFaO1vk6s7Wh5J3gZAi",
+	"eR3BPQw54HoulyxvxTDmssg3DJGh6R5h9ARJbjNFksUNO1gYAyX2a7ZqCetd3FMQE4Gc8aCAuWRIVmiG",
+	"xSxJTRj/s4skhiezjrMEWMzaFVvznHhe0+xUW666Kx+Iq5H3KYnqCbzFJBKs1ppKV4zGw64QSx7MXuyr",
+	"3nARF7PSJFPbrBGjWEXtdnqT1rAPxpqs3jfReMTuGb/GpfiJJDZjH8pGIknxgHoGeHsTJ9jvlbyf8Ptc",
+	"5I5ncTE2YD9rGDdQ05zqc5farKYTdIzoasEtmf2+jEfuITh8S3WP1lGLfCPVgGvi60kILRSj+SqRi/jY",
+	"t2IoSxvMxhrO5Y7Dr2o767myR71OsGmS7HEdJcV8TzLlsH3ocnW3Be6tiWVtqPt0YvgdWl8G3puNCqnj",
+	"Ydo3YBqknUG9LooeMtXeYdnkQFDFiJHECoqdieigupmQcZUD9wbCeVD6JVZ2NedenC95UZAxI3RcsG5e",
+	"+qZc7wt+9XkWtvsIEqrJO3DpUOIewOQATZasKDIyXrX4h48EQSG6xpQjyEDW6wkdrXG9xyDCCCEJ2H6+",
+	"zS0fp/yOHyFG8W+c6zFCqy0qHmqe3zNy3gatqOOB8qCd7MJytrP/jnEwp7qX3/v0g3RpdN8oXBM7calZ",
+	"HmAduvHXYar7ZW/UwF8vCY/rRLVTIiDvU+jhvVAH2/hGXQWDF4zHOya/D+PXsMOp479iui4iWSY5MzRe",
+	"mL/y2WBuxfdVEnaikrQ0W5csfi9HbhLODCGGLhhmAuI5vR942XGA1PZhRGVj99Je4HvS4GDetCUOhXP+",
+	"GeuDe4u7dzzSAAvhr2VQ9lAZDOA/UENnnLh1WWi9/GEfpf7RFKdffWrjmM240BkikFhGomRJzhIxggcW",
+	"9W++sZdxhEIakOIbVdw733if+rKflDKo+YmnIMFHVpyDSwYRFGir9GagkdQk8ccMJcjf0ylrBz4kdOxK",
+	"OMsMDxaxHUr/BMnlUmQPnimmEqbUwm1Rwy9AkSHwLCQjSGXmWX8Ji1VS3eoHTdGyk4TqqpiDeuh1ZVja",
+	"uYInPzYpljsUqvukzFjJ+5JV8Wz2770eiHn0UDqKtNWclGUe2y8FLrLZt/Ya1gI1SNcNgSWv0hWLYmRw",
+	"cYsJqtELP6A6UCeqsCmZKqbnVueR0wvyhEDZHjFLqM0uXTlDgmttQfiJ1pG49Nq4fhYtkndOUEi0gVRf",
+	"SexXA/jcJh3rNDsdRJhwCMET2hcgTVkiAYUq6ixtBaDjlkbnLkTSsK3VcsuUkqpHO7SETI1hZWXsnlma",
+	"bhE7RrPi+iHcnV2iLk2qdHS+rv6sD/sACwSamtseRpWon/SnnnXB9Wa+XAPvqr8NWXOltuV848XGg8a1",
+	"xG+v1i8CZMKaEuRRFocTXYNdM/w7vWwglaO6vRrVTSVzy4gt3ql/vW7uxpHoFeuJvhtlo98dJJ6eH02k",
+	"mPJZ1GXjAGh285M3euk2x3Vwq4Vx4svMWVQ7t1fqNm5duqQF+wRYfRtxJHsHal3Tolhhal+eSkgZ6BT3",
+	"qQb25UmbABfcwvOBjKWpVMcDUc86o2StHYhv3CK+cd4r0J2j0vScPDn95ruMfH367RMrib45/cezY8Im",
+	"OXz09FlGvv7uG/vB0ycJvbrXuR5osR+ID5b4Eh/eUmh/0EwfqnU1V1RH6OtHMVGryqFEtenqglgjAEvr",
+	"rNiE5FQhIVty85Cz0VJxw96KYoVgjFviid5R0J2MywHoOMEuoMJD0wxPb6DdGaei6gUritj1G1pGkE74",
+	"BNdh4761AmjBVtqp+KcD0NHwXti5JCYfZx1W/UorEFZgr3ML+EqxIhhXTiEz9mNCRG7dW0HmcklKKlY+",
+	"KO/2o6QV5NMZKnINxeZQ5bkj/mAf5sJu0emEX8Wny/u4LW5tWHDiVFIWLCuK4dLGk2YqP35fuujDFc6L",
+	"tndcu2JxQ2gpxQzNR7vwe6ilCUXCK15xbQp3OX4yavFG6ogjcSgKlHsu+vKYg3qVLhxxKfdcO4wuF/Lw",
+	"ioxmWqOaaQDu830KiW878hE8tpvDcjiuZzZypNEzDysq7tBD4ueUhpaIX0SYUDaCDAk/oN+A2Gn8wpah",
+	"+PbfyPP5C1sm0F01myiWSkRw3+g7LXztRrRYor/ZvT02Je+RifD2plTW2tIBY229DtAwlUiUugkQmbKs",
+	"CmZY7gpux6sdEHQ/55o//+Ht/dKbdyoZXLDV7c45WQCTnkplWEAkM8SFQG2RSA+t6uipVITdMYVJbZiB",
+	"1xfiuq+fp88H82mz8Xqi0n2enntBkQzzP4IB5p3Dn75OtLegs9/LsnaD0tqwY1T7SAXr8UIfMB3sbchA",
+	"TWEWV5QrOFlAKaSaTKmC4kCNzq62AoGFax1xiQATUVXiXUGFYPmlQfD5dD7A4DpDcLEWOUK/xfkAm5pb",
+	"WZu4v9EX2XAN2Hk7FvInkOLgoriYRgcTDpRWlnOTcJUIttxSQTSRJdNrQMpYtNlbpimLfMuLZykgZlnk",
+	"tz0GEGjJt/fwE+IX7+MtbGBxYnEkSXIZK2Ab7ja0m9VZ99pkY7fKUXavq2jT4pzKopBLnT6aJZTRejRX",
+	"CNzrnepw8UX2M5SXIG5XmX1xyIiyljo+s5v6Hvek/NrAnKOD3HGRwcqr35RuWl100zturkR+UxFchoAB",
+	"2XU0QRq0nm/kPnn25j4HZLly5IqB7c9q8QR/fB1ndE2HjfXwcgxP5drQccEuQMeplJwpWiZQ0WVRlxHm",
+	"fXY0pprlBD/3+aCYzcoFmcypohPDlI57PtIZLhjpgJ4d2CymYrIq4nxyylmKzcBHhBoypXVhepOf4gvD",
+	"jCHnAbYv+0JDumt8PQ/jEEiVTJtojeuNJFPucHvcc35ijU5TyFlCJaKmTsXG6tmM6Ti2rm8nhV5vqCDM",
+	"ZRyuO1FtlcyQykbLdEsVEI4uIRScaH6pS7qCxMTQtOl+affuhnuMBLc9mccec3QZv/tSTn+IYc8jK7tN",
+	"b8TuCCmJjidth+PQAqCOCTFQITe0YGmjAw0KKacgwwHq2+oG8K3hxsVG8piwxpbz1I7cJOxPKQW+e3va",
+	"GCrgXqPucWb6w9yHVh0I4wAAsO/sbsThONog/1tr3QL0fkQUABS/vWZWLFNVynpAZKsZvv3y2BJAlfqZ",
+	"VrF7s+pvXoEMwNq4qHe6gsqSVo1nvUkQbTtrL7xPqwkkAmqDuzu7oVK7eETKYb2T6xtd6LEyiHiPrvVb",
+	"P+VmWHxFNxfAvzx5OvFbABl5Q+J0HbkenbxVhIqiU7845cbJ1sJ4oCzsAEANy8ic3jFn/IMq3Fp0M/lc",
+	"8amJOvGemyZAg26bEnz3v9cah/WNB8CzD3QW554QGLmN96B6KVUzin0EtD3LF3Hr4m/cjbl0E792t9r3",
+	"QU040cwTRBY6wIX97+xTksxCIcrmpDSdMkKd443rc6JlwXN3eZsEK2c1aPygk5CVgeqAH0irhYLIcAZr",
+	"iN8EMAuEIcGk8G6QMCN6Xjctg8C75h0RVpUDnxr1gU94WxYgFDvfigMo2re3sBEbQWfnD/Ku4PHS+StG",
+	"cwf3pXdLH95XVys/RuKI49ZoL9zXOixjfxzBjfGGx4JdlWJT/qEn29NSwReu+sgVG0H2MRDNDq1oPATQ",
+	"GfmZfw+U9PT09BSBjrdLTodq62abWmUrTShSBtvJg95kSj4zx7K+ppCn4DoAvSQcT2aQugJPxSduCS0B",
+	"Wu+7V8T1/utXz4+ePH3Wbifi/e2+F1yTgZN0AA+iMVQSw3TSC3npM6w3M5hiwFBF4XxuobjCmmdMQToh",
+	"FkthqMHXyoTI0rAUXsaEndFhk7H3kHR9+INez0hzGcP9R+pCv54N33G2BOe8PVpqpHLIuvGQdE/vp/1p",
+	"SbDvXkzhvQVtKKr73Afxg4l8x28MhNKAdlf5bbx5wpY4Ejg00mFIzYzxxd39YXs8oWv//NBcmfBF7+0d",
+	"HPHIW7ZmZx1rOAhhCRsqVJxQXVPjaMyi33Fmbw3kLUuFLbiwiqUngTmvtxj6MwWuYMSzHW7d34PU7pOS",
+	"GyIYkf/vmiDv4RE7ANhG9oU3UkDLiXQAVQvvUFMLSDhcTwdI2u+7ULKlnHj6VzL2YHexr9yu/ep9+Ew6",
+	"RH4Av8nmVmycCmJqnwORC7Z0vZzA7euy91pgebLIEbrQ2yhgZ2DQgdo7x/ILZz+cO6gn/yDVTRpIFgDY",
+	"XQgRPWjL5GXz0soOgYaWnXbzG0PANOcyA3Bw/DBHfDUHxIX9B33ePnzWJ+X2ecKPHGwOSyioSEd8E3J5",
+	"R79fK7Yc8w0lw8ARgR+Jpa5XEA1wCW905O0UDC1v05AMDQoDOF6aONpgfbAVj9zausX5E8KUWp6q5oRa",
+	"O9h30Nct/WDNIDa3Mtqman3b7AE0HNn1WMnImd2Gs2cX5OzZVjs5G42ZWTImYvlkxQrYBQYyAOKpVrpB",
+	"hHvy5Pz09Oj0m/NEQwNwVsYiNAilMFOyrlCF5hrWdeFCRdpX1yKDoUWB+CywYEg+IKdgjKzZg61VAUO6",
+	"1WwiRd7XhR18IiIHRopeW8c8GZ3MiYR8W4kVyoHbgnyFgsC8aw5FIlVGVk3Ifw3JwuqersFO2AJQeWrF",
+	"9IVfIrvrRJtbL09jVQCUP0BVBAulc3I/1pbgTr5nquDigvzPzYsBmBZpSo7LKeywWGjZUk+C/w7Y+wUm",
+	"e9lTdVXUbdHRADqilt4RBk5MDJAJv4aitXVF0dopwcGGnMO30XIqFYq9MSapHBMf5NXMkLLWBihzLjFL",
+	"fi3L0qV9b6ZoeiKCLD0gMidRYcQ7qAdwghxUYbuL4VnPZTJnZjEBDWuoXfQFvCUVn0fnQdCf3vcosjrB",
+	"C6TjA7sh3OwMVI1Nl7WD27kHnE56+mGFPrrCNZZPZzDY/4HQcSKzKcbKfqbAfMFdqhPId+BuSDjirzzc",
+	"QYkN6qlocQJ0zM9kKnA/i8a/YancvQcfSgGEqNi1uLaUxy1nFK1ZtWH/EgB/MtoyiH3g2oq5FrIzXTjI",
+	"/VCPQ4si7tXrK0DKWgVHGdELD04KEbbFUaoQKRstGV0wdWvXFRNOYFY5jZmJmZmf24GgRk2zgk2MJlfX",
+	"z5FxABVN2ZIpMuZGD+Wbdcwd8yhukVBPfG9k797UQweFuwV06LV97KHelUF2ZS3aVTXVLrADrIrxl7um",
+	"OeQQJ4uD6G1Zrd7t4l+0xQEDk34fp6HXa8DDCIbsoY4d+HEb4Nj3ZOn2GdfMYEqJkmtWdEuW1vsxrepH",
+	"t6pqsYEi90fNarQ6g4KR0it6AaGDXzuGjOI7eIYLNV6ZOFhCt6VhO/8l1TIz2c0y3ios0WQytl3XQAtN",
+	"a2C9Q3PtVn+JXdpmd/vXx2FGBpWC9bVOxnXl+2yUPwDqqjfPeHvX7pSPbrvPbUARZgT4igtCiR0DDVjS",
+	"NWCHNsZ3qaluO/tcc3govn77IXxl83hjdFSLB3KqhDcAXhxd4FwuxX3bXEVzPHcseXtgS6okIBQsLO7m",
+	"393fHfdIpwBAgtM3Oi8+E5dil/JCqvXSdcsbVi7ovxAf/s8YY6lSaaw514vbGR/HPy1ZKdXqtkx9nk42",
+	"Z2UlFVWr274B4uuDyXbGbk0z+uroRlgFJB15LOmC9VXVOAsZ7fKS5uwcu/H4Gl3MybcWLtgRXLVaOd0x",
+	"feGfDq17ls7U98Vzrcx2+w6XQajplAGQAaTXYAyl7U30LNOJ06aMR6RcEGnXJeAyeZSGQRypU0C7i5h8",
+	"YCTSXvWe1JSqoMKX74UdazcjH8bAA0OJrGwZHDhDJu/cPev0vQyIP3OEdwQiTBLv9ZKxKsazizhcbY/r",
+	"5AYodI++jGmnC5Le4rr4GF1ibHH3iXzGG9W3CluweAAKCXYrmZG1mcgU22Zq0oV96bhcqTK7541vtybt",
+	"rjWx9mTOvDUd4g5n3BE0LQbX+LQT/qFm0CvxMM77xOluGD1NHK6xemKhtgQnCzB8O6ox/ej3SpvbnYtu",
+	"P0WBdLLZsRM8LqdyR91s53LjhyhzDby8a4fc3f5mOlGSSrBD3apKjKAzQVQvgRf3OP4uR9vxoOkwj9dW",
+	"V1TSS5GFWzfQXdTnCvKpy81Fbna/2eqIw2LtFO9RUZzW6fuY9DCe6qc0OO3D80E/dO9C9+G0anbtAOke",
+	"a+uPMmyqyZBzbnY+gVhyrxv3oeKK6UOk3hVUm1vIvtvl5XtAyOnpOeRQbVo7FTu0G0WjHiRZVvGYSpPj",
+	"hik19qmQuz1cISypmcx3gEeEeeYJYyGPgnL/2mn0YucLCOjDQAP9W7NmK5pJJzfyxl2h7mYmEtg72bdc",
+	"QOsK4TR/CNroihUFFzMIndI1+Qzx9UHoQMlMcbensZKwgdCN6/0Cm6xu0k0BjqG5PRQtA08jRaLu0y0Q",
+	"0nEMzLdBhcKodddKceX5IVEaVOEBMJQYP3G3008+di6/uoDGTxDg2NRUxGpJV7Hc95CewA0pGHU+Baco",
+	"QkENJL1zcUEEY7kmlKCpHQ+DWo3zNl0l7EDGIN+NNYpqCt9vtaM8Huorb+O9xHbzf2UM5z/Ne1OYOgns",
+	"MHx8c2BQiie14mZ1bWnZgUIwqtDyAAKHTcJ/hRfMjalQpdY+PGd3aDSRcsGZp6DzUVXUZWGp6LYF5+au",
+	"SMXhgn4Eu3Yqt2HxTKQwik7MMbnGYglt6rHO4Eh/kr5Nuc+anEihZWG/By3sCVXsNzFjgikaegdAxB5Q",
+	"GL4s6YIR//FXx7+J38SPYK9Y+gl0iLtAADMM2Z0bhrjVZYR9mLDKAKIdYLeIY/LhyEo5wvVvAsiPQYKv",
+	"/ZdBHrAiMLz3t51btgmFaVh5kBFfeABj5qV96Y9KSeWWVSGiA8EIiSZfXr18Qf7xzdNvv/LVbxpAHMhE",
+	"5uyYvOHaoKsP0KsrOmNkvMKfvgb2NzGplZaqqVDBx0AtIjN6x47Jc/Lu7fWNw34BAa4h5QhRazDrgIrf",
+	"xGXOykoaJiaro9dshXm0mpYOPG1GQVDoJVSeaFfqqbTBpCp7oCW8y+PhmCWfsOPfRLDVz0fvirokbyyd",
+	"tSK956MzD8BPKz46H319fHr89QjjfEDoJxNqaCFnWKo/Q3Q53GwuxWU+Oh/9xMyL8JC9SbqSQuM9eXJ6",
+	"uhZ8pFVV8Al8++R3xxhQSGyNc4VB4EL09i6X06ndqylQIAahjzFCBhAWqaHC3E88BIgdCalzdO7LXOz/",
+	"TnK6Gku5SO6KJaEf3DN2PxUtmYGyon/Fx24eOXkOyXkfs60PvuElQNZtffAGLDX7YCyfEveOa4J9gkG6",
+	"wAXOOfpL7aN/1EytWmzLtxRuDm+D0UZHY8IozoIXzsNUhKTLgEkRGVTXyJV3HxVeTaEtQurl1DdNSL/7",
+	"/QHJGyr9wDiMkPdb4diLnPoNxJgT08YX4J+Luij2S+PdoLuj81iIZEs5+HlogO8g7zP8h6vtdV/AzMYA",
+	"2AoIJSGPNXK7WrN7hBsWy95zJNvUHkbIKkSjd6RYOR2eGhgd13Vwv8e4MJDVc8+b8wodCiCXzZ1Rauwp",
+	"797RraCbB71ZDaEMuV4tot+3yGjefKJDogHms0RTOTGHQLen1G3vA4Gj5nLRidWsWN5tUepT8D0Gq6pF",
+	"k7yLNgWExrAdoTcDsACb2J3xjbAAr1kH4Mg5dM4QK0zJbGHY4TWmKDu693YzmSd4GL93/dH3cuSb43zs",
+	"Kv4Oan6N5p7seQLg3U5pK1yTMbOSD5PSQRwiOseDqS6U4QLdwcXt4+Au6dyBwGDTUIxPA3lkRHO0l5mw",
+	"jMDwwv0OWeiyhANfzlfbOPZPOJHPXB0KDBAjLzH+5qCRduesIBKbATxqX3wMyFG/PwN3Z4eOjxZijP+8",
+	"nTv9by64WjBHwBd9KqnIYCrWhoNVh6dcXfhUqvT6IbITm0crtzGha4ZxGJZqmDkrNSvuXLg9Mhgi5fYO",
+	"dkgRCTdziHREXrJHwZglZB/yilD5aaSDibGsxokrblyJqcG6GJ8seEwglSW4vTpNS6U9oUY4arJs6Z4t",
+	"zP0wxiYre57nP7mc5d0YWcvMB7/O+8MIvzC/R5Z5rUE3vVRAOG3F5EBi7sTffVr0aFbeNWsJDGfW1n08",
+	"YbVJ6gqbWzrHbAvJERy0Cf9s5kuf0Nfr67Scy6nx2Xbpq+s3PgyNdMf4LAkFlaPAyvdOL538qKQP57JV",
+	"Q/u5qi3vqHL4uKEvrfAtaVMC5497SPZGrG8Wc8XGCPjsDx8oYLdE3UIu/n7/YYJOVNJZcpjQLf3ew2xo",
+	"Q0vFjWHiUFqRpYWcqXN4f0aO8IcLJVs6OXK/J3dWKvPJPGL+6g3RS8IeH0Q1WWML4E++bPI/PkstYG2W",
+	"j8zicXRIeo1yefTJg9MC5OvBmPuJ6zWd1gW+V4CSDKLegb2hfFe10ETreZ4BcxUrH1zAdOysgUP1MeQW",
+	"XJlTIzVdxhRIWZnLdh+LQyiB7TEGnf7Z3m9u6vRDCP6Q+uAGCZzYYzryye9xYniuF1ZbI9fXrzzi3FRi",
+	"O7xwyC3EN9+iivziIm93sp7MmfawdOW5T65xVQGtXBEnDsB5RwXCOlgl0fhGaF2i6QBWHoZmOkMMIpnd",
+	"mP3wvHtfobRZ7xSlp3A0j0BEBdfmSGG32R5CugKcQopAkXLawEh++eL6nxn57+u3vzhFzSfluvA8NqOt",
+	"8eS/cnaJvSIhvBunjTbI5eHIoz3KASikH/B5o9lvghzakJ0erPMRKOMv/6+PSA4Fi0GQvGGuaSqeKooW",
+	"4t7RcMaZvAjh/ADVjcIJenNYNpPHKKFgVLP7Kyfui79Y/W+ASXKF2T0RPfCbeLaKWzXXZAYlBw8+FcSZ",
+	"XDuS1FF0N+vGV6F/Btu1P9UL6kTjF4OJfCMLDtpCGE1ybkXfHhUydzBZMmtkT7v+GCbINkVmz5HCGCGf",
+	"0KpS0kH4JAI51DRwe4Cg1XIEBAenf+MXGrScSipz3nS8QhXXIRsvQ6MV7bHkoa9B643Y2V+xJS0KouqC",
+	"RVSXn5h57if/4Bu2eQh+Ou0WW40Kjj3qMp835TQ2ohk4+rINcKJoPFvJ8pOZwWHrEjTo6eIxaBAQxlS/",
+	"x+yte+bQvPRg/rVDHma7AeEWl4bpQAlaE6KVgYHhf3vDfbeoTufsx+RLCO3SUoTXQv724/8UAQt78Rhe",
+	"jc7+h0adVQIRDPJM2z1dAmx6G7wNmtWt9XyH7v2+QRadujQSDLUQ13WkJVDkUrgEAHKzEUtrZ5ZvRNSu",
+	"Q2/u/eoCZ48TtcA4pMSlPta5y6rv2snqP+fWyepwl861SemVea/dM4/hIMGxhrhGnheFS+l12h+DzoR7",
+	"FQnendazNat/n9hZBgULUJXsi7VUJTXbZxStkwNkv5J6uWuv96D3HyjHqEEa/DuaNZB/vWaDsrv35MXc",
+	"ll5z5VyKpgEMAJEPN8EqCBXlalNQX0J36NeQ/vZZRr2aCT5yyCMMGW8FfMhAhyWZoW7pa2vYY8jB1dO6",
+	"Hl8IhirBYw0dvxwsMxWE1mYuFf+T5bfYd4cXLAOYCo3qYC1yplzGKHaEwqbEdijIkRmzZvUhVAJRfani",
+	"XsymNdXhfNl+hEf2Y7the3zY4MjB9Gz09x5AZgPB9MYvkEEA7G8Hy+qYPG91NKdCSNM+YId3IlpI3xDb",
+	"cv2aMKtHywuiGYL6hlo3CJVgsdtaxMMVtKXZ0aEiYq0BPlU8DGlF25MfoPIB6YzZBPKApkhEHmYbz8KK",
+	"UO/t2k/JUIQblRQRRPsNUitj1rovAz+ZgwtzDRVtCn08oJYBjUugmbXKSUc+ECEpcle5gPUK9qVWTXDQ",
+	"9V1CsjP6jKWan94jy7Sfac62yDXvAm4f1CgboSzgTf4WVq8SWkDQ52B0t5sArKi2miPIQa5dFUNI7Bwz",
+	"L592EFmHFVefQFRtE1MBmOMwUuqvBVv1hlObvFxesEgfb0i9nTPFLnyrbSgEB+mHybybZ/kDjHUffvCa",
+	"rVKOqMeKhza3Ih152/PSTh9Jiz4YgZ2EDtw9nONS6xrEFpA7okpqPhMsbxLB2mwQQk7Ywng9Kwx052ht",
+	"wQs/kT0f0f6EQphh6qDCXh7uuAqpdX8Y1LPwiSyDGupCJDyEVjCK4ttkbNySN3aUT3ZNBna01voF4G8N",
+	"TZVym4DefugG7vbK97s64JmZPpVQLXQ4F9e8BOoJ0ZRkFVMhsR3gPS4NFCo6Yc79X1ie6Cs4PIhHKe9i",
+	"QtuO+kZq88BTPoTC5yb2+AL/k/BfOLutUeUH3Ma/w8ktDmhaTbzbqpJUoVEw4eJwp+2k5BEYC0mW8Aqs",
+	"QNq1AZt20HTKnKsB7EIj/Yq+iPGLzBmOXl2cSoUOKmd+TmptZO6KZxlXDoU1a+XoAmCwrydNZt69w9m+",
+	"QjvoYNSajritE5fVVk6qgvI1slr3fUcvfTccLDoAstQcxpPpaUTKaY82dhNaNlkdjJpaYdumRv0gX15f",
+	"v7q+/OmrRg+TU1JJ7ZCoNo/wnZJ3e1C89i8OwsT+Q8QB+hsDf0iZMQg+/+CrFuvyrspz5whX08k33549",
+	"y4iuFtyylN+Xiwt0zA5KHUMI0YdFnR52h1vhHarBetnzyaFYOfkLfn5MKubPPSTBst2SHlsdNE0N+WRO",
+	"SmbmMk8o5YhKsNtxw7cOb77i5Po074Pu/EDAJu4CC5qAmxjcXgyxS1tOe3jlFxjtaeeTrohZSlJIuYhk",
+	"er7AYpd/Ir6cfsg5RS8mx3x54gDstuRrdhll+wpuQQLuHdyV6rgp+O0Cb7Tdq2Q0Xz5oRock25e88EeW",
+	"rtczrTU3SlGXghAnxm4Ho6rgTB2W3D0S2tYg1rr/JfQQ77YgD2Cxvr6LK8hoc4UXMZ2vksoActuDWdIh",
+	"nMbN7B5ZcUgyQo98FKKFQi73rkaukQlwsO1EslwjEoD+dOZBLASukRU5mbYbybyEKX2uJIOz+08mmTsv",
+	"wFJS9AYBdO2yW+ylKzObHG3LXTLfR6oF2RgDydqH7HwU32NHagxIRnS9GM9OT70c2XfECG3Gk7wDVptK",
+	"rXA+AtdTq7IW1nkr3x5A0HxSvXLQaOgOAIg7MlVMz71dqZo8Gvj2TDKomCkY0VIKaP+FA2Zref0wDlT3",
+	"yX66eAeL+6FmnxjsEpdxQUosRAz8cp85hg4CvbuRoe1/uxn1Bfl2kBmGX47Noul+ckgVC07vh5oNTQEM",
+	"NLnnK6JYXwXZK7lEx1rLWUgVQ5pdSuUpFNO+5nKJB0EVgz/sV6NG2xW7T+nXfujWBzxCsqpCkMWhUDJb",
+	"wvKTeWgT0ze8NXgxP64fKTc1r1zxqbkPGF1TF/RJ0GR9zO2weEFtvzamr3a5lYsNBT4Of+89KbrrXUcE",
+	"yR1HXt1/WIzoAQAUhpcxvxy8PfdJXj8kN4R7M4QV4toOwQNPSlol+eAbd2ln1F4auJ7nLR7odrzFCgOe",
+	"rm/r6e8zYhM2559mjz/TapNDxuDRoI2AIaIux9gmDqeTkTMrNM5OT08vyJPT00FiERrX9UvFv7nq31z1",
+	"b676b8NVLRtJwqJU++akrs1Vf+j+Kjz12ZSBHfQY3HKHyLewgTHvwMGLgKA0G8omfbsy16UaOiivQb0f",
+	"k+f4/+DtWEpV5GBAy9qoWqCTxqVjen9qE5KIoMF3enJ/prnX3Uk+Moxed9xI9qg/OI7CUKrF3l1jgUZP",
+	"7PH3geqioAhzwryyXGbOx+7B4bMm05p3UXR984DlfNVJul6wKuIVeVdQ0aKeg/hD1zt4P6pLNHCSgiYp",
+	"wJ7Jobj6yV/+1499Yfh732D/xcv8cThybA9fySWZUuW7/x18I08wz7LnGr2jtWZtrpyhF8zH3bjJCLZQ",
+	"giuETVfRVgG0/1rk0n/ounasmHFNM2VtzqEZgFVdDXYHEMFxHc1HFjO2vxPe/xVdm+EnuqLbGPQBuXKL",
+	"toLffqsudglPPuQ4s0fy32E3hXviQA85unar58fgQqEJ9BbdcBniXgAqgi1QmxI+l3dwCP5fb1Poa/HZ",
+	"d3EB8N6DoofDCFIMa6bS7hb+aYzDephBgkd76M5ydpiTv1S9RbGo7yFx6sOrE2kkmv3gz8R36oTdsW4f",
+	"p7W2EdRM5g/YsmjOU0G1CWk/mrW8LHNGc3DoOAp/Q7U5+tFO8ejyh33kO8Jyj7RRjJY7pj0+FwS+TSqm",
+	"XGGL55eqFheId0kNRdCgq1qEOlaOGIk+vwwLjWEKhIlcN3bt/k+61Sg4BVh6zWfibW1GQ4sL3Suh780d",
+	"U2GV2IPYVRxm7ijhVdfMHL3ADsX9W75H50Tq+v980HayPyf6yEogCr0AoOWD9xKwJ3p5KOvVvfyxcZqj",
+	"G3uNlZJcXLhy/0CZALyPFPnYxOg7e4/O//W+jVwLzaXdrVwyVm3F+UY8Z1psJIqF8AzcPYcFj441z0l8",
+	"S62od+zaDj86oGcLB3js7ojNoBGmZT88pEMLj/TkL/j5sTcZYkoVoWFG0eCdP6HdZC5869CKyvZt3rcI",
+	"6+zshjmarEaFREr4EpR8+hbQm5YHbtu9bNew49njJp4cwHINu/AYZmsY7JPF66EXeb9FeoOPPEbaIww1",
+	"tNq6DUFNjJ/kIa2rlKLxPM9x5p9v00K3s4+LcfMLW7bG3TxBbITvHK+aaDZRzDwWws3mLTj5C372tjW4",
+	"YndywRKnDdynomberkzBJ9PFKdstuIQBgruH0XqP5eVbRu+bSyg6YduBf3yvY6lC1xhC2215PO4nFM1h",
+	"gXQ3YAWrGYQJdGOndCDlDd59wz48OkQALipqOtm99chte4+ndNX1v0ZjRhVTVnO38jcYz/96b6kTWzch",
+	"xdeqGJ2PTmjFT+7ORh/ff/x/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

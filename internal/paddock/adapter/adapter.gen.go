@@ -15,10 +15,59 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AgentFileKind.
+const (
+	AgentFileKindFile   AgentFileKind = "file"
+	AgentFileKindFolder AgentFileKind = "folder"
+	AgentFileKindNone   AgentFileKind = "none"
+	AgentFileKindOther  AgentFileKind = "other"
+)
+
+// Valid indicates whether the value is a known member of the AgentFileKind enum.
+func (e AgentFileKind) Valid() bool {
+	switch e {
+	case AgentFileKindFile:
+		return true
+	case AgentFileKindFolder:
+		return true
+	case AgentFileKindNone:
+		return true
+	case AgentFileKindOther:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AgentState.
+const (
+	AgentStateAbsent       AgentState = "absent"
+	AgentStateNotPermitted AgentState = "not-permitted"
+	AgentStateReady        AgentState = "ready"
+	AgentStateRegistering  AgentState = "registering"
+)
+
+// Valid indicates whether the value is a known member of the AgentState enum.
+func (e AgentState) Valid() bool {
+	switch e {
+	case AgentStateAbsent:
+		return true
+	case AgentStateNotPermitted:
+		return true
+	case AgentStateReady:
+		return true
+	case AgentStateRegistering:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Capability.
 const (
 	CapabilityBootOutput Capability = "boot-output"
 	CapabilityFirewall   Capability = "firewall"
+	CapabilityGuestAgent Capability = "guest-agent"
 	CapabilityLaunch     Capability = "launch"
 	CapabilityStartStop  Capability = "start-stop"
 )
@@ -29,6 +78,8 @@ func (e Capability) Valid() bool {
 	case CapabilityBootOutput:
 		return true
 	case CapabilityFirewall:
+		return true
+	case CapabilityGuestAgent:
 		return true
 	case CapabilityLaunch:
 		return true
@@ -138,6 +189,36 @@ func (e OperationState) Valid() bool {
 	}
 }
 
+// Agent defines model for Agent.
+type Agent struct {
+	// State absent where the image has no guest agent.
+	State AgentState `json:"state"`
+}
+
+// AgentFile defines model for AgentFile.
+type AgentFile struct {
+	// Content Of a file
+	Content *[]byte       `json:"content,omitempty"`
+	Kind    AgentFileKind `json:"kind"`
+
+	// Mode The permission bits; 0 where there is nothing.
+	Mode int `json:"mode"`
+
+	// Owner The user name of the owner.
+	Owner string `json:"owner"`
+}
+
+// AgentFileKind defines model for AgentFile.Kind.
+type AgentFileKind string
+
+// AgentPermission defines model for AgentPermission.
+type AgentPermission struct {
+	Permitted bool `json:"permitted"`
+}
+
+// AgentState absent where the image has no guest agent.
+type AgentState string
+
 // Capabilities defines model for Capabilities.
 type Capabilities struct {
 	Capabilities []Capability `json:"capabilities"`
@@ -162,6 +243,9 @@ type FirewallRule struct {
 // Image defines model for Image.
 type Image struct {
 	Family ImageFamily `json:"family"`
+
+	// GuestAgent Whether a guest agent is in the image.
+	GuestAgent bool `json:"guest_agent"`
 
 	// KeyTypes The key types that the image's SSH server or password service takes: ed25519, rsa, ecdsa, sk-ed25519, sk-ecdsa.
 	KeyTypes []string `json:"key_types"`
@@ -286,11 +370,20 @@ type ListInstancesParams struct {
 	RequestToken *string `form:"request_token,omitempty" json:"request_token,omitempty"`
 }
 
+// ReadAgentFileParams defines parameters for ReadAgentFile.
+type ReadAgentFileParams struct {
+	// Path An absolute path.
+	Path string `form:"path" json:"path"`
+}
+
 // AddFirewallRuleJSONRequestBody defines body for AddFirewallRule for application/json ContentType.
 type AddFirewallRuleJSONRequestBody = NewFirewallRule
 
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = Launch
+
+// PermitAgentJSONRequestBody defines body for PermitAgent for application/json ContentType.
+type PermitAgentJSONRequestBody = AgentPermission
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -321,6 +414,15 @@ type ServerInterface interface {
 
 	// (GET /instances/{instance})
 	GetInstance(c *gin.Context, instance InstanceId)
+
+	// (GET /instances/{instance}/agent)
+	GetAgent(c *gin.Context, instance InstanceId)
+
+	// (PUT /instances/{instance}/agent)
+	PermitAgent(c *gin.Context, instance InstanceId)
+
+	// (GET /instances/{instance}/agent/files)
+	ReadAgentFile(c *gin.Context, instance InstanceId, params ReadAgentFileParams)
 
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(c *gin.Context, instance InstanceId)
@@ -533,6 +635,92 @@ func (siw *ServerInterfaceWrapper) GetInstance(c *gin.Context) {
 	siw.Handler.GetInstance(c, instance)
 }
 
+// GetAgent operation middleware
+func (siw *ServerInterfaceWrapper) GetAgent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetAgent(c, instance)
+}
+
+// PermitAgent operation middleware
+func (siw *ServerInterfaceWrapper) PermitAgent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PermitAgent(c, instance)
+}
+
+// ReadAgentFile operation middleware
+func (siw *ServerInterfaceWrapper) ReadAgentFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadAgentFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadAgentFile(c, instance, params)
+}
+
 // GetBootOutput operation middleware
 func (siw *ServerInterfaceWrapper) GetBootOutput(c *gin.Context) {
 
@@ -697,6 +885,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/instances/:instance/start", wrapper.StartInstance)
 	router.POST(options.BaseURL+"/instances/:instance/stop", wrapper.StopInstance)
 	router.GET(options.BaseURL+"/instances/:instance/boot-output", wrapper.GetBootOutput)
+	router.GET(options.BaseURL+"/instances/:instance/agent", wrapper.GetAgent)
+	router.PUT(options.BaseURL+"/instances/:instance/agent", wrapper.PermitAgent)
+	router.GET(options.BaseURL+"/instances/:instance/agent/files", wrapper.ReadAgentFile)
 	router.GET(options.BaseURL+"/operations/:operation", wrapper.GetOperation)
 	router.GET(options.BaseURL+"/firewall-rules", wrapper.ListFirewallRules)
 	router.POST(options.BaseURL+"/firewall-rules", wrapper.AddFirewallRule)
@@ -1047,6 +1238,125 @@ func (response GetInstancedefaultApplicationProblemPlusJSONResponse) VisitGetIns
 	return err
 }
 
+type GetAgentRequestObject struct {
+	Instance InstanceId `json:"instance"`
+}
+
+type GetAgentResponseObject interface {
+	VisitGetAgentResponse(w http.ResponseWriter) error
+}
+
+type GetAgent200JSONResponse Agent
+
+func (response GetAgent200JSONResponse) VisitGetAgentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAgentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAgentdefaultApplicationProblemPlusJSONResponse) VisitGetAgentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PermitAgentRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *PermitAgentJSONRequestBody
+}
+
+type PermitAgentResponseObject interface {
+	VisitPermitAgentResponse(w http.ResponseWriter) error
+}
+
+type PermitAgent200JSONResponse Agent
+
+func (response PermitAgent200JSONResponse) VisitPermitAgentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PermitAgentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PermitAgentdefaultApplicationProblemPlusJSONResponse) VisitPermitAgentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadAgentFileRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Params   ReadAgentFileParams
+}
+
+type ReadAgentFileResponseObject interface {
+	VisitReadAgentFileResponse(w http.ResponseWriter) error
+}
+
+type ReadAgentFile200JSONResponse AgentFile
+
+func (response ReadAgentFile200JSONResponse) VisitReadAgentFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadAgentFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadAgentFiledefaultApplicationProblemPlusJSONResponse) VisitReadAgentFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetBootOutputRequestObject struct {
 	Instance InstanceId `json:"instance"`
 }
@@ -1305,6 +1615,15 @@ type StrictServerInterface interface {
 
 	// (GET /instances/{instance})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
+
+	// (GET /instances/{instance}/agent)
+	GetAgent(ctx context.Context, request GetAgentRequestObject) (GetAgentResponseObject, error)
+
+	// (PUT /instances/{instance}/agent)
+	PermitAgent(ctx context.Context, request PermitAgentRequestObject) (PermitAgentResponseObject, error)
+
+	// (GET /instances/{instance}/agent/files)
+	ReadAgentFile(ctx context.Context, request ReadAgentFileRequestObject) (ReadAgentFileResponseObject, error)
 
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(ctx context.Context, request GetBootOutputRequestObject) (GetBootOutputResponseObject, error)
@@ -1635,6 +1954,103 @@ func (sh *strictHandler) GetInstance(ctx *gin.Context, instance InstanceId) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetInstanceResponseObject); ok {
 		if err := validResponse.VisitGetInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetAgent operation middleware
+func (sh *strictHandler) GetAgent(ctx *gin.Context, instance InstanceId) {
+	var request GetAgentRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAgent(ctx, request.(GetAgentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAgent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetAgentResponseObject); ok {
+		if err := validResponse.VisitGetAgentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PermitAgent operation middleware
+func (sh *strictHandler) PermitAgent(ctx *gin.Context, instance InstanceId) {
+	var request PermitAgentRequestObject
+
+	request.Instance = instance
+
+	var body PermitAgentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PermitAgent(ctx, request.(PermitAgentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PermitAgent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PermitAgentResponseObject); ok {
+		if err := validResponse.VisitPermitAgentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadAgentFile operation middleware
+func (sh *strictHandler) ReadAgentFile(ctx *gin.Context, instance InstanceId, params ReadAgentFileParams) {
+	var request ReadAgentFileRequestObject
+
+	request.Instance = instance
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadAgentFile(ctx, request.(ReadAgentFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadAgentFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadAgentFileResponseObject); ok {
+		if err := validResponse.VisitReadAgentFileResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

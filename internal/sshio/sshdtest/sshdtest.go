@@ -39,6 +39,32 @@ func Start(t testing.TB) *Server {
 	return start(t, dir, filepath.Join(dir, "authorized_keys"), "")
 }
 
+// StartFull runs sshd until the test ends, with KeysFile on a disk of so many
+// KiB that holds the text and is otherwise filled up. It needs root.
+func StartFull(t testing.TB, text string, kib int) *Server {
+	t.Helper()
+	dir := t.TempDir()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dk,mode=700", kib), "none", dir).CombinedOutput(); err != nil {
+		t.Skipf("no small disk can be mounted here: %v: %s", err, out)
+	}
+	t.Cleanup(func() { exec.Command("umount", dir).Run() })
+	keysFile := filepath.Join(dir, "authorized_keys")
+	if err := os.WriteFile(keysFile, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	fill, err := os.Create(filepath.Join(dir, "fill"))
+	for err == nil {
+		_, err = fill.Write(make([]byte, 4096))
+	}
+	fill.Close()
+	own, err := os.MkdirTemp("/var/tmp", "sshd-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(own) })
+	return start(t, own, keysFile, "")
+}
+
 // StartConfined runs sshd until the test ends. Over SFTP only a folder shows,
 // which is the home folder, and KeysFile is its usual authorized_keys. It needs root.
 func StartConfined(t testing.TB) *Server {

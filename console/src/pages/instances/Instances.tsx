@@ -21,7 +21,7 @@ export default function Instances() {
   const pages = useInstances(filter);
   const mayLaunch = me.data?.role !== "viewer";
   const narrowed = Object.values(filter).some(Boolean);
-  const launch = mayLaunch && <Link to="/launch"><Button type="primary">Launch an instance</Button></Link>;
+  const launch = mayLaunch && <><Link to="/adopt"><Button>Adopt machines</Button></Link> <Link to="/launch"><Button type="primary">Launch an instance</Button></Link></>;
   const regions = [...new Set(catalogue.data?.zones.map((z) => z.region) ?? [])];
   return (
     <>
@@ -34,7 +34,7 @@ export default function Instances() {
       </div>
       <PagedTable<Instance>
         pages={pages} noun="instance" rowKey={(i) => i.id} sort={(s) => set("sort", s)}
-        empty={narrowed ? <EmptyNote text="No instance fits." /> : <EmptyNote text="There is no instance yet. Launch the first; a key can be made on the way.">{launch}</EmptyNote>}
+        empty={narrowed ? <EmptyNote text="No instance fits." /> : <EmptyNote text="There is no instance yet. Launch the first, with a key that can be made on the way, or adopt machines that are there.">{launch}</EmptyNote>}
         columns={[
           { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link> },
           { title: "State", dataIndex: "state", render: (s: string) => <StateMark state={s} /> },

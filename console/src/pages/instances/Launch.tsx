@@ -19,6 +19,7 @@ interface Wanted {
   zone: string;
   keys?: string[];
   no_key?: boolean;
+  steward?: boolean;
   static_address?: boolean;
   labels?: string;
   reason?: string;
@@ -36,7 +37,7 @@ export default function Launch() {
   const launch = useMutation({
     mutationFn: (w: Wanted & { once: string }) => take(api.POST("/instances", {
       params: { header: { "Idempotency-Key": w.once } },
-      body: { name: w.name, image: w.image, size: w.size, zone: w.zone, keys: w.no_key ? undefined : w.keys, no_key: w.no_key || undefined, static_address: w.static_address, labels: labelsOf(w.labels), reason: w.reason || undefined },
+      body: { name: w.name, image: w.image, size: w.size, zone: w.zone, keys: w.no_key ? undefined : w.keys, no_key: w.no_key || undefined, steward: w.steward || undefined, static_address: w.static_address, labels: labelsOf(w.labels), reason: w.reason || undefined },
     })),
     onSuccess: (l) => void navigate(`/runs/${l.run.id}`),
     onError: (e) => {
@@ -82,6 +83,7 @@ export default function Launch() {
             </Form.Item>
             <Button onClick={() => setMaking(true)} disabled={now?.no_key}>Make or import a key</Button>
             <Form.Item name="no_key" valuePropName="checked" style={{ margin: "12px 0 0" }}><Checkbox>Launch without any key</Checkbox></Form.Item>
+            <Form.Item name="steward" valuePropName="checked" style={{ margin: "4px 0 0" }} extra="The service's own, limited to this instance; by it the service sweeps and changes keys. It can be withdrawn at any time."><Checkbox>A steward key as well</Checkbox></Form.Item>
             {now?.no_key && <Alert type="warning" showIcon title="Nobody will be able to log in to this instance." />}
           </Card>
           <Card size="small" title="3  Where, and why">
@@ -96,7 +98,7 @@ export default function Launch() {
         <Card size="small" title="What will be launched" style={{ position: "sticky", top: 64 }}>
           <Facts of={[
             ["Name", now?.name], ["Image", image?.title], ["Size", size?.name], ["Zone", now?.zone],
-            ["Opened by", now?.no_key ? "nobody" : now?.keys?.join(", ")], ["Login", image && now?.name && `${image.login_user}@${now.name}`],
+            ["Opened by", now?.no_key ? "nobody" : now?.keys?.join(", ")], ["Steward key", now?.steward && "yes, the service's own"], ["Login", image && now?.name && `${image.login_user}@${now.name}`],
             ["Password", "off"],
             ["A stop costs", [now?.static_address ? "" : "the address", size?.temporary_disk_gib ? "the temporary disk" : ""].filter(Boolean).join(" and ")],
           ]} />

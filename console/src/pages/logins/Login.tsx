@@ -1,5 +1,5 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Card, Input, Modal, Table, type TableColumnsType } from "antd";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
@@ -142,10 +142,38 @@ function Files({ of }: { of: Login }) {
           <pre style={{ margin: 0, fontSize: 12, overflowX: "auto", maxHeight: 320 }}>{f.content}</pre>
         </Card>
       ))}
-      <Card size="small" title="What changed from look to look">
+      <Card size="small" title="What changed from look to look" extra={versions.data && <AnyTwo of={of.reach.login} versions={versions.data} />}>
         {changes.length === 0 ? <EmptyNote text={`The first look was on ${moment(versions.data?.at(-1)?.seen_at ?? of.files[0]?.seen_at ?? "")}. Nothing has changed since.`} /> : changes.map((v) => <Change key={v.path + v.seen_at} of={v} />)}
       </Card>
     </div>
+  );
+}
+
+/** Compares any two looks at one file. */
+function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
+  const [open, setOpen] = useState(false);
+  const [from, setFrom] = useState<string>();
+  const [to, setTo] = useState<string>();
+  const path = versions.find((v) => v.id === from)?.path;
+  const same = versions.filter((v) => !path || v.path === path);
+  const compared = useQuery({
+    queryKey: ["reach", "compare", of, from, to], enabled: open && Boolean(from && to), placeholderData: undefined,
+    queryFn: () => take(api.GET("/logins/{login}/differences", { params: { path: { login: of }, query: { from: from ?? "", to: to ?? "" } } })),
+  });
+  if (versions.length < 2) return null;
+  const choices = (list: FileVersion[]) => list.map((v) => ({ value: v.id, label: `${moment(v.seen_at)}  ${v.path}` }));
+  return (
+    <>
+      <Button size="small" onClick={() => setOpen(true)}>Compare any two looks</Button>
+      <Modal open={open} width={760} title={`Two looks at ${of}`} onCancel={() => setOpen(false)} footer={null}>
+        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12, marginBottom: 16 }}>
+          <Select aria-label="One look" placeholder="One look" value={from} onChange={(v) => { setFrom(v); setTo(undefined); }} options={choices(versions)} />
+          <Select aria-label="The other look" placeholder="The other look" disabled={!from} value={to} onChange={setTo} options={choices(same.filter((v) => v.id !== from))} />
+        </div>
+        {compared.error && <ProblemNote error={compared.error} />}
+        {compared.data && (compared.data.came.length + compared.data.went.length === 0 ? <EmptyNote text="No line came or went between them." /> : <Change of={compared.data} />)}
+      </Modal>
+    </>
   );
 }
 

@@ -12,6 +12,7 @@ import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { useTones } from "../../look";
+import { ReachTabs } from "./ReachTabs";
 
 /** The first page: how safe each login is, the worst first, each with what to do next. */
 export default function Reach() {
@@ -24,6 +25,7 @@ export default function Reach() {
   return (
     <>
       <PageHead title="Reach" note={counts && <span>how safe {counted(all, "login")} {all === 1 ? "is" : "are"}; a proof counts for {first?.fresh_days} days</span>}><SweepAll /></PageHead>
+      <ReachTabs />
       {counts && <Counts counts={counts} drifting={first?.drifting ?? 0} state={values.state} drift={values.drift === "true"} set={set} />}
       <div style={{ display: "flex", gap: 8, margin: "16px 0 12px", flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />

@@ -13,7 +13,10 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { RunSteps } from "../../parts/RunSteps";
 import { StateMark } from "../../parts/StateMark";
 
-const titles = { launch: "Launch of", start: "Start of", stop: "Stop of", terminate: "End of", grant: "Letting a key in to", withdraw: "Removing a key from" };
+const titles = { launch: "Launch of", start: "Start of", stop: "Stop of", terminate: "End of", grant: "Letting a key in to", withdraw: "Removing a key from", settle: "Settling differences of", rotate: "Replacing a key on" };
+
+/** The kinds of run that change who gets in, and lead back to the login. */
+const aboutLogins = ["grant", "withdraw", "settle", "rotate"];
 
 export default function RunPage() {
   const { id = "" } = useParams();
@@ -32,7 +35,7 @@ export default function RunPage() {
         <Card size="small" title={`Asked for by ${run.requested_by}, ${moment(run.created_at)}${run.reason ? `: ${run.reason}` : ""}`} aria-live="polite"><RunSteps run={run} /></Card>
         {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}
         {run.state === "done" && (run.kind === "launch" || run.kind === "start") && <HowToLogIn instance={run.instance} />}
-        {run.state === "done" && run.kind !== "terminate" && <div><Link to={`/${run.kind === "grant" || run.kind === "withdraw" ? "logins" : "instances"}/${encodeURIComponent(run.instance)}`}><Button type="primary">To {run.instance}</Button></Link></div>}
+        {run.state === "done" && run.kind !== "terminate" && <div><Link to={`/${aboutLogins.includes(run.kind) ? "logins" : "instances"}/${encodeURIComponent(run.instance)}`}><Button type="primary">To {run.instance}</Button></Link></div>}
         {ended && run.state !== "done" && (
           <Result status="warning" title={run.state === "undone" ? "It was undone: everything is as before" : "It failed, and could not be undone"} subTitle={run.error}
             extra={<Link to={run.kind === "launch" ? "/launch" : `/instances/${encodeURIComponent(run.instance)}`}><Button>{run.kind === "launch" ? "Launch again" : `To ${run.instance}`}</Button></Link>} />

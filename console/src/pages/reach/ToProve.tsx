@@ -1,0 +1,44 @@
+import { Card, Select, type TableColumnsType } from "antd";
+import type { ProofDue } from "../../api/client";
+import { useKeepers, useProofsDue } from "../../api/queries";
+import { day } from "../../format";
+import { CopyText } from "../../parts/CopyText";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { KeyName } from "../../parts/KeyName";
+import { PagedTable } from "../../parts/PagedTable";
+import { PageHead } from "../../parts/PageHead";
+import { StateMark } from "../../parts/StateMark";
+import { usePlace } from "../../parts/usePlace";
+import { ReachTabs } from "./ReachTabs";
+
+/** What each person has to prove today. */
+export default function ToProve() {
+  const { get, set } = usePlace();
+  const keepers = useKeepers();
+  const keeper = get("keeper");
+  const pages = useProofsDue(keeper);
+  return (
+    <>
+      <PageHead title="To prove" note="keys that open logins, and whose keeper has not lately shown that they still hold them" />
+      <ReachTabs />
+      <div style={{ display: "flex", gap: 16, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
+        <Select allowClear placeholder="Everybody" aria-label="Keeper" style={{ width: 200 }} value={keeper} onChange={(v) => set("keeper", v)}
+          options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]} />
+        <span>Prove all that you hold, from the machine where they are: <CopyText text="plumlatch prove -with ~/.ssh" label="command" /></span>
+      </div>
+      <Card size="small" styles={{ body: { padding: 0 } }}>
+        <PagedTable<ProofDue> pages={pages} noun="key" rowKey={(d) => d.key.name} columns={columns} empty={<EmptyNote text={keeper ? "Nothing is to be proved here." : "Nobody has anything to prove."} />} />
+      </Card>
+    </>
+  );
+}
+
+const columns: TableColumnsType<ProofDue> = [
+  { title: "Keeper", key: "keeper", render: (_, d) => <>{d.key.keeper}{d.keeper_title && d.keeper_title !== d.key.keeper && <span style={{ opacity: 0.75 }}>, {d.keeper_title}</span>}</> },
+  { title: "Key", key: "key", render: (_, d) => <KeyName name={d.key.name} sha256={d.key.sha256} /> },
+  { title: "Opens", dataIndex: "logins", align: "right", render: (n: number) => (n === 1 ? "1 login" : `${n} logins`) },
+  { title: "Last proved", key: "proved", render: (_, d) => (d.proved_at ? day(d.proved_at) : "never") },
+  { title: "State", key: "state", render: (_, d) => <StateMark state={d.state} /> },
+  { title: "Stale since, or from", key: "stale", render: (_, d) => d.stale_at && day(d.stale_at) },
+  { title: "What to do", key: "next", render: (_, d) => <CopyText text={`plumlatch prove ${d.key.name}`} label="command" /> },
+];

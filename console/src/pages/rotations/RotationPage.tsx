@@ -1,0 +1,102 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Alert, App, Button, Card, Input, Modal, Segmented, type TableColumnsType } from "antd";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, take, type Rotation, type RotationItem } from "../../api/client";
+import { useMe, useRotation, useRotationItems } from "../../api/queries";
+import { counted, graceText, itemStates, moment, took } from "../../format";
+import { CopyText } from "../../parts/CopyText";
+import { EmptyNote } from "../../parts/EmptyNote";
+import { Facts } from "../../parts/Facts";
+import { Loading } from "../../parts/Loading";
+import { PagedTable } from "../../parts/PagedTable";
+import { PageHead } from "../../parts/PageHead";
+import { ProblemNote } from "../../parts/ProblemNote";
+import { StateMark } from "../../parts/StateMark";
+import { usePlace } from "../../parts/usePlace";
+import { Counts } from "./Counts";
+
+/** A rotation, live: how far it is, what each login waits for, and what can be done about it. */
+export default function RotationPage() {
+  const { id = "" } = useParams();
+  const { get, set } = usePlace();
+  const rotation = useRotation(id);
+  const live = Boolean(rotation.data && !rotation.data.ended_at);
+  const items = useRotationItems(id, get("state"), live);
+  const me = useMe();
+  if (rotation.error) return <ProblemNote error={rotation.error} again={() => void rotation.refetch()} />;
+  if (!rotation.data) return <Loading />;
+  const r = rotation.data;
+  const may = Boolean(me.data && me.data.role !== "viewer");
+  const t = r.settings;
+  return (
+    <>
+      <PageHead title="Rotation" note={<StateMark state={r.state} />}>{may && <Changes of={r} />}</PageHead>
+      <div style={{ display: "grid", gap: 16 }}>
+        {r.paused_why && <Alert type="warning" showIcon title={`Paused: ${r.paused_why}.`} description="Nothing further begins until it is resumed; every login is open by its old key, its new one, or both." />}
+        {(r.counts.placed ?? 0) > 0 && live && <Alert type="info" showIcon title={`${counted(r.counts.placed ?? 0, "login")} await a login with the new key, from whoever holds its private half.`} description={<CopyText text={`plumlatch rotate watch ${r.id}`} label="command" />} />}
+        <Card size="small"><div aria-live="polite"><Counts of={r} bar /></div></Card>
+        <Card size="small">
+          <Facts of={[
+            ["Asked for by", `${r.requested_by}, ${moment(r.created_at)}`], ["Why", r.reason], ["Ended", r.ended_at && `${moment(r.ended_at)}, after ${took(r.created_at, r.ended_at)}`],
+            ["First group", t.first && counted(t.first, "login")], ["At once", t.at_once], ["Pauses after", t.stop_after && counted(t.stop_after, "failure")],
+            ["Only between", t.between && `${t.between} ${t.zone ?? "UTC"}`], ["Grace", t.grace_seconds ? graceText(t.grace_seconds) : "none: the old key goes once the new one has opened the login"],
+          ]} />
+        </Card>
+        <Segmented value={get("state") ?? "all"} onChange={(v) => set("state", v === "all" ? undefined : v)} options={["all", ...itemStates.filter((s) => (r.counts[s] ?? 0) > 0)]} style={{ justifySelf: "start" }} />
+        <Card size="small" styles={{ body: { padding: 0 } }}>
+          <PagedTable<RotationItem> pages={items} noun="key line" rowKey={(i) => `${i.login} ${i.old} ${i.new}`} columns={columns(may && live, r)} empty={<EmptyNote text="None is in this state." />} />
+        </Card>
+      </div>
+    </>
+  );
+}
+
+const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
+  { title: "Login", key: "login", render: (_, i) => <Link to={`/logins/${encodeURIComponent(i.login)}`}>{i.login}</Link> },
+  { title: "Old key", key: "old", render: (_, i) => <Link to={`/keys/${encodeURIComponent(i.old)}`}>{i.old}</Link> },
+  { title: "New key", key: "new", render: (_, i) => <Link to={`/keys/${encodeURIComponent(i.new)}`}>{i.new}</Link> },
+  { title: "State", key: "state", render: (_, i) => <StateMark state={i.state} /> },
+  { title: "What", key: "what", render: (_, i) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 420 }}>{i.due_at ? `the old key goes on ${moment(i.due_at)}` : i.detail}</span> },
+  { title: "", key: "do", align: "right", render: (_, i) => <span style={{ display: "inline-flex", gap: 8 }}>
+    {i.run && <Link to={`/runs/${i.run}`}><Button size="small">Its steps</Button></Link>}
+    {may && ["waiting", "placed", "proved"].includes(i.state) && <ChangeOne of={r} login={i.login} change="undo" text={i.state === "waiting" ? "Leave it out" : "Undo"} />}
+    {may && i.state === "failed" && <ChangeOne of={r} login={i.login} change="retry" text="Try again" />}
+  </span> },
+];
+
+type Change = "pause" | "resume" | "undo" | "retry";
+
+function useChange(of: Rotation) {
+  const queries = useQueryClient();
+  const { message } = App.useApp();
+  return useMutation({
+    mutationFn: (v: { change: Change; login?: string; reason?: string }) => take(api.POST("/rotations/{rotation}/changes", { params: { path: { rotation: of.id } }, body: v })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["rotations"] }),
+    onError: (e) => void message.error(e.message),
+  });
+}
+
+function ChangeOne({ of, login, change, text }: { of: Rotation; login: string; change: Change; text: string }) {
+  const do_ = useChange(of);
+  return <Button size="small" loading={do_.isPending} onClick={() => do_.mutate({ change, login })}>{text}</Button>;
+}
+
+function Changes({ of }: { of: Rotation }) {
+  const change = useChange(of);
+  const [undoing, setUndoing] = useState(false);
+  const [reason, setReason] = useState("");
+  const n = (s: string) => of.counts[s] ?? 0;
+  return (
+    <>
+      {n("failed") > 0 && of.state !== "undoing" && of.state !== "undone" && <Button loading={change.isPending} onClick={() => change.mutate({ change: "retry" })}>Try the failed again</Button>}
+      {of.state === "running" && <Button onClick={() => change.mutate({ change: "pause" })}>Pause</Button>}
+      {of.state === "paused" && <Button type="primary" onClick={() => change.mutate({ change: "resume" })}>Resume</Button>}
+      {!of.ended_at && of.state !== "undoing" && <Button danger onClick={() => setUndoing(true)}>Undo</Button>}
+      <Modal open={undoing} title="Undo this rotation?" okText="Undo it" okButtonProps={{ danger: true }} cancelText="Let it go on" onCancel={() => setUndoing(false)} onOk={() => { change.mutate({ change: "undo", reason: reason || undefined }); setUndoing(false); }}>
+        <p>Afterwards: in {counted(n("placed") + n("proved") + n("placing"), "login")} the new key is taken out again and the old one opens them as before; {n("waiting")} that wait are left as they are; {counted(n("done"), "login")} stay replaced, since their old key is gone.</p>
+        <p><label htmlFor="undo-reason">Why, for the daybook</label><Input id="undo-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+      </Modal>
+    </>
+  );
+}

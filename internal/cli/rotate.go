@@ -1,0 +1,479 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+)
+
+var rotateCommands = []command{
+	{
+		name: "rotate plan", flags: rotatePlan,
+		summary: "Show what replacing keys would do, login by login, and what is left out",
+		detail:  rotateDetail,
+		examples: []string{
+			"plumlatch rotate plan -key hides-shared -each instance", "plumlatch rotate plan -older 180d -label team=atlas",
+			"plumlatch rotate plan -weaker-than rsa3072", "plumlatch rotate plan -shared", "plumlatch rotate plan -key marek-main -to marek-2",
+		},
+	},
+	{
+		name: "rotate start", flags: rotateStart,
+		summary: "Replace keys by that plan, after showing it",
+		detail: rotateDetail + `
+New keys are made on this machine (-make here): their private halves are written to ~/.ssh with
+mode 0600, and this command completes a login with each of them before the old key goes. With
+-make service the service makes and keeps them in its safe and logs in itself; their keepers take
+them out with: plumlatch key private NAME. With -to a key that exists takes the place of all; its
+keeper shows that it opens each login: plumlatch prove LOGIN.
+The old line goes only after a completed login with the new key, and after the grace. A login that
+fails stays open by its old key, is said, and holds up no other.`,
+		examples: []string{
+			"plumlatch rotate start -key hides-shared -each instance -first 3", "plumlatch rotate start -lost -make service -yes",
+			"plumlatch rotate start -older 180d -grace 48h -between 22:00-04:00 -zone Europe/Berlin -stop-after 5",
+		},
+	},
+	{name: "rotate list", flags: rotateList, summary: "List rotations, the newest first", examples: []string{"plumlatch rotate list"}},
+	{name: "rotate show", args: "ID", min: 1, max: 1, flags: rotateShow, summary: "Show how far a rotation is, login by login", examples: []string{"plumlatch rotate show 01a2…", "plumlatch rotate show 01a2… -state failed"}},
+	{
+		name: "rotate watch", args: "ID", min: 1, max: 1, flags: rotateWatch,
+		summary: "Watch a rotation, and show with the private halves that are here that its new keys open",
+		detail:  "Anybody who holds some of the new private halves may watch; each login is proved by whoever can.", examples: []string{"plumlatch rotate watch 01a2…"},
+	},
+	{name: "rotate pause", args: "ID", min: 1, max: 1, flags: rotateChange("pause"), summary: "Begin no further login until it is resumed", examples: []string{"plumlatch rotate pause 01a2…"}},
+	{name: "rotate resume", args: "ID", min: 1, max: 1, flags: rotateChange("resume"), summary: "Go on with a rotation that is paused, also after a first group of which some failed", examples: []string{"plumlatch rotate resume 01a2…"}},
+	{name: "rotate retry", args: "ID", min: 1, max: 1, flags: rotateChange("retry"), summary: "Try again what failed: all of it, or one login", examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"}},
+	{
+		name: "rotate undo", args: "ID", min: 1, max: 1, flags: rotateChange("undo"), summary: "Take out again the new keys whose old ones still stand: all, or of one login",
+		detail: "What is done already stays: there the old key is gone.", examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
+	},
+}
+
+const rotateDetail = `Say which keys (what is given must all hold): -key, -keeper, -type, -older, -weaker-than, -shared,
+-lost; and where: -instance, -label, -region. Their lines are replaced with the options that they have.`
+
+// wantedFlags say which keys are to be replaced, where, and by what.
+type wantedFlags struct {
+	keys, instances            names
+	keeper, typ, older, weaker string
+	label, region, each, to    string
+	lost, shared               bool
+}
+
+func (w *wantedFlags) flags(f *flag.FlagSet) {
+	f.Var(&w.keys, "key", "a `key` to replace wherever it stands; can be given several times")
+	f.StringVar(&w.keeper, "keeper", "", "keys of this keeper")
+	f.StringVar(&w.typ, "type", "", "keys of this type: ed25519, rsa, ecdsa")
+	f.StringVar(&w.older, "older", "", "keys recorded longer ago than this `age`, such as 180d")
+	f.StringVar(&w.weaker, "weaker-than", "", "keys weaker than this `strength`, such as rsa3072")
+	f.BoolVar(&w.lost, "lost", false, "keys that are marked as lost")
+	f.BoolVar(&w.shared, "shared", false, "keys that stand on more than one instance")
+	f.Var(&w.instances, "instance", "only on this `instance`; can be given several times")
+	f.StringVar(&w.label, "label", "", "only on instances with this label, `name=value`")
+	f.StringVar(&w.region, "region", "", "only in this region")
+	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
+	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
+}
+
+func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
+	out := apiclient.RotationWanted{Keeper: optional(w.keeper), Type: optional(w.typ), WeakerThan: optional(w.weaker), Label: optional(w.label), Region: optional(w.region), To: optional(w.to)}
+	if len(w.keys) > 0 {
+		out.Keys = new([]string(w.keys))
+	}
+	if len(w.instances) > 0 {
+		out.Instances = new([]string(w.instances))
+	}
+	if w.lost {
+		out.Lost = &w.lost
+	}
+	if w.shared {
+		out.Shared = &w.shared
+	}
+	switch w.each {
+	case "key":
+	case "instance":
+		out.Each = new(apiclient.RotationWantedEachInstance)
+	default:
+		return out, &usageError{fmt.Sprintf("-each is key or instance, not %q", w.each)}
+	}
+	if w.older != "" {
+		age, err := readAge(w.older)
+		if err != nil {
+			return out, &usageError{"-older: " + err.Error()}
+		}
+		out.OlderDays = new(int(age / (24 * time.Hour)))
+	}
+	if len(w.keys) == 0 && w.keeper == "" && w.typ == "" && w.older == "" && w.weaker == "" && !w.lost && !w.shared {
+		return out, &usageError{"say which keys: -key, -keeper, -type, -older, -weaker-than, -shared or -lost"}
+	}
+	return out, nil
+}
+
+// readAge reads a time span, also in days, such as 180d or 48h.
+func readAge(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		var n int
+		if _, err := fmt.Sscanf(days+"\n", "%d\n", &n); err != nil || n < 0 || fmt.Sprint(n) != days {
+			return 0, fmt.Errorf("%q is no number of days", text)
+		}
+		return time.Duration(n) * 24 * time.Hour, nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 {
+		return 0, fmt.Errorf("%q is no time span such as 48h or 180d", text)
+	}
+	return d, nil
+}
+
+func rotatePlan(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var w wantedFlags
+	w.flags(f)
+	return func(ctx context.Context, s *session, _ []string) error {
+		wanted, err := w.wanted()
+		if err != nil {
+			return err
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		p, err := answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.writeJSON(p)
+		}
+		s.showPlan(p)
+		if p.LeftOut > 0 {
+			return &quietError{exitNotAsItShould}
+		}
+		return nil
+	}
+}
+
+func (s *session) showPlan(p apiclient.RotationPlan) {
+	if s.quiet {
+		for _, i := range p.Items {
+			if i.LeftOut == nil {
+				fmt.Fprintln(s.env.Out, i.Login)
+			}
+		}
+		return
+	}
+	if len(p.Items) == 0 {
+		fmt.Fprintln(s.env.Out, "No such key stands anywhere.")
+		return
+	}
+	t := table{head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "REACH", "AFTER"}}
+	for _, i := range p.Items {
+		if i.LeftOut == nil {
+			t.add(i.Login, i.Old, given(i.Keeper), given(i.New), given(i.Means), string(i.ReachBefore), string(given(i.ReachAfter)))
+		}
+	}
+	if len(t.rows) > 0 {
+		t.write(s)
+	}
+	if p.LeftOut > 0 {
+		fmt.Fprintf(s.env.Out, "\nLeft out:\n")
+		left := table{head: []string{"LOGIN", "KEY", "WHY", "WHAT TO DO"}}
+		for _, i := range p.Items {
+			if i.LeftOut != nil {
+				left.add(i.Login, i.Old, *i.LeftOut, given(i.Remedy))
+			}
+		}
+		left.write(s)
+	}
+	fmt.Fprintf(s.env.Out, "\n%s on %s change, %d left out; %s.\n", counted(p.Logins, "login"), counted(p.Instances, "instance"), p.LeftOut, counted(len(p.NewKeys), "new key"))
+}
+
+// settingsFlags say how a rotation goes about it.
+type settingsFlags struct {
+	first, atOnce, stopAfter int
+	between, zone, grace     string
+}
+
+func (t *settingsFlags) flags(f *flag.FlagSet) {
+	f.IntVar(&t.first, "first", 0, "a first group of this `number`; the rest begins when all of it are done")
+	f.IntVar(&t.atOnce, "at-once", 16, "the `number` of logins that are worked on at once, up to 16")
+	f.IntVar(&t.stopAfter, "stop-after", 0, "pause after this `number` of failures")
+	f.StringVar(&t.between, "between", "", "only within these `hours`, such as 22:00-04:00")
+	f.StringVar(&t.zone, "zone", "", "the time `zone` of the hours, such as Europe/Berlin; UTC unless given")
+	f.StringVar(&t.grace, "grace", "", "for this `long`, such as 48h, old and new stand beside each other")
+}
+
+func (t *settingsFlags) settings() (apiclient.RotationSettings, error) {
+	out := apiclient.RotationSettings{First: &t.first, AtOnce: &t.atOnce, StopAfter: &t.stopAfter, Between: optional(t.between), Zone: optional(t.zone)}
+	if t.grace == "" {
+		return out, nil
+	}
+	grace, err := readAge(t.grace)
+	if err != nil {
+		return out, &usageError{"-grace: " + err.Error()}
+	}
+	out.GraceSeconds = new(int(grace / time.Second))
+	return out, nil
+}
+
+func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var w wantedFlags
+	var t settingsFlags
+	w.flags(f)
+	t.flags(f)
+	maker := f.String("make", "here", "`where` new keys are made: here (this machine) or service")
+	reason := f.String("reason", "", "why, for the daybook")
+	yes := f.Bool("yes", false, "do not ask")
+	detach := f.Bool("detach", false, "do not wait for the end")
+	return func(ctx context.Context, s *session, _ []string) error {
+		wanted, err := w.wanted()
+		if err != nil {
+			return err
+		}
+		settings, err := t.settings()
+		if err != nil {
+			return err
+		}
+		if *maker != "here" && *maker != "service" {
+			return &usageError{fmt.Sprintf("-make is here or service, not %q", *maker)}
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		p, err := answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
+		if err != nil {
+			return err
+		}
+		if !s.json && !s.quiet {
+			s.showPlan(p)
+			fmt.Fprintln(s.env.Out)
+		}
+		if p.Logins == 0 {
+			return errors.New("the plan replaces nothing, so nothing was started")
+		}
+		if err := s.confirm(*yes, fmt.Sprintf("This replaces keys in %s on %s.", counted(p.Logins, "login"), counted(p.Instances, "instance")), "yes"); err != nil {
+			return err
+		}
+		request := apiclient.StartRotation{Wanted: wanted, Settings: &settings, Reason: optional(*reason), Make: apiclient.StartRotationMake(*maker)}
+		if len(p.NewKeys) == 0 {
+			request.Make = apiclient.StartRotationMakeNone
+		}
+		for _, i := range p.Items {
+			if i.LeftOut == nil {
+				request.Shown = append(request.Shown, apiclient.ShownItem{Login: i.Login, Old: i.Old, New: *i.New})
+			}
+		}
+		var made []*madePair
+		if request.Make == apiclient.StartRotationMakeHere {
+			if made, err = s.makePairs(p.NewKeys); err != nil {
+				return err
+			}
+			request.NewKeys = new([]apiclient.NewPublicKey)
+			for _, m := range made {
+				*request.NewKeys = append(*request.NewKeys, apiclient.NewPublicKey{Name: m.name, PublicKey: m.pair.Line()})
+			}
+		}
+		r, err := answer[apiclient.Rotation](client.StartRotation(ctx, &apiclient.StartRotationParams{IdempotencyKey: newRequestKey()}, request))
+		var refused *apiclientError
+		if errors.As(err, &refused) && refused.Status < 500 {
+			for _, m := range made { // nothing was recorded, so nothing is left
+				err = errors.Join(err, m.place.remove())
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if !s.json && !s.quiet {
+			for _, m := range made {
+				fmt.Fprintf(s.env.Out, "Made %s; its private half is in %s.\n", m.name, s.shown(m.place.path))
+			}
+			fmt.Fprintf(s.env.Out, "The rotation %s has begun.\n", r.Id)
+		}
+		if *detach {
+			return s.rotationSaid(r)
+		}
+		return s.watchRotation(ctx, client, r)
+	}
+}
+
+// madePair is a pair that was made here for a rotation.
+type madePair struct {
+	name  string
+	pair  keypair.Pair
+	place *keyFile
+}
+
+// makePairs makes the pairs and writes their private halves: all, or none.
+func (s *session) makePairs(keys []apiclient.PlannedKey) (made []*madePair, err error) {
+	home, err := s.home()
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, m := range made {
+			err = errors.Join(err, m.place.remove())
+		}
+	}()
+	for _, k := range keys {
+		place, err := reserve(filepath.Join(home, ".ssh", k.Name))
+		if err != nil {
+			return made, err
+		}
+		defer place.drop()
+		spec := keypair.Spec{Type: k.Type}
+		if k.Type == keypair.RSA {
+			spec.Bits = k.Bits
+		}
+		pair, err := keypair.Make(rand.Reader, spec, k.Name)
+		if err != nil {
+			return made, err
+		}
+		text, err := pair.OpenSSH(nil)
+		if err != nil {
+			return made, err
+		}
+		err = place.keep(text, pair.Public)
+		clear(text)
+		if err != nil {
+			return made, err
+		}
+		made = append(made, &madePair{k.Name, pair, place})
+	}
+	return made, nil
+}
+
+func rotateList(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	var p paging
+	p.flags(f)
+	return func(ctx context.Context, s *session, _ []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := fetch[apiclient.Rotation](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			return client.ListRotations(ctx, &apiclient.ListRotationsParams{After: after, Limit: &limit, Total: count})
+		})
+		if err != nil {
+			return err
+		}
+		return listing[apiclient.Rotation]{
+			head: []string{"ID", "BEGUN", "BY", "STATE", "LOGINS", "WHY"}, none: "There is no rotation yet. Plan one: plumlatch rotate plan",
+			name: func(r apiclient.Rotation) string { return r.Id.String() },
+			cells: func(r apiclient.Rotation) []string {
+				return []string{r.Id.String(), moment(r.CreatedAt), r.RequestedBy, string(r.State), countsText(r), cmp.Or(given(r.PausedWhy), given(r.Reason))}
+			},
+		}.show(s, rows, total)
+	}
+}
+
+func readRotation(text string) (uuid.UUID, error) {
+	id, err := uuid.Parse(text)
+	if err != nil {
+		return id, &usageError{fmt.Sprintf("%q is no id of a rotation\nSee what there is: plumlatch rotate list", text)}
+	}
+	return id, nil
+}
+
+func rotateShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	state := f.String("state", "", "only logins in this state")
+	return func(ctx context.Context, s *session, args []string) error {
+		id, err := readRotation(args[0])
+		if err != nil {
+			return err
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		r, err := answer[apiclient.Rotation](client.GetRotation(ctx, id))
+		if err != nil {
+			return err
+		}
+		if s.json {
+			items, err := s.items(ctx, client, id, *state)
+			if err != nil {
+				return err
+			}
+			return s.writeJSON(struct {
+				apiclient.Rotation
+				Items []apiclient.RotationItem `json:"items"`
+			}{r, items})
+		}
+		if err := s.showItems(ctx, client, id, *state); err != nil {
+			return err
+		}
+		fmt.Fprintln(s.env.Out)
+		return s.rotationSaid(r)
+	}
+}
+
+func rotateWatch(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(ctx context.Context, s *session, args []string) error {
+		id, err := readRotation(args[0])
+		if err != nil {
+			return err
+		}
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		r, err := answer[apiclient.Rotation](client.GetRotation(ctx, id))
+		if err != nil {
+			return err
+		}
+		return s.watchRotation(ctx, client, r)
+	}
+}
+
+func rotateChange(change apiclient.ChangeRotationChange) func(*flag.FlagSet) func(context.Context, *session, []string) error {
+	return func(f *flag.FlagSet) func(context.Context, *session, []string) error {
+		reason := f.String("reason", "", "why, for the daybook")
+		var login *string
+		var yes *bool
+		if change == "undo" || change == "retry" {
+			login = f.String("login", "", "only this `login`")
+		}
+		if change == "undo" {
+			yes = f.Bool("yes", false, "do not ask")
+		}
+		return func(ctx context.Context, s *session, args []string) error {
+			id, err := readRotation(args[0])
+			if err != nil {
+				return err
+			}
+			client, err := s.connect()
+			if err != nil {
+				return err
+			}
+			if change == "undo" {
+				r, err := answer[apiclient.Rotation](client.GetRotation(ctx, id))
+				if err != nil {
+					return err
+				}
+				left, open := r.Counts["done"], r.Counts["placed"]+r.Counts["proved"]+r.Counts["placing"]
+				if err := s.confirm(*yes, fmt.Sprintf("This takes the new key out of %s again, where the old one still stands, and begins none of the %d that wait. %s stay replaced.", counted(open, "login"), r.Counts["waiting"], counted(left, "login")), "undo"); err != nil {
+					return err
+				}
+			}
+			r, err := answer[apiclient.Rotation](client.ChangeRotation(ctx, id, apiclient.ChangeRotation{Change: change, Login: optional(given(login)), Reason: optional(*reason)}))
+			if err != nil {
+				return err
+			}
+			return s.rotationSaid(r)
+		}
+	}
+}

@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/apiclient"
+)
+
+// rotationSaid shows a rotation once, and ends with 3 where something failed.
+func (s *session) rotationSaid(r apiclient.Rotation) error {
+	switch {
+	case s.json:
+		if err := s.writeJSON(r); err != nil {
+			return err
+		}
+	case s.quiet:
+		fmt.Fprintln(s.env.Out, r.Id)
+	default:
+		fmt.Fprintf(s.env.Out, "%s: %s\n", r.State, countsText(r))
+		if r.PausedWhy != nil {
+			fmt.Fprintf(s.env.Out, "Paused: %s. Look at it (plumlatch rotate show %s), then: plumlatch rotate resume %s, or plumlatch rotate undo %s\n", *r.PausedWhy, r.Id, r.Id, r.Id)
+		}
+	}
+	if r.Counts["failed"] > 0 {
+		return &quietError{exitNotAsItShould}
+	}
+	return nil
+}
+
+var itemStates = []string{"waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"}
+
+func countsText(r apiclient.Rotation) string {
+	var parts []string
+	for _, state := range itemStates {
+		if n := r.Counts[state]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, state))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+const (
+	rotatePause = 200 * time.Millisecond
+	// restsAfter is for how long nothing has to change before it is asked whether
+	// all waits for somebody or for a time.
+	restsAfter = 2 * time.Second
+)
+
+// watchRotation shows a rotation until it ends or is paused, and completes the logins
+// that are awaited where a private half is here.
+func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r apiclient.Rotation) error {
+	live := isTerminal(s.env.Err) && !s.json && !s.quiet
+	tried := map[string]bool{} // what was tried from here, and whether the login was completed
+	begun, doneBefore := time.Now(), r.Counts["done"]
+	last, changed := countsText(r), time.Now()
+	for r.EndedAt == nil && r.State != apiclient.RotationStatePaused {
+		if live {
+			rate := float64(r.Counts["done"]-doneBefore) / max(time.Since(begun).Seconds(), 1)
+			ended := r.Counts["done"] + r.Counts["failed"] + r.Counts["undone"]
+			fmt.Fprintf(s.env.Err, "\r\x1b[K  %s %s, %.1f a second", bar(ended*100/max(r.Total, 1)), countsText(r), rate)
+		}
+		if r.Counts["placed"] > 0 {
+			s.proveRotated(ctx, client, r.Id, tried)
+		}
+		if now := countsText(r); now != last {
+			last, changed = now, time.Now()
+		}
+		if time.Since(changed) > restsAfter && r.Counts["placing"]+r.Counts["removing"]+r.Counts["undoing"] == 0 {
+			if stop, err := s.restsOnOthers(ctx, client, r, tried); stop || err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("you stopped watching; the rotation goes on in the service. Watch again: plumlatch rotate watch %s", r.Id)
+		case <-time.After(rotatePause):
+		}
+		fresh, err := answer[apiclient.Rotation](client.GetRotation(ctx, r.Id))
+		if err != nil {
+			return err
+		}
+		r = fresh
+	}
+	if live {
+		fmt.Fprint(s.env.Err, "\r\x1b[K")
+	}
+	if r.Counts["failed"] > 0 && !s.json && !s.quiet {
+		if err := s.showItems(ctx, client, r.Id, "failed"); err != nil {
+			return err
+		}
+	}
+	return s.rotationSaid(r)
+}
+
+// restsOnOthers stops watching where all that is left waits for a grace to end, for
+// hours to come, or for a login that cannot be completed from here, and says what.
+func (s *session) restsOnOthers(ctx context.Context, client *apiclient.Client, r apiclient.Rotation, tried map[string]bool) (bool, error) {
+	items, err := s.items(ctx, client, r.Id, "")
+	if err != nil {
+		return false, err
+	}
+	soon, inGrace := time.Now().Add(restsAfter), false
+	for _, i := range items {
+		completed, known := tried[i.Login+i.New]
+		switch {
+		case i.State == apiclient.RotationItemStatePlaced && (completed || !known):
+			return false, nil
+		case i.State == apiclient.RotationItemStateProved && i.DueAt.Before(soon) && r.Settings.Between == nil:
+			return false, nil
+		}
+		inGrace = inGrace || i.State == apiclient.RotationItemStateProved || i.State == apiclient.RotationItemStatePlaced
+	}
+	if r.Counts["waiting"] > 0 && !inGrace && r.Settings.Between == nil {
+		return false, nil // for an instance on which another run is at work
+	}
+	if !s.json && !s.quiet {
+		for _, state := range []string{"placed", "proved"} {
+			if err := s.showItems(ctx, client, r.Id, state); err != nil {
+				return true, err
+			}
+		}
+		fmt.Fprintf(s.env.Out, "\nThe rest waits; the rotation goes on by itself. Watch again: plumlatch rotate watch %s\n", r.Id)
+	}
+	return true, s.rotationSaid(r)
+}
+
+func (s *session) items(ctx context.Context, client *apiclient.Client, id uuid.UUID, state string) ([]apiclient.RotationItem, error) {
+	rows, _, err := fetch[apiclient.RotationItem](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+		params := apiclient.ListRotationItemsParams{After: after, Limit: &limit}
+		if state != "" {
+			params.State = new(apiclient.RotationItemState(state))
+		}
+		return client.ListRotationItems(ctx, id, &params)
+	})
+	return rows, err
+}
+
+// provesAtOnce is how many logins are completed from here at once.
+const provesAtOnce = 8
+
+// proveRotated completes a login for each item that awaits one and whose new private
+// half is here, and reports it. Each is tried once.
+func (s *session) proveRotated(ctx context.Context, client *apiclient.Client, id uuid.UUID, tried map[string]bool) {
+	items, err := s.items(ctx, client, id, "placed")
+	if err != nil {
+		return // the next look tells
+	}
+	waiting := slices.DeleteFunc(items, func(i apiclient.RotationItem) bool {
+		_, known := tried[i.Login+i.New]
+		return known
+	})
+	completed := make([]bool, len(waiting))
+	var group errgroup.Group
+	group.SetLimit(provesAtOnce)
+	for n, i := range waiting {
+		group.Go(func() error {
+			completed[n] = s.proveOne(ctx, client, i)
+			return nil
+		})
+	}
+	group.Wait()
+	for n, i := range waiting {
+		tried[i.Login+i.New] = completed[n]
+	}
+}
+
+// proveOne reports whether the login was completed.
+func (s *session) proveOne(ctx context.Context, client *apiclient.Client, i apiclient.RotationItem) bool {
+	k, err := answer[apiclient.Key](client.GetKey(ctx, i.New))
+	if err != nil {
+		return false
+	}
+	file := s.findPrivate(k.Fingerprints.Sha256)
+	if file == "" {
+		return false // somebody else holds it
+	}
+	half, err := s.fileHalf(file, "", true)
+	if err == nil {
+		var l apiclient.Login
+		if l, err = answer[apiclient.Login](client.GetLogin(ctx, i.Login)); err == nil {
+			_, err = s.completeLogin(ctx, client, l, half)
+		}
+	}
+	if err != nil && !s.quiet && !s.json {
+		fmt.Fprintf(s.env.Err, "\r\x1b[K%s: no login with %s from here: %v\n", i.Login, s.shown(file), err)
+	}
+	return err == nil
+}
+
+func (s *session) completeLogin(ctx context.Context, client *apiclient.Client, l apiclient.Login, half atHand) (apiclient.Login, error) {
+	session, half, err := enter(ctx, l.Connection, []atHand{half})
+	if err != nil {
+		return l, err
+	}
+	defer session.Close()
+	return s.reportEntry(ctx, client, l, session, half)
+}
+
+func (s *session) showItems(ctx context.Context, client *apiclient.Client, id uuid.UUID, state string) error {
+	items, err := s.items(ctx, client, id, state)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.writeJSON(items)
+	}
+	if len(items) == 0 {
+		return nil
+	}
+	t := table{head: []string{"LOGIN", "OLD KEY", "NEW KEY", "STATE", "WHAT", "NEXT"}}
+	for _, i := range items {
+		what := given(i.Detail)
+		if i.DueAt != nil {
+			what = "the old key goes on " + moment(*i.DueAt)
+		}
+		mark := ""
+		if i.State == apiclient.RotationItemStateFailed {
+			mark = " !"
+		}
+		t.add(i.Login, i.Old, i.New, string(i.State)+mark, what, given(i.Next))
+	}
+	t.write(s)
+	return nil
+}

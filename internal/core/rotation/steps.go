@@ -1,0 +1,140 @@
+package rotation
+
+import (
+	"bytes"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/internal/core/authorizedkeys"
+)
+
+// Step is one step of the rotation of one login.
+type Step string
+
+// The steps. Place puts the new key's line beside the old; Enter completes a login
+// with the new key; Remove takes the old line out; See finds that the old key is
+// refused and the new one still opens.
+const (
+	Place  Step = "place"
+	Enter  Step = "enter"
+	Remove Step = "remove"
+	See    Step = "see"
+	// TakeBack takes the new line out again.
+	TakeBack Step = "take-back"
+)
+
+// Phase is a part of a rotation that is done in one go.
+type Phase string
+
+// The phases. In lets the new key in beside the old, so that people can pick it up.
+// Out takes the old one out, after the new one has shown again that it opens. Whole
+// is both at once. Back takes the new one out again.
+const (
+	In    Phase = "in"
+	Out   Phase = "out"
+	Whole Phase = "whole"
+	Back  Phase = "back"
+)
+
+// Steps returns the steps of a phase in their order. In each of them a removal of
+// the old line comes after an entry. kept is whether the service has the new key's
+// private half and can log in with it itself; otherwise somebody else shows that the
+// new key opens the login before the phase Out, and there is no Whole.
+func Steps(p Phase, kept bool) []Step {
+	switch {
+	case p == In && kept:
+		return []Step{Place, Enter}
+	case p == In:
+		return []Step{Place}
+	case p == Out:
+		return []Step{Enter, Remove, See}
+	case p == Whole && kept:
+		return []Step{Place, Enter, Remove, See}
+	case p == Back:
+		return []Step{TakeBack}
+	}
+	return nil
+}
+
+// Entered is that a login was completed with a key. The zero Entered is that none was.
+type Entered struct{ blob []byte }
+
+// EnteredWith is to be called with the key, in the wire form, of a login that was
+// just completed, and with no other.
+func EnteredWith(blob []byte) Entered { return Entered{bytes.Clone(blob)} }
+
+// The errors of an edit that would break the first rule.
+var (
+	ErrNotEntered = errors.New("no login was completed with another key, so no line may go")
+	ErrOwnLine    = errors.New("the key that was logged in with is among those that are to go")
+	ErrNotThere   = errors.New("the line of the key that was logged in with does not stand in the file")
+)
+
+// Without returns the file without the lines of the old keys. It needs that a login
+// was completed with another key, whose line stands in one of the login's files and
+// opens it at that time.
+func Without(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, by Entered, now time.Time) (authorizedkeys.File, error) {
+	if len(by.blob) == 0 {
+		return nil, ErrNotEntered
+	}
+	if slices.ContainsFunc(old, func(b []byte) bool { return bytes.Equal(b, by.blob) }) {
+		return nil, ErrOwnLine
+	}
+	stands := func(f authorizedkeys.File) bool {
+		return slices.ContainsFunc(f.Find(by.blob), func(l authorizedkeys.Line) bool {
+			_, authority := l.Option("cert-authority")
+			end, ends := l.Expiry(time.Local)
+			return !authority && (!ends || now.Before(end))
+		})
+	}
+	if !slices.ContainsFunc(all, stands) {
+		return nil, ErrNotThere
+	}
+	for _, b := range old {
+		f = f.Remove(b)
+	}
+	return f, nil
+}
+
+// ErrAuthority is returned for an old key that stands as a certificate authority,
+// which another key does not replace.
+var ErrAuthority = errors.New("the old key stands there as a certificate authority, which must be replaced by hand")
+
+// Beside returns the file with a line of the new key for each line of the old, with
+// the old one's options. Where the new key stands there, nothing is added.
+func Beside(f authorizedkeys.File, old, blob []byte, line string) (with authorizedkeys.File, added bool, err error) {
+	if len(f.Find(blob)) > 0 {
+		return f, false, nil
+	}
+	for _, l := range f.Find(old) {
+		if _, authority := l.Option("cert-authority"); authority {
+			return nil, false, ErrAuthority
+		}
+		f, added = f.Add(optionsOf(l)+line), true
+	}
+	return f, added, nil
+}
+
+// optionsOf returns the options of a line as they are written, with the blank after
+// them.
+func optionsOf(l authorizedkeys.Line) string {
+	text := strings.TrimLeft(l.Raw, " \t")
+	if len(l.Options) == 0 {
+		return ""
+	}
+	// The algorithm is the first word outside quotes that equals it.
+	quoted := false
+	for i := 0; i < len(text); i++ {
+		switch {
+		case text[i] == '\\' && quoted:
+			i++
+		case text[i] == '"':
+			quoted = !quoted
+		case !quoted && (text[i] == ' ' || text[i] == '\t'):
+			return text[:i] + " "
+		}
+	}
+	return ""
+}

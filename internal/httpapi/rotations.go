@@ -1,0 +1,124 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/service"
+	"plumlatch/internal/store"
+)
+
+// The calls about rotations.
+
+func wantedFrom(w contract.RotationWanted) (service.RotationWanted, error) {
+	name, text, err := labelFrom(w.Label)
+	return service.RotationWanted{
+		Selection: rotation.Selection{
+			Keys: given(w.Keys), Keeper: given(w.Keeper), Type: given(w.Type), Older: time.Duration(given(w.OlderDays)) * 24 * time.Hour,
+			Weaker: given(w.WeakerThan), Lost: given(w.Lost), Shared: given(w.Shared),
+		},
+		Instances: given(w.Instances), LabelName: name, LabelText: text, Region: given(w.Region), Each: rotation.Each(given(w.Each)), To: given(w.To),
+	}, err
+}
+
+func (a *api) PlanRotation(ctx context.Context, r contract.PlanRotationRequestObject) (contract.PlanRotationResponseObject, error) {
+	w, err := wantedFrom(*r.Body)
+	if err != nil {
+		return nil, err
+	}
+	p, err := a.Service.PlanRotation(ctx, w)
+	logins, instances, leftOut := p.Counts()
+	return contract.PlanRotation200JSONResponse{
+		Items: each(p.Items, func(i service.PlannedItem) contract.PlannedItem {
+			return contract.PlannedItem{
+				Login: i.Login, Instance: i.Instance, Old: i.Old, OldSha256: keypair.FormatSHA256(i.OldSHA256), Keeper: optional(i.Keeper), New: optional(i.New), Means: optional(i.Means),
+				ReachBefore: contract.ReachState(i.Before), ReachAfter: optional(contract.ReachState(i.After)), LeftOut: optional(i.LeftOut), Remedy: optional(i.Remedy),
+			}
+		}),
+		NewKeys: each(p.New, func(k service.PlannedKey) contract.PlannedKey {
+			return contract.PlannedKey{Name: k.Name, Follows: k.Follows, Keeper: optional(k.Keeper), Type: k.Type, Bits: k.Bits}
+		}),
+		Logins: logins, Instances: instances, LeftOut: leftOut,
+	}, err
+}
+
+func (a *api) StartRotation(ctx context.Context, r contract.StartRotationRequestObject) (contract.StartRotationResponseObject, error) {
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b := r.Body
+	w, err := wantedFrom(b.Wanted)
+	if err != nil {
+		return nil, err
+	}
+	start := service.RotationStart{
+		RotationWanted: w, Make: string(b.Make), Reason: given(b.Reason), NewKeys: map[string]string{},
+		Shown: each(b.Shown, func(i contract.ShownItem) service.ShownItem {
+			return service.ShownItem{Login: i.Login, Old: i.Old, New: i.New}
+		}),
+	}
+	for _, k := range given(b.NewKeys) {
+		start.NewKeys[k.Name] = k.PublicKey
+	}
+	t := given(b.Settings)
+	start.Settings = store.RotationSettings{First: given(t.First), AtOnce: given(t.AtOnce), StopAfter: given(t.StopAfter), Between: given(t.Between), Zone: given(t.Zone), GraceSeconds: given(t.GraceSeconds)}
+	state, err := a.Service.StartRotation(ctx, actorOf(ctx), once, start)
+	return contract.StartRotation202JSONResponse(rotationOf(state)), err
+}
+
+func (a *api) ListRotations(ctx context.Context, r contract.ListRotationsRequestObject) (contract.ListRotationsResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.Rotations(ctx, p)
+	return contract.ListRotations200JSONResponse{Items: each(l.Items, rotationOf), Next: optional(l.Next), Total: l.Total}, err
+}
+
+func (a *api) GetRotation(ctx context.Context, r contract.GetRotationRequestObject) (contract.GetRotationResponseObject, error) {
+	state, err := a.Service.Rotation(ctx, r.Rotation)
+	return contract.GetRotation200JSONResponse(rotationOf(state)), err
+}
+
+func (a *api) ListRotationItems(ctx context.Context, r contract.ListRotationItemsRequestObject) (contract.ListRotationItemsResponseObject, error) {
+	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Service.RotationItems(ctx, r.Rotation, string(given(r.Params.State)), p)
+	return contract.ListRotationItems200JSONResponse{Items: each(l.Items, func(i service.RotationItem) contract.RotationItem {
+		out := contract.RotationItem{
+			Login: i.OSUser + "@" + i.InstanceName, Instance: i.InstanceName, Old: i.OldName, New: i.NewName, State: contract.RotationItemState(i.State),
+			Detail: optional(i.Detail), Next: optional(i.Next), DueAt: i.DueAt, EndedAt: i.EndedAt,
+		}
+		if i.RunID != nil {
+			out.Run = new(uuid.UUID(*i.RunID))
+		}
+		return out
+	}), Next: optional(l.Next)}, err
+}
+
+func (a *api) ChangeRotation(ctx context.Context, r contract.ChangeRotationRequestObject) (contract.ChangeRotationResponseObject, error) {
+	state, err := a.Service.ChangeRotation(ctx, actorOf(ctx), r.Rotation, string(r.Body.Change), given(r.Body.Login), given(r.Body.Reason))
+	return contract.ChangeRotation200JSONResponse(rotationOf(state)), err
+}
+
+func rotationOf(r service.RotationState) contract.Rotation {
+	t := r.Settings
+	out := contract.Rotation{
+		Id: r.ID, State: contract.RotationState(r.State), RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, PausedWhy: optional(r.PausedWhy),
+		Settings: contract.RotationSettings{First: optional(t.First), AtOnce: optional(t.AtOnce), StopAfter: optional(t.StopAfter), Between: optional(t.Between), Zone: optional(t.Zone), GraceSeconds: optional(t.GraceSeconds)},
+		Counts:   map[string]int{},
+	}
+	for state, n := range r.Counts {
+		out.Counts[state] = n
+		out.Total += n
+	}
+	return out
+}

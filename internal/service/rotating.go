@@ -1,0 +1,435 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+const (
+	rotationDuty = "rotations"
+	// rotateEvery is how soon a rotation whose wake was lost goes on.
+	rotateEvery = time.Second
+	// queuedRuns is how many runs may wait for a worker.
+	queuedRuns = 3 * maxAtOnce
+)
+
+// rotating has the steps of the run that replaces one key on one login. The steward's
+// session stays open from step to step.
+type rotating struct {
+	*Service
+	run     store.Run
+	session *sshio.Session
+	end     func()
+	// signer is the new key's, once the safe was opened.
+	signer ssh.Signer
+	// about is what it works on, once that was read.
+	about *rotated
+	// by is the login that was completed in this pass of a worker; nil before.
+	by *rotation.Entered
+}
+
+// rotatePlan gives the steps that core ordered.
+func (s *Service) rotatePlan(run store.Run) runs.Plan {
+	e := &rotating{Service: s, run: run, end: func() {}}
+	phase, kept := rotation.Phase(run.Facts["phase"]), run.Facts["kept"] != ""
+	names, host := run.Facts["names"], run.Instance.Name
+	by := "the steward key, after a login with the new key was reported,"
+	if kept {
+		by = "the new key"
+	}
+	steps := map[rotation.Step]runs.Step{
+		rotation.Place:  {Name: "place", Title: "Place the new line", Intent: "Log in to " + host + " with the steward key and place the line beside the old: " + names, UndoIntent: "Remove the new line again", Do: e.place, Undo: e.takeBack},
+		rotation.Enter:  {Name: "enter", Title: "Log in", Intent: "Complete a login to " + host + " with " + by + " so that the old line may go", Do: e.enter},
+		rotation.Remove: {Name: "remove", Title: "Remove the old line", Intent: "Remove the old line: " + names, UndoIntent: "Place the old line again", Do: e.remove, Undo: e.putBack},
+		rotation.See:    {Name: "see", Title: "See who gets in", Intent: "See that the old key is refused and the new one still opens", Do: e.see},
+		rotation.TakeBack: {Name: "take-back", Title: "Remove the new line", Intent: "Remove the new line, so that all is as before", Do: func(ctx context.Context, p *runs.Progress) (string, error) {
+			return "the new line is gone", e.takeBack(ctx, p)
+		}},
+	}
+	plan := runs.Plan{Ended: e.ended, Close: func() { e.end() }, After: func(ctx context.Context) error {
+		id, err := uuid.Parse(run.Facts["rotation"])
+		if err != nil {
+			return err
+		}
+		if !s.advancing.TryLock() { // whoever has it is at this, and else the next second is
+			return nil
+		}
+		defer s.advancing.Unlock()
+		if busy, err := s.store.BusyItems(ctx, id, maxAtOnce); err != nil || busy >= maxAtOnce {
+			return err // enough are queued
+		}
+		return s.advance(ctx, id)
+	}}
+	for _, name := range rotation.Steps(phase, kept) {
+		step := steps[name]
+		step.Patience = sshPatience
+		plan.Steps = append(plan.Steps, step)
+	}
+	return plan
+}
+
+// rotated is what a run of one item works on.
+type rotated struct {
+	login    store.LoginToSweep
+	old, new store.Key
+}
+
+func (e *rotating) subject(ctx context.Context) (rotated, error) {
+	if e.about != nil {
+		return *e.about, nil
+	}
+	var ids [3]uuid.UUID
+	for n, fact := range []string{"login", "old", "new"} {
+		id, err := uuid.Parse(e.run.Facts[fact])
+		if err != nil {
+			return rotated{}, err
+		}
+		ids[n] = id
+	}
+	found, err := e.store.LoginsToSweep(ctx, ids[:1])
+	if err != nil || len(found) == 0 {
+		return rotated{}, errors.Join(err, store.ErrNotFound)
+	}
+	keys, err := e.store.KeysByID(ctx, ids[1:])
+	if err != nil {
+		return rotated{}, err
+	}
+	r := rotated{login: found[0]}
+	for _, k := range keys {
+		if k.ID == ids[1] {
+			r.old = k
+		}
+		if k.ID == ids[2] {
+			r.new = k
+		}
+	}
+	if r.old.ID == uuid.Nil || r.new.ID == uuid.Nil {
+		return r, errors.New("the record of one of its keys is gone")
+	}
+	e.about = &r
+	return r, nil
+}
+
+// steward returns the steward's session, which is kept for the later steps.
+func (e *rotating) steward(ctx context.Context, r rotated) (*sshio.Session, error) {
+	if e.session != nil {
+		return e.session, nil
+	}
+	session, end, err := e.stewardSession(context.WithoutCancel(ctx), r.login)
+	if err != nil {
+		return nil, reaching(err)
+	}
+	e.session, e.end = session, end
+	return session, nil
+}
+
+// editing is an edit with the steward's session. A session that broke is opened anew
+// at the next try.
+func (e *rotating) editing(ctx context.Context, r rotated, change func(files []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (seen, error) {
+	session, err := e.steward(ctx, r)
+	if err != nil {
+		return seen{}, err
+	}
+	files, err := session.EditKnowing(change)
+	var stands seen
+	if err == nil {
+		stands.files, stands.folders, err = filesOf(session, files)
+	}
+	if err != nil {
+		e.end()
+		e.session, e.end = nil, func() {}
+		return seen{}, reaching(err)
+	}
+	return stands, nil
+}
+
+func (e *rotating) record(ctx context.Context, r rotated, stands seen) (string, error) {
+	return e.recordLook(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+}
+
+var errOldGone = errors.New("the old key does not stand there any more, so there is nothing to replace")
+
+func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) {
+	r, err := e.subject(ctx)
+	if err != nil {
+		return "", err
+	}
+	there := false
+	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		for _, other := range all {
+			if len(other.Find(r.new.Blob)) > 0 {
+				there = true
+				return f, nil // placed before a cut, or by somebody
+			}
+		}
+		with, added, err := rotation.Beside(f, r.old.Blob, r.new.Blob, e.lineFor(r.new))
+		if err != nil || !added {
+			return f, err
+		}
+		there = true
+		return with, p.SetFact(ctx, placedFact, "true")
+	})
+	if err != nil {
+		return "", err
+	}
+	if !there {
+		return "", errOldGone
+	}
+	if rotation.Phase(e.run.Facts["phase"]) == rotation.Whole {
+		return "the new line stands beside the old", nil // the look after the removal is the one that is recorded
+	}
+	outcome, err := e.record(ctx, r, stands)
+	if err != nil {
+		return "", err
+	}
+	accepted, err := sshio.Accepts(ctx, targetOf(r.login.Instance, r.login.OSUser), r.new.Blob)
+	if err != nil {
+		return "", answering(err)
+	}
+	if !accepted {
+		return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s", r.new.Name)
+	}
+	return "the new line stands beside the old, and the SSH server accepts it; " + outcome, nil
+}
+
+// takeBack removes the new line if this rotation placed it.
+func (e *rotating) takeBack(ctx context.Context, p *runs.Progress) error {
+	if p.Fact(placedFact) == "" {
+		return nil
+	}
+	r, err := e.subject(ctx)
+	if err != nil {
+		return err
+	}
+	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		old := false
+		for _, other := range all {
+			old = old || len(other.Find(r.old.Blob)) > 0
+		}
+		if !old {
+			return nil, fmt.Errorf("the line of %s is gone, so that of %s stays", r.old.Name, r.new.Name)
+		}
+		return f.Remove(r.new.Blob), nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = e.record(ctx, r, stands)
+	return err
+}
+
+// newSigner opens the new key's private half in the safe.
+func (e *rotating) newSigner(ctx context.Context, k store.Key) (ssh.Signer, error) {
+	half, err := e.store.KeptHalf(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	private, err := e.Safe.Open(half.Sealed, k.ID.String())
+	if err != nil {
+		return nil, fmt.Errorf("the private half of %s cannot be used: %w", k.Name, err)
+	}
+	signer, err := ssh.ParsePrivateKey(private)
+	clear(private)
+	if err != nil {
+		return nil, fmt.Errorf("the private half of %s cannot be used: it does not read as one", k.Name)
+	}
+	return signer, nil
+}
+
+// entered completes a login in this run, and returns that it did: with the new key
+// where the safe has its private half, else with the steward key, where the server
+// accepts the new key and somebody has reported a login with it since it was placed.
+func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, error) {
+	target := targetOf(r.login.Instance, r.login.OSUser)
+	if e.run.Facts["kept"] == "" {
+		accepted, err := sshio.Accepts(ctx, target, r.new.Blob)
+		if err != nil {
+			return rotation.Entered{}, answering(err)
+		}
+		if !accepted {
+			return rotation.Entered{}, fmt.Errorf("the SSH server does not accept %s any more", r.new.Name)
+		}
+		if _, err := e.steward(ctx, r); err != nil {
+			return rotation.Entered{}, err
+		}
+		return rotation.EnteredWith(r.login.Steward.Blob), nil
+	}
+	if e.signer == nil {
+		signer, err := e.newSigner(ctx, r.new)
+		if err != nil {
+			return rotation.Entered{}, err
+		}
+		e.signer = signer
+	}
+	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
+	defer cancel()
+	session, err := sshio.Login(ctx, target, e.signer)
+	if err != nil {
+		return rotation.Entered{}, reaching(err)
+	}
+	session.Close()
+	return rotation.EnteredWith(r.new.Blob), nil
+}
+
+func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) {
+	r, err := e.subject(ctx)
+	if err != nil {
+		return "", err
+	}
+	by, err := e.entered(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	e.by = &by
+	if e.run.Facts["kept"] == "" {
+		return "the steward key gets in, and " + r.new.Name + " is accepted; a login with it was reported before", nil
+	}
+	return "a login with " + r.new.Name + " was completed", nil
+}
+
+// remove takes the old lines out. Where a worker takes the run up here, the login
+// that allows it is completed again.
+func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error) {
+	r, err := e.subject(ctx)
+	if err != nil {
+		return "", err
+	}
+	if e.by == nil {
+		by, err := e.entered(ctx, r)
+		if err != nil {
+			return "", err
+		}
+		e.by = &by
+	}
+	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		lines := linesOf(f, r.old.Blob)
+		if len(lines) == 0 {
+			return f, nil // removed before a cut, or in another file
+		}
+		if !slices.ContainsFunc(all, func(f authorizedkeys.File) bool { return len(f.Find(r.new.Blob)) > 0 }) {
+			return nil, fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.new.Name, r.old.Name)
+		}
+		without, err := rotation.Without(f, all, [][]byte{r.old.Blob}, *e.by, e.now())
+		if err != nil {
+			return nil, err
+		}
+		return without, p.SetFact(ctx, removedFact+path, strings.Join(lines, "\n"))
+	})
+	if err != nil {
+		return "", err
+	}
+	outcome, err := e.record(ctx, r, stands)
+	return "the old line is gone; " + outcome, err
+}
+
+// putBack places again what this run removed, with the options that it had.
+func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
+	r, err := e.subject(ctx)
+	if err != nil {
+		return err
+	}
+	stands, err := e.editing(ctx, r, func(_ []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		lines := p.Fact(removedFact + path)
+		if lines == "" || len(f.Find(r.old.Blob)) > 0 {
+			return f, nil
+		}
+		for line := range strings.SplitSeq(lines, "\n") {
+			f = f.Add(line)
+		}
+		return f, nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = e.record(ctx, r, stands)
+	return err
+}
+
+// see finds that the old key is refused and the new one still opens.
+func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
+	r, err := e.subject(ctx)
+	if err != nil {
+		return "", err
+	}
+	accepted, err := sshio.Accepts(ctx, targetOf(r.login.Instance, r.login.OSUser), r.old.Blob)
+	if err != nil {
+		return "", answering(err)
+	}
+	if accepted {
+		return "", fmt.Errorf("the SSH server still accepts %s", r.old.Name)
+	}
+	if _, err := e.entered(ctx, r); err != nil {
+		return "", err
+	}
+	return r.old.Name + " is refused, and " + r.new.Name + " opens", nil
+}
+
+// ended moves the item on, and settles grants and records with what was done.
+func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+	item, err := uuid.Parse(e.run.Facts["item"])
+	if err != nil {
+		return err
+	}
+	r, err := e.subject(ctx)
+	if err != nil {
+		return errors.Join(tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": err.Error(), "ended_at": e.now()}))
+	}
+	phase, now := rotation.Phase(e.run.Facts["phase"]), e.now()
+	name := loginName(r.login.OSUser, r.login.Instance.Name)
+	note := func(outcome, sentence string, args ...any) error {
+		n := e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "rotation.login", "login", name, e.run.Reason, sentence, args...)
+		n.Outcome = outcome
+		return tx.Note(ctx, n)
+	}
+	if state != runs.Done {
+		return errors.Join(tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": reason, "ended_at": now}), note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.new.Name, name, reason))
+	}
+	grant := func() error {
+		wanted := store.Grant{ID: newID(), KeyID: r.new.ID, LoginID: r.login.ID, GrantedAt: now, GrantedBy: e.run.RequestedBy, Reason: "follows " + r.old.Name}
+		old, err := tx.GrantOf(ctx, r.login.ID, r.old.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		wanted.Until = old.Until // what was to end goes on to end
+		_, err = tx.AddOrKeepGrant(ctx, wanted)
+		return err
+	}
+	entry := func() error {
+		if e.run.Facts["kept"] == "" {
+			return nil
+		}
+		return tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"})
+	}
+	switch phase {
+	case rotation.In:
+		columns := map[string]any{"state": itemPlaced, "placed_at": now}
+		if e.run.Facts["kept"] != "" {
+			columns = map[string]any{"state": itemProved, "placed_at": now, "proved_at": now}
+		}
+		return errors.Join(grant(), entry(), tx.ChangeItem(ctx, item, columns), note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name))
+	case rotation.Back:
+		return errors.Join(tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemUndone, "ended_at": now}), note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name))
+	}
+	if err := errors.Join(grant(), entry(), tx.WithdrawGrant(ctx, r.login.ID, r.old.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemDone, "ended_at": now, "detail": ""}),
+		note("done", "%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.new.Name, name)); err != nil {
+		return err
+	}
+	retired, err := tx.RetireUnused(ctx, r.old.ID)
+	if err != nil || !retired {
+		return err
+	}
+	return tx.Note(ctx, e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "key.retire", "key", r.old.Name, e.run.Reason, "%s opens nothing any more and is retired.", r.old.Name))
+}

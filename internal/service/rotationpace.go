@@ -1,0 +1,260 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/store"
+)
+
+// carryRotations has every live rotation go on as far as it can now.
+func (s *Service) carryRotations(ctx context.Context) error {
+	ids, err := s.store.LiveRotations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if err := s.advance(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// advance starts the runs of a rotation that may start now, and ends it when nothing
+// is left. It is right to call it at any time and from several places at once.
+func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
+	var started []uuid.UUID
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		started = nil
+		r, err := tx.LockRotation(ctx, id)
+		if err != nil || r.EndedAt != nil {
+			return err
+		}
+		if err := s.noteEntered(ctx, tx, r); err != nil {
+			return err
+		}
+		if r.State == rotationUndoing { // what was at work when the undo was asked for
+			if _, err := s.undoItems(ctx, tx, id, uuid.Nil); err != nil {
+				return err
+			}
+		}
+		counted, err := tx.RotationCounts(ctx, id)
+		if err != nil {
+			return err
+		}
+		counts := counted[id]
+		busy := counts[itemPlacing] + counts[itemRemoving]
+		if r.State == rotationRunning {
+			why, err := s.shouldPause(ctx, tx, r, counts)
+			if err != nil {
+				return err
+			}
+			if why != "" {
+				return errors.Join(tx.ChangeRotation(ctx, id, map[string]any{"state": rotationPaused, "paused_why": why}),
+					tx.Note(ctx, s.entry(Actor{Name: "service", Via: "service"}, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why)))
+			}
+		}
+		if busy == 0 && counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {
+			return s.endRotation(ctx, tx, r, counts)
+		}
+		budget := r.Settings.AtOnce - busy
+		if r.Settings.AtOnce == maxAtOnce && r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
+			budget += queuedRuns
+		}
+		started, err = s.startDue(ctx, tx, r, budget)
+		return err
+	})
+	var taken *store.TakenError
+	if errors.As(err, &taken) {
+		return nil // another run was faster on one of the instances; the next time
+	}
+	for _, run := range started {
+		s.engine.Wake(ctx, run)
+	}
+	return err
+}
+
+// noteEntered notes which placed items were proved by a completed login since.
+func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rotation) error {
+	entered, err := tx.EnteredItems(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	for item, at := range entered {
+		if err := tx.ChangeItem(ctx, item, map[string]any{"state": itemProved, "proved_at": at, "detail": ""}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shouldPause says why a rotation is to wait for a decision, "" if it is not.
+func (s *Service) shouldPause(ctx context.Context, tx *store.Store, r store.Rotation, counts map[string]int) (string, error) {
+	failed, left := counts[itemFailed], counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]
+	if left == 0 {
+		return "", nil
+	}
+	if t := r.Settings.StopAfter; t > 0 && failed >= t {
+		return fmt.Sprintf("%s failed", counted(failed, "login")), nil
+	}
+	if r.Settings.First == 0 {
+		return "", nil
+	}
+	group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
+	switch {
+	case err != nil:
+		return "", err
+	case group[itemFailed] > 0:
+		return fmt.Sprintf("%s of the first group failed", counted(group[itemFailed], "login")), nil
+	case group[itemUndone] > 0: // whoever takes the trial back does not want the rest
+		return fmt.Sprintf("%s of the first group taken back", counted(group[itemUndone], "login")), nil
+	}
+	return "", nil
+}
+
+func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rotation, counts map[string]int) error {
+	state := rotationDone
+	if r.State == rotationUndoing {
+		state = rotationUndone
+	}
+	return errors.Join(tx.ChangeRotation(ctx, r.ID, map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""}),
+		tx.Note(ctx, s.entry(Actor{Name: r.RequestedBy, Via: "service"}, "rotation."+state, "rotation", r.ID.String(), r.Reason, "The rotation that %s started is %s: %d replaced, %d failed, %d undone.", r.RequestedBy, state, counts[itemDone], counts[itemFailed], counts[itemUndone])))
+}
+
+// begun is an item whose run is to start.
+type begun struct {
+	store.RotationItem
+	phase rotation.Phase // "" is In, or Whole where that can be
+	state string         // that of the item meanwhile
+}
+
+// startDue starts runs for at most so many items: first those to be undone, then
+// those whose grace is over, then new ones.
+func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotation, budget int) (started []uuid.UUID, err error) {
+	busy := map[string]bool{} // instances, of which each has one run at a time
+	var list []begun
+	choose := func(items []store.RotationItem, phase rotation.Phase, state string, due func(store.RotationItem) bool) {
+		for _, i := range items {
+			if len(list) < budget && !busy[i.InstanceName] && (due == nil || due(i)) {
+				busy[i.InstanceName] = true
+				list = append(list, begun{i, phase, state})
+			}
+		}
+	}
+	back, err := tx.ItemsIn(ctx, r.ID, itemUndoing, 0, max(budget, 0))
+	if err != nil {
+		return nil, err
+	}
+	choose(back, rotation.Back, itemUndoing, nil)
+	if r.State == rotationRunning && s.withinHours(r) && len(list) < budget {
+		proved, err := tx.ItemsIn(ctx, r.ID, itemProved, 0, mostRotated)
+		if err != nil {
+			return nil, err
+		}
+		grace := time.Duration(r.Settings.GraceSeconds) * time.Second
+		choose(proved, rotation.Out, itemRemoving, func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) })
+		waiting, err := s.waitingItems(ctx, tx, r, budget)
+		if err != nil {
+			return nil, err
+		}
+		choose(waiting, "", itemPlacing, nil)
+	}
+	return s.startRotating(ctx, tx, r, list)
+}
+
+// waitingItems returns the next items that have not been begun: of the first group
+// alone until all of that are done.
+func (s *Service) waitingItems(ctx context.Context, tx *store.Store, r store.Rotation, budget int) ([]store.RotationItem, error) {
+	beyond := 0
+	if n := r.Settings.First; n > 0 {
+		group, err := tx.FirstGroup(ctx, r.ID, n)
+		if err != nil {
+			return nil, err
+		}
+		for state, count := range group {
+			if state != itemDone && state != itemUndone && count > 0 {
+				beyond = n
+			}
+		}
+	}
+	return tx.ItemsIn(ctx, r.ID, itemWaiting, beyond, budget*2)
+}
+
+func (s *Service) withinHours(r store.Rotation) bool {
+	if r.Settings.Between == "" {
+		return true
+	}
+	hours, err := rotation.ReadHours(r.Settings.Between)
+	zone, badZone := time.LoadLocation(r.Settings.Zone)
+	return err == nil && badZone == nil && hours.Has(s.now().In(zone))
+}
+
+// startRotating adds the runs of items, in a few statements whatever their number.
+func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Rotation, list []begun) ([]uuid.UUID, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	var logins, keys, before []uuid.UUID
+	for _, i := range list {
+		logins = append(logins, i.LoginID)
+		if i.NewKeyID != nil {
+			keys = append(keys, *i.NewKeyID)
+		}
+		if i.RunID != nil {
+			before = append(before, *i.RunID)
+		}
+	}
+	instances, err := tx.InstancesOfLogins(ctx, logins)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := tx.KeptAmong(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	placed, err := tx.FactOf(ctx, placedFact, before)
+	if err != nil {
+		return nil, err
+	}
+	var started []store.Run
+	var ids []uuid.UUID
+	changes := map[uuid.UUID]map[string]any{}
+	for _, i := range list {
+		if i.NewKeyID == nil || i.OldKeyID == nil {
+			changes[i.ID] = map[string]any{"state": itemFailed, "detail": "the record of its key is gone", "ended_at": s.now()}
+			continue
+		}
+		facts := map[string]string{"item": i.ID.String(), "rotation": r.ID.String(), "login": i.LoginID.String(), "old": i.OldKeyID.String(), "new": i.NewKeyID.String(), "names": i.OldName + " by " + i.NewName}
+		phase := i.phase
+		if kept[*i.NewKeyID] && s.Safe != nil {
+			facts["kept"] = "true"
+		}
+		switch {
+		case phase == "" && facts["kept"] != "" && r.Settings.GraceSeconds == 0:
+			phase = rotation.Whole
+		case phase == "":
+			phase = rotation.In
+		case i.RunID != nil && placed[*i.RunID] != "": // what an earlier run placed is to be known to this
+			facts[placedFact] = placed[*i.RunID]
+		}
+		facts["phase"] = string(phase)
+		run := s.newRunWith(Actor{Name: r.RequestedBy, Via: "service"}, "rotate", instances[i.LoginID], r.Reason, facts)
+		started, ids = append(started, run), append(ids, run.ID)
+		changes[i.ID] = map[string]any{"state": i.state, "run_id": run.ID, "detail": ""}
+	}
+	if err := tx.AddRuns(ctx, started); err != nil {
+		return nil, err
+	}
+	for id, columns := range changes {
+		if err := tx.ChangeItem(ctx, id, columns); err != nil {
+			return nil, err
+		}
+	}
+	return ids, nil
+}

@@ -1,0 +1,451 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/store"
+)
+
+// The states of a rotation.
+const (
+	rotationRunning = "running"
+	rotationPaused  = "paused"
+	rotationUndoing = "undoing"
+	rotationDone    = "done"
+	rotationUndone  = "undone"
+)
+
+// The states of one item of a rotation.
+const (
+	itemWaiting  = "waiting"
+	itemPlacing  = "placing"
+	itemPlaced   = "placed"
+	itemProved   = "proved"
+	itemRemoving = "removing"
+	itemDone     = "done"
+	itemFailed   = "failed"
+	itemUndoing  = "undoing"
+	itemUndone   = "undone"
+)
+
+// Where the new keys of a rotation are made.
+const (
+	makeHere    = "here"
+	makeService = "service"
+	makeNone    = "none"
+)
+
+const (
+	maxAtOnce = 16
+	// mostRotated is the greatest number of logins in one rotation.
+	mostRotated   = 5000
+	stewardMeans  = "steward key"
+	madeAsType    = keypair.Ed25519
+	madeAsRSABits = 3072
+)
+
+// ShownItem is an item of a plan as it was shown.
+type ShownItem struct{ Login, Old, New string }
+
+// RotationStart says how a planned rotation is to be started.
+type RotationStart struct {
+	RotationWanted
+	Shown    []ShownItem
+	Make     string
+	NewKeys  map[string]string // public halves by the names of the plan, with Make here
+	Settings store.RotationSettings
+	Reason   string
+}
+
+// RotationState is a rotation and how far it is.
+type RotationState struct {
+	store.Rotation
+	Counts map[string]int
+}
+
+// StartRotation starts a rotation by the plan as it was shown.
+func (s *Service) StartRotation(ctx context.Context, actor Actor, once IdempotencyKey, start RotationStart) (RotationState, error) {
+	if err := errors.Join(checkText("reason", start.Reason), checkSettings(&start.Settings)); err != nil {
+		return RotationState{}, err
+	}
+	earlier, err := s.before(ctx, actor, once)
+	if err != nil {
+		return RotationState{}, err
+	}
+	if earlier != "" {
+		id, err := uuid.Parse(earlier)
+		if err != nil {
+			return RotationState{}, err
+		}
+		return s.Rotation(ctx, id)
+	}
+	plan, err := s.PlanRotation(ctx, start.RotationWanted)
+	if err != nil {
+		return RotationState{}, err
+	}
+	if err := outrun(plan, start.Shown); err != nil {
+		return RotationState{}, err
+	}
+	if len(start.Shown) == 0 {
+		return RotationState{}, &Problem{Kind: Conflict, Code: "nothing-to-rotate", Detail: "the plan replaces nothing", Remedy: "See why: plumlatch rotate plan"}
+	}
+	keys, halves, err := s.newKeys(ctx, actor, plan, start)
+	if err != nil {
+		return RotationState{}, err
+	}
+	r := store.Rotation{ID: newID(), State: rotationRunning, RequestedBy: actor.Name, Reason: start.Reason, Settings: start.Settings, CreatedAt: s.now().Truncate(time.Microsecond)}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, r.ID.String())
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			r.ID, err = uuid.Parse(earlier)
+			return err
+		}
+		byName := map[string]uuid.UUID{}
+		for n := range keys {
+			k := &keys[n]
+			byName[k.Name] = k.ID
+			if start.To != "" {
+				continue
+			}
+			if err := tx.AddKey(ctx, k); err != nil {
+				return err
+			}
+			if half := halves[k.Name]; half != nil {
+				if err := tx.KeepHalf(ctx, k.ID, half, k.CreatedAt); err != nil {
+					return err
+				}
+			}
+		}
+		var items []store.RotationItem
+		for _, i := range plan.Items {
+			if i.LeftOut != "" {
+				continue
+			}
+			items = append(items, store.RotationItem{ID: newID(), RotationID: r.ID, Seq: len(items), LoginID: i.login, OldKeyID: new(i.old), NewKeyID: new(byName[i.New]), OldName: i.Old, NewName: i.New, State: itemWaiting})
+		}
+		logins, instances, leftOut := plan.Counts()
+		return errors.Join(tx.AddRotation(ctx, r, items), tx.Note(ctx, s.entry(actor, "rotation.start", "rotation", r.ID.String(), start.Reason,
+			"%s started a rotation on %s of %s: %s replaced, %s left out, %s made.", actor.Name, counted(logins, "login"), counted(instances, "instance"), counted(len(items), "key line"), counted(leftOut, "line"), counted(len(plan.New), "key"))))
+	})
+	if err != nil {
+		var taken *store.TakenError
+		if errors.As(err, &taken) {
+			return RotationState{}, &Problem{Kind: Conflict, Code: "plan-outrun", Detail: "a key of one of the new names was recorded meanwhile, or one of the new keys is recorded already", Remedy: "Plan again"}
+		}
+		return RotationState{}, err
+	}
+	s.engine.Nudge(ctx, rotationDuty)
+	return s.Rotation(ctx, r.ID)
+}
+
+func checkSettings(t *store.RotationSettings) error {
+	bad := func(field, detail, remedy string) error {
+		return &Problem{Kind: Invalid, Code: "bad-" + strings.ReplaceAll(field, "_", "-"), Field: "settings." + field, Detail: detail, Remedy: remedy}
+	}
+	t.AtOnce = cmp.Or(t.AtOnce, maxAtOnce)
+	t.Zone = cmp.Or(t.Zone, "UTC")
+	switch {
+	case t.AtOnce < 1 || t.AtOnce > maxAtOnce:
+		return bad("at_once", fmt.Sprintf("%d logins at once are not possible; 1 to %d are", t.AtOnce, maxAtOnce), "")
+	case t.First < 0 || t.StopAfter < 0:
+		return bad("first", "a number of logins is not negative", "")
+	case t.GraceSeconds < 0 || t.GraceSeconds > 365*24*3600:
+		return bad("grace_seconds", "a grace has 0 seconds to a year", "")
+	}
+	if _, err := time.LoadLocation(t.Zone); err != nil {
+		return bad("zone", fmt.Sprintf("there is no time zone %q", t.Zone), "Give one such as Europe/Berlin")
+	}
+	if t.Between != "" {
+		if _, err := rotation.ReadHours(t.Between); err != nil {
+			return bad("between", err.Error(), "Give hours such as 22:00-04:00")
+		}
+	}
+	return nil
+}
+
+// outrun refuses a plan that is not the one that was shown, with the difference.
+func outrun(plan RotationPlan, shown []ShownItem) error {
+	was, is := map[ShownItem]bool{}, map[ShownItem]bool{}
+	for _, i := range shown {
+		was[i] = true
+	}
+	var where []string
+	for _, i := range plan.Items {
+		now := ShownItem{i.Login, i.Old, i.New}
+		if i.LeftOut != "" {
+			continue
+		}
+		is[now] = true
+		if !was[now] {
+			where = append(where, fmt.Sprintf("new: %s, %s by %s", i.Login, i.Old, i.New))
+		}
+	}
+	for _, i := range shown {
+		if !is[i] {
+			where = append(where, fmt.Sprintf("gone: %s, %s by %s", i.Login, i.Old, i.New))
+		}
+	}
+	if len(where) == 0 {
+		return nil
+	}
+	slices.Sort(where)
+	return &Problem{Kind: Conflict, Code: "plan-outrun", Where: where[:min(len(where), 20)], Detail: fmt.Sprintf("the plan is not what it was when it was shown: %s", counted(len(where), "difference")), Remedy: "Look at the plan again, and start that"}
+}
+
+// newKeys returns the keys that come, and of those that the service makes the sealed
+// private halves.
+func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, start RotationStart) (keys []store.Key, halves map[string][]byte, err error) {
+	bad := func(code, detail, remedy string) error {
+		return &Problem{Kind: Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
+	}
+	switch {
+	case start.To != "":
+		k, err := s.Key(ctx, start.To)
+		if err != nil {
+			return nil, nil, err
+		}
+		return []store.Key{k}, nil, s.grantable(k)
+	case start.Make == makeService && s.Safe == nil:
+		return nil, nil, noSafe()
+	case start.Make != makeService && start.Make != makeHere:
+		return nil, nil, bad("bad-make", fmt.Sprintf("new keys have to be made, and %q says not where", start.Make), "Say here or service")
+	}
+	halves = map[string][]byte{}
+	for _, planned := range plan.New {
+		in := NewKey{Name: planned.Name, Purpose: "follows " + planned.Follows}
+		var public keypair.Public
+		origin := "client"
+		if start.Make == makeHere {
+			line, ok := start.NewKeys[planned.Name]
+			if !ok {
+				return nil, nil, bad("key-missing", fmt.Sprintf("the public half of the new key %s was not given", planned.Name), "The client makes and gives all of them: plumlatch rotate start")
+			}
+			if public, err = keypair.ReadLine(line); err != nil {
+				return nil, nil, refusalProblem("new_keys", err)
+			}
+		} else {
+			origin = "service"
+			pair, err := keypair.Make(rand.Reader, keypair.Spec{Type: planned.Type, Bits: map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]}, planned.Name)
+			if err != nil {
+				return nil, nil, err
+			}
+			public = pair.Public
+			if halves[planned.Name], err = pair.OpenSSH(nil); err != nil {
+				return nil, nil, err
+			}
+		}
+		k := s.newRecord(actor, in, public, origin)
+		k.KeeperID = planned.keeper
+		if half := halves[planned.Name]; half != nil {
+			k.Custody = "kept"
+			sealed, err := s.Safe.Seal(half, k.ID.String())
+			clear(half)
+			if err != nil {
+				return nil, nil, err
+			}
+			halves[planned.Name] = sealed
+		}
+		if err := s.grantable(k); err != nil {
+			return nil, nil, err
+		}
+		keys = append(keys, k)
+	}
+	return keys, halves, nil
+}
+
+// Rotation returns how far a rotation is.
+func (s *Service) Rotation(ctx context.Context, id uuid.UUID) (RotationState, error) {
+	r, err := s.store.RotationByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return RotationState{}, &Problem{Kind: NotFound, Code: "no-such-rotation", Detail: "there is no rotation with this id", Remedy: "See what there is: plumlatch rotate list"}
+	}
+	if err != nil {
+		return RotationState{}, err
+	}
+	counts, err := s.store.RotationCounts(ctx, id)
+	return RotationState{r, counts[id]}, err
+}
+
+// Rotations returns one page of rotations, the newest first.
+func (s *Service) Rotations(ctx context.Context, p store.Page) (store.List[RotationState], error) {
+	l, err := s.store.Rotations(ctx, p)
+	if err != nil {
+		return store.List[RotationState]{}, pageProblem(err)
+	}
+	ids := make([]uuid.UUID, len(l.Items))
+	for n, r := range l.Items {
+		ids[n] = r.ID
+	}
+	counts, err := s.store.RotationCounts(ctx, ids...)
+	out := store.List[RotationState]{Next: l.Next, Total: l.Total}
+	for _, r := range l.Items {
+		out.Items = append(out.Items, RotationState{r, counts[r.ID]})
+	}
+	return out, err
+}
+
+// RotationItem is an item of a rotation with what to do about it.
+type RotationItem struct {
+	store.RotationItem
+	DueAt *time.Time
+	Next  string
+}
+
+// RotationItems returns one page of the items of a rotation, in the order of its plan.
+func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string, p store.Page) (store.List[RotationItem], error) {
+	r, err := s.Rotation(ctx, id)
+	if err != nil {
+		return store.List[RotationItem]{}, err
+	}
+	l, err := s.store.RotationItems(ctx, id, state, p)
+	if err != nil {
+		return store.List[RotationItem]{}, pageProblem(err)
+	}
+	out := store.List[RotationItem]{Next: l.Next}
+	for _, i := range l.Items {
+		item := RotationItem{RotationItem: i}
+		switch i.State {
+		case itemWaiting:
+			item.Detail = "it waits for its turn"
+			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
+				item.Detail = "it begins when all of the first group are done"
+			}
+		case itemPlaced:
+			item.Next = "plumlatch prove " + loginName(i.OSUser, i.InstanceName)
+			item.Detail = cmp.Or(item.Detail, "the new line stands beside the old; a login with "+i.NewName+" is awaited")
+		case itemProved:
+			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
+			item.Detail = "the new key opens it; the old one goes when the grace is over"
+		case itemFailed:
+			item.Next = "plumlatch why " + i.InstanceName
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+// ChangeRotation pauses a rotation, goes on with it, tries again what failed, or
+// undoes what is not taken out yet. login "" means all of it.
+func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID, change, login, reason string) (RotationState, error) {
+	if err := checkText("reason", reason); err != nil {
+		return RotationState{}, err
+	}
+	var of uuid.UUID
+	if login != "" {
+		l, _, err := s.loginNamed(ctx, login)
+		if err != nil {
+			return RotationState{}, err
+		}
+		of = l.ID
+	}
+	if _, err := s.Rotation(ctx, id); err != nil {
+		return RotationState{}, err
+	}
+	conflict := func(r store.Rotation) error {
+		return &Problem{Kind: Conflict, Code: "wrong-state", Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change), Remedy: "See it: plumlatch rotate show " + id.String()}
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		r, err := tx.LockRotation(ctx, id)
+		if err != nil {
+			return err
+		}
+		columns, affected := map[string]any{}, -1
+		switch {
+		case change == "pause" && r.State == rotationRunning:
+			columns["state"], columns["paused_why"] = rotationPaused, cmp.Or(reason, "paused by "+actor.Name)
+		case change == "resume" && r.State == rotationPaused:
+			// Whoever goes on has decided about what failed so far.
+			columns["state"], columns["paused_why"] = rotationRunning, ""
+			if r.Settings, err = s.goOnWith(ctx, tx, r); err != nil {
+				return err
+			}
+			settings, err := json.Marshal(r.Settings)
+			if err != nil {
+				return err
+			}
+			columns["settings"] = string(settings)
+		case change == "retry" && (r.State == rotationRunning || r.State == rotationPaused || r.State == rotationDone):
+			if affected, err = tx.ChangeItems(ctx, id, of, []string{itemFailed}, map[string]any{"state": itemWaiting, "detail": "", "ended_at": nil, "placed_at": nil, "proved_at": nil}); err != nil {
+				return err
+			}
+			columns["state"], columns["paused_why"], columns["ended_at"] = rotationRunning, "", nil
+		case change == "undo" && r.EndedAt == nil && login != "":
+			if affected, err = s.undoItems(ctx, tx, id, of); err != nil {
+				return err
+			}
+		case change == "undo" && r.EndedAt == nil:
+			if _, err = s.undoItems(ctx, tx, id, of); err != nil {
+				return err
+			}
+			columns["state"], columns["paused_why"] = rotationUndoing, ""
+		default:
+			return conflict(r)
+		}
+		if affected == 0 {
+			return &Problem{Kind: Conflict, Code: "nothing-to-change", Detail: "there is nothing to " + change + " there", Remedy: "See it: plumlatch rotate show " + id.String()}
+		}
+		if len(columns) > 0 {
+			if err := tx.ChangeRotation(ctx, id, columns); err != nil {
+				return err
+			}
+		}
+		about := "the rotation"
+		if login != "" {
+			about = login + " in the rotation"
+		}
+		done := map[string]string{"pause": "paused", "resume": "went on with", "retry": "tried again what failed of", "undo": "had undone"}[change]
+		return tx.Note(ctx, s.entry(actor, "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about))
+	})
+	if err != nil {
+		return RotationState{}, err
+	}
+	s.engine.Nudge(ctx, rotationDuty)
+	return s.Rotation(ctx, id)
+}
+
+// goOnWith returns the settings of a rotation that goes on after a pause: with the
+// rest, where the first group has failed, and with as many failures allowed anew.
+func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r store.Rotation) (store.RotationSettings, error) {
+	counts, err := tx.RotationCounts(ctx, r.ID)
+	t := r.Settings
+	if err != nil {
+		return t, err
+	}
+	if failed := counts[r.ID][itemFailed]; t.StopAfter > 0 && failed >= t.StopAfter {
+		t.StopAfter += failed
+	}
+	if t.First == 0 {
+		return t, nil
+	}
+	group, err := tx.FirstGroup(ctx, r.ID, t.First)
+	if group[itemFailed]+group[itemUndone] > 0 {
+		t.First = 0
+	}
+	return t, err
+}
+
+// undoItems has what waits left as it is, and what stands beside the old key taken
+// out again. What is being worked on is undone when that has ended.
+func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, login uuid.UUID) (int, error) {
+	left, err := tx.ChangeItems(ctx, rotation, login, []string{itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
+	if err != nil {
+		return 0, err
+	}
+	back, err := tx.ChangeItems(ctx, rotation, login, []string{itemPlaced, itemProved}, map[string]any{"state": itemUndoing})
+	return left + back, err
+}

@@ -1,0 +1,512 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/name"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+// What can be done about a difference.
+const (
+	choosePlace    = "place"
+	chooseWithdraw = "withdraw"
+	chooseRemove   = "remove"
+	chooseAccept   = "accept"
+)
+
+// choicesFor are the choices for a difference by its fit, the most careful first.
+var choicesFor = map[string][]string{
+	"missing":   {choosePlace, chooseWithdraw},
+	"ungranted": {chooseAccept, chooseRemove},
+	"stranger":  {chooseAccept, chooseRemove},
+}
+
+// Difference is one with what can be done about it.
+type Difference struct {
+	store.Difference
+	Choices []string
+	// NoMeans is why the service cannot change the login's files, "" if it can.
+	NoMeans string
+}
+
+// Differences returns one page of differences.
+func (s *Service) Differences(ctx context.Context, f store.DifferenceFilter, p store.Page) (store.List[Difference], error) {
+	l, err := s.store.Differences(ctx, f, p)
+	if err != nil {
+		return store.List[Difference]{}, pageProblem(err)
+	}
+	ways, err := s.waysInto(ctx, l.Items)
+	if err != nil {
+		return store.List[Difference]{}, err
+	}
+	out := store.List[Difference]{Next: l.Next}
+	for _, d := range l.Items {
+		item := Difference{Difference: d, Choices: choicesFor[d.Fit]}
+		if p := s.noMeans(ways[d.LoginID]); p != nil {
+			item.NoMeans = p.Detail
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+func (s *Service) waysInto(ctx context.Context, differences []store.Difference) (map[uuid.UUID]store.LoginToSweep, error) {
+	var ids []uuid.UUID
+	for _, d := range differences {
+		if !slices.Contains(ids, d.LoginID) {
+			ids = append(ids, d.LoginID)
+		}
+	}
+	found, err := s.store.LoginsToSweep(ctx, ids)
+	ways := map[uuid.UUID]store.LoginToSweep{}
+	for _, l := range found {
+		ways[l.ID] = l
+	}
+	return ways, err
+}
+
+// Choice is what is to be done about one difference, as it was shown.
+type Choice struct {
+	Login, SHA256, Fit, Choice string
+	// Name is that of the record that an accepted stranger gets; "" for one made
+	// from its comment.
+	Name string
+}
+
+// The states of a difference that was to be settled.
+const (
+	settledRecorded = "recorded"
+	settledInRun    = "in a run"
+	settledLeftOut  = "left out"
+)
+
+// Settled is what is being done about one difference.
+type Settled struct {
+	Choice
+	State string
+	// Detail is why it was left out.
+	Detail string
+	Run    uuid.UUID // the zero one where there is none
+}
+
+const maxChoices = 500
+
+// chosen is a choice with the difference that it is about.
+type chosen struct {
+	place int // in the list that was asked for
+	Choice
+	store.Difference
+}
+
+// Settle does what was chosen about differences. What is accepted, and a grant
+// that is withdrawn because its line is not there, is recorded at once; for each
+// login whose lines are to change there is one run. One that is not as it was shown,
+// or that the service cannot do, is left out and says why.
+func (s *Service) Settle(ctx context.Context, actor Actor, choices []Choice, reason string) ([]Settled, []store.Run, error) {
+	if err := checkText("reason", reason); err != nil {
+		return nil, nil, err
+	}
+	if len(choices) == 0 || len(choices) > maxChoices {
+		return nil, nil, &Problem{Kind: Invalid, Code: "bad-choices", Field: "choices", Detail: fmt.Sprintf("%d choices were given; 1 to %d are taken at once", len(choices), maxChoices)}
+	}
+	out := make([]Settled, len(choices))
+	byLogin := map[uuid.UUID][]chosen{}
+	var order []uuid.UUID
+	leave := func(n int, detail string) { out[n].State, out[n].Detail = settledLeftOut, detail }
+	wanted := map[string][][]byte{} // the digests that are asked about, by login
+	for n, c := range choices {
+		if !slices.Contains(choicesFor[c.Fit], c.Choice) {
+			return nil, nil, &Problem{Kind: Invalid, Code: "bad-choice", Field: fmt.Sprintf("choices[%d].choice", n), Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit), Remedy: "Choose " + strings.Join(choicesFor[c.Fit], " or ")}
+		}
+		d, ok := keypair.ReadFingerprint(c.SHA256)
+		if !ok || d.Kind != "sha256" {
+			return nil, nil, &Problem{Kind: Invalid, Code: "bad-digest", Field: fmt.Sprintf("choices[%d].sha256", n), Detail: fmt.Sprintf("%q is no SHA-256 fingerprint", c.SHA256)}
+		}
+		wanted[c.Login] = append(wanted[c.Login], d.Sum)
+	}
+	now := map[string][]store.Difference{}
+	for called, digests := range wanted {
+		l, i, err := s.loginNamed(ctx, called)
+		if err != nil {
+			return nil, nil, err
+		}
+		page, err := s.store.Differences(ctx, store.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests}, store.Page{Limit: len(digests)})
+		if err != nil {
+			return nil, nil, err
+		}
+		now[called] = page.Items
+	}
+	for n, c := range choices {
+		out[n].Choice = c
+		at := slices.IndexFunc(now[c.Login], func(d store.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 })
+		if at < 0 {
+			leave(n, "it is no difference any more")
+			continue
+		}
+		d := now[c.Login][at]
+		if d.Fit != c.Fit {
+			leave(n, fmt.Sprintf("it is %s now, not %s", d.Fit, c.Fit))
+			continue
+		}
+		out[n].Name = cmp.Or(c.Name, d.Name)
+		if byLogin[d.LoginID] == nil {
+			order = append(order, d.LoginID)
+		}
+		byLogin[d.LoginID] = append(byLogin[d.LoginID], chosen{n, c, d})
+	}
+	var started []store.Run
+	for _, id := range order {
+		run, err := s.settleLogin(ctx, actor, id, byLogin[id], reason, out)
+		if err != nil {
+			return nil, nil, err
+		}
+		if run != nil {
+			started = append(started, *run)
+		}
+	}
+	return out, started, nil
+}
+
+// settleLogin does what was chosen for one login and starts the run that changes its
+// lines; nil if none are to change.
+func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID, list []chosen, reason string, out []Settled) (*store.Run, error) {
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{login})
+	if err != nil {
+		return nil, err
+	}
+	l := found[0]
+	called := loginName(l.OSUser, l.Instance.Name)
+	var place, remove []string
+	for _, c := range list {
+		item := &out[c.place]
+		switch c.Choice.Choice {
+		case chooseAccept, chooseWithdraw:
+			err := s.settleAtOnce(ctx, actor, l, c, reason, item)
+			var p *Problem
+			if errors.As(err, &p) {
+				item.State, item.Detail = settledLeftOut, p.Detail
+			} else if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if p := s.noMeans(l); p != nil {
+			item.State, item.Detail = settledLeftOut, p.Detail
+			continue
+		}
+		if l.Steward != nil && bytes.Equal(l.Steward.SHA256, c.Difference.SHA256) {
+			item.State, item.Detail = settledLeftOut, "the steward key does not change its own line"
+			continue
+		}
+		if c.Choice.Choice == chooseRemove {
+			item.State = settledInRun
+			remove = append(remove, hex.EncodeToString(c.Difference.SHA256))
+			continue
+		}
+		k, err := s.store.KeyByID(ctx, *c.KeyID)
+		if err != nil {
+			return nil, err
+		}
+		var p *Problem
+		if errors.As(s.grantable(k), &p) { // a key that was lost since is not let in again
+			item.State, item.Detail = settledLeftOut, p.Detail
+			continue
+		}
+		item.State = settledInRun
+		place = append(place, c.KeyID.String())
+	}
+	if len(place)+len(remove) == 0 {
+		return nil, nil
+	}
+	run := s.newRunWith(actor, "settle", l.Instance, reason, map[string]string{"login": login.String(), "place": strings.Join(place, ","), "remove": strings.Join(remove, ",")})
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, s.entry(actor, "login.settle", "login", called, reason, "%s asked to place %s and to remove %s in %s.", actor.Name, counted(len(place), "missing line"), counted(len(remove), "line"), called)))
+	})
+	if err != nil {
+		var taken *store.TakenError
+		if !errors.As(err, &taken) {
+			return nil, err
+		}
+		for _, c := range list {
+			if out[c.place].State == settledInRun {
+				out[c.place].State, out[c.place].Detail = settledLeftOut, "another run is at work on "+l.Instance.Name
+			}
+		}
+		return nil, nil
+	}
+	for _, c := range list {
+		if out[c.place].State == settledInRun {
+			out[c.place].Run = run.ID
+		}
+	}
+	s.engine.Wake(ctx, run.ID)
+	run, err = s.store.RunByID(ctx, run.ID)
+	return &run, err
+}
+
+// settleAtOnce records what needs no change of lines.
+func (s *Service) settleAtOnce(ctx context.Context, actor Actor, l store.LoginToSweep, c chosen, reason string, item *Settled) error {
+	called := loginName(l.OSUser, l.Instance.Name)
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		if c.Choice.Choice == chooseWithdraw {
+			return errors.Join(tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name),
+				tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", called, reason, "%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name)))
+		}
+		k, err := s.acceptable(ctx, tx, actor, l, c)
+		if err != nil {
+			return err
+		}
+		item.Name = k.Name
+		if _, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(reason, "accepted as it stands")}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "grant.accept", "login", called, reason, "%s accepted the key %s in %s as granted.", actor.Name, k.Name, called))
+	})
+	if err == nil {
+		item.State = settledRecorded
+	}
+	return err
+}
+
+// acceptable returns the key that is to be granted as it stands; a stranger's gets
+// a record.
+func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, l store.LoginToSweep, c chosen) (store.Key, error) {
+	if c.KeyID != nil {
+		k, err := tx.KeyByID(ctx, *c.KeyID)
+		if err != nil {
+			return k, err
+		}
+		return k, s.grantable(k)
+	}
+	strangers, err := tx.StrangersOf(ctx, l.InstanceID, maxOpeners)
+	if err != nil {
+		return store.Key{}, err
+	}
+	at := slices.IndexFunc(strangers, func(g store.Stranger) bool {
+		return g.LoginID == l.ID && bytes.Equal(g.SHA256, c.Difference.SHA256)
+	})
+	if at < 0 {
+		return store.Key{}, &Problem{Kind: Conflict, Code: "not-there", Detail: "it does not stand there any more"}
+	}
+	public, err := keypair.ReadLine(keypair.Public{Algorithm: strangers[at].Algorithm, Blob: strangers[at].Blob, Comment: strangers[at].Comment}.Line())
+	if err != nil {
+		return store.Key{}, refusalProblem("sha256", err)
+	}
+	wanted := c.Choice.Name
+	if wanted == "" {
+		wanted = name.Suggest(cmp.Or(strangers[at].Comment, "found-on-"+l.Instance.Name))
+		if _, err := tx.KeyNamed(ctx, wanted); err == nil {
+			wanted = name.Suggest(wanted[:min(len(wanted), name.MaxLength-7)] + "-" + hex.EncodeToString(c.Difference.SHA256[:3]))
+		}
+	}
+	in := NewKey{Name: wanted, Purpose: "found on " + l.Instance.Name}
+	if err := checkNewKey(in); err != nil {
+		return store.Key{}, err
+	}
+	k := s.newRecord(actor, in, public, "import")
+	if err := s.grantable(k); err != nil {
+		return k, err
+	}
+	if err := tx.AddKey(ctx, &k); err != nil {
+		return k, s.takenKey(ctx, err, wanted, public)
+	}
+	return k, errors.Join(tx.ClaimStrangers(ctx), tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", "%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, describe(public), l.Instance.Name)))
+}
+
+// settling has the steps of a run that settles the differences of one login.
+type settling struct {
+	*Service
+	run store.Run
+}
+
+func (s *Service) settlePlan(run store.Run) runs.Plan {
+	e := &settling{s, run}
+	what := fmt.Sprintf("place %s and remove %s", counted(len(e.list("place")), "line"), counted(len(e.list("remove")), "line"))
+	return runs.Plan{Ended: e.ended, Steps: []runs.Step{
+		{Name: "change", Title: "Change the lines", Intent: "Log in to " + run.Instance.Name + " with the steward key, " + what, UndoIntent: "Take away what was placed, and place again what was removed", Do: e.change, Undo: e.back, Patience: sshPatience},
+		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server accepts what was placed and refuses what was removed", Do: e.ask, Patience: sshPatience},
+	}}
+}
+
+// list reads one of the run's facts that are lists.
+func (e *settling) list(fact string) []string {
+	return strings.FieldsFunc(e.run.Facts[fact], func(r rune) bool { return r == ',' })
+}
+
+func (e *settling) login(ctx context.Context) (store.LoginToSweep, error) {
+	id, err := uuid.Parse(e.run.Facts["login"])
+	if err != nil {
+		return store.LoginToSweep{}, err
+	}
+	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{id})
+	if err == nil && len(found) == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return store.LoginToSweep{}, err
+	}
+	return found[0], nil
+}
+
+func (e *settling) keysToPlace(ctx context.Context) ([]store.Key, error) {
+	var keys []store.Key
+	for _, text := range e.list("place") {
+		id, err := uuid.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		k, err := e.store.KeyByID(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		keys = append(keys, k)
+	}
+	return keys, nil
+}
+
+// change places and removes the lines, after writing down which.
+func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error) {
+	l, err := e.login(ctx)
+	if err != nil {
+		return "", err
+	}
+	keys, err := e.keysToPlace(ctx)
+	if err != nil {
+		return "", err
+	}
+	gone := e.list("remove")
+	return e.editLogin(ctx, l, e.run.RequestedBy, func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		var removed, placed []string
+		for _, line := range f {
+			if line.Kind == authorizedkeys.Key && slices.Contains(gone, hex.EncodeToString(keypair.Public{Blob: line.Blob}.SHA256())) {
+				removed = append(removed, strings.TrimRight(line.Raw, "\r\n"))
+			}
+		}
+		for _, text := range removed {
+			f = f.Remove(authorizedkeys.Parse([]byte(text))[0].Blob)
+		}
+		for _, k := range keys {
+			if first && len(f.Find(k.Blob)) == 0 {
+				f = f.Add(e.lineFor(k))
+				placed = append(placed, k.ID.String())
+			}
+		}
+		if len(removed) > 0 {
+			if err := p.SetFact(ctx, removedFact+path, strings.Join(removed, "\n")); err != nil {
+				return nil, err
+			}
+		}
+		if len(placed) > 0 {
+			return f, p.SetFact(ctx, placedFact, strings.Join(placed, ","))
+		}
+		return f, nil
+	})
+}
+
+// back takes away what this run placed and places again what it removed.
+func (e *settling) back(ctx context.Context, p *runs.Progress) error {
+	l, err := e.login(ctx)
+	if err != nil {
+		return err
+	}
+	keys, err := e.keysToPlace(ctx)
+	if err != nil {
+		return err
+	}
+	placed := strings.Split(p.Fact(placedFact), ",")
+	_, err = e.editLogin(ctx, l, e.run.RequestedBy, func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		for _, k := range keys {
+			if first && slices.Contains(placed, k.ID.String()) {
+				f = f.Remove(k.Blob)
+			}
+		}
+		if text := p.Fact(removedFact + path); text != "" {
+			for _, line := range authorizedkeys.Parse([]byte(text)) {
+				if len(f.Find(line.Blob)) == 0 {
+					f = f.Add(strings.TrimRight(line.Raw, "\n"))
+				}
+			}
+		}
+		return f, nil
+	})
+	return err
+}
+
+func (e *settling) ask(ctx context.Context, p *runs.Progress) (string, error) {
+	l, err := e.login(ctx)
+	if err != nil {
+		return "", err
+	}
+	keys, err := e.keysToPlace(ctx)
+	if err != nil {
+		return "", err
+	}
+	target := targetOf(l.Instance, l.OSUser)
+	for _, k := range keys {
+		accepted, err := sshio.Accepts(ctx, target, k.Blob)
+		if err != nil {
+			return "", answering(err)
+		}
+		if !accepted {
+			return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name, l.Instance.Name)
+		}
+	}
+	refused := 0
+	for fact, text := range p.Run().Facts {
+		if !strings.HasPrefix(fact, removedFact) {
+			continue
+		}
+		for _, line := range authorizedkeys.Parse([]byte(text)) {
+			accepted, err := sshio.Accepts(ctx, target, line.Blob)
+			if err != nil {
+				return "", answering(err)
+			}
+			if accepted {
+				return "", fmt.Errorf("the SSH server still accepts %s", keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()))
+			}
+			refused++
+		}
+	}
+	var said []string
+	if len(keys) > 0 {
+		said = append(said, "accepts "+counted(len(keys), "key")+" that "+pastOf(len(keys))+" placed")
+	}
+	if refused > 0 {
+		said = append(said, "refuses "+counted(refused, "key")+" that "+pastOf(refused)+" removed")
+	}
+	return "it " + strings.Join(said, " and "), nil
+}
+
+func pastOf(n int) string {
+	if n == 1 {
+		return "was"
+	}
+	return "were"
+}
+
+func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+	l, err := e.login(ctx)
+	if err != nil {
+		return err
+	}
+	called := loginName(l.OSUser, l.Instance.Name)
+	note := e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "login.settled", "login", called, e.run.Reason, "The differences of %s are settled: %s placed, %s removed.", called, counted(len(e.list("place")), "line"), counted(len(e.list("remove")), "line"))
+	if state != runs.Done {
+		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
+	}
+	return tx.Note(ctx, note)
+}

@@ -1,0 +1,170 @@
+package store
+
+import (
+	"context"
+	"encoding/hex"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// GrantFilter narrows a list of grants; empty fields do not.
+type GrantFilter struct {
+	Key, Keeper          string
+	Instance, OSUser     string
+	LabelName, LabelText string
+	// Ended asks for those that were withdrawn, WithEnd for those that end by themselves.
+	Ended, WithEnd bool
+}
+
+// GrantRecord is a grant with what it joins.
+type GrantRecord struct {
+	Opening
+	ID          uuid.UUID
+	WithdrawnAt *time.Time
+	WithdrawnBy *string
+	EndRefused  bool
+}
+
+// Grants returns one page of grants, by login and key, the older first.
+func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRecord], error) {
+	q := s.db.WithContext(ctx).Table("grants g").
+		Joins("JOIN logins l ON l.id = g.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Joins("JOIN keys k ON k.id = g.key_id").
+		Joins("LEFT JOIN keepers o ON o.id = k.keeper_id").
+		Joins("LEFT JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id")
+	if f.Ended {
+		q = q.Where("g.withdrawn_at IS NOT NULL")
+	} else {
+		q = q.Where("g.withdrawn_at IS NULL")
+	}
+	if f.WithEnd {
+		q = q.Where("g.until IS NOT NULL")
+	}
+	for column, value := range map[string]string{"k.name": f.Key, "o.name": f.Keeper, "i.name": f.Instance, "l.os_user": f.OSUser} {
+		if value != "" {
+			q = q.Where(column+" = ?", value)
+		}
+	}
+	q = withLabel(q, "i", f.LabelName, f.LabelText).Session(&gorm.Session{})
+	page, err := seek(q, order{columns: []string{"i.name", "l.os_user", "k.name", "g.id::text"}}, p)
+	if err != nil {
+		return List[GrantRecord]{}, err
+	}
+	var items []GrantRecord
+	if err := page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_refused").Scan(&items).Error; err != nil {
+		return List[GrantRecord]{}, plain(err)
+	}
+	l := cut(items, p, func(g GrantRecord) []string {
+		return []string{g.InstanceName, g.OSUser, g.KeyName, g.ID.String()}
+	})
+	return l, count(q, p, &l.Total)
+}
+
+// GrantOf returns the live grant of a key in a login; ErrNotFound where there is none.
+func (s *Store) GrantOf(ctx context.Context, login, key uuid.UUID) (Grant, error) {
+	var g Grant
+	err := s.db.WithContext(ctx).Where("login_id = ? AND key_id = ? AND withdrawn_at IS NULL", login, key).Take(&g).Error
+	return g, plain(err)
+}
+
+// Difference is a key that is missing in a login, stands there without a grant,
+// or is a stranger there.
+type Difference struct {
+	LoginID      uuid.UUID
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+	Fit          string
+	KeyID        *uuid.UUID // nil of a stranger
+	Name         string     // a stranger's comment
+	KeeperName   *string
+	SHA256       []byte `gorm:"column:sha256"`
+	Steward      bool
+	// Since is when it was granted or first seen.
+	Since  *time.Time
+	SeenAt *time.Time
+}
+
+// DifferenceFilter narrows a list of differences; empty fields do not.
+type DifferenceFilter struct {
+	Instance, OSUser     string
+	LabelName, LabelText string
+	Fit                  string
+	Digests              [][]byte // of the keys
+}
+
+// Differences returns one page of differences, by login.
+func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (List[Difference], error) {
+	q := s.db.WithContext(ctx).Table(`(
+			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward, g.granted_at AS since, s.seen_at
+			FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present JOIN keys k ON k.id = g.key_id
+			WHERE g.withdrawn_at IS NULL
+		UNION ALL
+			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
+			FROM sightings s JOIN keys k ON k.id = s.key_id
+			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id AND g.withdrawn_at IS NULL)
+		UNION ALL
+			SELECT login_id, 'stranger', NULL, comment, NULL, sha256, false, first_seen_at, seen_at FROM strangers
+		) d`).
+		Joins("JOIN logins l ON l.id = d.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Joins("LEFT JOIN keepers o ON o.id = d.keeper_id")
+	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.fit": f.Fit} {
+		if value != "" {
+			q = q.Where(column+" = ?", value)
+		}
+	}
+	if len(f.Digests) > 0 {
+		q = q.Where("d.sha256 IN ?", f.Digests)
+	}
+	q = withLabel(q, "i", f.LabelName, f.LabelText)
+	page, err := seek(q, order{columns: []string{"i.name", "l.os_user", "d.fit", "encode(d.sha256, 'hex')"}}, p)
+	if err != nil {
+		return List[Difference]{}, err
+	}
+	var items []Difference
+	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, d.sha256, d.steward, d.since, d.seen_at").Scan(&items).Error
+	if err != nil {
+		return List[Difference]{}, plain(err)
+	}
+	return cut(items, p, func(d Difference) []string {
+		return []string{d.InstanceName, d.OSUser, d.Fit, hex.EncodeToString(d.SHA256)}
+	}), nil
+}
+
+// ProofDue is a key that its keeper is to prove.
+type ProofDue struct {
+	KeyName     string
+	KeyType     string
+	KeyBits     int
+	KeySHA256   []byte `gorm:"column:key_sha256"`
+	KeeperName  string
+	KeeperTitle string
+	ProvedAt    *time.Time
+	Logins      int
+}
+
+// ProofsDue returns one page of the active keys that open logins or should, and
+// that their keeper, who has not left, last proved before the time; by keeper.
+// keeper "" means all.
+func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, p Page) (List[ProofDue], error) {
+	q := s.db.WithContext(ctx).Table("keys k").
+		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").
+		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
+		Where("k.state = 'active' AND k.steward_of IS NULL AND (k.proved_at IS NULL OR k.proved_at < ?)", before)
+	if keeper != "" {
+		q = q.Where("o.name = ?", keeper)
+	}
+	page, err := seek(q, order{columns: []string{"o.name", "k.name"}}, p)
+	if err != nil {
+		return List[ProofDue]{}, err
+	}
+	var items []ProofDue
+	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS keeper_name, o.title AS keeper_title, k.proved_at, g.logins").Scan(&items).Error
+	if err != nil {
+		return List[ProofDue]{}, plain(err)
+	}
+	return cut(items, p, func(d ProofDue) []string { return []string{d.KeeperName, d.KeyName} }), nil
+}

@@ -87,11 +87,13 @@ func (p *page) says(text string) {
 	p.holds("the text "+text, `document.body.innerText.includes(`+quote(text)+`)`)
 }
 
-// press clicks what has the accessible text: a button, a link, a label.
+// press clicks what has the accessible text: a button, a link, a label. What is
+// in an open dialog goes before what lies under it, as for a pointer.
 func (p *page) press(text string) {
 	p.t.Helper()
 	find := `[...document.querySelectorAll("button, a, label, [role=button], [role=menuitem], .ant-segmented-item-label, .ant-select-item-option, .ant-select-item-option-content")]
 		.filter((e) => e.offsetParent !== null && !e.disabled)
+		.sort((a, b) => Boolean(b.closest("[role=dialog]")) - Boolean(a.closest("[role=dialog]")))
 		.find((e) => e.innerText.trim() === ` + quote(text) + ` || e.getAttribute("aria-label") === ` + quote(text) + `)`
 	p.holds("something to press named "+text, `Boolean(`+find+`)`)
 	p.do(chromedp.Evaluate[chromedp.Void](find + `.click()`))

@@ -52,7 +52,7 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 				continue
 			}
 			calls++
-			url := "/api/v1" + strings.NewReplacer("{run}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{token}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{key}", "none", "{instance}", "none", "{login}", "a@none", "{sweep}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{rotation}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10").Replace(path)
+			url := "/api/v1" + strings.NewReplacer("{run}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{token}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{key}", "none", "{instance}", "none", "{login}", "a@none", "{sweep}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{rotation}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{asked}", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10", "{rule}", "none").Replace(path)
 			for _, token := range []string{"", "plumlatch_false", h.token + "x", strings.ToUpper(h.token)} {
 				if status, body := h.call(method, url, token, "{}"); status != http.StatusUnauthorized || !strings.Contains(body, "not-signed-in") {
 					t.Errorf("%s %s with the token %q: %d %s", method, url, token, status, body)

@@ -344,7 +344,8 @@ func TestTheGuestAgentReadsWhereThereIsNoStewardKey(t *testing.T) {
 type gate struct {
 	net.Listener
 	mu   sync.Mutex
-	to   string // "" for silence
+	to   string     // "" for silence
+	open []net.Conn // what is being passed on
 	held []net.Conn
 }
 
@@ -374,6 +375,17 @@ func (g *gate) lead(to string) {
 	g.mu.Unlock()
 }
 
+// cut leads elsewhere, and ends the connections that there are.
+func (g *gate) cut(to string) {
+	g.lead(to)
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, c := range g.open {
+		c.Close()
+	}
+	g.open = nil
+}
+
 func (g *gate) pass(c net.Conn) {
 	g.mu.Lock()
 	to := g.to
@@ -389,6 +401,9 @@ func (g *gate) pass(c net.Conn) {
 		c.Close()
 		return
 	}
+	g.mu.Lock()
+	g.open = append(g.open, c, far)
+	g.mu.Unlock()
 	go func() { copyAll(far, c) }()
 	copyAll(c, far)
 }

@@ -60,6 +60,7 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 	h.service.AllowShortRSA = o.shortRSA
 	h.service.SweepEvery, h.service.StewardFrom = o.sweepEvery, o.stewardFrom
 	h.service.Fresh = time.Duration(o.freshDays) * 24 * time.Hour
+	h.service.ReportWithin = o.reportIn
 	if err := h.openSafe(o.safeKey); err != nil {
 		return err
 	}

@@ -40,6 +40,7 @@ type settings struct {
 	sweepEvery  time.Duration
 	freshDays   int
 	stewardFrom string
+	reportIn    time.Duration
 }
 
 func main() {
@@ -60,6 +61,7 @@ func main() {
 	flag.DurationVar(&o.sweepEvery, "sweep-every", 6*time.Hour, "how often logins with a steward key are swept, spread out; 0 for never")
 	flag.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
 	flag.StringVar(&o.stewardFrom, "steward-from", "", "limit new steward keys to these addresses, as in the from option of authorized_keys")
+	flag.DurationVar(&o.reportIn, "report-within", 2*time.Minute, "for how long a step that somebody takes from their own machine is waited for")
 	showVersion := flag.Bool("version", false, "print the version and end")
 	flag.Usage = usage
 	flag.Parse()
@@ -130,6 +132,8 @@ func (o settings) check() error {
 		return errors.New("no cloud was given: say -cloud URL of its adapter")
 	case o.freshDays < 1 || o.freshDays > 3650:
 		return fmt.Errorf("-fresh-days is %d; 1 to 3650 are allowed", o.freshDays)
+	case o.reportIn <= 0:
+		return errors.New("-report-within is not positive")
 	case o.sweepEvery < 0:
 		return errors.New("-sweep-every is negative; 0 is never")
 	case strings.ContainsAny(o.stewardFrom, "\"\\ \t\r\n"):

@@ -18,17 +18,38 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AddRotationRuleMake.
+const (
+	AddRotationRuleMakeBring   AddRotationRuleMake = "bring"
+	AddRotationRuleMakeService AddRotationRuleMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the AddRotationRuleMake enum.
+func (e AddRotationRuleMake) Valid() bool {
+	switch e {
+	case AddRotationRuleMakeBring:
+		return true
+	case AddRotationRuleMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeRotationChange.
 const (
-	ChangeRotationChangePause  ChangeRotationChange = "pause"
-	ChangeRotationChangeResume ChangeRotationChange = "resume"
-	ChangeRotationChangeRetry  ChangeRotationChange = "retry"
-	ChangeRotationChangeUndo   ChangeRotationChange = "undo"
+	ChangeRotationChangeOverride ChangeRotationChange = "override"
+	ChangeRotationChangePause    ChangeRotationChange = "pause"
+	ChangeRotationChangeResume   ChangeRotationChange = "resume"
+	ChangeRotationChangeRetry    ChangeRotationChange = "retry"
+	ChangeRotationChangeUndo     ChangeRotationChange = "undo"
 )
 
 // Valid indicates whether the value is a known member of the ChangeRotationChange enum.
 func (e ChangeRotationChange) Valid() bool {
 	switch e {
+	case ChangeRotationChangeOverride:
+		return true
 	case ChangeRotationChangePause:
 		return true
 	case ChangeRotationChangeResume:
@@ -36,6 +57,24 @@ func (e ChangeRotationChange) Valid() bool {
 	case ChangeRotationChangeRetry:
 		return true
 	case ChangeRotationChangeUndo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChangeRotationRuleChange.
+const (
+	ChangeRotationRuleChangePause  ChangeRotationRuleChange = "pause"
+	ChangeRotationRuleChangeResume ChangeRotationRuleChange = "resume"
+)
+
+// Valid indicates whether the value is a known member of the ChangeRotationRuleChange enum.
+func (e ChangeRotationRuleChange) Valid() bool {
+	switch e {
+	case ChangeRotationRuleChangePause:
+		return true
+	case ChangeRotationRuleChangeResume:
 		return true
 	default:
 		return false
@@ -270,6 +309,30 @@ func (e MeBy) Valid() bool {
 	}
 }
 
+// Defines values for OldKeyPlaceKind.
+const (
+	OldKeyPlaceKindImage    OldKeyPlaceKind = "image"
+	OldKeyPlaceKindLogin    OldKeyPlaceKind = "login"
+	OldKeyPlaceKindSafe     OldKeyPlaceKind = "safe"
+	OldKeyPlaceKindSnapshot OldKeyPlaceKind = "snapshot"
+)
+
+// Valid indicates whether the value is a known member of the OldKeyPlaceKind enum.
+func (e OldKeyPlaceKind) Valid() bool {
+	switch e {
+	case OldKeyPlaceKindImage:
+		return true
+	case OldKeyPlaceKindLogin:
+		return true
+	case OldKeyPlaceKindSafe:
+		return true
+	case OldKeyPlaceKindSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Origin.
 const (
 	OriginClient  Origin = "client"
@@ -389,6 +452,7 @@ func (e Role) Valid() bool {
 
 // Defines values for RotationItemState.
 const (
+	RotationItemStateAsked    RotationItemState = "asked"
 	RotationItemStateDone     RotationItemState = "done"
 	RotationItemStateFailed   RotationItemState = "failed"
 	RotationItemStatePlaced   RotationItemState = "placed"
@@ -403,6 +467,8 @@ const (
 // Valid indicates whether the value is a known member of the RotationItemState enum.
 func (e RotationItemState) Valid() bool {
 	switch e {
+	case RotationItemStateAsked:
+		return true
 	case RotationItemStateDone:
 		return true
 	case RotationItemStateFailed:
@@ -420,6 +486,42 @@ func (e RotationItemState) Valid() bool {
 	case RotationItemStateUndone:
 		return true
 	case RotationItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationRuleMake.
+const (
+	RotationRuleMakeBring   RotationRuleMake = "bring"
+	RotationRuleMakeService RotationRuleMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the RotationRuleMake enum.
+func (e RotationRuleMake) Valid() bool {
+	switch e {
+	case RotationRuleMakeBring:
+		return true
+	case RotationRuleMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationRuleState.
+const (
+	RotationRuleStateActive RotationRuleState = "active"
+	RotationRuleStatePaused RotationRuleState = "paused"
+)
+
+// Valid indicates whether the value is a known member of the RotationRuleState enum.
+func (e RotationRuleState) Valid() bool {
+	switch e {
+	case RotationRuleStateActive:
+		return true
+	case RotationRuleStatePaused:
 		return true
 	default:
 		return false
@@ -465,6 +567,24 @@ func (e RotationWantedEach) Valid() bool {
 	case RotationWantedEachInstance:
 		return true
 	case RotationWantedEachKey:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationWantedOverlap.
+const (
+	RotationWantedOverlapLeaveOut RotationWantedOverlap = "leave-out"
+	RotationWantedOverlapWait     RotationWantedOverlap = "wait"
+)
+
+// Valid indicates whether the value is a known member of the RotationWantedOverlap enum.
+func (e RotationWantedOverlap) Valid() bool {
+	switch e {
+	case RotationWantedOverlapLeaveOut:
+		return true
+	case RotationWantedOverlapWait:
 		return true
 	default:
 		return false
@@ -560,6 +680,7 @@ func (e SettledDifferenceState) Valid() bool {
 
 // Defines values for StartRotationMake.
 const (
+	StartRotationMakeBring   StartRotationMake = "bring"
 	StartRotationMakeHere    StartRotationMake = "here"
 	StartRotationMakeNone    StartRotationMake = "none"
 	StartRotationMakeService StartRotationMake = "service"
@@ -568,6 +689,8 @@ const (
 // Valid indicates whether the value is a known member of the StartRotationMake enum.
 func (e StartRotationMake) Valid() bool {
 	switch e {
+	case StartRotationMakeBring:
+		return true
 	case StartRotationMakeHere:
 		return true
 	case StartRotationMakeNone:
@@ -630,6 +753,27 @@ func (e SweepItemState) Valid() bool {
 	}
 }
 
+// Defines values for TakenItemPhase.
+const (
+	TakenItemPhaseBack TakenItemPhase = "back"
+	TakenItemPhaseIn   TakenItemPhase = "in"
+	TakenItemPhaseOut  TakenItemPhase = "out"
+)
+
+// Valid indicates whether the value is a known member of the TakenItemPhase enum.
+func (e TakenItemPhase) Valid() bool {
+	switch e {
+	case TakenItemPhaseBack:
+		return true
+	case TakenItemPhaseIn:
+		return true
+	case TakenItemPhaseOut:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TracedKind.
 const (
 	TracedKindHostKey TracedKind = "host key"
@@ -661,6 +805,21 @@ type AddGrant struct {
 	// Until When the service withdraws it.
 	Until *time.Time `json:"until,omitempty"`
 }
+
+// AddRotationRule defines model for AddRotationRule.
+type AddRotationRule struct {
+	// Make Where the new keys come from.
+	Make     AddRotationRuleMake `json:"make"`
+	Name     string              `json:"name"`
+	Reason   *string             `json:"reason,omitempty"`
+	Settings *RotationSettings   `json:"settings,omitempty"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// AddRotationRuleMake Where the new keys come from.
+type AddRotationRuleMake string
 
 // AddToken defines model for AddToken.
 type AddToken struct {
@@ -710,6 +869,35 @@ type Approach struct {
 	State *InstanceState `json:"state,omitempty"`
 }
 
+// AskedKey defines model for AskedKey.
+type AskedKey struct {
+	AskedAt time.Time `json:"asked_at"`
+	Bits    int       `json:"bits"`
+
+	// Follows The key whose place it takes.
+	Follows string             `json:"follows"`
+	Id      openapi_types.UUID `json:"id"`
+	Keeper  string             `json:"keeper"`
+
+	// Logins How many logins wait for it.
+	Logins int `json:"logins"`
+
+	// Name What the key will be recorded as.
+	Name        string             `json:"name"`
+	Reason      *string            `json:"reason,omitempty"`
+	RequestedBy string             `json:"requested_by"`
+	Rotation    openapi_types.UUID `json:"rotation"`
+
+	// Type As what it is best made; other types are taken where the instances take them.
+	Type string `json:"type"`
+}
+
+// BringKey defines model for BringKey.
+type BringKey struct {
+	// PublicKey The public half in the one-line OpenSSH form.
+	PublicKey string `json:"public_key"`
+}
+
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
 	Images []Image `json:"images"`
@@ -733,13 +921,24 @@ type Challenge struct {
 type ChangeRotation struct {
 	Change ChangeRotationChange `json:"change"`
 
-	// Login With undo or retry: only this login.
-	Login  *string `json:"login,omitempty"`
+	// Login With undo or retry: only this login. With override it has to be given, as user@instance.
+	Login *string `json:"login,omitempty"`
+
+	// Reason For the daybook. An override needs one.
 	Reason *string `json:"reason,omitempty"`
 }
 
 // ChangeRotationChange defines model for ChangeRotation.Change.
 type ChangeRotationChange string
+
+// ChangeRotationRule defines model for ChangeRotationRule.
+type ChangeRotationRule struct {
+	Change ChangeRotationRuleChange `json:"change"`
+	Reason *string                  `json:"reason,omitempty"`
+}
+
+// ChangeRotationRuleChange defines model for ChangeRotationRule.Change.
+type ChangeRotationRuleChange string
 
 // Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 type Choice string
@@ -798,6 +997,24 @@ type Difference struct {
 type DifferencePage struct {
 	Items []Difference `json:"items"`
 	Next  *string      `json:"next,omitempty"`
+}
+
+// DueRotation defines model for DueRotation.
+type DueRotation struct {
+	// At When the key comes to the age of the rule; now for what is due already.
+	At time.Time `json:"at"`
+
+	// Cannot Why it cannot be done.
+	Cannot   *string `json:"cannot,omitempty"`
+	Instance string  `json:"instance"`
+	Keeper   *string `json:"keeper,omitempty"`
+	Login    string  `json:"login"`
+
+	// New The key that would come; absent where it cannot be done.
+	New    *string `json:"new,omitempty"`
+	Old    string  `json:"old"`
+	Remedy *string `json:"remedy,omitempty"`
+	Rule   string  `json:"rule"`
 }
 
 // Entry defines model for Entry.
@@ -1151,6 +1368,14 @@ type Launched struct {
 	Run      Run      `json:"run"`
 }
 
+// LeftOutItem defines model for LeftOutItem.
+type LeftOutItem struct {
+	Login  string  `json:"login"`
+	Old    string  `json:"old"`
+	Remedy *string `json:"remedy,omitempty"`
+	Why    string  `json:"why"`
+}
+
 // ListLine defines model for ListLine.
 type ListLine struct {
 	Bits *int `json:"bits,omitempty"`
@@ -1386,6 +1611,23 @@ type NewToken struct {
 	Token  Token  `json:"token"`
 }
 
+// OldKeyPlace defines model for OldKeyPlace.
+type OldKeyPlace struct {
+	// At When a snapshot or an image was made, or a login was last seen to have it.
+	At   *time.Time      `json:"at,omitempty"`
+	Kind OldKeyPlaceKind `json:"kind"`
+
+	// Note What that means, and what to do about it.
+	Note string `json:"note"`
+	Old  string `json:"old"`
+
+	// Place The name of the login, snapshot, image or instance.
+	Place string `json:"place"`
+}
+
+// OldKeyPlaceKind defines model for OldKeyPlace.Kind.
+type OldKeyPlaceKind string
+
 // Opening One key and one login.
 type Opening struct {
 	// EnteredAt The last completed login by it.
@@ -1433,7 +1675,9 @@ type Origin string
 
 // PlannedItem defines model for PlannedItem.
 type PlannedItem struct {
-	Instance string `json:"instance"`
+	// ExpectedSeconds How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none.
+	ExpectedSeconds *float32 `json:"expected_seconds,omitempty"`
+	Instance        string   `json:"instance"`
 
 	// Keeper The old key's.
 	Keeper *string `json:"keeper,omitempty"`
@@ -1442,7 +1686,7 @@ type PlannedItem struct {
 	LeftOut *string `json:"left_out,omitempty"`
 	Login   string  `json:"login"`
 
-	// Means By what the login's files are edited.
+	// Means By what the login's files are edited: steward key, from here or guest agent.
 	Means *string `json:"means,omitempty"`
 
 	// New The key that comes; absent where it is left out.
@@ -1460,6 +1704,9 @@ type PlannedItem struct {
 
 	// Remedy What to do about it.
 	Remedy *string `json:"remedy,omitempty"`
+
+	// WaitsFor The rotation that is at work on the login, and whose end is waited for.
+	WaitsFor *openapi_types.UUID `json:"waits_for,omitempty"`
 }
 
 // PlannedKey defines model for PlannedKey.
@@ -1556,6 +1803,9 @@ type ReachMap struct {
 
 // ReachPage defines model for ReachPage.
 type ReachPage struct {
+	// Asked How many new public halves keepers are asked to bring, for rotations that wait for them.
+	Asked int `json:"asked"`
+
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
 	Counts map[string]int `json:"counts"`
 
@@ -1622,6 +1872,53 @@ type ReportFiles struct {
 	HostKey string `json:"host_key"`
 }
 
+// ReportStep defines model for ReportStep.
+type ReportStep struct {
+	// Error Why it could not be done. The run ends at its safe point.
+	Error *string `json:"error,omitempty"`
+
+	// Outcome What came of it.
+	Outcome *string `json:"outcome,omitempty"`
+
+	// Step The name of the step.
+	Step string `json:"step"`
+}
+
+// ReportedItem defines model for ReportedItem.
+type ReportedItem struct {
+	// Detail Why it failed, or what it waits for.
+	Detail    *string    `json:"detail,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Instance  string     `json:"instance"`
+	Login     string     `json:"login"`
+	Means     string     `json:"means"`
+	New       string     `json:"new"`
+	NewSha256 *string    `json:"new_sha256,omitempty"`
+	Old       string     `json:"old"`
+
+	// OldRefused The SSH server was seen to refuse the old key after the removal.
+	OldRefused *bool   `json:"old_refused,omitempty"`
+	OldSha256  *string `json:"old_sha256,omitempty"`
+
+	// Override Who had the old line removed without a login by the new key, and why.
+	Override    *string        `json:"override,omitempty"`
+	PlacedAt    *time.Time     `json:"placed_at,omitempty"`
+	ProofAfter  *ReportedProof `json:"proof_after,omitempty"`
+	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
+	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
+
+	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	State RotationItemState `json:"state"`
+}
+
+// ReportedProof defines model for ReportedProof.
+type ReportedProof struct {
+	At time.Time `json:"at"`
+
+	// Person Who completed a login with the key; service for the service itself.
+	Person string `json:"person"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -1635,11 +1932,17 @@ type Rotation struct {
 	PausedWhy   *string            `json:"paused_why,omitempty"`
 	Reason      *string            `json:"reason,omitempty"`
 	RequestedBy string             `json:"requested_by"`
-	Settings    RotationSettings   `json:"settings"`
+
+	// Rule The standing rule that began it.
+	Rule     *string          `json:"rule,omitempty"`
+	Settings RotationSettings `json:"settings"`
 
 	// State done also where some logins failed; they are counted.
 	State RotationState `json:"state"`
 	Total int           `json:"total"`
+
+	// Urgent For lost keys, with no grace.
+	Urgent *bool `json:"urgent,omitempty"`
 }
 
 // RotationItem defines model for RotationItem.
@@ -1652,7 +1955,10 @@ type RotationItem struct {
 	EndedAt  *time.Time `json:"ended_at,omitempty"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
-	New      string     `json:"new"`
+
+	// Means By what the login's files are edited: steward key, from here or guest agent.
+	Means *string `json:"means,omitempty"`
+	New   string  `json:"new"`
 
 	// Next The one command to type next, where somebody has to.
 	Next *string `json:"next,omitempty"`
@@ -1661,7 +1967,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -1671,7 +1977,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -1683,8 +1989,10 @@ type RotationPage struct {
 
 // RotationPlan defines model for RotationPlan.
 type RotationPlan struct {
-	Instances int           `json:"instances"`
-	Items     []PlannedItem `json:"items"`
+	// ExpectedSeconds How long all logins together may take, at 16 at once, by what earlier rotations took; absent where there was none.
+	ExpectedSeconds *int          `json:"expected_seconds,omitempty"`
+	Instances       int           `json:"instances"`
+	Items           []PlannedItem `json:"items"`
 
 	// LeftOut How many items are left out.
 	LeftOut int `json:"left_out"`
@@ -1695,6 +2003,54 @@ type RotationPlan struct {
 	// NewKeys The keys that have to be made.
 	NewKeys []PlannedKey `json:"new_keys"`
 }
+
+// RotationReport defines model for RotationReport.
+type RotationReport struct {
+	// Elsewhere Where an old key may still live.
+	Elsewhere []OldKeyPlace `json:"elsewhere"`
+
+	// LeftOut What the plan left out from the start.
+	LeftOut []LeftOutItem `json:"left_out"`
+	MadeAt  time.Time     `json:"made_at"`
+
+	// NotDone What was not replaced, or not yet.
+	NotDone []ReportedItem `json:"not_done"`
+
+	// Replaced What was replaced.
+	Replaced []ReportedItem `json:"replaced"`
+	Rotation Rotation       `json:"rotation"`
+}
+
+// RotationRule defines model for RotationRule.
+type RotationRule struct {
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// LastRotation The last rotation that it began.
+	LastRotation *openapi_types.UUID `json:"last_rotation,omitempty"`
+
+	// LookedAt When it was last seen whether something is due.
+	LookedAt *time.Time       `json:"looked_at,omitempty"`
+	Make     RotationRuleMake `json:"make"`
+	Name     string           `json:"name"`
+
+	// NextAt It begins no rotation before, since the last one was begun less than a day ago.
+	NextAt *time.Time `json:"next_at,omitempty"`
+
+	// Note What is due and cannot be done, and why.
+	Note     *string           `json:"note,omitempty"`
+	Settings RotationSettings  `json:"settings"`
+	State    RotationRuleState `json:"state"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// RotationRuleMake defines model for RotationRule.Make.
+type RotationRuleMake string
+
+// RotationRuleState defines model for RotationRule.State.
+type RotationRuleState string
 
 // RotationSettings defines model for RotationSettings.
 type RotationSettings struct {
@@ -1725,6 +2081,9 @@ type RotationWanted struct {
 	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
 
+	// FromHere Where there is no steward key, the caller edits from their own machine with the old private half.
+	FromHere *bool `json:"from_here,omitempty"`
+
 	// Instances Only on these.
 	Instances *[]string `json:"instances,omitempty"`
 	Keeper    *string   `json:"keeper,omitempty"`
@@ -1741,6 +2100,9 @@ type RotationWanted struct {
 	// OlderDays Recorded more than this many days ago.
 	OlderDays *int `json:"older_days,omitempty"`
 
+	// Overlap What to do with a login that another rotation is at work on; leave-out unless given.
+	Overlap *RotationWantedOverlap `json:"overlap,omitempty"`
+
 	// Region Only in this region.
 	Region *string `json:"region,omitempty"`
 
@@ -1753,12 +2115,18 @@ type RotationWanted struct {
 	// Type ed25519, rsa, ecdsa, sk-ed25519 or sk-ecdsa.
 	Type *string `json:"type,omitempty"`
 
+	// Urgent For keys that are marked as lost: no grace, no hours, no first group; and an override for a login where nobody can log in with the new key.
+	Urgent *bool `json:"urgent,omitempty"`
+
 	// WeakerThan A type and a length: rsa3072 selects RSA keys with fewer bits.
 	WeakerThan *string `json:"weaker_than,omitempty"`
 }
 
 // RotationWantedEach One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
 type RotationWantedEach string
+
+// RotationWantedOverlap What to do with a login that another rotation is at work on; leave-out unless given.
+type RotationWantedOverlap string
 
 // Run defines model for Run.
 type Run struct {
@@ -1859,7 +2227,7 @@ type Size struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
-	// Make Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 
 	// NewKeys With here.
@@ -1874,7 +2242,7 @@ type StartRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// StartRotationMake Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
 type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
@@ -1952,6 +2320,35 @@ type SweepItemPage struct {
 
 // SweepItemState defines model for SweepItemState.
 type SweepItemState string
+
+// TakeRotationItems defines model for TakeRotationItems.
+type TakeRotationItems struct {
+	// Keys The names of the keys whose private halves the caller has.
+	Keys []string `json:"keys"`
+
+	// Limit At most this many, 1 to 16; 8 unless given.
+	Limit *int `json:"limit,omitempty"`
+}
+
+// TakenItem defines model for TakenItem.
+type TakenItem struct {
+	Login string `json:"login"`
+	New   string `json:"new"`
+
+	// NewPublicKey In the one-line form: the line that is to stand beside the old one.
+	NewPublicKey string `json:"new_public_key"`
+	Old          string `json:"old"`
+
+	// OldPublicKey In the one-line form.
+	OldPublicKey string `json:"old_public_key"`
+
+	// Phase in: place the new line beside the old. out: log in with the new key, remove the old line, see that the old key is refused. back: remove the new line.
+	Phase TakenItemPhase     `json:"phase"`
+	Run   openapi_types.UUID `json:"run"`
+}
+
+// TakenItemPhase in: place the new line beside the old. out: log in with the new key, remove the old line, see that the old key is refused. back: remove the new line.
+type TakenItemPhase string
 
 // Token defines model for Token.
 type Token struct {
@@ -2037,6 +2434,9 @@ type Reason = string
 // RotationId defines model for RotationId.
 type RotationId = openapi_types.UUID
 
+// RuleName defines model for RuleName.
+type RuleName = string
+
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
 
@@ -2045,6 +2445,12 @@ type SweepId = openapi_types.UUID
 
 // Total defines model for Total.
 type Total = bool
+
+// ListAskedKeysParams defines parameters for ListAskedKeys.
+type ListAskedKeysParams struct {
+	// Keeper Only what this keeper is asked for; me for the caller.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+}
 
 // ListDaybookParams defines parameters for ListDaybook.
 type ListDaybookParams struct {
@@ -2083,6 +2489,12 @@ type ListDifferencesParams struct {
 
 	// Fit Only of this kind: missing, ungranted or stranger.
 	Fit *Fit `form:"fit,omitempty" json:"fit,omitempty"`
+}
+
+// ListDueRotationsParams defines parameters for ListDueRotations.
+type ListDueRotationsParams struct {
+	// Days How many days ahead, 0 to 366; 30 unless given.
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
 // ListGrantsParams defines parameters for ListGrants.
@@ -2343,6 +2755,12 @@ type GetReachMapParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// AddRotationRuleParams defines parameters for AddRotationRule.
+type AddRotationRuleParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListRotationsParams defines parameters for ListRotations.
 type ListRotationsParams struct {
 	// After The cursor that the page before gave as next.
@@ -2415,6 +2833,9 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
+type BringAskedKeyJSONRequestBody = BringKey
+
 // SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
 type SettleDifferencesJSONRequestBody = SettleDifferences
 
@@ -2463,6 +2884,12 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// AddRotationRuleJSONRequestBody defines body for AddRotationRule for application/json ContentType.
+type AddRotationRuleJSONRequestBody = AddRotationRule
+
+// ChangeRotationRuleJSONRequestBody defines body for ChangeRotationRule for application/json ContentType.
+type ChangeRotationRuleJSONRequestBody = ChangeRotationRule
+
 // StartRotationJSONRequestBody defines body for StartRotation for application/json ContentType.
 type StartRotationJSONRequestBody = StartRotation
 
@@ -2471,6 +2898,12 @@ type PlanRotationJSONRequestBody = RotationWanted
 
 // ChangeRotationJSONRequestBody defines body for ChangeRotation for application/json ContentType.
 type ChangeRotationJSONRequestBody = ChangeRotation
+
+// TakeRotationItemsJSONRequestBody defines body for TakeRotationItems for application/json ContentType.
+type TakeRotationItemsJSONRequestBody = TakeRotationItems
+
+// ReportStepJSONRequestBody defines body for ReportStep for application/json ContentType.
+type ReportStepJSONRequestBody = ReportStep
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -2558,6 +2991,23 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
+	//
+	// The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first.
+	ListAskedKeys(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+	BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+	BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
 	GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2580,6 +3030,11 @@ type ClientInterface interface {
 	//
 	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
 	SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDueRotations performs a GET /due-rotations (the `ListDueRotations` operationId) request.
+	//
+	// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
+	ListDueRotations(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListGrants performs a GET /grants (the `ListGrants` operationId) request.
 	//
@@ -2860,6 +3315,34 @@ type ClientInterface interface {
 	// Logins against keys: the worst logins first, and for each which keys stand there or should.
 	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRotationRules performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
+	ListRotationRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRotationRuleWithBody performs a POST /rotation-rules (the `AddRotationRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+	AddRotationRuleWithBody(ctx context.Context, params *AddRotationRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRotationRule performs a POST /rotation-rules (the `AddRotationRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+	AddRotationRule(ctx context.Context, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteRotationRule performs a DELETE /rotation-rules/{rule} (the `DeleteRotationRule` operationId) request.
+	//
+	// Ends a rule. A rotation that it has begun goes on.
+	DeleteRotationRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRotationRuleWithBody performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request,
+	// with any type of body and a specified content type.
+	ChangeRotationRuleWithBody(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeRotationRule performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ChangeRotationRule(ctx context.Context, rule RuleName, body ChangeRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRotations performs a GET /rotations (the `ListRotations` operationId) request.
 	ListRotations(ctx context.Context, params *ListRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2893,17 +3376,34 @@ type ClientInterface interface {
 	// ChangeRotationWithBody performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 	ChangeRotationWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeRotation performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 	ChangeRotation(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRotationItems performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
 	ListRotationItems(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportRotation performs a GET /rotations/{rotation}/report (the `ReportRotation` operationId) request.
+	//
+	// What was replaced where, when and by whom, with the proofs before and after, what could not be done, and where an old key may still live.
+	ReportRotation(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeRotationItemsWithBody performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	TakeRotationItemsWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeRotationItems performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	TakeRotationItems(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns performs a GET /runs (the `ListRuns` operationId) request.
 	ListRuns(ctx context.Context, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2913,6 +3413,18 @@ type ClientInterface interface {
 
 	// WatchRun performs a GET /runs/{run}/events (the `WatchRun` operationId) request.
 	WatchRun(ctx context.Context, run RunId, params *WatchRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportStepWithBody performs a POST /runs/{run}/reports (the `ReportStep` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+	ReportStepWithBody(ctx context.Context, run RunId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportStep performs a POST /runs/{run}/reports (the `ReportStep` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+	ReportStep(ctx context.Context, run RunId, body ReportStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2975,6 +3487,53 @@ type ClientInterface interface {
 	//
 	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
 	Trace(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAskedKeys performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
+//
+// The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first.
+func (c *Client) ListAskedKeys(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAskedKeysRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringAskedKeyWithBody performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+func (c *Client) BringAskedKeyWithBody(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringAskedKeyRequestWithBody(c.Server, asked, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BringAskedKey performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBringAskedKeyRequest(c.Server, asked, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
@@ -3040,6 +3599,21 @@ func (c *Client) SettleDifferencesWithBody(ctx context.Context, contentType stri
 // Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
 func (c *Client) SettleDifferences(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleDifferencesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDueRotations performs a GET /due-rotations (the `ListDueRotations` operationId) request.
+//
+// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
+func (c *Client) ListDueRotations(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDueRotationsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3879,6 +4453,94 @@ func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, req
 	return c.Client.Do(req)
 }
 
+// ListRotationRules performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
+func (c *Client) ListRotationRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRotationRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRotationRuleWithBody performs a POST /rotation-rules (the `AddRotationRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+func (c *Client) AddRotationRuleWithBody(ctx context.Context, params *AddRotationRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRotationRuleRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRotationRule performs a POST /rotation-rules (the `AddRotationRule` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+func (c *Client) AddRotationRule(ctx context.Context, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRotationRuleRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteRotationRule performs a DELETE /rotation-rules/{rule} (the `DeleteRotationRule` operationId) request.
+//
+// Ends a rule. A rotation that it has begun goes on.
+func (c *Client) DeleteRotationRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRotationRuleRequest(c.Server, rule)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRotationRuleWithBody performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ChangeRotationRuleWithBody(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRotationRuleRequestWithBody(c.Server, rule, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeRotationRule performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ChangeRotationRule(ctx context.Context, rule RuleName, body ChangeRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeRotationRuleRequest(c.Server, rule, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRotations performs a GET /rotations (the `ListRotations` operationId) request.
 func (c *Client) ListRotations(ctx context.Context, params *ListRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRotationsRequest(c.Server, params)
@@ -3972,7 +4634,7 @@ func (c *Client) GetRotation(ctx context.Context, rotation RotationId, reqEditor
 // ChangeRotationWithBody performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
 // with any type of body and a specified content type.
 //
-// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 func (c *Client) ChangeRotationWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeRotationRequestWithBody(c.Server, rotation, contentType, body)
 	if err != nil {
@@ -3988,7 +4650,7 @@ func (c *Client) ChangeRotationWithBody(ctx context.Context, rotation RotationId
 // ChangeRotation performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 func (c *Client) ChangeRotation(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeRotationRequest(c.Server, rotation, body)
 	if err != nil {
@@ -4004,6 +4666,53 @@ func (c *Client) ChangeRotation(ctx context.Context, rotation RotationId, body C
 // ListRotationItems performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
 func (c *Client) ListRotationItems(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRotationItemsRequest(c.Server, rotation, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportRotation performs a GET /rotations/{rotation}/report (the `ReportRotation` operationId) request.
+//
+// What was replaced where, when and by whom, with the proofs before and after, what could not be done, and where an old key may still live.
+func (c *Client) ReportRotation(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportRotationRequest(c.Server, rotation)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeRotationItemsWithBody performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
+// with any type of body and a specified content type.
+//
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+func (c *Client) TakeRotationItemsWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeRotationItemsRequestWithBody(c.Server, rotation, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeRotationItems performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+func (c *Client) TakeRotationItems(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeRotationItemsRequest(c.Server, rotation, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4043,6 +4752,38 @@ func (c *Client) GetRun(ctx context.Context, run RunId, reqEditors ...RequestEdi
 // WatchRun performs a GET /runs/{run}/events (the `WatchRun` operationId) request.
 func (c *Client) WatchRun(ctx context.Context, run RunId, params *WatchRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWatchRunRequest(c.Server, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportStepWithBody performs a POST /runs/{run}/reports (the `ReportStep` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+func (c *Client) ReportStepWithBody(ctx context.Context, run RunId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportStepRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportStep performs a POST /runs/{run}/reports (the `ReportStep` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+func (c *Client) ReportStep(ctx context.Context, run RunId, body ReportStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportStepRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4253,6 +4994,107 @@ func (c *Client) Trace(ctx context.Context, body TraceJSONRequestBody, reqEditor
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListAskedKeysRequest constructs an http.Request for the ListAskedKeys method
+func NewListAskedKeysRequest(server string, params *ListAskedKeysParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/asked-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Keeper != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBringAskedKeyRequest calls the generic BringAskedKey builder with application/json body
+func NewBringAskedKeyRequest(server string, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBringAskedKeyRequestWithBody(server, asked, "application/json", bodyReader)
+}
+
+// NewBringAskedKeyRequestWithBody constructs an http.Request for the BringAskedKey method, with any body, and a specified content type
+func NewBringAskedKeyRequestWithBody(server string, asked openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "asked", asked, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/asked-keys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
 }
 
 // NewGetCatalogueRequest constructs an http.Request for the GetCatalogue method
@@ -4534,6 +5376,60 @@ func NewSettleDifferencesRequestWithBody(server string, contentType string, body
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListDueRotationsRequest constructs an http.Request for the ListDueRotations method
+func NewListDueRotationsRequest(server string, params *ListDueRotationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/due-rotations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7003,6 +7899,169 @@ func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Requ
 	return req, nil
 }
 
+// NewListRotationRulesRequest constructs an http.Request for the ListRotationRules method
+func NewListRotationRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotation-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRotationRuleRequest calls the generic AddRotationRule builder with application/json body
+func NewAddRotationRuleRequest(server string, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRotationRuleRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAddRotationRuleRequestWithBody constructs an http.Request for the AddRotationRule method, with any body, and a specified content type
+func NewAddRotationRuleRequestWithBody(server string, params *AddRotationRuleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotation-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDeleteRotationRuleRequest constructs an http.Request for the DeleteRotationRule method
+func NewDeleteRotationRuleRequest(server string, rule RuleName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotation-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeRotationRuleRequest calls the generic ChangeRotationRule builder with application/json body
+func NewChangeRotationRuleRequest(server string, rule RuleName, body ChangeRotationRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeRotationRuleRequestWithBody(server, rule, "application/json", bodyReader)
+}
+
+// NewChangeRotationRuleRequestWithBody constructs an http.Request for the ChangeRotationRule method, with any body, and a specified content type
+func NewChangeRotationRuleRequestWithBody(server string, rule RuleName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotation-rules/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRotationsRequest constructs an http.Request for the ListRotations method
 func NewListRotationsRequest(server string, params *ListRotationsParams) (*http.Request, error) {
 	var err error
@@ -7342,6 +8401,87 @@ func NewListRotationItemsRequest(server string, rotation RotationId, params *Lis
 	return req, nil
 }
 
+// NewReportRotationRequest constructs an http.Request for the ReportRotation method
+func NewReportRotationRequest(server string, rotation RotationId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rotation", rotation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeRotationItemsRequest calls the generic TakeRotationItems builder with application/json body
+func NewTakeRotationItemsRequest(server string, rotation RotationId, body TakeRotationItemsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeRotationItemsRequestWithBody(server, rotation, "application/json", bodyReader)
+}
+
+// NewTakeRotationItemsRequestWithBody constructs an http.Request for the TakeRotationItems method, with any body, and a specified content type
+func NewTakeRotationItemsRequestWithBody(server string, rotation RotationId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rotation", rotation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rotations/%s/takes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -7523,6 +8663,53 @@ func NewWatchRunRequest(server string, run RunId, params *WatchRunParams) (*http
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewReportStepRequest calls the generic ReportStep builder with application/json body
+func NewReportStepRequest(server string, run RunId, body ReportStepJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReportStepRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewReportStepRequestWithBody constructs an http.Request for the ReportStep method, with any body, and a specified content type
+func NewReportStepRequestWithBody(server string, run RunId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/reports", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7980,6 +9167,27 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAskedKeysWithResponse performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
+	//
+	// The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListAskedKeysWithResponse(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*ListAskedKeysResponse, error)
+
+	// BringAskedKeyWithBodyWithResponse performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	BringAskedKeyWithBodyWithResponse(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BringAskedKeyResponse, error)
+
+	// BringAskedKeyWithResponse performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+	BringAskedKeyWithResponse(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BringAskedKeyResponse, error)
+
 	// GetCatalogueWithResponse performs a GET /catalogue (the `GetCatalogue` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8010,6 +9218,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Settles differences as they were shown: what is accepted is recorded at once, and one run for each login places and removes lines. One that is not as it was shown any more is left out and said.
 	SettleDifferencesWithResponse(ctx context.Context, body SettleDifferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleDifferencesResponse, error)
+
+	// ListDueRotationsWithResponse performs a GET /due-rotations (the `ListDueRotations` operationId) request.
+	//
+	// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDueRotationsWithResponse(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*ListDueRotationsResponse, error)
 
 	// ListGrantsWithResponse performs a GET /grants (the `ListGrants` operationId) request.
 	//
@@ -8370,6 +9585,42 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetReachMapWithResponse(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*GetReachMapResponse, error)
 
+	// ListRotationRulesWithResponse performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRotationRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRotationRulesResponse, error)
+
+	// AddRotationRuleWithBodyWithResponse performs a POST /rotation-rules (the `AddRotationRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddRotationRuleWithBodyWithResponse(ctx context.Context, params *AddRotationRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRotationRuleResponse, error)
+
+	// AddRotationRuleWithResponse performs a POST /rotation-rules (the `AddRotationRule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+	AddRotationRuleWithResponse(ctx context.Context, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRotationRuleResponse, error)
+
+	// DeleteRotationRuleWithResponse performs a DELETE /rotation-rules/{rule} (the `DeleteRotationRule` operationId) request.
+	//
+	// Ends a rule. A rotation that it has begun goes on.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteRotationRuleWithResponse(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*DeleteRotationRuleResponse, error)
+
+	// ChangeRotationRuleWithBodyWithResponse performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeRotationRuleWithBodyWithResponse(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRotationRuleResponse, error)
+
+	// ChangeRotationRuleWithResponse performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ChangeRotationRuleWithResponse(ctx context.Context, rule RuleName, body ChangeRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRotationRuleResponse, error)
+
 	// ListRotationsWithResponse performs a GET /rotations (the `ListRotations` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8411,7 +9662,7 @@ type ClientWithResponsesInterface interface {
 	// ChangeRotationWithBodyWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ChangeRotationWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error)
@@ -8419,13 +9670,34 @@ type ClientWithResponsesInterface interface {
 	// ChangeRotationWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+	// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 	ChangeRotationWithResponse(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error)
 
 	// ListRotationItemsWithResponse performs a GET /rotations/{rotation}/items (the `ListRotationItems` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListRotationItemsWithResponse(ctx context.Context, rotation RotationId, params *ListRotationItemsParams, reqEditors ...RequestEditorFn) (*ListRotationItemsResponse, error)
+
+	// ReportRotationWithResponse performs a GET /rotations/{rotation}/report (the `ReportRotation` operationId) request.
+	//
+	// What was replaced where, when and by whom, with the proofs before and after, what could not be done, and where an old key may still live.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportRotationWithResponse(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*ReportRotationResponse, error)
+
+	// TakeRotationItemsWithBodyWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TakeRotationItemsWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error)
+
+	// TakeRotationItemsWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	TakeRotationItemsWithResponse(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error)
 
 	// ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
 	//
@@ -8441,6 +9713,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	WatchRunWithResponse(ctx context.Context, run RunId, params *WatchRunParams, reqEditors ...RequestEditorFn) (*WatchRunResponse, error)
+
+	// ReportStepWithBodyWithResponse performs a POST /runs/{run}/reports (the `ReportStep` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportStepWithBodyWithResponse(ctx context.Context, run RunId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportStepResponse, error)
+
+	// ReportStepWithResponse performs a POST /runs/{run}/reports (the `ReportStep` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+	ReportStepWithResponse(ctx context.Context, run RunId, body ReportStepJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportStepResponse, error)
 
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
@@ -8523,6 +9809,102 @@ type ClientWithResponsesInterface interface {
 	//
 	// Says which key or host key a fingerprint or a public key is, and what it opens. Nothing is stored.
 	TraceWithResponse(ctx context.Context, body TraceJSONRequestBody, reqEditors ...RequestEditorFn) (*TraceResponse, error)
+}
+
+type ListAskedKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AskedKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAskedKeysResponse) GetJSON200() *[]AskedKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAskedKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAskedKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAskedKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAskedKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAskedKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BringAskedKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Key
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BringAskedKeyResponse) GetJSON200() *Key {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BringAskedKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BringAskedKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BringAskedKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BringAskedKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BringAskedKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type GetCatalogueResponse struct {
@@ -8711,6 +10093,54 @@ func (r SettleDifferencesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SettleDifferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDueRotationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]DueRotation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDueRotationsResponse) GetJSON200() *[]DueRotation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDueRotationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDueRotationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDueRotationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDueRotationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDueRotationsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10609,6 +12039,191 @@ func (r GetReachMapResponse) ContentType() string {
 	return ""
 }
 
+type ListRotationRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RotationRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRotationRulesResponse) GetJSON200() *[]RotationRule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRotationRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRotationRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRotationRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRotationRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRotationRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRotationRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *RotationRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRotationRuleResponse) GetJSON201() *RotationRule {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRotationRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRotationRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRotationRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRotationRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRotationRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteRotationRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteRotationRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteRotationRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteRotationRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteRotationRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteRotationRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeRotationRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RotationRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeRotationRuleResponse) GetJSON200() *RotationRule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeRotationRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeRotationRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeRotationRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeRotationRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeRotationRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRotationsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10897,6 +12512,102 @@ func (r ListRotationItemsResponse) ContentType() string {
 	return ""
 }
 
+type ReportRotationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RotationReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportRotationResponse) GetJSON200() *RotationReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportRotationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportRotationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportRotationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportRotationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportRotationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeRotationItemsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]TakenItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeRotationItemsResponse) GetJSON200() *[]TakenItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeRotationItemsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeRotationItemsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeRotationItemsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeRotationItemsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeRotationItemsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11028,6 +12739,54 @@ func (r WatchRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WatchRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportStepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportStepResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportStepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportStepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportStepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportStepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportStepResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11514,6 +13273,45 @@ func (r TraceResponse) ContentType() string {
 	return ""
 }
 
+// ListAskedKeysWithResponse performs a GET /asked-keys (the `ListAskedKeys` operationId) request.
+//
+// The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListAskedKeysWithResponse(ctx context.Context, params *ListAskedKeysParams, reqEditors ...RequestEditorFn) (*ListAskedKeysResponse, error) {
+	rsp, err := c.ListAskedKeys(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAskedKeysResponse(rsp)
+}
+
+// BringAskedKeyWithBodyWithResponse performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BringAskedKeyWithBodyWithResponse(ctx context.Context, asked openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BringAskedKeyResponse, error) {
+	rsp, err := c.BringAskedKeyWithBody(ctx, asked, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBringAskedKeyResponse(rsp)
+}
+
+// BringAskedKeyWithResponse performs a POST /asked-keys/{asked} (the `BringAskedKey` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it.
+func (c *ClientWithResponses) BringAskedKeyWithResponse(ctx context.Context, asked openapi_types.UUID, body BringAskedKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BringAskedKeyResponse, error) {
+	rsp, err := c.BringAskedKey(ctx, asked, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBringAskedKeyResponse(rsp)
+}
+
 // GetCatalogueWithResponse performs a GET /catalogue (the `GetCatalogue` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11573,6 +13371,19 @@ func (c *ClientWithResponses) SettleDifferencesWithResponse(ctx context.Context,
 		return nil, err
 	}
 	return ParseSettleDifferencesResponse(rsp)
+}
+
+// ListDueRotationsWithResponse performs a GET /due-rotations (the `ListDueRotations` operationId) request.
+//
+// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDueRotationsWithResponse(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*ListDueRotationsResponse, error) {
+	rsp, err := c.ListDueRotations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDueRotationsResponse(rsp)
 }
 
 // ListGrantsWithResponse performs a GET /grants (the `ListGrants` operationId) request.
@@ -12264,6 +14075,78 @@ func (c *ClientWithResponses) GetReachMapWithResponse(ctx context.Context, param
 	return ParseGetReachMapResponse(rsp)
 }
 
+// ListRotationRulesWithResponse performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRotationRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRotationRulesResponse, error) {
+	rsp, err := c.ListRotationRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRotationRulesResponse(rsp)
+}
+
+// AddRotationRuleWithBodyWithResponse performs a POST /rotation-rules (the `AddRotationRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddRotationRuleWithBodyWithResponse(ctx context.Context, params *AddRotationRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRotationRuleResponse, error) {
+	rsp, err := c.AddRotationRuleWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRotationRuleResponse(rsp)
+}
+
+// AddRotationRuleWithResponse performs a POST /rotation-rules (the `AddRotationRule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Adds a standing rule: keys that it selects are rotated by themselves when they are due.
+func (c *ClientWithResponses) AddRotationRuleWithResponse(ctx context.Context, params *AddRotationRuleParams, body AddRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRotationRuleResponse, error) {
+	rsp, err := c.AddRotationRule(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRotationRuleResponse(rsp)
+}
+
+// DeleteRotationRuleWithResponse performs a DELETE /rotation-rules/{rule} (the `DeleteRotationRule` operationId) request.
+//
+// Ends a rule. A rotation that it has begun goes on.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteRotationRuleWithResponse(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*DeleteRotationRuleResponse, error) {
+	rsp, err := c.DeleteRotationRule(ctx, rule, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteRotationRuleResponse(rsp)
+}
+
+// ChangeRotationRuleWithBodyWithResponse performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeRotationRuleWithBodyWithResponse(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRotationRuleResponse, error) {
+	rsp, err := c.ChangeRotationRuleWithBody(ctx, rule, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRotationRuleResponse(rsp)
+}
+
+// ChangeRotationRuleWithResponse performs a POST /rotation-rules/{rule}/changes (the `ChangeRotationRule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeRotationRuleWithResponse(ctx context.Context, rule RuleName, body ChangeRotationRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRotationRuleResponse, error) {
+	rsp, err := c.ChangeRotationRule(ctx, rule, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeRotationRuleResponse(rsp)
+}
+
 // ListRotationsWithResponse performs a GET /rotations (the `ListRotations` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12341,7 +14224,7 @@ func (c *ClientWithResponses) GetRotationWithResponse(ctx context.Context, rotat
 // ChangeRotationWithBodyWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request,
 // with any type of body and a specified content type.
 //
-// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) ChangeRotationWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error) {
@@ -12355,7 +14238,7 @@ func (c *ClientWithResponses) ChangeRotationWithBodyWithResponse(ctx context.Con
 // ChangeRotationWithResponse performs a POST /rotations/{rotation}/changes (the `ChangeRotation` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's.
+// Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key.
 func (c *ClientWithResponses) ChangeRotationWithResponse(ctx context.Context, rotation RotationId, body ChangeRotationJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeRotationResponse, error) {
 	rsp, err := c.ChangeRotation(ctx, rotation, body, reqEditors...)
 	if err != nil {
@@ -12373,6 +14256,45 @@ func (c *ClientWithResponses) ListRotationItemsWithResponse(ctx context.Context,
 		return nil, err
 	}
 	return ParseListRotationItemsResponse(rsp)
+}
+
+// ReportRotationWithResponse performs a GET /rotations/{rotation}/report (the `ReportRotation` operationId) request.
+//
+// What was replaced where, when and by whom, with the proofs before and after, what could not be done, and where an old key may still live.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportRotationWithResponse(ctx context.Context, rotation RotationId, reqEditors ...RequestEditorFn) (*ReportRotationResponse, error) {
+	rsp, err := c.ReportRotation(ctx, rotation, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportRotationResponse(rsp)
+}
+
+// TakeRotationItemsWithBodyWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
+// with any type of body and a specified content type.
+//
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TakeRotationItemsWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error) {
+	rsp, err := c.TakeRotationItemsWithBody(ctx, rotation, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeRotationItemsResponse(rsp)
+}
+
+// TakeRotationItemsWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+func (c *ClientWithResponses) TakeRotationItemsWithResponse(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error) {
+	rsp, err := c.TakeRotationItems(ctx, rotation, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeRotationItemsResponse(rsp)
 }
 
 // ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
@@ -12406,6 +14328,32 @@ func (c *ClientWithResponses) WatchRunWithResponse(ctx context.Context, run RunI
 		return nil, err
 	}
 	return ParseWatchRunResponse(rsp)
+}
+
+// ReportStepWithBodyWithResponse performs a POST /runs/{run}/reports (the `ReportStep` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportStepWithBodyWithResponse(ctx context.Context, run RunId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportStepResponse, error) {
+	rsp, err := c.ReportStepWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportStepResponse(rsp)
+}
+
+// ReportStepWithResponse performs a POST /runs/{run}/reports (the `ReportStep` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
+func (c *ClientWithResponses) ReportStepWithResponse(ctx context.Context, run RunId, body ReportStepJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportStepResponse, error) {
+	rsp, err := c.ReportStep(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportStepResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
@@ -12574,6 +14522,72 @@ func (c *ClientWithResponses) TraceWithResponse(ctx context.Context, body TraceJ
 	return ParseTraceResponse(rsp)
 }
 
+// ParseListAskedKeysResponse parses an HTTP response from a ListAskedKeysWithResponse call
+func ParseListAskedKeysResponse(rsp *http.Response) (*ListAskedKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAskedKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AskedKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBringAskedKeyResponse parses an HTTP response from a BringAskedKeyWithResponse call
+func ParseBringAskedKeyResponse(rsp *http.Response) (*BringAskedKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BringAskedKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Key
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetCatalogueResponse parses an HTTP response from a GetCatalogueWithResponse call
 func ParseGetCatalogueResponse(rsp *http.Response) (*GetCatalogueResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12693,6 +14707,39 @@ func ParseSettleDifferencesResponse(rsp *http.Response) (*SettleDifferencesRespo
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDueRotationsResponse parses an HTTP response from a ListDueRotationsWithResponse call
+func ParseListDueRotationsResponse(rsp *http.Response) (*ListDueRotationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDueRotationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []DueRotation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -14004,6 +16051,134 @@ func ParseGetReachMapResponse(rsp *http.Response) (*GetReachMapResponse, error) 
 	return response, nil
 }
 
+// ParseListRotationRulesResponse parses an HTTP response from a ListRotationRulesWithResponse call
+func ParseListRotationRulesResponse(rsp *http.Response) (*ListRotationRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRotationRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RotationRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRotationRuleResponse parses an HTTP response from a AddRotationRuleWithResponse call
+func ParseAddRotationRuleResponse(rsp *http.Response) (*AddRotationRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRotationRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest RotationRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteRotationRuleResponse parses an HTTP response from a DeleteRotationRuleWithResponse call
+func ParseDeleteRotationRuleResponse(rsp *http.Response) (*DeleteRotationRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteRotationRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeRotationRuleResponse parses an HTTP response from a ChangeRotationRuleWithResponse call
+func ParseChangeRotationRuleResponse(rsp *http.Response) (*ChangeRotationRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeRotationRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RotationRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRotationsResponse parses an HTTP response from a ListRotationsWithResponse call
 func ParseListRotationsResponse(rsp *http.Response) (*ListRotationsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14202,6 +16377,72 @@ func ParseListRotationItemsResponse(rsp *http.Response) (*ListRotationItemsRespo
 	return response, nil
 }
 
+// ParseReportRotationResponse parses an HTTP response from a ReportRotationWithResponse call
+func ParseReportRotationResponse(rsp *http.Response) (*ReportRotationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportRotationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RotationReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeRotationItemsResponse parses an HTTP response from a TakeRotationItemsWithResponse call
+func ParseTakeRotationItemsResponse(rsp *http.Response) (*TakeRotationItemsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeRotationItemsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []TakenItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14282,6 +16523,39 @@ func ParseWatchRunResponse(rsp *http.Response) (*WatchRunResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportStepResponse parses an HTTP response from a ReportStepWithResponse call
+func ParseReportStepResponse(rsp *http.Response) (*ReportStepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportStepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

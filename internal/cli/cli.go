@@ -57,7 +57,7 @@ func groups() []group {
 		{"Key files on this machine, without a service", offlineCommands},
 		{"Which key opens what, and how safe each login is", slices.Concat(openingCommands, reachCommands, mapCommands, sweepCommands)},
 		{"Letting in, and proving", slices.Concat(grantCommands, settleCommands, proveCommands)},
-		{"Replacing keys", rotateCommands},
+		{"Replacing keys", slices.Concat(rotateCommands, ruleCommands)},
 		{"Getting in", slices.Concat(connectCommands, whyCommands)},
 		{"Instances", slices.Concat(instanceCommands, adoptCommands)},
 		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},

@@ -110,6 +110,9 @@ func (s *session) proofsDue(ctx context.Context, client *apiclient.Client, keepe
 	if err := l.show(s, rows, total); err != nil {
 		return err
 	}
+	if err := s.alsoAsked(ctx, client, keeper); err != nil {
+		return err
+	}
 	if !slices.ContainsFunc(rows, func(d apiclient.ProofDue) bool { return d.State != apiclient.ProofDueStateSoonStale }) {
 		return nil
 	}
@@ -117,6 +120,22 @@ func (s *session) proofsDue(ctx context.Context, client *apiclient.Client, keepe
 		fmt.Fprintln(s.env.Out, "\nProve all that are in a folder or in the ssh-agent: plumlatch prove -with ~/.ssh, or plumlatch prove -agent")
 	}
 	return &quietError{exitNotAsItShould}
+}
+
+// alsoAsked tells of the new public halves that the same keeper is asked to bring.
+func (s *session) alsoAsked(ctx context.Context, client *apiclient.Client, keeper string) error {
+	if s.json || s.quiet {
+		return nil
+	}
+	var params apiclient.ListAskedKeysParams
+	if keeper != "all" {
+		params.Keeper = &keeper
+	}
+	asked, err := answer[[]apiclient.AskedKey](client.ListAskedKeys(ctx, &params))
+	for _, k := range asked {
+		fmt.Fprintf(s.env.Out, "\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n", k.Keeper, k.Follows, counted(k.Logins, "login"), k.Name)
+	}
+	return err
 }
 
 // proved is what came of one proof.

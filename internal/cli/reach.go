@@ -101,6 +101,9 @@ func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage) 
 		counts = append(counts, text)
 	}
 	fmt.Fprintf(s.env.Out, "%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n", strings.Join(counts, ", "), p.Drifting, p.FreshDays)
+	if p.Asked > 0 {
+		fmt.Fprintf(s.env.Out, "A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n", counted(p.Asked, "new public half"))
+	}
 	if len(rows) == 0 {
 		fmt.Fprintln(s.env.Out, "No login fits.")
 		return nil

@@ -35,12 +35,16 @@ var rotateCommands = []command{
 New keys are made on this machine (-make here): their private halves are written to ~/.ssh with
 mode 0600, and this command completes a login with each of them before the old key goes. With
 -make service the service makes and keeps them in its safe and logs in itself; their keepers take
-them out with: plumlatch key private NAME. With -to a key that exists takes the place of all; its
-keeper shows that it opens each login: plumlatch prove LOGIN.
+them out with: plumlatch key private NAME. With -make bring
+each keeper is asked for a new public half (plumlatch rotate asked), and the rotation goes on with it
+when it comes. With -to a key that exists takes the place of all; its keeper shows that it opens each
+login: plumlatch prove LOGIN.
+Files are edited by the steward key; where there is none, from this machine with the old private half
+(-from-here -with FILE), else by the guest agent. The plan says which.
 The old line goes only after a completed login with the new key, and after the grace. A login that
 fails stays open by its old key, is said, and holds up no other.`,
 		examples: []string{
-			"plumlatch rotate start -key hides-shared -each instance -first 3", "plumlatch rotate start -lost -make service -yes",
+			"plumlatch rotate start -key hides-shared -each instance -first 3", "plumlatch rotate start -lost -urgent -make service", "plumlatch rotate start -key tide-old -from-here -with ~/.ssh/tide-old",
 			"plumlatch rotate start -older 180d -grace 48h -between 22:00-04:00 -zone Europe/Berlin -stop-after 5",
 		},
 	},
@@ -55,6 +59,20 @@ fails stays open by its old key, is said, and holds up no other.`,
 	{name: "rotate resume", args: "ID", min: 1, max: 1, flags: rotateChange("resume"), summary: "Go on with a rotation that is paused, also after a first group of which some failed", examples: []string{"plumlatch rotate resume 01a2…"}},
 	{name: "rotate retry", args: "ID", min: 1, max: 1, flags: rotateChange("retry"), summary: "Try again what failed: all of it, or one login", examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"}},
 	{
+		name: "rotate override", args: "ID", min: 1, max: 1, flags: rotateOverride, summary: "Remove a lost key's line from one login although nobody has logged in with the new key",
+		detail: `The one way round the rule that a line goes only after a completed login with another key. It is for
+a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
+in the report. The new line must stand there. If the new key does not open the login after all, the
+login is shut.`,
+		examples: []string{`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its keeper is at sea"`},
+	},
+	{name: "rotate report", args: "ID", min: 1, max: 1, flags: rotateReport, summary: "Report what was replaced where, when and by whom, the proofs, what was not done, and where an old key may still live", examples: []string{"plumlatch rotate report 01a2…", "plumlatch rotate report 01a2… -json > report.json"}},
+	{name: "rotate asked", flags: rotateAsked, summary: "List the new public halves that keepers are asked to bring", examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -keeper me"}},
+	{
+		name: "rotate bring", args: "NAME [FILE]", min: 1, max: 2, flags: rotateBring, summary: "Bring a new public half that a rotation asks for, from a file or made here",
+		detail: "FILE is a public half, or a private one of which only the public half is sent.", examples: []string{"plumlatch rotate bring marek-main-2 -new", "plumlatch rotate bring marek-main-2 ~/.ssh/id_ed25519.pub"},
+	},
+	{
 		name: "rotate undo", args: "ID", min: 1, max: 1, flags: rotateChange("undo"), summary: "Take out again the new keys whose old ones still stand: all, or of one login",
 		detail: "What is done already stays: there the old key is gone.", examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
 	},
@@ -68,7 +86,9 @@ type wantedFlags struct {
 	keys, instances            names
 	keeper, typ, older, weaker string
 	label, region, each, to    string
+	overlap                    string
 	lost, shared               bool
+	fromHere, urgent           bool
 }
 
 func (w *wantedFlags) flags(f *flag.FlagSet) {
@@ -84,6 +104,9 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&w.region, "region", "", "only in this region")
 	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
 	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
+	f.BoolVar(&w.fromHere, "from-here", false, "where there is no steward key, edit from this machine with the old private half (-with or -agent)")
+	f.BoolVar(&w.urgent, "urgent", false, "for lost keys: no grace, no hours, no first group, and an override where nobody can log in with the new key")
+	f.StringVar(&w.overlap, "overlap", "leave-out", "`what` to do with a login that another rotation is at work on: leave-out, or wait for it")
 }
 
 func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
@@ -106,6 +129,19 @@ func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
 		out.Each = new(apiclient.RotationWantedEachInstance)
 	default:
 		return out, &usageError{fmt.Sprintf("-each is key or instance, not %q", w.each)}
+	}
+	if w.fromHere {
+		out.FromHere = &w.fromHere
+	}
+	if w.urgent {
+		out.Urgent = &w.urgent
+	}
+	switch w.overlap {
+	case "leave-out":
+	case "wait":
+		out.Overlap = new(apiclient.RotationWantedOverlapWait)
+	default:
+		return out, &usageError{fmt.Sprintf("-overlap is leave-out or wait, not %q", w.overlap)}
 	}
 	if w.older != "" {
 		age, err := readAge(w.older)
@@ -176,10 +212,14 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 		fmt.Fprintln(s.env.Out, "No such key stands anywhere.")
 		return
 	}
-	t := table{head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "REACH", "AFTER"}}
+	t := table{head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "TAKES", "REACH", "AFTER"}}
 	for _, i := range p.Items {
 		if i.LeftOut == nil {
-			t.add(i.Login, i.Old, given(i.Keeper), given(i.New), given(i.Means), string(i.ReachBefore), string(given(i.ReachAfter)))
+			takes := seconds(i.ExpectedSeconds)
+			if i.WaitsFor != nil {
+				takes = strings.TrimSpace(takes + " after another rotation")
+			}
+			t.add(i.Login, i.Old, given(i.Keeper), given(i.New), given(i.Means), takes, string(i.ReachBefore), string(given(i.ReachAfter)))
 		}
 	}
 	if len(t.rows) > 0 {
@@ -195,7 +235,19 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 		}
 		left.write(s)
 	}
-	fmt.Fprintf(s.env.Out, "\n%s on %s change, %d left out; %s.\n", counted(p.Logins, "login"), counted(p.Instances, "instance"), p.LeftOut, counted(len(p.NewKeys), "new key"))
+	expected := "no rotation has been done yet that would tell how long it takes"
+	if p.ExpectedSeconds != nil {
+		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", time.Duration(*p.ExpectedSeconds)*time.Second)
+	}
+	fmt.Fprintf(s.env.Out, "\n%s on %s change, %d left out; %s; %s.\n", counted(p.Logins, "login"), counted(p.Instances, "instance"), p.LeftOut, counted(len(p.NewKeys), "new key"), expected)
+}
+
+// seconds writes how long something may take, "" where that is not known.
+func seconds(of *float32) string {
+	if of == nil {
+		return ""
+	}
+	return fmt.Sprintf("%.1f s", *of)
 }
 
 // settingsFlags say how a rotation goes about it.
@@ -231,7 +283,9 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	var t settingsFlags
 	w.flags(f)
 	t.flags(f)
-	maker := f.String("make", "here", "`where` new keys are made: here (this machine) or service")
+	var h holderFlags
+	h.flags(f)
+	maker := f.String("make", "here", "`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each keeper)")
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	detach := f.Bool("detach", false, "do not wait for the end")
@@ -244,13 +298,21 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if err != nil {
 			return err
 		}
-		if *maker != "here" && *maker != "service" {
-			return &usageError{fmt.Sprintf("-make is here or service, not %q", *maker)}
+		if *maker != "here" && *maker != "service" && *maker != "bring" {
+			return &usageError{fmt.Sprintf("-make is here, service or bring, not %q", *maker)}
+		}
+		if w.fromHere != h.given() {
+			return &usageError{"-from-here needs the old private half: -with FILE or -agent; and these are for -from-here"}
 		}
 		client, err := s.connect()
 		if err != nil {
 			return err
 		}
+		here, end, err := s.workHere(ctx, client, h)
+		if err != nil {
+			return err
+		}
+		defer end()
 		p, err := answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
 		if err != nil {
 			return err
@@ -299,11 +361,14 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 				fmt.Fprintf(s.env.Out, "Made %s; its private half is in %s.\n", m.name, s.shown(m.place.path))
 			}
 			fmt.Fprintf(s.env.Out, "The rotation %s has begun.\n", r.Id)
+			if request.Make == apiclient.StartRotationMakeBring {
+				fmt.Fprintln(s.env.Out, "Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked")
+			}
 		}
 		if *detach {
 			return s.rotationSaid(r)
 		}
-		return s.watchRotation(ctx, client, r)
+		return s.watchRotation(ctx, client, r, here)
 	}
 }
 
@@ -421,7 +486,10 @@ func rotateShow(f *flag.FlagSet) func(context.Context, *session, []string) error
 	}
 }
 
-func rotateWatch(*flag.FlagSet) func(context.Context, *session, []string) error {
+func rotateWatch(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	fromHere := f.Bool("from-here", false, "edit what waits for it from this machine with the old private half (-with or -agent)")
+	var h holderFlags
+	h.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
 		id, err := readRotation(args[0])
 		if err != nil {
@@ -435,7 +503,15 @@ func rotateWatch(*flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		return s.watchRotation(ctx, client, r)
+		if *fromHere && !h.given() || !*fromHere && h.given() {
+			return &usageError{"-from-here needs the old private half: -with FILE or -agent; and these are for -from-here"}
+		}
+		here, end, err := s.workHere(ctx, client, h)
+		if err != nil {
+			return err
+		}
+		defer end()
+		return s.watchRotation(ctx, client, r, here)
 	}
 }
 

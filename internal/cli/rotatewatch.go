@@ -35,7 +35,7 @@ func (s *session) rotationSaid(r apiclient.Rotation) error {
 	return nil
 }
 
-var itemStates = []string{"waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"}
+var itemStates = []string{"asked", "waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"}
 
 func countsText(r apiclient.Rotation) string {
 	var parts []string
@@ -55,8 +55,9 @@ const (
 )
 
 // watchRotation shows a rotation until it ends or is paused, and completes the logins
-// that are awaited where a private half is here.
-func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r apiclient.Rotation) error {
+// that are awaited where a private half is here. What is edited from somebody's machine
+// is, where there is something to work with.
+func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r apiclient.Rotation, here *hereWork) error {
 	live := isTerminal(s.env.Err) && !s.json && !s.quiet
 	tried := map[string]bool{} // what was tried from here, and whether the login was completed
 	begun, doneBefore := time.Now(), r.Counts["done"]
@@ -70,11 +71,16 @@ func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r
 		if r.Counts["placed"] > 0 {
 			s.proveRotated(ctx, client, r.Id, tried)
 		}
+		if here != nil {
+			if _, err := s.rotateFromHere(ctx, client, r.Id, here); err != nil {
+				return err
+			}
+		}
 		if now := countsText(r); now != last {
 			last, changed = now, time.Now()
 		}
 		if time.Since(changed) > restsAfter && r.Counts["placing"]+r.Counts["removing"]+r.Counts["undoing"] == 0 {
-			if stop, err := s.restsOnOthers(ctx, client, r, tried); stop || err != nil {
+			if stop, err := s.restsOnOthers(ctx, client, r, tried, here); stop || err != nil {
 				return err
 			}
 		}
@@ -101,28 +107,32 @@ func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r
 }
 
 // restsOnOthers stops watching where all that is left waits for a grace to end, for
-// hours to come, or for a login that cannot be completed from here, and says what.
-func (s *session) restsOnOthers(ctx context.Context, client *apiclient.Client, r apiclient.Rotation, tried map[string]bool) (bool, error) {
+// hours to come, for a key that is asked for, or for a login that cannot be completed
+// or worked on from here, and says what.
+func (s *session) restsOnOthers(ctx context.Context, client *apiclient.Client, r apiclient.Rotation, tried map[string]bool, here *hereWork) (bool, error) {
 	items, err := s.items(ctx, client, r.Id, "")
 	if err != nil {
 		return false, err
 	}
-	soon, inGrace := time.Now().Add(restsAfter), false
+	soon, inGrace, waiting := time.Now().Add(restsAfter), false, false
 	for _, i := range items {
 		completed, known := tried[i.Login+i.New]
+		elsewhere := given(i.Means) == hereMeans
 		switch {
 		case i.State == apiclient.RotationItemStatePlaced && (completed || !known):
 			return false, nil
-		case i.State == apiclient.RotationItemStateProved && i.DueAt.Before(soon) && r.Settings.Between == nil:
+		case i.State == apiclient.RotationItemStateProved && i.DueAt.Before(soon) && r.Settings.Between == nil && (!elsewhere || here != nil && here.has(ctx, s, client, i.New)):
 			return false, nil
+		case i.State == apiclient.RotationItemStateWaiting && (i.Next == nil || elsewhere && here != nil && here.has(ctx, s, client, i.Old)):
+			waiting = true
 		}
-		inGrace = inGrace || i.State == apiclient.RotationItemStateProved || i.State == apiclient.RotationItemStatePlaced
+		inGrace = inGrace || i.State == apiclient.RotationItemStateProved || i.State == apiclient.RotationItemStatePlaced || i.State == apiclient.RotationItemStateAsked
 	}
-	if r.Counts["waiting"] > 0 && !inGrace && r.Settings.Between == nil {
+	if waiting && !inGrace && r.Settings.Between == nil {
 		return false, nil // for an instance on which another run is at work
 	}
 	if !s.json && !s.quiet {
-		for _, state := range []string{"placed", "proved"} {
+		for _, state := range []string{"asked", "waiting", "placed", "proved"} {
 			if err := s.showItems(ctx, client, r.Id, state); err != nil {
 				return true, err
 			}

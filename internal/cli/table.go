@@ -89,6 +89,9 @@ func counted(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
+	if stem, ok := strings.CutSuffix(noun, "half"); ok {
+		return fmt.Sprintf("%d %shalves", n, stem)
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

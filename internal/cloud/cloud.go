@@ -48,12 +48,14 @@ type (
 	Launch        = adapter.Launch
 	FirewallRule  = adapter.FirewallRule
 	AgentFile     = adapter.AgentFile
+	Snapshot      = adapter.Snapshot
 )
 
 // What a cloud may be able to do, and how a guest agent may stand.
 const (
 	CanFirewall   = adapter.CapabilityFirewall
 	CanGuestAgent = adapter.CapabilityGuestAgent
+	CanSnapshots  = adapter.CapabilitySnapshots
 
 	AgentReady        = adapter.AgentStateReady
 	AgentNotPermitted = adapter.AgentStateNotPermitted
@@ -198,4 +200,25 @@ func (c *Cloud) PermitAgent(ctx context.Context, id string, permitted bool) erro
 // AgentFile has the guest agent read a file as root.
 func (c *Cloud) AgentFile(ctx context.Context, id, path string) (AgentFile, error) {
 	return read[AgentFile](c.client.ReadAgentFile(ctx, id, &adapter.ReadAgentFileParams{Path: path}))
+}
+
+// WriteAgentFile has the guest agent of an instance replace a file whose content is
+// still was; a new one is made for owner with mode.
+func (c *Cloud) WriteAgentFile(ctx context.Context, id, path string, was, content []byte, owner string, mode int) error {
+	_, err := body(c.client.WriteAgentFile(ctx, id, &adapter.WriteAgentFileParams{Path: path}, adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode}))
+	return err
+}
+
+// Snapshots returns the snapshots and images that were made of instances' disks.
+func (c *Cloud) Snapshots(ctx context.Context) ([]Snapshot, error) {
+	return read[[]Snapshot](c.client.ListSnapshots(ctx, &adapter.ListSnapshotsParams{}))
+}
+
+// MakeSnapshot copies the root disk of an instance.
+func (c *Cloud) MakeSnapshot(ctx context.Context, instance, name string, image bool) (Snapshot, error) {
+	kind := adapter.SnapshotKindSnapshot
+	if image {
+		kind = adapter.SnapshotKindImage
+	}
+	return read[Snapshot](c.client.MakeSnapshot(ctx, adapter.NewSnapshot{Name: name, Instance: instance, Kind: kind}))
 }

@@ -37,7 +37,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	}
 	return contract.GetReach200JSONResponse{
 		Items: each(page.Items, loginReachOf), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
-		FreshDays: int(a.Service.Fresh / (24 * time.Hour)),
+		FreshDays: int(a.Service.Fresh / (24 * time.Hour)), Asked: page.Asked,
 	}, err
 }
 

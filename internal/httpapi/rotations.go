@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,7 +11,6 @@ import (
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/service"
-	"plumlatch/internal/store"
 )
 
 // The calls about rotations.
@@ -23,6 +23,7 @@ func wantedFrom(w contract.RotationWanted) (service.RotationWanted, error) {
 			Weaker: given(w.WeakerThan), Lost: given(w.Lost), Shared: given(w.Shared),
 		},
 		Instances: given(w.Instances), LabelName: name, LabelText: text, Region: given(w.Region), Each: rotation.Each(given(w.Each)), To: given(w.To),
+		FromHere: given(w.FromHere), Urgent: given(w.Urgent), Wait: given(w.Overlap) == contract.RotationWantedOverlapWait,
 	}, err
 }
 
@@ -35,15 +36,20 @@ func (a *api) PlanRotation(ctx context.Context, r contract.PlanRotationRequestOb
 	logins, instances, leftOut := p.Counts()
 	return contract.PlanRotation200JSONResponse{
 		Items: each(p.Items, func(i service.PlannedItem) contract.PlannedItem {
-			return contract.PlannedItem{
+			out := contract.PlannedItem{
 				Login: i.Login, Instance: i.Instance, Old: i.Old, OldSha256: keypair.FormatSHA256(i.OldSHA256), Keeper: optional(i.Keeper), New: optional(i.New), Means: optional(i.Means),
 				ReachBefore: contract.ReachState(i.Before), ReachAfter: optional(contract.ReachState(i.After)), LeftOut: optional(i.LeftOut), Remedy: optional(i.Remedy),
+				WaitsFor: i.WaitsFor,
 			}
+			if i.Seconds > 0 {
+				out.ExpectedSeconds = new(float32(i.Seconds))
+			}
+			return out
 		}),
 		NewKeys: each(p.New, func(k service.PlannedKey) contract.PlannedKey {
 			return contract.PlannedKey{Name: k.Name, Follows: k.Follows, Keeper: optional(k.Keeper), Type: k.Type, Bits: k.Bits}
 		}),
-		Logins: logins, Instances: instances, LeftOut: leftOut,
+		Logins: logins, Instances: instances, LeftOut: leftOut, ExpectedSeconds: optional(int(math.Ceil(p.Seconds))),
 	}, err
 }
 
@@ -66,8 +72,7 @@ func (a *api) StartRotation(ctx context.Context, r contract.StartRotationRequest
 	for _, k := range given(b.NewKeys) {
 		start.NewKeys[k.Name] = k.PublicKey
 	}
-	t := given(b.Settings)
-	start.Settings = store.RotationSettings{First: given(t.First), AtOnce: given(t.AtOnce), StopAfter: given(t.StopAfter), Between: given(t.Between), Zone: given(t.Zone), GraceSeconds: given(t.GraceSeconds)}
+	start.Settings = settingsFrom(given(b.Settings))
 	state, err := a.Service.StartRotation(ctx, actorOf(ctx), once, start)
 	return contract.StartRotation202JSONResponse(rotationOf(state)), err
 }
@@ -94,7 +99,7 @@ func (a *api) ListRotationItems(ctx context.Context, r contract.ListRotationItem
 	l, err := a.Service.RotationItems(ctx, r.Rotation, string(given(r.Params.State)), p)
 	return contract.ListRotationItems200JSONResponse{Items: each(l.Items, func(i service.RotationItem) contract.RotationItem {
 		out := contract.RotationItem{
-			Login: i.OSUser + "@" + i.InstanceName, Instance: i.InstanceName, Old: i.OldName, New: i.NewName, State: contract.RotationItemState(i.State),
+			Login: i.OSUser + "@" + i.InstanceName, Instance: i.InstanceName, Old: i.OldName, New: i.NewName, State: contract.RotationItemState(i.State), Means: optional(i.Means),
 			Detail: optional(i.Detail), Next: optional(i.Next), DueAt: i.DueAt, EndedAt: i.EndedAt,
 		}
 		if i.RunID != nil {
@@ -110,11 +115,9 @@ func (a *api) ChangeRotation(ctx context.Context, r contract.ChangeRotationReque
 }
 
 func rotationOf(r service.RotationState) contract.Rotation {
-	t := r.Settings
 	out := contract.Rotation{
 		Id: r.ID, State: contract.RotationState(r.State), RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, PausedWhy: optional(r.PausedWhy),
-		Settings: contract.RotationSettings{First: optional(t.First), AtOnce: optional(t.AtOnce), StopAfter: optional(t.StopAfter), Between: optional(t.Between), Zone: optional(t.Zone), GraceSeconds: optional(t.GraceSeconds)},
-		Counts:   map[string]int{},
+		Settings: settingsOf(r.Settings), Urgent: optional(r.Urgent), Rule: optional(r.Rule), Counts: map[string]int{},
 	}
 	for state, n := range r.Counts {
 		out.Counts[state] = n

@@ -1,10 +1,12 @@
 package paddock
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"time"
 
@@ -99,4 +101,76 @@ func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObje
 		out.Content = &content
 	}
 	return out, nil
+}
+
+// errChanged is returned where a file is not what a writer took it for.
+var errChanged = errors.New("the file is not as it was read")
+
+// WriteAgentFile writes as root: a temporary file beside the old one, flushed and
+// renamed over it.
+func (a api) WriteAgentFile(_ context.Context, r adapter.WriteAgentFileRequestObject) (adapter.WriteAgentFileResponseObject, error) {
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	if s := a.agentState(i); s != adapter.AgentStateReady {
+		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+	}
+	if !path.IsAbs(r.Params.Path) || r.Body.Mode&^0o777 != 0 {
+		return nil, &badRequest{fmt.Sprintf("the path %q is not absolute, or %o are no permission bits", r.Params.Path, r.Body.Mode)}
+	}
+	if len(r.Body.Content) > maxAgentFile {
+		return nil, &badRequest{fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), maxAgentFile)}
+	}
+	d, err := a.openDisk(i.Id)
+	if err != nil {
+		return nil, err
+	}
+	defer d.close()
+	a.agentWrites.Lock() // two compare and rename one after the other
+	defer a.agentWrites.Unlock()
+	if err := d.replace(relative(r.Params.Path), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
+		return nil, &conflict{r.Params.Path + ": " + err.Error()}
+	}
+	return adapter.WriteAgentFile204Response{}, nil
+}
+
+func (d *disk) replace(name string, was, content []byte, mode fs.FileMode) error {
+	info, err := d.root.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if len(was) > 0 {
+			return errChanged
+		}
+		if err := d.root.MkdirAll(path.Dir(name), 0o700); err != nil {
+			return err
+		}
+	case err != nil:
+		return err
+	case !info.Mode().IsRegular():
+		return errors.New("it is not a regular file")
+	default:
+		mode = info.Mode().Perm()
+		now, err := d.root.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(now, was) {
+			return errChanged
+		}
+	}
+	beside := name + ".plumlatch-edit" // there, somebody edits it from outside
+	f, err := d.root.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	if err == nil {
+		err = d.root.Rename(beside, name)
+	}
+	if err != nil {
+		return errors.Join(err, d.root.Remove(beside))
+	}
+	return nil
 }

@@ -77,7 +77,7 @@ type api struct{ *Cloud }
 func (a api) GetCapabilities(context.Context, adapter.GetCapabilitiesRequestObject) (adapter.GetCapabilitiesResponseObject, error) {
 	return adapter.GetCapabilities200JSONResponse{
 		Name:         "paddock (a stand-in cloud)",
-		Capabilities: []adapter.Capability{adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall, adapter.CapabilityGuestAgent},
+		Capabilities: []adapter.Capability{adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall, adapter.CapabilityGuestAgent, adapter.CapabilitySnapshots},
 	}, nil
 }
 

@@ -57,6 +57,8 @@ type Cloud struct {
 	mu        sync.Mutex
 	endpoints map[string]*endpoint   // by instance id
 	locks     map[string]*sync.Mutex // by instance id: one phase at a time takes effect
+	// agentWrites is held while a guest agent compares and replaces a file.
+	agentWrites sync.Mutex
 
 	ctx    context.Context
 	cancel context.CancelFunc

@@ -43,7 +43,8 @@ var (
 	bucketRules      = []byte("rules")
 	bucketTokens     = []byte("tokens")
 	bucketAddresses  = []byte("addresses")
-	buckets          = [][]byte{bucketInstances, bucketOperations, bucketRules, bucketTokens, bucketAddresses}
+	bucketSnapshots  = []byte("snapshots")
+	buckets          = [][]byte{bucketInstances, bucketOperations, bucketRules, bucketTokens, bucketAddresses, bucketSnapshots}
 )
 
 // state keeps the cloud's records in one file. It does not flush each change to

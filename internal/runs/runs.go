@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 
 	"plumlatch/internal/store"
 )
@@ -49,6 +50,8 @@ type Step struct {
 	// Undo takes it back, also where Do was cut off or failed half-way. Nil where
 	// there is nothing to take back.
 	Undo func(context.Context, *Progress) error
+	// Rests is whether somebody outside the service takes the step; see ErrRests.
+	Rests bool
 	// Patience is for how long Do is tried again while its errors are Temporary.
 	// An Undo is tried again for as long as they are.
 	Patience time.Duration
@@ -78,6 +81,10 @@ func (t temporary) Unwrap() error { return t.error }
 // Temporary marks err as one that may pass by itself, so that the step is
 // tried again for as long as its patience lasts.
 func Temporary(err error) error { return temporary{err} }
+
+// ErrRests is returned by a step that somebody outside the service is at work on. The
+// run is left where it is until it is woken.
+var ErrRests = errors.New("the step is at work elsewhere")
 
 func isTemporary(err error) bool {
 	var t temporary
@@ -191,6 +198,7 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 		FetchCooldown: 10 * time.Millisecond,
 		Logger:        slog.New(slog.DiscardHandler), // what matters is written down in the run
 		PeriodicJobs:  periodic,
+		ErrorHandler:  panics{e.log},
 	})
 	if err != nil {
 		return fmt.Errorf("make the job queue: %w", err)
@@ -200,6 +208,18 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	}
 	e.queue = queue
 	return e.tend(ctx)
+}
+
+// panics writes down where a worker panicked; what it was at is taken up again.
+type panics struct{ log *slog.Logger }
+
+func (panics) HandleError(context.Context, *rivertype.JobRow, error) *river.ErrorHandlerResult {
+	return nil // what matters is written down in the run
+}
+
+func (p panics) HandlePanic(_ context.Context, job *rivertype.JobRow, what any, trace string) *river.ErrorHandlerResult {
+	p.log.Error("a worker panicked", "kind", job.Kind, "panic", what, "trace", trace)
+	return nil
 }
 
 // Stop lets the workers leave their steps where they are; the runs go on at
@@ -294,6 +314,9 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 		if cause == nil {
 			return e.end(ctx, run, plan, Done, "")
 		}
+		if errors.Is(cause, ErrRests) {
+			return nil
+		}
 		if !isFailure(ctx, cause) {
 			return cause // cut off: gone on with later
 		}
@@ -331,7 +354,7 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			continue
 		}
 		p := &Progress{engine: e, run: *run, seq: seq}
-		if !begun {
+		if resting := run.Steps[seq].State == StepRunning && step.Rests; !begun && !resting {
 			columns := map[string]any{}
 			if run.State == Queued {
 				columns["state"] = Running
@@ -346,7 +369,7 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			return err
 		})
 		if err != nil {
-			if isFailure(ctx, err) {
+			if isFailure(ctx, err) && !errors.Is(err, ErrRests) {
 				run.Steps[seq].State = StepFailed
 				ended := map[string]any{"state": StepFailed, "outcome": err.Error(), "ended_at": time.Now()}
 				if err := e.changeSteps(ctx, run.ID, nil, store.StepChange{Seq: seq, Columns: ended}); err != nil {

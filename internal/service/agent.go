@@ -1,13 +1,19 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
@@ -105,4 +111,82 @@ func homeIn(passwd, user string) string {
 		}
 	}
 	return ""
+}
+
+// fileChange is an edit of one of the files of a login that knows all of them.
+type fileChange = func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)
+
+// editThroughAgent edits the files of a login through the guest agent, and returns
+// what stands there afterwards.
+func (s *Service) editThroughAgent(ctx context.Context, l store.LoginToSweep, change fileChange) (seen, error) {
+	for range agentEdits {
+		stands, err := s.editThroughAgentOnce(ctx, l, change)
+		var refused *cloud.RefusedError
+		if !errors.As(err, &refused) || refused.Status != http.StatusConflict {
+			return stands, err
+		}
+		select { // somebody else is at it
+		case <-ctx.Done():
+			return seen{}, ctx.Err()
+		case <-time.After(agentPause):
+		}
+	}
+	return seen{}, runs.Temporary(fmt.Errorf("edit the files of %s by the guest agent: %w", loginName(l.OSUser, l.Instance.Name), sshio.ErrEdited))
+}
+
+const (
+	agentEdits = 5
+	agentPause = 100 * time.Millisecond
+)
+
+func (s *Service) editThroughAgentOnce(ctx context.Context, l store.LoginToSweep, change fileChange) (seen, error) {
+	before, missing, err := s.readThroughAgent(ctx, l)
+	if err == nil && missing != "" {
+		err = errors.New(missing)
+	}
+	if err != nil {
+		return seen{}, agentError(l, err)
+	}
+	all := make([]authorizedkeys.File, len(before.files))
+	for n, f := range before.files {
+		all[n] = authorizedkeys.Parse(f.Content)
+	}
+	wrote := map[string][]byte{}
+	for n, f := range before.files {
+		if n > 0 && !f.There {
+			continue
+		}
+		edited, err := change(all, f.Path, n == 0, all[n])
+		if err != nil {
+			return seen{}, err
+		}
+		all[n] = edited
+		content := edited.Bytes()
+		if bytes.Equal(content, f.Content) {
+			continue
+		}
+		if err := s.cloud.WriteAgentFile(ctx, l.Instance.CloudID, f.Path, f.Content, content, l.OSUser, 0o600); err != nil {
+			return seen{}, agentError(l, err)
+		}
+		wrote[f.Path] = content
+	}
+	after, _, err := s.readThroughAgent(ctx, l)
+	if err != nil {
+		return seen{}, agentError(l, err)
+	}
+	for _, f := range after.files {
+		if want, ours := wrote[f.Path]; ours && !bytes.Equal(f.Content, want) {
+			return seen{}, fmt.Errorf("%s was written by the guest agent, but reads back otherwise: %w", f.Path, sshio.ErrEdited)
+		}
+	}
+	return after, nil
+}
+
+// agentError says what was being done, and marks as temporary what may pass by itself.
+func agentError(l store.LoginToSweep, err error) error {
+	out := fmt.Errorf("edit the files of %s by the guest agent: %w", loginName(l.OSUser, l.Instance.Name), err)
+	if errors.Is(err, cloud.ErrUnreachable) {
+		return runs.Temporary(out)
+	}
+	return out
 }

@@ -112,6 +112,8 @@ type ReachPage struct {
 	Total    int
 	Counts   map[reach.State]int
 	Drifting int
+	// Asked is how many new public halves keepers are asked to bring.
+	Asked int
 }
 
 // Reach returns one page of logins, the worst first.
@@ -147,7 +149,9 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	if end < len(order) {
 		page.Next = strconv.Itoa(end)
 	}
-	return page, nil
+	asked, err := s.store.AskedKeys(ctx, "")
+	page.Asked = len(asked)
+	return page, err
 }
 
 // worstFirst returns the places of the logins with the wanted reach, the worst first.

@@ -46,15 +46,27 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 	e := &rotating{Service: s, run: run, end: func() {}}
 	phase, kept := rotation.Phase(run.Facts["phase"]), run.Facts["kept"] != ""
 	names, host := run.Facts["names"], run.Instance.Name
-	by := "the steward key, after a login with the new key was reported,"
+	means, by := "the steward key", "the steward key, after a login with the new key was reported,"
+	switch run.Facts["means"] {
+	case agentMeans:
+		means, by = "the guest agent", "the new key, of which a login was reported,"
+	case hereMeans:
+		means, by = "the old private half, from the machine of "+run.Facts[workerFact], "the new key, from the machine of "+run.Facts[workerFact]
+	}
 	if kept {
 		by = "the new key"
 	}
+	seeing, withBy := "See that the old key is refused and the new one still opens", "Complete a login to "+host+" with "+by+" so that the old line may go"
+	removing := "Remove the old line by " + means + ": " + names
+	if phase == rotation.Forced {
+		removing += ", although nobody has logged in with the new key: " + run.Facts[overrideFact] + " has taken that on"
+		seeing = "See that the old key is refused and the new one accepted"
+	}
 	steps := map[rotation.Step]runs.Step{
-		rotation.Place:  {Name: "place", Title: "Place the new line", Intent: "Log in to " + host + " with the steward key and place the line beside the old: " + names, UndoIntent: "Remove the new line again", Do: e.place, Undo: e.takeBack},
-		rotation.Enter:  {Name: "enter", Title: "Log in", Intent: "Complete a login to " + host + " with " + by + " so that the old line may go", Do: e.enter},
-		rotation.Remove: {Name: "remove", Title: "Remove the old line", Intent: "Remove the old line: " + names, UndoIntent: "Place the old line again", Do: e.remove, Undo: e.putBack},
-		rotation.See:    {Name: "see", Title: "See who gets in", Intent: "See that the old key is refused and the new one still opens", Do: e.see},
+		rotation.Place:  {Name: "place", Title: "Place the new line", Intent: "Place the line beside the old on " + host + " by " + means + ": " + names, UndoIntent: "Remove the new line again", Do: e.place, Undo: e.takeBack},
+		rotation.Enter:  {Name: "enter", Title: "Log in", Intent: withBy, Do: e.enter},
+		rotation.Remove: {Name: "remove", Title: "Remove the old line", Intent: removing, UndoIntent: "Place the old line again", Do: e.remove, Undo: e.putBack},
+		rotation.See:    {Name: "see", Title: "See who gets in", Intent: seeing, Do: e.see},
 		rotation.TakeBack: {Name: "take-back", Title: "Remove the new line", Intent: "Remove the new line, so that all is as before", Do: func(ctx context.Context, p *runs.Progress) (string, error) {
 			return "the new line is gone", e.takeBack(ctx, p)
 		}},
@@ -76,6 +88,12 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 	for _, name := range rotation.Steps(phase, kept) {
 		step := steps[name]
 		step.Patience = sshPatience
+		switch {
+		case run.Facts[workerFact] != "":
+			step = s.elsewhere(step, run)
+		case phase == rotation.Forced: // what was taken on is not taken back by itself
+			step.Undo, step.UndoIntent = nil, ""
+		}
 		plan.Steps = append(plan.Steps, step)
 	}
 	return plan
@@ -138,7 +156,10 @@ func (e *rotating) steward(ctx context.Context, r rotated) (*sshio.Session, erro
 
 // editing is an edit with the steward's session. A session that broke is opened anew
 // at the next try.
-func (e *rotating) editing(ctx context.Context, r rotated, change func(files []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (seen, error) {
+func (e *rotating) editing(ctx context.Context, r rotated, change fileChange) (seen, error) {
+	if e.run.Facts["means"] == agentMeans {
+		return e.editThroughAgent(ctx, r.login, change)
+	}
 	session, err := e.steward(ctx, r)
 	if err != nil {
 		return seen{}, err
@@ -157,8 +178,19 @@ func (e *rotating) editing(ctx context.Context, r rotated, change func(files []a
 }
 
 func (e *rotating) record(ctx context.Context, r rotated, stands seen) (string, error) {
-	return e.recordLook(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: stewardMethod, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+	method := stewardMethod
+	if e.run.Facts["means"] == agentMeans {
+		method = agentMethod
+	}
+	return e.recordLook(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: method, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
 }
+
+// More facts of a run.
+const (
+	workerFact   = "worker"   // who works on it from their own machine
+	overrideFact = "override" // who has the old line go without a login by the new key, and why
+	refusedFact  = "refused"  // the SSH server was seen to refuse the old key
+)
 
 var errOldGone = errors.New("the old key does not stand there any more, so there is nothing to replace")
 
@@ -252,6 +284,7 @@ func (e *rotating) newSigner(ctx context.Context, k store.Key) (ssh.Signer, erro
 // entered completes a login in this run, and returns that it did: with the new key
 // where the safe has its private half, else with the steward key, where the server
 // accepts the new key and somebody has reported a login with it since it was placed.
+// Where a guest agent edits, that reported login, which is of this rotation, is the one.
 func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, error) {
 	target := targetOf(r.login.Instance, r.login.OSUser)
 	if e.run.Facts["kept"] == "" {
@@ -261,6 +294,9 @@ func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, er
 		}
 		if !accepted {
 			return rotation.Entered{}, fmt.Errorf("the SSH server does not accept %s any more", r.new.Name)
+		}
+		if e.run.Facts["means"] == agentMeans {
+			return rotation.EnteredWith(r.new.Blob), nil
 		}
 		if _, err := e.steward(ctx, r); err != nil {
 			return rotation.Entered{}, err
@@ -294,7 +330,11 @@ func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", err
 	}
 	e.by = &by
-	if e.run.Facts["kept"] == "" {
+	switch {
+	case e.run.Facts["kept"] != "":
+	case e.run.Facts["means"] == agentMeans:
+		return r.new.Name + " is accepted; a login with it was reported before", nil
+	default:
 		return "the steward key gets in, and " + r.new.Name + " is accepted; a login with it was reported before", nil
 	}
 	return "a login with " + r.new.Name + " was completed", nil
@@ -307,12 +347,22 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 	if err != nil {
 		return "", err
 	}
-	if e.by == nil {
-		by, err := e.entered(ctx, r)
-		if err != nil {
+	name := loginName(r.login.OSUser, r.login.Instance.Name)
+	var leave rotation.Override
+	forced := rotation.Phase(e.run.Facts["phase"]) == rotation.Forced
+	if forced {
+		if leave, err = rotation.OverrideFor(name, name, e.run.Facts[overrideFact], r.old.State == "lost"); err != nil {
 			return "", err
 		}
-		e.by = &by
+	}
+	if e.by == nil && (!forced || e.run.Facts["kept"] != "") { // a login that can be completed is, also where it need not be
+		by, err := e.entered(ctx, r)
+		switch {
+		case err == nil:
+			e.by = &by
+		case !forced:
+			return "", err
+		}
 	}
 	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
 		lines := linesOf(f, r.old.Blob)
@@ -322,7 +372,14 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 		if !slices.ContainsFunc(all, func(f authorizedkeys.File) bool { return len(f.Find(r.new.Blob)) > 0 }) {
 			return nil, fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.new.Name, r.old.Name)
 		}
-		without, err := rotation.Without(f, all, [][]byte{r.old.Blob}, *e.by, e.now())
+		old := [][]byte{r.old.Blob}
+		var without authorizedkeys.File
+		var err error
+		if e.by != nil {
+			without, err = rotation.Without(f, all, old, *e.by, e.now())
+		} else {
+			without, err = rotation.WithoutProof(f, all, old, name, r.new.Blob, leave, e.now())
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -332,6 +389,9 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 		return "", err
 	}
 	outcome, err := e.record(ctx, r, stands)
+	if e.by == nil {
+		outcome = "no login was completed with another key; " + outcome
+	}
 	return "the old line is gone; " + outcome, err
 }
 
@@ -359,22 +419,35 @@ func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
 }
 
 // see finds that the old key is refused and the new one still opens.
-func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
+func (e *rotating) see(ctx context.Context, p *runs.Progress) (string, error) {
 	r, err := e.subject(ctx)
 	if err != nil {
 		return "", err
 	}
-	accepted, err := sshio.Accepts(ctx, targetOf(r.login.Instance, r.login.OSUser), r.old.Blob)
+	target := targetOf(r.login.Instance, r.login.OSUser)
+	accepted, err := sshio.Accepts(ctx, target, r.old.Blob)
 	if err != nil {
 		return "", answering(err)
 	}
 	if accepted {
 		return "", fmt.Errorf("the SSH server still accepts %s", r.old.Name)
 	}
-	if _, err := e.entered(ctx, r); err != nil {
+	if err := p.SetFact(ctx, refusedFact, "true"); err != nil {
 		return "", err
 	}
-	return r.old.Name + " is refused, and " + r.new.Name + " opens", nil
+	if rotation.Phase(e.run.Facts["phase"]) != rotation.Forced {
+		if _, err := e.entered(ctx, r); err != nil {
+			return "", err
+		}
+		return r.old.Name + " is refused, and " + r.new.Name + " opens", nil
+	}
+	if accepted, err = sshio.Accepts(ctx, target, r.new.Blob); err != nil {
+		return "", answering(err)
+	}
+	if !accepted {
+		return "", fmt.Errorf("the line of %s is gone, but the SSH server refuses %s as well; see why: plumlatch why %s", r.old.Name, r.new.Name, r.login.Instance.Name)
+	}
+	return r.old.Name + " is refused, and " + r.new.Name + " is accepted; nobody has logged in with it", nil
 }
 
 // ended moves the item on, and settles grants and records with what was done.
@@ -408,7 +481,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		return err
 	}
 	entry := func() error {
-		if e.run.Facts["kept"] == "" {
+		if e.run.Facts["kept"] == "" || phase == rotation.Forced && e.by == nil {
 			return nil
 		}
 		return tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"})
@@ -423,7 +496,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	case rotation.Back:
 		return errors.Join(tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemUndone, "ended_at": now}), note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name))
 	}
-	if err := errors.Join(grant(), entry(), tx.WithdrawGrant(ctx, r.login.ID, r.old.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemDone, "ended_at": now, "detail": ""}),
+	if err := errors.Join(grant(), entry(), tx.WithdrawGrant(ctx, r.login.ID, r.old.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemDone, "ended_at": now, "detail": "", "old_refused": e.run.Facts[refusedFact] != ""}),
 		note("done", "%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.new.Name, name)); err != nil {
 		return err
 	}

@@ -60,14 +60,14 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 					tx.Note(ctx, s.entry(Actor{Name: "service", Via: "service"}, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why)))
 			}
 		}
-		if busy == 0 && counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {
+		if busy == 0 && counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {
 			return s.endRotation(ctx, tx, r, counts)
 		}
 		budget := r.Settings.AtOnce - busy
 		if r.Settings.AtOnce == maxAtOnce && r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
 			budget += queuedRuns
 		}
-		started, err = s.startDue(ctx, tx, r, budget)
+		started, err = s.startDue(ctx, tx, r, budget, s.mayBegin, "")
 		return err
 	})
 	var taken *store.TakenError
@@ -96,7 +96,7 @@ func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rota
 
 // shouldPause says why a rotation is to wait for a decision, "" if it is not.
 func (s *Service) shouldPause(ctx context.Context, tx *store.Store, r store.Rotation, counts map[string]int) (string, error) {
-	failed, left := counts[itemFailed], counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]
+	failed, left := counts[itemFailed], counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]
 	if left == 0 {
 		return "", nil
 	}
@@ -134,43 +134,58 @@ type begun struct {
 	state string         // that of the item meanwhile
 }
 
-// startDue starts runs for at most so many items: first those to be undone, then
-// those whose grace is over, then new ones.
-func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotation, budget int) (started []uuid.UUID, err error) {
+func itemsOf(list []begun) []uuid.UUID {
+	ids := make([]uuid.UUID, len(list))
+	for n, i := range list {
+		ids[n] = i.ID
+	}
+	return ids
+}
+
+// mayBegin reports whether the service itself may work on an item in a phase.
+func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool { return i.Means != hereMeans }
+
+// startDue starts runs for at most so many items that may be begun: first those to be
+// undone, then those whose grace is over, then new ones. worker is who works on them
+// from their own machine, "" for the service.
+func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotation, budget int, may func(store.RotationItem, rotation.Phase) bool, worker string) (started []uuid.UUID, err error) {
 	busy := map[string]bool{} // instances, of which each has one run at a time
 	var list []begun
 	choose := func(items []store.RotationItem, phase rotation.Phase, state string, due func(store.RotationItem) bool) {
 		for _, i := range items {
-			if len(list) < budget && !busy[i.InstanceName] && (due == nil || due(i)) {
+			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
 				busy[i.InstanceName] = true
 				list = append(list, begun{i, phase, state})
 			}
 		}
 	}
-	back, err := tx.ItemsIn(ctx, r.ID, itemUndoing, 0, max(budget, 0))
+	if budget <= 0 {
+		return nil, nil
+	}
+	back, err := tx.ItemsIn(ctx, r.ID, itemUndoing, worker != "", 0, budget*2)
 	if err != nil {
 		return nil, err
 	}
 	choose(back, rotation.Back, itemUndoing, nil)
 	if r.State == rotationRunning && s.withinHours(r) && len(list) < budget {
-		proved, err := tx.ItemsIn(ctx, r.ID, itemProved, 0, mostRotated)
+		proved, err := tx.ItemsIn(ctx, r.ID, itemProved, worker != "", 0, mostRotated)
 		if err != nil {
 			return nil, err
 		}
 		grace := time.Duration(r.Settings.GraceSeconds) * time.Second
 		choose(proved, rotation.Out, itemRemoving, func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) })
-		waiting, err := s.waitingItems(ctx, tx, r, budget)
+		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
 		if err != nil {
 			return nil, err
 		}
 		choose(waiting, "", itemPlacing, nil)
 	}
-	return s.startRotating(ctx, tx, r, list)
+	return s.startRotating(ctx, tx, r, list, worker)
 }
 
 // waitingItems returns the next items that have not been begun: of the first group
 // alone until all of that are done.
-func (s *Service) waitingItems(ctx context.Context, tx *store.Store, r store.Rotation, budget int) ([]store.RotationItem, error) {
+func (s *Service) waitingItems(ctx context.Context, tx *store.Store, r store.Rotation, budget int, elsewhere bool) ([]store.RotationItem, error) {
 	beyond := 0
 	if n := r.Settings.First; n > 0 {
 		group, err := tx.FirstGroup(ctx, r.ID, n)
@@ -183,7 +198,7 @@ func (s *Service) waitingItems(ctx context.Context, tx *store.Store, r store.Rot
 			}
 		}
 	}
-	return tx.ItemsIn(ctx, r.ID, itemWaiting, beyond, budget*2)
+	return tx.ItemsIn(ctx, r.ID, itemWaiting, elsewhere, beyond, budget*2)
 }
 
 func (s *Service) withinHours(r store.Rotation) bool {
@@ -196,7 +211,7 @@ func (s *Service) withinHours(r store.Rotation) bool {
 }
 
 // startRotating adds the runs of items, in a few statements whatever their number.
-func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Rotation, list []begun) ([]uuid.UUID, error) {
+func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Rotation, list []begun, worker string) ([]uuid.UUID, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
@@ -222,6 +237,10 @@ func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Ro
 	if err != nil {
 		return nil, err
 	}
+	granted, err := tx.GrantedAmong(ctx, itemsOf(list))
+	if err != nil {
+		return nil, err
+	}
 	var started []store.Run
 	var ids []uuid.UUID
 	changes := map[uuid.UUID]map[string]any{}
@@ -230,7 +249,14 @@ func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Ro
 			changes[i.ID] = map[string]any{"state": itemFailed, "detail": "the record of its key is gone", "ended_at": s.now()}
 			continue
 		}
-		facts := map[string]string{"item": i.ID.String(), "rotation": r.ID.String(), "login": i.LoginID.String(), "old": i.OldKeyID.String(), "new": i.NewKeyID.String(), "names": i.OldName + " by " + i.NewName}
+		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
+			changes[i.ID] = map[string]any{"state": itemUndone, "detail": "nobody grants " + i.OldName + " there any more, so there is nothing to replace", "ended_at": s.now()}
+			continue
+		}
+		facts := map[string]string{"item": i.ID.String(), "rotation": r.ID.String(), "login": i.LoginID.String(), "old": i.OldKeyID.String(), "new": i.NewKeyID.String(), "names": i.OldName + " by " + i.NewName, "means": i.Means}
+		if worker != "" {
+			facts[workerFact] = worker
+		}
 		phase := i.phase
 		if kept[*i.NewKeyID] && s.Safe != nil {
 			facts["kept"] = "true"

@@ -1,12 +1,15 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
@@ -22,6 +25,15 @@ type RotationWanted struct {
 	Region               string
 	Each                 rotation.Each
 	To                   string
+	// FromHere is whether whoever asks edits where there is no steward key.
+	FromHere bool
+	// Urgent is for lost keys: no grace, no hours, no first group.
+	Urgent bool
+	// Wait is whether a login that another rotation is at work on is waited for.
+	Wait bool
+
+	// ahead is how far in the future the keys' ages are looked at.
+	ahead time.Duration
 }
 
 // PlannedItem is one old key in one login.
@@ -30,6 +42,12 @@ type PlannedItem struct {
 	OldSHA256                                []byte
 	Before, After                            reach.State
 	LeftOut, Remedy                          string
+	// Seconds is how long the work may take; 0 where nothing is known.
+	Seconds float64
+	// WaitsFor is the rotation that is at work on the login.
+	WaitsFor *uuid.UUID
+	// Due is when the old key comes to the age that is selected by.
+	Due time.Time
 
 	login, old uuid.UUID
 }
@@ -46,6 +64,8 @@ type PlannedKey struct {
 type RotationPlan struct {
 	Items []PlannedItem
 	New   []PlannedKey
+	// Seconds is how long all may take together; 0 where nothing is known.
+	Seconds float64
 }
 
 // Counts returns how many logins and instances change, and how many items are left out.
@@ -75,6 +95,9 @@ func checkWanted(w *RotationWanted) error {
 		return bad("older_days", "an age is not negative", "")
 	case w.To != "" && w.Each == rotation.EachInstance:
 		return bad("to", "one existing key for all, and one key for each instance, exclude one another", "Leave one of them out")
+	}
+	if w.Urgent && !w.Lost && len(w.Keys) == 0 {
+		return bad("urgent", "only lost keys are urgent, and nothing says which", "Name them, or select all: -lost")
 	}
 	if w.Weaker != "" {
 		if _, _, err := rotation.ReadStrength(w.Weaker); err != nil {
@@ -110,7 +133,7 @@ func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationP
 	if err != nil {
 		return RotationPlan{}, err
 	}
-	p := &planning{RotationWanted: w, world: world, standings: reach.Standings(world.input)}
+	p := &planning{RotationWanted: w, world: world, standings: reach.Standings(world.input), now: s.now().Add(w.ahead)}
 	if err := p.judgeKeys(ctx, s); err != nil {
 		return RotationPlan{}, err
 	}
@@ -131,6 +154,8 @@ type planning struct {
 	logins  []rotation.Login
 	places  []int // of each login, in world.logins
 	ways    map[uuid.UUID]store.LoginToSweep
+	others  map[uuid.UUID]uuid.UUID // the rotations at work, by login
+	now     time.Time               // for ages
 }
 
 // judgeKeys fills in what the selection judges of the keys.
@@ -166,7 +191,7 @@ func (p *planning) judgeKeys(ctx context.Context, s *Service) error {
 func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 	stands := map[int32][]rotation.Stand{}
 	for _, pair := range p.world.input.Pairs {
-		if (pair.Granted || pair.Sighting == reach.Seen) && p.Wants(p.keys[pair.Key], s.now()) {
+		if (pair.Granted || pair.Sighting == reach.Seen) && p.Wants(p.keys[pair.Key], p.now) {
 			stands[pair.Login] = append(stands[pair.Login], rotation.Stand{Key: int(pair.Key), Seen: pair.Sighting == reach.Seen, Granted: pair.Granted})
 		}
 	}
@@ -189,20 +214,38 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 	for _, l := range ways {
 		p.ways[l.ID] = l
 	}
-	others, err := s.store.RotatingLogins(ctx, ids)
+	if p.others, err = s.store.RotatingLogins(ctx, ids, uuid.Nil); err != nil {
+		return err
+	}
+	noAgent, err := s.withoutAgent(ctx, ways)
 	if err != nil {
 		return err
 	}
 	for n, place := range p.places {
 		l := p.world.logins[place]
-		out := rotation.Login{Name: loginName(l.OSUser, l.Instance), Instance: l.Instance, Means: stewardMeans, Stands: stands[int32(place)]}
-		if no := s.noMeans(p.ways[ids[n]]); no != nil {
-			out.Means, out.NoMeans, out.Remedy = "", no.Detail, no.Remedy
-			if no.Code == "no-means" && p.ways[ids[n]].Steward == nil {
-				out.Remedy = "Place one: plumlatch instance steward " + l.Instance + " -with FILE"
+		out := rotation.Login{Name: loginName(l.OSUser, l.Instance), Instance: l.Instance, Stands: stands[int32(place)]}
+		no := s.noMeans(p.ways[ids[n]])
+		missing, asked := noAgent[ids[n]]
+		switch {
+		case no == nil:
+			out.Means = stewardMeans
+		case p.ways[ids[n]].Instance.State != "running":
+			out.NoMeans, out.Remedy = no.Detail, no.Remedy
+		case p.FromHere:
+			out.Means = hereMeans
+		case asked && missing == "":
+			out.Means = agentMeans
+		default:
+			out.NoMeans, out.Remedy = no.Detail, no.Remedy
+			if asked {
+				out.NoMeans += "; and " + missing
 			}
-		} else if other, at := others[ids[n]]; at {
-			out.Means, out.NoMeans, out.Remedy = "", "another rotation is at work on it", "Wait for it: plumlatch rotate watch "+other.String()
+			if no.Code == "no-means" && p.ways[ids[n]].Steward == nil {
+				out.Remedy = "Edit it from your machine: add -from-here -with FILE. Or place a steward key: plumlatch instance steward " + l.Instance + " -with FILE"
+			}
+		}
+		if other, at := p.others[ids[n]]; at && !p.Wait {
+			out.Means, out.NoMeans, out.Remedy = "", "another rotation is at work on it", "Wait for it: add -overlap wait, or plumlatch rotate watch "+other.String()
 		}
 		slices.SortFunc(out.Stands, func(a, b rotation.Stand) int { return strings.Compare(p.keys[a.Key].Name, p.keys[b.Key].Name) })
 		p.logins = append(p.logins, out)
@@ -210,9 +253,40 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 	return nil
 }
 
+// agentsAtOnce is how many guest agents are asked for at once.
+const agentsAtOnce = 16
+
+// withoutAgent says, of the logins that no steward key opens, what keeps their guest
+// agent from being asked; "" if nothing does.
+func (s *Service) withoutAgent(ctx context.Context, logins []store.LoginToSweep) (map[uuid.UUID]string, error) {
+	missing := make([]string, len(logins))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(agentsAtOnce)
+	for n, l := range logins {
+		if s.noMeans(l) == nil || l.Instance.State != "running" {
+			continue
+		}
+		group.Go(func() (err error) {
+			missing[n], err = s.agentMissing(ctx, l.Instance)
+			if err != nil && ctx.Err() == nil { // a cloud that does not answer is one means less
+				missing[n], err = "its guest agent cannot be asked: "+err.Error(), nil
+			}
+			return err
+		})
+	}
+	err := group.Wait()
+	of := map[uuid.UUID]string{}
+	for n, l := range logins {
+		if s.noMeans(l) != nil && l.Instance.State == "running" {
+			of[l.ID] = missing[n]
+		}
+	}
+	return of, err
+}
+
 // plan has core make the plan, with names that are free, and fills in the rest.
 func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
-	wanted := rotation.Wanted{Selection: p.Selection, Each: p.Each, To: p.To, Now: s.now()}
+	wanted := rotation.Wanted{Selection: p.Selection, Each: p.Each, To: p.To, Urgent: p.Urgent, Now: p.now}
 	used := map[string]bool{}
 	made := rotation.Plan{}
 	for { // until every proposed name is free
@@ -239,14 +313,24 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 	}
 	var out RotationPlan
 	after := p.after(made)
+	took, tookAll, err := s.store.RotatingTimes(ctx)
+	if err != nil {
+		return RotationPlan{}, err
+	}
 	for _, i := range made.Items {
 		l, k := p.world.logins[p.places[i.Login]], p.records[p.world.keys[i.Old].ID]
 		item := PlannedItem{
 			Login: p.logins[i.Login].Name, Instance: l.Instance, Old: k.Name, OldSHA256: k.SHA256, Keeper: p.keys[i.Old].Keeper, New: i.New, LeftOut: i.LeftOut, Remedy: i.Remedy,
 			Before: p.standings[p.places[i.Login]].State, login: l.ID, old: k.ID,
 		}
+		item.Due = p.Due(p.keys[i.Old], p.now.Add(-p.ahead))
 		if i.LeftOut == "" {
 			item.Means, item.After = p.logins[i.Login].Means, after[p.places[i.Login]].State
+			item.Seconds = cmp.Or(took[p.ways[l.ID].InstanceID], tookAll)
+			out.Seconds += item.Seconds / maxAtOnce
+			if other, at := p.others[l.ID]; at {
+				item.WaitsFor = &other
+			}
 		}
 		out.Items = append(out.Items, item)
 	}

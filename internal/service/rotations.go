@@ -29,6 +29,7 @@ const (
 
 // The states of one item of a rotation.
 const (
+	itemAsked    = "asked"
 	itemWaiting  = "waiting"
 	itemPlacing  = "placing"
 	itemPlaced   = "placed"
@@ -44,7 +45,7 @@ const (
 const (
 	makeHere    = "here"
 	makeService = "service"
-	makeNone    = "none"
+	makeBring   = "bring"
 )
 
 const (
@@ -52,6 +53,8 @@ const (
 	// mostRotated is the greatest number of logins in one rotation.
 	mostRotated   = 5000
 	stewardMeans  = "steward key"
+	hereMeans     = "from here"
+	agentMeans    = "guest agent"
 	madeAsType    = keypair.Ed25519
 	madeAsRSABits = 3072
 )
@@ -67,6 +70,8 @@ type RotationStart struct {
 	NewKeys  map[string]string // public halves by the names of the plan, with Make here
 	Settings store.RotationSettings
 	Reason   string
+
+	rule string // the standing rule that begins it
 }
 
 // RotationState is a rotation and how far it is.
@@ -77,7 +82,7 @@ type RotationState struct {
 
 // StartRotation starts a rotation by the plan as it was shown.
 func (s *Service) StartRotation(ctx context.Context, actor Actor, once IdempotencyKey, start RotationStart) (RotationState, error) {
-	if err := errors.Join(checkText("reason", start.Reason), checkSettings(&start.Settings)); err != nil {
+	if err := errors.Join(checkText("reason", start.Reason), checkSettings(&start.Settings), checkTogether(start)); err != nil {
 		return RotationState{}, err
 	}
 	earlier, err := s.before(ctx, actor, once)
@@ -105,7 +110,11 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 	if err != nil {
 		return RotationState{}, err
 	}
-	r := store.Rotation{ID: newID(), State: rotationRunning, RequestedBy: actor.Name, Reason: start.Reason, Settings: start.Settings, CreatedAt: s.now().Truncate(time.Microsecond)}
+	r := store.Rotation{ID: newID(), State: rotationRunning, RequestedBy: actor.Name, Reason: start.Reason, Settings: start.Settings, CreatedAt: s.now().Truncate(time.Microsecond), Urgent: start.Urgent, Rule: start.rule}
+	asked, err := askedKeys(r, plan, start)
+	if err != nil {
+		return RotationState{}, err
+	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, r.ID.String())
 		if err != nil {
@@ -132,15 +141,33 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 			}
 		}
 		var items []store.RotationItem
+		r.LeftOut = nil
 		for _, i := range plan.Items {
 			if i.LeftOut != "" {
+				r.LeftOut = append(r.LeftOut, store.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
 				continue
 			}
-			items = append(items, store.RotationItem{ID: newID(), RotationID: r.ID, Seq: len(items), LoginID: i.login, OldKeyID: new(i.old), NewKeyID: new(byName[i.New]), OldName: i.Old, NewName: i.New, State: itemWaiting})
+			item := store.RotationItem{ID: newID(), RotationID: r.ID, Seq: len(items), LoginID: i.login, OldKeyID: new(i.old), OldName: i.Old, NewName: i.New, State: itemAsked, Means: i.Means}
+			if id, there := byName[i.New]; there {
+				item.NewKeyID, item.State = &id, itemWaiting
+			}
+			items = append(items, item)
 		}
 		logins, instances, leftOut := plan.Counts()
-		return errors.Join(tx.AddRotation(ctx, r, items), tx.Note(ctx, s.entry(actor, "rotation.start", "rotation", r.ID.String(), start.Reason,
-			"%s started a rotation on %s of %s: %s replaced, %s left out, %s made.", actor.Name, counted(logins, "login"), counted(instances, "instance"), counted(len(items), "key line"), counted(leftOut, "line"), counted(len(plan.New), "key"))))
+		made := "made"
+		if start.Make == makeBring {
+			made = "asked for"
+		}
+		if err := tx.AddRotation(ctx, r, items); err != nil {
+			return err
+		}
+		if start.rule != "" { // in the same transaction, so that a kill does not begin it twice
+			if err := tx.NoteRuleBegun(ctx, start.rule, r.ID, r.CreatedAt); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.AddAskedKeys(ctx, asked), tx.Note(ctx, s.entry(actor, "rotation.start", "rotation", r.ID.String(), start.Reason,
+			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name, counted(logins, "login"), counted(instances, "instance"), counted(len(items), "key line"), counted(leftOut, "line"), counted(len(plan.New), "key"), made)))
 	})
 	if err != nil {
 		var taken *store.TakenError
@@ -151,6 +178,25 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.Rotation(ctx, r.ID)
+}
+
+// checkTogether refuses settings that exclude one another.
+func checkTogether(start RotationStart) error {
+	bad := func(field, detail, remedy string) error {
+		return &Problem{Kind: Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+	}
+	t := start.Settings
+	switch {
+	case start.FromHere && start.rule != "":
+		return bad("from_here", "a standing rule has nobody's machine to edit from", "Place steward keys: plumlatch instance steward")
+	case start.Urgent && (t.GraceSeconds > 0 || t.Between != "" || t.First > 0):
+		return bad("urgent", "an urgent rotation has no grace, no hours and no first group", "Leave them out, or leave out urgent")
+	case start.Urgent && start.Make == makeBring:
+		return bad("make", "an urgent rotation does not wait for keepers to bring keys", "Have them made: here or by the service")
+	case start.FromHere && start.Make == makeService:
+		return bad("make", "whoever edits from their own machine needs the new private halves there, and the service would keep them", "Say -make here")
+	}
+	return nil
 }
 
 func checkSettings(t *store.RotationSettings) error {
@@ -220,10 +266,12 @@ func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, s
 			return nil, nil, err
 		}
 		return []store.Key{k}, nil, s.grantable(k)
+	case start.Make == makeBring:
+		return nil, nil, nil // they come later
 	case start.Make == makeService && s.Safe == nil:
 		return nil, nil, noSafe()
 	case start.Make != makeService && start.Make != makeHere:
-		return nil, nil, bad("bad-make", fmt.Sprintf("new keys have to be made, and %q says not where", start.Make), "Say here or service")
+		return nil, nil, bad("bad-make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", start.Make), "Say here, service or bring")
 	}
 	halves = map[string][]byte{}
 	for _, planned := range plan.New {
@@ -316,14 +364,29 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 	if err != nil {
 		return store.List[RotationItem]{}, pageProblem(err)
 	}
+	logins := make([]uuid.UUID, len(l.Items))
+	for n, i := range l.Items {
+		logins[n] = i.LoginID
+	}
+	others, err := s.store.RotatingLogins(ctx, logins, id)
+	if err != nil {
+		return store.List[RotationItem]{}, err
+	}
 	out := store.List[RotationItem]{Next: l.Next}
 	for _, i := range l.Items {
 		item := RotationItem{RotationItem: i}
 		switch i.State {
+		case itemAsked:
+			item.Detail, item.Next = "its keeper is asked to bring a new public half", "plumlatch rotate bring "+i.NewName
 		case itemWaiting:
 			item.Detail = "it waits for its turn"
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
 				item.Detail = "it begins when all of the first group are done"
+			}
+			if i.Means == hereMeans {
+				item.Detail, item.Next = "it waits for somebody who edits from their machine with the old private half", "plumlatch rotate watch "+id.String()+" -from-here -with FILE"
+			} else if other, at := others[i.LoginID]; at {
+				item.Detail, item.Next = "it waits for another rotation that is at work on the login", "plumlatch rotate watch "+other.String()
 			}
 		case itemPlaced:
 			item.Next = "plumlatch prove " + loginName(i.OSUser, i.InstanceName)
@@ -331,6 +394,9 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 		case itemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
+			if i.Means == hereMeans {
+				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
+			}
 		case itemFailed:
 			item.Next = "plumlatch why " + i.InstanceName
 		}
@@ -345,6 +411,9 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 	if err := checkText("reason", reason); err != nil {
 		return RotationState{}, err
 	}
+	if _, err := s.Rotation(ctx, id); err != nil {
+		return RotationState{}, err
+	}
 	var of uuid.UUID
 	if login != "" {
 		l, _, err := s.loginNamed(ctx, login)
@@ -353,8 +422,8 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 		}
 		of = l.ID
 	}
-	if _, err := s.Rotation(ctx, id); err != nil {
-		return RotationState{}, err
+	if change == "override" {
+		return s.overrideItem(ctx, actor, id, login, of, reason)
 	}
 	conflict := func(r store.Rotation) error {
 		return &Problem{Kind: Conflict, Code: "wrong-state", Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change), Remedy: "See it: plumlatch rotate show " + id.String()}
@@ -380,7 +449,7 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 			}
 			columns["settings"] = string(settings)
 		case change == "retry" && (r.State == rotationRunning || r.State == rotationPaused || r.State == rotationDone):
-			if affected, err = tx.ChangeItems(ctx, id, of, []string{itemFailed}, map[string]any{"state": itemWaiting, "detail": "", "ended_at": nil, "placed_at": nil, "proved_at": nil}); err != nil {
+			if affected, err = tx.ChangeItems(ctx, id, of, []string{itemFailed}, map[string]any{"state": itemWaiting, "detail": "", "ended_at": nil, "placed_at": nil, "proved_at": nil, "override_by": "", "override_why": ""}); err != nil {
 				return err
 			}
 			columns["state"], columns["paused_why"], columns["ended_at"] = rotationRunning, "", nil
@@ -442,7 +511,7 @@ func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r store.Rotatio
 // undoItems has what waits left as it is, and what stands beside the old key taken
 // out again. What is being worked on is undone when that has ended.
 func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, login uuid.UUID) (int, error) {
-	left, err := tx.ChangeItems(ctx, rotation, login, []string{itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
+	left, err := tx.ChangeItems(ctx, rotation, login, []string{itemAsked, itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
 	if err != nil {
 		return 0, err
 	}

@@ -28,6 +28,9 @@ type Service struct {
 	SweepEvery time.Duration
 	// Fresh is for how long a proof counts.
 	Fresh time.Duration
+	// ReportWithin is for how long a step that somebody takes from their own machine
+	// is waited for.
+	ReportWithin time.Duration
 	// StewardFrom limits steward keys to these addresses, as in the from option of
 	// authorized_keys; "" for no limit.
 	StewardFrom string
@@ -45,7 +48,7 @@ type Service struct {
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour}
+	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
@@ -56,6 +59,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})
 	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})
 	s.engine.Take(runs.Duty{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations})
+	s.engine.Take(runs.Duty{Name: ruleDuty, Every: rulesEvery, Do: s.carryRules})
 	if err := s.engine.Start(ctx, s.planOf); err != nil {
 		return err
 	}

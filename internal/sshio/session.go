@@ -3,7 +3,6 @@ package sshio
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -286,21 +286,74 @@ func (s *Session) EditKnowing(change func(all []authorizedkeys.File, path string
 // between our read and our write. Nothing was written.
 var ErrEdited = errors.New("somebody else is editing the file")
 
-const editAttempts = 5
+const (
+	editAttempts = 5
+	// temporarySuffix is put to the name of a file for the temporary one beside it. As
+	// it is the same for all who edit, and made only where there is none, one of them
+	// at a time compares and renames.
+	temporarySuffix = ".plumlatch-edit"
+	// abandonedAfter is for how long a temporary file that does not change is taken for
+	// one that somebody is writing; one who died left it.
+	abandonedAfter = 10 * time.Second
+	editPause      = 30 * time.Millisecond
+)
+
+// errBusy is returned where the temporary file of somebody else is there.
+var errBusy = errors.New("somebody else is writing the file")
 
 // Edit changes a file without a moment at which it is not whole: it reads it,
 // has change edit it, writes a temporary file beside it with the same owner and
 // mode, flushes, sees that the file is still as it was read, renames over it, and
 // reads back and compares. change returning the file as it was writes nothing. It
-// may be called again, where somebody edited the file meanwhile.
+// may be called again, where somebody edited the file meanwhile. One whose temporary
+// file stands there is waited for.
 func (s *Session) Edit(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
-	for range editAttempts {
+	var other temporaryFile
+	for attempt := 0; attempt < editAttempts; {
 		after, err := s.editOnce(name, change)
-		if !errors.Is(err, ErrEdited) {
+		switch {
+		case errors.Is(err, errBusy):
+			abandoned, err := other.abandoned(s, name+temporarySuffix)
+			if err != nil {
+				return RemoteFile{}, fmt.Errorf("edit %s: %w", name, err)
+			}
+			if abandoned {
+				s.files.Remove(name + temporarySuffix)
+				attempt++
+			} else {
+				time.Sleep(editPause)
+			}
+		case errors.Is(err, ErrEdited):
+			attempt++
+		default:
 			return after, err
 		}
 	}
 	return RemoteFile{}, fmt.Errorf("edit %s: %w; it was left as it is", name, ErrEdited)
+}
+
+// temporaryFile is the temporary file of somebody else, as it was seen and since when.
+type temporaryFile struct {
+	size    int64
+	changed time.Time
+	since   time.Time
+}
+
+// abandoned reports whether the file is as it was for so long that whoever wrote it
+// must have died.
+func (t *temporaryFile) abandoned(s *Session, name string) (bool, error) {
+	info, err := s.files.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		t.since = time.Time{}
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if t.since.IsZero() || info.Size() != t.size || !info.ModTime().Equal(t.changed) {
+		*t = temporaryFile{info.Size(), info.ModTime(), time.Now()}
+	}
+	return time.Since(t.since) > abandonedAfter, nil
 }
 
 func (s *Session) editOnce(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
@@ -329,8 +382,11 @@ func (s *Session) editOnce(name string, change func(authorizedkeys.File) (author
 			return before, err
 		}
 	}
-	temporary := fmt.Sprintf("%s.plumlatch-%s", name, rand.Text()[:8])
+	temporary := name + temporarySuffix
 	if err := s.writeBeside(temporary, before, content); err != nil {
+		if errors.Is(err, errBusy) {
+			return before, err
+		}
 		c.Remove(temporary)
 		return before, fmt.Errorf("edit %s: it was left as it is: %w", name, err)
 	}
@@ -366,11 +422,27 @@ func (s *Session) makeFolder(dir string) error {
 	return s.files.Chmod(dir, 0o700)
 }
 
+// makeNew opens a file that was not there; errBusy where it was. The protocol has no
+// error of its own for that, and one that was there may be gone at once.
+func (s *Session) makeNew(name string) (*sftp.File, error) {
+	var f *sftp.File
+	var err error
+	for range editAttempts {
+		if f, err = s.files.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL); err == nil {
+			return f, nil
+		}
+		if _, there := s.files.Lstat(name); there == nil {
+			return nil, errBusy
+		}
+	}
+	return nil, fmt.Errorf("write a temporary file: %w", err)
+}
+
 // writeBeside writes the content to a new file with the mode and owner of before.
 func (s *Session) writeBeside(name string, before RemoteFile, content []byte) error {
-	f, err := s.files.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+	f, err := s.makeNew(name)
 	if err != nil {
-		return fmt.Errorf("write a temporary file: %w", err)
+		return err
 	}
 	err = f.Chmod(before.Mode)
 	if err == nil {

@@ -3,6 +3,7 @@ package sshio
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -125,7 +127,8 @@ func TestAnEditNeverOverwritesWhatSomebodyElseWrote(t *testing.T) {
 		t.Errorf("edited without end: %v", err)
 	}
 	var together sync.WaitGroup
-	for range 4 {
+	var placed [8]int
+	for n := range placed {
 		together.Go(func() {
 			other, err := Login(t.Context(), target, signer)
 			if err != nil {
@@ -133,14 +136,45 @@ func TestAnEditNeverOverwritesWhatSomebodyElseWrote(t *testing.T) {
 				return
 			}
 			defer other.Close()
-			if _, err := other.Edit(server.KeysFile, add(line(newSigner(t), "together"))); err != nil && !errors.Is(err, ErrEdited) {
-				t.Error(err)
+			for range 4 {
+				switch _, err := other.Edit(server.KeysFile, add(fmt.Sprintf("# together %d", n))); {
+				case err == nil:
+					placed[n]++
+				case !errors.Is(err, ErrEdited):
+					t.Error(err)
+				}
 			}
 		})
 	}
 	together.Wait()
-	if !strings.Contains(content(t, server.KeysFile), "steward") || strings.Count(content(t, server.KeysFile), "# theirs") != 2 {
-		t.Errorf("four at once lost a line:\n%s", content(t, server.KeysFile))
+	text := content(t, server.KeysFile)
+	if !strings.Contains(text, "steward") || strings.Count(text, "# theirs") != 2 {
+		t.Errorf("eight at once lost a line:\n%s", text)
+	}
+	for n, count := range placed {
+		if got := strings.Count(text, fmt.Sprintf("# together %d", n)); got != count || count == 0 {
+			t.Errorf("editor %d placed %d lines, of which %d stand there", n, count, got)
+		}
+	}
+}
+
+// TestATemporaryFileOfSomebodyWhoDiedHoldsUpAnEditForAWhileOnly leaves one behind.
+func TestATemporaryFileOfSomebodyWhoDiedHoldsUpAnEditForAWhileOnly(t *testing.T) {
+	t.Parallel() // it waits
+	server, _, _, s := atSSHD(t, "# kept\n")
+	left := server.KeysFile + temporarySuffix
+	if err := os.WriteFile(left, []byte("half a"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now()
+	if _, err := s.Edit(server.KeysFile, add("# ours")); err != nil {
+		t.Fatal(err)
+	}
+	if time.Since(begun) < abandonedAfter {
+		t.Error("a file that somebody may be writing was taken away at once")
+	}
+	if _, err := os.Stat(left); !errors.Is(err, os.ErrNotExist) || content(t, server.KeysFile)[:7] != "# kept\n" || !strings.HasSuffix(content(t, server.KeysFile), "# ours\n") {
+		t.Errorf("%v\n%s", err, content(t, server.KeysFile))
 	}
 }
 

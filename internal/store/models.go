@@ -1,6 +1,7 @@
 package store
 
 import (
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
@@ -219,6 +220,52 @@ type Rotation struct {
 	CreatedAt   time.Time
 	EndedAt     *time.Time
 	PausedWhy   string
+	// Urgent is for lost keys, with no grace.
+	Urgent bool
+	// Rule is the name of the standing rule that began it, "" for a person.
+	Rule    string
+	LeftOut []LeftOut `gorm:"serializer:json;default:'[]'"`
+}
+
+// LeftOut is what a rotation's plan left out, and why.
+type LeftOut struct {
+	Login  string `json:"login"`
+	Old    string `json:"old"`
+	Why    string `json:"why"`
+	Remedy string `json:"remedy"`
+}
+
+// AskedKey is a new public half that a keeper is asked to bring for a rotation.
+type AskedKey struct {
+	ID            uuid.UUID
+	RotationID    uuid.UUID
+	Name, Follows string
+	KeeperID      uuid.UUID
+	Type          string
+	Bits          int
+	CreatedAt     time.Time
+	BroughtAt     *time.Time
+	// Of the keeper, the rotation, and what waits for it.
+	KeeperName, KeeperKind string `gorm:"->;-:migration"`
+	RequestedBy, Reason    string `gorm:"->;-:migration"`
+	Logins                 int    `gorm:"->;-:migration"`
+}
+
+// RotationRule has keys rotated by themselves when they are due.
+type RotationRule struct {
+	ID           uuid.UUID
+	Name         string
+	Wanted       json.RawMessage `gorm:"type:jsonb;serializer:json"`
+	Make         string
+	Settings     RotationSettings `gorm:"serializer:json"`
+	Paused       bool
+	CreatedBy    string
+	CreatedAt    time.Time
+	LookedAt     *time.Time // when it was last seen whether something is due
+	BegunAt      *time.Time // when it last began a rotation
+	LastRotation *uuid.UUID
+	// Note is what is due and cannot be done, and why.
+	Note string
 }
 
 // RotationSettings say how a rotation goes about it.
@@ -248,6 +295,12 @@ type RotationItem struct {
 	RunID              *uuid.UUID
 	PlacedAt, ProvedAt *time.Time
 	EndedAt            *time.Time
+	// Means is by what the login's files are edited.
+	Means string
+	// OverrideBy had the old line go without a login by the new key; "" for nobody.
+	OverrideBy, OverrideWhy string
+	// OldRefused is whether the SSH server was seen to refuse the old key.
+	OldRefused bool
 	// Of the login.
 	OSUser       string `gorm:"->;-:migration;column:os_user"`
 	InstanceName string `gorm:"->;-:migration"`

@@ -100,10 +100,14 @@ func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state string, p
 
 // ItemsIn returns at most limit items of a rotation that are in the state and
 // before the place, in the order of the plan; those on whose instance no run is at
-// work. beyond 0 means all places.
-func (s *Store) ItemsIn(ctx context.Context, rotation uuid.UUID, state string, beyond, limit int) ([]RotationItem, error) {
+// work, and on whose login no rotation that was begun earlier. elsewhere are those that
+// are edited from somebody's machine, otherwise all others. beyond 0 means all places.
+func (s *Store) ItemsIn(ctx context.Context, rotation uuid.UUID, state string, elsewhere bool, beyond, limit int) ([]RotationItem, error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", rotation, state).
-		Where("NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id AND r.ended_at IS NULL)")
+		Where("(rotation_items.means = 'from here') = ?", elsewhere).
+		Where("NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id AND r.ended_at IS NULL)").
+		Where(`NOT EXISTS (SELECT 1 FROM rotation_items o JOIN rotations e ON e.id = o.rotation_id AND e.ended_at IS NULL JOIN rotations m ON m.id = rotation_items.rotation_id
+			WHERE o.login_id = rotation_items.login_id AND o.ended_at IS NULL AND o.rotation_id <> rotation_items.rotation_id AND (e.created_at, e.id) < (m.created_at, m.id))`)
 	if beyond > 0 {
 		q = q.Where("rotation_items.seq < ?", beyond)
 	}
@@ -171,17 +175,38 @@ func (s *Store) ChangeRotation(ctx context.Context, id uuid.UUID, columns map[st
 	return plain(s.db.WithContext(ctx).Model(&Rotation{}).Where("id = ?", id).Updates(columns).Error)
 }
 
-// RotatingLogins returns those of the logins that a rotation is at work on, with the
-// rotation's id.
-func (s *Store) RotatingLogins(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]uuid.UUID, error) {
+// RotatingLogins returns those of the logins that a rotation other than the one is at
+// work on, with that rotation's id.
+func (s *Store) RotatingLogins(ctx context.Context, logins []uuid.UUID, but uuid.UUID) (map[uuid.UUID]uuid.UUID, error) {
 	var rows []struct{ LoginID, RotationID uuid.UUID }
 	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT t.login_id, t.rotation_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id AND r.ended_at IS NULL
-		WHERE t.login_id IN ? AND t.ended_at IS NULL`, logins).Scan(&rows).Error
+		WHERE t.login_id IN ? AND t.ended_at IS NULL AND t.rotation_id <> ?`, logins, but).Scan(&rows).Error
 	of := map[uuid.UUID]uuid.UUID{}
 	for _, r := range rows {
 		of[r.LoginID] = r.RotationID
 	}
 	return of, plain(err)
+}
+
+// GrantedAmong tells which of the items have an old key that is granted in the login.
+func (s *Store) GrantedAmong(ctx context.Context, items []uuid.UUID) (map[uuid.UUID]bool, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Raw(`SELECT t.id FROM rotation_items t WHERE t.id IN ? AND EXISTS (SELECT 1 FROM grants g WHERE g.login_id = t.login_id AND g.key_id = t.old_key_id AND g.withdrawn_at IS NULL)`, items).Scan(&ids).Error
+	granted := map[uuid.UUID]bool{}
+	for _, id := range ids {
+		granted[id] = true
+	}
+	return granted, plain(err)
+}
+
+// ItemOf returns the item of a login in a rotation that is in one of the states.
+func (s *Store) ItemOf(ctx context.Context, rotation, login uuid.UUID, states []string) (RotationItem, error) {
+	var i RotationItem
+	done := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?", rotation, login, states).Limit(1).Scan(&i)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return i, ErrNotFound
+	}
+	return i, plain(done.Error)
 }
 
 // KeysByID returns the keys with their keepers, in no order.

@@ -881,8 +881,160 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. */
+        /** @description Pauses a rotation, goes on with it, tries what failed again, or undoes what is not yet taken out: all of it, or one login's. With override, the line of a lost key goes from the one login although nobody has logged in with the new key. */
         post: operations["changeRotation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotations/{rotation}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was replaced where, when and by whom, with the proofs before and after, what could not be done, and where an old key may still live. */
+        get: operations["reportRotation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotations/{rotation}/takes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point. */
+        post: operations["takeRotationItems"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may. */
+        post: operations["reportStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/asked-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The new public halves that keepers are asked to bring for rotations that wait for them, the oldest request first. */
+        get: operations["listAskedKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/asked-keys/{asked}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Brings a public half that was asked for. The keeper may, of a team's any operator, and an admin. The rotation goes on with it. */
+        post: operations["bringAskedKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotation-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRotationRules"];
+        put?: never;
+        /** @description Adds a standing rule: keys that it selects are rotated by themselves when they are due. */
+        post: operations["addRotationRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotation-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Ends a rule. A rotation that it has begun goes on. */
+        delete: operations["deleteRotationRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rotation-rules/{rule}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["changeRotationRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/due-rotations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason. */
+        get: operations["listDueRotations"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1000,6 +1152,8 @@ export interface components {
             drifting: number;
             /** @description For how many days a proof counts. */
             fresh_days: number;
+            /** @description How many new public halves keepers are asked to bring, for rotations that wait for them. */
+            asked: number;
         };
         ReachMap: {
             /** @description Those that stand somewhere on the map or should, without steward keys; the one with the most logins first. */
@@ -1370,10 +1524,10 @@ export interface components {
          */
         RotationState: "running" | "paused" | "undoing" | "done" | "undone";
         /**
-         * @description placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+         * @description asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
          * @enum {string}
          */
-        RotationItemState: "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
+        RotationItemState: "asked" | "waiting" | "placing" | "placed" | "proved" | "removing" | "done" | "failed" | "undoing" | "undone";
         /** @description Which keys are to be replaced, where, and by what. What is set must all hold. */
         RotationWanted: {
             /** @description Of these names. */
@@ -1402,6 +1556,15 @@ export interface components {
             each?: "key" | "instance";
             /** @description An existing key that takes the place of all. */
             to?: string;
+            /** @description Where there is no steward key, the caller edits from their own machine with the old private half. */
+            from_here?: boolean;
+            /** @description For keys that are marked as lost: no grace, no hours, no first group; and an override for a login where nobody can log in with the new key. */
+            urgent?: boolean;
+            /**
+             * @description What to do with a login that another rotation is at work on; leave-out unless given.
+             * @enum {string}
+             */
+            overlap?: "leave-out" | "wait";
         };
         RotationPlan: {
             items: components["schemas"]["PlannedItem"][];
@@ -1412,6 +1575,8 @@ export interface components {
             instances: number;
             /** @description How many items are left out. */
             left_out: number;
+            /** @description How long all logins together may take, at 16 at once, by what earlier rotations took; absent where there was none. */
+            expected_seconds?: number;
         };
         PlannedItem: {
             login: string;
@@ -1423,8 +1588,15 @@ export interface components {
             keeper?: string;
             /** @description The key that comes; absent where it is left out. */
             new?: string;
-            /** @description By what the login's files are edited. */
+            /** @description By what the login's files are edited: steward key, from here or guest agent. */
             means?: string;
+            /** @description How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none. */
+            expected_seconds?: number;
+            /**
+             * Format: uuid
+             * @description The rotation that is at work on the login, and whose end is waited for.
+             */
+            waits_for?: string;
             reach_before: components["schemas"]["ReachState"];
             reach_after?: components["schemas"]["ReachState"];
             /** @description Why nothing is done. */
@@ -1471,10 +1643,10 @@ export interface components {
             /** @description What the plan showed as to be replaced. */
             shown: components["schemas"]["ShownItem"][];
             /**
-             * @description Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+             * @description Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
              * @enum {string}
              */
-            make: "here" | "service" | "none";
+            make: "here" | "service" | "bring" | "none";
             /** @description With here. */
             new_keys?: components["schemas"]["NewPublicKey"][];
             settings?: components["schemas"]["RotationSettings"];
@@ -1492,6 +1664,10 @@ export interface components {
             ended_at?: string;
             paused_why?: string;
             settings: components["schemas"]["RotationSettings"];
+            /** @description For lost keys, with no grace. */
+            urgent?: boolean;
+            /** @description The standing rule that began it. */
+            rule?: string;
             /** @description How many items are in which state. */
             counts: {
                 [key: string]: number;
@@ -1509,6 +1685,8 @@ export interface components {
             old: string;
             new: string;
             state: components["schemas"]["RotationItemState"];
+            /** @description By what the login's files are edited: steward key, from here or guest agent. */
+            means?: string;
             /** @description What it waits for, or why it failed. */
             detail?: string;
             /** @description The one command to type next, where somebody has to. */
@@ -1532,10 +1710,190 @@ export interface components {
         };
         ChangeRotation: {
             /** @enum {string} */
-            change: "pause" | "resume" | "undo" | "retry";
-            /** @description With undo or retry: only this login. */
+            change: "pause" | "resume" | "undo" | "retry" | "override";
+            /** @description With undo or retry: only this login. With override it has to be given, as user@instance. */
             login?: string;
+            /** @description For the daybook. An override needs one. */
             reason?: string;
+        };
+        TakeRotationItems: {
+            /** @description The names of the keys whose private halves the caller has. */
+            keys: string[];
+            /** @description At most this many, 1 to 16; 8 unless given. */
+            limit?: number;
+        };
+        TakenItem: {
+            /** Format: uuid */
+            run: string;
+            login: string;
+            /**
+             * @description in: place the new line beside the old. out: log in with the new key, remove the old line, see that the old key is refused. back: remove the new line.
+             * @enum {string}
+             */
+            phase: "in" | "out" | "back";
+            old: string;
+            /** @description In the one-line form. */
+            old_public_key: string;
+            new: string;
+            /** @description In the one-line form: the line that is to stand beside the old one. */
+            new_public_key: string;
+        };
+        ReportStep: {
+            /** @description The name of the step. */
+            step: string;
+            /** @description What came of it. */
+            outcome?: string;
+            /** @description Why it could not be done. The run ends at its safe point. */
+            error?: string;
+        };
+        AskedKey: {
+            /** Format: uuid */
+            id: string;
+            /** @description What the key will be recorded as. */
+            name: string;
+            /** @description The key whose place it takes. */
+            follows: string;
+            keeper: string;
+            /** @description As what it is best made; other types are taken where the instances take them. */
+            type: string;
+            bits: number;
+            /** Format: uuid */
+            rotation: string;
+            requested_by: string;
+            reason?: string;
+            /** Format: date-time */
+            asked_at: string;
+            /** @description How many logins wait for it. */
+            logins: number;
+        };
+        BringKey: {
+            /** @description The public half in the one-line OpenSSH form. */
+            public_key: string;
+        };
+        AddRotationRule: {
+            name: string;
+            wanted: components["schemas"]["RotationWanted"];
+            /**
+             * @description Where the new keys come from.
+             * @enum {string}
+             */
+            make: "service" | "bring";
+            settings?: components["schemas"]["RotationSettings"];
+            reason?: string;
+        };
+        ChangeRotationRule: {
+            /** @enum {string} */
+            change: "pause" | "resume";
+            reason?: string;
+        };
+        RotationRule: {
+            name: string;
+            wanted: components["schemas"]["RotationWanted"];
+            /** @enum {string} */
+            make: "service" | "bring";
+            settings: components["schemas"]["RotationSettings"];
+            /** @enum {string} */
+            state: "active" | "paused";
+            created_by: string;
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it was last seen whether something is due.
+             */
+            looked_at?: string;
+            /**
+             * Format: uuid
+             * @description The last rotation that it began.
+             */
+            last_rotation?: string;
+            /**
+             * Format: date-time
+             * @description It begins no rotation before, since the last one was begun less than a day ago.
+             */
+            next_at?: string;
+            /** @description What is due and cannot be done, and why. */
+            note?: string;
+        };
+        DueRotation: {
+            /**
+             * Format: date-time
+             * @description When the key comes to the age of the rule; now for what is due already.
+             */
+            at: string;
+            rule: string;
+            login: string;
+            instance: string;
+            old: string;
+            keeper?: string;
+            /** @description The key that would come; absent where it cannot be done. */
+            new?: string;
+            /** @description Why it cannot be done. */
+            cannot?: string;
+            remedy?: string;
+        };
+        RotationReport: {
+            rotation: components["schemas"]["Rotation"];
+            /** Format: date-time */
+            made_at: string;
+            /** @description What was replaced. */
+            replaced: components["schemas"]["ReportedItem"][];
+            /** @description What was not replaced, or not yet. */
+            not_done: components["schemas"]["ReportedItem"][];
+            /** @description What the plan left out from the start. */
+            left_out: components["schemas"]["LeftOutItem"][];
+            /** @description Where an old key may still live. */
+            elsewhere: components["schemas"]["OldKeyPlace"][];
+        };
+        ReportedItem: {
+            login: string;
+            instance: string;
+            old: string;
+            old_sha256?: string;
+            new: string;
+            new_sha256?: string;
+            state: components["schemas"]["RotationItemState"];
+            means: string;
+            /** @description Why it failed, or what it waits for. */
+            detail?: string;
+            /** @description Who had the old line removed without a login by the new key, and why. */
+            override?: string;
+            /** Format: date-time */
+            placed_at?: string;
+            /** Format: date-time */
+            proved_at?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            proof_before?: components["schemas"]["ReportedProof"];
+            proof_after?: components["schemas"]["ReportedProof"];
+            /** @description The SSH server was seen to refuse the old key after the removal. */
+            old_refused?: boolean;
+        };
+        ReportedProof: {
+            /** Format: date-time */
+            at: string;
+            /** @description Who completed a login with the key; service for the service itself. */
+            person: string;
+        };
+        LeftOutItem: {
+            login: string;
+            old: string;
+            why: string;
+            remedy?: string;
+        };
+        OldKeyPlace: {
+            old: string;
+            /** @enum {string} */
+            kind: "login" | "safe" | "snapshot" | "image";
+            /** @description The name of the login, snapshot, image or instance. */
+            place: string;
+            /**
+             * Format: date-time
+             * @description When a snapshot or an image was made, or a login was last seen to have it.
+             */
+            at?: string;
+            /** @description What that means, and what to do about it. */
+            note: string;
         };
         SignIn: {
             name: string;
@@ -1994,6 +2352,8 @@ export interface components {
         LoginName: string;
         SweepId: string;
         RotationId: string;
+        /** @description The rule's name. */
+        RuleName: string;
         RunId: string;
         /** @description The cursor that the page before gave as next. */
         After: string;
@@ -3681,6 +4041,257 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rotation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportRotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rotation: components["parameters"]["RotationId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeRotationItems: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rotation: components["parameters"]["RotationId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeRotationItems"];
+            };
+        };
+        responses: {
+            /** @description What was taken. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenItem"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunId"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportStep"];
+            };
+        };
+        responses: {
+            /** @description The run. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAskedKeys: {
+        parameters: {
+            query?: {
+                /** @description Only what this keeper is asked for; me for the caller. */
+                keeper?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The requests. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    bringAskedKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                asked: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringKey"];
+            };
+        };
+        responses: {
+            /** @description The key. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRotationRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All standing rules, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationRule"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRotationRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRotationRule"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationRule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteRotationRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The rule's name. */
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rule is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeRotationRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The rule's name. */
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeRotationRule"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotationRule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDueRotations: {
+        parameters: {
+            query?: {
+                /** @description How many days ahead, 0 to 366; 30 unless given. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is due, the soonest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DueRotation"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/oapi-codegen/runtime"
 )
@@ -70,6 +71,7 @@ const (
 	CapabilityFirewall   Capability = "firewall"
 	CapabilityGuestAgent Capability = "guest-agent"
 	CapabilityLaunch     Capability = "launch"
+	CapabilitySnapshots  Capability = "snapshots"
 	CapabilityStartStop  Capability = "start-stop"
 )
 
@@ -83,6 +85,8 @@ func (e Capability) Valid() bool {
 	case CapabilityGuestAgent:
 		return true
 	case CapabilityLaunch:
+		return true
+	case CapabilitySnapshots:
 		return true
 	case CapabilityStartStop:
 		return true
@@ -190,6 +194,24 @@ func (e OperationState) Valid() bool {
 	}
 }
 
+// Defines values for SnapshotKind.
+const (
+	SnapshotKindImage    SnapshotKind = "image"
+	SnapshotKindSnapshot SnapshotKind = "snapshot"
+)
+
+// Valid indicates whether the value is a known member of the SnapshotKind enum.
+func (e SnapshotKind) Valid() bool {
+	switch e {
+	case SnapshotKindImage:
+		return true
+	case SnapshotKindSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
 // Agent defines model for Agent.
 type Agent struct {
 	// State absent where the image has no guest agent.
@@ -219,6 +241,20 @@ type AgentPermission struct {
 
 // AgentState absent where the image has no guest agent.
 type AgentState string
+
+// AgentWrite defines model for AgentWrite.
+type AgentWrite struct {
+	Content []byte `json:"content"`
+
+	// Mode The permission bits of a new file.
+	Mode int `json:"mode"`
+
+	// Owner The user name that a new file belongs to.
+	Owner string `json:"owner"`
+
+	// Was The content that the file must still have; empty also where it is not there.
+	Was []byte `json:"was"`
+}
 
 // Capabilities defines model for Capabilities.
 type Capabilities struct {
@@ -309,6 +345,15 @@ type NewFirewallRule struct {
 	Source string `json:"source"`
 }
 
+// NewSnapshot defines model for NewSnapshot.
+type NewSnapshot struct {
+	Instance string `json:"instance"`
+
+	// Kind An image can be launched from.
+	Kind SnapshotKind `json:"kind"`
+	Name string       `json:"name"`
+}
+
 // Operation defines model for Operation.
 type Operation struct {
 	Error *string `json:"error,omitempty"`
@@ -352,6 +397,22 @@ type Size struct {
 	TemporaryDiskGib int `json:"temporary_disk_gib"`
 }
 
+// Snapshot defines model for Snapshot.
+type Snapshot struct {
+	CreatedAt time.Time `json:"created_at"`
+	Id        string    `json:"id"`
+
+	// Instance The id of the instance whose disk was copied.
+	Instance string `json:"instance"`
+
+	// Kind An image can be launched from.
+	Kind SnapshotKind `json:"kind"`
+	Name string       `json:"name"`
+}
+
+// SnapshotKind An image can be launched from.
+type SnapshotKind string
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -377,6 +438,18 @@ type ReadAgentFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// WriteAgentFileParams defines parameters for WriteAgentFile.
+type WriteAgentFileParams struct {
+	// Path An absolute path.
+	Path string `form:"path" json:"path"`
+}
+
+// ListSnapshotsParams defines parameters for ListSnapshots.
+type ListSnapshotsParams struct {
+	// Instance Only of this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+}
+
 // AddFirewallRuleJSONRequestBody defines body for AddFirewallRule for application/json ContentType.
 type AddFirewallRuleJSONRequestBody = NewFirewallRule
 
@@ -385,6 +458,12 @@ type LaunchInstanceJSONRequestBody = Launch
 
 // PermitAgentJSONRequestBody defines body for PermitAgent for application/json ContentType.
 type PermitAgentJSONRequestBody = AgentPermission
+
+// WriteAgentFileJSONRequestBody defines body for WriteAgentFile for application/json ContentType.
+type WriteAgentFileJSONRequestBody = AgentWrite
+
+// MakeSnapshotJSONRequestBody defines body for MakeSnapshot for application/json ContentType.
+type MakeSnapshotJSONRequestBody = NewSnapshot
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -521,6 +600,18 @@ type ClientInterface interface {
 	// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
 	ReadAgentFile(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WriteAgentFileWithBody performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	WriteAgentFileWithBody(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WriteAgentFile performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	WriteAgentFile(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetBootOutput performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 	//
 	// What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
@@ -539,6 +630,23 @@ type ClientInterface interface {
 
 	// ListSizes performs a GET /sizes (the `ListSizes` operationId) request.
 	ListSizes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSnapshots performs a GET /snapshots (the `ListSnapshots` operationId) request.
+	//
+	// The copies of disks that people made: snapshots, and images made of an instance.
+	ListSnapshots(ctx context.Context, params *ListSnapshotsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeSnapshotWithBody performs a POST /snapshots (the `MakeSnapshot` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Copies the root disk of an instance.
+	MakeSnapshotWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeSnapshot performs a POST /snapshots (the `MakeSnapshot` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Copies the root disk of an instance.
+	MakeSnapshot(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListZones performs a GET /zones (the `ListZones` operationId) request.
 	ListZones(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -755,6 +863,38 @@ func (c *Client) ReadAgentFile(ctx context.Context, instance InstanceId, params 
 	return c.Client.Do(req)
 }
 
+// WriteAgentFileWithBody performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+func (c *Client) WriteAgentFileWithBody(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteAgentFileRequestWithBody(c.Server, instance, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WriteAgentFile performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+func (c *Client) WriteAgentFile(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteAgentFileRequest(c.Server, instance, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetBootOutput performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 //
 // What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
@@ -814,6 +954,53 @@ func (c *Client) GetOperation(ctx context.Context, operation string, reqEditors 
 // ListSizes performs a GET /sizes (the `ListSizes` operationId) request.
 func (c *Client) ListSizes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSizesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSnapshots performs a GET /snapshots (the `ListSnapshots` operationId) request.
+//
+// The copies of disks that people made: snapshots, and images made of an instance.
+func (c *Client) ListSnapshots(ctx context.Context, params *ListSnapshotsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSnapshotsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeSnapshotWithBody performs a POST /snapshots (the `MakeSnapshot` operationId) request,
+// with any type of body and a specified content type.
+//
+// Copies the root disk of an instance.
+func (c *Client) MakeSnapshotWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeSnapshotRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeSnapshot performs a POST /snapshots (the `MakeSnapshot` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Copies the root disk of an instance.
+func (c *Client) MakeSnapshot(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeSnapshotRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1316,6 +1503,76 @@ func NewReadAgentFileRequest(server string, instance InstanceId, params *ReadAge
 	return req, nil
 }
 
+// NewWriteAgentFileRequest calls the generic WriteAgentFile builder with application/json body
+func NewWriteAgentFileRequest(server string, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWriteAgentFileRequestWithBody(server, instance, params, "application/json", bodyReader)
+}
+
+// NewWriteAgentFileRequestWithBody constructs an http.Request for the WriteAgentFile method, with any body, and a specified content type
+func NewWriteAgentFileRequestWithBody(server string, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/agent/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetBootOutputRequest constructs an http.Request for the GetBootOutput method
 func NewGetBootOutputRequest(server string, instance InstanceId) (*http.Request, error) {
 	var err error
@@ -1479,6 +1736,100 @@ func NewListSizesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSnapshotsRequest constructs an http.Request for the ListSnapshots method
+func NewListSnapshotsRequest(server string, params *ListSnapshotsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeSnapshotRequest calls the generic MakeSnapshot builder with application/json body
+func NewMakeSnapshotRequest(server string, body MakeSnapshotJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeSnapshotRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeSnapshotRequestWithBody constructs an http.Request for the MakeSnapshot method, with any body, and a specified content type
+func NewMakeSnapshotRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListZonesRequest constructs an http.Request for the ListZones method
 func NewListZonesRequest(server string) (*http.Request, error) {
 	var err error
@@ -1635,6 +1986,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ReadAgentFileWithResponse(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*ReadAgentFileResponse, error)
 
+	// WriteAgentFileWithBodyWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	WriteAgentFileWithBodyWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error)
+
+	// WriteAgentFileWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	WriteAgentFileWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error)
+
 	// GetBootOutputWithResponse performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 	//
 	// What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
@@ -1663,6 +2028,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListSizesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSizesResponse, error)
+
+	// ListSnapshotsWithResponse performs a GET /snapshots (the `ListSnapshots` operationId) request.
+	//
+	// The copies of disks that people made: snapshots, and images made of an instance.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSnapshotsWithResponse(ctx context.Context, params *ListSnapshotsParams, reqEditors ...RequestEditorFn) (*ListSnapshotsResponse, error)
+
+	// MakeSnapshotWithBodyWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Copies the root disk of an instance.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	MakeSnapshotWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error)
+
+	// MakeSnapshotWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Copies the root disk of an instance.
+	MakeSnapshotWithResponse(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error)
 
 	// ListZonesWithResponse performs a GET /zones (the `ListZones` operationId) request.
 	//
@@ -2239,6 +2625,47 @@ func (r ReadAgentFileResponse) ContentType() string {
 	return ""
 }
 
+type WriteAgentFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WriteAgentFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WriteAgentFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WriteAgentFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WriteAgentFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WriteAgentFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetBootOutputResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2472,6 +2899,102 @@ func (r ListSizesResponse) ContentType() string {
 	return ""
 }
 
+type ListSnapshotsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Snapshot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSnapshotsResponse) GetJSON200() *[]Snapshot {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSnapshotsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSnapshotsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSnapshotsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSnapshotsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSnapshotsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeSnapshotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Snapshot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeSnapshotResponse) GetJSON201() *Snapshot {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeSnapshotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeSnapshotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeSnapshotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeSnapshotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeSnapshotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListZonesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2695,6 +3218,32 @@ func (c *ClientWithResponses) ReadAgentFileWithResponse(ctx context.Context, ins
 	return ParseReadAgentFileResponse(rsp)
 }
 
+// WriteAgentFileWithBodyWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) WriteAgentFileWithBodyWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error) {
+	rsp, err := c.WriteAgentFileWithBody(ctx, instance, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWriteAgentFileResponse(rsp)
+}
+
+// WriteAgentFileWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+func (c *ClientWithResponses) WriteAgentFileWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error) {
+	rsp, err := c.WriteAgentFile(ctx, instance, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWriteAgentFileResponse(rsp)
+}
+
 // GetBootOutputWithResponse performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
 //
 // What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
@@ -2752,6 +3301,45 @@ func (c *ClientWithResponses) ListSizesWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListSizesResponse(rsp)
+}
+
+// ListSnapshotsWithResponse performs a GET /snapshots (the `ListSnapshots` operationId) request.
+//
+// The copies of disks that people made: snapshots, and images made of an instance.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSnapshotsWithResponse(ctx context.Context, params *ListSnapshotsParams, reqEditors ...RequestEditorFn) (*ListSnapshotsResponse, error) {
+	rsp, err := c.ListSnapshots(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSnapshotsResponse(rsp)
+}
+
+// MakeSnapshotWithBodyWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request,
+// with any type of body and a specified content type.
+//
+// Copies the root disk of an instance.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MakeSnapshotWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error) {
+	rsp, err := c.MakeSnapshotWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeSnapshotResponse(rsp)
+}
+
+// MakeSnapshotWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Copies the root disk of an instance.
+func (c *ClientWithResponses) MakeSnapshotWithResponse(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error) {
+	rsp, err := c.MakeSnapshot(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeSnapshotResponse(rsp)
 }
 
 // ListZonesWithResponse performs a GET /zones (the `ListZones` operationId) request.
@@ -3157,6 +3745,35 @@ func ParseReadAgentFileResponse(rsp *http.Response) (*ReadAgentFileResponse, err
 	return response, nil
 }
 
+// ParseWriteAgentFileResponse parses an HTTP response from a WriteAgentFileWithResponse call
+func ParseWriteAgentFileResponse(rsp *http.Response) (*WriteAgentFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WriteAgentFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetBootOutputResponse parses an HTTP response from a GetBootOutputWithResponse call
 func ParseGetBootOutputResponse(rsp *http.Response) (*GetBootOutputResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3302,6 +3919,72 @@ func ParseListSizesResponse(rsp *http.Response) (*ListSizesResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSnapshotsResponse parses an HTTP response from a ListSnapshotsWithResponse call
+func ParseListSnapshotsResponse(rsp *http.Response) (*ListSnapshotsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSnapshotsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Snapshot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeSnapshotResponse parses an HTTP response from a MakeSnapshotWithResponse call
+func ParseMakeSnapshotResponse(rsp *http.Response) (*MakeSnapshotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeSnapshotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Snapshot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

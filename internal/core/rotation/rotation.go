@@ -79,6 +79,15 @@ func (s Selection) Wants(k Key, now time.Time) bool {
 		(s.Older == 0 || now.Sub(k.Created) > s.Older) && (!s.Lost || k.Lost) && (!s.Shared || k.Instances > 1)
 }
 
+// Due returns when the key comes to the age that is selected by; now, where it has
+// or where its age does not matter. Hours of the day are not looked at.
+func (s Selection) Due(k Key, now time.Time) time.Time {
+	if at := k.Created.Add(s.Older); s.Older > 0 && at.After(now) {
+		return at
+	}
+	return now
+}
+
 // Stem returns what the names of keys that follow one another have in common, and
 // the number after it: 1 where there is none.
 func Stem(name string) (stem string, n int) {
@@ -169,6 +178,8 @@ type Wanted struct {
 	Each Each
 	// To is an existing key that takes the place of all; "" for new ones.
 	To string
+	// Urgent is for lost keys alone.
+	Urgent bool
 	// Now is for ages.
 	Now time.Time
 }
@@ -211,6 +222,8 @@ func Make(w Wanted, keys []Key, logins []Login, taken func(string) bool) Plan {
 			switch {
 			case k.Name == w.To:
 				item.LeftOut, item.Remedy = "it is the key that is to come", "Choose another with -to, or leave it out"
+			case w.Urgent && !k.Lost:
+				item.LeftOut, item.Remedy = "it is not marked as lost, and nothing else is urgent", "Mark it: plumlatch key mark-lost "+k.Name
 			case !st.Seen:
 				item.LeftOut, item.Remedy = "it was not seen there, so there is no line to replace", "Look first: plumlatch sweep "+l.Instance
 			case !st.Granted: // a new key must not be granted what nobody granted the old

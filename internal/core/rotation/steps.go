@@ -30,16 +30,18 @@ type Phase string
 
 // The phases. In lets the new key in beside the old, so that people can pick it up.
 // Out takes the old one out, after the new one has shown again that it opens. Whole
-// is both at once. Back takes the new one out again.
+// is both at once. Back takes the new one out again. Forced takes the old one out
+// although nobody has logged in with the new one; it needs an Override.
 const (
-	In    Phase = "in"
-	Out   Phase = "out"
-	Whole Phase = "whole"
-	Back  Phase = "back"
+	In     Phase = "in"
+	Out    Phase = "out"
+	Whole  Phase = "whole"
+	Back   Phase = "back"
+	Forced Phase = "forced"
 )
 
-// Steps returns the steps of a phase in their order. In each of them a removal of
-// the old line comes after an entry. kept is whether the service has the new key's
+// Steps returns the steps of a phase in their order. In each of them but Forced a
+// removal of the old line comes after an entry. kept is whether the service has the new key's
 // private half and can log in with it itself; otherwise somebody else shows that the
 // new key opens the login before the phase Out, and there is no Whole.
 func Steps(p Phase, kept bool) []Step {
@@ -54,6 +56,8 @@ func Steps(p Phase, kept bool) []Step {
 		return []Step{Place, Enter, Remove, See}
 	case p == Back:
 		return []Step{TakeBack}
+	case p == Forced:
+		return []Step{Remove, See}
 	}
 	return nil
 }
@@ -79,11 +83,17 @@ func Without(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, by 
 	if len(by.blob) == 0 {
 		return nil, ErrNotEntered
 	}
-	if slices.ContainsFunc(old, func(b []byte) bool { return bytes.Equal(b, by.blob) }) {
+	return without(f, all, old, by.blob, now)
+}
+
+// without removes the lines of the old keys where a line of the key that stays
+// stands in one of the files and opens the login at that time.
+func without(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, stays []byte, now time.Time) (authorizedkeys.File, error) {
+	if slices.ContainsFunc(old, func(b []byte) bool { return bytes.Equal(b, stays) }) {
 		return nil, ErrOwnLine
 	}
 	stands := func(f authorizedkeys.File) bool {
-		return slices.ContainsFunc(f.Find(by.blob), func(l authorizedkeys.Line) bool {
+		return slices.ContainsFunc(f.Find(stays), func(l authorizedkeys.Line) bool {
 			_, authority := l.Option("cert-authority")
 			end, ends := l.Expiry(time.Local)
 			return !authority && (!ends || now.Before(end))
@@ -96,6 +106,41 @@ func Without(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, by 
 		f = f.Remove(b)
 	}
 	return f, nil
+}
+
+// Override is leave to take the line of a lost key out of one login though nobody has
+// logged in with the new one. The zero Override is none.
+type Override struct{ login string }
+
+// The errors of an override that is not given.
+var (
+	ErrNotLost    = errors.New("the old key is not marked as lost, and an override is for a lost or compromised key alone")
+	ErrNotNamed   = errors.New("an override is for one login, which has to be named as user@instance")
+	ErrNoReason   = errors.New("an override needs a reason, for the daybook")
+	ErrNoOverride = errors.New("there is no override for this login, so no line may go without a login by another key")
+)
+
+// OverrideFor gives leave where the key is lost, the login was named as it is, and
+// there is a reason.
+func OverrideFor(login, named, reason string, lost bool) (Override, error) {
+	switch {
+	case !lost:
+		return Override{}, ErrNotLost
+	case login == "" || named != login:
+		return Override{}, ErrNotNamed
+	case strings.TrimSpace(reason) == "":
+		return Override{}, ErrNoReason
+	}
+	return Override{login}, nil
+}
+
+// WithoutProof is Without for a login where nobody has shown that the new key opens
+// it. Its line must stand there all the same.
+func WithoutProof(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, login string, fresh []byte, leave Override, now time.Time) (authorizedkeys.File, error) {
+	if leave.login == "" || leave.login != login {
+		return nil, ErrNoOverride
+	}
+	return without(f, all, old, fresh, now)
 }
 
 // ErrAuthority is returned for an old key that stands as a certificate authority,

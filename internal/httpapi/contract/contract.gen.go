@@ -24,17 +24,38 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AddRotationRuleMake.
+const (
+	AddRotationRuleMakeBring   AddRotationRuleMake = "bring"
+	AddRotationRuleMakeService AddRotationRuleMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the AddRotationRuleMake enum.
+func (e AddRotationRuleMake) Valid() bool {
+	switch e {
+	case AddRotationRuleMakeBring:
+		return true
+	case AddRotationRuleMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeRotationChange.
 const (
-	ChangeRotationChangePause  ChangeRotationChange = "pause"
-	ChangeRotationChangeResume ChangeRotationChange = "resume"
-	ChangeRotationChangeRetry  ChangeRotationChange = "retry"
-	ChangeRotationChangeUndo   ChangeRotationChange = "undo"
+	ChangeRotationChangeOverride ChangeRotationChange = "override"
+	ChangeRotationChangePause    ChangeRotationChange = "pause"
+	ChangeRotationChangeResume   ChangeRotationChange = "resume"
+	ChangeRotationChangeRetry    ChangeRotationChange = "retry"
+	ChangeRotationChangeUndo     ChangeRotationChange = "undo"
 )
 
 // Valid indicates whether the value is a known member of the ChangeRotationChange enum.
 func (e ChangeRotationChange) Valid() bool {
 	switch e {
+	case ChangeRotationChangeOverride:
+		return true
 	case ChangeRotationChangePause:
 		return true
 	case ChangeRotationChangeResume:
@@ -42,6 +63,24 @@ func (e ChangeRotationChange) Valid() bool {
 	case ChangeRotationChangeRetry:
 		return true
 	case ChangeRotationChangeUndo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChangeRotationRuleChange.
+const (
+	ChangeRotationRuleChangePause  ChangeRotationRuleChange = "pause"
+	ChangeRotationRuleChangeResume ChangeRotationRuleChange = "resume"
+)
+
+// Valid indicates whether the value is a known member of the ChangeRotationRuleChange enum.
+func (e ChangeRotationRuleChange) Valid() bool {
+	switch e {
+	case ChangeRotationRuleChangePause:
+		return true
+	case ChangeRotationRuleChangeResume:
 		return true
 	default:
 		return false
@@ -276,6 +315,30 @@ func (e MeBy) Valid() bool {
 	}
 }
 
+// Defines values for OldKeyPlaceKind.
+const (
+	OldKeyPlaceKindImage    OldKeyPlaceKind = "image"
+	OldKeyPlaceKindLogin    OldKeyPlaceKind = "login"
+	OldKeyPlaceKindSafe     OldKeyPlaceKind = "safe"
+	OldKeyPlaceKindSnapshot OldKeyPlaceKind = "snapshot"
+)
+
+// Valid indicates whether the value is a known member of the OldKeyPlaceKind enum.
+func (e OldKeyPlaceKind) Valid() bool {
+	switch e {
+	case OldKeyPlaceKindImage:
+		return true
+	case OldKeyPlaceKindLogin:
+		return true
+	case OldKeyPlaceKindSafe:
+		return true
+	case OldKeyPlaceKindSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Origin.
 const (
 	OriginClient  Origin = "client"
@@ -395,6 +458,7 @@ func (e Role) Valid() bool {
 
 // Defines values for RotationItemState.
 const (
+	RotationItemStateAsked    RotationItemState = "asked"
 	RotationItemStateDone     RotationItemState = "done"
 	RotationItemStateFailed   RotationItemState = "failed"
 	RotationItemStatePlaced   RotationItemState = "placed"
@@ -409,6 +473,8 @@ const (
 // Valid indicates whether the value is a known member of the RotationItemState enum.
 func (e RotationItemState) Valid() bool {
 	switch e {
+	case RotationItemStateAsked:
+		return true
 	case RotationItemStateDone:
 		return true
 	case RotationItemStateFailed:
@@ -426,6 +492,42 @@ func (e RotationItemState) Valid() bool {
 	case RotationItemStateUndone:
 		return true
 	case RotationItemStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationRuleMake.
+const (
+	RotationRuleMakeBring   RotationRuleMake = "bring"
+	RotationRuleMakeService RotationRuleMake = "service"
+)
+
+// Valid indicates whether the value is a known member of the RotationRuleMake enum.
+func (e RotationRuleMake) Valid() bool {
+	switch e {
+	case RotationRuleMakeBring:
+		return true
+	case RotationRuleMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationRuleState.
+const (
+	RotationRuleStateActive RotationRuleState = "active"
+	RotationRuleStatePaused RotationRuleState = "paused"
+)
+
+// Valid indicates whether the value is a known member of the RotationRuleState enum.
+func (e RotationRuleState) Valid() bool {
+	switch e {
+	case RotationRuleStateActive:
+		return true
+	case RotationRuleStatePaused:
 		return true
 	default:
 		return false
@@ -471,6 +573,24 @@ func (e RotationWantedEach) Valid() bool {
 	case RotationWantedEachInstance:
 		return true
 	case RotationWantedEachKey:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RotationWantedOverlap.
+const (
+	RotationWantedOverlapLeaveOut RotationWantedOverlap = "leave-out"
+	RotationWantedOverlapWait     RotationWantedOverlap = "wait"
+)
+
+// Valid indicates whether the value is a known member of the RotationWantedOverlap enum.
+func (e RotationWantedOverlap) Valid() bool {
+	switch e {
+	case RotationWantedOverlapLeaveOut:
+		return true
+	case RotationWantedOverlapWait:
 		return true
 	default:
 		return false
@@ -566,6 +686,7 @@ func (e SettledDifferenceState) Valid() bool {
 
 // Defines values for StartRotationMake.
 const (
+	StartRotationMakeBring   StartRotationMake = "bring"
 	StartRotationMakeHere    StartRotationMake = "here"
 	StartRotationMakeNone    StartRotationMake = "none"
 	StartRotationMakeService StartRotationMake = "service"
@@ -574,6 +695,8 @@ const (
 // Valid indicates whether the value is a known member of the StartRotationMake enum.
 func (e StartRotationMake) Valid() bool {
 	switch e {
+	case StartRotationMakeBring:
+		return true
 	case StartRotationMakeHere:
 		return true
 	case StartRotationMakeNone:
@@ -636,6 +759,27 @@ func (e SweepItemState) Valid() bool {
 	}
 }
 
+// Defines values for TakenItemPhase.
+const (
+	TakenItemPhaseBack TakenItemPhase = "back"
+	TakenItemPhaseIn   TakenItemPhase = "in"
+	TakenItemPhaseOut  TakenItemPhase = "out"
+)
+
+// Valid indicates whether the value is a known member of the TakenItemPhase enum.
+func (e TakenItemPhase) Valid() bool {
+	switch e {
+	case TakenItemPhaseBack:
+		return true
+	case TakenItemPhaseIn:
+		return true
+	case TakenItemPhaseOut:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TracedKind.
 const (
 	TracedKindHostKey TracedKind = "host key"
@@ -667,6 +811,21 @@ type AddGrant struct {
 	// Until When the service withdraws it.
 	Until *time.Time `json:"until,omitempty"`
 }
+
+// AddRotationRule defines model for AddRotationRule.
+type AddRotationRule struct {
+	// Make Where the new keys come from.
+	Make     AddRotationRuleMake `json:"make"`
+	Name     string              `json:"name"`
+	Reason   *string             `json:"reason,omitempty"`
+	Settings *RotationSettings   `json:"settings,omitempty"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// AddRotationRuleMake Where the new keys come from.
+type AddRotationRuleMake string
 
 // AddToken defines model for AddToken.
 type AddToken struct {
@@ -716,6 +875,35 @@ type Approach struct {
 	State *InstanceState `json:"state,omitempty"`
 }
 
+// AskedKey defines model for AskedKey.
+type AskedKey struct {
+	AskedAt time.Time `json:"asked_at"`
+	Bits    int       `json:"bits"`
+
+	// Follows The key whose place it takes.
+	Follows string             `json:"follows"`
+	Id      openapi_types.UUID `json:"id"`
+	Keeper  string             `json:"keeper"`
+
+	// Logins How many logins wait for it.
+	Logins int `json:"logins"`
+
+	// Name What the key will be recorded as.
+	Name        string             `json:"name"`
+	Reason      *string            `json:"reason,omitempty"`
+	RequestedBy string             `json:"requested_by"`
+	Rotation    openapi_types.UUID `json:"rotation"`
+
+	// Type As what it is best made; other types are taken where the instances take them.
+	Type string `json:"type"`
+}
+
+// BringKey defines model for BringKey.
+type BringKey struct {
+	// PublicKey The public half in the one-line OpenSSH form.
+	PublicKey string `json:"public_key"`
+}
+
 // Catalogue defines model for Catalogue.
 type Catalogue struct {
 	Images []Image `json:"images"`
@@ -739,13 +927,24 @@ type Challenge struct {
 type ChangeRotation struct {
 	Change ChangeRotationChange `json:"change"`
 
-	// Login With undo or retry: only this login.
-	Login  *string `json:"login,omitempty"`
+	// Login With undo or retry: only this login. With override it has to be given, as user@instance.
+	Login *string `json:"login,omitempty"`
+
+	// Reason For the daybook. An override needs one.
 	Reason *string `json:"reason,omitempty"`
 }
 
 // ChangeRotationChange defines model for ChangeRotation.Change.
 type ChangeRotationChange string
+
+// ChangeRotationRule defines model for ChangeRotationRule.
+type ChangeRotationRule struct {
+	Change ChangeRotationRuleChange `json:"change"`
+	Reason *string                  `json:"reason,omitempty"`
+}
+
+// ChangeRotationRuleChange defines model for ChangeRotationRule.Change.
+type ChangeRotationRuleChange string
 
 // Choice For what is missing: place its line, or withdraw its grant. For what nobody granted and for strangers: remove the line, or accept it as granted.
 type Choice string
@@ -804,6 +1003,24 @@ type Difference struct {
 type DifferencePage struct {
 	Items []Difference `json:"items"`
 	Next  *string      `json:"next,omitempty"`
+}
+
+// DueRotation defines model for DueRotation.
+type DueRotation struct {
+	// At When the key comes to the age of the rule; now for what is due already.
+	At time.Time `json:"at"`
+
+	// Cannot Why it cannot be done.
+	Cannot   *string `json:"cannot,omitempty"`
+	Instance string  `json:"instance"`
+	Keeper   *string `json:"keeper,omitempty"`
+	Login    string  `json:"login"`
+
+	// New The key that would come; absent where it cannot be done.
+	New    *string `json:"new,omitempty"`
+	Old    string  `json:"old"`
+	Remedy *string `json:"remedy,omitempty"`
+	Rule   string  `json:"rule"`
 }
 
 // Entry defines model for Entry.
@@ -1157,6 +1374,14 @@ type Launched struct {
 	Run      Run      `json:"run"`
 }
 
+// LeftOutItem defines model for LeftOutItem.
+type LeftOutItem struct {
+	Login  string  `json:"login"`
+	Old    string  `json:"old"`
+	Remedy *string `json:"remedy,omitempty"`
+	Why    string  `json:"why"`
+}
+
 // ListLine defines model for ListLine.
 type ListLine struct {
 	Bits *int `json:"bits,omitempty"`
@@ -1392,6 +1617,23 @@ type NewToken struct {
 	Token  Token  `json:"token"`
 }
 
+// OldKeyPlace defines model for OldKeyPlace.
+type OldKeyPlace struct {
+	// At When a snapshot or an image was made, or a login was last seen to have it.
+	At   *time.Time      `json:"at,omitempty"`
+	Kind OldKeyPlaceKind `json:"kind"`
+
+	// Note What that means, and what to do about it.
+	Note string `json:"note"`
+	Old  string `json:"old"`
+
+	// Place The name of the login, snapshot, image or instance.
+	Place string `json:"place"`
+}
+
+// OldKeyPlaceKind defines model for OldKeyPlace.Kind.
+type OldKeyPlaceKind string
+
 // Opening One key and one login.
 type Opening struct {
 	// EnteredAt The last completed login by it.
@@ -1439,7 +1681,9 @@ type Origin string
 
 // PlannedItem defines model for PlannedItem.
 type PlannedItem struct {
-	Instance string `json:"instance"`
+	// ExpectedSeconds How long the work on this login may take, by what earlier rotations took there, else anywhere; without waits. Absent where there was none.
+	ExpectedSeconds *float32 `json:"expected_seconds,omitempty"`
+	Instance        string   `json:"instance"`
 
 	// Keeper The old key's.
 	Keeper *string `json:"keeper,omitempty"`
@@ -1448,7 +1692,7 @@ type PlannedItem struct {
 	LeftOut *string `json:"left_out,omitempty"`
 	Login   string  `json:"login"`
 
-	// Means By what the login's files are edited.
+	// Means By what the login's files are edited: steward key, from here or guest agent.
 	Means *string `json:"means,omitempty"`
 
 	// New The key that comes; absent where it is left out.
@@ -1466,6 +1710,9 @@ type PlannedItem struct {
 
 	// Remedy What to do about it.
 	Remedy *string `json:"remedy,omitempty"`
+
+	// WaitsFor The rotation that is at work on the login, and whose end is waited for.
+	WaitsFor *openapi_types.UUID `json:"waits_for,omitempty"`
 }
 
 // PlannedKey defines model for PlannedKey.
@@ -1562,6 +1809,9 @@ type ReachMap struct {
 
 // ReachPage defines model for ReachPage.
 type ReachPage struct {
+	// Asked How many new public halves keepers are asked to bring, for rotations that wait for them.
+	Asked int `json:"asked"`
+
 	// Counts How many of all logins that fit the filter, but for state, have which reach.
 	Counts map[string]int `json:"counts"`
 
@@ -1628,6 +1878,53 @@ type ReportFiles struct {
 	HostKey string `json:"host_key"`
 }
 
+// ReportStep defines model for ReportStep.
+type ReportStep struct {
+	// Error Why it could not be done. The run ends at its safe point.
+	Error *string `json:"error,omitempty"`
+
+	// Outcome What came of it.
+	Outcome *string `json:"outcome,omitempty"`
+
+	// Step The name of the step.
+	Step string `json:"step"`
+}
+
+// ReportedItem defines model for ReportedItem.
+type ReportedItem struct {
+	// Detail Why it failed, or what it waits for.
+	Detail    *string    `json:"detail,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Instance  string     `json:"instance"`
+	Login     string     `json:"login"`
+	Means     string     `json:"means"`
+	New       string     `json:"new"`
+	NewSha256 *string    `json:"new_sha256,omitempty"`
+	Old       string     `json:"old"`
+
+	// OldRefused The SSH server was seen to refuse the old key after the removal.
+	OldRefused *bool   `json:"old_refused,omitempty"`
+	OldSha256  *string `json:"old_sha256,omitempty"`
+
+	// Override Who had the old line removed without a login by the new key, and why.
+	Override    *string        `json:"override,omitempty"`
+	PlacedAt    *time.Time     `json:"placed_at,omitempty"`
+	ProofAfter  *ReportedProof `json:"proof_after,omitempty"`
+	ProofBefore *ReportedProof `json:"proof_before,omitempty"`
+	ProvedAt    *time.Time     `json:"proved_at,omitempty"`
+
+	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	State RotationItemState `json:"state"`
+}
+
+// ReportedProof defines model for ReportedProof.
+type ReportedProof struct {
+	At time.Time `json:"at"`
+
+	// Person Who completed a login with the key; service for the service itself.
+	Person string `json:"person"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -1641,11 +1938,17 @@ type Rotation struct {
 	PausedWhy   *string            `json:"paused_why,omitempty"`
 	Reason      *string            `json:"reason,omitempty"`
 	RequestedBy string             `json:"requested_by"`
-	Settings    RotationSettings   `json:"settings"`
+
+	// Rule The standing rule that began it.
+	Rule     *string          `json:"rule,omitempty"`
+	Settings RotationSettings `json:"settings"`
 
 	// State done also where some logins failed; they are counted.
 	State RotationState `json:"state"`
 	Total int           `json:"total"`
+
+	// Urgent For lost keys, with no grace.
+	Urgent *bool `json:"urgent,omitempty"`
 }
 
 // RotationItem defines model for RotationItem.
@@ -1658,7 +1961,10 @@ type RotationItem struct {
 	EndedAt  *time.Time `json:"ended_at,omitempty"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
-	New      string     `json:"new"`
+
+	// Means By what the login's files are edited: steward key, from here or guest agent.
+	Means *string `json:"means,omitempty"`
+	New   string  `json:"new"`
 
 	// Next The one command to type next, where somebody has to.
 	Next *string `json:"next,omitempty"`
@@ -1667,7 +1973,7 @@ type RotationItem struct {
 	// Run The last run that worked on it.
 	Run *openapi_types.UUID `json:"run,omitempty"`
 
-	// State placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+	// State asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 	State RotationItemState `json:"state"`
 }
 
@@ -1677,7 +1983,7 @@ type RotationItemPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// RotationItemState placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
+// RotationItemState asked: the keeper is asked to bring a new public half; placed: the new key's line stands beside the old, and a login with it is awaited; proved: such a login was completed, and the old key goes when the grace is over.
 type RotationItemState string
 
 // RotationPage defines model for RotationPage.
@@ -1689,8 +1995,10 @@ type RotationPage struct {
 
 // RotationPlan defines model for RotationPlan.
 type RotationPlan struct {
-	Instances int           `json:"instances"`
-	Items     []PlannedItem `json:"items"`
+	// ExpectedSeconds How long all logins together may take, at 16 at once, by what earlier rotations took; absent where there was none.
+	ExpectedSeconds *int          `json:"expected_seconds,omitempty"`
+	Instances       int           `json:"instances"`
+	Items           []PlannedItem `json:"items"`
 
 	// LeftOut How many items are left out.
 	LeftOut int `json:"left_out"`
@@ -1701,6 +2009,54 @@ type RotationPlan struct {
 	// NewKeys The keys that have to be made.
 	NewKeys []PlannedKey `json:"new_keys"`
 }
+
+// RotationReport defines model for RotationReport.
+type RotationReport struct {
+	// Elsewhere Where an old key may still live.
+	Elsewhere []OldKeyPlace `json:"elsewhere"`
+
+	// LeftOut What the plan left out from the start.
+	LeftOut []LeftOutItem `json:"left_out"`
+	MadeAt  time.Time     `json:"made_at"`
+
+	// NotDone What was not replaced, or not yet.
+	NotDone []ReportedItem `json:"not_done"`
+
+	// Replaced What was replaced.
+	Replaced []ReportedItem `json:"replaced"`
+	Rotation Rotation       `json:"rotation"`
+}
+
+// RotationRule defines model for RotationRule.
+type RotationRule struct {
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// LastRotation The last rotation that it began.
+	LastRotation *openapi_types.UUID `json:"last_rotation,omitempty"`
+
+	// LookedAt When it was last seen whether something is due.
+	LookedAt *time.Time       `json:"looked_at,omitempty"`
+	Make     RotationRuleMake `json:"make"`
+	Name     string           `json:"name"`
+
+	// NextAt It begins no rotation before, since the last one was begun less than a day ago.
+	NextAt *time.Time `json:"next_at,omitempty"`
+
+	// Note What is due and cannot be done, and why.
+	Note     *string           `json:"note,omitempty"`
+	Settings RotationSettings  `json:"settings"`
+	State    RotationRuleState `json:"state"`
+
+	// Wanted Which keys are to be replaced, where, and by what. What is set must all hold.
+	Wanted RotationWanted `json:"wanted"`
+}
+
+// RotationRuleMake defines model for RotationRule.Make.
+type RotationRuleMake string
+
+// RotationRuleState defines model for RotationRule.State.
+type RotationRuleState string
 
 // RotationSettings defines model for RotationSettings.
 type RotationSettings struct {
@@ -1731,6 +2087,9 @@ type RotationWanted struct {
 	// Each One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
 	Each *RotationWantedEach `json:"each,omitempty"`
 
+	// FromHere Where there is no steward key, the caller edits from their own machine with the old private half.
+	FromHere *bool `json:"from_here,omitempty"`
+
 	// Instances Only on these.
 	Instances *[]string `json:"instances,omitempty"`
 	Keeper    *string   `json:"keeper,omitempty"`
@@ -1747,6 +2106,9 @@ type RotationWanted struct {
 	// OlderDays Recorded more than this many days ago.
 	OlderDays *int `json:"older_days,omitempty"`
 
+	// Overlap What to do with a login that another rotation is at work on; leave-out unless given.
+	Overlap *RotationWantedOverlap `json:"overlap,omitempty"`
+
 	// Region Only in this region.
 	Region *string `json:"region,omitempty"`
 
@@ -1759,12 +2121,18 @@ type RotationWanted struct {
 	// Type ed25519, rsa, ecdsa, sk-ed25519 or sk-ecdsa.
 	Type *string `json:"type,omitempty"`
 
+	// Urgent For keys that are marked as lost: no grace, no hours, no first group; and an override for a login where nobody can log in with the new key.
+	Urgent *bool `json:"urgent,omitempty"`
+
 	// WeakerThan A type and a length: rsa3072 selects RSA keys with fewer bits.
 	WeakerThan *string `json:"weaker_than,omitempty"`
 }
 
 // RotationWantedEach One new key for each old key wherever it stands, or one for each instance, which ends sharing; key unless given.
 type RotationWantedEach string
+
+// RotationWantedOverlap What to do with a login that another rotation is at work on; leave-out unless given.
+type RotationWantedOverlap string
 
 // Run defines model for Run.
 type Run struct {
@@ -1865,7 +2233,7 @@ type Size struct {
 
 // StartRotation defines model for StartRotation.
 type StartRotation struct {
-	// Make Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+	// Make Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
 	Make StartRotationMake `json:"make"`
 
 	// NewKeys With here.
@@ -1880,7 +2248,7 @@ type StartRotation struct {
 	Wanted RotationWanted `json:"wanted"`
 }
 
-// StartRotationMake Where the new keys are made: by the caller, who gives their public halves; by the service, which keeps the private halves in its safe; or none has to be made.
+// StartRotationMake Where the new keys come from: made by the caller, who gives their public halves; made by the service, which keeps the private halves in its safe; brought by the keeper of each old key, who is asked for it; or none has to be made.
 type StartRotationMake string
 
 // StartSweep defines model for StartSweep.
@@ -1958,6 +2326,35 @@ type SweepItemPage struct {
 
 // SweepItemState defines model for SweepItemState.
 type SweepItemState string
+
+// TakeRotationItems defines model for TakeRotationItems.
+type TakeRotationItems struct {
+	// Keys The names of the keys whose private halves the caller has.
+	Keys []string `json:"keys"`
+
+	// Limit At most this many, 1 to 16; 8 unless given.
+	Limit *int `json:"limit,omitempty"`
+}
+
+// TakenItem defines model for TakenItem.
+type TakenItem struct {
+	Login string `json:"login"`
+	New   string `json:"new"`
+
+	// NewPublicKey In the one-line form: the line that is to stand beside the old one.
+	NewPublicKey string `json:"new_public_key"`
+	Old          string `json:"old"`
+
+	// OldPublicKey In the one-line form.
+	OldPublicKey string `json:"old_public_key"`
+
+	// Phase in: place the new line beside the old. out: log in with the new key, remove the old line, see that the old key is refused. back: remove the new line.
+	Phase TakenItemPhase     `json:"phase"`
+	Run   openapi_types.UUID `json:"run"`
+}
+
+// TakenItemPhase in: place the new line beside the old. out: log in with the new key, remove the old line, see that the old key is refused. back: remove the new line.
+type TakenItemPhase string
 
 // Token defines model for Token.
 type Token struct {
@@ -2043,6 +2440,9 @@ type Reason = string
 // RotationId defines model for RotationId.
 type RotationId = openapi_types.UUID
 
+// RuleName defines model for RuleName.
+type RuleName = string
+
 // RunId defines model for RunId.
 type RunId = openapi_types.UUID
 
@@ -2051,6 +2451,12 @@ type SweepId = openapi_types.UUID
 
 // Total defines model for Total.
 type Total = bool
+
+// ListAskedKeysParams defines parameters for ListAskedKeys.
+type ListAskedKeysParams struct {
+	// Keeper Only what this keeper is asked for; me for the caller.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+}
 
 // ListDaybookParams defines parameters for ListDaybook.
 type ListDaybookParams struct {
@@ -2089,6 +2495,12 @@ type ListDifferencesParams struct {
 
 	// Fit Only of this kind: missing, ungranted or stranger.
 	Fit *Fit `form:"fit,omitempty" json:"fit,omitempty"`
+}
+
+// ListDueRotationsParams defines parameters for ListDueRotations.
+type ListDueRotationsParams struct {
+	// Days How many days ahead, 0 to 366; 30 unless given.
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
 // ListGrantsParams defines parameters for ListGrants.
@@ -2349,6 +2761,12 @@ type GetReachMapParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// AddRotationRuleParams defines parameters for AddRotationRule.
+type AddRotationRuleParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListRotationsParams defines parameters for ListRotations.
 type ListRotationsParams struct {
 	// After The cursor that the page before gave as next.
@@ -2421,6 +2839,9 @@ type AddTokenParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
+type BringAskedKeyJSONRequestBody = BringKey
+
 // SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
 type SettleDifferencesJSONRequestBody = SettleDifferences
 
@@ -2469,6 +2890,12 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// AddRotationRuleJSONRequestBody defines body for AddRotationRule for application/json ContentType.
+type AddRotationRuleJSONRequestBody = AddRotationRule
+
+// ChangeRotationRuleJSONRequestBody defines body for ChangeRotationRule for application/json ContentType.
+type ChangeRotationRuleJSONRequestBody = ChangeRotationRule
+
 // StartRotationJSONRequestBody defines body for StartRotation for application/json ContentType.
 type StartRotationJSONRequestBody = StartRotation
 
@@ -2477,6 +2904,12 @@ type PlanRotationJSONRequestBody = RotationWanted
 
 // ChangeRotationJSONRequestBody defines body for ChangeRotation for application/json ContentType.
 type ChangeRotationJSONRequestBody = ChangeRotation
+
+// TakeRotationItemsJSONRequestBody defines body for TakeRotationItems for application/json ContentType.
+type TakeRotationItemsJSONRequestBody = TakeRotationItems
+
+// ReportStepJSONRequestBody defines body for ReportStep for application/json ContentType.
+type ReportStepJSONRequestBody = ReportStep
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -2493,6 +2926,12 @@ type TraceJSONRequestBody = TraceText
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 
+	// (GET /asked-keys)
+	ListAskedKeys(c *gin.Context, params ListAskedKeysParams)
+
+	// (POST /asked-keys/{asked})
+	BringAskedKey(c *gin.Context, asked openapi_types.UUID)
+
 	// (GET /catalogue)
 	GetCatalogue(c *gin.Context)
 
@@ -2504,6 +2943,9 @@ type ServerInterface interface {
 
 	// (POST /differences/settlements)
 	SettleDifferences(c *gin.Context)
+
+	// (GET /due-rotations)
+	ListDueRotations(c *gin.Context, params ListDueRotationsParams)
 
 	// (GET /grants)
 	ListGrants(c *gin.Context, params ListGrantsParams)
@@ -2625,6 +3067,18 @@ type ServerInterface interface {
 	// (GET /reach/map)
 	GetReachMap(c *gin.Context, params GetReachMapParams)
 
+	// (GET /rotation-rules)
+	ListRotationRules(c *gin.Context)
+
+	// (POST /rotation-rules)
+	AddRotationRule(c *gin.Context, params AddRotationRuleParams)
+
+	// (DELETE /rotation-rules/{rule})
+	DeleteRotationRule(c *gin.Context, rule RuleName)
+
+	// (POST /rotation-rules/{rule}/changes)
+	ChangeRotationRule(c *gin.Context, rule RuleName)
+
 	// (GET /rotations)
 	ListRotations(c *gin.Context, params ListRotationsParams)
 
@@ -2643,6 +3097,12 @@ type ServerInterface interface {
 	// (GET /rotations/{rotation}/items)
 	ListRotationItems(c *gin.Context, rotation RotationId, params ListRotationItemsParams)
 
+	// (GET /rotations/{rotation}/report)
+	ReportRotation(c *gin.Context, rotation RotationId)
+
+	// (POST /rotations/{rotation}/takes)
+	TakeRotationItems(c *gin.Context, rotation RotationId)
+
 	// (GET /runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
 
@@ -2651,6 +3111,9 @@ type ServerInterface interface {
 
 	// (GET /runs/{run}/events)
 	WatchRun(c *gin.Context, run RunId, params WatchRunParams)
+
+	// (POST /runs/{run}/reports)
+	ReportStep(c *gin.Context, run RunId)
 
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -2691,6 +3154,58 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAskedKeys operation middleware
+func (siw *ServerInterfaceWrapper) ListAskedKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAskedKeysParams
+
+	// ------------- Optional query parameter "keeper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAskedKeys(c, params)
+}
+
+// BringAskedKey operation middleware
+func (siw *ServerInterfaceWrapper) BringAskedKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "asked" -------------
+	var asked openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "asked", c.Param("asked"), &asked, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter asked: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BringAskedKey(c, asked)
+}
 
 // GetCatalogue operation middleware
 func (siw *ServerInterfaceWrapper) GetCatalogue(c *gin.Context) {
@@ -2842,6 +3357,33 @@ func (siw *ServerInterfaceWrapper) SettleDifferences(c *gin.Context) {
 	}
 
 	siw.Handler.SettleDifferences(c)
+}
+
+// ListDueRotations operation middleware
+func (siw *ServerInterfaceWrapper) ListDueRotations(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDueRotationsParams
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDueRotations(c, params)
 }
 
 // ListGrants operation middleware
@@ -4298,6 +4840,109 @@ func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 	siw.Handler.GetReachMap(c, params)
 }
 
+// ListRotationRules operation middleware
+func (siw *ServerInterfaceWrapper) ListRotationRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRotationRules(c)
+}
+
+// AddRotationRule operation middleware
+func (siw *ServerInterfaceWrapper) AddRotationRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddRotationRuleParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddRotationRule(c, params)
+}
+
+// DeleteRotationRule operation middleware
+func (siw *ServerInterfaceWrapper) DeleteRotationRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteRotationRule(c, rule)
+}
+
+// ChangeRotationRule operation middleware
+func (siw *ServerInterfaceWrapper) ChangeRotationRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeRotationRule(c, rule)
+}
+
 // ListRotations operation middleware
 func (siw *ServerInterfaceWrapper) ListRotations(c *gin.Context) {
 
@@ -4496,6 +5141,56 @@ func (siw *ServerInterfaceWrapper) ListRotationItems(c *gin.Context) {
 	siw.Handler.ListRotationItems(c, rotation, params)
 }
 
+// ReportRotation operation middleware
+func (siw *ServerInterfaceWrapper) ReportRotation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rotation" -------------
+	var rotation RotationId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rotation", c.Param("rotation"), &rotation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rotation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportRotation(c, rotation)
+}
+
+// TakeRotationItems operation middleware
+func (siw *ServerInterfaceWrapper) TakeRotationItems(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rotation" -------------
+	var rotation RotationId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rotation", c.Param("rotation"), &rotation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rotation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeRotationItems(c, rotation)
+}
+
 // ListRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 
@@ -4627,6 +5322,31 @@ func (siw *ServerInterfaceWrapper) WatchRun(c *gin.Context) {
 	}
 
 	siw.Handler.WatchRun(c, run, params)
+}
+
+// ReportStep operation middleware
+func (siw *ServerInterfaceWrapper) ReportStep(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportStep(c, run)
 }
 
 // SignOut operation middleware
@@ -4938,10 +5658,99 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/rotations/:rotation", wrapper.GetRotation)
 	router.GET(options.BaseURL+"/rotations/:rotation/items", wrapper.ListRotationItems)
 	router.POST(options.BaseURL+"/rotations/:rotation/changes", wrapper.ChangeRotation)
+	router.GET(options.BaseURL+"/rotations/:rotation/report", wrapper.ReportRotation)
+	router.POST(options.BaseURL+"/rotations/:rotation/takes", wrapper.TakeRotationItems)
+	router.POST(options.BaseURL+"/runs/:run/reports", wrapper.ReportStep)
+	router.GET(options.BaseURL+"/asked-keys", wrapper.ListAskedKeys)
+	router.POST(options.BaseURL+"/asked-keys/:asked", wrapper.BringAskedKey)
+	router.GET(options.BaseURL+"/rotation-rules", wrapper.ListRotationRules)
+	router.POST(options.BaseURL+"/rotation-rules", wrapper.AddRotationRule)
+	router.DELETE(options.BaseURL+"/rotation-rules/:rule", wrapper.DeleteRotationRule)
+	router.POST(options.BaseURL+"/rotation-rules/:rule/changes", wrapper.ChangeRotationRule)
+	router.GET(options.BaseURL+"/due-rotations", wrapper.ListDueRotations)
 	router.GET(options.BaseURL+"/daybook", wrapper.ListDaybook)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListAskedKeysRequestObject struct {
+	Params ListAskedKeysParams
+}
+
+type ListAskedKeysResponseObject interface {
+	VisitListAskedKeysResponse(w http.ResponseWriter) error
+}
+
+type ListAskedKeys200JSONResponse []AskedKey
+
+func (response ListAskedKeys200JSONResponse) VisitListAskedKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAskedKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAskedKeysdefaultApplicationProblemPlusJSONResponse) VisitListAskedKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BringAskedKeyRequestObject struct {
+	Asked openapi_types.UUID `json:"asked"`
+	Body  *BringAskedKeyJSONRequestBody
+}
+
+type BringAskedKeyResponseObject interface {
+	VisitBringAskedKeyResponse(w http.ResponseWriter) error
+}
+
+type BringAskedKey200JSONResponse Key
+
+func (response BringAskedKey200JSONResponse) VisitBringAskedKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BringAskedKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BringAskedKeydefaultApplicationProblemPlusJSONResponse) VisitBringAskedKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type GetCatalogueRequestObject struct {
 }
@@ -5087,6 +5896,45 @@ type SettleDifferencesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SettleDifferencesdefaultApplicationProblemPlusJSONResponse) VisitSettleDifferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDueRotationsRequestObject struct {
+	Params ListDueRotationsParams
+}
+
+type ListDueRotationsResponseObject interface {
+	VisitListDueRotationsResponse(w http.ResponseWriter) error
+}
+
+type ListDueRotations200JSONResponse []DueRotation
+
+func (response ListDueRotations200JSONResponse) VisitListDueRotationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDueRotationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDueRotationsdefaultApplicationProblemPlusJSONResponse) VisitListDueRotationsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6657,6 +7505,157 @@ func (response GetReachMapdefaultApplicationProblemPlusJSONResponse) VisitGetRea
 	return err
 }
 
+type ListRotationRulesRequestObject struct {
+}
+
+type ListRotationRulesResponseObject interface {
+	VisitListRotationRulesResponse(w http.ResponseWriter) error
+}
+
+type ListRotationRules200JSONResponse []RotationRule
+
+func (response ListRotationRules200JSONResponse) VisitListRotationRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRotationRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRotationRulesdefaultApplicationProblemPlusJSONResponse) VisitListRotationRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddRotationRuleRequestObject struct {
+	Params AddRotationRuleParams
+	Body   *AddRotationRuleJSONRequestBody
+}
+
+type AddRotationRuleResponseObject interface {
+	VisitAddRotationRuleResponse(w http.ResponseWriter) error
+}
+
+type AddRotationRule201JSONResponse RotationRule
+
+func (response AddRotationRule201JSONResponse) VisitAddRotationRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddRotationRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddRotationRuledefaultApplicationProblemPlusJSONResponse) VisitAddRotationRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteRotationRuleRequestObject struct {
+	Rule RuleName `json:"rule"`
+}
+
+type DeleteRotationRuleResponseObject interface {
+	VisitDeleteRotationRuleResponse(w http.ResponseWriter) error
+}
+
+type DeleteRotationRule204Response struct {
+}
+
+func (response DeleteRotationRule204Response) VisitDeleteRotationRuleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteRotationRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteRotationRuledefaultApplicationProblemPlusJSONResponse) VisitDeleteRotationRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRotationRuleRequestObject struct {
+	Rule RuleName `json:"rule"`
+	Body *ChangeRotationRuleJSONRequestBody
+}
+
+type ChangeRotationRuleResponseObject interface {
+	VisitChangeRotationRuleResponse(w http.ResponseWriter) error
+}
+
+type ChangeRotationRule200JSONResponse RotationRule
+
+func (response ChangeRotationRule200JSONResponse) VisitChangeRotationRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRotationRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeRotationRuledefaultApplicationProblemPlusJSONResponse) VisitChangeRotationRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRotationsRequestObject struct {
 	Params ListRotationsParams
 }
@@ -6894,6 +7893,85 @@ func (response ListRotationItemsdefaultApplicationProblemPlusJSONResponse) Visit
 	return err
 }
 
+type ReportRotationRequestObject struct {
+	Rotation RotationId `json:"rotation"`
+}
+
+type ReportRotationResponseObject interface {
+	VisitReportRotationResponse(w http.ResponseWriter) error
+}
+
+type ReportRotation200JSONResponse RotationReport
+
+func (response ReportRotation200JSONResponse) VisitReportRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportRotationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportRotationdefaultApplicationProblemPlusJSONResponse) VisitReportRotationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeRotationItemsRequestObject struct {
+	Rotation RotationId `json:"rotation"`
+	Body     *TakeRotationItemsJSONRequestBody
+}
+
+type TakeRotationItemsResponseObject interface {
+	VisitTakeRotationItemsResponse(w http.ResponseWriter) error
+}
+
+type TakeRotationItems200JSONResponse []TakenItem
+
+func (response TakeRotationItems200JSONResponse) VisitTakeRotationItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeRotationItemsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeRotationItemsdefaultApplicationProblemPlusJSONResponse) VisitTakeRotationItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Params ListRunsParams
 }
@@ -7030,6 +8108,46 @@ type WatchRundefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WatchRundefaultApplicationProblemPlusJSONResponse) VisitWatchRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportStepRequestObject struct {
+	Run  RunId `json:"run"`
+	Body *ReportStepJSONRequestBody
+}
+
+type ReportStepResponseObject interface {
+	VisitReportStepResponse(w http.ResponseWriter) error
+}
+
+type ReportStep200JSONResponse Run
+
+func (response ReportStep200JSONResponse) VisitReportStepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportStepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportStepdefaultApplicationProblemPlusJSONResponse) VisitReportStepResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7439,6 +8557,12 @@ func (response TracedefaultApplicationProblemPlusJSONResponse) VisitTraceRespons
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 
+	// (GET /asked-keys)
+	ListAskedKeys(ctx context.Context, request ListAskedKeysRequestObject) (ListAskedKeysResponseObject, error)
+
+	// (POST /asked-keys/{asked})
+	BringAskedKey(ctx context.Context, request BringAskedKeyRequestObject) (BringAskedKeyResponseObject, error)
+
 	// (GET /catalogue)
 	GetCatalogue(ctx context.Context, request GetCatalogueRequestObject) (GetCatalogueResponseObject, error)
 
@@ -7450,6 +8574,9 @@ type StrictServerInterface interface {
 
 	// (POST /differences/settlements)
 	SettleDifferences(ctx context.Context, request SettleDifferencesRequestObject) (SettleDifferencesResponseObject, error)
+
+	// (GET /due-rotations)
+	ListDueRotations(ctx context.Context, request ListDueRotationsRequestObject) (ListDueRotationsResponseObject, error)
 
 	// (GET /grants)
 	ListGrants(ctx context.Context, request ListGrantsRequestObject) (ListGrantsResponseObject, error)
@@ -7571,6 +8698,18 @@ type StrictServerInterface interface {
 	// (GET /reach/map)
 	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
 
+	// (GET /rotation-rules)
+	ListRotationRules(ctx context.Context, request ListRotationRulesRequestObject) (ListRotationRulesResponseObject, error)
+
+	// (POST /rotation-rules)
+	AddRotationRule(ctx context.Context, request AddRotationRuleRequestObject) (AddRotationRuleResponseObject, error)
+
+	// (DELETE /rotation-rules/{rule})
+	DeleteRotationRule(ctx context.Context, request DeleteRotationRuleRequestObject) (DeleteRotationRuleResponseObject, error)
+
+	// (POST /rotation-rules/{rule}/changes)
+	ChangeRotationRule(ctx context.Context, request ChangeRotationRuleRequestObject) (ChangeRotationRuleResponseObject, error)
+
 	// (GET /rotations)
 	ListRotations(ctx context.Context, request ListRotationsRequestObject) (ListRotationsResponseObject, error)
 
@@ -7589,6 +8728,12 @@ type StrictServerInterface interface {
 	// (GET /rotations/{rotation}/items)
 	ListRotationItems(ctx context.Context, request ListRotationItemsRequestObject) (ListRotationItemsResponseObject, error)
 
+	// (GET /rotations/{rotation}/report)
+	ReportRotation(ctx context.Context, request ReportRotationRequestObject) (ReportRotationResponseObject, error)
+
+	// (POST /rotations/{rotation}/takes)
+	TakeRotationItems(ctx context.Context, request TakeRotationItemsRequestObject) (TakeRotationItemsResponseObject, error)
+
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
 
@@ -7597,6 +8742,9 @@ type StrictServerInterface interface {
 
 	// (GET /runs/{run}/events)
 	WatchRun(ctx context.Context, request WatchRunRequestObject) (WatchRunResponseObject, error)
+
+	// (POST /runs/{run}/reports)
+	ReportStep(ctx context.Context, request ReportStepRequestObject) (ReportStepResponseObject, error)
 
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -7684,6 +8832,76 @@ type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
 	options     StrictGinServerOptions
+}
+
+// ListAskedKeys operation middleware
+func (sh *strictHandler) ListAskedKeys(ctx *gin.Context, params ListAskedKeysParams) {
+	var request ListAskedKeysRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAskedKeys(ctx, request.(ListAskedKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAskedKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAskedKeysResponseObject); ok {
+		if err := validResponse.VisitListAskedKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BringAskedKey operation middleware
+func (sh *strictHandler) BringAskedKey(ctx *gin.Context, asked openapi_types.UUID) {
+	var request BringAskedKeyRequestObject
+
+	request.Asked = asked
+
+	var body BringAskedKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BringAskedKey(ctx, request.(BringAskedKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BringAskedKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BringAskedKeyResponseObject); ok {
+		if err := validResponse.VisitBringAskedKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
 }
 
 // GetCatalogue operation middleware
@@ -7797,6 +9015,32 @@ func (sh *strictHandler) SettleDifferences(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SettleDifferencesResponseObject); ok {
 		if err := validResponse.VisitSettleDifferencesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDueRotations operation middleware
+func (sh *strictHandler) ListDueRotations(ctx *gin.Context, params ListDueRotationsParams) {
+	var request ListDueRotationsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDueRotations(ctx, request.(ListDueRotationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDueRotations")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDueRotationsResponseObject); ok {
+		if err := validResponse.VisitListDueRotationsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9108,6 +10352,144 @@ func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams)
 	}
 }
 
+// ListRotationRules operation middleware
+func (sh *strictHandler) ListRotationRules(ctx *gin.Context) {
+	var request ListRotationRulesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRotationRules(ctx, request.(ListRotationRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRotationRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRotationRulesResponseObject); ok {
+		if err := validResponse.VisitListRotationRulesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddRotationRule operation middleware
+func (sh *strictHandler) AddRotationRule(ctx *gin.Context, params AddRotationRuleParams) {
+	var request AddRotationRuleRequestObject
+
+	request.Params = params
+
+	var body AddRotationRuleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddRotationRule(ctx, request.(AddRotationRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddRotationRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddRotationRuleResponseObject); ok {
+		if err := validResponse.VisitAddRotationRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteRotationRule operation middleware
+func (sh *strictHandler) DeleteRotationRule(ctx *gin.Context, rule RuleName) {
+	var request DeleteRotationRuleRequestObject
+
+	request.Rule = rule
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteRotationRule(ctx, request.(DeleteRotationRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteRotationRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteRotationRuleResponseObject); ok {
+		if err := validResponse.VisitDeleteRotationRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeRotationRule operation middleware
+func (sh *strictHandler) ChangeRotationRule(ctx *gin.Context, rule RuleName) {
+	var request ChangeRotationRuleRequestObject
+
+	request.Rule = rule
+
+	var body ChangeRotationRuleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeRotationRule(ctx, request.(ChangeRotationRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeRotationRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeRotationRuleResponseObject); ok {
+		if err := validResponse.VisitChangeRotationRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRotations operation middleware
 func (sh *strictHandler) ListRotations(ctx *gin.Context, params ListRotationsParams) {
 	var request ListRotationsRequestObject
@@ -9317,6 +10699,76 @@ func (sh *strictHandler) ListRotationItems(ctx *gin.Context, rotation RotationId
 	}
 }
 
+// ReportRotation operation middleware
+func (sh *strictHandler) ReportRotation(ctx *gin.Context, rotation RotationId) {
+	var request ReportRotationRequestObject
+
+	request.Rotation = rotation
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportRotation(ctx, request.(ReportRotationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportRotation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportRotationResponseObject); ok {
+		if err := validResponse.VisitReportRotationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeRotationItems operation middleware
+func (sh *strictHandler) TakeRotationItems(ctx *gin.Context, rotation RotationId) {
+	var request TakeRotationItemsRequestObject
+
+	request.Rotation = rotation
+
+	var body TakeRotationItemsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeRotationItems(ctx, request.(TakeRotationItemsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeRotationItems")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeRotationItemsResponseObject); ok {
+		if err := validResponse.VisitTakeRotationItemsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *gin.Context, params ListRunsParams) {
 	var request ListRunsRequestObject
@@ -9389,6 +10841,50 @@ func (sh *strictHandler) WatchRun(ctx *gin.Context, run RunId, params WatchRunPa
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(WatchRunResponseObject); ok {
 		if err := validResponse.VisitWatchRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportStep operation middleware
+func (sh *strictHandler) ReportStep(ctx *gin.Context, run RunId) {
+	var request ReportStepRequestObject
+
+	request.Run = run
+
+	var body ReportStepJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportStep(ctx, request.(ReportStepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportStep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportStepResponseObject); ok {
+		if err := validResponse.VisitReportStepResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9722,222 +11218,260 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17bxu3tjf8VQidF2iLd3xLm7TbxgM8ado0PkmbwPbZBc5uYFAaSmI1Q05JjhW1yHd/wLVIzoxEjka2",
-	"5GRj9y9fNBreFtd9/dZfo4ksKymYMHp0/teoooqWzDAFfz2fGqbsLznTE8Urw6UYnY9u5oxMaqWlImZO",
-	"DTFzRio6Y2TMplIxMqN3jFBNBPtgjkfZiNsv/VEztRplI0FLNjofUXh1NtKTOSupHcOsKvuBNoqL2ejj",
-	"x2x0mbOykoaJyeo1W23O4zm5o0XNiJzCFCa0KJj6QpPJXPIJw7nZ4TQxc66JFIwo9kfNdDOrOaM5zMNN",
-	"qzXkkR2zPcGSfnjDxMzMR+dnT77LYhMW2lAxYb/Ay2Lbxt0TX2iYWZhHRc28mYV/apSN7IS5Yvno3Kia",
-	"9e/Xa7ZKj7xgq/5BF7DcXcZ7w0tu4qPNFKOGaUNEXY6ZskfEhFGc6YycESPJ09PTC/L0lNSiYFqTGb9j",
-	"IkUrBYwTmQsXhs2YwsnIGRfp5Rf244zUmqn/67c3sRHw6I5bccWotmOtD/3rfJWRKVwURnK6Gku5SC1T",
-	"4Tu2DCQNte++zO3nkdkr90DvAqZSldSMzkd1zfNRjJSv6p4h6oe+/XrJWJV8v7afPnCEG2loETsPZuZM",
-	"WQqcyFoYQosCGUVJzWSeOhoDb4uczFjKglEx+mjHVExXUmgGvPOdkuOClfbXiRSGCbgptKoKPoEDOqnw",
-	"if//d0c5zcv/P8Wmo/PRf500zPkEP9Un/r0w4vriqCFLJgxZKilm5Murly/IP755+u1Xx7An7hXA2fP8",
-	"J0VxTpWSFVOG47ynSpa3c6YS9wiZLKkKOgG+ykjBBdyk9R3JgKNsEnHmLtjG6zt3MyPu0vh/wC3iRhO5",
-	"FHib4TIfb55+5m9SbOxaGB6nCwHDaaburPBYcjPPFV1qwkFaBIrLqWFHhpcsSnYNyf7LMVRc7PvwsBz/",
-	"zibGTuV5nt/IBRObZ5DTld6c4yu5JIU9V27IXBa5viD/6DLQjFhCltqQr589a+1M4JOeoCMbo2TBttHe",
-	"lX1mfZnwxvj6ZGW8SNxcJM1zxbSOifW5XYJ9ryUCKoh7NHrW9tnbBYtt2CUeqRTsyBIpeVsxcX39ylJS",
-	"CTfdsFJHN8P9gypFV0CxdMwKP2tuX0+Ld53VpF7RbEfBqBImfqx2mrBouxCyZIoRfDwjup7MrTI15Uob",
-	"YlkJnZjoTgCl3dpLEZ1Q8uQrqSLTevJkQzZHpO4GIWThXDsTap9TlFaqSkk6me9AJr9aJoWKXyHrnGi6",
-	"0sjKuSFcEyGX0W1yL7xFZTVCNUZ7gvMKLbA5ard/TsWM9b4WH8lvqekIqh62Yb9bcmNYfjtexbmusu/0",
-	"eq6qC6fcFswgD/bz5eKC0LEGEQDbI6zSm0sWvzuwcbdUL1ieFpXU7e+SagKPXuBbuSZ0LGtDKCnpZG4v",
-	"GEwKnrNXn+VxsWAlTJwFsYlUud275sw3H6oLpmO7JLWbwKymKgdRYS+7pe7OZe9jcC+5YktaFFe1ZXSb",
-	"fEAbarZySc/yruHh9VsCq+9uvV9U7GK8oIYWclZHGCgv6cz9NmRtl/bx6KL4nzu85pr/GX3Ln1Ls8Jb/",
-	"lSLylrWtcgv0M/RjRLdpbvUSMYtsE/tQccX0TheS5wO0TGSpuqKTCBd5i3dV85mgplaMfHl9/er68qev",
-	"ohfRsA8mdgMpcDIjyRhfxfKMjFcGlSH7y/FWLQRnbt/fnm/W3pbEhooZ89bG5q4im4P9FXVpB6pordFi",
-	"1TXsai1yCX8btWqNsVUP/JWbObFfttIfvn1OpChWaMXDl3bT+tZ2xE09vmrJY6f5UiqydKdRcq25mJ2j",
-	"Dgx8xmoXoLB6rRH+O7MK9jEJ3xVyLPMV/pvlhIocjlEb4O5KnxPFSnnHglYNr6STCatAplHtv2uXH7a9",
-	"wPP0Q8OO29dYUQzfje79C8svxQ98OmWKRfWzSdiLvovsdsyydfQF9LNX0zn3pI6yKQFRG3QCEOQEMnur",
-	"HcIqWR52ksyY0RekpDkjlt3CaUxkWVq5mFBqmjnoOX3y9FmfE2XK7SiV4sJsv3/em+Bei/uU+d2NEqEU",
-	"gk38tYuwBCuRuV2LYCwH9lDIGcFbkVSe+hXnQUz7ldTmNVvFuL/XITcNjoQ+urZLTklsdEd44Tat8UWt",
-	"jcxXbS5kDSN41SJF+dtpXif2fUKFZcS51X5Q9eEmA4oEm2tCFZvWBWrqg1WO5gKt7+nwC8VbRtbGeheM",
-	"VQmT4D4XsfEjBhPdXy05JTRcwi/0umeg9XZ5WzIqovu86pjhEyqE9Ho3MkY7Z7iEBdOZU3O5cU/GbzRj",
-	"Yifx37CAzY+4iAkI8B9wVH4dk4btQavNTuCeTgTPPlouYWQgztoKbMWTbuyeNCT/jsZUpECogyi2dYEi",
-	"VCucKrNFK4GBYnP9UVh1YdMMDAxx03ra4WRlbSYyZQczlfIaWYuKRQ/eXglmp0y4IEupcp0gwT/i7FHX",
-	"uPLoqPjZ7YKLPPrAHaebM6IVz6yAyMhECi0LcKK4+xSd23K+2n5gdgGw1WGfcPjMn8zadJuVNZve2sfk",
-	"ye+DQJGEhtNm5vy78cDCMLJ9yQv2T6Z0XFlOhyW4YM5rsUR7HcJpysfSdnNTtRzN3aG+Xxk/DIVRyP/c",
-	"vDz6Dv5QDFTI/PgBhlDJzFzGabSUOYu65uTE0KLxb50+Oz2NTgFiA/FLuStbt18IDuBh3zHeFb7px1hG",
-	"tzp2qvc90Zgp50IlOK/myN1Gh6Notqez7gxp0U0+Tsgit5OJceCkfyqnq8we4pPTr0+Pzp4cfX2WEYjw",
-	"kuWcT+YguBdsRfRc1kUOVD5mBF34F1ZulnRl/1NRbY6JNQCtdiUFOyfU/nTu/zFFs2lCazt4Zgl5Xiu1",
-	"gk+ptZ+oWsRdXY4MI1ZjyfJ4nMKk2MWS8dnctNXOMc1hb+sQerMzieif67YoHpp7YTDU3aQS5+OND715",
-	"SGX+NOJQ18H1jd9zMY3Nq7aY6O9u9Zyebb7k+tXzozMi7xjqfO9ev7j+r+/IDz9eeausUvyOGkbmtJgC",
-	"MWhZOt+stge/hEMCB7fPGliBjXZBFkIuBdr4QZ8DN6Ihcyryncy0wYvV1YLfRvfr5x+eNgu9RjH2rh4X",
-	"fPKarS7FVFrK/eHHq/QqeWntF5bDcuOj6/m0Sl0mQ0GXFuT6+tXLd97ehXDeN0+ePv1qu9UZ1EK7wDgZ",
-	"tTydEad7yY2Os720qadlrWI60vMQwUFH9oDp45uCGejmE19IT0zF8hzLMILhQKwWnV+QWuglqwwBrghn",
-	"CL6ZOdWkkHLRdbFwQbyXxTl/wLvl9HzLYJ3NA/+GF0ctz5dom25e2qEi8tvdROTapjrJAaPFdjIREJ50",
-	"3BG9pmzzZF/0l4seZchFcDTueI4uwFLeJfSTtAWr6q3zvapFb9DWzTVrb0Fy4/ahuMKLruC2P7L62h55",
-	"04Mu8lvFprWOhYkujSZWebJnZplmRsbgGCGTtqj33klx0c6EwZjdcr5KBIoGO0DcVdxJG/TfGcfJdItP",
-	"ZbVtZq/Z6opNt9BoOk9BG7akKo9fFGfNfYHJEAuW2L8dVd1wRjttY/Ot8QAzsnu9Wk6N1gl2jiZGrN4P",
-	"uSm2iplU3Mzj4cVtAXjvc8LnrAROqUlciB2JrQL14TbFE5MOp7XtaxbY8vy03h0W2Z5kbAsxGLiZ/ENL",
-	"XqxSJH9r/9nlZtszJ+6ZlGC4Kdj2DXFeMHw68/NfSz1oph7fCqtkROnJOTY3SeaKtRKg3FMXhJWVWZFc",
-	"yQqUTnLT8o1yTRZW4aDapScsXfoC1/avgk0NkXWc3hoP7rrTUWrUceCVF60s2O1hjn2ktCRPTyrueF4f",
-	"i3yLT+3X8OCCzNkHmrMJL63ytGyliUDQZE5ziKb12Bbd27rJf/FzGNCOl0wyygio7N+ePcvIux9/tsrM",
-	"f//6OjGkqqQeTvGtKfYSdcRG7AkIxPOonruksqenqH8O0mXecG1Y7sJFJf1wiV+y7zhMftXgHUyGk/py",
-	"1SCfJab9gKFqtZyC1mIyZzkZu0i1kycZWCBCujQa7rJoQgQpLrsxP4TniVBUk/Zk73vSxr2v7j6B9O3d",
-	"RJz/TkqfGuZJ5F4wRQUQ0EkyLtVUI+DWYO7/mGmes04uKbicQPcU0sy5mLnD8CF+b/Alc8ji9wTi1CHf",
-	"HTwdrYD9pr18UBbsuGJvLpVjIr3pVmyWirto/idL6K67Z0nht6KTad0KbWR1O5Ha6GRo3D5ClmB72Aez",
-	"TlxmuN7ypxQDWAnQsI/EwUKywCs8LbuNcq8MO9q64puHtXE0G9vTvg+BkjoX3lFpZ9M6N7tzZfv44T5M",
-	"28BbH9eu7VJZy2GL3BpdOaoWAn+zW1W1fnXeHaoM/tMwVXJB1/6Cp6aUFyyP+n1eB4G7JohdXC+k8vjA",
-	"mmG0jL5pT+qyi9Dhl2Lbtt26SmXooDa05Io1fiut50csf/L06dk/otx03PU1tjhkSwFPyps9yqhJk0/S",
-	"KyvdY+CigGjJ8HvgwyvRfI+uZ3/La5pnh0vXRvXrd13AUwc3EiomtkpRMOSaiAFaO1vk6s7Wh5J3gZAi",
-	"eR3BPQw54HoulyxvxTDmssg3DJGh6R5h9ARJbjNFksUNO1gYAyX2a7ZqCetd3FMQE4Gc8aCAuWRIVmiG",
-	"xSxJTRj/s4skhiezjrMEWMzaFVvznHhe0+xUW666Kx+Iq5H3KYnqCbzFJBKs1ppKV4zGw64QSx7MXuyr",
-	"3nARF7PSJFPbrBGjWEXtdnqT1rAPxpqs3jfReMTuGb/GpfiJJDZjH8pGIknxgHoGeHsTJ9jvlbyf8Ptc",
-	"5I5ncTE2YD9rGDdQ05zqc5farKYTdIzoasEtmf2+jEfuITh8S3WP1lGLfCPVgGvi60kILRSj+SqRi/jY",
-	"t2IoSxvMxhrO5Y7Dr2o767myR71OsGmS7HEdJcV8TzLlsH3ocnW3Be6tiWVtqPt0YvgdWl8G3puNCqnj",
-	"Ydo3YBqknUG9LooeMtXeYdnkQFDFiJHECoqdieigupmQcZUD9wbCeVD6JVZ2NedenC95UZAxI3RcsG5e",
-	"+qZc7wt+9XkWtvsIEqrJO3DpUOIewOQATZasKDIyXrX4h48EQSG6xpQjyEDW6wkdrXG9xyDCCCEJ2H6+",
-	"zS0fp/yOHyFG8W+c6zFCqy0qHmqe3zNy3gatqOOB8qCd7MJytrP/jnEwp7qX3/v0g3RpdN8oXBM7calZ",
-	"HmAduvHXYar7ZW/UwF8vCY/rRLVTIiDvU+jhvVAH2/hGXQWDF4zHOya/D+PXsMOp479iui4iWSY5MzRe",
-	"mL/y2WBuxfdVEnaikrQ0W5csfi9HbhLODCGGLhhmAuI5vR942XGA1PZhRGVj99Je4HvS4GDetCUOhXP+",
-	"GeuDe4u7dzzSAAvhr2VQ9lAZDOA/UENnnLh1WWi9/GEfpf7RFKdffWrjmM240BkikFhGomRJzhIxggcW",
-	"9W++sZdxhEIakOIbVdw733if+rKflDKo+YmnIMFHVpyDSwYRFGir9GagkdQk8ccMJcjf0ylrBz4kdOxK",
-	"OMsMDxaxHUr/BMnlUmQPnimmEqbUwm1Rwy9AkSHwLCQjSGXmWX8Ji1VS3eoHTdGyk4TqqpiDeuh1ZVja",
-	"uYInPzYpljsUqvukzFjJ+5JV8Wz2770eiHn0UDqKtNWclGUe2y8FLrLZt/Ya1gI1SNcNgSWv0hWLYmRw",
-	"cYsJqtELP6A6UCeqsCmZKqbnVueR0wvyhEDZHjFLqM0uXTlDgmttQfiJ1pG49Nq4fhYtkndOUEi0gVRf",
-	"SexXA/jcJh3rNDsdRJhwCMET2hcgTVkiAYUq6ixtBaDjlkbnLkTSsK3VcsuUkqpHO7SETI1hZWXsnlma",
-	"bhE7RrPi+iHcnV2iLk2qdHS+rv6sD/sACwSamtseRpWon/SnnnXB9Wa+XAPvqr8NWXOltuV848XGg8a1",
-	"xG+v1i8CZMKaEuRRFocTXYNdM/w7vWwglaO6vRrVTSVzy4gt3ql/vW7uxpHoFeuJvhtlo98dJJ6eH02k",
-	"mPJZ1GXjAGh285M3euk2x3Vwq4Vx4svMWVQ7t1fqNm5duqQF+wRYfRtxJHsHal3Tolhhal+eSkgZ6BT3",
-	"qQb25UmbABfcwvOBjKWpVMcDUc86o2StHYhv3CK+cd4r0J2j0vScPDn95ruMfH367RMrib45/cezY8Im",
-	"OXz09FlGvv7uG/vB0ycJvbrXuR5osR+ID5b4Eh/eUmh/0EwfqnU1V1RH6OtHMVGryqFEtenqglgjAEvr",
-	"rNiE5FQhIVty85Cz0VJxw96KYoVgjFviid5R0J2MywHoOMEuoMJD0wxPb6DdGaei6gUritj1G1pGkE74",
-	"BNdh4761AmjBVtqp+KcD0NHwXti5JCYfZx1W/UorEFZgr3ML+EqxIhhXTiEz9mNCRG7dW0HmcklKKlY+",
-	"KO/2o6QV5NMZKnINxeZQ5bkj/mAf5sJu0emEX8Wny/u4LW5tWHDiVFIWLCuK4dLGk2YqP35fuujDFc6L",
-	"tndcu2JxQ2gpxQzNR7vwe6ilCUXCK15xbQp3OX4yavFG6ogjcSgKlHsu+vKYg3qVLhxxKfdcO4wuF/Lw",
-	"ioxmWqOaaQDu830KiW878hE8tpvDcjiuZzZypNEzDysq7tBD4ueUhpaIX0SYUDaCDAk/oN+A2Gn8wpah",
-	"+PbfyPP5C1sm0F01myiWSkRw3+g7LXztRrRYor/ZvT02Je+RifD2plTW2tIBY229DtAwlUiUugkQmbKs",
-	"CmZY7gpux6sdEHQ/55o//+Ht/dKbdyoZXLDV7c45WQCTnkplWEAkM8SFQG2RSA+t6uipVITdMYVJbZiB",
-	"1xfiuq+fp88H82mz8Xqi0n2enntBkQzzP4IB5p3Dn75OtLegs9/LsnaD0tqwY1T7SAXr8UIfMB3sbchA",
-	"TWEWV5QrOFlAKaSaTKmC4kCNzq62AoGFax1xiQATUVXiXUGFYPmlQfD5dD7A4DpDcLEWOUK/xfkAm5pb",
-	"WZu4v9EX2XAN2Hk7FvInkOLgoriYRgcTDpRWlnOTcJUIttxSQTSRJdNrQMpYtNlbpimLfMuLZykgZlnk",
-	"tz0GEGjJt/fwE+IX7+MtbGBxYnEkSXIZK2Ab7ja0m9VZ99pkY7fKUXavq2jT4pzKopBLnT6aJZTRejRX",
-	"CNzrnepw8UX2M5SXIG5XmX1xyIiyljo+s5v6Hvek/NrAnKOD3HGRwcqr35RuWl100zturkR+UxFchoAB",
-	"2XU0QRq0nm/kPnn25j4HZLly5IqB7c9q8QR/fB1ndE2HjfXwcgxP5drQccEuQMeplJwpWiZQ0WVRlxHm",
-	"fXY0pprlBD/3+aCYzcoFmcypohPDlI57PtIZLhjpgJ4d2CymYrIq4nxyylmKzcBHhBoypXVhepOf4gvD",
-	"jCHnAbYv+0JDumt8PQ/jEEiVTJtojeuNJFPucHvcc35ijU5TyFlCJaKmTsXG6tmM6Ti2rm8nhV5vqCDM",
-	"ZRyuO1FtlcyQykbLdEsVEI4uIRScaH6pS7qCxMTQtOl+affuhnuMBLc9mccec3QZv/tSTn+IYc8jK7tN",
-	"b8TuCCmJjidth+PQAqCOCTFQITe0YGmjAw0KKacgwwHq2+oG8K3hxsVG8piwxpbz1I7cJOxPKQW+e3va",
-	"GCrgXqPucWb6w9yHVh0I4wAAsO/sbsThONog/1tr3QL0fkQUABS/vWZWLFNVynpAZKsZvv3y2BJAlfqZ",
-	"VrF7s+pvXoEMwNq4qHe6gsqSVo1nvUkQbTtrL7xPqwkkAmqDuzu7oVK7eETKYb2T6xtd6LEyiHiPrvVb",
-	"P+VmWHxFNxfAvzx5OvFbABl5Q+J0HbkenbxVhIqiU7845cbJ1sJ4oCzsAEANy8ic3jFn/IMq3Fp0M/lc",
-	"8amJOvGemyZAg26bEnz3v9cah/WNB8CzD3QW554QGLmN96B6KVUzin0EtD3LF3Hr4m/cjbl0E792t9r3",
-	"QU040cwTRBY6wIX97+xTksxCIcrmpDSdMkKd443rc6JlwXN3eZsEK2c1aPygk5CVgeqAH0irhYLIcAZr",
-	"iN8EMAuEIcGk8G6QMCN6Xjctg8C75h0RVpUDnxr1gU94WxYgFDvfigMo2re3sBEbQWfnD/Ku4PHS+StG",
-	"cwf3pXdLH95XVys/RuKI49ZoL9zXOixjfxzBjfGGx4JdlWJT/qEn29NSwReu+sgVG0H2MRDNDq1oPATQ",
-	"GfmZfw+U9PT09BSBjrdLTodq62abWmUrTShSBtvJg95kSj4zx7K+ppCn4DoAvSQcT2aQugJPxSduCS0B",
-	"Wu+7V8T1/utXz4+ePH3Wbifi/e2+F1yTgZN0AA+iMVQSw3TSC3npM6w3M5hiwFBF4XxuobjCmmdMQToh",
-	"FkthqMHXyoTI0rAUXsaEndFhk7H3kHR9+INez0hzGcP9R+pCv54N33G2BOe8PVpqpHLIuvGQdE/vp/1p",
-	"SbDvXkzhvQVtKKr73Afxg4l8x28MhNKAdlf5bbx5wpY4Ejg00mFIzYzxxd39YXs8oWv//NBcmfBF7+0d",
-	"HPHIW7ZmZx1rOAhhCRsqVJxQXVPjaMyi33Fmbw3kLUuFLbiwiqUngTmvtxj6MwWuYMSzHW7d34PU7pOS",
-	"GyIYkf/vmiDv4RE7ANhG9oU3UkDLiXQAVQvvUFMLSDhcTwdI2u+7ULKlnHj6VzL2YHexr9yu/ep9+Ew6",
-	"RH4Av8nmVmycCmJqnwORC7Z0vZzA7euy91pgebLIEbrQ2yhgZ2DQgdo7x/ILZz+cO6gn/yDVTRpIFgDY",
-	"XQgRPWjL5GXz0soOgYaWnXbzG0PANOcyA3Bw/DBHfDUHxIX9B33ePnzWJ+X2ecKPHGwOSyioSEd8E3J5",
-	"R79fK7Yc8w0lw8ARgR+Jpa5XEA1wCW905O0UDC1v05AMDQoDOF6aONpgfbAVj9zausX5E8KUWp6q5oRa",
-	"O9h30Nct/WDNIDa3Mtqman3b7AE0HNn1WMnImd2Gs2cX5OzZVjs5G42ZWTImYvlkxQrYBQYyAOKpVrpB",
-	"hHvy5Pz09Oj0m/NEQwNwVsYiNAilMFOyrlCF5hrWdeFCRdpX1yKDoUWB+CywYEg+IKdgjKzZg61VAUO6",
-	"1WwiRd7XhR18IiIHRopeW8c8GZ3MiYR8W4kVyoHbgnyFgsC8aw5FIlVGVk3Ifw3JwuqersFO2AJQeWrF",
-	"9IVfIrvrRJtbL09jVQCUP0BVBAulc3I/1pbgTr5nquDigvzPzYsBmBZpSo7LKeywWGjZUk+C/w7Y+wUm",
-	"e9lTdVXUbdHRADqilt4RBk5MDJAJv4aitXVF0dopwcGGnMO30XIqFYq9MSapHBMf5NXMkLLWBihzLjFL",
-	"fi3L0qV9b6ZoeiKCLD0gMidRYcQ7qAdwghxUYbuL4VnPZTJnZjEBDWuoXfQFvCUVn0fnQdCf3vcosjrB",
-	"C6TjA7sh3OwMVI1Nl7WD27kHnE56+mGFPrrCNZZPZzDY/4HQcSKzKcbKfqbAfMFdqhPId+BuSDjirzzc",
-	"QYkN6qlocQJ0zM9kKnA/i8a/YancvQcfSgGEqNi1uLaUxy1nFK1ZtWH/EgB/MtoyiH3g2oq5FrIzXTjI",
-	"/VCPQ4si7tXrK0DKWgVHGdELD04KEbbFUaoQKRstGV0wdWvXFRNOYFY5jZmJmZmf24GgRk2zgk2MJlfX",
-	"z5FxABVN2ZIpMuZGD+Wbdcwd8yhukVBPfG9k797UQweFuwV06LV97KHelUF2ZS3aVTXVLrADrIrxl7um",
-	"OeQQJ4uD6G1Zrd7t4l+0xQEDk34fp6HXa8DDCIbsoY4d+HEb4Nj3ZOn2GdfMYEqJkmtWdEuW1vsxrepH",
-	"t6pqsYEi90fNarQ6g4KR0it6AaGDXzuGjOI7eIYLNV6ZOFhCt6VhO/8l1TIz2c0y3ios0WQytl3XQAtN",
-	"a2C9Q3PtVn+JXdpmd/vXx2FGBpWC9bVOxnXl+2yUPwDqqjfPeHvX7pSPbrvPbUARZgT4igtCiR0DDVjS",
-	"NWCHNsZ3qaluO/tcc3govn77IXxl83hjdFSLB3KqhDcAXhxd4FwuxX3bXEVzPHcseXtgS6okIBQsLO7m",
-	"393fHfdIpwBAgtM3Oi8+E5dil/JCqvXSdcsbVi7ovxAf/s8YY6lSaaw514vbGR/HPy1ZKdXqtkx9nk42",
-	"Z2UlFVWr274B4uuDyXbGbk0z+uroRlgFJB15LOmC9VXVOAsZ7fKS5uwcu/H4Gl3MybcWLtgRXLVaOd0x",
-	"feGfDq17ls7U98Vzrcx2+w6XQajplAGQAaTXYAyl7U30LNOJ06aMR6RcEGnXJeAyeZSGQRypU0C7i5h8",
-	"YCTSXvWe1JSqoMKX74UdazcjH8bAA0OJrGwZHDhDJu/cPev0vQyIP3OEdwQiTBLv9ZKxKsazizhcbY/r",
-	"5AYodI++jGmnC5Le4rr4GF1ibHH3iXzGG9W3CluweAAKCXYrmZG1mcgU22Zq0oV96bhcqTK7541vtybt",
-	"rjWx9mTOvDUd4g5n3BE0LQbX+LQT/qFm0CvxMM77xOluGD1NHK6xemKhtgQnCzB8O6ox/ej3SpvbnYtu",
-	"P0WBdLLZsRM8LqdyR91s53LjhyhzDby8a4fc3f5mOlGSSrBD3apKjKAzQVQvgRf3OP4uR9vxoOkwj9dW",
-	"V1TSS5GFWzfQXdTnCvKpy81Fbna/2eqIw2LtFO9RUZzW6fuY9DCe6qc0OO3D80E/dO9C9+G0anbtAOke",
-	"a+uPMmyqyZBzbnY+gVhyrxv3oeKK6UOk3hVUm1vIvtvl5XtAyOnpOeRQbVo7FTu0G0WjHiRZVvGYSpPj",
-	"hik19qmQuz1cISypmcx3gEeEeeYJYyGPgnL/2mn0YucLCOjDQAP9W7NmK5pJJzfyxl2h7mYmEtg72bdc",
-	"QOsK4TR/CNroihUFFzMIndI1+Qzx9UHoQMlMcbensZKwgdCN6/0Cm6xu0k0BjqG5PRQtA08jRaLu0y0Q",
-	"0nEMzLdBhcKodddKceX5IVEaVOEBMJQYP3G3008+di6/uoDGTxDg2NRUxGpJV7Hc95CewA0pGHU+Baco",
-	"QkENJL1zcUEEY7kmlKCpHQ+DWo3zNl0l7EDGIN+NNYpqCt9vtaM8Huorb+O9xHbzf2UM5z/Ne1OYOgns",
-	"MHx8c2BQiie14mZ1bWnZgUIwqtDyAAKHTcJ/hRfMjalQpdY+PGd3aDSRcsGZp6DzUVXUZWGp6LYF5+au",
-	"SMXhgn4Eu3Yqt2HxTKQwik7MMbnGYglt6rHO4Eh/kr5Nuc+anEihZWG/By3sCVXsNzFjgikaegdAxB5Q",
-	"GL4s6YIR//FXx7+J38SPYK9Y+gl0iLtAADMM2Z0bhrjVZYR9mLDKAKIdYLeIY/LhyEo5wvVvAsiPQYKv",
-	"/ZdBHrAiMLz3t51btgmFaVh5kBFfeABj5qV96Y9KSeWWVSGiA8EIiSZfXr18Qf7xzdNvv/LVbxpAHMhE",
-	"5uyYvOHaoKsP0KsrOmNkvMKfvgb2NzGplZaqqVDBx0AtIjN6x47Jc/Lu7fWNw34BAa4h5QhRazDrgIrf",
-	"xGXOykoaJiaro9dshXm0mpYOPG1GQVDoJVSeaFfqqbTBpCp7oCW8y+PhmCWfsOPfRLDVz0fvirokbyyd",
-	"tSK956MzD8BPKz46H319fHr89QjjfEDoJxNqaCFnWKo/Q3Q53GwuxWU+Oh/9xMyL8JC9SbqSQuM9eXJ6",
-	"uhZ8pFVV8Al8++R3xxhQSGyNc4VB4EL09i6X06ndqylQIAahjzFCBhAWqaHC3E88BIgdCalzdO7LXOz/",
-	"TnK6Gku5SO6KJaEf3DN2PxUtmYGyon/Fx24eOXkOyXkfs60PvuElQNZtffAGLDX7YCyfEveOa4J9gkG6",
-	"wAXOOfpL7aN/1EytWmzLtxRuDm+D0UZHY8IozoIXzsNUhKTLgEkRGVTXyJV3HxVeTaEtQurl1DdNSL/7",
-	"/QHJGyr9wDiMkPdb4diLnPoNxJgT08YX4J+Luij2S+PdoLuj81iIZEs5+HlogO8g7zP8h6vtdV/AzMYA",
-	"2AoIJSGPNXK7WrN7hBsWy95zJNvUHkbIKkSjd6RYOR2eGhgd13Vwv8e4MJDVc8+b8wodCiCXzZ1Rauwp",
-	"797RraCbB71ZDaEMuV4tot+3yGjefKJDogHms0RTOTGHQLen1G3vA4Gj5nLRidWsWN5tUepT8D0Gq6pF",
-	"k7yLNgWExrAdoTcDsACb2J3xjbAAr1kH4Mg5dM4QK0zJbGHY4TWmKDu693YzmSd4GL93/dH3cuSb43zs",
-	"Kv4Oan6N5p7seQLg3U5pK1yTMbOSD5PSQRwiOseDqS6U4QLdwcXt4+Au6dyBwGDTUIxPA3lkRHO0l5mw",
-	"jMDwwv0OWeiyhANfzlfbOPZPOJHPXB0KDBAjLzH+5qCRduesIBKbATxqX3wMyFG/PwN3Z4eOjxZijP+8",
-	"nTv9by64WjBHwBd9KqnIYCrWhoNVh6dcXfhUqvT6IbITm0crtzGha4ZxGJZqmDkrNSvuXLg9Mhgi5fYO",
-	"dkgRCTdziHREXrJHwZglZB/yilD5aaSDibGsxokrblyJqcG6GJ8seEwglSW4vTpNS6U9oUY4arJs6Z4t",
-	"zP0wxiYre57nP7mc5d0YWcvMB7/O+8MIvzC/R5Z5rUE3vVRAOG3F5EBi7sTffVr0aFbeNWsJDGfW1n08",
-	"YbVJ6gqbWzrHbAvJERy0Cf9s5kuf0Nfr67Scy6nx2Xbpq+s3PgyNdMf4LAkFlaPAyvdOL538qKQP57JV",
-	"Q/u5qi3vqHL4uKEvrfAtaVMC5497SPZGrG8Wc8XGCPjsDx8oYLdE3UIu/n7/YYJOVNJZcpjQLf3ew2xo",
-	"Q0vFjWHiUFqRpYWcqXN4f0aO8IcLJVs6OXK/J3dWKvPJPGL+6g3RS8IeH0Q1WWML4E++bPI/PkstYG2W",
-	"j8zicXRIeo1yefTJg9MC5OvBmPuJ6zWd1gW+V4CSDKLegb2hfFe10ETreZ4BcxUrH1zAdOysgUP1MeQW",
-	"XJlTIzVdxhRIWZnLdh+LQyiB7TEGnf7Z3m9u6vRDCP6Q+uAGCZzYYzryye9xYniuF1ZbI9fXrzzi3FRi",
-	"O7xwyC3EN9+iivziIm93sp7MmfawdOW5T65xVQGtXBEnDsB5RwXCOlgl0fhGaF2i6QBWHoZmOkMMIpnd",
-	"mP3wvHtfobRZ7xSlp3A0j0BEBdfmSGG32R5CugKcQopAkXLawEh++eL6nxn57+u3vzhFzSfluvA8NqOt",
-	"8eS/cnaJvSIhvBunjTbI5eHIoz3KASikH/B5o9lvghzakJ0erPMRKOMv/6+PSA4Fi0GQvGGuaSqeKooW",
-	"4t7RcMaZvAjh/ADVjcIJenNYNpPHKKFgVLP7Kyfui79Y/W+ASXKF2T0RPfCbeLaKWzXXZAYlBw8+FcSZ",
-	"XDuS1FF0N+vGV6F/Btu1P9UL6kTjF4OJfCMLDtpCGE1ybkXfHhUydzBZMmtkT7v+GCbINkVmz5HCGCGf",
-	"0KpS0kH4JAI51DRwe4Cg1XIEBAenf+MXGrScSipz3nS8QhXXIRsvQ6MV7bHkoa9B643Y2V+xJS0KouqC",
-	"RVSXn5h57if/4Bu2eQh+Ou0WW40Kjj3qMp835TQ2ohk4+rINcKJoPFvJ8pOZwWHrEjTo6eIxaBAQxlS/",
-	"x+yte+bQvPRg/rVDHma7AeEWl4bpQAlaE6KVgYHhf3vDfbeoTufsx+RLCO3SUoTXQv724/8UAQt78Rhe",
-	"jc7+h0adVQIRDPJM2z1dAmx6G7wNmtWt9XyH7v2+QRadujQSDLUQ13WkJVDkUrgEAHKzEUtrZ5ZvRNSu",
-	"Q2/u/eoCZ48TtcA4pMSlPta5y6rv2snqP+fWyepwl861SemVea/dM4/hIMGxhrhGnheFS+l12h+DzoR7",
-	"FQnendazNat/n9hZBgULUJXsi7VUJTXbZxStkwNkv5J6uWuv96D3HyjHqEEa/DuaNZB/vWaDsrv35MXc",
-	"ll5z5VyKpgEMAJEPN8EqCBXlalNQX0J36NeQ/vZZRr2aCT5yyCMMGW8FfMhAhyWZoW7pa2vYY8jB1dO6",
-	"Hl8IhirBYw0dvxwsMxWE1mYuFf+T5bfYd4cXLAOYCo3qYC1yplzGKHaEwqbEdijIkRmzZvUhVAJRfani",
-	"XsymNdXhfNl+hEf2Y7the3zY4MjB9Gz09x5AZgPB9MYvkEEA7G8Hy+qYPG91NKdCSNM+YId3IlpI3xDb",
-	"cv2aMKtHywuiGYL6hlo3CJVgsdtaxMMVtKXZ0aEiYq0BPlU8DGlF25MfoPIB6YzZBPKApkhEHmYbz8KK",
-	"UO/t2k/JUIQblRQRRPsNUitj1rovAz+ZgwtzDRVtCn08oJYBjUugmbXKSUc+ECEpcle5gPUK9qVWTXDQ",
-	"9V1CsjP6jKWan94jy7Sfac62yDXvAm4f1CgboSzgTf4WVq8SWkDQ52B0t5sArKi2miPIQa5dFUNI7Bwz",
-	"L592EFmHFVefQFRtE1MBmOMwUuqvBVv1hlObvFxesEgfb0i9nTPFLnyrbSgEB+mHybybZ/kDjHUffvCa",
-	"rVKOqMeKhza3Ih152/PSTh9Jiz4YgZ2EDtw9nONS6xrEFpA7okpqPhMsbxLB2mwQQk7Ywng9Kwx052ht",
-	"wQs/kT0f0f6EQphh6qDCXh7uuAqpdX8Y1LPwiSyDGupCJDyEVjCK4ttkbNySN3aUT3ZNBna01voF4G8N",
-	"TZVym4DefugG7vbK97s64JmZPpVQLXQ4F9e8BOoJ0ZRkFVMhsR3gPS4NFCo6Yc79X1ie6Cs4PIhHKe9i",
-	"QtuO+kZq88BTPoTC5yb2+AL/k/BfOLutUeUH3Ma/w8ktDmhaTbzbqpJUoVEw4eJwp+2k5BEYC0mW8Aqs",
-	"QNq1AZt20HTKnKsB7EIj/Yq+iPGLzBmOXl2cSoUOKmd+TmptZO6KZxlXDoU1a+XoAmCwrydNZt69w9m+",
-	"QjvoYNSajritE5fVVk6qgvI1slr3fUcvfTccLDoAstQcxpPpaUTKaY82dhNaNlkdjJpaYdumRv0gX15f",
-	"v7q+/OmrRg+TU1JJ7ZCoNo/wnZJ3e1C89i8OwsT+Q8QB+hsDf0iZMQg+/+CrFuvyrspz5whX08k33549",
-	"y4iuFtyylN+Xiwt0zA5KHUMI0YdFnR52h1vhHarBetnzyaFYOfkLfn5MKubPPSTBst2SHlsdNE0N+WRO",
-	"SmbmMk8o5YhKsNtxw7cOb77i5Po074Pu/EDAJu4CC5qAmxjcXgyxS1tOe3jlFxjtaeeTrohZSlJIuYhk",
-	"er7AYpd/Ir6cfsg5RS8mx3x54gDstuRrdhll+wpuQQLuHdyV6rgp+O0Cb7Tdq2Q0Xz5oRock25e88EeW",
-	"rtczrTU3SlGXghAnxm4Ho6rgTB2W3D0S2tYg1rr/JfQQ77YgD2Cxvr6LK8hoc4UXMZ2vksoActuDWdIh",
-	"nMbN7B5ZcUgyQo98FKKFQi73rkaukQlwsO1EslwjEoD+dOZBLASukRU5mbYbybyEKX2uJIOz+08mmTsv",
-	"wFJS9AYBdO2yW+ylKzObHG3LXTLfR6oF2RgDydqH7HwU32NHagxIRnS9GM9OT70c2XfECG3Gk7wDVptK",
-	"rXA+AtdTq7IW1nkr3x5A0HxSvXLQaOgOAIg7MlVMz71dqZo8Gvj2TDKomCkY0VIKaP+FA2Zref0wDlT3",
-	"yX66eAeL+6FmnxjsEpdxQUosRAz8cp85hg4CvbuRoe1/uxn1Bfl2kBmGX47Noul+ckgVC07vh5oNTQEM",
-	"NLnnK6JYXwXZK7lEx1rLWUgVQ5pdSuUpFNO+5nKJB0EVgz/sV6NG2xW7T+nXfujWBzxCsqpCkMWhUDJb",
-	"wvKTeWgT0ze8NXgxP64fKTc1r1zxqbkPGF1TF/RJ0GR9zO2weEFtvzamr3a5lYsNBT4Of+89KbrrXUcE",
-	"yR1HXt1/WIzoAQAUhpcxvxy8PfdJXj8kN4R7M4QV4toOwQNPSlol+eAbd2ln1F4auJ7nLR7odrzFCgOe",
-	"rm/r6e8zYhM2559mjz/TapNDxuDRoI2AIaIux9gmDqeTkTMrNM5OT08vyJPT00FiERrX9UvFv7nq31z1",
-	"b676b8NVLRtJwqJU++akrs1Vf+j+Kjz12ZSBHfQY3HKHyLewgTHvwMGLgKA0G8omfbsy16UaOiivQb0f",
-	"k+f4/+DtWEpV5GBAy9qoWqCTxqVjen9qE5KIoMF3enJ/prnX3Uk+Moxed9xI9qg/OI7CUKrF3l1jgUZP",
-	"7PH3geqioAhzwryyXGbOx+7B4bMm05p3UXR984DlfNVJul6wKuIVeVdQ0aKeg/hD1zt4P6pLNHCSgiYp",
-	"wJ7Jobj6yV/+1499Yfh732D/xcv8cThybA9fySWZUuW7/x18I08wz7LnGr2jtWZtrpyhF8zH3bjJCLZQ",
-	"giuETVfRVgG0/1rk0n/ounasmHFNM2VtzqEZgFVdDXYHEMFxHc1HFjO2vxPe/xVdm+EnuqLbGPQBuXKL",
-	"toLffqsudglPPuQ4s0fy32E3hXviQA85unar58fgQqEJ9BbdcBniXgAqgi1QmxI+l3dwCP5fb1Poa/HZ",
-	"d3EB8N6DoofDCFIMa6bS7hb+aYzDephBgkd76M5ydpiTv1S9RbGo7yFx6sOrE2kkmv3gz8R36oTdsW4f",
-	"p7W2EdRM5g/YsmjOU0G1CWk/mrW8LHNGc3DoOAp/Q7U5+tFO8ejyh33kO8Jyj7RRjJY7pj0+FwS+TSqm",
-	"XGGL55eqFheId0kNRdCgq1qEOlaOGIk+vwwLjWEKhIlcN3bt/k+61Sg4BVh6zWfibW1GQ4sL3Suh780d",
-	"U2GV2IPYVRxm7ijhVdfMHL3ADsX9W75H50Tq+v980HayPyf6yEogCr0AoOWD9xKwJ3p5KOvVvfyxcZqj",
-	"G3uNlZJcXLhy/0CZALyPFPnYxOg7e4/O//W+jVwLzaXdrVwyVm3F+UY8Z1psJIqF8AzcPYcFj441z0l8",
-	"S62od+zaDj86oGcLB3js7ojNoBGmZT88pEMLj/TkL/j5sTcZYkoVoWFG0eCdP6HdZC5869CKyvZt3rcI",
-	"6+zshjmarEaFREr4EpR8+hbQm5YHbtu9bNew49njJp4cwHINu/AYZmsY7JPF66EXeb9FeoOPPEbaIww1",
-	"tNq6DUFNjJ/kIa2rlKLxPM9x5p9v00K3s4+LcfMLW7bG3TxBbITvHK+aaDZRzDwWws3mLTj5C372tjW4",
-	"YndywRKnDdynomberkzBJ9PFKdstuIQBgruH0XqP5eVbRu+bSyg6YduBf3yvY6lC1xhC2215PO4nFM1h",
-	"gXQ3YAWrGYQJdGOndCDlDd59wz48OkQALipqOtm99chte4+ndNX1v0ZjRhVTVnO38jcYz/96b6kTWzch",
-	"xdeqGJ2PTmjFT+7ORh/ff/x/AQAA//8=",
+	"7H17bxu3tu9XIXQu0L1xx7GTNm23jQvcNH0kJ2kT2DmnwNkNDFpDSaxG5GySY0Ut8t0vuBbJ4UjkzMiW",
+	"nOy7919+aDR8La73+q0/J1O5qqVgwujJ+Z+Tmiq6YoYp+OvZzDBlfymZnipeGy7F5HzybsHItFFaKmIW",
+	"1BCzYKSmc0Zu2EwqRub0lhGqiWAfzKNJMeH2S/9omNpMiomgKzY5n1B4dTHR0wVbUTuG2dT2A20UF/PJ",
+	"x4/F5GXJVrU0TEw3r9hmdx7PyC2tGkbkDKYwpVXF1BeaTBeSTxnOzQ6niVlwTaRgRLF/NEy3s1owWsI8",
+	"3LSiIU/smPEEV/TDaybmZjE5f/zk2yI1YaENFVP2C7wstW3cPfGFhpmFedTULNpZ+KcmxcROmCtWTs6N",
+	"alj/fr1im/zIS7bpH3QJy91nvNd8xU16tLli1DBtiGhWN0zZI2LCKM50QR4TI8nTs7ML8vSMNKJiWpM5",
+	"v2UiRysVjJOYCxeGzZnCycg5F/nlV/bjgjSaqf/rtzezEfDonltxyai2Y20P/etiU5AZXBRGSrq5kXKZ",
+	"W6bCdwwMJA21735Z2s8Ts1fugd4FzKRaUTM5nzQNLycpUr5sqh4yVk01QML2iX33sOlZVXPfBV2tGauz",
+	"79f203uO8E4aWqVIgJkFU5bop7IRhtCqQt60oma6yFGDgbclduxGyopRMflox1RM11JoBuz6rZI3FVvZ",
+	"X6dSGCbgctK6rvgUaOK0xif+9++OWNuX/y/FZpPzyX+ctvLgFD/Vp/69MOL24qghayYMWSsp5uQvlz8+",
+	"J3/76uk3f30Ee+JeAcKkLH9SFOdUK1kzZTjOe6bk6nrBVIbYkK+TuqJTYOWMVFwA3W3vSAFMbJe4Cnen",
+	"d17fYQcFcffU/wMuLjeayLVABgL849Hu6Rf+8qbGboThaboQMJxm6tbKqzU3i1LRtSYcBFSguJIadmL4",
+	"iiXJriXZvzsejot9Hx6WN7+zqbFTeVaWnoHYC757FCu6ZMmpKgZzFWxtJYkmU7lixB6cnSkTzcoO71Yy",
+	"KSY3ML33iY0Sjqnss4OaGcPFXA8Rql/blX/+YzFZU2FYOfabv+LT2/sKkw7vKnCbMhv8Ti6Z2N3Zkm70",
+	"7s6+kGtS2YvDDVnIqtQX5G9doVgQyymkNuTLr7+OSC/Ivr4tlXjG/SuvWHq96fXJ2ng1Z3eRtCwV0zql",
+	"qi3sEux77S2jgrhHk5fJPnttyWz3RS/xzkjBTiwXIG9qJq6uXtirCqTIDVvp5Ga4f1Cl6AZYAr1hlZ81",
+	"t6+n1dvOanKvaLejYlQJkz5WO01YNNyXtb1B+HhBdDNdWAV5xpU2xPJqOjXJnYCrfG25TnJC2ZOvpUpM",
+	"68mTHX0roUklCN+fa2dC8TklaaWulaTTxR5k0jKaaSWbkmi60SgruSFcEyHXyW1yL7xGAyRBNUZ7gvNG",
+	"CsgRard/QcWc9b4WHymvqeloAj182X53xY1h5fXNJqND2Xd628WqS7jQihkUcn6+XFwQeqNBxsL2CGvI",
+	"lJKl7w5s3DXVS2R6aV2Euv1dU03g0Qt8K9eE3sjGEEpWdLqwFwwmBc/Zq8/KtNy1kiDD1adSlXbv2jPf",
+	"faipmE7tktRuAvOGqhJksb3slro7l72Pwf3IFVvTqgKBl+AD2lAzyCU9y7uCh7dvCay+u/V+UcmLYZ9w",
+	"Fu3WxbCf7EVmN9zolEVk1YeqkmudtQbJGrYX1Cp7vQxdZkiKlyMUYKt7sTrDp4BrZMTfiooNalearCk3",
+	"TuvqF3UJLdT4ZfGqIjfW1EfKI1Tvq7E5L0G4vAnB6oysMfuC/9iRiJqsW8Z2Y23lFS3ZBZFoLWxqpgm1",
+	"jIoumXBXP9ZONXxi/7V6NKgYwswcM/eEEU7MfdkRU7FtQoadKFr6DEeaou/v7BSS9F03NxWfXi9Zhifi",
+	"52RBqxnhA5K+f8HRSKkpPqeGVnLeJHQYvqJz99sY9vLSPp7kK/yPPV5zxf9IvuUPKfZ4y/9IkXjLNi3g",
+	"Av0M/RjJbVpY20vME9vEPtRcMb0XsxrJSMBnV9Np4ta8QXGp+VxQ0yhG/nJ19eLq5U9/TV5xwz6YDLfg",
+	"2hrkN/gqVhbkZmPQ4LO/jLxQ8P54vkW8LZkNFXN2GbGP7q6ipgH762yqmjYaPSm6gV1tRCnhbwPuAnnL",
+	"lOIlSxpbGbP3V24WxL7H6uLwonMiRbVBPyl86RGBh/zbwT6hfs+8YaJ3/Wk9bLY7hx+3nGLkmWhHE4yV",
+	"4LAdPgi3Y8ObnTZ4Bzf8/T6iY5+5SZ4icLsta0egK641F/PzIKM1eD7AT+GdBfDfuaLCPCLhu0LeyHKD",
+	"/7YCUJRA2dqAzqn0OVFsJW9ZcKbAK+l0ymoQSFT778bWPczCWsFuaNgj+xorGOC7yc16btUM8T2fzZhi",
+	"SatxGvaij7e5HbOaDXqd+5U+06H/rOW0K4PQRnVqOegQqIJamxVWycqwk2TOjL4AwQ3OEDiNqVytrLae",
+	"MbUit8aCPnn6dZ+7fsbtKLXiwgzfBO+3dq/FfSr87iaJUArBpp4TJbiktRO4XQteSCMtcyAclpM16frN",
+	"+VFy7IXUxioQCYHoLdtd3TBjJW/tkjNdW4sWXjhkyz5vtJHlJuYTC1lh6GiZo/xhmteZfZ9SYflsaW0y",
+	"NMi4KYAiwRM0pYrNmgr9B6MNofYCbe/p+AvFI9fP3gbAnhexjVgFz6y/WnJGaLiEX+hth3D0dnm9YlQk",
+	"93nT8b5OqRDSewOQMdo5wyWsmC6cBs6NezJ9oxkTe2lELQvY/YiLKcu4jTma5I5Jw/agL8lO4I6+Y88+",
+	"ouAjMhBnNgS24kk3dU9akn9LU1pjINRRFBtdoATVCqfdDShqMFByrk2PIkZNj8femplTCYFlib6arifn",
+	"ggi5BpHrRXnZMEIrxWi5GXs8xQQJLU26gQ49n0hb7oe/rmyd9yigr0g2VQnbs+W3GjdlWZUZm3zFyk3W",
+	"fTRMCGC1urBkgtbtuCkq+UFYPXuXPoLY3PX87XH/ZWPsTqV9uEzlAyLCsCR7sEfB7JSt/byWqtQZRvWP",
+	"tBDVDa48OSp+dr3kIn1Gt5zuzojWvLBqREGmUmhZQQDAcd3k3NaLzfBp2gUUeKZun3D4wp/M1nTblbWb",
+	"Hu1j9uQPwcaQhMZzsMIFf9OJDuOY24+8Yv/NlE5bmfk0CS6Y87iv0dcMjjXlc3v2C7FEUejuUN9tjB+G",
+	"wijkv979ePIt/KEYGBrlfVyRK2YWMk2jK1myZFhJTg2t2tjM2ddnZ8kpQOJA+lLuK/ztF0J0eNx3jI+T",
+	"7/rg18mtTp3qXU805QNxeRQ4r/bI3UaHo2i3p7PuAmnRTT5NyKK0k0lx4GxspaQbcE88Ofvy7OTxk5Mv",
+	"HxcEMs7IesGniyDE9QKElZNJGN+/sIJqRTf2PzXVBj0hVgeXgp0Tan+63IAbisb1lDZ28MIS8qJRagOf",
+	"UmtlU7VMh2kcGe4j50yOXawZny9MbJzc0BL2tgl+XDuThJWy7bHAQ3MvDB4uN6nM+XgTVSfyCcqnSde3",
+	"d+bi97ru/uiqLaf622u9oI93X3L14tnJY/AYwWm+ffX86j++Jd//cOkVsVrxW2oYOJOBGLRcubiitgeP",
+	"ChoEZ30W48a54JdCrgV6xILqAiEwQxZUlHsZ86MXq+slv07u18/fP20XeoVi7C34t1+xzUsxk5Zyv//h",
+	"Mr9KvrJWLithuenR9WJW5y6ToWBxCXJ19eLHt94rArk+Xz15+vSvw76JYDzYBabJKIrSJQLGq26cK2J7",
+	"eYeAlo1K6UjPQvYBBmFHTB/fFJwFbj7phfTkA1ieYxlGMC+J1T/LC9IIvWa1IcAV4QzBg7egmlRSLruO",
+	"OC6I98U5FyG4hZ01aBmss4zh3/DipH/iR/Rg7F7asSLym/1E5HaIBiUHjJbayUy22LTjtOp1eLRP9qWG",
+	"cdGjDLnsA407XqLDfCVvM/pJ3nBSzeB8LxvRm9Hl5lrEW5DduEMorvCiS7jtD6y+xiPvhp5Eea3YrNGp",
+	"FIeXRhOrPNkzs0yzIDfgPiPTWNR7H7a4iIMQmG+yXmwySQ6j3WTuKu6lDfrvZELOA6b8Zmhmr9jmks0G",
+	"aLQnBc+wNVVl+qI4a+4LzJRcssz+7anqhjPaaxvbb92MMCO71ytyB0Qn2DmaFLF6b/Wu2KrmUnGzSKfG",
+	"DCWPec8kPmclcE5N4kLsSWzdQPx4t+S2TyUsMPIPRu8Oi4wnmdpCjKLvZgbTFa82OZK/hiSJDjcbzvq7",
+	"Y0Kd4WaMk8n5SvHpws9/K22unXp6K6ySkaQn5/7eJZlLFmVHu6cuCFvVZkNKJWtQOsm7yIPONVlahYNq",
+	"l4HiE0y4tn9VbGaIbNL01joOt/2SUqOOA6+8iKpyhoNhh0jHzJ6eVNzxvD4W+QafOqzhwQVZsA+0ZFO+",
+	"ssrTOkpxhNDagpYQc+2xLQ6VNlMQUNm/efx1Qd7+8LNVZv7z11eZIVUt9XiKH8i3CUSdsBF7/NDpHOBn",
+	"LiH66Rnqn6N0mddcG8y6+1hMVvTDS/ySfcdxcoNH72A26NiXZw25mCntBwxVq+VUtBHTBSvJjcvrcPKk",
+	"AAtESJcCyl0GaIgzpmU35jbysif5Dt9n73vWxr2r7j6FcrL9RJz/Tk6fGudJ5F4wJQUQ0MlAPKTdGqxF",
+	"vGGal91UPnA5ge4ppFlwMXeH4aNH3uDL5j+n7wlkM4T6O/B0RGkdu/byUVmw44q9ecCOifSmCrN5Lu6i",
+	"+R8so7vun+GL30pOJroV2sj6eiq10dkECvtIiIlpU3TiMuP1lj+kGMFK4jRPXHUReIWnZbdR7pVhR6Mr",
+	"vntYO0ezsz3xfQiU1Lnwjko7m9a52Z0r28cPD2HaBt76sHZtl8oihy1ya3TlqEYI/M1uVR396rw7VBn8",
+	"p2FqxQXd+guemlFesTLp93kVBO6WIHZxvZDw5QNrhtHVfsVc+6nLLkKHX0pt27B1lcvjQm1ozRVr/VZa",
+	"L05Y+eTp08d/e7RfTn2kgGflzQFl1LTNOuqVle4xcFFAtGT8PfDhlWRWUNezP/Ca9tm7lAz0uy7gqaMb",
+	"CTUTg1LUFSqYuOKAD8jVva0PJW8DISVSUIJ7GOqX9EKuWRnFMBayKncMkfFZJ270DEkOmSJj0/X79OOR",
+	"EvsV20TCeh/3FMREoN4pKGAuZZZVmmEhZlYT9uUc4yWxq66InSWu0qJzxbY8J57XtDsVy1V35QNxtfI+",
+	"J1E9gUdMIsNqral0yWg67Aqx5NHsxb7qNRdpMStNNgHSGjGK1dRupzdpDftgrMnqfROtR+yO8Wtcip9I",
+	"ZjMOoWxkUlmPqGeAtzdzgv1eybsJv89F7ngWl2ID9rOWcQM1Lag+dwnwajZFx4iul9yS2e/rdOQegsPX",
+	"VPdoHY0od1INuI4q0tpMwETG6kPfirEsbTQbazmXOw6/qmHWc2mPeptg8yTZ4zrKivmelNtx+9Dl6m4L",
+	"3Fszy9pR9+nU8Fu0vgy8t5hUUqfDtK/BNMg7g3pdFD1kqr3Dss2BgHpDSayg2JuIjqqbCZlWOXBvIJwH",
+	"ZctiY1dz7sW5rwWlNxXrVi/syvW+4FefZ2HYR5BRTd6CS4cS9wAmB2iyZlVVkJtNxD98JAhQajSmHEGe",
+	"ut5O6IjG9R6DBCOEVHH7+ZBbPk35HT9CiuJfO9djglYjKh5rnt8xch6DaDXpQPlrNjNvGvPSIGjOlqKT",
+	"DZPeIUV5VE6rD0Pa9+NXkpP2KtU+fHJYZnUsmgXVvULK50yMLdDujsI1sROXmpUBG6sbNB5nb7zsDXV4",
+	"niDh8VwNeCaLwFeHwHsBeKJ16LriHC/NH+1Z1zFOyMAO547/kummSqTGlMzQNNTQxqewuRXfVbPZi0ry",
+	"InhbHPq9nLhJONsJa98n7Tm9H8mhcIDc9mXAF/Ku6zvS4GiGOhA8wzn/jIAcvWgqex5pALry1zJoqKjB",
+	"BgRFKA81TkdwqXO9/OEQ2DrJvKxffT7mDZtzoQvEVLOMRMkVeZwJbNwTRWf3jb2Mo1PosgubsveN94Lo",
+	"MHlwUM6WzpuCj6wOAn4khCyiUVXZSMuurTxIWXeQdKhzJhp8SOiNq05eFXiwCKa08k+QUq6xAP1eM8X8",
+	"x5wuOxTq/AK0LwLPQgaFVGZR9NfdWM3arX7UFC07yejbijlspV7/i6WdS3jyY5sXugcshc8kTQFcrFmd",
+	"TsH/ziuvmPwPVdFIW+1JWeYxfClwke2+xWvYii4hXbcElr1KlywJSsXFNWbVJi/8iEo6nQFaoGSmmF5Y",
+	"nUfOLsgTAhWpxKwBfmHlajAyXGsAszBZ/OJygtP6WRISw3luITsI8pMlANAEBN9dOtZ5djqKMOEQgvu2",
+	"L6qbM58CrmbSwxtFzdPmUecuJHLHral1zZSSqkc7tIRMjWGr2tg9szQdETuG4NL6IdydfUJFbX53cr7O",
+	"wOhDOsGqhracvIdR5QwT7VPYOgjFc19jgnfV34aivVJDiep4sfGgeywfqfXzgNexpQR5qOrxRNeCxY3/",
+	"Ti8byFmMw4XWbiqFW0Zq8U796/XNt95Pr1hP9e2kmPzucIX14mQqxYynkTkd4tt+zv1WLx3ytgdfYBgn",
+	"vcySJbVze6Wue+C/KFw6sPp2gl/2DjS6oVW1wXzEMpdFM9KT7/Mj7MuzNgEuOALQgzSrmVSPRuK4dkYp",
+	"oh1Ib9wyvXHeK9Cdo9L0nDw5++rbgnx59s0TK4m+Ovvb148Im5bw0dOvC/Llt1/ZD54+yejVvRGBQIv9",
+	"0MKwxB/x4YGi9KOmJ1Gt64WiOkFfP4ip2tQOljGmqwtijQCsB7RiEzJqhYQUz91DLiZrxQ17I6oNwksP",
+	"BEHTuHEucaHjubuAshRNCzy9kXZnmorq56yqUtdvbO1DPksV/J2tz9kKoCXbaKfin42AI8V7YeeSmXya",
+	"dVj1K69AWIG9zS3gK9WGYDA8hzW9N97hG0EWW5CHbj9WtIYkQENFqaFCHkpT9wT87YMT2S+knvGr+Bx/",
+	"H2zGre1FA/yZ1jkLllXVeGnjSTOX1H8oXfT+CudF7NLXrsLdELqSYo7mo134HdTSjCLhFa+0NoW7nD4Z",
+	"tXwtdcKROBbgzD2XfHnKQb3JV7u4OgGuHSKfi9O00OJao5ppAF/7fQ76dhjUCx7bz2E5Hki7CCDo+XlY",
+	"UXGLHhI/pzweRvoiwoSKCaR1tKjruAGp0/iFrUPF8D+R5/MXts7AqWs2VSyXPeG+0Xda+NqdELdEf7N7",
+	"e2pKb6ryFdu89Z6CkahBlGhBa72QxsGfQwwN1MIVLR3+nisJtv8Mzixruy3oLdujJ0Cxk8gZkOHoDLi4",
+	"m0oI5b3P5CFkPWDUoBMDawkgTd1IUspUEcFw3Cy4XfrvrWvh4mdfuD2UivQAUG4dMIbWXL6pt01hqcmz",
+	"dt63hBxva7mlcFPbBcVjwjCVyeR7F/DH5aqumGGlO/6bzV5n/fkWpfoPr++Wf79XTeuSba73ThqEvkK5",
+	"XJslhNpDDBBUVIn0EJXvz6Qi7JYpzLrEFNG+cOZdfXp9/rZPmy7aC6Od9+rdCStnnK8ZGKgPBHz6Qube",
+	"iuN+j9rWDcpbPo5RHSJXsSficMR8xTchRTrXEKKmXAV5Cc0zqILqVY2OzVhZxMrKjmqECChJSfe2okKw",
+	"Mp0Fwj7UbGo5oGZTKcq+Fi5QaCDVEosOPJAyQAkZumQup4cawqiqOFPE46xrYqRcIipTgSnIVGzAi3AR",
+	"0hjWlBv9iDyLEfUQxwkL/jpwepivvgcCYCIcUJWIwJnmY2xmrmWTASf0VWxc53H+8jZbBrDzO7d7O9Cc",
+	"YGCxkhtWnseWl/MrwB5JReYN04bQORNp7WQY2RAgH3dBDYfKpZ3a0/Piea6Zh6zK6x6bHgy/6zu4vvGL",
+	"d3GAtzlOKcVwWAcEMr6eyQzV+SsRMhIAUNLfqaADotYpNSNMQAmrfW3rXB3u1Tbgj0c1Mdr9rS1LsTDH",
+	"Rnp9sMfs0tF3mfEzVE5At9kU9sUhP5Ib7Z7Zzy5Ouyh/bftaYOTJsezRVmHboSJOsk1uesd/nMl2rIIv",
+	"HnCDux5cKIrQi51MSC9L3OeAM7maOGgA+7NePsEfX6alStuMbztvI4WudGXoTcUuQKGslZwrusr095FV",
+	"s0pIyscnN1SzkuDnPjscc9u5INMFVXRqmNJpl2I+dQzvIbT3w1aWNZN1lWbqM85yzA4+std5RpvK9GYV",
+	"pheGqXgutGJf9oWG5Pf0eu7Lp1zjk2TF+ztJZtyheLnn/MRaBbKS84z+SU2TCzo38znTaTx23+w2wtgt",
+	"ZbrrRab2Mpt6WEzW+e6LIMldejh4p/1S13QDKk1oAnq3Ihx3wz1iituewiMROrpM330pZ9+nWrggK7vO",
+	"b8T+eEkjmheNLQfs2GsjrR9DK3bdi0kN2SWgSUB7CKuhwLfGW3I7WZnCWrYuBDJxk7A/pRT47uF8TLR2",
+	"vPnSEyXwh3kIEyYQxhFAw9/a3UiD88S9cgYrX0MHm4QogI429ppZsUzVSjZqVB8UN3z88tQSQKH7mdap",
+	"e7Ppb8OGDEDLFUPt12llK1q3Ias28zqOglx4Z3EboQcMF3d39utk4AJ9uUjQXjEljE2liqLS7Xy3b/0s",
+	"3aoshfESpudfnj2d9C3INPULMxJsHUEB3TKv06GFhOkHViGz9IOiPLJAMUvBtV/bairWCfk3rixvIAjf",
+	"0S2S07XKWFV1Kqpn3Dj5XhkP3Yeda6hhBTrC0dsD6ng0xXYDS8VnJum1fWba6Cv66VYQmPu90Tisb5gD",
+	"YTug9fQmQNTzOt3R9Uep2lHsI6BxWt6MW5d+434MrpvVub+b5hAUjRMNBFGEhtVh/zv75HrH5Uk+lMjt",
+	"Tk7TGQvREa7PiZYVLx0jabMoA7Wvd7IuC1Bj8ANpNWIQX86ED0HaALODAElY+dHNBCiIXjRtI05wq3oP",
+	"FIRqpFVyfXYDvK0I4K6db6WhXe3bI9TWVuja+YPsrXga1OOS0dIBEer9agQO1SvWj5E54nJER8B79fRz",
+	"Y7zmqYh2rdiMf+hvHam/cHWRrgwSSgyAaPboLufByR6Tn/l3QElPz87OEIJ9WIo7vG0329wqo1zATN1a",
+	"iBbsMieffmdZYFtiWHEdIKgyHjszSnWCp9ITt4SWaafhuy+lbZCrF89Onjz9Om6H5QMtvsNym2aX9fyP",
+	"ojFUWMN08gv50ZdR7KYppiDrqso5K0MFlTUVmYKcYSzjRHelL4gLIcVxefqMCTuj41ZcHKCy4vgHvZ12",
+	"6soCRhzplWEJpbgnB3wbVRic3QCzqRpBmCjBf2m1eBBhteQZ33PUBibZDQyD4DngeDft/ui5fWoE0Ll9",
+	"V36HclGSgcJDTITHvoXONwh+4EwyrBWH5Z4W8p0Ss6NYQy4ckPp/n0s+l+Mgqx7MaiD9qxeeJXjixpIC",
+	"+x00nipXIw6NLND5tJK3tEoHKQdiB6FvaArGFUBJ/ZjgeHOg522lfZutYJ+zpgd4ldEzn6nlBQj1/XCK",
+	"rfY2NsKBFArWf/vdsUGO3S/fwUljRmSJocVl71E61TIbjrAU2fpSkHL7riquJZOjNHL7QwuqXRJp81ZC",
+	"4pK37JdscxFAC7xA839zoxkmGIzo1+UmkFymy8nzqvMtZ2uIpNvFUiOV69OQzhXsacF7OAsXZKU3LVDX",
+	"guNL2q13wY+7A58cB8wGTXDL6zRswT17p7sOH4nsC2txczGHHnoo52/YnIqs4GPGeNChMXfuyj+/72UN",
+	"0c9sokMxadQ8Cc1tVe7K6S4afWNESDJXmcq0FI6Yv/Nb3dg7SF9hM3ZM8vTladnQPuJ8S3g7kR4J+eRB",
+	"lc2A8xp2w3dsGO+xfng14ZOkJCT+v28Rp8cd73SWMXK/DoyN6EljtBqvi02pJRTFbKcxZl3hDyg3h+7C",
+	"IcIPnbt1hBDE7lbs9lzUS0t5pg39B5hv7wAmdMtfPLtwPW7OY43ONdf1hSkReLWsSlT3OuIfw/4U8zEu",
+	"nNfs3EGvRgnOQXsoQkMkr99CDGudZQ0BQgv8iZhRgu5GO/32N4ZAxi54Bforflgi7rEDyMWG+r40FT7r",
+	"0xcOSSAPnGMXllBRca9Et9hrL+dYFNNmuVFDHn/t2+QNJb1tZVNlE9oSlfgZVWzPUGGU+5cKJ2XT3BI6",
+	"XiIJbLuaf0QUGYG9MnVfbH2dx3RrYdwgTtKm3ox220QpTIO9H537P0wpCm61JxTtYB9FosWSoMlKs0xq",
+	"AiaGUhG4hiVAbbglTX47fslxOcdeBBAcx3VFRYu+GHxngNI9vjtFhESWmIY9xb30HCHNdSkF6wGSFNKE",
+	"Xqugx9l/bNj4OXdcQkmAEseGe8EsQ6/Xw4wZmXXjWPB2RZv/oN30aCXRxka0UUSE2kvmyd6GR8ANtwrZ",
+	"dbwVOZ2tm23pzK1RShuGrvJavUvDb+uY1q560mqgbXZws0d+yoouOwZ/m9wNCs1+APVWziZn/9JDS1kr",
+	"LWwQepEKAk35W+wPyGegVi2aN5YJaGDAglBS0g2hczl+dT31Vr5/PHSajRuo97vbDmIe7wCWomcgudnr",
+	"gE8yZrhf8elMCujaQ4TAqXfM222g621buO8KXkV7su0Wu5bJjurbAtqK+tbGCXrOYytwH399YZWfocBp",
+	"MblhZs2YSFWWVRvQpDHLDtDIG6Xb5gVPnpyfnZ2cfXWe6b0JmTSp9EFE/Zwr2dQYE+Aa1nXhXMk6ED7o",
+	"3lbJg5gDLBgjG2fgzMurZqCrj1AgIUguSrAxMKXI2RWMThdEAp+Q/qI5QwQsVoCBKrvxsUQapZF16zPe",
+	"Al215Btc6G4LwHfRKKYv/BLZbScVOnp5HlYVuk4CqmoIWXVO7ofGEtzpd0xVXFyQ/3r3fAT8ap6S05af",
+	"PShCKy0jgz8kdoDFc4FlX/ZUHXZebFW1vUfcRY/tIyf4RphJvwZWsM3P+HTRZlygjtpqIWssgQGKQLvh",
+	"EfEsUDNDVo02QJkLidgIW/qiK/bfLdb0RAT1ekBkTm2EEW8BBcLZuKAL2V0Mz3p9tnA+XAjs6QW1i76A",
+	"t+SSxzGaHDwSqR2zCuN1n46LNhFikHZcSVHVPCvBIed0T66gfM0F+lu3vF3zdpHfbtyoY18lmJN0jGk/",
+	"dOi9m7y9mTn+BykZd4Cizk8/rNBvDdeI4lfAYP8HEq0zRUsp3vozBWkACT3aZKNxTGVSxi496iZkMYEC",
+	"0bImTCGby0xrkVumKlr35rm7dCj0vSCEp0AeG9SbTqHNBakYvWUn1pzJEXZ4wjlgkqTd1n8mzoG7ReJD",
+	"ORBdlWIiVz5OIEW0ZXE/j0znDpnsBc4+cG2VgqhlG126XpoBs4ZWVToppg+kp4hAeQqil77rECTLLk9y",
+	"YD39wYQuWvuqQ3vnIbRQ2N+cABIyFv4X6LQTxEeAgdEF31ycoza1li1AprdMxHHS9A6vGV0ydW3PI6WC",
+	"gDvauQyZmJvFud0gwJ/SrGJTo8nl1TNcIQw4Y2umyA03eqx0bMRhLKz9QwshT+TOrQZ7SzUdpMMACvor",
+	"+9g9A3Tj/PGNiBFz6n0gRVmdYtoOEWWMizPCcIi8/d4u8C8aiJfBpN+naejVNoAGANr73muuG1vccc03",
+	"iZ60Daid0VIhXMtW9CHSmJrD+JSbB3cnN2KnrcU/Gtaguz2okTntsbdDXUhnS6EeG8caw4W62Zi0w8BV",
+	"2iVKcKhZpLfFa2IDYVl4gX+8CLNyY6a26wpo4Xs+mzHFvHq1XUEieVLvihrejvaUPV9IzUQ7XgZCeBTM",
+	"k59Yfl1lNFBmXSMmzHGaI2Dsewuu83HcPMATyo3hWOUIgLUEqD0XhBI7BnoNSdchPlCXHEqQnWvEbWdf",
+	"SBMPxWMz3oev7B5vio4acU9OlYkuwIuTC1zItbhr3/1kmemecFb37JGfBXuHhe3bkCSXJ5CO5Pd2HbGv",
+	"Ss6Lz8VLsQ90GNV6LVU5voO4/0J6+D9SjKXOVdKWXC+v5/wm/emKraTaXK9yn+fr3dmqloqqzXXfAOn1",
+	"wWQ7Y0fTTL46uRFWAcknr3kfeQ5FxWnvEH9HUKNzrM53eZzoT0BwAGv0aedP6JSVXXS+EtqKr51vx+Mm",
+	"Ra4G+yJXz6jpjF2QGyWb+cL4d7T4BLFzBqfBI+Rcws0FcS5Il8ISBzk953VSeTtAUExEzm+Vj6wChLsH",
+	"dB3F4DpYe/tI3Xu67C3nGIpTOvSnsHN7B+Ba/pRY2UECAMHzjwtyEYDsXbhas1TWPq2qdDuuHvfWOyD1",
+	"A/qbZp0u73rAvfQxucRkScId8t5M0qEQQXUgHAK4jPYDAYmKF1IJxNMuQnTHT0+VOUaStd21NmcziwJg",
+	"LZF0lAJ3BC2V0aglMYQBQE55mwDGeZ853R0bqs1nao2oVMpShpOFjh17akX93T2VNtd7Y7Z9Cnw9novO",
+	"OAnmKjP3VPX2Rqu7j27Yts+E1WxvfzudJEll2KGOCiESVd2QdJRpLfEw7jNH2+mcrnEOtEHPVk/6tr91",
+	"I71PfZ4lXwjdXuR299utTvg/tk4xbQXcMYO5j0mP46l+SqOzbz0f9EP3LvQQPrB2146Qdbu1/iTDhkyQ",
+	"4XNud/4dXbI4nVePx+RI9XB1WGFdvTsKEy7ovoqN5eB5f1SIUkXpD9/uWzYOC0ztuN2cg5nCVsHfB83a",
+	"MpvzVjyZtpNOJ2HBh1VzNdN95YD7TiddU7dItqzg4tzFrrzVB6/pzvoRkY05z0V4Clfz16kDLIhmURdI",
+	"H0XnbWNJckOny/P4u3702EJDjwOED+3z6fDhKJ/cdv4eOtkcN8LdifH8Oi32sTJgizSSpJgGIb+TZPxQ",
+	"c8X0MYq2IO0P6rb2ShW9P+h9SkJ2geoH0rPeqSScuh0wHQJuK5GwlMA+FZAaxvO3FTXTxR4dj2CeZcao",
+	"L5N9Nn/tNJy384WmpuP6APm3Fu1WtJPObuQ7J+q6m5mBq+jU2nMBLbSFzwsAtKeaVRUgBkGYuKtHQ/LU",
+	"KMD/LC6E29OU4BvZjWkb7r7FcCDdC51q0HJfUGQ8jRyJuk8HukKm21q9CZIdU5K63gQn7AMsApisIzpL",
+	"YdjU3U4/+dS5/OrimD9BXHPXohCbNd2kkC5C7hk3mEmiI4MO4HOgIpiLCyIYKzWhBF1i6ZyCngSpd61q",
+	"g/KmNShzLXs2e+rNY0NkMax3ajf/R6Za9+Z5bw46PdMOBB/fHRiM12mjuNlcWVp2cLSMKvQQAIHDJuG/",
+	"wgsWxtRo+moflbc7NJlKueTMU9D5pK6aVWWp6Drq0OKuSM3hgn4E/9NMDkGuT6Uwik7NI3KFOAjaNDca",
+	"89x+kgRBvUO12FQKLSv7PTscpBP+JuZMMEVDO2DQTwH/9S8rumTEf/zXR7+J38QP4Few9BPoEHeBQBsQ",
+	"ZHduGOJWVxD2YcpqA01qIIldPCIfTqyUI1z/JoD8GObW+xrmFd0QGN5r4ueWbUL6NtasF8SXrMOY5cq+",
+	"9AelpHLLqhFLlmBgVJO/XP74nPztq6ff/NUnd2mAjyVTWbJH5DXXBvMroSFlTefgrIefXsv7TUwbpaVq",
+	"dTl8DMwXMqe37BF5Rt6+uXrnsK9BgOsofR+TpKj4Tbws2aqWhonp5uQV26DarOnK9ciYUxAUeg04M9oB",
+	"vClrP3DXDWcF7/Kw4WbNp+zRbyL41M4nb6tmRV5bOosSPM4nj31PXVrzyfnky0dnj76cYHgfCP0UIgcn",
+	"3oaas0zZ7C5ynvE+qjR83iB6XuH1Ywa9bhEkNqAc4nlbo6+cnEN/72f29a+wkKqmiq6YAcyev6cTxPHQ",
+	"uN4p75xJdUFWLeoCskfQiuy3/9EwtWlvr8vKLJAP0BS/eW+5i66l0Mg7npydbeVh0Lqu+BSWc/q7Y5bt",
+	"+0bJV7/6RGB4B13hXYu6qx9hugBACufGCLM/9ZDM9p14ZyfnHjbC/i+iltM/4fePwLKTSZ/fKcDFpXEF",
+	"barXI4nwt1fUivIZocQwuvpCg/rk737h8/IcA+jAoSOua6ix3aUhmE7Yxh0agsN3SSvu7H39bCtOjGpY",
+	"TApDltf74Af7TiLW8miq6CMGWEqQHN3pfbwnNQ5qk2l6A3fzvUktAJMAsU2poZWcI36x40zdM/2Jmefh",
+	"oSMuvB0ksfxuz3MiZzPLEV3KKKTFHfgSlnRzI+UyuyuWW37vntmh89TY7SOnz6Ao5GMx+OBrcHyNePAd",
+	"OHvtg71sGnFsQPEF3aLkZY4nO8ibPp6cHo0JozgLgTyP3R2KfQJQd2JQ3aDCuP+o8GoKTdhzL6e+Rfvx",
+	"pEwfeQPkIPiXE+T9RjjNR878BqJLKJLX56KpqsPSeDcNMKmX/OoysXvxac8doJomrsF2gf9wCdzuCyha",
+	"QntIKMoP9VOJ2xXN7gFuWKpIYxZ10MmRVciP25Ni5Wx8BUhyXIj232lcVNm4PbdwXqEfOlQFuDPKjT3j",
+	"3Ts62PbtqDerJZQx1ysi+kOLjPbNpzqkPuq88oZZjTqekrNMNmQNZXMLuRbt5aJTa/SxEh3drlonlH76",
+	"LoCqEW3RGLo7wAev4QnvoUAkWPImiipAd1gdWpctoE+/2GBxS9ReCK8xRdnRvbe76cXHUc52xxmlpT05",
+	"8AQgQJ7TVrgmN8xKPiyGBHGIcOEHVuHKhp0EI7CHkXvE1xjfTGPzHZeA5Ut+oVyzpBvk0fZLJYWaNUyu",
+	"474YPGq86arDbxqzUx0eQjqtfy3B7ZsQghw0Pl90gc0XjJYFObNW8Zdff31BvjzbCf6lmJgDBN/hn22E",
+	"8EGMzmjhY+zOqBQfjXstpYi0hINyNBAJfSTlymhdzwXInHE04tukcnQSM2FFjOGV+x3qauXKIwcM6QI/",
+	"4UQ+c0U7iFZMC0q7OjZ3k9mgbLUD+CZZd3SnjNB3vLc/glnyn8f1jf/kKlHUVQQkri+bEgVMhdESVx2e",
+	"cjCaM6ny64e0o9Q8ojqejBUTxmFYfG4WbKVZdetyQRODYRfQ3sGOqXzBzRyjdyEvOSCDKjJaFfKKttRY",
+	"uk4IltU4RYgb7RMqoNLfF8Y8IpBnHWI9beYF10TaE2rVLk3WkVUTpbeEMXZZ2bOy/MnV5+3HyCLfNviH",
+	"juTzCvN7YG0qGnTX6wWEE6u8B1egkDRP/d2nVY/O7uORlsBwZrFW7QkrJqlLTEkJ2HKhcRpEJTNBycKr",
+	"MBjg9MgTLs6SU6S6wdLj0Eh3jM+SUFDtDqz84PTSSd7PegdfRvhzn6va8pYq144SQfoVev6hg0pO4Pzj",
+	"DpK9Feu7gAupMULv6fsPFKCukw5Hlxx692GCTrSi8+ww8OG9htnRhtaKG8PEsbQiSwslU+fw/oKc4A+X",
+	"P2Xp5MT9nt1Zqcwn87X6qzdGLwl7fBTVZIstQKTiZZuc/FlqAVuzfGAWj6NDRVaSy2O0B9xhIF+PxtxP",
+	"aSlrV0jWG3wFUe9hjkC+q0ZoovWixDir2PiwFdYMRi4RnzgVdeRxaqSm65QCKWvzMu7RfwwlMB5j1Ok/",
+	"PvjNzZ1+yDs7pj64QwKn9phC/kaaGJ7ppdXW4g4qWCqq20OOmhq5hKNH5BeXbnIrm+mC6ZC6ce4zSl3t",
+	"a5Qg6cTBOgZRskqiYVWld4mm05PtODTTGeIIAfPxRaG+Gn9kCkc4mgcgooprc6IYLQP0Y5KQLqEVF8Ve",
+	"aHLWdkr7y/Or/y7If169+cUpar5izOWkTaWY8XmDJ/9XZ5fYKxJymtK0EfdxOx55xKM8cEpFNPQlbn+O",
+	"HOKudL4f3QNQxp/+Xx+RHCqWAlV8zYx2fnR7qihaiHtHyxnn8iLksIXOuCicoHTEspkyRQkVo5rdXTlx",
+	"X/zF6n8jTJJLTGlN6IFfpbPj3Kq5JnOoc7n3qWBbnq0jyR1Fd7PeecSlz2C7Dqd6ASZK+mIwUe6kfkMX",
+	"dqNJya3oO6BC5g6myOYjHWjXH8IEGVJkDhyxSRHyKa1rJR0oaT42GHprACZw5AgIDk7/xi80aDm1VOa8",
+	"bT2DKq5r3rl2AU/A2sC2ydBGPHojYIVyxda0qjAWucuUfmLmmZ/8vW/Y7iH46WBusVwx1yAcVfAvNJFr",
+	"UfhkYd85TDNw9BWjgoxW3/tkZnDYugwNerp4CBoEzGTV7zF74545Ni89mn/tmIfpin/GuDRMpw2HNSGi",
+	"3B5MLLE33AEQxMG9h+VLCGMYKcJbyST2438VAQt78RBejc7+A45z3hT5GYsrYsDnkNIfw1Fv1XvPoBk5",
+	"q40nMU1nLlcEQy3ENdiPBIpcC5cAQN7txNLicqqdiNqVW8WhdYHHDxO1wDikxKU+1LnLuu/ayfpf59bJ",
+	"+niXzhXu9Mq8V+6Zh3CQ4FhjXCPPqsolizvtj9HVodMlt8qhUluz+eeJnRVQpQeQOb5CWdVSs0NG0To5",
+	"QPYruZfD6+75/iPlGLWo2v+OZo2vCBqj9R3IizmUXnPpXIqmRbMCkQ83wSoINeVqV1C/XFlzMVkV9nlE",
+	"vdoJPnDIo7/g66iBDqgxHOmWvqIA7WMNCgciYS+xFDhLyLJy0Cyu0QwVhDZmIRX/g5UAawlF0AVgqGlU",
+	"BxtRMuUyRhFIiBvteATkyNywdvUhVAJRfanSXkxavmKbI/uy/QgPXxo44MP+FXtcThc+a+0IMhsIpjd+",
+	"gQwCMrQ75cyPyLO2u0WbJR5y6hCMT0S9iyC25VrKYFaPlhdEM0xgDwXeECrBCu+tiIer4s6zo2NFxKIB",
+	"PlU8DGlF25Mfm1h+w6aQB+QQcH3jIDwLK0K9t+swxWgJbrSiiJbfb5BaGROMS+eXs/xkAS7MLdjfGfQY",
+	"gSoZNC6BZrbgAhz5QISkKkMrwjXV8FKrJrhmXF1CsjP6jKWan94Dy7SfackG5Jp3AccHNSkmrsKkzd9C",
+	"yAZCKwj6HI3u9hOANdVWcwQ5yHVbBROElpNPe4is44qrTyCqhsRUQKM6jpT6c8k2veHUNi+XV8z7TCG8",
+	"6JylVGwgZ/fCMRREPwHph8m8u2f5PYx1F37wim1yjqiHioe2tyIfeTvw0v6JYBPSBHY6XdCqYmLOejjH",
+	"S60bEFtA7gh5rvlcOLC4HXkFIadaSTnbyQoD3TlZW/DcT+TAR3Q4oRBmmDuosJfHO65K6oESSc/CoTWB",
+	"TwPBEAkPoRWMovg+ezu35LUd5ZNdk3HKodT6OYDDjk2VcpuA3n4F+iHule8Vf8QzM30qoVrqcC6uAx3U",
+	"E6IpiS0dVARp89JAoaIT5tz/heWJvoLDI1et5G1KaNtRX0tt7nnKx1D43MT+f4OtyRAHnN1gVPket/Hf",
+	"4eSIAwZxtKUqSYWYARhWPt5pOyl5AsZCliW8ACuQdm3AMHVNZ8y5GsAuNNKv6IsUvyic4ejVxZlvfunM",
+	"z2mjjSxd8SzjyrUIKKIcXWyA6upJs5l3b3G2L9AOOhq15iNu28RltZXTuqJ8i6y2fd/JS98NB4tOdwNq",
+	"juPJ9DQi5axHG3sX2qpaHYyaRmFr1Vb9IH+5unpx9fKnv7Z6mJyRWmoHv7h7hG+VvD2A4nV4cRAm9i8i",
+	"DtDfGPhDzozBzkj3vmq7i0PAdnSEq9n0q28ef10QXS+5ZSm/r5cX6JgdlTqGuHf3izrd7w5H4R2qwXo5",
+	"8MmhWDn9E35+zCrmzzwkwdojG/oEJm7aNu18uiArZhayzCjlDo19r+OGbx3ffMXJ9WneR935kVBg3AUW",
+	"NAE3Mbi9GAJ2R057eOUXGO2J80k3xKwlqaRcJjI9n2Oxy38jqKq+zzklLybHfHniUFsH8jXvjkbZN7gr",
+	"1XFT8NsF3mi7V9lovrw/PuaRyPZHXvkjy9frmWjNrVLUpSDEibHbwaiqOFPHJXePsTcYxNr2v9jRKwbe",
+	"Qd+q3HtwACHd13dxBRltrvAipfPVUhnABLw3SzqG07id3QMrDllG6IGPQrRQyPXB1cgtMgEONkwk6y0i",
+	"AbxrZx6kQuAaWZGTafuRzI8wpc+VZHB2/8okc+sFWB/Qt1t2xF66MrPN0bbcpfD9awbAuw8hOx/E99iR",
+	"GiOSEV2fp8dnZ16OHDpihDbjadmBQc6lVjgfgWv8WlsL6zzKtwcQNJ9Urxw0GroDADyRzBTTC29XqjaP",
+	"Br4NENva0AqR3S6saosDFlt5/TAOVPfJfrp4C4v7vmGfGEYVlwG48FwfBha+yPT96G6kQzUMfcIAN/CC",
+	"fDPKDMMvHxcocMCCl7PvGzY2BTDQ5IGvCHj8s7fjhVyjYy1yFlLlIArXUnkKxbSvhQdwpIrBH/arSaPt",
+	"kt2l9OswdOsDHiFZVSF851gomYGw/HQRehj2DW8NXsyP68dgzsJcKj4zdwGja+uCPglOsY+5HRcvKPZr",
+	"Y/pql1u52FDg4/D3wZOiu951RJDcc+TN3YfFiB4AQGF4GfPLwdtzl+T1Y3JDuDdjWCGu7Rg88HRF6ywf",
+	"fO0u7ZzaSwPX8zzigW7HI1YYkJp933p/nxGbsD3/PHv8mdZDiLkIjwa9cwwRzeoGexjjdHzbzLOzswvy",
+	"5Gwcei725OyViv/mqv/mqv/mqv80XNWykSwsSn1oTuogr0+g8L83fu/RsS+bij1MnVw84thquS6qOuSf",
+	"YKeToxfkPCtLrNGNJhDbo9wQzSo29c3Y7OLYFrgwoHJj4wH7TNmkS207G/P5Yth2z+9hM593x05kbjbV",
+	"4St9uzfq9E/7ozf/9QdMkoDJkGdtky9PNAvoIz5vQtuvXLrrvajCfmnfxNcG2hwePu01u42nmOKm80XT",
+	"mEp3yJ04/M1IzPGBPbWf/HKMkzSfUdXx+wc4jTHmVNjAlDP66CIOkECAWXkm5dqS1BUV2z1rLDOD/wfn",
+	"+lqqqgR+JhujGhE1im/Dd20EPNHWxo4funR8poKvO8kHRm3tjpu41f7gONpeUi2Pd8lP7fH3YbijXRLm",
+	"hGnMpSxcSNf3Ionb23RB230XpPVi06nxWbI64YR/W1ERUc9Rwm/u9b+CAfup+LpdaDaZqKLiSEaEFdPu",
+	"1499WV93vsH+iy/Lh+HIqT18IddkRpXvsH70jUzpPNsAGI1mMVcuthvEFgR7QcIVmlFesRJdY9BcphGl",
+	"9B+69mMbZqCjs7A37Bx6z8gZvEgqiJG5OKlr1CFvmVK8dGEGyKxzkXXXjh7mEzB3wwsIrcxCNvOF71C4",
+	"gLqB+RxwNFuZINjaN/PpU/fuT0/HVvY+FUMYEgdHlAERJQejf1DzewlP3uc4iwcKTmGroDs2ORhzdHYr",
+	"vCv1IXieHW+MJroOSR2AmFUWpFOf7pLqHkjanCpIexmoKKPtbLFwtEB/S8hclasirgSUcqZ9D3zoxm0p",
+	"xiW/TkEL6fTXQ0WEwcNEVgjTtqIbog2vKlLx22w20T+NRMTp5hux208f4rytcBqsLQB+4xzAmNATJYex",
+	"EoBPk0lfrr8PnmJcQfGI/ECjpgcec08bVutu5pndCH3R5pM4wYofOHvHXpi1JCsuGmPlI+UVaOUUQ/i1",
+	"5CKhxdq1HY5PHkns7U7yU6Fv2JnAFEaDb1g+AcrP4aViM+T5aMRn310RmmoctasPjCDFuCaHvIVI/ERB",
+	"m2ac5waP9ti9xO0wp3+qZsACa+4gaprjS5k8QuRhcCHTO3XKblm3v+pWOzdqpot7bFmyFqGi2oR0fM2i",
+	"6OeC0RICrY7CX1NtTn6wUzx5+f0h6pBguSfaKEZXe5YjPRMEvk1qplzBuVf1VCMuEIeeGooi8rIRAV+G",
+	"I3a5r/tAACCYAmGi1FF34mOetBPMfbnk8EBUGwGWrJXw+JtqxE41wlqqJXCstDrhVENqtwGr29Go/WBA",
+	"P+A64C6W4DcFJrheSGKkXBJurBKZ0xyvDKvvdZWPlYIOE3toc/fY/KMrzl0Zal+Diis+F28aMxkbU3Ov",
+	"hD6nt0yF2zOVcsmZC7UVjkXAq66YOXkOnw5c5QNGB3Ji5Wc2OWb7GJZW2SQwG72ExjpH7x1nT/TlsdzH",
+	"7uUP3ZcnubFXiIzDxYWDdwuUCY3WkCIfmhg1mzaKm83k/O/v404lYiMFc7dyzVg92NfJ9cGvdgqDQjoe",
+	"3D3X+wsjW15C+RbKyfDUlR1+csTQEg7wwHGlaNAE07IfHjOihEd6+if8/Nib/D6jyoprN6NksqY/of1k",
+	"Jnzr2Arw8DYfWDXq7uyOhzaLPoRKkf1SlGKVKnrBbbuTmyLsePGwhQZHcOaGXXgIT24Y7JPlZxu5HEID",
+	"eoePPIgHyA41Fl0rbjlEjJ/kMa32nKLxrCxx5p9vgp/b2YfN7PuFraNxd08QDs1HPjXRbKqYeShE091b",
+	"cPon/OxtY3fJbuWSZU4buE9NzSJGIsAn82AEw56BjAGCu4fZ2R67mYoNWUl16Eo2o+iUDQO9unIMIlXo",
+	"Ekpo3IbV93kAkBQExOpmjMBqRmHAvrNTOpLyBu9+xz48OCQcLippOtm99UjdB09o6Krrf05uGFVMWc3d",
+	"yt9gPP/9vaVObNWLFN+oanI+OaU1P719PPn4/uP/CwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

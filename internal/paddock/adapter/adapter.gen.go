@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/gin-gonic/gin/binding"
@@ -69,6 +70,7 @@ const (
 	CapabilityFirewall   Capability = "firewall"
 	CapabilityGuestAgent Capability = "guest-agent"
 	CapabilityLaunch     Capability = "launch"
+	CapabilitySnapshots  Capability = "snapshots"
 	CapabilityStartStop  Capability = "start-stop"
 )
 
@@ -82,6 +84,8 @@ func (e Capability) Valid() bool {
 	case CapabilityGuestAgent:
 		return true
 	case CapabilityLaunch:
+		return true
+	case CapabilitySnapshots:
 		return true
 	case CapabilityStartStop:
 		return true
@@ -189,6 +193,24 @@ func (e OperationState) Valid() bool {
 	}
 }
 
+// Defines values for SnapshotKind.
+const (
+	SnapshotKindImage    SnapshotKind = "image"
+	SnapshotKindSnapshot SnapshotKind = "snapshot"
+)
+
+// Valid indicates whether the value is a known member of the SnapshotKind enum.
+func (e SnapshotKind) Valid() bool {
+	switch e {
+	case SnapshotKindImage:
+		return true
+	case SnapshotKindSnapshot:
+		return true
+	default:
+		return false
+	}
+}
+
 // Agent defines model for Agent.
 type Agent struct {
 	// State absent where the image has no guest agent.
@@ -218,6 +240,20 @@ type AgentPermission struct {
 
 // AgentState absent where the image has no guest agent.
 type AgentState string
+
+// AgentWrite defines model for AgentWrite.
+type AgentWrite struct {
+	Content []byte `json:"content"`
+
+	// Mode The permission bits of a new file.
+	Mode int `json:"mode"`
+
+	// Owner The user name that a new file belongs to.
+	Owner string `json:"owner"`
+
+	// Was The content that the file must still have; empty also where it is not there.
+	Was []byte `json:"was"`
+}
 
 // Capabilities defines model for Capabilities.
 type Capabilities struct {
@@ -308,6 +344,15 @@ type NewFirewallRule struct {
 	Source string `json:"source"`
 }
 
+// NewSnapshot defines model for NewSnapshot.
+type NewSnapshot struct {
+	Instance string `json:"instance"`
+
+	// Kind An image can be launched from.
+	Kind SnapshotKind `json:"kind"`
+	Name string       `json:"name"`
+}
+
 // Operation defines model for Operation.
 type Operation struct {
 	Error *string `json:"error,omitempty"`
@@ -351,6 +396,22 @@ type Size struct {
 	TemporaryDiskGib int `json:"temporary_disk_gib"`
 }
 
+// Snapshot defines model for Snapshot.
+type Snapshot struct {
+	CreatedAt time.Time `json:"created_at"`
+	Id        string    `json:"id"`
+
+	// Instance The id of the instance whose disk was copied.
+	Instance string `json:"instance"`
+
+	// Kind An image can be launched from.
+	Kind SnapshotKind `json:"kind"`
+	Name string       `json:"name"`
+}
+
+// SnapshotKind An image can be launched from.
+type SnapshotKind string
+
 // Zone defines model for Zone.
 type Zone struct {
 	Name   string `json:"name"`
@@ -376,6 +437,18 @@ type ReadAgentFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// WriteAgentFileParams defines parameters for WriteAgentFile.
+type WriteAgentFileParams struct {
+	// Path An absolute path.
+	Path string `form:"path" json:"path"`
+}
+
+// ListSnapshotsParams defines parameters for ListSnapshots.
+type ListSnapshotsParams struct {
+	// Instance Only of this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+}
+
 // AddFirewallRuleJSONRequestBody defines body for AddFirewallRule for application/json ContentType.
 type AddFirewallRuleJSONRequestBody = NewFirewallRule
 
@@ -384,6 +457,12 @@ type LaunchInstanceJSONRequestBody = Launch
 
 // PermitAgentJSONRequestBody defines body for PermitAgent for application/json ContentType.
 type PermitAgentJSONRequestBody = AgentPermission
+
+// WriteAgentFileJSONRequestBody defines body for WriteAgentFile for application/json ContentType.
+type WriteAgentFileJSONRequestBody = AgentWrite
+
+// MakeSnapshotJSONRequestBody defines body for MakeSnapshot for application/json ContentType.
+type MakeSnapshotJSONRequestBody = NewSnapshot
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -424,6 +503,9 @@ type ServerInterface interface {
 	// (GET /instances/{instance}/agent/files)
 	ReadAgentFile(c *gin.Context, instance InstanceId, params ReadAgentFileParams)
 
+	// (PUT /instances/{instance}/agent/files)
+	WriteAgentFile(c *gin.Context, instance InstanceId, params WriteAgentFileParams)
+
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(c *gin.Context, instance InstanceId)
 
@@ -438,6 +520,12 @@ type ServerInterface interface {
 
 	// (GET /sizes)
 	ListSizes(c *gin.Context)
+
+	// (GET /snapshots)
+	ListSnapshots(c *gin.Context, params ListSnapshotsParams)
+
+	// (POST /snapshots)
+	MakeSnapshot(c *gin.Context)
 
 	// (GET /zones)
 	ListZones(c *gin.Context)
@@ -721,6 +809,42 @@ func (siw *ServerInterfaceWrapper) ReadAgentFile(c *gin.Context) {
 	siw.Handler.ReadAgentFile(c, instance, params)
 }
 
+// WriteAgentFile operation middleware
+func (siw *ServerInterfaceWrapper) WriteAgentFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WriteAgentFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WriteAgentFile(c, instance, params)
+}
+
 // GetBootOutput operation middleware
 func (siw *ServerInterfaceWrapper) GetBootOutput(c *gin.Context) {
 
@@ -834,6 +958,46 @@ func (siw *ServerInterfaceWrapper) ListSizes(c *gin.Context) {
 	siw.Handler.ListSizes(c)
 }
 
+// ListSnapshots operation middleware
+func (siw *ServerInterfaceWrapper) ListSnapshots(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSnapshotsParams
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSnapshots(c, params)
+}
+
+// MakeSnapshot operation middleware
+func (siw *ServerInterfaceWrapper) MakeSnapshot(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeSnapshot(c)
+}
+
 // ListZones operation middleware
 func (siw *ServerInterfaceWrapper) ListZones(c *gin.Context) {
 
@@ -888,6 +1052,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/instances/:instance/agent", wrapper.GetAgent)
 	router.PUT(options.BaseURL+"/instances/:instance/agent", wrapper.PermitAgent)
 	router.GET(options.BaseURL+"/instances/:instance/agent/files", wrapper.ReadAgentFile)
+	router.PUT(options.BaseURL+"/instances/:instance/agent/files", wrapper.WriteAgentFile)
+	router.GET(options.BaseURL+"/snapshots", wrapper.ListSnapshots)
+	router.POST(options.BaseURL+"/snapshots", wrapper.MakeSnapshot)
 	router.GET(options.BaseURL+"/operations/:operation", wrapper.GetOperation)
 	router.GET(options.BaseURL+"/firewall-rules", wrapper.ListFirewallRules)
 	router.POST(options.BaseURL+"/firewall-rules", wrapper.AddFirewallRule)
@@ -1357,6 +1524,41 @@ func (response ReadAgentFiledefaultApplicationProblemPlusJSONResponse) VisitRead
 	return err
 }
 
+type WriteAgentFileRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Params   WriteAgentFileParams
+	Body     *WriteAgentFileJSONRequestBody
+}
+
+type WriteAgentFileResponseObject interface {
+	VisitWriteAgentFileResponse(w http.ResponseWriter) error
+}
+
+type WriteAgentFile204Response struct {
+}
+
+func (response WriteAgentFile204Response) VisitWriteAgentFileResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type WriteAgentFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WriteAgentFiledefaultApplicationProblemPlusJSONResponse) VisitWriteAgentFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetBootOutputRequestObject struct {
 	Instance InstanceId `json:"instance"`
 }
@@ -1548,6 +1750,84 @@ func (response ListSizesdefaultApplicationProblemPlusJSONResponse) VisitListSize
 	return err
 }
 
+type ListSnapshotsRequestObject struct {
+	Params ListSnapshotsParams
+}
+
+type ListSnapshotsResponseObject interface {
+	VisitListSnapshotsResponse(w http.ResponseWriter) error
+}
+
+type ListSnapshots200JSONResponse []Snapshot
+
+func (response ListSnapshots200JSONResponse) VisitListSnapshotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSnapshotsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSnapshotsdefaultApplicationProblemPlusJSONResponse) VisitListSnapshotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeSnapshotRequestObject struct {
+	Body *MakeSnapshotJSONRequestBody
+}
+
+type MakeSnapshotResponseObject interface {
+	VisitMakeSnapshotResponse(w http.ResponseWriter) error
+}
+
+type MakeSnapshot201JSONResponse Snapshot
+
+func (response MakeSnapshot201JSONResponse) VisitMakeSnapshotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeSnapshotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeSnapshotdefaultApplicationProblemPlusJSONResponse) VisitMakeSnapshotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListZonesRequestObject struct {
 }
 
@@ -1625,6 +1905,9 @@ type StrictServerInterface interface {
 	// (GET /instances/{instance}/agent/files)
 	ReadAgentFile(ctx context.Context, request ReadAgentFileRequestObject) (ReadAgentFileResponseObject, error)
 
+	// (PUT /instances/{instance}/agent/files)
+	WriteAgentFile(ctx context.Context, request WriteAgentFileRequestObject) (WriteAgentFileResponseObject, error)
+
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(ctx context.Context, request GetBootOutputRequestObject) (GetBootOutputResponseObject, error)
 
@@ -1639,6 +1922,12 @@ type StrictServerInterface interface {
 
 	// (GET /sizes)
 	ListSizes(ctx context.Context, request ListSizesRequestObject) (ListSizesResponseObject, error)
+
+	// (GET /snapshots)
+	ListSnapshots(ctx context.Context, request ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error)
+
+	// (POST /snapshots)
+	MakeSnapshot(ctx context.Context, request MakeSnapshotRequestObject) (MakeSnapshotResponseObject, error)
 
 	// (GET /zones)
 	ListZones(ctx context.Context, request ListZonesRequestObject) (ListZonesResponseObject, error)
@@ -2058,6 +2347,51 @@ func (sh *strictHandler) ReadAgentFile(ctx *gin.Context, instance InstanceId, pa
 	}
 }
 
+// WriteAgentFile operation middleware
+func (sh *strictHandler) WriteAgentFile(ctx *gin.Context, instance InstanceId, params WriteAgentFileParams) {
+	var request WriteAgentFileRequestObject
+
+	request.Instance = instance
+	request.Params = params
+
+	var body WriteAgentFileJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WriteAgentFile(ctx, request.(WriteAgentFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WriteAgentFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WriteAgentFileResponseObject); ok {
+		if err := validResponse.VisitWriteAgentFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetBootOutput operation middleware
 func (sh *strictHandler) GetBootOutput(ctx *gin.Context, instance InstanceId) {
 	var request GetBootOutputRequestObject
@@ -2179,6 +2513,74 @@ func (sh *strictHandler) ListSizes(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListSizesResponseObject); ok {
 		if err := validResponse.VisitListSizesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSnapshots operation middleware
+func (sh *strictHandler) ListSnapshots(ctx *gin.Context, params ListSnapshotsParams) {
+	var request ListSnapshotsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSnapshots(ctx, request.(ListSnapshotsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSnapshots")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSnapshotsResponseObject); ok {
+		if err := validResponse.VisitListSnapshotsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeSnapshot operation middleware
+func (sh *strictHandler) MakeSnapshot(ctx *gin.Context) {
+	var request MakeSnapshotRequestObject
+
+	var body MakeSnapshotJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeSnapshot(ctx, request.(MakeSnapshotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeSnapshot")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeSnapshotResponseObject); ok {
+		if err := validResponse.VisitMakeSnapshotResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -36,7 +37,7 @@ func Start(t testing.TB) *Server {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	return start(t, dir, filepath.Join(dir, "authorized_keys"), "")
+	return start(t, dir, filepath.Join(dir, "authorized_keys"), "internal-sftp", "")
 }
 
 // StartFull runs sshd until the test ends, with KeysFile on a disk of so many
@@ -62,12 +63,17 @@ func StartFull(t testing.TB, text string, kib int) *Server {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(own) })
-	return start(t, own, keysFile, "")
+	return start(t, own, keysFile, "internal-sftp", "")
 }
 
 // StartConfined runs sshd until the test ends. Over SFTP only a folder shows,
 // which is the home folder, and KeysFile is its usual authorized_keys. It needs root.
 func StartConfined(t testing.TB) *Server {
+	t.Helper()
+	return confined(t, "internal-sftp")
+}
+
+func confined(t testing.TB, subsystem string) *Server {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can have sshd confine a session to a folder")
@@ -81,10 +87,40 @@ func StartConfined(t testing.TB) *Server {
 	if err := errors.Join(os.Chmod(dir, 0o755), os.MkdirAll(filepath.Join(root, ".ssh"), 0o755), os.Chmod(filepath.Join(root, ".ssh"), 0o700)); err != nil {
 		t.Fatal(err)
 	}
-	return start(t, dir, filepath.Join(root, ".ssh", "authorized_keys"), "ChrootDirectory "+root+"\n")
+	return start(t, dir, filepath.Join(root, ".ssh", "authorized_keys"), subsystem, "ChrootDirectory "+root+"\n")
 }
 
-func start(t testing.TB, dir, keysFile, more string) *Server {
+// StartCutting is StartConfined with an SFTP server that dies at a rename. The
+// returned function has it die once, before or after it has renamed. It needs root and
+// builds that server.
+func StartCutting(t testing.TB) (s *Server, cut func(when string)) {
+	t.Helper()
+	s = confined(t, "sftp")
+	root := filepath.Dir(filepath.Dir(s.KeysFile))
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	// sshd starts it by the user's shell, which has to be in the folder too, so it is that.
+	entry, err := exec.Command("getent", "passwd", me.Username).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	shell := filepath.Join(root, strings.TrimSpace(string(entry[strings.LastIndexByte(string(entry), ':')+1:])))
+	build := exec.Command("go", "build", "-o", shell, "plumlatch/internal/sshio/sshdtest/cutsftp")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("build the SFTP server: %v: %s", err, out)
+	}
+	return s, func(when string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(root, "cut"), []byte(when), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 	t.Helper()
 	program := "/usr/sbin/sshd"
 	if _, err := os.Stat(program); err != nil {
@@ -115,7 +151,7 @@ func start(t testing.TB, dir, keysFile, more string) *Server {
 	if err := os.WriteFile(host, pem.EncodeToMemory(block), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	settings := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp internal-sftp\nMaxStartups 100\n%s", s.Port, host, s.KeysFile, more)
+	settings := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp %s\nMaxStartups 100\n%s", s.Port, host, s.KeysFile, subsystem, more)
 	if err := os.WriteFile(config, []byte(settings), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,611 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/sshio/sshdtest"
+)
+
+// bare launches instances that the key mine opens, without a steward key, and with
+// foreign lines around its line, which has an option.
+func (h *house) bare(t *testing.T, image string, names ...string) {
+	t.Helper()
+	if !strings.Contains(h.must("key", "list", "-q"), "mine") {
+		h.must("key", "new", "mine")
+	}
+	for _, name := range names {
+		h.must("instance", "launch", name, "-image", image, "-size", "small", "-key", "mine")
+		line := strings.TrimSpace(read(t, h.private("mine.pub")))
+		if err := os.WriteFile(h.keysFile(name), []byte("# set up by hand\nno-agent-forwarding "+line+"\nssh-puffin AAAA odd\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		h.client("sweep", name, "-with", h.private("mine"))
+	}
+}
+
+// replacedBare is replaced for an instance without a steward key.
+func (h *house) replacedBare(t *testing.T, instance, key string) {
+	t.Helper()
+	want := "# set up by hand\nno-agent-forwarding " + strings.TrimSpace(read(t, h.private(key+".pub"))) + "\nssh-puffin AAAA odd\n"
+	// The new line stands where Add puts it: at the end.
+	text := read(t, h.keysFile(instance))
+	for line := range strings.Lines(want) {
+		if strings.Count(text, line) != 1 {
+			t.Errorf("%s: the line %q is not there once:\n%s", instance, line, text)
+		}
+	}
+	if strings.Count(text, "\n") != 3 {
+		t.Errorf("%s: the file is\n%s", instance, text)
+	}
+}
+
+// run returns a run as the API tells of it.
+func (h *house) run(id uuid.UUID) string {
+	h.t.Helper()
+	_, body := h.call("GET", "/api/v1/runs/"+id.String(), h.token, "")
+	return body
+}
+
+func (h *house) report(id string) apiclient.RotationReport {
+	h.t.Helper()
+	var p apiclient.RotationReport
+	if err := json.Unmarshal([]byte(h.client("rotate", "report", id, "-json").out), &p); err != nil {
+		h.t.Fatal(err)
+	}
+	return p
+}
+
+func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.bare(t, "debian-12", "a", "b")
+	if r := h.client("rotate", "plan", "-key", "mine"); !strings.Contains(r.out, "its guest agent is not permitted") || !strings.Contains(r.out, "add -from-here -with FILE") || r.status != 3 {
+		t.Errorf("%d %s", r.status, r.out)
+	}
+	for _, name := range []string{"a", "b"} {
+		if err := h.cloudPort().PermitAgent(t.Context(), h.instance(name).CloudId, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out := h.must("rotate", "plan", "-key", "mine"); strings.Count(out, "guest agent") != 2 || !strings.Contains(out, "no rotation has been done yet") {
+		t.Errorf("%s", out)
+	}
+	h.must("rotate", "start", "-key", "mine", "-make", "service", "-instance", "a", "-yes")
+	h.must("key", "private", "mine-2", "-reason", "mine")
+	h.replacedBare(t, "a", "mine-2")
+	if out := h.must("login", "show", "debian@a"); !strings.Contains(out, "read by the guest agent") {
+		t.Errorf("%s", out)
+	}
+	// With a key made here the client's login is the proof, and the agent edits.
+	if out := h.must("rotate", "start", "-key", "mine", "-yes"); !strings.Contains(out, "1 done") {
+		t.Errorf("%s", out)
+	}
+	h.replacedBare(t, "b", "mine-3")
+	if out := h.must("rotate", "plan", "-key", "mine-2"); !strings.Contains(out, " s ") || !strings.Contains(out, "by what earlier rotations took") {
+		t.Errorf("the plan does not tell how long it may take:\n%s", out)
+	}
+	// An agent that is not permitted any more in the grace stops at the safe point.
+	h.client("rotate", "start", "-key", "mine-3", "-make", "service", "-grace", "2s", "-detach", "-yes")
+	eventually(t, "the new line", func() bool { return h.rotation().Counts["proved"] == 1 })
+	if err := h.cloudPort().PermitAgent(t.Context(), h.instance("b").CloudId, false); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the failure", func() bool { return h.rotation().Counts["failed"] == 1 })
+	if text := read(t, h.keysFile("b")); !strings.Contains(text, " mine-3\n") || !strings.Contains(text, " mine-4\n") {
+		t.Errorf("stopped, the file is\n%s", text)
+	}
+	if item := h.rotationItems(h.rotation().Id.String())[0]; !strings.Contains(*item.Detail, "its guest agent is not permitted") {
+		t.Errorf("%s", *item.Detail)
+	}
+	if err := h.cloudPort().PermitAgent(t.Context(), h.instance("b").CloudId, true); err != nil {
+		t.Fatal(err)
+	}
+	h.client("rotate", "retry", h.rotation().Id.String())
+	eventually(t, "the end", func() bool { return h.rotation().Counts["done"] == 1 })
+	if text := read(t, h.keysFile("b")); strings.Contains(text, " mine-3\n") || !strings.Contains(text, " mine-4\n") {
+		t.Errorf("the file is\n%s", text)
+	}
+}
+
+func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.bare(t, "debian-12", "a", "b", "c", "d")
+	for name, args := range map[string][]string{
+		"needs the old private half": {"-from-here"}, "these are for -from-here": {"-with", h.private("mine")}, "needs the new private halves there": {"-from-here", "-with", h.private("mine"), "-make", "service"},
+	} {
+		if r := h.client(append([]string{"rotate", "start", "-key", "mine", "-yes"}, args...)...); r.status == 0 || !strings.Contains(r.err, name) {
+			t.Errorf("%v: %d %s", args, r.status, r.err)
+		}
+	}
+	if out := h.must("rotate", "plan", "-key", "mine", "-from-here"); strings.Count(out, "from here") != 4 {
+		t.Errorf("%s", out)
+	}
+	out := h.must("rotate", "start", "-key", "mine", "-instance", "a", "-instance", "b", "-from-here", "-with", h.private("mine"), "-yes")
+	if !strings.Contains(out, "done: 2 done") {
+		t.Errorf("%s", out)
+	}
+	h.replacedBare(t, "a", "mine-2")
+	h.replacedBare(t, "b", "mine-2")
+	r := h.rotation()
+	for _, i := range h.rotationItems(r.Id.String()) {
+		if out := h.run(*i.Run); !strings.Contains(out, "a login with mine-2 was completed from here") || !strings.Contains(out, "mine is refused, as the service sees too") {
+			t.Errorf("%s", out)
+		}
+	}
+	if p := h.report(r.Id.String()); len(p.Replaced) != 2 || p.Replaced[0].ProofAfter == nil || p.Replaced[0].ProofAfter.Person != "ines" || p.Replaced[0].Means != "from here" || !*p.Replaced[0].OldRefused {
+		t.Errorf("%+v", p.Replaced)
+	}
+	// In the grace, and undone by whoever has the old private half.
+	h.client("rotate", "start", "-key", "mine", "-instance", "c", "-from-here", "-with", h.private("mine"), "-grace", "48h", "-yes")
+	id := h.rotation().Id.String()
+	if text := read(t, h.keysFile("c")); !strings.Contains(text, " mine-3\n") || !strings.Contains(text, " mine\n") || h.rotation().Counts["proved"] != 1 {
+		t.Errorf("%v\n%s", h.rotation().Counts, text)
+	}
+	h.client("rotate", "undo", id, "-yes")
+	if r := h.rotation(); r.EndedAt != nil || r.Counts["undoing"] != 1 {
+		t.Errorf("undone by nobody: %v", r.Counts)
+	}
+	h.client("rotate", "watch", id, "-from-here", "-with", h.private("mine"))
+	if r := h.rotation(); r.State != "undone" || strings.Contains(read(t, h.keysFile("c")), "mine-3") {
+		t.Errorf("%s\n%s", r.State, read(t, h.keysFile("c")))
+	}
+	// Somebody else cannot report for whoever took it, and nobody takes what is not theirs.
+	h.client("rotate", "start", "-key", "mine", "-instance", "d", "-from-here", "-with", h.private("mine"), "-grace", "48h", "-yes")
+	id = h.rotation().Id.String()
+	h.client("rotate", "undo", id, "-yes")
+	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["other"]}`); status != 200 || strings.TrimSpace(body) != "[]" {
+		t.Errorf("taken with another key: %d %s", status, body)
+	}
+	status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["mine"]}`)
+	var taken []apiclient.TakenItem
+	if err := json.Unmarshal([]byte(body), &taken); status != 200 || err != nil || len(taken) != 1 || taken[0].Phase != apiclient.TakenItemPhaseBack {
+		t.Fatalf("%d %s", status, body)
+	}
+	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["mine"]}`); status != 200 || strings.TrimSpace(body) != "[]" {
+		t.Errorf("taken twice: %d %s", status, body)
+	}
+	for want, body := range map[string]string{"another-step": `{"step": "remove"}`, "bad-text": `{"step": "take-back", "outcome": "a\nb"}`} {
+		if status, text := h.call("POST", "/api/v1/runs/"+taken[0].Run.String()+"/reports", h.token, body); status < 400 || !strings.Contains(text, want) {
+			t.Errorf("%s: %d %s", want, status, text)
+		}
+	}
+	// What could not be done is told, and the login stays as it is.
+	if status, body := h.call("POST", "/api/v1/runs/"+taken[0].Run.String()+"/reports", h.token, `{"step": "take-back", "error": "the cat sat on the keyboard"}`); status != 200 {
+		t.Errorf("%d %s", status, body)
+	}
+	eventually(t, "the failure", func() bool { return h.rotation().Counts["failed"] == 1 })
+	if text := read(t, h.keysFile("d")); !strings.Contains(text, " mine\n") {
+		t.Errorf("%s", text)
+	}
+}
+
+// TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens kills the client at moments
+// that the database holds, and goes on from another client.
+func TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.service.kill(t)
+	h.startService(h.listen(), "-report-within", "3s")
+	moments := []at{{"run_steps", "NEW.name = 'place' AND NEW.state = 'done' AND OLD.state <> NEW.state"}, {"run_steps", "NEW.name = 'enter' AND NEW.state = 'done' AND OLD.state <> NEW.state"}, {"run_steps", "NEW.name = 'remove' AND NEW.state = 'done' AND OLD.state <> NEW.state"}}
+	var names []string
+	for n := range moments {
+		names = append(names, fmt.Sprintf("i%d", n))
+	}
+	h.bare(t, "debian-12", names...)
+	for n, a := range moments {
+		held, letGo := h.holdAt(t, a)
+		cmd := exec.Command(filepath.Join(bin, "plumlatch"), "rotate", "start", "-key", "mine", "-instance", names[n], "-from-here", "-with", h.private("mine"), "-yes")
+		cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		eventually(t, a.condition, held)
+		cmd.Process.Kill()
+		cmd.Wait()
+		letGo()
+		id := h.rotation().Id.String()
+		eventually(t, a.condition+": the failure or a rest", func() bool {
+			r := h.rotation()
+			return r.Counts["placing"]+r.Counts["removing"] == 0
+		})
+		h.client("rotate", "retry", id)
+		h.client("rotate", "watch", id, "-from-here", "-with", h.private("mine"))
+		if r := h.rotation(); r.Counts["done"] != 1 {
+			item := h.rotationItems(id)[0]
+			t.Errorf("%s: %v %+v", a.condition, r.Counts, item)
+		}
+		item := h.rotationItems(id)[0]
+		h.replacedBare(t, names[n], item.New)
+	}
+}
+
+func TestKeepersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	out := h.must("rotate", "start", "-key", "mine", "-make", "bring", "-reason", "yearly", "-yes")
+	if !strings.Contains(out, "asked of its keeper") || !strings.Contains(out, "plumlatch rotate bring mine-2") {
+		t.Errorf("%s", out)
+	}
+	id := h.rotation().Id.String()
+	if r := h.rotation(); r.Counts["asked"] != 2 || r.EndedAt != nil {
+		t.Errorf("%v", r.Counts)
+	}
+	for _, args := range [][]string{{"rotate", "asked", "-keeper", "me"}, {"reach"}, {"prove", "-due"}} {
+		if r := h.client(args...); !strings.Contains(r.out, "mine-2") && !strings.Contains(r.out, "1 new public half") {
+			t.Errorf("%v does not tell of the request: %s%s", args, r.out, r.err)
+		}
+	}
+	h.must("key", "new", "spare")
+	otherKeeper := h.client("rotate", "bring", "nothing", "-new")
+	if otherKeeper.status != 1 || !strings.Contains(otherKeeper.err, "Asked for are: mine-2") {
+		t.Errorf("%d %s", otherKeeper.status, otherKeeper.err)
+	}
+	for _, c := range []struct{ args, want string }{
+		{h.private("mine.pub"), "the key that is to be replaced"}, {"", "give the FILE"}, {h.keysFile("a"), "2"},
+	} {
+		args := []string{"rotate", "bring", "mine-2"}
+		if c.args != "" {
+			args = append(args, c.args)
+		}
+		if r := h.client(args...); r.status == 0 || !strings.Contains(r.err, c.want) {
+			t.Errorf("bringing %q: %d %s", c.args, r.status, r.err)
+		}
+	}
+	if names, err := filepath.Glob(h.private("mine-2*")); err != nil || len(names) != 0 {
+		t.Errorf("left behind by what was refused: %v %v", names, err)
+	}
+	if out := h.must("rotate", "bring", "mine-2", "-new"); !strings.Contains(out, "2 logins") {
+		t.Errorf("%s", out)
+	}
+	if out := h.must("rotate", "watch", id); !strings.Contains(out, "2 done") {
+		t.Errorf("%s", out)
+	}
+	h.replaced(t, "a", "mine-2")
+	h.replaced(t, "b", "mine-2")
+	if r := h.client("rotate", "bring", "mine-2", "-new"); r.status != 1 || !strings.Contains(r.err, "no key named mine-2 is asked for") {
+		t.Errorf("brought twice: %d %s", r.status, r.err)
+	}
+	if out := h.must("reach"); strings.Contains(out, "asked to bring") {
+		t.Errorf("%s", out)
+	}
+	// A key of the keeper's that is recorded already may come, and a rotation that is
+	// undone asks no more.
+	h.client("rotate", "start", "-key", "mine-2", "-make", "bring", "-instance", "a", "-yes")
+	h.must("rotate", "bring", "mine-3", h.private("spare.pub"))
+	h.client("rotate", "watch", h.rotation().Id.String())
+	h.replaced(t, "a", "spare")
+	h.client("rotate", "start", "-key", "mine-2", "-make", "bring", "-yes")
+	h.client("rotate", "undo", h.rotation().Id.String(), "-yes")
+	eventually(t, "the undo", func() bool { return h.rotation().State == "undone" })
+	if r := h.client("rotate", "asked"); !strings.Contains(r.err, "No new public half is asked for") {
+		t.Errorf("%s%s", r.out, r.err)
+	}
+}
+
+func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("key", "new", "away")
+	for _, end := range []string{"away", "away.pub"} { // its keeper is not here
+		if err := os.Rename(h.private(end), filepath.Join(h.dir, end)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if r := h.client("rotate", "plan", "-key", "mine", "-urgent"); r.status != 3 || strings.Count(r.out, "it is not marked as lost") != 2 {
+		t.Errorf("a key that is not lost: %d %s", r.status, r.out)
+	}
+	h.must("key", "mark-lost", "mine", "-reason", "laptop stolen", "-yes")
+	for _, bad := range [][]string{{"-grace", "1h"}, {"-between", "22:00-04:00"}, {"-first", "1"}} {
+		if r := h.client(append([]string{"rotate", "start", "-lost", "-urgent", "-to", "away", "-yes"}, bad...)...); r.status != 1 || !strings.Contains(r.err, "an urgent rotation has no grace") {
+			t.Errorf("%v: %d %s", bad, r.status, r.err)
+		}
+	}
+	h.client("rotate", "start", "-lost", "-urgent", "-to", "away", "-reason", "stolen", "-detach", "-yes")
+	id := h.rotation().Id.String()
+	eventually(t, "both placed", func() bool { return h.rotation().Counts["placed"] == 2 })
+	for what, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"no reason": {[]string{"-login", "debian@a"}, "say why"}, "no name": {[]string{"-reason", "x"}, "name the one login"}, "not asked": {[]string{"-login", "debian@a", "-reason", "x"}, "Say -yes"},
+		"only the instance": {[]string{"-login", "a", "-reason", "x", "-yes"}, "named as user@instance"}, "another login": {[]string{"-login", "debian@none", "-reason", "x", "-yes"}, "no instance"},
+	} {
+		if r := h.client(append([]string{"rotate", "override", id}, c.args...)...); r.status == 0 || !strings.Contains(r.err, c.want) {
+			t.Errorf("%s: %d %s", what, r.status, r.err)
+		}
+	}
+	if text := read(t, h.keysFile("a")); !strings.Contains(text, " mine\n") {
+		t.Fatalf("a refused override removed the line:\n%s", text)
+	}
+	h.client("rotate", "override", id, "-login", "debian@a", "-reason", "its keeper is at sea", "-yes")
+	eventually(t, "the override", func() bool { return h.rotation().Counts["done"] == 1 })
+	h.replaced(t, "a", "away")
+	if text := read(t, h.keysFile("b")); !strings.Contains(text, " mine\n") {
+		t.Errorf("the override of a changed b:\n%s", text)
+	}
+	if out := h.must("daybook", "list"); !strings.Contains(out, "ines has the lost key mine removed from debian@a, although nobody has logged in with away") || !strings.Contains(out, "its keeper is at sea") {
+		t.Errorf("%s", out)
+	}
+	if p := h.report(id); len(p.Replaced) != 1 || p.Replaced[0].Override == nil || *p.Replaced[0].Override != "ines: its keeper is at sea" || p.Replaced[0].ProofAfter != nil || len(p.NotDone) != 1 {
+		t.Errorf("%+v", p)
+	}
+	if r := h.client("rotate", "report", id); r.status != 3 || !strings.Contains(r.out, "overridden by ines: its keeper is at sea") {
+		t.Errorf("%d %s", r.status, r.out)
+	}
+	// The override is for a lost key alone, also where the rotation waits.
+	h.client("rotate", "undo", id, "-yes")
+	eventually(t, "the undo", func() bool { return h.rotation().EndedAt != nil })
+	h.must("key", "new", "other")
+	h.must("grant", "add", "other", "debian@b")
+	h.client("rotate", "start", "-key", "other", "-to", "away", "-detach", "-yes")
+	id = h.rotation().Id.String()
+	eventually(t, "it waits", func() bool { return h.rotation().Counts["placed"] == 1 })
+	if r := h.client("rotate", "override", id, "-login", "debian@b", "-reason", "impatient", "-yes"); r.status != 1 || !strings.Contains(r.err, "not marked as lost") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+}
+
+func TestAStandingRuleRotatesWhatIsDueAndTellsWhatIsNot(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
+	h.client("sweep", "bare", "-with", h.private("mine"))
+	h.must("rule", "add", "monthly", "-older", "20d", "-grace", "48h")
+	r := h.client("rule", "due")
+	if r.status != 3 || strings.Count(r.out, "monthly") != 3 || !strings.Contains(r.out, "there is no steward key on bare") || !strings.Contains(r.out, time.Now().Add(20*24*time.Hour).Format("2 Jan 2006")) {
+		t.Errorf("%d %s%s", r.status, r.out, r.err)
+	}
+	if r := h.client("rule", "due", "-days", "19"); r.status != 0 || !strings.Contains(r.err, "Nothing is due within 19 days") {
+		t.Errorf("%d %s%s", r.status, r.out, r.err)
+	}
+	if len(h.rotations()) != 0 {
+		t.Error("what is due in 20 days began")
+	}
+	for what, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"the same name": {[]string{"rule", "add", "monthly", "-older", "3d"}, "there is a rule named monthly"}, "one key for all": {[]string{"rule", "add", "x", "-older", "3d", "-to", "mine"}, "no one key that takes the place"},
+		"nothing": {[]string{"rule", "add", "x"}, "say which keys"}, "a name": {[]string{"rule", "add", "x y", "-shared"}, "name"}, "urgent": {[]string{"rule", "add", "x", "-lost", "-urgent"}, "not urgent"},
+		"from here": {[]string{"rule", "add", "x", "-shared", "-from-here"}, "nobody's machine"}, "days": {[]string{"rule", "due", "-days", "400"}, "0 to 366"}, "unknown": {[]string{"rule", "pause", "x"}, "no rule named"},
+		"hours": {[]string{"rule", "add", "x", "-shared", "-between", "22"}, "are no hours"}, "gone": {[]string{"rule", "delete", "x", "-yes"}, "no rule named"}, "no key": {[]string{"rule", "add", "x", "-key", "none"}, "no key named"},
+	} {
+		if r := h.client(c.args...); r.status == 0 || !strings.Contains(r.err, c.want) {
+			t.Errorf("%s: %d %s", what, r.status, r.err)
+		}
+	}
+	// A rule whose keys are due begins by itself, once a day at most, and says what it cannot do.
+	h.must("rule", "add", "no-sharing", "-shared", "-each", "instance")
+	eventually(t, "the rule begins", func() bool { all := h.rotations(); return len(all) == 1 && all[0].EndedAt != nil })
+	if r := h.rotation(); *r.Rule != "no-sharing" || r.Counts["done"] != 2 || r.RequestedBy != "service" {
+		t.Errorf("%+v", r)
+	}
+	h.replaced(t, "a", "a-mine")
+	eventually(t, "the note", func() bool {
+		return strings.Contains(h.must("rule", "list"), "debian@bare: there is no steward key on bare")
+	})
+	if out := h.must("daybook", "list"); !strings.Contains(out, "What is due by the rule no-sharing cannot all be done") {
+		t.Errorf("%s", out)
+	}
+	h.must("rule", "pause", "no-sharing")
+	if out := h.must("rule", "list"); !strings.Contains(out, "paused") {
+		t.Errorf("%s", out)
+	}
+	h.must("rule", "resume", "no-sharing")
+	h.must("rule", "delete", "monthly", "-yes")
+	if r := h.client("rule", "delete", "no-sharing"); r.status != 2 {
+		t.Errorf("without being asked: %d %s", r.status, r.err)
+	}
+	if out := h.must("rule", "list", "-q"); strings.TrimSpace(out) != "no-sharing" {
+		t.Errorf("%s", out)
+	}
+	h.service.kill(t) // a restart begins nothing a second time
+	h.startService(h.listen())
+	eventually(t, "it was looked at again", func() bool { status, _ := h.call("GET", "/readyz", "", ""); return status == 200 })
+	if n := len(h.rotations()); n != 1 {
+		t.Errorf("%d rotations", n)
+	}
+}
+
+func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("key", "new", "next")
+	h.client("rotate", "start", "-key", "mine", "-instance", "a", "-to", "next", "-grace", "48h", "-yes")
+	first := h.rotation().Id.String()
+	h.must("key", "new", "second")
+	h.must("grant", "add", "second", "debian@a")
+	if r := h.client("rotate", "plan", "-key", "second"); !strings.Contains(r.out, "another rotation is at work on it") || !strings.Contains(r.out, "-overlap wait") {
+		t.Errorf("%s", r.out)
+	}
+	if out := h.must("rotate", "plan", "-key", "second", "-overlap", "wait"); !strings.Contains(out, "after another rotation") {
+		t.Errorf("%s", out)
+	}
+	h.client("rotate", "start", "-key", "second", "-key", "mine", "-make", "service", "-overlap", "wait", "-detach", "-yes")
+	waits := h.rotation()
+	eventually(t, "b is done", func() bool { return h.rotation().Counts["done"] == 1 })
+	items := h.rotationItems(waits.Id.String())
+	for _, i := range items {
+		if i.Instance == "a" && (i.State != "waiting" || i.Next == nil || !strings.Contains(*i.Next, first)) {
+			t.Errorf("%+v", i)
+		}
+	}
+	h.client("rotate", "undo", first, "-yes")
+	eventually(t, "the end of the one that waited", func() bool { return h.rotation().EndedAt != nil })
+	if r := h.rotation(); r.Id != waits.Id || r.Counts["done"] != 3 {
+		t.Errorf("%+v %+v", r.Counts, h.rotationItems(r.Id.String()))
+	}
+	text := read(t, h.keysFile("a"))
+	if strings.Contains(text, " next\n") || strings.Contains(text, " mine\n") || strings.Contains(text, " second\n") || !strings.Contains(text, " second-2\n") || !strings.Contains(text, " mine-2\n") {
+		t.Errorf("%s", text)
+	}
+	// Where the one before replaces the key, the one that waited finds nothing to do.
+	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-to", "next", "-grace", "3s", "-detach", "-yes")
+	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-make", "service", "-overlap", "wait", "-detach", "-yes")
+	second := h.rotation().Id
+	h.client("prove", "debian@a", "-with", h.private("next"))
+	eventually(t, "both end", func() bool { all := h.rotations(); return all[0].EndedAt != nil && all[1].EndedAt != nil })
+	if r := h.rotation(); r.Id != second || r.Counts["undone"] != 1 || !strings.Contains(*h.rotationItems(second.String())[0].Detail, "nobody grants mine-2 there any more") {
+		t.Errorf("%+v %+v", r, h.rotationItems(second.String()))
+	}
+}
+
+func TestTheReportTellsOfProofsAndOfPlacesWhereAnOldKeyMayLive(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
+	h.client("sweep", "bare", "-with", h.private("mine"))
+	h.must("prove", "debian@a", "-with", h.private("mine"))
+	for name, image := range map[string]bool{"before-the-storm": false, "golden": true} {
+		if _, err := h.cloudPort().MakeSnapshot(t.Context(), h.instance("a").CloudId, name, image); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.client("rotate", "start", "-key", "mine", "-reason", "audit", "-yes")
+	if _, err := h.cloudPort().MakeSnapshot(t.Context(), h.instance("a").CloudId, "afterwards", false); err != nil {
+		t.Fatal(err)
+	}
+	id := h.rotation().Id.String()
+	p := h.report(id)
+	if len(p.Replaced) != 2 || len(p.NotDone) != 0 || len(p.LeftOut) != 1 || p.LeftOut[0].Login != "debian@bare" || *p.Rotation.Reason != "audit" {
+		t.Fatalf("%+v", p)
+	}
+	if a := p.Replaced[0]; a.ProofBefore == nil || a.ProofBefore.Person != "ines" || a.ProofAfter == nil || !a.ProofAfter.At.After(a.ProofBefore.At) || !*a.OldRefused || a.EndedAt == nil || *a.OldSha256 == *a.NewSha256 {
+		t.Errorf("%+v", a)
+	}
+	places := map[string]string{}
+	for _, o := range p.Elsewhere {
+		places[o.Place] = string(o.Kind)
+	}
+	if len(places) != 3 || places["debian@bare"] != "login" || places["before-the-storm"] != "snapshot" || places["golden"] != "image" {
+		t.Errorf("%v", places)
+	}
+	for _, want := range []string{"Replaced (2)", "Left out by the plan (1)", "before-the-storm", "refused", "audit"} {
+		if out := h.must("rotate", "report", id); !strings.Contains(out, want) {
+			t.Errorf("it does not say %q:\n%s", want, out)
+		}
+	}
+	// A key that the service kept is told of, and a cloud that does not answer as well.
+	h.must("rotate", "start", "-key", "mine-2", "-make", "service", "-yes")
+	h.must("rotate", "start", "-key", "mine-3", "-make", "service", "-yes")
+	h.cloud.kill(t)
+	kinds := fmt.Sprint(h.report(h.rotation().Id.String()).Elsewhere)
+	if !strings.Contains(kinds, "the service still keeps its private half") || !strings.Contains(kinds, "the cloud could not be asked") {
+		t.Errorf("%s", kinds)
+	}
+}
+
+// TestACutAtTheRenameAndALostReplyInsideARotation has a host's SFTP server die as the
+// new line is renamed into place, just before and just after, and as the old is taken out.
+func TestACutAtTheRenameAndALostReplyInsideARotation(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	for n, c := range []struct{ place, remove string }{{"before", ""}, {"after", ""}, {"", "before"}, {"", "after"}, {"after", "after"}} {
+		name, key := fmt.Sprintf("mast-%d", n), fmt.Sprintf("key-of-%c", 'a'+n)
+		h.must("key", "new", key)
+		server, cut := sshdtest.StartCutting(t)
+		if err := os.WriteFile(server.KeysFile, []byte("# kept\n"+read(t, h.private(key+".pub"))), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		h.must("instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User, "-with", h.private(key), "-steward", "-yes")
+		h.must("grant", "add", key, name)
+		if c.place != "" {
+			cut(c.place)
+		}
+		h.client("rotate", "start", "-key", key, "-instance", name, "-make", "service", "-grace", "4s", "-detach", "-yes")
+		eventually(t, "the new line of "+name, func() bool { return h.rotation().Counts["proved"] == 1 })
+		if c.remove != "" {
+			cut(c.remove)
+		}
+		eventually(t, "the end of "+name, func() bool { return h.rotation().EndedAt != nil })
+		text := read(t, server.KeysFile)
+		if h.rotation().Counts["done"] != 1 || !strings.HasPrefix(text, "# kept\n") || strings.Contains(text, " "+key+"\n") || strings.Count(text, "\n") != 3 {
+			t.Errorf("%+v: %v %+v\n%s", c, h.rotation().Counts, h.rotationItems(h.rotation().Id.String()), text)
+		}
+	}
+}
+
+func TestAFullDiskStopsARotationAtItsSafePoint(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a")
+	file := h.keysFile("a")
+	dir, text := filepath.Dir(file), read(t, file)
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16k,mode=700", "none", dir).CombinedOutput(); err != nil {
+		t.Skipf("no small disk can be mounted here: %v: %s", err, out)
+	}
+	t.Cleanup(func() { exec.Command("umount", dir).Run() })
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	fill, err := os.Create(filepath.Join(dir, "fill"))
+	for err == nil {
+		_, err = fill.Write(make([]byte, 4096))
+	}
+	fill.Close()
+	r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes")
+	if r.status != 3 || !strings.Contains(r.out, "1 failed") || !strings.Contains(r.out, "it was left as it is") || read(t, file) != text {
+		t.Errorf("%d %s%s\n%s", r.status, r.out, r.err, read(t, file))
+	}
+	if err := os.Remove(filepath.Join(dir, "fill")); err != nil {
+		t.Fatal(err)
+	}
+	h.client("rotate", "retry", h.rotation().Id.String())
+	eventually(t, "the end", func() bool { return h.rotation().Counts["done"] == 1 })
+	h.replaced(t, "a", "mine-2")
+}
+
+// TestAHostThatDiesAfterTheNewLineIsGoneBackOnWhenItIsBack closes the way to a host
+// between the new line and the login with it.
+func TestAHostThatDiesAfterTheNewLineIsGoneBackOnWhenItIsBack(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.must("key", "new", "mine")
+	server := sshdtest.StartConfined(t)
+	if err := os.WriteFile(server.KeysFile, []byte("# kept\n"+read(t, h.private("mine.pub"))), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	way := fmt.Sprintf("127.0.0.1:%d", server.Port)
+	g := newGate(t, way)
+	h.must("instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port), "-login", server.User, "-with", h.private("mine"), "-steward", "-yes")
+	h.must("grant", "add", "mine", "mast")
+	before := read(t, server.KeysFile)
+	held, letGo := h.holdAt(t, at{"run_steps", "NEW.name = 'place' AND NEW.state = 'done' AND OLD.state <> NEW.state"})
+	h.client("rotate", "start", "-key", "mine", "-make", "service", "-detach", "-yes")
+	eventually(t, "the new line", held)
+	g.cut("127.0.0.1:1") // nobody listens there
+	letGo()
+	eventually(t, "the step waits for the host", func() bool {
+		return strings.Contains(h.run(*h.rotationItems(h.rotation().Id.String())[0].Run), "waiting: ")
+	})
+	if text := read(t, server.KeysFile); !strings.Contains(text, " mine\n") || !strings.Contains(text, " mine-2\n") {
+		t.Fatalf("dead in between, the file is\n%s", text)
+	}
+	g.lead(way)
+	eventually(t, "the end", func() bool { return h.rotation().EndedAt != nil })
+	if text := read(t, server.KeysFile); h.rotation().Counts["done"] != 1 || text != strings.Replace(before, read(t, h.private("mine.pub")), "", 1)+lastLine(text) {
+		t.Errorf("%v, the file is\n%s\nwas\n%s", h.rotation().Counts, text, before)
+	}
+}
+
+// lastLine returns the last line of a text, with its end.
+func lastLine(text string) string {
+	return text[strings.LastIndexByte(strings.TrimSuffix(text, "\n"), '\n')+1:]
+}

@@ -1,0 +1,298 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/store"
+)
+
+const (
+	ruleDuty = "rotation-rules"
+	// rulesEvery is how often it is looked at what is due.
+	rulesEvery = time.Minute
+	// ruleRests is the least time between two rotations that a rule begins, so that
+	// what failed or was taken back is not tried again at once.
+	ruleRests = 24 * time.Hour
+	// maxDueAhead is how far ahead it is told what is due, in days.
+	maxDueAhead = 366
+)
+
+// RuleWanted is a standing rule that somebody wants.
+type RuleWanted struct {
+	Name     string
+	Wanted   RotationWanted
+	Make     string
+	Settings store.RotationSettings
+	Reason   string
+}
+
+// Rule is a standing rule.
+type Rule struct {
+	store.RotationRule
+	Wanted RotationWanted
+	// NextAt is before when it begins nothing; nil where it may now.
+	NextAt *time.Time
+}
+
+func ruleOf(r store.RotationRule, now time.Time) (Rule, error) {
+	out := Rule{RotationRule: r}
+	if err := json.Unmarshal(r.Wanted, &out.Wanted); err != nil {
+		return out, fmt.Errorf("the rule %s cannot be read: %w", r.Name, err)
+	}
+	if r.BegunAt != nil {
+		if next := r.BegunAt.Add(ruleRests); next.After(now) {
+			out.NextAt = &next
+		}
+	}
+	return out, nil
+}
+
+// RotationRules returns all standing rules by name.
+func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
+	records, err := s.store.RotationRules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rules := make([]Rule, len(records))
+	for n, r := range records {
+		if rules[n], err = ruleOf(r, s.now()); err != nil {
+			return nil, err
+		}
+	}
+	return rules, nil
+}
+
+// AddRotationRule adds a standing rule. What is due by it begins within a minute.
+func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once IdempotencyKey, w RuleWanted) (Rule, error) {
+	start := RotationStart{RotationWanted: w.Wanted, Make: w.Make, Settings: w.Settings, rule: w.Name}
+	if err := errors.Join(checkName("name", w.Name), checkText("reason", w.Reason), checkWanted(&start.RotationWanted), checkSettings(&start.Settings), checkTogether(start)); err != nil {
+		return Rule{}, err
+	}
+	bad := func(field, detail, remedy string) error {
+		return &Problem{Kind: Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+	}
+	switch {
+	case w.Wanted.To != "":
+		return Rule{}, bad("wanted", "a standing rule has no one key that takes the place of all, since that comes to the age as well", "Leave -to out")
+	case w.Wanted.Urgent:
+		return Rule{}, bad("wanted", "a standing rule is not urgent", "For lost keys: plumlatch rotate start -lost -urgent")
+	case w.Make != makeService && w.Make != makeBring:
+		return Rule{}, bad("make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", w.Make), "Say service or bring")
+	case w.Make == makeService && s.Safe == nil:
+		return Rule{}, noSafe()
+	}
+	if _, err := s.PlanRotation(ctx, start.RotationWanted); err != nil { // so that what it names is there
+		return Rule{}, err
+	}
+	wanted, err := json.Marshal(start.RotationWanted)
+	if err != nil {
+		return Rule{}, err
+	}
+	record := store.RotationRule{ID: newID(), Name: w.Name, Wanted: wanted, Make: w.Make, Settings: start.Settings, CreatedBy: actor.Name, CreatedAt: s.now().Truncate(time.Microsecond)}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, w.Name)
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			record, err = tx.LockRotationRule(ctx, earlier)
+			return err
+		}
+		return errors.Join(tx.AddRotationRule(ctx, record), tx.Note(ctx, s.entry(actor, "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name)))
+	})
+	var taken *store.TakenError
+	if errors.As(err, &taken) {
+		return Rule{}, &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Where: []string{w.Name}, Detail: "there is a rule named " + w.Name, Remedy: "Choose another name, or end that one: plumlatch rule delete " + w.Name}
+	}
+	if err != nil {
+		return Rule{}, err
+	}
+	s.engine.Nudge(ctx, ruleDuty)
+	return ruleOf(record, s.now())
+}
+
+func noSuchRule(name string) error {
+	return &Problem{Kind: NotFound, Code: "no-such-rule", Where: []string{name}, Detail: fmt.Sprintf("there is no rule named %q", name), Remedy: "See what there is: plumlatch rule list"}
+}
+
+// ChangeRotationRule pauses a rule or lets it go on.
+func (s *Service) ChangeRotationRule(ctx context.Context, actor Actor, name, change, reason string) (Rule, error) {
+	if err := checkText("reason", reason); err != nil {
+		return Rule{}, err
+	}
+	var record store.RotationRule
+	err := s.store.InTx(ctx, func(tx *store.Store) (err error) {
+		if record, err = tx.LockRotationRule(ctx, name); err != nil {
+			return err
+		}
+		record.Paused = change == "pause"
+		did := map[bool]string{true: "paused", false: "went on with"}[record.Paused]
+		return errors.Join(tx.ChangeRotationRule(ctx, record.ID, map[string]any{"paused": record.Paused}), tx.Note(ctx, s.entry(actor, "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name)))
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return Rule{}, noSuchRule(name)
+	}
+	if err != nil {
+		return Rule{}, err
+	}
+	s.engine.Nudge(ctx, ruleDuty)
+	return ruleOf(record, s.now())
+}
+
+// DeleteRotationRule ends a rule. A rotation that it has begun goes on.
+func (s *Service) DeleteRotationRule(ctx context.Context, actor Actor, name string) error {
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		record, err := tx.LockRotationRule(ctx, name)
+		if err != nil {
+			return err
+		}
+		return errors.Join(tx.DeleteRotationRule(ctx, record.ID), tx.Note(ctx, s.entry(actor, "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name)))
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return noSuchRule(name)
+	}
+	return err
+}
+
+// carryRules begins what is due by the standing rules, and notes what is due and
+// cannot be done.
+func (s *Service) carryRules(ctx context.Context) error {
+	rules, err := s.RotationRules(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range rules {
+		if r.Paused {
+			continue
+		}
+		if err := s.carryRule(ctx, r); err != nil {
+			var p *Problem
+			if !errors.As(err, &p) {
+				return err
+			}
+			if err := s.noteRule(ctx, r, p.Error()); err != nil { // the next rule is another matter
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Service) carryRule(ctx context.Context, r Rule) error {
+	rotating, err := s.store.RuleRotating(ctx, r.Name)
+	if err != nil || rotating {
+		return err
+	}
+	plan, err := s.PlanRotation(ctx, r.Wanted)
+	if err != nil {
+		return err
+	}
+	if err := s.noteRule(ctx, r, cannot(plan)); err != nil {
+		return err
+	}
+	if logins, _, _ := plan.Counts(); logins == 0 || r.NextAt != nil {
+		return nil
+	}
+	start := RotationStart{RotationWanted: r.Wanted, Make: r.Make, Settings: r.Settings, Reason: "due by the rule " + r.Name, rule: r.Name}
+	for _, i := range plan.Items {
+		if i.LeftOut == "" {
+			start.Shown = append(start.Shown, ShownItem{i.Login, i.Old, i.New})
+		}
+	}
+	actor := Actor{Name: "service", Via: "service"}
+	state, err := s.StartRotation(ctx, actor, IdempotencyKey{}, start) // which notes it in the rule
+	if err != nil {
+		return err
+	}
+	s.log.Info("a rule began a rotation", "rule", r.Name, "rotation", state.ID)
+	return nil
+}
+
+// cannot says what of a plan cannot be done, "" where all can.
+func cannot(p RotationPlan) string {
+	by := map[string][]string{}
+	for _, i := range p.Items {
+		if i.LeftOut != "" {
+			by[i.LeftOut] = append(by[i.LeftOut], i.Login)
+		}
+	}
+	var parts []string
+	for why, logins := range by {
+		slices.Sort(logins)
+		logins = slices.Compact(logins)
+		some := logins[0]
+		if len(logins) > 1 {
+			some = fmt.Sprintf("%s and %d more", some, len(logins)-1)
+		}
+		parts = append(parts, some+": "+why)
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, "; ")
+}
+
+// noteRule records that a rule was looked at and what is due and cannot be done; in
+// the daybook where that is new.
+func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		err := tx.ChangeRotationRule(ctx, r.ID, map[string]any{"looked_at": s.now(), "note": note})
+		if err != nil || note == "" || note == r.Note {
+			return err
+		}
+		e := s.entry(Actor{Name: "service", Via: "service"}, "rule.cannot", "rule", r.Name, "", "What is due by the rule %s cannot all be done: %s.", r.Name, note)
+		e.Outcome = "refused"
+		return tx.Note(ctx, e)
+	})
+}
+
+// DueRotation is a key in a login that a standing rule will replace.
+type DueRotation struct {
+	At   time.Time
+	Rule string
+	PlannedItem
+}
+
+// DueRotations returns what the rules will replace within the days, the soonest first.
+// Rules that are paused replace nothing.
+func (s *Service) DueRotations(ctx context.Context, days int) ([]DueRotation, error) {
+	if days < 0 || days > maxDueAhead {
+		return nil, &Problem{Kind: Invalid, Code: "bad-days", Field: "days", Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueAhead)}
+	}
+	rules, err := s.RotationRules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var due []DueRotation
+	seen := map[[2]uuid.UUID]bool{} // one key in one login is replaced once, by the first rule
+	for _, r := range rules {
+		if r.Paused {
+			continue
+		}
+		w := r.Wanted
+		w.ahead = time.Duration(days) * 24 * time.Hour
+		plan, err := s.PlanRotation(ctx, w)
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range plan.Items {
+			if seen[[2]uuid.UUID{i.login, i.old}] {
+				continue
+			}
+			seen[[2]uuid.UUID{i.login, i.old}] = true
+			at := i.Due
+			if r.NextAt != nil && r.NextAt.After(at) {
+				at = *r.NextAt
+			}
+			due = append(due, DueRotation{at, r.Name, i})
+		}
+	}
+	slices.SortStableFunc(due, func(a, b DueRotation) int { return a.At.Compare(b.At) })
+	return due, nil
+}

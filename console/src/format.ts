@@ -9,6 +9,20 @@ export function day(iso: string): string {
   return `${d.getDate()} ${months[d.getMonth()]} ${d.getFullYear()}`;
 }
 
+export const weekdays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
+/** The days from one on, by month: its title, the blanks before its first day in a week that begins on Monday, its days. */
+export function monthDays(from: Date, days: number): { title: string; blanks: number; dates: Date[] }[] {
+  const out: { title: string; blanks: number; dates: Date[] }[] = [];
+  for (let n = 0; n <= days; n++) {
+    const d = new Date(from.getFullYear(), from.getMonth(), from.getDate() + n, 12);
+    const title = `${months[d.getMonth()]} ${d.getFullYear()}`;
+    if (out.at(-1)?.title !== title) out.push({ title, blanks: (d.getDay() + 6) % 7, dates: [] });
+    out.at(-1)?.dates.push(d);
+  }
+  return out;
+}
+
 export function moment(iso: string): string {
   const d = new Date(iso);
   return `${day(iso)} ${two(d.getHours())}:${two(d.getMinutes())}`;
@@ -21,7 +35,7 @@ export function took(begin?: string, end?: string): string {
 }
 
 /** A number with its noun, given in the singular. */
-export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : noun === "entry" ? "entries" : `${noun}s`}`;
+export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : noun === "entry" ? "entries" : noun.endsWith("half") ? noun.replace(/half$/, "halves") : `${noun}s`}`;
 
 /** Says when a finding is to be acted on. */
 export function actBy(f: { act_by?: string; weight: string }): string {
@@ -45,7 +59,7 @@ export const reachMeaning: Record<(typeof reachOrder)[number], string> = {
 };
 
 /** The states of one login in a rotation, in their order. */
-export const itemStates = ["waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"] as const;
+export const itemStates = ["asked", "waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"] as const;
 
 /** A grace for people. */
 export function graceText(seconds: number): string {
@@ -91,6 +105,7 @@ const looks: Record<string, Look> = {
   removing: { tone: "busy", sign: "◕" },
   paused: { tone: "warn", sign: "‖" },
   queued: { tone: "busy", sign: "◔" },
+  asked: { tone: "warn", sign: "?" },
   waiting: { tone: "off", sign: "·" },
 };
 

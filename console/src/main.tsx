@@ -24,6 +24,10 @@ const KeyPage = lazy(() => import("./pages/keys/Key"));
 const Rotations = lazy(() => import("./pages/rotations/Rotations"));
 const RotationPage = lazy(() => import("./pages/rotations/RotationPage"));
 const RotationPlanPage = lazy(() => import("./pages/rotations/Plan"));
+const RotationRules = lazy(() => import("./pages/rotations/Rules"));
+const RotationCalendar = lazy(() => import("./pages/rotations/CalendarPage"));
+const AskedKeys = lazy(() => import("./pages/rotations/Asked"));
+const RotationReportPage = lazy(() => import("./pages/rotations/Report"));
 const RunPage = lazy(() => import("./pages/runs/Run"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
@@ -47,6 +51,10 @@ const router = createBrowserRouter([
       { path: "keys/:name", element: <KeyPage /> },
       { path: "rotations", element: <Rotations /> },
       { path: "rotations/plan", element: <RotationPlanPage /> },
+      { path: "rotations/rules", element: <RotationRules /> },
+      { path: "rotations/calendar", element: <RotationCalendar /> },
+      { path: "rotations/asked", element: <AskedKeys /> },
+      { path: "rotations/:id/report", element: <RotationReportPage /> },
       { path: "rotations/:id", element: <RotationPage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "daybook", element: <Daybook /> },

@@ -890,6 +890,9 @@ type AskedKey struct {
 
 	// Type As what it is best made; other types are taken where the instances take them.
 	Type string `json:"type"`
+
+	// Yours Whether the caller may bring it.
+	Yours bool `json:"yours"`
 }
 
 // BringKey defines model for BringKey.
@@ -3396,13 +3399,13 @@ type ClientInterface interface {
 	// TakeRotationItemsWithBody performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 	TakeRotationItemsWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeRotationItems performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 	TakeRotationItems(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns performs a GET /runs (the `ListRuns` operationId) request.
@@ -4694,7 +4697,7 @@ func (c *Client) ReportRotation(ctx context.Context, rotation RotationId, reqEdi
 // TakeRotationItemsWithBody performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
 // with any type of body and a specified content type.
 //
-// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 func (c *Client) TakeRotationItemsWithBody(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeRotationItemsRequestWithBody(c.Server, rotation, contentType, body)
 	if err != nil {
@@ -4710,7 +4713,7 @@ func (c *Client) TakeRotationItemsWithBody(ctx context.Context, rotation Rotatio
 // TakeRotationItems performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 func (c *Client) TakeRotationItems(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeRotationItemsRequest(c.Server, rotation, body)
 	if err != nil {
@@ -9688,7 +9691,7 @@ type ClientWithResponsesInterface interface {
 	// TakeRotationItemsWithBodyWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	TakeRotationItemsWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error)
@@ -9696,7 +9699,7 @@ type ClientWithResponsesInterface interface {
 	// TakeRotationItemsWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+	// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 	TakeRotationItemsWithResponse(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error)
 
 	// ListRunsWithResponse performs a GET /runs (the `ListRuns` operationId) request.
@@ -14274,7 +14277,7 @@ func (c *ClientWithResponses) ReportRotationWithResponse(ctx context.Context, ro
 // TakeRotationItemsWithBodyWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request,
 // with any type of body and a specified content type.
 //
-// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) TakeRotationItemsWithBodyWithResponse(ctx context.Context, rotation RotationId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error) {
@@ -14288,7 +14291,7 @@ func (c *ClientWithResponses) TakeRotationItemsWithBodyWithResponse(ctx context.
 // TakeRotationItemsWithResponse performs a POST /rotations/{rotation}/takes (the `TakeRotationItems` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point.
+// Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point.
 func (c *ClientWithResponses) TakeRotationItemsWithResponse(ctx context.Context, rotation RotationId, body TakeRotationItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeRotationItemsResponse, error) {
 	rsp, err := c.TakeRotationItems(ctx, rotation, body, reqEditors...)
 	if err != nil {

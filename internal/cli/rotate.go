@@ -237,7 +237,7 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 	}
 	expected := "no rotation has been done yet that would tell how long it takes"
 	if p.ExpectedSeconds != nil {
-		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", time.Duration(*p.ExpectedSeconds)*time.Second)
+		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", counted(*p.ExpectedSeconds, "second"))
 	}
 	fmt.Fprintf(s.env.Out, "\n%s on %s change, %d left out; %s; %s.\n", counted(p.Logins, "login"), counted(p.Instances, "instance"), p.LeftOut, counted(len(p.NewKeys), "new key"), expected)
 }

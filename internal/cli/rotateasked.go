@@ -123,7 +123,7 @@ func (s *session) showReport(p apiclient.RotationReport) {
 		return
 	}
 	fmt.Fprintf(s.env.Out, "\nWhere an old key may still live (%d):\n", len(p.Elsewhere))
-	t := table{head: []string{"KEY", "WHERE", "", "SINCE OR SEEN", "WHAT THAT MEANS"}}
+	t := table{head: []string{"KEY", "KIND", "WHERE", "MADE OR SEEN", "WHAT THAT MEANS"}}
 	for _, o := range p.Elsewhere {
 		at := ""
 		if o.At != nil {

@@ -95,6 +95,14 @@ type machine struct {
 	past  []string
 }
 
+// copies are the snapshots and images that were made of the fleet's disks.
+var copies = []struct {
+	name, machine string
+	image         bool
+}{
+	{"ringing-db-before-upgrade", "ringing-db", false}, {"atlas-db-spring", "atlas-db", false}, {"hide-cam-golden", "hide-cam-1", true}, {"gateway-field-kit", "gateway-1", true},
+}
+
 func fleet() []machine {
 	var out []machine
 	for n := 1; n <= 9; n++ {

@@ -76,6 +76,9 @@ func (l *Loader) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := l.snapshots(ctx, launched); err != nil {
+		return err
+	}
 	l.Tell("recording three months of history")
 	for _, p := range people {
 		// An account that is there from a cut-off load is as good.
@@ -86,6 +89,24 @@ func (l *Loader) Load(ctx context.Context) error {
 		}
 	}
 	return l.Store.InTx(ctx, func(tx *store.Store) error { return l.record(ctx, tx, machines, public, launched) })
+}
+
+// snapshots copies some disks, as people do before a change. What an earlier load that
+// was cut off has made is not made again.
+func (l *Loader) snapshots(ctx context.Context, machines map[string]launched) error {
+	there, err := l.Cloud.Snapshots(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range copies {
+		if slices.ContainsFunc(there, func(s cloud.Snapshot) bool { return s.Name == c.name }) {
+			continue
+		}
+		if _, err := l.Cloud.MakeSnapshot(ctx, machines[c.machine].instance.Id, c.name, c.image); err != nil {
+			return fmt.Errorf("copy the disk of %s: %w", c.machine, err)
+		}
+	}
+	return nil
 }
 
 // grow adds machines for load tests, 25 to a key.

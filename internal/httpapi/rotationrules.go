@@ -95,8 +95,8 @@ func (a *api) ListDueRotations(ctx context.Context, r contract.ListDueRotationsR
 
 func (a *api) ListAskedKeys(ctx context.Context, r contract.ListAskedKeysRequestObject) (contract.ListAskedKeysResponseObject, error) {
 	asked, err := a.Service.AskedKeys(ctx, actorOf(ctx), given(r.Params.Keeper))
-	return contract.ListAskedKeys200JSONResponse(each(asked, func(k store.AskedKey) contract.AskedKey {
-		return contract.AskedKey{Id: k.ID, Name: k.Name, Follows: k.Follows, Keeper: k.KeeperName, Type: k.Type, Bits: k.Bits, Rotation: k.RotationID, RequestedBy: k.RequestedBy, Reason: optional(k.Reason), AskedAt: k.CreatedAt, Logins: k.Logins}
+	return contract.ListAskedKeys200JSONResponse(each(asked, func(k service.AskedKey) contract.AskedKey {
+		return contract.AskedKey{Id: k.ID, Name: k.Name, Follows: k.Follows, Keeper: k.KeeperName, Type: k.Type, Bits: k.Bits, Rotation: k.RotationID, RequestedBy: k.RequestedBy, Reason: optional(k.Reason), AskedAt: k.CreatedAt, Logins: k.Logins, Yours: k.Yours}
 	})), err
 }
 

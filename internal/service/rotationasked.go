@@ -35,20 +35,31 @@ func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]stor
 	return asked, nil
 }
 
+// AskedKey is a new public half that is asked for.
+type AskedKey struct {
+	store.AskedKey
+	// Yours is whether the actor may bring it.
+	Yours bool
+}
+
 // AskedKeys returns the new public halves that are asked for, the oldest request
 // first. keeper "" means of all, "me" of the actor.
-func (s *Service) AskedKeys(ctx context.Context, actor Actor, keeper string) ([]store.AskedKey, error) {
+func (s *Service) AskedKeys(ctx context.Context, actor Actor, keeper string) ([]AskedKey, error) {
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
 	if keeper == "me" {
-		own, err := s.store.KeeperOf(ctx, actor.ID)
-		if errors.Is(err, store.ErrNotFound) {
+		if keeper = own.Name; keeper == "" {
 			return nil, nil // no keeper, so nothing is asked of them
 		}
-		if err != nil {
-			return nil, err
-		}
-		keeper = own.Name
 	}
-	return s.store.AskedKeys(ctx, keeper)
+	asked, err := s.store.AskedKeys(ctx, keeper)
+	out := make([]AskedKey, len(asked))
+	for n, a := range asked {
+		out[n] = AskedKey{a, mayBring(actor, own, a)}
+	}
+	return out, err
 }
 
 // BringKey takes the public half that a keeper was asked for. Where it is recorded
@@ -61,8 +72,12 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 	if err != nil {
 		return store.Key{}, err
 	}
-	if err := s.mayBring(ctx, actor, a); err != nil {
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return store.Key{}, err
+	}
+	if !mayBring(actor, own, a) {
+		return store.Key{}, &Problem{Kind: Forbidden, Code: "not-asked-of-you", Where: []string{a.KeeperName}, Detail: "this key is asked of " + a.KeeperName, Remedy: "See what is asked of you: plumlatch rotate asked -keeper me"}
 	}
 	half, err := keypair.ReadLine(public)
 	if err != nil {
@@ -117,16 +132,6 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 }
 
 // mayBring lets the keeper, of a team's any operator, and an admin.
-func (s *Service) mayBring(ctx context.Context, actor Actor, a store.AskedKey) error {
-	if actor.Role == Admin || a.KeeperKind == "team" {
-		return nil
-	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
-	if err == nil && own.ID == a.KeeperID {
-		return nil
-	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	return &Problem{Kind: Forbidden, Code: "not-asked-of-you", Where: []string{a.KeeperName}, Detail: "this key is asked of " + a.KeeperName, Remedy: "See what is asked of you: plumlatch rotate asked -keeper me"}
+func mayBring(actor Actor, own store.Keeper, a store.AskedKey) bool {
+	return actor.Role == Admin || actor.Role != Viewer && (a.KeeperKind == "team" || own.ID == a.KeeperID)
 }

@@ -244,8 +244,8 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 				out.Remedy = "Edit it from your machine: add -from-here -with FILE. Or place a steward key: plumlatch instance steward " + l.Instance + " -with FILE"
 			}
 		}
-		if other, at := p.others[ids[n]]; at && !p.Wait {
-			out.Means, out.NoMeans, out.Remedy = "", "another rotation is at work on it", "Wait for it: add -overlap wait, or plumlatch rotate watch "+other.String()
+		if _, at := p.others[ids[n]]; at && !p.Wait {
+			out.Means, out.NoMeans, out.Remedy = "", "another rotation is at work on it", "Have this one wait for it (-overlap wait), or watch that: plumlatch rotate list"
 		}
 		slices.SortFunc(out.Stands, func(a, b rotation.Stand) int { return strings.Compare(p.keys[a.Key].Name, p.keys[b.Key].Name) })
 		p.logins = append(p.logins, out)

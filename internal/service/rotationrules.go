@@ -270,13 +270,17 @@ func (s *Service) DueRotations(ctx context.Context, days int) ([]DueRotation, er
 		return nil, err
 	}
 	var due []DueRotation
-	seen := map[[2]uuid.UUID]bool{} // one key in one login is replaced once, by the first rule
+	// One key in one login is replaced once, by the first rule; what is at work is not due.
+	seen, err := s.store.RotatingLines(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range rules {
 		if r.Paused {
 			continue
 		}
 		w := r.Wanted
-		w.ahead = time.Duration(days) * 24 * time.Hour
+		w.ahead, w.Wait = time.Duration(days)*24*time.Hour, true
 		plan, err := s.PlanRotation(ctx, w)
 		if err != nil {
 			return nil, err

@@ -110,6 +110,17 @@ func (s *Store) RuleRotating(ctx context.Context, rule string) (bool, error) {
 	return n > 0, plain(err)
 }
 
+// RotatingLines returns the logins and old keys that rotations are at work on.
+func (s *Store) RotatingLines(ctx context.Context) (map[[2]uuid.UUID]bool, error) {
+	var rows []struct{ LoginID, OldKeyID uuid.UUID }
+	err := s.db.WithContext(ctx).Raw("SELECT t.login_id, t.old_key_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id AND r.ended_at IS NULL WHERE t.ended_at IS NULL AND t.old_key_id IS NOT NULL").Scan(&rows).Error
+	lines := map[[2]uuid.UUID]bool{}
+	for _, r := range rows {
+		lines[[2]uuid.UUID{r.LoginID, r.OldKeyID}] = true
+	}
+	return lines, plain(err)
+}
+
 // RotatingTimes returns the median time in seconds that the steps of the last
 // rotations took, on each instance and on all; 0 for all where there was none.
 func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, all float64, err error) {

@@ -915,7 +915,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported within two minutes fails at a safe point. */
+        /** @description Takes items whose files the caller edits from their own machine with an old private half. Each is a run, whose steps the caller reports; one that is not reported in time, two minutes unless the service is set otherwise, fails at a safe point. */
         post: operations["takeRotationItems"];
         delete?: never;
         options?: never;
@@ -1765,6 +1765,8 @@ export interface components {
             asked_at: string;
             /** @description How many logins wait for it. */
             logins: number;
+            /** @description Whether the caller may bring it. */
+            yours: boolean;
         };
         BringKey: {
             /** @description The public half in the one-line OpenSSH form. */

@@ -174,3 +174,19 @@ export function useRun(id: string) {
   const run = live?.id === id ? live : first.data;
   return { run, error: first.error, isPending: !run && first.isPending };
 }
+
+export function useAskedKeys(keeper?: string) {
+  return useQuery({ queryKey: ["asked", keeper], queryFn: () => take(api.GET("/asked-keys", { params: { query: { keeper } } })), refetchInterval: 15_000 });
+}
+
+export function useRotationRules() {
+  return useQuery({ queryKey: ["rules"], queryFn: () => take(api.GET("/rotation-rules")), refetchInterval: 15_000 });
+}
+
+export function useDueRotations(days: number) {
+  return useQuery({ queryKey: ["rules", "due", days], queryFn: () => take(api.GET("/due-rotations", { params: { query: { days } } })), refetchInterval: 60_000 });
+}
+
+export function useRotationReport(id: string) {
+  return useQuery({ queryKey: ["rotations", id, "report"], queryFn: () => take(api.GET("/rotations/{rotation}/report", { params: { path: { rotation: id } } })) });
+}

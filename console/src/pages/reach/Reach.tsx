@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Card, Select, Switch, Tag, theme, type TableColumnsType } from "antd";
+import { Alert, App, Button, Card, Select, Switch, Tag, theme, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, take, type LoginReach } from "../../api/client";
 import { useKeepers, useMe, useReach, useSweep } from "../../api/queries";
@@ -26,6 +26,7 @@ export default function Reach() {
     <>
       <PageHead title="Reach" note={counts && <span>how safe {counted(all, "login")} {all === 1 ? "is" : "are"}; a proof counts for {first?.fresh_days} days</span>}><SweepAll /></PageHead>
       <ReachTabs />
+      {Boolean(first?.asked) && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={<>Rotations wait for {counted(first?.asked ?? 0, "new public half")} that keepers are asked to bring. <Link to="/rotations/asked">See which</Link></>} />}
       {counts && <Counts counts={counts} drifting={first?.drifting ?? 0} state={values.state} drift={values.drift === "true"} set={set} />}
       <div style={{ display: "flex", gap: 8, margin: "16px 0 12px", flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />

@@ -1,7 +1,8 @@
-import { Card, Select, type TableColumnsType } from "antd";
+import { Alert, Card, Select, type TableColumnsType } from "antd";
+import { Link } from "react-router";
 import type { ProofDue } from "../../api/client";
-import { useKeepers, useProofsDue } from "../../api/queries";
-import { day } from "../../format";
+import { useAskedKeys, useKeepers, useProofsDue } from "../../api/queries";
+import { counted, day } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyName } from "../../parts/KeyName";
@@ -17,6 +18,7 @@ export default function ToProve() {
   const keepers = useKeepers();
   const keeper = get("keeper");
   const pages = useProofsDue(keeper);
+  const asked = useAskedKeys(keeper);
   return (
     <>
       <PageHead title="To prove" note="keys that open logins, and whose keeper has not lately shown that they still hold them" />
@@ -26,6 +28,7 @@ export default function ToProve() {
           options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]} />
         <span>Prove all that you hold, from the machine where they are: <CopyText text="plumlatch prove -with ~/.ssh" label="command" /></span>
       </div>
+      {asked.data?.map((k) => <Alert key={k.id} type="info" showIcon style={{ marginBottom: 8 }} title={<>{k.keeper} is asked to bring a new public half that follows {k.follows}, for {counted(k.logins, "login")}. <Link to="/rotations/asked">Bring it</Link></>} />)}
       <Card size="small" styles={{ body: { padding: 0 } }}>
         <PagedTable<ProofDue> pages={pages} noun="key" rowKey={(d) => d.key.name} columns={columns} empty={<EmptyNote text={keeper ? "Nothing is to be proved here." : "Nobody has anything to prove."} />} />
       </Card>

@@ -8,6 +8,7 @@ import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
 import { Counts } from "./Counts";
+import { RotationTabs } from "./RotationTabs";
 
 /** All rotations, the newest first. */
 export default function Rotations() {
@@ -17,6 +18,7 @@ export default function Rotations() {
   return (
     <>
       <PageHead title="Rotations" note="keys replaced, proved login by login, without anybody locked out">{plan}</PageHead>
+      <RotationTabs />
       <PagedTable<Rotation> pages={pages} noun="rotation" rowKey={(r) => r.id} columns={columns} empty={<EmptyNote text="No key was rotated yet.">{plan}</EmptyNote>} />
     </>
   );
@@ -24,7 +26,7 @@ export default function Rotations() {
 
 const columns: TableColumnsType<Rotation> = [
   { title: "Begun", key: "begun", render: (_, r) => <Link to={`/rotations/${r.id}`}>{moment(r.created_at)}</Link> },
-  { title: "By", dataIndex: "requested_by" },
+  { title: "By", key: "by", render: (_, r) => (r.rule ? `the rule ${r.rule}` : r.requested_by) },
   { title: "State", key: "state", render: (_, r) => <StateMark state={r.state} /> },
   { title: "Logins", key: "counts", render: (_, r) => <Counts of={r} /> },
   { title: "Why", key: "why", render: (_, r) => r.paused_why ?? r.reason },

@@ -45,7 +45,7 @@ func runDemo(ctx context.Context, o settings) (err error) {
 	}
 	defer h.close()
 	err = h.serve(ctx, o, func(url string) error {
-		if err := writeEnv(ctx, h, stage.Dir, url); err != nil {
+		if err := writeEnv(ctx, h, stage.Dir, url, stage.CloudURL); err != nil {
 			return err
 		}
 		tell("ready")
@@ -97,13 +97,13 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 }
 
 // writeEnv writes demo.env, with the tokens of an earlier start where they hold.
-func writeEnv(ctx context.Context, h *house, dir, url string) error {
+func writeEnv(ctx context.Context, h *house, dir, url, cloudURL string) error {
 	file := filepath.Join(dir, "demo.env")
 	earlier, err := os.ReadFile(file)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	text := "export PLUMLATCH_URL=" + url + "\n"
+	text := fmt.Sprintf("# The stand-in cloud is at %s; its token is in paddock.token.\nexport PLUMLATCH_URL=%s\n", cloudURL, url)
 	for _, t := range []struct{ variable, operator string }{
 		{"PLUMLATCH_TOKEN", "ines"}, {"PLUMLATCH_TOKEN_OPERATOR", "marek"}, {"PLUMLATCH_TOKEN_VIEWER", "sunniva"},
 	} {

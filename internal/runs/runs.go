@@ -198,7 +198,7 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 		FetchCooldown: 10 * time.Millisecond,
 		Logger:        slog.New(slog.DiscardHandler), // what matters is written down in the run
 		PeriodicJobs:  periodic,
-		ErrorHandler:  panics{e.log},
+		ErrorHandler:  troubles{e.log},
 	})
 	if err != nil {
 		return fmt.Errorf("make the job queue: %w", err)
@@ -210,15 +210,18 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	return e.tend(ctx)
 }
 
-// panics writes down where a worker panicked; what it was at is taken up again.
-type panics struct{ log *slog.Logger }
+// troubles writes down what a run could not write down itself; it is taken up again.
+type troubles struct{ log *slog.Logger }
 
-func (panics) HandleError(context.Context, *rivertype.JobRow, error) *river.ErrorHandlerResult {
-	return nil // what matters is written down in the run
+func (t troubles) HandleError(ctx context.Context, job *rivertype.JobRow, err error) *river.ErrorHandlerResult {
+	if job.Kind == (wakeArgs{}).Kind() && !isTemporary(err) && isFailure(ctx, err) {
+		t.log.Warn("a run is left for the next try", "job", string(job.EncodedArgs), "err", err)
+	}
+	return nil
 }
 
-func (p panics) HandlePanic(_ context.Context, job *rivertype.JobRow, what any, trace string) *river.ErrorHandlerResult {
-	p.log.Error("a worker panicked", "kind", job.Kind, "panic", what, "trace", trace)
+func (t troubles) HandlePanic(_ context.Context, job *rivertype.JobRow, what any, trace string) *river.ErrorHandlerResult {
+	t.log.Error("a worker panicked", "kind", job.Kind, "panic", what, "trace", trace)
 	return nil
 }
 

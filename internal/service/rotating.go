@@ -488,7 +488,11 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	}
 	switch phase {
 	case rotation.In:
-		columns := map[string]any{"state": itemPlaced, "placed_at": now}
+		entered, err := tx.LastEntered(ctx, r.login.ID, r.new.ID)
+		if err != nil {
+			return err
+		}
+		columns := map[string]any{"state": itemPlaced, "placed_at": now, "entered_before": entered}
 		if e.run.Facts["kept"] != "" {
 			columns = map[string]any{"state": itemProved, "placed_at": now, "proved_at": now}
 		}

@@ -295,6 +295,8 @@ type RotationItem struct {
 	RunID              *uuid.UUID
 	PlacedAt, ProvedAt *time.Time
 	EndedAt            *time.Time
+	// EnteredBefore is when the new key had last opened the login as its line was placed.
+	EnteredBefore *time.Time
 	// Means is by what the login's files are edited.
 	Means string
 	// OverrideBy had the old line go without a login by the new key; "" for nobody.

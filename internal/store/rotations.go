@@ -138,13 +138,23 @@ func (s *Store) EnteredItems(ctx context.Context, rotation uuid.UUID) (map[uuid.
 		EnteredAt time.Time
 	}
 	err := s.db.WithContext(ctx).Raw(`SELECT t.id, s.entered_at FROM rotation_items t
-		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at >= t.placed_at
+		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at IS NOT NULL AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)
 		WHERE t.rotation_id = ? AND t.state = 'placed'`, rotation).Scan(&rows).Error
 	entered := map[uuid.UUID]time.Time{}
 	for _, r := range rows {
 		entered[r.ID] = r.EnteredAt
 	}
 	return entered, plain(err)
+}
+
+// LastEntered returns when the key last opened the login; nil where it is not known to.
+func (s *Store) LastEntered(ctx context.Context, login, key uuid.UUID) (*time.Time, error) {
+	var at []struct{ EnteredAt *time.Time }
+	err := s.db.WithContext(ctx).Raw("SELECT entered_at FROM sightings WHERE login_id = ? AND key_id = ?", login, key).Scan(&at).Error
+	if err != nil || len(at) == 0 {
+		return nil, plain(err)
+	}
+	return at[0].EnteredAt, nil
 }
 
 // BusyItems counts the items of a rotation on which a run is at work, up to limit.

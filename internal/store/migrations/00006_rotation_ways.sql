@@ -14,6 +14,10 @@ ALTER TABLE rotation_items ADD COLUMN override_why text NOT NULL DEFAULT '';
 -- Whether the SSH server was seen to refuse the old key.
 ALTER TABLE rotation_items ADD COLUMN old_refused boolean NOT NULL DEFAULT false;
 
+-- When the new key had last opened the login as its line was placed, so that a later
+-- login is told from an earlier one although a clock was set back.
+ALTER TABLE rotation_items ADD COLUMN entered_before timestamptz;
+
 CREATE INDEX proofs_of_entry ON proofs (login_id, key_id, at DESC) WHERE kind = 'entry';
 -- How long the work on an instance took.
 CREATE INDEX runs_done_by_kind ON runs (kind, ended_at DESC) WHERE state = 'done';
@@ -54,6 +58,7 @@ DROP TABLE rotation_rules;
 DROP TABLE asked_keys;
 DROP INDEX runs_done_by_kind;
 DROP INDEX proofs_of_entry;
+ALTER TABLE rotation_items DROP COLUMN entered_before;
 ALTER TABLE rotation_items DROP COLUMN old_refused;
 ALTER TABLE rotation_items DROP COLUMN override_why;
 ALTER TABLE rotation_items DROP COLUMN override_by;

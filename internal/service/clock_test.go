@@ -1,0 +1,348 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"math/rand/v2"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/paddock"
+	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/safe"
+	"plumlatch/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// rig is a service with a clock that the test sets.
+type rig struct {
+	*Service
+	t     *testing.T
+	dir   string
+	shift atomic.Int64
+	ines  Actor
+}
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	r := &rig{t: t, dir: t.TempDir()}
+	c, err := paddock.Open(paddock.Options{Dir: r.dir, Token: "secret", Block: netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(80 + rand.IntN(20)), byte(rand.IntN(256)), 0}), 24)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Close)
+	server := httptest.NewServer(c.Handler())
+	t.Cleanup(server.Close)
+	port, err := cloud.Connect(server.URL, "secret")
+	if err != nil {
+		t.Fatal(err)
+	}
+	st, err := store.Open(t.Context(), pgtest.Database(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	engine := runs.New(st, log)
+	r.Service = New(st, port, engine, log)
+	r.now = func() time.Time { return time.Now().Add(time.Duration(r.shift.Load())) }
+	file := filepath.Join(r.dir, "safe.key")
+	if err := safe.Make(file); err != nil {
+		t.Fatal(err)
+	}
+	if r.Safe, err = safe.Open(file); err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	if err := r.Start(ctx); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		stop()
+		engine.Stop(context.Background())
+	})
+	if err := r.AddOperator(t.Context(), Actor{Name: "setup", Via: "service"}, "ines", "Ines", "guillemot ledge", Admin); err != nil {
+		t.Fatal(err)
+	}
+	operator, err := st.OperatorNamed(t.Context(), "ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.ines = Actor{ID: operator.ID, Name: "ines", Role: Admin, Via: "api"}
+	return r
+}
+
+// jump sets the clock on or back by so much.
+func (r *rig) jump(by time.Duration) { r.shift.Add(int64(by)) }
+
+func (r *rig) until(what string, ok func() bool) {
+	r.t.Helper()
+	for end := time.Now().Add(30 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			all, err := r.Rotations(r.t.Context(), store.Page{Limit: 1})
+			for _, state := range all.Items {
+				items, err := r.RotationItems(r.t.Context(), state.ID, "", store.Page{Limit: 5})
+				r.t.Logf("%+v %+v %v", state, items.Items, err)
+			}
+			r.t.Fatalf("waited in vain: %s (%v)", what, err)
+		}
+	}
+}
+
+// launch launches an instance with a steward key, opened by the key, and sweeps it.
+func (r *rig) launch(name, key string) { r.t.Helper(); r.launchWith(name, key, true) }
+
+func (r *rig) launchWith(name, key string, steward bool) {
+	r.t.Helper()
+	if _, err := r.Key(r.t.Context(), key); err != nil {
+		if _, _, err := r.MakeKey(r.t.Context(), r.ines, IdempotencyKey{}, MadeHere{NewKey: NewKey{Name: key}}); err != nil {
+			r.t.Fatal(err)
+		}
+	}
+	_, run, err := r.Launch(r.t.Context(), r.ines, IdempotencyKey{}, Launch{Name: name, Image: "debian-12", Size: "small", Keys: []string{key}, Steward: steward})
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	r.until("the launch", func() bool {
+		now, err := r.Run(r.t.Context(), run.ID)
+		return err == nil && now.EndedAt != nil && now.State == runs.Done
+	})
+	r.sweep()
+}
+
+func (r *rig) sweep() {
+	r.t.Helper()
+	w, err := r.StartSweep(r.t.Context(), r.ines, SweepWanted{All: true})
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	r.until("the sweep", func() bool {
+		now, err := r.Sweep(r.t.Context(), w.ID)
+		return err == nil && now.EndedAt != nil
+	})
+}
+
+// rotate starts a rotation of a key as its plan shows it.
+func (r *rig) rotate(start RotationStart) RotationState {
+	r.t.Helper()
+	plan, err := r.PlanRotation(r.t.Context(), start.RotationWanted)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	for _, i := range plan.Items {
+		if i.LeftOut == "" {
+			start.Shown = append(start.Shown, ShownItem{i.Login, i.Old, i.New})
+		}
+	}
+	state, err := r.StartRotation(r.t.Context(), r.ines, IdempotencyKey{}, start)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return state
+}
+
+// is reports whether all of a rotation is in the state of an item.
+func (r *rig) is(of RotationState, state string) func() bool {
+	return func() bool {
+		now, err := r.Rotation(r.t.Context(), of.ID)
+		return err == nil && now.Counts[state] == len(now.Counts) && len(now.Counts) == 1
+	}
+}
+
+func (r *rig) keysFile(instance string) string {
+	r.t.Helper()
+	i, err := r.Instance(r.t.Context(), instance)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	data, err := os.ReadFile(filepath.Join(r.dir, "disks", i.CloudID, "home/debian/.ssh/authorized_keys"))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return string(data)
+}
+
+// stands reports whether the key's line stands on the instance.
+func (r *rig) stands(instance, key string) bool {
+	r.t.Helper()
+	k, err := r.Key(r.t.Context(), key)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return strings.Contains(r.keysFile(instance), strings.Fields(lineOf(k))[1])
+}
+
+func selecting(key string) RotationWanted {
+	return RotationWanted{Selection: rotation.Selection{Keys: []string{key}}}
+}
+
+// TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway sets the clock on and back
+// while both keys stand beside each other.
+func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
+	r := newRig(t)
+	r.launch("door", "old")
+	grace := store.RotationSettings{GraceSeconds: 3600}
+	state := r.rotate(RotationStart{RotationWanted: selecting("old"), Make: makeService, Settings: grace})
+	r.until("both keys", r.is(state, itemProved))
+	both := r.keysFile("door")
+	if !r.stands("door", "old") || !r.stands("door", "old-2") {
+		t.Errorf("the file is\n%s", both)
+	}
+	for _, by := range []time.Duration{-3 * time.Hour, 30 * 24 * time.Hour, -30 * 24 * time.Hour} {
+		r.jump(by)
+		if by > 0 {
+			break
+		}
+		if err := r.carryRotations(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if !r.is(state, itemProved)() || r.keysFile("door") != both {
+			t.Errorf("the clock was set by %s, and the grace was over:\n%s", by, r.keysFile("door"))
+		}
+	}
+	// Set on by a month, the grace is over; the login is completed again all the same.
+	r.until("the removal", r.is(state, itemDone))
+	if r.stands("door", "old") || !r.stands("door", "old-2") {
+		t.Errorf("the file is\n%s", r.keysFile("door"))
+	}
+	r.jump(-40 * 24 * time.Hour) // and a done one stays done
+	if err := r.carryRotations(t.Context()); err != nil || !r.is(state, itemDone)() {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
+	r := newRig(t)
+	r.launch("door", "old")
+	made, half, err := r.MakeKey(t.Context(), r.ines, IdempotencyKey{}, MadeHere{NewKey: NewKey{Name: "next"}})
+	if err != nil || len(half) == 0 {
+		t.Fatal(err)
+	}
+	wanted := selecting("old")
+	wanted.To = made.Name
+	state := r.rotate(RotationStart{RotationWanted: wanted})
+	r.until("the new line", r.is(state, itemPlaced))
+	r.jump(-26 * time.Hour)
+	i, err := r.Instance(t.Context(), "door")
+	if err != nil {
+		t.Fatal(err)
+	}
+	hostKey, err := ssh.ParsePublicKey(i.HostKeys[0].Blob)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.ReportEntry(t.Context(), r.ines, "debian@door", "next", ssh.FingerprintSHA256(hostKey)); err != nil {
+		t.Fatal(err)
+	}
+	r.until("the end", r.is(state, itemDone))
+	if r.stands("door", "old") || !r.stands("door", "next") {
+		t.Errorf("the file is\n%s", r.keysFile("door"))
+	}
+}
+
+func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
+	r := newRig(t)
+	r.launch("door", "old")
+	_, err := r.AddRotationRule(t.Context(), r.ines, IdempotencyKey{}, RuleWanted{Name: "monthly", Wanted: RotationWanted{Selection: rotation.Selection{Older: 20 * 24 * time.Hour}}, Make: makeService})
+	if err != nil {
+		t.Fatal(err)
+	}
+	begun := func() int {
+		t.Helper()
+		if err := r.carryRules(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		all, err := r.Rotations(t.Context(), store.Page{Limit: 10})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(all.Items)
+	}
+	due := func() time.Duration {
+		t.Helper()
+		list, err := r.DueRotations(t.Context(), 30)
+		if err != nil || len(list) != 1 || list[0].Login != "debian@door" {
+			t.Fatalf("%v %+v", err, list)
+		}
+		return list[0].At.Sub(r.now())
+	}
+	if n, left := begun(), due(); n != 0 || left < 19*24*time.Hour || left > 20*24*time.Hour {
+		t.Errorf("%d begun; due in %s", n, left)
+	}
+	r.jump(20*24*time.Hour - time.Hour)
+	if n, left := begun(), due(); n != 0 || left > time.Hour {
+		t.Errorf("%d begun; due in %s", n, left)
+	}
+	r.jump(2 * time.Hour)
+	if n := begun(); n != 1 {
+		t.Fatalf("on the day %d began", n)
+	}
+	all, err := r.Rotations(t.Context(), store.Page{Limit: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.until("the end", r.is(all.Items[0], itemDone))
+	// What comes due again within the day waits for it to be over.
+	r.launch("gate", "old-2")
+	r.jump(-time.Hour)
+	rules, err := r.RotationRules(t.Context())
+	if err != nil || rules[0].NextAt == nil || rules[0].Note != "" {
+		t.Fatalf("%v %+v", err, rules)
+	}
+	if n := begun(); n != 1 {
+		t.Errorf("a second began on the same day")
+	}
+	r.jump(21 * 24 * time.Hour)
+	if n := begun(); n != 2 {
+		t.Errorf("%d began in all", n)
+	}
+}
+
+func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
+	r := newRig(t)
+	r.launchWith("door", "old", false)
+	wanted := selecting("old")
+	wanted.FromHere = true
+	if _, _, err := r.MakeKey(t.Context(), r.ines, IdempotencyKey{}, MadeHere{NewKey: NewKey{Name: "next"}}); err != nil {
+		t.Fatal(err)
+	}
+	wanted.To = "next"
+	state := r.rotate(RotationStart{RotationWanted: wanted})
+	before := r.keysFile("door")
+	if err := r.carryRotations(t.Context()); err != nil || !r.is(state, itemWaiting)() {
+		t.Errorf("the service took what is to be edited from somebody's machine: %v", err)
+	}
+	taken, err := r.TakeRotationItems(t.Context(), r.ines, state.ID, []string{"old"}, 0)
+	if err != nil || len(taken) != 1 || taken[0].Phase != rotation.In {
+		t.Fatalf("%v %+v", err, taken)
+	}
+	if again, err := r.TakeRotationItems(t.Context(), r.ines, state.ID, []string{"old"}, 0); err != nil || len(again) != 0 {
+		t.Errorf("taken twice: %v %+v", err, again)
+	}
+	var p *Problem
+	if _, err := r.ReportStep(t.Context(), Actor{Name: "marek", Role: Operator}, taken[0].Run, "place", "done", ""); !errors.As(err, &p) || p.Code != "not-yours" {
+		t.Errorf("somebody else reports: %v", err)
+	}
+	r.jump(3 * time.Minute)
+	r.until("the failure", r.is(state, itemFailed))
+	items, err := r.RotationItems(t.Context(), state.ID, "", store.Page{Limit: 1})
+	if err != nil || !strings.Contains(items.Items[0].Detail, "nothing was heard from the machine of ines") || r.keysFile("door") != before {
+		t.Errorf("%v %+v", err, items)
+	}
+	if _, err := r.ReportStep(t.Context(), r.ines, taken[0].Run, "place", "done", ""); !errors.As(err, &p) || p.Code != "run-ended" {
+		t.Errorf("reported too late: %v", err)
+	}
+}

@@ -136,10 +136,12 @@ func (f *fleet) rotateBare(ctx context.Context, next ssh.Signer, line string) (f
 			}); err != nil {
 				return err
 			}
-			if accepted, err := sshio.Accepts(ctx, t, f.signer.PublicKey().Marshal()); err != nil || accepted {
+			session, accepted, err := sshio.LoginAndSee(ctx, t, next, f.signer.PublicKey().Marshal())
+			if err != nil || accepted {
 				return fmt.Errorf("the old key is accepted: %v, %w", accepted, err)
 			}
-			return enterOnce(ctx, t, next)
+			session.Close()
+			return nil
 		})
 	}
 	err := group.Wait()

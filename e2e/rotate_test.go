@@ -137,7 +137,7 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 		"no instance": {[]string{"plan", "-key", "mine", "-instance", "gone"}, "no instance named"}, "hours": {[]string{"start", "-key", "b-mine", "-between", "22-04", "-yes"}, "are no hours"},
 		"a zone": {[]string{"start", "-key", "b-mine", "-between", "22:00-04:00", "-zone", "Nowhere", "-yes"}, "no time zone"}, "too many": {[]string{"start", "-key", "b-mine", "-at-once", "17", "-yes"}, "1 to 16"},
 		"nothing to do": {[]string{"start", "-key", "mine", "-instance", "bare", "-yes"}, "replaces nothing"}, "no id": {[]string{"show", "x"}, "no id of a rotation"},
-		"unknown": {[]string{"pause", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}, "no rotation with this id"}, "where": {[]string{"start", "-key", "b-mine", "-make", "there", "-yes"}, "here or service"},
+		"unknown": {[]string{"pause", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}, "no rotation with this id"}, "where": {[]string{"start", "-key", "b-mine", "-make", "there", "-yes"}, "here, service or bring"},
 	} {
 		r := h.client(append([]string{"rotate"}, c.args...)...)
 		if r.status != 1 && r.status != 2 || !strings.Contains(r.err, c.want) {

@@ -1,8 +1,12 @@
 package e2e
 
 import (
+	"errors"
 	"flag"
 	"fmt"
+	"image"
+	"image/draw"
+	"image/png"
 	"os"
 	"path/filepath"
 	"testing"
@@ -28,6 +32,17 @@ func TestScreenshots(t *testing.T) {
 		p.holds("the page to settle", `!document.querySelector(".ant-spin-spinning") && document.getAnimations().every((a) => a.effect.getTiming().iterations === Infinity)`)
 		p.shoot(filepath.Join(*screenshots, name+".png"))
 	}
+	// stack puts pictures of a group of pages under one another, in one file.
+	stack := func(name string, parts ...string) {
+		t.Helper()
+		files := make([]string, len(parts))
+		for n, part := range parts {
+			files[n] = filepath.Join(*screenshots, part+".png")
+		}
+		if err := stackPictures(filepath.Join(*screenshots, name+".png"), files); err != nil {
+			t.Fatal(err)
+		}
+	}
 	p.signIn("marek", demo.Password("marek"))
 	p.open("/")
 	take("console-reach", "tide-gauge-3")
@@ -39,6 +54,7 @@ func TestScreenshots(t *testing.T) {
 	take("console-grants", "cover for the field team")
 	p.open("/proofs")
 	take("console-to-prove", "never proved")
+	stack("console-grants-and-proofs", "console-grants", "console-to-prove")
 	p.open("/instances")
 	take("console-instances", "atlas-db")
 	p.open("/instances/atlas-db")
@@ -58,6 +74,20 @@ func TestScreenshots(t *testing.T) {
 	h.must("rotate", "start", "-key", "hides-shared", "-each", "instance", "-make", "service", "-first", "3", "-grace", "48h", "-reason", "end sharing", "-yes")
 	p.open("/rotations/" + h.rotation().Id.String())
 	take("console-rotation", "the old key goes on")
+	h.must("rotate", "start", "-key", "gateway-field", "-each", "instance", "-make", "service", "-reason", "one for each gateway", "-yes")
+	p.open("/rotations/" + h.rotation().Id.String() + "/report")
+	take("console-report", "gateway-field-kit")
+	h.client("rotate", "start", "-key", "oona-main", "-make", "bring", "-reason", "yearly", "-detach", "-yes")
+	p.open("/rotations/asked")
+	take("console-asked", "oona-main-2")
+	stack("console-report-and-asked", "console-report", "console-asked")
+	h.must("rule", "add", "quarterly", "-older", "95d", "-grace", "48h", "-between", "22:00-04:00", "-zone", "Europe/Berlin", "-make", "bring")
+	h.must("rule", "add", "no-short-rsa", "-weaker-than", "rsa2048", "-label", "team=atlas")
+	p.open("/rotations/rules")
+	take("console-rules", "no-short-rsa")
+	p.open("/rotations/calendar")
+	take("console-calendar", "All that is due")
+	stack("console-rules-and-calendar", "console-rules", "console-calendar")
 	p.open("/daybook")
 	take("console-daybook", "atlas-web-3")
 	p.open("/adopt")
@@ -67,7 +97,37 @@ func TestScreenshots(t *testing.T) {
 		h.instance("tide-gauge-1").PrivateAddress, port, h.instance("tide-gauge-2").PrivateAddress, port))
 	p.press("Ask them for their host keys")
 	take("console-adopt", "SHA256:")
+	stack("console-launch-and-adopt", "console-launch", "console-adopt")
 	p.dark(true)
 	p.open("/map")
 	take("console-map-dark", "Steward keys are not drawn")
+}
+
+// stackPictures puts PNG files under one another in one, and removes them.
+func stackPictures(to string, files []string) error {
+	var pictures []image.Image
+	width, height := 0, 0
+	for _, file := range files {
+		f, err := os.Open(file)
+		if err != nil {
+			return err
+		}
+		picture, err := png.Decode(f)
+		if err := errors.Join(err, f.Close(), os.Remove(file)); err != nil {
+			return err
+		}
+		pictures = append(pictures, picture)
+		width, height = max(width, picture.Bounds().Dx()), height+picture.Bounds().Dy()
+	}
+	out := image.NewRGBA(image.Rect(0, 0, width, height))
+	top := 0
+	for _, picture := range pictures {
+		draw.Draw(out, image.Rect(0, top, width, top+picture.Bounds().Dy()), picture, picture.Bounds().Min, draw.Src)
+		top += picture.Bounds().Dy()
+	}
+	f, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	return errors.Join(png.Encode(f, out), f.Close())
 }

@@ -303,21 +303,49 @@ func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, er
 		}
 		return rotation.EnteredWith(r.login.Steward.Blob), nil
 	}
-	if e.signer == nil {
-		signer, err := e.newSigner(ctx, r.new)
-		if err != nil {
-			return rotation.Entered{}, err
-		}
-		e.signer = signer
+	signer, err := e.keptSigner(ctx, r)
+	if err != nil {
+		return rotation.Entered{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
 	defer cancel()
-	session, err := sshio.Login(ctx, target, e.signer)
+	session, err := sshio.Login(ctx, target, signer)
 	if err != nil {
 		return rotation.Entered{}, reaching(err)
 	}
 	session.Close()
 	return rotation.EnteredWith(r.new.Blob), nil
+}
+
+// keptSigner returns the new key's signer; the safe is opened once for it.
+func (e *rotating) keptSigner(ctx context.Context, r rotated) (ssh.Signer, error) {
+	if e.signer == nil {
+		signer, err := e.newSigner(ctx, r.new)
+		if err != nil {
+			return nil, err
+		}
+		e.signer = signer
+	}
+	return e.signer, nil
+}
+
+// enteredSeeing completes a login with the kept new key, and reports whether the
+// server accepts the old one.
+func (e *rotating) enteredSeeing(ctx context.Context, r rotated) (old bool, err error) {
+	signer, err := e.keptSigner(ctx, r)
+	if err != nil {
+		return false, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
+	defer cancel()
+	session, old, err := sshio.LoginAndSee(ctx, targetOf(r.login.Instance, r.login.OSUser), signer, r.old.Blob)
+	if err != nil {
+		return false, reaching(err)
+	}
+	if !old {
+		session.Close()
+	}
+	return old, nil
 }
 
 func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) {
@@ -425,9 +453,15 @@ func (e *rotating) see(ctx context.Context, p *runs.Progress) (string, error) {
 		return "", err
 	}
 	target := targetOf(r.login.Instance, r.login.OSUser)
-	accepted, err := sshio.Accepts(ctx, target, r.old.Blob)
+	kept, forced := e.run.Facts["kept"] != "", rotation.Phase(e.run.Facts["phase"]) == rotation.Forced
+	accepted := false
+	if kept && !forced { // one connection shows both
+		accepted, err = e.enteredSeeing(ctx, r)
+	} else if accepted, err = sshio.Accepts(ctx, target, r.old.Blob); err != nil {
+		err = answering(err)
+	}
 	if err != nil {
-		return "", answering(err)
+		return "", err
 	}
 	if accepted {
 		return "", fmt.Errorf("the SSH server still accepts %s", r.old.Name)
@@ -435,9 +469,11 @@ func (e *rotating) see(ctx context.Context, p *runs.Progress) (string, error) {
 	if err := p.SetFact(ctx, refusedFact, "true"); err != nil {
 		return "", err
 	}
-	if rotation.Phase(e.run.Facts["phase"]) != rotation.Forced {
-		if _, err := e.entered(ctx, r); err != nil {
-			return "", err
+	if !forced {
+		if !kept {
+			if _, err := e.entered(ctx, r); err != nil {
+				return "", err
+			}
 		}
 		return r.old.Name + " is refused, and " + r.new.Name + " opens", nil
 	}

@@ -45,6 +45,25 @@ func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 	return &Session{HostKey: shown, client: client, user: t.User}, nil
 }
 
+// LoginAndSee logs in with the private half, and sees in the same connection whether
+// the server accepts another key, which it is asked about first. Where it does, there
+// is no session.
+func LoginAndSee(ctx context.Context, t Target, signer ssh.Signer, other []byte) (s *Session, accepted bool, err error) {
+	key, err := ssh.ParsePublicKey(other)
+	if err != nil {
+		return nil, false, fmt.Errorf("read the public key: %w", err)
+	}
+	a := &asker{key: key}
+	client, shown, err := t.dial(ctx, ssh.PublicKeys(a, signer))
+	if a.accepted {
+		return nil, true, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	return &Session{HostKey: shown, client: client, user: t.User}, false, nil
+}
+
 // Close ends the session.
 func (s *Session) Close() {
 	if s.files != nil {
@@ -270,7 +289,7 @@ func (s *Session) EditKnowing(change func(all []authorizedkeys.File, path string
 		if n > 0 && !file.There {
 			continue
 		}
-		after, err := s.Edit(file.Path, func(f authorizedkeys.File) (authorizedkeys.File, error) {
+		after, err := s.edit(file.Path, &file, func(f authorizedkeys.File) (authorizedkeys.File, error) {
 			all[n] = f
 			return change(all, file.Path, n == 0, f)
 		})
@@ -308,9 +327,15 @@ var errBusy = errors.New("somebody else is writing the file")
 // may be called again, where somebody edited the file meanwhile. One whose temporary
 // file stands there is waited for.
 func (s *Session) Edit(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
+	return s.edit(name, nil, change)
+}
+
+// edit is Edit that begins with what was just read, where that is not nil.
+func (s *Session) edit(name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
 	var other temporaryFile
 	for attempt := 0; attempt < editAttempts; {
-		after, err := s.editOnce(name, change)
+		after, err := s.editOnce(name, read, change)
+		read = nil
 		switch {
 		case errors.Is(err, errBusy):
 			abandoned, err := other.abandoned(s, name+temporarySuffix)
@@ -356,9 +381,10 @@ func (t *temporaryFile) abandoned(s *Session, name string) (bool, error) {
 	return time.Since(t.since) > abandonedAfter, nil
 }
 
-func (s *Session) editOnce(name string, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
-	before, err := s.Read(name)
-	if err != nil {
+func (s *Session) editOnce(name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error)) (before RemoteFile, err error) {
+	if read != nil {
+		before = *read // it is compared before the rename
+	} else if before, err = s.Read(name); err != nil {
 		return before, err
 	}
 	c := s.files

@@ -249,3 +249,25 @@ func TestAFullDiskLeavesTheFileWhole(t *testing.T) {
 		t.Errorf("left behind beside it: %v %v", entries, err)
 	}
 }
+
+func TestOneConnectionShowsWhoIsRefusedAndWhoGetsIn(t *testing.T) {
+	server, target, signer, _ := atSSHD(t, "")
+	other := newSigner(t)
+	session, accepted, err := LoginAndSee(t.Context(), target, signer, other.PublicKey().Marshal())
+	if err != nil || accepted {
+		t.Fatalf("%v %v", accepted, err)
+	}
+	if _, err := session.ReadAll(); err != nil {
+		t.Errorf("the login is none: %v", err)
+	}
+	session.Close()
+	if _, _, err := LoginAndSee(t.Context(), target, newSigner(t), other.PublicKey().Marshal()); !errors.Is(err, ErrRefused) {
+		t.Errorf("a key that opens nothing: %v", err)
+	}
+	if err := os.WriteFile(server.KeysFile, []byte(line(signer, "mine")+line(other, "other")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if session, accepted, err := LoginAndSee(t.Context(), target, signer, other.PublicKey().Marshal()); err != nil || !accepted || session != nil {
+		t.Errorf("both open it: %v %v %v", session, accepted, err)
+	}
+}

@@ -46,7 +46,9 @@ func (f *fleet) rotations(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	bare, err := f.rotateBare(ctx, signer, pair.Line())
+	// One half before and one after, as the machine is not the same throughout.
+	half := len(f.targets["bare"]) / 2
+	before, err := f.rotateBare(ctx, f.targets["bare"][:half], signer, pair.Line())
 	if err != nil {
 		return err
 	}
@@ -54,6 +56,11 @@ func (f *fleet) rotations(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
+	after, err := f.rotateBare(ctx, f.targets["bare"][half:], signer, pair.Line())
+	if err != nil {
+		return err
+	}
+	bare := 2 / (1/before + 1/after)
 	shell, err := f.rotateByShell(dir)
 	if err != nil {
 		return err
@@ -95,7 +102,7 @@ func (f *fleet) rotateByProduct(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	for r.EndedAt == nil {
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(200 * time.Millisecond) // as often as a client that watches
 		if err := f.service.get(ctx, "/api/v1/rotations/"+r.ID, &r); err != nil {
 			return 0, err
 		}
@@ -108,8 +115,7 @@ func (f *fleet) rotateByProduct(ctx context.Context) (float64, error) {
 }
 
 // rotateBare does the same handshakes and edits without any record.
-func (f *fleet) rotateBare(ctx context.Context, next ssh.Signer, line string) (float64, error) {
-	targets := f.targets["bare"]
+func (f *fleet) rotateBare(ctx context.Context, targets []sshio.Target, next ssh.Signer, line string) (float64, error) {
 	begun := time.Now()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(rotateAtOnce)

@@ -254,7 +254,7 @@ func TestKeepersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testin
 		t.Errorf("%d %s", otherKeeper.status, otherKeeper.err)
 	}
 	for _, c := range []struct{ args, want string }{
-		{h.private("mine.pub"), "the key that is to be replaced"}, {"", "give the FILE"}, {h.keysFile("a"), "2"},
+		{h.private("mine.pub"), "the key that is to be replaced"}, {"", "give the FILE"}, {h.keysFile("a"), "a second key begins here"},
 	} {
 		args := []string{"rotate", "bring", "mine-2"}
 		if c.args != "" {

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -109,36 +111,95 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 	if e.about != nil {
 		return *e.about, nil
 	}
-	var ids [3]uuid.UUID
-	for n, fact := range []string{"login", "old", "new"} {
-		id, err := uuid.Parse(e.run.Facts[fact])
-		if err != nil {
-			return rotated{}, err
-		}
-		ids[n] = id
+	if r, there := e.prepared.take(e.run.ID); there {
+		e.about = &r
+		return r, nil
 	}
-	found, err := e.store.LoginsToSweep(ctx, ids[:1])
-	if err != nil || len(found) == 0 {
-		return rotated{}, errors.Join(err, store.ErrNotFound)
-	}
-	keys, err := e.store.KeysByID(ctx, ids[1:])
+	all, err := e.rotatedBy(ctx, []store.Run{e.run})
 	if err != nil {
 		return rotated{}, err
 	}
-	r := rotated{login: found[0]}
-	for _, k := range keys {
-		if k.ID == ids[1] {
-			r.old = k
-		}
-		if k.ID == ids[2] {
-			r.new = k
-		}
-	}
-	if r.old.ID == uuid.Nil || r.new.ID == uuid.Nil {
+	r, there := all[e.run.ID]
+	if !there {
 		return r, errors.New("the record of one of its keys is gone")
 	}
 	e.about = &r
 	return r, nil
+}
+
+// rotatedBy reads what runs work on, in a few statements whatever their number. Runs of
+// which the record of a key is gone are not in it.
+func (s *Service) rotatedBy(ctx context.Context, list []store.Run) (map[uuid.UUID]rotated, error) {
+	facts := make([][3]uuid.UUID, len(list)) // login, old and new key
+	var logins, keys []uuid.UUID
+	for n, run := range list {
+		for f, fact := range []string{"login", "old", "new"} {
+			id, err := uuid.Parse(run.Facts[fact])
+			if err != nil {
+				return nil, err
+			}
+			facts[n][f] = id
+		}
+		logins, keys = append(logins, facts[n][0]), append(keys, facts[n][1], facts[n][2])
+	}
+	found, err := s.store.LoginsToSweep(ctx, logins)
+	if err != nil {
+		return nil, err
+	}
+	records, err := s.store.KeysByID(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	byLogin, byKey := map[uuid.UUID]store.LoginToSweep{}, map[uuid.UUID]store.Key{}
+	for _, l := range found {
+		byLogin[l.Login.ID] = l
+	}
+	for _, k := range records {
+		byKey[k.ID] = k
+	}
+	out := map[uuid.UUID]rotated{}
+	for n, run := range list {
+		l, old, next := byLogin[facts[n][0]], byKey[facts[n][1]], byKey[facts[n][2]]
+		if l.Login.ID != uuid.Nil && old.ID != uuid.Nil && next.ID != uuid.Nil {
+			out[run.ID] = rotated{l, old, next}
+		}
+	}
+	return out, nil
+}
+
+// preparedFor is for how long what was read for several runs at once is good for one.
+const preparedFor = 5 * time.Second
+
+// preparations keep what runs work on from when they are started until a worker takes
+// them up. What is lost or old is read anew.
+type preparations struct {
+	mu sync.Mutex
+	of map[uuid.UUID]preparation
+}
+
+type preparation struct {
+	rotated
+	at time.Time
+}
+
+func (p *preparations) put(of map[uuid.UUID]rotated) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.DeleteFunc(p.of, func(_ uuid.UUID, r preparation) bool { return time.Since(r.at) > preparedFor })
+	if p.of == nil {
+		p.of = map[uuid.UUID]preparation{}
+	}
+	for run, r := range of {
+		p.of[run] = preparation{r, time.Now()}
+	}
+}
+
+func (p *preparations) take(run uuid.UUID) (rotated, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	r, there := p.of[run]
+	delete(p.of, run)
+	return r.rotated, there && time.Since(r.at) <= preparedFor
 }
 
 // steward returns the steward's session, which is kept for the later steps.
@@ -189,7 +250,6 @@ func (e *rotating) record(ctx context.Context, r rotated, stands seen) (string, 
 const (
 	workerFact   = "worker"   // who works on it from their own machine
 	overrideFact = "override" // who has the old line go without a login by the new key, and why
-	refusedFact  = "refused"  // the SSH server was seen to refuse the old key
 )
 
 var errOldGone = errors.New("the old key does not stand there any more, so there is nothing to replace")
@@ -447,7 +507,7 @@ func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
 }
 
 // see finds that the old key is refused and the new one still opens.
-func (e *rotating) see(ctx context.Context, p *runs.Progress) (string, error) {
+func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 	r, err := e.subject(ctx)
 	if err != nil {
 		return "", err
@@ -465,9 +525,6 @@ func (e *rotating) see(ctx context.Context, p *runs.Progress) (string, error) {
 	}
 	if accepted {
 		return "", fmt.Errorf("the SSH server still accepts %s", r.old.Name)
-	}
-	if err := p.SetFact(ctx, refusedFact, "true"); err != nil {
-		return "", err
 	}
 	if !forced {
 		if !kept {
@@ -506,15 +563,8 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if state != runs.Done {
 		return errors.Join(tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": reason, "ended_at": now}), note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.new.Name, name, reason))
 	}
-	grant := func() error {
-		wanted := store.Grant{ID: newID(), KeyID: r.new.ID, LoginID: r.login.ID, GrantedAt: now, GrantedBy: e.run.RequestedBy, Reason: "follows " + r.old.Name}
-		old, err := tx.GrantOf(ctx, r.login.ID, r.old.ID)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		wanted.Until = old.Until // what was to end goes on to end
-		_, err = tx.AddOrKeepGrant(ctx, wanted)
-		return err
+	grant := func(withdraw bool) error { // what was to end goes on to end
+		return tx.ReplaceGrant(ctx, store.Grant{ID: newID(), KeyID: r.new.ID, LoginID: r.login.ID, GrantedAt: now, GrantedBy: e.run.RequestedBy, Reason: "follows " + r.old.Name}, r.old.ID, withdraw)
 	}
 	entry := func() error {
 		if e.run.Facts["kept"] == "" || phase == rotation.Forced && e.by == nil {
@@ -532,12 +582,17 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if e.run.Facts["kept"] != "" {
 			columns = map[string]any{"state": itemProved, "placed_at": now, "proved_at": now}
 		}
-		return errors.Join(grant(), entry(), tx.ChangeItem(ctx, item, columns), note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name))
+		return errors.Join(grant(false), entry(), tx.ChangeItem(ctx, item, columns), note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name))
 	case rotation.Back:
 		return errors.Join(tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemUndone, "ended_at": now}), note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name))
 	}
-	if err := errors.Join(grant(), entry(), tx.WithdrawGrant(ctx, r.login.ID, r.old.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemDone, "ended_at": now, "detail": "", "old_refused": e.run.Facts[refusedFact] != ""}),
+	if err := errors.Join(grant(true), entry(), tx.ChangeItem(ctx, item, map[string]any{"state": itemDone, "ended_at": now, "detail": "", "old_refused": true}),
 		note("done", "%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.new.Name, name)); err != nil {
+		return err
+	}
+	// Whether it stands elsewhere is of no matter while it is at work on.
+	more, err := tx.MoreToReplace(ctx, r.old.ID)
+	if err != nil || more {
 		return err
 	}
 	retired, err := tx.RetireUnused(ctx, r.old.ID)

@@ -184,12 +184,12 @@ func (s *Service) seeFromHere(ctx context.Context, run store.Run, said string) (
 	target := targetOf(r.login.Instance, r.login.OSUser)
 	old, err := sshio.Accepts(ctx, target, r.old.Blob)
 	if err != nil {
-		return said + "; seen from the machine of " + run.Facts[workerFact] + " alone", s.store.SetFact(ctx, run.ID, refusedFact, "true")
+		return said + "; seen from the machine of " + run.Facts[workerFact] + " alone", nil
 	}
 	if old {
 		return "", fmt.Errorf("the SSH server still accepts %s", r.old.Name)
 	}
-	return r.old.Name + " is refused, as the service sees too", s.store.SetFact(ctx, run.ID, refusedFact, "true")
+	return r.old.Name + " is refused, as the service sees too", nil
 }
 
 // awaitStep wakes a run until a step other than the one is written down as begun, or

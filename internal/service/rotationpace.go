@@ -74,10 +74,25 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 	if errors.As(err, &taken) {
 		return nil // another run was faster on one of the instances; the next time
 	}
+	if len(started) > 0 {
+		s.prepare(ctx, started)
+	}
 	for _, run := range started {
 		s.engine.Wake(ctx, run)
 	}
 	return err
+}
+
+// prepare reads what the runs work on for all of them at once. What it does not come
+// to, each reads itself.
+func (s *Service) prepare(ctx context.Context, ids []uuid.UUID) {
+	list, err := s.store.RunsByID(ctx, ids)
+	if err != nil {
+		return
+	}
+	if of, err := s.rotatedBy(ctx, list); err == nil {
+		s.prepared.put(of)
+	}
 }
 
 // noteEntered notes which placed items were proved by a completed login since.

@@ -44,6 +44,7 @@ type Service struct {
 
 	// advancing is held by the worker that starts further runs of rotations.
 	advancing sync.Mutex
+	prepared  preparations
 }
 
 // New returns a service over its parts.

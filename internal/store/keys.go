@@ -326,6 +326,16 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err er
 	return true, plain(db.Omit("EndRefused").Create(&g).Error)
 }
 
+// ReplaceGrant grants the login to a key in the place of another, until when that was
+// granted, and ends the other's grant where withdraw is set.
+func (s *Store) ReplaceGrant(ctx context.Context, g Grant, old uuid.UUID, withdraw bool) error {
+	return plain(s.db.WithContext(ctx).Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
+		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login AND key_id = @old AND withdrawn_at IS NULL)
+		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until) SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced)
+		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE SET until = excluded.until, reason = excluded.reason, end_refused = false`,
+		map[string]any{"id": g.ID, "key": g.KeyID, "login": g.LoginID, "old": old, "at": g.GrantedAt, "by": g.GrantedBy, "reason": g.Reason, "withdraw": withdraw}).Error)
+}
+
 // WithdrawGrant ends the live grant of the key in the login, if there is one.
 func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time.Time, by string) error {
 	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).

@@ -36,12 +36,14 @@ func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (
 // AddProof keeps a proof, and notes it at the key or at the key's sighting.
 func (s *Store) AddProof(ctx context.Context, p Proof) error {
 	db := s.db.WithContext(ctx)
+	if p.Kind == "entry" {
+		return plain(db.Exec(`WITH proof AS (INSERT INTO proofs (id, kind, key_id, login_id, at, person, host_key) VALUES (@id, @kind, @key, @login, @at, @person, @host))
+			INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at) VALUES (@login, @key, @at, @method, true, @at)
+			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = greatest(sightings.entered_at, excluded.entered_at)`,
+			map[string]any{"id": p.ID, "kind": p.Kind, "key": p.KeyID, "login": p.LoginID, "at": p.At, "person": p.Person, "host": p.HostKey, "method": "logged in by " + p.Person}).Error)
+	}
 	if err := db.Create(&p).Error; err != nil {
 		return plain(err)
-	}
-	if p.Kind == "entry" {
-		return plain(db.Exec(`INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at) VALUES (?, ?, ?, ?, true, ?)
-			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = greatest(sightings.entered_at, excluded.entered_at)`, p.LoginID, p.KeyID, p.At, "logged in by "+p.Person, p.At).Error)
 	}
 	return plain(db.Model(&Key{}).Where("id = ? AND (proved_at IS NULL OR proved_at <= ?)", p.KeyID, p.At).
 		Updates(map[string]any{"proved_at": p.At, "proved_by": p.Person}).Error)

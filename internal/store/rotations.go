@@ -264,6 +264,13 @@ func (s *Store) InstancesOfKeys(ctx context.Context, ids []uuid.UUID) (map[uuid.
 	return counts, plain(err)
 }
 
+// MoreToReplace reports whether a rotation has an item of the old key that has not ended.
+func (s *Store) MoreToReplace(ctx context.Context, old uuid.UUID) (bool, error) {
+	var n int
+	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE old_key_id = ? AND ended_at IS NULL LIMIT 1) m", old).Scan(&n).Error
+	return n > 0, plain(err)
+}
+
 // RetireUnused marks a key as retired where nothing grants it and it was seen
 // nowhere at the last looks. It returns whether it did.
 func (s *Store) RetireUnused(ctx context.Context, key uuid.UUID) (bool, error) {

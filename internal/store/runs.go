@@ -44,6 +44,13 @@ func (s *Store) RunByID(ctx context.Context, id uuid.UUID) (Run, error) {
 	return r, plain(err)
 }
 
+// RunsByID returns runs without their steps and instances, in no order.
+func (s *Store) RunsByID(ctx context.Context, ids []uuid.UUID) ([]Run, error) {
+	var runs []Run
+	err := s.db.WithContext(ctx).Where("id IN ?", ids).Find(&runs).Error
+	return runs, plain(err)
+}
+
 // RunVersion returns the version of a run.
 func (s *Store) RunVersion(ctx context.Context, id uuid.UUID) (int64, error) {
 	var v int64

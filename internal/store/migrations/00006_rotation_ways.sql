@@ -22,6 +22,8 @@ CREATE INDEX proofs_of_entry ON proofs (login_id, key_id, at DESC) WHERE kind = 
 -- How long the work on an instance took.
 CREATE INDEX runs_done_by_kind ON runs (kind, ended_at DESC) WHERE state = 'done';
 
+CREATE INDEX rotation_items_by_old_key ON rotation_items (old_key_id) WHERE ended_at IS NULL;
+
 -- A new public half that a keeper is asked to bring.
 CREATE TABLE asked_keys (
     id          uuid PRIMARY KEY,
@@ -56,6 +58,7 @@ CREATE TABLE rotation_rules (
 -- +goose Down
 DROP TABLE rotation_rules;
 DROP TABLE asked_keys;
+DROP INDEX rotation_items_by_old_key;
 DROP INDEX runs_done_by_kind;
 DROP INDEX proofs_of_entry;
 ALTER TABLE rotation_items DROP COLUMN entered_before;

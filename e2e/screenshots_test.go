@@ -116,6 +116,7 @@ func stackPictures(to string, files []string) error {
 		if err := errors.Join(err, f.Close(), os.Remove(file)); err != nil {
 			return err
 		}
+		picture = withoutEmptyEnd(picture)
 		pictures = append(pictures, picture)
 		width, height = max(width, picture.Bounds().Dx()), height+picture.Bounds().Dy()
 	}
@@ -130,4 +131,25 @@ func stackPictures(to string, files []string) error {
 		return err
 	}
 	return errors.Join(png.Encode(f, out), f.Close())
+}
+
+// withoutEmptyEnd cuts off the rows below the last one that differs from the lowest,
+// but for a margin.
+func withoutEmptyEnd(picture image.Image) image.Image {
+	const margin = 24
+	b := picture.Bounds()
+	end := b.Max.Y
+	for same := true; same && end > b.Min.Y; {
+		end--
+		for x := b.Min.X; x < b.Max.X && same; x++ {
+			same = picture.At(x, end) == picture.At(x, b.Max.Y-1)
+		}
+	}
+	part, ok := picture.(interface {
+		SubImage(image.Rectangle) image.Image
+	})
+	if !ok {
+		return picture
+	}
+	return part.SubImage(image.Rect(b.Min.X, b.Min.Y, b.Max.X, min(end+margin, b.Max.Y)))
 }

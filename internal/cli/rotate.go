@@ -212,15 +212,20 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 		fmt.Fprintln(s.env.Out, "No such key stands anywhere.")
 		return
 	}
-	t := table{head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "TAKES", "REACH", "AFTER"}}
+	t := table{head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "REACH", "AFTER", "TAKES"}}
+	known := false // how long it takes, or what it waits for
 	for _, i := range p.Items {
 		if i.LeftOut == nil {
 			takes := seconds(i.ExpectedSeconds)
 			if i.WaitsFor != nil {
 				takes = strings.TrimSpace(takes + " after another rotation")
 			}
-			t.add(i.Login, i.Old, given(i.Keeper), given(i.New), given(i.Means), takes, string(i.ReachBefore), string(given(i.ReachAfter)))
+			known = known || takes != ""
+			t.add(i.Login, i.Old, given(i.Keeper), given(i.New), given(i.Means), string(i.ReachBefore), string(given(i.ReachAfter)), takes)
 		}
+	}
+	if !known {
+		t.head[len(t.head)-1] = ""
 	}
 	if len(t.rows) > 0 {
 		t.write(s)

@@ -43,10 +43,10 @@ export default function CalendarPage() {
 const columns: TableColumnsType<DueRotation> = [
   { title: "Due", key: "at", render: (_, d) => <span style={{ whiteSpace: "nowrap" }}>{day(d.at)}</span> },
   { title: "Rule", dataIndex: "rule" },
-  { title: "Login", key: "login", render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`}>{d.login}</Link> },
-  { title: "Key", key: "old", render: (_, d) => <Link to={`/keys/${encodeURIComponent(d.old)}`}>{d.old}</Link> },
+  { title: "Login", key: "login", render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`} style={{ whiteSpace: "nowrap" }}>{d.login}</Link> },
+  { title: "Key", key: "old", render: (_, d) => <Link to={`/keys/${encodeURIComponent(d.old)}`} style={{ whiteSpace: "nowrap" }}>{d.old}</Link> },
   { title: "Keeper", key: "keeper", render: (_, d) => d.keeper ?? "nobody" },
-  { title: "New key", key: "new", render: (_, d) => d.new ?? "" },
+  { title: "New key", key: "new", render: (_, d) => <span style={{ whiteSpace: "nowrap" }}>{d.new}</span> },
   { title: "Cannot be done", key: "cannot", render: (_, d) => d.cannot && <span style={{ whiteSpace: "normal" }}>✕ {d.cannot}</span> },
 ];
 

@@ -37,13 +37,13 @@ export default function Rules() {
 }
 
 const columns = (may: boolean): TableColumnsType<RotationRule> => [
-  { title: "Name", dataIndex: "name" },
+  { title: "Name", key: "name", render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{r.name}</span> },
   { title: "State", key: "state", render: (_, r) => <StateMark state={r.state} /> },
   { title: "Which keys", key: "wanted", render: (_, r) => selectionText(r.wanted) },
   { title: "New keys", key: "make", render: (_, r) => (r.make === "bring" ? "asked of their keepers" : "made and kept by the service") },
   { title: "How", key: "how", render: (_, r) => settingsText(r.settings) },
   { title: "By", key: "by", render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{r.created_by}, {day(r.created_at)}</span> },
-  { title: "Last begun", key: "last", render: (_, r) => (r.last_rotation ? <Link to={`/rotations/${r.last_rotation}`} style={{ whiteSpace: "nowrap" }}>a rotation</Link> : "nothing yet") },
+  { title: "Last", key: "last", render: (_, r) => (r.last_rotation ? <Link to={`/rotations/${r.last_rotation}`} style={{ whiteSpace: "nowrap" }}>a rotation</Link> : "nothing yet") },
   { title: "Next", key: "next", render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{r.state === "paused" ? "" : r.next_at ? `from ${moment(r.next_at)}` : "when due"}</span> },
   { title: "", key: "do", align: "right", render: (_, r) => may && <Changes of={r} /> },
 ];

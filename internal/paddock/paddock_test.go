@@ -422,3 +422,119 @@ func TestProgressGrowsThroughThePhases(t *testing.T) {
 		t.Errorf("%v %v %v", seen, op, err)
 	}
 }
+
+func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
+	r := newRig(t, Latency{})
+	i := r.launch("door", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKWLepVmjhcmmnyayP5kjdqGOoVk/Qi0KjDJDTglMex3 c")
+	const file = "/home/debian/.ssh/authorized_keys"
+	write := func(path, was, text string) error {
+		return r.client.WriteAgentFile(t.Context(), i.Id, path, []byte(was), []byte(text), "debian", 0o600)
+	}
+	if err := write(file, "", "x"); err == nil || !strings.Contains(err.Error(), "not-permitted") {
+		t.Errorf("without a permission: %v", err)
+	}
+	if err := r.client.PermitAgent(t.Context(), i.Id, true); err != nil {
+		t.Fatal(err)
+	}
+	disk := r.cloud.diskDir(i.Id)
+	before, err := os.ReadFile(disk + file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(disk+file, 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(file, string(before)+"x", "lost"); err == nil || !strings.Contains(err.Error(), "not as it was read") {
+		t.Errorf("a file that changed: %v", err)
+	}
+	if err := os.WriteFile(disk+file+".plumlatch-edit", nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(file, string(before), "lost"); err == nil {
+		t.Error("it was replaced while somebody else edits it")
+	}
+	if err := os.Remove(disk + file + ".plumlatch-edit"); err != nil {
+		t.Fatal(err)
+	}
+	if now, err := os.ReadFile(disk + file); err != nil || string(now) != string(before) {
+		t.Errorf("refused, the file is\n%s", now)
+	}
+	if err := write(file, string(before), string(before)+"# more\n"); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(disk + file)
+	if now, readErr := os.ReadFile(disk + file); err != nil || readErr != nil || string(now) != string(before)+"# more\n" || info.Mode().Perm() != 0o640 {
+		t.Errorf("%v %v %s %v", err, readErr, now, info)
+	}
+	if err := write("/home/debian/.new/file", "", "text"); err != nil {
+		t.Errorf("a new file in a new folder: %v", err)
+	}
+	if info, err := os.Stat(disk + "/home/debian/.new"); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("%v %v", info, err)
+	}
+	if err := os.Symlink("/etc/passwd", disk+"/home/debian/link"); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"/home/debian/link": "not a regular file", "/home/debian": "not a regular file", "relative": "not absolute"} {
+		if err := write(path, "", "text"); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", path, err)
+		}
+	}
+}
+
+func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
+	r := newRig(t, Latency{})
+	i := r.launch("door")
+	if err := r.client.PermitAgent(t.Context(), i.Id, true); err != nil {
+		t.Fatal(err)
+	}
+	outside := t.TempDir()
+	up := strings.Repeat("/..", 40) + outside + "/out"
+	if err := r.client.WriteAgentFile(t.Context(), i.Id, up, nil, []byte("text"), "root", 0o600); err != nil {
+		t.Fatal(err) // as on a machine, where there is nothing above the root
+	}
+	if _, err := os.Stat(r.cloud.diskDir(i.Id) + outside + "/out"); err != nil {
+		t.Errorf("it is not on the disk: %v", err)
+	}
+	if err := os.Symlink(outside, r.cloud.diskDir(i.Id)+"/srv/way"); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.client.WriteAgentFile(t.Context(), i.Id, "/srv/way/out", nil, []byte("text"), "root", 0o600); err == nil {
+		t.Error("it wrote through a link that leads off the disk")
+	}
+	if _, err := os.Stat(outside + "/out"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("it wrote off the disk: %v", err)
+	}
+}
+
+func TestASnapshotIsTheDiskAsItWas(t *testing.T) {
+	r := newRig(t, Latency{})
+	i := r.launch("door", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKWLepVmjhcmmnyayP5kjdqGOoVk/Qi0KjDJDTglMex3 c")
+	s, err := r.client.MakeSnapshot(t.Context(), i.Id, "before", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := "/home/debian/.ssh/authorized_keys"
+	before, err := os.ReadFile(r.cloud.diskDir(i.Id) + file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(r.cloud.diskDir(i.Id)+file, []byte("changed\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r.close() // and it stays through a restart
+	r.open()
+	list, err := r.client.Snapshots(t.Context())
+	if err != nil || len(list) != 1 || list[0].Id != s.Id || list[0].Instance != i.Id || list[0].Name != "before" {
+		t.Fatalf("%v %+v", err, list)
+	}
+	if copied, err := os.ReadFile(r.options.Dir + "/snapshots/" + s.Id + file); err != nil || string(copied) != string(before) {
+		t.Errorf("%v %s", err, copied)
+	}
+	if _, err := r.client.MakeSnapshot(t.Context(), "i-none", "x", false); !cloud.NotThere(err) {
+		t.Errorf("of no instance: %v", err)
+	}
+	if _, err := r.client.MakeSnapshot(t.Context(), i.Id, "", false); err == nil {
+		t.Error("without a name")
+	}
+}

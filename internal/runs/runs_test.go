@@ -247,3 +247,53 @@ func TestFactsOutliveACut(t *testing.T) {
 		t.Errorf("the fact is %q", r.Steps[2].Outcome)
 	}
 }
+
+// TestAStepAtWorkElsewhereRestsUntilItIsWoken holds no worker meanwhile, is begun once,
+// and neither counts as a failure nor is undone.
+func TestAStepAtWorkElsewhereRestsUntilItIsWoken(t *testing.T) {
+	g := newStage(t)
+	calls := 0
+	g.plan.Steps[1].Rests = true
+	g.plan.Steps[1].Do = func(_ context.Context, p *Progress) (string, error) {
+		g.mu.Lock()
+		calls++
+		g.mu.Unlock()
+		if p.Fact("did b") == "" {
+			return "", ErrRests
+		}
+		g.note("b")
+		return p.Fact("did b"), nil
+	}
+	e := g.engine(t.Context())
+	resting := func() store.RunStep {
+		t.Helper()
+		for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
+			r, err := g.store.RunByID(t.Context(), g.run.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			g.mu.Lock()
+			n := calls
+			g.mu.Unlock()
+			if r.Steps[1].State == StepRunning && n > 0 {
+				if _, busy := e.busy.Load(g.run.ID); !busy {
+					return r.Steps[1]
+				}
+			}
+		}
+		t.Fatal("it never rests")
+		return store.RunStep{}
+	}
+	first := resting()
+	e.Wake(t.Context(), g.run.ID) // and nothing has come
+	if again := resting(); !again.StartedAt.Equal(*first.StartedAt) || again.EndedAt != nil {
+		t.Errorf("%+v, was %+v", again, first)
+	}
+	if err := g.store.SetFact(t.Context(), g.run.ID, "did b", "elsewhere"); err != nil {
+		t.Fatal(err)
+	}
+	e.Wake(t.Context(), g.run.ID)
+	if r := g.expect(Done, "a", "b", "c"); r.Steps[1].Outcome != "elsewhere" {
+		t.Errorf("%+v", r.Steps[1])
+	}
+}

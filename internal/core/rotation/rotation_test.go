@@ -188,6 +188,78 @@ func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 	}
 }
 
+func TestNothingButALostKeyIsUrgent(t *testing.T) {
+	keys := []Key{{Name: "lost", Lost: true}, {Name: "main"}}
+	logins := []Login{{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}}}}
+	p := Make(Wanted{Selection: Selection{Keys: []string{"lost", "main"}}, Each: EachKey, Urgent: true, Now: now}, keys, logins, func(string) bool { return false })
+	if len(p.Items) != 2 || p.Items[0].New != "lost-2" || p.Items[1].LeftOut == "" || len(p.New) != 1 {
+		t.Errorf("%+v", p)
+	}
+}
+
+func TestAKeyIsDueWhenItComesToTheAge(t *testing.T) {
+	day := 24 * time.Hour
+	for name, c := range map[string]struct {
+		s    Selection
+		age  time.Duration
+		want time.Duration
+	}{
+		"not yet": {Selection{Older: 20 * day}, 5 * day, 15 * day}, "over": {Selection{Older: 20 * day}, 25 * day, 0}, "no age": {Selection{Shared: true}, 5 * day, 0}, "on the day": {Selection{Older: 20 * day}, 20 * day, 0},
+	} {
+		if got := c.s.Due(Key{Created: now.Add(-c.age)}, now); !got.Equal(now.Add(c.want)) {
+			t.Errorf("%s: in %s, want in %s", name, got.Sub(now), c.want)
+		}
+	}
+}
+
+func TestAnOverrideIsForALostKeyInTheOneLoginThatWasNamed(t *testing.T) {
+	for name, c := range map[string]struct {
+		login, named, reason string
+		lost                 bool
+		want                 error
+	}{
+		"given": {"u@a", "u@a", "stolen", true, nil}, "not lost": {"u@a", "u@a", "stolen", false, ErrNotLost}, "another": {"u@a", "u@b", "stolen", true, ErrNotNamed}, "the instance alone": {"u@a", "a", "stolen", true, ErrNotNamed},
+		"nothing": {"", "", "stolen", true, ErrNotNamed}, "no reason": {"u@a", "u@a", " ", true, ErrNoReason},
+	} {
+		if _, err := OverrideFor(c.login, c.named, c.reason, c.lost); !errors.Is(err, c.want) {
+			t.Errorf("%s: %v, want %v", name, err, c.want)
+		}
+	}
+}
+
+func TestWithoutProofNeedsTheOverrideOfThatLoginAndTheNewLine(t *testing.T) {
+	old, fresh, other := blob(1), blob(2), blob(3)
+	lineOf := func(b []byte) string { return line(b[len(b)-1], "key") + "\n" }
+	both := authorizedkeys.Parse([]byte("# kept\n" + lineOf(old) + lineOf(fresh)))
+	alone := authorizedkeys.Parse([]byte(lineOf(old)))
+	ended := authorizedkeys.Parse([]byte(lineOf(old) + `expiry-time="20200101" ` + lineOf(fresh)))
+	leave, err := OverrideFor("u@a", "u@a", "stolen", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		file  authorizedkeys.File
+		login string
+		fresh []byte
+		leave Override
+		want  error
+	}{
+		"none": {both, "u@a", fresh, Override{}, ErrNoOverride}, "of another login": {both, "u@b", fresh, leave, ErrNoOverride}, "no new line": {alone, "u@a", fresh, leave, ErrNotThere},
+		"an ended one": {ended, "u@a", fresh, leave, ErrNotThere}, "the old for the new": {both, "u@a", old, leave, ErrOwnLine}, "another key": {both, "u@a", other, leave, ErrNotThere},
+	} {
+		if f, err := WithoutProof(c.file, []authorizedkeys.File{c.file}, [][]byte{old}, c.login, c.fresh, c.leave, now); !errors.Is(err, c.want) || f != nil {
+			t.Errorf("%s: %v, want %v", name, err, c.want)
+		}
+	}
+	f, err := WithoutProof(both, []authorizedkeys.File{both}, [][]byte{old}, "u@a", fresh, leave, now)
+	if err != nil || string(f.Bytes()) != "# kept\n"+lineOf(fresh) {
+		t.Errorf("%v\n%s", err, f.Bytes())
+	}
+	if steps := Steps(Forced, true); len(steps) != 2 || steps[0] != Remove || steps[1] != See {
+		t.Errorf("%v", steps)
+	}
+}
+
 func TestHoursGoOverMidnight(t *testing.T) {
 	at := func(h, m int) time.Time { return time.Date(2026, 11, 23, h, m, 0, 0, time.UTC) }
 	for text, c := range map[string]struct{ in, out []time.Time }{

@@ -10,10 +10,10 @@ import { StateMark } from "../../parts/StateMark";
 import { localZone, Settings, settingsOf, type SettingsForm } from "./Settings";
 import { selectionOf, useKeyOptions, WhichKeys, type WhichKeysForm } from "./WhichKeys";
 
-type PlanForm = WhichKeysForm & { source: "service" | "here" | "bring" | "existing"; each: "key" | "instance"; to?: string; wait?: boolean; urgent?: boolean };
+type PlanForm = WhichKeysForm & { source: "service" | "here" | "bring" | "existing"; each: "key" | "instance"; to?: string; wait?: boolean; urgent?: boolean; from_here?: boolean };
 
 const wantedOf = (v: PlanForm): RotationWanted => ({
-  ...selectionOf(v), each: v.source === "existing" ? "key" : v.each, to: v.source === "existing" ? v.to : undefined, overlap: v.wait ? "wait" : undefined, urgent: v.urgent || undefined,
+  ...selectionOf(v), each: v.source === "existing" ? "key" : v.each, to: v.source === "existing" ? v.to : undefined, overlap: v.wait ? "wait" : undefined, urgent: v.urgent || undefined, from_here: (v.source === "here" && v.from_here) || undefined,
 });
 
 /** A rotation in three steps: what, the plan as a preview, and how. */
@@ -46,6 +46,7 @@ export default function Plan() {
             <div style={{ display: "flex", gap: 24, marginTop: 12, flexWrap: "wrap" }}>
               <Form.Item name="wait" valuePropName="checked" noStyle><Checkbox>wait for logins that another rotation is at work on</Checkbox></Form.Item>
               <Form.Item name="urgent" valuePropName="checked" noStyle><Checkbox>urgent: for lost keys, with no grace and no hours</Checkbox></Form.Item>
+              {source === "here" && <Form.Item name="from_here" valuePropName="checked" noStyle><Checkbox>edit from your machine with the old private half where there is no steward key</Checkbox></Form.Item>}
             </div>
           </Card>
           {plan.error && <Form.Item><ProblemNote error={plan.error} /></Form.Item>}
@@ -124,5 +125,6 @@ function commandFor(w: RotationWanted): string {
   if (w.each === "instance") flags.push("-each instance");
   if (w.overlap) flags.push(`-overlap ${w.overlap}`);
   if (w.urgent) flags.push("-urgent");
+  if (w.from_here) flags.push("-from-here -with FILE");
   return `plumlatch rotate start ${flags.join(" ")}`;
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -708,4 +709,32 @@ func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
 	p.press("Remove it")
 	p.holds("the end", `document.querySelector("[role=img]")?.getAttribute("aria-label") === "1 done"`)
 	h.replaced(t, "a", "away")
+}
+
+// TestAHostileFileIsRotatedByteForByte has a file with NUL bytes, control sequences,
+// broken lines, CRLF ends, 20,000 strangers' lines and no newline at its end.
+func TestAHostileFileIsRotatedByteForByte(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a")
+	text := read(t, h.keysFile("a"))
+	old := regexp.MustCompile(`(?m)^no-agent-forwarding .* mine\n`).FindString(text)
+	hostile := "\x00\x00 ssh-ed25519 AAAA\x00\r\n\x1b[2J\x1b]0;title\x07 ssh-ed25519 AAAA\n\"unended quote ssh-ed25519 AAAA mine\n" + strings.Repeat("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGF14U+Miqie/QV8ePU2o9+hQRQv9u76/ezAO9dlK9Ar junk\r\n", 20_000) + strings.Repeat("=", 100_000) + "\n"
+	before, after, found := strings.Cut(text, old)
+	if !found {
+		t.Fatalf("the file is\n%s", text)
+	}
+	broken := hostile + before + old + after + "\xff\xfe half a line"
+	if err := os.WriteFile(h.keysFile("a"), []byte(broken), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h.client("sweep", "a")
+	if r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes"); r.status != 0 || !strings.Contains(r.out, "1 done") {
+		t.Fatalf("%d %.2000s%.2000s", r.status, r.out, r.err)
+	}
+	got := read(t, h.keysFile("a"))
+	rest, ours := strings.CutPrefix(got, hostile+before+after+"\xff\xfe half a line\r\n") // with the line ends that the file has most of
+	if !ours || !regexp.MustCompile(`^no-agent-forwarding ssh-ed25519 \S+ mine-2\r\n$`).MatchString(rest) {
+		t.Errorf("the file has %d bytes, had %d, and ends with %q", len(got), len(broken), got[max(0, len(got)-300):])
+	}
 }

@@ -13,9 +13,9 @@ var ruleCommands = []command{
 	{
 		name: "rule add", args: "NAME", min: 1, max: 1, flags: ruleAdd, summary: "Have keys rotated by themselves when they are due",
 		detail: rotateDetail + `
-What is selected, at the age of the rule, begins within a minute, in the hours that it has; within one
-day it begins at most one rotation, so that what failed is not tried again at once. New keys are made
-and kept by the service, or asked of their keepers (-make bring).`,
+What is selected, at the age of the rule, begins within ten minutes, in the hours that it has; within
+one day it begins at most one rotation, so that what failed is not tried again at once. New keys are
+made and kept by the service, or asked of their keepers (-make bring).`,
 		examples: []string{"plumlatch rule add yearly -older 365d -between 22:00-04:00 -zone Europe/Berlin -grace 48h -make bring", "plumlatch rule add no-short-rsa -weaker-than rsa3072"},
 	},
 	{name: "rule list", flags: ruleList, summary: "List the standing rules, and what is due by them and cannot be done", examples: []string{"plumlatch rule list"}},

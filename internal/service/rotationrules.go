@@ -16,8 +16,8 @@ import (
 
 const (
 	ruleDuty = "rotation-rules"
-	// rulesEvery is how often it is looked at what is due.
-	rulesEvery = time.Minute
+	// rulesEvery is how often it is looked at what is due, which takes a plan for each rule.
+	rulesEvery = 10 * time.Minute
 	// ruleRests is the least time between two rotations that a rule begins, so that
 	// what failed or was taken back is not tried again at once.
 	ruleRests = 24 * time.Hour
@@ -70,7 +70,7 @@ func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
 	return rules, nil
 }
 
-// AddRotationRule adds a standing rule. What is due by it begins within a minute.
+// AddRotationRule adds a standing rule. What is due by it begins at once, in its hours.
 func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once IdempotencyKey, w RuleWanted) (Rule, error) {
 	start := RotationStart{RotationWanted: w.Wanted, Make: w.Make, Settings: w.Settings, rule: w.Name}
 	if err := errors.Join(checkName("name", w.Name), checkText("reason", w.Reason), checkWanted(&start.RotationWanted), checkSettings(&start.Settings), checkTogether(start)); err != nil {
@@ -282,6 +282,10 @@ func (s *Service) DueRotations(ctx context.Context, days int) ([]DueRotation, er
 		w := r.Wanted
 		w.ahead, w.Wait = time.Duration(days)*24*time.Hour, true
 		plan, err := s.PlanRotation(ctx, w)
+		var p *Problem
+		if errors.As(err, &p) {
+			continue // what it names is gone, which its note tells
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -42,7 +42,8 @@ func (s *Store) LiveRotations(ctx context.Context) ([]uuid.UUID, error) {
 	return ids, plain(err)
 }
 
-// Rotations returns one page of rotations, the newest first.
+// Rotations returns one page of rotations, the newest first, without what their plans
+// left out.
 func (s *Store) Rotations(ctx context.Context, p Page) (List[Rotation], error) {
 	q := s.db.WithContext(ctx).Model(&Rotation{}).Session(&gorm.Session{})
 	page, err := seek(q, order{columns: []string{"created_at", "id"}, down: true}, p)
@@ -50,7 +51,7 @@ func (s *Store) Rotations(ctx context.Context, p Page) (List[Rotation], error) {
 		return List[Rotation]{}, err
 	}
 	var items []Rotation
-	if err := page.Find(&items).Error; err != nil {
+	if err := page.Omit("left_out").Find(&items).Error; err != nil { // which may be long
 		return List[Rotation]{}, plain(err)
 	}
 	l := cut(items, p, func(r Rotation) []string { return []string{stamp(r.CreatedAt), r.ID.String()} })

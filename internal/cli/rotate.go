@@ -458,14 +458,20 @@ func readRotation(text string) (uuid.UUID, error) {
 	return id, nil
 }
 
+// rotationAt connects to the service, for the rotation with the id.
+func (s *session) rotationAt(text string) (*apiclient.Client, uuid.UUID, error) {
+	id, err := readRotation(text)
+	if err != nil {
+		return nil, id, err
+	}
+	client, err := s.connect()
+	return client, id, err
+}
+
 func rotateShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	state := f.String("state", "", "only logins in this state")
 	return func(ctx context.Context, s *session, args []string) error {
-		id, err := readRotation(args[0])
-		if err != nil {
-			return err
-		}
-		client, err := s.connect()
+		client, id, err := s.rotationAt(args[0])
 		if err != nil {
 			return err
 		}
@@ -496,11 +502,7 @@ func rotateWatch(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	var h holderFlags
 	h.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
-		id, err := readRotation(args[0])
-		if err != nil {
-			return err
-		}
-		client, err := s.connect()
+		client, id, err := s.rotationAt(args[0])
 		if err != nil {
 			return err
 		}
@@ -532,11 +534,7 @@ func rotateChange(change apiclient.ChangeRotationChange) func(*flag.FlagSet) fun
 			yes = f.Bool("yes", false, "do not ask")
 		}
 		return func(ctx context.Context, s *session, args []string) error {
-			id, err := readRotation(args[0])
-			if err != nil {
-				return err
-			}
-			client, err := s.connect()
+			client, id, err := s.rotationAt(args[0])
 			if err != nil {
 				return err
 			}

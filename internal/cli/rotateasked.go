@@ -16,14 +16,10 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *session, []string) e
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
-		id, err := readRotation(args[0])
-		if err != nil {
-			return err
-		}
 		if *login == "" || *reason == "" {
 			return &usageError{"name the one login and say why: -login USER@INSTANCE -reason TEXT"}
 		}
-		client, err := s.connect()
+		client, id, err := s.rotationAt(args[0])
 		if err != nil {
 			return err
 		}
@@ -40,11 +36,7 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *session, []string) e
 
 func rotateReport(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(ctx context.Context, s *session, args []string) error {
-		id, err := readRotation(args[0])
-		if err != nil {
-			return err
-		}
-		client, err := s.connect()
+		client, id, err := s.rotationAt(args[0])
 		if err != nil {
 			return err
 		}

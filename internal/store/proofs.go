@@ -38,7 +38,8 @@ func (s *Store) AddProof(ctx context.Context, p Proof) error {
 	db := s.db.WithContext(ctx)
 	if p.Kind == "entry" {
 		return plain(db.Exec(`WITH proof AS (INSERT INTO proofs (id, kind, key_id, login_id, at, person, host_key) VALUES (@id, @kind, @key, @login, @at, @person, @host))
-			INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at) VALUES (@login, @key, @at, @method, true, @at)
+			INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at)
+			SELECT l.id, @key, @at, @method, true, @at FROM (SELECT id FROM logins WHERE id = @login FOR KEY SHARE) l -- before the sighting, as a look does
 			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = greatest(sightings.entered_at, excluded.entered_at)`,
 			map[string]any{"id": p.ID, "kind": p.Kind, "key": p.KeyID, "login": p.LoginID, "at": p.At, "person": p.Person, "host": p.HostKey, "method": "logged in by " + p.Person}).Error)
 	}

@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
+	h.client("sweep", "bare", "-with", h.private("mine"))
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/rotations/rules")
+	p.says("There is no standing rule.")
+	p.press("Add a rule")
+	p.fill("Name", "monthly")
+	p.press("Add the rule")
+	p.says("Nothing says which keys are to be replaced")
+	p.fill("Older than, days", "20")
+	p.press("asked of the keeper of each old key")
+	p.press("Add the rule")
+	p.says("older than 20 days")
+	p.press("Pause")
+	p.says("paused")
+	p.press("Resume")
+	p.says("active")
+	p.open("/rotations/calendar")
+	p.says("3 key lines due within 30 days, 1 of them cannot be done")
+	due := time.Now().Add(20 * 24 * time.Hour).Format("2 Jan 2006")
+	p.press(due + ": 3 key lines due, 1 cannot be done")
+	p.says("Due on " + due)
+	p.says("there is no steward key on bare")
+	p.open("/rotations/rules")
+	p.press("End")
+	p.says("End the rule monthly?")
+	p.press("End it")
+	p.says("There is no standing rule.")
+	// A rotation whose keeper is asked, planned and answered in the console.
+	p.open("/rotations/plan?key=mine")
+	p.press("new keys that the keeper of each old one is asked to bring")
+	p.press("Show the plan")
+	p.says("2 logins on 2 instances change, 1 left out, 1 new key")
+	p.fill("Why, for the daybook", "yearly")
+	p.press("Replace keys in 2 logins")
+	p.says("2 logins wait for new public halves")
+	p.open("/")
+	p.says("Rotations wait for 1 new public half")
+	p.open("/proofs")
+	p.says("ines is asked to bring a new public half that follows mine, for 2 logins")
+	p.open("/rotations/asked?keeper=me")
+	p.press("Bring it")
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "mine-2", "-f", h.private("brought")).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	p.paste("Or paste the public half", read(t, h.private("brought")))
+	p.press("Bring it")
+	p.says("That is a private half.")
+	p.paste("Or paste the public half", read(t, h.private("brought.pub")))
+	p.press("Bring it")
+	p.says("No new public half is asked for.")
+	id := h.rotation().Id.String()
+	h.client("rotate", "watch", id)
+	if r := h.rotation(); r.Counts["done"] != 2 {
+		t.Errorf("%v", r.Counts)
+	}
+	p.open("/rotations/" + id)
+	p.press("Report")
+	p.says("2 replaced, 0 not done, 1 left out by the plan")
+	p.says("debian@bare")
+	p.says("Where an old key may still live")
+	p.press("Save as JSON")
+	eventually(t, "the saved report", func() bool {
+		data, err := os.ReadFile(filepath.Join(p.downloads, "rotation-"+id+".json"))
+		return err == nil && strings.Contains(string(data), `"replaced"`)
+	})
+}
+
+func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a")
+	h.must("key", "new", "away")
+	h.must("key", "mark-lost", "mine", "-reason", "stolen", "-yes")
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/rotations/plan?key=mine")
+	p.press("urgent: for lost keys, with no grace and no hours")
+	p.press("a key that exists")
+	p.choose("Which", "away")
+	p.press("Show the plan")
+	p.says("1 login on 1 instance change")
+	p.press("Replace keys in 1 login")
+	p.says("Urgent rotation")
+	p.press("Override")
+	p.says("Nobody has logged in with away.")
+	p.fill("Type the login's name", "debian@b")
+	p.fill("Why, for the daybook", "at sea")
+	p.holds("no way to go on with another name", `[...document.querySelectorAll(".ant-modal-footer button")].some((b) => b.innerText.trim() === "Remove it" && b.disabled)`)
+	p.fill("Type the login's name", "debian@a")
+	p.press("Remove it")
+	p.holds("the end", `document.querySelector("[role=img]")?.getAttribute("aria-label") === "1 done"`)
+	h.replaced(t, "a", "away")
+}

@@ -180,16 +180,6 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[wakeArgs]) error { return e.work(ctx, j.Args.Run) }))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[tendArgs]) error { return e.tend(ctx) }))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[dutyArgs]) error { return e.do(ctx, j.Args.Name) }))
-	periodic := []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tendEvery),
-		func() (river.JobArgs, *river.InsertOpts) {
-			return tendArgs{}, &river.InsertOpts{Queue: "tend", MaxAttempts: 1}
-		}, nil)}
-	for _, d := range e.duties {
-		periodic = append(periodic, river.NewPeriodicJob(river.PeriodicInterval(d.Every),
-			func() (river.JobArgs, *river.InsertOpts) {
-				return dutyArgs{d.Name}, &river.InsertOpts{Queue: "duties", MaxAttempts: 1}
-			}, &river.PeriodicJobOpts{RunOnStart: true}))
-	}
 	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
 		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}, "duties": {MaxWorkers: 4}},
 		Workers:    w,
@@ -197,7 +187,6 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 		// A run that follows another is taken up without a wait that would be seen.
 		FetchCooldown: 10 * time.Millisecond,
 		Logger:        slog.New(slog.DiscardHandler), // what matters is written down in the run
-		PeriodicJobs:  periodic,
 		ErrorHandler:  troubles{e.log},
 	})
 	if err != nil {
@@ -207,7 +196,36 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 		return fmt.Errorf("start the job queue: %w", err)
 	}
 	e.queue = queue
+	// Not by the queue's own periodic jobs: those wait for the lease of a process that
+	// was killed, and come back late after a database that was away.
+	go every(ctx, tendEvery, func() { e.insert(ctx, tendArgs{}, "tend") })
+	for _, d := range e.duties {
+		go every(ctx, d.Every, func() { e.Nudge(ctx, d.Name) })
+	}
 	return e.tend(ctx)
+}
+
+// every calls f now and again and again until ctx ends.
+func every(ctx context.Context, pause time.Duration, f func()) {
+	tick := time.NewTicker(pause)
+	defer tick.Stop()
+	for f(); ; f() {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// insert has a job done soon. One that cannot be inserted is made up for by the next.
+func (e *Engine) insert(ctx context.Context, job river.JobArgs, queue string) {
+	if e.queue == nil {
+		return
+	}
+	if _, err := e.queue.Insert(ctx, job, &river.InsertOpts{Queue: queue, MaxAttempts: 1}); err != nil && isFailure(ctx, err) {
+		e.log.Warn("have a job done", "kind", job.Kind(), "err", err)
+	}
 }
 
 // troubles writes down what a run could not write down itself; it is taken up again.
@@ -237,22 +255,12 @@ func (e *Engine) Stop(ctx context.Context) {
 
 // Wake has a worker look at the run. A wake that is lost costs at most tendEvery.
 func (e *Engine) Wake(ctx context.Context, run uuid.UUID) {
-	if e.queue == nil {
-		return
-	}
-	if _, err := e.queue.Insert(ctx, wakeArgs{run}, &river.InsertOpts{MaxAttempts: 1}); err != nil {
-		e.log.Warn("wake a run", "run", run, "err", err)
-	}
+	e.insert(ctx, wakeArgs{run}, river.QueueDefault)
 }
 
 // Nudge has a duty done now. A nudge that is lost costs at most the duty's Every.
 func (e *Engine) Nudge(ctx context.Context, duty string) {
-	if e.queue == nil {
-		return
-	}
-	if _, err := e.queue.Insert(ctx, dutyArgs{duty}, &river.InsertOpts{Queue: "duties", MaxAttempts: 1}); err != nil {
-		e.log.Warn("nudge a duty", "duty", duty, "err", err)
-	}
+	e.insert(ctx, dutyArgs{duty}, "duties")
 }
 
 func (e *Engine) tend(ctx context.Context) error {

@@ -39,6 +39,8 @@ type rotating struct {
 	signer ssh.Signer
 	// about is what it works on, once that was read.
 	about *rotated
+	// counted is whether it is among the runs that are at work.
+	counted bool
 	// by is the login that was completed in this pass of a worker; nil before.
 	by *rotation.Entered
 }
@@ -73,7 +75,12 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 			return "the new line is gone", e.takeBack(ctx, p)
 		}},
 	}
-	plan := runs.Plan{Ended: e.ended, Close: func() { e.end() }, After: func(ctx context.Context) error {
+	plan := runs.Plan{Ended: e.ended, Close: func() {
+		if e.counted {
+			s.rotating.Add(-1)
+		}
+		e.end()
+	}, After: func(ctx context.Context) error {
 		id, err := uuid.Parse(run.Facts["rotation"])
 		if err != nil {
 			return err
@@ -105,6 +112,15 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 type rotated struct {
 	login    store.LoginToSweep
 	old, new store.Key
+}
+
+// begin counts the run as one at work and returns what it works on.
+func (e *rotating) begin(ctx context.Context) (rotated, error) {
+	if !e.counted {
+		e.counted = true
+		e.Service.rotating.Add(1)
+	}
+	return e.subject(ctx)
 }
 
 func (e *rotating) subject(ctx context.Context) (rotated, error) {
@@ -243,7 +259,7 @@ func (e *rotating) record(ctx context.Context, r rotated, stands seen) (string, 
 	if e.run.Facts["means"] == agentMeans {
 		method = agentMethod
 	}
-	return e.recordLook(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: method, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+	return e.recordTogether(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: method, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
 }
 
 // More facts of a run.
@@ -255,7 +271,7 @@ const (
 var errOldGone = errors.New("the old key does not stand there any more, so there is nothing to replace")
 
 func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) {
-	r, err := e.subject(ctx)
+	r, err := e.begin(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -302,7 +318,7 @@ func (e *rotating) takeBack(ctx context.Context, p *runs.Progress) error {
 	if p.Fact(placedFact) == "" {
 		return nil
 	}
-	r, err := e.subject(ctx)
+	r, err := e.begin(ctx)
 	if err != nil {
 		return err
 	}
@@ -409,7 +425,7 @@ func (e *rotating) enteredSeeing(ctx context.Context, r rotated) (old bool, err 
 }
 
 func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) {
-	r, err := e.subject(ctx)
+	r, err := e.begin(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -431,7 +447,7 @@ func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) 
 // remove takes the old lines out. Where a worker takes the run up here, the login
 // that allows it is completed again.
 func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error) {
-	r, err := e.subject(ctx)
+	r, err := e.begin(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -485,7 +501,7 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 
 // putBack places again what this run removed, with the options that it had.
 func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
-	r, err := e.subject(ctx)
+	r, err := e.begin(ctx)
 	if err != nil {
 		return err
 	}
@@ -508,7 +524,7 @@ func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
 
 // see finds that the old key is refused and the new one still opens.
 func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
-	r, err := e.subject(ctx)
+	r, err := e.begin(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"plumlatch/internal/cloud"
@@ -45,6 +46,9 @@ type Service struct {
 	// advancing is held by the worker that starts further runs of rotations.
 	advancing sync.Mutex
 	prepared  preparations
+	// rotating is how many runs of rotations are at work.
+	rotating atomic.Int32
+	gathered gathering
 }
 
 // New returns a service over its parts.
@@ -61,11 +65,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})
 	s.engine.Take(runs.Duty{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations})
 	s.engine.Take(runs.Duty{Name: ruleDuty, Every: rulesEvery, Do: s.carryRules})
-	if err := s.engine.Start(ctx, s.planOf); err != nil {
-		return err
-	}
-	s.engine.Nudge(ctx, rotationDuty) // after a kill, its own time comes late
-	return nil
+	return s.engine.Start(ctx, s.planOf)
 }
 
 // Ready returns nil if the service can do its work.

@@ -1,0 +1,101 @@
+package service
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+const (
+	// gatherFor is for how long the look of a run waits for those of others, while at
+	// least gatherFrom runs are at work.
+	gatherFor  = 40 * time.Millisecond
+	gatherFrom = 6
+)
+
+// gathering keeps the looks of runs that are at work at the same time, so that they
+// are recorded together: one transaction instead of one for each.
+type gathering struct {
+	mu      sync.Mutex
+	waiting []*waitingLook
+	busy    bool // somebody records what waits
+}
+
+type waitingLook struct {
+	look
+	done    chan struct{} // closed once the rest is set
+	outcome string
+	err     error
+}
+
+// recordTogether is recordLook for one of many runs. A look whose ctx ends is
+// recorded all the same, as it is true.
+func (s *Service) recordTogether(ctx context.Context, l look) (outcome string, err error) {
+	if s.rotating.Load() < gatherFrom {
+		return s.recordLook(ctx, l)
+	}
+	w := &waitingLook{look: l, done: make(chan struct{})}
+	g := &s.gathered
+	g.mu.Lock()
+	g.waiting = append(g.waiting, w)
+	first := !g.busy
+	g.busy = true
+	g.mu.Unlock()
+	if first {
+		go s.recordGathered(context.WithoutCancel(ctx))
+	}
+	select {
+	case <-ctx.Done():
+		return "", ctx.Err()
+	case <-w.done:
+		return w.outcome, w.err
+	}
+}
+
+// recordGathered records what waits until nothing does.
+func (s *Service) recordGathered(ctx context.Context) {
+	for {
+		time.Sleep(gatherFor)
+		batch := s.gathered.take()
+		if len(batch) == 0 {
+			return
+		}
+		looks := make([]look, len(batch))
+		for n, w := range batch {
+			looks[n] = w.look
+		}
+		outcomes, err := s.recordLooks(ctx, looks)
+		for n, w := range batch {
+			switch {
+			case err == nil:
+				w.outcome = outcomes[n]
+			case len(batch) > 1: // what is wrong with one costs nothing to the others
+				w.outcome, w.err = s.recordLook(ctx, w.look)
+			default:
+				w.err = err
+			}
+			close(w.done)
+		}
+	}
+}
+
+// take returns what waits, no two of the same login; nothing where whoever comes next
+// has to record.
+func (g *gathering) take() []*waitingLook {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	var batch, later []*waitingLook
+	seen := map[uuid.UUID]bool{}
+	for _, w := range g.waiting {
+		if seen[w.login.ID] {
+			later = append(later, w)
+			continue
+		}
+		seen[w.login.ID] = true
+		batch = append(batch, w)
+	}
+	g.waiting, g.busy = later, len(batch) > 0
+	return batch
+}

@@ -145,10 +145,22 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	if p := h.report(r.Id.String()); len(p.Replaced) != 2 || p.Replaced[0].ProofAfter == nil || p.Replaced[0].ProofAfter.Person != "ines" || p.Replaced[0].Means != "from here" || !*p.Replaced[0].OldRefused {
 		t.Errorf("%+v", p.Replaced)
 	}
+	// A key that the service keeps, and that was handed over, comes from here as well.
+	h.fleet(t, "kept")
+	h.must("rotate", "start", "-key", "mine", "-instance", "kept", "-make", "service", "-yes")
+	kept := h.rotationItems(h.rotation().Id.String())[0].New
+	h.must("key", "private", kept, "-reason", "for e")
+	h.bare(t, "debian-12", "e")
+	if out := h.must("rotate", "start", "-key", "mine", "-instance", "e", "-to", kept, "-from-here", "-with", h.private("mine"), "-yes"); !strings.Contains(out, "1 done") {
+		t.Errorf("%s", out)
+	}
+	if text := read(t, h.keysFile("e")); strings.Contains(text, " mine\n") || !strings.Contains(text, " "+kept+"\n") {
+		t.Errorf("%s", text)
+	}
 	// In the grace, and undone by whoever has the old private half.
 	h.client("rotate", "start", "-key", "mine", "-instance", "c", "-from-here", "-with", h.private("mine"), "-grace", "48h", "-yes")
 	id := h.rotation().Id.String()
-	if text := read(t, h.keysFile("c")); !strings.Contains(text, " mine-3\n") || !strings.Contains(text, " mine\n") || h.rotation().Counts["proved"] != 1 {
+	if text := read(t, h.keysFile("c")); !strings.Contains(text, " mine-4\n") || !strings.Contains(text, " mine\n") || h.rotation().Counts["proved"] != 1 {
 		t.Errorf("%v\n%s", h.rotation().Counts, text)
 	}
 	h.client("rotate", "undo", id, "-yes")
@@ -156,7 +168,7 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 		t.Errorf("undone by nobody: %v", r.Counts)
 	}
 	h.client("rotate", "watch", id, "-from-here", "-with", h.private("mine"))
-	if r := h.rotation(); r.State != "undone" || strings.Contains(read(t, h.keysFile("c")), "mine-3") {
+	if r := h.rotation(); r.State != "undone" || strings.Contains(read(t, h.keysFile("c")), "mine-4") {
 		t.Errorf("%s\n%s", r.State, read(t, h.keysFile("c")))
 	}
 	// Somebody else cannot report for whoever took it, and nobody takes what is not theirs.

@@ -71,7 +71,7 @@ func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r
 		if r.Counts["placed"] > 0 {
 			s.proveRotated(ctx, client, r.Id, tried)
 		}
-		if here != nil {
+		if here != nil && r.Counts["waiting"]+r.Counts["proved"]+r.Counts["undoing"] > 0 {
 			if _, err := s.rotateFromHere(ctx, client, r.Id, here); err != nil {
 				return err
 			}

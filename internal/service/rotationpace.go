@@ -273,7 +273,7 @@ func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Ro
 			facts[workerFact] = worker
 		}
 		phase := i.phase
-		if kept[*i.NewKeyID] && s.Safe != nil {
+		if kept[*i.NewKeyID] && s.Safe != nil && worker == "" { // from elsewhere, whoever is there logs in
 			facts["kept"] = "true"
 		}
 		switch {

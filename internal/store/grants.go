@@ -63,13 +63,6 @@ func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRe
 	return l, count(q, p, &l.Total)
 }
 
-// GrantOf returns the live grant of a key in a login; ErrNotFound where there is none.
-func (s *Store) GrantOf(ctx context.Context, login, key uuid.UUID) (Grant, error) {
-	var g Grant
-	err := s.db.WithContext(ctx).Where("login_id = ? AND key_id = ? AND withdrawn_at IS NULL", login, key).Take(&g).Error
-	return g, plain(err)
-}
-
 // Difference is a key that is missing in a login, stands there without a grant,
 // or is a stranger there.
 type Difference struct {

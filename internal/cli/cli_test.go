@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"flag"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -156,5 +158,43 @@ func TestReserveHoldsAPlaceAndKeepsWhatSomebodyPutThereMeanwhile(t *testing.T) {
 	}
 	if left, err := filepath.Glob(filepath.Join(filepath.Dir(path), ".plumlatch-*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v %v", left, err)
+	}
+}
+
+// TestEveryCommandThatAMessageNamesIsThere reads the sources of the service, the client
+// and the console for commands that somebody is told to type.
+func TestEveryCommandThatAMessageNamesIsThere(t *testing.T) {
+	actions, named := map[string]map[string]bool{}, 0
+	for _, c := range commands() {
+		thing, action, _ := strings.Cut(c.name, " ")
+		if actions[thing] == nil {
+			actions[thing] = map[string]bool{}
+		}
+		actions[thing][action] = true
+	}
+	told := regexp.MustCompile("plumlatch ([a-z][a-z-]*)(?: ([a-z][a-z-]*))?")
+	look := func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, ".gen.go") || strings.HasSuffix(path, "_test.go") || !strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, ".tsx") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range told.FindAllStringSubmatch(string(text), -1) {
+			of, there := actions[m[1]]
+			if !there || of[""] { // no command, or one without an action, whose argument follows
+				continue
+			}
+			if named++; !of[m[2]] {
+				t.Errorf("%s tells to type %q, which is no command", path, m[0])
+			}
+		}
+		return err
+	}
+	for _, folder := range []string{"../../internal", "../../console/src", "../../cmd"} {
+		if err := filepath.WalkDir(folder, look); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if named < 100 {
+		t.Errorf("only %d commands were found", named)
 	}
 }

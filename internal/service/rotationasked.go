@@ -30,7 +30,7 @@ func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]stor
 	}
 	if len(nobody) > 0 {
 		slices.Sort(nobody)
-		return nil, &Problem{Kind: Conflict, Code: "nobody-to-ask", Field: "make", Where: slices.Compact(nobody), Detail: "nobody keeps " + strings.Join(slices.Compact(nobody), ", ") + ", so nobody can be asked", Remedy: "Have these made here or by the service, or say who keeps them: plumlatch key edit"}
+		return nil, &Problem{Kind: Conflict, Code: "nobody-to-ask", Field: "make", Where: slices.Compact(nobody), Detail: "nobody keeps " + strings.Join(slices.Compact(nobody), ", ") + ", so nobody can be asked", Remedy: "Have these made here or by the service: add -make here or -make service"}
 	}
 	return asked, nil
 }

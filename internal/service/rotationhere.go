@@ -143,7 +143,7 @@ func (s *Service) ReportStep(ctx context.Context, actor Actor, id uuid.UUID, ste
 		return run, err
 	}
 	refuse := func(code, detail string) error {
-		return &Problem{Kind: Conflict, Code: code, Detail: detail, Remedy: "See it: plumlatch run show " + id.String()}
+		return &Problem{Kind: Conflict, Code: code, Detail: detail, Remedy: "See it: plumlatch run watch " + id.String()}
 	}
 	at := slices.IndexFunc(run.Steps, func(st store.RunStep) bool { return st.State == runs.StepRunning })
 	switch {
@@ -171,9 +171,8 @@ func (s *Service) ReportStep(ctx context.Context, actor Actor, id uuid.UUID, ste
 	return s.Run(ctx, id)
 }
 
-// seeFromHere asks the SSH server itself whether the old key is refused and the new
-// one accepted, which takes no secret, and says who saw it where it cannot be reached
-// from the service.
+// seeFromHere asks the SSH server itself whether the old key is refused, which takes no
+// secret, and says who saw it where it cannot be reached from the service.
 func (s *Service) seeFromHere(ctx context.Context, run store.Run, said string) (string, error) {
 	r, err := (&rotating{Service: s, run: run}).subject(ctx)
 	if err != nil {
@@ -206,7 +205,7 @@ func (s *Service) awaitStep(ctx context.Context, id uuid.UUID, step string) erro
 			return nil
 		}
 		if time.Now().After(until) {
-			return &Problem{Kind: Unavailable, Code: "service-busy", Detail: "the report is recorded, but the run was not gone on with yet", Remedy: "See it: plumlatch run show " + id.String()}
+			return &Problem{Kind: Unavailable, Code: "service-busy", Detail: "the report is recorded, but the run was not gone on with yet", Remedy: "See it: plumlatch run watch " + id.String()}
 		}
 		s.engine.Wake(ctx, id)
 		select {

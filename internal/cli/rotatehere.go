@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
@@ -84,8 +86,6 @@ func (w *hereWork) half(line string) (atHand, error) {
 	return atHand{}, errors.New("its private half is not at hand here")
 }
 
-const takenAtOnce = 8
-
 // rotateFromHere takes the items that can be worked on from here and works on them,
 // some at once. It returns how many.
 func (s *session) rotateFromHere(ctx context.Context, client *apiclient.Client, id uuid.UUID, w *hereWork) (int, error) {
@@ -108,7 +108,7 @@ func (s *session) rotateFromHere(ctx context.Context, client *apiclient.Client, 
 	if keys = slices.Compact(keys); len(keys) == 0 {
 		return 0, nil
 	}
-	taken, err := answer[[]apiclient.TakenItem](client.TakeRotationItems(ctx, id, apiclient.TakeRotationItems{Keys: keys, Limit: new(takenAtOnce)}))
+	taken, err := answer[[]apiclient.TakenItem](client.TakeRotationItems(ctx, id, apiclient.TakeRotationItems{Keys: keys}))
 	if err != nil {
 		return 0, err
 	}
@@ -145,10 +145,16 @@ func (s *session) workOn(ctx context.Context, client *apiclient.Client, i apicli
 	return nil
 }
 
-// oneLine makes an error fit to be a text of the record.
+// oneLine makes an error, which may hold what a host wrote, fit to be a text of the
+// record: one line of at most 1000 bytes without control characters.
 func oneLine(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
-	return text[:min(len(text), 1000)]
+	text = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError {
+			return '?'
+		}
+		return r
+	}, strings.Join(strings.Fields(text), " "))
+	return strings.ToValidUTF8(text[:min(len(text), 1000)], "")
 }
 
 // editHere works on one login of a rotation from this machine.

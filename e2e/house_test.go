@@ -301,10 +301,20 @@ func (h *house) call(method, path, token, body string) (int, string) {
 	return resp.StatusCode, string(data)
 }
 
+// copyDisk has the cloud copy the disk of an instance.
+func (h *house) copyDisk(instance, name string, image bool) {
+	h.t.Helper()
+	port := h.cloudPort()
+	op, err := port.MakeSnapshot(h.t.Context(), name, h.instance(instance).CloudId, name, image)
+	if _, err = port.Await(h.t.Context(), op, err); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
 // cloudPort is the port to the house's cloud.
 func (h *house) cloudPort() *cloud.Cloud {
 	h.t.Helper()
-	c, err := cloud.Connect(h.cloudURL, "cloud-token")
+	c, err := cloud.Connect(h.cloudURL, "cloud-token", cloud.CallTimeout)
 	if err != nil {
 		h.t.Fatal(err)
 	}

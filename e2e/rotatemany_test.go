@@ -25,7 +25,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	if len(instances) != 976 {
 		t.Fatalf("%d instances", len(instances))
 	}
-	port, err := cloud.Connect(regexp.MustCompile(`stand-in cloud is at (http\S+);`).FindStringSubmatch(read(t, filepath.Join(dir, "demo.env")))[1], strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))))
+	port, err := cloud.Connect(regexp.MustCompile(`stand-in cloud is at (http\S+);`).FindStringSubmatch(read(t, filepath.Join(dir, "demo.env")))[1], strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))), cloud.CallTimeout)
 	if err != nil {
 		t.Fatal(err)
 	}

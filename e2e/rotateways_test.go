@@ -444,14 +444,10 @@ func TestTheReportTellsOfProofsAndOfPlacesWhereAnOldKeyMayLive(t *testing.T) {
 	h.client("sweep", "bare", "-with", h.private("mine"))
 	h.must("prove", "debian@a", "-with", h.private("mine"))
 	for name, image := range map[string]bool{"before-the-storm": false, "golden": true} {
-		if _, err := h.cloudPort().MakeSnapshot(t.Context(), h.instance("a").CloudId, name, image); err != nil {
-			t.Fatal(err)
-		}
+		h.copyDisk("a", name, image)
 	}
 	h.client("rotate", "start", "-key", "mine", "-reason", "audit", "-yes")
-	if _, err := h.cloudPort().MakeSnapshot(t.Context(), h.instance("a").CloudId, "afterwards", false); err != nil {
-		t.Fatal(err)
-	}
+	h.copyDisk("a", "afterwards", false)
 	id := h.rotation().Id.String()
 	p := h.report(id)
 	if len(p.Replaced) != 2 || len(p.NotDone) != 0 || len(p.LeftOut) != 1 || p.LeftOut[0].Login != "debian@bare" || *p.Rotation.Reason != "audit" {

@@ -29,7 +29,7 @@ type house struct {
 func openHouse(ctx context.Context, database, cloudURL, cloudToken string, log *slog.Logger) (*house, error) {
 	h := &house{log: log}
 	var err error
-	if h.cloud, err = cloud.Connect(cloudURL, cloudToken); err != nil {
+	if h.cloud, err = cloud.Connect(cloudURL, cloudToken, cloud.CallTimeout); err != nil {
 		return nil, err
 	}
 	if h.store, err = store.Open(ctx, database); err != nil {

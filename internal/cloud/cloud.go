@@ -49,6 +49,13 @@ type (
 	FirewallRule  = adapter.FirewallRule
 	AgentFile     = adapter.AgentFile
 	Snapshot      = adapter.Snapshot
+	Disk          = adapter.Disk
+	Attachment    = adapter.Attachment
+	MetadataKey   = adapter.MetadataKey
+	Password      = adapter.Password
+	CommandResult = adapter.CommandResult
+	Fault         = adapter.Fault
+	FaultKind     = adapter.FaultKind
 )
 
 // What a cloud may be able to do, and how a guest agent may stand.
@@ -56,16 +63,27 @@ const (
 	CanFirewall   = adapter.CapabilityFirewall
 	CanGuestAgent = adapter.CapabilityGuestAgent
 	CanSnapshots  = adapter.CapabilitySnapshots
+	CanStartStop  = adapter.CapabilityStartStop
+	CanLaunch     = adapter.CapabilityLaunch
+	CanDisks      = adapter.CapabilityDisks
+	CanAddresses  = adapter.CapabilityStaticAddresses
+	CanMetadata   = adapter.CapabilityMetadataKeys
+	CanShell      = adapter.CapabilityBrowserShell
+	CanPasswords  = adapter.CapabilityPasswords
 
 	AgentReady        = adapter.AgentStateReady
 	AgentNotPermitted = adapter.AgentStateNotPermitted
 	AgentAbsent       = adapter.AgentStateAbsent
 )
 
-// Connect returns the cloud whose adapter is at url; nothing is sent yet.
-func Connect(url, token string) (*Cloud, error) {
+// CallTimeout is for how long a call is waited for where nothing else is said.
+const CallTimeout = 30 * time.Second
+
+// Connect returns the cloud whose adapter is at url; nothing is sent yet. A call that
+// is not answered within timeout is given up.
+func Connect(url, token string, timeout time.Duration) (*Cloud, error) {
 	client, err := adapter.NewClient(strings.TrimSuffix(url, "/")+"/v1",
-		adapter.WithHTTPClient(&http.Client{Timeout: 30 * time.Second}),
+		adapter.WithHTTPClient(&http.Client{Timeout: timeout, Transport: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute}}),
 		adapter.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil
@@ -180,6 +198,27 @@ func (c *Cloud) Operation(ctx context.Context, id string) (Operation, error) {
 	return read[Operation](c.client.GetOperation(ctx, id))
 }
 
+// Await asks for an operation again and again until it has ended. One that failed is an
+// error.
+func (c *Cloud) Await(ctx context.Context, op Operation, err error) (Operation, error) {
+	for err == nil && op.State == adapter.OperationStateRunning {
+		select {
+		case <-ctx.Done():
+			return op, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+		op, err = c.Operation(ctx, op.Id)
+	}
+	if err == nil && op.State == adapter.OperationStateFailed {
+		why := "without saying why"
+		if op.Error != nil {
+			why = *op.Error
+		}
+		err = fmt.Errorf("the cloud could not %s: %s", op.Kind, why)
+	}
+	return op, err
+}
+
 // FirewallRules returns all rules.
 func (c *Cloud) FirewallRules(ctx context.Context) ([]FirewallRule, error) {
 	return read[[]FirewallRule](c.client.ListFirewallRules(ctx))
@@ -214,11 +253,117 @@ func (c *Cloud) Snapshots(ctx context.Context) ([]Snapshot, error) {
 	return read[[]Snapshot](c.client.ListSnapshots(ctx, &adapter.ListSnapshotsParams{}))
 }
 
-// MakeSnapshot copies the root disk of an instance.
-func (c *Cloud) MakeSnapshot(ctx context.Context, instance, name string, image bool) (Snapshot, error) {
+// MakeSnapshot begins to copy the root disk of an instance. The same token again gives
+// the same operation, which names the copy.
+func (c *Cloud) MakeSnapshot(ctx context.Context, token, instance, name string, image bool) (Operation, error) {
 	kind := adapter.SnapshotKindSnapshot
 	if image {
 		kind = adapter.SnapshotKindImage
 	}
-	return read[Snapshot](c.client.MakeSnapshot(ctx, adapter.NewSnapshot{Name: name, Instance: instance, Kind: kind}))
+	return read[Operation](c.client.MakeSnapshot(ctx, adapter.NewSnapshot{RequestToken: token, Name: name, Instance: instance, Kind: kind}))
+}
+
+// SnapshotMade returns the copy that was asked for with the token; ok is false if there
+// is none, or none yet.
+func (c *Cloud) SnapshotMade(ctx context.Context, token string) (s Snapshot, ok bool, err error) {
+	list, err := read[[]Snapshot](c.client.ListSnapshots(ctx, &adapter.ListSnapshotsParams{RequestToken: &token}))
+	if err != nil || len(list) == 0 {
+		return Snapshot{}, false, err
+	}
+	return list[0], true, nil
+}
+
+// DeleteSnapshot removes a copy; one that is gone already is no error.
+func (c *Cloud) DeleteSnapshot(ctx context.Context, id string) error {
+	_, err := body(c.client.DeleteSnapshot(ctx, id))
+	return err
+}
+
+// Disks returns the disks that are attached to an instance.
+func (c *Cloud) Disks(ctx context.Context, instance string) ([]Disk, error) {
+	return read[[]Disk](c.client.ListDisks(ctx, &adapter.ListDisksParams{Instance: &instance}))
+}
+
+// AllDisks returns the disks that there are.
+func (c *Cloud) AllDisks(ctx context.Context) ([]Disk, error) {
+	return read[[]Disk](c.client.ListDisks(ctx, &adapter.ListDisksParams{}))
+}
+
+// Disk returns one disk; ok is false if the cloud does not know it.
+func (c *Cloud) Disk(ctx context.Context, id string) (d Disk, ok bool, err error) {
+	list, err := read[[]Disk](c.client.ListDisks(ctx, &adapter.ListDisksParams{Disk: &id}))
+	if err != nil || len(list) == 0 {
+		return Disk{}, false, err
+	}
+	return list[0], true, nil
+}
+
+// Attach begins to attach a disk.
+func (c *Cloud) Attach(ctx context.Context, disk string, to Attachment) (Operation, error) {
+	return read[Operation](c.client.AttachDisk(ctx, disk, adapter.NewAttachment{Instance: to.Instance, Device: to.Device, Root: to.Root}))
+}
+
+// Detach begins to detach a disk from an instance.
+func (c *Cloud) Detach(ctx context.Context, disk, instance string) (Operation, error) {
+	return read[Operation](c.client.DetachDisk(ctx, disk, adapter.Detachment{Instance: instance}))
+}
+
+// MoveAddress gives the static address of one instance to another.
+func (c *Cloud) MoveAddress(ctx context.Context, from, to string) error {
+	_, err := body(c.client.MoveAddress(ctx, from, adapter.AddressMove{To: to}))
+	return err
+}
+
+// OpenPort adds a firewall rule. The same token again gives the same rule.
+func (c *Cloud) OpenPort(ctx context.Context, token, group, source string, port int) (FirewallRule, error) {
+	return read[FirewallRule](c.client.AddFirewallRule(ctx, adapter.NewFirewallRule{RequestToken: &token, Group: group, Source: source, Port: port}))
+}
+
+// ClosePort removes a firewall rule; one that is gone already is no error.
+func (c *Cloud) ClosePort(ctx context.Context, rule string) error {
+	_, err := body(c.client.RemoveFirewallRule(ctx, rule))
+	return err
+}
+
+// MetadataKeys returns the keys that a process in the guest copies to the logins.
+func (c *Cloud) MetadataKeys(ctx context.Context, id string) ([]MetadataKey, error) {
+	return read[[]MetadataKey](c.client.GetMetadataKeys(ctx, id))
+}
+
+// SetMetadataKeys replaces them.
+func (c *Cloud) SetMetadataKeys(ctx context.Context, id string, keys []MetadataKey) error {
+	_, err := body(c.client.SetMetadataKeys(ctx, id, keys))
+	return err
+}
+
+// AgentCommand has the guest agent run a command as root.
+func (c *Cloud) AgentCommand(ctx context.Context, id string, command ...string) (CommandResult, error) {
+	return read[CommandResult](c.client.RunAgentCommand(ctx, id, adapter.Command{Command: command}))
+}
+
+// Shell runs a command as the login user through the browser shell.
+func (c *Cloud) Shell(ctx context.Context, id string, input []byte, command ...string) (CommandResult, error) {
+	return read[CommandResult](c.client.RunInShell(ctx, id, adapter.Command{Command: command, Input: &input}))
+}
+
+// Password returns the administrator's password of a Windows instance, encrypted.
+func (c *Cloud) Password(ctx context.Context, id string) (Password, error) {
+	return read[Password](c.client.GetPassword(ctx, id))
+}
+
+// ResetPassword has the guest agent set another one, encrypted to the RSA key.
+func (c *Cloud) ResetPassword(ctx context.Context, id, publicKey string) (Password, error) {
+	return read[Password](c.client.ResetPassword(ctx, id, adapter.PasswordReset{PublicKey: publicKey}))
+}
+
+// ScheduleFault has a later call go wrong; of the stand-in alone.
+func (c *Cloud) ScheduleFault(ctx context.Context, f Fault) error {
+	_, err := body(c.client.ScheduleFault(ctx, f))
+	return err
+}
+
+// ClearFaults takes back the faults that are scheduled.
+func (c *Cloud) ClearFaults(ctx context.Context) error {
+	_, err := body(c.client.ClearFaults(ctx))
+	return err
 }

@@ -102,7 +102,8 @@ func (l *Loader) snapshots(ctx context.Context, machines map[string]launched) er
 		if slices.ContainsFunc(there, func(s cloud.Snapshot) bool { return s.Name == c.name }) {
 			continue
 		}
-		if _, err := l.Cloud.MakeSnapshot(ctx, machines[c.machine].instance.Id, c.name, c.image); err != nil {
+		op, err := l.Cloud.MakeSnapshot(ctx, c.name, machines[c.machine].instance.Id, c.name, c.image)
+		if _, err = l.Cloud.Await(ctx, op, err); err != nil {
 			return fmt.Errorf("copy the disk of %s: %w", c.machine, err)
 		}
 	}
@@ -250,19 +251,8 @@ func (l *Loader) launch(ctx context.Context, machines []machine, public map[stri
 
 func (l *Loader) launchOne(ctx context.Context, request cloud.Launch, out *launched) error {
 	op, err := l.Cloud.Launch(ctx, request)
-	for err == nil && op.State == "running" {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(20 * time.Millisecond):
-		}
-		op, err = l.Cloud.Operation(ctx, op.Id)
-	}
-	if err != nil {
-		return err
-	}
-	if op.State == "failed" {
-		return fmt.Errorf("launch %s: %s", request.Name, *op.Error)
+	if op, err = l.Cloud.Await(ctx, op, err); err != nil {
+		return fmt.Errorf("launch %s: %w", request.Name, err)
 	}
 	if out.instance, err = l.Cloud.Instance(ctx, op.Instance); err != nil {
 		return err

@@ -73,7 +73,7 @@ func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObje
 	if !path.IsAbs(name) {
 		return nil, &badRequest{fmt.Sprintf("the path %q is not absolute", name)}
 	}
-	d, err := a.openDisk(i.Id)
+	d, name, err := a.locate(i, name)
 	if err != nil {
 		return nil, err
 	}
@@ -122,15 +122,20 @@ func (a api) WriteAgentFile(_ context.Context, r adapter.WriteAgentFileRequestOb
 	if len(r.Body.Content) > maxAgentFile {
 		return nil, &badRequest{fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), maxAgentFile)}
 	}
-	d, err := a.openDisk(i.Id)
+	d, name, err := a.locate(i, r.Params.Path)
 	if err != nil {
 		return nil, err
 	}
 	defer d.close()
 	a.agentWrites.Lock() // two compare and rename one after the other
 	defer a.agentWrites.Unlock()
-	if err := d.replace(relative(r.Params.Path), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
+	if err := d.replace(relative(name), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
 		return nil, &conflict{r.Params.Path + ": " + err.Error()}
+	}
+	if d.id != i.RootDisk { // a new file from outside has no label of the other system's
+		if err := d.label(name, "unlabeled_t"); err != nil {
+			return nil, err
+		}
 	}
 	return adapter.WriteAgentFile204Response{}, nil
 }

@@ -32,7 +32,7 @@ func (c *Cloud) Handler() http.Handler {
 	r := gin.New()
 	r.Use(gin.Recovery(), c.authorize)
 	fail := func(g *gin.Context, err error) { answerProblem(g, err) }
-	strict := adapter.NewStrictHandlerWithOptions(api{c}, nil, adapter.StrictGinServerOptions{
+	strict := adapter.NewStrictHandlerWithOptions(api{c}, []adapter.StrictMiddlewareFunc{c.can, c.goWrong}, adapter.StrictGinServerOptions{
 		RequestErrorHandlerFunc:  func(g *gin.Context, err error) { answerProblem(g, &badRequest{err.Error()}) },
 		HandlerErrorFunc:         fail,
 		ResponseErrorHandlerFunc: fail,
@@ -77,7 +77,8 @@ type api struct{ *Cloud }
 func (a api) GetCapabilities(context.Context, adapter.GetCapabilitiesRequestObject) (adapter.GetCapabilitiesResponseObject, error) {
 	return adapter.GetCapabilities200JSONResponse{
 		Name:         "paddock (a stand-in cloud)",
-		Capabilities: []adapter.Capability{adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall, adapter.CapabilityGuestAgent, adapter.CapabilitySnapshots},
+		Capabilities: a.capabilities(),
+		ShellRange:   new(shellRange.String()),
 	}, nil
 }
 
@@ -130,13 +131,13 @@ func (a api) ListInstances(_ context.Context, r adapter.ListInstancesRequestObje
 // launched is what a request token led to.
 type launched struct{ Instance, Operation string }
 
-func (a api) LaunchInstance(_ context.Context, r adapter.LaunchInstanceRequestObject) (adapter.LaunchInstanceResponseObject, error) {
+func (a api) LaunchInstance(ctx context.Context, r adapter.LaunchInstanceRequestObject) (adapter.LaunchInstanceResponseObject, error) {
 	l := *r.Body
 	i, err := a.judgeLaunch(l)
 	if err != nil {
 		return nil, err
 	}
-	op := a.newOperation(i.Id, adapter.OperationKindLaunch)
+	op := a.newOperation(ctx, i.Id, adapter.OperationKindLaunch)
 	i.Operation = op.Id
 	fresh := true
 	err = a.state.db.Update(func(tx *bbolt.Tx) error {
@@ -167,7 +168,7 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	if _, ok := imageNamed(l.Image); !ok {
 		return instance{}, &badRequest{fmt.Sprintf("there is no image %q", l.Image)}
 	}
-	if !hasSize(l.Size) {
+	if sizeNamed(l.Size).Name == "" {
 		return instance{}, &badRequest{fmt.Sprintf("there is no size %q", l.Size)}
 	}
 	zone, ok := zoneNamed(l.Zone)
@@ -190,6 +191,15 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	if l.UserData != nil {
 		i.UserData = *l.UserData
 	}
+	if l.Snapshot != nil && *l.Snapshot != "" {
+		s, err := a.state.snapshot(*l.Snapshot)
+		if err != nil || s.Kind != adapter.SnapshotKindImage || !s.Done {
+			return instance{}, &badRequest{fmt.Sprintf("there is no copy of the kind image %q", *l.Snapshot)}
+		}
+		i.Copied, i.Image = s.Id, s.Image
+	}
+	i.Encrypted = l.EncryptedDisk != nil && *l.EncryptedDisk
+	i.Device = layouts[i.Image].device
 	if len(i.UserData) > 16<<10 {
 		return instance{}, &badRequest{fmt.Sprintf("the user-data has %d bytes; %d is the limit", len(i.UserData), 16<<10)}
 	}
@@ -204,24 +214,24 @@ func (a api) GetInstance(_ context.Context, r adapter.GetInstanceRequestObject) 
 	return adapter.GetInstance200JSONResponse(i.Instance), nil
 }
 
-func (a api) TerminateInstance(_ context.Context, r adapter.TerminateInstanceRequestObject) (adapter.TerminateInstanceResponseObject, error) {
+func (a api) TerminateInstance(ctx context.Context, r adapter.TerminateInstanceRequestObject) (adapter.TerminateInstanceResponseObject, error) {
 	if i, err := a.state.instance(r.Instance); err == nil && i.State == adapter.InstanceStateTerminated {
 		op, err := a.state.operation(i.Operation)
 		return adapter.TerminateInstance202JSONResponse(op.Operation), err
 	}
-	op, err := a.begin(r.Instance, adapter.OperationKindTerminate, adapter.InstanceStateTerminating,
+	op, err := a.begin(ctx, r.Instance, adapter.OperationKindTerminate, adapter.InstanceStateTerminating,
 		adapter.InstanceStateLaunching, adapter.InstanceStateRunning, adapter.InstanceStateStopped, adapter.InstanceStateFailed,
 		adapter.InstanceStateStarting, adapter.InstanceStateStopping)
 	return adapter.TerminateInstance202JSONResponse(a.progress(op)), err
 }
 
-func (a api) StartInstance(_ context.Context, r adapter.StartInstanceRequestObject) (adapter.StartInstanceResponseObject, error) {
-	op, err := a.begin(r.Instance, adapter.OperationKindStart, adapter.InstanceStateStarting, adapter.InstanceStateStopped)
+func (a api) StartInstance(ctx context.Context, r adapter.StartInstanceRequestObject) (adapter.StartInstanceResponseObject, error) {
+	op, err := a.begin(ctx, r.Instance, adapter.OperationKindStart, adapter.InstanceStateStarting, adapter.InstanceStateStopped)
 	return adapter.StartInstance202JSONResponse(a.progress(op)), err
 }
 
-func (a api) StopInstance(_ context.Context, r adapter.StopInstanceRequestObject) (adapter.StopInstanceResponseObject, error) {
-	op, err := a.begin(r.Instance, adapter.OperationKindStop, adapter.InstanceStateStopping, adapter.InstanceStateRunning)
+func (a api) StopInstance(ctx context.Context, r adapter.StopInstanceRequestObject) (adapter.StopInstanceResponseObject, error) {
+	op, err := a.begin(ctx, r.Instance, adapter.OperationKindStop, adapter.InstanceStateStopping, adapter.InstanceStateRunning)
 	return adapter.StopInstance202JSONResponse(a.progress(op)), err
 }
 
@@ -253,8 +263,19 @@ func (a api) AddFirewallRule(_ context.Context, r adapter.AddFirewallRuleRequest
 	if r.Body.Group == "" || r.Body.Port < 1 || r.Body.Port > 65535 {
 		return nil, &badRequest{"a group and a port from 1 to 65535 must be given"}
 	}
-	rule := adapter.FirewallRule{Id: newID("rule"), Group: r.Body.Group, Source: r.Body.Source, Port: r.Body.Port}
-	err := a.state.db.Update(func(tx *bbolt.Tx) error { return put(tx, bucketRules, rule.Id, rule) })
+	rule := adapter.FirewallRule{Id: newID("rule"), Group: r.Body.Group, Source: r.Body.Source, Port: r.Body.Port, RequestToken: r.Body.RequestToken}
+	err := a.state.db.Update(func(tx *bbolt.Tx) error {
+		if rule.RequestToken != nil && *rule.RequestToken != "" {
+			if before, err := get[adapter.FirewallRule](tx, bucketTokens, "rule "+*rule.RequestToken); err == nil {
+				rule = before
+				return nil
+			}
+			if err := put(tx, bucketTokens, "rule "+*rule.RequestToken, rule); err != nil {
+				return err
+			}
+		}
+		return put(tx, bucketRules, rule.Id, rule)
+	})
 	return adapter.AddFirewallRule201JSONResponse(rule), err
 }
 

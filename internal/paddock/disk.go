@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -24,26 +23,37 @@ import (
 // disk is an instance's root disk: a folder tree. Whoever runs paddockd owns
 // the files; the owner that the instance sees follows from the path: a
 // home folder belongs to its user, all else to root.
-type disk struct{ root *os.Root }
+type disk struct {
+	root  *os.Root
+	id    string
+	state *state
+}
 
-func (c *Cloud) diskDir(id string) string { return filepath.Join(c.opts.Dir, "disks", id) }
-
+// openDisk opens the disk that the instance was launched with.
 func (c *Cloud) openDisk(id string) (*disk, error) {
-	root, err := os.OpenRoot(c.diskDir(id))
+	i, err := c.state.instance(id)
 	if err != nil {
-		return nil, fmt.Errorf("open the disk of %s: %w", id, err)
+		return nil, err
 	}
-	return &disk{root}, nil
+	return c.openDiskNamed(i.RootDisk)
+}
+
+func (c *Cloud) openDiskNamed(id string) (*disk, error) {
+	record, err := c.state.disk(id)
+	if err != nil {
+		return nil, fmt.Errorf("disk %s: %w", id, err)
+	}
+	root, err := os.OpenRoot(c.folder(record))
+	if err != nil {
+		return nil, fmt.Errorf("open the disk %s: %w", id, err)
+	}
+	return &disk{root, id, c.state}, nil
 }
 
 func (d *disk) close() { d.root.Close() }
 
 // makeDisk lays out the image's files. Doing it again changes nothing.
 func (c *Cloud) makeDisk(i instance, image adapter.Image) error {
-	dir := c.diskDir(i.Id)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
 	d, err := c.openDisk(i.Id)
 	if err != nil {
 		return err
@@ -69,11 +79,19 @@ func (c *Cloud) makeDisk(i instance, image adapter.Image) error {
 			return err
 		}
 	}
+	if size := sizeNamed(i.Size); size.TemporaryDiskGib > 0 {
+		if err := errors.Join(d.root.MkdirAll(scratch, 0o755), d.write(scratch+"/README", []byte("A temporary disk of "+i.Name+"\n"), 0o644)); err != nil {
+			return err
+		}
+	}
 	if err := d.root.MkdirAll("root", 0o700); err != nil {
 		return err
 	}
 	return d.root.MkdirAll(strings.TrimPrefix(homeOf(image.LoginUser), "/"), 0o755)
 }
+
+// scratch is where the temporary disk is mounted.
+const scratch = "mnt/scratch"
 
 func (d *disk) write(name string, data []byte, mode fs.FileMode) error {
 	f, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
@@ -149,6 +167,10 @@ func (d *disk) makeHostKeys() error {
 	return nil
 }
 
+func (d *disk) removeHostKeys() error {
+	return errors.Join(d.root.RemoveAll(hostKeyPrefix+"ed25519_key"), d.root.RemoveAll(hostKeyPrefix+"ecdsa_key"))
+}
+
 func (d *disk) hostKeys() ([]ssh.Signer, error) {
 	var out []ssh.Signer
 	for _, typ := range []string{"ed25519", "ecdsa"} {
@@ -170,6 +192,7 @@ type cloudConfig struct {
 	PasswordLogin bool     `yaml:"ssh_pwauth"`
 	DisableRoot   *bool    `yaml:"disable_root"`
 	Keys          []string `yaml:"ssh_authorized_keys"`
+	Password      string   `yaml:"password"`
 	Users         []struct {
 		Name string   `yaml:"name"`
 		Keys []string `yaml:"ssh_authorized_keys"`
@@ -177,8 +200,8 @@ type cloudConfig struct {
 }
 
 // firstBoot applies user-data as cloud-init would, and returns what it wrote to
-// the console. Bad user-data is told there and places nothing, as on real images.
-func (d *disk) firstBoot(image adapter.Image, userData string) (string, error) {
+// the console. On the copy of another disk the keys that stand there stay. Bad user-data is told there and places nothing, as on real images.
+func (d *disk) firstBoot(image adapter.Image, userData string, copied bool) (string, error) {
 	var out bytes.Buffer
 	var config cloudConfig
 	switch {
@@ -192,7 +215,8 @@ func (d *disk) firstBoot(image adapter.Image, userData string) (string, error) {
 			config = cloudConfig{}
 		}
 	}
-	if err := d.placeKeys(image.LoginUser, config.Keys); err != nil {
+	rootLogin := config.DisableRoot != nil && !*config.DisableRoot && image.LoginUser != "root"
+	if err := d.placeKeys(image.LoginUser, config.Keys, copied); err != nil {
 		return "", err
 	}
 	for _, u := range config.Users {
@@ -202,7 +226,17 @@ func (d *disk) firstBoot(image adapter.Image, userData string) (string, error) {
 		if err := d.addUser(u.Name); err != nil {
 			return "", err
 		}
-		if err := d.placeKeys(u.Name, u.Keys); err != nil {
+		if err := d.placeKeys(u.Name, u.Keys, copied); err != nil {
+			return "", err
+		}
+	}
+	if rootLogin {
+		if err := d.placeKeys("root", config.Keys, copied); err != nil {
+			return "", err
+		}
+	}
+	if config.Password != "" {
+		if err := d.setPassword(image.LoginUser, config.Password); err != nil {
 			return "", err
 		}
 	}
@@ -210,7 +244,7 @@ func (d *disk) firstBoot(image adapter.Image, userData string) (string, error) {
 	if config.PasswordLogin {
 		settings = "PasswordAuthentication yes\n"
 	}
-	if image.LoginUser != "root" && (config.DisableRoot == nil || *config.DisableRoot) {
+	if image.LoginUser != "root" && !rootLogin {
 		settings += "PermitRootLogin no\n"
 	}
 	if err := d.write("etc/ssh/sshd_config", []byte(settings), 0o644); err != nil {
@@ -241,14 +275,21 @@ func (d *disk) addUser(name string) error {
 	return d.root.MkdirAll("home/"+name, 0o755)
 }
 
-func (d *disk) placeKeys(user string, keys []string) error {
+func (d *disk) placeKeys(user string, keys []string, copied bool) error {
 	dir := strings.TrimPrefix(homeOf(user), "/") + "/.ssh"
 	if err := d.root.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
 	text := ""
+	if copied {
+		if there, err := d.root.ReadFile(dir + "/authorized_keys"); err == nil {
+			text = string(there)
+		}
+	}
 	for _, k := range keys {
-		text += k + "\n"
+		if !strings.Contains(text, k+"\n") {
+			text += k + "\n"
+		}
 	}
 	return d.write(dir+"/authorized_keys", []byte(text), 0o600)
 }

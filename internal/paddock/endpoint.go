@@ -116,7 +116,11 @@ func (e *endpoint) serve(conn net.Conn) {
 		return
 	}
 	conn.SetDeadline(time.Now().Add(30 * time.Second))
-	server, channels, requests, err := ssh.NewServerConn(conn, e.config)
+	config := *e.config
+	if e.passwordLogin() {
+		config.PasswordCallback = e.checkPassword
+	}
+	server, channels, requests, err := ssh.NewServerConn(conn, &config)
 	if err != nil {
 		return
 	}
@@ -131,7 +135,7 @@ func (e *endpoint) serve(conn net.Conn) {
 		if err != nil {
 			return
 		}
-		s := &session{endpoint: e, user: server.User(), channel: channel}
+		s := &session{endpoint: e, user: server.User(), channel: channel, input: channel}
 		go s.serve(reqs)
 	}
 }
@@ -154,6 +158,19 @@ func (c *Cloud) admits(group string, remote net.Addr, port int) bool {
 		}
 	}
 	return false
+}
+
+// passwordLogin reports whether the SSH server takes passwords.
+func (e *endpoint) passwordLogin() bool {
+	settings, err := e.disk.root.ReadFile("etc/ssh/sshd_config")
+	return err == nil && strings.Contains(string(settings), "PasswordAuthentication yes")
+}
+
+func (e *endpoint) checkPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	if !e.disk.hasPassword(meta.User(), password) {
+		return nil, errRefused
+	}
+	return &ssh.Permissions{}, nil
 }
 
 var errRefused = errors.New("key not accepted")
@@ -234,6 +251,9 @@ func (d *disk) readStrictly(name, user string) ([]byte, error) {
 		if info.Mode().Perm()&0o022 != 0 {
 			return nil, fmt.Errorf("%s: bad modes %o: %w", p, info.Mode().Perm(), fs.ErrPermission)
 		}
+	}
+	if label := d.labelOf(name); label != "" && label != "ssh_home_t" {
+		return nil, fmt.Errorf("%s: the label %s keeps sshd out: %w", name, label, fs.ErrPermission)
 	}
 	return d.root.ReadFile(strings.TrimPrefix(name, "/"))
 }

@@ -1,9 +1,9 @@
 package paddock
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"os"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -20,13 +20,20 @@ type phase struct {
 	do   func(c *Cloud, op operation) error
 }
 
-func (c *Cloud) phases(kind adapter.OperationKind) []phase {
+// phases gives those of a kind of operation; size is that of the disk that is copied, in GiB.
+func (c *Cloud) phases(kind adapter.OperationKind, size int) []phase {
 	l := c.opts.Latency
 	switch kind {
 	case adapter.OperationKindLaunch:
 		return []phase{{"disk", l.Disk, (*Cloud).launchDisk}, {"instance", l.Instance, (*Cloud).takeAddresses}, {"boot", l.Boot, (*Cloud).boot}}
 	case adapter.OperationKindStart:
 		return []phase{{"instance", l.Start, (*Cloud).takeAddresses}, {"boot", l.Boot, (*Cloud).boot}}
+	case adapter.OperationKindAttach:
+		return []phase{{"attach", l.Attach, (*Cloud).attach}}
+	case adapter.OperationKindDetach:
+		return []phase{{"detach", l.Detach, (*Cloud).detach}}
+	case adapter.OperationKindSnapshot:
+		return []phase{{"copy", l.SnapshotGiB * time.Duration(size), (*Cloud).copyDisk}}
 	case adapter.OperationKindStop:
 		return []phase{{"stop", l.Stop, (*Cloud).halt}}
 	default:
@@ -40,7 +47,7 @@ func (c *Cloud) run(op operation) {
 	go func() {
 		defer c.work.Done()
 		reached := false
-		for _, p := range c.phases(op.Kind) {
+		for _, p := range c.phases(op.Kind, c.sizeOf(op)) {
 			reached = reached || p.name == op.Phase
 			if !reached {
 				continue
@@ -78,8 +85,11 @@ func (c *Cloud) takeEffect(op operation, p phase) error {
 	if err != nil {
 		return err
 	}
-	if i.Operation != op.Id {
+	if i.Operation != op.Id && op.Disk == "" {
 		return errSuperseded
+	}
+	if op.Broken {
+		return errors.New("the cloud broke it off")
 	}
 	return p.do(c, op)
 }
@@ -88,7 +98,15 @@ func (c *Cloud) fail(op operation, cause error) {
 	c.log.Error("operation failed", "kind", op.Kind, "instance", op.Instance, "err", cause)
 	_, _, err := c.state.change(op, func(i *instance, o *operation) {
 		o.State, o.Error = adapter.OperationStateFailed, new(cause.Error())
-		if i.Operation == o.Id {
+		if i.Operation != o.Id {
+			return
+		}
+		switch o.Kind {
+		case adapter.OperationKindStart: // what does not start stays stopped
+			i.State = adapter.InstanceStateStopped
+		case adapter.OperationKindStop:
+			i.State = adapter.InstanceStateRunning
+		default:
 			i.State = adapter.InstanceStateFailed
 		}
 	})
@@ -97,9 +115,15 @@ func (c *Cloud) fail(op operation, cause error) {
 	}
 }
 
+// leadsTo is the state that the kinds of operation end in.
+var leadsTo = map[adapter.OperationKind]adapter.InstanceState{
+	adapter.OperationKindStart: adapter.InstanceStateRunning, adapter.OperationKindStop: adapter.InstanceStateStopped,
+}
+
 // begin records a new operation on an instance in one of the given states and
-// starts it. It answers with the running operation if the same is under way.
-func (c *Cloud) begin(id string, kind adapter.OperationKind, during adapter.InstanceState, from ...adapter.InstanceState) (operation, error) {
+// starts it. It answers with the operation of that kind that is under way, or that led
+// to where the instance is.
+func (c *Cloud) begin(ctx context.Context, id string, kind adapter.OperationKind, during adapter.InstanceState, from ...adapter.InstanceState) (operation, error) {
 	defer c.lock(id)()
 	var op operation
 	fresh := true
@@ -108,10 +132,12 @@ func (c *Cloud) begin(id string, kind adapter.OperationKind, during adapter.Inst
 		if err != nil {
 			return fmt.Errorf("instance %s: %w", id, err)
 		}
-		if i.State == during {
+		if i.State == during || i.State == leadsTo[kind] {
 			op, err = get[operation](tx, bucketOperations, i.Operation)
-			fresh = false
-			return err
+			if err != nil || op.Kind == kind && op.State != adapter.OperationStateFailed {
+				fresh = false
+				return err
+			}
 		}
 		ok := false
 		for _, s := range from {
@@ -120,7 +146,7 @@ func (c *Cloud) begin(id string, kind adapter.OperationKind, during adapter.Inst
 		if !ok {
 			return &conflict{fmt.Sprintf("instance %s is %s, so it cannot %s", i.Name, i.State, kind)}
 		}
-		op = c.newOperation(id, kind)
+		op = c.newOperation(ctx, id, kind)
 		i.State, i.Operation = during, op.Id
 		return errors.Join(put(tx, bucketInstances, id, i), put(tx, bucketOperations, op.Id, op))
 	})
@@ -130,17 +156,18 @@ func (c *Cloud) begin(id string, kind adapter.OperationKind, during adapter.Inst
 	return op, err
 }
 
-func (c *Cloud) newOperation(id string, kind adapter.OperationKind) operation {
+func (c *Cloud) newOperation(ctx context.Context, id string, kind adapter.OperationKind) operation {
 	return operation{
-		Operation:  adapter.Operation{Id: newID("op"), Kind: kind, Instance: id, State: adapter.OperationStateRunning, Phase: c.phases(kind)[0].name},
+		Operation:  adapter.Operation{Id: newID("op"), Kind: kind, Instance: id, State: adapter.OperationStateRunning, Phase: c.phases(kind, 0)[0].name},
 		PhaseSince: time.Now(),
+		Broken:     isBroken(ctx),
 	}
 }
 
 // progress returns the operation with its percentage as of now.
 func (c *Cloud) progress(op operation) adapter.Operation {
 	if op.State == adapter.OperationStateRunning {
-		for _, p := range c.phases(op.Kind) {
+		for _, p := range c.phases(op.Kind, c.sizeOf(op)) {
 			if p.name == op.Phase && p.took > 0 {
 				op.Percent = min(99, int(100*time.Since(op.PhaseSince)/p.took))
 			}
@@ -155,6 +182,12 @@ func (c *Cloud) launchDisk(op operation) error {
 		return err
 	}
 	image, _ := imageNamed(i.Image)
+	if i, err = c.adoptDisk(i); err != nil {
+		return err
+	}
+	if i.Copied != "" {
+		return c.layCopy(i)
+	}
 	return c.makeDisk(i, image)
 }
 
@@ -184,17 +217,25 @@ func (c *Cloud) boot(op operation) error {
 		return err
 	}
 	image, _ := imageNamed(i.Image)
+	if err := c.checkRoot(i); err != nil {
+		return err
+	}
 	d, err := c.openDisk(i.Id)
 	if err != nil {
 		return err
 	}
 	defer d.close()
+	if i.Copied != "" && !i.Booted {
+		if err := d.removeHostKeys(); err != nil {
+			return err
+		}
+	}
 	if err := d.makeHostKeys(); err != nil {
 		return err
 	}
 	output := fmt.Sprintf("%s on %s\n", image.Title, i.Name)
 	if !i.Booted {
-		said, err := d.firstBoot(image, i.UserData)
+		said, err := d.firstBoot(image, i.UserData, i.Copied != "")
 		if err != nil {
 			return err
 		}
@@ -205,17 +246,34 @@ func (c *Cloud) boot(op operation) error {
 		return err
 	}
 	output += fingerprints(i.Name, keys) + i.Name + " login: \n"
+	password := i.Password
+	if image.Family == adapter.ImageFamilyWindows && password == nil {
+		if password, err = d.newPassword(image.LoginUser, firstKeyIn(i.UserData)); err != nil {
+			return err
+		}
+	}
 	if err := c.listen(i); err != nil {
 		return err
 	}
 	_, _, err = c.state.change(op, func(i *instance, _ *operation) {
+		i.Password = password
 		i.Booted, i.BootOutput, i.State = true, output, adapter.InstanceStateRunning
 	})
+	if err == nil && len(i.MetadataKeys)+len(i.PlacedKeys) > 0 {
+		c.copyMetadataKeys(i.Id)
+	}
 	return err
 }
 
 func (c *Cloud) halt(op operation) error {
 	c.unlisten(op.Instance)
+	if d, err := c.openDisk(op.Instance); err == nil { // the temporary disk is wiped
+		err = d.root.RemoveAll(scratch)
+		d.close()
+		if err != nil {
+			return err
+		}
+	}
 	return c.state.db.Update(func(tx *bbolt.Tx) error {
 		i, err := get[instance](tx, bucketInstances, op.Instance)
 		if err != nil {
@@ -227,14 +285,14 @@ func (c *Cloud) halt(op operation) error {
 			}
 			i.PublicAddress = ""
 		}
-		i.State, i.BootOutput = adapter.InstanceStateStopped, ""
+		i.State, i.BootOutput, i.Mounts = adapter.InstanceStateStopped, "", nil
 		return put(tx, bucketInstances, i.Id, i)
 	})
 }
 
 func (c *Cloud) terminate(op operation) error {
 	c.unlisten(op.Instance)
-	if err := os.RemoveAll(c.diskDir(op.Instance)); err != nil {
+	if err := c.removeDisks(op.Instance); err != nil {
 		return err
 	}
 	return c.state.db.Update(func(tx *bbolt.Tx) error {

@@ -30,7 +30,9 @@ var DefaultBlock = netip.MustParsePrefix("127.40.0.0/16")
 // Latency is how long each phase of the slow operations takes, and how long a
 // guest agent that was permitted takes to register.
 type Latency struct {
-	Disk, Instance, Boot, Start, Stop, Terminate, Agent time.Duration
+	Disk, Instance, Boot, Start, Stop, Terminate, Agent, Attach, Detach, Metadata time.Duration
+	// SnapshotGiB is what a copy takes for each GiB.
+	SnapshotGiB time.Duration
 }
 
 // Options say how a Cloud is to run.
@@ -44,6 +46,8 @@ type Options struct {
 	Block netip.Prefix
 	// Latency is zero unless set.
 	Latency Latency
+	// Without are the capabilities that it does without.
+	Without []adapter.Capability
 	// Log is where the cloud writes what it does; nil means nowhere.
 	Log *slog.Logger
 }
@@ -59,6 +63,7 @@ type Cloud struct {
 	locks     map[string]*sync.Mutex // by instance id: one phase at a time takes effect
 	// agentWrites is held while a guest agent compares and replaces a file.
 	agentWrites sync.Mutex
+	faults      faults
 
 	ctx    context.Context
 	cancel context.CancelFunc
@@ -116,9 +121,17 @@ func (c *Cloud) resume() error {
 		return err
 	}
 	for _, i := range instances {
+		if i.RootDisk == "" && i.State != adapter.InstanceStateTerminated { // of before disks had records
+			if i, err = c.adoptDisk(i); err != nil {
+				return err
+			}
+		}
 		if i.State == adapter.InstanceStateRunning {
 			if err := c.listen(i); err != nil {
 				return fmt.Errorf("paddock: instance %s: %w (is another paddockd running on %s?)", i.Name, err, c.opts.Block)
+			}
+			if len(i.MetadataKeys)+len(i.PlacedKeys) > 0 {
+				c.copyMetadataKeys(i.Id)
 			}
 		}
 	}

@@ -25,6 +25,9 @@ import (
 	"plumlatch/internal/paddock/adapter"
 )
 
+// callTimeout is for how long the client waits for a call, which a test has hang.
+const callTimeout = 2 * time.Second
+
 // rig is a stand-in cloud with a client that speaks the contract to it.
 type rig struct {
 	t       *testing.T
@@ -50,7 +53,7 @@ func (r *rig) open() {
 		r.t.Fatal(err)
 	}
 	r.server = httptest.NewServer(r.cloud.Handler())
-	if r.client, err = cloud.Connect(r.server.URL, "secret"); err != nil {
+	if r.client, err = cloud.Connect(r.server.URL, "secret", callTimeout); err != nil {
 		r.t.Fatal(err)
 	}
 }
@@ -96,6 +99,9 @@ func (r *rig) launch(name string, lines ...string) cloud.Instance {
 	}
 	return r.instance(op.Instance)
 }
+
+// diskOf is the folder of the disk that the instance was launched with.
+func (r *rig) diskOf(i cloud.Instance) string { return r.options.Dir + "/disks/" + i.Id }
 
 func (r *rig) instance(id string) cloud.Instance {
 	r.t.Helper()
@@ -260,7 +266,7 @@ func TestTerminateInMidLaunchWins(t *testing.T) {
 	if i := r.instance(op.Instance); i.State != "terminated" || i.PublicAddress != "" {
 		t.Errorf("%+v", i)
 	}
-	if _, err := os.Stat(r.cloud.diskDir(op.Instance)); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Stat(r.options.Dir + "/disks/" + op.Instance); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the disk is still there: %v", err)
 	}
 	if again := r.await(r.client.Terminate(t.Context(), op.Instance)); again.State != "done" {
@@ -383,7 +389,7 @@ func TestOptionsThatLimitALine(t *testing.T) {
 
 func TestTheAPIAsksForItsTokenAndTellsErrorsApart(t *testing.T) {
 	r := newRig(t, Latency{})
-	stranger, err := cloud.Connect(r.server.URL, "wrong")
+	stranger, err := cloud.Connect(r.server.URL, "wrong", callTimeout)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -436,7 +442,7 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	if err := r.client.PermitAgent(t.Context(), i.Id, true); err != nil {
 		t.Fatal(err)
 	}
-	disk := r.cloud.diskDir(i.Id)
+	disk := r.diskOf(i)
 	before, err := os.ReadFile(disk + file)
 	if err != nil {
 		t.Fatal(err)
@@ -493,10 +499,10 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 	if err := r.client.WriteAgentFile(t.Context(), i.Id, up, nil, []byte("text"), "root", 0o600); err != nil {
 		t.Fatal(err) // as on a machine, where there is nothing above the root
 	}
-	if _, err := os.Stat(r.cloud.diskDir(i.Id) + outside + "/out"); err != nil {
+	if _, err := os.Stat(r.diskOf(i) + outside + "/out"); err != nil {
 		t.Errorf("it is not on the disk: %v", err)
 	}
-	if err := os.Symlink(outside, r.cloud.diskDir(i.Id)+"/srv/way"); err != nil {
+	if err := os.Symlink(outside, r.diskOf(i)+"/srv/way"); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.client.WriteAgentFile(t.Context(), i.Id, "/srv/way/out", nil, []byte("text"), "root", 0o600); err == nil {
@@ -510,31 +516,32 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 func TestASnapshotIsTheDiskAsItWas(t *testing.T) {
 	r := newRig(t, Latency{})
 	i := r.launch("door", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKWLepVmjhcmmnyayP5kjdqGOoVk/Qi0KjDJDTglMex3 c")
-	s, err := r.client.MakeSnapshot(t.Context(), i.Id, "before", false)
-	if err != nil {
-		t.Fatal(err)
+	made := r.await(r.client.MakeSnapshot(t.Context(), "once", i.Id, "before", false))
+	again := r.await(r.client.MakeSnapshot(t.Context(), "once", i.Id, "before", false))
+	if made.State != "done" || made.Snapshot == nil || again.Id != made.Id {
+		t.Fatalf("%+v, and with the same token %+v", made, again)
 	}
 	file := "/home/debian/.ssh/authorized_keys"
-	before, err := os.ReadFile(r.cloud.diskDir(i.Id) + file)
+	before, err := os.ReadFile(r.diskOf(i) + file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(r.cloud.diskDir(i.Id)+file, []byte("changed\n"), 0o600); err != nil {
+	if err := os.WriteFile(r.diskOf(i)+file, []byte("changed\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	r.close() // and it stays through a restart
 	r.open()
 	list, err := r.client.Snapshots(t.Context())
-	if err != nil || len(list) != 1 || list[0].Id != s.Id || list[0].Instance != i.Id || list[0].Name != "before" {
+	if err != nil || len(list) != 1 || list[0].Id != *made.Snapshot || list[0].Instance != i.Id || list[0].Name != "before" {
 		t.Fatalf("%v %+v", err, list)
 	}
-	if copied, err := os.ReadFile(r.options.Dir + "/snapshots/" + s.Id + file); err != nil || string(copied) != string(before) {
+	if copied, err := os.ReadFile(r.options.Dir + "/snapshots/" + *made.Snapshot + file); err != nil || string(copied) != string(before) {
 		t.Errorf("%v %s", err, copied)
 	}
-	if _, err := r.client.MakeSnapshot(t.Context(), "i-none", "x", false); !cloud.NotThere(err) {
+	if _, err := r.client.MakeSnapshot(t.Context(), "a", "i-none", "x", false); !cloud.NotThere(err) {
 		t.Errorf("of no instance: %v", err)
 	}
-	if _, err := r.client.MakeSnapshot(t.Context(), i.Id, "", false); err == nil {
+	if _, err := r.client.MakeSnapshot(t.Context(), "b", i.Id, "", false); err == nil {
 		t.Error("without a name")
 	}
 }

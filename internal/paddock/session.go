@@ -19,6 +19,8 @@ type session struct {
 	user     string
 	channel  ssh.Channel
 	pty      bool
+	// input is what a command reads.
+	input io.Reader
 }
 
 func (s *session) serve(requests <-chan *ssh.Request) {
@@ -105,7 +107,7 @@ func (s *session) shell() int {
 	}
 }
 
-var commandNames = []string{"whoami", "hostname", "uptime", "ls", "cat", "echo", "id", "pwd", "uname", "date", "true", "false", "sudo", "exit"}
+var commandNames = []string{"whoami", "hostname", "uptime", "ls", "cat", "echo", "id", "pwd", "uname", "date", "true", "false", "sudo", "stat", "dd", "chmod", "mv", "rm", "mkdir", "tee", "chpasswd", "sync", "systemctl", "exit"}
 
 // execute runs one line: commands joined by ";" or "&&", without any other shell syntax.
 func (s *session) execute(user, line string, out, errs io.Writer) int {
@@ -171,6 +173,10 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 				return fail(err)
 			}
 			out.Write(data)
+		}
+	case "stat", "dd", "chmod", "mv", "rm", "mkdir", "tee", "chpasswd", "sync", "systemctl":
+		if err := s.manage(v, args, out); err != nil {
+			return fail(err)
 		}
 	default:
 		fmt.Fprintf(errs, "%s: command not found (this is a stand-in instance)\n", args[0])

@@ -25,6 +25,20 @@ type instance struct {
 	Booted bool
 	// BootOutput is what the instance wrote to its console since its last start.
 	BootOutput string
+	// RootDisk is the disk that it was launched with, and Device the name under which
+	// its system looks for it.
+	RootDisk, Device string
+	Encrypted        bool
+	// Mounts are the disks that were mounted in it, by where.
+	Mounts map[string]string
+	// MetadataKeys are kept since MetadataSince; PlacedKeys are those that the process
+	// in the guest has placed.
+	MetadataKeys, PlacedKeys []adapter.MetadataKey
+	MetadataSince            time.Time
+	// Password is the administrator's of a Windows instance.
+	Password *adapter.Password
+	// Copied is the copy that it was launched from.
+	Copied string
 	// AgentPermittedAt is when its guest agent was permitted; zero while it is not.
 	AgentPermittedAt time.Time
 	// Operation is the id of the last operation begun on it.
@@ -35,6 +49,12 @@ type instance struct {
 type operation struct {
 	adapter.Operation
 	PhaseSince time.Time
+	// Disk is what an attach, a detach or a snapshot works on.
+	Disk       string
+	Attachment adapter.Attachment
+	Copy       adapter.Snapshot
+	// Broken is whether it is to fail.
+	Broken bool
 }
 
 var (
@@ -44,7 +64,8 @@ var (
 	bucketTokens     = []byte("tokens")
 	bucketAddresses  = []byte("addresses")
 	bucketSnapshots  = []byte("snapshots")
-	buckets          = [][]byte{bucketInstances, bucketOperations, bucketRules, bucketTokens, bucketAddresses, bucketSnapshots}
+	bucketDisks      = []byte("disks")
+	buckets          = [][]byte{bucketInstances, bucketOperations, bucketRules, bucketTokens, bucketAddresses, bucketSnapshots, bucketDisks}
 )
 
 // state keeps the cloud's records in one file. It does not flush each change to

@@ -46,7 +46,7 @@ func newRig(t *testing.T) *rig {
 	t.Cleanup(c.Close)
 	server := httptest.NewServer(c.Handler())
 	t.Cleanup(server.Close)
-	port, err := cloud.Connect(server.URL, "secret")
+	port, err := cloud.Connect(server.URL, "secret", cloud.CallTimeout)
 	if err != nil {
 		t.Fatal(err)
 	}

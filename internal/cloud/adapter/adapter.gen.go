@@ -67,12 +67,17 @@ func (e AgentState) Valid() bool {
 
 // Defines values for Capability.
 const (
-	CapabilityBootOutput Capability = "boot-output"
-	CapabilityFirewall   Capability = "firewall"
-	CapabilityGuestAgent Capability = "guest-agent"
-	CapabilityLaunch     Capability = "launch"
-	CapabilitySnapshots  Capability = "snapshots"
-	CapabilityStartStop  Capability = "start-stop"
+	CapabilityBootOutput      Capability = "boot-output"
+	CapabilityBrowserShell    Capability = "browser-shell"
+	CapabilityDisks           Capability = "disks"
+	CapabilityFirewall        Capability = "firewall"
+	CapabilityGuestAgent      Capability = "guest-agent"
+	CapabilityLaunch          Capability = "launch"
+	CapabilityMetadataKeys    Capability = "metadata-keys"
+	CapabilityPasswords       Capability = "passwords"
+	CapabilitySnapshots       Capability = "snapshots"
+	CapabilityStartStop       Capability = "start-stop"
+	CapabilityStaticAddresses Capability = "static-addresses"
 )
 
 // Valid indicates whether the value is a known member of the Capability enum.
@@ -80,15 +85,55 @@ func (e Capability) Valid() bool {
 	switch e {
 	case CapabilityBootOutput:
 		return true
+	case CapabilityBrowserShell:
+		return true
+	case CapabilityDisks:
+		return true
 	case CapabilityFirewall:
 		return true
 	case CapabilityGuestAgent:
 		return true
 	case CapabilityLaunch:
 		return true
+	case CapabilityMetadataKeys:
+		return true
+	case CapabilityPasswords:
+		return true
 	case CapabilitySnapshots:
 		return true
 	case CapabilityStartStop:
+		return true
+	case CapabilityStaticAddresses:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FaultKind.
+const (
+	FaultKindBreak     FaultKind = "break"
+	FaultKindFail      FaultKind = "fail"
+	FaultKindHang      FaultKind = "hang"
+	FaultKindLoseReply FaultKind = "lose-reply"
+	FaultKindRefuse    FaultKind = "refuse"
+	FaultKindTwice     FaultKind = "twice"
+)
+
+// Valid indicates whether the value is a known member of the FaultKind enum.
+func (e FaultKind) Valid() bool {
+	switch e {
+	case FaultKindBreak:
+		return true
+	case FaultKindFail:
+		return true
+	case FaultKindHang:
+		return true
+	case FaultKindLoseReply:
+		return true
+	case FaultKindRefuse:
+		return true
+	case FaultKindTwice:
 		return true
 	default:
 		return false
@@ -151,7 +196,10 @@ func (e InstanceState) Valid() bool {
 
 // Defines values for OperationKind.
 const (
+	OperationKindAttach    OperationKind = "attach"
+	OperationKindDetach    OperationKind = "detach"
 	OperationKindLaunch    OperationKind = "launch"
+	OperationKindSnapshot  OperationKind = "snapshot"
 	OperationKindStart     OperationKind = "start"
 	OperationKindStop      OperationKind = "stop"
 	OperationKindTerminate OperationKind = "terminate"
@@ -160,7 +208,13 @@ const (
 // Valid indicates whether the value is a known member of the OperationKind enum.
 func (e OperationKind) Valid() bool {
 	switch e {
+	case OperationKindAttach:
+		return true
+	case OperationKindDetach:
+		return true
 	case OperationKindLaunch:
+		return true
+	case OperationKindSnapshot:
 		return true
 	case OperationKindStart:
 		return true
@@ -212,6 +266,12 @@ func (e SnapshotKind) Valid() bool {
 	}
 }
 
+// AddressMove defines model for AddressMove.
+type AddressMove struct {
+	// To The id of the instance that is to have the address.
+	To string `json:"to"`
+}
+
 // Agent defines model for Agent.
 type Agent struct {
 	// State absent where the image has no guest agent.
@@ -256,16 +316,85 @@ type AgentWrite struct {
 	Was []byte `json:"was"`
 }
 
+// Attachment defines model for Attachment.
+type Attachment struct {
+	// Device Example: /dev/vda
+	Device   string `json:"device"`
+	Instance string `json:"instance"`
+
+	// Root Whether the instance starts from it.
+	Root bool `json:"root"`
+}
+
 // Capabilities defines model for Capabilities.
 type Capabilities struct {
 	Capabilities []Capability `json:"capabilities"`
 
 	// Name What people call this cloud.
 	Name string `json:"name"`
+
+	// ShellRange The address range that the browser shell comes from.
+	//
+	// Example: 198.51.100.0/28
+	ShellRange *string `json:"shell_range,omitempty"`
 }
 
 // Capability defines model for Capability.
 type Capability string
+
+// Command defines model for Command.
+type Command struct {
+	// Command The program and its arguments.
+	Command []string `json:"command"`
+
+	// Input What it reads from its standard input.
+	Input *[]byte `json:"input,omitempty"`
+}
+
+// CommandResult defines model for CommandResult.
+type CommandResult struct {
+	Errors string `json:"errors"`
+	Output []byte `json:"output"`
+
+	// Status The exit status.
+	Status int `json:"status"`
+}
+
+// Detachment defines model for Detachment.
+type Detachment struct {
+	Instance string `json:"instance"`
+}
+
+// Disk defines model for Disk.
+type Disk struct {
+	Attachments []Attachment `json:"attachments"`
+	Encrypted   bool         `json:"encrypted"`
+
+	// Filesystem Example: xfs
+	Filesystem     string `json:"filesystem"`
+	FilesystemUuid string `json:"filesystem_uuid"`
+	Id             string `json:"id"`
+	SizeGib        int    `json:"size_gib"`
+	Zone           string `json:"zone"`
+}
+
+// Fault defines model for Fault.
+type Fault struct {
+	// Call The operationId of the call, or * for any.
+	Call string `json:"call"`
+
+	// Kind fail: nothing is done, status 500. refuse: nothing is done, status 409. hang: nothing is done, no answer. twice: it is done twice. lose-reply: it is done, the connection is cut. break: the operation that it begins fails.
+	Kind FaultKind `json:"kind"`
+
+	// Nth The call from now on that goes wrong: 1 is the next.
+	Nth *int `json:"nth,omitempty"`
+
+	// Times How many in a row.
+	Times *int `json:"times,omitempty"`
+}
+
+// FaultKind fail: nothing is done, status 500. refuse: nothing is done, status 409. hang: nothing is done, no answer. twice: it is done twice. lose-reply: it is done, the connection is cut. break: the operation that it begins fails.
+type FaultKind string
 
 // FirewallRule defines model for FirewallRule.
 type FirewallRule struct {
@@ -273,13 +402,18 @@ type FirewallRule struct {
 	Id    string `json:"id"`
 	Port  int    `json:"port"`
 
+	// RequestToken The same token again answers with the same rule.
+	RequestToken *string `json:"request_token,omitempty"`
+
 	// Source An address range, such as 198.51.100.0/24.
 	Source string `json:"source"`
 }
 
 // Image defines model for Image.
 type Image struct {
-	Family ImageFamily `json:"family"`
+	// BrowserShell Whether the image lets the browser shell in.
+	BrowserShell *bool       `json:"browser_shell,omitempty"`
+	Family       ImageFamily `json:"family"`
 
 	// GuestAgent Whether a guest agent is in the image.
 	GuestAgent bool `json:"guest_agent"`
@@ -289,8 +423,11 @@ type Image struct {
 
 	// LoginUser The OS user that first boot places the keys for.
 	LoginUser string `json:"login_user"`
-	Name      string `json:"name"`
-	Title     string `json:"title"`
+
+	// MetadataKeys Whether a process in the image copies metadata keys to the logins.
+	MetadataKeys *bool  `json:"metadata_keys,omitempty"`
+	Name         string `json:"name"`
+	Title        string `json:"title"`
 }
 
 // ImageFamily defines model for Image.Family.
@@ -320,15 +457,21 @@ type InstanceState string
 
 // Launch defines model for Launch.
 type Launch struct {
+	// EncryptedDisk Whether the root disk is encrypted with a key of the owner's.
+	EncryptedDisk *bool `json:"encrypted_disk,omitempty"`
+
 	// Firewall The group of firewall rules that guards the instance.
 	Firewall *string `json:"firewall,omitempty"`
 	Image    string  `json:"image"`
 
 	// KeyLabel The name of the key that the cloud shows beside the instance. It never changes after the launch.
-	KeyLabel      *string `json:"key_label,omitempty"`
-	Name          string  `json:"name"`
-	RequestToken  string  `json:"request_token"`
-	Size          string  `json:"size"`
+	KeyLabel     *string `json:"key_label,omitempty"`
+	Name         string  `json:"name"`
+	RequestToken string  `json:"request_token"`
+	Size         string  `json:"size"`
+
+	// Snapshot The id of a copy of the kind image to launch from; image is then that of the instance that was copied.
+	Snapshot      *string `json:"snapshot,omitempty"`
 	StaticAddress *bool   `json:"static_address,omitempty"`
 
 	// UserData At most 16 KiB.
@@ -336,10 +479,35 @@ type Launch struct {
 	Zone     string  `json:"zone"`
 }
 
+// MetadataKey defines model for MetadataKey.
+type MetadataKey struct {
+	// Line The public key in one line.
+	Line string `json:"line"`
+
+	// User The OS user whose login the key is for.
+	User string `json:"user"`
+}
+
+// NewAttachment defines model for NewAttachment.
+type NewAttachment struct {
+	// Device Example: /dev/vda
+	Device   string `json:"device"`
+	Instance string `json:"instance"`
+
+	// Root Whether the instance starts from it.
+	Root bool `json:"root"`
+
+	// Shared Whether it may be attached elsewhere as well.
+	Shared *bool `json:"shared,omitempty"`
+}
+
 // NewFirewallRule defines model for NewFirewallRule.
 type NewFirewallRule struct {
 	Group string `json:"group"`
 	Port  int    `json:"port"`
+
+	// RequestToken The same token again answers with the same rule.
+	RequestToken *string `json:"request_token,omitempty"`
 
 	// Source An address range, such as 198.51.100.0/24.
 	Source string `json:"source"`
@@ -350,8 +518,9 @@ type NewSnapshot struct {
 	Instance string `json:"instance"`
 
 	// Kind An image can be launched from.
-	Kind SnapshotKind `json:"kind"`
-	Name string       `json:"name"`
+	Kind         SnapshotKind `json:"kind"`
+	Name         string       `json:"name"`
+	RequestToken string       `json:"request_token"`
 }
 
 // Operation defines model for Operation.
@@ -367,8 +536,11 @@ type Operation struct {
 	Percent int `json:"percent"`
 
 	// Phase What is being done now. A launch goes through disk, instance and boot.
-	Phase string         `json:"phase"`
-	State OperationState `json:"state"`
+	Phase string `json:"phase"`
+
+	// Snapshot The id of the copy that a snapshot makes.
+	Snapshot *string        `json:"snapshot,omitempty"`
+	State    OperationState `json:"state"`
 }
 
 // OperationKind defines model for Operation.Kind.
@@ -376,6 +548,22 @@ type OperationKind string
 
 // OperationState defines model for Operation.State.
 type OperationState string
+
+// Password defines model for Password.
+type Password struct {
+	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+	Encrypted []byte    `json:"encrypted"`
+	MadeAt    time.Time `json:"made_at"`
+
+	// PublicKey The public key in one line that it is encrypted to.
+	PublicKey string `json:"public_key"`
+}
+
+// PasswordReset defines model for PasswordReset.
+type PasswordReset struct {
+	// PublicKey An RSA public key in one line.
+	PublicKey string `json:"public_key"`
+}
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -419,8 +607,20 @@ type Zone struct {
 	Region string `json:"region"`
 }
 
+// DiskId defines model for DiskId.
+type DiskId = string
+
 // InstanceId defines model for InstanceId.
 type InstanceId = string
+
+// ListDisksParams defines parameters for ListDisks.
+type ListDisksParams struct {
+	// Instance Only those attached to this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Disk Only this one.
+	Disk *string `form:"disk,omitempty" json:"disk,omitempty"`
+}
 
 // ListInstancesParams defines parameters for ListInstances.
 type ListInstancesParams struct {
@@ -444,11 +644,26 @@ type WriteAgentFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// SetMetadataKeysJSONBody defines parameters for SetMetadataKeys.
+type SetMetadataKeysJSONBody = []MetadataKey
+
 // ListSnapshotsParams defines parameters for ListSnapshots.
 type ListSnapshotsParams struct {
 	// Instance Only of this instance.
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// RequestToken Only the one that was asked for with this token.
+	RequestToken *string `form:"request_token,omitempty" json:"request_token,omitempty"`
 }
+
+// AttachDiskJSONRequestBody defines body for AttachDisk for application/json ContentType.
+type AttachDiskJSONRequestBody = NewAttachment
+
+// DetachDiskJSONRequestBody defines body for DetachDisk for application/json ContentType.
+type DetachDiskJSONRequestBody = Detachment
+
+// ScheduleFaultJSONRequestBody defines body for ScheduleFault for application/json ContentType.
+type ScheduleFaultJSONRequestBody = Fault
 
 // AddFirewallRuleJSONRequestBody defines body for AddFirewallRule for application/json ContentType.
 type AddFirewallRuleJSONRequestBody = NewFirewallRule
@@ -456,11 +671,26 @@ type AddFirewallRuleJSONRequestBody = NewFirewallRule
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = Launch
 
+// MoveAddressJSONRequestBody defines body for MoveAddress for application/json ContentType.
+type MoveAddressJSONRequestBody = AddressMove
+
 // PermitAgentJSONRequestBody defines body for PermitAgent for application/json ContentType.
 type PermitAgentJSONRequestBody = AgentPermission
 
+// RunAgentCommandJSONRequestBody defines body for RunAgentCommand for application/json ContentType.
+type RunAgentCommandJSONRequestBody = Command
+
 // WriteAgentFileJSONRequestBody defines body for WriteAgentFile for application/json ContentType.
 type WriteAgentFileJSONRequestBody = AgentWrite
+
+// SetMetadataKeysJSONRequestBody defines body for SetMetadataKeys for application/json ContentType.
+type SetMetadataKeysJSONRequestBody = SetMetadataKeysJSONBody
+
+// ResetPasswordJSONRequestBody defines body for ResetPassword for application/json ContentType.
+type ResetPasswordJSONRequestBody = PasswordReset
+
+// RunInShellJSONRequestBody defines body for RunInShell for application/json ContentType.
+type RunInShellJSONRequestBody = Command
 
 // MakeSnapshotJSONRequestBody defines body for MakeSnapshot for application/json ContentType.
 type MakeSnapshotJSONRequestBody = NewSnapshot
@@ -542,6 +772,48 @@ type ClientInterface interface {
 	// GetCapabilities performs a GET /capabilities (the `GetCapabilities` operationId) request.
 	GetCapabilities(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDisks performs a GET /disks (the `ListDisks` operationId) request.
+	ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AttachDiskWithBody performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+	AttachDiskWithBody(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AttachDisk performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+	AttachDisk(ctx context.Context, disk DiskId, body AttachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DetachDiskWithBody performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+	DetachDiskWithBody(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DetachDisk performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+	DetachDisk(ctx context.Context, disk DiskId, body DetachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ClearFaults performs a DELETE /faults (the `ClearFaults` operationId) request.
+	ClearFaults(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScheduleFaultWithBody performs a POST /faults (the `ScheduleFault` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Of the stand-in alone. Has a later call of a kind go wrong.
+	ScheduleFaultWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScheduleFault performs a POST /faults (the `ScheduleFault` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Of the stand-in alone. Has a later call of a kind go wrong.
+	ScheduleFault(ctx context.Context, body ScheduleFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFirewallRules performs a GET /firewall-rules (the `ListFirewallRules` operationId) request.
 	ListFirewallRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -578,6 +850,18 @@ type ClientInterface interface {
 	// GetInstance performs a GET /instances/{instance} (the `GetInstance` operationId) request.
 	GetInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MoveAddressWithBody performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+	MoveAddressWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveAddress performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+	MoveAddress(ctx context.Context, instance InstanceId, body MoveAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetAgent performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
 	//
 	// Whether the guest agent of the instance can be asked.
@@ -594,6 +878,18 @@ type ClientInterface interface {
 	//
 	// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
 	PermitAgent(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunAgentCommandWithBody performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+	RunAgentCommandWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunAgentCommand performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+	RunAgentCommand(ctx context.Context, instance InstanceId, body RunAgentCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadAgentFile performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
 	//
@@ -617,6 +913,52 @@ type ClientInterface interface {
 	// What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
 	GetBootOutput(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMetadataKeys performs a GET /instances/{instance}/metadata-keys (the `GetMetadataKeys` operationId) request.
+	//
+	// The keys that a process in the guest copies to the logins.
+	GetMetadataKeys(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMetadataKeysWithBody performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+	SetMetadataKeysWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMetadataKeys performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+	SetMetadataKeys(ctx context.Context, instance InstanceId, body SetMetadataKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPassword performs a GET /instances/{instance}/password (the `GetPassword` operationId) request.
+	//
+	// The administrator's password of a Windows instance, encrypted to an RSA public key.
+	GetPassword(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPasswordWithBody performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+	ResetPasswordWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPassword performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+	ResetPassword(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunInShellWithBody performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+	RunInShellWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunInShell performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+	RunInShell(ctx context.Context, instance InstanceId, body RunInShellJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StartInstance performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	StartInstance(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -639,14 +981,17 @@ type ClientInterface interface {
 	// MakeSnapshotWithBody performs a POST /snapshots (the `MakeSnapshot` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Copies the root disk of an instance.
+	// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 	MakeSnapshotWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeSnapshot performs a POST /snapshots (the `MakeSnapshot` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Copies the root disk of an instance.
+	// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 	MakeSnapshot(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSnapshot performs a DELETE /snapshots/{snapshot} (the `DeleteSnapshot` operationId) request.
+	DeleteSnapshot(ctx context.Context, snapshot string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListZones performs a GET /zones (the `ListZones` operationId) request.
 	ListZones(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -655,6 +1000,128 @@ type ClientInterface interface {
 // GetCapabilities performs a GET /capabilities (the `GetCapabilities` operationId) request.
 func (c *Client) GetCapabilities(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCapabilitiesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDisks performs a GET /disks (the `ListDisks` operationId) request.
+func (c *Client) ListDisks(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDisksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AttachDiskWithBody performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request,
+// with any type of body and a specified content type.
+//
+// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+func (c *Client) AttachDiskWithBody(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAttachDiskRequestWithBody(c.Server, disk, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AttachDisk performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+func (c *Client) AttachDisk(ctx context.Context, disk DiskId, body AttachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAttachDiskRequest(c.Server, disk, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DetachDiskWithBody performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request,
+// with any type of body and a specified content type.
+//
+// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+func (c *Client) DetachDiskWithBody(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDetachDiskRequestWithBody(c.Server, disk, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DetachDisk performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+func (c *Client) DetachDisk(ctx context.Context, disk DiskId, body DetachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDetachDiskRequest(c.Server, disk, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ClearFaults performs a DELETE /faults (the `ClearFaults` operationId) request.
+func (c *Client) ClearFaults(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewClearFaultsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScheduleFaultWithBody performs a POST /faults (the `ScheduleFault` operationId) request,
+// with any type of body and a specified content type.
+//
+// Of the stand-in alone. Has a later call of a kind go wrong.
+func (c *Client) ScheduleFaultWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScheduleFaultRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScheduleFault performs a POST /faults (the `ScheduleFault` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Of the stand-in alone. Has a later call of a kind go wrong.
+func (c *Client) ScheduleFault(ctx context.Context, body ScheduleFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScheduleFaultRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -801,6 +1268,38 @@ func (c *Client) GetInstance(ctx context.Context, instance InstanceId, reqEditor
 	return c.Client.Do(req)
 }
 
+// MoveAddressWithBody performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request,
+// with any type of body and a specified content type.
+//
+// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+func (c *Client) MoveAddressWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveAddressRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveAddress performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+func (c *Client) MoveAddress(ctx context.Context, instance InstanceId, body MoveAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveAddressRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetAgent performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
 //
 // Whether the guest agent of the instance can be asked.
@@ -838,6 +1337,38 @@ func (c *Client) PermitAgentWithBody(ctx context.Context, instance InstanceId, c
 // Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
 func (c *Client) PermitAgent(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPermitAgentRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunAgentCommandWithBody performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+func (c *Client) RunAgentCommandWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgentCommandRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunAgentCommand performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+func (c *Client) RunAgentCommand(ctx context.Context, instance InstanceId, body RunAgentCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgentCommandRequest(c.Server, instance, body)
 	if err != nil {
 		return nil, err
 	}
@@ -900,6 +1431,132 @@ func (c *Client) WriteAgentFile(ctx context.Context, instance InstanceId, params
 // What the instance wrote to its console since its last start, the host key fingerprints of cloud-init's first boot among it.
 func (c *Client) GetBootOutput(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBootOutputRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMetadataKeys performs a GET /instances/{instance}/metadata-keys (the `GetMetadataKeys` operationId) request.
+//
+// The keys that a process in the guest copies to the logins.
+func (c *Client) GetMetadataKeys(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMetadataKeysRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMetadataKeysWithBody performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+func (c *Client) SetMetadataKeysWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMetadataKeysRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMetadataKeys performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+func (c *Client) SetMetadataKeys(ctx context.Context, instance InstanceId, body SetMetadataKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMetadataKeysRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPassword performs a GET /instances/{instance}/password (the `GetPassword` operationId) request.
+//
+// The administrator's password of a Windows instance, encrypted to an RSA public key.
+func (c *Client) GetPassword(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPasswordRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPasswordWithBody performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+func (c *Client) ResetPasswordWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPassword performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+func (c *Client) ResetPassword(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequest(c.Server, instance, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunInShellWithBody performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request,
+// with any type of body and a specified content type.
+//
+// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+func (c *Client) RunInShellWithBody(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunInShellRequestWithBody(c.Server, instance, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunInShell performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+func (c *Client) RunInShell(ctx context.Context, instance InstanceId, body RunInShellJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunInShellRequest(c.Server, instance, body)
 	if err != nil {
 		return nil, err
 	}
@@ -982,7 +1639,7 @@ func (c *Client) ListSnapshots(ctx context.Context, params *ListSnapshotsParams,
 // MakeSnapshotWithBody performs a POST /snapshots (the `MakeSnapshot` operationId) request,
 // with any type of body and a specified content type.
 //
-// Copies the root disk of an instance.
+// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 func (c *Client) MakeSnapshotWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeSnapshotRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -998,9 +1655,22 @@ func (c *Client) MakeSnapshotWithBody(ctx context.Context, contentType string, b
 // MakeSnapshot performs a POST /snapshots (the `MakeSnapshot` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Copies the root disk of an instance.
+// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 func (c *Client) MakeSnapshot(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeSnapshotRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSnapshot performs a DELETE /snapshots/{snapshot} (the `DeleteSnapshot` operationId) request.
+func (c *Client) DeleteSnapshot(ctx context.Context, snapshot string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSnapshotRequest(c.Server, snapshot)
 	if err != nil {
 		return nil, err
 	}
@@ -1047,6 +1717,233 @@ func NewGetCapabilitiesRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListDisksRequest constructs an http.Request for the ListDisks method
+func NewListDisksRequest(server string, params *ListDisksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/disks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Disk != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "disk", *params.Disk, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAttachDiskRequest calls the generic AttachDisk builder with application/json body
+func NewAttachDiskRequest(server string, disk DiskId, body AttachDiskJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAttachDiskRequestWithBody(server, disk, "application/json", bodyReader)
+}
+
+// NewAttachDiskRequestWithBody constructs an http.Request for the AttachDisk method, with any body, and a specified content type
+func NewAttachDiskRequestWithBody(server string, disk DiskId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "disk", disk, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/disks/%s/attach", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDetachDiskRequest calls the generic DetachDisk builder with application/json body
+func NewDetachDiskRequest(server string, disk DiskId, body DetachDiskJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDetachDiskRequestWithBody(server, disk, "application/json", bodyReader)
+}
+
+// NewDetachDiskRequestWithBody constructs an http.Request for the DetachDisk method, with any body, and a specified content type
+func NewDetachDiskRequestWithBody(server string, disk DiskId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "disk", disk, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/disks/%s/detach", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewClearFaultsRequest constructs an http.Request for the ClearFaults method
+func NewClearFaultsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/faults")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewScheduleFaultRequest calls the generic ScheduleFault builder with application/json body
+func NewScheduleFaultRequest(server string, body ScheduleFaultJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewScheduleFaultRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewScheduleFaultRequestWithBody constructs an http.Request for the ScheduleFault method, with any body, and a specified content type
+func NewScheduleFaultRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/faults")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -1365,6 +2262,53 @@ func NewGetInstanceRequest(server string, instance InstanceId) (*http.Request, e
 	return req, nil
 }
 
+// NewMoveAddressRequest calls the generic MoveAddress builder with application/json body
+func NewMoveAddressRequest(server string, instance InstanceId, body MoveAddressJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveAddressRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewMoveAddressRequestWithBody constructs an http.Request for the MoveAddress method, with any body, and a specified content type
+func NewMoveAddressRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/address", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetAgentRequest constructs an http.Request for the GetAgent method
 func NewGetAgentRequest(server string, instance InstanceId) (*http.Request, error) {
 	var err error
@@ -1437,6 +2381,53 @@ func NewPermitAgentRequestWithBody(server string, instance InstanceId, contentTy
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunAgentCommandRequest calls the generic RunAgentCommand builder with application/json body
+func NewRunAgentCommandRequest(server string, instance InstanceId, body RunAgentCommandJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunAgentCommandRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewRunAgentCommandRequestWithBody constructs an http.Request for the RunAgentCommand method, with any body, and a specified content type
+func NewRunAgentCommandRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/agent/commands", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -1603,6 +2594,215 @@ func NewGetBootOutputRequest(server string, instance InstanceId) (*http.Request,
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetMetadataKeysRequest constructs an http.Request for the GetMetadataKeys method
+func NewGetMetadataKeysRequest(server string, instance InstanceId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/metadata-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMetadataKeysRequest calls the generic SetMetadataKeys builder with application/json body
+func NewSetMetadataKeysRequest(server string, instance InstanceId, body SetMetadataKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMetadataKeysRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewSetMetadataKeysRequestWithBody constructs an http.Request for the SetMetadataKeys method, with any body, and a specified content type
+func NewSetMetadataKeysRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/metadata-keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPasswordRequest constructs an http.Request for the GetPassword method
+func NewGetPasswordRequest(server string, instance InstanceId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResetPasswordRequest calls the generic ResetPassword builder with application/json body
+func NewResetPasswordRequest(server string, instance InstanceId, body ResetPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResetPasswordRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewResetPasswordRequestWithBody constructs an http.Request for the ResetPassword method, with any body, and a specified content type
+func NewResetPasswordRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunInShellRequest calls the generic RunInShell builder with application/json body
+func NewRunInShellRequest(server string, instance InstanceId, body RunInShellJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunInShellRequestWithBody(server, instance, "application/json", bodyReader)
+}
+
+// NewRunInShellRequestWithBody constructs an http.Request for the RunInShell method, with any body, and a specified content type
+func NewRunInShellRequestWithBody(server string, instance InstanceId, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/shell", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -1776,6 +2976,18 @@ func NewListSnapshotsRequest(server string, params *ListSnapshotsParams) (*http.
 
 		}
 
+		if params.RequestToken != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "request_token", *params.RequestToken, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -1826,6 +3038,40 @@ func NewMakeSnapshotRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteSnapshotRequest constructs an http.Request for the DeleteSnapshot method
+func NewDeleteSnapshotRequest(server string, snapshot string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "snapshot", snapshot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1906,6 +3152,58 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetCapabilitiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCapabilitiesResponse, error)
 
+	// ListDisksWithResponse performs a GET /disks (the `ListDisks` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+
+	// AttachDiskWithBodyWithResponse performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AttachDiskWithBodyWithResponse(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AttachDiskResponse, error)
+
+	// AttachDiskWithResponse performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+	AttachDiskWithResponse(ctx context.Context, disk DiskId, body AttachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AttachDiskResponse, error)
+
+	// DetachDiskWithBodyWithResponse performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DetachDiskWithBodyWithResponse(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DetachDiskResponse, error)
+
+	// DetachDiskWithResponse performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+	DetachDiskWithResponse(ctx context.Context, disk DiskId, body DetachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*DetachDiskResponse, error)
+
+	// ClearFaultsWithResponse performs a DELETE /faults (the `ClearFaults` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ClearFaultsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ClearFaultsResponse, error)
+
+	// ScheduleFaultWithBodyWithResponse performs a POST /faults (the `ScheduleFault` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Of the stand-in alone. Has a later call of a kind go wrong.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ScheduleFaultWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScheduleFaultResponse, error)
+
+	// ScheduleFaultWithResponse performs a POST /faults (the `ScheduleFault` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Of the stand-in alone. Has a later call of a kind go wrong.
+	ScheduleFaultWithResponse(ctx context.Context, body ScheduleFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*ScheduleFaultResponse, error)
+
 	// ListFirewallRulesWithResponse performs a GET /firewall-rules (the `ListFirewallRules` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -1958,6 +3256,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetInstanceWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetInstanceResponse, error)
 
+	// MoveAddressWithBodyWithResponse performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	MoveAddressWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveAddressResponse, error)
+
+	// MoveAddressWithResponse performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+	MoveAddressWithResponse(ctx context.Context, instance InstanceId, body MoveAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveAddressResponse, error)
+
 	// GetAgentWithResponse performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
 	//
 	// Whether the guest agent of the instance can be asked.
@@ -1978,6 +3290,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Gives or takes back the permission to ask the guest agent. A permission takes a while until the agent has registered.
 	PermitAgentWithResponse(ctx context.Context, instance InstanceId, body PermitAgentJSONRequestBody, reqEditors ...RequestEditorFn) (*PermitAgentResponse, error)
+
+	// RunAgentCommandWithBodyWithResponse performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RunAgentCommandWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunAgentCommandResponse, error)
+
+	// RunAgentCommandWithResponse performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+	RunAgentCommandWithResponse(ctx context.Context, instance InstanceId, body RunAgentCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*RunAgentCommandResponse, error)
 
 	// ReadAgentFileWithResponse performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
 	//
@@ -2006,6 +3332,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetBootOutputWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetBootOutputResponse, error)
+
+	// GetMetadataKeysWithResponse performs a GET /instances/{instance}/metadata-keys (the `GetMetadataKeys` operationId) request.
+	//
+	// The keys that a process in the guest copies to the logins.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetMetadataKeysWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetMetadataKeysResponse, error)
+
+	// SetMetadataKeysWithBodyWithResponse performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetMetadataKeysWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMetadataKeysResponse, error)
+
+	// SetMetadataKeysWithResponse performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+	SetMetadataKeysWithResponse(ctx context.Context, instance InstanceId, body SetMetadataKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMetadataKeysResponse, error)
+
+	// GetPasswordWithResponse performs a GET /instances/{instance}/password (the `GetPassword` operationId) request.
+	//
+	// The administrator's password of a Windows instance, encrypted to an RSA public key.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetPasswordWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetPasswordResponse, error)
+
+	// ResetPasswordWithBodyWithResponse performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ResetPasswordWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
+
+	// ResetPasswordWithResponse performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+	ResetPasswordWithResponse(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
+
+	// RunInShellWithBodyWithResponse performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RunInShellWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunInShellResponse, error)
+
+	// RunInShellWithResponse performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+	RunInShellWithResponse(ctx context.Context, instance InstanceId, body RunInShellJSONRequestBody, reqEditors ...RequestEditorFn) (*RunInShellResponse, error)
 
 	// StartInstanceWithResponse performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	//
@@ -2039,7 +3421,7 @@ type ClientWithResponsesInterface interface {
 	// MakeSnapshotWithBodyWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Copies the root disk of an instance.
+	// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	MakeSnapshotWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error)
@@ -2047,8 +3429,13 @@ type ClientWithResponsesInterface interface {
 	// MakeSnapshotWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Copies the root disk of an instance.
+	// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 	MakeSnapshotWithResponse(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error)
+
+	// DeleteSnapshotWithResponse performs a DELETE /snapshots/{snapshot} (the `DeleteSnapshot` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteSnapshotWithResponse(ctx context.Context, snapshot string, reqEditors ...RequestEditorFn) (*DeleteSnapshotResponse, error)
 
 	// ListZonesWithResponse performs a GET /zones (the `ListZones` operationId) request.
 	//
@@ -2098,6 +3485,232 @@ func (r GetCapabilitiesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCapabilitiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDisksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Disk
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDisksResponse) GetJSON200() *[]Disk {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDisksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDisksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDisksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDisksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDisksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AttachDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Operation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AttachDiskResponse) GetJSON202() *Operation {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AttachDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AttachDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AttachDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AttachDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AttachDiskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DetachDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Operation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r DetachDiskResponse) GetJSON202() *Operation {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DetachDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DetachDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DetachDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DetachDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DetachDiskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ClearFaultsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ClearFaultsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ClearFaultsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ClearFaultsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ClearFaultsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ClearFaultsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ScheduleFaultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ScheduleFaultResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ScheduleFaultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ScheduleFaultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ScheduleFaultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ScheduleFaultResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2481,6 +4094,47 @@ func (r GetInstanceResponse) ContentType() string {
 	return ""
 }
 
+type MoveAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveAddressResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetAgentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2571,6 +4225,54 @@ func (r PermitAgentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PermitAgentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunAgentCommandResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CommandResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunAgentCommandResponse) GetJSON200() *CommandResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunAgentCommandResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunAgentCommandResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunAgentCommandResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunAgentCommandResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunAgentCommandResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2701,6 +4403,239 @@ func (r GetBootOutputResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBootOutputResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMetadataKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]MetadataKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMetadataKeysResponse) GetJSON200() *[]MetadataKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMetadataKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMetadataKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMetadataKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMetadataKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMetadataKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetMetadataKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMetadataKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMetadataKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMetadataKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMetadataKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMetadataKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Password
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPasswordResponse) GetJSON200() *Password {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Password
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResetPasswordResponse) GetJSON200() *Password {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunInShellResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CommandResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunInShellResponse) GetJSON200() *CommandResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunInShellResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunInShellResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunInShellResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunInShellResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunInShellResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2950,15 +4885,15 @@ func (r ListSnapshotsResponse) ContentType() string {
 type MakeSnapshotResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Snapshot
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Operation
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r MakeSnapshotResponse) GetJSON201() *Snapshot {
-	return r.JSON201
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r MakeSnapshotResponse) GetJSON202() *Operation {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -2989,6 +4924,47 @@ func (r MakeSnapshotResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakeSnapshotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSnapshotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSnapshotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSnapshotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSnapshotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSnapshotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSnapshotResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3052,6 +5028,106 @@ func (c *ClientWithResponses) GetCapabilitiesWithResponse(ctx context.Context, r
 		return nil, err
 	}
 	return ParseGetCapabilitiesResponse(rsp)
+}
+
+// ListDisksWithResponse performs a GET /disks (the `ListDisks` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, params *ListDisksParams, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
+	rsp, err := c.ListDisks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDisksResponse(rsp)
+}
+
+// AttachDiskWithBodyWithResponse performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request,
+// with any type of body and a specified content type.
+//
+// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AttachDiskWithBodyWithResponse(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AttachDiskResponse, error) {
+	rsp, err := c.AttachDiskWithBody(ctx, disk, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAttachDiskResponse(rsp)
+}
+
+// AttachDiskWithResponse performs a POST /disks/{disk}/attach (the `AttachDisk` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Attaches a disk to an instance in its own zone, as its root disk only while that is stopped. A second attachment needs shared.
+func (c *ClientWithResponses) AttachDiskWithResponse(ctx context.Context, disk DiskId, body AttachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*AttachDiskResponse, error) {
+	rsp, err := c.AttachDisk(ctx, disk, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAttachDiskResponse(rsp)
+}
+
+// DetachDiskWithBodyWithResponse performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request,
+// with any type of body and a specified content type.
+//
+// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DetachDiskWithBodyWithResponse(ctx context.Context, disk DiskId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DetachDiskResponse, error) {
+	rsp, err := c.DetachDiskWithBody(ctx, disk, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDetachDiskResponse(rsp)
+}
+
+// DetachDiskWithResponse performs a POST /disks/{disk}/detach (the `DetachDisk` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Detaches a disk from an instance: a root disk only while that is stopped, another one only while it is not mounted.
+func (c *ClientWithResponses) DetachDiskWithResponse(ctx context.Context, disk DiskId, body DetachDiskJSONRequestBody, reqEditors ...RequestEditorFn) (*DetachDiskResponse, error) {
+	rsp, err := c.DetachDisk(ctx, disk, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDetachDiskResponse(rsp)
+}
+
+// ClearFaultsWithResponse performs a DELETE /faults (the `ClearFaults` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ClearFaultsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ClearFaultsResponse, error) {
+	rsp, err := c.ClearFaults(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseClearFaultsResponse(rsp)
+}
+
+// ScheduleFaultWithBodyWithResponse performs a POST /faults (the `ScheduleFault` operationId) request,
+// with any type of body and a specified content type.
+//
+// Of the stand-in alone. Has a later call of a kind go wrong.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ScheduleFaultWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScheduleFaultResponse, error) {
+	rsp, err := c.ScheduleFaultWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScheduleFaultResponse(rsp)
+}
+
+// ScheduleFaultWithResponse performs a POST /faults (the `ScheduleFault` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Of the stand-in alone. Has a later call of a kind go wrong.
+func (c *ClientWithResponses) ScheduleFaultWithResponse(ctx context.Context, body ScheduleFaultJSONRequestBody, reqEditors ...RequestEditorFn) (*ScheduleFaultResponse, error) {
+	rsp, err := c.ScheduleFault(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScheduleFaultResponse(rsp)
 }
 
 // ListFirewallRulesWithResponse performs a GET /firewall-rules (the `ListFirewallRules` operationId) request.
@@ -3166,6 +5242,32 @@ func (c *ClientWithResponses) GetInstanceWithResponse(ctx context.Context, insta
 	return ParseGetInstanceResponse(rsp)
 }
 
+// MoveAddressWithBodyWithResponse performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request,
+// with any type of body and a specified content type.
+//
+// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MoveAddressWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveAddressResponse, error) {
+	rsp, err := c.MoveAddressWithBody(ctx, instance, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveAddressResponse(rsp)
+}
+
+// MoveAddressWithResponse performs a POST /instances/{instance}/address (the `MoveAddress` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Moves the static address of an instance to another one, which gives its own public address in exchange. Where the other has it already, nothing changes.
+func (c *ClientWithResponses) MoveAddressWithResponse(ctx context.Context, instance InstanceId, body MoveAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveAddressResponse, error) {
+	rsp, err := c.MoveAddress(ctx, instance, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveAddressResponse(rsp)
+}
+
 // GetAgentWithResponse performs a GET /instances/{instance}/agent (the `GetAgent` operationId) request.
 //
 // Whether the guest agent of the instance can be asked.
@@ -3203,6 +5305,32 @@ func (c *ClientWithResponses) PermitAgentWithResponse(ctx context.Context, insta
 		return nil, err
 	}
 	return ParsePermitAgentResponse(rsp)
+}
+
+// RunAgentCommandWithBodyWithResponse performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RunAgentCommandWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunAgentCommandResponse, error) {
+	rsp, err := c.RunAgentCommandWithBody(ctx, instance, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgentCommandResponse(rsp)
+}
+
+// RunAgentCommandWithResponse performs a POST /instances/{instance}/agent/commands (the `RunAgentCommand` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Has the guest agent run one command as root, without a shell: mount, umount, blkid, chcon, sync, passwd and the like.
+func (c *ClientWithResponses) RunAgentCommandWithResponse(ctx context.Context, instance InstanceId, body RunAgentCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*RunAgentCommandResponse, error) {
+	rsp, err := c.RunAgentCommand(ctx, instance, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgentCommandResponse(rsp)
 }
 
 // ReadAgentFileWithResponse performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
@@ -3255,6 +5383,110 @@ func (c *ClientWithResponses) GetBootOutputWithResponse(ctx context.Context, ins
 		return nil, err
 	}
 	return ParseGetBootOutputResponse(rsp)
+}
+
+// GetMetadataKeysWithResponse performs a GET /instances/{instance}/metadata-keys (the `GetMetadataKeys` operationId) request.
+//
+// The keys that a process in the guest copies to the logins.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetMetadataKeysWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetMetadataKeysResponse, error) {
+	rsp, err := c.GetMetadataKeys(ctx, instance, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMetadataKeysResponse(rsp)
+}
+
+// SetMetadataKeysWithBodyWithResponse performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetMetadataKeysWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMetadataKeysResponse, error) {
+	rsp, err := c.SetMetadataKeysWithBody(ctx, instance, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMetadataKeysResponse(rsp)
+}
+
+// SetMetadataKeysWithResponse performs a PUT /instances/{instance}/metadata-keys (the `SetMetadataKeys` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Replaces the entries. The process in the guest places the lines of those that are new and takes out the lines of those that are gone, within seconds.
+func (c *ClientWithResponses) SetMetadataKeysWithResponse(ctx context.Context, instance InstanceId, body SetMetadataKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMetadataKeysResponse, error) {
+	rsp, err := c.SetMetadataKeys(ctx, instance, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMetadataKeysResponse(rsp)
+}
+
+// GetPasswordWithResponse performs a GET /instances/{instance}/password (the `GetPassword` operationId) request.
+//
+// The administrator's password of a Windows instance, encrypted to an RSA public key.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetPasswordWithResponse(ctx context.Context, instance InstanceId, reqEditors ...RequestEditorFn) (*GetPasswordResponse, error) {
+	rsp, err := c.GetPassword(ctx, instance, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPasswordResponse(rsp)
+}
+
+// ResetPasswordWithBodyWithResponse performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request,
+// with any type of body and a specified content type.
+//
+// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ResetPasswordWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPasswordWithBody(ctx, instance, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
+}
+
+// ResetPasswordWithResponse performs a POST /instances/{instance}/password (the `ResetPassword` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Has the guest agent set a new administrator's password, encrypted to the key. The password of before is gone. The same key again changes nothing.
+func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, instance InstanceId, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPassword(ctx, instance, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
+}
+
+// RunInShellWithBodyWithResponse performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request,
+// with any type of body and a specified content type.
+//
+// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RunInShellWithBodyWithResponse(ctx context.Context, instance InstanceId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunInShellResponse, error) {
+	rsp, err := c.RunInShellWithBody(ctx, instance, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunInShellResponse(rsp)
+}
+
+// RunInShellWithResponse performs a POST /instances/{instance}/shell (the `RunInShell` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Runs one command as the image's login user through the cloud's browser shell. The cloud connects to the SSH port from its own address range, shell_range of the capabilities, which a firewall rule must let in.
+func (c *ClientWithResponses) RunInShellWithResponse(ctx context.Context, instance InstanceId, body RunInShellJSONRequestBody, reqEditors ...RequestEditorFn) (*RunInShellResponse, error) {
+	rsp, err := c.RunInShell(ctx, instance, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunInShellResponse(rsp)
 }
 
 // StartInstanceWithResponse performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
@@ -3319,7 +5551,7 @@ func (c *ClientWithResponses) ListSnapshotsWithResponse(ctx context.Context, par
 // MakeSnapshotWithBodyWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request,
 // with any type of body and a specified content type.
 //
-// Copies the root disk of an instance.
+// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) MakeSnapshotWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error) {
@@ -3333,13 +5565,24 @@ func (c *ClientWithResponses) MakeSnapshotWithBodyWithResponse(ctx context.Conte
 // MakeSnapshotWithResponse performs a POST /snapshots (the `MakeSnapshot` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Copies the root disk of an instance.
+// Copies the root disk of an instance, which takes time in proportion to its size. The operation names the copy; it is listed once the operation is done.
 func (c *ClientWithResponses) MakeSnapshotWithResponse(ctx context.Context, body MakeSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeSnapshotResponse, error) {
 	rsp, err := c.MakeSnapshot(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseMakeSnapshotResponse(rsp)
+}
+
+// DeleteSnapshotWithResponse performs a DELETE /snapshots/{snapshot} (the `DeleteSnapshot` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteSnapshotWithResponse(ctx context.Context, snapshot string, reqEditors ...RequestEditorFn) (*DeleteSnapshotResponse, error) {
+	rsp, err := c.DeleteSnapshot(ctx, snapshot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSnapshotResponse(rsp)
 }
 
 // ListZonesWithResponse performs a GET /zones (the `ListZones` operationId) request.
@@ -3373,6 +5616,163 @@ func ParseGetCapabilitiesResponse(rsp *http.Response) (*GetCapabilitiesResponse,
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDisksResponse parses an HTTP response from a ListDisksWithResponse call
+func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDisksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Disk
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAttachDiskResponse parses an HTTP response from a AttachDiskWithResponse call
+func ParseAttachDiskResponse(rsp *http.Response) (*AttachDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AttachDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDetachDiskResponse parses an HTTP response from a DetachDiskWithResponse call
+func ParseDetachDiskResponse(rsp *http.Response) (*DetachDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DetachDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseClearFaultsResponse parses an HTTP response from a ClearFaultsWithResponse call
+func ParseClearFaultsResponse(rsp *http.Response) (*ClearFaultsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ClearFaultsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseScheduleFaultResponse parses an HTTP response from a ScheduleFaultWithResponse call
+func ParseScheduleFaultResponse(rsp *http.Response) (*ScheduleFaultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ScheduleFaultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -3646,6 +6046,35 @@ func ParseGetInstanceResponse(rsp *http.Response) (*GetInstanceResponse, error) 
 	return response, nil
 }
 
+// ParseMoveAddressResponse parses an HTTP response from a MoveAddressWithResponse call
+func ParseMoveAddressResponse(rsp *http.Response) (*MoveAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetAgentResponse parses an HTTP response from a GetAgentWithResponse call
 func ParseGetAgentResponse(rsp *http.Response) (*GetAgentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3695,6 +6124,39 @@ func ParsePermitAgentResponse(rsp *http.Response) (*PermitAgentResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Agent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunAgentCommandResponse parses an HTTP response from a RunAgentCommandWithResponse call
+func ParseRunAgentCommandResponse(rsp *http.Response) (*RunAgentCommandResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunAgentCommandResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CommandResult
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -3788,6 +6250,167 @@ func ParseGetBootOutputResponse(rsp *http.Response) (*GetBootOutputResponse, err
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMetadataKeysResponse parses an HTTP response from a GetMetadataKeysWithResponse call
+func ParseGetMetadataKeysResponse(rsp *http.Response) (*GetMetadataKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMetadataKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []MetadataKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetMetadataKeysResponse parses an HTTP response from a SetMetadataKeysWithResponse call
+func ParseSetMetadataKeysResponse(rsp *http.Response) (*SetMetadataKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMetadataKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPasswordResponse parses an HTTP response from a GetPasswordWithResponse call
+func ParseGetPasswordResponse(rsp *http.Response) (*GetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Password
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResetPasswordResponse parses an HTTP response from a ResetPasswordWithResponse call
+func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Password
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunInShellResponse parses an HTTP response from a RunInShellWithResponse call
+func ParseRunInShellResponse(rsp *http.Response) (*RunInShellResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunInShellResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CommandResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -3979,12 +6602,41 @@ func ParseMakeSnapshotResponse(rsp *http.Response) (*MakeSnapshotResponse, error
 	}
 
 	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Snapshot
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Operation
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
-		response.JSON201 = &dest
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSnapshotResponse parses an HTTP response from a DeleteSnapshotWithResponse call
+func ParseDeleteSnapshotResponse(rsp *http.Response) (*DeleteSnapshotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSnapshotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

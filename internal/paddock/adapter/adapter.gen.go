@@ -66,12 +66,17 @@ func (e AgentState) Valid() bool {
 
 // Defines values for Capability.
 const (
-	CapabilityBootOutput Capability = "boot-output"
-	CapabilityFirewall   Capability = "firewall"
-	CapabilityGuestAgent Capability = "guest-agent"
-	CapabilityLaunch     Capability = "launch"
-	CapabilitySnapshots  Capability = "snapshots"
-	CapabilityStartStop  Capability = "start-stop"
+	CapabilityBootOutput      Capability = "boot-output"
+	CapabilityBrowserShell    Capability = "browser-shell"
+	CapabilityDisks           Capability = "disks"
+	CapabilityFirewall        Capability = "firewall"
+	CapabilityGuestAgent      Capability = "guest-agent"
+	CapabilityLaunch          Capability = "launch"
+	CapabilityMetadataKeys    Capability = "metadata-keys"
+	CapabilityPasswords       Capability = "passwords"
+	CapabilitySnapshots       Capability = "snapshots"
+	CapabilityStartStop       Capability = "start-stop"
+	CapabilityStaticAddresses Capability = "static-addresses"
 )
 
 // Valid indicates whether the value is a known member of the Capability enum.
@@ -79,15 +84,55 @@ func (e Capability) Valid() bool {
 	switch e {
 	case CapabilityBootOutput:
 		return true
+	case CapabilityBrowserShell:
+		return true
+	case CapabilityDisks:
+		return true
 	case CapabilityFirewall:
 		return true
 	case CapabilityGuestAgent:
 		return true
 	case CapabilityLaunch:
 		return true
+	case CapabilityMetadataKeys:
+		return true
+	case CapabilityPasswords:
+		return true
 	case CapabilitySnapshots:
 		return true
 	case CapabilityStartStop:
+		return true
+	case CapabilityStaticAddresses:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FaultKind.
+const (
+	FaultKindBreak     FaultKind = "break"
+	FaultKindFail      FaultKind = "fail"
+	FaultKindHang      FaultKind = "hang"
+	FaultKindLoseReply FaultKind = "lose-reply"
+	FaultKindRefuse    FaultKind = "refuse"
+	FaultKindTwice     FaultKind = "twice"
+)
+
+// Valid indicates whether the value is a known member of the FaultKind enum.
+func (e FaultKind) Valid() bool {
+	switch e {
+	case FaultKindBreak:
+		return true
+	case FaultKindFail:
+		return true
+	case FaultKindHang:
+		return true
+	case FaultKindLoseReply:
+		return true
+	case FaultKindRefuse:
+		return true
+	case FaultKindTwice:
 		return true
 	default:
 		return false
@@ -150,7 +195,10 @@ func (e InstanceState) Valid() bool {
 
 // Defines values for OperationKind.
 const (
+	OperationKindAttach    OperationKind = "attach"
+	OperationKindDetach    OperationKind = "detach"
 	OperationKindLaunch    OperationKind = "launch"
+	OperationKindSnapshot  OperationKind = "snapshot"
 	OperationKindStart     OperationKind = "start"
 	OperationKindStop      OperationKind = "stop"
 	OperationKindTerminate OperationKind = "terminate"
@@ -159,7 +207,13 @@ const (
 // Valid indicates whether the value is a known member of the OperationKind enum.
 func (e OperationKind) Valid() bool {
 	switch e {
+	case OperationKindAttach:
+		return true
+	case OperationKindDetach:
+		return true
 	case OperationKindLaunch:
+		return true
+	case OperationKindSnapshot:
 		return true
 	case OperationKindStart:
 		return true
@@ -211,6 +265,12 @@ func (e SnapshotKind) Valid() bool {
 	}
 }
 
+// AddressMove defines model for AddressMove.
+type AddressMove struct {
+	// To The id of the instance that is to have the address.
+	To string `json:"to"`
+}
+
 // Agent defines model for Agent.
 type Agent struct {
 	// State absent where the image has no guest agent.
@@ -255,16 +315,85 @@ type AgentWrite struct {
 	Was []byte `json:"was"`
 }
 
+// Attachment defines model for Attachment.
+type Attachment struct {
+	// Device Example: /dev/vda
+	Device   string `json:"device"`
+	Instance string `json:"instance"`
+
+	// Root Whether the instance starts from it.
+	Root bool `json:"root"`
+}
+
 // Capabilities defines model for Capabilities.
 type Capabilities struct {
 	Capabilities []Capability `json:"capabilities"`
 
 	// Name What people call this cloud.
 	Name string `json:"name"`
+
+	// ShellRange The address range that the browser shell comes from.
+	//
+	// Example: 198.51.100.0/28
+	ShellRange *string `json:"shell_range,omitempty"`
 }
 
 // Capability defines model for Capability.
 type Capability string
+
+// Command defines model for Command.
+type Command struct {
+	// Command The program and its arguments.
+	Command []string `json:"command"`
+
+	// Input What it reads from its standard input.
+	Input *[]byte `json:"input,omitempty"`
+}
+
+// CommandResult defines model for CommandResult.
+type CommandResult struct {
+	Errors string `json:"errors"`
+	Output []byte `json:"output"`
+
+	// Status The exit status.
+	Status int `json:"status"`
+}
+
+// Detachment defines model for Detachment.
+type Detachment struct {
+	Instance string `json:"instance"`
+}
+
+// Disk defines model for Disk.
+type Disk struct {
+	Attachments []Attachment `json:"attachments"`
+	Encrypted   bool         `json:"encrypted"`
+
+	// Filesystem Example: xfs
+	Filesystem     string `json:"filesystem"`
+	FilesystemUuid string `json:"filesystem_uuid"`
+	Id             string `json:"id"`
+	SizeGib        int    `json:"size_gib"`
+	Zone           string `json:"zone"`
+}
+
+// Fault defines model for Fault.
+type Fault struct {
+	// Call The operationId of the call, or * for any.
+	Call string `json:"call"`
+
+	// Kind fail: nothing is done, status 500. refuse: nothing is done, status 409. hang: nothing is done, no answer. twice: it is done twice. lose-reply: it is done, the connection is cut. break: the operation that it begins fails.
+	Kind FaultKind `json:"kind"`
+
+	// Nth The call from now on that goes wrong: 1 is the next.
+	Nth *int `json:"nth,omitempty"`
+
+	// Times How many in a row.
+	Times *int `json:"times,omitempty"`
+}
+
+// FaultKind fail: nothing is done, status 500. refuse: nothing is done, status 409. hang: nothing is done, no answer. twice: it is done twice. lose-reply: it is done, the connection is cut. break: the operation that it begins fails.
+type FaultKind string
 
 // FirewallRule defines model for FirewallRule.
 type FirewallRule struct {
@@ -272,13 +401,18 @@ type FirewallRule struct {
 	Id    string `json:"id"`
 	Port  int    `json:"port"`
 
+	// RequestToken The same token again answers with the same rule.
+	RequestToken *string `json:"request_token,omitempty"`
+
 	// Source An address range, such as 198.51.100.0/24.
 	Source string `json:"source"`
 }
 
 // Image defines model for Image.
 type Image struct {
-	Family ImageFamily `json:"family"`
+	// BrowserShell Whether the image lets the browser shell in.
+	BrowserShell *bool       `json:"browser_shell,omitempty"`
+	Family       ImageFamily `json:"family"`
 
 	// GuestAgent Whether a guest agent is in the image.
 	GuestAgent bool `json:"guest_agent"`
@@ -288,8 +422,11 @@ type Image struct {
 
 	// LoginUser The OS user that first boot places the keys for.
 	LoginUser string `json:"login_user"`
-	Name      string `json:"name"`
-	Title     string `json:"title"`
+
+	// MetadataKeys Whether a process in the image copies metadata keys to the logins.
+	MetadataKeys *bool  `json:"metadata_keys,omitempty"`
+	Name         string `json:"name"`
+	Title        string `json:"title"`
 }
 
 // ImageFamily defines model for Image.Family.
@@ -319,15 +456,21 @@ type InstanceState string
 
 // Launch defines model for Launch.
 type Launch struct {
+	// EncryptedDisk Whether the root disk is encrypted with a key of the owner's.
+	EncryptedDisk *bool `json:"encrypted_disk,omitempty"`
+
 	// Firewall The group of firewall rules that guards the instance.
 	Firewall *string `json:"firewall,omitempty"`
 	Image    string  `json:"image"`
 
 	// KeyLabel The name of the key that the cloud shows beside the instance. It never changes after the launch.
-	KeyLabel      *string `json:"key_label,omitempty"`
-	Name          string  `json:"name"`
-	RequestToken  string  `json:"request_token"`
-	Size          string  `json:"size"`
+	KeyLabel     *string `json:"key_label,omitempty"`
+	Name         string  `json:"name"`
+	RequestToken string  `json:"request_token"`
+	Size         string  `json:"size"`
+
+	// Snapshot The id of a copy of the kind image to launch from; image is then that of the instance that was copied.
+	Snapshot      *string `json:"snapshot,omitempty"`
 	StaticAddress *bool   `json:"static_address,omitempty"`
 
 	// UserData At most 16 KiB.
@@ -335,10 +478,35 @@ type Launch struct {
 	Zone     string  `json:"zone"`
 }
 
+// MetadataKey defines model for MetadataKey.
+type MetadataKey struct {
+	// Line The public key in one line.
+	Line string `json:"line"`
+
+	// User The OS user whose login the key is for.
+	User string `json:"user"`
+}
+
+// NewAttachment defines model for NewAttachment.
+type NewAttachment struct {
+	// Device Example: /dev/vda
+	Device   string `json:"device"`
+	Instance string `json:"instance"`
+
+	// Root Whether the instance starts from it.
+	Root bool `json:"root"`
+
+	// Shared Whether it may be attached elsewhere as well.
+	Shared *bool `json:"shared,omitempty"`
+}
+
 // NewFirewallRule defines model for NewFirewallRule.
 type NewFirewallRule struct {
 	Group string `json:"group"`
 	Port  int    `json:"port"`
+
+	// RequestToken The same token again answers with the same rule.
+	RequestToken *string `json:"request_token,omitempty"`
 
 	// Source An address range, such as 198.51.100.0/24.
 	Source string `json:"source"`
@@ -349,8 +517,9 @@ type NewSnapshot struct {
 	Instance string `json:"instance"`
 
 	// Kind An image can be launched from.
-	Kind SnapshotKind `json:"kind"`
-	Name string       `json:"name"`
+	Kind         SnapshotKind `json:"kind"`
+	Name         string       `json:"name"`
+	RequestToken string       `json:"request_token"`
 }
 
 // Operation defines model for Operation.
@@ -366,8 +535,11 @@ type Operation struct {
 	Percent int `json:"percent"`
 
 	// Phase What is being done now. A launch goes through disk, instance and boot.
-	Phase string         `json:"phase"`
-	State OperationState `json:"state"`
+	Phase string `json:"phase"`
+
+	// Snapshot The id of the copy that a snapshot makes.
+	Snapshot *string        `json:"snapshot,omitempty"`
+	State    OperationState `json:"state"`
 }
 
 // OperationKind defines model for Operation.Kind.
@@ -375,6 +547,22 @@ type OperationKind string
 
 // OperationState defines model for Operation.State.
 type OperationState string
+
+// Password defines model for Password.
+type Password struct {
+	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+	Encrypted []byte    `json:"encrypted"`
+	MadeAt    time.Time `json:"made_at"`
+
+	// PublicKey The public key in one line that it is encrypted to.
+	PublicKey string `json:"public_key"`
+}
+
+// PasswordReset defines model for PasswordReset.
+type PasswordReset struct {
+	// PublicKey An RSA public key in one line.
+	PublicKey string `json:"public_key"`
+}
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -418,8 +606,20 @@ type Zone struct {
 	Region string `json:"region"`
 }
 
+// DiskId defines model for DiskId.
+type DiskId = string
+
 // InstanceId defines model for InstanceId.
 type InstanceId = string
+
+// ListDisksParams defines parameters for ListDisks.
+type ListDisksParams struct {
+	// Instance Only those attached to this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Disk Only this one.
+	Disk *string `form:"disk,omitempty" json:"disk,omitempty"`
+}
 
 // ListInstancesParams defines parameters for ListInstances.
 type ListInstancesParams struct {
@@ -443,11 +643,26 @@ type WriteAgentFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// SetMetadataKeysJSONBody defines parameters for SetMetadataKeys.
+type SetMetadataKeysJSONBody = []MetadataKey
+
 // ListSnapshotsParams defines parameters for ListSnapshots.
 type ListSnapshotsParams struct {
 	// Instance Only of this instance.
 	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// RequestToken Only the one that was asked for with this token.
+	RequestToken *string `form:"request_token,omitempty" json:"request_token,omitempty"`
 }
+
+// AttachDiskJSONRequestBody defines body for AttachDisk for application/json ContentType.
+type AttachDiskJSONRequestBody = NewAttachment
+
+// DetachDiskJSONRequestBody defines body for DetachDisk for application/json ContentType.
+type DetachDiskJSONRequestBody = Detachment
+
+// ScheduleFaultJSONRequestBody defines body for ScheduleFault for application/json ContentType.
+type ScheduleFaultJSONRequestBody = Fault
 
 // AddFirewallRuleJSONRequestBody defines body for AddFirewallRule for application/json ContentType.
 type AddFirewallRuleJSONRequestBody = NewFirewallRule
@@ -455,11 +670,26 @@ type AddFirewallRuleJSONRequestBody = NewFirewallRule
 // LaunchInstanceJSONRequestBody defines body for LaunchInstance for application/json ContentType.
 type LaunchInstanceJSONRequestBody = Launch
 
+// MoveAddressJSONRequestBody defines body for MoveAddress for application/json ContentType.
+type MoveAddressJSONRequestBody = AddressMove
+
 // PermitAgentJSONRequestBody defines body for PermitAgent for application/json ContentType.
 type PermitAgentJSONRequestBody = AgentPermission
 
+// RunAgentCommandJSONRequestBody defines body for RunAgentCommand for application/json ContentType.
+type RunAgentCommandJSONRequestBody = Command
+
 // WriteAgentFileJSONRequestBody defines body for WriteAgentFile for application/json ContentType.
 type WriteAgentFileJSONRequestBody = AgentWrite
+
+// SetMetadataKeysJSONRequestBody defines body for SetMetadataKeys for application/json ContentType.
+type SetMetadataKeysJSONRequestBody = SetMetadataKeysJSONBody
+
+// ResetPasswordJSONRequestBody defines body for ResetPassword for application/json ContentType.
+type ResetPasswordJSONRequestBody = PasswordReset
+
+// RunInShellJSONRequestBody defines body for RunInShell for application/json ContentType.
+type RunInShellJSONRequestBody = Command
 
 // MakeSnapshotJSONRequestBody defines body for MakeSnapshot for application/json ContentType.
 type MakeSnapshotJSONRequestBody = NewSnapshot
@@ -469,6 +699,21 @@ type ServerInterface interface {
 
 	// (GET /capabilities)
 	GetCapabilities(c *gin.Context)
+
+	// (GET /disks)
+	ListDisks(c *gin.Context, params ListDisksParams)
+
+	// (POST /disks/{disk}/attach)
+	AttachDisk(c *gin.Context, disk DiskId)
+
+	// (POST /disks/{disk}/detach)
+	DetachDisk(c *gin.Context, disk DiskId)
+
+	// (DELETE /faults)
+	ClearFaults(c *gin.Context)
+
+	// (POST /faults)
+	ScheduleFault(c *gin.Context)
 
 	// (GET /firewall-rules)
 	ListFirewallRules(c *gin.Context)
@@ -494,11 +739,17 @@ type ServerInterface interface {
 	// (GET /instances/{instance})
 	GetInstance(c *gin.Context, instance InstanceId)
 
+	// (POST /instances/{instance}/address)
+	MoveAddress(c *gin.Context, instance InstanceId)
+
 	// (GET /instances/{instance}/agent)
 	GetAgent(c *gin.Context, instance InstanceId)
 
 	// (PUT /instances/{instance}/agent)
 	PermitAgent(c *gin.Context, instance InstanceId)
+
+	// (POST /instances/{instance}/agent/commands)
+	RunAgentCommand(c *gin.Context, instance InstanceId)
 
 	// (GET /instances/{instance}/agent/files)
 	ReadAgentFile(c *gin.Context, instance InstanceId, params ReadAgentFileParams)
@@ -508,6 +759,21 @@ type ServerInterface interface {
 
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(c *gin.Context, instance InstanceId)
+
+	// (GET /instances/{instance}/metadata-keys)
+	GetMetadataKeys(c *gin.Context, instance InstanceId)
+
+	// (PUT /instances/{instance}/metadata-keys)
+	SetMetadataKeys(c *gin.Context, instance InstanceId)
+
+	// (GET /instances/{instance}/password)
+	GetPassword(c *gin.Context, instance InstanceId)
+
+	// (POST /instances/{instance}/password)
+	ResetPassword(c *gin.Context, instance InstanceId)
+
+	// (POST /instances/{instance}/shell)
+	RunInShell(c *gin.Context, instance InstanceId)
 
 	// (POST /instances/{instance}/start)
 	StartInstance(c *gin.Context, instance InstanceId)
@@ -526,6 +792,9 @@ type ServerInterface interface {
 
 	// (POST /snapshots)
 	MakeSnapshot(c *gin.Context)
+
+	// (DELETE /snapshots/{snapshot})
+	DeleteSnapshot(c *gin.Context, snapshot string)
 
 	// (GET /zones)
 	ListZones(c *gin.Context)
@@ -551,6 +820,117 @@ func (siw *ServerInterfaceWrapper) GetCapabilities(c *gin.Context) {
 	}
 
 	siw.Handler.GetCapabilities(c)
+}
+
+// ListDisks operation middleware
+func (siw *ServerInterfaceWrapper) ListDisks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDisksParams
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "disk" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "disk", c.Request.URL.Query(), &params.Disk, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter disk: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDisks(c, params)
+}
+
+// AttachDisk operation middleware
+func (siw *ServerInterfaceWrapper) AttachDisk(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "disk" -------------
+	var disk DiskId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "disk", c.Param("disk"), &disk, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter disk: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AttachDisk(c, disk)
+}
+
+// DetachDisk operation middleware
+func (siw *ServerInterfaceWrapper) DetachDisk(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "disk" -------------
+	var disk DiskId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "disk", c.Param("disk"), &disk, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter disk: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DetachDisk(c, disk)
+}
+
+// ClearFaults operation middleware
+func (siw *ServerInterfaceWrapper) ClearFaults(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ClearFaults(c)
+}
+
+// ScheduleFault operation middleware
+func (siw *ServerInterfaceWrapper) ScheduleFault(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ScheduleFault(c)
 }
 
 // ListFirewallRules operation middleware
@@ -723,6 +1103,31 @@ func (siw *ServerInterfaceWrapper) GetInstance(c *gin.Context) {
 	siw.Handler.GetInstance(c, instance)
 }
 
+// MoveAddress operation middleware
+func (siw *ServerInterfaceWrapper) MoveAddress(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MoveAddress(c, instance)
+}
+
 // GetAgent operation middleware
 func (siw *ServerInterfaceWrapper) GetAgent(c *gin.Context) {
 
@@ -771,6 +1176,31 @@ func (siw *ServerInterfaceWrapper) PermitAgent(c *gin.Context) {
 	}
 
 	siw.Handler.PermitAgent(c, instance)
+}
+
+// RunAgentCommand operation middleware
+func (siw *ServerInterfaceWrapper) RunAgentCommand(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunAgentCommand(c, instance)
 }
 
 // ReadAgentFile operation middleware
@@ -868,6 +1298,131 @@ func (siw *ServerInterfaceWrapper) GetBootOutput(c *gin.Context) {
 	}
 
 	siw.Handler.GetBootOutput(c, instance)
+}
+
+// GetMetadataKeys operation middleware
+func (siw *ServerInterfaceWrapper) GetMetadataKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMetadataKeys(c, instance)
+}
+
+// SetMetadataKeys operation middleware
+func (siw *ServerInterfaceWrapper) SetMetadataKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetMetadataKeys(c, instance)
+}
+
+// GetPassword operation middleware
+func (siw *ServerInterfaceWrapper) GetPassword(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPassword(c, instance)
+}
+
+// ResetPassword operation middleware
+func (siw *ServerInterfaceWrapper) ResetPassword(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ResetPassword(c, instance)
+}
+
+// RunInShell operation middleware
+func (siw *ServerInterfaceWrapper) RunInShell(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunInShell(c, instance)
 }
 
 // StartInstance operation middleware
@@ -975,6 +1530,14 @@ func (siw *ServerInterfaceWrapper) ListSnapshots(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "request_token" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "request_token", c.Request.URL.Query(), &params.RequestToken, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter request_token: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -996,6 +1559,31 @@ func (siw *ServerInterfaceWrapper) MakeSnapshot(c *gin.Context) {
 	}
 
 	siw.Handler.MakeSnapshot(c)
+}
+
+// DeleteSnapshot operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSnapshot(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "snapshot" -------------
+	var snapshot string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "snapshot", c.Param("snapshot"), &snapshot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter snapshot: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSnapshot(c, snapshot)
 }
 
 // ListZones operation middleware
@@ -1053,6 +1641,19 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/instances/:instance/agent", wrapper.PermitAgent)
 	router.GET(options.BaseURL+"/instances/:instance/agent/files", wrapper.ReadAgentFile)
 	router.PUT(options.BaseURL+"/instances/:instance/agent/files", wrapper.WriteAgentFile)
+	router.POST(options.BaseURL+"/instances/:instance/agent/commands", wrapper.RunAgentCommand)
+	router.POST(options.BaseURL+"/instances/:instance/shell", wrapper.RunInShell)
+	router.GET(options.BaseURL+"/instances/:instance/metadata-keys", wrapper.GetMetadataKeys)
+	router.PUT(options.BaseURL+"/instances/:instance/metadata-keys", wrapper.SetMetadataKeys)
+	router.GET(options.BaseURL+"/instances/:instance/password", wrapper.GetPassword)
+	router.POST(options.BaseURL+"/instances/:instance/password", wrapper.ResetPassword)
+	router.POST(options.BaseURL+"/instances/:instance/address", wrapper.MoveAddress)
+	router.GET(options.BaseURL+"/disks", wrapper.ListDisks)
+	router.POST(options.BaseURL+"/disks/:disk/attach", wrapper.AttachDisk)
+	router.POST(options.BaseURL+"/disks/:disk/detach", wrapper.DetachDisk)
+	router.DELETE(options.BaseURL+"/snapshots/:snapshot", wrapper.DeleteSnapshot)
+	router.DELETE(options.BaseURL+"/faults", wrapper.ClearFaults)
+	router.POST(options.BaseURL+"/faults", wrapper.ScheduleFault)
 	router.GET(options.BaseURL+"/snapshots", wrapper.ListSnapshots)
 	router.POST(options.BaseURL+"/snapshots", wrapper.MakeSnapshot)
 	router.GET(options.BaseURL+"/operations/:operation", wrapper.GetOperation)
@@ -1090,6 +1691,190 @@ type GetCapabilitiesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCapabilitiesdefaultApplicationProblemPlusJSONResponse) VisitGetCapabilitiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDisksRequestObject struct {
+	Params ListDisksParams
+}
+
+type ListDisksResponseObject interface {
+	VisitListDisksResponse(w http.ResponseWriter) error
+}
+
+type ListDisks200JSONResponse []Disk
+
+func (response ListDisks200JSONResponse) VisitListDisksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDisksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDisksdefaultApplicationProblemPlusJSONResponse) VisitListDisksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AttachDiskRequestObject struct {
+	Disk DiskId `json:"disk"`
+	Body *AttachDiskJSONRequestBody
+}
+
+type AttachDiskResponseObject interface {
+	VisitAttachDiskResponse(w http.ResponseWriter) error
+}
+
+type AttachDisk202JSONResponse Operation
+
+func (response AttachDisk202JSONResponse) VisitAttachDiskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AttachDiskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AttachDiskdefaultApplicationProblemPlusJSONResponse) VisitAttachDiskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DetachDiskRequestObject struct {
+	Disk DiskId `json:"disk"`
+	Body *DetachDiskJSONRequestBody
+}
+
+type DetachDiskResponseObject interface {
+	VisitDetachDiskResponse(w http.ResponseWriter) error
+}
+
+type DetachDisk202JSONResponse Operation
+
+func (response DetachDisk202JSONResponse) VisitDetachDiskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DetachDiskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DetachDiskdefaultApplicationProblemPlusJSONResponse) VisitDetachDiskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ClearFaultsRequestObject struct {
+}
+
+type ClearFaultsResponseObject interface {
+	VisitClearFaultsResponse(w http.ResponseWriter) error
+}
+
+type ClearFaults204Response struct {
+}
+
+func (response ClearFaults204Response) VisitClearFaultsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ClearFaultsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ClearFaultsdefaultApplicationProblemPlusJSONResponse) VisitClearFaultsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ScheduleFaultRequestObject struct {
+	Body *ScheduleFaultJSONRequestBody
+}
+
+type ScheduleFaultResponseObject interface {
+	VisitScheduleFaultResponse(w http.ResponseWriter) error
+}
+
+type ScheduleFault204Response struct {
+}
+
+func (response ScheduleFault204Response) VisitScheduleFaultResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ScheduleFaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ScheduleFaultdefaultApplicationProblemPlusJSONResponse) VisitScheduleFaultResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1405,6 +2190,40 @@ func (response GetInstancedefaultApplicationProblemPlusJSONResponse) VisitGetIns
 	return err
 }
 
+type MoveAddressRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *MoveAddressJSONRequestBody
+}
+
+type MoveAddressResponseObject interface {
+	VisitMoveAddressResponse(w http.ResponseWriter) error
+}
+
+type MoveAddress204Response struct {
+}
+
+func (response MoveAddress204Response) VisitMoveAddressResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type MoveAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveAddressdefaultApplicationProblemPlusJSONResponse) VisitMoveAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetAgentRequestObject struct {
 	Instance InstanceId `json:"instance"`
 }
@@ -1473,6 +2292,46 @@ type PermitAgentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PermitAgentdefaultApplicationProblemPlusJSONResponse) VisitPermitAgentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgentCommandRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *RunAgentCommandJSONRequestBody
+}
+
+type RunAgentCommandResponseObject interface {
+	VisitRunAgentCommandResponse(w http.ResponseWriter) error
+}
+
+type RunAgentCommand200JSONResponse CommandResult
+
+func (response RunAgentCommand200JSONResponse) VisitRunAgentCommandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgentCommanddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunAgentCommanddefaultApplicationProblemPlusJSONResponse) VisitRunAgentCommandResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1584,6 +2443,198 @@ type GetBootOutputdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBootOutputdefaultApplicationProblemPlusJSONResponse) VisitGetBootOutputResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMetadataKeysRequestObject struct {
+	Instance InstanceId `json:"instance"`
+}
+
+type GetMetadataKeysResponseObject interface {
+	VisitGetMetadataKeysResponse(w http.ResponseWriter) error
+}
+
+type GetMetadataKeys200JSONResponse []MetadataKey
+
+func (response GetMetadataKeys200JSONResponse) VisitGetMetadataKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMetadataKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMetadataKeysdefaultApplicationProblemPlusJSONResponse) VisitGetMetadataKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetMetadataKeysRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *SetMetadataKeysJSONRequestBody
+}
+
+type SetMetadataKeysResponseObject interface {
+	VisitSetMetadataKeysResponse(w http.ResponseWriter) error
+}
+
+type SetMetadataKeys204Response struct {
+}
+
+func (response SetMetadataKeys204Response) VisitSetMetadataKeysResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetMetadataKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetMetadataKeysdefaultApplicationProblemPlusJSONResponse) VisitSetMetadataKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPasswordRequestObject struct {
+	Instance InstanceId `json:"instance"`
+}
+
+type GetPasswordResponseObject interface {
+	VisitGetPasswordResponse(w http.ResponseWriter) error
+}
+
+type GetPassword200JSONResponse Password
+
+func (response GetPassword200JSONResponse) VisitGetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPassworddefaultApplicationProblemPlusJSONResponse) VisitGetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPasswordRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *ResetPasswordJSONRequestBody
+}
+
+type ResetPasswordResponseObject interface {
+	VisitResetPasswordResponse(w http.ResponseWriter) error
+}
+
+type ResetPassword200JSONResponse Password
+
+func (response ResetPassword200JSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunInShellRequestObject struct {
+	Instance InstanceId `json:"instance"`
+	Body     *RunInShellJSONRequestBody
+}
+
+type RunInShellResponseObject interface {
+	VisitRunInShellResponse(w http.ResponseWriter) error
+}
+
+type RunInShell200JSONResponse CommandResult
+
+func (response RunInShell200JSONResponse) VisitRunInShellResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunInShelldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunInShelldefaultApplicationProblemPlusJSONResponse) VisitRunInShellResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1797,16 +2848,16 @@ type MakeSnapshotResponseObject interface {
 	VisitMakeSnapshotResponse(w http.ResponseWriter) error
 }
 
-type MakeSnapshot201JSONResponse Snapshot
+type MakeSnapshot202JSONResponse Operation
 
-func (response MakeSnapshot201JSONResponse) VisitMakeSnapshotResponse(w http.ResponseWriter) error {
+func (response MakeSnapshot202JSONResponse) VisitMakeSnapshotResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
+	w.WriteHeader(202)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -1817,6 +2868,39 @@ type MakeSnapshotdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakeSnapshotdefaultApplicationProblemPlusJSONResponse) VisitMakeSnapshotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteSnapshotRequestObject struct {
+	Snapshot string `json:"snapshot"`
+}
+
+type DeleteSnapshotResponseObject interface {
+	VisitDeleteSnapshotResponse(w http.ResponseWriter) error
+}
+
+type DeleteSnapshot204Response struct {
+}
+
+func (response DeleteSnapshot204Response) VisitDeleteSnapshotResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteSnapshotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteSnapshotdefaultApplicationProblemPlusJSONResponse) VisitDeleteSnapshotResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1872,6 +2956,21 @@ type StrictServerInterface interface {
 	// (GET /capabilities)
 	GetCapabilities(ctx context.Context, request GetCapabilitiesRequestObject) (GetCapabilitiesResponseObject, error)
 
+	// (GET /disks)
+	ListDisks(ctx context.Context, request ListDisksRequestObject) (ListDisksResponseObject, error)
+
+	// (POST /disks/{disk}/attach)
+	AttachDisk(ctx context.Context, request AttachDiskRequestObject) (AttachDiskResponseObject, error)
+
+	// (POST /disks/{disk}/detach)
+	DetachDisk(ctx context.Context, request DetachDiskRequestObject) (DetachDiskResponseObject, error)
+
+	// (DELETE /faults)
+	ClearFaults(ctx context.Context, request ClearFaultsRequestObject) (ClearFaultsResponseObject, error)
+
+	// (POST /faults)
+	ScheduleFault(ctx context.Context, request ScheduleFaultRequestObject) (ScheduleFaultResponseObject, error)
+
 	// (GET /firewall-rules)
 	ListFirewallRules(ctx context.Context, request ListFirewallRulesRequestObject) (ListFirewallRulesResponseObject, error)
 
@@ -1896,11 +2995,17 @@ type StrictServerInterface interface {
 	// (GET /instances/{instance})
 	GetInstance(ctx context.Context, request GetInstanceRequestObject) (GetInstanceResponseObject, error)
 
+	// (POST /instances/{instance}/address)
+	MoveAddress(ctx context.Context, request MoveAddressRequestObject) (MoveAddressResponseObject, error)
+
 	// (GET /instances/{instance}/agent)
 	GetAgent(ctx context.Context, request GetAgentRequestObject) (GetAgentResponseObject, error)
 
 	// (PUT /instances/{instance}/agent)
 	PermitAgent(ctx context.Context, request PermitAgentRequestObject) (PermitAgentResponseObject, error)
+
+	// (POST /instances/{instance}/agent/commands)
+	RunAgentCommand(ctx context.Context, request RunAgentCommandRequestObject) (RunAgentCommandResponseObject, error)
 
 	// (GET /instances/{instance}/agent/files)
 	ReadAgentFile(ctx context.Context, request ReadAgentFileRequestObject) (ReadAgentFileResponseObject, error)
@@ -1910,6 +3015,21 @@ type StrictServerInterface interface {
 
 	// (GET /instances/{instance}/boot-output)
 	GetBootOutput(ctx context.Context, request GetBootOutputRequestObject) (GetBootOutputResponseObject, error)
+
+	// (GET /instances/{instance}/metadata-keys)
+	GetMetadataKeys(ctx context.Context, request GetMetadataKeysRequestObject) (GetMetadataKeysResponseObject, error)
+
+	// (PUT /instances/{instance}/metadata-keys)
+	SetMetadataKeys(ctx context.Context, request SetMetadataKeysRequestObject) (SetMetadataKeysResponseObject, error)
+
+	// (GET /instances/{instance}/password)
+	GetPassword(ctx context.Context, request GetPasswordRequestObject) (GetPasswordResponseObject, error)
+
+	// (POST /instances/{instance}/password)
+	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
+
+	// (POST /instances/{instance}/shell)
+	RunInShell(ctx context.Context, request RunInShellRequestObject) (RunInShellResponseObject, error)
 
 	// (POST /instances/{instance}/start)
 	StartInstance(ctx context.Context, request StartInstanceRequestObject) (StartInstanceResponseObject, error)
@@ -1928,6 +3048,9 @@ type StrictServerInterface interface {
 
 	// (POST /snapshots)
 	MakeSnapshot(ctx context.Context, request MakeSnapshotRequestObject) (MakeSnapshotResponseObject, error)
+
+	// (DELETE /snapshots/{snapshot})
+	DeleteSnapshot(ctx context.Context, request DeleteSnapshotRequestObject) (DeleteSnapshotResponseObject, error)
 
 	// (GET /zones)
 	ListZones(ctx context.Context, request ListZonesRequestObject) (ListZonesResponseObject, error)
@@ -2007,6 +3130,186 @@ func (sh *strictHandler) GetCapabilities(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetCapabilitiesResponseObject); ok {
 		if err := validResponse.VisitGetCapabilitiesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDisks operation middleware
+func (sh *strictHandler) ListDisks(ctx *gin.Context, params ListDisksParams) {
+	var request ListDisksRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDisks(ctx, request.(ListDisksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDisks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDisksResponseObject); ok {
+		if err := validResponse.VisitListDisksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AttachDisk operation middleware
+func (sh *strictHandler) AttachDisk(ctx *gin.Context, disk DiskId) {
+	var request AttachDiskRequestObject
+
+	request.Disk = disk
+
+	var body AttachDiskJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AttachDisk(ctx, request.(AttachDiskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AttachDisk")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AttachDiskResponseObject); ok {
+		if err := validResponse.VisitAttachDiskResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DetachDisk operation middleware
+func (sh *strictHandler) DetachDisk(ctx *gin.Context, disk DiskId) {
+	var request DetachDiskRequestObject
+
+	request.Disk = disk
+
+	var body DetachDiskJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DetachDisk(ctx, request.(DetachDiskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DetachDisk")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DetachDiskResponseObject); ok {
+		if err := validResponse.VisitDetachDiskResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ClearFaults operation middleware
+func (sh *strictHandler) ClearFaults(ctx *gin.Context) {
+	var request ClearFaultsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ClearFaults(ctx, request.(ClearFaultsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ClearFaults")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ClearFaultsResponseObject); ok {
+		if err := validResponse.VisitClearFaultsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ScheduleFault operation middleware
+func (sh *strictHandler) ScheduleFault(ctx *gin.Context) {
+	var request ScheduleFaultRequestObject
+
+	var body ScheduleFaultJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ScheduleFault(ctx, request.(ScheduleFaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ScheduleFault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ScheduleFaultResponseObject); ok {
+		if err := validResponse.VisitScheduleFaultResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -2250,6 +3553,50 @@ func (sh *strictHandler) GetInstance(ctx *gin.Context, instance InstanceId) {
 	}
 }
 
+// MoveAddress operation middleware
+func (sh *strictHandler) MoveAddress(ctx *gin.Context, instance InstanceId) {
+	var request MoveAddressRequestObject
+
+	request.Instance = instance
+
+	var body MoveAddressJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveAddress(ctx, request.(MoveAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveAddress")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MoveAddressResponseObject); ok {
+		if err := validResponse.VisitMoveAddressResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetAgent operation middleware
 func (sh *strictHandler) GetAgent(ctx *gin.Context, instance InstanceId) {
 	var request GetAgentRequestObject
@@ -2313,6 +3660,50 @@ func (sh *strictHandler) PermitAgent(ctx *gin.Context, instance InstanceId) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PermitAgentResponseObject); ok {
 		if err := validResponse.VisitPermitAgentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RunAgentCommand operation middleware
+func (sh *strictHandler) RunAgentCommand(ctx *gin.Context, instance InstanceId) {
+	var request RunAgentCommandRequestObject
+
+	request.Instance = instance
+
+	var body RunAgentCommandJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunAgentCommand(ctx, request.(RunAgentCommandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunAgentCommand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RunAgentCommandResponseObject); ok {
+		if err := validResponse.VisitRunAgentCommandResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -2411,6 +3802,190 @@ func (sh *strictHandler) GetBootOutput(ctx *gin.Context, instance InstanceId) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetBootOutputResponseObject); ok {
 		if err := validResponse.VisitGetBootOutputResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetMetadataKeys operation middleware
+func (sh *strictHandler) GetMetadataKeys(ctx *gin.Context, instance InstanceId) {
+	var request GetMetadataKeysRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMetadataKeys(ctx, request.(GetMetadataKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMetadataKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMetadataKeysResponseObject); ok {
+		if err := validResponse.VisitGetMetadataKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetMetadataKeys operation middleware
+func (sh *strictHandler) SetMetadataKeys(ctx *gin.Context, instance InstanceId) {
+	var request SetMetadataKeysRequestObject
+
+	request.Instance = instance
+
+	var body SetMetadataKeysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetMetadataKeys(ctx, request.(SetMetadataKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetMetadataKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetMetadataKeysResponseObject); ok {
+		if err := validResponse.VisitSetMetadataKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPassword operation middleware
+func (sh *strictHandler) GetPassword(ctx *gin.Context, instance InstanceId) {
+	var request GetPasswordRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPassword(ctx, request.(GetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPasswordResponseObject); ok {
+		if err := validResponse.VisitGetPasswordResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ResetPassword operation middleware
+func (sh *strictHandler) ResetPassword(ctx *gin.Context, instance InstanceId) {
+	var request ResetPasswordRequestObject
+
+	request.Instance = instance
+
+	var body ResetPasswordJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetPassword(ctx, request.(ResetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ResetPasswordResponseObject); ok {
+		if err := validResponse.VisitResetPasswordResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RunInShell operation middleware
+func (sh *strictHandler) RunInShell(ctx *gin.Context, instance InstanceId) {
+	var request RunInShellRequestObject
+
+	request.Instance = instance
+
+	var body RunInShellJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunInShell(ctx, request.(RunInShellRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunInShell")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RunInShellResponseObject); ok {
+		if err := validResponse.VisitRunInShellResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -2581,6 +4156,32 @@ func (sh *strictHandler) MakeSnapshot(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(MakeSnapshotResponseObject); ok {
 		if err := validResponse.VisitMakeSnapshotResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteSnapshot operation middleware
+func (sh *strictHandler) DeleteSnapshot(ctx *gin.Context, snapshot string) {
+	var request DeleteSnapshotRequestObject
+
+	request.Snapshot = snapshot
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteSnapshot(ctx, request.(DeleteSnapshotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteSnapshot")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteSnapshotResponseObject); ok {
+		if err := validResponse.VisitDeleteSnapshotResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -1,0 +1,464 @@
+package paddock
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.etcd.io/bbolt"
+	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/crypto/ssh"
+	"gopkg.in/yaml.v3"
+
+	"plumlatch/internal/paddock/adapter"
+)
+
+// shellRange is where the browser shell comes from.
+var shellRange = netip.MustParsePrefix("127.255.16.0/28")
+
+// RunAgentCommand runs one of the few commands that a helper needs, as root.
+func (a api) RunAgentCommand(_ context.Context, r adapter.RunAgentCommandRequestObject) (adapter.RunAgentCommandResponseObject, error) {
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	if s := a.agentState(i); s != adapter.AgentStateReady {
+		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+	}
+	out, err := a.asRoot(i, r.Body.Command)
+	answer := adapter.RunAgentCommand200JSONResponse{Output: []byte(out)}
+	if err != nil {
+		answer.Status, answer.Errors = 1, r.Body.Command[0]+": "+err.Error()+"\n"
+	}
+	return answer, nil
+}
+
+func (c *Cloud) asRoot(i instance, args []string) (string, error) {
+	switch name := args[0]; {
+	case name == "sync" && len(args) <= 2:
+		return "", nil
+	case name == "mkdir" && len(args) >= 2:
+		d, rest, err := c.locate(i, args[len(args)-1])
+		if err != nil {
+			return "", err
+		}
+		defer d.close()
+		return "", d.root.MkdirAll(relative(rest), 0o755)
+	case name == "chcon" && len(args) == 4 && args[1] == "-t":
+		d, rest, err := c.locate(i, args[3])
+		if err != nil {
+			return "", err
+		}
+		defer d.close()
+		if _, err := d.root.Lstat(relative(rest)); err != nil {
+			return "", err
+		}
+		return "", d.label(rest, args[2])
+	case name == "mount" && len(args) == 3:
+		return "", c.mount(i, args[1], args[2], false)
+	case name == "mount" && len(args) == 5 && args[1] == "-o":
+		return "", c.mount(i, args[3], args[4], args[2] == "nouuid")
+	case name == "umount" && len(args) == 2:
+		return "", c.unmount(i, args[1])
+	}
+	return "", errors.New("this is a stand-in: it knows sync, mkdir, chcon -t, mount and umount")
+}
+
+// mount refuses a filesystem with the UUID of one that is mounted, as XFS does,
+// unless told otherwise.
+func (c *Cloud) mount(i instance, device, point string, twin bool) error {
+	list, err := c.attachedTo(i.Id)
+	if err != nil {
+		return err
+	}
+	own, err := c.state.disk(i.RootDisk)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(list, func(d diskRecord) bool {
+		return slices.ContainsFunc(d.Attachments, func(a adapter.Attachment) bool { return a.Instance == i.Id && a.Device == device })
+	})
+	switch {
+	case at < 0:
+		return fmt.Errorf("%s: no such device", device)
+	case i.Mounts[point] == list[at].Id:
+		return fmt.Errorf("%s is mounted at %s already", device, point)
+	case i.Mounts[point] != "":
+		return fmt.Errorf("something is mounted at %s", point)
+	case list[at].Encrypted:
+		return fmt.Errorf("%s: unknown filesystem", device)
+	case list[at].Filesystem == "xfs" && list[at].FilesystemUuid == own.FilesystemUuid && !twin:
+		return fmt.Errorf("%s has the duplicate UUID %s; cannot mount", device, own.FilesystemUuid)
+	}
+	return c.changeInstance(i.Id, func(i *instance) {
+		if i.Mounts == nil {
+			i.Mounts = map[string]string{}
+		}
+		i.Mounts[point] = list[at].Id
+	})
+}
+
+func (c *Cloud) unmount(i instance, point string) error {
+	if i.Mounts[point] == "" {
+		return fmt.Errorf("%s: not mounted", point)
+	}
+	return c.changeInstance(i.Id, func(i *instance) { delete(i.Mounts, point) })
+}
+
+func (c *Cloud) changeInstance(id string, f func(*instance)) error {
+	return c.state.db.Update(func(tx *bbolt.Tx) error {
+		i, err := get[instance](tx, bucketInstances, id)
+		if err != nil {
+			return fmt.Errorf("instance %s: %w", id, err)
+		}
+		f(&i)
+		return put(tx, bucketInstances, id, i)
+	})
+}
+
+// RunInShell runs a command as the login user, where the firewall lets the cloud's own
+// range in.
+func (a api) RunInShell(_ context.Context, r adapter.RunInShellRequestObject) (adapter.RunInShellResponseObject, error) {
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	image, _ := imageNamed(i.Image)
+	a.mu.Lock()
+	e := a.endpoints[i.Id]
+	a.mu.Unlock()
+	from := &net.TCPAddr{IP: net.IP(shellRange.Addr().Next().AsSlice()), Port: 1024}
+	switch {
+	case image.BrowserShell == nil || !*image.BrowserShell:
+		return nil, &conflict{"the image " + i.Image + " lets no browser shell in"}
+	case e == nil:
+		return nil, &conflict{i.Name + " is " + string(i.State)}
+	case !a.admits(i.Firewall, from, SSHPort):
+		return nil, &conflict{fmt.Sprintf("the SSH port of %s is closed to %s, where the browser shell comes from", i.Name, shellRange)}
+	}
+	var input []byte
+	if r.Body.Input != nil {
+		input = *r.Body.Input
+	}
+	var out, errs bytes.Buffer
+	s := &session{endpoint: e, user: image.LoginUser, input: bytes.NewReader(input)}
+	status := s.command(image.LoginUser, r.Body.Command, &out, &errs)
+	return adapter.RunInShell200JSONResponse{Status: status, Output: out.Bytes(), Errors: errs.String()}, nil
+}
+
+// manage does the commands that change files, with the rights of the view's user.
+func (s *session) manage(v *view, args []string, out io.Writer) error {
+	input := s.input
+	if input == nil {
+		input = strings.NewReader("")
+	}
+	last := args[len(args)-1]
+	name := absolute(last, v.user)
+	switch args[0] {
+	case "sync", "systemctl":
+		return nil
+	case "chpasswd":
+		if v.user != "root" {
+			return fs.ErrPermission
+		}
+		data, err := io.ReadAll(io.LimitReader(input, 4096))
+		if err != nil {
+			return err
+		}
+		user, password, ok := strings.Cut(strings.TrimSpace(string(data)), ":")
+		if !ok {
+			return errors.New("a line USER:PASSWORD is needed")
+		}
+		return v.disk.setPassword(user, password)
+	case "stat": // stat -c '%F %a %U' FILE
+		if err := v.check(path.Dir(name), mayEnter); err != nil {
+			return err
+		}
+		info, err := v.disk.root.Stat(relative(name))
+		if err != nil {
+			return err
+		}
+		kind := "regular file"
+		if info.IsDir() {
+			kind = "directory"
+		} else if !info.Mode().IsRegular() {
+			kind = "special file"
+		}
+		_, err = fmt.Fprintf(out, "%s %o %s\n", kind, info.Mode().Perm(), ownerOf(name))
+		return err
+	case "mkdir":
+		if err := v.checkPlace(name); err != nil {
+			return err
+		}
+		return v.disk.root.Mkdir(relative(name), 0o755)
+	case "rm":
+		if err := v.checkPlace(name); err != nil {
+			return err
+		}
+		return v.disk.root.Remove(relative(name))
+	case "chmod":
+		mode, err := strconv.ParseUint(args[1], 8, 32)
+		if err != nil || len(args) != 3 {
+			return errors.New("chmod MODE FILE")
+		}
+		if v.user != "root" && ownerOf(name) != v.user {
+			return fs.ErrPermission
+		}
+		return v.disk.root.Chmod(relative(name), fs.FileMode(mode)&fs.ModePerm)
+	case "mv": // mv -T FROM TO
+		from := absolute(args[len(args)-2], v.user)
+		if err := errors.Join(v.checkPlace(from), v.checkPlace(name)); err != nil {
+			return fs.ErrPermission
+		}
+		return v.disk.root.Rename(relative(from), relative(name))
+	}
+	// tee FILE, or dd of=FILE conv=excl,fsync
+	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
+	if args[0] == "dd" {
+		for _, a := range args[1:] {
+			if of, is := strings.CutPrefix(a, "of="); is {
+				name = absolute(of, v.user)
+			}
+			if strings.HasPrefix(a, "conv=") && strings.Contains(a, "excl") {
+				flags |= os.O_EXCL
+			}
+		}
+	}
+	data, err := io.ReadAll(io.LimitReader(input, maxAgentFile))
+	if err != nil {
+		return err
+	}
+	may := v.checkPlace(name)
+	if _, err := v.disk.root.Lstat(relative(name)); err == nil {
+		may = v.check(name, mayWrite)
+	}
+	if may != nil {
+		return may
+	}
+	f, err := v.disk.root.OpenFile(relative(name), flags, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func (a api) GetMetadataKeys(_ context.Context, r adapter.GetMetadataKeysRequestObject) (adapter.GetMetadataKeysResponseObject, error) {
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	return adapter.GetMetadataKeys200JSONResponse(append([]adapter.MetadataKey{}, i.MetadataKeys...)), nil
+}
+
+func (a api) SetMetadataKeys(_ context.Context, r adapter.SetMetadataKeysRequestObject) (adapter.SetMetadataKeysResponseObject, error) {
+	if len(*r.Body) > 64 {
+		return nil, &badRequest{"64 entries are the limit"}
+	}
+	for _, k := range *r.Body {
+		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.Line)); err != nil || k.User == "" || strings.ContainsAny(k.Line+k.User, "\r\n/:") && strings.ContainsAny(k.User, "/:") {
+			return nil, &badRequest{"an entry has no user or no public key in one line"}
+		}
+	}
+	defer a.lock("metadata " + r.Instance)()
+	if err := a.changeInstance(r.Instance, func(i *instance) { i.MetadataKeys, i.MetadataSince = *r.Body, time.Now() }); err != nil {
+		return nil, err
+	}
+	a.work.Add(1)
+	go func() {
+		defer a.work.Done()
+		select {
+		case <-a.ctx.Done():
+		case <-time.After(a.opts.Latency.Metadata):
+			a.copyMetadataKeys(r.Instance)
+		}
+	}()
+	return adapter.SetMetadataKeys204Response{}, nil
+}
+
+// copyMetadataKeys is the process in the guest: it places the lines of new entries and
+// takes out those that it placed and whose entries are gone.
+func (c *Cloud) copyMetadataKeys(id string) {
+	defer c.lock("metadata " + id)()
+	i, err := c.state.instance(id)
+	if err != nil {
+		return
+	}
+	image, _ := imageNamed(i.Image)
+	if image.MetadataKeys == nil || !*image.MetadataKeys || i.State != adapter.InstanceStateRunning || time.Since(i.MetadataSince) < c.opts.Latency.Metadata {
+		return
+	}
+	d, err := c.openDisk(id)
+	if err != nil {
+		return
+	}
+	defer d.close()
+	c.agentWrites.Lock()
+	defer c.agentWrites.Unlock()
+	for _, k := range i.MetadataKeys {
+		err = errors.Join(err, d.changeLines(k.User, k.Line, true))
+	}
+	for _, k := range i.PlacedKeys {
+		if !slices.Contains(i.MetadataKeys, k) {
+			err = errors.Join(err, d.changeLines(k.User, k.Line, false))
+		}
+	}
+	if err == nil {
+		err = c.changeInstance(id, func(now *instance) { now.PlacedKeys = i.MetadataKeys })
+	}
+	if err != nil {
+		c.log.Error("copy metadata keys", "instance", i.Name, "err", err)
+	}
+}
+
+func (d *disk) changeLines(user, line string, add bool) error {
+	name := relative(homeOf(user) + "/.ssh/authorized_keys")
+	text, err := d.root.ReadFile(name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	there := bytes.Contains(append([]byte("\n"), text...), []byte("\n"+line+"\n"))
+	switch {
+	case there == add:
+		return nil
+	case add:
+		after := bytes.Clone(text)
+		if len(after) > 0 && after[len(after)-1] != '\n' {
+			after = append(after, '\n')
+		}
+		return d.replace(name, text, append(after, line+"\n"...), 0o600)
+	}
+	return d.replace(name, text, bytes.Replace(text, []byte(line+"\n"), nil, 1), 0o600)
+}
+
+// setPassword keeps the password of a user as a hash.
+func (d *disk) setPassword(user, password string) error {
+	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
+	if err != nil {
+		return err
+	}
+	text, err := d.root.ReadFile("etc/shadow")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	var out strings.Builder
+	for l := range strings.Lines(string(text)) {
+		if !strings.HasPrefix(l, user+":") {
+			out.WriteString(l)
+		}
+	}
+	fmt.Fprintf(&out, "%s:%s\n", user, hash)
+	return d.write("etc/shadow", []byte(out.String()), 0o600)
+}
+
+func (d *disk) hasPassword(user string, password []byte) bool {
+	text, err := d.root.ReadFile("etc/shadow")
+	if err != nil {
+		return false
+	}
+	for l := range strings.Lines(string(text)) {
+		if hash, ours := strings.CutPrefix(strings.TrimSpace(l), user+":"); ours {
+			return bcrypt.CompareHashAndPassword([]byte(hash), password) == nil
+		}
+	}
+	return false
+}
+
+// newPassword sets a password of the administrator and returns it encrypted to the key;
+// without a key there is none.
+func (d *disk) newPassword(user, line string) (*adapter.Password, error) {
+	if line == "" {
+		return nil, nil
+	}
+	key, err := rsaIn(line)
+	if err != nil {
+		return nil, err
+	}
+	password := rand.Text()[:16] + "-9a"
+	sealed, err := rsa.EncryptOAEP(sha256.New(), rand.Reader, key, []byte(password), nil)
+	if err != nil {
+		return nil, err
+	}
+	return &adapter.Password{Encrypted: sealed, PublicKey: line, MadeAt: time.Now().UTC()}, d.setPassword(user, password)
+}
+
+func rsaIn(line string) (*rsa.PublicKey, error) {
+	parsed, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+	if err != nil {
+		return nil, err
+	}
+	crypto, ok := parsed.(ssh.CryptoPublicKey)
+	if ok {
+		if key, is := crypto.CryptoPublicKey().(*rsa.PublicKey); is {
+			return key, nil
+		}
+	}
+	return nil, errors.New("it is no RSA key")
+}
+
+func firstKeyIn(userData string) string {
+	var config cloudConfig
+	if yaml.Unmarshal([]byte(userData), &config) != nil || len(config.Keys) == 0 {
+		return ""
+	}
+	return config.Keys[0]
+}
+
+func (a api) GetPassword(_ context.Context, r adapter.GetPasswordRequestObject) (adapter.GetPasswordResponseObject, error) {
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	if i.Password == nil {
+		return nil, &conflict{i.Name + " has no administrator's password to give"}
+	}
+	return adapter.GetPassword200JSONResponse(*i.Password), nil
+}
+
+func (a api) ResetPassword(_ context.Context, r adapter.ResetPasswordRequestObject) (adapter.ResetPasswordResponseObject, error) {
+	i, err := a.state.instance(r.Instance)
+	if err != nil {
+		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
+	}
+	image, _ := imageNamed(i.Image)
+	if image.Family != adapter.ImageFamilyWindows {
+		return nil, &conflict{i.Name + " is no Windows instance"}
+	}
+	if s := a.agentState(i); s != adapter.AgentStateReady {
+		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
+	}
+	if _, err := rsaIn(r.Body.PublicKey); err != nil {
+		return nil, &badRequest{"public_key: " + err.Error()}
+	}
+	defer a.lock(i.Id)()
+	if i, err = a.state.instance(i.Id); err != nil {
+		return nil, err
+	}
+	if i.Password != nil && i.Password.PublicKey == r.Body.PublicKey {
+		return adapter.ResetPassword200JSONResponse(*i.Password), nil
+	}
+	d, err := a.openDisk(i.Id)
+	if err != nil {
+		return nil, err
+	}
+	defer d.close()
+	password, err := d.newPassword(image.LoginUser, r.Body.PublicKey)
+	if err != nil {
+		return nil, err
+	}
+	return adapter.ResetPassword200JSONResponse(*password), a.changeInstance(i.Id, func(i *instance) { i.Password = password })
+}

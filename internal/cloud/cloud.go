@@ -39,6 +39,7 @@ type Cloud struct{ client *adapter.Client }
 // The kinds of thing a cloud tells of.
 type (
 	Capabilities  = adapter.Capabilities
+	Capability    = adapter.Capability
 	Image         = adapter.Image
 	Size          = adapter.Size
 	Zone          = adapter.Zone
@@ -61,6 +62,7 @@ type (
 // What a cloud may be able to do, and how a guest agent may stand.
 const (
 	CanFirewall   = adapter.CapabilityFirewall
+	CanBootOutput = adapter.CapabilityBootOutput
 	CanGuestAgent = adapter.CapabilityGuestAgent
 	CanSnapshots  = adapter.CapabilitySnapshots
 	CanStartStop  = adapter.CapabilityStartStop

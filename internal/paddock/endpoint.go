@@ -163,7 +163,15 @@ func (c *Cloud) admits(group string, remote net.Addr, port int) bool {
 // passwordLogin reports whether the SSH server takes passwords.
 func (e *endpoint) passwordLogin() bool {
 	settings, err := e.disk.root.ReadFile("etc/ssh/sshd_config")
-	return err == nil && strings.Contains(string(settings), "PasswordAuthentication yes")
+	if err != nil {
+		return false
+	}
+	for l := range strings.Lines(string(settings)) { // the first value counts
+		if word := strings.Fields(l); len(word) == 2 && word[0] == "PasswordAuthentication" {
+			return word[1] == "yes"
+		}
+	}
+	return false
 }
 
 func (e *endpoint) checkPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {

@@ -149,8 +149,11 @@ func (s *session) command(user string, args []string, out, errs io.Writer) int {
 	case "echo":
 		fmt.Fprintln(out, strings.Join(args[1:], " "))
 	case "sudo":
-		if len(args) > 1 {
-			return s.command("root", args[1:], out, errs)
+		for args = args[1:]; len(args) > 0 && strings.HasPrefix(args[0], "-"); {
+			args = args[1:]
+		}
+		if len(args) > 0 {
+			return s.command("root", args, out, errs)
 		}
 	case "ls":
 		dir := homeOf(user)

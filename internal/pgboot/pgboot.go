@@ -268,7 +268,7 @@ func (s *Server) launch(bin string, account *syscall.Credential, o Options) erro
 	}
 	defer logFile.Close()
 	args := []string{"-D", s.Cluster, "-p", strconv.Itoa(o.Port),
-		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=100",
+		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=300",
 		"-c", "shared_buffers=128MB", "-c", "log_min_messages=warning", "-c", "log_statement=none"}
 	if o.Fast {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")

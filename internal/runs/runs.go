@@ -66,6 +66,8 @@ type Plan struct {
 	// After, where it is set, is called once the end is written down. A call that is
 	// lost must be made up for by somebody else.
 	After func(ctx context.Context) error
+	// Undoable is whether the run may be undone because somebody asks for it; see AskUndo.
+	Undoable bool
 	// Close, where it is set, is called when a worker leaves the run, ended or not.
 	Close func()
 }
@@ -82,11 +84,31 @@ func (t temporary) Unwrap() error { return t.error }
 // tried again for as long as its patience lasts.
 func Temporary(err error) error { return temporary{err} }
 
+// undoAsked is the fact that somebody wants the run undone, and who and why.
+const undoAsked = "undo asked"
+
+// errUndo is why the work on a run is cut off where its undo is asked for.
+var errUndo = errors.New("an undo was asked for")
+
+// AskUndo has a run of an undoable kind undone: the step that is at work is cut off.
+func (e *Engine) AskUndo(ctx context.Context, run uuid.UUID, why string) error {
+	if err := e.store.SetFact(ctx, run, undoAsked, why); err != nil {
+		return err
+	}
+	e.hub.tell(run)
+	if cut, at := e.busy.Load(run); at {
+		cut.(context.CancelCauseFunc)(errUndo)
+	}
+	e.Wake(ctx, run)
+	return nil
+}
+
 // ErrRests is returned by a step that somebody outside the service is at work on. The
 // run is left where it is until it is woken.
 var ErrRests = errors.New("the step is at work elsewhere")
 
-func isTemporary(err error) bool {
+// IsTemporary reports whether err was marked by Temporary.
+func IsTemporary(err error) bool {
 	var t temporary
 	return errors.As(err, &t)
 }
@@ -98,12 +120,12 @@ type Engine struct {
 	plan  Planner
 	queue *river.Client[pgx.Tx]
 	hub   hub
-	busy  sync.Map // the ids of the runs that this process is at work on
+	busy  sync.Map // the runs that this process is at work on, by their ids, with what cuts them off
 
 	duties []Duty
 
-	// retryAfter is the pause before a temporary failure is tried again.
-	retryAfter time.Duration
+	// RetryAfter is the pause before a temporary failure is tried again.
+	RetryAfter time.Duration
 }
 
 type wakeArgs struct {
@@ -167,7 +189,7 @@ func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
 
 // New returns an engine that is not started yet.
 func New(s *store.Store, log *slog.Logger) *Engine {
-	return &Engine{store: s, log: log, hub: hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}}, retryAfter: 500 * time.Millisecond}
+	return &Engine{store: s, log: log, hub: hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}}, RetryAfter: 500 * time.Millisecond}
 }
 
 // Take adds a duty; to be called before Start.
@@ -232,7 +254,7 @@ func (e *Engine) insert(ctx context.Context, job river.JobArgs, queue string) {
 type troubles struct{ log *slog.Logger }
 
 func (t troubles) HandleError(ctx context.Context, job *rivertype.JobRow, err error) *river.ErrorHandlerResult {
-	if job.Kind == (wakeArgs{}).Kind() && !isTemporary(err) && isFailure(ctx, err) {
+	if job.Kind == (wakeArgs{}).Kind() && !IsTemporary(err) && isFailure(ctx, err) {
 		t.log.Warn("a run is left for the next try", "job", string(job.EncodedArgs), "err", err)
 	}
 	return nil
@@ -304,7 +326,9 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 		return err
 	}
 	defer release()
-	e.busy.Store(id, true)
+	forward, cut := context.WithCancelCause(ctx)
+	defer cut(nil)
+	e.busy.Store(id, cut)
 	defer e.busy.Delete(id)
 	run, err := e.store.RunByID(ctx, id)
 	if err != nil || run.EndedAt != nil {
@@ -321,7 +345,19 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 		run.Facts = map[string]string{}
 	}
 	if run.State != Undoing {
-		cause := e.forward(ctx, &run, plan)
+		var cause error
+		if asked := run.Facts[undoAsked]; asked != "" && plan.Undoable {
+			cause = errors.New(asked)
+		} else if cause = e.forward(forward, &run, plan); cause != nil && ctx.Err() == nil && errors.Is(context.Cause(forward), errUndo) {
+			if !plan.Undoable {
+				return cause
+			}
+			fresh, err := e.store.RunByID(ctx, id) // with what the step that was cut off has left
+			if err != nil {
+				return err
+			}
+			run, cause = fresh, errors.New(fresh.Facts[undoAsked])
+		}
 		if cause == nil {
 			return e.end(ctx, run, plan, Done, "")
 		}
@@ -340,7 +376,7 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 	if cause == nil {
 		return e.end(ctx, run, plan, Undone, run.Error)
 	}
-	if !isFailure(ctx, cause) || isTemporary(cause) {
+	if !isFailure(ctx, cause) || IsTemporary(cause) {
 		return cause // cut off: an undo is tried for as long as it takes
 	}
 	reason := fmt.Sprintf("%s; and it could not be undone: %v", run.Error, cause)
@@ -418,8 +454,8 @@ func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
 			continue
 		}
 		p := &Progress{engine: e, run: *run, seq: seq}
-		if err := step.Undo(ctx, p); err != nil {
-			if isTemporary(err) {
+		if err := e.patiently(ctx, step, p, func() error { return step.Undo(ctx, p) }); err != nil {
+			if IsTemporary(err) {
 				err = errors.Join(err, p.Tell(ctx, 0, "the undo waits: "+err.Error()))
 			}
 			return fmt.Errorf("%s: %w", step.UndoIntent, err)
@@ -435,7 +471,7 @@ func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
 func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func() error) error {
 	for until := time.Now().Add(step.Patience); ; {
 		err := do()
-		if err == nil || !isTemporary(err) || time.Now().After(until) || ctx.Err() != nil {
+		if err == nil || !IsTemporary(err) || time.Now().After(until) || ctx.Err() != nil {
 			return err
 		}
 		if err := p.Tell(ctx, 0, "waiting: "+err.Error()); err != nil {
@@ -444,7 +480,7 @@ func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func(
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(e.retryAfter):
+		case <-time.After(e.RetryAfter):
 		}
 	}
 }

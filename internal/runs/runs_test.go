@@ -72,7 +72,7 @@ func (g *stage) note(what string) {
 func (g *stage) engine(ctx context.Context) *Engine {
 	g.t.Helper()
 	e := New(g.store, slog.New(slog.DiscardHandler))
-	e.retryAfter = time.Millisecond
+	e.RetryAfter = time.Millisecond
 	if err := e.Start(ctx, func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
 		g.t.Fatal(err)
 	}

@@ -18,17 +18,31 @@ import (
 	"plumlatch/internal/store"
 )
 
+// agentPlace is a system of which a guest agent sees the disk.
+type agentPlace struct {
+	// cloudID is the cloud's id of the instance in which the agent runs.
+	cloudID string
+	// below is where the disk is mounted, "" for the agent's own system.
+	below string
+}
+
 // readThroughAgent reads the files of a login through the guest agent. missing is
 // what keeps it from being asked, "" if nothing does.
 func (s *Service) readThroughAgent(ctx context.Context, l store.LoginToSweep) (out seen, missing string, err error) {
+	if missing, err = s.agentMissing(ctx, l.Instance); err != nil || missing != "" {
+		return seen{}, missing, err
+	}
+	out, err = s.readAt(ctx, agentPlace{cloudID: l.Instance.CloudID}, l)
+	return out, "", err
+}
+
+// readAt reads the files of a login at the place.
+func (s *Service) readAt(ctx context.Context, at agentPlace, l store.LoginToSweep) (out seen, err error) {
 	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
 	defer cancel()
 	i := l.Instance
-	if missing, err = s.agentMissing(ctx, i); err != nil || missing != "" {
-		return seen{}, missing, err
-	}
 	text := func(path string) (string, error) {
-		f, err := s.cloud.AgentFile(ctx, i.CloudID, path)
+		f, err := s.cloud.AgentFile(ctx, at.cloudID, at.below+path)
 		if err != nil || f.Content == nil {
 			return "", err
 		}
@@ -36,43 +50,43 @@ func (s *Service) readThroughAgent(ctx context.Context, l store.LoginToSweep) (o
 	}
 	users, err := text("/etc/passwd")
 	if err != nil {
-		return seen{}, "", err
+		return seen{}, err
 	}
 	home := homeIn(users, l.OSUser)
 	if home == "" {
-		return seen{}, "", fmt.Errorf("there is no user %s on %s any more", l.OSUser, i.Name)
+		return seen{}, fmt.Errorf("there is no user %s on %s any more", l.OSUser, i.Name)
 	}
 	config, err := text(sshio.ServerConfig)
 	if err != nil {
-		return seen{}, "", err
+		return seen{}, err
 	}
 	paths := sshio.KeyFilesOf(config, home, l.OSUser)
 	for _, path := range paths {
-		f, err := s.cloud.AgentFile(ctx, i.CloudID, path)
+		f, err := s.cloud.AgentFile(ctx, at.cloudID, at.below+path)
 		if err != nil {
-			return seen{}, "", err
+			return seen{}, err
 		}
 		read := SeenFile{Path: path, There: f.Kind == "file", Mode: fs.FileMode(f.Mode) & fs.ModePerm}
 		switch {
 		case f.Kind == "none":
 			read.Mode = 0
 		case f.Kind != "file":
-			return seen{}, "", fmt.Errorf("%s is not a file", path)
+			return seen{}, fmt.Errorf("%s is not a file", path)
 		case f.Content != nil:
 			read.Content = *f.Content
 		}
 		out.files = append(out.files, read)
 	}
 	for _, path := range sshio.FoldersAbove(home, paths) {
-		f, err := s.cloud.AgentFile(ctx, i.CloudID, path)
+		f, err := s.cloud.AgentFile(ctx, at.cloudID, at.below+path)
 		if err != nil {
-			return seen{}, "", err
+			return seen{}, err
 		}
 		if f.Kind == "folder" {
 			out.folders = append(out.folders, store.Folder{Path: path, Mode: f.Mode})
 		}
 	}
-	return out, "", nil
+	return out, nil
 }
 
 // agentMissing says what keeps the guest agent of an instance from being asked, ""
@@ -119,8 +133,20 @@ type fileChange = func(all []authorizedkeys.File, path string, first bool, f aut
 // editThroughAgent edits the files of a login through the guest agent, and returns
 // what stands there afterwards.
 func (s *Service) editThroughAgent(ctx context.Context, l store.LoginToSweep, change fileChange) (seen, error) {
+	missing, err := s.agentMissing(ctx, l.Instance)
+	if err == nil && missing != "" {
+		err = errors.New(missing)
+	}
+	if err != nil {
+		return seen{}, agentError(l, err)
+	}
+	return s.editAt(ctx, agentPlace{cloudID: l.Instance.CloudID}, l, change)
+}
+
+// editAt edits the files of a login at the place.
+func (s *Service) editAt(ctx context.Context, at agentPlace, l store.LoginToSweep, change fileChange) (seen, error) {
 	for range agentEdits {
-		stands, err := s.editThroughAgentOnce(ctx, l, change)
+		stands, err := s.editAtOnce(ctx, at, l, change)
 		var refused *cloud.RefusedError
 		if !errors.As(err, &refused) || refused.Status != http.StatusConflict {
 			return stands, err
@@ -139,11 +165,8 @@ const (
 	agentPause = 100 * time.Millisecond
 )
 
-func (s *Service) editThroughAgentOnce(ctx context.Context, l store.LoginToSweep, change fileChange) (seen, error) {
-	before, missing, err := s.readThroughAgent(ctx, l)
-	if err == nil && missing != "" {
-		err = errors.New(missing)
-	}
+func (s *Service) editAtOnce(ctx context.Context, at agentPlace, l store.LoginToSweep, change fileChange) (seen, error) {
+	before, err := s.readAt(ctx, at, l)
 	if err != nil {
 		return seen{}, agentError(l, err)
 	}
@@ -165,12 +188,19 @@ func (s *Service) editThroughAgentOnce(ctx context.Context, l store.LoginToSweep
 		if bytes.Equal(content, f.Content) {
 			continue
 		}
-		if err := s.cloud.WriteAgentFile(ctx, l.Instance.CloudID, f.Path, f.Content, content, l.OSUser, 0o600); err != nil {
+		if err := s.cloud.WriteAgentFile(ctx, at.cloudID, at.below+f.Path, f.Content, content, l.OSUser, 0o600); err != nil {
 			return seen{}, agentError(l, err)
 		}
 		wrote[f.Path] = content
 	}
-	after, _, err := s.readThroughAgent(ctx, l)
+	for _, f := range before.files { // also where a write whose answer was lost has left one without
+		if _, ours := wrote[f.Path]; at.below != "" && (f.There || ours) {
+			if err := s.labelAt(ctx, at, f.Path); err != nil {
+				return seen{}, agentError(l, err)
+			}
+		}
+	}
+	after, err := s.readAt(ctx, at, l)
 	if err != nil {
 		return seen{}, agentError(l, err)
 	}
@@ -180,6 +210,16 @@ func (s *Service) editThroughAgentOnce(ctx context.Context, l store.LoginToSweep
 		}
 	}
 	return after, nil
+}
+
+// labelAt gives a file that was written from another system the security label that its
+// own asks for. A system without labels has no use for it, and says so.
+func (s *Service) labelAt(ctx context.Context, at agentPlace, path string) error {
+	said, err := s.cloud.AgentCommand(ctx, at.cloudID, "chcon", "-t", "ssh_home_t", at.below+path)
+	if err == nil && said.Status != 0 && !strings.Contains(said.Errors, "not supported") {
+		err = errors.New("give it its security label: " + oneLine(said.Errors))
+	}
+	return err
 }
 
 // agentError says what was being done, and marks as temporary what may pass by itself.

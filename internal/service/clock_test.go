@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"math/rand/v2"
+	"net/http"
 	"net/http/httptest"
 	"net/netip"
 	"os"
@@ -25,64 +26,114 @@ import (
 	"plumlatch/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m) }
+func TestMain(m *testing.M) {
+	if os.Getenv(childVariable) != "" {
+		beKilled()
+		return
+	}
+	pgtest.Main(m)
+}
 
 // rig is a service with a clock that the test sets.
 type rig struct {
 	*Service
-	t     *testing.T
-	dir   string
-	shift atomic.Int64
-	ines  Actor
+	t   *testing.T
+	dir string
+	// database, cloudURL and safeFile are what the service works with.
+	database, cloudURL, safeFile string
+	shift                        atomic.Int64
+	ines                         Actor
+	calls                        atomic.Int64 // of the cloud
+	port                         *cloud.Cloud // the test's own, which waits
+	// stop stops the service.
+	stop func()
 }
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
+	return newRigWith(t, paddock.Options{}, cloud.CallTimeout, nil)
+}
+
+// blocks counts the ranges of addresses that were given to stand-in clouds.
+var (
+	blocks     atomic.Uint32
+	firstBlock = rand.Uint32N(1024)
+)
+
+// newRigWith is newRig with a cloud of some other kind. Before the service starts, it is
+// set up.
+func newRigWith(t *testing.T, o paddock.Options, timeout time.Duration, setUp func(*Service)) *rig {
+	t.Helper()
 	r := &rig{t: t, dir: t.TempDir()}
-	c, err := paddock.Open(paddock.Options{Dir: r.dir, Token: "secret", Block: netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(80 + rand.IntN(20)), byte(rand.IntN(256)), 0}), 24)})
+	o.Dir, o.Token = r.dir, "secret"
+	n := firstBlock + blocks.Add(1)%2048 // no two of this process share one
+	o.Block = netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + n/64), byte(4 * (n % 64)), 0}), 22)
+	c, err := paddock.Open(o)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(c.Close)
-	server := httptest.NewServer(c.Handler())
+	handler := c.Handler()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		r.calls.Add(1)
+		handler.ServeHTTP(w, q)
+	}))
 	t.Cleanup(server.Close)
-	port, err := cloud.Connect(server.URL, "secret", cloud.CallTimeout)
-	if err != nil {
+	r.database, r.cloudURL, r.safeFile = pgtest.Database(t), server.URL, filepath.Join(r.dir, "safe.key")
+	if err := safe.Make(r.safeFile); err != nil {
 		t.Fatal(err)
 	}
-	st, err := store.Open(t.Context(), pgtest.Database(t))
-	if err != nil {
+	if r.port, err = cloud.Connect(server.URL, "secret", cloud.CallTimeout); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { st.Close() })
-	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	engine := runs.New(st, log)
-	r.Service = New(st, port, engine, log)
+	if r.Service, err = connectService(t.Context(), r.database, r.cloudURL, r.safeFile, timeout); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.store.Close() })
 	r.now = func() time.Time { return time.Now().Add(time.Duration(r.shift.Load())) }
-	file := filepath.Join(r.dir, "safe.key")
-	if err := safe.Make(file); err != nil {
-		t.Fatal(err)
+	if setUp != nil {
+		setUp(r.Service)
 	}
-	if r.Safe, err = safe.Open(file); err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	if err := r.Start(ctx); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		stop()
-		engine.Stop(context.Background())
-	})
+	r.start()
+	t.Cleanup(func() { r.stop() })
 	if err := r.AddOperator(t.Context(), Actor{Name: "setup", Via: "service"}, "ines", "Ines", "guillemot ledge", Admin); err != nil {
 		t.Fatal(err)
 	}
-	operator, err := st.OperatorNamed(t.Context(), "ines")
+	operator, err := r.store.OperatorNamed(t.Context(), "ines")
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.ines = Actor{ID: operator.ID, Name: "ines", Role: Admin, Via: "api"}
 	return r
+}
+
+// connectService returns a service that is not started.
+func connectService(ctx context.Context, database, cloudURL, safeFile string, timeout time.Duration) (*Service, error) {
+	port, err := cloud.Connect(cloudURL, "secret", timeout)
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.Open(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
+	s := New(st, port, runs.New(st, log), log)
+	s.Safe, err = safe.Open(safeFile)
+	return s, err
+}
+
+// start starts the service.
+func (r *rig) start() {
+	r.t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	if err := r.Start(ctx); err != nil {
+		r.t.Fatal(err)
+	}
+	r.stop = func() {
+		stop()
+		r.engine.Stop(context.Background())
+	}
 }
 
 // jump sets the clock on or back by so much.

@@ -306,6 +306,7 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 	if err != nil {
 		return Login{}, err
 	}
+	s.wakeRestore(ctx, i.ID) // one may have waited for it
 	return s.Login(ctx, name)
 }
 

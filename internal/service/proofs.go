@@ -104,6 +104,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login, key, host
 		return Login{}, err
 	}
 	s.engine.Nudge(ctx, rotationDuty) // one may have waited for it
+	s.wakeRestore(ctx, i.ID)
 	return s.Login(ctx, login)
 }
 

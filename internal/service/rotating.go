@@ -339,13 +339,16 @@ func (e *rotating) takeBack(ctx context.Context, p *runs.Progress) error {
 	return err
 }
 
-// newSigner opens the new key's private half in the safe.
-func (e *rotating) newSigner(ctx context.Context, k store.Key) (ssh.Signer, error) {
-	half, err := e.store.KeptHalf(ctx, k.ID)
+// keptSigner opens a key's private half in the safe.
+func (s *Service) keptSigner(ctx context.Context, k store.Key) (ssh.Signer, error) {
+	if s.Safe == nil {
+		return nil, fmt.Errorf("the private half of %s cannot be used: the safe is switched off", k.Name)
+	}
+	half, err := s.store.KeptHalf(ctx, k.ID)
 	if err != nil {
 		return nil, err
 	}
-	private, err := e.Safe.Open(half.Sealed, k.ID.String())
+	private, err := s.Safe.Open(half.Sealed, k.ID.String())
 	if err != nil {
 		return nil, fmt.Errorf("the private half of %s cannot be used: %w", k.Name, err)
 	}
@@ -379,7 +382,7 @@ func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, er
 		}
 		return rotation.EnteredWith(r.login.Steward.Blob), nil
 	}
-	signer, err := e.keptSigner(ctx, r)
+	signer, err := e.newSigner(ctx, r)
 	if err != nil {
 		return rotation.Entered{}, err
 	}
@@ -393,10 +396,10 @@ func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, er
 	return rotation.EnteredWith(r.new.Blob), nil
 }
 
-// keptSigner returns the new key's signer; the safe is opened once for it.
-func (e *rotating) keptSigner(ctx context.Context, r rotated) (ssh.Signer, error) {
+// newSigner returns the new key's signer; the safe is opened once for it.
+func (e *rotating) newSigner(ctx context.Context, r rotated) (ssh.Signer, error) {
 	if e.signer == nil {
-		signer, err := e.newSigner(ctx, r.new)
+		signer, err := e.keptSigner(ctx, r.new)
 		if err != nil {
 			return nil, err
 		}
@@ -408,7 +411,7 @@ func (e *rotating) keptSigner(ctx context.Context, r rotated) (ssh.Signer, error
 // enteredSeeing completes a login with the kept new key, and reports whether the
 // server accepts the old one.
 func (e *rotating) enteredSeeing(ctx context.Context, r rotated) (old bool, err error) {
-	signer, err := e.keptSigner(ctx, r)
+	signer, err := e.newSigner(ctx, r)
 	if err != nil {
 		return false, err
 	}

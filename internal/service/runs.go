@@ -24,6 +24,8 @@ const (
 	operationPatience = 20 * time.Minute
 	// sshPatience is for how long a booted instance may take to answer SSH.
 	sshPatience = 2 * time.Minute
+	// An operation is asked for after firstPoll, and then less and less often.
+	firstPoll   = 5 * time.Millisecond
 	pollEvery   = 100 * time.Millisecond
 	followEvery = time.Second
 )
@@ -45,6 +47,8 @@ func (s *Service) planOf(run store.Run) (runs.Plan, error) {
 		return s.rotatePlan(run), nil
 	case "settle":
 		return s.settlePlan(run), nil
+	case "restore":
+		return s.restorePlan(run), nil
 	case "launch":
 		return runs.Plan{Ended: l.launchEnded(run), Steps: []runs.Step{
 			{Name: "disk", Title: "Disk", Intent: "Ask the cloud for " + name + " and wait for its disk", UndoIntent: "Have the cloud end the instance and its disks", Do: l.disk, Undo: l.undoLaunch, Patience: cloudPatience},
@@ -151,7 +155,7 @@ func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string, reac
 	if id == noOperation {
 		return cloud.Operation{}, nil
 	}
-	for until := l.now().Add(operationPatience); ; {
+	for until, pause := l.now().Add(operationPatience), firstPoll; ; pause = min(2*pause, pollEvery) {
 		op, err := l.cloud.Operation(ctx, id)
 		switch {
 		case err != nil:
@@ -173,7 +177,7 @@ func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string, reac
 		select {
 		case <-ctx.Done():
 			return op, ctx.Err()
-		case <-time.After(pollEvery):
+		case <-time.After(pause):
 		}
 	}
 }
@@ -225,6 +229,11 @@ func (l *lifecycle) boot(ctx context.Context, p *runs.Progress) (string, error) 
 	if _, err := l.noteAddresses(ctx); err != nil {
 		return "", err
 	}
+	return l.pinBoot(ctx)
+}
+
+// pinBoot pins the host keys of the boot output, or compares them with the pinned ones.
+func (l *lifecycle) pinBoot(ctx context.Context) (string, error) {
 	i, err := l.store.InstanceByID(ctx, l.instance.ID)
 	if err != nil {
 		return "", err

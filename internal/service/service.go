@@ -32,6 +32,9 @@ type Service struct {
 	// ReportWithin is for how long a step that somebody takes from their own machine
 	// is waited for.
 	ReportWithin time.Duration
+	// Patience is for how long a step of a restore waits for a cloud or a host that does
+	// not answer before the restore is undone.
+	Patience time.Duration
 	// StewardFrom limits steward keys to these addresses, as in the from option of
 	// authorized_keys; "" for no limit.
 	StewardFrom string
@@ -49,11 +52,15 @@ type Service struct {
 	// rotating is how many runs of rotations are at work.
 	rotating atomic.Int32
 	gathered gathering
+	offers   outlined
+
+	// stepHook, where a test sets it, changes the steps of restores.
+	stepHook func(store.Run, runs.Step) runs.Step
 }
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute}
+	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
@@ -65,6 +72,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})
 	s.engine.Take(runs.Duty{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations})
 	s.engine.Take(runs.Duty{Name: ruleDuty, Every: rulesEvery, Do: s.carryRules})
+	s.engine.Take(runs.Duty{Name: closingDuty, Every: closeEvery, Do: s.closeDue})
 	return s.engine.Start(ctx, s.planOf)
 }
 

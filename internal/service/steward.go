@@ -23,29 +23,43 @@ func (s *Service) newSteward(ctx context.Context, tx *store.Store, actor Actor, 
 	if _, err := tx.KeyNamed(ctx, called); err == nil {
 		called = name.Suggest(called[:min(len(called), name.MaxLength-7)] + "-" + strings.ToLower(rand.Text()[:6]))
 	}
-	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, "plum latch steward of "+i.Name)
+	k, sealed, err := s.newKept(actor, NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, keypair.Spec{}, "plum latch steward of "+i.Name)
 	if err != nil {
 		return store.Key{}, err
 	}
-	k := s.newRecord(actor, NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, pair.Public, "service")
-	k.Custody, k.StewardOf = "kept", &i.ID
+	k.StewardOf = &i.ID
+	return k, addKept(ctx, tx, &k, sealed)
+}
+
+// newKept makes a pair whose private half is to be kept, and seals that.
+func (s *Service) newKept(actor Actor, in NewKey, spec keypair.Spec, comment string) (k store.Key, sealed []byte, err error) {
+	if s.Safe == nil {
+		return k, nil, noSafe()
+	}
+	pair, err := keypair.Make(rand.Reader, spec, comment)
+	if err != nil {
+		return k, nil, err
+	}
+	k = s.newRecord(actor, in, pair.Public, "service")
+	k.Custody = "kept"
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
-		return store.Key{}, err
+		return k, nil, err
 	}
-	sealed, err := s.Safe.Seal(private, k.ID.String())
+	sealed, err = s.Safe.Seal(private, k.ID.String())
 	clear(private)
-	if err != nil {
-		return store.Key{}, err
+	return k, sealed, err
+}
+
+func addKept(ctx context.Context, tx *store.Store, k *store.Key, sealed []byte) error {
+	if err := tx.AddKey(ctx, k); err != nil {
+		return err
 	}
-	if err := tx.AddKey(ctx, &k); err != nil {
-		return store.Key{}, err
-	}
-	return k, tx.KeepHalf(ctx, k.ID, sealed, k.CreatedAt)
+	return tx.KeepHalf(ctx, k.ID, sealed, k.CreatedAt)
 }
 
 func noSafe() *Problem {
-	return &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so no steward key can be kept", Remedy: "Start the service with -safe-key-file FILE"}
+	return &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so no private half can be kept", Remedy: "Start the service with -safe-key-file FILE"}
 }
 
 // lineFor is the line of a key in authorized_keys. A steward key's is limited to

@@ -307,10 +307,10 @@ var ErrEdited = errors.New("somebody else is editing the file")
 
 const (
 	editAttempts = 5
-	// temporarySuffix is put to the name of a file for the temporary one beside it. As
+	// BesideSuffix is put to the name of a file for the temporary one beside it. As
 	// it is the same for all who edit, and made only where there is none, one of them
 	// at a time compares and renames.
-	temporarySuffix = ".plumlatch-edit"
+	BesideSuffix = ".plumlatch-edit"
 	// abandonedAfter is for how long a temporary file that does not change is taken for
 	// one that somebody is writing; one who died left it.
 	abandonedAfter = 10 * time.Second
@@ -338,12 +338,12 @@ func (s *Session) edit(name string, read *RemoteFile, change func(authorizedkeys
 		read = nil
 		switch {
 		case errors.Is(err, errBusy):
-			abandoned, err := other.abandoned(s, name+temporarySuffix)
+			abandoned, err := other.abandoned(s, name+BesideSuffix)
 			if err != nil {
 				return RemoteFile{}, fmt.Errorf("edit %s: %w", name, err)
 			}
 			if abandoned {
-				s.files.Remove(name + temporarySuffix)
+				s.files.Remove(name + BesideSuffix)
 				attempt++
 			} else {
 				time.Sleep(editPause)
@@ -408,7 +408,7 @@ func (s *Session) editOnce(name string, read *RemoteFile, change func(authorized
 			return before, err
 		}
 	}
-	temporary := name + temporarySuffix
+	temporary := name + BesideSuffix
 	if err := s.writeBeside(temporary, before, content); err != nil {
 		if errors.Is(err, errBusy) {
 			return before, err

@@ -174,7 +174,7 @@ func TestAnEditNeverOverwritesWhatSomebodyElseWrote(t *testing.T) {
 func TestATemporaryFileOfSomebodyWhoDiedHoldsUpAnEditForAWhileOnly(t *testing.T) {
 	t.Parallel() // it waits
 	server, _, _, s := atSSHD(t, "# kept\n")
-	left := server.KeysFile + temporarySuffix
+	left := server.KeysFile + BesideSuffix
 	if err := os.WriteFile(left, []byte("half a"), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,179 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/store"
+)
+
+// The kinds of thing that is opened for a while.
+const (
+	portKind  = "ssh-port"
+	agentKind = "agent-permission"
+)
+
+const (
+	closingDuty = "close"
+	// closeEvery is how soon after its deadline something is closed.
+	closeEvery = 2 * time.Second
+	// closeAgainWithin is for how long it is looked again for something whose opening was
+	// never answered, and which may yet have come about.
+	closeAgainWithin = 10 * time.Minute
+)
+
+// errOverdue is returned where something was to be opened whose time is over.
+var errOverdue = errors.New("the time for which it was to be open is over")
+
+// open opens something for the run, after it was written down how it is closed and by
+// when. It may be repeated.
+func (s *Service) open(ctx context.Context, run store.Run, kind, what string, details map[string]string, lasts time.Duration, do func(token string) error) error {
+	c := store.Closing{ID: uuid.NewSHA1(run.ID, []byte(kind)), RunID: run.ID, InstanceID: run.InstanceID, Kind: kind, What: what, Details: details, WrittenAt: s.now(), Deadline: s.now().Add(lasts)}
+	if err := s.store.WriteClosing(ctx, c); err != nil {
+		return err
+	}
+	written, err := s.closingOf(ctx, run.ID, kind)
+	if err != nil {
+		return err
+	}
+	if written.ClosedAt != nil || !s.now().Before(written.Deadline) {
+		return fmt.Errorf("%s: %w", what, errOverdue)
+	}
+	if err := do(c.ID.String()); err != nil {
+		return calling(err)
+	}
+	if written.OpenedAt != nil {
+		return nil
+	}
+	e := s.entry(Actor{Name: run.RequestedBy, Via: "service"}, "restore.opened", "instance", run.Instance.Name, run.Reason, "The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what, written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"))
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		return errors.Join(tx.ChangeClosing(ctx, c.ID, map[string]any{"opened_at": s.now()}), tx.Note(ctx, e))
+	})
+}
+
+func (s *Service) closingOf(ctx context.Context, run uuid.UUID, kind string) (store.Closing, error) {
+	list, err := s.store.ClosingsOf(ctx, run)
+	for _, c := range list {
+		if c.Kind == kind {
+			return c, err
+		}
+	}
+	if err == nil {
+		err = store.ErrNotFound
+	}
+	return store.Closing{}, err
+}
+
+// shut closes what the run has opened of the kind, if it has.
+func (s *Service) shut(ctx context.Context, run store.Run, kind string) (string, error) {
+	c, err := s.closingOf(ctx, run.ID, kind)
+	if errors.Is(err, store.ErrNotFound) {
+		return "it was not opened", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if err := s.closeOne(ctx, c); err != nil {
+		return "", err
+	}
+	return "seen to be closed: " + c.What, nil
+}
+
+// closeOne closes something, sees that it is closed, and records that. It may be repeated.
+func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
+	found, err := s.closeAtCloud(ctx, c)
+	if err != nil && !cloud.NotThere(err) {
+		return calling(fmt.Errorf("close %s: %w", c.What, err))
+	}
+	if c.ClosedAt != nil && !found {
+		return nil
+	}
+	now := s.now()
+	late, outcome := "", "done"
+	if by := now.Sub(c.Deadline); by > closeEvery {
+		late = fmt.Sprintf(", %s after its deadline", restore.Words(by))
+		outcome = "late"
+	}
+	e := s.entry(Actor{Name: "service", Via: "service"}, "restore.closed", "instance", c.InstanceName, "", "What was opened for the restore of %s is closed again%s: %s.", c.InstanceName, late, c.What)
+	e.Outcome = outcome
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		changes := map[string]any{"closed_at": now, "note": ""}
+		if late != "" {
+			changes["note"] = "closed " + late[2:]
+		}
+		return errors.Join(tx.ChangeClosing(ctx, c.ID, changes), tx.Note(ctx, e))
+	})
+}
+
+// closeAtCloud closes at the cloud and looks whether it is closed. found is whether it
+// was open.
+func (s *Service) closeAtCloud(ctx context.Context, c store.Closing) (found bool, err error) {
+	if c.Kind == agentKind {
+		before, err := s.cloud.Agent(ctx, c.Details["instance"])
+		if err == nil {
+			err = s.cloud.PermitAgent(ctx, c.Details["instance"], false)
+		}
+		if err != nil {
+			return false, err
+		}
+		after, err := s.cloud.Agent(ctx, c.Details["instance"])
+		if err == nil && after != cloud.AgentNotPermitted && after != cloud.AgentAbsent {
+			err = runs.Temporary(errors.New("the permission was taken back, but the cloud does not show it yet"))
+		}
+		return before != after, err
+	}
+	for {
+		rules, err := s.cloud.FirewallRules(ctx)
+		if err != nil {
+			return found, err
+		}
+		left := ""
+		for _, r := range rules {
+			if r.RequestToken != nil && *r.RequestToken == c.ID.String() {
+				left = r.Id
+			}
+		}
+		if left == "" {
+			return found, nil
+		}
+		found = true
+		if err := s.cloud.ClosePort(ctx, left); err != nil {
+			return found, err
+		}
+	}
+}
+
+// closeDue closes what is open beyond its deadline, whatever has become of its run, and
+// looks again where an opening was never answered.
+func (s *Service) closeDue(ctx context.Context) error {
+	list, err := s.store.ClosingsDue(ctx, s.now(), s.now().Add(-closeAgainWithin))
+	if err != nil {
+		return err
+	}
+	var all error
+	for _, c := range list {
+		if err := s.closeOne(ctx, c); err != nil {
+			all = errors.Join(all, err, s.store.ChangeClosing(ctx, c.ID, map[string]any{"note": "not closed yet: " + oneLine(err.Error())}))
+		}
+	}
+	return all
+}
+
+// OpenNow returns what runs have opened and not closed yet.
+func (s *Service) OpenNow(ctx context.Context) ([]store.Closing, error) {
+	list, err := s.store.OpenClosings(ctx)
+	var out []store.Closing
+	for _, c := range list {
+		if c.OpenedAt != nil {
+			out = append(out, c)
+		}
+	}
+	return out, err
+}

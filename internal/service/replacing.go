@@ -1,0 +1,294 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/store"
+)
+
+// The route by which another instance takes the place of one.
+
+func (r *restoring) imageToken() string { return r.run.ID.String() + " image" }
+func (r *restoring) newToken() string   { return r.run.ID.String() + " replacement" }
+
+// image copies the root disk.
+func (r *restoring) image(ctx context.Context, p *runs.Progress) (string, error) {
+	if err := p.SetFact(ctx, "image asked", yesFact); err != nil {
+		return "", err
+	}
+	op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.run.Facts[newNameFact]+"-image", true)
+	if err != nil {
+		return "", calling(err)
+	}
+	if op.Snapshot == nil {
+		return "", errors.New("the cloud does not name the copy that it makes")
+	}
+	if err := p.SetFact(ctx, imageFact, *op.Snapshot); err != nil {
+		return "", err
+	}
+	if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+		return "", err
+	}
+	return p.Fact(gibFact) + " GiB are copied", nil
+}
+
+// deleteImage deletes the copy. Where it is not known whether the cloud ever heard of it,
+// the same is asked for again, so that none is left that comes about later.
+func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
+	if p.Fact("image asked") == "" {
+		return nil
+	}
+	id := p.Fact(imageFact)
+	if id == "" {
+		op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.run.Facts[newNameFact]+"-image", true)
+		var refused *cloud.RefusedError
+		if errors.As(err, &refused) {
+			return nil // there is none, and none comes
+		}
+		if err != nil || op.Snapshot == nil {
+			return err
+		}
+		id = *op.Snapshot
+		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil && runs.IsTemporary(err) {
+			return err
+		}
+	}
+	err := r.cloud.DeleteSnapshot(ctx, id)
+	if cloud.NotThere(err) {
+		return nil
+	}
+	return err
+}
+
+// fresh is the lifecycle of the instance that replaces the one of before.
+func (r *restoring) fresh(ctx context.Context, p *runs.Progress) (*lifecycle, error) {
+	id, err := r.id(p, replacementFact)
+	if err != nil {
+		return nil, err
+	}
+	i, err := r.store.InstanceByID(ctx, id)
+	return &lifecycle{Service: r.Service, instance: i}, err
+}
+
+// launchNew launches the replacement. Its record is made first.
+func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, error) {
+	k, err := r.key(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	l, err := r.fresh(ctx, p)
+	if errors.Is(err, store.ErrNotFound) {
+		if err = r.recordNew(ctx, p, k); err == nil {
+			l, err = r.fresh(ctx, p)
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	data, err := userdata.Render(userdata.Config{LoginUser: l.instance.LoginUser, Keys: []string{lineOf(k)}})
+	if err != nil {
+		return "", err
+	}
+	copied, firewall := p.Fact(imageFact), p.Fact(beforeFact+"firewall")
+	op, err := r.cloud.Launch(ctx, cloud.Launch{
+		RequestToken: r.newToken(), Name: l.instance.Name, Image: l.instance.Image, Size: l.instance.Size, Zone: l.instance.Zone,
+		UserData: &data, KeyLabel: &l.instance.KeyLabel, Firewall: &firewall, Snapshot: &copied,
+	})
+	if err != nil {
+		return "", calling(err)
+	}
+	if err := l.set(ctx, map[string]any{"cloud_id": op.Instance}); err != nil {
+		return "", err
+	}
+	if _, err := l.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+		return "", err
+	}
+	if _, err := l.noteAddresses(ctx); err != nil {
+		return "", err
+	}
+	said, err := l.pinBoot(ctx)
+	return l.instance.Name + " is up; " + said, err
+}
+
+// recordNew records the replacement with its login.
+func (r *restoring) recordNew(ctx context.Context, p *runs.Progress, k store.Key) error {
+	id, err := r.id(p, replacementFact)
+	if err != nil {
+		return err
+	}
+	login, err := r.id(p, newLoginFact)
+	if err != nil {
+		return err
+	}
+	old := r.instance
+	i := store.Instance{
+		ID: id, Name: r.run.Facts[newNameFact], State: "launching", Image: old.Image, Size: old.Size, Zone: old.Zone, Region: old.Region, LoginUser: old.LoginUser,
+		TemporaryGiB: old.TemporaryGiB, KeyLabel: k.Name, Labels: maps.Clone(old.Labels), CreatedAt: r.now(), CreatedBy: r.run.RequestedBy,
+	}
+	return r.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.AddInstance(ctx, &i); err != nil {
+			return takenInstance(err, i.Name)
+		}
+		user, _, _ := strings.Cut(r.run.Facts["login name"], "@")
+		return tx.AddLogin(ctx, store.Login{ID: login, InstanceID: id, OSUser: user})
+	})
+}
+
+// endNew ends the replacement, whether or not its launch was ever answered.
+func (r *restoring) endNew(ctx context.Context, p *runs.Progress) error {
+	i, there, err := r.cloud.Launched(ctx, r.newToken())
+	if err != nil {
+		return err
+	}
+	if there && i.State != "terminated" {
+		op, err := r.cloud.Terminate(ctx, i.Id)
+		if err != nil {
+			return err
+		}
+		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+			return err
+		}
+	}
+	id, err := r.id(p, replacementFact)
+	if err != nil {
+		return err
+	}
+	if _, err := r.store.InstanceByID(ctx, id); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		return err
+	}
+	return r.store.InTx(ctx, func(tx *store.Store) error { return r.forget(ctx, tx, id) })
+}
+
+// check waits until the replacement answers at all ports that were given.
+func (r *restoring) check(ctx context.Context, p *runs.Progress) (string, error) {
+	l, err := r.fresh(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	for port := range strings.SplitSeq(r.run.Facts[portsFact], ",") {
+		address := net.JoinHostPort(l.instance.PublicAddress, port)
+		conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
+		if err != nil {
+			return "", runs.Temporary(fmt.Errorf("%s does not answer yet", address))
+		}
+		conn.Close()
+	}
+	return "it answers at " + strings.ReplaceAll(r.run.Facts[portsFact], ",", ", "), nil
+}
+
+// addressMoved gives the static address of one instance to another, or waits until
+// somebody did where the cloud has no call for it.
+func (r *restoring) addressMoved(ctx context.Context, p *runs.Progress, from, to string) error {
+	i, err := r.cloud.Instance(ctx, to)
+	if err != nil {
+		return calling(err)
+	}
+	if i.StaticAddress {
+		return nil
+	}
+	can, _, err := r.outline(ctx)
+	if err != nil {
+		return calling(err)
+	}
+	if !slices.Contains(can.Capabilities, cloud.CanAddresses) {
+		return r.waits(ctx, p, fmt.Sprintf("waits for you to move the address %s to %s by hand, since the cloud has no call for it", p.Fact(beforeFact+"address"), i.Name))
+	}
+	return calling(r.cloud.MoveAddress(ctx, from, to))
+}
+
+// noteBoth takes over what the cloud says of the addresses of both instances.
+func (r *restoring) noteBoth(ctx context.Context, l *lifecycle) error {
+	for _, one := range []*lifecycle{&r.lifecycle, l} {
+		i, err := one.noteAddresses(ctx)
+		if err == nil {
+			err = one.set(ctx, map[string]any{"static_address": i.StaticAddress})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *restoring) moveAddress(ctx context.Context, p *runs.Progress) (string, error) {
+	l, err := r.fresh(ctx, p)
+	if err == nil {
+		err = r.addressMoved(ctx, p, r.instance.CloudID, l.instance.CloudID)
+	}
+	if err != nil {
+		return "", err
+	}
+	return p.Fact(beforeFact+"address") + " leads to " + l.instance.Name + " now", r.noteBoth(ctx, l)
+}
+
+func (r *restoring) moveBack(ctx context.Context, p *runs.Progress) error {
+	l, err := r.fresh(ctx, p)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.addressMoved(ctx, p, l.instance.CloudID, r.instance.CloudID); err != nil {
+		return err
+	}
+	return r.noteBoth(ctx, l)
+}
+
+// endedReplaced hands the grants of the login over to that of the replacement.
+func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, run store.Run, actor Actor) error {
+	id, err := uuid.Parse(run.Facts[replacementFact])
+	if err != nil {
+		return err
+	}
+	login, err := uuid.Parse(run.Facts[newLoginFact])
+	if err != nil {
+		return err
+	}
+	old, err := uuid.Parse(run.Facts[loginFact])
+	if err != nil {
+		return err
+	}
+	key, err := uuid.Parse(run.Facts[keyFact])
+	if err != nil {
+		return err
+	}
+	granted, err := tx.GrantedKeys(ctx, old)
+	if err != nil {
+		return err
+	}
+	grants := []store.Grant{{ID: newID(), KeyID: key, LoginID: login, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "restore of " + run.Instance.Name}}
+	for _, k := range granted {
+		if k.ID != key && k.StewardOf == nil && !strings.Contains(run.Facts[lostFact], k.ID.String()) {
+			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: login, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "as on " + run.Instance.Name})
+		}
+	}
+	name := run.Facts[newNameFact]
+	note := r.entry(actor, "instance.launched", "instance", name, run.Reason, "%s takes the place of %s, which is stopped.", name, run.Instance.Name)
+	return errors.Join(tx.AddGrants(ctx, grants), tx.ChangeInstance(ctx, id, map[string]any{"state": "running"}), tx.Note(ctx, note))
+}
+
+// replacementName proposes the name of an instance that takes the place of one.
+func replacementName(old string, taken func(string) bool) string {
+	for n := 2; ; n++ {
+		if next := old + "-" + strconv.Itoa(n); !taken(next) {
+			return next
+		}
+	}
+}

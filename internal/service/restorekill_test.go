@@ -1,0 +1,160 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/store"
+)
+
+// A service that is a process of its own, which kills itself at an instant that it was
+// given: the test binary, started with these variables.
+const (
+	childVariable = "PLUMLATCH_TEST_SERVICE" // database, cloud and safe, with blanks between
+	dieVariable   = "PLUMLATCH_TEST_DIE"     // a step, and do or undo
+	failVariable  = "PLUMLATCH_TEST_FAIL"    // the step that fails once it is done
+)
+
+// beKilled works as a service until it is killed, or its input ends.
+func beKilled() {
+	parts := strings.Fields(os.Getenv(childVariable))
+	s, err := connectService(context.Background(), parts[0], parts[1], parts[2], 2*time.Second)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	s.Patience, s.engine.RetryAfter = 5*time.Second, 10*time.Millisecond
+	die, fail := os.Getenv(dieVariable), os.Getenv(failVariable)
+	at := func(step, part string) {
+		if die == step+" "+part {
+			syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {} // until the signal is there
+		}
+	}
+	s.stepHook = func(_ store.Run, step runs.Step) runs.Step {
+		do, undo, name := step.Do, step.Undo, step.Name
+		step.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
+			said, err := do(ctx, p)
+			if err == nil {
+				at(name, "do")
+			}
+			if err == nil && name == fail {
+				err = errByTest
+			}
+			return said, err
+		}
+		if undo != nil {
+			step.Undo = func(ctx context.Context, p *runs.Progress) error {
+				err := undo(ctx, p)
+				if err == nil {
+					at(name, "undo")
+				}
+				return err
+			}
+		}
+		return step
+	}
+	if err := s.Start(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	io.Copy(io.Discard, os.Stdin)
+}
+
+// serve starts the service as a process that dies where it is told to, and waits until
+// it has died or the restore has ended.
+func (o *lockedOut) serve(id uuid.UUID, die, fail string) (died bool) {
+	o.t.Helper()
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), childVariable+"="+strings.Join([]string{o.database, o.cloudURL, o.safeFile}, " "), dieVariable+"="+die, failVariable+"="+fail)
+	cmd.Stderr = os.Stderr
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		o.t.Fatal(err)
+	}
+	over := make(chan error, 1)
+	go func() { over <- cmd.Wait() }()
+	for until := time.Now().Add(40 * time.Second); ; {
+		select {
+		case err := <-over:
+			var exit *exec.ExitError
+			if !errors.As(err, &exit) || exit.Sys().(syscall.WaitStatus).Signal() != syscall.SIGKILL {
+				o.t.Fatalf("the service ended by itself: %v", err)
+			}
+			return true
+		case <-time.After(5 * time.Millisecond):
+		}
+		r, err := o.Restore(o.t.Context(), id)
+		if err == nil {
+			err = o.help(r)
+		}
+		if err == nil && r.EndedAt != nil || time.Now().After(until) {
+			if r.EndedAt == nil {
+				o.t.Errorf("waited in vain with %q:\n%s", die, stepsOf(r))
+			}
+			in.Close()
+			<-over
+			return false
+		}
+	}
+}
+
+// TestKilledAtAnyInstantARestoreGoesOnOrIsUndone kills the service with SIGKILL in every
+// step of every route, once it has taken effect and before that is written down, and in
+// the undo of each: one after the other in one run.
+func TestKilledAtAnyInstantARestoreGoesOnOrIsUndone(t *testing.T) {
+	for _, c := range restoreCases {
+		t.Run(c.name(), func(t *testing.T) {
+			t.Parallel()
+			r := newRestoreRig(t, nil)
+			on, back := r.lockOut(c, "on"), r.lockOut(c, "back")
+			r.stop() // from here on, processes of their own do the work
+			begun := on.begin()
+			for _, step := range stepsIn(begun) {
+				if !on.serve(begun.ID, string(step)+" do", "") {
+					t.Fatalf("it was not killed in %s:\n%s", step, stepsOf(on.ends(begun.ID)))
+				}
+			}
+			on.serve(begun.ID, "", "")
+			if run := on.ends(begun.ID); run.State != runs.Done || len(on.judge(run)) > 0 {
+				t.Errorf("%v\n%s", on.judge(run), stepsOf(run))
+			}
+			begun = back.begin()
+			steps := beforeEntry(stepsIn(begun))
+			fail := string(steps[len(steps)-1])
+			for n := len(steps) - 1; n >= 0; n-- {
+				if !back.undoes(steps[n]) {
+					continue
+				}
+				if !back.serve(begun.ID, string(steps[n])+" undo", fail) {
+					t.Fatalf("it was not killed in the undo of %s:\n%s", steps[n], stepsOf(back.ends(begun.ID)))
+				}
+			}
+			back.serve(begun.ID, "", fail)
+			if run := back.ends(begun.ID); run.State != runs.Undone || len(back.judge(run)) > 0 {
+				t.Errorf("%v\n%s", back.judge(run), stepsOf(run))
+			}
+		})
+	}
+}
+
+// undoes reports whether the step of the case has an undo.
+func (o *lockedOut) undoes(step restore.Step) bool {
+	r := &restoring{lifecycle: lifecycle{Service: o.Service}, route: o.route, run: store.Run{Facts: map[string]string{}}}
+	return r.steps()[step].Undo != nil
+}

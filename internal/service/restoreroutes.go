@@ -1,0 +1,410 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+// RoutesWanted says for which login ways back in are looked for, and within which limits.
+type RoutesWanted struct {
+	// Login is user@instance, or an instance for its image's own login.
+	Login string
+	restore.Limits
+	// Rehearse is whether to try what can be tried without touching anything.
+	Rehearse bool
+}
+
+// Routes are the ways back into a login.
+type Routes struct {
+	Login    store.Login
+	Name     string
+	Instance store.Instance
+	State    reach.State
+	Options  []restore.Option
+	// Worry says what is bad about the best; "" where nothing is.
+	Worry string
+	// Lost are the keys in place that nobody can use any more, as far as the records tell.
+	Lost []store.ReachKey
+	// Runs are what else is known to run there: labels, and logins with keys.
+	Labels map[string]string
+	// Rehearsed is what was tried; empty unless it was wanted.
+	Rehearsed []Rehearsal
+}
+
+// Rehearsal is one thing that was tried for a route without touching anything.
+type Rehearsal struct {
+	Route  restore.Route
+	What   string
+	Works  bool
+	Detail string
+}
+
+// Routes looks for the ways back into a login, ranks them, and says why.
+func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
+	l, i, err := s.loginNamed(ctx, w.Login)
+	if err != nil {
+		return Routes{}, err
+	}
+	f, out, err := s.restoreFacts(ctx, l, i)
+	if err != nil {
+		return Routes{}, err
+	}
+	out.Options = restore.Rank(f, w.Limits)
+	out.Worry = restore.Worry(restore.Rank(f, restore.Limits{}))
+	if w.Rehearse {
+		out.Rehearsed = s.rehearse(ctx, l, i, f, out.Options)
+	}
+	return out, nil
+}
+
+// restoreFacts gathers what is known of a login, its instance and its cloud.
+func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Instance) (restore.Facts, Routes, error) {
+	out := Routes{Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Labels: i.Labels}
+	f := restore.Facts{Login: out.Name, Instance: i.Name, Adopted: i.Adopted, State: i.State, TemporaryGiB: i.TemporaryGiB, Static: i.StaticAddress, PublicAddress: i.PublicAddress}
+	if err := s.keyFacts(ctx, l, i, &f, &out); err != nil {
+		return f, out, err
+	}
+	var err error
+	if f.Took, err = s.tookBefore(ctx); err != nil {
+		return f, out, err
+	}
+	var wait sync.WaitGroup
+	if i.State == "running" { // asked while the cloud is
+		wait.Go(func() { f.Passwords = s.takesPasswords(ctx, i, l.OSUser) })
+	}
+	if !i.Adopted {
+		err = s.cloudFacts(ctx, i, &f)
+	}
+	wait.Wait()
+	return f, out, err
+}
+
+// keyFacts tells who could let somebody in, and which keys seem lost.
+func (s *Service) keyFacts(ctx context.Context, l store.Login, i store.Instance, f *restore.Facts, out *Routes) error {
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+	if err != nil {
+		return err
+	}
+	w, err := s.world(ctx, store.ReachFilter{Instance: i.ID})
+	if err != nil {
+		return err
+	}
+	place := w.loginPlace(l.ID)
+	if place >= 0 {
+		out.State = reach.Standings(w.input)[place].State
+	}
+	f.Holders, f.Steward, out.Lost = w.holders(place, s.now(), s.Fresh)
+	f.Steward = f.Steward && s.noMeans(found[0]) == nil
+	return nil
+}
+
+// holders returns whose keys in place are freshly proved, whether the steward key is in
+// place, and which keys in place nobody can use any more: lost ones, and those whose
+// keeper has left or is nobody.
+func (w *world) holders(place int, now time.Time, fresh time.Duration) (holders []restore.Holder, steward bool, lost []store.ReachKey) {
+	for _, p := range w.input.Pairs {
+		k, row := w.input.Keys[p.Key], w.keys[p.Key]
+		if int(p.Login) != place || p.Sighting == reach.NotSeen {
+			continue
+		}
+		switch {
+		case k.Steward:
+			steward = steward || p.Sighting == reach.Seen
+		case k.Lost || k.Keeper == reach.Nobody:
+			lost = append(lost, row)
+		case p.Sighting == reach.Seen && p.Opens && (now.Sub(k.Proved).Abs() < fresh || now.Sub(p.Entered).Abs() < fresh):
+			holders = append(holders, restore.Holder{Key: row.Name, Keeper: *row.KeeperName})
+		}
+	}
+	return holders, steward, lost
+}
+
+// takesPasswords asks the SSH server whether it takes passwords.
+func (s *Service) takesPasswords(ctx context.Context, i store.Instance, user string) restore.Answer {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	takes, err := sshio.TakesPasswords(ctx, targetOf(i, user))
+	switch {
+	case err != nil:
+		return restore.Unknown
+	case takes:
+		return restore.Yes
+	}
+	return restore.No
+}
+
+// cloudFacts asks the cloud what it can do and how the instance stands.
+func (s *Service) cloudFacts(ctx context.Context, i store.Instance, f *restore.Facts) error {
+	can, images, err := s.outline(ctx)
+	if err != nil {
+		return cloudProblem(err)
+	}
+	s.offerFacts(can, images, i, f)
+	now, err := s.cloud.Instance(ctx, i.CloudID)
+	if err != nil {
+		return cloudProblem(err)
+	}
+	f.State, f.Static, f.PublicAddress = string(now.State), now.StaticAddress, now.PublicAddress
+	if f.Can.Agent && f.Agent != restore.AgentAbsent {
+		state, err := s.cloud.Agent(ctx, i.CloudID)
+		if err != nil {
+			return cloudProblem(err)
+		}
+		f.Agent = restore.AgentState(state)
+	}
+	if f.Can.Disks {
+		disks, err := s.cloud.Disks(ctx, i.CloudID)
+		if err != nil {
+			return cloudProblem(err)
+		}
+		f.Disk = rootOf(disks, i.CloudID)
+	}
+	if f.Can.Firewall && f.Can.Shell {
+		rules, err := s.cloud.FirewallRules(ctx)
+		if err != nil {
+			return cloudProblem(err)
+		}
+		f.ShellAdmitted = admits(rules, now, f.ShellRange)
+	}
+	return nil
+}
+
+// offerFacts takes over what is the same for all instances of an image.
+func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, i store.Instance, f *restore.Facts) {
+	has := func(c cloud.Capability) bool { return slices.Contains(can.Capabilities, c) }
+	f.Can = restore.Abilities{
+		StartStop: has(cloud.CanStartStop), Launch: has(cloud.CanLaunch), Disks: has(cloud.CanDisks), Snapshots: has(cloud.CanSnapshots), Addresses: has(cloud.CanAddresses),
+		Firewall: has(cloud.CanFirewall), Agent: has(cloud.CanGuestAgent), Metadata: has(cloud.CanMetadata), Shell: has(cloud.CanShell), Passwords: has(cloud.CanPasswords),
+	}
+	if can.ShellRange != nil {
+		f.ShellRange = *can.ShellRange
+	}
+	f.Agent = restore.AgentAbsent
+	for _, image := range images {
+		if image.Name != i.Image {
+			continue
+		}
+		f.Windows = image.Family == "windows"
+		f.MetadataImage, f.ShellImage = image.MetadataKeys != nil && *image.MetadataKeys, image.BrowserShell != nil && *image.BrowserShell
+		if image.GuestAgent {
+			f.Agent = restore.AgentUnknown
+		}
+	}
+	f.HelperImage = helperImage(images, i.Image)
+}
+
+// helperImage is the image of a helper for an instance: its own, whose system knows the
+// disk, where that has a guest agent, and else the first that has.
+func helperImage(images []cloud.Image, own string) string {
+	first := ""
+	for _, image := range images {
+		switch {
+		case !image.GuestAgent || image.Family == "windows":
+		case image.Name == own:
+			return own
+		case first == "":
+			first = image.Name
+		}
+	}
+	return first
+}
+
+func rootOf(disks []cloud.Disk, instance string) restore.Disk {
+	for _, d := range disks {
+		for _, a := range d.Attachments {
+			if a.Instance == instance && a.Root {
+				return restore.Disk{Known: true, Encrypted: d.Encrypted, Shared: len(d.Attachments) > 1, Device: a.Device, Filesystem: d.Filesystem, GiB: d.SizeGib}
+			}
+		}
+	}
+	return restore.Disk{}
+}
+
+// admits reports whether a rule lets the whole range in to the SSH port.
+func admits(rules []cloud.FirewallRule, i cloud.Instance, of string) bool {
+	want, err := netip.ParsePrefix(of)
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(rules, func(r cloud.FirewallRule) bool {
+		source, err := netip.ParsePrefix(r.Source)
+		return err == nil && r.Group == i.Firewall && r.Port == i.SshPort && source.Bits() <= want.Bits() && source.Contains(want.Addr())
+	})
+}
+
+// outlineHolds is for how long what the cloud offers is taken to stay.
+const outlineHolds = time.Minute
+
+// outlined is what the cloud offers, as it was last asked.
+type outlined struct {
+	mu     sync.Mutex
+	at     time.Time
+	can    cloud.Capabilities
+	images []cloud.Image
+}
+
+// outline returns what the cloud can do and its images.
+func (s *Service) outline(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
+	o := &s.offers
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if time.Since(o.at) < outlineHolds {
+		return o.can, o.images, nil
+	}
+	can, err := s.cloud.Capabilities(ctx)
+	if err != nil {
+		return can, nil, err
+	}
+	images, err := s.cloud.Images(ctx)
+	if err != nil {
+		return can, nil, err
+	}
+	o.at, o.can, o.images = time.Now(), can, images
+	return can, images, nil
+}
+
+// tookBefore returns what the operations of the cloud took before.
+func (s *Service) tookBefore(ctx context.Context) (map[restore.Operation]time.Duration, error) {
+	times, err := s.store.StepTimes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[restore.Operation]time.Duration{}
+	for _, t := range times {
+		took := time.Duration(t.Seconds * float64(time.Second))
+		switch t.Kind + " " + t.Name {
+		case "launch disk", "launch instance", "launch boot":
+			out[restore.Launch] += took
+		case "start start", "start boot":
+			out[restore.Start] += took
+		case "stop stop", "stop stopped":
+			out[restore.Stop] += took
+		case "restore detach":
+			out[restore.Detach] = took
+		case "restore lend":
+			out[restore.Attach] = took
+		case "restore permit-agent":
+			out[restore.Agent] = took
+		case "restore image":
+			if t.Size > 0 {
+				out[restore.Copy] = time.Duration(float64(took) / t.Size)
+			}
+		}
+	}
+	return out, nil
+}
+
+// worries says for each of the logins what is bad about its best way back in, by what is
+// recorded and what the cloud offers, without asking about any instance.
+func (s *Service) worries(ctx context.Context, w *world, instances map[uuid.UUID]store.Instance) (map[uuid.UUID]string, error) {
+	can, images, err := s.outline(ctx)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		return nil, nil // the page is worth as much without
+	}
+	out := map[uuid.UUID]string{}
+	for n, l := range w.logins {
+		i, there := instances[l.ID]
+		if !there || i.Adopted {
+			continue
+		}
+		f := restore.Facts{Login: loginName(l.OSUser, i.Name), Instance: i.Name, State: i.State, TemporaryGiB: i.TemporaryGiB, Static: i.StaticAddress, PublicAddress: i.PublicAddress, Passwords: restore.No}
+		s.offerFacts(can, images, i, &f)
+		f.Disk = restore.Disk{Known: true, GiB: 1}
+		f.Holders, f.Steward, _ = w.holders(n, s.now(), s.Fresh)
+		if worry := restore.Worry(restore.Rank(f, restore.Limits{})); worry != "" && f.State == "running" {
+			out[l.ID] = worry
+		}
+	}
+	return out, nil
+}
+
+// rehearse tries what can be tried without touching anything.
+func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance, f restore.Facts, options []restore.Option) []Rehearsal {
+	var out []Rehearsal
+	try := func(r restore.Route, what string, do func() (string, error)) {
+		detail, err := do()
+		if err != nil {
+			detail = oneLine(err.Error())
+		}
+		out = append(out, Rehearsal{r, what, err == nil, detail})
+	}
+	for _, o := range options {
+		if !o.Possible() {
+			continue
+		}
+		switch o.Route {
+		case restore.StandingKey:
+			if !f.Steward {
+				try(o.Route, "a proof that is fresh", func() (string, error) { return o.Agree[0], nil })
+				continue
+			}
+			try(o.Route, "a login with the steward key, which reads the file", func() (string, error) {
+				found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+				if err != nil {
+					return "", err
+				}
+				session, end, err := s.stewardSession(ctx, found[0])
+				if err != nil {
+					return "", err
+				}
+				defer end()
+				read, err := readFiles(session)
+				return fmt.Sprintf("it completes, and reads %s", counted(len(read.files), "file")), err
+			})
+		case restore.GuestAgent, restore.WindowsPassword:
+			try(o.Route, "an answer of the guest agent", func() (string, error) {
+				if f.Agent != restore.AgentReady {
+					return "", errors.New("it was not asked, since it is " + strings.ReplaceAll(string(f.Agent), "-", " ") + "; permission would be given for the while")
+				}
+				read, err := s.cloud.AgentFile(ctx, i.CloudID, "/etc/passwd")
+				return "it reads /etc/passwd: " + string(read.Kind), err
+			})
+		case restore.MetadataKeys:
+			try(o.Route, "the entries in the instance's metadata", func() (string, error) {
+				keys, err := s.cloud.MetadataKeys(ctx, i.CloudID)
+				return counted(len(keys), "entry"), err
+			})
+		case restore.BrowserShell:
+			try(o.Route, "a command in the browser shell", func() (string, error) {
+				if !f.ShellAdmitted {
+					return "", errors.New("it was not tried, since the SSH port is closed to " + f.ShellRange + "; it would be opened for the while")
+				}
+				said, err := s.cloud.Shell(ctx, i.CloudID, nil, "whoami")
+				return "it answers as " + oneLine(strings.TrimSpace(string(said.Output))), err
+			})
+		case restore.Password:
+			try(o.Route, "whether the SSH server takes passwords", func() (string, error) { return "it does; whether anybody knows one is not seen", nil })
+		case restore.HelperDisk:
+			try(o.Route, "the root disk, and an image for a helper", func() (string, error) {
+				return fmt.Sprintf("%d GiB of %s at %s in %s; the helper would be %s", f.Disk.GiB, f.Disk.Filesystem, f.Disk.Device, i.Zone, f.HelperImage), nil
+			})
+		case restore.Replacement:
+			try(o.Route, "whether the image and the size are still offered", func() (string, error) {
+				c, err := s.Catalogue(ctx)
+				if err != nil {
+					return "", err
+				}
+				_, err = choose("size", i.Size, c.Sizes, func(z cloud.Size) string { return z.Name })
+				return "the size " + i.Size + " is, in " + i.Zone, err
+			})
+		}
+	}
+	return out
+}

@@ -1,0 +1,614 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/store"
+)
+
+// RestoreWanted says which login is to be got back into, and how.
+type RestoreWanted struct {
+	Login string
+	Route restore.Route
+	// Key is the new key. Make has the service make it under that name; its private half
+	// stays in the safe until the keeper, who is the caller, takes it out.
+	Key  string
+	Make bool
+	// Lost are the keys whose lines go once the new key is proved; nil means those that
+	// nobody can use any more as far as the records tell, and an empty list none.
+	Lost   []string
+	Limits restore.Limits
+	// Confirm is the instance's name, where the route stops it or puts another in its place.
+	Confirm string
+	Reason  string
+	// StopFirst, Ports and NewName are for a replacement: whether the instance is stopped
+	// before the image is made, at which TCP ports the new one is waited for, and its name.
+	StopFirst bool
+	Ports     []int
+	NewName   string
+}
+
+// Restore is a run that gets back into a login.
+type Restore struct {
+	store.Run
+	Route restore.Route
+	Login string
+	Key   string
+	Lost  []string
+	// Target is the instance that is logged in to: another one, where it is replaced.
+	Target   string
+	Closings []store.Closing
+	// Waits says what somebody has to do now; nil where nobody has.
+	Waits *Waiting
+	// Left are the things that could not be done after the proof, Differs what is not as
+	// it was after an undo.
+	Left    []string
+	Differs string
+	// ProvedAt is when a login with the new key was completed; nil before.
+	ProvedAt *time.Time
+	// Undoable is whether it can be undone now.
+	Undoable bool
+}
+
+// Waiting is a step that waits for somebody.
+type Waiting struct {
+	Step restore.Step
+	What string
+	// Next is the command that does it.
+	Next string
+}
+
+// StartRestore begins to get back into a login.
+func (s *Service) StartRestore(ctx context.Context, actor Actor, once IdempotencyKey, w RestoreWanted) (Restore, error) {
+	if err := checkText("reason", w.Reason); err != nil {
+		return Restore{}, err
+	}
+	l, i, err := s.loginNamed(ctx, w.Login)
+	if err != nil {
+		return Restore{}, err
+	}
+	if earlier, err := s.before(ctx, actor, once); err != nil || earlier != "" {
+		return s.earlierRestore(ctx, earlier, err)
+	}
+	k, sealed, err := s.restoreKey(ctx, actor, w)
+	if err == nil {
+		err = s.grantable(k)
+	}
+	if err == nil && k.StewardOf != nil {
+		err = &Problem{Kind: Invalid, Code: "steward-key", Field: "key", Where: []string{k.Name}, Detail: k.Name + " is a steward key, and nobody logs in with it", Remedy: "Choose another, or make one: plumlatch key new NAME"}
+	}
+	if err != nil {
+		return Restore{}, err
+	}
+	f, routes, err := s.restoreFacts(ctx, l, i)
+	if err != nil {
+		return Restore{}, err
+	}
+	f.RSA = restore.No
+	if k.Type == "rsa" {
+		f.RSA = restore.Yes
+	}
+	if err := judgeRoute(w, i, restore.Rank(f, w.Limits)); err != nil {
+		return Restore{}, err
+	}
+	lost, err := s.lostOf(ctx, w, routes, k)
+	if err != nil {
+		return Restore{}, err
+	}
+	run, err := s.newRestore(ctx, actor, w, l, i, k, lost, f)
+	if err != nil {
+		return Restore{}, err
+	}
+	if sealed != nil {
+		run.Facts[keptFact] = yesFact
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
+		if err != nil || earlier != "" {
+			run.ID, err = uuid.Parse(cmp.Or(earlier, run.ID.String()))
+			return cmp.Or(err, errOnlyAsked)
+		}
+		if sealed != nil {
+			if err := addKept(ctx, tx, &k, sealed); err != nil {
+				return err
+			}
+		}
+		if w.Route != restore.Replacement && w.Route != restore.WindowsPassword {
+			added, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(w.Reason, "restore")})
+			if err != nil {
+				return err
+			}
+			if added {
+				run.Facts[addedFact] = yesFact
+			}
+		}
+		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, s.entry(actor, "restore.start", "login", routes.Name, w.Reason, "%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name)))
+	})
+	var taken *store.TakenError
+	switch {
+	case errors.Is(err, errOnlyAsked):
+		return s.earlierRestore(ctx, run.ID.String(), nil)
+	case errors.As(err, &taken) && taken.Constraint == "runs_one_live":
+		return Restore{}, &Problem{Kind: Conflict, Code: "run-at-work", Where: []string{i.Name}, Detail: "another run is at work on " + i.Name, Remedy: "Wait for it: plumlatch run list -instance " + i.Name}
+	case err != nil:
+		if errors.As(err, &taken) {
+			err = nameTaken(k.Name)
+		}
+		return Restore{}, err
+	}
+	s.engine.Wake(ctx, run.ID)
+	return s.Restore(ctx, run.ID)
+}
+
+func nameTaken(name string) error {
+	return &Problem{Kind: Conflict, Code: "name-taken", Field: "key", Where: []string{name}, Detail: fmt.Sprintf("there is a key named %s already", name), Remedy: "Choose another name, or use that key"}
+}
+
+// restoreKey returns the new key; where the service makes it, with its sealed private half.
+func (s *Service) restoreKey(ctx context.Context, actor Actor, w RestoreWanted) (store.Key, []byte, error) {
+	if !w.Make {
+		k, err := s.Key(ctx, w.Key)
+		return k, nil, err
+	}
+	if err := checkName("key", w.Key); err != nil {
+		return store.Key{}, nil, err
+	}
+	if _, err := s.store.KeyNamed(ctx, w.Key); err == nil {
+		return store.Key{}, nil, nameTaken(w.Key)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return store.Key{}, nil, err
+	}
+	spec := keypair.Spec{}
+	if w.Route == restore.WindowsPassword {
+		spec = keypair.Spec{Type: keypair.RSA, Bits: madeAsRSABits}
+	}
+	k, sealed, err := s.newKept(actor, NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
+	if err != nil {
+		return k, nil, err
+	}
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err == nil {
+		k.KeeperID = &own.ID
+	} else if errors.Is(err, store.ErrNotFound) {
+		err = nil // no keeper of their own: an admin takes it out of the safe
+	}
+	return k, sealed, err
+}
+
+func (s *Service) earlierRestore(ctx context.Context, id string, err error) (Restore, error) {
+	if err != nil {
+		return Restore{}, err
+	}
+	run, err := uuid.Parse(id)
+	if err != nil {
+		return Restore{}, err
+	}
+	return s.Restore(ctx, run)
+}
+
+// judgeRoute refuses a route that is not possible, not within the limits, or not confirmed.
+func judgeRoute(w RestoreWanted, i store.Instance, ranked []restore.Option) error {
+	at := slices.IndexFunc(ranked, func(o restore.Option) bool { return o.Route == w.Route })
+	if at < 0 {
+		var names []string
+		for _, o := range ranked {
+			names = append(names, string(o.Route))
+		}
+		return &Problem{Kind: Invalid, Code: "no-such-route", Field: "route", Detail: fmt.Sprintf("there is no route %q into %s", w.Route, i.Name), Remedy: "There are: " + strings.Join(names, ", ")}
+	}
+	o := ranked[at]
+	see := "See all: plumlatch restore routes " + i.Name
+	switch {
+	case !o.Possible():
+		var what []string
+		for _, m := range o.Missing {
+			what = append(what, m.What)
+		}
+		return &Problem{Kind: Conflict, Code: "route-not-possible", Field: "route", Where: []string{i.Name}, Detail: fmt.Sprintf("the route %s is not possible: %s", o.Route, strings.Join(what, "; ")), Remedy: cmp.Or(o.Missing[0].Remedy, see)}
+	case len(o.Outside) > 0:
+		return &Problem{Kind: Conflict, Code: "outside-limits", Field: "route", Where: []string{i.Name}, Detail: fmt.Sprintf("the route %s is outside your limits: %s", o.Route, strings.Join(o.Outside, "; ")), Remedy: see}
+	case (o.Stops || o.NewIdentity) && w.Confirm != i.Name:
+		return &Problem{Kind: Conflict, Code: "not-confirmed", Field: "confirm", Where: []string{i.Name}, Detail: fmt.Sprintf("the route %s %s. Changes: %s. Loses: %s", o.Route, stopWords(o), orNone(strings.Join(o.Changes, "; ")), orNone(strings.Join(o.Loses, "; "))), Remedy: "Confirm it with the name of the instance: -confirm " + i.Name}
+	case w.Route != restore.Replacement && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
+		return &Problem{Kind: Invalid, Code: "not-for-this-route", Field: "route", Detail: "to stop it first, to check ports and to give a name are for the route replacement alone"}
+	}
+	for _, port := range w.Ports {
+		if port < 1 || port > 65535 {
+			return &Problem{Kind: Invalid, Code: "bad-port", Field: "ports", Detail: fmt.Sprintf("%d is no port", port), Remedy: "Give one from 1 to 65535"}
+		}
+	}
+	return nil
+}
+
+func stopWords(o restore.Option) string {
+	if o.NewIdentity {
+		return "puts another instance in its place"
+	}
+	return "stops it for about " + restore.Words(o.Downtime)
+}
+
+// lostOf returns the keys whose lines are to go.
+func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fresh store.Key) ([]store.Key, error) {
+	names := w.Lost
+	if names == nil {
+		for _, k := range routes.Lost {
+			if k.ID != fresh.ID {
+				names = append(names, k.Name)
+			}
+		}
+	}
+	var out []store.Key
+	for _, name := range names {
+		k, err := s.Key(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		bad := func(detail, remedy string) error {
+			return &Problem{Kind: Invalid, Code: "bad-lost", Field: "lost", Where: []string{name}, Detail: detail, Remedy: remedy}
+		}
+		switch {
+		case k.ID == fresh.ID:
+			return nil, bad(name+" cannot be the new key and a lost one", "Choose another key")
+		case k.StewardOf != nil:
+			return nil, bad(name+" is a steward key, whose private half is in the safe", "Withdraw it, if it is to go: plumlatch grant withdraw "+name)
+		}
+		if !slices.ContainsFunc(out, func(other store.Key) bool { return other.ID == k.ID }) {
+			out = append(out, k)
+		}
+	}
+	return out, nil
+}
+
+// newRestore makes the run with what its steps go by.
+func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, l store.Login, i store.Instance, k store.Key, lost []store.Key, f restore.Facts) (store.Run, error) {
+	facts := map[string]string{routeFact: string(w.Route), loginFact: l.ID.String(), keyFact: k.ID.String(), "login name": loginName(l.OSUser, i.Name), "key name": k.Name, asImageFact: f.HelperImage}
+	flag := func(name string, set bool) {
+		if set {
+			facts[name] = yesFact
+		}
+	}
+	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})
+	if err != nil {
+		return store.Run{}, err
+	}
+	flag(keptFact, kept[k.ID] && s.Safe != nil)
+	flag("steward", f.Steward && w.Route == restore.StandingKey)
+	flag(permitsFact, (w.Route == restore.GuestAgent || w.Route == restore.WindowsPassword) && f.Agent != restore.AgentReady)
+	flag(opensFact, w.Route == restore.BrowserShell && !f.ShellAdmitted)
+	var holders, names, ids, ports []string
+	for _, h := range f.Holders {
+		holders = append(holders, h.Keeper)
+	}
+	facts["holders"] = strings.Join(holders, " or ")
+	entered, err := s.store.LastEntered(ctx, l.ID, k.ID)
+	if err != nil {
+		return store.Run{}, err
+	}
+	if entered != nil {
+		facts[enteredFact] = entered.Format(factLayout)
+	}
+	for _, old := range lost {
+		names, ids = append(names, old.Name), append(ids, old.ID.String())
+	}
+	switch w.Route {
+	case restore.HelperDisk:
+		if facts["helper size"], err = s.helperSize(ctx); err != nil {
+			return store.Run{}, err
+		}
+	case restore.Replacement:
+		flag(staticFact, f.Static)
+		flag(stopFirstFact, w.StopFirst)
+		for _, port := range w.Ports {
+			ports = append(ports, strconv.Itoa(port))
+		}
+		facts[replacementFact], facts[newLoginFact] = newID().String(), newID().String()
+		delete(facts, enteredFact) // the new login was never entered
+		if facts[newNameFact], err = s.newNameFor(ctx, w, i); err != nil {
+			return store.Run{}, err
+		}
+		found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+		if err != nil {
+			return store.Run{}, err
+		}
+		if steward := found[0].Steward; steward != nil { // its line is in the image
+			names, ids = append(names, steward.Name), append(ids, steward.ID.String())
+		}
+	}
+	facts[lostFact], facts["lost names"], facts[portsFact] = strings.Join(ids, ","), strings.Join(names, ", "), strings.Join(ports, ",")
+	return s.newRunWith(actor, "restore", i, w.Reason, facts), nil
+}
+
+// helperSize is the smallest size that the cloud offers.
+func (s *Service) helperSize(ctx context.Context) (string, error) {
+	sizes, err := s.cloud.Sizes(ctx)
+	if err != nil {
+		return "", cloudProblem(err)
+	}
+	if len(sizes) == 0 {
+		return "", &Problem{Kind: Conflict, Code: "no-size", Detail: "the cloud offers no size for a helper"}
+	}
+	return slices.MinFunc(sizes, func(a, b cloud.Size) int {
+		return cmp.Or(cmp.Compare(a.MemoryMib, b.MemoryMib), cmp.Compare(a.DiskGib, b.DiskGib))
+	}).Name, nil
+}
+
+func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i store.Instance) (string, error) {
+	if w.NewName != "" {
+		if err := checkName("new_name", w.NewName); err != nil {
+			return "", err
+		}
+		if _, err := s.store.InstanceNamed(ctx, w.NewName); err == nil {
+			return "", &Problem{Kind: Conflict, Code: "name-taken", Field: "new_name", Where: []string{w.NewName}, Detail: fmt.Sprintf("there is an instance named %s already", w.NewName), Remedy: "Choose another name"}
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return "", err
+		}
+		return w.NewName, nil
+	}
+	var failed error
+	name := replacementName(i.Name, func(n string) bool {
+		_, err := s.store.InstanceNamed(ctx, n)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			failed = err
+		}
+		return err == nil
+	})
+	return name, failed
+}
+
+// Restore returns a restore with how far it is.
+func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
+	run, err := s.store.RunByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || err == nil && run.Kind != "restore" {
+		return Restore{}, &Problem{Kind: NotFound, Code: "no-such-restore", Detail: "there is no restore with this id", Remedy: "See what there is: plumlatch restore list"}
+	}
+	if err != nil {
+		return Restore{}, err
+	}
+	closings, err := s.store.ClosingsOf(ctx, run.ID)
+	return restoreOf(run, closings), err
+}
+
+// restoreOf reads a restore out of its run and what runs have opened.
+func restoreOf(run store.Run, closings []store.Closing) Restore {
+	f := run.Facts
+	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f["login name"], Key: f["key name"], Target: run.Instance.Name, Differs: f[differsFact]}
+	if f["lost names"] != "" {
+		out.Lost = strings.Split(f["lost names"], ", ")
+	}
+	if out.Route == restore.Replacement {
+		out.Target = f[newNameFact]
+	}
+	for _, step := range run.Steps {
+		if why := f[leftFact+step.Name]; why != "" {
+			out.Left = append(out.Left, step.Title+": "+why)
+		}
+		if step.State == runs.StepRunning && strings.HasPrefix(step.Outcome, "waits for ") && run.EndedAt == nil {
+			out.Waits = waitingFor(out, step)
+		}
+	}
+	if at, err := time.Parse(factLayout, f[provedFact]); err == nil {
+		out.ProvedAt = &at
+	}
+	out.Undoable = run.EndedAt == nil && run.State != runs.Undoing && (out.ProvedAt == nil || out.Route == restore.Replacement)
+	for _, c := range closings {
+		if c.RunID == run.ID {
+			out.Closings = append(out.Closings, c)
+		}
+	}
+	return out
+}
+
+// waitingFor says who has to do what, and with which command.
+func waitingFor(r Restore, step store.RunStep) *Waiting {
+	w := &Waiting{Step: restore.Step(step.Name), What: step.Outcome, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.ID)}
+	switch {
+	case strings.Contains(step.Outcome, "by hand"):
+		w.Next = ""
+	case w.Step == restore.Place && r.Route == restore.Password:
+		w.Next = fmt.Sprintf("plumlatch restore watch %s -password", r.ID)
+	case w.Step == restore.Open:
+		w.Next = fmt.Sprintf("plumlatch instance password %s -with FILE", r.Instance.Name)
+	}
+	return w
+}
+
+// Restores returns one page of restores, newest first.
+func (s *Service) Restores(ctx context.Context, instance string, p store.Page) (store.List[Restore], error) {
+	l, err := s.store.Restores(ctx, instance, p)
+	if err != nil {
+		return store.List[Restore]{}, pageProblem(err)
+	}
+	ids := make([]uuid.UUID, len(l.Items))
+	for n, run := range l.Items {
+		ids[n] = run.ID
+	}
+	closings, err := s.store.ClosingsOf(ctx, ids...)
+	out := store.List[Restore]{Next: l.Next, Total: l.Total}
+	for _, run := range l.Items {
+		out.Items = append(out.Items, restoreOf(run, closings))
+	}
+	return out, err
+}
+
+// UndoRestore has a restore that is at work undone.
+func (s *Service) UndoRestore(ctx context.Context, actor Actor, id uuid.UUID, reason string) (Restore, error) {
+	if err := checkText("reason", reason); err != nil {
+		return Restore{}, err
+	}
+	r, err := s.Restore(ctx, id)
+	if err != nil {
+		return Restore{}, err
+	}
+	switch {
+	case r.State == runs.Undoing:
+		return r, nil
+	case r.EndedAt != nil:
+		return Restore{}, &Problem{Kind: Conflict, Code: "restore-over", Detail: "this restore is over", Remedy: overRemedy(r)}
+	case !r.Undoable:
+		return Restore{}, &Problem{Kind: Conflict, Code: "restore-proved", Detail: fmt.Sprintf("a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login), Remedy: "Let the last steps end: plumlatch restore watch " + id.String()}
+	}
+	why := actor.Name + " asked for its undo"
+	if reason != "" {
+		why += ": " + reason
+	}
+	if err := s.store.Note(ctx, s.entry(actor, "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login)); err != nil {
+		return Restore{}, err
+	}
+	if err := s.engine.AskUndo(ctx, id, why); err != nil {
+		return Restore{}, err
+	}
+	return s.Restore(ctx, id)
+}
+
+func overRemedy(r Restore) string {
+	if r.State == runs.Done && r.Route == restore.Replacement {
+		return fmt.Sprintf("The instance of before is stopped, not ended: plumlatch instance start %s", r.Instance.Name)
+	}
+	return "To take the new key away: plumlatch grant withdraw " + r.Key + " " + r.Login
+}
+
+// wakeRestore has a worker look at the restore that is at work on an instance, if one is.
+func (s *Service) wakeRestore(ctx context.Context, instance uuid.UUID) {
+	if id, err := s.store.LiveRestoreOf(ctx, instance); err == nil {
+		s.engine.Wake(ctx, id)
+	}
+}
+
+// RestoreReport tells of a restore for whoever asks for it.
+type RestoreReport struct {
+	Restore
+	MadeAt time.Time
+	// Before and After are how the instance stood and stands: address, state and the like.
+	AddressBefore, AddressAfter string
+	// Elsewhere are the other logins that the lost keys open, and their reach.
+	Elsewhere []LostElsewhere
+	// Copies are snapshots and images with the lost keys in them.
+	Copies    []OldKeyPlace
+	Passwords []store.PasswordReading
+}
+
+// LostElsewhere is another login that a lost key opens.
+type LostElsewhere struct {
+	Key, Login string
+	State      reach.State
+}
+
+// ReportRestore returns what was done, what is left, and where the lost keys stand elsewhere.
+func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreReport, error) {
+	r, err := s.Restore(ctx, id)
+	if err != nil {
+		return RestoreReport{}, err
+	}
+	out := RestoreReport{Restore: r, MadeAt: s.now(), AddressBefore: r.Facts[beforeFact+"address"]}
+	if target, err := s.store.InstanceNamed(ctx, r.Target); err == nil {
+		out.AddressAfter = target.PublicAddress
+	}
+	var keys []store.Key
+	if r.Facts[lostFact] != "" {
+		var ids []uuid.UUID
+		for text := range strings.SplitSeq(r.Facts[lostFact], ",") {
+			id, err := uuid.Parse(text)
+			if err != nil {
+				return out, err
+			}
+			ids = append(ids, id)
+		}
+		if keys, err = s.store.KeysByID(ctx, ids); err != nil {
+			return out, err
+		}
+	}
+	var items []store.ReportedItem
+	for _, k := range keys {
+		if k.StewardOf != nil {
+			continue
+		}
+		if out.Elsewhere, err = s.lostElsewhere(ctx, out.Elsewhere, k, r.Login); err != nil {
+			return out, err
+		}
+		items = append(items, store.ReportedItem{RotationItem: store.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name}, CloudID: r.Instance.CloudID})
+	}
+	if !r.Instance.Adopted {
+		if out.Copies, err = s.copiesWithOldKeys(ctx, items); err != nil {
+			return out, err
+		}
+	}
+	out.Passwords, err = s.store.PasswordReadings(ctx, r.InstanceID)
+	return out, err
+}
+
+func (s *Service) lostElsewhere(ctx context.Context, so []LostElsewhere, k store.Key, but string) ([]LostElsewhere, error) {
+	w, err := s.world(ctx, store.ReachFilter{Key: k.Name})
+	if err != nil {
+		return nil, err
+	}
+	place, standings := w.keyPlace(k.ID), reach.Standings(w.input)
+	for _, p := range w.input.Pairs {
+		l := w.logins[p.Login]
+		if name := loginName(l.OSUser, l.Instance); int(p.Key) == place && p.Sighting != reach.NotSeen && name != but {
+			so = append(so, LostElsewhere{k.Name, name, standings[p.Login].State})
+		}
+	}
+	return so, nil
+}
+
+// SealedPassword returns the administrator's password of a Windows instance, sealed to an
+// RSA key. That somebody asked is in the daybook.
+func (s *Service) SealedPassword(ctx context.Context, actor Actor, name string) (cloud.Password, []store.PasswordReading, error) {
+	i, err := s.Instance(ctx, name)
+	if err != nil {
+		return cloud.Password{}, nil, err
+	}
+	if i.Adopted {
+		return cloud.Password{}, nil, &Problem{Kind: Conflict, Code: "adopted", Where: []string{name}, Detail: name + " was adopted, and no cloud is asked about it"}
+	}
+	password, err := s.cloud.Password(ctx, i.CloudID)
+	if err != nil {
+		return password, nil, cloudProblem(err)
+	}
+	if err := s.notePassword(ctx, actor, i, "asked", "%s asked for the administrator's password of %s, sealed."); err != nil {
+		return password, nil, err
+	}
+	readings, err := s.store.PasswordReadings(ctx, i.ID)
+	return password, readings, err
+}
+
+// OpenedPassword records that the actor has opened the password on their machine.
+func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) error {
+	i, err := s.Instance(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := s.notePassword(ctx, actor, i, "opened", "%s opened the administrator's password of %s on their machine. It should be changed at once."); err != nil {
+		return err
+	}
+	id, err := s.store.LiveRestoreOf(ctx, i.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err == nil {
+		err = s.store.SetFact(ctx, id, openedFact, actor.Name)
+	}
+	s.engine.Wake(ctx, id)
+	return err
+}
+
+func (s *Service) notePassword(ctx context.Context, actor Actor, i store.Instance, what, sentence string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		return errors.Join(tx.NotePasswordReading(ctx, store.PasswordReading{ID: newID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()}),
+			tx.Note(ctx, s.entry(actor, "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name)))
+	})
+}

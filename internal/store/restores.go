@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Closing is something that a run opens for a while and that is to be closed again.
+type Closing struct {
+	ID         uuid.UUID
+	RunID      uuid.UUID
+	InstanceID uuid.UUID
+	Kind       string
+	What       string
+	Details    map[string]string `gorm:"serializer:json"`
+	WrittenAt  time.Time
+	Deadline   time.Time
+	OpenedAt   *time.Time
+	ClosedAt   *time.Time
+	Note       string
+	// Of the instance.
+	InstanceName string `gorm:"->;-:migration"`
+}
+
+// PasswordReading is that somebody asked for an administrator's password, or opened it.
+type PasswordReading struct {
+	ID         uuid.UUID
+	InstanceID uuid.UUID
+	Person     string
+	What       string // asked or opened
+	At         time.Time
+}
+
+// WriteClosing writes down what is going to be opened. One that is there stays.
+func (s *Store) WriteClosing(ctx context.Context, c Closing) error {
+	return plain(s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&c).Error)
+}
+
+// ChangeClosing sets columns of a closing.
+func (s *Store) ChangeClosing(ctx context.Context, id uuid.UUID, columns map[string]any) error {
+	return plain(s.db.WithContext(ctx).Model(&Closing{}).Where("id = ?", id).Updates(columns).Error)
+}
+
+func (s *Store) closings(ctx context.Context) *gorm.DB {
+	return s.db.WithContext(ctx).Model(&Closing{}).Select("closings.*, instances.name AS instance_name").Joins("JOIN instances ON instances.id = closings.instance_id")
+}
+
+// ClosingsOf returns what the runs have opened, in the order in which it was.
+func (s *Store) ClosingsOf(ctx context.Context, runs ...uuid.UUID) ([]Closing, error) {
+	var list []Closing
+	err := s.closings(ctx).Where("run_id IN ?", runs).Order("written_at, closings.id").Find(&list).Error
+	return list, plain(err)
+}
+
+// OpenClosings returns what is not closed yet, those with the first deadline first.
+func (s *Store) OpenClosings(ctx context.Context) ([]Closing, error) {
+	var list []Closing
+	err := s.closings(ctx).Where("closed_at IS NULL").Order("deadline, closings.id").Limit(500).Find(&list).Error
+	return list, plain(err)
+}
+
+// Restores returns one page of restores, newest first; instance "" means all.
+func (s *Store) Restores(ctx context.Context, instance string, p Page) (List[Run], error) {
+	q := s.runs(ctx).Where("runs.kind = 'restore'")
+	if instance != "" {
+		q = q.Where("runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", instance)
+	}
+	q = q.Session(&gorm.Session{})
+	page, err := seek(q, order{columns: []string{"runs.created_at", "runs.id"}, down: true}, p)
+	if err != nil {
+		return List[Run]{}, err
+	}
+	var items []Run
+	if err := page.Find(&items).Error; err != nil {
+		return List[Run]{}, plain(err)
+	}
+	l := cut(items, p, func(r Run) []string { return []string{stamp(r.CreatedAt), r.ID.String()} })
+	return l, count(q, p, &l.Total)
+}
+
+// LiveRestoreOf returns the id of the restore that is at work on an instance, or on the
+// one that replaces it; ErrNotFound if there is none.
+func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Model(&Run{}).Where("kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR facts->>'replacement' = ?)", instance, instance.String()).Limit(1).Pluck("id", &ids).Error
+	if err == nil && len(ids) == 0 {
+		return uuid.Nil, ErrNotFound
+	}
+	if err != nil {
+		return uuid.Nil, plain(err)
+	}
+	return ids[0], nil
+}
+
+// StepTime is the median time of a step in the runs of a kind, in seconds. Size is the
+// median size of the disks of those runs in GiB, 0 where they have none.
+type StepTime struct {
+	Kind, Name    string
+	Seconds, Size float64
+}
+
+// StepTimes returns what the steps of the last runs that start, stop, launch and restore
+// instances took.
+func (s *Store) StepTimes(ctx context.Context) ([]StepTime, error) {
+	var out []StepTime
+	err := s.db.WithContext(ctx).Raw(`WITH last AS (
+			SELECT r.id, r.kind, (r.facts->>'gib')::float AS gib FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)
+			CROSS JOIN LATERAL (SELECT id, kind, facts FROM runs WHERE runs.kind = kinds.kind AND state = 'done' ORDER BY ended_at DESC LIMIT 20) AS r)
+		SELECT last.kind, st.name, percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM st.ended_at - st.started_at)) AS seconds,
+			coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY gib), 0) AS size
+		FROM last JOIN run_steps AS st ON st.run_id = last.id WHERE st.state = 'done' AND st.ended_at IS NOT NULL GROUP BY last.kind, st.name`).Scan(&out).Error
+	return out, plain(err)
+}
+
+// NotePasswordReading records that somebody asked for a password or opened it.
+func (s *Store) NotePasswordReading(ctx context.Context, r PasswordReading) error {
+	return plain(s.db.WithContext(ctx).Create(&r).Error)
+}
+
+// PasswordReadings returns who asked for the password of an instance and who opened it,
+// the last first.
+func (s *Store) PasswordReadings(ctx context.Context, instance uuid.UUID) ([]PasswordReading, error) {
+	var list []PasswordReading
+	err := s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("at DESC, id").Limit(100).Find(&list).Error
+	return list, plain(err)
+}
+
+// ClosingsDue returns what is open beyond its deadline, and what was closed since the
+// moment although its opening was never answered.
+func (s *Store) ClosingsDue(ctx context.Context, now, since time.Time) ([]Closing, error) {
+	var list []Closing
+	err := s.closings(ctx).Where("closed_at IS NULL AND deadline <= ? OR opened_at IS NULL AND closed_at > ?", now, since).Order("deadline, closings.id").Limit(500).Find(&list).Error
+	return list, plain(err)
+}
+
+// ForgetClosing removes a closing that is closed, so that the same can be opened anew.
+func (s *Store) ForgetClosing(ctx context.Context, run uuid.UUID, kind string) error {
+	return plain(s.db.WithContext(ctx).Where("run_id = ? AND kind = ? AND closed_at IS NOT NULL", run, kind).Delete(&Closing{}).Error)
+}

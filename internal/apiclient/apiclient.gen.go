@@ -354,6 +354,24 @@ func (e Origin) Valid() bool {
 	}
 }
 
+// Defines values for PasswordReadingWhat.
+const (
+	PasswordReadingWhatAsked  PasswordReadingWhat = "asked"
+	PasswordReadingWhatOpened PasswordReadingWhat = "opened"
+)
+
+// Valid indicates whether the value is a known member of the PasswordReadingWhat enum.
+func (e PasswordReadingWhat) Valid() bool {
+	switch e {
+	case PasswordReadingWhatAsked:
+		return true
+	case PasswordReadingWhatOpened:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PrivateFormat.
 const (
 	PrivateFormatOpenssh PrivateFormat = "openssh"
@@ -423,6 +441,42 @@ func (e ReachState) Valid() bool {
 	case ReachStateThin:
 		return true
 	case ReachStateUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RestoreRoute.
+const (
+	RestoreRouteBrowserShell    RestoreRoute = "browser-shell"
+	RestoreRouteGuestAgent      RestoreRoute = "guest-agent"
+	RestoreRouteHelperDisk      RestoreRoute = "helper-disk"
+	RestoreRouteMetadataKeys    RestoreRoute = "metadata-keys"
+	RestoreRoutePassword        RestoreRoute = "password"
+	RestoreRouteReplacement     RestoreRoute = "replacement"
+	RestoreRouteStandingKey     RestoreRoute = "standing-key"
+	RestoreRouteWindowsPassword RestoreRoute = "windows-password"
+)
+
+// Valid indicates whether the value is a known member of the RestoreRoute enum.
+func (e RestoreRoute) Valid() bool {
+	switch e {
+	case RestoreRouteBrowserShell:
+		return true
+	case RestoreRouteGuestAgent:
+		return true
+	case RestoreRouteHelperDisk:
+		return true
+	case RestoreRouteMetadataKeys:
+		return true
+	case RestoreRoutePassword:
+		return true
+	case RestoreRouteReplacement:
+		return true
+	case RestoreRouteStandingKey:
+		return true
+	case RestoreRouteWindowsPassword:
 		return true
 	default:
 		return false
@@ -595,6 +649,7 @@ func (e RotationWantedOverlap) Valid() bool {
 const (
 	RunKindGrant     RunKind = "grant"
 	RunKindLaunch    RunKind = "launch"
+	RunKindRestore   RunKind = "restore"
 	RunKindRotate    RunKind = "rotate"
 	RunKindSettle    RunKind = "settle"
 	RunKindStart     RunKind = "start"
@@ -609,6 +664,8 @@ func (e RunKind) Valid() bool {
 	case RunKindGrant:
 		return true
 	case RunKindLaunch:
+		return true
+	case RunKindRestore:
 		return true
 	case RunKindRotate:
 		return true
@@ -960,6 +1017,21 @@ type ChosenDifference struct {
 
 	// Sha256 The key's fingerprint.
 	Sha256 string `json:"sha256"`
+}
+
+// Closing defines model for Closing.
+type Closing struct {
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+	Deadline time.Time  `json:"deadline"`
+	Instance string     `json:"instance"`
+
+	// Note Why it is not closed yet, or how late it was.
+	Note     *string            `json:"note,omitempty"`
+	OpenedAt *time.Time         `json:"opened_at,omitempty"`
+	Restore  openapi_types.UUID `json:"restore"`
+
+	// What What is open.
+	What string `json:"what"`
 }
 
 // Connection What a client needs to log in.
@@ -1491,6 +1563,9 @@ type LoginReach struct {
 
 	// Why What is to be known about it, in words.
 	Why string `json:"why"`
+
+	// Worry What is bad about the best way back in, should the last key be lost.
+	Worry *string `json:"worry,omitempty"`
 }
 
 // LossChange defines model for LossChange.
@@ -1502,6 +1577,15 @@ type LossChange struct {
 	Before   ReachState `json:"before"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
+}
+
+// LostElsewhere defines model for LostElsewhere.
+type LostElsewhere struct {
+	Key   string `json:"key"`
+	Login string `json:"login"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach ReachState `json:"reach"`
 }
 
 // MachineListReading defines model for MachineListReading.
@@ -1600,6 +1684,13 @@ type Me struct {
 // MeBy How the caller is signed in.
 type MeBy string
 
+// MissingForRoute defines model for MissingForRoute.
+type MissingForRoute struct {
+	// Remedy The step that would provide it.
+	Remedy *string `json:"remedy,omitempty"`
+	What   string  `json:"what"`
+}
+
 // NewPublicKey defines model for NewPublicKey.
 type NewPublicKey struct {
 	Name string `json:"name"`
@@ -1675,6 +1766,16 @@ type OpeningPage struct {
 
 // Origin Where the pair was made as far as is known.
 type Origin string
+
+// PasswordReading defines model for PasswordReading.
+type PasswordReading struct {
+	At     time.Time           `json:"at"`
+	Person string              `json:"person"`
+	What   PasswordReadingWhat `json:"what"`
+}
+
+// PasswordReadingWhat defines model for PasswordReading.What.
+type PasswordReadingWhat string
 
 // PlannedItem defines model for PlannedItem.
 type PlannedItem struct {
@@ -1822,6 +1923,9 @@ type ReachPage struct {
 
 	// Total How many logins fit.
 	Total int `json:"total"`
+
+	// Worrying At how many of all logins that fit the filter, but for state, the best way back in is a bad one.
+	Worrying int `json:"worrying"`
 }
 
 // ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
@@ -1854,6 +1958,18 @@ type ReadMachineList struct {
 	// LoginUser For machines of which the list says none.
 	LoginUser *string `json:"login_user,omitempty"`
 	Text      string  `json:"text"`
+}
+
+// Rehearsal defines model for Rehearsal.
+type Rehearsal struct {
+	Detail string `json:"detail"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+
+	// What What was tried.
+	What  string `json:"what"`
+	Works bool   `json:"works"`
 }
 
 // ReportEntry defines model for ReportEntry.
@@ -1920,6 +2036,70 @@ type ReportedProof struct {
 
 	// Person Who completed a login with the key; service for the service itself.
 	Person string `json:"person"`
+}
+
+// Restore defines model for Restore.
+type Restore struct {
+	// Closings What it has opened.
+	Closings []Closing `json:"closings"`
+
+	// Differs What is not as it was, after an undo.
+	Differs *string `json:"differs,omitempty"`
+
+	// Key The new key.
+	Key string `json:"key"`
+
+	// Left What could not be done after the proof.
+	Left  []string `json:"left"`
+	Login string   `json:"login"`
+	Lost  []string `json:"lost"`
+
+	// ProvedAt When a login with the new key was completed.
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+	Run   Run          `json:"run"`
+
+	// Target The instance that is logged in to: another one, where it is replaced.
+	Target   string        `json:"target"`
+	Undoable bool          `json:"undoable"`
+	Waits    *RestoreWaits `json:"waits,omitempty"`
+}
+
+// RestorePage defines model for RestorePage.
+type RestorePage struct {
+	Items []Restore `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+	Total *int      `json:"total,omitempty"`
+}
+
+// RestoreReport defines model for RestoreReport.
+type RestoreReport struct {
+	AddressAfter  *string `json:"address_after,omitempty"`
+	AddressBefore *string `json:"address_before,omitempty"`
+
+	// Copies Snapshots and images with the lost keys in them.
+	Copies []OldKeyPlace `json:"copies"`
+
+	// Elsewhere The other logins that the lost keys open.
+	Elsewhere []LostElsewhere   `json:"elsewhere"`
+	MadeAt    time.Time         `json:"made_at"`
+	Passwords []PasswordReading `json:"passwords"`
+	Restore   Restore           `json:"restore"`
+}
+
+// RestoreRoute A way back into a login.
+type RestoreRoute string
+
+// RestoreWaits defines model for RestoreWaits.
+type RestoreWaits struct {
+	// Next The command that does it.
+	Next *string `json:"next,omitempty"`
+	Step string  `json:"step"`
+
+	// What What somebody has to do.
+	What string `json:"what"`
 }
 
 // Role defines model for Role.
@@ -2131,6 +2311,84 @@ type RotationWantedEach string
 // RotationWantedOverlap What to do with a login that another rotation is at work on; leave-out unless given.
 type RotationWantedOverlap string
 
+// RouteExposure defines model for RouteExposure.
+type RouteExposure struct {
+	// Seconds For how long at most.
+	Seconds int    `json:"seconds"`
+	What    string `json:"what"`
+}
+
+// RouteOption defines model for RouteOption.
+type RouteOption struct {
+	// Agree Who has to do their part.
+	Agree           []string `json:"agree"`
+	Changes         []string `json:"changes"`
+	DowntimeSeconds float32  `json:"downtime_seconds"`
+	ExpectedSeconds float32  `json:"expected_seconds"`
+	Loses           []string `json:"loses"`
+
+	// Measured Whether the cloud's part of the times was measured here before, and not assumed.
+	Measured bool              `json:"measured"`
+	Missing  []MissingForRoute `json:"missing"`
+
+	// NewAddress Whether the public address is another afterwards.
+	NewAddress bool `json:"new_address"`
+
+	// NewIdentity Whether another machine stands there afterwards.
+	NewIdentity bool            `json:"new_identity"`
+	Opens       []RouteExposure `json:"opens"`
+
+	// Outside The limits that it does not keep to.
+	Outside  []string `json:"outside"`
+	Possible bool     `json:"possible"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+
+	// Stays What is left in place afterwards.
+	Stays   []string `json:"stays"`
+	Stops   bool     `json:"stops"`
+	Summary string   `json:"summary"`
+	Title   string   `json:"title"`
+
+	// Undo How far it can be undone.
+	Undo string `json:"undo"`
+
+	// Why Why it stands where it stands.
+	Why          string `json:"why"`
+	WithinLimits bool   `json:"within_limits"`
+}
+
+// Routes defines model for Routes.
+type Routes struct {
+	Instance string `json:"instance"`
+
+	// Labels What else is known to run there.
+	Labels map[string]string `json:"labels"`
+
+	// Login user@instance
+	Login string `json:"login"`
+
+	// Lost The keys in place that nobody can use any more, as far as the records tell.
+	Lost []UnusableKey `json:"lost"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach ReachState `json:"reach"`
+
+	// Rehearsed What was tried, where that was asked for.
+	Rehearsed []Rehearsal `json:"rehearsed"`
+
+	// Routes The best first.
+	Routes []RouteOption `json:"routes"`
+	State  InstanceState `json:"state"`
+
+	// StopCosts What a stop would cost, in words.
+	StopCosts []string `json:"stop_costs"`
+
+	// Worry What is bad about the best of them without limits; empty where nothing is.
+	Worry string `json:"worry"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	CreatedAt   time.Time          `json:"created_at"`
@@ -2158,6 +2416,19 @@ type RunPage struct {
 
 // RunState defines model for RunState.
 type RunState string
+
+// SealedPassword defines model for SealedPassword.
+type SealedPassword struct {
+	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+	Encrypted []byte    `json:"encrypted"`
+	MadeAt    time.Time `json:"made_at"`
+
+	// PublicKey The public key in one line that it is sealed to.
+	PublicKey string `json:"public_key"`
+
+	// Readings Who asked for it and who opened it, the last first.
+	Readings []PasswordReading `json:"readings"`
+}
 
 // SeenFile defines model for SeenFile.
 type SeenFile struct {
@@ -2226,6 +2497,42 @@ type Size struct {
 	MemoryMib        int    `json:"memory_mib"`
 	Name             string `json:"name"`
 	TemporaryDiskGib int    `json:"temporary_disk_gib"`
+}
+
+// StartRestore defines model for StartRestore.
+type StartRestore struct {
+	// Confirm The instance's name, where the route stops it or puts another in its place.
+	Confirm     *string `json:"confirm,omitempty"`
+	KeepAddress *bool   `json:"keep_address,omitempty"`
+
+	// Key The new key's name.
+	Key string `json:"key"`
+
+	// Login user@instance, or an instance for its image's own login.
+	Login string `json:"login"`
+
+	// Lost The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none.
+	Lost *[]string `json:"lost,omitempty"`
+
+	// Make Whether the service makes the key, and keeps its private half until it is taken out of the safe.
+	Make *bool `json:"make,omitempty"`
+
+	// MaxDowntime In seconds.
+	MaxDowntime *int `json:"max_downtime,omitempty"`
+
+	// NewName For a replacement: its name.
+	NewName *string `json:"new_name,omitempty"`
+	NoStop  *bool   `json:"no_stop,omitempty"`
+
+	// Ports For a replacement: the TCP ports at which it has to answer.
+	Ports  *[]int  `json:"ports,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+
+	// StopFirst For a replacement: whether the instance is stopped before its image is made, so that nothing written is lost.
+	StopFirst *bool `json:"stop_first,omitempty"`
 }
 
 // StartRotation defines model for StartRotation.
@@ -2394,6 +2701,14 @@ type Traced struct {
 
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
+
+// UnusableKey defines model for UnusableKey.
+type UnusableKey struct {
+	// Keeper Also one who has left.
+	Keeper *string `json:"keeper,omitempty"`
+	Name   string  `json:"name"`
+	Sha256 string  `json:"sha256"`
+}
 
 // WithdrawGrant defines model for WithdrawGrant.
 type WithdrawGrant struct {
@@ -2686,6 +3001,21 @@ type CompareVersionsParams struct {
 	To openapi_types.UUID `form:"to" json:"to"`
 }
 
+// ListRoutesParams defines parameters for ListRoutes.
+type ListRoutesParams struct {
+	// MaxDowntime The longest time in seconds for which nobody gets in.
+	MaxDowntime *int `form:"max_downtime,omitempty" json:"max_downtime,omitempty"`
+
+	// KeepAddress Whether the public address must stay.
+	KeepAddress *bool `form:"keep_address,omitempty" json:"keep_address,omitempty"`
+
+	// NoStop Whether the instance must not be stopped or replaced.
+	NoStop *bool `form:"no_stop,omitempty" json:"no_stop,omitempty"`
+
+	// Rehearse Whether to try what can be tried without touching anything.
+	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
+}
+
 // ListProofsDueParams defines parameters for ListProofsDue.
 type ListProofsDueParams struct {
 	// After The cursor that the page before gave as next.
@@ -2714,6 +3044,9 @@ type GetReachParams struct {
 
 	// Drift Only logins at which not just the granted keys stand.
 	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Worry Only logins whose best way back in, should the last key be lost, is a bad one.
+	Worry *bool `form:"worry,omitempty" json:"worry,omitempty"`
 
 	// Label Only logins of instances with this label, name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
@@ -2756,6 +3089,33 @@ type GetReachMapParams struct {
 
 	// Q Only logins whose name holds this text.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// ListRestoresParams defines parameters for ListRestores.
+type ListRestoresParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Instance Only restores of this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+}
+
+// StartRestoreParams defines parameters for StartRestore.
+type StartRestoreParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// UndoRestoreParams defines parameters for UndoRestore.
+type UndoRestoreParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // AddRotationRuleParams defines parameters for AddRotationRule.
@@ -2887,6 +3247,9 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
+type StartRestoreJSONRequestBody = StartRestore
+
 // AddRotationRuleJSONRequestBody defines body for AddRotationRule for application/json ContentType.
 type AddRotationRuleJSONRequestBody = AddRotationRule
 
@@ -3014,6 +3377,11 @@ type ClientInterface interface {
 	// GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
 	GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListClosings performs a GET /closings (the `ListClosings` operationId) request.
+	//
+	// What restores have opened and not closed yet, the first deadline first.
+	ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
 	ListDaybook(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3133,6 +3501,16 @@ type ClientInterface interface {
 
 	// ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 	ListOpeners(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSealedPassword performs a GET /instances/{instance}/password (the `GetSealedPassword` operationId) request.
+	//
+	// The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook.
+	GetSealedPassword(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportPasswordOpened performs a POST /instances/{instance}/password/readings (the `ReportPasswordOpened` operationId) request.
+	//
+	// Records that the caller has opened the password on their machine.
+	ReportPasswordOpened(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartInstance performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	StartInstance(ctx context.Context, instance InstanceName, params *StartInstanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3298,6 +3676,11 @@ type ClientInterface interface {
 	// Records what the caller read in the authorized_keys files of a login, from their own machine.
 	ReportFiles(ctx context.Context, login LoginName, body ReportFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRoutes performs a GET /logins/{login}/routes (the `ListRoutes` operationId) request.
+	//
+	// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched.
+	ListRoutes(ctx context.Context, login LoginName, params *ListRoutesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListVersions performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
 	//
 	// The contents that the login's files were seen with, the newest first.
@@ -3317,6 +3700,36 @@ type ClientInterface interface {
 	//
 	// Logins against keys: the worst logins first, and for each which keys stand there or should.
 	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
+	ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartRestoreWithBody performs a POST /restores (the `StartRestore` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+	StartRestoreWithBody(ctx context.Context, params *StartRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartRestore performs a POST /restores (the `StartRestore` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+	StartRestore(ctx context.Context, params *StartRestoreParams, body StartRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRestore performs a GET /restores/{run} (the `GetRestore` operationId) request.
+	//
+	// How far it is. Its run can be followed as any other: /runs/{run}/events.
+	GetRestore(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportRestore performs a GET /restores/{run}/report (the `ReportRestore` operationId) request.
+	//
+	// What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere.
+	ReportRestore(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoRestore performs a POST /restores/{run}/undo (the `UndoRestore` operationId) request.
+	//
+	// Cuts off the step that is at work and undoes all that were begun, the last first. After a login with the new key was completed, only a replacement can be undone.
+	UndoRestore(ctx context.Context, run RunId, params *UndoRestoreParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRotationRules performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
 	ListRotationRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3542,6 +3955,21 @@ func (c *Client) BringAskedKey(ctx context.Context, asked openapi_types.UUID, bo
 // GetCatalogue performs a GET /catalogue (the `GetCatalogue` operationId) request.
 func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCatalogueRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListClosings performs a GET /closings (the `ListClosings` operationId) request.
+//
+// What restores have opened and not closed yet, the first deadline first.
+func (c *Client) ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListClosingsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3902,6 +4330,36 @@ func (c *Client) GetApproach(ctx context.Context, instance InstanceName, params 
 // ListOpeners performs a GET /instances/{instance}/openers (the `ListOpeners` operationId) request.
 func (c *Client) ListOpeners(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListOpenersRequest(c.Server, instance, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSealedPassword performs a GET /instances/{instance}/password (the `GetSealedPassword` operationId) request.
+//
+// The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook.
+func (c *Client) GetSealedPassword(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSealedPasswordRequest(c.Server, instance)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportPasswordOpened performs a POST /instances/{instance}/password/readings (the `ReportPasswordOpened` operationId) request.
+//
+// Records that the caller has opened the password on their machine.
+func (c *Client) ReportPasswordOpened(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportPasswordOpenedRequest(c.Server, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -4396,6 +4854,21 @@ func (c *Client) ReportFiles(ctx context.Context, login LoginName, body ReportFi
 	return c.Client.Do(req)
 }
 
+// ListRoutes performs a GET /logins/{login}/routes (the `ListRoutes` operationId) request.
+//
+// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched.
+func (c *Client) ListRoutes(ctx context.Context, login LoginName, params *ListRoutesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutesRequest(c.Server, login, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListVersions performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
 //
 // The contents that the login's files were seen with, the newest first.
@@ -4446,6 +4919,96 @@ func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditor
 // Logins against keys: the worst logins first, and for each which keys stand there or should.
 func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReachMapRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
+func (c *Client) ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRestoresRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartRestoreWithBody performs a POST /restores (the `StartRestore` operationId) request,
+// with any type of body and a specified content type.
+//
+// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+func (c *Client) StartRestoreWithBody(ctx context.Context, params *StartRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartRestoreRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartRestore performs a POST /restores (the `StartRestore` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+func (c *Client) StartRestore(ctx context.Context, params *StartRestoreParams, body StartRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartRestoreRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRestore performs a GET /restores/{run} (the `GetRestore` operationId) request.
+//
+// How far it is. Its run can be followed as any other: /runs/{run}/events.
+func (c *Client) GetRestore(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRestoreRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportRestore performs a GET /restores/{run}/report (the `ReportRestore` operationId) request.
+//
+// What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere.
+func (c *Client) ReportRestore(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportRestoreRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoRestore performs a POST /restores/{run}/undo (the `UndoRestore` operationId) request.
+//
+// Cuts off the step that is at work and undoes all that were begun, the last first. After a login with the new key was completed, only a replacement can be undone.
+func (c *Client) UndoRestore(ctx context.Context, run RunId, params *UndoRestoreParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoRestoreRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5110,6 +5673,33 @@ func NewGetCatalogueRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/catalogue")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListClosingsRequest constructs an http.Request for the ListClosings method
+func NewListClosingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/closings")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6309,6 +6899,74 @@ func NewListOpenersRequest(server string, instance InstanceName, params *ListOpe
 	return req, nil
 }
 
+// NewGetSealedPasswordRequest constructs an http.Request for the GetSealedPassword method
+func NewGetSealedPasswordRequest(server string, instance InstanceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReportPasswordOpenedRequest constructs an http.Request for the ReportPasswordOpened method
+func NewReportPasswordOpenedRequest(server string, instance InstanceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "instance", instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/instances/%s/password/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStartInstanceRequest constructs an http.Request for the StartInstance method
 func NewStartInstanceRequest(server string, instance InstanceName, params *StartInstanceParams) (*http.Request, error) {
 	var err error
@@ -7490,6 +8148,103 @@ func NewReportFilesRequestWithBody(server string, login LoginName, contentType s
 	return req, nil
 }
 
+// NewListRoutesRequest constructs an http.Request for the ListRoutes method
+func NewListRoutesRequest(server string, login LoginName, params *ListRoutesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "login", login, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/logins/%s/routes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.MaxDowntime != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "max_downtime", *params.MaxDowntime, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.KeepAddress != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keep_address", *params.KeepAddress, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.NoStop != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "no_stop", *params.NoStop, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Rehearse != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rehearse", *params.Rehearse, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListVersionsRequest constructs an http.Request for the ListVersions method
 func NewListVersionsRequest(server string, login LoginName) (*http.Request, error) {
 	var err error
@@ -7681,6 +8436,18 @@ func NewGetReachRequest(server string, params *GetReachParams) (*http.Request, e
 		if params.Drift != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drift", *params.Drift, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Worry != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "worry", *params.Worry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7895,6 +8662,280 @@ func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Requ
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRestoresRequest constructs an http.Request for the ListRestores method
+func NewListRestoresRequest(server string, params *ListRestoresParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/restores")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Total != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "total", *params.Total, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartRestoreRequest calls the generic StartRestore builder with application/json body
+func NewStartRestoreRequest(server string, params *StartRestoreParams, body StartRestoreJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartRestoreRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewStartRestoreRequestWithBody constructs an http.Request for the StartRestore method, with any body, and a specified content type
+func NewStartRestoreRequestWithBody(server string, params *StartRestoreParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/restores")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetRestoreRequest constructs an http.Request for the GetRestore method
+func NewGetRestoreRequest(server string, run RunId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/restores/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReportRestoreRequest constructs an http.Request for the ReportRestore method
+func NewReportRestoreRequest(server string, run RunId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/restores/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUndoRestoreRequest constructs an http.Request for the UndoRestore method
+func NewUndoRestoreRequest(server string, run RunId, params *UndoRestoreParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/restores/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9196,6 +10237,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCatalogueResponse, error)
 
+	// ListClosingsWithResponse performs a GET /closings (the `ListClosings` operationId) request.
+	//
+	// What restores have opened and not closed yet, the first deadline first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListClosingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClosingsResponse, error)
+
 	// ListDaybookWithResponse performs a GET /daybook (the `ListDaybook` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9349,6 +10397,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListOpenersWithResponse(ctx context.Context, instance InstanceName, params *ListOpenersParams, reqEditors ...RequestEditorFn) (*ListOpenersResponse, error)
+
+	// GetSealedPasswordWithResponse performs a GET /instances/{instance}/password (the `GetSealedPassword` operationId) request.
+	//
+	// The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetSealedPasswordWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*GetSealedPasswordResponse, error)
+
+	// ReportPasswordOpenedWithResponse performs a POST /instances/{instance}/password/readings (the `ReportPasswordOpened` operationId) request.
+	//
+	// Records that the caller has opened the password on their machine.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportPasswordOpenedWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*ReportPasswordOpenedResponse, error)
 
 	// StartInstanceWithResponse performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
 	//
@@ -9560,6 +10622,13 @@ type ClientWithResponsesInterface interface {
 	// Records what the caller read in the authorized_keys files of a login, from their own machine.
 	ReportFilesWithResponse(ctx context.Context, login LoginName, body ReportFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportFilesResponse, error)
 
+	// ListRoutesWithResponse performs a GET /logins/{login}/routes (the `ListRoutes` operationId) request.
+	//
+	// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRoutesWithResponse(ctx context.Context, login LoginName, params *ListRoutesParams, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error)
+
 	// ListVersionsWithResponse performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
 	//
 	// The contents that the login's files were seen with, the newest first.
@@ -9587,6 +10656,46 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetReachMapWithResponse(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*GetReachMapResponse, error)
+
+	// ListRestoresWithResponse performs a GET /restores (the `ListRestores` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRestoresWithResponse(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*ListRestoresResponse, error)
+
+	// StartRestoreWithBodyWithResponse performs a POST /restores (the `StartRestore` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StartRestoreWithBodyWithResponse(ctx context.Context, params *StartRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartRestoreResponse, error)
+
+	// StartRestoreWithResponse performs a POST /restores (the `StartRestore` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+	StartRestoreWithResponse(ctx context.Context, params *StartRestoreParams, body StartRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRestoreResponse, error)
+
+	// GetRestoreWithResponse performs a GET /restores/{run} (the `GetRestore` operationId) request.
+	//
+	// How far it is. Its run can be followed as any other: /runs/{run}/events.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetRestoreWithResponse(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*GetRestoreResponse, error)
+
+	// ReportRestoreWithResponse performs a GET /restores/{run}/report (the `ReportRestore` operationId) request.
+	//
+	// What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportRestoreWithResponse(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*ReportRestoreResponse, error)
+
+	// UndoRestoreWithResponse performs a POST /restores/{run}/undo (the `UndoRestore` operationId) request.
+	//
+	// Cuts off the step that is at work and undoes all that were begun, the last first. After a login with the new key was completed, only a replacement can be undone.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	UndoRestoreWithResponse(ctx context.Context, run RunId, params *UndoRestoreParams, reqEditors ...RequestEditorFn) (*UndoRestoreResponse, error)
 
 	// ListRotationRulesWithResponse performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
 	//
@@ -9952,6 +11061,54 @@ func (r GetCatalogueResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCatalogueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListClosingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Closing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListClosingsResponse) GetJSON200() *[]Closing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListClosingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListClosingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListClosingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListClosingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListClosingsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10761,6 +11918,95 @@ func (r ListOpenersResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListOpenersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSealedPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SealedPassword
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSealedPasswordResponse) GetJSON200() *SealedPassword {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSealedPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSealedPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSealedPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSealedPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSealedPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportPasswordOpenedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportPasswordOpenedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportPasswordOpenedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportPasswordOpenedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportPasswordOpenedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportPasswordOpenedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11850,6 +13096,54 @@ func (r ReportFilesResponse) ContentType() string {
 	return ""
 }
 
+type ListRoutesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Routes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutesResponse) GetJSON200() *Routes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListVersionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12036,6 +13330,246 @@ func (r GetReachMapResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReachMapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRestoresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RestorePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRestoresResponse) GetJSON200() *RestorePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRestoresResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRestoresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRestoresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRestoresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRestoresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartRestoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Restore
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StartRestoreResponse) GetJSON202() *Restore {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartRestoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartRestoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartRestoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartRestoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartRestoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRestoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Restore
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRestoreResponse) GetJSON200() *Restore {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRestoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRestoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRestoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRestoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRestoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportRestoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RestoreReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportRestoreResponse) GetJSON200() *RestoreReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportRestoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportRestoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportRestoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportRestoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportRestoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoRestoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Restore
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r UndoRestoreResponse) GetJSON202() *Restore {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoRestoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoRestoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoRestoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoRestoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoRestoreResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13326,6 +14860,19 @@ func (c *ClientWithResponses) GetCatalogueWithResponse(ctx context.Context, reqE
 	return ParseGetCatalogueResponse(rsp)
 }
 
+// ListClosingsWithResponse performs a GET /closings (the `ListClosings` operationId) request.
+//
+// What restores have opened and not closed yet, the first deadline first.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListClosingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClosingsResponse, error) {
+	rsp, err := c.ListClosings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListClosingsResponse(rsp)
+}
+
 // ListDaybookWithResponse performs a GET /daybook (the `ListDaybook` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13622,6 +15169,32 @@ func (c *ClientWithResponses) ListOpenersWithResponse(ctx context.Context, insta
 		return nil, err
 	}
 	return ParseListOpenersResponse(rsp)
+}
+
+// GetSealedPasswordWithResponse performs a GET /instances/{instance}/password (the `GetSealedPassword` operationId) request.
+//
+// The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetSealedPasswordWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*GetSealedPasswordResponse, error) {
+	rsp, err := c.GetSealedPassword(ctx, instance, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSealedPasswordResponse(rsp)
+}
+
+// ReportPasswordOpenedWithResponse performs a POST /instances/{instance}/password/readings (the `ReportPasswordOpened` operationId) request.
+//
+// Records that the caller has opened the password on their machine.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportPasswordOpenedWithResponse(ctx context.Context, instance InstanceName, reqEditors ...RequestEditorFn) (*ReportPasswordOpenedResponse, error) {
+	rsp, err := c.ReportPasswordOpened(ctx, instance, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportPasswordOpenedResponse(rsp)
 }
 
 // StartInstanceWithResponse performs a POST /instances/{instance}/start (the `StartInstance` operationId) request.
@@ -14026,6 +15599,19 @@ func (c *ClientWithResponses) ReportFilesWithResponse(ctx context.Context, login
 	return ParseReportFilesResponse(rsp)
 }
 
+// ListRoutesWithResponse performs a GET /logins/{login}/routes (the `ListRoutes` operationId) request.
+//
+// The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRoutesWithResponse(ctx context.Context, login LoginName, params *ListRoutesParams, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error) {
+	rsp, err := c.ListRoutes(ctx, login, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutesResponse(rsp)
+}
+
 // ListVersionsWithResponse performs a GET /logins/{login}/versions (the `ListVersions` operationId) request.
 //
 // The contents that the login's files were seen with, the newest first.
@@ -14076,6 +15662,82 @@ func (c *ClientWithResponses) GetReachMapWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseGetReachMapResponse(rsp)
+}
+
+// ListRestoresWithResponse performs a GET /restores (the `ListRestores` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRestoresWithResponse(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*ListRestoresResponse, error) {
+	rsp, err := c.ListRestores(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRestoresResponse(rsp)
+}
+
+// StartRestoreWithBodyWithResponse performs a POST /restores (the `StartRestore` operationId) request,
+// with any type of body and a specified content type.
+//
+// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartRestoreWithBodyWithResponse(ctx context.Context, params *StartRestoreParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartRestoreResponse, error) {
+	rsp, err := c.StartRestoreWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartRestoreResponse(rsp)
+}
+
+// StartRestoreWithResponse performs a POST /restores (the `StartRestore` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name.
+func (c *ClientWithResponses) StartRestoreWithResponse(ctx context.Context, params *StartRestoreParams, body StartRestoreJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRestoreResponse, error) {
+	rsp, err := c.StartRestore(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartRestoreResponse(rsp)
+}
+
+// GetRestoreWithResponse performs a GET /restores/{run} (the `GetRestore` operationId) request.
+//
+// How far it is. Its run can be followed as any other: /runs/{run}/events.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetRestoreWithResponse(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*GetRestoreResponse, error) {
+	rsp, err := c.GetRestore(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRestoreResponse(rsp)
+}
+
+// ReportRestoreWithResponse performs a GET /restores/{run}/report (the `ReportRestore` operationId) request.
+//
+// What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportRestoreWithResponse(ctx context.Context, run RunId, reqEditors ...RequestEditorFn) (*ReportRestoreResponse, error) {
+	rsp, err := c.ReportRestore(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportRestoreResponse(rsp)
+}
+
+// UndoRestoreWithResponse performs a POST /restores/{run}/undo (the `UndoRestore` operationId) request.
+//
+// Cuts off the step that is at work and undoes all that were begun, the last first. After a login with the new key was completed, only a replacement can be undone.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) UndoRestoreWithResponse(ctx context.Context, run RunId, params *UndoRestoreParams, reqEditors ...RequestEditorFn) (*UndoRestoreResponse, error) {
+	rsp, err := c.UndoRestore(ctx, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoRestoreResponse(rsp)
 }
 
 // ListRotationRulesWithResponse performs a GET /rotation-rules (the `ListRotationRules` operationId) request.
@@ -14607,6 +16269,39 @@ func ParseGetCatalogueResponse(rsp *http.Response) (*GetCatalogueResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Catalogue
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListClosingsResponse parses an HTTP response from a ListClosingsWithResponse call
+func ParseListClosingsResponse(rsp *http.Response) (*ListClosingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListClosingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Closing
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15168,6 +16863,68 @@ func ParseListOpenersResponse(rsp *http.Response) (*ListOpenersResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSealedPasswordResponse parses an HTTP response from a GetSealedPasswordWithResponse call
+func ParseGetSealedPasswordResponse(rsp *http.Response) (*GetSealedPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSealedPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SealedPassword
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportPasswordOpenedResponse parses an HTTP response from a ReportPasswordOpenedWithResponse call
+func ParseReportPasswordOpenedResponse(rsp *http.Response) (*ReportPasswordOpenedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportPasswordOpenedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -15922,6 +17679,39 @@ func ParseReportFilesResponse(rsp *http.Response) (*ReportFilesResponse, error) 
 	return response, nil
 }
 
+// ParseListRoutesResponse parses an HTTP response from a ListRoutesWithResponse call
+func ParseListRoutesResponse(rsp *http.Response) (*ListRoutesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Routes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListVersionsResponse parses an HTTP response from a ListVersionsWithResponse call
 func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16041,6 +17831,171 @@ func ParseGetReachMapResponse(rsp *http.Response) (*GetReachMapResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRestoresResponse parses an HTTP response from a ListRestoresWithResponse call
+func ParseListRestoresResponse(rsp *http.Response) (*ListRestoresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRestoresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RestorePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartRestoreResponse parses an HTTP response from a StartRestoreWithResponse call
+func ParseStartRestoreResponse(rsp *http.Response) (*StartRestoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartRestoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Restore
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRestoreResponse parses an HTTP response from a GetRestoreWithResponse call
+func ParseGetRestoreResponse(rsp *http.Response) (*GetRestoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRestoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Restore
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportRestoreResponse parses an HTTP response from a ReportRestoreWithResponse call
+func ParseReportRestoreResponse(rsp *http.Response) (*ReportRestoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportRestoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RestoreReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoRestoreResponse parses an HTTP response from a UndoRestoreWithResponse call
+func ParseUndoRestoreResponse(rsp *http.Response) (*UndoRestoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoRestoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Restore
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -29,7 +29,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	}
 	page, err := a.Service.Reach(ctx, service.ReachWanted{
 		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Key: given(q.Key)},
-		State:       string(given(q.State)), Drift: given(q.Drift), After: p.After, Limit: p.Limit,
+		State:       string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry), After: p.After, Limit: p.Limit,
 	})
 	counts := map[string]int{}
 	for state, n := range page.Counts {
@@ -37,7 +37,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	}
 	return contract.GetReach200JSONResponse{
 		Items: each(page.Items, loginReachOf), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
-		FreshDays: int(a.Service.Fresh / (24 * time.Hour)), Asked: page.Asked,
+		FreshDays: int(a.Service.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
 	}, err
 }
 
@@ -312,7 +312,7 @@ func loginReachOf(l service.LoginReach) contract.LoginReach {
 	return contract.LoginReach{
 		Login: l.OSUser + "@" + l.Instance, OsUser: l.OSUser, Instance: l.Instance, Region: l.Region, Reach: contract.ReachState(l.Standing.State),
 		Keepers: l.Keepers, InPlace: l.InPlace, Missing: l.Missing, Ungranted: l.Ungranted, Strangers: l.Standing.Strangers, Steward: l.Steward,
-		SweptAt: l.SweptAt, SweepError: optional(l.SweepError), Why: l.Why, Next: optional(l.Next),
+		SweptAt: l.SweptAt, SweepError: optional(l.SweepError), Why: l.Why, Next: optional(l.Next), Worry: optional(l.Worry),
 	}
 }
 

@@ -147,8 +147,10 @@ func (a *api) ReportRotation(ctx context.Context, r contract.ReportRotationReque
 		LeftOut: each(p.LeftOut, func(l store.LeftOut) contract.LeftOutItem {
 			return contract.LeftOutItem{Login: l.Login, Old: l.Old, Why: l.Why, Remedy: optional(l.Remedy)}
 		}),
-		Elsewhere: each(p.Elsewhere, func(o service.OldKeyPlace) contract.OldKeyPlace {
-			return contract.OldKeyPlace{Old: o.Old, Kind: contract.OldKeyPlaceKind(o.Kind), Place: o.Place, At: o.At, Note: o.Note}
-		}),
+		Elsewhere: each(p.Elsewhere, placeOf),
 	}, err
+}
+
+func placeOf(o service.OldKeyPlace) contract.OldKeyPlace {
+	return contract.OldKeyPlace{Old: o.Old, Kind: contract.OldKeyPlaceKind(o.Kind), Place: o.Place, At: o.At, Note: o.Note}
 }

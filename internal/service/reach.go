@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -93,6 +94,8 @@ type LoginReach struct {
 	reach.Standing
 	// Why says what is to be known about it; Next is the one command to type next.
 	Why, Next string
+	// Worry says what is bad about its best way back in; "" where nothing is.
+	Worry string
 }
 
 // ReachWanted narrows and places a page of logins.
@@ -100,6 +103,8 @@ type ReachWanted struct {
 	store.ReachFilter
 	State string
 	Drift bool
+	// Worry is for those whose best way back in is a bad one alone.
+	Worry bool
 	// After is a place in the order, 0 for the first page.
 	After string
 	Limit int
@@ -114,6 +119,8 @@ type ReachPage struct {
 	Drifting int
 	// Asked is how many new public halves keepers are asked to bring.
 	Asked int
+	// Worrying is at how many the best way back in is a bad one.
+	Worrying int
 }
 
 // Reach returns one page of logins, the worst first.
@@ -134,17 +141,26 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	for _, state := range reach.States {
 		page.Counts[state] = 0
 	}
-	for _, st := range standings {
+	worries, worry := make([]string, len(standings)), s.worries(ctx)
+	for n, st := range standings {
 		page.Counts[st.State]++
 		if st.Drifts() {
 			page.Drifting++
 		}
+		if worries[n] = worry(w.logins[n], st); worries[n] != "" {
+			page.Worrying++
+		}
 	}
 	order := w.worstFirst(standings, r)
+	if r.Worry {
+		order = slices.DeleteFunc(order, func(n int) bool { return worries[n] == "" })
+	}
 	page.Total = len(order)
 	end := min(place+r.Limit, len(order))
 	for _, n := range order[min(place, len(order)):end] {
-		page.Items = append(page.Items, judged(w.logins[n], standings[n]))
+		item := judged(w.logins[n], standings[n])
+		item.Worry = worries[n]
+		page.Items = append(page.Items, item)
 	}
 	if end < len(order) {
 		page.Next = strconv.Itoa(end)
@@ -279,6 +295,7 @@ func judged(l store.ReachLogin, s reach.Standing) LoginReach {
 			out.Next = "plumlatch grant add KEY " + name
 		} else {
 			words = append(words, "no steward key either")
+			out.Next = "plumlatch restore routes " + l.Instance
 		}
 	case reach.Unswept:
 		words = append(words, "nobody has looked")

@@ -153,7 +153,7 @@ func (s *Service) cloudFacts(ctx context.Context, i store.Instance, f *restore.F
 	if err != nil {
 		return cloudProblem(err)
 	}
-	s.offerFacts(can, images, i, f)
+	s.offerFacts(can, images, i.Image, f)
 	now, err := s.cloud.Instance(ctx, i.CloudID)
 	if err != nil {
 		return cloudProblem(err)
@@ -184,7 +184,7 @@ func (s *Service) cloudFacts(ctx context.Context, i store.Instance, f *restore.F
 }
 
 // offerFacts takes over what is the same for all instances of an image.
-func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, i store.Instance, f *restore.Facts) {
+func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name string, f *restore.Facts) {
 	has := func(c cloud.Capability) bool { return slices.Contains(can.Capabilities, c) }
 	f.Can = restore.Abilities{
 		StartStop: has(cloud.CanStartStop), Launch: has(cloud.CanLaunch), Disks: has(cloud.CanDisks), Snapshots: has(cloud.CanSnapshots), Addresses: has(cloud.CanAddresses),
@@ -195,7 +195,7 @@ func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, i sto
 	}
 	f.Agent = restore.AgentAbsent
 	for _, image := range images {
-		if image.Name != i.Image {
+		if image.Name != name {
 			continue
 		}
 		f.Windows = image.Family == "windows"
@@ -204,7 +204,7 @@ func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, i sto
 			f.Agent = restore.AgentUnknown
 		}
 	}
-	f.HelperImage = helperImage(images, i.Image)
+	f.HelperImage = helperImage(images, name)
 }
 
 // helperImage is the image of a helper for an instance: its own, whose system knows the
@@ -308,31 +308,37 @@ func (s *Service) tookBefore(ctx context.Context) (map[restore.Operation]time.Du
 	return out, nil
 }
 
-// worries says for each of the logins what is bad about its best way back in, by what is
-// recorded and what the cloud offers, without asking about any instance.
-func (s *Service) worries(ctx context.Context, w *world, instances map[uuid.UUID]store.Instance) (map[uuid.UUID]string, error) {
+// outlook is all that the best way back into a login depends on, as far as the records
+// and the cloud's offers tell.
+type outlook struct {
+	image           string
+	temporary       int
+	static          bool
+	steward, holder bool
+}
+
+// worries returns what says of a login what is bad about its best way back in, without
+// asking about any instance. Where the cloud does not answer, it says nothing.
+func (s *Service) worries(ctx context.Context) func(store.ReachLogin, reach.Standing) string {
 	can, images, err := s.outline(ctx)
-	if err != nil {
-		if ctx.Err() != nil {
-			return nil, err
+	known := map[outlook]string{}
+	return func(l store.ReachLogin, st reach.Standing) string {
+		if err != nil || l.Adopted || l.State != "running" {
+			return ""
 		}
-		return nil, nil // the page is worth as much without
+		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Keepers > 0}
+		worry, judged := known[o]
+		if !judged {
+			f := restore.Facts{State: "running", TemporaryGiB: l.TemporaryGiB, Static: l.Static, Passwords: restore.No, Steward: o.steward, Disk: restore.Disk{Known: true, GiB: 1}}
+			s.offerFacts(can, images, l.Image, &f)
+			if o.holder {
+				f.Holders = []restore.Holder{{}}
+			}
+			worry = restore.Worry(restore.Rank(f, restore.Limits{}))
+			known[o] = worry
+		}
+		return worry
 	}
-	out := map[uuid.UUID]string{}
-	for n, l := range w.logins {
-		i, there := instances[l.ID]
-		if !there || i.Adopted {
-			continue
-		}
-		f := restore.Facts{Login: loginName(l.OSUser, i.Name), Instance: i.Name, State: i.State, TemporaryGiB: i.TemporaryGiB, Static: i.StaticAddress, PublicAddress: i.PublicAddress, Passwords: restore.No}
-		s.offerFacts(can, images, i, &f)
-		f.Disk = restore.Disk{Known: true, GiB: 1}
-		f.Holders, f.Steward, _ = w.holders(n, s.now(), s.Fresh)
-		if worry := restore.Worry(restore.Rank(f, restore.Limits{})); worry != "" && f.State == "running" {
-			out[l.ID] = worry
-		}
-	}
-	return out, nil
 }
 
 // rehearse tries what can be tried without touching anything.
@@ -379,7 +385,7 @@ func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance,
 		case restore.MetadataKeys:
 			try(o.Route, "the entries in the instance's metadata", func() (string, error) {
 				keys, err := s.cloud.MetadataKeys(ctx, i.CloudID)
-				return counted(len(keys), "entry"), err
+				return counted(len(keys), "key"), err
 			})
 		case restore.BrowserShell:
 			try(o.Route, "a command in the browser shell", func() (string, error) {

@@ -30,6 +30,10 @@ type ReachLogin struct {
 	SweptAt             *time.Time
 	SweptBy, SweepError string
 	Strangers           int
+	// Of the instance.
+	State, Image    string
+	TemporaryGiB    int
+	Static, Adopted bool
 }
 
 // ReachPair is a key and a login that a grant, a sighting or both join.
@@ -103,7 +107,7 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 
 func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]ReachLogin, error) {
 	rows, err := s.pool.Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
-			coalesce(g.count, 0)
+			coalesce(g.count, 0), i.state, i.image, i.temporary_gib, i.static_address, i.adopted
 		FROM logins l JOIN instances i ON i.id = l.instance_id
 		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
 		WHERE `+where+` ORDER BY i.name, l.os_user`, args...)
@@ -115,7 +119,7 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]Re
 	for rows.Next() {
 		var l ReachLogin
 		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
-		if err := rows.Scan((*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.Strangers); err != nil {
+		if err := rows.Scan((*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.Strangers, &l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted); err != nil {
 			return nil, plain(err)
 		}
 		logins = append(logins, l)

@@ -519,6 +519,142 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/logins/{login}/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The ways back into a login whose keys are lost, the best first: what each needs, costs, changes, loses and opens, and why it stands where it stands. Nothing is touched. */
+        get: operations["listRoutes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/restores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRestores"];
+        put?: never;
+        /** @description Begins to get back into a login by a route. Where that stops the instance or puts another in its place, confirm must be the instance's name. */
+        post: operations["startRestore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/restores/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How far it is. Its run can be followed as any other: /runs/{run}/events. */
+        get: operations["getRestore"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/restores/{run}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Cuts off the step that is at work and undoes all that were begun, the last first. After a login with the new key was completed, only a replacement can be undone. */
+        post: operations["undoRestore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/restores/{run}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was done when, what is left to do, what is not as it was, and where the lost keys stand elsewhere. */
+        get: operations["reportRestore"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/closings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What restores have opened and not closed yet, the first deadline first. */
+        get: operations["listClosings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The administrator's password of a Windows instance, sealed to an RSA public key. That somebody asked is in the daybook. */
+        get: operations["getSealedPassword"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/instances/{instance}/password/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Records that the caller has opened the password on their machine. */
+        post: operations["reportPasswordOpened"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/logins/{login}/files": {
         parameters: {
             query?: never;
@@ -1103,7 +1239,7 @@ export interface components {
         /** @enum {string} */
         InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "terminating" | "terminated" | "failed";
         /** @enum {string} */
-        RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw" | "settle" | "rotate";
+        RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw" | "settle" | "rotate" | "restore";
         /** @enum {string} */
         RunState: "queued" | "running" | "undoing" | "done" | "undone" | "failed";
         /** @enum {string} */
@@ -1138,6 +1274,8 @@ export interface components {
             why: string;
             /** @description The one command to type next. */
             next?: string;
+            /** @description What is bad about the best way back in, should the last key be lost. */
+            worry?: string;
         };
         ReachPage: {
             items: components["schemas"]["LoginReach"][];
@@ -1154,6 +1292,201 @@ export interface components {
             fresh_days: number;
             /** @description How many new public halves keepers are asked to bring, for rotations that wait for them. */
             asked: number;
+            /** @description At how many of all logins that fit the filter, but for state, the best way back in is a bad one. */
+            worrying: number;
+        };
+        /**
+         * @description A way back into a login.
+         * @enum {string}
+         */
+        RestoreRoute: "standing-key" | "guest-agent" | "metadata-keys" | "browser-shell" | "password" | "helper-disk" | "replacement" | "windows-password";
+        Routes: {
+            /** @description user@instance */
+            login: string;
+            instance: string;
+            state: components["schemas"]["InstanceState"];
+            reach: components["schemas"]["ReachState"];
+            /** @description What else is known to run there. */
+            labels: {
+                [key: string]: string;
+            };
+            /** @description What a stop would cost, in words. */
+            stop_costs: string[];
+            /** @description The best first. */
+            routes: components["schemas"]["RouteOption"][];
+            /** @description What is bad about the best of them without limits; empty where nothing is. */
+            worry: string;
+            /** @description The keys in place that nobody can use any more, as far as the records tell. */
+            lost: components["schemas"]["UnusableKey"][];
+            /** @description What was tried, where that was asked for. */
+            rehearsed: components["schemas"]["Rehearsal"][];
+        };
+        UnusableKey: {
+            name: string;
+            sha256: string;
+            /** @description Also one who has left. */
+            keeper?: string;
+        };
+        RouteOption: {
+            route: components["schemas"]["RestoreRoute"];
+            title: string;
+            summary: string;
+            possible: boolean;
+            within_limits: boolean;
+            missing: components["schemas"]["MissingForRoute"][];
+            /** @description The limits that it does not keep to. */
+            outside: string[];
+            /** @description Why it stands where it stands. */
+            why: string;
+            stops: boolean;
+            downtime_seconds: number;
+            expected_seconds: number;
+            /** @description Whether the cloud's part of the times was measured here before, and not assumed. */
+            measured: boolean;
+            changes: string[];
+            loses: string[];
+            /** @description What is left in place afterwards. */
+            stays: string[];
+            opens: components["schemas"]["RouteExposure"][];
+            /** @description Who has to do their part. */
+            agree: string[];
+            /** @description How far it can be undone. */
+            undo: string;
+            /** @description Whether another machine stands there afterwards. */
+            new_identity: boolean;
+            /** @description Whether the public address is another afterwards. */
+            new_address: boolean;
+        };
+        MissingForRoute: {
+            what: string;
+            /** @description The step that would provide it. */
+            remedy?: string;
+        };
+        RouteExposure: {
+            what: string;
+            /** @description For how long at most. */
+            seconds: number;
+        };
+        Rehearsal: {
+            route: components["schemas"]["RestoreRoute"];
+            /** @description What was tried. */
+            what: string;
+            works: boolean;
+            detail: string;
+        };
+        StartRestore: {
+            /** @description user@instance, or an instance for its image's own login. */
+            login: string;
+            route: components["schemas"]["RestoreRoute"];
+            /** @description The new key's name. */
+            key: string;
+            /**
+             * @description Whether the service makes the key, and keeps its private half until it is taken out of the safe.
+             * @default false
+             */
+            make: boolean;
+            /** @description The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none. */
+            lost?: string[];
+            /** @description The instance's name, where the route stops it or puts another in its place. */
+            confirm?: string;
+            reason?: string;
+            /** @description In seconds. */
+            max_downtime?: number;
+            keep_address?: boolean;
+            no_stop?: boolean;
+            /** @description For a replacement: whether the instance is stopped before its image is made, so that nothing written is lost. */
+            stop_first?: boolean;
+            /** @description For a replacement: the TCP ports at which it has to answer. */
+            ports?: number[];
+            /** @description For a replacement: its name. */
+            new_name?: string;
+        };
+        Restore: {
+            run: components["schemas"]["Run"];
+            route: components["schemas"]["RestoreRoute"];
+            login: string;
+            /** @description The new key. */
+            key: string;
+            lost: string[];
+            /** @description The instance that is logged in to: another one, where it is replaced. */
+            target: string;
+            /** @description What it has opened. */
+            closings: components["schemas"]["Closing"][];
+            waits?: components["schemas"]["RestoreWaits"];
+            /** @description What could not be done after the proof. */
+            left: string[];
+            /** @description What is not as it was, after an undo. */
+            differs?: string;
+            /**
+             * Format: date-time
+             * @description When a login with the new key was completed.
+             */
+            proved_at?: string;
+            undoable: boolean;
+        };
+        RestoreWaits: {
+            step: string;
+            /** @description What somebody has to do. */
+            what: string;
+            /** @description The command that does it. */
+            next?: string;
+        };
+        RestorePage: {
+            items: components["schemas"]["Restore"][];
+            next?: string;
+            total?: number;
+        };
+        Closing: {
+            instance: string;
+            /** Format: uuid */
+            restore: string;
+            /** @description What is open. */
+            what: string;
+            /** Format: date-time */
+            opened_at?: string;
+            /** Format: date-time */
+            deadline: string;
+            /** Format: date-time */
+            closed_at?: string;
+            /** @description Why it is not closed yet, or how late it was. */
+            note?: string;
+        };
+        RestoreReport: {
+            restore: components["schemas"]["Restore"];
+            /** Format: date-time */
+            made_at: string;
+            address_before?: string;
+            address_after?: string;
+            /** @description The other logins that the lost keys open. */
+            elsewhere: components["schemas"]["LostElsewhere"][];
+            /** @description Snapshots and images with the lost keys in them. */
+            copies: components["schemas"]["OldKeyPlace"][];
+            passwords: components["schemas"]["PasswordReading"][];
+        };
+        LostElsewhere: {
+            key: string;
+            login: string;
+            reach: components["schemas"]["ReachState"];
+        };
+        PasswordReading: {
+            person: string;
+            /** @enum {string} */
+            what: "asked" | "opened";
+            /** Format: date-time */
+            at: string;
+        };
+        SealedPassword: {
+            /**
+             * Format: byte
+             * @description RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+             */
+            encrypted: string;
+            /** @description The public key in one line that it is sealed to. */
+            public_key: string;
+            /** Format: date-time */
+            made_at: string;
+            /** @description Who asked for it and who opened it, the last first. */
+            readings: components["schemas"]["PasswordReading"][];
         };
         ReachMap: {
             /** @description Those that stand somewhere on the map or should, without steward keys; the one with the most logins first. */
@@ -3244,6 +3577,8 @@ export interface operations {
                 state?: components["schemas"]["ReachState"];
                 /** @description Only logins at which not just the granted keys stand. */
                 drift?: boolean;
+                /** @description Only logins whose best way back in, should the last key be lost, is a bad one. */
+                worry?: boolean;
                 /** @description Only logins of instances with this label, name=value. */
                 label?: string;
                 /** @description Only logins in this region. */
@@ -3388,6 +3723,236 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Login"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoutes: {
+        parameters: {
+            query?: {
+                /** @description The longest time in seconds for which nobody gets in. */
+                max_downtime?: number;
+                /** @description Whether the public address must stay. */
+                keep_address?: boolean;
+                /** @description Whether the instance must not be stopped or replaced. */
+                no_stop?: boolean;
+                /** @description Whether to try what can be tried without touching anything. */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The login, user@instance. */
+                login: components["parameters"]["LoginName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Routes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRestores: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next. */
+                after?: components["parameters"]["After"];
+                /** @description The greatest number of entries, 1 to 500; 50 unless given. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Whether to count all that match. */
+                total?: components["parameters"]["Total"];
+                /** @description Only restores of this instance. */
+                instance?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page of restores, the newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RestorePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startRestore: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartRestore"];
+            };
+        };
+        responses: {
+            /** @description The restore is at work. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restore"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRestore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The restore. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restore"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoRestore: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["RunId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The undo has begun. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restore"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportRestore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RestoreReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClosings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is open now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Closing"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSealedPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sealed password. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealedPassword"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportPasswordOpened: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The instance's name. */
+                instance: components["parameters"]["InstanceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is recorded. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -360,6 +360,24 @@ func (e Origin) Valid() bool {
 	}
 }
 
+// Defines values for PasswordReadingWhat.
+const (
+	PasswordReadingWhatAsked  PasswordReadingWhat = "asked"
+	PasswordReadingWhatOpened PasswordReadingWhat = "opened"
+)
+
+// Valid indicates whether the value is a known member of the PasswordReadingWhat enum.
+func (e PasswordReadingWhat) Valid() bool {
+	switch e {
+	case PasswordReadingWhatAsked:
+		return true
+	case PasswordReadingWhatOpened:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PrivateFormat.
 const (
 	PrivateFormatOpenssh PrivateFormat = "openssh"
@@ -429,6 +447,42 @@ func (e ReachState) Valid() bool {
 	case ReachStateThin:
 		return true
 	case ReachStateUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RestoreRoute.
+const (
+	RestoreRouteBrowserShell    RestoreRoute = "browser-shell"
+	RestoreRouteGuestAgent      RestoreRoute = "guest-agent"
+	RestoreRouteHelperDisk      RestoreRoute = "helper-disk"
+	RestoreRouteMetadataKeys    RestoreRoute = "metadata-keys"
+	RestoreRoutePassword        RestoreRoute = "password"
+	RestoreRouteReplacement     RestoreRoute = "replacement"
+	RestoreRouteStandingKey     RestoreRoute = "standing-key"
+	RestoreRouteWindowsPassword RestoreRoute = "windows-password"
+)
+
+// Valid indicates whether the value is a known member of the RestoreRoute enum.
+func (e RestoreRoute) Valid() bool {
+	switch e {
+	case RestoreRouteBrowserShell:
+		return true
+	case RestoreRouteGuestAgent:
+		return true
+	case RestoreRouteHelperDisk:
+		return true
+	case RestoreRouteMetadataKeys:
+		return true
+	case RestoreRoutePassword:
+		return true
+	case RestoreRouteReplacement:
+		return true
+	case RestoreRouteStandingKey:
+		return true
+	case RestoreRouteWindowsPassword:
 		return true
 	default:
 		return false
@@ -601,6 +655,7 @@ func (e RotationWantedOverlap) Valid() bool {
 const (
 	RunKindGrant     RunKind = "grant"
 	RunKindLaunch    RunKind = "launch"
+	RunKindRestore   RunKind = "restore"
 	RunKindRotate    RunKind = "rotate"
 	RunKindSettle    RunKind = "settle"
 	RunKindStart     RunKind = "start"
@@ -615,6 +670,8 @@ func (e RunKind) Valid() bool {
 	case RunKindGrant:
 		return true
 	case RunKindLaunch:
+		return true
+	case RunKindRestore:
 		return true
 	case RunKindRotate:
 		return true
@@ -966,6 +1023,21 @@ type ChosenDifference struct {
 
 	// Sha256 The key's fingerprint.
 	Sha256 string `json:"sha256"`
+}
+
+// Closing defines model for Closing.
+type Closing struct {
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+	Deadline time.Time  `json:"deadline"`
+	Instance string     `json:"instance"`
+
+	// Note Why it is not closed yet, or how late it was.
+	Note     *string            `json:"note,omitempty"`
+	OpenedAt *time.Time         `json:"opened_at,omitempty"`
+	Restore  openapi_types.UUID `json:"restore"`
+
+	// What What is open.
+	What string `json:"what"`
 }
 
 // Connection What a client needs to log in.
@@ -1497,6 +1569,9 @@ type LoginReach struct {
 
 	// Why What is to be known about it, in words.
 	Why string `json:"why"`
+
+	// Worry What is bad about the best way back in, should the last key be lost.
+	Worry *string `json:"worry,omitempty"`
 }
 
 // LossChange defines model for LossChange.
@@ -1508,6 +1583,15 @@ type LossChange struct {
 	Before   ReachState `json:"before"`
 	Instance string     `json:"instance"`
 	Login    string     `json:"login"`
+}
+
+// LostElsewhere defines model for LostElsewhere.
+type LostElsewhere struct {
+	Key   string `json:"key"`
+	Login string `json:"login"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach ReachState `json:"reach"`
 }
 
 // MachineListReading defines model for MachineListReading.
@@ -1606,6 +1690,13 @@ type Me struct {
 // MeBy How the caller is signed in.
 type MeBy string
 
+// MissingForRoute defines model for MissingForRoute.
+type MissingForRoute struct {
+	// Remedy The step that would provide it.
+	Remedy *string `json:"remedy,omitempty"`
+	What   string  `json:"what"`
+}
+
 // NewPublicKey defines model for NewPublicKey.
 type NewPublicKey struct {
 	Name string `json:"name"`
@@ -1681,6 +1772,16 @@ type OpeningPage struct {
 
 // Origin Where the pair was made as far as is known.
 type Origin string
+
+// PasswordReading defines model for PasswordReading.
+type PasswordReading struct {
+	At     time.Time           `json:"at"`
+	Person string              `json:"person"`
+	What   PasswordReadingWhat `json:"what"`
+}
+
+// PasswordReadingWhat defines model for PasswordReading.What.
+type PasswordReadingWhat string
 
 // PlannedItem defines model for PlannedItem.
 type PlannedItem struct {
@@ -1828,6 +1929,9 @@ type ReachPage struct {
 
 	// Total How many logins fit.
 	Total int `json:"total"`
+
+	// Worrying At how many of all logins that fit the filter, but for state, the best way back in is a bad one.
+	Worrying int `json:"worrying"`
 }
 
 // ReachState How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
@@ -1860,6 +1964,18 @@ type ReadMachineList struct {
 	// LoginUser For machines of which the list says none.
 	LoginUser *string `json:"login_user,omitempty"`
 	Text      string  `json:"text"`
+}
+
+// Rehearsal defines model for Rehearsal.
+type Rehearsal struct {
+	Detail string `json:"detail"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+
+	// What What was tried.
+	What  string `json:"what"`
+	Works bool   `json:"works"`
 }
 
 // ReportEntry defines model for ReportEntry.
@@ -1926,6 +2042,70 @@ type ReportedProof struct {
 
 	// Person Who completed a login with the key; service for the service itself.
 	Person string `json:"person"`
+}
+
+// Restore defines model for Restore.
+type Restore struct {
+	// Closings What it has opened.
+	Closings []Closing `json:"closings"`
+
+	// Differs What is not as it was, after an undo.
+	Differs *string `json:"differs,omitempty"`
+
+	// Key The new key.
+	Key string `json:"key"`
+
+	// Left What could not be done after the proof.
+	Left  []string `json:"left"`
+	Login string   `json:"login"`
+	Lost  []string `json:"lost"`
+
+	// ProvedAt When a login with the new key was completed.
+	ProvedAt *time.Time `json:"proved_at,omitempty"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+	Run   Run          `json:"run"`
+
+	// Target The instance that is logged in to: another one, where it is replaced.
+	Target   string        `json:"target"`
+	Undoable bool          `json:"undoable"`
+	Waits    *RestoreWaits `json:"waits,omitempty"`
+}
+
+// RestorePage defines model for RestorePage.
+type RestorePage struct {
+	Items []Restore `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+	Total *int      `json:"total,omitempty"`
+}
+
+// RestoreReport defines model for RestoreReport.
+type RestoreReport struct {
+	AddressAfter  *string `json:"address_after,omitempty"`
+	AddressBefore *string `json:"address_before,omitempty"`
+
+	// Copies Snapshots and images with the lost keys in them.
+	Copies []OldKeyPlace `json:"copies"`
+
+	// Elsewhere The other logins that the lost keys open.
+	Elsewhere []LostElsewhere   `json:"elsewhere"`
+	MadeAt    time.Time         `json:"made_at"`
+	Passwords []PasswordReading `json:"passwords"`
+	Restore   Restore           `json:"restore"`
+}
+
+// RestoreRoute A way back into a login.
+type RestoreRoute string
+
+// RestoreWaits defines model for RestoreWaits.
+type RestoreWaits struct {
+	// Next The command that does it.
+	Next *string `json:"next,omitempty"`
+	Step string  `json:"step"`
+
+	// What What somebody has to do.
+	What string `json:"what"`
 }
 
 // Role defines model for Role.
@@ -2137,6 +2317,84 @@ type RotationWantedEach string
 // RotationWantedOverlap What to do with a login that another rotation is at work on; leave-out unless given.
 type RotationWantedOverlap string
 
+// RouteExposure defines model for RouteExposure.
+type RouteExposure struct {
+	// Seconds For how long at most.
+	Seconds int    `json:"seconds"`
+	What    string `json:"what"`
+}
+
+// RouteOption defines model for RouteOption.
+type RouteOption struct {
+	// Agree Who has to do their part.
+	Agree           []string `json:"agree"`
+	Changes         []string `json:"changes"`
+	DowntimeSeconds float32  `json:"downtime_seconds"`
+	ExpectedSeconds float32  `json:"expected_seconds"`
+	Loses           []string `json:"loses"`
+
+	// Measured Whether the cloud's part of the times was measured here before, and not assumed.
+	Measured bool              `json:"measured"`
+	Missing  []MissingForRoute `json:"missing"`
+
+	// NewAddress Whether the public address is another afterwards.
+	NewAddress bool `json:"new_address"`
+
+	// NewIdentity Whether another machine stands there afterwards.
+	NewIdentity bool            `json:"new_identity"`
+	Opens       []RouteExposure `json:"opens"`
+
+	// Outside The limits that it does not keep to.
+	Outside  []string `json:"outside"`
+	Possible bool     `json:"possible"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+
+	// Stays What is left in place afterwards.
+	Stays   []string `json:"stays"`
+	Stops   bool     `json:"stops"`
+	Summary string   `json:"summary"`
+	Title   string   `json:"title"`
+
+	// Undo How far it can be undone.
+	Undo string `json:"undo"`
+
+	// Why Why it stands where it stands.
+	Why          string `json:"why"`
+	WithinLimits bool   `json:"within_limits"`
+}
+
+// Routes defines model for Routes.
+type Routes struct {
+	Instance string `json:"instance"`
+
+	// Labels What else is known to run there.
+	Labels map[string]string `json:"labels"`
+
+	// Login user@instance
+	Login string `json:"login"`
+
+	// Lost The keys in place that nobody can use any more, as far as the records tell.
+	Lost []UnusableKey `json:"lost"`
+
+	// Reach How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Reach ReachState `json:"reach"`
+
+	// Rehearsed What was tried, where that was asked for.
+	Rehearsed []Rehearsal `json:"rehearsed"`
+
+	// Routes The best first.
+	Routes []RouteOption `json:"routes"`
+	State  InstanceState `json:"state"`
+
+	// StopCosts What a stop would cost, in words.
+	StopCosts []string `json:"stop_costs"`
+
+	// Worry What is bad about the best of them without limits; empty where nothing is.
+	Worry string `json:"worry"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	CreatedAt   time.Time          `json:"created_at"`
@@ -2164,6 +2422,19 @@ type RunPage struct {
 
 // RunState defines model for RunState.
 type RunState string
+
+// SealedPassword defines model for SealedPassword.
+type SealedPassword struct {
+	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
+	Encrypted []byte    `json:"encrypted"`
+	MadeAt    time.Time `json:"made_at"`
+
+	// PublicKey The public key in one line that it is sealed to.
+	PublicKey string `json:"public_key"`
+
+	// Readings Who asked for it and who opened it, the last first.
+	Readings []PasswordReading `json:"readings"`
+}
 
 // SeenFile defines model for SeenFile.
 type SeenFile struct {
@@ -2232,6 +2503,42 @@ type Size struct {
 	MemoryMib        int    `json:"memory_mib"`
 	Name             string `json:"name"`
 	TemporaryDiskGib int    `json:"temporary_disk_gib"`
+}
+
+// StartRestore defines model for StartRestore.
+type StartRestore struct {
+	// Confirm The instance's name, where the route stops it or puts another in its place.
+	Confirm     *string `json:"confirm,omitempty"`
+	KeepAddress *bool   `json:"keep_address,omitempty"`
+
+	// Key The new key's name.
+	Key string `json:"key"`
+
+	// Login user@instance, or an instance for its image's own login.
+	Login string `json:"login"`
+
+	// Lost The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none.
+	Lost *[]string `json:"lost,omitempty"`
+
+	// Make Whether the service makes the key, and keeps its private half until it is taken out of the safe.
+	Make *bool `json:"make,omitempty"`
+
+	// MaxDowntime In seconds.
+	MaxDowntime *int `json:"max_downtime,omitempty"`
+
+	// NewName For a replacement: its name.
+	NewName *string `json:"new_name,omitempty"`
+	NoStop  *bool   `json:"no_stop,omitempty"`
+
+	// Ports For a replacement: the TCP ports at which it has to answer.
+	Ports  *[]int  `json:"ports,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Route A way back into a login.
+	Route RestoreRoute `json:"route"`
+
+	// StopFirst For a replacement: whether the instance is stopped before its image is made, so that nothing written is lost.
+	StopFirst *bool `json:"stop_first,omitempty"`
 }
 
 // StartRotation defines model for StartRotation.
@@ -2400,6 +2707,14 @@ type Traced struct {
 
 // TracedKind defines model for Traced.Kind.
 type TracedKind string
+
+// UnusableKey defines model for UnusableKey.
+type UnusableKey struct {
+	// Keeper Also one who has left.
+	Keeper *string `json:"keeper,omitempty"`
+	Name   string  `json:"name"`
+	Sha256 string  `json:"sha256"`
+}
 
 // WithdrawGrant defines model for WithdrawGrant.
 type WithdrawGrant struct {
@@ -2692,6 +3007,21 @@ type CompareVersionsParams struct {
 	To openapi_types.UUID `form:"to" json:"to"`
 }
 
+// ListRoutesParams defines parameters for ListRoutes.
+type ListRoutesParams struct {
+	// MaxDowntime The longest time in seconds for which nobody gets in.
+	MaxDowntime *int `form:"max_downtime,omitempty" json:"max_downtime,omitempty"`
+
+	// KeepAddress Whether the public address must stay.
+	KeepAddress *bool `form:"keep_address,omitempty" json:"keep_address,omitempty"`
+
+	// NoStop Whether the instance must not be stopped or replaced.
+	NoStop *bool `form:"no_stop,omitempty" json:"no_stop,omitempty"`
+
+	// Rehearse Whether to try what can be tried without touching anything.
+	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
+}
+
 // ListProofsDueParams defines parameters for ListProofsDue.
 type ListProofsDueParams struct {
 	// After The cursor that the page before gave as next.
@@ -2720,6 +3050,9 @@ type GetReachParams struct {
 
 	// Drift Only logins at which not just the granted keys stand.
 	Drift *bool `form:"drift,omitempty" json:"drift,omitempty"`
+
+	// Worry Only logins whose best way back in, should the last key be lost, is a bad one.
+	Worry *bool `form:"worry,omitempty" json:"worry,omitempty"`
 
 	// Label Only logins of instances with this label, name=value.
 	Label *string `form:"label,omitempty" json:"label,omitempty"`
@@ -2762,6 +3095,33 @@ type GetReachMapParams struct {
 
 	// Q Only logins whose name holds this text.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// ListRestoresParams defines parameters for ListRestores.
+type ListRestoresParams struct {
+	// After The cursor that the page before gave as next.
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit The greatest number of entries, 1 to 500; 50 unless given.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Total Whether to count all that match.
+	Total *Total `form:"total,omitempty" json:"total,omitempty"`
+
+	// Instance Only restores of this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+}
+
+// StartRestoreParams defines parameters for StartRestore.
+type StartRestoreParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// UndoRestoreParams defines parameters for UndoRestore.
+type UndoRestoreParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
 }
 
 // AddRotationRuleParams defines parameters for AddRotationRule.
@@ -2893,6 +3253,9 @@ type ReportEntryJSONRequestBody = ReportEntry
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
 
+// StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
+type StartRestoreJSONRequestBody = StartRestore
+
 // AddRotationRuleJSONRequestBody defines body for AddRotationRule for application/json ContentType.
 type AddRotationRuleJSONRequestBody = AddRotationRule
 
@@ -2937,6 +3300,9 @@ type ServerInterface interface {
 
 	// (GET /catalogue)
 	GetCatalogue(c *gin.Context)
+
+	// (GET /closings)
+	ListClosings(c *gin.Context)
 
 	// (GET /daybook)
 	ListDaybook(c *gin.Context, params ListDaybookParams)
@@ -2988,6 +3354,12 @@ type ServerInterface interface {
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(c *gin.Context, instance InstanceName, params ListOpenersParams)
+
+	// (GET /instances/{instance}/password)
+	GetSealedPassword(c *gin.Context, instance InstanceName)
+
+	// (POST /instances/{instance}/password/readings)
+	ReportPasswordOpened(c *gin.Context, instance InstanceName)
 
 	// (POST /instances/{instance}/start)
 	StartInstance(c *gin.Context, instance InstanceName, params StartInstanceParams)
@@ -3058,6 +3430,9 @@ type ServerInterface interface {
 	// (POST /logins/{login}/files)
 	ReportFiles(c *gin.Context, login LoginName)
 
+	// (GET /logins/{login}/routes)
+	ListRoutes(c *gin.Context, login LoginName, params ListRoutesParams)
+
 	// (GET /logins/{login}/versions)
 	ListVersions(c *gin.Context, login LoginName)
 
@@ -3069,6 +3444,21 @@ type ServerInterface interface {
 
 	// (GET /reach/map)
 	GetReachMap(c *gin.Context, params GetReachMapParams)
+
+	// (GET /restores)
+	ListRestores(c *gin.Context, params ListRestoresParams)
+
+	// (POST /restores)
+	StartRestore(c *gin.Context, params StartRestoreParams)
+
+	// (GET /restores/{run})
+	GetRestore(c *gin.Context, run RunId)
+
+	// (GET /restores/{run}/report)
+	ReportRestore(c *gin.Context, run RunId)
+
+	// (POST /restores/{run}/undo)
+	UndoRestore(c *gin.Context, run RunId, params UndoRestoreParams)
 
 	// (GET /rotation-rules)
 	ListRotationRules(c *gin.Context)
@@ -3221,6 +3611,19 @@ func (siw *ServerInterfaceWrapper) GetCatalogue(c *gin.Context) {
 	}
 
 	siw.Handler.GetCatalogue(c)
+}
+
+// ListClosings operation middleware
+func (siw *ServerInterfaceWrapper) ListClosings(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListClosings(c)
 }
 
 // ListDaybook operation middleware
@@ -3886,6 +4289,56 @@ func (siw *ServerInterfaceWrapper) ListOpeners(c *gin.Context) {
 	}
 
 	siw.Handler.ListOpeners(c, instance, params)
+}
+
+// GetSealedPassword operation middleware
+func (siw *ServerInterfaceWrapper) GetSealedPassword(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSealedPassword(c, instance)
+}
+
+// ReportPasswordOpened operation middleware
+func (siw *ServerInterfaceWrapper) ReportPasswordOpened(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "instance" -------------
+	var instance InstanceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "instance", c.Param("instance"), &instance, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportPasswordOpened(c, instance)
 }
 
 // StartInstance operation middleware
@@ -4593,6 +5046,66 @@ func (siw *ServerInterfaceWrapper) ReportFiles(c *gin.Context) {
 	siw.Handler.ReportFiles(c, login)
 }
 
+// ListRoutes operation middleware
+func (siw *ServerInterfaceWrapper) ListRoutes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "login" -------------
+	var login LoginName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "login", c.Param("login"), &login, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter login: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRoutesParams
+
+	// ------------- Optional query parameter "max_downtime" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "max_downtime", c.Request.URL.Query(), &params.MaxDowntime, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter max_downtime: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "keep_address" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keep_address", c.Request.URL.Query(), &params.KeepAddress, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keep_address: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "no_stop" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "no_stop", c.Request.URL.Query(), &params.NoStop, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter no_stop: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "rehearse" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rehearse", c.Request.URL.Query(), &params.Rehearse, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rehearse: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRoutes(c, login, params)
+}
+
 // ListVersions operation middleware
 func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
 
@@ -4707,6 +5220,14 @@ func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "drift", c.Request.URL.Query(), &params.Drift, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter drift: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "worry" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "worry", c.Request.URL.Query(), &params.Worry, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter worry: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -4841,6 +5362,183 @@ func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 	}
 
 	siw.Handler.GetReachMap(c, params)
+}
+
+// ListRestores operation middleware
+func (siw *ServerInterfaceWrapper) ListRestores(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRestoresParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "total" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "total", c.Request.URL.Query(), &params.Total, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter total: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRestores(c, params)
+}
+
+// StartRestore operation middleware
+func (siw *ServerInterfaceWrapper) StartRestore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StartRestoreParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartRestore(c, params)
+}
+
+// GetRestore operation middleware
+func (siw *ServerInterfaceWrapper) GetRestore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRestore(c, run)
+}
+
+// ReportRestore operation middleware
+func (siw *ServerInterfaceWrapper) ReportRestore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportRestore(c, run)
+}
+
+// UndoRestore operation middleware
+func (siw *ServerInterfaceWrapper) UndoRestore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UndoRestoreParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.UndoRestore(c, run, params)
 }
 
 // ListRotationRules operation middleware
@@ -5637,6 +6335,15 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/differences", wrapper.ListDifferences)
 	router.POST(options.BaseURL+"/differences/settlements", wrapper.SettleDifferences)
 	router.GET(options.BaseURL+"/logins/:login", wrapper.GetLogin)
+	router.GET(options.BaseURL+"/logins/:login/routes", wrapper.ListRoutes)
+	router.GET(options.BaseURL+"/restores", wrapper.ListRestores)
+	router.POST(options.BaseURL+"/restores", wrapper.StartRestore)
+	router.GET(options.BaseURL+"/restores/:run", wrapper.GetRestore)
+	router.POST(options.BaseURL+"/restores/:run/undo", wrapper.UndoRestore)
+	router.GET(options.BaseURL+"/restores/:run/report", wrapper.ReportRestore)
+	router.GET(options.BaseURL+"/closings", wrapper.ListClosings)
+	router.GET(options.BaseURL+"/instances/:instance/password", wrapper.GetSealedPassword)
+	router.POST(options.BaseURL+"/instances/:instance/password/readings", wrapper.ReportPasswordOpened)
 	router.POST(options.BaseURL+"/logins/:login/files", wrapper.ReportFiles)
 	router.GET(options.BaseURL+"/logins/:login/versions", wrapper.ListVersions)
 	router.GET(options.BaseURL+"/logins/:login/differences", wrapper.CompareVersions)
@@ -5782,6 +6489,44 @@ type GetCataloguedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCataloguedefaultApplicationProblemPlusJSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClosingsRequestObject struct {
+}
+
+type ListClosingsResponseObject interface {
+	VisitListClosingsResponse(w http.ResponseWriter) error
+}
+
+type ListClosings200JSONResponse []Closing
+
+func (response ListClosings200JSONResponse) VisitListClosingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClosingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListClosingsdefaultApplicationProblemPlusJSONResponse) VisitListClosingsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6445,6 +7190,78 @@ type ListOpenersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListOpenersdefaultApplicationProblemPlusJSONResponse) VisitListOpenersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSealedPasswordRequestObject struct {
+	Instance InstanceName `json:"instance"`
+}
+
+type GetSealedPasswordResponseObject interface {
+	VisitGetSealedPasswordResponse(w http.ResponseWriter) error
+}
+
+type GetSealedPassword200JSONResponse SealedPassword
+
+func (response GetSealedPassword200JSONResponse) VisitGetSealedPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSealedPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSealedPassworddefaultApplicationProblemPlusJSONResponse) VisitGetSealedPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportPasswordOpenedRequestObject struct {
+	Instance InstanceName `json:"instance"`
+}
+
+type ReportPasswordOpenedResponseObject interface {
+	VisitReportPasswordOpenedResponse(w http.ResponseWriter) error
+}
+
+type ReportPasswordOpened204Response struct {
+}
+
+func (response ReportPasswordOpened204Response) VisitReportPasswordOpenedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReportPasswordOpeneddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportPasswordOpeneddefaultApplicationProblemPlusJSONResponse) VisitReportPasswordOpenedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7352,6 +8169,46 @@ func (response ReportFilesdefaultApplicationProblemPlusJSONResponse) VisitReport
 	return err
 }
 
+type ListRoutesRequestObject struct {
+	Login  LoginName `json:"login"`
+	Params ListRoutesParams
+}
+
+type ListRoutesResponseObject interface {
+	VisitListRoutesResponse(w http.ResponseWriter) error
+}
+
+type ListRoutes200JSONResponse Routes
+
+func (response ListRoutes200JSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRoutesdefaultApplicationProblemPlusJSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListVersionsRequestObject struct {
 	Login LoginName `json:"login"`
 }
@@ -7497,6 +8354,203 @@ type GetReachMapdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReachMapdefaultApplicationProblemPlusJSONResponse) VisitGetReachMapResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRestoresRequestObject struct {
+	Params ListRestoresParams
+}
+
+type ListRestoresResponseObject interface {
+	VisitListRestoresResponse(w http.ResponseWriter) error
+}
+
+type ListRestores200JSONResponse RestorePage
+
+func (response ListRestores200JSONResponse) VisitListRestoresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRestoresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRestoresdefaultApplicationProblemPlusJSONResponse) VisitListRestoresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartRestoreRequestObject struct {
+	Params StartRestoreParams
+	Body   *StartRestoreJSONRequestBody
+}
+
+type StartRestoreResponseObject interface {
+	VisitStartRestoreResponse(w http.ResponseWriter) error
+}
+
+type StartRestore202JSONResponse Restore
+
+func (response StartRestore202JSONResponse) VisitStartRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartRestoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartRestoredefaultApplicationProblemPlusJSONResponse) VisitStartRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRestoreRequestObject struct {
+	Run RunId `json:"run"`
+}
+
+type GetRestoreResponseObject interface {
+	VisitGetRestoreResponse(w http.ResponseWriter) error
+}
+
+type GetRestore200JSONResponse Restore
+
+func (response GetRestore200JSONResponse) VisitGetRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRestoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRestoredefaultApplicationProblemPlusJSONResponse) VisitGetRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportRestoreRequestObject struct {
+	Run RunId `json:"run"`
+}
+
+type ReportRestoreResponseObject interface {
+	VisitReportRestoreResponse(w http.ResponseWriter) error
+}
+
+type ReportRestore200JSONResponse RestoreReport
+
+func (response ReportRestore200JSONResponse) VisitReportRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportRestoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportRestoredefaultApplicationProblemPlusJSONResponse) VisitReportRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoRestoreRequestObject struct {
+	Run    RunId `json:"run"`
+	Params UndoRestoreParams
+}
+
+type UndoRestoreResponseObject interface {
+	VisitUndoRestoreResponse(w http.ResponseWriter) error
+}
+
+type UndoRestore202JSONResponse Restore
+
+func (response UndoRestore202JSONResponse) VisitUndoRestoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoRestoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoRestoredefaultApplicationProblemPlusJSONResponse) VisitUndoRestoreResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8569,6 +9623,9 @@ type StrictServerInterface interface {
 	// (GET /catalogue)
 	GetCatalogue(ctx context.Context, request GetCatalogueRequestObject) (GetCatalogueResponseObject, error)
 
+	// (GET /closings)
+	ListClosings(ctx context.Context, request ListClosingsRequestObject) (ListClosingsResponseObject, error)
+
 	// (GET /daybook)
 	ListDaybook(ctx context.Context, request ListDaybookRequestObject) (ListDaybookResponseObject, error)
 
@@ -8619,6 +9676,12 @@ type StrictServerInterface interface {
 
 	// (GET /instances/{instance}/openers)
 	ListOpeners(ctx context.Context, request ListOpenersRequestObject) (ListOpenersResponseObject, error)
+
+	// (GET /instances/{instance}/password)
+	GetSealedPassword(ctx context.Context, request GetSealedPasswordRequestObject) (GetSealedPasswordResponseObject, error)
+
+	// (POST /instances/{instance}/password/readings)
+	ReportPasswordOpened(ctx context.Context, request ReportPasswordOpenedRequestObject) (ReportPasswordOpenedResponseObject, error)
 
 	// (POST /instances/{instance}/start)
 	StartInstance(ctx context.Context, request StartInstanceRequestObject) (StartInstanceResponseObject, error)
@@ -8689,6 +9752,9 @@ type StrictServerInterface interface {
 	// (POST /logins/{login}/files)
 	ReportFiles(ctx context.Context, request ReportFilesRequestObject) (ReportFilesResponseObject, error)
 
+	// (GET /logins/{login}/routes)
+	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
+
 	// (GET /logins/{login}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
 
@@ -8700,6 +9766,21 @@ type StrictServerInterface interface {
 
 	// (GET /reach/map)
 	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
+
+	// (GET /restores)
+	ListRestores(ctx context.Context, request ListRestoresRequestObject) (ListRestoresResponseObject, error)
+
+	// (POST /restores)
+	StartRestore(ctx context.Context, request StartRestoreRequestObject) (StartRestoreResponseObject, error)
+
+	// (GET /restores/{run})
+	GetRestore(ctx context.Context, request GetRestoreRequestObject) (GetRestoreResponseObject, error)
+
+	// (GET /restores/{run}/report)
+	ReportRestore(ctx context.Context, request ReportRestoreRequestObject) (ReportRestoreResponseObject, error)
+
+	// (POST /restores/{run}/undo)
+	UndoRestore(ctx context.Context, request UndoRestoreRequestObject) (UndoRestoreResponseObject, error)
 
 	// (GET /rotation-rules)
 	ListRotationRules(ctx context.Context, request ListRotationRulesRequestObject) (ListRotationRulesResponseObject, error)
@@ -8924,6 +10005,30 @@ func (sh *strictHandler) GetCatalogue(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetCatalogueResponseObject); ok {
 		if err := validResponse.VisitGetCatalogueResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListClosings operation middleware
+func (sh *strictHandler) ListClosings(ctx *gin.Context) {
+	var request ListClosingsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListClosings(ctx, request.(ListClosingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListClosings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListClosingsResponseObject); ok {
+		if err := validResponse.VisitListClosingsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9486,6 +10591,58 @@ func (sh *strictHandler) ListOpeners(ctx *gin.Context, instance InstanceName, pa
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListOpenersResponseObject); ok {
 		if err := validResponse.VisitListOpenersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSealedPassword operation middleware
+func (sh *strictHandler) GetSealedPassword(ctx *gin.Context, instance InstanceName) {
+	var request GetSealedPasswordRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSealedPassword(ctx, request.(GetSealedPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSealedPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSealedPasswordResponseObject); ok {
+		if err := validResponse.VisitGetSealedPasswordResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportPasswordOpened operation middleware
+func (sh *strictHandler) ReportPasswordOpened(ctx *gin.Context, instance InstanceName) {
+	var request ReportPasswordOpenedRequestObject
+
+	request.Instance = instance
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportPasswordOpened(ctx, request.(ReportPasswordOpenedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportPasswordOpened")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportPasswordOpenedResponseObject); ok {
+		if err := validResponse.VisitReportPasswordOpenedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10251,6 +11408,33 @@ func (sh *strictHandler) ReportFiles(ctx *gin.Context, login LoginName) {
 	}
 }
 
+// ListRoutes operation middleware
+func (sh *strictHandler) ListRoutes(ctx *gin.Context, login LoginName, params ListRoutesParams) {
+	var request ListRoutesRequestObject
+
+	request.Login = login
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutes(ctx, request.(ListRoutesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRoutesResponseObject); ok {
+		if err := validResponse.VisitListRoutesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListVersions operation middleware
 func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
 	var request ListVersionsRequestObject
@@ -10348,6 +11532,155 @@ func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReachMapResponseObject); ok {
 		if err := validResponse.VisitGetReachMapResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRestores operation middleware
+func (sh *strictHandler) ListRestores(ctx *gin.Context, params ListRestoresParams) {
+	var request ListRestoresRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRestores(ctx, request.(ListRestoresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRestores")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRestoresResponseObject); ok {
+		if err := validResponse.VisitListRestoresResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartRestore operation middleware
+func (sh *strictHandler) StartRestore(ctx *gin.Context, params StartRestoreParams) {
+	var request StartRestoreRequestObject
+
+	request.Params = params
+
+	var body StartRestoreJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartRestore(ctx, request.(StartRestoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartRestore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartRestoreResponseObject); ok {
+		if err := validResponse.VisitStartRestoreResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRestore operation middleware
+func (sh *strictHandler) GetRestore(ctx *gin.Context, run RunId) {
+	var request GetRestoreRequestObject
+
+	request.Run = run
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRestore(ctx, request.(GetRestoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRestore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRestoreResponseObject); ok {
+		if err := validResponse.VisitGetRestoreResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportRestore operation middleware
+func (sh *strictHandler) ReportRestore(ctx *gin.Context, run RunId) {
+	var request ReportRestoreRequestObject
+
+	request.Run = run
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportRestore(ctx, request.(ReportRestoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportRestore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportRestoreResponseObject); ok {
+		if err := validResponse.VisitReportRestoreResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// UndoRestore operation middleware
+func (sh *strictHandler) UndoRestore(ctx *gin.Context, run RunId, params UndoRestoreParams) {
+	var request UndoRestoreRequestObject
+
+	request.Run = run
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoRestore(ctx, request.(UndoRestoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoRestore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(UndoRestoreResponseObject); ok {
+		if err := validResponse.VisitUndoRestoreResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11221,261 +12554,300 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17bxu3tu9XIXQu0L1xx7GTNm23jQvcNH0kJ2kT2DmnwNkNDFpDSaxG5GySY0Ut8t0vuBbJ4UjkzMiW",
-	"nOy7919+aDR8La73+q0/J1O5qqVgwujJ+Z+Tmiq6YoYp+OvZzDBlfymZnipeGy7F5HzybsHItFFaKmIW",
-	"1BCzYKSmc0Zu2EwqRub0lhGqiWAfzKNJMeH2S/9omNpMiomgKzY5n1B4dTHR0wVbUTuG2dT2A20UF/PJ",
-	"x4/F5GXJVrU0TEw3r9hmdx7PyC2tGkbkDKYwpVXF1BeaTBeSTxnOzQ6niVlwTaRgRLF/NEy3s1owWsI8",
-	"3LSiIU/smPEEV/TDaybmZjE5f/zk2yI1YaENFVP2C7wstW3cPfGFhpmFedTULNpZ+KcmxcROmCtWTs6N",
-	"alj/fr1im/zIS7bpH3QJy91nvNd8xU16tLli1DBtiGhWN0zZI2LCKM50QR4TI8nTs7ML8vSMNKJiWpM5",
-	"v2UiRysVjJOYCxeGzZnCycg5F/nlV/bjgjSaqf/rtzezEfDonltxyai2Y20P/etiU5AZXBRGSrq5kXKZ",
-	"W6bCdwwMJA21735Z2s8Ts1fugd4FzKRaUTM5nzQNLycpUr5sqh4yVk01QML2iX33sOlZVXPfBV2tGauz",
-	"79f203uO8E4aWqVIgJkFU5bop7IRhtCqQt60oma6yFGDgbclduxGyopRMflox1RM11JoBuz6rZI3FVvZ",
-	"X6dSGCbgctK6rvgUaOK0xif+9++OWNuX/y/FZpPzyX+ctvLgFD/Vp/69MOL24qghayYMWSsp5uQvlz8+",
-	"J3/76uk3f30Ee+JeAcKkLH9SFOdUK1kzZTjOe6bk6nrBVIbYkK+TuqJTYOWMVFwA3W3vSAFMbJe4Cnen",
-	"d17fYQcFcffU/wMuLjeayLVABgL849Hu6Rf+8qbGboThaboQMJxm6tbKqzU3i1LRtSYcBFSguJIadmL4",
-	"iiXJriXZvzsejot9Hx6WN7+zqbFTeVaWnoHYC757FCu6ZMmpKgZzFWxtJYkmU7lixB6cnSkTzcoO71Yy",
-	"KSY3ML33iY0Sjqnss4OaGcPFXA8Rql/blX/+YzFZU2FYOfabv+LT2/sKkw7vKnCbMhv8Ti6Z2N3Zkm70",
-	"7s6+kGtS2YvDDVnIqtQX5G9doVgQyymkNuTLr7+OSC/Ivr4tlXjG/SuvWHq96fXJ2ng1Z3eRtCwV0zql",
-	"qi3sEux77S2jgrhHk5fJPnttyWz3RS/xzkjBTiwXIG9qJq6uXtirCqTIDVvp5Ga4f1Cl6AZYAr1hlZ81",
-	"t6+n1dvOanKvaLejYlQJkz5WO01YNNyXtb1B+HhBdDNdWAV5xpU2xPJqOjXJnYCrfG25TnJC2ZOvpUpM",
-	"68mTHX0roUklCN+fa2dC8TklaaWulaTTxR5k0jKaaSWbkmi60SgruSFcEyHXyW1yL7xGAyRBNUZ7gvNG",
-	"CsgRard/QcWc9b4WHymvqeloAj182X53xY1h5fXNJqND2Xd628WqS7jQihkUcn6+XFwQeqNBxsL2CGvI",
-	"lJKl7w5s3DXVS2R6aV2Euv1dU03g0Qt8K9eE3sjGEEpWdLqwFwwmBc/Zq8/KtNy1kiDD1adSlXbv2jPf",
-	"faipmE7tktRuAvOGqhJksb3slro7l72Pwf3IFVvTqgKBl+AD2lAzyCU9y7uCh7dvCay+u/V+UcmLYZ9w",
-	"Fu3WxbCf7EVmN9zolEVk1YeqkmudtQbJGrYX1Cp7vQxdZkiKlyMUYKt7sTrDp4BrZMTfiooNalearCk3",
-	"TuvqF3UJLdT4ZfGqIjfW1EfKI1Tvq7E5L0G4vAnB6oysMfuC/9iRiJqsW8Z2Y23lFS3ZBZFoLWxqpgm1",
-	"jIoumXBXP9ZONXxi/7VKrm8jG6V7zJFWs17RDQGFrbvtraHRpXZYpRMMnsjC6btvO8Ists3RsKtFS+uB",
-	"PPycU3fmOzu/5J2pm5uKT6+XLMNn8XOyoNWM8AHtoV+7jkZKTfE5NbSS8yahF/EVnbvfxrCsl/bxJK/i",
-	"f+zxmiv+R/Itf0ixx1v+R4rEW7ZpAhfoZ+jHSG7TwlKdmCe2iX2ouWJ6LwY4kjmBH7Cm08RNfIMiWPO5",
-	"oKZRjPzl6urF1cuf/pq8VoZ9MBkOxLU18m/wVawsyM3GoBFpfxmmL5y5fX883yLelsyGijm7jFhSd1dR",
-	"e4H9dXZaTRuN3hndwK42opTwtwEXhLxlSvGSJQ24jCn9KzcLYt9j9Xt40TmRotqg7xW+9IjAQ/7tYPNQ",
-	"v2fe2NG7Proe1t2dw49bjjbyTLSjCcZKcAIPH4TbseHNThvRgxv+fh9xtM/cJE8RuN2WtSPQFdeai/l5",
-	"kPsavCng+/AOCPjvXFFhHpHwXSFvZLnBf1uhKkqgbG1Aj1X6nCi2krcsOGjglXQ6ZTUIOar9d2OPAczC",
-	"WtZuaNgj+xorIOC7yc16blUX8T2fzZhiSUt0Gvaij7e5HbPaEnqy+xVJ06H/rDW2K4PQ7nWqPuglqNZa",
-	"OxhWycqwk2TOjL4AZQAcLHAaU7laWQsgY75FrpIFffL0674QwIzbUWrFhRm+Cd4X7l6L+1T43U0SoRSC",
-	"TT0nSnBJa3twuxa8kEZa5kA4LCdrJva7CEbJsRdSG6tAJASit5Z39c2M5b21S84cbq1keOGQffy80UaW",
-	"m5hPLGSF4ahljvKHaV5n9n1KheWzpbXz0MjjpgCKBO/SlCo2ayr0SYw2rtoLtL2n4y8Uj9xJexsVe17E",
-	"NgoWvL3+askZoeESfqG3nczR2+X1ilGR3OdNx6M7pUJI72FAxmjnDJewYrpwWj037sn0jWZM7KURtSxg",
-	"9yMupizjiuZo5jsmDduD/ik7gTv6oz37iAKayECc+RDYiifd1D1pSf4tTWmNgVBHUWx0gRJUK5x2N6Co",
-	"wUDJuTY9ihg1PVEAa7pOJQSrJfp/ut6hCyLkGkSuF+VlwwitFKPlZuzxFBMktDTpBjr0fCLtDTj8dWXr",
-	"vJcC/U+yqUrYni1f2Lgpy6rM2PkrVm6yLqlhQgDr1YU6E7Rux01RyQ/C6tm79BHE5q43cY/7Lxtjdyrt",
-	"F2YqH2QRhiXZgz0KZqds7ee1VKXOMKp/pIWobnDlyVHxs+slF+kzuuV0d0a05oVVIwoylULLCoIKjusm",
-	"57ZebIZP0y6gwDN1+4TDF/5ktqbbrqzd9Ggfsyd/CDaGJDSegxUuoJxOnhjH3H7kFftvpnTaysynXnDB",
-	"nBd/jf5rcNYpny+0X9gmimx3h/puY/wwFEYh//Xux5Nv4Q/FwNAo7+PeXDGzkGkaXcmSJUNVcmpo1cZ7",
-	"zr4+O0tOAZIR0pdyX+FvvxAizuO+Y3zsfdevv05udepU73qiKR+Iy83AebVH7jY6HEW7PZ11F0iLbvJp",
-	"QhalnUyKA2fjNSXdgHviydmXZyePn5x8+bggkMVG1gs+XQQhrhcgrJxMwpyBCyuowM3KSE21QU+I1cGl",
-	"YOeE2p8u3+CGonE9pY0dvLCEvGiU2sCn1FrZVC3ToR9HhvvIOZNjF2vG5wsTGyc3tIS9bYI/184kYaVs",
-	"eyzw0NwLg4fLTSpzPt5E1YkchfJp0p3unbn4va4vO7pqy6n+9lov6OPdl1y9eHbyGDxGcJpvXz2/+o9v",
-	"yfc/XHpFrFb8lhoGzmQgBi1XLlap7cGjggYBX58ZuXFu/aWQa4EesaC6QFjNkAUV5V7G/OjF6nrJr5P7",
-	"9fP3T9uFXqEYewv+7Vds81LMpKXc73+4zK+Sr6yVy0pYbnp0vZjVuctkKFhcglxdvfjxrfeKQP7QV0+e",
-	"Pv3rsG8iGA92gWkyiiJ/iSD0qhs7i9he3iGgZaNSOtKzkNGAgd0R08c3BWeBm096IT05BpbnWIYRzEti",
-	"9c/ygjRCr1ltCHBFOEPw4C2oJpWUy64jjgvifXHORQhuYWcNWgbrLGP4N7w46Z/4ET0Yu5d2rIj8Zj8R",
-	"uR2iQckBo6V2MpOBNu04rXodHu2TfelmXPQoQy6jQeOOl+gwX8nbjH6SN5xUMzjfy0b0Zom5uRbxFmQ3",
-	"7hCKK7zoEm77A6uv8ci7oSdRXis2a3QqbeKl0cQqT/bMLNMsyA24z8g0FvXehy0u4iAE5rCsF5tM4sRo",
-	"N5m7intpg/47mTD2gCm/GZrZK7a5ZLMBGu1J6zNsTVWZvijOmvsCsy+XLLN/e6q64Yz22sb2WzcjzMju",
-	"9YrcAdEJdo4mRazeW70rtqq5VNws0uk2Qwlp3jOJz1kJnFOTuBB7Els3ED/eLbntUwkLjPyD0bvDIuNJ",
-	"prYQo+i72cZ0xatNjuSvIfGiw82GMwnvmKRnuBnjZHK+Uny68PPfSsVrp57eCqtkJOnJub93SeaSRRnX",
-	"7qkLwla12ZBSyRqUTvIu8qBzTZZW4aDaZbX4pBWu7V8VmxkimzS9tY7Dbb+k1KjjwCsv4ryVwWDYIVI8",
-	"s6cnFXc8r49FvsGnDmt4cEEW7AMt2ZSvrPK0jtImIbS2oCXEXHtsi0OlzRQEVPZvHn9dkLc//GyVmf/8",
-	"9VVmSFVLPZ7iB/JtAlEnbMQeP3Q6r/iZS7J+eob65yhd5jXXBjP5PhaTFf3wEr9k33GcfOPRO5gNOvbl",
-	"bkN+Z0r7AUPVajkVbcR0wUpy4/I6nDwpwAIR0qWVcpdVGuKMadmN+ZK87Enow/fZ+561ce+qu0+hRG0/",
-	"Eee/k9OnxnkSuRdMSQEEdDIQD2m3Busbb5jmZTc9EFxOoHsKaRZczN1h+OiRN/iyOdXpewLZDKGmDzwd",
-	"UVrHrr18VBbsuGJvbrFjIr3px2yei7to/gfL6K77Zw3jt5KTiW6FNrK+nkptdDaBwj4SYmLaFJ24zHi9",
-	"5Q8pRrCSON0TV10EXuFp2W2Ue2XY0eiK7x7WztHsbE98HwIldS68o9LOpnVudufK9vHDQ5i2gbc+rF3b",
-	"pbLIYYvcGl05qhECf7NbVUe/Ou8OVQb/aZhacUG3/oKnZpRXrEz6fV4FgbsliF1cLyR8+cCaYXS1X4HY",
-	"fuqyi9Dhl1LbNmxd5fK4UBtac8Vav5XWixNWPnn69PHfHu2Xpx8p4Fl5c0AZNW2zjnplpXsMXBQQLRl/",
-	"D3x4JZkV1PXsD7ymffYuZQj9rgt46uhGQs3EoBR1xQ8mrmLgA3J1b+tDydtASIkUlOAehpoovZBrVkYx",
-	"jIWsyh1DZHzWiRs9Q5JDpsjYdP0+/XikxH7FNpGw3sc9BTERqKEKCphLmWWVZljcmdWEfYnIeEnsqixi",
-	"Z4mruOhcsS3Piec17U7FctVd+UBcrbzPSVRP4BGTyLBaaypdMpoOu0IseTR7sa96zUVazEqTTYC0Roxi",
-	"NbXb6U1awz4Ya7J630TrEbtj/BqX4ieS2YxDKBuZVNYj6hng7c2cYL9X8m7C73ORO57FpdiA/axl3EBN",
-	"C6rPXQK8mk3RMaLrJbdk9vs6HbmH4PA11T1aRyPKnVQDrqMqtzYTMJGx+tC3YixLG83GWs7ljsOvapj1",
-	"XNqj3ibYPEn2uI6yYr4n5XbcPnS5utsC99bMsnbUfTo1/BatLwPvLSaV1Okw7WswDfLOoF4XRQ+Zau+w",
-	"bHMgoIZREiso9iaio+pmQqZVDtwbCOdBKbTY2NWce3Hu60vpTcW61Qu7cr0v+NXnWRj2EWRUk7fg0qHE",
-	"PYDJAZqsWVUV5GYT8Q8fCQLkG40pR5CnrrcTOqJxvccgwQghVdx+PuSWT1N+x4+QovjXzvWYoNWIisea",
-	"53eMnMfAXE06UP6azcybxrw0CMSzpehkw6R3SFEeldPqw5D2/fiV5KS9SrUPnxyWWR2LZkF1r5DyORNj",
-	"i767o3BN7MSlZmXA2+oGjcfZGy97Qx2eJ0h4PFdXnski8NUh8F4As2gduq44x0vzR3vWdYwTMrDDueO/",
-	"ZLqpEqkxJTM0DV+08SlsbsV31Wz2opK8CN4Wh34vJ24SznbCevpJe07vR3IoHCC3fRlAh7zr+o40OJqh",
-	"DgTPcM4/I8hHL0LLnkcawLP8tQwaKmqwAZURykON0xFc6lwvfzgEXk8yL+tXn495w+Zc6AJx2iwjUXJF",
-	"HmcCG/dE5tl9Yy/j6BS67EKx7H3jvSA6TB4clLOl86bgI6uDgB8JYZBoVFU20rJrKw9S1h0kHeqciQYf",
-	"EnrjqpNXBR4sAjSt/BOklGssQL/XTDH/MafLDoU6vwDti8CzkEEhlVkU/XU3VrN2qx81RctOMvq2Yg6v",
-	"qdf/YmnnEp782OaF7gFL4TNJUwAXa1anU/C/88orJv9DVTTSVntSlnkMXwpcZLtv8Rq2oktI1y2BZa/S",
-	"JUsCXXFxjVm1yQs/opJOZ4AWKJkpphdW55GzC/KEQEUqMWuAX1i5GowM1xrAQUwWv7ic4LR+loTEcJ5b",
-	"yA6C/GQJoDYBFXiXjnWenY4iTDiE4L7ti+rmzKcYHGfXwxtFzdPmUecuJHLHral1zZSSqkc7tIRMjWGr",
-	"2tg9szQdETuG4NL6IdydfUJFbX53cr7OwOhDOsGqhracvIdR5QwT7VPYOqjHc19jgnfV34aivVJDiep4",
-	"sfGgeywfqfXzgNexpQR5+OvxRNcC0I3/Ti8byFmMw4XWbiqFW0Zq8U796/XNt95Pr1hP9e2kmPzusIr1",
-	"4mQqxYyn0T4ditx+zv1WLx3ytgdfYBgnvcySJbVze6WueyDFKFw6sPp2gl/2DjS6oVW1wXzEMpdFM9KT",
-	"7/Mj7MuzNgEuOALlgzSrmVSPRmLDdkYpoh1Ib9wyvXHeK9Cdo9L0nDw5++rbgnx59s0TK4m+Ovvb148I",
-	"m5bw0dOvC/Llt1/ZD54+yejVvRGBQIv9cMWwxB/x4YGi9KOmJ1Gt64WiOkFfP4ip2tQO6jGmqwtijQCs",
-	"B7RiEzJqhYQUz91DLiZrxQ17I6oNQlYPBEHTWHQucaHjubuAshRNCzy9kXZnmorq56yqUtdvbO1DPksV",
-	"/J2tz9kKoCXbaKfin42AOMV7YeeSmXyadVj1K69AWIG9zS3gK9WGYDA8h1+9N4biG0EWWzCKbj9WtIYk",
-	"QENFqaFCHkpT9wQR7oMT2S+knvGr+Bx/H2zGrQ0LzpxKzoJlVTVe2njSzCX1H0oXvb/CeRG79LWrcDeE",
-	"rqSYo/loF34HtTSjSHjFK61N4S6nT0YtX0udcCSOBThzzyVfnnJQb/LVLq5OgGuHyOfiNC1cudaoZhrA",
-	"7H6fg9MdBvWCx/ZzWI4H5y4CsHp+HlZU3KKHxM8pj4eRvogwoWICaR0tkjtuQOo0fmHrUDH8T+T5/IWt",
-	"MxDtmk0Vy2VPuG/0nRa+difELdHf7N6emtKbqnzFNm+9p2AkahAlWtBaL6RxkOoQQwO1cEVLh7/nSoLt",
-	"P4Mzy9puC3rL9ugzUOwkcgZkODoDLu6mEkJ57zN5CFkPGDXoxMBaAkhTN5KUMlVEMBw3C26X/nvr2sL4",
-	"2RduD6UiPQCUWweMoTWXb+ptU1hq8qyd9y0hx9tabinc1HZB8ZgwTGUy+d4FTHO5qitmWOmO/2az11l/",
-	"vkWp/sPru+Xf71XTumSb672TBqFXUS7XZgmh9hADBBVVIj1E5fszqQi7ZQqzLjFFtC+ceVefXp+/7dOm",
-	"i/ZCc+e9enfCyhnnawYG6gMBn76QubfiuN+jtnWD8paPY1SHyFXsiTgcMV/xTUiRzjWZqClXQV5CQw6q",
-	"oHpVo2MzVhaxsrKjGiECSlLSva2oEKxMZ4GwDzWbWg6o2VSKsq8tDBQaSLXEogMPpAxQQoYumcvpoYYw",
-	"qirOFPF465oYKZeIylRgCjIVG/AiXIQ0hjXlRj8iz2JEPcRxwoK/Dpwe5qvvgQCYCAdUJSJwpvkYm5lr",
-	"2WTACX0VG9d5nL+8zZYB7PzO7d4ONCcYWKzkhpXnseXl/AqwR1KRecO0IXTORFo7GUY2BMjHXVDDoXJp",
-	"p/b0vHieaxAiq/K6x6YHw+/6Dq5v/OJdHOBtjlNKMRzWAYGMr2cyQ3X+SoSMBACU9Hcq6ICodUrNCBNQ",
-	"wmpf2zpXh/u/DfjjUU2Mdn9ry1IszLGRXh/sMTt/9F1m/AyVE9BtNoV9cciP5Ea7Z/azi9Muyl/bXhkY",
-	"eXIse7RV2HaqiJNsk5ve8R9nsh2r4IsH3OCuBxeKIvRiJxPSyxL3OeBMriYOGsD+rJdP8MeXaanSNvjb",
-	"zttIoStdGXpTsQtQKGsl54quMj2DZNWsEpLy8ckN1awk+LnPDsfcdi7IdEEVnRqmdNqlmE8dw3sILQOx",
-	"PWbNZF2lmfqMsxyzg4/sdZ7RpjK9WYXphWEqngut2Jd9oSH5Pb2e+/Ip1wAlWfH+TpIZdyhe7jk/sVaB",
-	"rOQ8o39S0+SCzs18znQaj9030I0wdkuZ7nqRqb3Mph4Wk3W+oyNIcpceDt5pv9Q13YBKExqL3q0Ix91w",
-	"j5jitqfwSISOLtN3X8rZ96kWLsjKrvMbsT9e0oiGSGPLATv22kjrx9CKXfdiUkN2CWgS0B7CaijwrfGW",
-	"3E5WprCWrQuBTNwk7E8pBb57OB8TrR1vvvRECfxhHsKECYRxBNDwt3Y30uA8ca+cwcrX0MEmIQqgo429",
-	"ZlYsU7WSjRrVB8UNH788tQRQ6H6mderebPpbuyED0HLFUPt1WtmK1m3Iqs28jqMgF95Z3EboAcPF3Z39",
-	"Ohm4QF8uErRXTAljU6miqHSL4O1bP0u3P0thvETNs/Dl2dNJ34JMo8AwI8HWERTQLfM6HVpImH5gFTJL",
-	"PyjKIwsUsxRcS7etRmWdkH/jyvIGgvAd3SI5XauMVVWnonrGjZPvlfHQfdi5hhpWoCMcvT2gjkdTbDew",
-	"VHxmkl7bZ6aNvqKfbgWBud8bjcP6hjkQtgNaT28CRD2v011if5SqHcU+Ahqn5c24dek37sfgulmd+7tp",
-	"DkHRONFAEEVogh32v7NProdcnuRDidzu5DSdsRAd4fqcaFnx0jGSNosyUPt6J+uyADUGP5BWIwbx5Uz4",
-	"EKQNMDsIkISVH91MgILoRdM29wS3qvdAQahGWiXXZzfA24oA7tr5Vhra1b49Qm1tha6dP8jeiqdBPS4Z",
-	"LR0Qod6vRuBQ/Wf9GJkjLkd0BLxXTz83xmueimjXis34h/52lPoLVxfpyiChxACIZo/uch6c7DH5mX8H",
-	"lPT07OwMIdiHpbjD23azza0yygXM1K2FaMEuc/Lpd5YFtiWGFdcBgirjsTOjVCd4Kj1xS2iZdhq++1La",
-	"Brl68ezkydOv43ZYPtDiuza3aXZZz/8oGkOFNUwnv5AffRnFbppiCrKuqpyzMlRQWVORKcgZxjJOdFf6",
-	"grgQUhyXp8+YsDM6bsXFASorjn/Q22mnrixgxJFeGZZQintywLdRhcHZDTCbqhGEiRL8l1aLBxFWS57x",
-	"PUdtYJLdwDAIngOOd9Puj57bp0YAndt35XcoFyUZKDzERHjsW+h8g+AHziTDWnFY7mkh3ykxO4o15MIB",
-	"qf/3ueRzOQ6y6sGsBtK/euFZgiduLCmw30HjqXI14tDIAp1PK3lLq3SQciB2EPqGpmBcAZTUjwmONwd6",
-	"3lbat9kK9jlreoBXGT3zmVpegFDfD6fYam9jIxxIoWD9t98dG+TY/fIdnDRmRJYYWlz2HqVTLbPhCEuR",
-	"rS8FKbfvquJaMjlKI7c/tKDaJZE2byUkLnnLfsk2FwG0wAs0/zc3mmGCwYh+XW4CyWW6nDyvOt9ytoZI",
-	"ul0sNVK5Pg3pXMGeFryHs3BBVnrTAnUtOL6k3XoX/Lg78MlxwGzQBLe8TsMW3LMfu+vwkci+sBY3F3Po",
-	"oYdy/obNqcgKPmaMBx0ac+eu/PP7XtYQ/cwmOhSTRs2T0NxW5a6c7qLRN0aEJHOVqUxL4Yj5O7/Vlb2D",
-	"9BU2Y8ckT1+elg3tI863hLcT6ZGQTx5U2Qw4r2E3fMeG8R7rh1cTPklKQuL/+xZxetzxTmcZI/frwNiI",
-	"njRGq/G62JRaQlHMdhpj1hX+gHJz6C4cIvzQuVtHCEHsbsVuz0W9tJRn2tB/gPn2DmBCt/zFswvX4+Y8",
-	"1uhcc11fmBKBV8uqRHWvI/4x7E8xH+PCec3OHfRqlOActIciNETy+i3EsNZZ1hAgtMCfiBkl6G60029/",
-	"Ywhk7IJXoL/ihyXiHjuAXGyo70tT4bM+feGQBPLAOXZhCRUV90p0i732co5FMW2WGzXk8de+Td5Q0ttW",
-	"NlU2oS1RiZ9RxfYMFUa5f6lwUjbNLaHjJZLAtqv5R0SREdgrU/fF1td5TLcWxg3iJG3qzWi3TZTCNNj7",
-	"0bn/w5Si4FZ7QtEO9lEkWiwJmqw0y6QmYGIoFYFrWALUhlvS5LfjlxyXc+xFAMFxXFdUtOiLwXcGKN3j",
-	"u1NESGSJadhT3EvPEdJcl1KwHiBJIU3otQp6nP3Hho2fc8cllAQocWy4F8wy9Ho9zJiRWTeOBW9XtPkP",
-	"2k2PVhJtbEQbRUSovWSe7G14BNxwq5Bdx1uR09m62ZbO3BqltGHoKq/VuzT8to5p7aonrQbaZgc3e+Sn",
-	"rOiyY/C3yd2g0OwHUG/lbHL2Lz20lLXSwgahF6kg0JS/xf6AfAZq1aJ5Y5mABgYsCCUl3RA6l+NX11Nv",
-	"5fvHQ6fZuIF6v7vtIObxDmApegaSm70O+CRjhvsVn86kgK49RAicese83Qa63raF+67gVbQn226xa5ns",
-	"qL4toK2ob22coOc8tgL38dcXVvkZCpwWkxtm1oyJVGVZtQFNGrPsAI28UbptXvDkyfnZ2cnZV+eZ3puQ",
-	"SZNKH0TUz7mSTY0xAa5hXRfOlawD4YPubZU8iDnAgjGycQbOvLxqBrr6CAUSguSiBBsDU4qcXcHodEEk",
-	"8AnpL5ozRMBiBRioshsfS6RRGlm3PuMt0FVLvsGF7rYAfBeNYvrCL5HddlKho5fnYVWh6ySgqoaQVefk",
-	"fmgswZ1+x1TFxQX5r3fPR8Cv5ik5bfnZgyK00jIy+ENiB1g8F1j2ZU/VYefFVlXbe8Rd9Ng+coJvhJn0",
-	"a2AF2/yMTxdtxgXqqK0WssYSGKAItBseEc8CNTNk1WgDlLmQiI2wpS+6Yv/dYk1PRFCvB0Tm1EYY8RZQ",
-	"IJyNC7qQ3cXwrNdnC+fDhcCeXlC76At4Sy55HKPJwSOR2jGrMF736bhoEyEGaceVFFXNsxIcck735ArK",
-	"11ygv3XL2zVvF/ntxo069lWCOUnHmPZDh967ydubmeN/kJJxByjq/PTDCv3WcI0ofgUM9n8g0TpTtJTi",
-	"rT9TkAaQ0KNNNhrHVCZl7NKjbkIWEygQLWvCFLK5zLQWuWWqonVvnrtLh0LfC0J4CuSxQb3pFNpckIrR",
-	"W3ZizZkcYYcnnAMmSdpt/WfiHLhbJD6UA9FVKSZy5eMEUkRbFvfzyHTukMle4OwD11YpiFq20aXrpRkw",
-	"a2hVpZNi+kB6igiUpyB66bsOQbLs8iQH1tMfTOiita86tHceQguF/c0JICFj4X+BTjtBfAQYGF3wzcU5",
-	"alNr2QJkestEHCdN7/Ca0SVT1/Y8UioIuKOdy5CJuVmc2w0C/CnNKjY1mlxePcMVwoAztmaK3HCjx0rH",
-	"RhzGwto/tBDyRO7carC3VNNBOgygoL+yj90zQDfOH9+IGDGn3gdSlNUppu0QUca4OCMMh8jb7+0C/6KB",
-	"eBlM+n2ahl5tA2gAoL3vvea6scUd13yT6EnbgNoZLRXCtWxFHyKNqTmMT7l5cHdyI3baWvyjYQ2624Ma",
-	"mdMeezvUhXS2FOqxcawxXKibjUk7DFylXaIEh5pFelu8JjYQloUX+MeLMCs3Zmq7roAWvuezGVPMq1fb",
-	"FSSSJ/WuqOHtaE/Z84XUTLTjZSCER8E8+Ynl11VGA2XWNWLCHKc5Asa+t+A6H8fNAzyh3BiOVY4AWEuA",
-	"2nNBKLFjoNeQdB3iA3XJoQTZuUbcdvaFNPFQPDbjffjK7vGm6KgR9+RUmegCvDi5wIVci7v23U+Wme4J",
-	"Z3XPHvlZsHdY2L4NSXJ5AulIfm/XEfuq5Lz4XLwU+0CHUa3XUpXjO4j7L6SH/yPFWOpcJW3J9fJ6zm/S",
-	"n67YSqrN9Sr3eb7ena1qqajaXPcNkF4fTLYzdjTN5KuTG2EVkHzymveR51BUnPYO8XcENTrH6nyXx4n+",
-	"BAQHsEafdv6ETlnZRecroa342vl2PG5S5GqwL3L1jJrO2AW5UbKZL4x/R4tPEDtncBo8Qs4l3FwQ54J0",
-	"KSxxkNNzXieVtwMExUTk/Fb5yCpAuHtA11EMroO1t4/UvafL3nKOoTilQ38KO7d3AK7lT4mVHSQAEDz/",
-	"uCAXAcjehas1S2Xt06pKt+PqcW+9A1I/oL9p1unyrgfcSx+TS0yWJNwh780kHQoRVAfCIYDLaD8QkKh4",
-	"IZVAPO0iRHf89FSZYyRZ211rczazKADWEklHKXBH0FIZjVoSQxgA5JS3CWCc95nT3bGh2nym1ohKpSxl",
-	"OFno2LGnVtTf3VNpc703ZtunwNfjueiMk2CuMnNPVW9vtLr76IZt+0xYzfb2t9NJklSGHeqoECJR1Q1J",
-	"R5nWEg/jPnO0nc7pGudAG/Rs9aRv+1s30vvU51nyhdDtRW53v93qhP9j6xTTVsAdM5j7mPQ4nuqnNDr7",
-	"1vNBP3TvQg/hA2t37QhZt1vrTzJsyAQZPud259/RJYvTefV4TI5UD1eHFdbVu6Mw4YLuq9hYDp73R4Uo",
-	"VZT+8O2+ZeOwwNSO2805mClsFfx90KwtszlvxZNpO+l0EhZ8WDVXM91XDrjvdNI1dYtkywouzl3sylt9",
-	"8JrurB8R2ZjzXISncDV/nTrAgmgWdYH0UXTeNpYkN3S6PI+/60ePLTT0OED40D6fDh+O8slt5++hk81x",
-	"I9ydGM+v02IfKwO2SCNJimkQ8jtJxg81V0wfo2gL0v6gbmuvVNH7g96nJGQXqH4gPeudSsKp2wHTIeC2",
-	"EglLCexTAalhPH9bUTNd7NHxCOZZZoz6Mtln89dOw3k7X2hqOq4PkH9r0W5FO+nsRr5zoq67mRm4ik6t",
-	"PRfQQlv4vABAe6pZVQFiEISJu3o0JE+NAvzP4kK4PU0JvpHdmLbh7lsMB9K90KkGLfcFRcbTyJGo+3Sg",
-	"K2S6rdWbINkxJanrTXDCPsAigMk6orMUhk3d7fSTT53Lry6O+RPENXctCrFZ000K6SLknnGDmSQ6MugA",
-	"Pgcqgrm4IIKxUhNK0CWWzinoSZB616o2KG9agzLXsmezp948NkQWw3qndvN/ZKp1b5735qDTM+1A8PHd",
-	"gcF4nTaKm82VpWUHR8uoQg8BEDhsEv4rvGBhTI2mr/ZRebtDk6mUS848BZ1P6qpZVZaKrqMOLe6K1Bwu",
-	"6EfwP83kEOT6VAqj6NQ8IleIg6BNc6Mxz+0nSRDUO1SLTaXQsrLfs8NBOuFvYs4EUzS0Awb9FPBf/7Ki",
-	"S0b8x3999Jv4TfwAfgVLP4EOcRcItAFBdueGIW51BWEfpqw20KQGktjFI/LhxEo5wvVvAsiPYW69r2Fe",
-	"0Q2B4b0mfm7ZJqRvY816QXzJOoxZruxLf1BKKresGrFkCQZGNfnL5Y/Pyd++evrNX31ylwb4WDKVJXtE",
-	"XnNtML8SGlLWdA7OevjptbzfxLRRWqpWl8PHwHwhc3rLHpFn5O2bq3cO+xoEuI7S9zFJiorfxMuSrWpp",
-	"mJhuTl6xDarNmq5cj4w5BUGh14Azox3Am7L2A3fdcFbwLg8bbtZ8yh79JoJP7XzytmpW5LWlsyjB43zy",
-	"2PfUpTWfnE++fHT26MsJhveB0E8hcnDibag5y5TN7iLnGe+jSsPnDaLnFV4/ZtDrFkFiA8ohnrc1+srJ",
-	"OfT3fmZf/woLqWqq6IoZwOz5ezpBHA+N653yzplUF2TVoi4gewStyH77Hw1Tm/b2uqzMAvkATfGb95a7",
-	"6FoKjbzjydnZVh4GreuKT2E5p787Ztm+b5R89atPBIZ30BXetai7+hGmCwCkcG6MMPtTD8ls34l3dnLu",
-	"YSPs/yJqOf0Tfv8ILDuZ9PmdAlxcGlfQpno9kgh/e0WtKJ8RSgyjqy80qE/+7hc+L88xgA4cOuK6hhrb",
-	"XRqC6YRt3KEhOHyXtOLO3tfPtuLEqIbFpDBkeb0PfrDvJGItj6aKPmKApQTJ0Z3ex3tS46A2maY3cDff",
-	"m9QCMAkQ25QaWsk54hc7ztQ905+YeR4eOuLC20ESy+/2PCdyNrMc0aWMQlrcgS9hSTc3Ui6zu2K55ffu",
-	"mR06T43dPnL6DIpCPhaDD74Gx9eIB9+Bs9c+2MumEccGFF/QLUpe5niyg7zp48np0ZgwirMQyPPY3aHY",
-	"JwB1JwbVDSqM+48Kr6bQhD33cupbtB9PyvSRN0AOgn85Qd5vhNN85MxvILqEInl9LpqqOiyNd9MAk3rJ",
-	"ry4Tuxef9twBqmniGmwX+A+XwO2+gKIltIeEovxQP5W4XdHsHuCGpYo0ZlEHnRxZhfy4PSlWzsZXgCTH",
-	"hWj/ncZFlY3bcwvnFfqhQ1WAO6Pc2DPevaODbd+OerNaQhlzvSKiP7TIaN98qkPqo84rb5jVqOMpOctk",
-	"Q9ZQNreQa9FeLjq1Rh8r0dHtqnVC6afvAqga0RaNobsDfPAanvAeCkSCJW+iqAJ0h9WhddkC+vSLDRa3",
-	"RO2F8BpTlB3de7ubXnwc5Wx3nFFa2pMDTwAC5DlthWtyw6zkw2JIEIcIF35gFa5s2EkwAnsYuUd8jfHN",
-	"NDbfcQlYvuQXyjVLukEebb9UUqhZw+Q67ovBo8abrjr8pjE71eEhpNP61xLcvgkhyEHj80UX2HzBaFmQ",
-	"M2sVf/n11xfky7Od4F+KiTlA8B3+2UYIH8TojBY+xu6MSvHRuNdSikhLOChHA5HQR1KujNb1XIDMGUcj",
-	"vk0qRycxE1bEGF6536GuVq48csCQLvATTuQzV7SDaMW0oLSrY3M3mQ3KVjuAb5J1R3fKCH3He/sjmCX/",
-	"eVzf+E+uEkVdRUDi+rIpUcBUGC1x1eEpB6M5kyq/fkg7Ss0jquPJWDFhHIbF52bBVppVty4XNDEYdgHt",
-	"HeyYyhfczDF6F/KSAzKoIqNVIa9oS42l64RgWY1ThLjRPqECKv19YcwjAnnWIdbTZl5wTaQ9oVbt0mQd",
-	"WTVReksYY5eVPSvLn1x93n6MLPJtg3/oSD6vML8H1qaiQXe9XkA4scp7cAUKSfPU331a9ejsPh5pCQxn",
-	"FmvVnrBikrrElJSALRcap0FUMhOULLwKgwFOjzzh4iw5RaobLD0OjXTH+CwJBdXuwMoPTi+d5P2sd/Bl",
-	"hD/3uaotb6ly7SgRpF+h5x86qOQEzj/uINlbsb4LuJAaI/Sevv9AAeo66XB0yaF3HyboRCs6zw4DH95r",
-	"mB1taK24MUwcSyuytFAydQ7vL8gJ/nD5U5ZOTtzv2Z2VynwyX6u/emP0krDHR1FNttgCRCpetsnJn6UW",
-	"sDXLB2bxODpUZCW5PEZ7wB0G8vVozP2UlrJ2hWS9wVcQ9R7mCOS7aoQmWi9KjLOKjQ9bYc1g5BLxiVNR",
-	"Rx6nRmq6TimQsjYv4x79x1AC4zFGnf7jg9/c3OmHvLNj6oM7JHBqjynkb6SJ4ZleWm0t7qCCpaK6PeSo",
-	"qZFLOHpEfnHpJreymS6YDqkb5z6j1NW+RgmSThysYxAlqyQaVlV6l2g6PdmOQzOdIY4QMB9fFOqr8Uem",
-	"cISjeQAiqrg2J4rRMkA/JgnpElpxUeyFJmdtp7S/PL/674L859WbX5yi5ivGXE7aVIoZnzd48n91dom9",
-	"IiGnKU0bcR+345FHPMoDp1REQ1/i9ufIIe5K5/vRPQBl/On/9RHJoWIpUMXXzGjnR7eniqKFuHe0nHEu",
-	"L0IOW+iMi8IJSkcsmylTlFAxqtndlRP3xV+s/jfCJLnElNaEHvhVOjvOrZprMoc6l3ufCrbl2TqS3FF0",
-	"N+udR1z6DLbrcKoXYKKkLwYT5U7qN3RhN5qU3Iq+Aypk7mCKbD7SgXb9IUyQIUXmwBGbFCGf0rpW0oGS",
-	"5mODobcGYAJHjoDg4PRv/EKDllNLZc7b1jOo4rrmnWsX8ASsDWybDG3EozcCVihXbE2rCmORu0zpJ2ae",
-	"+cnf+4btHoKfDuYWyxVzDcJRBf9CE7kWhU8W9p3DNANHXzEqyGj1vU9mBoety9Cgp4uHoEHATFb9HrM3",
-	"7plj89Kj+deOeZiu+GeMS8N02nBYEyLK7cHEEnvDHQBBHNx7WL6EMIaRIryVTGI//lcRsLAXD+HV6Ow/",
-	"4DjnTZGfsbgiBnwOKf0xHPVWvfcMmpGz2ngS03TmckUw1EJcg/1IoMi1cAkA5N1OLC0up9qJqF25VRxa",
-	"F3j8MFELjENKXOpDnbus+66drP91bp2sj3fpXOFOr8x75Z55CAcJjjXGNfKsqlyyuNP+GF0dOl1yqxwq",
-	"tTWbf57YWQFVegCZ4yuUVS01O2QUrZMDZL+Sezm87p7vP1KOUYuq/e9o1viKoDFa34G8mEPpNZfOpWha",
-	"NCsQ+XATrIJQU652BfXLlTUXk1Vhn0fUq53gA4c8+gu+jhrogBrDkW7pKwrQPtagcCAS9hJLgbOELCsH",
-	"zeIazVBBaGMWUvE/WAmwllAEXQCGmkZ1sBElUy5jFIGEuNGOR0COzA1rVx9CJRDVlyrtxaTlK7Y5si/b",
-	"j/DwpYEDPuxfscfldOGz1o4gs4FgeuMXyCAgQ7tTzvyIPGu7W7RZ4iGnDsH4RNS7CGJbrqUMZvVoeUE0",
-	"wwT2UOANoRKs8N6KeLgq7jw7OlZELBrgU8XDkFa0PfmxieU3bAp5QA4B1zcOwrOwItR7uw5TjJbgRiuK",
-	"aPn9BqmVMcG4dH45y08W4MLcgv2dQY8RqJJB4xJoZgsuwJEPREiqMrQiXFMNL7VqgmvG1SUkO6PPWKr5",
-	"6T2wTPuZlmxArnkXcHxQk2LiKkza/C2EbCC0gqDP0ehuPwFYU201R5CDXLdVMEFoOfm0h8g6rrj6BKJq",
-	"SEwFNKrjSKk/l2zTG05t83J5xbzPFMKLzllKxQZydi8cQ0H0E5B+mMy7e5bfw1h34Qev2CbniHqoeGh7",
-	"K/KRtwMv7Z8INiFNYKfTBa0qJuash3O81LoBsQXkjpDnms+FA4vbkVcQcqqVlLOdrDDQnZO1Bc/9RA58",
-	"RIcTCmGGuYMKe3m846qkHiiR9CwcWhP4NBAMkfAQWsEoiu+zt3NLXttRPtk1GaccSq2fAzjs2FQptwno",
-	"7VegH+Je+V7xRzwz06cSqqUO5+I60EE9IZqS2NJBRZA2Lw0UKjphzv1fWJ7oKzg8ctVK3qaEth31tdTm",
-	"nqd8DIXPTez/N9iaDHHA2Q1Gle9xG/8dTo44YBBHW6qSVIgZgGHl4522k5InYCxkWcILsAJp1wYMU9d0",
-	"xpyrAexCI/2Kvkjxi8IZjl5dnPnml878nDbayNIVzzKuXIuAIsrRxQaorp40m3n3Fmf7Au2go1FrPuK2",
-	"TVxWWzmtK8q3yGrb95289N1wsOh0N6DmOJ5MTyNSznq0sXehrarVwahpFLZWbdUP8perqxdXL3/6a6uH",
-	"yRmppXbwi7tH+FbJ2wMoXocXB2Fi/yLiAP2NgT/kzBjsjHTvq7a7OARsR0e4mk2/+ubx1wXR9ZJblvL7",
-	"enmBjtlRqWOIe3e/qNP97nAU3qEarJcDnxyKldM/4efHrGL+zEMSrD2yoU9g4qZt086nC7JiZiHLjFLu",
-	"0Nj3Om741vHNV5xcn+Z91J0fCQXGXWBBE3ATg9uLIWB35LSHV36B0Z44n3RDzFqSSsplItPzORa7/DeC",
-	"qur7nFPyYnLMlycOtXUgX/PuaJR9g7tSHTcFv13gjbZ7lY3my/vjYx6JbH/klT+yfL2eidbcKkVdCkKc",
-	"GLsdjKqKM3VccvcYe4NBrG3/ix29YuAd9K3KvQcHENJ9fRdXkNHmCi9SOl8tlQFMwHuzpGM4jdvZPbDi",
-	"kGWEHvgoRAuFXB9cjdwiE+Bgw0Sy3iISwLt25kEqBK6RFTmZth/J/AhT+lxJBmf3r0wyt16A9QF9u2VH",
-	"7KUrM9scbctdCt+/ZgC8+xCy80F8jx2pMSIZ0fV5enx25uXIoSNGaDOelh0Y5FxqhfMRuMavtbWwzqN8",
-	"ewBB80n1ykGjoTsAwBPJTDG98HalavNo4NsAsa0NrRDZ7cKqtjhgsZXXD+NAdZ/sp4u3sLjvG/aJYVRx",
-	"GYALz/VhYOGLTN+P7kY6VMPQJwxwAy/IN6PMMPzycYECByx4Ofu+YWNTAANNHviKgMc/ezteyDU61iJn",
-	"IVUOonAtladQTPtaeABHqhj8Yb+aNNou2V1Kvw5Dtz7gEZJVFcJ3joWSGQjLTxehh2Hf8Nbgxfy4fgzm",
-	"LMyl4jNzFzC6ti7ok+AU+5jbcfGCYr82pq92uZWLDQU+Dn8fPCm6611HBMk9R97cfViM6AEAFIaXMb8c",
-	"vD13SV4/JjeEezOGFeLajsEDT1e0zvLB1+7Szqm9NHA9zyMe6HY8YoUBqdn3rff3GbEJ2/PPs8efaT2E",
-	"mIvwaNA7xxDRrG6whzFOx7fNPDs7uyBPzsah52JPzl6p+G+u+m+u+m+u+k/DVS0bycKi1IfmpA7y+gQK",
-	"/3vj9x4d+7Kp2MPUycUjjq2W66KqQ/4Jdjo5ekHOs7LEGt1oArE9yg3RrGJT34zNLo5tgQsDKjc2HrDP",
-	"lE261LazMZ8vhm33/B4283l37ETmZlMdvtK3e6NO/7Q/evNff8AkCZgMedY2+fJEs4A+4vMmtP3Kpbve",
-	"iyrsl/ZNfG2gzeHh016z23iKKW46XzSNqXSH3InD34zEHB/YU/vJL8c4SfMZVR2/f4DTGGNOhQ1MOaOP",
-	"LuIACQSYlWdSri1JXVGx3bPGMjP4f3Cur6WqSuBnsjGqEVGj+DZ810bAE21t7PihS8dnKvi6k3xg1Nbu",
-	"uIlb7Q+Oo+0l1fJ4l/zUHn8fhjvaJWFOmMZcysKFdH0vkri9TRe03XdBWi82nRqfJasTTvi3FRUR9Rwl",
-	"/OZe/ysYsJ+Kr9uFZpOJKiqOZERYMe1+/diX9XXnG+y/+LJ8GI6c2sMXck1mVPkO60ffyJTOsw2A0WgW",
-	"c+Viu0FsQbAXJFyhGeUVK9E1Bs1lGlFK/6FrP7ZhBjo6C3vDzqH3jJzBi6SCGJmLk7pGHfKWKcVLF2aA",
-	"zDoXWXft6GE+AXM3vIDQyixkM1/4DoULqBuYzwFHs5UJgq19M58+de/+9HRsZe9TMYQhcXBEGRBRcjD6",
-	"BzW/l/DkfY6zeKDgFLYKumOTgzFHZ7fCu1IfgufZ8cZoouuQ1AGIWWVBOvXpLqnugaTNqYK0l4GKMtrO",
-	"FgtHC/S3hMxVuSriSkApZ9r3wIdu3JZiXPLrFLSQTn89VEQYPExkhTBtK7oh2vCqIhW/zWYT/dNIRJxu",
-	"vhG7/fQhztsKp8HaAuA3zgGMCT1RchgrAfg0mfTl+vvgKcYVFI/IDzRqeuAx97Rhte5mntmN0BdtPokT",
-	"rPgBijfDV1ZiriVZcdEYpn3AJ0ZTcA2HIGN1zTUrQH6D8k4x0l9LLhLKrt2Cw7HTI0nH3Ul+KpAOOxOY",
-	"wmiMDstOQEc6vPBshhwkjfjsmzBC742jNv+BEaQY1wuRt0iKnyi204xz8ODRHrvluB3m9E/VDBhqzR0k",
-	"UnN8YZQHkjwMfGR6p07ZLeu2Yd3q+kbNdHGPLUuWLFRUm5C1r1kUJF0wWkI81lH4a6rNyQ92iicvvz9E",
-	"uRIs90Qbxehqz6qlZ4LAt0nNlKtL9xqhasQFwtVTQ1GSXjYiwNBwhDj35SGIEwRTIEyUOmpifMyTdvK7",
-	"L+UcHohKKMDgtYoA/qYasVO0sJZqCRwrrXU4DZLabcAieLR9PxhQI7gO8IwluFeBCa4Xkhgpl4Qbq2vm",
-	"FMwrw+p7XeVjZarDxB7aKj42/+iKc1et2tfH4orPxZvGTMaG3twroR3qLVPh9kylXHLmInKFYxHwqitm",
-	"Tp7DpwNX+YBBhJxY+ZlNjtllhqVVNgnMRi+h/87RW8zZE315LC+ze/lDt+9JbuwVAuhwceHslkCZ0I8N",
-	"KfKhiVGzaaO42UzO//4+bmgiNlIwdyvXjNWD7Z9cu/xqp34oZO3B3XMtwjAA5iWU77ScjGJd2eEnR4xA",
-	"4QAPHH6KBk0wLfvhMQNPeKSnf8LPj7058jOqrLh2M0rmdPoT2k9mwreOrQAPb/OBVaPuzu44crMgRagU",
-	"2S9FmVip2hjctju5KcKOFw9bj3AEn2/YhYdw+IbBPlkat5HLIdCgd/jIg3iA7FBjQbjizkTE+Eke02rP",
-	"KRrPyhJn/vnmAbqdfdgEwF/YOhp39wTh0HyAVBPNpoqZhwI+3b0Fp3/Cz95ud5fsVi5Z5rSB+9TULGLA",
-	"Anwyj1kw7BnIGCC4e5jE7SGeqdiQlVSHLngzik7ZMB6sq9ogUoVmooTG3Vp9OwjAUkHcrG5iCaxmFFTs",
-	"OzulIylv8O537MODI8fhopKmk91bD+h98LyHrrr+5+SGUcWU1dyt/A3G89/fW+rEjr5I8Y2qJueTU1rz",
-	"09vHk4/vP/6/AAAA//8=",
+	"7L37k9s28i/6r6B0blU2dTkPO3GSnalbdR0nTnzsrF0z3q+rzm5qCiNCElcUwQXAkbUp/++30N0AQQmg",
+	"yBlp7L27P81DFPFq9PPT3X9MpnJVy0pURk8u/pjUXPGVMELBX89nRij7Sy70VBW1KWQ1uZi8Xwg2bZSW",
+	"ipkFN8wsBKv5XLBbMZNKsDm/E4xrVomP5nSSTQr7pX82Qm0m2aTiKzG5mHB4dTbR04VYcTuG2dT2A21U",
+	"Uc0nnz5lk1e5WNXSiGq6eS02u/N4zu542QgmZzCFKS9Lob7SbLqQxVTg3OxwmplFoZmsBFPin43Q7awW",
+	"gucwD5pWMOSJHTOc4Ip/fCOquVlMLp48/SGLTbjShldT8Rd4WWzbCnriKw0z8/OouVm0s3BPTbKJnXCh",
+	"RD65MKoR/fv1WmzSIy/Fpn/QJSx3zHhvilVh4qPNleBGaMOqZnUrlD0iURlVCJ2xJ8xI9uz8/JI9O2dN",
+	"VQqt2by4E1WKVkoYJzKXojJiLhRORs6LKr380n6csUYL9f+67U1sBDw6ciuuBNd2rO2hPyw2GZvBRREs",
+	"55tbKZepZSp8x56BpOH23a9y+3lk9ooe6F3ATKoVN5OLSdMU+SRGyldN2UPGqin3kLB9YuweNj2rah66",
+	"oOu1EHXy/dp++sAR3kvDyxgJCLMQyhL9VDaVYbwskTetuJkuUtRg4G2RHbuVshS8mnyyYyqha1lpAez6",
+	"nZK3pVjZX6eyMqKCy8nruiymQBNnNT7xf/+DiLV9+f+lxGxyMflfZ608OMNP9Zl7L4y4vThu2FpUhq2V",
+	"rObsT1cvX7A/f/vs+69PYU/oFSBM8vwXxXFOtZK1UKbAec+UXN0shEoQG/J1Vpd8CqxcsLKogO62dyQD",
+	"JrZLXBnd6Z3Xd9hBxuieun/AxS2MZnJdIQMB/nG6e/qZu7yxsZvKFHG6qGA4LdSdlVfrwixyxdeaFSCg",
+	"PMXl3IgTU6xElOxakv0b8XBc7O/+YXn7DzE1dirP89wxEHvBd49ixZciOlUlYK6VWFtJotlUrgSzB2dn",
+	"KqpmZYenlUyyyS1M7/fIRlXEVMbsoBbGFNVc7yNUt7Zr9/ynbLLmlRH50G9+wKe39xUm7d+V4TYlNvi9",
+	"XIpqd2dzvtG7O/urXLPSXpzCsIUsc33J/twVihmznEJqw7757ruA9Lzs69tSiWfcv/JSxNcbX5+sjVNz",
+	"dhfJ81wJrWOq2sIuwb7X3jJeMXo0epnsszeWzHZf9ArvjKzEieUC7G0tquvrX+1VBVIsjFjp6GbQP7hS",
+	"fAMsgd+K0s26sK/n5bvOalKvaLejFFxVJn6sdpqwaLgva3uD8PGM6Wa6sAryrFDaMMur+dREdwKu8o3l",
+	"OtEJJU++lioyradPd/StiCYVIXx3rp0JhecUpZW6VpJPFyPIpGU001I2OdN8o1FWFoYVmlVyHd0meuEN",
+	"GiARqjHaEZwzUkCOcLv9C17NRe9r8ZH8hpuOJtDDl+13V4UxIr+53SR0KPtOZ7tYdQkXWgqDQs7Nt6gu",
+	"Gb/VIGNheypryORSxO8ObNwN10tkenFdhNP+rrlm8OglvrXQjN/KxjDOVny6sBcMJgXP2asv8rjctZIg",
+	"wdWnUuV279oz332oKYWO7ZLUNIF5w1UOsthedkvdncvex+BeFkqseVmCwIvwAW242cslHcu7hoe3bwms",
+	"vrv1blHRi2GfIIt262LYT0aR2W1hdMwisupDWcq1TlqDbA3bC2qVvV6GLxMkVeQDFGCre4k6waeAayTE",
+	"34pXG9SuNFvzwpDW1S/qIlqoccsqypLdWlMfKY9xPVZjIy+Bv7wRwUpG1pB9wX/sSETN1i1ju7W28orn",
+	"4pJJtBY2tdCMW0bFl6Kiqx9qpxo+sf9aRde3kY3SPeZIq1mv+IaBwtbd9tbQ6FI7rJIEgyMyf/r0bSLM",
+	"bNsc9buatbTuycPNOXZnfrTzi96Zurkti+nNUiT4LH7OFrycsWKP9tCvXQcjxab4ghteynkT0YuKFZ/T",
+	"b0NY1iv7eJRXFf8a8Zrr4l/Rt/xLViPe8n9kFXnLNk3gAt0M3RjRbVpYqqvmkW0SH+tCCT2KAQ5kTuAH",
+	"rPk0chPfogjWxbziplGC/en6+tfrV798Hb1WRnw0CQ5UaGvk3+KrRJ6x241BI9L+sp++cOb2/eF8s3Bb",
+	"EhtazcVVwJK6u4raC+wv2Wk1bzR6Z3QDu9pUuYS/Dbgg5J1QqshF1IBLmNIfCrNg9j1Wv4cXXTBZlRv0",
+	"vcKXThk85N4ONg93e+aMHb3ro+th3d05vNxytLHnVTtaJUQOTuD9B0E7tn+z40b03g3/fYw4GjM3WcQI",
+	"3G7Lmgh0VWhdVPMLL/c1eFPA9+EcEPDfueKVOWX+u5W8lfkG/22FapUDZWsDeqzSF0yJlbwT3kEDr+TT",
+	"qahByHHtvht6DGAW1rKmoWGP7GusgIDvRjfrhVVdqp+K2UwoEbVEp34v+ngb7ZjVltCT3a9Img79J62x",
+	"XRmEdi+p+qCXoFpr7WBYpcj9TrK5MPoSlAFwsMBpTOVqZS2AhPkWuEoW/Omz7/pCALPCjlKrojL7b4Lz",
+	"hdNrcZ8yt7tRIiylJbDIiZRSj1Ruc8FzS0ojpEHgmtg9H2miyuPGW5eG4SzZRhig34Vcs5Ib4FXrhCIp",
+	"a1GNXJgS2pChuldy2duXFjh28AGSJQwo4dD04mCTo6cpq0pMnVyJTMFakoWlTGSvRlpWzwqYU9Lo73f4",
+	"DNJKfpXaWHUwot4438eu9ZDwo2xtFjk3Wp8HvHCft+NFo43MNyHXX8gSg4vLFB/bz8F0Yt+nvLJSM7dW",
+	"O5rshcmAv4CvcMqVmDUlepgGm8otO9ze0+HssfcG7jMRR7LVNqbpffeOUcoZ456lfqW3QwYhU7hZCV7p",
+	"OGMI/fNTXgGHAAGMYs7OGVhqKXRGNlph6Mk4fxaiGsUqWoa++1FRTUUisID8yolc2B70NtoJ3DO64IRB",
+	"wE1QHJAx6IWEI93YPWlJ/h2P2QCeUAdRbHCBIlRbka6+hznCQNG5Nj1qdZwrU0xnKTYQIgGOCN68rq/v",
+	"klVyDQqUU8zyRjBeKsHzzdDjySZIaEmZRhRLfOJ0tMC833UV67TPCb2Jsilz2J4tz+awKcsyT3htViLf",
+	"JB2M+wkBxCEFriO0bseNUcnPlbWadunDi81d3/CI+y8bY3cq7uUXKh0yq4yIsgd7FMJOmRUVW0uV6wSj",
+	"+mdciOoGVx4dFT+7WRZV/IzuCr47I14XmVUjMjaVlZYlhIiI657GVaLN/tO0C8jwTGmfcPjMnczWdNuV",
+	"tZse7GPy5A/BxpCEhnOwjOABcSjMMOb2sijF/wil4z6DNJCmqATFZNYYjQDXq3Lor3FBuACn0B3qx41x",
+	"w3AYhf31/cuTH+APJcBszB/irF4Js5BxGl3JXEQDj3JqeNlG786/Oz+PTgGgJfFLOVb42y94/MCw7xiH",
+	"pNiN0qyjWx071fueaMyjRUgbnFd75LTR/ija7emsO0NapMnHCbnKoxYnn5pk9C3nG3A2PT3/5vzkydOT",
+	"b55kDDCJbL0opgsvxPUChBXJJESAXFpBBU5zwWquDfq1rA4uK3HBuP1J6JFbjq6SKW/s4Jkl5EWj1AY+",
+	"5UyJFVfLeCCPyHCMnDMpdrEWxXxhQuPkluewt433ztuZRKyUbf8THhq90PsraVKJ83EOBx1BnOTPosER",
+	"55rH73UjE8FVW071Dzd6wZ/svuT61+cnT8D/B6f57vWL6//1A/vp5yuniNWquLO2/YKXMyAGLVcUedb2",
+	"4FFBg/C9w7luKEizrOS6Qv+mV10gSGrYglf5KNfM4MXqelncRPfrt5+etQu9RjH2DqIVr8XmVTWTlnJ/",
+	"+vkqvcpiZa1ckcNy46PrxaxOXSbDweKq2PX1ry/fOR8XoMG+ffrs2df7XRTeeLALjJNREMeNQApW3Uho",
+	"wPbSDgEtGxXTkZ57fAqG6QdMH9/knQU0n/hCehAjludYhuHNS2b1z/ySNZVei9ow4IpwhuCPXXDNSimX",
+	"XbdqUTHnWSWHLzj5yRq0DJYsY/g3vDjqn3iJHozdSztURH4/TkRuB9xQcsBosZ1M4AmnHadVr8OjfbIP",
+	"PEguyLjYJHyKxh3PMfyxkncJ/SRtOKlm73yvmqoX80dzzcItSG7cIRRXeNEV3PZHVl/DkXcDiVV+o8Ss",
+	"0TEQzCujmVWewH16J1TGbsF9xqahqHcRieoyDCkhImm92CRgMIPdZHQVR2mD7jsJUMIeU36zb2avxeZK",
+	"zPbQaA9I04g1V3n8opA19xViaZcisX8jVV1/RqO2sf3W7QAzsnu9AndAcIKdo4kRq/NW74qtci5VYRZx",
+	"8NQ+eKHzTOJzVgKn1KSiGhui6MIqhrslt30qfoGBfzB4t19kOMnYFiImYhc7zldFuUmR/A3AaDrcbD8u",
+	"9J6QS1OYIU4m8pXi05mb/xawsp16fCuskhGlJ3J/75LMlQjw8/TUJROr2mxYrmQNSid7H3jQC82WVuHg",
+	"msJjDoJUaPtXKWaGySZOb63jcNsvKTXqOPDKyxCFtDe0eQjAbvL0pCqI5/WxyLf41GENj6JiC/GR52Ja",
+	"rKzytA5AsBBaW/AcIug9tsWhQFAZA5X9+yffZezdz79ZZeZ/f3idGFLVUg+n+D3oKU/UERuxxw8dR4k/",
+	"J8j8s3PUPwfpMm8KbRCX+SmbrPjHV/gl+47joMcH72Ay6NiHxAe0bkz7AUPVajklb6rpQuTsllA6JE8y",
+	"sEAqSSDhgjDCPs4Yl92Ifi3yHngmvs/e96SNe1/dfQoJh+NEnPtOSp8a5kksnGCKCiCgkz3xkHZrMFv1",
+	"Vugi74I9weUEumclzaKo5nQYLnrkDL4kQj5+TwCb4jM0wdMRgHR27eWjsmDiir1IcWIivWByMU/FXXTx",
+	"L5HQXcdjwPFb0ckEt0IbWd9MpTY6CaCwj/iYmDZZJy4zXG/5l6wGsJIQvIurzjyvcLRMG0Wv9DsaXPHd",
+	"w9o5mp3tCe+Dp6TOhScq7Wxa52Z3rmwfPzyEaet56+PatV0qCxy2yK3RlaOaqsLf7FbVwa/k3eHK4D+N",
+	"UKui4lt/wVMzXpQij/p9XnuBuyWIKa7n4XsusGYEX41L9xunLlOEDr8U27b91lUKlYfa0LpQovVbab04",
+	"EfnTZ8+e/Pl0XNZFoIAn5c0BZdS0RR31ykp6DFwUEC0Zfg9ceCWKCup69ve8pn32Pkkl/a4LeOroRkIt",
+	"qr1SlFJZTJiTUuyRq6OtDyXvPCFFICjePQwZbnoh1yIPYhgLWeY7hshw1AmNniDJfabI0OSLPv14oMR+",
+	"LTaBsB7jnoKYCGTEeQWMANCi1AJTdZOasEv4GS6JKWcmdJZQ/kznim15ThyvaXcqlKt05T1xtfI+JVEd",
+	"gQdMIsFqral0JXg87Aqx5MHsxb7qTVHFxaw0SQCkNWKUqLndTmfSGvHRWJPV+SZaj9g949e4FDeRxGYc",
+	"QtlIQFmPqGeAtzdxgv1eyfsJvy9F7jgWF2MD9rOWcQM1Lbi+oHQGNZuiY0TXy8KS2T/W8cg9BIdvuO7R",
+	"Opoq34EaFDrIWWyRgFEY++PeiqEsbTAbazkXHYdb1X7Wc2WPeptg0yTZ4zpKivkeyO2wfehyddoCemti",
+	"WTvqPp+a4g6tLwPvzSal1PEw7RswDdLOoF4XRQ+ZauewbDEQkJEqIe1gNBEdVTerZFzlwL2BcB4ktlcb",
+	"u5oLJ85dtjC/LUU3e2FXrvcFv/o8C/t9BAnV5B24dDijBxAcoNlalGXGbjcB/3CRIKhjpBFyBDh1vQ3o",
+	"CMZ1HoMIIwSouP18n1s+TvkdP0KM4t+Q6zFCqwEVDzXP7xk5D7Nimnig/I2YmbeNeWWwrNKWopMMk94D",
+	"ojwI0+rCkPb9+JXopJ1KNYZP7pdZHYtmwXWvkHKYiaEp/N1RCs3sxCEVy1VP6waNh9kbr3pDHY4nSHg8",
+	"VSUggSJw2SHwXkgeax26lJzjpPnpyLyOYUImmbOFyrluygg0JheGx4tRbRyEjVZ8X81mFJWkRfC2OHR7",
+	"OaFJkO2E1REm7Tn9PpBD4QCp7UuU50i7ru9Jg4MZ6p7gGc75NyzZ0ltvZ+SR+lJo7lp6DRU1WF9jE5J9",
+	"DekIBJ3r5Q+HqL4UxWV9cHjMWzEvKp1h1T3LSJRcsSeJwMYD6yztvrGXcXQSXXYL64y+8U4QHQYHB+ls",
+	"cdwUfGR1EPAjYVErHmSVDbTs2syDmHUHoEOdMtHgQ8ZvKdd8leHBYrmtlXuC5XKN5QQeNFPEP6Z02X2h",
+	"zq9A+2LwLCAopDKLrD/vBrKJ1XAz2bKThL6tBFXf6vW/WNq5gic/tbjQEUVGHJI0Vq5kLeo4BP9Hp7wi",
+	"+B9y3JG22pOyzGP/pcBFtvsWrmEruoR03RJY8ipdiWjZsqK6QVRt9MIPyKTTibIZnM2U0Aur88jZJXvK",
+	"ICOVmTUU01hRDkaCa+2pahlNfiFMcFw/ixY4Ic8toIMAnyyhRJGv8bxLxzrNTgcRJhyCd9/2RXVT5lNY",
+	"6mjXwxtEzePmUecuRLDj1tS6EUpJ1aMdWkLmxohVbeyeWZoOiB1DcHH9EO7OmFBRi++OzpcMjL66NZjV",
+	"0KaT9zKqtVSq542Q+QJvsvsA9a3WfMNu+XTJiipziTV+k+yR3ApWSj2iLIUjsqxb4WDuUlqQNbjLl7U3",
+	"eB8uHvkI0lWPoSW1fuGLvWzpXK52+nAab6sXDv9OL9dJGaj787ppKhktI7F483Opxdrlm21jtjYjE4dH",
+	"c4VepC6+LTZxUpN7Yxitl9gZIFN9N8km/6AK3XpxMpXVrIjXuKXaieOCIK3+vi8q4X2mfpz4MnMRtWIs",
+	"67npKaTHgTmBdbwTJLQ3u9ENL8sN4jbzFNpoYMTD4Ujsy5O2Ey44KEUJcLSZVKcDKyJ3RsmCHYhv3DK+",
+	"cc570p2j0vyCPT3/9oeMfXP+/VMrsb89//N3p0xMc/jo2XcZ++aHb+0Hz54m7I/eyImnxf4i3bDEl/jw",
+	"nuT9o8K4uNb1QnEdoa+fq6na1FTgNKSrS2aNJcybtOoFII8rCbxl95CzyVoVRrytyg0Wat8TLI5XYCSA",
+	"R8fDeQnpO5pneHoD7fM4FdUvRFnGrt/QHJE0mhf8wq1v3grqpdhoMoXOBxT2xXth55KYfJx1WDU1rWhZ",
+	"xWabW8BXyg1D0ECqavvoyqFvK6jNFBYPpf1Y8RrAkoZXuYZKAqBpjCyd3Vd2ZRz0IOF/crkQLiiPW+sX",
+	"nDiVlKUvynK4tHGkmUp+OJTO/nDF/DIMfWiqBGAYX8lqjma2Xfg91PeEBuQ0xrgaiLscPxm1tPrQ7skM",
+	"LetHz0VfHnPkb9JZQZRPUWiqQ0nxrLZIv9aoHxuoVP97qoj0/lJ28Ng4x+7wkvSZbyeQnocVFXfoSXJz",
+	"StcNiV9EmFA2AfhL278ANyB6Gmg3vJTqSjZGxE7cxXgiOCMj6rAGjmWKWAnztK/0W/9C4KnYVP8i1j4J",
+	"/N/Imf0XsU70UNBiqkQKEEPf6CMsfO0OakFiCIHeHpvS2zJ/LTbvnPNnYCEoznTFa72QhnoeQFgUNNgV",
+	"z6lAJmV52396/6Q1xxf8ToxoBJLtYHN96UY+A4FDU/HR2d+z4RUSnfINfilMD4HMAyNZLmN5IftDod6T",
+	"1s9iqG+Tm31GeygV66kQu3XAGC0lCLGz/2Gp0bMmh2pE5WjT82VFU9utcygqI1QCnPneNx2Qq7oURuR0",
+	"/LebUWf95eYZuw9v7pdSMSpNeSk2N6NxoNBMLAWfWgJ6wod1QZuWSA9BRYaZVEzcCYVAWkT99kWo7+um",
+	"7XOhfl4EcG/t/LSj9l7lj4aFD4CButjO589N73VN9Xstt25Q2kgjRnUI+GlPEOmIENS3HvWe6gJT80J5",
+	"eQkdc7iChGSNvupQr8Vk2Y4Wh0VtopLuHdd6LVWexsCOyZVP1+FzKpyH9VF3ECwavB+u4DNsqFpvQtV7",
+	"V/KqEnkcpyQ+1mJqGboWU1nlfW2oIBVGqiWmxbjC7VDsyvClINQZN0xwVRZCMdffQTMj5RLrhmUIkufV",
+	"Bvw3lx5os+aF0afseVjzESuNYUpqp+AjZlSMqFEZCViVOdaIjbNlMTM3skmUz3R5loVOV6JMW8uJkrI/",
+	"0u7tFI8F01bkhRH5RWjzkkcH9kgqNm+ENozPRRVXtvbX3oSipLtlN/cl9JMW1/PieaohkSzzmx5vCpjc",
+	"N/eIluAX7xMzSVloHwaqtEDGNzOZoDp3JTxmBsw9d6e8SotKtNSCiQqSrO1rW7f2/n6Te0I4qPUGu7+1",
+	"ZT1spNf7fcxOQ32XGT9DXQtUtU1mX+wRvIXR9Mw4j0TcOfyh7c2DsVGSQION3LYzTggDj256x3OfwOOW",
+	"PgoCla27vnNI29GLHayuEzr0OVRCXU2oeIX9WS+f4o9v4kKybSi6jSyK1f+6Nvy2FJegH9dKzhVfJXqU",
+	"ybJZRQT/k5NbrkXO8HOXv4DZF0XFpguu+NQIpePO3DS4Ee8htCjFdry1kHUZZ+qzQqSYHXxkr/OMN6Xp",
+	"xb3GF4ZgUQpq2Zd9pSE9I76eh/IpargUrcnwXrJZQXXm6Dk3sVYfLuU8oU5z06RgEc18LnS8Y4Br2B14",
+	"wHIZ77KTyA5OgmOtgpTsIAuSnBIYIC7glrrmG1BpfCPj+6WJ0Q13NX1oezJXK5PoMn73pZz91IhUzZOb",
+	"9EaMr+g1oAHb0ITVjvk50JgzvBQ3vVXTAf8EmgS0o7EaCnxruGG6gxuurKFOwacJTcL+lLLCd+9XwdF4",
+	"c9ZYT3zGHeYhLDJPGEcoa//O7ka8fFTYm2tvbrbvmBURBdBBy14zK5a5WslGDeq7RMOHL48tARS633gd",
+	"xZ30t5JEBqDlCpErTitb8boNFra5AWH86dL5vltsBFQZorszrtcGhVhTMbhR0TyMCsbS9uItybdv/Sze",
+	"bjFWhSho1ocvT55O/BYkGpP6GVViHRSruhNOp0MLCYEfViGz9IOiPLBAER9CLSS3GiN2wBYNJY7ugT90",
+	"dIvodK0yVpadnP9ZYUi+l8YVl8ROWdyIDP366LwCdTyYYruBuSpmJuqEfm7auDe6HVcQEv1Ho3FY16AL",
+	"AqZA6/FNgHjzTbwr9UvqfASj2EdA47S8Gbcu/sZxDK6LOx7vdboXRRNqccjOjjzWGMgRbD8AQnYdCP2e",
+	"Mk+fbrEBOXSOLfPOJL+o5GX06aW726b5TPgwVKEvmJZlkROLaxHI/h6udxDLGShY+IG0ujoIVnIu+MC9",
+	"L1GFxcUwa6qLDsmYXjRtm2PwXztXH8TEpFW/HeIF3pb5wsidb8XLItu3BxWPW3XAzh+0grKIF8S5Ejyn",
+	"Ip56XH7NoTpxuzESR5wP6I36oO6mNMabIoZyqJWYFR/7G/PqryinmFKIIT0HiGZEn01X2O8J+634ESjp",
+	"2fn5ObYv2K9fUK16mm1qlQE+NJHz6cMyu2zTQTItC2nTc8tC+/JtCV+iGaTUwVPxiS8EV5qXfTl/ETRG",
+	"YwY4z6BjHMId+hvSrblmRhUJVOhaqmU0BXobCwMjeZc3fq3XjLoS9polGvG4vm1x2/D61+cnT599F7ZF",
+	"dPE8172/BZ4mA0yDbhgaEn466YW8dAlYu8DdWLHLsiQnss+9tCa8UJBtgAng6EZ2qbQ+cj0sw0eIys7o",
+	"uLlaB8jJOv5BbwOxKaFowJFeGxExVnqyR7brkUMQAgr0qqZiosrBr2ytKxDgtSwSMYGggVS0jyBiLVIt",
+	"J2ja/SAN+9SAFgn2XekdSkWv9qQsYwoN9q8lny345xPwcKsM5CM9F/fKsQhiQKkwTez/faGSFJRGlj3V",
+	"7oH0r391LMERNyYj2e+gUVtSdQlogYNOwZW842U8Fr4npuP7R8cKQEM5YzcmOESpXUJbo6MFxdjnrEkI",
+	"3n6MmCSqAEDzhXEVzq3uOjTyhBQKXpn2u0ODT7tfvofzbICgJkvY3qM4+DgZJrIU2fq4kHL7riqu5UBB",
+	"810SaeFRHh/nPC5Lsbn05U6cQHN/F0YLxLEM6PRHE4gv0/fn3W1i7KpYxQNG1vLA4P7wtqvUMjki0nLo",
+	"b6nTMQ2AQ2sCwLgWVryCTux9mkqEoeM1S4bKUwJkW0gFPARuycgaQUl2WhK+evi79mGkdmiLtgCYpCfB",
+	"Eaio+2jTQ2vXZBPD1VyYgXUaSjmfUwkwecF4JQFwD9Z5GPTvbaVnaYjflqlmcrzYX32NVvsBnt3R8xvA",
+	"3JO273iTw0pp6C6Ga87ai0fEGMyu5wIfwhPveMHjYqMcmQjnP4h6HFrptdtjlJ5oZVQkDFsXMYPimsC2",
+	"WEcKALe6vSQlKcuagmirwXwuRFFHdlOEyaQRMA9Q8HZ11XY2rhP6QO9jmLwamcyK52KcNkGAshEhni0I",
+	"WrSCg5dDg0h0J6nE9Xp3ywl32RNAOPk+WnTsbTuoG7g8jXRcteN3MxyK+p3g3QYU0wmgmLD9I8+54ScU",
+	"X7hVcq2FOtELUZbB3KydJcpaqJO80EtAswDvokKC66LK5Vqf+MfjbryAHe1mRCQrH/iqB5bscin0Pntp",
+	"TBf/Ti83COsPtKWydOrHFaXZuBO4K8QaEKd2vdxIRS3q4uk/6abXBwydwB1xnmF0lYH+GQ2I3Kd09j0M",
+	"vWE1qWtuTa2beMW2PeBoQFqksfWuUXUsdQjvELQPR0K8FXNeJSlRGOM01SFGw7V7fqy14WF1SaGXTRo1",
+	"j3YleilVy8Ex6MoqyeYqUZQjVkLZGS2dvd0qcuw3Yye4Er88rR01xh+x5X0gn0TgpYgeVN7sQUXAbrhm",
+	"dcO10cf3c3wWrGvk/2Pr1ziVeIsRj2s+31Q96T6qqRzoSS0hz3073SeJsXhEw3/fXTiINh3erSNgW3a3",
+	"YrfdvF5ayjMtptR3OHLIAsa3gAizS2rveREail9pdGBRrnnQt0eWOfqrOjYm2lwcgb6XFPS8oK4TQSKg",
+	"tz0z3wvWOegAHLVOsobtNAM7FAaO7fTb3wT2cCFUFDjg8MMcW75QbxC0slyZHPisT184JIE8tr3lllDy",
+	"6kEZFCFuQM4xz71Nn+CGPfnOdQjfl02xBdNPZkpEipAlVLGRGLQgqSTmqknmT0R0vEh2wXYhswHwRKxp",
+	"nCjlINY36XLWbQVrAOC0mO7BJmOAjd/b9p6AHH5KAWqqPaFgB/soMuUC6DGXMYGKV55rWALUprCkWdyJ",
+	"QxnsfQk0JPjrkldt4Xkf/IMGRcON9aAI8yFM9Uqam1xWoieIXUnjfWOgx9l/bMTwOXdiWlHLnthwbx1/",
+	"75s7zJiBWTeMBe8E5umD0KHgVxJsbEAbocehl8yjbd2P0DLJKmQ34VakdLZuGg+ZW4OUNkQepbV6Sldt",
+	"8/3XVBDFaqBt2lkzAvi84suOwd8mQYJCM643l5Wz0dm/clV1rZXmNwhdjBnTBXqgaQMBKMutWjRvLBPQ",
+	"wIArxlnON4zP5fDV9dQlwI3Cive+pG4Oju6+eOFBzOOdXg3oGYhu9tqXZhwy3Ad8OpFbtHblCuHUO+bt",
+	"do+fbVu47wpeB3uyHde7kdVU7BfQVtS3No7Xc55Ygfvku0ur/OzDvWWTW2HWQlSxCgzlBjRp9DxDI6ZG",
+	"6bZv29OnF+fnJ+ffXpyfJ3J7lI6hyqjhwVzJpkZQQ6FhXZcUC9ee8EH3tkoegCZgwQjNOIdoZFo1A119",
+	"gAIJGMcqBxsDsepkVwg+XTAXx6GL5iJWbdSxC/CJ5OcYWbdhg61+E5Z8ffyOtgB8F40S+tItUdx1cuyC",
+	"l6c7SkDDfWgo4TE3nZP7ubEEd/ajUGVRXbK/vn8xoPNEmpLjlh+GJ0stA4PfI4bB4rnE8gj2VKlseGhV",
+	"tW0X6aKH9hEJvgFm0gfPCrb5WTFdtIBZ1FFbLWSNudVAEWg3nDLHArUwbNVoA5S5kFjubEtfpPpdu0VN",
+	"HBFBXQsgMlIbYcQ7KOxGNi7oQnYX/bNOn83IhwvIJL3gdtGX8JZUViIGA7xHIrZjVmG86dNx0SbC9gsd",
+	"V1JQCEvk4JAj3bNQUOaBcJptWEtCOaZuMYzdoGfHvoowJ0mMaVzQe3R/67cz4n+AqL1HF5709P0K3dYU",
+	"GguYZzDY/wMZfIls+Bhv/Y2DNAA8tjZJOJFQiVyEK9dwAEDooEC0rAlzE+Yy0VXxTqiS170JlIRmR98L",
+	"di+gWLlXbzoZ3JesFPxOnFhzJkXY/glywERJu62TEjmHghaJD6X6h6gYE7l2cQJZBVsWtjJMNC2UEblY",
+	"MfGx0FYpCLpV86XQzrjDMpS8LOOY5r66m1lQZzNjeukarkIW1vIkVX+zP5jQbVS16tDehQ8tZPY3EkCV",
+	"DIX/JTrtKuYgbMDovG8uTDGYWssWukXtAEjiO7wWfCnUjT2PmAoC7mhyGYpqbhYXdoOgpKwWpZgaza6u",
+	"n+MKYcCZWAvFbgujB0vHxoifP9ZSNzFsU1I1celA6N9CBH4iu2Z4wbrMj/d7aqpv63gQks+VSGILKYRK",
+	"rL7e9jPsZY/UNmsc0iiX68pqOKF6t1PGJOZE3HmolHrs4CvB7YHuqbPpGlLYHXE6mJ2yxvo69A6MvjiD",
+	"DjN1DONaN6tU8dagmcCwfMWtAopRP+867JiWXhQ56F3DGcupiXuDEmvVgUR1UDtEkYvKFGaTHsO9zWkL",
+	"5OhHrWPfEL5b8EC/d3g5I5siG6OjmFrwWEBVM++qAIiCPTmrWVAoawRuTmpdJHFf90K5aRMV7k59BQ9h",
+	"myDW2djh87amTarFXrNacbUZ1Ykcdfm4pTbjipr4WB0ddf5ECc9NErpO1OTxePh3/DVg9N60xesGptD4",
+	"kgS0/uBwt18atkRwtIbzdzsb4XMRrhYwpJabOsbmKKFtNYzMnPZ66152OUFSTuj+LoKHKH8eIVuocRVm",
+	"J2KQt1uwPGhWdc8igHGt2oc0/KXBTlytatJgBS7QAbOgdBr6M6xOrZkRqLgNYlB/rRrNb0uRyFq/V08X",
+	"yFnrdYJDNlnmI2CxBgADfeMuPy7qGG+iLXXfu6Tecan9ofISZVP3qYwJfpup1MnalZzZR6isin2w279l",
+	"OBsd39jFJaK7BA7kKJdMrGqz8Vqzc2yf3qeaVYvywQrdvs95sC/+IN0aPIy4pbQoE2mqw0QexkNufALY",
+	"fbFo/bXxqCTwHnD5a/vYA4Frw3AqTRUWh6/HdBkTdYxWqfj3kNB/UAM4QlfuRXtwZDDpBA293i7ADD1u",
+	"cQxliFTtGQq1KiocFqo1kCjOFV+TM7/EyuSe5hHGG/UpNodBXTSPDrhoqp2e1/9sRIOAFO9oTflXPUQl",
+	"tinXgpcid/jqSOgc25DEBM/V9fOfr0/ePv/5HRrZLmsUTSFq5fenq5cv2A/nT75nGpvLse9Pn3zdCWfd",
+	"bkwiTjcWV95Tjf19awJRTQSoS20tFdPWr9OwGylAm0L0uY7b017QQqwDKxa6QENhsjbYN05C7oW+b5FR",
+	"e2CdDemGoXm6b7xPYY71yDTkTdp/dlT1LlIOi5tF/J445/UefR1e4B7P/KxozPiSLJv4CfLDhPNIb1dz",
+	"kkXUVe2qKDzDMNmwJLWF1KJqx0vogIOaXbiJpdeVBwMl1jVgwgVOc0DT497ip2noa7rNBaoU++GdA9rM",
+	"RFogFxXjDNOn3Mz31zHzDQFcOVCKJtN29qFA8VBch6qHCJrd443RUVM9UHQlAFnw4ugCF3JdUYGXiMOx",
+	"nEtVmMUqbk5GSz6O7JTRQwrbuat+MsFRJlsDw8LGtq9PQavj4OfeHvX2VdF5FfPqVTWmK0kgzYd1GdlN",
+	"BAqH/1eMsdSpqpZ5oZc38+I2/ulKrKTa3KxSn6drz4pVLRVXm5u+AeLrg8l2xg6mGX11dCOsbppOd5bV",
+	"rFCr/pzTrzREBlsjXTCww8AehdRkqVjdmNY5S2UBt3uvdusA3+xWVeq0DOtPY6ZJ3bsfQ+ZatrjEWtSB",
+	"NKZDUq+AbZjFYK8NFkSGqkVsLnfhHIV2/dJYULkw4d3ZamDHK7K7oehQiEkZEVIgNFkuoNLt5GLGSy2y",
+	"/W282MpHB33JBmyqsdMbDvopuBLLfCkqgIi6iiJ8lohTrvjHG+eGjHJd8kOmQcLx1pcvIc4X5BRewJST",
+	"RFTJG7DnotRZS2X0oDHsYt+/eMfgGxBnBhQFFRIwkvFKr4WKHV+wrMGK2L3d97K+SYCnIotaB4ThL5C1",
+	"RIysa5FTfKm9TqxwHZG0dKSO3qK1KowRFWa0x+EDqVZu5AFPleVBxpdMdGxvQLwzBd1UyNXARjEXWCKc",
+	"ipYg9gQrlNuLqV1AMqxtedn5Cl0hB6Rpe9EE18a+iLinvSKX7FbJZr4w7h1tkfQQyIPTKHTHnLtkxBoc",
+	"pQWAeKdykjmyDSa11J/AOKVR+NDp3LnHB2l2nf5l46j8QfBOqzLtw7RTRx2/c6PB2q1iFnPBHgIs6lGi",
+	"uCDi6sm7cL0WsRJVvCzjPK4HCvUeSP2A2KRZh5XoPVCkT9ElRutv3SNH0kTBJ0G/AHKOy1Rt86Q2GFTq",
+	"ilXLmXYbBHcwnVyZY1QUsrvW5vfeI06KO5KMj8Y127COOrTxcc4QGOf3xOnueBPb3LfWnRhLb0twsmvq",
+	"ATrWHOxt5WxF6M3oPlifo2dZkULydh2OI23c0R3AHmIUu5Og1WxvfzudKEkl2GGkokpYWhri3Xniw0cJ",
+	"KRFtx/P/hgWV9kZ7elL93a0bGJHpi7a48sftRW53v93qSCRg6xTj7o97Zrv3MelhPNVNaXCmtuODbuje",
+	"hR4iGtTu2hEytLfWH2XYkDW0/5zbnX/PlyJM/dbDGwMQiDpgiM4+39K7A0j5go9VbCwHTzviPaI5SJX5",
+	"YWyFaFhgbMft5hzMB2gV/DEdgi2zuWjFk6tPZmQ3ucVB8FM4qr7al2OnEy8gueA6IvGK6sIDbNDqg9d0",
+	"Z33KZGMuUmjgjApcdopeZkwL0ZaxchkXgPmGSp6nUFLpIvyuGz200NDVClBz+3wcaj4oGBEtzua4Ee5O",
+	"2FSsE4bDKhJbpBElxXhj53tJxo91oYQ+RoEfSBGFGj+j0oof3vM8JiG7fcr3pPK9V9EW1XZArpJAKwqC",
+	"uad8UfYxDkMzXYjhEgbmmSeM+vyG6x7724iPhA0Dr2G8zu9ue314a9ZuRTvp5Ea+J1HX3cxEZfpOYemi",
+	"Avds5XJIoOVMLcoS2paAx6yrR0Oi3aAm6skS8LSnMcE3oFFUrIV4W7CcdS/0lqJ0kEazeBopEqVPu5i2",
+	"5BWMug+AFUtv+XjHJAp7XwMcTNb9x0BQIrqdbvKxcwmBk4k2X7Gi7lpiBjVlNZRiZsa5E4baTrQEejy2",
+	"gg+ETvoF0Eq7NlG1WfNNYg0e3QxZUTowSaHXBxTwLapLVgmRa3Akc91JeQpcTj3pgO9b5QwlZmsSx98V",
+	"r9jfp/kPRTeEzZ5ju/l/KEl2YOAz2VA7foz0+O7AYH5PG1WYzbW9jdTVU3CF9AdXFDYJ/+VfsDCmRuNd",
+	"O6yd3aHJVMplIdwduJjUZbMq7T24cU+2l7wugMV8Ag/aTO5rxD2VlVF8ak7ZNZYt16a51Qg3+kUybPXs",
+	"ayNNZaVlab9nh4Pk2b9Xc1EJxaGhKmZ+Flh+jP1pxZeCuY+/Pv179ffqZ/CMWPrxdIi7wIyEyJRl2DQM",
+	"o9VlTHycitowXczB2VJUp+zjiZXTrNB/r4D8BFaScBX7VnwDETJvS1xYxg/FCrBCY8ZcgUYYM1/Zl/6s",
+	"lFS0rBpbcjLEtGiEov3522fff+1SGTV04WRTmYtT9qbQBrOJrQRkNZ9DuAF+Oj3179W0URouovNww2MY",
+	"pJnzO3HKnrN3b6/fUwthUEF0UKwCUwJ59ffqVS5WtTSimm5OXovNBQXzVthVkM85iDq9hrYQmhoqKWsB",
+	"FSvMfsMAoov/mHUxFad/r7xX8GLyrmxW7I2lswC2eTF54lJueF1MLibfnJ6ffjNBZBYQ+hnEPk6cFZis",
+	"pLzbgMw4L1u8C9neJmSZ0/CFpQXqtenxcnje1mzNJxcTe17P7etfY9mgmiu+EgZKgP8tXg4BD63QO8XM",
+	"ZlJdslVbJB3ZI+h19tv/bARApOn2kiDKkA/wGL/5HaCotawoRe3p+fkWhI7XdVlMYTln/yBm2b5vkIbg",
+	"Vh/B9OzkYbxvm5fqU0R6Ubw6Poaf/ZnrbGvfiXd2cuGKpNr/BdRy9gf8/glYdjSs/6OC9qI8rBcXy1Vg",
+	"QRvjFbfKyIxxZgRffaVBAXR3P3NZqMQAOl2lsT2mryi3S0MwHb+NOzQEh094Qzp7Vy2uFSdGNSIkhX22",
+	"4+/ek/ejxJa1g6mijxhgKV5ydKf36YHUuFcfjtMbOMwfTGq+DC8Q25QbXso5toElztQ901+EeeEfOuLC",
+	"20Eiy/cWGOSSMgmtCVyCNIDdD3wJw24LUYYNMyJ4vMbKbgROdqmr9hUiZxtBYGWUNrngObqD0mz4RVtx",
+	"/vhcL9kCInEKBZZ7YZVcH3jPc765lXKZpES7NT/RMzu8JTZ2+8jZcyg78ynb++AbcJcOePA9hAjsg72i",
+	"EVt9gLEB+lxe5Ck5SF1B+uRgfDRRGVUIHeRGoQrjygn5HtORQXWDSvr4UeHVHJIQUi/HT48q2ftIG7qy",
+	"QVQiQsxvK9I25cxtIDoSAx3pomrK8rA03kXNJ1gLZa31tVa9oJ5TmlHubIb/IKQefQHFuaZ4soaynx46",
+	"GLldwewe4YbFysAQybZ94iJk5eHkIylWzobXmImOCxiRe42LanJhz82fV1O5Y4VmrnhGqbFnRfeO9vap",
+	"s/t71JvVEsqQ6xUQ/aFFRvvmM+0zBXRaYcYkAB1OiazBDVtDYa6FXFft5eJTa2iLHMMjVA/IF5ezl0tW",
+	"2BfPl6VCFxNEbrCNifMKYatQ9jaIRXV6KOHYLbi2aJND8BpzlB3de7ubjXMchXh3nEGa8dMDTwBgFT26",
+	"ya2wkg/LrYE4xE7XB1ab80aceMO7X0c02x0ULOspSwfbc0UFoSBczjfIo+2Xcg5VsTwqF8tNutqSbf3J",
+	"28bs1J/0gcDWpxnh9o0PXO81+H/t9uReCJ5n7JwZyb757rtL9s35Tsg4xsSoefQO/2zjyo9i6AcLH6P2",
+	"wu7DcUpZBVrCQTkaiIQ+kqJCfZZZNGWOujjSCDAeVwt1vRBVRkh3/B0q98mVq026Txf4BSfyhSvaXrQi",
+	"mCzuXtrcT2Zjb6dZ6OJ6gAtrgL7jYkRBIXf3eVhB7d9cJQrSSkDiugT0KoOpCJ7jqv1T1KhnJlV6/QBW",
+	"i80jAOsnrBg/jsDylmYhVlqUd4QgjgwGt6p/sGMqX3Azh+hdyEsOyKCyhFaFvKItZiipVb5lNaQIFUY7",
+	"GA7UEnV5pKcM0Pk+vtbidQrNpD2hVu3SbB1YNQEoyo+xy8qe5/kvVOlgHCML4gngkzuSn9HP75G1qWDQ",
+	"XU8jEE6o8h5cgULSPHN3n5c9OruLAVsCw5mFWrUjrJCkrhDI1KndA9ISIsGJQHDmVBgMKrvathTbSilS",
+	"3QD1cWikO8YXSSiodntWfnB66aR8JL2Dr4IOF1+q2vKOqiBy6mOuMNoCCacpgfPPe0j2VqzvlnSNjUHR",
+	"+0MM5JvpRR2OBCm+/zBeJ1rxeXIY+PBBw+xoQy4j8EhakaWFXKgLSmk+wR+EurN0ckK/J3dWKvPZfK3u",
+	"6g3RS/weH0U12WILEB161ULav0gtYGuWj8zicXTI44tyeYywgTsM5OvRmPsZz6UrjtQb8AZR70qjgnxX",
+	"TaWZ1oscY9vVxoUKMdM0cIksfN9ejzohNVLzdUyBlLUJ6Oc4SmA4xqDTf3Lwm5s6/TCN+mj64A4JnNlj",
+	"8piZODE810urrbHr618BwSWUr5WwaFt7tq2fEOR1yv5CEJ872UwXQnu4zIXDIVPGdACrJXGwDsu0WyXR",
+	"iLLUu0RzJXhONV2O5Y/tDHEEkMLwVGJXvGYgbMYfzSMQUVlocxLWGYsTkt1LMF8LLClJnEWzP724/p+M",
+	"/e/rt38hRc3lGRIOEKqUzBs8+a/JLsEKp4Qji9PGbziA1VmPSB7hKI8MYwmG9pXW4uTg95rA0fYMHoEy",
+	"/nD/+oTkUIpY25Y3woR1a1G0MHpHyxnn8tLjBrEPhxdOkHBk2Uweo4RScC3ur5zQF/9i9b8BJskVwogj",
+	"euC3cUQirbrQbA7ZUQ8+FWz8vXUkqaPobtZ7V7vyC9iuw6leUEIsfjFEle8kDFgGY8VbXljRd0CFjA4m",
+	"S2LADrTrj2GC7FNkDhyxiRHyGa9rJaksdTo26Lv3QtexwBHgHZxBpSsrdmqpzEXb3BpVXM03VtysKeAJ",
+	"FVqskZ3Br+EboRtRocSalyXGIneZ0i/CPHeTf/AN2z0ENx3Ec8uV0JeBCo7VrTIH0HalnbQAR182KMho",
+	"9b3PZgb7rUvQoKOLx6BBwCOqfo/ZW3rm2Lz0aP61Yx4mpYwNcWmYTqNfa0IE2B4EltgbTmUrwuDe4/Kl",
+	"sJZhMhEBhEGhDShQ0LgFv4Ruyw9Flcu1Dtqv+TK/loNdXT8PEgxP2XtgdK6/PULSC+12gjCfUTa0VUv5",
+	"yxU8WxNNXH3aJbeZR9RxI+d9NsQIotYMW16RrQaPLTFUZCaTqhvTb628cvsCrObwx/httFfs4/gqgo3G",
+	"SuvB5m6htOzH/ymaK+zFY7gLO/sPLRjT5P0bZoqFvRp9flLYSXKr/MYMGq2I2jiOpfmMQFgYw2SF2dbU",
+	"2gKd7P1OkDrMDd0JVV/TKg59SZ48TjgQA/zSlVd9nHPHSpipayfr/5xbJ+vjXTrKQuxVJl/TM4/hecSx",
+	"hvgcn5clZWGQWSX46tA45K3cztjWbP59gtIZpBxDBTNXMELVUotDhqc74Dr7ldTL4XUPfP+RwHttQ8z/",
+	"homHpzcOMacOFB7Yh1trVV7RyaCFm2AVhJoXaldQv1pZvTaa4vplhJPbCT5yLLE/e/WoWjkkTA+M91xz",
+	"qLQGrcuwpo+9xLLCWQJ8kSplUY94XjHemIVUxb9EDlWGoaJDBiUtNaqDTZULRVBsrOtWGE08AsBnt6Jd",
+	"vY9BYm1qFQ8P8Py12Bw5SORGePw85z3BIWx1CBk1GEg5gswGghlgE0PqQ6c2wyl73jambtMvPFgVa6NC",
+	"kWty80DQmLrBI1xOy0umBWaG+GoVEIPEchVboUQqSZFmR8cKNQcDfK5AM9KKtic/NGPjVkwBYEcFyV3P",
+	"fzwLK0KdG/kwWZ4RbrTi2LWp3yC1MsYbl+Twtvxk4Rr+ds1ReScUpJ+hcQk0s1X7hMgHQo9l7htyrbmG",
+	"l1o14U5E5Jqd0Rcs1dz0Hlmm/cZzsUeuudhKeFDQwbZA2JQDRmL9GcZLiKYeje7GCcCaa6s5ghwsdJte",
+	"5oUWyacRIuu44uoziKp9YsoXBzyOlPpjKTa9OIUW8F6UwgUjIG5PUQhebQAMf0kMBUs5gfRDlPzuWf4E",
+	"Y92HH7wWmxHe2qMADdpbkQ5pH3hp/0Y1YOIEdjZd8LIU0DU7yTlead2A2AJyxw4UuphXVLtzR15BLLdW",
+	"Us52AwtWd44m7bxwEznwER1OKPgZpg7K7+XxjquUek/usWPh0CnG4asw9lj4mCWGJ12Pm51b8saO8tmu",
+	"yTDlUGr9Amp1D8Ug0iagtx8aO7vu1fCao56Z6VMJ1dK3sLIXp4Rm2rcbMiWxw44K6nO9MhCbI2FeuL9c",
+	"hysqOkBl+FbQ1yui9qnlG+xW/ZBTPobCRxP7/1sNrgRxwNnthWs84Db+F6cRcEAvjrZUJamwGAfiNY53",
+	"2iQlT8BYSLKEX8EK5F0b0E9d85kgVwPYhUa6FX0V4xcZGY5OXZxJhQ4qMj+njTYyp6x0USjq2JIF4Hdo",
+	"LuQStZOQ1nc421/RDjoataYjbtvEZbWVs7rkxRZZbfu+o5e+Gw6uOs1muDmOJ9PRiJSzHm3sve95aHUw",
+	"bhol0Hnt1Q/2p+vrX69f/fJ1q4fJGaulplqyu0f4Tsm7AyhehxcHfmL/IeIA/Y2eP6TMGGxU9+Crtrs4",
+	"7J+BjnA1m377/ZPvMqbrZWFZyj/Wy0t0zA7CZGIRz4dFnR52h4PwDtdgvRz45FCsnP0BPz8lFfPnrtbH",
+	"2pVpdchA6nMPdVqK6YKthFnIPKGUU3OMUccN3zq++YqT69O8j7rzA2vsFRRY0AzcxOD2Etg/IXDawyu/",
+	"wmhPCNTeMLOWrJRyGYFQv8Assv/BCtH6IecUvZgFITGpBPUeIPT9S+v2DU45cDSFtnnuSsBeJaP58uHF",
+	"fo9Eti+L0h1ZOhHWBGtulaIuBWEBJrsdgquyEOq45O6KV44GdtrRSwHeQSqH4T040LDCJU4WChBte2Ce",
+	"UGzzwSzpGE7jdnaPrDgkGaGrKOajhYcppttVI7fIBDjYfiJZbxEJFO8n8yAWAtfIikimjSOZlzClL5Vk",
+	"cHb/ySQDjaz7exas+UZDuzBWVIibQEYCjjUgEk7ORSydd+vr5lEaE/jeoPNFxqZSG/sDfHA6s1+jEprg",
+	"GXGlD6FRDqVO+R4v+HcnSJXMu4RgMq7t0KK5lHbq1FSi8C3hwdImaAgV6BVGs3SJ206v+d6KidkfPb3x",
+	"Set1SVerRsNObfqgcDf09Mhqah9inddhQIJGuBbsUnVbVkem4Trc33MGkhm1cZK5smNbCYkBCmyQ3EyB",
+	"SHi18Una8Zo4C8GVFp+v1huRaaoDBXx6XPXizmmxfWyA1hroGF3Fuc2AsmeQuZ6Ce9qRHEKBfpQAREd1",
+	"HIBIpt6bT87PnTJ56ENEx9FZ3mnskMJXkaOQmvHXSt6JiyCbDUqMupQ1RYVHM3+bOJspoRfOuaRaMB18",
+	"G5qGaMNLrJt6ae1bHDDbypqDcSB3XvbTxTtY3E+N+MxFynEZ0Omm0IdpdJMlOpl1N5JqBvverVCV95J9",
+	"P8gXg18+bhnePW48OfupEUNxwJ4mD3xFIOyXvB2/yjV614OIAVdUAHgtlaNQVEoWrjyy1XYW9NWo5+ZK",
+	"3Cex+jB066KeHrGusDj20EJte7A504XvK903PDdeE+rtcJAsIq2KmblPqddO0BcU0TXfOOU1cwWV4bw5",
+	"dWS8dbor5NXcct8lOHqxpFKbB0zsc7UncIiA45YJDKNuCK7vslGKXHsBA38fPGWjG/vDwtEjR97cf1gk",
+	"Paj7iOAXzH4BX/R9UmuOqnnaCz2ER+PajsGcz1a8TjLoN8RN5txeGuAbFwFzph0PeLRv0LB2NdSJ0WBJ",
+	"4vb803z7N17vK5SPVVGhTaFhVbO6FardJNdj/fz8/JI9PR9WNB8buI+zAf/L7v/LVf/LVb9UrmrZSLIa",
+	"Wn1wToo96npxRVfuoS+83YNvuDe0L0LRJn9/rgOHGQ8RpG5xMffI0VMhfxR4hSWbCxPx6N5uGEd/0yn7",
+	"0JZV10bWuuvzk4rVjdE+RAiRbY01ATKsmKhW6Bm8FdulE1yrukj1DNrJLzU7pTPHRy7g2xk2hq6Hj8GI",
+	"MVY/Wh48cuBo9+wP1fSAH6xVPeOKOt2zV0ZD7yzy0s5kWco1dnqAprSWfi7YmWoqevGZuBPQ0iKqod2P",
+	"Pq4a+4rHYAJ7zudIjJ92TkFQaw9enGtsnYUdg1yXKehCBsC/9n+dzmUuMuP7d/gSy6hgi1KLRJYJxtq+",
+	"/LPDeaZP0H563ANsqlym47cvLMuVM4JhGFH7HnN05V2OshQaGgy1DXhuxbypstbxgSKHgWjfhQZUYo1Z",
+	"A1y3CIIMW7VwF9mB0hF0q+2YsRjwX6tcPvDcv5CaLP23264ffOuwz4fnvNTJ7ATqOfZrefToVVOKx6nS",
+	"Eo44tFZLt1keZD+gVnB0Heh5nmOFqGACYSCkMEyLUkwNJVTYxYmtnlHAOrGfpH0mb+KFnjob8+W2Juqe",
+	"3+Pm3e6OHeG7TSmOfKMs9y37q0T/jBB9mAx73vbLd0TjL7/roJ9KtnwQVdgvjU27bEpxlKTL5DaeEbgj",
+	"XbILE7kOuROHvxmROT4yTuizX45hkuYLcij8/ginMcjKd1vzWcx8sFKBWTkmRd1m65JX262ILTOD/3tU",
+	"x1qqMseKoI2xlht4Nin33GmILf46Zcm75qtftCnvO8Q+si3fGTeG+aGDO6Y172j0zB5/X2s+9Dv7OWES",
+	"rbUTvdeIkKFt1+JuLz7X3Hq92HTAe0tRR9Af70peBdRzFPAnvf4DBCg+F1+3C02mspT80BkU7YH/4X79",
+	"1JdzdO8b7L54dKu95xZ1nVDH38iYzrNdfrEBpKu/SJnTFJGrFiYDCCPBs2e8KEWOoU/oGUxmfeib2QjD",
+	"DF+Kyt6wC7D45QxeJBWAswigR/1X5Z1QqsgJ3wJ5XYTrJiQEzMe3UvIvYLw0C9nMPa51AVnr8zm0R9nx",
+	"GkRLPQSq1MPp6djK3udiCPvEwRFlQEDJ3ujfq/m9gicfcpzZI6GisAP0PXtXDjk6uxUuVP4YPM+ON0QT",
+	"XfuUAkRjZ6xTHY1Suh5J2gz2T7vZors5Q3+Lz5uUqyysQyPlzJreM6kwP4tbiiEn9hS0EAKn59AjsPVi",
+	"84rJEouEr/iGaVOUJSuLu7QH+99FIn4OR3bsvK1w2pvZDvyGAvyIJA9Sk0QO/WyiKUfUthlPMczfP2U/",
+	"86CXpav4ro2odTfvyW6EvmyBzCRY8QMUb6ZYWYm5lmxVVI0R2gF6wlp+1EcaglnrQosM5Dco7xwhprUs",
+	"qoiya7fgcOz0SNJxd5Kfq0SknQlMYXCFSMtOQEc6vPBs9jlImurLB1s01ZF7OsMIsvp3gXI0wxw8eLRd",
+	"x85haj12mKoPivcaak31RQZV020MDtO8IL5TBB9IbtgHbqaLB2xZPCWQa+NzxrUIQHALwXPA2xGFv+Ha",
+	"nPxsp3jy6qdDFMuA5Z5oowRfjayZ8bxi8G1WC0UZmU4jVE11iV0IueEoSa+ayhdBLRBD74oTYJVamAIT",
+	"kLLp1LOjnjTJ776EZ3ggSOAHgxdC5/CbaqqdlPm1VEvgWHGtgzRIbrcBS7Ch7fvRgBpRaN8cIAf3KjDB",
+	"9UIyI+WSFcbqmikF89qI+kFX+Vh50jCxx7aKj80/uuKcaiX1tSe9LubV28ZMhobe6JWWJqByl7s9UymX",
+	"haCIXEYsAl51LczJC/h0z1U+YBAhJVZ+E5NjNg8WcZVNArPRS8jYPUKoZPdEXx3Ly0wvf+yuzNGNvcby",
+	"rUV1SXaLp0xos48U+djEqMW0UYXZTC7+9nvYp7bayErQrVwLUe/t6o3dm3m5U73CZ2XA3aPO7xgAcxIK",
+	"O3wloljXdvjJESNQOMAjh5+CQSNMy354zMATHunZH/BzP4yU+xnFG0jSCY2TmfCtYyvA+7f5wKpRd2d3",
+	"HLnJErmoFNkvBUisWFI2btu93BR+x7PHTYQ9gs/X78JjOHz9YJ8tTc/I5b6Ste/xkUfxANmhhpaADhtO",
+	"M+MmeUyrPaVoPM9znPmXiwOknX1cAOBfxDoYd/cE4dBcgFQzLaZKmMdqu7F7C87+gJ+f+qyEK3EnlyJx",
+	"2sB9am4WYbk8fDJdMW+/ZyBhgODuYZKeazDEqw1bHT4TwSg+Ffu7kVBWLpOKLVzYmbNZUc2FqlXRNiN0",
+	"zaVZobvAEljNoEYl7+2UjqS8wbvfi4+PXrccFxU1nezeunZSB8c9dNX1Pya3giuhrOZu5a83nv/2u6VO",
+	"LdSdo/hGlZOLyRmvi7O7J5NPv3/6/wIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -2057,6 +2057,9 @@ type Restore struct {
 	// ProvedAt When a login with the new key was completed.
 	ProvedAt *time.Time `json:"proved_at,omitempty"`
 
+	// Removes The keys whose lines go: the lost ones, and on a replacement the steward key of the instance of before.
+	Removes []string `json:"removes"`
+
 	// Route A way back into a login.
 	Route RestoreRoute `json:"route"`
 	Run   Run          `json:"run"`

@@ -59,7 +59,8 @@ func groups() []group {
 		{"Letting in, and proving", slices.Concat(grantCommands, settleCommands, proveCommands)},
 		{"Replacing keys", slices.Concat(rotateCommands, ruleCommands)},
 		{"Getting in", slices.Concat(connectCommands, whyCommands)},
-		{"Instances", slices.Concat(instanceCommands, adoptCommands)},
+		{"Getting back in, where the private key is lost", restoreCommands},
+		{"Instances", slices.Concat(instanceCommands, passwordCommands, adoptCommands)},
 		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},
 		{"People and tokens", peopleCommands},
 	}

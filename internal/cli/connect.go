@@ -146,40 +146,15 @@ func sshConfig(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		files, err := s.openedFromHere(ctx, client)
+		c, err := s.sshConfigOf(ctx, client, *label)
 		if err != nil {
 			return err
-		}
-		instances, _, err := fetch[apiclient.Instance](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListInstances(ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: optional(*label)})
-		})
-		if err != nil {
-			return err
-		}
-		dir, err := s.configDir()
-		if err != nil {
-			return err
-		}
-		pinsFile := filepath.Join(dir, "known_hosts")
-		var config, pins strings.Builder
-		fmt.Fprintln(&config, "# Written by plumlatch ssh-config; the next one replaces it.")
-		n := 0
-		for _, i := range instances {
-			file := files[i.Name]
-			if file == "" || i.Connection.Address == "" {
-				continue
-			}
-			n++
-			fmt.Fprintf(&config, "\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
-				i.Name, i.Connection.Address, i.Connection.Port, i.Connection.User, configWord(file), i.Name, configWord(pinsFile))
-			pins.WriteString(knownHosts(i))
 		}
 		if *print {
-			fmt.Fprint(s.env.Out, config.String())
+			fmt.Fprint(s.env.Out, c.config)
 			return nil
 		}
-		configFile := filepath.Join(dir, "ssh_config")
-		if err := errors.Join(writeWhole(pinsFile, pins.String()), writeWhole(configFile, config.String())); err != nil {
+		if err := c.write(); err != nil {
 			return err
 		}
 		switch {
@@ -188,14 +163,59 @@ func sshConfig(f *flag.FlagSet) func(context.Context, *session, []string) error 
 				Config     string `json:"config"`
 				KnownHosts string `json:"known_hosts"`
 				Instances  int    `json:"instances"`
-			}{configFile, pinsFile, n})
+			}{c.file, c.pinsFile, c.instances})
 		case s.quiet:
-			fmt.Fprintln(s.env.Out, configFile)
+			fmt.Fprintln(s.env.Out, c.file)
 			return nil
 		}
-		fmt.Fprintf(s.env.Out, "%d instances that you can open from here are in %s, with %d pinned host keys.\nPut this line at the top of ~/.ssh/config, once:\n\n  Include %s\n\nThen type: ssh NAME\n", n, s.shown(configFile), strings.Count(pins.String(), "\n"), configWord(configFile))
+		fmt.Fprintf(s.env.Out, "%d instances that you can open from here are in %s, with %d pinned host keys.\nPut this line at the top of ~/.ssh/config, once:\n\n  Include %s\n\nThen type: ssh NAME\n", c.instances, s.shown(c.file), strings.Count(c.pins, "\n"), configWord(c.file))
 		return nil
 	}
+}
+
+// sshConfigFiles are an OpenSSH client config and its known_hosts, as they are to be written.
+type sshConfigFiles struct {
+	file, pinsFile string
+	config, pins   string
+	instances      int
+}
+
+func (c sshConfigFiles) write() error {
+	return errors.Join(writeWhole(c.pinsFile, c.pins), writeWhole(c.file, c.config))
+}
+
+// sshConfigOf makes the config for all instances that can be opened from here.
+func (s *session) sshConfigOf(ctx context.Context, client *apiclient.Client, label string) (sshConfigFiles, error) {
+	var c sshConfigFiles
+	files, err := s.openedFromHere(ctx, client)
+	if err != nil {
+		return c, err
+	}
+	instances, _, err := fetch[apiclient.Instance](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+		return client.ListInstances(ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: optional(label)})
+	})
+	if err != nil {
+		return c, err
+	}
+	dir, err := s.configDir()
+	if err != nil {
+		return c, err
+	}
+	c.file, c.pinsFile = filepath.Join(dir, "ssh_config"), filepath.Join(dir, "known_hosts")
+	var config, pins strings.Builder
+	fmt.Fprintln(&config, "# Written by plumlatch ssh-config; the next one replaces it.")
+	for _, i := range instances {
+		file := files[i.Name]
+		if file == "" || i.Connection.Address == "" {
+			continue
+		}
+		c.instances++
+		fmt.Fprintf(&config, "\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
+			i.Name, i.Connection.Address, i.Connection.Port, i.Connection.User, configWord(file), i.Name, configWord(c.pinsFile))
+		pins.WriteString(knownHosts(i))
+	}
+	c.config, c.pins = config.String(), pins.String()
+	return c, nil
 }
 
 // configWord quotes a word for an OpenSSH client config where it needs it.

@@ -18,7 +18,7 @@ var reachCommands = []command{
 		detail: `solid: two or more keepers with a fresh proof; thin: one; stale: keys in place, none freshly
 proved; shut: nobody is known to hold a key in place; unswept: nobody has looked. It ends
 with status 3 if a login is shut, or if not just the granted keys stand in one.`,
-		examples: []string{"plumlatch reach", "plumlatch reach -state shut", "plumlatch reach -keeper tomas", "plumlatch reach -drift"},
+		examples: []string{"plumlatch reach", "plumlatch reach -state shut", "plumlatch reach -keeper tomas", "plumlatch reach -drift", "plumlatch reach -worry"},
 	},
 	{name: "login show", args: "LOGIN", min: 1, max: 1, flags: loginShow, summary: "Show who gets in to a login today, by which key, proved when", examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"}},
 	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; -to is the newest of that file unless given.", examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"}},
@@ -39,6 +39,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 	p.flags(f)
 	state := f.String("state", "", "only this reach: shut, unswept, stale, thin or solid")
 	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
+	worry := f.Bool("worry", false, "only logins whose best way back in, should the last key be lost, is a bad one")
 	label := f.String("label", "", "only instances with this label, `name=value`")
 	region := f.String("region", "", "only this region")
 	keeper := f.String("keeper", "", "only logins that a key of this keeper opens or should")
@@ -56,6 +57,9 @@ func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if *drift {
 			params.Drift = drift
 		}
+		if *worry {
+			params.Worry = worry
+		}
 		var first apiclient.ReachPage
 		rows, _, err := fetch[apiclient.LoginReach](ctx, p, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
 			if after == nil { // the counts come with every page
@@ -71,7 +75,7 @@ func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		if err := s.showReach(rows, first); err != nil {
+		if err := s.showReach(rows, first, *worry); err != nil {
 			return err
 		}
 		if first.Counts["shut"] > 0 || first.Drifting > 0 {
@@ -81,7 +85,8 @@ func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 	}
 }
 
-func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage) error {
+// showReach shows rows; with worry, what is bad about the best way back into each.
+func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage, worry bool) error {
 	switch {
 	case s.json:
 		p.Items, p.Next = rows, nil
@@ -104,6 +109,9 @@ func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage) 
 	if p.Asked > 0 {
 		fmt.Fprintf(s.env.Out, "A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n", counted(p.Asked, "new public half"))
 	}
+	if p.Worrying > 0 && !worry {
+		fmt.Fprintf(s.env.Out, "At %s the best way back in, should the last key be lost, is a bad one: plumlatch reach -worry\n\n", counted(p.Worrying, "login"))
+	}
 	if len(rows) == 0 {
 		fmt.Fprintln(s.env.Out, "No login fits.")
 		return nil
@@ -114,7 +122,11 @@ func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage) 
 		if r.SweptAt != nil {
 			swept = day(*r.SweptAt)
 		}
-		t.add(r.Login, string(r.Reach), fmt.Sprint(r.InPlace), swept, r.Why, given(r.Next))
+		why, next := r.Why, given(r.Next)
+		if worry {
+			why, next = given(r.Worry), "plumlatch restore rehearse "+r.Instance
+		}
+		t.add(r.Login, string(r.Reach), fmt.Sprint(r.InPlace), swept, why, next)
 	}
 	t.write(s)
 	s.rest(len(rows), p.Total)

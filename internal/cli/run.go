@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -141,6 +142,15 @@ type steps struct {
 	*session
 	shown map[string]bool
 	live  bool
+	width int // of the titles
+}
+
+// fit makes the column of titles as wide as those of the run need.
+func (s *steps) fit(run apiclient.Run) {
+	s.width = 18
+	for _, step := range run.Steps {
+		s.width = max(s.width, utf8.RuneCountInString(step.Title))
+	}
 }
 
 func (s *steps) tell(run apiclient.Run) {
@@ -148,13 +158,14 @@ func (s *steps) tell(run apiclient.Run) {
 		return
 	}
 	s.clear()
+	s.fit(run)
 	for _, step := range run.Steps {
 		key := step.Name + string(step.State)
 		switch {
 		case s.shown[key] || step.State == apiclient.StepStateWaiting:
 		case step.State == apiclient.StepStateRunning:
 			if isTerminal(s.env.Err) {
-				fmt.Fprintf(s.env.Err, "  … %-18s %s %s", step.Title, bar(given(step.Percent)), given(step.Outcome))
+				fmt.Fprintf(s.env.Err, "  …       %-*s  %s %s", s.width, step.Title, bar(given(step.Percent)), given(step.Outcome))
 				s.live = true
 			}
 		default:
@@ -178,7 +189,7 @@ func (s *steps) line(step apiclient.Step) string {
 	if step.StartedAt != nil && step.EndedAt != nil {
 		took = fmt.Sprintf("%.1f s", step.EndedAt.Sub(*step.StartedAt).Seconds())
 	}
-	return strings.TrimRight(fmt.Sprintf("  %s  %-18s %7s   %s", mark, step.Title, took, given(step.Outcome)), " ")
+	return strings.TrimRight(fmt.Sprintf("  %s  %-*s %7s   %s", mark, s.width, step.Title, took, given(step.Outcome)), " ")
 }
 
 func (s *steps) clear() {

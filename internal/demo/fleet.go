@@ -89,11 +89,19 @@ type machine struct {
 	by                      string
 	steward                 bool // whether it has a steward key
 	agent                   bool // whether its guest agent is permitted
+	firewall                string
 	// until says in how many days grants of which keys end; past names keys whose
 	// grants were withdrawn.
 	until map[string]int
 	past  []string
 }
+
+// pierRules is the group of firewall rules of the tide gauges, which lets in where the
+// observatory comes from and nobody else. The default group is open to everybody.
+const (
+	pierRules  = "pier"
+	pierSource = "127.0.0.1/32"
+)
 
 // copies are the snapshots and images that were made of the fleet's disks.
 var copies = []struct {
@@ -117,7 +125,7 @@ func fleet() []machine {
 	}
 	for n := 1; n <= 4; n++ {
 		m := machine{
-			name: fmt.Sprintf("tide-gauge-%d", n), image: "debian-12", size: "small", zone: "north-shore-b", labels: map[string]string{"team": "field", "site": fmt.Sprintf("pier-%d", n)},
+			name: fmt.Sprintf("tide-gauge-%d", n), firewall: pierRules, image: "debian-12", size: "small", zone: "north-shore-b", labels: map[string]string{"team": "field", "site": fmt.Sprintf("pier-%d", n)},
 			label: "oona-main", onDisk: []string{"oona-main"}, grants: []grant{{"oona-main", seen}}, age: 80 - 3*n, by: "oona",
 		}
 		if n == 3 { // its only keeper has left
@@ -144,7 +152,7 @@ func fleet() []machine {
 			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 68, by: "oona", steward: true, until: map[string]int{"oona-main": 21}},
 		machine{name: "gateway-2", image: "alpine-3.22", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "field"},
 			label: "gateway-field", onDisk: []string{"gateway-field", "oona-main"}, grants: []grant{{"gateway-field", seen}, {"oona-main", seen}}, age: 67, by: "oona", steward: true},
-		machine{name: "gateway-3", image: "alpine-3.22", size: "small", zone: "south-marsh-b", labels: map[string]string{"team": "field"},
+		machine{name: "gateway-3", image: "alpine-3.22", size: "large-scratch", zone: "south-marsh-b", labels: map[string]string{"team": "field"},
 			label: "gateway-field", onDisk: []string{"gateway-field"}, grants: []grant{{"gateway-field", neverLooked}}, age: 20, by: "oona"},
 		machine{name: "office-windows", image: "windows-2022", size: "medium", zone: "south-marsh-b", labels: map[string]string{"team": "office"},
 			label: "office-windows", onDisk: []string{"office-windows"}, grants: []grant{{"office-windows", seen}}, age: 45, by: "ines"},

@@ -76,6 +76,9 @@ func (l *Loader) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if _, err := l.Cloud.OpenPort(ctx, "demo-"+pierRules, pierRules, pierSource, launched[machines[0].name].instance.SshPort); err != nil {
+		return fmt.Errorf("open the SSH port of the tide gauges: %w", err)
+	}
 	if err := l.snapshots(ctx, launched); err != nil {
 		return err
 	}
@@ -233,6 +236,9 @@ func (l *Loader) launch(ctx context.Context, machines []machine, public map[stri
 				return err
 			}
 			request := cloud.Launch{RequestToken: "demo-" + m.name, Name: m.name, Image: m.image, Size: m.size, Zone: m.zone, UserData: &data, KeyLabel: &m.label, StaticAddress: &m.static}
+			if m.firewall != "" {
+				request.Firewall = &m.firewall
+			}
 			if err := l.launchOne(ctx, request, &out[n]); err != nil || !m.agent {
 				return err
 			}

@@ -76,7 +76,7 @@ func (a *api) StartRestore(ctx context.Context, r contract.StartRestoreRequestOb
 
 func restoreOf(r service.Restore) contract.Restore {
 	out := contract.Restore{
-		Run: runOf(r.Run), Route: contract.RestoreRoute(r.Route), Login: r.Login, Key: r.Key, Lost: all(r.Lost), Target: r.Target, Closings: each(r.Closings, closingOf),
+		Run: runOf(r.Run), Route: contract.RestoreRoute(r.Route), Login: r.Login, Key: r.Key, Lost: all(r.Lost), Removes: all(r.Removes), Target: r.Target, Closings: each(r.Closings, closingOf),
 		Left: all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable,
 	}
 	if r.Waits != nil {

@@ -49,6 +49,9 @@ type Restore struct {
 	Login string
 	Key   string
 	Lost  []string
+	// Removes are the keys whose lines go: the lost ones, and on a replacement the steward
+	// key of the instance of before, which is in its image.
+	Removes []string
 	// Target is the instance that is logged in to: another one, where it is replaced.
 	Target   string
 	Closings []store.Closing
@@ -304,6 +307,7 @@ func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, 
 	for _, old := range lost {
 		names, ids = append(names, old.Name), append(ids, old.ID.String())
 	}
+	facts[lostFact], facts["lost names"] = strings.Join(ids, ","), strings.Join(names, ", ")
 	switch w.Route {
 	case restore.HelperDisk:
 		if facts["helper size"], err = s.helperSize(ctx); err != nil {
@@ -328,7 +332,7 @@ func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, 
 			names, ids = append(names, steward.Name), append(ids, steward.ID.String())
 		}
 	}
-	facts[lostFact], facts["lost names"], facts[portsFact] = strings.Join(ids, ","), strings.Join(names, ", "), strings.Join(ports, ",")
+	facts[removesFact], facts["remove names"], facts[portsFact] = strings.Join(ids, ","), strings.Join(names, ", "), strings.Join(ports, ",")
 	return s.newRunWith(actor, "restore", i, w.Reason, facts), nil
 }
 
@@ -388,6 +392,9 @@ func restoreOf(run store.Run, closings []store.Closing) Restore {
 	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f["login name"], Key: f["key name"], Target: run.Instance.Name, Differs: f[differsFact]}
 	if f["lost names"] != "" {
 		out.Lost = strings.Split(f["lost names"], ", ")
+	}
+	if f["remove names"] != "" {
+		out.Removes = strings.Split(f["remove names"], ", ")
 	}
 	if out.Route == restore.Replacement {
 		out.Target = f[newNameFact]
@@ -533,9 +540,6 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 	}
 	var items []store.ReportedItem
 	for _, k := range keys {
-		if k.StewardOf != nil {
-			continue
-		}
 		if out.Elsewhere, err = s.lostElsewhere(ctx, out.Elsewhere, k, r.Login); err != nil {
 			return out, err
 		}

@@ -25,7 +25,8 @@ const (
 	routeFact       = "route"
 	loginFact       = "login"
 	keyFact         = "key"
-	lostFact        = "lost" // the ids of the lost keys, with commas between
+	lostFact        = "lost"   // the ids of the lost keys, with commas between
+	removesFact     = "remove" // those of the keys whose lines go
 	permitsFact     = "permits"
 	opensFact       = "opens"
 	staticFact      = "static"
@@ -73,7 +74,7 @@ type restoring struct {
 
 func restorePlanOf(facts map[string]string) restore.Plan {
 	return restore.Plan{
-		Route: restore.Route(facts[routeFact]), Permits: facts[permitsFact] != "", Opens: facts[opensFact] != "", Lost: facts[lostFact] != "",
+		Route: restore.Route(facts[routeFact]), Permits: facts[permitsFact] != "", Opens: facts[opensFact] != "", Lost: facts[removesFact] != "",
 		Static: facts[staticFact] != "", StopFirst: facts[stopFirstFact] != "", Checks: facts[portsFact] != "",
 	}
 }
@@ -185,8 +186,8 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 
 		restore.Enter:       {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter, Rests: true},
 		restore.PasswordOff: {Title: "Turn password login off", Intent: "Turn password login off in the settings of the SSH server", Do: r.passwordsOff, Rests: true},
-		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + r.run.Facts["lost names"], Do: r.remove, Rests: true},
-		restore.See:         {Title: "See who gets in", Intent: "See that " + r.run.Facts["lost names"] + " is refused and " + key + " accepted", Do: r.see},
+		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + r.run.Facts["remove names"], Do: r.remove, Rests: true},
+		restore.See:         {Title: "See who gets in", Intent: "See that " + r.run.Facts["remove names"] + " is refused and " + key + " accepted", Do: r.see},
 		restore.Settle:      {Title: "See that nothing is left", Intent: "See that all that was opened is closed, and all that was made for this is gone", Do: r.settle, Patience: settlePatience},
 	}
 }
@@ -234,11 +235,11 @@ func (r *restoring) subject(ctx context.Context, p *runs.Progress) (store.Key, s
 	return k, l, err
 }
 
-// lostKeys returns the keys whose lines are to go: the lost ones, and on a replacement
+// goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
 // the steward key of the instance of before, which is in its image.
-func (r *restoring) lostKeys(ctx context.Context, p *runs.Progress) ([]store.Key, error) {
+func (r *restoring) goingKeys(ctx context.Context, p *runs.Progress) ([]store.Key, error) {
 	var ids []uuid.UUID
-	for text := range strings.SplitSeq(p.Fact(lostFact), ",") {
+	for text := range strings.SplitSeq(p.Fact(removesFact), ",") {
 		id, err := uuid.Parse(text)
 		if err != nil {
 			return nil, err
@@ -457,7 +458,7 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 	if err != nil {
 		return "", err
 	}
-	lost, err := r.lostKeys(ctx, p)
+	lost, err := r.goingKeys(ctx, p)
 	if err != nil {
 		return "", err
 	}
@@ -530,9 +531,9 @@ func (r *restoring) removedElsewhere(ctx context.Context, p *runs.Progress, l st
 	}
 	there := slices.ContainsFunc(stands, func(s store.KeyStand) bool { return loginName(s.OSUser, s.InstanceName) == name })
 	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
-		return "", r.waits(ctx, p, "waits for you to remove the line of "+p.Fact("lost names")+" from "+name+", from your machine")
+		return "", r.waits(ctx, p, "waits for you to remove the line of "+p.Fact("remove names")+" from "+name+", from your machine")
 	}
-	return "the last look at " + name + " finds no line of " + p.Fact("lost names"), nil
+	return "the last look at " + name + " finds no line of " + p.Fact("remove names"), nil
 }
 
 // see finds that the lost keys are refused.
@@ -541,7 +542,7 @@ func (r *restoring) see(ctx context.Context, p *runs.Progress) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	lost, err := r.lostKeys(ctx, p)
+	lost, err := r.goingKeys(ctx, p)
 	if err != nil {
 		return "", err
 	}
@@ -562,7 +563,7 @@ func (r *restoring) see(ctx context.Context, p *runs.Progress) (string, error) {
 	if !accepted {
 		return "", fmt.Errorf("the SSH server does not accept %s any more", k.Name)
 	}
-	return p.Fact("lost names") + " is refused, and " + k.Name + " accepted", nil
+	return p.Fact("remove names") + " is refused, and " + k.Name + " accepted", nil
 }
 
 // settle sees that nothing is left open and nothing that was made for this is there. It
@@ -611,14 +612,14 @@ func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error
 // entriesOut takes the lost keys out of the instance's metadata, from where a process in
 // the guest would place them again.
 func (r *restoring) entriesOut(ctx context.Context, p *runs.Progress) ([]string, error) {
-	if r.instance.Adopted || p.Fact(lostFact) == "" {
+	if r.instance.Adopted || p.Fact(removesFact) == "" {
 		return nil, nil
 	}
 	can, _, err := r.outline(ctx)
 	if err != nil || !slices.Contains(can.Capabilities, cloud.CanMetadata) {
 		return nil, err
 	}
-	lost, err := r.lostKeys(ctx, p)
+	lost, err := r.goingKeys(ctx, p)
 	if err != nil {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, err
 	if err != nil {
 		return "", calling(err)
 	}
-	what := fmt.Sprintf("the SSH port to %s, the cloud's own range", *can.ShellRange)
+	what := "the SSH port to the cloud's own " + *can.ShellRange
 	details := map[string]string{"group": i.Firewall, "source": *can.ShellRange, "port": fmt.Sprint(i.SshPort)}
 	err = r.open(ctx, r.run, portKind, what, details, restore.ShellOpenFor, func(token string) error {
 		_, err := r.cloud.OpenPort(ctx, token, i.Firewall, *can.ShellRange, i.SshPort)
@@ -244,7 +244,7 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k sto
 	if can.ShellRange == nil || admits(rules, i, *can.ShellRange) {
 		return do()
 	}
-	return r.again(ctx, portKind, fmt.Sprintf("the SSH port to %s, the cloud's own range", *can.ShellRange), map[string]string{}, func(token string) error {
+	return r.again(ctx, portKind, "the SSH port to the cloud's own "+*can.ShellRange, map[string]string{}, func(token string) error {
 		_, err := r.cloud.OpenPort(ctx, token, i.Firewall, *can.ShellRange, i.SshPort)
 		return err
 	}, do)

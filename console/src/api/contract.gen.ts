@@ -1408,6 +1408,8 @@ export interface components {
             /** @description The new key. */
             key: string;
             lost: string[];
+            /** @description The keys whose lines go: the lost ones, and on a replacement the steward key of the instance of before. */
+            removes: string[];
             /** @description The instance that is logged in to: another one, where it is replaced. */
             target: string;
             /** @description What it has opened. */

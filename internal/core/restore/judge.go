@@ -130,7 +130,7 @@ func (f Facts) judgeShell(o *Option) {
 	case !f.Can.Firewall:
 		o.miss("the cloud has no call for firewall rules, so what is opened could not be closed by itself", "")
 	default:
-		o.Opens = append(o.Opens, Exposure{"the SSH port to " + f.ShellRange + ", the cloud's own range,", ShellOpenFor})
+		o.Opens = append(o.Opens, Exposure{"the SSH port to the cloud's own " + f.ShellRange, ShellOpenFor})
 	}
 }
 
@@ -157,7 +157,7 @@ func (f Facts) stopCosts(o *Option) {
 		o.Changes = append(o.Changes, "another public address"+instead(f.PublicAddress))
 	}
 	if f.TemporaryGiB > 0 {
-		o.Loses = append(o.Loses, fmt.Sprintf("what is on the temporary disk (%d GiB)", f.TemporaryGiB))
+		o.Loses = append(o.Loses, fmt.Sprintf("the temporary disk (%d GiB)", f.TemporaryGiB))
 	}
 }
 
@@ -214,9 +214,9 @@ func (f Facts) judgeReplacement(o *Option) {
 	f.spend(&o.Cost, Copy, Launch, Stop)
 	o.NewIdentity = true
 	o.Changes = append(o.Changes, "another instance with new host keys and another private address")
-	o.Loses = append(o.Loses, "what is written between the image and the switch, unless it is stopped first")
+	o.Loses = append(o.Loses, "writes between the image and the switch, unless it is stopped first")
 	if f.TemporaryGiB > 0 {
-		o.Loses = append(o.Loses, fmt.Sprintf("what is on the temporary disk (%d GiB): the new one is empty", f.TemporaryGiB))
+		o.Loses = append(o.Loses, fmt.Sprintf("the temporary disk (%d GiB): the new one is empty", f.TemporaryGiB))
 	}
 	switch {
 	case !f.Static:
@@ -248,5 +248,5 @@ func (f Facts) judgeWindows(o *Option) {
 	if f.RSA == No {
 		o.miss("the password is sealed to RSA keys alone, and the new key is none", "plumlatch key new NAME -type rsa")
 	}
-	o.Loses = append(o.Loses, "the administrator's password of before")
+	o.Changes = append(o.Changes, "the administrator's password of before opens nothing any more")
 }

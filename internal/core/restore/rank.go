@@ -98,6 +98,9 @@ func firstWhy(o Option) string {
 	if !o.Possible() {
 		return "no route is possible as things are: " + o.Missing[0].What
 	}
+	if len(o.Outside) > 0 {
+		return "no route keeps to your limits; this one comes nearest: " + strings.Join(o.Outside, "; ")
+	}
 	var spares []string
 	if !o.Stops && !o.NewIdentity {
 		spares = append(spares, "nothing stops")

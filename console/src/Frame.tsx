@@ -6,6 +6,7 @@ import { api, problemOf, take } from "./api/client";
 import { useMe } from "./api/queries";
 import { useLook } from "./look";
 import { Loading } from "./parts/Loading";
+import { OpenBar } from "./parts/OpenBar";
 import { ProblemNote } from "./parts/ProblemNote";
 import { WhatIsThis } from "./parts/WhatIsThis";
 
@@ -14,6 +15,7 @@ const places: { to: string; text: string; also?: string[] }[] = [
   { to: "/instances", text: "Instances" },
   { to: "/keys", text: "Key pairs" },
   { to: "/rotations", text: "Rotations" },
+  { to: "/restores", text: "Restores" },
   { to: "/daybook", text: "Daybook" },
 ];
 
@@ -47,6 +49,7 @@ export function Frame() {
         <WhatIsThis />
         <Person name={me.data.name} role={me.data.role} />
       </Layout.Header>
+      <OpenBar />
       <Layout.Content id="content" style={{ padding: "20px 24px 40px", width: "100%", maxWidth: 1680, margin: "0 auto", color: token.colorText }}>
         <Suspense fallback={<Loading />}><Outlet /></Suspense>
       </Layout.Content>

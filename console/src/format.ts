@@ -28,6 +28,32 @@ export function moment(iso: string): string {
   return `${day(iso)} ${two(d.getHours())}:${two(d.getMinutes())}`;
 }
 
+/** The time of the day, to the second. */
+export function clock(iso: string): string {
+  const d = new Date(iso);
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
+}
+
+/** How long it is until a moment. */
+export function left(iso: string, now: number): string {
+  const seconds = Math.round((new Date(iso).getTime() - now) / 1000);
+  if (seconds < 0) return `${spanText(-seconds)} overdue`;
+  return seconds < 100 ? `in ${seconds} s` : `in ${Math.round(seconds / 60)} min`;
+}
+
+/** A span of time in words, as the client writes it. */
+export function spanText(seconds: number): string {
+  if (seconds < 1) return "nothing";
+  if (seconds < 100) return `${Math.round(seconds)} s`;
+  return seconds < 6000 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
+}
+
+/** The name of a way back in, out of its code. */
+export function routeTitle(route: string): string {
+  const words = route.replaceAll("-", " ");
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}
+
 export function took(begin?: string, end?: string): string {
   if (!begin || !end) return "";
   const seconds = (new Date(end).getTime() - new Date(begin).getTime()) / 1000;
@@ -107,6 +133,9 @@ const looks: Record<string, Look> = {
   queued: { tone: "busy", sign: "◔" },
   asked: { tone: "warn", sign: "?" },
   waiting: { tone: "off", sign: "·" },
+  works: { tone: "good", sign: "✓" },
+  "not seen": { tone: "warn", sign: "?" },
+  "waits for somebody": { tone: "warn", sign: "?" },
 };
 
 export const lookOf = (state: string): Look => looks[state] ?? { tone: "off", sign: "·" };

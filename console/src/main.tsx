@@ -28,6 +28,10 @@ const RotationRules = lazy(() => import("./pages/rotations/Rules"));
 const RotationCalendar = lazy(() => import("./pages/rotations/CalendarPage"));
 const AskedKeys = lazy(() => import("./pages/rotations/Asked"));
 const RotationReportPage = lazy(() => import("./pages/rotations/Report"));
+const Routes = lazy(() => import("./pages/restores/Routes"));
+const Restores = lazy(() => import("./pages/restores/Restores"));
+const RestorePage = lazy(() => import("./pages/restores/RestorePage"));
+const RestoreReport = lazy(() => import("./pages/restores/RestoreReport"));
 const RunPage = lazy(() => import("./pages/runs/Run"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
@@ -56,6 +60,10 @@ const router = createBrowserRouter([
       { path: "rotations/asked", element: <AskedKeys /> },
       { path: "rotations/:id/report", element: <RotationReportPage /> },
       { path: "rotations/:id", element: <RotationPage /> },
+      { path: "logins/:name/routes", element: <Routes /> },
+      { path: "restores", element: <Restores /> },
+      { path: "restores/:id/report", element: <RestoreReport /> },
+      { path: "restores/:id", element: <RestorePage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "daybook", element: <Daybook /> },
       { path: "*", element: <NotFound /> },

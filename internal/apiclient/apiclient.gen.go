@@ -2046,6 +2046,9 @@ type Restore struct {
 	// Differs What is not as it was, after an undo.
 	Differs *string `json:"differs,omitempty"`
 
+	// Kept Whether the service keeps the new key's private half, for its keeper to take out of the safe.
+	Kept bool `json:"kept"`
+
 	// Key The new key.
 	Key string `json:"key"`
 
@@ -3014,6 +3017,9 @@ type ListRoutesParams struct {
 
 	// NoStop Whether the instance must not be stopped or replaced.
 	NoStop *bool `form:"no_stop,omitempty" json:"no_stop,omitempty"`
+
+	// Lost Keys that are taken for lost, beside those that the records tell of.
+	Lost *[]string `form:"lost,omitempty" json:"lost,omitempty"`
 
 	// Rehearse Whether to try what can be tried without touching anything.
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
@@ -8213,6 +8219,18 @@ func NewListRoutesRequest(server string, login LoginName, params *ListRoutesPara
 		if params.NoStop != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "no_stop", *params.NoStop, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lost != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lost", *params.Lost, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

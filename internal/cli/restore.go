@@ -25,7 +25,7 @@ var restoreCommands = []command{
 is explained: what can be done within your limits comes first, then what loses nothing, puts no
 other machine there, stops nothing, keeps the address, needs nobody else and opens nothing. It ends
 with status 3 if no route is possible within the limits.`,
-		examples: []string{"plumlatch restore routes tide-gauge-3", "plumlatch restore routes atlas-tiles -max-downtime 5m -keep-address", "plumlatch restore routes gateway-3 -no-stop"},
+		examples: []string{"plumlatch restore routes tide-gauge-3", "plumlatch restore routes atlas-tiles -max-downtime 5m -keep-address", "plumlatch restore routes gateway-3 -no-stop -lost gateway-field"},
 	},
 	{
 		name: "restore rehearse", args: "LOGIN", min: 1, max: 1, flags: restoreRoutes(true),
@@ -93,13 +93,18 @@ func (l limitFlags) params() *apiclient.ListRoutesParams {
 func restoreRoutes(rehearse bool) func(*flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		var limits limitFlags
+		var lost names
 		limits.flags(f)
+		f.Var(&lost, "lost", "the `name` of a key to be taken for lost; can be given several times")
 		return func(ctx context.Context, s *session, args []string) error {
 			client, err := s.connect()
 			if err != nil {
 				return err
 			}
 			params := limits.params()
+			if len(lost) > 0 {
+				params.Lost = new([]string(lost))
+			}
 			if rehearse {
 				params.Rehearse = new(true)
 			}
@@ -323,7 +328,11 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *session, []string) err
 		case *keepLines && len(lost) > 0:
 			return &usageError{"-lost and -lost-none exclude each other"}
 		}
-		routes, err := answer[apiclient.Routes](client.ListRoutes(ctx, args[0], limits.params()))
+		looked := limits.params()
+		if len(lost) > 0 {
+			looked.Lost = new([]string(lost))
+		}
+		routes, err := answer[apiclient.Routes](client.ListRoutes(ctx, args[0], looked))
 		if err != nil {
 			return err
 		}

@@ -342,7 +342,11 @@ func (s *session) tellRestored(ctx context.Context, client *apiclient.Client, r 
 	} else if written != "" {
 		fmt.Fprintf(s.env.Out, "%s is written anew, so that ssh %s leads there.\n", s.shown(written), r.Target)
 	}
-	fmt.Fprintf(s.env.Out, "\n  plumlatch connect %s -run\n  plumlatch restore report %s\n", r.Target, r.Run.Id)
+	fmt.Fprintln(s.env.Out)
+	if r.Kept {
+		fmt.Fprintf(s.env.Out, "  plumlatch key private %s -reason TEXT\n", r.Key)
+	}
+	fmt.Fprintf(s.env.Out, "  plumlatch connect %s -run\n  plumlatch restore report %s\n", r.Target, r.Run.Id)
 	return nil
 }
 

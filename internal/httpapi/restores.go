@@ -24,7 +24,7 @@ func all(list []string) []string {
 func (a *api) ListRoutes(ctx context.Context, r contract.ListRoutesRequestObject) (contract.ListRoutesResponseObject, error) {
 	q := r.Params
 	found, err := a.Service.Routes(ctx, service.RoutesWanted{
-		Login: r.Login, Rehearse: given(q.Rehearse),
+		Login: r.Login, Rehearse: given(q.Rehearse), Lost: given(q.Lost),
 		Limits: restore.Limits{MaxDowntime: time.Duration(given(q.MaxDowntime)) * time.Second, KeepAddress: given(q.KeepAddress), NoStop: given(q.NoStop)},
 	})
 	if err != nil {
@@ -77,7 +77,7 @@ func (a *api) StartRestore(ctx context.Context, r contract.StartRestoreRequestOb
 func restoreOf(r service.Restore) contract.Restore {
 	out := contract.Restore{
 		Run: runOf(r.Run), Route: contract.RestoreRoute(r.Route), Login: r.Login, Key: r.Key, Lost: all(r.Lost), Removes: all(r.Removes), Target: r.Target, Closings: each(r.Closings, closingOf),
-		Left: all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable,
+		Left: all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable, Kept: r.Kept,
 	}
 	if r.Waits != nil {
 		out.Waits = &contract.RestoreWaits{Step: string(r.Waits.Step), What: r.Waits.What, Next: optional(r.Waits.Next)}

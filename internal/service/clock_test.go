@@ -44,6 +44,7 @@ type rig struct {
 	shift                        atomic.Int64
 	ines                         Actor
 	calls                        atomic.Int64 // of the cloud
+	lacks                        atomic.Value // what the service is told that the cloud cannot
 	port                         *cloud.Cloud // the test's own, which waits
 	// stop stops the service.
 	stop func()
@@ -76,14 +77,20 @@ func newRigWith(t *testing.T, o paddock.Options, timeout time.Duration, setUp fu
 	handler := c.Handler()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		r.calls.Add(1)
+		if lacks, _ := r.lacks.Load().(string); lacks != "" {
+			without(lacks, handler, w, q)
+			return
+		}
 		handler.ServeHTTP(w, q)
 	}))
+	whole := httptest.NewServer(handler)
+	t.Cleanup(whole.Close)
 	t.Cleanup(server.Close)
 	r.database, r.cloudURL, r.safeFile = pgtest.Database(t), server.URL, filepath.Join(r.dir, "safe.key")
 	if err := safe.Make(r.safeFile); err != nil {
 		t.Fatal(err)
 	}
-	if r.port, err = cloud.Connect(server.URL, "secret", cloud.CallTimeout); err != nil {
+	if r.port, err = cloud.Connect(whole.URL, "secret", cloud.CallTimeout); err != nil {
 		t.Fatal(err)
 	}
 	if r.Service, err = connectService(t.Context(), r.database, r.cloudURL, r.safeFile, timeout); err != nil {

@@ -24,6 +24,8 @@ type RoutesWanted struct {
 	// Login is user@instance, or an instance for its image's own login.
 	Login string
 	restore.Limits
+	// Lost are keys that are taken for lost, beside those that the records tell of.
+	Lost []string
 	// Rehearse is whether to try what can be tried without touching anything.
 	Rehearse bool
 }
@@ -59,7 +61,7 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 	if err != nil {
 		return Routes{}, err
 	}
-	f, out, err := s.restoreFacts(ctx, l, i)
+	f, out, err := s.restoreFacts(ctx, l, i, w.Lost)
 	if err != nil {
 		return Routes{}, err
 	}
@@ -71,11 +73,12 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 	return out, nil
 }
 
-// restoreFacts gathers what is known of a login, its instance and its cloud.
-func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Instance) (restore.Facts, Routes, error) {
+// restoreFacts gathers what is known of a login, its instance and its cloud. The keys
+// named are taken for lost.
+func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Instance, lost []string) (restore.Facts, Routes, error) {
 	out := Routes{Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Labels: i.Labels}
 	f := restore.Facts{Login: out.Name, Instance: i.Name, Adopted: i.Adopted, State: i.State, TemporaryGiB: i.TemporaryGiB, Static: i.StaticAddress, PublicAddress: i.PublicAddress}
-	if err := s.keyFacts(ctx, l, i, &f, &out); err != nil {
+	if err := s.keyFacts(ctx, l, i, lost, &f, &out); err != nil {
 		return f, out, err
 	}
 	var err error
@@ -94,7 +97,7 @@ func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Insta
 }
 
 // keyFacts tells who could let somebody in, and which keys seem lost.
-func (s *Service) keyFacts(ctx context.Context, l store.Login, i store.Instance, f *restore.Facts, out *Routes) error {
+func (s *Service) keyFacts(ctx context.Context, l store.Login, i store.Instance, lost []string, f *restore.Facts, out *Routes) error {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
 	if err != nil {
 		return err
@@ -102,6 +105,9 @@ func (s *Service) keyFacts(ctx context.Context, l store.Login, i store.Instance,
 	w, err := s.world(ctx, store.ReachFilter{Instance: i.ID})
 	if err != nil {
 		return err
+	}
+	for n, k := range w.keys {
+		w.input.Keys[n].Lost = w.input.Keys[n].Lost || slices.Contains(lost, k.Name)
 	}
 	place := w.loginPlace(l.ID)
 	if place >= 0 {

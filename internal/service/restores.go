@@ -65,6 +65,8 @@ type Restore struct {
 	ProvedAt *time.Time
 	// Undoable is whether it can be undone now.
 	Undoable bool
+	// Kept is whether the service keeps the new key's private half.
+	Kept bool
 }
 
 // Waiting is a step that waits for somebody.
@@ -87,6 +89,13 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 	if earlier, err := s.before(ctx, actor, once); err != nil || earlier != "" {
 		return s.earlierRestore(ctx, earlier, err)
 	}
+	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
+	if err == nil {
+		err = judgeRoute(w, i, restore.Rank(f, w.Limits))
+	}
+	if err != nil {
+		return Restore{}, err
+	}
 	k, sealed, err := s.restoreKey(ctx, actor, w)
 	if err == nil {
 		err = s.grantable(k)
@@ -94,10 +103,6 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 	if err == nil && k.StewardOf != nil {
 		err = &Problem{Kind: Invalid, Code: "steward-key", Field: "key", Where: []string{k.Name}, Detail: k.Name + " is a steward key, and nobody logs in with it", Remedy: "Choose another, or make one: plumlatch key new NAME"}
 	}
-	if err != nil {
-		return Restore{}, err
-	}
-	f, routes, err := s.restoreFacts(ctx, l, i)
 	if err != nil {
 		return Restore{}, err
 	}
@@ -389,7 +394,7 @@ func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
 // restoreOf reads a restore out of its run and what runs have opened.
 func restoreOf(run store.Run, closings []store.Closing) Restore {
 	f := run.Facts
-	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f["login name"], Key: f["key name"], Target: run.Instance.Name, Differs: f[differsFact]}
+	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f["login name"], Key: f["key name"], Target: run.Instance.Name, Differs: f[differsFact], Kept: f[keptFact] != ""}
 	if f["lost names"] != "" {
 		out.Lost = strings.Split(f["lost names"], ", ")
 	}

@@ -1380,11 +1380,8 @@ export interface components {
             route: components["schemas"]["RestoreRoute"];
             /** @description The new key's name. */
             key: string;
-            /**
-             * @description Whether the service makes the key, and keeps its private half until it is taken out of the safe.
-             * @default false
-             */
-            make: boolean;
+            /** @description Whether the service makes the key, and keeps its private half until it is taken out of the safe. */
+            make?: boolean;
             /** @description The keys whose lines go once the new key is proved. Those that nobody can use any more unless given; an empty list for none. */
             lost?: string[];
             /** @description The instance's name, where the route stops it or puts another in its place. */
@@ -1425,6 +1422,8 @@ export interface components {
              */
             proved_at?: string;
             undoable: boolean;
+            /** @description Whether the service keeps the new key's private half, for its keeper to take out of the safe. */
+            kept: boolean;
         };
         RestoreWaits: {
             step: string;
@@ -3738,6 +3737,8 @@ export interface operations {
                 keep_address?: boolean;
                 /** @description Whether the instance must not be stopped or replaced. */
                 no_stop?: boolean;
+                /** @description Keys that are taken for lost, beside those that the records tell of. */
+                lost?: string[];
                 /** @description Whether to try what can be tried without touching anything. */
                 rehearse?: boolean;
             };

@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, take, type Difference, type GrantRecord, type LoginReach, type ProofDue, type ReachState, type Rotation, type RotationItem, type Run } from "./client";
+import { api, take, type Difference, type GrantRecord, type LoginReach, type ProofDue, type ReachState, type Restore, type Rotation, type RotationItem, type Run } from "./client";
 import type { components } from "./contract.gen";
 
 type ReachPage = components["schemas"]["ReachPage"];
@@ -72,10 +72,10 @@ export function useOpeners(instance: string) {
   return usePages(["instances", instance, "openers"], (after) => take(api.GET("/instances/{instance}/openers", { params: { path: { instance }, query: paging(after) } })));
 }
 
-interface ReachFilter { q?: string; state?: string; drift?: string; region?: string; label?: string; keeper?: string; key?: string }
+interface ReachFilter { q?: string; state?: string; drift?: string; worry?: string; region?: string; label?: string; keeper?: string; key?: string }
 
 export function useReach(f: ReachFilter) {
-  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined };
+  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, worry: f.worry === "true" || undefined };
   const pages = usePages<LoginReach>(["reach", f], (after) => take(api.GET("/reach", { params: { query: { ...query, after, limit: pageSize } } })));
   return { pages, first: pages.first as ReachPage | undefined };
 }
@@ -84,7 +84,7 @@ export function useReach(f: ReachFilter) {
 const mapped = 1000;
 
 export function useReachMap(f: ReachFilter) {
-  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, limit: mapped };
+  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, worry: undefined, limit: mapped };
   return useQuery({ queryKey: ["reach", "map", f], queryFn: () => take(api.GET("/reach/map", { params: { query } })), refetchInterval: 30_000 });
 }
 
@@ -189,4 +189,34 @@ export function useDueRotations(days: number) {
 
 export function useRotationReport(id: string) {
   return useQuery({ queryKey: ["rotations", id, "report"], queryFn: () => take(api.GET("/rotations/{rotation}/report", { params: { path: { rotation: id } } })) });
+}
+
+export function useRoutes(login: string, f: { max_downtime?: string; keep_address?: string; no_stop?: string; rehearse?: string }) {
+  const query = { max_downtime: f.max_downtime ? Number(f.max_downtime) : undefined, keep_address: f.keep_address === "true" || undefined, no_stop: f.no_stop === "true" || undefined, rehearse: f.rehearse === "true" || undefined };
+  return useQuery({ queryKey: ["routes", login, f], queryFn: () => take(api.GET("/logins/{login}/routes", { params: { path: { login }, query } })), staleTime: 5_000 });
+}
+
+export function useRestores() {
+  return usePages<Restore>(["restores", "list"], (after) => take(api.GET("/restores", { params: { query: paging(after) } })), 3_000);
+}
+
+/** Follows a restore until it has ended; its steps come as they are told. */
+export function useRestore(id: string) {
+  const { run } = useRun(id);
+  const query = useQuery({
+    queryKey: ["restores", id],
+    queryFn: () => take(api.GET("/restores/{run}", { params: { path: { run: id } } })),
+    refetchInterval: (q) => (q.state.data?.run.ended_at ? false : 700),
+  });
+  const restore = query.data && run && run.version > query.data.run.version ? { ...query.data, run } : query.data;
+  return { restore, error: query.error };
+}
+
+export function useRestoreReport(id: string) {
+  return useQuery({ queryKey: ["restores", id, "report"], queryFn: () => take(api.GET("/restores/{run}/report", { params: { path: { run: id } } })) });
+}
+
+/** What restores hold open right now. */
+export function useClosings() {
+  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 3_000 });
 }

@@ -3,13 +3,13 @@ import type { Run, Step } from "../api/client";
 import { took } from "../format";
 import { StateMark } from "./StateMark";
 
-/** The steps of a run, each with what it is about, how far it is and what came of it. */
-export function RunSteps({ run }: { run: Run }) {
+/** The steps of a run, each with what it is about, how far it is and what came of it. wide is for long titles. */
+export function RunSteps({ run, wide }: { run: Run; wide?: boolean }) {
   const { token } = theme.useToken();
   return (
     <ol style={{ listStyle: "none", margin: 0, padding: 0 }}>
       {run.steps.map((s) => (
-        <li key={s.name} style={{ display: "grid", gridTemplateColumns: "100px 130px 1fr 70px", gap: 14, padding: "9px 0", borderBottom: `1px solid ${token.colorBorderSecondary}`, alignItems: "baseline" }}>
+        <li key={s.name} style={{ display: "grid", gridTemplateColumns: `100px ${wide ? 190 : 130}px 1fr 70px`, gap: 14, padding: "9px 0", borderBottom: `1px solid ${token.colorBorderSecondary}`, alignItems: "baseline" }}>
           <StateMark state={s.state} />
           <strong style={{ fontWeight: 600 }}>{s.title}</strong>
           <span>

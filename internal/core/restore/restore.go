@@ -52,7 +52,7 @@ func (r Route) Summary() string {
 		BrowserShell:    "A short session through the cloud places the line",
 		Password:        "A login with the password places the line; password login is turned off after",
 		HelperDisk:      "The root disk is moved to a helper, edited there, and moved back",
-		Replacement:     "Another instance is launched from an image of this one and takes its static address over",
+		Replacement:     "Another instance is launched from an image of this one and takes its place",
 		WindowsPassword: "The guest agent sets a new administrator's password, sealed to your RSA key",
 	}[r]
 }

@@ -66,6 +66,13 @@ func StartFull(t testing.TB, text string, kib int) *Server {
 	return start(t, own, keysFile, "internal-sftp", "")
 }
 
+// StartTakingPasswords is Start where password login is on.
+func StartTakingPasswords(t testing.TB) *Server {
+	t.Helper()
+	dir := t.TempDir()
+	return start(t, dir, filepath.Join(dir, "authorized_keys"), "internal-sftp", "PasswordAuthentication yes\n")
+}
+
 // StartConfined runs sshd until the test ends. Over SFTP only a folder shows,
 // which is the home folder, and KeysFile is its usual authorized_keys. It needs root.
 func StartConfined(t testing.TB) *Server {
@@ -151,7 +158,8 @@ func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 	if err := os.WriteFile(host, pem.EncodeToMemory(block), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	settings := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp %s\nMaxStartups 100\n%s", s.Port, host, s.KeysFile, subsystem, more)
+	settings := more + // first, since the first value counts
+		fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp %s\nMaxStartups 100\n", s.Port, host, s.KeysFile, subsystem)
 	if err := os.WriteFile(config, []byte(settings), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -33,7 +33,9 @@ export default function LoginPage() {
   return (
     <>
       <PageHead title={l.reach.login} note={<StateMark state={l.reach.reach} />}>
-        {may && <><SweepOne of={l} /><Button type="primary" onClick={() => grant(true)}>Let a key in</Button></>}
+        {l.reach.reach !== "shut" && <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}><Button>Ways back in</Button></Link>}
+        {l.reach.reach === "shut" && <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}><Button type="primary" danger>Get back in</Button></Link>}
+        {may && <><SweepOne of={l} /><Button type={l.reach.reach === "shut" ? "default" : "primary"} onClick={() => grant(true)}>Let a key in</Button></>}
       </PageHead>
       <Card size="small" style={{ marginBottom: 16 }}>
         <Facts of={[

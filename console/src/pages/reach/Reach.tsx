@@ -18,7 +18,7 @@ import { ReachTabs } from "./ReachTabs";
 export default function Reach() {
   const { get, set } = usePlace();
   const keepers = useKeepers();
-  const values = { q: get("q"), state: get("state"), drift: get("drift"), region: get("region"), label: get("label"), keeper: get("keeper"), key: get("key") };
+  const values = { q: get("q"), state: get("state"), drift: get("drift"), worry: get("worry"), region: get("region"), label: get("label"), keeper: get("keeper"), key: get("key") };
   const { pages, first } = useReach(values);
   const counts = first?.counts;
   const all = counts ? Object.values(counts).reduce((a, b) => a + b, 0) : 0;
@@ -27,15 +27,17 @@ export default function Reach() {
       <PageHead title="Reach" note={counts && <span>how safe {counted(all, "login")} {all === 1 ? "is" : "are"}; a proof counts for {first?.fresh_days} days</span>}><SweepAll /></PageHead>
       <ReachTabs />
       {Boolean(first?.asked) && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={<>Rotations wait for {counted(first?.asked ?? 0, "new public half")} that keepers are asked to bring. <Link to="/rotations/asked">See which</Link></>} />}
+      {Boolean(first?.worrying) && !values.worry && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={<>At {counted(first?.worrying ?? 0, "login")} the best way back in, should the last key be lost, is a bad one. <Link to="/?worry=true">See which, and mend it in time</Link></>} />}
       {counts && <Counts counts={counts} drifting={first?.drifting ?? 0} state={values.state} drift={values.drift === "true"} set={set} />}
       <div style={{ display: "flex", gap: 8, margin: "16px 0 12px", flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />
         <Select allowClear showSearch placeholder="Keeper" aria-label="Keeper" style={{ width: 180 }} value={values.keeper} onChange={(v) => set("keeper", v)} options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} />
         {(["region", "label", "key"] as const).map((f) => values[f] && <Tag key={f} closable onClose={() => set(f, undefined)}>{f} {values[f]}</Tag>)}
         <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={values.drift === "true"} onChange={(on) => set("drift", on ? "true" : undefined)} /> only with differences</label>
+        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={values.worry === "true"} onChange={(on) => set("worry", on ? "true" : undefined)} /> only with a bad way back</label>
       </div>
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable pages={pages} noun="login" rowKey={(l) => l.login} columns={columns} empty={<EmptyNote text="No login fits." />} />
+        <PagedTable pages={pages} noun="login" rowKey={(l) => l.login} columns={values.worry === "true" ? worryColumns : columns} empty={<EmptyNote text="No login fits." />} />
       </Card>
     </>
   );
@@ -70,9 +72,16 @@ const columns: TableColumnsType<LoginReach> = [
   { title: "What to do next", key: "next", render: (_, l) => <Next of={l} /> },
 ];
 
+const worryColumns: TableColumnsType<LoginReach> = [
+  ...columns.slice(0, 3),
+  { title: "What is bad about the best way back in", key: "worry", render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 520 }}>{l.worry}</span> },
+  { title: "", key: "do", render: (_, l) => <Link to={`/logins/${encodeURIComponent(l.login)}/routes?rehearse=true`}>Rehearse the ways back</Link> },
+];
+
 /** The one next action: a place in the console where there is one, else the command. */
 function Next({ of: l }: { of: LoginReach }) {
   const page = `/logins/${encodeURIComponent(l.login)}`;
+  if (l.reach === "shut" && !l.steward) return <Link to={`${page}/routes`}>Get back in</Link>;
   if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut") return <Link to={page}>Decide about the differences</Link>;
   if (l.steward && (l.reach === "thin" || l.reach === "shut")) return <Link to={`${page}?grant=1`}>Let another key in</Link>;
   return l.next ? <div style={{ maxWidth: 350, whiteSpace: "normal" }}><CopyText text={l.next} label="command" /></div> : <Link to={page}>See it</Link>;

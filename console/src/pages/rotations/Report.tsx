@@ -1,5 +1,4 @@
-import { Button, Table, Typography, type TableColumnsType } from "antd";
-import type { ReactNode } from "react";
+import { Button, Table, type TableColumnsType } from "antd";
 import { Link, useParams } from "react-router";
 import type { ReportedItem, ReportedProof, RotationReport } from "../../api/client";
 import { useRotationReport } from "../../api/queries";
@@ -7,10 +6,8 @@ import { graceText, moment } from "../../format";
 import { Facts } from "../../parts/Facts";
 import { Loading } from "../../parts/Loading";
 import { PageHead } from "../../parts/PageHead";
+import { Paper, Part } from "../../parts/Paper";
 import { ProblemNote } from "../../parts/ProblemNote";
-
-/** What is for the screen alone stays off the paper. */
-const onPaper = "@media print { header, nav, .screen-only { display: none !important; } body { background: #fff !important; } .ant-layout-content { padding: 0 !important; } .ant-table { font-size: 10px !important; } .ant-table-cell { padding: 3px 5px !important; } tr { break-inside: avoid; } }";
 
 /** The report of a rotation, for whoever asks, also on paper. */
 export default function Report() {
@@ -22,7 +19,7 @@ export default function Report() {
   const r = p.rotation;
   return (
     <>
-      <style>{onPaper}</style>
+      <Paper />
       <PageHead title="Report of a rotation" note={`as of ${moment(p.made_at)}`}>
         <span className="screen-only" style={{ display: "flex", gap: 8 }}>
           <Link to={`/rotations/${r.id}`}><Button>The rotation</Button></Link>
@@ -39,15 +36,6 @@ export default function Report() {
       <Part title="Left out by the plan" n={p.left_out.length} none="The plan left nothing out."><Table<RotationReport["left_out"][number]> size="small" rowKey={(i) => `${i.login} ${i.old}`} pagination={false} dataSource={p.left_out} columns={leftOut} /></Part>
       <Part title="Where an old key may still live" n={p.elsewhere.length} none="No such place is known."><Table<RotationReport["elsewhere"][number]> size="small" rowKey={(o) => `${o.old} ${o.kind} ${o.place}`} pagination={false} dataSource={p.elsewhere} columns={elsewhere} /></Part>
     </>
-  );
-}
-
-function Part({ title, n, none, children }: { title: string; n: number; none: string; children: ReactNode }) {
-  return (
-    <section style={{ marginTop: 20 }}>
-      <Typography.Title level={5} style={{ marginBottom: 6 }}>{title}{n > 0 && ` (${n})`}</Typography.Title>
-      {n === 0 ? <Typography.Text type="secondary">{none}</Typography.Text> : children}
-    </section>
   );
 }
 

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Result } from "antd";
 import { useEffect } from "react";
-import { Link, useParams } from "react-router";
+import { Link, Navigate, useParams } from "react-router";
 import { useInstance, useMe, useOpeners, useRun } from "../../api/queries";
 import { loginCommand, moment } from "../../format";
 import { bestOpener } from "../../parts/bestOpener";
@@ -13,10 +13,10 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { RunSteps } from "../../parts/RunSteps";
 import { StateMark } from "../../parts/StateMark";
 
-const titles = { launch: "Launch of", start: "Start of", stop: "Stop of", terminate: "End of", grant: "Letting a key in to", withdraw: "Removing a key from", settle: "Settling differences of", rotate: "Replacing a key on" };
+const titles = { launch: "Launch of", start: "Start of", stop: "Stop of", terminate: "End of", grant: "Letting a key in to", withdraw: "Removing a key from", settle: "Settling differences of", rotate: "Replacing a key on", restore: "Getting back into" };
 
 /** The kinds of run that change who gets in, and lead back to the login. */
-const aboutLogins = ["grant", "withdraw", "settle", "rotate"];
+const aboutLogins = ["grant", "withdraw", "settle", "rotate", "restore"];
 
 export default function RunPage() {
   const { id = "" } = useParams();
@@ -28,6 +28,7 @@ export default function RunPage() {
   }, [ended, queries]);
   if (error && !run) return <ProblemNote error={error} />;
   if (isPending || !run) return <Loading />;
+  if (run.kind === "restore") return <Navigate to={`/restores/${id}`} replace />;
   return (
     <>
       <PageHead title={`${titles[run.kind]} ${run.instance}`} note={<StateMark state={run.state} />} />

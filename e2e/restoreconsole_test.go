@@ -1,0 +1,67 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestConsoleFromAShutLoginBackIn(t *testing.T) {
+	h := newHouse(t, "agent=1500ms")
+	before := h.lockedOut(t, "door", "debian-12")
+	h.client("sweep", "door", "-with", h.private("gone"))
+	h.must("key", "mark-lost", "gone", "-reason", "stolen", "-yes")
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/")
+	p.says("nobody is known to hold a key in place")
+	p.press("Get back in")
+	p.says("Ways back into debian@door")
+	p.says("Nobody can use any more: gone")
+	p.says("nothing stops, nothing is lost, the address stays")
+	p.says("another machine takes its place")
+	p.says("Not possible as things are, and what would make it so")
+	p.press("Rehearse them")
+	p.says("it answers as debian")
+	if read(t, h.keysFile("door")) != before {
+		t.Error("the rehearsal changed the file")
+	}
+	// Begun, seen to be open, undone.
+	p.press("Take the way Guest agent")
+	p.says("Lost keys: their lines go after a login")
+	p.press("Begin")
+	p.says("Open right now: the guest agent's permission of door")
+	p.press("Undo")
+	p.says("everything is put back as it was: the last step first")
+	p.press("Undo it")
+	p.says("It was undone: everything is as it was")
+	p.holds("the bar is gone", `!document.body.innerText.includes("Open right now")`)
+	if read(t, h.keysFile("door")) != before {
+		t.Errorf("the file is\n%s", read(t, h.keysFile("door")))
+	}
+	// And again, to the end.
+	p.open("/logins/debian@door")
+	p.press("Get back in")
+	p.press("Take the way Guest agent")
+	p.fill("Its name", "back")
+	p.fill("Why, for the daybook", "the laptop is gone")
+	p.press("Begin")
+	p.says("debian@door is open again: a login with back was completed.")
+	p.says("plumlatch key private back")
+	h.must("key", "private", "back", "-reason", "restore")
+	h.opensAgain(t, "door", "back")
+	p.press("Report")
+	p.says("Report of the restore of debian@door")
+	p.says("Seen to be closed")
+	p.open("/restores")
+	p.says("the laptop is gone")
+	// What stops the instance asks for its name.
+	p.open("/logins/debian@door/routes")
+	p.press("Take the way Helper disk")
+	p.says("door is stopped.")
+	p.holds("no begin without the name", `[...document.querySelectorAll("[role=dialog] button")].some((b) => b.innerText === "Begin" && b.disabled)`)
+	p.open("/logins/debian@door/routes?no_stop=true")
+	p.says("outside your limits")
+	if out := h.must("restore", "list"); strings.Count(out, "debian@door") != 2 {
+		t.Errorf("%s", out)
+	}
+}

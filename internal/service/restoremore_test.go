@@ -1,0 +1,171 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/store"
+)
+
+// without serves a cloud that has no call for a capability: start-stop or static-addresses.
+// Somebody at the cloud's own console still has.
+func without(capability string, whole http.Handler, w http.ResponseWriter, q *http.Request) {
+	last := q.URL.Path[strings.LastIndexByte(q.URL.Path, '/')+1:]
+	blocked := map[string][]string{"start-stop": {"start", "stop"}, "static-addresses": {"address"}}[capability]
+	switch {
+	case q.Method == http.MethodPost && slices.Contains(blocked, last):
+		http.Error(w, `{"type":"about:blank","title":"Not found","status":404,"code":"not-found","detail":"there is no such call"}`, http.StatusNotFound)
+	case last == "capabilities":
+		all := httptest.NewRecorder()
+		whole.ServeHTTP(all, q)
+		var can map[string]any
+		if err := json.Unmarshal(all.Body.Bytes(), &can); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		can["capabilities"] = slices.DeleteFunc(can["capabilities"].([]any), func(c any) bool { return c == capability })
+		json.NewEncoder(w).Encode(can)
+	default:
+		whole.ServeHTTP(w, q)
+	}
+}
+
+func caseOf(route restore.Route) restoreCase {
+	return restoreCases[slices.IndexFunc(restoreCases, func(c restoreCase) bool { return c.route == route })]
+}
+
+// waitsByHand waits until the restore waits for somebody to do a step by hand.
+func (o *lockedOut) waitsByHand(id uuid.UUID, step restore.Step) {
+	o.t.Helper()
+	o.until("the wait for "+string(step), func() bool {
+		r, err := o.Restore(o.t.Context(), id)
+		return err == nil && r.Waits != nil && r.Waits.Step == step && strings.Contains(r.Waits.What, "by hand")
+	})
+}
+
+func TestWhatTheCloudHasNoCallForIsDoneByHandAndSeen(t *testing.T) {
+	t.Parallel()
+	r := newRestoreRig(t, nil)
+	r.lacks.Store("start-stop")
+	o := r.lockOut(caseOf(restore.HelperDisk), "door")
+	begun := o.begin()
+	o.waitsByHand(begun.ID, restore.StopIt)
+	op, err := r.port.Stop(t.Context(), o.before.Id)
+	if _, err := r.port.Await(t.Context(), op, err); err != nil {
+		t.Fatal(err)
+	}
+	o.waitsByHand(begun.ID, restore.StartIt)
+	op, err = r.port.Start(t.Context(), o.before.Id)
+	if _, err := r.port.Await(t.Context(), op, err); err != nil {
+		t.Fatal(err)
+	}
+	if run := o.ends(begun.ID); run.State != runs.Done || len(o.judge(run)) > 0 {
+		t.Errorf("%v\n%s", o.judge(run), stepsOf(run))
+	}
+	r.lacks.Store("static-addresses")
+	r.offers = outlined{}
+	o = r.lockOut(caseOf(restore.Replacement), "gate")
+	begun = o.begin()
+	o.waitsByHand(begun.ID, restore.MoveAddress)
+	fresh, err := r.Instance(t.Context(), "gate-2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.port.MoveAddress(t.Context(), o.before.Id, fresh.CloudID); err != nil {
+		t.Fatal(err)
+	}
+	if run := o.ends(begun.ID); run.State != runs.Done || len(o.judge(run)) > 0 {
+		t.Errorf("%v\n%s", o.judge(run), stepsOf(run))
+	}
+}
+
+// TestManyRestoresAtOnceDoNotDisturbOneAnother has the routes of all kinds at work at once.
+func TestManyRestoresAtOnceDoNotDisturbOneAnother(t *testing.T) {
+	t.Parallel()
+	r := newRestoreRig(t, nil)
+	routes := []restore.Route{restore.StandingKey, restore.GuestAgent, restore.MetadataKeys, restore.BrowserShell, restore.HelperDisk, restore.Replacement}
+	var all []*lockedOut
+	var begun []Restore
+	for n := range 30 {
+		c := caseOf(routes[n%len(routes)])
+		c.steward = c.route == restore.StandingKey
+		all = append(all, r.lockOut(c, fmt.Sprintf("hut-%c%c", 'a'+n/10, 'a'+n%10)))
+	}
+	for _, o := range all {
+		begun = append(begun, o.begin())
+	}
+	for n, o := range all {
+		run := o.ends(begun[n].ID)
+		if run.State != runs.Done {
+			t.Errorf("%s: %s", o.name, stepsOf(run))
+		}
+	}
+	for n, o := range all { // now that none is at work
+		o.rules = len(o.firewall())
+		if run := o.ends(begun[n].ID); len(o.judge(run)) > 0 {
+			t.Errorf("%s, %s: %v", o.name, o.route, o.judge(run))
+		}
+	}
+	if rules := all[0].firewall(); len(rules) != 1 {
+		t.Errorf("%+v", rules)
+	}
+}
+
+func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) {
+	t.Parallel()
+	r := newRestoreRig(t, func(s *Service) {
+		s.stepHook = func(_ store.Run, step runs.Step) runs.Step { return step }
+	})
+	o := r.lockOut(caseOf(restore.GuestAgent), "door")
+	now := &at{step: string(restore.Remove), do: func(ctx context.Context) {
+		i, err := r.Instance(ctx, "door")
+		if err == nil { // what is pinned is another host key from then on
+			_, err = r.store.Pool().Exec(ctx, "UPDATE host_keys SET blob = '\\x00' WHERE instance_id = $1", i.ID)
+		}
+		if err != nil {
+			t.Error(err)
+		}
+	}}
+	r.stepHook = now.hook
+	run := o.ends(o.begin().ID)
+	if run.State != runs.Done || run.ProvedAt == nil || len(run.Left) != 2 {
+		t.Errorf("%+v\n%s", run.Left, stepsOf(run))
+	}
+	k, err := r.Key(t.Context(), "door-lost")
+	if err != nil || k.State != "lost" {
+		t.Errorf("%v %s", err, k.State)
+	}
+	openers, err := r.Openers(t.Context(), "door", store.Page{Limit: 10})
+	if err != nil || !slices.ContainsFunc(openers.Items, func(p store.Opening) bool { return p.KeyName == "door-lost" && p.GrantedAt != nil }) {
+		t.Errorf("the grant of a line that is still there is gone: %v", err)
+	}
+}
+
+func TestTheWorryIsAboutTheBestWayBack(t *testing.T) {
+	t.Parallel()
+	r := newRestoreRig(t, nil)
+	r.lockOut(restoreCase{image: "alpine-3.22", size: "large-scratch"}, "bare")
+	r.lockOut(restoreCase{image: "alpine-3.22", steward: true}, "kept")
+	r.lockOut(restoreCase{image: "debian-12"}, "agent")
+	page, err := r.Reach(t.Context(), ReachWanted{Limit: 10, Worry: true})
+	if err != nil || len(page.Items) != 1 || page.Worrying != 1 || page.Items[0].Instance != "bare" || !strings.Contains(page.Items[0].Worry, "the temporary disk (200 GiB)") {
+		t.Fatalf("%v %+v", err, page)
+	}
+	routes, err := r.Routes(t.Context(), RoutesWanted{Login: "bare", Rehearse: true})
+	if err != nil || routes.Worry != page.Items[0].Worry || routes.Options[0].Route != restore.HelperDisk || len(routes.Rehearsed) != 2 {
+		t.Errorf("%v %+v", err, routes)
+	}
+	if live, err := r.store.LiveRuns(t.Context()); err != nil || len(live) != 0 {
+		t.Errorf("a rehearsal began something: %v %v", err, live)
+	}
+}

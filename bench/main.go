@@ -39,7 +39,7 @@ const (
 )
 
 func main() {
-	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations")
+	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, or restore")
 	flag.Parse()
 	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -65,8 +65,11 @@ func run(ctx context.Context, only string) error {
 	if err := firstAdmin(dir, database.URL); err != nil {
 		return err
 	}
-	if only == "fleet" {
+	switch only {
+	case "fleet":
 		return ofFleet(ctx, dir, database.URL)
+	case "restore":
+		return restores(ctx, dir, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
@@ -119,6 +122,9 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if err := ofFleet(ctx, dir, database.URL); err != nil {
+		return err
+	}
+	if err := restores(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()

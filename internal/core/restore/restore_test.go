@@ -223,7 +223,7 @@ func TestTheStepsOfEveryPlanKeepTheRules(t *testing.T) {
 		}
 		for _, s := range steps {
 			if Proved(p, s) != (at(s) > entry) {
-				bad(fmt.Sprintf("%s", s))
+				bad("what comes after the entry is told wrongly of " + string(s))
 			}
 		}
 	}

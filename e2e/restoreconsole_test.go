@@ -6,7 +6,8 @@ import (
 )
 
 func TestConsoleFromAShutLoginBackIn(t *testing.T) {
-	h := newHouse(t, "agent=1500ms")
+	t.Parallel()
+	h := newHouse(t, "agent=3s")
 	before := h.lockedOut(t, "door", "debian-12")
 	h.client("sweep", "door", "-with", h.private("gone"))
 	h.must("key", "mark-lost", "gone", "-reason", "stolen", "-yes")

@@ -38,9 +38,12 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		return filepath.Join(dir, "paddock", "disks", i.CloudId, "home/debian/.ssh/authorized_keys")
 	}
 	var wanted apiclient.RotationPlan
-	if err := json.Unmarshal([]byte(h.must("rotate", "plan", "-older", "3d", "-label", "team=load", "-json")), &wanted); err != nil {
-		t.Fatal(err)
-	}
+	eventually(t, "the guest agents have registered", func() bool {
+		if err := json.Unmarshal([]byte(h.client("rotate", "plan", "-older", "3d", "-label", "team=load", "-json").out), &wanted); err != nil {
+			t.Fatal(err)
+		}
+		return wanted.LeftOut == 0
+	})
 	if wanted.Logins != 976 || len(wanted.NewKeys) != 40 || wanted.LeftOut != 0 {
 		t.Fatalf("the plan changes %d logins with %d new keys and leaves out %d", wanted.Logins, len(wanted.NewKeys), wanted.LeftOut)
 	}

@@ -3021,7 +3021,7 @@ type ListRoutesParams struct {
 	// Lost Keys that are taken for lost, beside those that the records tell of.
 	Lost *[]string `form:"lost,omitempty" json:"lost,omitempty"`
 
-	// Rehearse Whether to try what can be tried without touching anything.
+	// Rehearse Whether to try what can be tried without touching anything; it needs the role operator.
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 

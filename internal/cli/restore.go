@@ -31,7 +31,7 @@ with status 3 if no route is possible within the limits.`,
 		name: "restore rehearse", args: "LOGIN", min: 1, max: 1, flags: restoreRoutes(true),
 		summary:  "Try, without touching anything, whether each way back into a login would work today",
 		detail:   "It ends with status 3 if the best way back is a bad one, so that it can be mended before it is needed.",
-		examples: []string{"plumlatch restore rehearse atlas-web-1", "plumlatch reach -worry"},
+		examples: []string{"plumlatch restore rehearse atlas-web-1"},
 	},
 	{
 		name: "restore start", args: "LOGIN", min: 1, max: 1, flags: restoreStart,

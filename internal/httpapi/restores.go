@@ -23,6 +23,9 @@ func all(list []string) []string {
 
 func (a *api) ListRoutes(ctx context.Context, r contract.ListRoutesRequestObject) (contract.ListRoutesResponseObject, error) {
 	q := r.Params
+	if given(q.Rehearse) && !actorOf(ctx).Role.May(service.Operator) { // it logs in, and asks the guest
+		return nil, &service.Problem{Kind: service.Forbidden, Code: "role-too-low", Detail: "to rehearse the ways back needs the role operator", Remedy: "See them without: plumlatch restore routes " + r.Login}
+	}
 	found, err := a.Service.Routes(ctx, service.RoutesWanted{
 		Login: r.Login, Rehearse: given(q.Rehearse), Lost: given(q.Lost),
 		Limits: restore.Limits{MaxDowntime: time.Duration(given(q.MaxDowntime)) * time.Second, KeepAddress: given(q.KeepAddress), NoStop: given(q.NoStop)},

@@ -7,6 +7,7 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -348,7 +349,7 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 		var cause error
 		if asked := run.Facts[undoAsked]; asked != "" && plan.Undoable {
 			cause = errors.New(asked)
-		} else if cause = e.forward(forward, &run, plan); cause != nil && ctx.Err() == nil && errors.Is(context.Cause(forward), errUndo) {
+		} else if cause = e.forward(forward, &run, plan); cause != nil && ctx.Err() == nil && (errors.Is(context.Cause(forward), errUndo) || errors.Is(cause, errUndo)) {
 			if !plan.Undoable {
 				return cause
 			}
@@ -401,6 +402,11 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			continue
 		}
 		p := &Progress{engine: e, run: *run, seq: seq}
+		if plan.Undoable {
+			if asked, err := e.store.FactOf(ctx, undoAsked, []uuid.UUID{run.ID}); err != nil || asked[run.ID] != "" {
+				return cmp.Or(err, errUndo) // by another process
+			}
+		}
 		if resting := run.Steps[seq].State == StepRunning && step.Rests; !begun && !resting {
 			columns := map[string]any{}
 			if run.State == Queued {

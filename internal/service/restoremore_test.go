@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -44,6 +45,13 @@ func caseOf(route restore.Route) restoreCase {
 	return restoreCases[slices.IndexFunc(restoreCases, func(c restoreCase) bool { return c.route == route })]
 }
 
+// forgetOffers has the cloud asked anew for what it can do.
+func (r *rig) forgetOffers() {
+	r.offers.mu.Lock()
+	defer r.offers.mu.Unlock()
+	r.offers.at = time.Time{}
+}
+
 // waitsByHand waits until the restore waits for somebody to do a step by hand.
 func (o *lockedOut) waitsByHand(id uuid.UUID, step restore.Step) {
 	o.t.Helper()
@@ -73,7 +81,7 @@ func TestWhatTheCloudHasNoCallForIsDoneByHandAndSeen(t *testing.T) {
 		t.Errorf("%v\n%s", o.judge(run), stepsOf(run))
 	}
 	r.lacks.Store("static-addresses")
-	r.offers = outlined{}
+	r.forgetOffers()
 	o = r.lockOut(caseOf(restore.Replacement), "gate")
 	begun = o.begin()
 	o.waitsByHand(begun.ID, restore.MoveAddress)

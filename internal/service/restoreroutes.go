@@ -252,35 +252,56 @@ func admits(rules []cloud.FirewallRule, i cloud.Instance, of string) bool {
 	})
 }
 
-// outlineHolds is for how long what the cloud offers is taken to stay.
-const outlineHolds = time.Minute
+const (
+	// outlineHolds is for how long what the cloud offers is taken to stay.
+	outlineHolds = time.Minute
+	// outlineWithin is for how long a page waits for that.
+	outlineWithin = 2 * time.Second
+)
 
-// outlined is what the cloud offers, as it was last asked.
+// outlined is what the cloud offers, as it was last asked, and when it last did not answer.
 type outlined struct {
-	mu     sync.Mutex
-	at     time.Time
-	can    cloud.Capabilities
-	images []cloud.Image
+	mu         sync.Mutex
+	at, failed time.Time
+	can        cloud.Capabilities
+	images     []cloud.Image
 }
 
-// outline returns what the cloud can do and its images.
+// outline returns what the cloud can do and its images. Nobody waits for another's call.
 func (s *Service) outline(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
 	o := &s.offers
 	o.mu.Lock()
-	defer o.mu.Unlock()
-	if time.Since(o.at) < outlineHolds {
-		return o.can, o.images, nil
+	can, images, fresh := o.can, o.images, time.Since(o.at) < outlineHolds
+	o.mu.Unlock()
+	if fresh {
+		return can, images, nil
 	}
 	can, err := s.cloud.Capabilities(ctx)
-	if err != nil {
-		return can, nil, err
+	if err == nil {
+		images, err = s.cloud.Images(ctx)
 	}
-	images, err := s.cloud.Images(ctx)
+	o.mu.Lock()
+	defer o.mu.Unlock()
 	if err != nil {
+		o.failed = time.Now()
 		return can, nil, err
 	}
 	o.at, o.can, o.images = time.Now(), can, images
 	return can, images, nil
+}
+
+// outlineSoon is outline for a page, which shows without it where the cloud does not
+// answer soon, or has not a moment ago.
+func (s *Service) outlineSoon(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
+	s.offers.mu.Lock()
+	failed := time.Since(s.offers.failed) < 10*time.Second
+	s.offers.mu.Unlock()
+	if failed {
+		return cloud.Capabilities{}, nil, cloud.ErrUnreachable
+	}
+	ctx, cancel := context.WithTimeout(ctx, outlineWithin)
+	defer cancel()
+	return s.outline(ctx)
 }
 
 // tookBefore returns what the operations of the cloud took before.
@@ -326,7 +347,7 @@ type outlook struct {
 // worries returns what says of a login what is bad about its best way back in, without
 // asking about any instance. Where the cloud does not answer, it says nothing.
 func (s *Service) worries(ctx context.Context) func(store.ReachLogin, reach.Standing) string {
-	can, images, err := s.outline(ctx)
+	can, images, err := s.outlineSoon(ctx)
 	known := map[outlook]string{}
 	return func(l store.ReachLogin, st reach.Standing) string {
 		if err != nil || l.Adopted || l.State != "running" {

@@ -172,7 +172,7 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 		restore.Unmount:    {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
 		restore.Fetch:      {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
 		restore.Reattach:   {Title: "Attach the root disk", Intent: "Attach the disk to " + name + " as root, under its own device name", Do: r.reattach},
-		restore.StartIt:    {Title: "Start the instance", Intent: "Start " + name + " and compare the host keys of its boot output with the pinned ones", Do: r.startIt, Rests: true},
+		restore.StartIt:    {Title: "Start the instance", Intent: "Start " + name + " and compare the host keys of its boot output with the pinned ones", UndoIntent: "Stop it again, if it was stopped", Do: r.startIt, Undo: r.stopAgain, Rests: true},
 		restore.DropHelper: {Title: "End the helper", Intent: "End the helper and its own disk", Do: r.dropHelper},
 
 		restore.Image:       {Title: "Make an image", Intent: "Copy the root disk of " + name, UndoIntent: "Delete the copy", Do: r.image, Undo: r.deleteImage},
@@ -400,7 +400,8 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 	if err != nil {
 		return "", err
 	}
-	if entered == nil || entered.Format(factLayout) == p.Fact(enteredFact) {
+	before, _ := time.Parse(factLayout, p.Fact(enteredFact)) // zero where it never was
+	if entered == nil || entered.Equal(before) {
 		return "", r.waits(ctx, p, "waits for you to log in to "+name+" with "+k.Name)
 	}
 	return "a login with " + k.Name + " was completed and reported", p.SetFact(ctx, provedFact, entered.Format(factLayout))

@@ -85,6 +85,15 @@ func (r *restoring) startAgain(ctx context.Context, p *runs.Progress) error {
 	return r.noteState(ctx, "running")
 }
 
+// stopAgain stops the instance, if it was stopped before.
+func (r *restoring) stopAgain(ctx context.Context, p *runs.Progress) error {
+	if p.Fact(beforeFact+"state") != "stopped" {
+		return nil
+	}
+	_, err := r.stopIt(ctx, p)
+	return err
+}
+
 func (r *restoring) startIt(ctx context.Context, p *runs.Progress) (string, error) {
 	if err := r.bring(ctx, p, r.instance.CloudID, "running", (*cloud.Cloud).Start); err != nil {
 		return "", err

@@ -3739,7 +3739,7 @@ export interface operations {
                 no_stop?: boolean;
                 /** @description Keys that are taken for lost, beside those that the records tell of. */
                 lost?: string[];
-                /** @description Whether to try what can be tried without touching anything. */
+                /** @description Whether to try what can be tried without touching anything; it needs the role operator. */
                 rehearse?: boolean;
             };
             header?: never;

@@ -218,5 +218,5 @@ export function useRestoreReport(id: string) {
 
 /** What restores hold open right now. */
 export function useClosings() {
-  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 3_000 });
+  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 2_000 });
 }

@@ -23,6 +23,8 @@ export default function RestorePage() {
   useEffect(() => {
     if (ended) void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "restores" && q.queryKey[0] !== "run" });
   }, [ended, queries]);
+  const opened = r?.closings.filter((c) => !c.closed_at).length ?? 0;
+  useEffect(() => void queries.invalidateQueries({ queryKey: ["closings"] }), [opened, queries]); // the bar shows it at once
   if (error && !r) return <ProblemNote error={error} />;
   if (!r) return <Loading />;
   const may = Boolean(me.data && me.data.role !== "viewer");

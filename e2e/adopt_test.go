@@ -65,6 +65,7 @@ func TestAListOfMachinesIsAdoptedAfterTheirHostKeysWereShown(t *testing.T) {
 }
 
 func TestConsoleAdoptsMachinesAndComparesTheirHostKeys(t *testing.T) {
+	t.Parallel()
 	one, two := sshdtest.StartConfined(t), sshdtest.StartConfined(t)
 	h := newHouse(t, "")
 	p := openBrowser(t, h.url)

@@ -13,6 +13,7 @@ import (
 )
 
 func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "disk=200ms,boot=200ms")
 	file := filepath.Join(h.dir, "tern")
 	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "ines@laptop", "-f", file).CombinedOutput(); err != nil {
@@ -82,6 +83,7 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 }
 
 func TestConsoleHandsAPrivateHalfOverAndStaysUntilItIsSaved(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	p := openBrowser(t, h.url)
 	p.signIn("ines", password)
@@ -118,6 +120,7 @@ func readableCopy(t *testing.T, file string) string {
 }
 
 func TestConsoleNoticesAKeyMadeOnOnesOwnMachine(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	p := openBrowser(t, h.url)
 	p.signIn("ines", password)
@@ -133,6 +136,7 @@ func TestConsoleNoticesAKeyMadeOnOnesOwnMachine(t *testing.T) {
 }
 
 func TestConsoleSaysWhatIsNotThere(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	p := openBrowser(t, h.url)
 	p.signIn("ines", password)
@@ -143,6 +147,7 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 }
 
 func TestConsoleOffersAViewerNothingToChange(t *testing.T) {
+	t.Parallel()
 	_, h := startDemo(t, demoDir(t))
 	p := openBrowser(t, h.url)
 	p.signIn("sunniva", demo.Password("sunniva"))

@@ -385,6 +385,7 @@ func TestRSAKeysThatShareAPrimeAreFoundInTheRecord(t *testing.T) {
 }
 
 func TestConsoleImportsAListAndDerivesThePublicHalfOfAPrivateKey(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	dir := t.TempDir()
 	sshKeygen(t, dir, "one", "-t", "ed25519", "-N", "")

@@ -251,6 +251,7 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 }
 
 func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine")
 	p := openBrowser(t, h.url)

@@ -7,6 +7,7 @@ import (
 )
 
 func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("key", "new", "second")
@@ -67,6 +68,7 @@ func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
 }
 
 func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	file, _ := h.adrift("door")
 	p := openBrowser(t, h.url)

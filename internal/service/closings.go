@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -115,7 +116,7 @@ func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
 // closeAtCloud closes at the cloud and looks whether it is closed. found is whether it
 // was open.
 func (s *Service) closeAtCloud(ctx context.Context, c store.Closing) (found bool, err error) {
-	if c.Kind == agentKind {
+	if strings.HasPrefix(c.Kind, agentKind) {
 		before, err := s.cloud.Agent(ctx, c.Details["instance"])
 		if err == nil {
 			err = s.cloud.PermitAgent(ctx, c.Details["instance"], false)

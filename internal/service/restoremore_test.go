@@ -177,3 +177,52 @@ func TestTheWorryIsAboutTheBestWayBack(t *testing.T) {
 		t.Errorf("a rehearsal began something: %v %v", err, live)
 	}
 }
+
+// TestAnUndoOpensAnewWhatWasClosedUnderIt has the closing of the undo closed before the
+// undo has done anything, as by its deadline while the service was away.
+func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
+	t.Parallel()
+	hook := func(_ store.Run, s runs.Step) runs.Step { return s }
+	r := newRestoreRig(t, func(s *Service) {
+		s.stepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
+	})
+	for _, route := range []restore.Route{restore.GuestAgent, restore.BrowserShell} {
+		o := r.lockOut(caseOf(route), "door-"+string(route))
+		kind, last := agentKind+forUndo, restore.Forbid
+		if route == restore.BrowserShell {
+			kind, last = portKind+forUndo, restore.Ask
+		}
+		var id uuid.UUID
+		hold := make(chan struct{})
+		hook = failing(last, &at{step: string(restore.Place), undo: true, do: func(ctx context.Context) {
+			<-hold
+			over := r.now().Add(-time.Minute)
+			c := store.Closing{ID: uuid.NewSHA1(id, []byte(kind)), RunID: id, InstanceID: r.instanceID(o.name), Kind: kind, What: "what the undo needs", Details: map[string]string{"instance": o.before.Id}, WrittenAt: over, Deadline: over, OpenedAt: &over, ClosedAt: &over}
+			if err := r.store.WriteClosing(ctx, c); err != nil {
+				t.Error(err)
+			}
+		}})
+		begun := o.begin()
+		id = begun.ID
+		close(hold)
+		run := o.ends(begun.ID)
+		if wrong := o.judge(run); run.State != runs.Undone || len(wrong) > 0 {
+			t.Errorf("%s: %v\n%s", route, wrong, stepsOf(run))
+		}
+		found := false
+		for _, c := range run.Closings {
+			found = found || c.Kind == kind && c.What != "what the undo needs" && c.ClosedAt != nil
+		}
+		if !found {
+			t.Errorf("%s: it was not opened anew: %+v", route, run.Closings)
+		}
+	}
+}
+
+func (r *rig) instanceID(name string) uuid.UUID {
+	i, err := r.Instance(r.t.Context(), name)
+	if err != nil {
+		r.t.Error(err)
+	}
+	return i.ID
+}

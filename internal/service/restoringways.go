@@ -161,29 +161,27 @@ func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
 		return err
 	case restore.GuestAgent: // whose permission may be taken back already
 		if p.Fact(permitsFact) != "" {
-			return r.takeBackThroughAgent(ctx, p, k, l)
+			return r.takeBackThroughAgent(ctx, k, l)
 		}
 	case restore.BrowserShell:
-		return r.takeBackInShell(ctx, p, k, l)
+		return r.takeBackInShell(ctx, k, l)
 	}
-	stands, method, err := r.edit(ctx, l, taking(k))
-	if err != nil {
-		return err
-	}
-	_, err = r.record(ctx, l, stands, method)
-	return err
+	return r.lineOut(ctx, k, l)
 }
+
+// forUndo is what an opening that an undo needs has behind its kind.
+const forUndo = " for the undo"
 
 // again opens once more, with a closing of its own, what is closed already, does what is
 // to be done, and closes it.
 func (r *restoring) again(ctx context.Context, kind, what string, details map[string]string, open func(token string) error, do func() error) error {
-	kind += " for the undo"
+	kind += forUndo
 	err := r.open(ctx, r.run, kind, what, details, restore.ShellOpenFor, open)
-	if errors.Is(err, errOverdue) { // closed before the end was written down
-		if _, shut := r.shut(ctx, r.run, kind); shut != nil {
-			return shut
+	if errors.Is(err, errOverdue) { // closed before what was to be done was written down as done
+		if _, err := r.shut(ctx, r.run, kind); err != nil {
+			return err
 		}
-		return r.store.ForgetClosing(ctx, r.run.ID, kind) // and is opened anew at the next try
+		return errors.Join(err, r.store.ForgetClosing(ctx, r.run.ID, kind)) // it is opened anew at the next try
 	}
 	if err == nil {
 		err = do()
@@ -195,40 +193,34 @@ func (r *restoring) again(ctx context.Context, kind, what string, details map[st
 	return err
 }
 
-func (r *restoring) takeBackThroughAgent(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
-	do := func() error {
+// lineOut takes the new line out by the route's means, and records what stands then.
+func (r *restoring) lineOut(ctx context.Context, k store.Key, l store.LoginToSweep) error {
+	stands, method, err := r.edit(ctx, l, taking(k))
+	if err != nil {
+		return err
+	}
+	_, err = r.record(ctx, l, stands, method)
+	return err
+}
+
+func (r *restoring) takeBackThroughAgent(ctx context.Context, k store.Key, l store.LoginToSweep) error {
+	state, err := r.cloud.Agent(ctx, l.Instance.CloudID)
+	if err != nil {
+		return err
+	}
+	if state == cloud.AgentReady {
+		return r.lineOut(ctx, k, l)
+	}
+	permit := func(string) error { return r.cloud.PermitAgent(ctx, l.Instance.CloudID, true) }
+	return r.again(ctx, agentKind, "the guest agent's permission", map[string]string{"instance": l.Instance.CloudID}, permit, func() error {
 		if err := r.awaitAgent(ctx, l.Instance.CloudID); err != nil {
 			return err
 		}
-		stands, method, err := r.edit(ctx, l, taking(k))
-		if err == nil {
-			_, err = r.record(ctx, l, stands, method)
-		}
-		return err
-	}
-	if state, err := r.cloud.Agent(ctx, l.Instance.CloudID); err != nil || state == cloud.AgentReady {
-		return errors.Join(err, doIf(err == nil, do))
-	}
-	return r.again(ctx, agentKind, "the guest agent's permission", map[string]string{"instance": l.Instance.CloudID}, func(string) error {
-		return r.cloud.PermitAgent(ctx, l.Instance.CloudID, true)
-	}, do)
+		return r.lineOut(ctx, k, l)
+	})
 }
 
-func doIf(when bool, do func() error) error {
-	if !when {
-		return nil
-	}
-	return do()
-}
-
-func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
-	do := func() error {
-		stands, method, err := r.edit(ctx, l, taking(k))
-		if err == nil {
-			_, err = r.record(ctx, l, stands, method)
-		}
-		return err
-	}
+func (r *restoring) takeBackInShell(ctx context.Context, k store.Key, l store.LoginToSweep) error {
 	can, _, err := r.outline(ctx)
 	if err != nil {
 		return err
@@ -242,12 +234,13 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k sto
 		return err
 	}
 	if can.ShellRange == nil || admits(rules, i, *can.ShellRange) {
-		return do()
+		return r.lineOut(ctx, k, l)
 	}
-	return r.again(ctx, portKind, "the SSH port to the cloud's own "+*can.ShellRange, map[string]string{}, func(token string) error {
+	open := func(token string) error {
 		_, err := r.cloud.OpenPort(ctx, token, i.Firewall, *can.ShellRange, i.SshPort)
 		return err
-	}, do)
+	}
+	return r.again(ctx, portKind, "the SSH port to the cloud's own "+*can.ShellRange, map[string]string{}, open, func() error { return r.lineOut(ctx, k, l) })
 }
 
 // placedElsewhere waits until the line stands there, placed by somebody from their machine.

@@ -1,0 +1,231 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+// The steps that prove a login, and what comes after the proof.
+
+// ask sees that the SSH server accepts the new key.
+func (r *restoring) ask(ctx context.Context, p *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	accepted, err := sshio.Accepts(ctx, targetOf(l.Instance, l.OSUser), k.Blob)
+	if err != nil {
+		return "", answering(err)
+	}
+	if !accepted {
+		err := fmt.Errorf("the SSH server does not accept %s; see why: plumlatch why %s", k.Name, l.Instance.Name)
+		if r.route == restore.MetadataKeys {
+			err = runs.Temporary(err) // the process in the guest takes its time
+		}
+		return "", err
+	}
+	return "the host key is the pinned one, and " + k.Name + " is accepted", nil
+}
+
+// enter waits for a login with the new key: the service's own where it keeps the private
+// half, and else one that was reported since the restore began.
+func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	name := loginName(l.OSUser, l.Instance.Name)
+	if p.Fact(keptFact) != "" {
+		session, err := r.keptSession(ctx, k, l)
+		if err != nil {
+			return "", err
+		}
+		session.Close()
+		at := r.now()
+		if err := r.store.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"}); err != nil {
+			return "", err
+		}
+		return "a login with " + k.Name + " was completed", p.SetFact(ctx, provedFact, at.Format(factLayout))
+	}
+	entered, err := r.store.LastEntered(ctx, l.Login.ID, k.ID)
+	if err != nil {
+		return "", err
+	}
+	before, _ := time.Parse(factLayout, p.Fact(enteredFact)) // zero where it never was
+	if entered == nil || entered.Equal(before) {
+		return "", r.waits(ctx, p, "waits for you to log in to "+name+" with "+k.Name)
+	}
+	return "a login with " + k.Name + " was completed and reported", p.SetFact(ctx, provedFact, entered.Format(factLayout))
+}
+
+// waits tells what somebody has to do, and leaves the run until it was done.
+func (r *restoring) waits(ctx context.Context, p *runs.Progress, what string) error {
+	return errors.Join(p.Tell(ctx, 0, what), runs.ErrRests)
+}
+
+// keptSession logs in with the new key's private half, which the service keeps.
+func (r *restoring) keptSession(ctx context.Context, k store.Key, l store.LoginToSweep) (*sshio.Session, error) {
+	signer, err := r.keptSigner(ctx, k)
+	if err != nil {
+		return nil, err
+	}
+	session, err := sshio.Login(ctx, targetOf(l.Instance, l.OSUser), signer)
+	if err != nil {
+		return nil, reaching(err)
+	}
+	return session, nil
+}
+
+func (r *restoring) passwordsOff(ctx context.Context, p *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	if p.Fact(keptFact) != "" {
+		session, err := r.keptSession(ctx, k, l)
+		if err != nil {
+			return "", err
+		}
+		defer session.Close()
+		if err := session.PasswordsOff(); err != nil {
+			return "", err
+		}
+	}
+	takes, err := sshio.TakesPasswords(ctx, targetOf(l.Instance, l.OSUser))
+	if err != nil {
+		return "", answering(err)
+	}
+	if takes && p.Fact(keptFact) == "" {
+		return "", r.waits(ctx, p, "waits for you to turn password login off on "+l.Instance.Name)
+	}
+	if takes {
+		return "", errors.New("the SSH server still takes passwords")
+	}
+	return "the SSH server takes no passwords any more", nil
+}
+
+// remove takes the lost keys' lines out. It comes after an entry with the new key.
+func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	lost, err := r.goingKeys(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	entered, err := time.Parse(factLayout, p.Fact(provedFact))
+	if err != nil {
+		return "", errors.New("no login with the new key was completed, so no line goes")
+	}
+	var blobs [][]byte
+	for _, k := range lost {
+		blobs = append(blobs, k.Blob)
+	}
+	change := func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		if !slices.ContainsFunc(blobs, func(b []byte) bool { return len(f.Find(b)) > 0 }) {
+			return f, nil
+		}
+		return rotation.Without(f, all, blobs, rotation.EnteredWith(k.Blob), r.now())
+	}
+	var session *sshio.Session
+	end := func() {}
+	method := stewardMethod
+	switch {
+	case p.Fact(keptFact) != "":
+		if session, err = r.keptSession(ctx, k, l); err == nil {
+			end = session.Close
+		}
+		method = "logged in by the service with " + k.Name
+	case l.Steward != nil && r.noMeans(l) == nil && r.route != restore.Replacement:
+		session, end, err = r.stewardSession(ctx, l)
+		err = reachingOrNil(err)
+	default:
+		return r.removedElsewhere(ctx, p, l, lost, entered)
+	}
+	if err != nil {
+		return "", err
+	}
+	defer end()
+	files, err := session.EditKnowing(change)
+	if err != nil {
+		return "", reaching(err)
+	}
+	var stands seen
+	if stands.files, stands.folders, err = filesOf(session, files); err != nil {
+		return "", reaching(err)
+	}
+	outcome, err := r.record(ctx, l, stands, method)
+	return "the lost line is gone; " + outcome, err
+}
+
+func reachingOrNil(err error) error {
+	if err == nil {
+		return nil
+	}
+	return reaching(err)
+}
+
+func (r *restoring) record(ctx context.Context, l store.LoginToSweep, stands seen, method string) (string, error) {
+	return r.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: Actor{Name: r.run.RequestedBy, Via: "service"}, at: r.now()})
+}
+
+// removedElsewhere waits until a look after the entry finds no line of a lost key.
+func (r *restoring) removedElsewhere(ctx context.Context, p *runs.Progress, l store.LoginToSweep, lost []store.Key, entered time.Time) (string, error) {
+	name := loginName(l.OSUser, l.Instance.Name)
+	var ids []uuid.UUID
+	for _, k := range lost {
+		ids = append(ids, k.ID)
+	}
+	stands, err := r.store.StandsOf(ctx, ids)
+	if err != nil {
+		return "", err
+	}
+	there := slices.ContainsFunc(stands, func(s store.KeyStand) bool { return loginName(s.OSUser, s.InstanceName) == name })
+	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
+		return "", r.waits(ctx, p, "waits for you to remove the line of "+p.Fact("remove names")+" from "+name+", from your machine")
+	}
+	return "the last look at " + name + " finds no line of " + p.Fact("remove names"), nil
+}
+
+// see finds that the lost keys are refused.
+func (r *restoring) see(ctx context.Context, p *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	lost, err := r.goingKeys(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	target := targetOf(l.Instance, l.OSUser)
+	for _, old := range lost {
+		accepted, err := sshio.Accepts(ctx, target, old.Blob)
+		if err != nil {
+			return "", answering(err)
+		}
+		if accepted {
+			return "", fmt.Errorf("the SSH server still accepts %s; look where its line stands: plumlatch login show %s", old.Name, loginName(l.OSUser, l.Instance.Name))
+		}
+	}
+	accepted, err := sshio.Accepts(ctx, target, k.Blob)
+	if err != nil {
+		return "", answering(err)
+	}
+	if !accepted {
+		return "", fmt.Errorf("the SSH server does not accept %s any more", k.Name)
+	}
+	return p.Fact("remove names") + " is refused, and " + k.Name + " accepted", nil
+}

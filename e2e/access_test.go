@@ -31,6 +31,7 @@ var rank = map[string]int{"anyone": 0, "viewer": 1, "operator": 2, "admin": 3}
 // TestEveryCallOfTheContractAsksForItsRole walks the contract and makes each
 // call with nothing, a false token, and a token of each role.
 func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	tokens := map[string]string{"admin": h.token}
 	for _, role := range []string{"viewer", "operator"} {
@@ -79,6 +80,7 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 }
 
 func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	r, err := h.api(h.token).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
 	if err != nil || r.JSON201 == nil {
@@ -102,6 +104,7 @@ func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 }
 
 func TestSignInSaysTheSameForAnUnknownNameAndAWrongPassword(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	_, wrong := h.call("POST", "/api/v1/session", "", `{"name":"ines","password":"not the password"}`)
 	status, unknown := h.call("POST", "/api/v1/session", "", `{"name":"nobody","password":"not the password"}`)
@@ -115,6 +118,7 @@ func TestSignInSaysTheSameForAnUnknownNameAndAWrongPassword(t *testing.T) {
 }
 
 func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	resp, err := http.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})))
 	if err != nil {
@@ -153,6 +157,7 @@ func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
 }
 
 func TestSignOutRevokesTheKeptToken(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	run := func(stdin string, args ...string) (string, error) {
 		cmd := exec.Command(filepath.Join(bin, "plumlatch"), args...)
@@ -206,6 +211,7 @@ func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
 // TestAPrivateHalfIsInOneAnswerAndNowhereElse makes a pair in the service, has
 // private keys pasted where public ones belong, and looks for them everywhere.
 func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	r, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: new("k")}, apiclient.MakeKey{Name: "made"})
 	if err != nil || r.JSON201 == nil {
@@ -276,6 +282,7 @@ func dump(t *testing.T, url string) string {
 }
 
 func TestBadRequestsAreToldApart(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	for _, c := range []struct {
 		method, path, body string
@@ -304,6 +311,7 @@ func TestBadRequestsAreToldApart(t *testing.T) {
 }
 
 func TestTheServiceStopsInTimeWithAStreamOpen(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "disk=1m")
 	id := strings.TrimSpace(h.must("instance", "launch", "slow", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"))
 	r, err := http.NewRequest("GET", h.url+"/api/v1/runs/"+id+"/events", nil)
@@ -325,6 +333,7 @@ func TestTheServiceStopsInTimeWithAStreamOpen(t *testing.T) {
 }
 
 func TestTLSIsServedWithTheGivenCertificate(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {

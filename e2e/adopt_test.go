@@ -13,6 +13,7 @@ import (
 )
 
 func TestAListOfMachinesIsAdoptedAfterTheirHostKeysWereShown(t *testing.T) {
+	t.Parallel()
 	one, two := sshdtest.StartConfined(t), sshdtest.StartConfined(t)
 	h := newHouse(t, "")
 	h.must("key", "new", "mine")

@@ -73,7 +73,7 @@ func (p *page) open(path string) {
 // holds evaluates an expression until it is true.
 func (p *page) holds(what, expression string) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, 40*time.Second)
 	defer cancel()
 	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond))); err != nil {
 		p.shoot(filepath.Join(os.TempDir(), "plumlatch-failed.png"))

@@ -10,6 +10,7 @@ import (
 )
 
 func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-label", "team=field")
 	h.must("instance", "launch", "other", "-image", "debian-12", "-size", "small", "-new", "elsewhere", "-out", filepath.Join(t.TempDir(), "elsewhere"))
@@ -50,6 +51,7 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 // TestWhyStopsAtTheFirstThingThatIsWrong breaks one thing after another, the
 // last first, and asks each time.
 func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("sweep", "door")

@@ -70,7 +70,7 @@ func (o *output) String() string {
 // eventually waits until ok, and fails the test if that takes too long.
 func eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for until := time.Now().Add(30 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
+	for until := time.Now().Add(60 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(until) {
 			t.Fatalf("waited in vain: %s", what)
 		}

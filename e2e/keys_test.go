@@ -14,6 +14,7 @@ import (
 )
 
 func TestKeyNewKeepsThePrivateHalfHereAndSendsOnlyThePublic(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	for _, c := range []struct {
 		name string
@@ -48,6 +49,7 @@ func TestKeyNewKeepsThePrivateHalfHereAndSendsOnlyThePublic(t *testing.T) {
 }
 
 func TestKeyNewNeverWritesOverAFile(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	file := filepath.Join(h.dir, "older")
 	if err := os.WriteFile(file, []byte("an older key"), 0o600); err != nil {
@@ -71,6 +73,7 @@ func TestKeyNewNeverWritesOverAFile(t *testing.T) {
 }
 
 func TestKeyNewThatIsRefusedLeavesNothingBehind(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "atlas")
 	other := filepath.Join(h.dir, "other")
@@ -96,6 +99,7 @@ func TestKeyNewThatIsRefusedLeavesNothingBehind(t *testing.T) {
 }
 
 func TestKeyNewWithPassphraseFromAFileNeedsItAfterwards(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	secret := filepath.Join(h.dir, "passphrase")
 	if err := os.WriteFile(secret, []byte("storm petrel\n"), 0o600); err != nil {
@@ -112,6 +116,7 @@ func TestKeyNewWithPassphraseFromAFileNeedsItAfterwards(t *testing.T) {
 }
 
 func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "made", "-make", "service")
 	file := filepath.Join(h.home(), ".ssh", "made")
@@ -140,6 +145,7 @@ func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
 }
 
 func TestKeyImportSaysWhatIsWrongAndStoresNothing(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "mine")
 	private, err := os.ReadFile(filepath.Join(h.home(), ".ssh", "mine"))
@@ -192,6 +198,7 @@ func TestKeyImportSaysWhatIsWrongAndStoresNothing(t *testing.T) {
 }
 
 func TestKeyImportKeepsDropsOrReplacesTheComment(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	for _, c := range []struct {
 		name string
@@ -218,6 +225,7 @@ func TestKeyImportKeepsDropsOrReplacesTheComment(t *testing.T) {
 }
 
 func TestImportIsDoneOnceForOneIdempotencyKey(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "source")
 	public, err := os.ReadFile(filepath.Join(h.home(), ".ssh", "source.pub"))
@@ -241,6 +249,7 @@ func TestImportIsDoneOnceForOneIdempotencyKey(t *testing.T) {
 }
 
 func TestKeyListFiltersSortsAndPages(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	for _, n := range []string{"c", "a", "b"} {
 		h.must("key", "new", n, "-label", "team="+n)
@@ -281,6 +290,7 @@ func TestKeyListFiltersSortsAndPages(t *testing.T) {
 }
 
 func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	lines := "# the ringing office\n"
 	for _, comment := range []string{"sunniva@desk", "Sunniva At Home", "", "sunniva@desk"} {
@@ -322,6 +332,7 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 }
 
 func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	secret := filepath.Join(h.dir, "secret")
 	if err := os.WriteFile(secret, []byte("storm petrel\n"), 0o600); err != nil {
@@ -359,6 +370,7 @@ func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 }
 
 func TestRSAKeysThatShareAPrimeAreFoundInTheRecord(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	for name, line := range sharedPrimeLines(t) {
 		if r := h.clientIn(line, "key", "import", name); r.status != 0 {

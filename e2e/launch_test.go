@@ -44,6 +44,7 @@ func (h *house) ssh(i apiclient.Instance, key, command string) (string, error) {
 }
 
 func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "disk=50ms,boot=50ms")
 	for _, args := range [][]string{{"good"}, {"good-rsa", "-type", "rsa", "-bits", "2048"}, {"good-ecdsa", "-type", "ecdsa"}, {"other"}} {
 		h.must(append([]string{"key", "new"}, args...)...)
@@ -92,6 +93,7 @@ func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 }
 
 func TestKeyDeleteRefusesWhileGrantedAndListsWhere(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "one", "-image", "debian-12", "-size", "small", "-new", "key-a")
 	h.must("instance", "launch", "two", "-image", "alpine-3.22", "-size", "small", "-key", "key-a")
@@ -111,6 +113,7 @@ func TestKeyDeleteRefusesWhileGrantedAndListsWhere(t *testing.T) {
 }
 
 func TestLaunchWithoutAKeyMustBeSaidAndLetsNobodyIn(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	if r := h.client("instance", "launch", "bare", "-image", "debian-12", "-size", "small"); r.status != 2 || !strings.Contains(r.err, "nobody would be able to log in") {
 		t.Errorf("without -no-key: %d %s", r.status, r.err)
@@ -125,6 +128,7 @@ func TestLaunchWithoutAKeyMustBeSaidAndLetsNobodyIn(t *testing.T) {
 }
 
 func TestLaunchRefusesBadInputAndRecordsNothing(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "k")
 	for name, c := range map[string]struct {
@@ -159,6 +163,7 @@ func TestLaunchRefusesBadInputAndRecordsNothing(t *testing.T) {
 }
 
 func TestTwoLaunchesWithOneNameAtOnceOneWinsTheOtherIsTold(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "disk=100ms")
 	h.must("key", "new", "k")
 	const tries = 8
@@ -190,6 +195,7 @@ func TestTwoLaunchesWithOneNameAtOnceOneWinsTheOtherIsTold(t *testing.T) {
 }
 
 func TestALaunchSentTwiceIsOneLaunch(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "k")
 	key := "launch-1"
@@ -207,6 +213,7 @@ func TestALaunchSentTwiceIsOneLaunch(t *testing.T) {
 }
 
 func TestAStopCostsTheAddressUnlessStaticAndTheHostKeyStays(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "moves", "-image", "debian-12", "-size", "large-scratch", "-new", "k")
 	h.must("instance", "launch", "stays", "-image", "debian-12", "-size", "small", "-key", "k", "-static-address")
@@ -382,6 +389,7 @@ func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
 }
 
 func TestRunEventsGoOnFromTheLastEventSeen(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "disk=100ms")
 	id := strings.TrimSpace(h.must("instance", "launch", "seen", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"))
 	events := func(last string) string {
@@ -421,6 +429,7 @@ func TestRunEventsGoOnFromTheLastEventSeen(t *testing.T) {
 }
 
 func TestAShortRSAKeyIsNotGrantedUnlessASettingAllowsIt(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	sshKeygen(t, h.dir, "short", "-t", "rsa", "-b", "1024", "-N", "")
 	if out := h.must("key", "import", "short", "-from", filepath.Join(h.dir, "short.pub")); !strings.Contains(out, "fewer than 2048") {

@@ -43,6 +43,7 @@ func sshKeygen(t *testing.T, dir, name string, args ...string) {
 // TestEveryConvertedPrivateHalfStillOpensTheInstance converts a key through all
 // formats and logs in with OpenSSH's client with each that it reads.
 func TestEveryConvertedPrivateHalfStillOpensTheInstance(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	secret := filepath.Join(h.dir, "secret")
 	if err := os.WriteFile(secret, []byte("storm petrel\n"), 0o600); err != nil {
@@ -183,6 +184,7 @@ func TestPassphraseIsChangedInPlaceAndTheOldFileKept(t *testing.T) {
 }
 
 func TestImportTakesEveryFormAndSaysWhatItRepaired(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	for n, format := range []string{"rfc4716", "spki", "jwk", "line"} {
 		name := "k" + format
@@ -203,6 +205,7 @@ func TestImportTakesEveryFormAndSaysWhatItRepaired(t *testing.T) {
 }
 
 func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-type", "rsa", "-bits", "2048")
 	file := filepath.Join(h.home(), ".ssh", "mine")

@@ -95,6 +95,7 @@ func read(t *testing.T, file string) string {
 }
 
 func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	if out := h.must("sweep", "door"); !strings.Contains(out, "2 known keys") {
@@ -145,6 +146,7 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 }
 
 func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("key", "new", "second")
@@ -200,6 +202,7 @@ func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
 }
 
 func TestAGrantThatCannotBePlacedIsUndoneAndSaid(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
@@ -263,6 +266,7 @@ func TestAGrantThatCannotBePlacedIsUndoneAndSaid(t *testing.T) {
 // not take (its option from excludes everybody): the run is undone, and the line,
 // which the run did not place, stays.
 func TestAnUndoneGrantLeavesWhatStoodThereBefore(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("key", "new", "second")
@@ -362,6 +366,7 @@ func TestKilledInMidGrantItFinishes(t *testing.T) {
 }
 
 func TestAProofHoldsOnceForItsKeyAndPerson(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "mine")
 	h.must("key", "new", "other", "-type", "rsa", "-bits", "2048")
@@ -402,6 +407,7 @@ func TestAProofHoldsOnceForItsKeyAndPerson(t *testing.T) {
 }
 
 func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
+	t.Parallel()
 	server := sshdtest.StartConfined(t)
 	h := newHouse(t, "")
 	h.must("key", "new", "mine")
@@ -457,6 +463,7 @@ func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
 }
 
 func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.keeper("marek")
 	h.keeper("oona")
@@ -540,6 +547,7 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 }
 
 func TestWhatCannotBeReadIsSaidAndKeepsWhatWasSeen(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("sweep", "door")

@@ -78,6 +78,7 @@ func (h *house) replaced(t *testing.T, instance, comment string) {
 }
 
 func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b", "c")
 	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
@@ -155,6 +156,7 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 }
 
 func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
 	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-yes"); !strings.Contains(out, "2 done") {
@@ -357,6 +359,7 @@ func TestARotationOutlastsADatabaseThatGoesAway(t *testing.T) {
 }
 
 func TestAStartThatIsSentTwiceIsOneRotation(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a")
 	h.must("key", "new", "next")
@@ -546,6 +549,7 @@ func TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore(t *testing.T) {
 }
 
 func TestConsolePlansStartsWatchesAndUndoesARotation(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
 	p := openBrowser(t, h.url)

@@ -54,6 +54,7 @@ func (h *house) differences(args ...string) []apiclient.Difference {
 }
 
 func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	file, text := h.adrift("door")
 	if found := h.differences("-all"); len(found) != 3 || found[0].Fit != "missing" || found[0].Name != "second" || found[1].Fit != "stranger" || found[2].Fit != "ungranted" || found[2].Name != "third" {
@@ -95,6 +96,7 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 // TestASettlementTheWorldHasOutrunIsLeftOut asks, over the API, for what is not so
 // any more, for nonsense, and for what the service has no means to do.
 func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.adrift("door")
 	found := h.differences("door")
@@ -188,6 +190,7 @@ func TestASettlementThatFailsOrIsKilledIsWholeOrAsBefore(t *testing.T) {
 }
 
 func TestALookIsComparedWithAnyOther(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-steward")
 	h.must("sweep", "door")
@@ -239,6 +242,7 @@ func TestALookIsComparedWithAnyOther(t *testing.T) {
 }
 
 func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.keeper("marek")
 	h.must("key", "new", "mine")
@@ -269,6 +273,7 @@ func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
 }
 
 func TestTheReachMapAndTheGrantListTellTheSame(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.adrift("door")
 	h.must("grant", "withdraw", "mine", "door", "-anyway", "-reason", "test")

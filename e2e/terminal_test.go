@@ -75,6 +75,7 @@ func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 }
 
 func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	said, err := h.onTerminal([]string{"key", "new", "asked", "-passphrase"}, "Passphrase for the private half: ", "storm petrel", "Again: ", "storm petrel")
 	if err != nil || strings.Contains(said, "petrel") || !strings.Contains(said, "asked is recorded") {
@@ -93,6 +94,7 @@ func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
 }
 
 func TestHarmIsConfirmedByTypingTheName(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "doomed", "-image", "debian-12", "-size", "small", "-no-key")
 	said, err := h.onTerminal([]string{"instance", "terminate", "doomed"}, "Type doomed to go on: ", "yes")

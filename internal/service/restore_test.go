@@ -99,7 +99,7 @@ func TestWhateverTheCloudDoesWrongAtAnyStepTheLoginIsRestoredOrAsItWas(t *testin
 		t.Run(c.name(), func(t *testing.T) {
 			t.Parallel()
 			now := &at{}
-			r := newRestoreRig(t, func(s *Service) {
+			r := newImpatientRig(t, restoreTimeout, func(s *Service) {
 				s.stepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 			})
 			var steps []string

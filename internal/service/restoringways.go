@@ -175,22 +175,36 @@ const forUndo = " for the undo"
 // again opens once more, with a closing of its own, what is closed already, does what is
 // to be done, and closes it.
 func (r *restoring) again(ctx context.Context, kind, what string, details map[string]string, open func(token string) error, do func() error) error {
-	kind += forUndo
-	err := r.open(ctx, r.run, kind, what, details, restore.ShellOpenFor, open)
-	if errors.Is(err, errOverdue) { // closed before what was to be done was written down as done
-		if _, err := r.shut(ctx, r.run, kind); err != nil {
-			return err
-		}
-		return errors.Join(err, r.store.ForgetClosing(ctx, r.run.ID, kind)) // it is opened anew at the next try
-	}
-	if err == nil {
-		err = do()
-	}
+	kind, err := r.kindForUndo(ctx, kind+forUndo)
 	if err != nil {
+		return err
+	}
+	if err := r.open(ctx, r.run, kind, what, details, restore.ShellOpenFor, open); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
 		return err
 	}
 	_, err = r.shut(ctx, r.run, kind)
 	return err
+}
+
+// kindForUndo returns the kind of the opening that is open for the undo, or of a new one:
+// what was closed is never opened again under the same name, for which the cloud would
+// answer with what it did before.
+func (r *restoring) kindForUndo(ctx context.Context, kind string) (string, error) {
+	list, err := r.store.ClosingsOf(ctx, r.run.ID)
+	n := 1
+	for _, c := range list {
+		if !strings.HasPrefix(c.Kind, kind) {
+			continue
+		}
+		if c.ClosedAt == nil && r.now().Before(c.Deadline) {
+			return c.Kind, err
+		}
+		n++
+	}
+	return fmt.Sprintf("%s %d", kind, n), err
 }
 
 // lineOut takes the new line out by the route's means, and records what stands then.

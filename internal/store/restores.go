@@ -136,8 +136,3 @@ func (s *Store) ClosingsDue(ctx context.Context, now, since time.Time) ([]Closin
 	err := s.closings(ctx).Where("closed_at IS NULL AND deadline <= ? OR opened_at IS NULL AND closed_at > ?", now, since).Order("deadline, closings.id").Limit(500).Find(&list).Error
 	return list, plain(err)
 }
-
-// ForgetClosing removes a closing that is closed, so that the same can be opened anew.
-func (s *Store) ForgetClosing(ctx context.Context, run uuid.UUID, kind string) error {
-	return plain(s.db.WithContext(ctx).Where("run_id = ? AND kind = ? AND closed_at IS NOT NULL", run, kind).Delete(&Closing{}).Error)
-}

@@ -366,7 +366,6 @@ func TestKilledInMidGrantItFinishes(t *testing.T) {
 }
 
 func TestAProofHoldsOnceForItsKeyAndPerson(t *testing.T) {
-	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "mine")
 	h.must("key", "new", "other", "-type", "rsa", "-bits", "2048")

@@ -17,6 +17,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -134,6 +135,12 @@ func (p *process) await(t testing.TB, pattern string) string {
 	return found
 }
 
+// blocks counts the ranges of addresses that were given to stand-in clouds.
+var (
+	blocks     atomic.Uint32
+	firstBlock = rand.Uint32N(25_600)
+)
+
 // house is a whole Plum Latch for one test: its own database, cloud and service.
 type house struct {
 	t        testing.TB
@@ -176,7 +183,8 @@ func (h *house) tokenFile() string { return filepath.Join(h.dir, "cloud.token") 
 
 func (h *house) startCloud(latency string) {
 	h.t.Helper()
-	block := fmt.Sprintf("127.%d.%d.0/24", 100+rand.IntN(100), rand.IntN(256))
+	n := firstBlock + blocks.Add(1) // no two of this process share one
+	block := fmt.Sprintf("127.%d.%d.0/24", 100+n/256%100, n%256)
 	if data, err := os.ReadFile(filepath.Join(h.dir, "block")); err == nil {
 		block = string(data) // the addresses stay through a restart
 	} else if err := os.WriteFile(filepath.Join(h.dir, "block"), []byte(block), 0o600); err != nil {

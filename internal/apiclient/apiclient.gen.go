@@ -3388,7 +3388,7 @@ type ClientInterface interface {
 
 	// ListClosings performs a GET /closings (the `ListClosings` operationId) request.
 	//
-	// What restores have opened and not closed yet, the first deadline first.
+	// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 	ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
@@ -3976,7 +3976,7 @@ func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn
 
 // ListClosings performs a GET /closings (the `ListClosings` operationId) request.
 //
-// What restores have opened and not closed yet, the first deadline first.
+// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 func (c *Client) ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListClosingsRequest(c.Server)
 	if err != nil {
@@ -10260,7 +10260,7 @@ type ClientWithResponsesInterface interface {
 
 	// ListClosingsWithResponse performs a GET /closings (the `ListClosings` operationId) request.
 	//
-	// What restores have opened and not closed yet, the first deadline first.
+	// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListClosingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClosingsResponse, error)
@@ -14883,7 +14883,7 @@ func (c *ClientWithResponses) GetCatalogueWithResponse(ctx context.Context, reqE
 
 // ListClosingsWithResponse performs a GET /closings (the `ListClosings` operationId) request.
 //
-// What restores have opened and not closed yet, the first deadline first.
+// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) ListClosingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClosingsResponse, error) {

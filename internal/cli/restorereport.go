@@ -22,7 +22,7 @@ func restoreOpen(*flag.FlagSet) func(context.Context, *session, []string) error 
 		l := listing[apiclient.Closing]{
 			head: []string{"INSTANCE", "OPEN", "SINCE", "CLOSED BY", "RESTORE"}, name: func(c apiclient.Closing) string { return c.Instance }, none: "Nothing is held open.",
 			cells: func(c apiclient.Closing) []string {
-				since := ""
+				since := "not answered yet"
 				if c.OpenedAt != nil {
 					since = moment(*c.OpenedAt)
 				}

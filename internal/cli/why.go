@@ -227,7 +227,7 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 			return "", err
 		}
 		if d.file = d.fileFor(openers.Items); d.file == "" {
-			return "", &failure{"no private half that opens it was found on this machine", "Say where it is: plumlatch why " + d.instance + " -with FILE"}
+			return "", &failure{"no private half that opens it was found on this machine", "Say where it is: plumlatch why " + d.instance + " -with FILE. If it is lost: plumlatch restore routes " + d.instance}
 		}
 	}
 	info, err := os.Stat(d.file)

@@ -167,14 +167,8 @@ func (s *Service) closeDue(ctx context.Context) error {
 	return all
 }
 
-// OpenNow returns what runs have opened and not closed yet.
+// OpenNow returns what runs have opened and not closed yet, and what may be open since the
+// cloud has not answered.
 func (s *Service) OpenNow(ctx context.Context) ([]store.Closing, error) {
-	list, err := s.store.OpenClosings(ctx)
-	var out []store.Closing
-	for _, c := range list {
-		if c.OpenedAt != nil {
-			out = append(out, c)
-		}
-	}
-	return out, err
+	return s.store.OpenClosings(ctx)
 }

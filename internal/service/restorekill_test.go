@@ -89,7 +89,7 @@ func (o *lockedOut) serve(id uuid.UUID, die, fail string) (died bool) {
 	}
 	over := make(chan error, 1)
 	go func() { over <- cmd.Wait() }()
-	for until := time.Now().Add(40 * time.Second); ; {
+	for until := time.Now().Add(90 * time.Second); ; {
 		select {
 		case err := <-over:
 			var exit *exec.ExitError
@@ -119,6 +119,9 @@ func (o *lockedOut) serve(id uuid.UUID, die, fail string) (died bool) {
 // the undo of each: one after the other in one run.
 func TestKilledAtAnyInstantARestoreGoesOnOrIsUndone(t *testing.T) {
 	for _, c := range restoreCases {
+		if c.holder {
+			continue // of the same steps as another
+		}
 		t.Run(c.name(), func(t *testing.T) {
 			t.Parallel()
 			r := newRestoreRig(t, nil)

@@ -611,7 +611,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What restores have opened and not closed yet, the first deadline first. */
+        /** @description What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first. */
         get: operations["listClosings"];
         put?: never;
         post?: never;

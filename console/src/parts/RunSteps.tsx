@@ -14,7 +14,7 @@ export function RunSteps({ run, wide }: { run: Run; wide?: boolean }) {
           <strong style={{ fontWeight: 600 }}>{s.title}</strong>
           <span>
             <span style={{ color: s.outcome && s.state !== "running" ? undefined : token.colorTextSecondary, overflowWrap: "anywhere" }}>{told(s)}</span>
-            {s.state === "running" && <Progress percent={s.percent ?? 0} size="small" aria-label={`${s.title}, percent done`} />}
+            {s.state === "running" && Boolean(s.percent) && <Progress percent={s.percent ?? 0} size="small" aria-label={`${s.title}, percent done`} />}
           </span>
           <span style={{ textAlign: "right", color: token.colorTextSecondary }}>{took(s.started_at, s.ended_at)}</span>
         </li>

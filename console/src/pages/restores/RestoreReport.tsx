@@ -29,7 +29,7 @@ export default function RestoreReport() {
           <Button type="primary" onClick={() => window.print()}>Print</Button>
         </span>
       </PageHead>
-      <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 24, maxWidth: 1000 }}>
+      <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 24, maxWidth: 1000, alignItems: "start" }}>
         <Facts of={[["Route", routeTitle(r.route)], ["State", r.run.state], ["Asked for by", r.run.requested_by], ["Why", r.run.reason], ["Begun", moment(r.run.created_at)], ["Ended", r.run.ended_at ? moment(r.run.ended_at) : "not yet"]]} />
         <Facts of={[["New key", r.key], ["Login with it", r.proved_at ? moment(r.proved_at) : "not completed"], ["Lost keys", r.lost.join(", ")], ["Instance now", r.target], ["Address", p.address_before === p.address_after ? p.address_after : `${p.address_after ?? "none"}, and was ${p.address_before ?? "none"}`], ["Not as it was", r.differs], ["Not done because", r.run.error]]} />
       </div>

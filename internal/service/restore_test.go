@@ -46,7 +46,7 @@ type fault struct {
 	times int
 }
 
-var faults = []fault{{"fail", 1}, {"refuse", 1}, {"hang", 1}, {"twice", 1}, {"lose-reply", 1}, {"break", 1}, {"break", 4}}
+var faults = []fault{{"fail", 1}, {"refuse", 1}, {"hang", 1}, {"twice", 1}, {"lose-reply", 1}, {"break", 4}}
 
 // at has something go wrong as a step of a restore begins, or as its undo does.
 type at struct {

@@ -97,7 +97,7 @@ func (o *lockedOut) serve(id uuid.UUID, die, fail string) (died bool) {
 				o.t.Fatalf("the service ended by itself: %v", err)
 			}
 			return true
-		case <-time.After(5 * time.Millisecond):
+		case <-time.After(25 * time.Millisecond):
 		}
 		r, err := o.Restore(o.t.Context(), id)
 		if err == nil {

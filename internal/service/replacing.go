@@ -39,7 +39,7 @@ func (r *restoring) image(ctx context.Context, p *runs.Progress) (string, error)
 	if err := p.SetFact(ctx, imageFact, *op.Snapshot); err != nil {
 		return "", err
 	}
-	if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+	if err := r.await(ctx, p, op.Id); err != nil {
 		return "", err
 	}
 	return p.Fact(gibFact) + " GiB are copied", nil
@@ -62,7 +62,7 @@ func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
 			return err
 		}
 		id = *op.Snapshot
-		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil && runs.IsTemporary(err) {
+		if err := r.await(ctx, p, op.Id); err != nil && runs.IsTemporary(err) {
 			return err
 		}
 	}
@@ -113,7 +113,7 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 	if err := l.set(ctx, map[string]any{"cloud_id": op.Instance}); err != nil {
 		return "", err
 	}
-	if _, err := l.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+	if err := l.await(ctx, p, op.Id); err != nil {
 		return "", err
 	}
 	if _, err := l.noteAddresses(ctx); err != nil {
@@ -149,18 +149,8 @@ func (r *restoring) recordNew(ctx context.Context, p *runs.Progress, k store.Key
 
 // endNew ends the replacement, whether or not its launch was ever answered.
 func (r *restoring) endNew(ctx context.Context, p *runs.Progress) error {
-	i, there, err := r.cloud.Launched(ctx, r.newToken())
-	if err != nil {
+	if err := r.endLaunched(ctx, p, r.newToken()); err != nil {
 		return err
-	}
-	if there && i.State != "terminated" {
-		op, err := r.cloud.Terminate(ctx, i.Id)
-		if err != nil {
-			return err
-		}
-		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
-			return err
-		}
 	}
 	id, err := r.id(p, replacementFact)
 	if err != nil {

@@ -54,7 +54,7 @@ func (r *restoring) bring(ctx context.Context, p *runs.Progress, id string, end 
 		if err != nil {
 			return calling(err)
 		}
-		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+		if err := r.await(ctx, p, op.Id); err != nil {
 			if tries++; runs.IsTemporary(err) || ctx.Err() != nil || tries > operationTries {
 				return err
 			}
@@ -145,7 +145,7 @@ func (r *restoring) attached(ctx context.Context, p *runs.Progress, want *cloud.
 		if err != nil {
 			return calling(err)
 		}
-		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+		if err := r.await(ctx, p, op.Id); err != nil {
 			if tries++; runs.IsTemporary(err) || ctx.Err() != nil || tries > operationTries {
 				return err
 			}
@@ -174,12 +174,17 @@ func (r *restoring) attachAgain(ctx context.Context, p *runs.Progress) error {
 
 func (r *restoring) helperToken(n int) string { return fmt.Sprintf("%s helper %d", r.run.ID, n) }
 
+// made is how many helpers were asked for so far.
+func made(p *runs.Progress) int {
+	n, _ := strconv.Atoi(p.Fact(helpersFact)) // "" before the first
+	return n
+}
+
 // helpers returns the instances that were made as helpers, the last one last. Those that
 // are gone are not among them.
 func (r *restoring) helpers(ctx context.Context, p *runs.Progress) ([]cloud.Instance, error) {
 	var out []cloud.Instance
-	made, _ := strconv.Atoi(p.Fact(helpersFact)) // "" before the first
-	for n := 1; n <= made; n++ {
+	for n := 1; n <= made(p); n++ {
 		i, there, err := r.cloud.Launched(ctx, r.helperToken(n))
 		if err != nil {
 			return nil, calling(err)
@@ -202,22 +207,22 @@ func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.I
 			return i, r.permitHelper(ctx, i)
 		}
 	}
-	made, _ := strconv.Atoi(p.Fact(helpersFact))
+	n := made(p)
 	launching := len(there) > 0 && there[len(there)-1].State == "launching"
 	if !launching {
-		if made++; made > maxHelpers {
+		if n++; n > maxHelpers {
 			return cloud.Instance{}, fmt.Errorf("%d helpers were made, and none stays", maxHelpers)
 		}
-		if err := p.SetFact(ctx, helpersFact, strconv.Itoa(made)); err != nil {
+		if err := p.SetFact(ctx, helpersFact, strconv.Itoa(n)); err != nil {
 			return cloud.Instance{}, err
 		}
 	}
-	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(made), Name: "helper-of-" + r.instance.Name, Image: r.run.Facts[asImageFact], Size: r.run.Facts["helper size"], Zone: r.instance.Zone})
+	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(n), Name: "helper-of-" + r.instance.Name, Image: r.run.Facts[asImageFact], Size: r.run.Facts["helper size"], Zone: r.instance.Zone})
 	if err != nil {
 		return cloud.Instance{}, calling(err)
 	}
-	if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
-		if !runs.IsTemporary(err) && ctx.Err() == nil && made < operationTries {
+	if err := r.await(ctx, p, op.Id); err != nil {
+		if !runs.IsTemporary(err) && ctx.Err() == nil && n < operationTries {
 			err = runs.Temporary(err) // another is made
 		}
 		return cloud.Instance{}, err
@@ -248,19 +253,8 @@ func (r *restoring) dropHelper(ctx context.Context, p *runs.Progress) (string, e
 
 // dropHelpers ends all helpers. The disk that was brought to one must be off it.
 func (r *restoring) dropHelpers(ctx context.Context, p *runs.Progress) error {
-	there, err := r.helpers(ctx, p)
-	if err != nil {
-		return err
-	}
-	for _, i := range there {
-		if i.State == "terminating" {
-			return runs.Temporary(errors.New("the helper is ending"))
-		}
-		op, err := r.cloud.Terminate(ctx, i.Id)
-		if err != nil {
-			return calling(err)
-		}
-		if _, err := r.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+	for n := 1; n <= made(p); n++ {
+		if err := r.endLaunched(ctx, p, r.helperToken(n)); err != nil {
 			return err
 		}
 	}

@@ -123,7 +123,7 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	if err := errors.Join(l.set(ctx, map[string]any{"cloud_id": op.Instance}), p.SetFact(ctx, "operation", op.Id)); err != nil {
 		return "", err
 	}
-	if _, err := l.await(ctx, p, op.Id, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder["instance"] }); err != nil {
+	if err := l.awaitUntil(ctx, p, op.Id, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder["instance"] }); err != nil {
 		return "", err
 	}
 	return "the disk is ready", nil
@@ -135,9 +135,17 @@ func lineOf(k store.Key) string {
 
 // undoLaunch finds out whether the cloud ever heard of the launch.
 func (l *lifecycle) undoLaunch(ctx context.Context, p *runs.Progress) error {
-	i, there, err := l.cloud.Launched(ctx, p.Run().ID.String())
+	return l.endLaunched(ctx, p, p.Run().ID.String())
+}
+
+// endLaunched ends the instance that was asked for with the request token, if there is one.
+func (l *lifecycle) endLaunched(ctx context.Context, p *runs.Progress, token string) error {
+	i, there, err := l.cloud.Launched(ctx, token)
 	if err != nil || !there || i.State == "terminated" {
 		return calling(err)
+	}
+	if i.State == "terminating" {
+		return runs.Temporary(fmt.Errorf("%s is ending", i.Name))
 	}
 	op, err := l.cloud.Terminate(ctx, i.Id)
 	if err != nil {
@@ -146,37 +154,41 @@ func (l *lifecycle) undoLaunch(ctx context.Context, p *runs.Progress) error {
 		}
 		return calling(err)
 	}
-	_, err = l.await(ctx, p, op.Id, func(cloud.Operation) bool { return false })
-	return err
+	return l.await(ctx, p, op.Id)
 }
 
-// await watches an operation until it has ended or reached holds.
-func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string, reached func(cloud.Operation) bool) (cloud.Operation, error) {
+// await watches an operation until it has ended.
+func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string) error {
+	return l.awaitUntil(ctx, p, id, func(cloud.Operation) bool { return false })
+}
+
+// awaitUntil watches an operation until it has ended or reached holds.
+func (l *lifecycle) awaitUntil(ctx context.Context, p *runs.Progress, id string, reached func(cloud.Operation) bool) error {
 	if id == noOperation {
-		return cloud.Operation{}, nil
+		return nil
 	}
 	for until, pause := l.now().Add(operationPatience), firstPoll; ; pause = min(2*pause, pollEvery) {
 		op, err := l.cloud.Operation(ctx, id)
 		switch {
 		case err != nil:
-			return op, calling(err)
+			return calling(err)
 		case op.State == "failed":
 			why := "without saying why"
 			if op.Error != nil {
 				why = *op.Error
 			}
-			return op, fmt.Errorf("the cloud could not %s: %s", op.Kind, why)
+			return fmt.Errorf("the cloud could not %s: %s", op.Kind, why)
 		case op.State == "done" || reached(op):
-			return op, nil
+			return nil
 		case l.now().After(until):
-			return op, fmt.Errorf("the cloud has not ended its %s after %s", op.Kind, operationPatience)
+			return fmt.Errorf("the cloud has not ended its %s after %s", op.Kind, operationPatience)
 		}
 		if err := p.Tell(ctx, op.Percent, ""); err != nil {
-			return op, err
+			return err
 		}
 		select {
 		case <-ctx.Done():
-			return op, ctx.Err()
+			return ctx.Err()
 		case <-time.After(pause):
 		}
 	}
@@ -188,7 +200,7 @@ var phaseOrder = map[string]int{"disk": 0, "instance": 1, "boot": 2}
 // awaitPhase waits until the launch has come to the phase and tells of the addresses.
 func (l *lifecycle) awaitPhase(phase string) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
-		_, err := l.await(ctx, p, p.Fact("operation"), func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] })
+		err := l.awaitUntil(ctx, p, p.Fact("operation"), func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] })
 		if err != nil {
 			return "", err
 		}
@@ -223,7 +235,7 @@ func (l *lifecycle) noteAddresses(ctx context.Context) (cloud.Instance, error) {
 // boot waits for the boot's end. The first host keys are pinned, later ones
 // must be the pinned ones.
 func (l *lifecycle) boot(ctx context.Context, p *runs.Progress) (string, error) {
-	if _, err := l.await(ctx, p, p.Fact("operation"), func(cloud.Operation) bool { return false }); err != nil {
+	if err := l.await(ctx, p, p.Fact("operation")); err != nil {
 		return "", err
 	}
 	if _, err := l.noteAddresses(ctx); err != nil {
@@ -351,7 +363,7 @@ func (l *lifecycle) begin(ask func(*cloud.Cloud, context.Context, string) (cloud
 }
 
 func (l *lifecycle) awaitEnd(ctx context.Context, p *runs.Progress) (string, error) {
-	if _, err := l.await(ctx, p, p.Fact("operation"), func(cloud.Operation) bool { return false }); err != nil {
+	if err := l.await(ctx, p, p.Fact("operation")); err != nil {
 		return "", err
 	}
 	_, err := l.noteAddresses(ctx)
@@ -370,7 +382,7 @@ func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
 	if err != nil {
 		return calling(err)
 	}
-	if _, err := l.await(ctx, p, op.Id, func(cloud.Operation) bool { return false }); err != nil {
+	if err := l.await(ctx, p, op.Id); err != nil {
 		return err
 	}
 	_, err = l.noteAddresses(ctx)

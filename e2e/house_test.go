@@ -146,6 +146,8 @@ type house struct {
 	t        testing.TB
 	dir      string
 	database string
+	// owner is the URL for the owner of the tables; database is for the role of the service.
+	owner    string
 	cloud    *process
 	cloudURL string
 	service  *process
@@ -158,18 +160,20 @@ const password = "guillemot ledge"
 // newHouse starts a house. latency is that of the stand-in cloud.
 func newHouse(t testing.TB, latency string) *house {
 	t.Helper()
-	return newHouseOn(t, latency, pgtest.Database(t))
+	owner, database := pgtest.Databases(t)
+	return newHouseOn(t, latency, owner, database)
 }
 
-// newHouseOn starts a house on a database.
-func newHouseOn(t testing.TB, latency, database string) *house {
+// newHouseOn starts a house on a database, of which there are the URLs for its owner and for the
+// role of the service.
+func newHouseOn(t testing.TB, latency, owner, database string) *house {
 	t.Helper()
-	h := &house{t: t, dir: t.TempDir(), database: database}
+	h := &house{t: t, dir: t.TempDir(), database: database, owner: owner}
 	if err := os.WriteFile(h.tokenFile(), []byte("cloud-token\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	h.startCloud(latency)
-	cmd := exec.Command(filepath.Join(bin, "plumlatchd"), "-database", h.database, "-first-admin", "ines")
+	cmd := exec.Command(filepath.Join(bin, "plumlatchd"), "-database", h.database, "-owner-database", h.owner, "-first-admin", "ines")
 	cmd.Stdin = strings.NewReader(password + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("make the first admin: %v: %s", err, out)
@@ -200,7 +204,7 @@ func (h *house) startCloud(latency string) {
 
 func (h *house) startService(listen string, more ...string) {
 	h.t.Helper()
-	args := append([]string{"-database", h.database, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", listen, "-safe-key-file", filepath.Join(h.dir, "safe.key")}, more...)
+	args := append([]string{"-database", h.database, "-allow-local-targets", "-requests-per-second", "2000", "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", listen, "-safe-key-file", filepath.Join(h.dir, "safe.key")}, more...)
 	h.service = start(h.t, "plumlatchd", args...)
 	h.url = h.service.await(h.t, `Plum Latch is at (http\S+)`)
 }

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/demo"
 	"plumlatch/internal/service"
+	"plumlatch/internal/store"
 )
 
 // runDemo is the whole house in one folder: database, cloud, service, sample fleet.
@@ -31,6 +32,9 @@ func runDemo(ctx context.Context, o settings) (err error) {
 	}
 	defer logFile.Close()
 	log := slog.New(slog.NewTextHandler(logFile, nil)) // the terminal is for the person
+	if err := store.Prepare(ctx, stage.OwnerURL, stage.DatabaseURL); err != nil {
+		return err
+	}
 	if err := loadFleet(ctx, o, stage, log, tell); err != nil {
 		return err
 	}
@@ -65,7 +69,7 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 		return err
 	}
 	defer h.close()
-	if err := h.openSafe(filepath.Join(stage.Dir, "safe.key")); err != nil {
+	if err := h.openSafe(filepath.Join(stage.Dir, "safe.key"), ""); err != nil {
 		return err
 	}
 	l := demo.Loader{Store: h.store, Service: h.service, KeyDir: filepath.Join(stage.Dir, "keys"), Size: o.demoSize, Now: time.Now(), Tell: tell}
@@ -141,7 +145,7 @@ func newToken(ctx context.Context, h *house, operator string) (string, error) {
 		return "", err
 	}
 	actor := service.Actor{ID: o.ID, Name: o.Name, Role: service.Role(o.Role), Via: "service"}
-	_, secret, err := h.service.AddToken(ctx, actor, service.IdempotencyKey{}, "demo-env", "", 366)
+	_, secret, err := h.service.AddToken(ctx, actor, service.IdempotencyKey{}, service.NewToken{Name: "demo-env", Days: 366})
 	return secret, err
 }
 

@@ -4,9 +4,12 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
+	"strings"
 	"time"
 
 	"plumlatch/internal/cloud"
@@ -42,15 +45,33 @@ func openHouse(ctx context.Context, database, cloudURL, cloudToken string, log *
 
 func (h *house) close() { h.store.Close() }
 
-// openSafe opens the safe under the master key in the file; "" leaves it switched off.
-func (h *house) openSafe(file string) error {
-	if file == "" {
+// openSafe opens the safe under the master key in the file or from the command; without
+// either it is switched off.
+func (h *house) openSafe(file, command string) (err error) {
+	switch {
+	case command != "":
+		h.service.Safe, err = safe.OpenCommand(command)
+	case file != "":
+		if err = safe.Make(file); err == nil {
+			h.service.Safe, err = safe.Open(file)
+		}
+	}
+	if err != nil {
+		h.service.Safe = nil
+	}
+	return err
+}
+
+// openIssuer sets up the OpenID Connect issuer, if there is to be one.
+func (h *house) openIssuer(ctx context.Context, o settings) error {
+	if o.issuer == "" {
 		return nil
 	}
-	err := safe.Make(file)
-	if err == nil {
-		h.service.Safe, err = safe.Open(file)
+	secret, err := os.ReadFile(o.clientFile)
+	if err != nil {
+		return fmt.Errorf("-oidc-client-secret-file: %w", err)
 	}
+	h.service.Issuer, err = service.OpenIssuer(ctx, o.issuer, o.clientID, strings.TrimSpace(string(secret)), strings.TrimSuffix(o.publicURL, "/"))
 	return err
 }
 
@@ -61,10 +82,11 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 	h.service.SweepEvery, h.service.StewardFrom = o.sweepEvery, o.stewardFrom
 	h.service.Fresh = time.Duration(o.freshDays) * 24 * time.Hour
 	h.service.ReportWithin = o.reportIn
-	if err := h.openSafe(o.safeKey); err != nil {
+	h.service.SessionLasts, h.service.SessionIdle = o.sessionFor, o.sessionIdle
+	if err := errors.Join(h.openSafe(o.safeKey, o.safeCommand), h.openIssuer(ctx, o)); err != nil {
 		return err
 	}
-	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure})
+	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure || strings.HasPrefix(o.publicURL, "https://"), PerSecond: o.perSecond})
 	if err != nil {
 		return err
 	}
@@ -75,11 +97,11 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 	defer l.Close()
 	url := "http://" + l.Addr().String()
 	if secure {
-		certificate, err := tls.LoadX509KeyPair(o.certificate, o.privateKey)
-		if err != nil {
+		certificate := &fileCertificate{certificate: o.certificate, key: o.privateKey, log: h.log}
+		if _, err := certificate.get(nil); err != nil {
 			return err
 		}
-		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12})
+		l = tls.NewListener(l, &tls.Config{GetCertificate: certificate.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
 		url = "https://" + l.Addr().String()
 	}
 	work, stopWork := context.WithCancel(context.WithoutCancel(ctx))

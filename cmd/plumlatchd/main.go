@@ -18,7 +18,9 @@ import (
 
 	"golang.org/x/term"
 
+	"plumlatch/internal/outbound"
 	"plumlatch/internal/service"
+	"plumlatch/internal/store"
 )
 
 var version = "dev"
@@ -41,6 +43,18 @@ type settings struct {
 	freshDays   int
 	stewardFrom string
 	reportIn    time.Duration
+	owner       string
+	safeCommand string
+	allowLocal  bool
+	perSecond   float64
+	sessionFor  time.Duration
+	sessionIdle time.Duration
+	issuer      string
+	clientID    string
+	clientFile  string
+	publicURL   string
+	backup      string
+	restore     string
 }
 
 func main() {
@@ -62,6 +76,18 @@ func main() {
 	flag.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
 	flag.StringVar(&o.stewardFrom, "steward-from", "", "limit new steward keys to these addresses, as in the from option of authorized_keys")
 	flag.DurationVar(&o.reportIn, "report-within", 2*time.Minute, "for how long a step that somebody takes from their own machine is waited for")
+	flag.StringVar(&o.owner, "owner-database", os.Getenv("PLUMLATCH_OWNER_DATABASE"), "URL for the role that owns the tables, which brings the schema up to date; the role of -database can then only add to the daybook. Also PLUMLATCH_OWNER_DATABASE")
+	flag.StringVar(&o.safeCommand, "safe-key-command", "", "program, with its arguments, that prints the safe's master key, instead of -safe-key-file")
+	flag.BoolVar(&o.allowLocal, "allow-local-targets", false, "let the service connect to loopback and link-local addresses: instances, receivers, adapters and issuers on this machine")
+	flag.Float64Var(&o.perSecond, "requests-per-second", 200, "how many requests may come from one address; 0 for any number")
+	flag.DurationVar(&o.sessionFor, "session-lasts", 12*time.Hour, "for how long a console session holds")
+	flag.DurationVar(&o.sessionIdle, "session-idle", time.Hour, "for how long a console session holds without use")
+	flag.StringVar(&o.issuer, "oidc-issuer", "", "URL of an OpenID Connect issuer by which people may sign in")
+	flag.StringVar(&o.clientID, "oidc-client-id", "", "what the issuer calls this service")
+	flag.StringVar(&o.clientFile, "oidc-client-secret-file", "", "file with this service's secret at the issuer")
+	flag.StringVar(&o.publicURL, "public-url", "", "this service's address as browsers see it, for the issuer to lead back to")
+	flag.StringVar(&o.backup, "backup", "", "write a copy of the database to this file, in the format of pg_dump, and end; what is in the safe stays encrypted, and its master key is not in it")
+	flag.StringVar(&o.restore, "restore", "", "read the copy in this file into an empty database, check the daybook, and end")
 	showVersion := flag.Bool("version", false, "print the version and end")
 	flag.Usage = usage
 	flag.Parse()
@@ -87,7 +113,9 @@ func usage() {
 
 Try it with sample data:   plumlatchd -demo
 Run it for real:           plumlatchd -database URL -cloud URL -cloud-token-file FILE
-First account:             plumlatchd -database URL -first-admin NAME
+First account:             by the secret that the first start prints, or
+                           plumlatchd -database URL -first-admin NAME
+Keep a copy:               plumlatchd -database URL -backup FILE
 
 `)
 	flag.PrintDefaults()
@@ -99,6 +127,15 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 	}
 	if o.demo {
 		return runDemo(ctx, o)
+	}
+	outbound.RefuseLocal(!o.allowLocal)
+	if o.backup != "" || o.restore != "" {
+		return copyDatabase(ctx, o)
+	}
+	if o.owner != "" {
+		if err := store.Prepare(ctx, o.owner, o.database); err != nil {
+			return err
+		}
 	}
 	if o.firstAdmin != "" {
 		return makeFirstAdmin(ctx, o, log)
@@ -116,8 +153,20 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 		return err
 	}
 	defer h.close()
+	if open, err := h.store.DaybookOpen(ctx); err != nil {
+		return err
+	} else if open {
+		log.Warn("the database role of the service could change the daybook; give it a role that owns no tables, and the owner's URL with -owner-database")
+	}
+	secret, err := h.service.SetUpSecret(ctx)
+	if err != nil {
+		return err
+	}
 	return h.serve(ctx, o, func(url string) error {
 		fmt.Println("Plum Latch is at", url)
+		if secret != "" {
+			fmt.Printf("There is no account yet. Make the first admin there, or with plumlatch set-up, by this secret:\n  %s\n", secret)
+		}
 		return nil
 	})
 }
@@ -128,7 +177,19 @@ func (o settings) check() error {
 		return errors.New("-demo brings its own database: leave -database out")
 	case !o.demo && o.database == "":
 		return errors.New("no database was given: say -database URL, or -demo for a try")
-	case !o.demo && o.firstAdmin == "" && o.cloudURL == "":
+	case o.demo && (o.backup != "" || o.restore != ""):
+		return errors.New("-demo keeps its own data: leave -backup and -restore out")
+	case o.backup != "" && o.restore != "":
+		return errors.New("-backup and -restore exclude one another")
+	case o.safeKey != "" && o.safeCommand != "":
+		return errors.New("-safe-key-file and -safe-key-command exclude one another")
+	case o.issuer != "" && (o.clientID == "" || o.clientFile == "" || o.publicURL == ""):
+		return errors.New("-oidc-issuer needs -oidc-client-id, -oidc-client-secret-file and -public-url")
+	case o.perSecond < 0:
+		return errors.New("-requests-per-second is negative; 0 is any number")
+	case o.sessionFor <= 0 || o.sessionIdle <= 0:
+		return errors.New("-session-lasts and -session-idle are more than nothing")
+	case !o.demo && o.firstAdmin == "" && o.backup == "" && o.restore == "" && o.cloudURL == "":
 		return errors.New("no cloud was given: say -cloud URL of its adapter")
 	case o.freshDays < 1 || o.freshDays > 3650:
 		return fmt.Errorf("-fresh-days is %d; 1 to 3650 are allowed", o.freshDays)
@@ -169,7 +230,7 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	if err := h.service.AddOperator(ctx, service.Actor{Name: "setup", Via: "service"}, o.firstAdmin, o.firstAdmin, password, service.Admin); err != nil {
+	if err := h.service.AddOperator(ctx, service.Actor{Name: "setup", Via: "service"}, service.NewOperator{Name: o.firstAdmin, Password: password, Role: service.Admin}); err != nil {
 		return err
 	}
 	fmt.Printf("%s is an admin now. Start the service and sign in: plumlatch sign-in\n", o.firstAdmin)

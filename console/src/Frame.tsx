@@ -17,6 +17,7 @@ const places: { to: string; text: string; also?: string[] }[] = [
   { to: "/rotations", text: "Rotations" },
   { to: "/restores", text: "Restores" },
   { to: "/daybook", text: "Daybook" },
+  { to: "/settings", text: "Settings" },
 ];
 
 const placeStyle = (active: boolean) => ({

@@ -33,10 +33,17 @@ const Restores = lazy(() => import("./pages/restores/Restores"));
 const RestorePage = lazy(() => import("./pages/restores/RestorePage"));
 const RestoreReport = lazy(() => import("./pages/restores/RestoreReport"));
 const RunPage = lazy(() => import("./pages/runs/Run"));
+const SetUp = lazy(() => import("./pages/signin/SetUp"));
+const You = lazy(() => import("./pages/settings/You"));
+const People = lazy(() => import("./pages/settings/People"));
+const LeavingPage = lazy(() => import("./pages/settings/LeavingPage"));
+const Custody = lazy(() => import("./pages/settings/Custody"));
+const Receivers = lazy(() => import("./pages/settings/Receivers"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
 const router = createBrowserRouter([
   { path: "/sign-in", element: <Suspense fallback={<Loading />}><SignIn /></Suspense> },
+  { path: "/set-up", element: <Suspense fallback={<Loading />}><SetUp /></Suspense> },
   {
     path: "/",
     element: <Frame />,
@@ -66,6 +73,11 @@ const router = createBrowserRouter([
       { path: "restores/:id", element: <RestorePage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "daybook", element: <Daybook /> },
+      { path: "settings", element: <You /> },
+      { path: "settings/people", element: <People /> },
+      { path: "settings/people/:name/leaving", element: <LeavingPage /> },
+      { path: "settings/custody", element: <Custody /> },
+      { path: "settings/receivers", element: <Receivers /> },
       { path: "*", element: <NotFound /> },
     ],
   },

@@ -36,6 +36,24 @@ func (e AddRotationRuleMake) Valid() bool {
 	}
 }
 
+// Defines values for AddTokenOnly.
+const (
+	AddTokenOnlyRead  AddTokenOnly = "read"
+	AddTokenOnlySweep AddTokenOnly = "sweep"
+)
+
+// Valid indicates whether the value is a known member of the AddTokenOnly enum.
+func (e AddTokenOnly) Valid() bool {
+	switch e {
+	case AddTokenOnlyRead:
+		return true
+	case AddTokenOnlySweep:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeRotationChange.
 const (
 	ChangeRotationChangeOverride ChangeRotationChange = "override"
@@ -99,6 +117,33 @@ func (e Choice) Valid() bool {
 	case ChoiceRemove:
 		return true
 	case ChoiceWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConsentState.
+const (
+	ConsentStateAsked   ConsentState = "asked"
+	ConsentStateGranted ConsentState = "granted"
+	ConsentStateOver    ConsentState = "over"
+	ConsentStateRefused ConsentState = "refused"
+	ConsentStateUsed    ConsentState = "used"
+)
+
+// Valid indicates whether the value is a known member of the ConsentState enum.
+func (e ConsentState) Valid() bool {
+	switch e {
+	case ConsentStateAsked:
+		return true
+	case ConsentStateGranted:
+		return true
+	case ConsentStateOver:
+		return true
+	case ConsentStateRefused:
+		return true
+	case ConsentStateUsed:
 		return true
 	default:
 		return false
@@ -240,6 +285,30 @@ func (e KeyState) Valid() bool {
 	case KeyStateLost:
 		return true
 	case KeyStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeavingItemWhat.
+const (
+	LeavingItemWhatHandOver LeavingItemWhat = "hand over"
+	LeavingItemWhatReplace  LeavingItemWhat = "replace"
+	LeavingItemWhatRetire   LeavingItemWhat = "retire"
+	LeavingItemWhatWithdraw LeavingItemWhat = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the LeavingItemWhat enum.
+func (e LeavingItemWhat) Valid() bool {
+	switch e {
+	case LeavingItemWhatHandOver:
+		return true
+	case LeavingItemWhatReplace:
+		return true
+	case LeavingItemWhatRetire:
+		return true
+	case LeavingItemWhatWithdraw:
 		return true
 	default:
 		return false
@@ -441,6 +510,36 @@ func (e ReachState) Valid() bool {
 	case ReachStateThin:
 		return true
 	case ReachStateUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReceiverKind.
+const (
+	ReceiverKindAll         ReceiverKind = "all"
+	ReceiverKindKeyReleased ReceiverKind = "key-released"
+	ReceiverKindLeftOpen    ReceiverKind = "left-open"
+	ReceiverKindLoginShut   ReceiverKind = "login-shut"
+	ReceiverKindRunFailed   ReceiverKind = "run-failed"
+	ReceiverKindStranger    ReceiverKind = "stranger"
+)
+
+// Valid indicates whether the value is a known member of the ReceiverKind enum.
+func (e ReceiverKind) Valid() bool {
+	switch e {
+	case ReceiverKindAll:
+		return true
+	case ReceiverKindKeyReleased:
+		return true
+	case ReceiverKindLeftOpen:
+		return true
+	case ReceiverKindLoginShut:
+		return true
+	case ReceiverKindRunFailed:
+		return true
+	case ReceiverKindStranger:
 		return true
 	default:
 		return false
@@ -881,10 +980,19 @@ type AddRotationRuleMake string
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
-	Days *int   `json:"days,omitempty"`
-	Name string `json:"name"`
-	Role *Role  `json:"role,omitempty"`
+	Days *int `json:"days,omitempty"`
+
+	// Limits The labels of the instances that it sees, further than what its owner sees.
+	Limits *map[string]string `json:"limits,omitempty"`
+	Name   string             `json:"name"`
+
+	// Only For a machine that may do nothing else.
+	Only *AddTokenOnly `json:"only,omitempty"`
+	Role *Role         `json:"role,omitempty"`
 }
+
+// AddTokenOnly For a machine that may do nothing else.
+type AddTokenOnly string
 
 // AdoptInstance defines model for AdoptInstance.
 type AdoptInstance struct {
@@ -926,6 +1034,12 @@ type Approach struct {
 	State *InstanceState `json:"state,omitempty"`
 }
 
+// AskConsent defines model for AskConsent.
+type AskConsent struct {
+	Key    string `json:"key"`
+	Reason string `json:"reason"`
+}
+
 // AskedKey defines model for AskedKey.
 type AskedKey struct {
 	AskedAt time.Time `json:"asked_at"`
@@ -950,6 +1064,16 @@ type AskedKey struct {
 
 	// Yours Whether the caller may bring it.
 	Yours bool `json:"yours"`
+}
+
+// BeginLeaving defines model for BeginLeaving.
+type BeginLeaving struct {
+	// Again Takes up one whose rotation is over and has left something.
+	Again  *bool   `json:"again,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// To The keeper who follows; needed unless again.
+	To *string `json:"to,omitempty"`
 }
 
 // BringKey defines model for BringKey.
@@ -1042,8 +1166,83 @@ type Connection struct {
 	User     string    `json:"user"`
 }
 
+// Consent defines model for Consent.
+type Consent struct {
+	AskedAt   time.Time          `json:"asked_at"`
+	AskedBy   string             `json:"asked_by"`
+	DecidedAt *time.Time         `json:"decided_at,omitempty"`
+	DecidedBy *string            `json:"decided_by,omitempty"`
+	ExpiresAt time.Time          `json:"expires_at"`
+	Id        openapi_types.UUID `json:"id"`
+	Key       string             `json:"key"`
+	Note      *string            `json:"note,omitempty"`
+
+	// Own Whether the caller asked, and so cannot decide.
+	Own    bool         `json:"own"`
+	Reason string       `json:"reason"`
+	State  ConsentState `json:"state"`
+}
+
+// ConsentState defines model for Consent.State.
+type ConsentState string
+
+// ConsentDecision defines model for ConsentDecision.
+type ConsentDecision struct {
+	Grant bool    `json:"grant"`
+	Note  *string `json:"note,omitempty"`
+}
+
+// ConsentLabel defines model for ConsentLabel.
+type ConsentLabel struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+	Name    string    `json:"name"`
+	Value   string    `json:"value"`
+}
+
+// ConsentLabelChange defines model for ConsentLabelChange.
+type ConsentLabelChange struct {
+	// Asks Whether it is to ask for consent, or not any more.
+	Asks  bool   `json:"asks"`
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
 // Custody defines model for Custody.
 type Custody string
+
+// DaybookCheck defines model for DaybookCheck.
+type DaybookCheck struct {
+	// CanChange Whether the database role of the service could change entries; it should not.
+	CanChange bool `json:"can_change"`
+
+	// Entries How many entries fit, from the first on.
+	Entries int           `json:"entries"`
+	Fault   *DaybookFault `json:"fault,omitempty"`
+	Fits    bool          `json:"fits"`
+
+	// Head The hash of the last of these.
+	Head string `json:"head"`
+}
+
+// DaybookFault defines model for DaybookFault.
+type DaybookFault struct {
+	// Seq The first entry that does not fit, or is missing.
+	Seq  int    `json:"seq"`
+	What string `json:"what"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Attempts int       `json:"attempts"`
+	EndedAt  time.Time `json:"ended_at"`
+	Error    string    `json:"error"`
+	Kind     string    `json:"kind"`
+	Sentence string    `json:"sentence"`
+
+	// Seq The number of the entry in the daybook.
+	Seq int `json:"seq"`
+}
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -1094,10 +1293,20 @@ type DueRotation struct {
 
 // Entry defines model for Entry.
 type Entry struct {
-	Action  string    `json:"action"`
-	At      time.Time `json:"at"`
-	Outcome string    `json:"outcome"`
-	Person  string    `json:"person"`
+	// About What it concerns, such as key:gannet or instance:atlas-db.
+	About   *[]string               `json:"about,omitempty"`
+	Action  string                  `json:"action"`
+	At      time.Time               `json:"at"`
+	Details *map[string]interface{} `json:"details,omitempty"`
+
+	// Hash SHA-256 over the hash of the entry before it and its own canonical form (RFC 8785).
+	Hash    *string `json:"hash,omitempty"`
+	Outcome string  `json:"outcome"`
+	Person  string  `json:"person"`
+
+	// PrevHash The hash of the entry before it.
+	PrevHash  *string `json:"prev_hash,omitempty"`
+	RequestId *string `json:"request_id,omitempty"`
 
 	// Sentence The entry in words.
 	Sentence    string `json:"sentence"`
@@ -1115,6 +1324,20 @@ type EntryPage struct {
 	Items []Entry `json:"items"`
 	Next  *string `json:"next,omitempty"`
 	Total *int    `json:"total,omitempty"`
+}
+
+// Factor defines model for Factor.
+type Factor struct {
+	// Secret In base32, to type in.
+	Secret string `json:"secret"`
+
+	// Url For a picture that an authenticator reads.
+	Url string `json:"url"`
+}
+
+// FactorCode defines model for FactorCode.
+type FactorCode struct {
+	Code string `json:"code"`
 }
 
 // FileVersion defines model for FileVersion.
@@ -1178,6 +1401,18 @@ type FirewallRule struct {
 	Source string `json:"source"`
 }
 
+// FirstAdmin defines model for FirstAdmin.
+type FirstAdmin struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+
+	// Secret The set-up secret.
+	Secret string `json:"secret"`
+
+	// Title Who that is, in words.
+	Title *string `json:"title,omitempty"`
+}
+
 // Fit How the key and the login stand; unswept until somebody has looked.
 type Fit string
 
@@ -1226,6 +1461,22 @@ type GrantRecord struct {
 	Until       *time.Time `json:"until,omitempty"`
 	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
 	WithdrawnBy *string    `json:"withdrawn_by,omitempty"`
+}
+
+// HandOver defines model for HandOver.
+type HandOver struct {
+	Reason *string `json:"reason,omitempty"`
+
+	// To A keeper.
+	To string `json:"to"`
+}
+
+// HandedOver defines model for HandedOver.
+type HandedOver struct {
+	Key Key `json:"key"`
+
+	// WaitsFor The keeper who has to prove that they hold it; absent where it is done.
+	WaitsFor *string `json:"waits_for,omitempty"`
 }
 
 // HostKey defines model for HostKey.
@@ -1325,13 +1576,25 @@ type InstanceState string
 
 // Keeper defines model for Keeper.
 type Keeper struct {
-	Kind  KeeperKind `json:"kind"`
-	Name  string     `json:"name"`
-	Title string     `json:"title"`
+	Kind KeeperKind `json:"kind"`
+
+	// Left Whether the person has left.
+	Left *bool `json:"left,omitempty"`
+
+	// Members Of a team.
+	Members *[]string `json:"members,omitempty"`
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
 }
 
 // KeeperKind defines model for Keeper.Kind.
 type KeeperKind string
+
+// KeptHead defines model for KeptHead.
+type KeptHead struct {
+	Hash string `json:"hash"`
+	Seq  int    `json:"seq"`
+}
 
 // Key defines model for Key.
 type Key struct {
@@ -1442,6 +1705,51 @@ type Launched struct {
 	Instance Instance `json:"instance"`
 	Run      Run      `json:"run"`
 }
+
+// Leaving defines model for Leaving.
+type Leaving struct {
+	BegunAt *time.Time `json:"begun_at,omitempty"`
+	BegunBy *string    `json:"begun_by,omitempty"`
+
+	// Closed Whether the account is closed, so that it is over.
+	Closed bool `json:"closed"`
+
+	// Items What is still to be done.
+	Items []LeavingItem `json:"items"`
+
+	// Note What is waited for.
+	Note   *string `json:"note,omitempty"`
+	Person string  `json:"person"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Rotation The rotation that replaces the keys.
+	Rotation *openapi_types.UUID `json:"rotation,omitempty"`
+
+	// Shut The logins that would be shut without the person.
+	Shut []string `json:"shut"`
+
+	// TeamKeys Keys of the teams that the person is in: they may have those, too.
+	TeamKeys []string `json:"team_keys"`
+	Thin     []string `json:"thin"`
+
+	// To The keeper who follows.
+	To *string `json:"to,omitempty"`
+}
+
+// LeavingItem defines model for LeavingItem.
+type LeavingItem struct {
+	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	After *ReachState `json:"after,omitempty"`
+
+	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Before *ReachState     `json:"before,omitempty"`
+	Key    string          `json:"key"`
+	Login  *string         `json:"login,omitempty"`
+	What   LeavingItemWhat `json:"what"`
+}
+
+// LeavingItemWhat defines model for LeavingItem.What.
+type LeavingItemWhat string
 
 // LeftOutItem defines model for LeftOutItem.
 type LeftOutItem struct {
@@ -1674,8 +1982,17 @@ type Me struct {
 
 	// Cloud The name of the cloud.
 	Cloud string `json:"cloud"`
-	Name  string `json:"name"`
-	Role  Role   `json:"role"`
+
+	// Factor Whether the caller has a second factor.
+	Factor bool `json:"factor"`
+
+	// Limits The labels of the instances that the caller sees and touches; empty for all.
+	Limits map[string]string `json:"limits"`
+	Name   string            `json:"name"`
+
+	// Only What the token is for, where it is for sweep or read alone.
+	Only *string `json:"only,omitempty"`
+	Role Role    `json:"role"`
 
 	// Service The name and version of the service.
 	Service string `json:"service"`
@@ -1691,12 +2008,38 @@ type MissingForRoute struct {
 	What   string  `json:"what"`
 }
 
+// NewOperator defines model for NewOperator.
+type NewOperator struct {
+	IssuerName *string            `json:"issuer_name,omitempty"`
+	Limits     *map[string]string `json:"limits,omitempty"`
+	Name       string             `json:"name"`
+
+	// Password 10 to 1024 characters; needed unless there is an issuer_name.
+	Password *string `json:"password,omitempty"`
+	Role     Role    `json:"role"`
+	Title    *string `json:"title,omitempty"`
+}
+
 // NewPublicKey defines model for NewPublicKey.
 type NewPublicKey struct {
 	Name string `json:"name"`
 
 	// PublicKey In the one-line OpenSSH form.
 	PublicKey string `json:"public_key"`
+}
+
+// NewReceiver defines model for NewReceiver.
+type NewReceiver struct {
+	// Address https:// or http:// for a webhook; udp://, tcp:// or tls:// with a port for syslog.
+	Address string          `json:"address"`
+	Kinds   *[]ReceiverKind `json:"kinds,omitempty"`
+	Name    string          `json:"name"`
+}
+
+// NewTeam defines model for NewTeam.
+type NewTeam struct {
+	Name  string  `json:"name"`
+	Title *string `json:"title,omitempty"`
 }
 
 // NewToken defines model for NewToken.
@@ -1764,8 +2107,58 @@ type OpeningPage struct {
 	Total *int      `json:"total,omitempty"`
 }
 
+// Operator defines model for Operator.
+type Operator struct {
+	Closed    bool      `json:"closed"`
+	CreatedAt time.Time `json:"created_at"`
+
+	// Factor Whether a second factor is in use.
+	Factor bool `json:"factor"`
+
+	// IssuerName What the OpenID Connect issuer calls the person: a verified e-mail address, or the subject.
+	IssuerName *string    `json:"issuer_name,omitempty"`
+	LastSeenAt *time.Time `json:"last_seen_at,omitempty"`
+	Leaving    bool       `json:"leaving"`
+
+	// Limits The labels of the instances that the person sees and touches; empty for all.
+	Limits map[string]string `json:"limits"`
+	Name   string            `json:"name"`
+
+	// Password Whether there is a password.
+	Password bool     `json:"password"`
+	Role     Role     `json:"role"`
+	Sessions int      `json:"sessions"`
+	Teams    []string `json:"teams"`
+	Title    string   `json:"title"`
+	Tokens   int      `json:"tokens"`
+}
+
+// OperatorChange defines model for OperatorChange.
+type OperatorChange struct {
+	// Closed Closes the account, or opens it again.
+	Closed *bool `json:"closed,omitempty"`
+
+	// ForgetFactor Takes the second factor away from somebody who lost it.
+	ForgetFactor *bool   `json:"forget_factor,omitempty"`
+	IssuerName   *string `json:"issuer_name,omitempty"`
+
+	// Limits Those of now are replaced; empty for none.
+	Limits   *map[string]string `json:"limits,omitempty"`
+	Password *string            `json:"password,omitempty"`
+	Reason   *string            `json:"reason,omitempty"`
+	Role     *Role              `json:"role,omitempty"`
+}
+
 // Origin Where the pair was made as far as is known.
 type Origin string
+
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	NewPassword string `json:"new_password"`
+
+	// Password The one of now.
+	Password string `json:"password"`
+}
 
 // PasswordReading defines model for PasswordReading.
 type PasswordReading struct {
@@ -1958,6 +2351,53 @@ type ReadMachineList struct {
 	// LoginUser For machines of which the list says none.
 	LoginUser *string `json:"login_user,omitempty"`
 	Text      string  `json:"text"`
+}
+
+// Receiver defines model for Receiver.
+type Receiver struct {
+	Address   string    `json:"address"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// Dead What could not be delivered after all attempts.
+	Dead int `json:"dead"`
+
+	// Delivered Within the last 30 days.
+	Delivered int            `json:"delivered"`
+	Kinds     []ReceiverKind `json:"kinds"`
+	LastAt    *time.Time     `json:"last_at,omitempty"`
+	LastError *string        `json:"last_error,omitempty"`
+	Name      string         `json:"name"`
+	Paused    bool           `json:"paused"`
+
+	// Secret What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made.
+	Secret  *string `json:"secret,omitempty"`
+	Waiting int     `json:"waiting"`
+}
+
+// ReceiverChange defines model for ReceiverChange.
+type ReceiverChange struct {
+	Paused bool `json:"paused"`
+}
+
+// ReceiverKind defines model for ReceiverKind.
+type ReceiverKind string
+
+// ReceiverTest defines model for ReceiverTest.
+type ReceiverTest struct {
+	Delivered bool    `json:"delivered"`
+	Error     *string `json:"error,omitempty"`
+}
+
+// Recipient defines model for Recipient.
+type Recipient struct {
+	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private half NAME), in base64.
+	Recipient *string `json:"recipient,omitempty"`
+}
+
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -2423,6 +2863,19 @@ type RunPage struct {
 // RunState defines model for RunState.
 type RunState string
 
+// Safe defines model for Safe.
+type Safe struct {
+	// Halves How many private halves are kept.
+	Halves int `json:"halves"`
+
+	// Mark Tells the master key of now apart, without giving it away.
+	Mark *string `json:"mark,omitempty"`
+
+	// Masters How many master keys open; over 1 while a new one takes the place of an old.
+	Masters int  `json:"masters"`
+	On      bool `json:"on"`
+}
+
 // SealedPassword defines model for SealedPassword.
 type SealedPassword struct {
 	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
@@ -2442,6 +2895,39 @@ type SeenFile struct {
 	Mode    int    `json:"mode"`
 	Path    string `json:"path"`
 	There   bool   `json:"there"`
+}
+
+// SentAgain defines model for SentAgain.
+type SentAgain struct {
+	Events int `json:"events"`
+}
+
+// Session defines model for Session.
+type Session struct {
+	// Address Where it was begun from.
+	Address   string             `json:"address"`
+	CreatedAt time.Time          `json:"created_at"`
+	ExpiresAt time.Time          `json:"expires_at"`
+	Id        openapi_types.UUID `json:"id"`
+
+	// Own Whether it is the one that this call is made in.
+	Own    bool   `json:"own"`
+	Person string `json:"person"`
+
+	// SeenAt To the minute.
+	SeenAt time.Time `json:"seen_at"`
+
+	// Via console, cli or api.
+	Via string `json:"via"`
+}
+
+// SetUp defines model for SetUp.
+type SetUp struct {
+	// Issuer Whether people can sign in by an OpenID Connect issuer.
+	Issuer bool `json:"issuer"`
+
+	// Needed Whether there is no account yet, so that the first admin is to be made.
+	Needed bool `json:"needed"`
 }
 
 // SettleDifferences defines model for SettleDifferences.
@@ -2492,8 +2978,24 @@ type ShownItem struct {
 
 // SignIn defines model for SignIn.
 type SignIn struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code Six digits of the second factor, or a recovery code.
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
+}
+
+// SignedHead defines model for SignedHead.
+type SignedHead struct {
+	At   time.Time `json:"at"`
+	Hash string    `json:"hash"`
+
+	// PublicKey Of the service's own key; keep it to know it again.
+	PublicKey string `json:"public_key"`
+	Seq       int    `json:"seq"`
+	Service   string `json:"service"`
+
+	// Signature SSHSIG in its armour, in the namespace daybook@plumlatch, over the text of the head.
+	Signature string `json:"signature"`
 }
 
 // Size defines model for Size.
@@ -2672,8 +3174,15 @@ type Token struct {
 	ExpiresAt  *time.Time         `json:"expires_at,omitempty"`
 	Id         openapi_types.UUID `json:"id"`
 	LastUsedAt *time.Time         `json:"last_used_at,omitempty"`
+	Limits     map[string]string  `json:"limits"`
 	Name       string             `json:"name"`
-	Role       Role               `json:"role"`
+
+	// Only sweep or read, for a token that may do nothing else.
+	Only *string `json:"only,omitempty"`
+
+	// Person Whose it is.
+	Person string `json:"person"`
+	Role   Role   `json:"role"`
 }
 
 // Trace defines model for Trace.
@@ -2716,6 +3225,16 @@ type UnusableKey struct {
 	Sha256 string  `json:"sha256"`
 }
 
+// WaitingHandOver defines model for WaitingHandOver.
+type WaitingHandOver struct {
+	AskedAt time.Time `json:"asked_at"`
+	AskedBy string    `json:"asked_by"`
+	From    *string   `json:"from,omitempty"`
+	Key     string    `json:"key"`
+	Reason  *string   `json:"reason,omitempty"`
+	To      string    `json:"to"`
+}
+
 // WithdrawGrant defines model for WithdrawGrant.
 type WithdrawGrant struct {
 	// Anyway Also where it leaves the login shut or thin; needs a reason.
@@ -2752,6 +3271,9 @@ type Limit = int
 // LoginName defines model for LoginName.
 type LoginName = string
 
+// OperatorName defines model for OperatorName.
+type OperatorName = string
+
 // Reason defines model for Reason.
 type Reason = string
 
@@ -2787,14 +3309,86 @@ type ListDaybookParams struct {
 	// Total Whether to count all that match.
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 
-	// Person Only what this person or token did.
+	// Person Only what this person did.
 	Person *string `form:"person,omitempty" json:"person,omitempty"`
 
-	// Subject Only entries about the thing of this name.
+	// Subject Only entries whose subject has this name.
 	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
 
-	// Action Only this action.
+	// Action Only this action, such as key.import, or all of one kind, such as key.
 	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Key Only entries about this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Instance Only entries about this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Run Only entries about this run or rotation.
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// From Only entries of this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Only entries before this time.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
+// WatchDaybookParams defines parameters for WatchDaybook.
+type WatchDaybookParams struct {
+	// Person Only what this person did.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Subject Only entries whose subject has this name.
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Action Only this action, such as key.import, or all of one kind, such as key.
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Key Only entries about this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Instance Only entries about this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Run Only entries about this run or rotation.
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// From Only entries of this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Only entries before this time.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// LastEventID The number of the last entry seen; only those to come unless given.
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
+}
+
+// ExportDaybookParams defines parameters for ExportDaybook.
+type ExportDaybookParams struct {
+	// Person Only what this person did.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Subject Only entries whose subject has this name.
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Action Only this action, such as key.import, or all of one kind, such as key.
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Key Only entries about this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Instance Only entries about this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Run Only entries about this run or rotation.
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// From Only entries of this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Only entries before this time.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
 // ListDifferencesParams defines parameters for ListDifferences.
@@ -3187,6 +3781,26 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// RekeySafeParams defines parameters for RekeySafe.
+type RekeySafeParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// AnswerIssuerParams defines parameters for AnswerIssuer.
+type AnswerIssuerParams struct {
+	State           *string `form:"state,omitempty" json:"state,omitempty"`
+	Code            *string `form:"code,omitempty" json:"code,omitempty"`
+	Error           *string `form:"error,omitempty" json:"error,omitempty"`
+	PlumlatchIssuer *string `form:"plumlatch_issuer,omitempty" json:"plumlatch_issuer,omitempty"`
+}
+
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// All Those of everybody; for admins.
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
 // ListSweepItemsParams defines parameters for ListSweepItems.
 type ListSweepItemsParams struct {
 	// After The cursor that the page before gave as next.
@@ -3199,6 +3813,12 @@ type ListSweepItemsParams struct {
 	State *SweepItemState `form:"state,omitempty" json:"state,omitempty"`
 }
 
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
+	// All Those of everybody; for admins.
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
 // AddTokenParams defines parameters for AddToken.
 type AddTokenParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -3208,8 +3828,26 @@ type AddTokenParams struct {
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
 type BringAskedKeyJSONRequestBody = BringKey
 
+// SetConsentLabelJSONRequestBody defines body for SetConsentLabel for application/json ContentType.
+type SetConsentLabelJSONRequestBody = ConsentLabelChange
+
+// AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
+type AskConsentJSONRequestBody = AskConsent
+
+// DecideConsentJSONRequestBody defines body for DecideConsent for application/json ContentType.
+type DecideConsentJSONRequestBody = ConsentDecision
+
+// CheckDaybookJSONRequestBody defines body for CheckDaybook for application/json ContentType.
+type CheckDaybookJSONRequestBody = KeptHead
+
 // SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
 type SettleDifferencesJSONRequestBody = SettleDifferences
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody = FactorCode
+
+// RemoveFactorJSONRequestBody defines body for RemoveFactor for application/json ContentType.
+type RemoveFactorJSONRequestBody = FactorCode
 
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = AddGrant
@@ -3244,8 +3882,14 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// HandOverKeyJSONRequestBody defines body for HandOverKey for application/json ContentType.
+type HandOverKeyJSONRequestBody = HandOver
+
 // MarkLostJSONRequestBody defines body for MarkLost for application/json ContentType.
 type MarkLostJSONRequestBody = MarkLost
+
+// ReleasePrivateHalfJSONRequestBody defines body for ReleasePrivateHalf for application/json ContentType.
+type ReleasePrivateHalfJSONRequestBody = Recipient
 
 // ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
 type ProveKeyJSONRequestBody = ProveKey
@@ -3255,6 +3899,21 @@ type ReportEntryJSONRequestBody = ReportEntry
 
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
+
+// AddOperatorJSONRequestBody defines body for AddOperator for application/json ContentType.
+type AddOperatorJSONRequestBody = NewOperator
+
+// ChangeOperatorJSONRequestBody defines body for ChangeOperator for application/json ContentType.
+type ChangeOperatorJSONRequestBody = OperatorChange
+
+// BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
+type BeginLeavingJSONRequestBody = BeginLeaving
+
+// AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
+type AddReceiverJSONRequestBody = NewReceiver
+
+// ChangeReceiverJSONRequestBody defines body for ChangeReceiver for application/json ContentType.
+type ChangeReceiverJSONRequestBody = ReceiverChange
 
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
@@ -3283,8 +3942,17 @@ type ReportStepJSONRequestBody = ReportStep
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
+
+// SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
+type SetUpJSONRequestBody = FirstAdmin
+
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = StartSweep
+
+// AddTeamJSONRequestBody defines body for AddTeam for application/json ContentType.
+type AddTeamJSONRequestBody = NewTeam
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = AddToken
@@ -3391,8 +4059,67 @@ type ClientInterface interface {
 	// What restores have opened and not closed yet, or may have (no opened_at) where the cloud has not answered; the first deadline first.
 	ListClosings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListConsentLabels performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
+	ListConsentLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetConsentLabelWithBody performs a POST /consent-labels (the `SetConsentLabel` operationId) request,
+	// with any type of body and a specified content type.
+	SetConsentLabelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetConsentLabel performs a POST /consent-labels (the `SetConsentLabel` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetConsentLabel(ctx context.Context, body SetConsentLabelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListConsents performs a GET /consents (the `ListConsents` operationId) request.
+	ListConsents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskConsentWithBody performs a POST /consents (the `AskConsent` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+	AskConsentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskConsent performs a POST /consents (the `AskConsent` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+	AskConsent(ctx context.Context, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideConsentWithBody performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Nobody decides their own request.
+	DecideConsentWithBody(ctx context.Context, consent openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideConsent performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Nobody decides their own request.
+	DecideConsent(ctx context.Context, consent openapi_types.UUID, body DecideConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
 	ListDaybook(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckDaybookWithBody performs a POST /daybook/check (the `CheckDaybook` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Goes through the whole daybook and finds the first entry that does not fit.
+	CheckDaybookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckDaybook performs a POST /daybook/check (the `CheckDaybook` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Goes through the whole daybook and finds the first entry that does not fit.
+	CheckDaybook(ctx context.Context, body CheckDaybookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WatchDaybook performs a GET /daybook/events (the `WatchDaybook` operationId) request.
+	WatchDaybook(ctx context.Context, params *WatchDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportDaybook performs a GET /daybook/export (the `ExportDaybook` operationId) request.
+	ExportDaybook(ctx context.Context, params *ExportDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDaybookHead performs a GET /daybook/head (the `GetDaybookHead` operationId) request.
+	GetDaybookHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDifferences performs a GET /differences (the `ListDifferences` operationId) request.
 	//
@@ -3415,6 +4142,27 @@ type ClientInterface interface {
 	//
 	// What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
 	ListDueRotations(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginFactor performs a POST /factor (the `BeginFactor` operationId) request.
+	//
+	// Makes a secret for the caller's second factor (TOTP, RFC 6238), which is in use once a code of it was given.
+	BeginFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmFactorWithBody performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request,
+	// with any type of body and a specified content type.
+	ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmFactor performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFactorWithBody performs a POST /factor/removal (the `RemoveFactor` operationId) request,
+	// with any type of body and a specified content type.
+	RemoveFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFactor performs a POST /factor/removal (the `RemoveFactor` operationId) request.
+	// Takes a body of the `application/json` content type.
+	RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListGrants performs a GET /grants (the `ListGrants` operationId) request.
 	//
@@ -3444,6 +4192,9 @@ type ClientInterface interface {
 	//
 	// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
 	WithdrawGrant(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListHandOvers performs a GET /hand-overs (the `ListHandOvers` operationId) request.
+	ListHandOvers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListInstances performs a GET /instances (the `ListInstances` operationId) request.
 	ListInstances(ctx context.Context, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3611,6 +4362,21 @@ type ClientInterface interface {
 	// Issues a text to be signed with the private half, as proof that the caller holds it.
 	ChallengeKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CallOffHandOver performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
+	CallOffHandOver(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOverKeyWithBody performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+	HandOverKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOverKey performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+	HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLoss performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
 	//
 	// What would become of the logins if the key were lost.
@@ -3631,10 +4397,22 @@ type ClientInterface interface {
 	// ListOpens performs a GET /keys/{key}/opens (the `ListOpens` operationId) request.
 	ListOpens(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+	// ReleasePrivateHalfWithBody performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
+	// with any type of body and a specified content type.
 	//
 	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
-	ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetKey performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
+	//
+	// Destroys the copy in the safe, once somebody has just proved to hold the private half.
+	ForgetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProveKeyWithBody performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -3695,6 +4473,51 @@ type ClientInterface interface {
 	// The contents that the login's files were seen with, the newest first.
 	ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListOperators performs a GET /operators (the `ListOperators` operationId) request.
+	ListOperators(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddOperatorWithBody performs a POST /operators (the `AddOperator` operationId) request,
+	// with any type of body and a specified content type.
+	AddOperatorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddOperator performs a POST /operators (the `AddOperator` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AddOperator(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeOperatorWithBody performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Changes what is given. One admin always remains.
+	ChangeOperatorWithBody(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeOperator performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Changes what is given. One admin always remains.
+	ChangeOperator(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CallOffLeaving performs a DELETE /operators/{operator}/leaving (the `CallOffLeaving` operationId) request.
+	//
+	// What was replaced stays so.
+	CallOffLeaving(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLeaving performs a GET /operators/{operator}/leaving (the `GetLeaving` operationId) request.
+	//
+	// What somebody holds, what would become of the logins without them, and what is to be done so that they can leave.
+	GetLeaving(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginLeavingWithBody performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+	BeginLeavingWithBody(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginLeaving performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+	BeginLeaving(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 	//
 	// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
@@ -3709,6 +4532,43 @@ type ClientInterface interface {
 	//
 	// Logins against keys: the worst logins first, and for each which keys stand there or should.
 	GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReceivers performs a GET /receivers (the `ListReceivers` operationId) request.
+	ListReceivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddReceiverWithBody performs a POST /receivers (the `AddReceiver` operationId) request,
+	// with any type of body and a specified content type.
+	AddReceiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddReceiver performs a POST /receivers (the `AddReceiver` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AddReceiver(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteReceiver performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
+	DeleteReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeReceiverWithBody performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Pauses it or goes on.
+	ChangeReceiverWithBody(ctx context.Context, receiver string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeReceiver performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Pauses it or goes on.
+	ChangeReceiver(ctx context.Context, receiver string, body ChangeReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDead performs a GET /receivers/{receiver}/dead (the `ListDead` operationId) request.
+	ListDead(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendAgain performs a POST /receivers/{receiver}/dead (the `SendAgain` operationId) request.
+	SendAgain(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestReceiver performs a POST /receivers/{receiver}/test (the `TestReceiver` operationId) request.
+	//
+	// Sends one event at once.
+	TestReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRestores performs a GET /restores (the `ListRestores` operationId) request.
 	ListRestores(ctx context.Context, params *ListRestoresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3851,6 +4711,14 @@ type ClientInterface interface {
 	// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
 	ReportStep(ctx context.Context, run RunId, body ReportStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSafe performs a GET /safe (the `GetSafe` operationId) request.
+	GetSafe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RekeySafe performs a POST /safe/rekey (the `RekeySafe` operationId) request.
+	//
+	// Puts everything in the safe under a new master key while the service runs.
+	RekeySafe(ctx context.Context, params *RekeySafeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3864,6 +4732,51 @@ type ClientInterface interface {
 	// SignIn performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskIssuer performs a GET /session/issuer (the `AskIssuer` operationId) request.
+	//
+	// Sends the browser to the OpenID Connect issuer.
+	AskIssuer(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerIssuer performs a GET /session/issuer/answer (the `AnswerIssuer` operationId) request.
+	//
+	// Takes what the issuer says of the person and begins a session.
+	AnswerIssuer(ctx context.Context, params *AnswerIssuerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePasswordWithBody performs a POST /session/password (the `ChangePassword` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Changes the caller's own password; their other sessions end.
+	ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePassword performs a POST /session/password (the `ChangePassword` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Changes the caller's own password; their other sessions end.
+	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions performs a GET /sessions (the `ListSessions` operationId) request.
+	ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSession performs a DELETE /sessions/{session} (the `EndSession` operationId) request.
+	EndSession(ctx context.Context, session openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSetUp performs a GET /set-up (the `GetSetUp` operationId) request.
+	//
+	// What somebody who is not signed in can do.
+	GetSetUp(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetUpWithBody performs a POST /set-up (the `SetUp` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Makes the first admin, by the secret that is printed where the service was started.
+	SetUpWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetUp performs a POST /set-up (the `SetUp` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Makes the first admin, by the secret that is printed where the service was started.
+	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartSweepWithBody performs a POST /sweeps (the `StartSweep` operationId) request,
 	// with any type of body and a specified content type.
@@ -3887,8 +4800,27 @@ type ClientInterface interface {
 	// The logins of a sweep, by name.
 	ListSweepItems(ctx context.Context, sweep SweepId, params *ListSweepItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddTeamWithBody performs a POST /teams (the `AddTeam` operationId) request,
+	// with any type of body and a specified content type.
+	AddTeamWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTeam performs a POST /teams (the `AddTeam` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AddTeam(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteTeam performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
+	//
+	// Refused while it holds a key.
+	DeleteTeam(ctx context.Context, team string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PartTeam performs a DELETE /teams/{team}/members/{operator} (the `PartTeam` operationId) request.
+	PartTeam(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinTeam performs a PUT /teams/{team}/members/{operator} (the `JoinTeam` operationId) request.
+	JoinTeam(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens performs a GET /tokens (the `ListTokens` operationId) request.
-	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddTokenWithBody performs a POST /tokens (the `AddToken` operationId) request,
 	// with any type of body and a specified content type.
@@ -3989,9 +4921,198 @@ func (c *Client) ListClosings(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
+// ListConsentLabels performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
+func (c *Client) ListConsentLabels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConsentLabelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetConsentLabelWithBody performs a POST /consent-labels (the `SetConsentLabel` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetConsentLabelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetConsentLabelRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetConsentLabel performs a POST /consent-labels (the `SetConsentLabel` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetConsentLabel(ctx context.Context, body SetConsentLabelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetConsentLabelRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListConsents performs a GET /consents (the `ListConsents` operationId) request.
+func (c *Client) ListConsents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConsentsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskConsentWithBody performs a POST /consents (the `AskConsent` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+func (c *Client) AskConsentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskConsentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskConsent performs a POST /consents (the `AskConsent` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+func (c *Client) AskConsent(ctx context.Context, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskConsentRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideConsentWithBody performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request,
+// with any type of body and a specified content type.
+//
+// Nobody decides their own request.
+func (c *Client) DecideConsentWithBody(ctx context.Context, consent openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideConsentRequestWithBody(c.Server, consent, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideConsent performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Nobody decides their own request.
+func (c *Client) DecideConsent(ctx context.Context, consent openapi_types.UUID, body DecideConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideConsentRequest(c.Server, consent, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDaybook performs a GET /daybook (the `ListDaybook` operationId) request.
 func (c *Client) ListDaybook(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDaybookRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckDaybookWithBody performs a POST /daybook/check (the `CheckDaybook` operationId) request,
+// with any type of body and a specified content type.
+//
+// Goes through the whole daybook and finds the first entry that does not fit.
+func (c *Client) CheckDaybookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckDaybookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckDaybook performs a POST /daybook/check (the `CheckDaybook` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Goes through the whole daybook and finds the first entry that does not fit.
+func (c *Client) CheckDaybook(ctx context.Context, body CheckDaybookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckDaybookRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WatchDaybook performs a GET /daybook/events (the `WatchDaybook` operationId) request.
+func (c *Client) WatchDaybook(ctx context.Context, params *WatchDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWatchDaybookRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportDaybook performs a GET /daybook/export (the `ExportDaybook` operationId) request.
+func (c *Client) ExportDaybook(ctx context.Context, params *ExportDaybookParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportDaybookRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDaybookHead performs a GET /daybook/head (the `GetDaybookHead` operationId) request.
+func (c *Client) GetDaybookHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDaybookHeadRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4054,6 +5175,77 @@ func (c *Client) SettleDifferences(ctx context.Context, body SettleDifferencesJS
 // What the standing rules will replace within some days, by the day on which it is due, and what is due but cannot be done, with the reason.
 func (c *Client) ListDueRotations(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDueRotationsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactor performs a POST /factor (the `BeginFactor` operationId) request.
+//
+// Makes a secret for the caller's second factor (TOTP, RFC 6238), which is in use once a code of it was given.
+func (c *Client) BeginFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactorWithBody performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactor performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFactorWithBody performs a POST /factor/removal (the `RemoveFactor` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) RemoveFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFactor performs a POST /factor/removal (the `RemoveFactor` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4133,6 +5325,19 @@ func (c *Client) WithdrawGrantWithBody(ctx context.Context, contentType string, 
 // Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
 func (c *Client) WithdrawGrant(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWithdrawGrantRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHandOvers performs a GET /hand-overs (the `ListHandOvers` operationId) request.
+func (c *Client) ListHandOvers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHandOversRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4649,6 +5854,51 @@ func (c *Client) ChallengeKey(ctx context.Context, key KeyName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// CallOffHandOver performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
+func (c *Client) CallOffHandOver(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallOffHandOverRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverKeyWithBody performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+func (c *Client) HandOverKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverKeyRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverKey performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+func (c *Client) HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverKeyRequest(c.Server, key, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLoss performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
 //
 // What would become of the logins if the key were lost.
@@ -4709,11 +5959,43 @@ func (c *Client) ListOpens(ctx context.Context, key KeyName, params *ListOpensPa
 	return c.Client.Do(req)
 }
 
-// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+// ReleasePrivateHalfWithBody performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
+// with any type of body and a specified content type.
 //
 // Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
-func (c *Client) ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReleasePrivateHalfRequest(c.Server, key, params)
+func (c *Client) ReleasePrivateHalfWithBody(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleasePrivateHalfRequestWithBody(c.Server, key, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleasePrivateHalf performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+func (c *Client) ReleasePrivateHalf(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleasePrivateHalfRequest(c.Server, key, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetKey performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
+//
+// Destroys the copy in the safe, once somebody has just proved to hold the private half.
+func (c *Client) ForgetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetKeyRequest(c.Server, key)
 	if err != nil {
 		return nil, err
 	}
@@ -4893,6 +6175,141 @@ func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors .
 	return c.Client.Do(req)
 }
 
+// ListOperators performs a GET /operators (the `ListOperators` operationId) request.
+func (c *Client) ListOperators(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOperatorsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddOperatorWithBody performs a POST /operators (the `AddOperator` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AddOperatorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOperatorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddOperator performs a POST /operators (the `AddOperator` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AddOperator(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOperatorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeOperatorWithBody performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request,
+// with any type of body and a specified content type.
+//
+// Changes what is given. One admin always remains.
+func (c *Client) ChangeOperatorWithBody(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeOperatorRequestWithBody(c.Server, operator, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeOperator performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Changes what is given. One admin always remains.
+func (c *Client) ChangeOperator(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeOperatorRequest(c.Server, operator, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CallOffLeaving performs a DELETE /operators/{operator}/leaving (the `CallOffLeaving` operationId) request.
+//
+// What was replaced stays so.
+func (c *Client) CallOffLeaving(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallOffLeavingRequest(c.Server, operator)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLeaving performs a GET /operators/{operator}/leaving (the `GetLeaving` operationId) request.
+//
+// What somebody holds, what would become of the logins without them, and what is to be done so that they can leave.
+func (c *Client) GetLeaving(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLeavingRequest(c.Server, operator)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginLeavingWithBody performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request,
+// with any type of body and a specified content type.
+//
+// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+func (c *Client) BeginLeavingWithBody(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginLeavingRequestWithBody(c.Server, operator, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginLeaving performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+func (c *Client) BeginLeaving(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginLeavingRequest(c.Server, operator, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListProofsDue performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 //
 // What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
@@ -4928,6 +6345,133 @@ func (c *Client) GetReach(ctx context.Context, params *GetReachParams, reqEditor
 // Logins against keys: the worst logins first, and for each which keys stand there or should.
 func (c *Client) GetReachMap(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReachMapRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReceivers performs a GET /receivers (the `ListReceivers` operationId) request.
+func (c *Client) ListReceivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReceiversRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddReceiverWithBody performs a POST /receivers (the `AddReceiver` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AddReceiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReceiverRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddReceiver performs a POST /receivers (the `AddReceiver` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AddReceiver(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReceiverRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteReceiver performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
+func (c *Client) DeleteReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteReceiverRequest(c.Server, receiver)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeReceiverWithBody performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request,
+// with any type of body and a specified content type.
+//
+// Pauses it or goes on.
+func (c *Client) ChangeReceiverWithBody(ctx context.Context, receiver string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeReceiverRequestWithBody(c.Server, receiver, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeReceiver performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Pauses it or goes on.
+func (c *Client) ChangeReceiver(ctx context.Context, receiver string, body ChangeReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeReceiverRequest(c.Server, receiver, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDead performs a GET /receivers/{receiver}/dead (the `ListDead` operationId) request.
+func (c *Client) ListDead(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeadRequest(c.Server, receiver)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendAgain performs a POST /receivers/{receiver}/dead (the `SendAgain` operationId) request.
+func (c *Client) SendAgain(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendAgainRequest(c.Server, receiver)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestReceiver performs a POST /receivers/{receiver}/test (the `TestReceiver` operationId) request.
+//
+// Sends one event at once.
+func (c *Client) TestReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestReceiverRequest(c.Server, receiver)
 	if err != nil {
 		return nil, err
 	}
@@ -5369,6 +6913,34 @@ func (c *Client) ReportStep(ctx context.Context, run RunId, body ReportStepJSONR
 	return c.Client.Do(req)
 }
 
+// GetSafe performs a GET /safe (the `GetSafe` operationId) request.
+func (c *Client) GetSafe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSafeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RekeySafe performs a POST /safe/rekey (the `RekeySafe` operationId) request.
+//
+// Puts everything in the safe under a new master key while the service runs.
+func (c *Client) RekeySafe(ctx context.Context, params *RekeySafeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRekeySafeRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut performs a DELETE /session (the `SignOut` operationId) request.
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
@@ -5413,6 +6985,141 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskIssuer performs a GET /session/issuer (the `AskIssuer` operationId) request.
+//
+// Sends the browser to the OpenID Connect issuer.
+func (c *Client) AskIssuer(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskIssuerRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerIssuer performs a GET /session/issuer/answer (the `AnswerIssuer` operationId) request.
+//
+// Takes what the issuer says of the person and begins a session.
+func (c *Client) AnswerIssuer(ctx context.Context, params *AnswerIssuerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerIssuerRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePasswordWithBody performs a POST /session/password (the `ChangePassword` operationId) request,
+// with any type of body and a specified content type.
+//
+// Changes the caller's own password; their other sessions end.
+func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePassword performs a POST /session/password (the `ChangePassword` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Changes the caller's own password; their other sessions end.
+func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSessions performs a GET /sessions (the `ListSessions` operationId) request.
+func (c *Client) ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSession performs a DELETE /sessions/{session} (the `EndSession` operationId) request.
+func (c *Client) EndSession(ctx context.Context, session openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server, session)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSetUp performs a GET /set-up (the `GetSetUp` operationId) request.
+//
+// What somebody who is not signed in can do.
+func (c *Client) GetSetUp(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSetUpRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetUpWithBody performs a POST /set-up (the `SetUp` operationId) request,
+// with any type of body and a specified content type.
+//
+// Makes the first admin, by the secret that is printed where the service was started.
+func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetUpRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetUp performs a POST /set-up (the `SetUp` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Makes the first admin, by the secret that is printed where the service was started.
+func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetUpRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5485,9 +7192,78 @@ func (c *Client) ListSweepItems(ctx context.Context, sweep SweepId, params *List
 	return c.Client.Do(req)
 }
 
+// AddTeamWithBody performs a POST /teams (the `AddTeam` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AddTeamWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTeamRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTeam performs a POST /teams (the `AddTeam` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AddTeam(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTeamRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteTeam performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
+//
+// Refused while it holds a key.
+func (c *Client) DeleteTeam(ctx context.Context, team string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteTeamRequest(c.Server, team)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PartTeam performs a DELETE /teams/{team}/members/{operator} (the `PartTeam` operationId) request.
+func (c *Client) PartTeam(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPartTeamRequest(c.Server, team, operator)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinTeam performs a PUT /teams/{team}/members/{operator} (the `JoinTeam` operationId) request.
+func (c *Client) JoinTeam(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinTeamRequest(c.Server, team, operator)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens performs a GET /tokens (the `ListTokens` operationId) request.
-func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListTokensRequest(c.Server)
+func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5726,6 +7502,187 @@ func NewListClosingsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListConsentLabelsRequest constructs an http.Request for the ListConsentLabels method
+func NewListConsentLabelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent-labels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetConsentLabelRequest calls the generic SetConsentLabel builder with application/json body
+func NewSetConsentLabelRequest(server string, body SetConsentLabelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetConsentLabelRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetConsentLabelRequestWithBody constructs an http.Request for the SetConsentLabel method, with any body, and a specified content type
+func NewSetConsentLabelRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent-labels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListConsentsRequest constructs an http.Request for the ListConsents method
+func NewListConsentsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAskConsentRequest calls the generic AskConsent builder with application/json body
+func NewAskConsentRequest(server string, body AskConsentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskConsentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskConsentRequestWithBody constructs an http.Request for the AskConsent method, with any body, and a specified content type
+func NewAskConsentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDecideConsentRequest calls the generic DecideConsent builder with application/json body
+func NewDecideConsentRequest(server string, consent openapi_types.UUID, body DecideConsentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDecideConsentRequestWithBody(server, consent, "application/json", bodyReader)
+}
+
+// NewDecideConsentRequestWithBody constructs an http.Request for the DecideConsent method, with any body, and a specified content type
+func NewDecideConsentRequestWithBody(server string, consent openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "consent", consent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consents/%s/decision", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDaybookRequest constructs an http.Request for the ListDaybook method
 func NewListDaybookRequest(server string, params *ListDaybookParams) (*http.Request, error) {
 	var err error
@@ -5826,10 +7783,428 @@ func NewListDaybookRequest(server string, params *ListDaybookParams) (*http.Requ
 
 		}
 
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckDaybookRequest calls the generic CheckDaybook builder with application/json body
+func NewCheckDaybookRequest(server string, body CheckDaybookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckDaybookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckDaybookRequestWithBody constructs an http.Request for the CheckDaybook method, with any body, and a specified content type
+func NewCheckDaybookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/daybook/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWatchDaybookRequest constructs an http.Request for the WatchDaybook method
+func NewWatchDaybookRequest(server string, params *WatchDaybookParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/daybook/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Subject != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewExportDaybookRequest constructs an http.Request for the ExportDaybook method
+func NewExportDaybookRequest(server string, params *ExportDaybookParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/daybook/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Subject != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Instance != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "instance", *params.Instance, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDaybookHeadRequest constructs an http.Request for the GetDaybookHead method
+func NewGetDaybookHeadRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/daybook/head")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6032,6 +8407,113 @@ func NewListDueRotationsRequest(server string, params *ListDueRotationsParams) (
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewBeginFactorRequest constructs an http.Request for the BeginFactor method
+func NewBeginFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewConfirmFactorRequest calls the generic ConfirmFactor builder with application/json body
+func NewConfirmFactorRequest(server string, body ConfirmFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmFactorRequestWithBody constructs an http.Request for the ConfirmFactor method, with any body, and a specified content type
+func NewConfirmFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor/confirmation")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveFactorRequest calls the generic RemoveFactor builder with application/json body
+func NewRemoveFactorRequest(server string, body RemoveFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemoveFactorRequestWithBody constructs an http.Request for the RemoveFactor method, with any body, and a specified content type
+func NewRemoveFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor/removal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6277,6 +8759,33 @@ func NewWithdrawGrantRequestWithBody(server string, contentType string, body io.
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListHandOversRequest constructs an http.Request for the ListHandOvers method
+func NewListHandOversRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hand-overs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7629,6 +10138,87 @@ func NewChallengeKeyRequest(server string, key KeyName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCallOffHandOverRequest constructs an http.Request for the CallOffHandOver method
+func NewCallOffHandOverRequest(server string, key KeyName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/hand-over", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHandOverKeyRequest calls the generic HandOverKey builder with application/json body
+func NewHandOverKeyRequest(server string, key KeyName, body HandOverKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandOverKeyRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewHandOverKeyRequestWithBody constructs an http.Request for the HandOverKey method, with any body, and a specified content type
+func NewHandOverKeyRequestWithBody(server string, key KeyName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/hand-over", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetLossRequest constructs an http.Request for the GetLoss method
 func NewGetLossRequest(server string, key KeyName) (*http.Request, error) {
 	var err error
@@ -7795,8 +10385,19 @@ func NewListOpensRequest(server string, key KeyName, params *ListOpensParams) (*
 	return req, nil
 }
 
-// NewReleasePrivateHalfRequest constructs an http.Request for the ReleasePrivateHalf method
-func NewReleasePrivateHalfRequest(server string, key KeyName, params *ReleasePrivateHalfParams) (*http.Request, error) {
+// NewReleasePrivateHalfRequest calls the generic ReleasePrivateHalf builder with application/json body
+func NewReleasePrivateHalfRequest(server string, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleasePrivateHalfRequestWithBody(server, key, params, "application/json", bodyReader)
+}
+
+// NewReleasePrivateHalfRequestWithBody constructs an http.Request for the ReleasePrivateHalf method, with any body, and a specified content type
+func NewReleasePrivateHalfRequestWithBody(server string, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7846,6 +10447,42 @@ func NewReleasePrivateHalfRequest(server string, key KeyName, params *ReleasePri
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewForgetKeyRequest constructs an http.Request for the ForgetKey method
+func NewForgetKeyRequest(server string, key KeyName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s/private-half/forgetting", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -8300,6 +10937,235 @@ func NewListVersionsRequest(server string, login LoginName) (*http.Request, erro
 	return req, nil
 }
 
+// NewListOperatorsRequest constructs an http.Request for the ListOperators method
+func NewListOperatorsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operators")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddOperatorRequest calls the generic AddOperator builder with application/json body
+func NewAddOperatorRequest(server string, body AddOperatorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddOperatorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddOperatorRequestWithBody constructs an http.Request for the AddOperator method, with any body, and a specified content type
+func NewAddOperatorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operators")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewChangeOperatorRequest calls the generic ChangeOperator builder with application/json body
+func NewChangeOperatorRequest(server string, operator OperatorName, body ChangeOperatorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeOperatorRequestWithBody(server, operator, "application/json", bodyReader)
+}
+
+// NewChangeOperatorRequestWithBody constructs an http.Request for the ChangeOperator method, with any body, and a specified content type
+func NewChangeOperatorRequestWithBody(server string, operator OperatorName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "operator", operator, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operators/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCallOffLeavingRequest constructs an http.Request for the CallOffLeaving method
+func NewCallOffLeavingRequest(server string, operator OperatorName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "operator", operator, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operators/%s/leaving", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLeavingRequest constructs an http.Request for the GetLeaving method
+func NewGetLeavingRequest(server string, operator OperatorName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "operator", operator, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operators/%s/leaving", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginLeavingRequest calls the generic BeginLeaving builder with application/json body
+func NewBeginLeavingRequest(server string, operator OperatorName, body BeginLeavingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginLeavingRequestWithBody(server, operator, "application/json", bodyReader)
+}
+
+// NewBeginLeavingRequestWithBody constructs an http.Request for the BeginLeaving method, with any body, and a specified content type
+func NewBeginLeavingRequestWithBody(server string, operator OperatorName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "operator", operator, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operators/%s/leaving", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListProofsDueRequest constructs an http.Request for the ListProofsDue method
 func NewListProofsDueRequest(server string, params *ListProofsDueParams) (*http.Request, error) {
 	var err error
@@ -8683,6 +11549,256 @@ func NewGetReachMapRequest(server string, params *GetReachMapParams) (*http.Requ
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListReceiversRequest constructs an http.Request for the ListReceivers method
+func NewListReceiversRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddReceiverRequest calls the generic AddReceiver builder with application/json body
+func NewAddReceiverRequest(server string, body AddReceiverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddReceiverRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddReceiverRequestWithBody constructs an http.Request for the AddReceiver method, with any body, and a specified content type
+func NewAddReceiverRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteReceiverRequest constructs an http.Request for the DeleteReceiver method
+func NewDeleteReceiverRequest(server string, receiver string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeReceiverRequest calls the generic ChangeReceiver builder with application/json body
+func NewChangeReceiverRequest(server string, receiver string, body ChangeReceiverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeReceiverRequestWithBody(server, receiver, "application/json", bodyReader)
+}
+
+// NewChangeReceiverRequestWithBody constructs an http.Request for the ChangeReceiver method, with any body, and a specified content type
+func NewChangeReceiverRequestWithBody(server string, receiver string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListDeadRequest constructs an http.Request for the ListDead method
+func NewListDeadRequest(server string, receiver string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s/dead", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendAgainRequest constructs an http.Request for the SendAgain method
+func NewSendAgainRequest(server string, receiver string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s/dead", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestReceiverRequest constructs an http.Request for the TestReceiver method
+func NewTestReceiverRequest(server string, receiver string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9779,6 +12895,87 @@ func NewReportStepRequestWithBody(server string, run RunId, contentType string, 
 	return req, nil
 }
 
+// NewGetSafeRequest constructs an http.Request for the GetSafe method
+func NewGetSafeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/safe")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRekeySafeRequest constructs an http.Request for the RekeySafe method
+func NewRekeySafeRequest(server string, params *RekeySafeParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/safe/rekey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -9854,6 +13051,323 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAskIssuerRequest constructs an http.Request for the AskIssuer method
+func NewAskIssuerRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/issuer")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnswerIssuerRequest constructs an http.Request for the AnswerIssuer method
+func NewAnswerIssuerRequest(server string, params *AnswerIssuerParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/issuer/answer")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Error != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "error", *params.Error, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.PlumlatchIssuer != nil {
+			var cookieParam0 string
+
+			cookieParam0, err = runtime.StyleParamWithOptions("simple", true, "plumlatch_issuer", *params.PlumlatchIssuer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationCookie, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			cookie0 := &http.Cookie{
+				Name:  "plumlatch_issuer",
+				Value: cookieParam0,
+			}
+			req.AddCookie(cookie0)
+		}
+	}
+	return req, nil
+}
+
+// NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
+func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangePasswordRequestWithBody constructs an http.Request for the ChangePassword method, with any body, and a specified content type
+func NewChangePasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSessionRequest constructs an http.Request for the EndSession method
+func NewEndSessionRequest(server string, session openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "session", session, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSetUpRequest constructs an http.Request for the GetSetUp method
+func NewGetSetUpRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/set-up")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetUpRequest calls the generic SetUp builder with application/json body
+func NewSetUpRequest(server string, body SetUpJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetUpRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetUpRequestWithBody constructs an http.Request for the SetUp method, with any body, and a specified content type
+func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/set-up")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10032,8 +13546,164 @@ func NewListSweepItemsRequest(server string, sweep SweepId, params *ListSweepIte
 	return req, nil
 }
 
+// NewAddTeamRequest calls the generic AddTeam builder with application/json body
+func NewAddTeamRequest(server string, body AddTeamJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddTeamRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddTeamRequestWithBody constructs an http.Request for the AddTeam method, with any body, and a specified content type
+func NewAddTeamRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteTeamRequest constructs an http.Request for the DeleteTeam method
+func NewDeleteTeamRequest(server string, team string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "team", team, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPartTeamRequest constructs an http.Request for the PartTeam method
+func NewPartTeamRequest(server string, team string, operator OperatorName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "team", team, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "operator", operator, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams/%s/members/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewJoinTeamRequest constructs an http.Request for the JoinTeam method
+func NewJoinTeamRequest(server string, team string, operator OperatorName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "team", team, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "operator", operator, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams/%s/members/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
-func NewListTokensRequest(server string) (*http.Request, error) {
+func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -10049,6 +13719,33 @@ func NewListTokensRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -10265,10 +13962,87 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListClosingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClosingsResponse, error)
 
+	// ListConsentLabelsWithResponse performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListConsentLabelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentLabelsResponse, error)
+
+	// SetConsentLabelWithBodyWithResponse performs a POST /consent-labels (the `SetConsentLabel` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetConsentLabelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetConsentLabelResponse, error)
+
+	// SetConsentLabelWithResponse performs a POST /consent-labels (the `SetConsentLabel` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetConsentLabelWithResponse(ctx context.Context, body SetConsentLabelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConsentLabelResponse, error)
+
+	// ListConsentsWithResponse performs a GET /consents (the `ListConsents` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListConsentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentsResponse, error)
+
+	// AskConsentWithBodyWithResponse performs a POST /consents (the `AskConsent` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AskConsentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskConsentResponse, error)
+
+	// AskConsentWithResponse performs a POST /consents (the `AskConsent` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+	AskConsentWithResponse(ctx context.Context, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*AskConsentResponse, error)
+
+	// DecideConsentWithBodyWithResponse performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Nobody decides their own request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DecideConsentWithBodyWithResponse(ctx context.Context, consent openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideConsentResponse, error)
+
+	// DecideConsentWithResponse performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Nobody decides their own request.
+	DecideConsentWithResponse(ctx context.Context, consent openapi_types.UUID, body DecideConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideConsentResponse, error)
+
 	// ListDaybookWithResponse performs a GET /daybook (the `ListDaybook` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListDaybookWithResponse(ctx context.Context, params *ListDaybookParams, reqEditors ...RequestEditorFn) (*ListDaybookResponse, error)
+
+	// CheckDaybookWithBodyWithResponse performs a POST /daybook/check (the `CheckDaybook` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Goes through the whole daybook and finds the first entry that does not fit.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CheckDaybookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckDaybookResponse, error)
+
+	// CheckDaybookWithResponse performs a POST /daybook/check (the `CheckDaybook` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Goes through the whole daybook and finds the first entry that does not fit.
+	CheckDaybookWithResponse(ctx context.Context, body CheckDaybookJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckDaybookResponse, error)
+
+	// WatchDaybookWithResponse performs a GET /daybook/events (the `WatchDaybook` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	WatchDaybookWithResponse(ctx context.Context, params *WatchDaybookParams, reqEditors ...RequestEditorFn) (*WatchDaybookResponse, error)
+
+	// ExportDaybookWithResponse performs a GET /daybook/export (the `ExportDaybook` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ExportDaybookWithResponse(ctx context.Context, params *ExportDaybookParams, reqEditors ...RequestEditorFn) (*ExportDaybookResponse, error)
+
+	// GetDaybookHeadWithResponse performs a GET /daybook/head (the `GetDaybookHead` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetDaybookHeadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDaybookHeadResponse, error)
 
 	// ListDifferencesWithResponse performs a GET /differences (the `ListDifferences` operationId) request.
 	//
@@ -10297,6 +14071,33 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListDueRotationsWithResponse(ctx context.Context, params *ListDueRotationsParams, reqEditors ...RequestEditorFn) (*ListDueRotationsResponse, error)
+
+	// BeginFactorWithResponse performs a POST /factor (the `BeginFactor` operationId) request.
+	//
+	// Makes a secret for the caller's second factor (TOTP, RFC 6238), which is in use once a code of it was given.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	BeginFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error)
+
+	// ConfirmFactorWithBodyWithResponse performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ConfirmFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
+
+	// ConfirmFactorWithResponse performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
+
+	// RemoveFactorWithBodyWithResponse performs a POST /factor/removal (the `RemoveFactor` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error)
+
+	// RemoveFactorWithResponse performs a POST /factor/removal (the `RemoveFactor` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	RemoveFactorWithResponse(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error)
 
 	// ListGrantsWithResponse performs a GET /grants (the `ListGrants` operationId) request.
 	//
@@ -10332,6 +14133,11 @@ type ClientWithResponsesInterface interface {
 	//
 	// Withdraws a grant and removes its line, in a run. Refused where that would leave the login shut or thin, unless anyway is set with a reason.
 	WithdrawGrantWithResponse(ctx context.Context, body WithdrawGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawGrantResponse, error)
+
+	// ListHandOversWithResponse performs a GET /hand-overs (the `ListHandOvers` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListHandOversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHandOversResponse, error)
 
 	// ListInstancesWithResponse performs a GET /instances (the `ListInstances` operationId) request.
 	//
@@ -10549,6 +14355,25 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ChallengeKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error)
 
+	// CallOffHandOverWithResponse performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CallOffHandOverWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*CallOffHandOverResponse, error)
+
+	// HandOverKeyWithBodyWithResponse performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	HandOverKeyWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandOverKeyResponse, error)
+
+	// HandOverKeyWithResponse performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+	HandOverKeyWithResponse(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverKeyResponse, error)
+
 	// GetLossWithResponse performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
 	//
 	// What would become of the logins if the key were lost.
@@ -10575,12 +14400,26 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListOpensWithResponse(ctx context.Context, key KeyName, params *ListOpensParams, reqEditors ...RequestEditorFn) (*ListOpensResponse, error)
 
-	// ReleasePrivateHalfWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+	// ReleasePrivateHalfWithBodyWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
+	// with any type of body and a specified content type.
 	//
 	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ReleasePrivateHalfWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error)
+	ReleasePrivateHalfWithBodyWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error)
+
+	// ReleasePrivateHalfWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+	ReleasePrivateHalfWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error)
+
+	// ForgetKeyWithResponse performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
+	//
+	// Destroys the copy in the safe, once somebody has just proved to hold the private half.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ForgetKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ForgetKeyResponse, error)
 
 	// ProveKeyWithBodyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
 	// with any type of body and a specified content type.
@@ -10657,6 +14496,63 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListVersionsWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
 
+	// ListOperatorsWithResponse performs a GET /operators (the `ListOperators` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListOperatorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOperatorsResponse, error)
+
+	// AddOperatorWithBodyWithResponse performs a POST /operators (the `AddOperator` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddOperatorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error)
+
+	// AddOperatorWithResponse performs a POST /operators (the `AddOperator` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AddOperatorWithResponse(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error)
+
+	// ChangeOperatorWithBodyWithResponse performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Changes what is given. One admin always remains.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeOperatorWithBodyWithResponse(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error)
+
+	// ChangeOperatorWithResponse performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Changes what is given. One admin always remains.
+	ChangeOperatorWithResponse(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error)
+
+	// CallOffLeavingWithResponse performs a DELETE /operators/{operator}/leaving (the `CallOffLeaving` operationId) request.
+	//
+	// What was replaced stays so.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CallOffLeavingWithResponse(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*CallOffLeavingResponse, error)
+
+	// GetLeavingWithResponse performs a GET /operators/{operator}/leaving (the `GetLeaving` operationId) request.
+	//
+	// What somebody holds, what would become of the logins without them, and what is to be done so that they can leave.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLeavingWithResponse(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*GetLeavingResponse, error)
+
+	// BeginLeavingWithBodyWithResponse performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	BeginLeavingWithBodyWithResponse(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginLeavingResponse, error)
+
+	// BeginLeavingWithResponse performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+	BeginLeavingWithResponse(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginLeavingResponse, error)
+
 	// ListProofsDueWithResponse performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 	//
 	// What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
@@ -10677,6 +14573,57 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetReachMapWithResponse(ctx context.Context, params *GetReachMapParams, reqEditors ...RequestEditorFn) (*GetReachMapResponse, error)
+
+	// ListReceiversWithResponse performs a GET /receivers (the `ListReceivers` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListReceiversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReceiversResponse, error)
+
+	// AddReceiverWithBodyWithResponse performs a POST /receivers (the `AddReceiver` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddReceiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error)
+
+	// AddReceiverWithResponse performs a POST /receivers (the `AddReceiver` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AddReceiverWithResponse(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error)
+
+	// DeleteReceiverWithResponse performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteReceiverWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*DeleteReceiverResponse, error)
+
+	// ChangeReceiverWithBodyWithResponse performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Pauses it or goes on.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeReceiverWithBodyWithResponse(ctx context.Context, receiver string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeReceiverResponse, error)
+
+	// ChangeReceiverWithResponse performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Pauses it or goes on.
+	ChangeReceiverWithResponse(ctx context.Context, receiver string, body ChangeReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeReceiverResponse, error)
+
+	// ListDeadWithResponse performs a GET /receivers/{receiver}/dead (the `ListDead` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDeadWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*ListDeadResponse, error)
+
+	// SendAgainWithResponse performs a POST /receivers/{receiver}/dead (the `SendAgain` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SendAgainWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
+
+	// TestReceiverWithResponse performs a POST /receivers/{receiver}/test (the `TestReceiver` operationId) request.
+	//
+	// Sends one event at once.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TestReceiverWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*TestReceiverResponse, error)
 
 	// ListRestoresWithResponse performs a GET /restores (the `ListRestores` operationId) request.
 	//
@@ -10861,6 +14808,18 @@ type ClientWithResponsesInterface interface {
 	// Reports what came of a step of a run that the caller works on from their own machine, and waits until the next one is written down. Only who took it may.
 	ReportStepWithResponse(ctx context.Context, run RunId, body ReportStepJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportStepResponse, error)
 
+	// GetSafeWithResponse performs a GET /safe (the `GetSafe` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetSafeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSafeResponse, error)
+
+	// RekeySafeWithResponse performs a POST /safe/rekey (the `RekeySafe` operationId) request.
+	//
+	// Puts everything in the safe under a new master key while the service runs.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RekeySafeWithResponse(ctx context.Context, params *RekeySafeParams, reqEditors ...RequestEditorFn) (*RekeySafeResponse, error)
+
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10880,6 +14839,65 @@ type ClientWithResponsesInterface interface {
 	// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// AskIssuerWithResponse performs a GET /session/issuer (the `AskIssuer` operationId) request.
+	//
+	// Sends the browser to the OpenID Connect issuer.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AskIssuerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AskIssuerResponse, error)
+
+	// AnswerIssuerWithResponse performs a GET /session/issuer/answer (the `AnswerIssuer` operationId) request.
+	//
+	// Takes what the issuer says of the person and begins a session.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AnswerIssuerWithResponse(ctx context.Context, params *AnswerIssuerParams, reqEditors ...RequestEditorFn) (*AnswerIssuerResponse, error)
+
+	// ChangePasswordWithBodyWithResponse performs a POST /session/password (the `ChangePassword` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Changes the caller's own password; their other sessions end.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// ChangePasswordWithResponse performs a POST /session/password (the `ChangePassword` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Changes the caller's own password; their other sessions end.
+	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// ListSessionsWithResponse performs a GET /sessions (the `ListSessions` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// EndSessionWithResponse performs a DELETE /sessions/{session} (the `EndSession` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	EndSessionWithResponse(ctx context.Context, session openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
+	// GetSetUpWithResponse performs a GET /set-up (the `GetSetUp` operationId) request.
+	//
+	// What somebody who is not signed in can do.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetSetUpWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSetUpResponse, error)
+
+	// SetUpWithBodyWithResponse performs a POST /set-up (the `SetUp` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Makes the first admin, by the secret that is printed where the service was started.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetUpWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
+
+	// SetUpWithResponse performs a POST /set-up (the `SetUp` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Makes the first admin, by the secret that is printed where the service was started.
+	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
 
 	// StartSweepWithBodyWithResponse performs a POST /sweeps (the `StartSweep` operationId) request,
 	// with any type of body and a specified content type.
@@ -10909,10 +14927,37 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListSweepItemsWithResponse(ctx context.Context, sweep SweepId, params *ListSweepItemsParams, reqEditors ...RequestEditorFn) (*ListSweepItemsResponse, error)
 
+	// AddTeamWithBodyWithResponse performs a POST /teams (the `AddTeam` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddTeamWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTeamResponse, error)
+
+	// AddTeamWithResponse performs a POST /teams (the `AddTeam` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AddTeamWithResponse(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTeamResponse, error)
+
+	// DeleteTeamWithResponse performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
+	//
+	// Refused while it holds a key.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteTeamWithResponse(ctx context.Context, team string, reqEditors ...RequestEditorFn) (*DeleteTeamResponse, error)
+
+	// PartTeamWithResponse performs a DELETE /teams/{team}/members/{operator} (the `PartTeam` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PartTeamWithResponse(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*PartTeamResponse, error)
+
+	// JoinTeamWithResponse performs a PUT /teams/{team}/members/{operator} (the `JoinTeam` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	JoinTeamWithResponse(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*JoinTeamResponse, error)
+
 	// ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
 
 	// AddTokenWithBodyWithResponse performs a POST /tokens (the `AddToken` operationId) request,
 	// with any type of body and a specified content type.
@@ -11136,6 +15181,239 @@ func (r ListClosingsResponse) ContentType() string {
 	return ""
 }
 
+type ListConsentLabelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ConsentLabel
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConsentLabelsResponse) GetJSON200() *[]ConsentLabel {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConsentLabelsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConsentLabelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConsentLabelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConsentLabelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConsentLabelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetConsentLabelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetConsentLabelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetConsentLabelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetConsentLabelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetConsentLabelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetConsentLabelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListConsentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Consent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConsentsResponse) GetJSON200() *[]Consent {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConsentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConsentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConsentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConsentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConsentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Consent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AskConsentResponse) GetJSON201() *Consent {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskConsentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DecideConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Consent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DecideConsentResponse) GetJSON200() *Consent {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DecideConsentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DecideConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DecideConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DecideConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DecideConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDaybookResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11178,6 +15456,184 @@ func (r ListDaybookResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDaybookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckDaybookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DaybookCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckDaybookResponse) GetJSON200() *DaybookCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckDaybookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckDaybookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckDaybookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckDaybookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckDaybookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WatchDaybookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WatchDaybookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WatchDaybookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WatchDaybookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WatchDaybookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WatchDaybookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportDaybookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportDaybookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportDaybookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportDaybookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportDaybookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportDaybookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDaybookHeadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignedHead
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDaybookHeadResponse) GetJSON200() *SignedHead {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDaybookHeadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDaybookHeadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDaybookHeadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDaybookHeadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDaybookHeadResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11328,6 +15784,143 @@ func (r ListDueRotationsResponse) ContentType() string {
 	return ""
 }
 
+type BeginFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Factor
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginFactorResponse) GetJSON201() *Factor {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmFactorResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListGrantsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11466,6 +16059,54 @@ func (r WithdrawGrantResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WithdrawGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHandOversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]WaitingHandOver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHandOversResponse) GetJSON200() *[]WaitingHandOver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHandOversResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHandOversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHandOversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHandOversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHandOversResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12651,6 +17292,95 @@ func (r ChallengeKeyResponse) ContentType() string {
 	return ""
 }
 
+type CallOffHandOverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CallOffHandOverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CallOffHandOverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CallOffHandOverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CallOffHandOverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CallOffHandOverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandOverKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HandedOver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HandOverKeyResponse) GetJSON200() *HandedOver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandOverKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandOverKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandOverKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandOverKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandOverKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLossResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12830,6 +17560,54 @@ func (r ReleasePrivateHalfResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReleasePrivateHalfResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Key
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ForgetKeyResponse) GetJSON200() *Key {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13213,6 +17991,294 @@ func (r ListVersionsResponse) ContentType() string {
 	return ""
 }
 
+type ListOperatorsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Operator
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOperatorsResponse) GetJSON200() *[]Operator {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOperatorsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOperatorsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOperatorsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOperatorsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOperatorsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddOperatorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Operator
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddOperatorResponse) GetJSON201() *Operator {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddOperatorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddOperatorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddOperatorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddOperatorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddOperatorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeOperatorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Operator
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeOperatorResponse) GetJSON200() *Operator {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeOperatorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeOperatorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeOperatorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeOperatorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeOperatorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CallOffLeavingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Leaving
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CallOffLeavingResponse) GetJSON200() *Leaving {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CallOffLeavingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CallOffLeavingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CallOffLeavingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CallOffLeavingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CallOffLeavingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLeavingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Leaving
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLeavingResponse) GetJSON200() *Leaving {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLeavingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLeavingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLeavingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLeavingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLeavingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginLeavingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Leaving
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r BeginLeavingResponse) GetJSON202() *Leaving {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginLeavingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginLeavingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginLeavingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginLeavingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginLeavingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListProofsDueResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13351,6 +18417,328 @@ func (r GetReachMapResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReachMapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReceiversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Receiver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReceiversResponse) GetJSON200() *[]Receiver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReceiversResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReceiversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReceiversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReceiversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReceiversResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Receiver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddReceiverResponse) GetJSON201() *Receiver {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddReceiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteReceiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeReceiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Delivery
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeadResponse) GetJSON200() *[]Delivery {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SentAgain
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendAgainResponse) GetJSON200() *SentAgain {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReceiverTest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestReceiverResponse) GetJSON200() *ReceiverTest {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestReceiverResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14351,6 +19739,102 @@ func (r ReportStepResponse) ContentType() string {
 	return ""
 }
 
+type GetSafeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Safe
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSafeResponse) GetJSON200() *Safe {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSafeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSafeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSafeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSafeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSafeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RekeySafeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Safe
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RekeySafeResponse) GetJSON200() *Safe {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RekeySafeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RekeySafeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RekeySafeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RekeySafeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RekeySafeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie *string
@@ -14502,6 +19986,330 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+// AskIssuerResponse302Headers the declared response headers of an HTTP 302 response for AskIssuer
+type AskIssuerResponse302Headers struct {
+	Location  *string
+	SetCookie *string
+}
+
+type AskIssuerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers302 the parsed response headers for an HTTP 302 response
+	Headers302 *AskIssuerResponse302Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskIssuerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskIssuerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskIssuerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskIssuerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskIssuerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AnswerIssuerResponse200Headers the declared response headers of an HTTP 200 response for AnswerIssuer
+type AnswerIssuerResponse200Headers struct {
+	SetCookie *string
+}
+
+// AnswerIssuerResponse302Headers the declared response headers of an HTTP 302 response for AnswerIssuer
+type AnswerIssuerResponse302Headers struct {
+	Location  *string
+	SetCookie *string
+}
+
+type AnswerIssuerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *AnswerIssuerResponse200Headers
+	// Headers302 the parsed response headers for an HTTP 302 response
+	Headers302 *AnswerIssuerResponse302Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerIssuerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerIssuerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerIssuerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerIssuerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerIssuerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *[]Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSetUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SetUp
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSetUpResponse) GetJSON200() *SetUp {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSetUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSetUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSetUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSetUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSetUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartSweepResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14640,6 +20448,170 @@ func (r ListSweepItemsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSweepItemsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddTeamResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddTeamResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddTeamResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddTeamResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddTeamResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddTeamResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteTeamResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteTeamResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteTeamResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteTeamResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteTeamResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteTeamResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PartTeamResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PartTeamResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PartTeamResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PartTeamResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PartTeamResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PartTeamResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type JoinTeamResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JoinTeamResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JoinTeamResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JoinTeamResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JoinTeamResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JoinTeamResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14894,6 +20866,102 @@ func (c *ClientWithResponses) ListClosingsWithResponse(ctx context.Context, reqE
 	return ParseListClosingsResponse(rsp)
 }
 
+// ListConsentLabelsWithResponse performs a GET /consent-labels (the `ListConsentLabels` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListConsentLabelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentLabelsResponse, error) {
+	rsp, err := c.ListConsentLabels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConsentLabelsResponse(rsp)
+}
+
+// SetConsentLabelWithBodyWithResponse performs a POST /consent-labels (the `SetConsentLabel` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetConsentLabelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetConsentLabelResponse, error) {
+	rsp, err := c.SetConsentLabelWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetConsentLabelResponse(rsp)
+}
+
+// SetConsentLabelWithResponse performs a POST /consent-labels (the `SetConsentLabel` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetConsentLabelWithResponse(ctx context.Context, body SetConsentLabelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConsentLabelResponse, error) {
+	rsp, err := c.SetConsentLabel(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetConsentLabelResponse(rsp)
+}
+
+// ListConsentsWithResponse performs a GET /consents (the `ListConsents` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListConsentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentsResponse, error) {
+	rsp, err := c.ListConsents(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConsentsResponse(rsp)
+}
+
+// AskConsentWithBodyWithResponse performs a POST /consents (the `AskConsent` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AskConsentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskConsentResponse, error) {
+	rsp, err := c.AskConsentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskConsentResponse(rsp)
+}
+
+// AskConsentWithResponse performs a POST /consents (the `AskConsent` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Asks that a kept private half may be handed over to the caller. A request that is open already is answered with.
+func (c *ClientWithResponses) AskConsentWithResponse(ctx context.Context, body AskConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*AskConsentResponse, error) {
+	rsp, err := c.AskConsent(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskConsentResponse(rsp)
+}
+
+// DecideConsentWithBodyWithResponse performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request,
+// with any type of body and a specified content type.
+//
+// Nobody decides their own request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DecideConsentWithBodyWithResponse(ctx context.Context, consent openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideConsentResponse, error) {
+	rsp, err := c.DecideConsentWithBody(ctx, consent, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideConsentResponse(rsp)
+}
+
+// DecideConsentWithResponse performs a POST /consents/{consent}/decision (the `DecideConsent` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Nobody decides their own request.
+func (c *ClientWithResponses) DecideConsentWithResponse(ctx context.Context, consent openapi_types.UUID, body DecideConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideConsentResponse, error) {
+	rsp, err := c.DecideConsent(ctx, consent, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideConsentResponse(rsp)
+}
+
 // ListDaybookWithResponse performs a GET /daybook (the `ListDaybook` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14903,6 +20971,65 @@ func (c *ClientWithResponses) ListDaybookWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListDaybookResponse(rsp)
+}
+
+// CheckDaybookWithBodyWithResponse performs a POST /daybook/check (the `CheckDaybook` operationId) request,
+// with any type of body and a specified content type.
+//
+// Goes through the whole daybook and finds the first entry that does not fit.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CheckDaybookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckDaybookResponse, error) {
+	rsp, err := c.CheckDaybookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckDaybookResponse(rsp)
+}
+
+// CheckDaybookWithResponse performs a POST /daybook/check (the `CheckDaybook` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Goes through the whole daybook and finds the first entry that does not fit.
+func (c *ClientWithResponses) CheckDaybookWithResponse(ctx context.Context, body CheckDaybookJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckDaybookResponse, error) {
+	rsp, err := c.CheckDaybook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckDaybookResponse(rsp)
+}
+
+// WatchDaybookWithResponse performs a GET /daybook/events (the `WatchDaybook` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) WatchDaybookWithResponse(ctx context.Context, params *WatchDaybookParams, reqEditors ...RequestEditorFn) (*WatchDaybookResponse, error) {
+	rsp, err := c.WatchDaybook(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWatchDaybookResponse(rsp)
+}
+
+// ExportDaybookWithResponse performs a GET /daybook/export (the `ExportDaybook` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ExportDaybookWithResponse(ctx context.Context, params *ExportDaybookParams, reqEditors ...RequestEditorFn) (*ExportDaybookResponse, error) {
+	rsp, err := c.ExportDaybook(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportDaybookResponse(rsp)
+}
+
+// GetDaybookHeadWithResponse performs a GET /daybook/head (the `GetDaybookHead` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetDaybookHeadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDaybookHeadResponse, error) {
+	rsp, err := c.GetDaybookHead(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDaybookHeadResponse(rsp)
 }
 
 // ListDifferencesWithResponse performs a GET /differences (the `ListDifferences` operationId) request.
@@ -14955,6 +21082,63 @@ func (c *ClientWithResponses) ListDueRotationsWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseListDueRotationsResponse(rsp)
+}
+
+// BeginFactorWithResponse performs a POST /factor (the `BeginFactor` operationId) request.
+//
+// Makes a secret for the caller's second factor (TOTP, RFC 6238), which is in use once a code of it was given.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BeginFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error) {
+	rsp, err := c.BeginFactor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginFactorResponse(rsp)
+}
+
+// ConfirmFactorWithBodyWithResponse performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ConfirmFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error) {
+	rsp, err := c.ConfirmFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmFactorResponse(rsp)
+}
+
+// ConfirmFactorWithResponse performs a POST /factor/confirmation (the `ConfirmFactor` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error) {
+	rsp, err := c.ConfirmFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmFactorResponse(rsp)
+}
+
+// RemoveFactorWithBodyWithResponse performs a POST /factor/removal (the `RemoveFactor` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error) {
+	rsp, err := c.RemoveFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFactorResponse(rsp)
+}
+
+// RemoveFactorWithResponse performs a POST /factor/removal (the `RemoveFactor` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveFactorWithResponse(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error) {
+	rsp, err := c.RemoveFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFactorResponse(rsp)
 }
 
 // ListGrantsWithResponse performs a GET /grants (the `ListGrants` operationId) request.
@@ -15020,6 +21204,17 @@ func (c *ClientWithResponses) WithdrawGrantWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseWithdrawGrantResponse(rsp)
+}
+
+// ListHandOversWithResponse performs a GET /hand-overs (the `ListHandOvers` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListHandOversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHandOversResponse, error) {
+	rsp, err := c.ListHandOvers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHandOversResponse(rsp)
 }
 
 // ListInstancesWithResponse performs a GET /instances (the `ListInstances` operationId) request.
@@ -15442,6 +21637,43 @@ func (c *ClientWithResponses) ChallengeKeyWithResponse(ctx context.Context, key 
 	return ParseChallengeKeyResponse(rsp)
 }
 
+// CallOffHandOverWithResponse performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CallOffHandOverWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*CallOffHandOverResponse, error) {
+	rsp, err := c.CallOffHandOver(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallOffHandOverResponse(rsp)
+}
+
+// HandOverKeyWithBodyWithResponse performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) HandOverKeyWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandOverKeyResponse, error) {
+	rsp, err := c.HandOverKeyWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverKeyResponse(rsp)
+}
+
+// HandOverKeyWithResponse performs a POST /keys/{key}/hand-over (the `HandOverKey` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
+func (c *ClientWithResponses) HandOverKeyWithResponse(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverKeyResponse, error) {
+	rsp, err := c.HandOverKey(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverKeyResponse(rsp)
+}
+
 // GetLossWithResponse performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
 //
 // What would become of the logins if the key were lost.
@@ -15492,17 +21724,43 @@ func (c *ClientWithResponses) ListOpensWithResponse(ctx context.Context, key Key
 	return ParseListOpensResponse(rsp)
 }
 
-// ReleasePrivateHalfWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+// ReleasePrivateHalfWithBodyWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request,
+// with any type of body and a specified content type.
 //
 // Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ReleasePrivateHalfWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error) {
-	rsp, err := c.ReleasePrivateHalf(ctx, key, params, reqEditors...)
+func (c *ClientWithResponses) ReleasePrivateHalfWithBodyWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error) {
+	rsp, err := c.ReleasePrivateHalfWithBody(ctx, key, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseReleasePrivateHalfResponse(rsp)
+}
+
+// ReleasePrivateHalfWithResponse performs a POST /keys/{key}/private-half (the `ReleasePrivateHalf` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Hands a private half that the safe keeps over to the key's keeper or an admin, once. Refused for keys in the custody of their holder, with what to do instead.
+func (c *ClientWithResponses) ReleasePrivateHalfWithResponse(ctx context.Context, key KeyName, params *ReleasePrivateHalfParams, body ReleasePrivateHalfJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleasePrivateHalfResponse, error) {
+	rsp, err := c.ReleasePrivateHalf(ctx, key, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleasePrivateHalfResponse(rsp)
+}
+
+// ForgetKeyWithResponse performs a POST /keys/{key}/private-half/forgetting (the `ForgetKey` operationId) request.
+//
+// Destroys the copy in the safe, once somebody has just proved to hold the private half.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ForgetKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ForgetKeyResponse, error) {
+	rsp, err := c.ForgetKey(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetKeyResponse(rsp)
 }
 
 // ProveKeyWithBodyWithResponse performs a POST /keys/{key}/proofs (the `ProveKey` operationId) request,
@@ -15646,6 +21904,117 @@ func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, logi
 	return ParseListVersionsResponse(rsp)
 }
 
+// ListOperatorsWithResponse performs a GET /operators (the `ListOperators` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListOperatorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOperatorsResponse, error) {
+	rsp, err := c.ListOperators(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOperatorsResponse(rsp)
+}
+
+// AddOperatorWithBodyWithResponse performs a POST /operators (the `AddOperator` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddOperatorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error) {
+	rsp, err := c.AddOperatorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddOperatorResponse(rsp)
+}
+
+// AddOperatorWithResponse performs a POST /operators (the `AddOperator` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddOperatorWithResponse(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error) {
+	rsp, err := c.AddOperator(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddOperatorResponse(rsp)
+}
+
+// ChangeOperatorWithBodyWithResponse performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request,
+// with any type of body and a specified content type.
+//
+// Changes what is given. One admin always remains.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeOperatorWithBodyWithResponse(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error) {
+	rsp, err := c.ChangeOperatorWithBody(ctx, operator, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeOperatorResponse(rsp)
+}
+
+// ChangeOperatorWithResponse performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Changes what is given. One admin always remains.
+func (c *ClientWithResponses) ChangeOperatorWithResponse(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error) {
+	rsp, err := c.ChangeOperator(ctx, operator, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeOperatorResponse(rsp)
+}
+
+// CallOffLeavingWithResponse performs a DELETE /operators/{operator}/leaving (the `CallOffLeaving` operationId) request.
+//
+// What was replaced stays so.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CallOffLeavingWithResponse(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*CallOffLeavingResponse, error) {
+	rsp, err := c.CallOffLeaving(ctx, operator, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallOffLeavingResponse(rsp)
+}
+
+// GetLeavingWithResponse performs a GET /operators/{operator}/leaving (the `GetLeaving` operationId) request.
+//
+// What somebody holds, what would become of the logins without them, and what is to be done so that they can leave.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLeavingWithResponse(ctx context.Context, operator OperatorName, reqEditors ...RequestEditorFn) (*GetLeavingResponse, error) {
+	rsp, err := c.GetLeaving(ctx, operator, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLeavingResponse(rsp)
+}
+
+// BeginLeavingWithBodyWithResponse performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request,
+// with any type of body and a specified content type.
+//
+// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BeginLeavingWithBodyWithResponse(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginLeavingResponse, error) {
+	rsp, err := c.BeginLeavingWithBody(ctx, operator, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginLeavingResponse(rsp)
+}
+
+// BeginLeavingWithResponse performs a POST /operators/{operator}/leaving (the `BeginLeaving` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last.
+func (c *ClientWithResponses) BeginLeavingWithResponse(ctx context.Context, operator OperatorName, body BeginLeavingJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginLeavingResponse, error) {
+	rsp, err := c.BeginLeaving(ctx, operator, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginLeavingResponse(rsp)
+}
+
 // ListProofsDueWithResponse performs a GET /proofs/due (the `ListProofsDue` operationId) request.
 //
 // What each keeper has to prove: keys that open logins or should, without a fresh proof or with one that goes stale soon; by keeper, the keys that open the most first.
@@ -15683,6 +22052,111 @@ func (c *ClientWithResponses) GetReachMapWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseGetReachMapResponse(rsp)
+}
+
+// ListReceiversWithResponse performs a GET /receivers (the `ListReceivers` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListReceiversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReceiversResponse, error) {
+	rsp, err := c.ListReceivers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReceiversResponse(rsp)
+}
+
+// AddReceiverWithBodyWithResponse performs a POST /receivers (the `AddReceiver` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddReceiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error) {
+	rsp, err := c.AddReceiverWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddReceiverResponse(rsp)
+}
+
+// AddReceiverWithResponse performs a POST /receivers (the `AddReceiver` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddReceiverWithResponse(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error) {
+	rsp, err := c.AddReceiver(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddReceiverResponse(rsp)
+}
+
+// DeleteReceiverWithResponse performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteReceiverWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*DeleteReceiverResponse, error) {
+	rsp, err := c.DeleteReceiver(ctx, receiver, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteReceiverResponse(rsp)
+}
+
+// ChangeReceiverWithBodyWithResponse performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request,
+// with any type of body and a specified content type.
+//
+// Pauses it or goes on.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeReceiverWithBodyWithResponse(ctx context.Context, receiver string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeReceiverResponse, error) {
+	rsp, err := c.ChangeReceiverWithBody(ctx, receiver, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeReceiverResponse(rsp)
+}
+
+// ChangeReceiverWithResponse performs a PATCH /receivers/{receiver} (the `ChangeReceiver` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Pauses it or goes on.
+func (c *ClientWithResponses) ChangeReceiverWithResponse(ctx context.Context, receiver string, body ChangeReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeReceiverResponse, error) {
+	rsp, err := c.ChangeReceiver(ctx, receiver, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeReceiverResponse(rsp)
+}
+
+// ListDeadWithResponse performs a GET /receivers/{receiver}/dead (the `ListDead` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDeadWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*ListDeadResponse, error) {
+	rsp, err := c.ListDead(ctx, receiver, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeadResponse(rsp)
+}
+
+// SendAgainWithResponse performs a POST /receivers/{receiver}/dead (the `SendAgain` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*SendAgainResponse, error) {
+	rsp, err := c.SendAgain(ctx, receiver, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendAgainResponse(rsp)
+}
+
+// TestReceiverWithResponse performs a POST /receivers/{receiver}/test (the `TestReceiver` operationId) request.
+//
+// Sends one event at once.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestReceiverWithResponse(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*TestReceiverResponse, error) {
+	rsp, err := c.TestReceiver(ctx, receiver, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestReceiverResponse(rsp)
 }
 
 // ListRestoresWithResponse performs a GET /restores (the `ListRestores` operationId) request.
@@ -16042,6 +22516,30 @@ func (c *ClientWithResponses) ReportStepWithResponse(ctx context.Context, run Ru
 	return ParseReportStepResponse(rsp)
 }
 
+// GetSafeWithResponse performs a GET /safe (the `GetSafe` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetSafeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSafeResponse, error) {
+	rsp, err := c.GetSafe(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSafeResponse(rsp)
+}
+
+// RekeySafeWithResponse performs a POST /safe/rekey (the `RekeySafe` operationId) request.
+//
+// Puts everything in the safe under a new master key while the service runs.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RekeySafeWithResponse(ctx context.Context, params *RekeySafeParams, reqEditors ...RequestEditorFn) (*RekeySafeResponse, error) {
+	rsp, err := c.RekeySafe(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRekeySafeResponse(rsp)
+}
+
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16084,6 +22582,119 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// AskIssuerWithResponse performs a GET /session/issuer (the `AskIssuer` operationId) request.
+//
+// Sends the browser to the OpenID Connect issuer.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AskIssuerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AskIssuerResponse, error) {
+	rsp, err := c.AskIssuer(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskIssuerResponse(rsp)
+}
+
+// AnswerIssuerWithResponse performs a GET /session/issuer/answer (the `AnswerIssuer` operationId) request.
+//
+// Takes what the issuer says of the person and begins a session.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AnswerIssuerWithResponse(ctx context.Context, params *AnswerIssuerParams, reqEditors ...RequestEditorFn) (*AnswerIssuerResponse, error) {
+	rsp, err := c.AnswerIssuer(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerIssuerResponse(rsp)
+}
+
+// ChangePasswordWithBodyWithResponse performs a POST /session/password (the `ChangePassword` operationId) request,
+// with any type of body and a specified content type.
+//
+// Changes the caller's own password; their other sessions end.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
+// ChangePasswordWithResponse performs a POST /session/password (the `ChangePassword` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Changes the caller's own password; their other sessions end.
+func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
+// ListSessionsWithResponse performs a GET /sessions (the `ListSessions` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// EndSessionWithResponse performs a DELETE /sessions/{session} (the `EndSession` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, session openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndSessionResponse, error) {
+	rsp, err := c.EndSession(ctx, session, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionResponse(rsp)
+}
+
+// GetSetUpWithResponse performs a GET /set-up (the `GetSetUp` operationId) request.
+//
+// What somebody who is not signed in can do.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetSetUpWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSetUpResponse, error) {
+	rsp, err := c.GetSetUp(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSetUpResponse(rsp)
+}
+
+// SetUpWithBodyWithResponse performs a POST /set-up (the `SetUp` operationId) request,
+// with any type of body and a specified content type.
+//
+// Makes the first admin, by the secret that is printed where the service was started.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetUpWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetUpResponse, error) {
+	rsp, err := c.SetUpWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetUpResponse(rsp)
+}
+
+// SetUpWithResponse performs a POST /set-up (the `SetUp` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Makes the first admin, by the secret that is printed where the service was started.
+func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error) {
+	rsp, err := c.SetUp(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetUpResponse(rsp)
 }
 
 // StartSweepWithBodyWithResponse performs a POST /sweeps (the `StartSweep` operationId) request,
@@ -16138,11 +22749,68 @@ func (c *ClientWithResponses) ListSweepItemsWithResponse(ctx context.Context, sw
 	return ParseListSweepItemsResponse(rsp)
 }
 
+// AddTeamWithBodyWithResponse performs a POST /teams (the `AddTeam` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddTeamWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTeamResponse, error) {
+	rsp, err := c.AddTeamWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTeamResponse(rsp)
+}
+
+// AddTeamWithResponse performs a POST /teams (the `AddTeam` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddTeamWithResponse(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTeamResponse, error) {
+	rsp, err := c.AddTeam(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTeamResponse(rsp)
+}
+
+// DeleteTeamWithResponse performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
+//
+// Refused while it holds a key.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteTeamWithResponse(ctx context.Context, team string, reqEditors ...RequestEditorFn) (*DeleteTeamResponse, error) {
+	rsp, err := c.DeleteTeam(ctx, team, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteTeamResponse(rsp)
+}
+
+// PartTeamWithResponse performs a DELETE /teams/{team}/members/{operator} (the `PartTeam` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PartTeamWithResponse(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*PartTeamResponse, error) {
+	rsp, err := c.PartTeam(ctx, team, operator, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePartTeamResponse(rsp)
+}
+
+// JoinTeamWithResponse performs a PUT /teams/{team}/members/{operator} (the `JoinTeam` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) JoinTeamWithResponse(ctx context.Context, team string, operator OperatorName, reqEditors ...RequestEditorFn) (*JoinTeamResponse, error) {
+	rsp, err := c.JoinTeam(ctx, team, operator, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinTeamResponse(rsp)
+}
+
 // ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
-	rsp, err := c.ListTokens(ctx, reqEditors...)
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -16340,6 +23008,167 @@ func ParseListClosingsResponse(rsp *http.Response) (*ListClosingsResponse, error
 	return response, nil
 }
 
+// ParseListConsentLabelsResponse parses an HTTP response from a ListConsentLabelsWithResponse call
+func ParseListConsentLabelsResponse(rsp *http.Response) (*ListConsentLabelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConsentLabelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ConsentLabel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetConsentLabelResponse parses an HTTP response from a SetConsentLabelWithResponse call
+func ParseSetConsentLabelResponse(rsp *http.Response) (*SetConsentLabelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetConsentLabelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListConsentsResponse parses an HTTP response from a ListConsentsWithResponse call
+func ParseListConsentsResponse(rsp *http.Response) (*ListConsentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConsentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Consent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskConsentResponse parses an HTTP response from a AskConsentWithResponse call
+func ParseAskConsentResponse(rsp *http.Response) (*AskConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Consent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDecideConsentResponse parses an HTTP response from a DecideConsentWithResponse call
+func ParseDecideConsentResponse(rsp *http.Response) (*DecideConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DecideConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Consent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDaybookResponse parses an HTTP response from a ListDaybookWithResponse call
 func ParseListDaybookResponse(rsp *http.Response) (*ListDaybookResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16356,6 +23185,124 @@ func ParseListDaybookResponse(rsp *http.Response) (*ListDaybookResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest EntryPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckDaybookResponse parses an HTTP response from a CheckDaybookWithResponse call
+func ParseCheckDaybookResponse(rsp *http.Response) (*CheckDaybookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckDaybookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DaybookCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWatchDaybookResponse parses an HTTP response from a WatchDaybookWithResponse call
+func ParseWatchDaybookResponse(rsp *http.Response) (*WatchDaybookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WatchDaybookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportDaybookResponse parses an HTTP response from a ExportDaybookWithResponse call
+func ParseExportDaybookResponse(rsp *http.Response) (*ExportDaybookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportDaybookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDaybookHeadResponse parses an HTTP response from a GetDaybookHeadWithResponse call
+func ParseGetDaybookHeadResponse(rsp *http.Response) (*GetDaybookHeadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDaybookHeadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignedHead
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16472,6 +23419,101 @@ func ParseListDueRotationsResponse(rsp *http.Response) (*ListDueRotationsRespons
 	return response, nil
 }
 
+// ParseBeginFactorResponse parses an HTTP response from a BeginFactorWithResponse call
+func ParseBeginFactorResponse(rsp *http.Response) (*BeginFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Factor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmFactorResponse parses an HTTP response from a ConfirmFactorWithResponse call
+func ParseConfirmFactorResponse(rsp *http.Response) (*ConfirmFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveFactorResponse parses an HTTP response from a RemoveFactorWithResponse call
+func ParseRemoveFactorResponse(rsp *http.Response) (*RemoveFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListGrantsResponse parses an HTTP response from a ListGrantsWithResponse call
 func ParseListGrantsResponse(rsp *http.Response) (*ListGrantsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16558,6 +23600,39 @@ func ParseWithdrawGrantResponse(rsp *http.Response) (*WithdrawGrantResponse, err
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHandOversResponse parses an HTTP response from a ListHandOversWithResponse call
+func ParseListHandOversResponse(rsp *http.Response) (*ListHandOversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHandOversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []WaitingHandOver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17384,6 +24459,68 @@ func ParseChallengeKeyResponse(rsp *http.Response) (*ChallengeKeyResponse, error
 	return response, nil
 }
 
+// ParseCallOffHandOverResponse parses an HTTP response from a CallOffHandOverWithResponse call
+func ParseCallOffHandOverResponse(rsp *http.Response) (*CallOffHandOverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CallOffHandOverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandOverKeyResponse parses an HTTP response from a HandOverKeyWithResponse call
+func ParseHandOverKeyResponse(rsp *http.Response) (*HandOverKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandOverKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HandedOver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLossResponse parses an HTTP response from a GetLossWithResponse call
 func ParseGetLossResponse(rsp *http.Response) (*GetLossResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17497,6 +24634,39 @@ func ParseReleasePrivateHalfResponse(rsp *http.Response) (*ReleasePrivateHalfRes
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetKeyResponse parses an HTTP response from a ForgetKeyWithResponse call
+func ParseForgetKeyResponse(rsp *http.Response) (*ForgetKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Key
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -17766,6 +24936,204 @@ func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error
 	return response, nil
 }
 
+// ParseListOperatorsResponse parses an HTTP response from a ListOperatorsWithResponse call
+func ParseListOperatorsResponse(rsp *http.Response) (*ListOperatorsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOperatorsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Operator
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddOperatorResponse parses an HTTP response from a AddOperatorWithResponse call
+func ParseAddOperatorResponse(rsp *http.Response) (*AddOperatorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddOperatorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Operator
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeOperatorResponse parses an HTTP response from a ChangeOperatorWithResponse call
+func ParseChangeOperatorResponse(rsp *http.Response) (*ChangeOperatorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeOperatorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Operator
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCallOffLeavingResponse parses an HTTP response from a CallOffLeavingWithResponse call
+func ParseCallOffLeavingResponse(rsp *http.Response) (*CallOffLeavingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CallOffLeavingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Leaving
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLeavingResponse parses an HTTP response from a GetLeavingWithResponse call
+func ParseGetLeavingResponse(rsp *http.Response) (*GetLeavingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLeavingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Leaving
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginLeavingResponse parses an HTTP response from a BeginLeavingWithResponse call
+func ParseBeginLeavingResponse(rsp *http.Response) (*BeginLeavingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginLeavingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Leaving
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListProofsDueResponse parses an HTTP response from a ListProofsDueWithResponse call
 func ParseListProofsDueResponse(rsp *http.Response) (*ListProofsDueResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17848,6 +25216,229 @@ func ParseGetReachMapResponse(rsp *http.Response) (*GetReachMapResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ReachMap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReceiversResponse parses an HTTP response from a ListReceiversWithResponse call
+func ParseListReceiversResponse(rsp *http.Response) (*ListReceiversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReceiversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Receiver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddReceiverResponse parses an HTTP response from a AddReceiverWithResponse call
+func ParseAddReceiverResponse(rsp *http.Response) (*AddReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Receiver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteReceiverResponse parses an HTTP response from a DeleteReceiverWithResponse call
+func ParseDeleteReceiverResponse(rsp *http.Response) (*DeleteReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeReceiverResponse parses an HTTP response from a ChangeReceiverWithResponse call
+func ParseChangeReceiverResponse(rsp *http.Response) (*ChangeReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeadResponse parses an HTTP response from a ListDeadWithResponse call
+func ParseListDeadResponse(rsp *http.Response) (*ListDeadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Delivery
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendAgainResponse parses an HTTP response from a SendAgainWithResponse call
+func ParseSendAgainResponse(rsp *http.Response) (*SendAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SentAgain
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestReceiverResponse parses an HTTP response from a TestReceiverWithResponse call
+func ParseTestReceiverResponse(rsp *http.Response) (*TestReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReceiverTest
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18547,6 +26138,72 @@ func ParseReportStepResponse(rsp *http.Response) (*ReportStepResponse, error) {
 	return response, nil
 }
 
+// ParseGetSafeResponse parses an HTTP response from a GetSafeWithResponse call
+func ParseGetSafeResponse(rsp *http.Response) (*GetSafeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSafeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Safe
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRekeySafeResponse parses an HTTP response from a RekeySafeWithResponse call
+func ParseRekeySafeResponse(rsp *http.Response) (*RekeySafeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RekeySafeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Safe
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18668,6 +26325,267 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseAskIssuerResponse parses an HTTP response from a AskIssuerWithResponse call
+func ParseAskIssuerResponse(rsp *http.Response) (*AskIssuerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskIssuerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		var headers AskIssuerResponse302Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers302 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAnswerIssuerResponse parses an HTTP response from a AnswerIssuerWithResponse call
+func ParseAnswerIssuerResponse(rsp *http.Response) (*AnswerIssuerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerIssuerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers AnswerIssuerResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
+	case rsp.StatusCode == 302:
+		var headers AnswerIssuerResponse302Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers302 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
+func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
+func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSetUpResponse parses an HTTP response from a GetSetUpWithResponse call
+func ParseGetSetUpResponse(rsp *http.Response) (*GetSetUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSetUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SetUp
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetUpResponse parses an HTTP response from a SetUpWithResponse call
+func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStartSweepResponse parses an HTTP response from a StartSweepWithResponse call
 func ParseStartSweepResponse(rsp *http.Response) (*StartSweepResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18754,6 +26672,122 @@ func ParseListSweepItemsResponse(rsp *http.Response) (*ListSweepItemsResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddTeamResponse parses an HTTP response from a AddTeamWithResponse call
+func ParseAddTeamResponse(rsp *http.Response) (*AddTeamResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddTeamResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteTeamResponse parses an HTTP response from a DeleteTeamWithResponse call
+func ParseDeleteTeamResponse(rsp *http.Response) (*DeleteTeamResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteTeamResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePartTeamResponse parses an HTTP response from a PartTeamWithResponse call
+func ParsePartTeamResponse(rsp *http.Response) (*PartTeamResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PartTeamResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJoinTeamResponse parses an HTTP response from a JoinTeamWithResponse call
+func ParseJoinTeamResponse(rsp *http.Response) (*JoinTeamResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JoinTeamResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

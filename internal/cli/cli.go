@@ -61,8 +61,9 @@ func groups() []group {
 		{"Getting in", slices.Concat(connectCommands, whyCommands)},
 		{"Getting back in, where the private key is lost", restoreCommands},
 		{"Instances", slices.Concat(instanceCommands, passwordCommands, adoptCommands)},
-		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands)},
-		{"People and tokens", peopleCommands},
+		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands, receiverCommands)},
+		{"Who keeps what, and the safe", custodyCommands},
+		{"People and tokens", slices.Concat(peopleCommands, operatorCommands)},
 	}
 }
 

@@ -54,7 +54,7 @@ holds is taken.`,
 	{
 		name: "key private", args: "NAME", min: 1, max: 1, flags: keyPrivate,
 		summary:  "Take a private half that the service keeps out of its safe, once",
-		detail:   "Its keeper or an admin may, with a reason. A private half that only its holder has is not here,\nand the answer says what to do instead.",
+		detail:   "Its keeper or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch consent ask). It comes sealed for this machine. A private half that only its holder has is not here,\nand the answer says what to do instead.",
 		examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
 	},
 	{name: "key delete", args: "NAME", min: 1, max: 1, flags: keyDelete, summary: "Delete the record of a key that is granted nowhere", examples: []string{"plumlatch key delete atlas-old -yes"}},
@@ -213,7 +213,7 @@ func (s *session) checkFree(ctx context.Context, client *apiclient.Client, keyNa
 		return err
 	}
 	if k.Origin == apiclient.OriginService {
-		_, err := answerBytes(client.ReleasePrivateHalf(ctx, keyName, &apiclient.ReleasePrivateHalfParams{}))
+		_, err := release(ctx, client, keyName, "")
 		return fmt.Errorf("there is a key named %s already: %w", keyName, err)
 	}
 	return &apiclientError{apiclient.Problem{Code: "name-taken", Detail: fmt.Sprintf("there is a key named %s already", keyName), Remedy: new("Choose another name, or see it: plumlatch key show " + keyName)}}
@@ -474,7 +474,7 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *session, []string) error
 			}
 			defer place.drop()
 		}
-		private, err := answerBytes(client.ReleasePrivateHalf(ctx, args[0], &apiclient.ReleasePrivateHalfParams{Reason: optional(*reason)}))
+		private, err := release(ctx, client, args[0], *reason)
 		if err != nil {
 			return err
 		}
@@ -485,7 +485,7 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *session, []string) error
 			return err
 		}
 		if !s.quiet && !s.json {
-			fmt.Fprintf(s.env.Out, "The private half of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service alone.\nProve that you hold it: plumlatch prove %s\n", k.Name, s.shown(*out), k.Name)
+			fmt.Fprintf(s.env.Out, "The private half of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service alone.\nProve that you hold it: plumlatch prove %s\nHave the safe forget its copy: plumlatch key forget %s\n", k.Name, s.shown(*out), k.Name, k.Name)
 		}
 		return nil
 	}

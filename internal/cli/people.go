@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -24,22 +25,17 @@ var peopleCommands = []command{
 	{name: "sign-out", flags: signOut, summary: "Revoke the kept token and forget it", examples: []string{"plumlatch sign-out"}},
 	{name: "whoami", flags: whoami, summary: "Show who you are to the service", examples: []string{"plumlatch whoami"}},
 	{name: "keeper list", flags: keeperList, summary: "List the persons and teams that hold keys", examples: []string{"plumlatch keeper list"}},
-	{name: "token new", args: "NAME", min: 1, max: 1, flags: tokenNew, summary: "Make a token for a program; its secret is shown once", examples: []string{"plumlatch token new nightly-report -role viewer -days 30"}},
-	{name: "token list", flags: tokenList, summary: "List your tokens", examples: []string{"plumlatch token list"}},
+	{name: "token new", args: "NAME", min: 1, max: 1, flags: tokenNew, summary: "Make a token for a program; its secret is shown once", examples: []string{"plumlatch token new nightly-report -role viewer -days 30", "plumlatch token new sweeper -only sweep -limit team=cameras"}},
+	{name: "token list", flags: tokenList, summary: "List your tokens, or everybody's", examples: []string{"plumlatch token list", "plumlatch token list -all"}},
 	{name: "token revoke", args: "ID", min: 1, max: 1, flags: tokenRevoke, summary: "End a token at once", examples: []string{"plumlatch token revoke 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
 }
 
 func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	passwordFile := f.String("password-file", "", "`file` that holds the password; asked for unless given")
+	factor := f.String("code", "", "of your second factor, or a recovery code; asked for where it is needed")
 	days := f.Int("days", 30, "how long the token holds")
 	return func(ctx context.Context, s *session, args []string) error {
-		server := s.server
-		if server == "" {
-			server = s.env.Getenv("PLUMLATCH_URL")
-		}
-		if server == "" {
-			server = defaultServer
-		}
+		server := s.serverHere()
 		who := localName()
 		if len(args) == 1 {
 			who = args[0]
@@ -57,12 +53,11 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		resp, err := plain.SignIn(ctx, apiclient.SignIn{Name: who, Password: password})
-		var cookies []*http.Cookie
-		if err == nil {
-			cookies = resp.Cookies()
+		me, cookies, err := signInOnce(ctx, plain, who, password, *factor)
+		if code(err) == "code-needed" && *factor == "" && isTerminal(s.env.In) {
+			fmt.Fprint(s.env.Err, "Code of your second factor: ")
+			me, cookies, err = signInOnce(ctx, plain, who, password, readLine(s.env.In))
 		}
-		me, err := answer[apiclient.Me](resp, err)
 		if err != nil {
 			return err
 		}
@@ -93,7 +88,25 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	}
 }
 
-func (s *session) password(file string) (string, error) {
+func signInOnce(ctx context.Context, client *apiclient.Client, name, password, code string) (apiclient.Me, []*http.Cookie, error) {
+	resp, err := client.SignIn(ctx, apiclient.SignIn{Name: name, Password: password, Code: optional(code)})
+	var cookies []*http.Cookie
+	if err == nil {
+		cookies = resp.Cookies()
+	}
+	me, err := answer[apiclient.Me](resp, err)
+	return me, cookies, err
+}
+
+// serverHere is the service's address, also for who is not signed in.
+func (s *session) serverHere() string {
+	return cmp.Or(s.server, s.env.Getenv("PLUMLATCH_URL"), defaultServer)
+}
+
+func (s *session) password(file string) (string, error) { return s.secret("Password: ", file) }
+
+// secret reads a secret from a file, from standard input, or from the terminal.
+func (s *session) secret(prompt, file string) (string, error) {
 	if file != "" {
 		data, err := os.ReadFile(file)
 		return strings.TrimRight(string(data), "\r\n"), err
@@ -101,7 +114,7 @@ func (s *session) password(file string) (string, error) {
 	if !isTerminal(s.env.In) {
 		return readLine(s.env.In), nil
 	}
-	p, err := s.askSecret("Password: ")
+	p, err := s.askSecret(prompt)
 	return string(p), err
 }
 
@@ -167,7 +180,11 @@ func whoami(*flag.FlagSet) func(context.Context, *session, []string) error {
 		case s.quiet:
 			fmt.Fprintln(s.env.Out, me.Name)
 		default:
-			s.facts("Name", me.Name, "Role", string(me.Role), "By", string(me.By), "Service", me.Service, "Cloud", me.Cloud)
+			only := ""
+			if me.Only != nil {
+				only = *me.Only + " alone"
+			}
+			s.facts("Name", me.Name, "Role", string(me.Role), "Limited to", labelText(me.Limits), "For", only, "Second factor", map[bool]string{true: "yes", false: "no"}[me.Factor], "By", string(me.By), "Service", me.Service, "Cloud", me.Cloud)
 		}
 		return nil
 	}
@@ -188,21 +205,34 @@ func keeperList(*flag.FlagSet) func(context.Context, *session, []string) error {
 }
 
 var keeperListing = listing[apiclient.Keeper]{
-	head:  []string{"NAME", "KIND", "WHO"},
-	name:  func(k apiclient.Keeper) string { return k.Name },
-	none:  "There is no keeper yet.",
-	cells: func(k apiclient.Keeper) []string { return []string{k.Name, string(k.Kind), k.Title} },
+	head: []string{"NAME", "KIND", "WHO", "MEMBERS", "STATE"},
+	name: func(k apiclient.Keeper) string { return k.Name },
+	none: "There is no keeper yet.",
+	cells: func(k apiclient.Keeper) []string {
+		state := ""
+		if given(k.Left) {
+			state = "has left"
+		}
+		return []string{k.Name, string(k.Kind), k.Title, strings.Join(given(k.Members), " "), state}
+	},
 }
 
 func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	role := f.String("role", "", "viewer, operator or admin; yours unless given")
 	days := f.Int("days", 90, "how long it holds, at most 366")
+	only := f.String("only", "", "sweep or read: for a machine that may do nothing else")
+	limits := labels{}
+	f.Var(limits, "limit", "`name=value` of the instances that it sees; may be given several times")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
 		if err != nil {
 			return err
 		}
 		request := apiclient.AddToken{Name: args[0], Days: days}
+		request.Limits = labelsOf(limits)
+		if *only != "" {
+			request.Only = new(apiclient.AddTokenOnly(*only))
+		}
 		if *role != "" {
 			request.Role = new(apiclient.Role(*role))
 		}
@@ -222,13 +252,14 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	}
 }
 
-func tokenList(*flag.FlagSet) func(context.Context, *session, []string) error {
+func tokenList(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	all := f.Bool("all", false, "those of everybody; for admins")
 	return func(ctx context.Context, s *session, _ []string) error {
 		client, err := s.connect()
 		if err != nil {
 			return err
 		}
-		tokens, err := answer[[]apiclient.Token](client.ListTokens(ctx))
+		tokens, err := answer[[]apiclient.Token](client.ListTokens(ctx, &apiclient.ListTokensParams{All: all}))
 		if err != nil {
 			return err
 		}
@@ -237,7 +268,7 @@ func tokenList(*flag.FlagSet) func(context.Context, *session, []string) error {
 }
 
 var tokenListing = listing[apiclient.Token]{
-	head: []string{"NAME", "ROLE", "MADE", "HOLDS UNTIL", "LAST USED", "ID"},
+	head: []string{"NAME", "WHOSE", "MAY", "MADE", "HOLDS UNTIL", "LAST USED", "ID"},
 	name: func(k apiclient.Token) string { return k.Name },
 	none: "You have no token.",
 	cells: func(k apiclient.Token) []string {
@@ -248,7 +279,14 @@ var tokenListing = listing[apiclient.Token]{
 		if k.LastUsedAt != nil {
 			used = moment(*k.LastUsedAt)
 		}
-		return []string{k.Name, string(k.Role), day(k.CreatedAt), until, used, k.Id.String()}
+		may := string(k.Role)
+		if k.Only != nil {
+			may = *k.Only + " alone"
+		}
+		if len(k.Limits) > 0 {
+			may += ", " + labelText(k.Limits)
+		}
+		return []string{k.Name, k.Person, may, day(k.CreatedAt), until, used, k.Id.String()}
 	},
 }
 

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"plumlatch/internal/cloud/adapter"
+	"plumlatch/internal/outbound"
 )
 
 // ErrUnreachable is wrapped by errors of a cloud that does not answer.
@@ -85,7 +86,7 @@ const CallTimeout = 30 * time.Second
 // is not answered within timeout is given up.
 func Connect(url, token string, timeout time.Duration) (*Cloud, error) {
 	client, err := adapter.NewClient(strings.TrimSuffix(url, "/")+"/v1",
-		adapter.WithHTTPClient(&http.Client{Timeout: timeout, Transport: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute}}),
+		adapter.WithHTTPClient(&http.Client{Timeout: timeout, Transport: &http.Transport{DialContext: outbound.Dialer(timeout).DialContext, MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute}}),
 		adapter.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil

@@ -26,9 +26,10 @@ const Latency = "disk=1200ms,instance=500ms,boot=1800ms,start=800ms,stop=900ms,t
 // Stage is what the service stands on in the demo: a database and a cloud, both
 // processes of its own in one data folder.
 type Stage struct {
-	DatabaseURL string
-	CloudURL    string
-	CloudToken  string
+	// DatabaseURL is for the role of the service, OwnerURL for the owner of the tables.
+	DatabaseURL, OwnerURL string
+	CloudURL              string
+	CloudToken            string
 	// Dir is the data folder.
 	Dir string
 
@@ -59,7 +60,7 @@ func Raise(ctx context.Context, dir string) (*Stage, error) {
 	if s.database, err = pgboot.Start(ctx, pgboot.Options{Dir: dir}); err != nil {
 		return nil, err
 	}
-	s.DatabaseURL = s.database.URL
+	s.DatabaseURL, s.OwnerURL = s.database.ServiceURL, s.database.URL
 	return s, nil
 }
 

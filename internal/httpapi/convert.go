@@ -33,7 +33,7 @@ func findingOf(f keypair.Finding) contract.Finding {
 }
 
 func keeperOf(k store.Keeper) contract.Keeper {
-	return contract.Keeper{Name: k.Name, Kind: contract.KeeperKind(k.Kind), Title: k.Title}
+	return contract.Keeper{Name: k.Name, Kind: contract.KeeperKind(k.Kind), Title: k.Title, Members: list(split(k.Members)), Left: optional(k.LeftAt != nil)}
 }
 
 func keyOf(k store.Key) contract.Key {
@@ -115,15 +115,8 @@ func runOf(r store.Run) contract.Run {
 	}
 }
 
-func entryOf(e store.Entry) contract.Entry {
-	return contract.Entry{
-		Seq: int(e.Seq), At: e.At, Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject,
-		Why: optional(e.Why), Outcome: e.Outcome, Sentence: e.Sentence,
-	}
-}
-
 func tokenOf(t store.Token) contract.Token {
-	return contract.Token{Id: t.ID, Name: t.Name, Role: contract.Role(t.Role), CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt}
+	return contract.Token{Id: t.ID, Name: t.Name, Person: t.Person, Role: contract.Role(t.Role), Only: optional(t.Only), Limits: t.Limits, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt}
 }
 
 func tracedOf(t service.Traced) contract.Traced {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -27,60 +26,20 @@ func (a *api) cookie(value string, lasts time.Duration) *string {
 	return new(c.String())
 }
 
-func (a *api) me(ctx context.Context, actor service.Actor) contract.Me {
+func (a *api) me(ctx context.Context, actor service.Actor) (contract.Me, error) {
 	name, err := a.Service.CloudName(ctx)
 	if err != nil {
 		name = "" // who asks can be told without the cloud
 	}
-	me := contract.Me{Name: actor.Name, Role: contract.Role(actor.Role), By: contract.MeBySession, Service: "Plum Latch " + a.Version, Cloud: name}
+	me := contract.Me{Name: actor.Name, Role: contract.Role(actor.Role), By: contract.MeBySession, Service: "Plum Latch " + a.Version, Cloud: name, Only: optional(actor.Only), Limits: actor.Limits}
 	if actor.ByToken {
 		me.By = contract.MeByToken
 	}
-	return me
-}
-
-func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
-	q := requestOf(ctx)
-	if q.via == "api" {
-		q.via = "console"
+	if me.Limits == nil {
+		me.Limits = map[string]string{}
 	}
-	actor, secret, err := a.Service.SignIn(ctx, q.via, q.id, r.Body.Name, r.Body.Password)
-	if err != nil {
-		return nil, err
-	}
-	return contract.SignIn200JSONResponse{Body: a.me(ctx, actor), Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, service.SessionLasts)}}, nil
-}
-
-func (a *api) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
-	return contract.GetMe200JSONResponse(a.me(ctx, actorOf(ctx))), nil
-}
-
-func (a *api) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
-	err := a.Service.SignOut(ctx, requestOf(ctx).session)
-	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: a.cookie("", 0)}}, err
-}
-
-func (a *api) ListTokens(ctx context.Context, _ contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
-	tokens, err := a.Service.Tokens(ctx, actorOf(ctx))
-	return contract.ListTokens200JSONResponse(each(tokens, tokenOf)), err
-}
-
-func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
-	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
-	if err != nil {
-		return nil, err
-	}
-	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), once, r.Body.Name, service.Role(given(r.Body.Role)), given(r.Body.Days))
-	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
-}
-
-func (a *api) RevokeToken(ctx context.Context, r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
-	return contract.RevokeToken204Response{}, a.Service.RevokeToken(ctx, actorOf(ctx), r.Token)
-}
-
-func (a *api) ListKeepers(ctx context.Context, _ contract.ListKeepersRequestObject) (contract.ListKeepersResponseObject, error) {
-	keepers, err := a.Service.Keepers(ctx)
-	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
+	me.Factor, err = a.Service.HasFactor(ctx, actor)
+	return me, err
 }
 
 func (a *api) GetCatalogue(ctx context.Context, _ contract.GetCatalogueRequestObject) (contract.GetCatalogueResponseObject, error) {
@@ -220,11 +179,6 @@ func (a *api) DeleteKey(ctx context.Context, r contract.DeleteKeyRequestObject) 
 	return contract.DeleteKey204Response{}, a.Service.DeleteKey(ctx, actorOf(ctx), r.Key)
 }
 
-func (a *api) ReleasePrivateHalf(ctx context.Context, r contract.ReleasePrivateHalfRequestObject) (contract.ReleasePrivateHalfResponseObject, error) {
-	private, err := a.Service.PrivateHalf(ctx, actorOf(ctx), r.Key, given(r.Params.Reason))
-	return contract.ReleasePrivateHalf200TextResponse(private), err
-}
-
 func (a *api) GetPublicHalf(ctx context.Context, r contract.GetPublicHalfRequestObject) (contract.GetPublicHalfResponseObject, error) {
 	text, err := a.Service.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
 	return contract.GetPublicHalf200TextResponse(text), err
@@ -314,15 +268,6 @@ func (a *api) GetRun(ctx context.Context, r contract.GetRunRequestObject) (contr
 	return contract.GetRun200JSONResponse(runOf(run)), err
 }
 
-func (a *api) ListDaybook(ctx context.Context, r contract.ListDaybookRequestObject) (contract.ListDaybookResponseObject, error) {
-	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
-	if err != nil {
-		return nil, err
-	}
-	l, err := a.Service.Daybook(ctx, store.EntryFilter{Person: given(r.Params.Person), Subject: given(r.Params.Subject), Action: given(r.Params.Action)}, p)
-	return contract.ListDaybook200JSONResponse{Items: each(l.Items, entryOf), Next: optional(l.Next), Total: l.Total}, err
-}
-
 func (a *api) WatchRun(ctx context.Context, r contract.WatchRunRequestObject) (contract.WatchRunResponseObject, error) {
 	if _, err := a.Service.Run(ctx, r.Run); err != nil {
 		return nil, err
@@ -344,24 +289,12 @@ type runEvents struct {
 
 // VisitWatchRunResponse writes the stream until the run has ended.
 func (e runEvents) VisitWatchRunResponse(w http.ResponseWriter) error {
-	control := http.NewResponseController(w)
-	if err := control.SetWriteDeadline(time.Time{}); err != nil {
+	control, err := eventStream(w)
+	if err != nil {
 		return err
 	}
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.WriteHeader(http.StatusOK)
-	if err := control.Flush(); err != nil {
-		return err
-	}
-	err := e.api.Service.Watch(e.ctx, e.request.Run, e.last, func(run store.Run) error {
-		data, err := json.Marshal(runOf(run))
-		if err != nil {
-			return err
-		}
-		if _, err := io.WriteString(w, fmt.Sprintf("id: %d\nevent: run\ndata: %s\n\n", run.Version, data)); err != nil {
-			return err
-		}
-		return control.Flush()
+	err = e.api.Service.Watch(e.ctx, e.request.Run, e.last, func(run store.Run) error {
+		return sendEvent(w, control, run.Version, "run", runOf(run))
 	})
 	if err != nil {
 		e.api.Log.Info("a stream ended early", "run", e.request.Run, "err", err)

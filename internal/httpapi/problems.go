@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -32,6 +33,7 @@ var statuses = map[service.Kind]int{
 	service.Conflict:        http.StatusConflict,
 	service.Gone:            http.StatusGone,
 	service.Unavailable:     http.StatusServiceUnavailable,
+	service.TooMany:         http.StatusTooManyRequests,
 }
 
 // fail answers with the problem that err is. What is no problem for people is
@@ -56,6 +58,9 @@ func (s *server) fail(c *gin.Context, err error) {
 	status := statuses[p.Kind]
 	if p.Kind == service.Unavailable {
 		c.Header("Retry-After", "2")
+	}
+	if p.After > 0 {
+		c.Header("Retry-After", strconv.Itoa(p.After))
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.AbortWithStatusJSON(status, contract.Problem{

@@ -39,11 +39,15 @@ type Options struct {
 	// Secure is whether the connection is encrypted, so that the session's cookie
 	// must stay on such.
 	Secure bool
+	// PerSecond is how many requests may come from one address in a second; 0 for any number.
+	PerSecond float64
 }
 
 type server struct {
 	Options
 	roles    map[string]service.Role // by method and path of the contract; "" needs none
+	sweeps   map[string]bool         // the calls that a token for sweeps alone may make
+	rates    rates
 	spec     []byte
 	requests *prometheus.HistogramVec
 	origin   *http.CrossOriginProtection
@@ -51,7 +55,7 @@ type server struct {
 
 // New returns the handler of the whole interface.
 func New(o Options) (http.Handler, error) {
-	s := &server{Options: o, origin: http.NewCrossOriginProtection()}
+	s := &server{Options: o, origin: http.NewCrossOriginProtection(), rates: rates{perSecond: o.PerSecond}}
 	if err := s.readContract(); err != nil {
 		return nil, err
 	}
@@ -67,7 +71,7 @@ func New(o Options) (http.Handler, error) {
 	r := gin.New()
 	r.ContextWithFallback = true
 	r.HandleMethodNotAllowed = true
-	r.Use(s.identify, s.recoverPanic, s.secureHeaders, s.limitBody)
+	r.Use(s.identify, s.recoverPanic, s.secureHeaders, s.limitRate, s.limitBody)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.authorizeAs(service.Viewer), gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
@@ -109,11 +113,12 @@ func (s *server) readContract() error {
 	if s.spec, err = spec.MarshalJSON(); err != nil {
 		return fmt.Errorf("write the contract: %w", err)
 	}
-	s.roles = map[string]service.Role{}
+	s.roles, s.sweeps = map[string]service.Role{}, map[string]bool{}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			role, _ := op.Extensions["x-role"].(string)
 			route := basePath + strings.NewReplacer("{", ":", "}", "").Replace(path)
+			s.sweeps[method+" "+route], _ = op.Extensions["x-sweep"].(bool)
 			switch {
 			case role == "anyone":
 				s.roles[method+" "+route] = ""
@@ -219,14 +224,25 @@ func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 		if err == nil && !actor.Role.May(least) {
 			err = &service.Problem{Kind: service.Forbidden, Code: "role-too-low", Detail: fmt.Sprintf("this needs the role %s, and %s has the role %s", least, actor.Name, actor.Role), Remedy: "Ask an admin, or sign in as somebody who may"}
 		}
+		if err == nil {
+			err = s.onlyFor(c, actor)
+		}
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
 		r := requestOf(c)
 		actor.Via, actor.RequestID = r.via, r.id
-		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), actorKey, actor))
+		c.Request = c.Request.WithContext(context.WithValue(actor.Within(c.Request.Context()), actorKey, actor))
 	}
+}
+
+// onlyFor holds a token for a machine to what it is for.
+func (s *server) onlyFor(c *gin.Context, actor service.Actor) error {
+	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet || actor.Only == "sweep" && s.sweeps[c.Request.Method+" "+c.FullPath()] {
+		return nil
+	}
+	return &service.Problem{Kind: service.Forbidden, Code: "token-for-less", Detail: fmt.Sprintf("this token is for %s alone", actor.Only), Remedy: "Use one that may do more: plumlatch token new NAME"}
 }
 
 func (s *server) whoAsks(c *gin.Context) (service.Actor, error) {

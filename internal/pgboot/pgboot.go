@@ -48,6 +48,8 @@ type Options struct {
 type Server struct {
 	// URL is how to connect, the password in it.
 	URL string
+	// ServiceURL is how to connect with the role of a service, which owns nothing.
+	ServiceURL string
 	// Cluster is the folder that holds the database.
 	Cluster string
 
@@ -92,11 +94,40 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	u := url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(o.Port)), Path: "/" + role, RawQuery: "sslmode=disable"}
 	s.URL = u.String()
-	if err := s.awaitAnswer(ctx); err != nil {
+	err = s.awaitAnswer(ctx)
+	if err == nil {
+		err = s.ensureServiceRole(ctx, u, password)
+	}
+	if err != nil {
 		s.Stop()
 		return nil, err
 	}
 	return s, nil
+}
+
+const serviceRole = "plumlatch_service"
+
+// ensureServiceRole makes the role of the service, whose password is made from the owner's.
+func (s *Server) ensureServiceRole(ctx context.Context, u url.URL, password string) error {
+	sum := sha256.Sum256([]byte("service role " + password))
+	own := hex.EncodeToString(sum[:16])
+	conn, err := pgx.Connect(ctx, s.URL)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	var there bool
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", serviceRole).Scan(&there); err != nil {
+		return err
+	}
+	if !there {
+		if _, err := conn.Exec(ctx, "CREATE ROLE "+serviceRole+" LOGIN PASSWORD '"+own+"'"); err != nil {
+			return fmt.Errorf("make the role of the service: %w", err)
+		}
+	}
+	u.User = url.UserPassword(serviceRole, own)
+	s.ServiceURL = u.String()
+	return nil
 }
 
 // Stop ends PostgreSQL and waits until it has.

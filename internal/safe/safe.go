@@ -1,16 +1,29 @@
 // Package safe keeps private halves encrypted at rest: each under a data key of
 // its own, bound to the record's id, and the data keys under one master key, which
-// lies in a file and never in the database (envelope encryption by tink).
+// lies in a file or comes from a command and never is in the database (envelope
+// encryption by tink).
+//
+// A master key is 32 bytes in base64, on a line of its own. Where there are several
+// lines, the first seals, and all of them open: that is how a master key is replaced.
 package safe
 
 import (
+	"bytes"
+	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/tink-crypto/tink-go/v2/aead"
 	"github.com/tink-crypto/tink-go/v2/aead/subtle"
@@ -18,36 +31,105 @@ import (
 )
 
 // Safe seals and opens. It may be used by several goroutines.
-type Safe struct{ envelope tink.AEAD }
+type Safe struct {
+	file    string
+	command []string
+
+	ring     atomic.Pointer[ring]
+	changing sync.Mutex
+}
+
+// ring is the master keys, the one that seals first.
+type ring struct {
+	lines     []string
+	envelopes []tink.AEAD
+}
 
 // ErrSealed is returned where what was sealed cannot be opened: it was sealed
 // under another master key or for another record, or was changed.
 var ErrSealed = errors.New("it was sealed under another master key or for another record, or was changed")
 
-const masterBytes = 32
+// ErrCommand is returned where the master key comes from a command, which is not ours to
+// change.
+var ErrCommand = errors.New("the master key comes from a command: have the command print the new key on its first line and the old one after it")
+
+const (
+	masterBytes    = 32
+	commandTimeout = 30 * time.Second
+)
 
 // Open reads the master key from its file.
 func Open(path string) (*Safe, error) {
-	info, err := os.Stat(path)
+	s := &Safe{file: path}
+	return s, s.Reload()
+}
+
+// OpenCommand takes the master key from what the command prints. The command is run
+// without a shell.
+func OpenCommand(command string) (*Safe, error) {
+	s := &Safe{command: strings.Fields(command)}
+	if len(s.command) == 0 {
+		return nil, errors.New("the safe's master key: the command is empty")
+	}
+	return s, s.Reload()
+}
+
+// Reload reads the master keys again.
+func (s *Safe) Reload() error {
+	text, err := s.read()
 	if err != nil {
-		return nil, fmt.Errorf("the safe's master key: %w", err)
+		return fmt.Errorf("the safe's master key: %w", err)
+	}
+	r := &ring{}
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		if line == "" {
+			continue
+		}
+		master, err := base64.StdEncoding.DecodeString(line)
+		if err != nil || len(master) != masterBytes {
+			return fmt.Errorf("the safe's master key: line %d of %s is not 32 bytes in base64", len(r.lines)+1, s.source())
+		}
+		cipher, err := subtle.NewAESGCM(master)
+		if err != nil {
+			return fmt.Errorf("the safe's master key: %w", err)
+		}
+		r.lines, r.envelopes = append(r.lines, line), append(r.envelopes, aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher))
+	}
+	if len(r.lines) == 0 {
+		return fmt.Errorf("the safe's master key: %s holds none", s.source())
+	}
+	s.ring.Store(r)
+	return nil
+}
+
+func (s *Safe) source() string {
+	if s.file != "" {
+		return s.file
+	}
+	return "what " + s.command[0] + " prints"
+}
+
+func (s *Safe) read() ([]byte, error) {
+	if s.file == "" {
+		ctx, cancel := context.WithTimeout(context.Background(), commandTimeout)
+		defer cancel()
+		var out bytes.Buffer
+		cmd := exec.CommandContext(ctx, s.command[0], s.command[1:]...)
+		cmd.Stdout = &out // its other output is not repeated: it may hold the key
+		if err := cmd.Run(); err != nil {
+			return nil, fmt.Errorf("the command %s: %w", s.command[0], err)
+		}
+		return out.Bytes(), nil
+	}
+	info, err := os.Stat(s.file)
+	if err != nil {
+		return nil, err
 	}
 	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("the safe's master key: others can read %s (mode %04o): chmod 600 %s", path, info.Mode().Perm(), path)
+		return nil, fmt.Errorf("others can read %s (mode %04o): chmod 600 %s", s.file, info.Mode().Perm(), s.file)
 	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("the safe's master key: %w", err)
-	}
-	master, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
-	if err != nil || len(master) != masterBytes {
-		return nil, fmt.Errorf("the safe's master key: %s does not hold 32 bytes in base64", path)
-	}
-	cipher, err := subtle.NewAESGCM(master)
-	if err != nil {
-		return nil, fmt.Errorf("the safe's master key: %w", err)
-	}
-	return &Safe{aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher)}, nil
+	return os.ReadFile(s.file)
 }
 
 // Make writes a new master key to a file with mode 0600. A file that is there stays.
@@ -59,22 +141,104 @@ func Make(path string) error {
 	if err != nil {
 		return fmt.Errorf("the safe's master key: %w", err)
 	}
+	_, err = f.WriteString(newMaster() + "\n")
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func newMaster() string {
 	master := make([]byte, masterBytes)
 	rand.Read(master)
-	_, err = f.WriteString(base64.StdEncoding.EncodeToString(master) + "\n")
-	return errors.Join(err, f.Sync(), f.Close())
+	return base64.StdEncoding.EncodeToString(master)
 }
 
 // Seal encrypts the secret of a record.
 func (s *Safe) Seal(secret []byte, record string) ([]byte, error) {
-	return s.envelope.Encrypt(secret, []byte(record))
+	return s.ring.Load().envelopes[0].Encrypt(secret, []byte(record))
 }
 
 // Open returns the secret of a record. The error is ErrSealed.
 func (s *Safe) Open(sealed []byte, record string) ([]byte, error) {
-	secret, err := s.envelope.Decrypt(sealed, []byte(record))
-	if err != nil {
-		return nil, ErrSealed
+	secret, _, err := s.open(sealed, record)
+	if err != nil && s.file != "" && s.Reload() == nil { // another process may have put in a new master key
+		secret, _, err = s.open(sealed, record)
 	}
-	return secret, nil
+	return secret, err
+}
+
+// open returns also by which master key it was opened, 0 for the one that seals.
+func (s *Safe) open(sealed []byte, record string) (secret []byte, by int, err error) {
+	r := s.ring.Load()
+	for n, e := range r.envelopes {
+		if secret, err := e.Decrypt(sealed, []byte(record)); err == nil {
+			return secret, n, nil
+		}
+	}
+	return nil, 0, ErrSealed
+}
+
+// Reseal returns what was sealed, sealed under the master key of now; nil if it is
+// already.
+func (s *Safe) Reseal(sealed []byte, record string) ([]byte, error) {
+	secret, by, err := s.open(sealed, record)
+	if err != nil || by == 0 {
+		clear(secret)
+		return nil, err
+	}
+	defer clear(secret)
+	return s.Seal(secret, record)
+}
+
+// Masters is how many master keys there are. More than one means that some things may
+// still be sealed under an old one.
+func (s *Safe) Masters() int { return len(s.ring.Load().lines) }
+
+// Fixed reports whether the master key comes from a command.
+func (s *Safe) Fixed() bool { return s.file == "" }
+
+// Mark tells master keys apart without giving them away: 8 hexadecimal digits.
+func (s *Safe) Mark() string {
+	sum := sha256.Sum256([]byte("plum latch master key mark " + s.ring.Load().lines[0]))
+	return hex.EncodeToString(sum[:4])
+}
+
+// AddMaster puts a new master key before the others, in the file too. The error is
+// ErrCommand where there is no file.
+func (s *Safe) AddMaster() error {
+	return s.rewrite(func(lines []string) []string { return append([]string{newMaster()}, lines...) })
+}
+
+// DropOld forgets all master keys but the one that seals. What is still sealed under one of
+// them is lost, so see first that nothing is.
+func (s *Safe) DropOld() error {
+	return s.rewrite(func(lines []string) []string { return lines[:1] })
+}
+
+func (s *Safe) rewrite(change func([]string) []string) error {
+	if s.file == "" {
+		return ErrCommand
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if err := s.Reload(); err != nil { // what another process wrote is not lost
+		return err
+	}
+	text := strings.Join(change(s.ring.Load().lines), "\n") + "\n"
+	f, err := os.OpenFile(s.file+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(s.file+".new", s.file)
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("write %s: %w", s.file, err), os.Remove(s.file+".new"))
+	}
+	if dir, err := os.Open(filepath.Dir(s.file)); err == nil { // so that the name lasts, too
+		err = errors.Join(dir.Sync(), dir.Close())
+		if err != nil {
+			return err
+		}
+	}
+	return s.Reload()
 }

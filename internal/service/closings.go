@@ -53,7 +53,7 @@ func (s *Service) open(ctx context.Context, run store.Run, kind, what string, de
 	if written.OpenedAt != nil {
 		return nil
 	}
-	e := s.entry(Actor{Name: run.RequestedBy, Via: "service"}, "restore.opened", "instance", run.Instance.Name, run.Reason, "The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what, written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"))
+	e := s.entry(actorFor(run), "restore.opened", "instance", run.Instance.Name, run.Reason, "The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what, written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"))
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		return errors.Join(tx.ChangeClosing(ctx, c.ID, map[string]any{"opened_at": s.now()}), tx.Note(ctx, e))
 	})
@@ -102,7 +102,7 @@ func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
 		late = fmt.Sprintf(", %s after its deadline", restore.Words(by))
 		outcome = "late"
 	}
-	e := s.entry(Actor{Name: "service", Via: "service"}, "restore.closed", "instance", c.InstanceName, "", "What was opened for the restore of %s is closed again%s: %s.", c.InstanceName, late, c.What)
+	e := s.entry(byService, "restore.closed", "instance", c.InstanceName, "", "What was opened for the restore of %s is closed again%s: %s.", c.InstanceName, late, c.What)
 	e.Outcome = outcome
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		changes := map[string]any{"closed_at": now, "note": ""}
@@ -161,10 +161,23 @@ func (s *Service) closeDue(ctx context.Context) error {
 	var all error
 	for _, c := range list {
 		if err := s.closeOne(ctx, c); err != nil {
-			all = errors.Join(all, err, s.store.ChangeClosing(ctx, c.ID, map[string]any{"note": "not closed yet: " + oneLine(err.Error())}))
+			all = errors.Join(all, err, s.leftOpen(ctx, c, oneLine(err.Error())))
 		}
 	}
 	return all
+}
+
+// leftOpen records that something is still open beyond its deadline; in the daybook once.
+func (s *Service) leftOpen(ctx context.Context, c store.Closing, why string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		err := tx.ChangeClosing(ctx, c.ID, map[string]any{"note": "not closed yet: " + why})
+		if c.Note != "" || s.now().Before(c.Deadline) {
+			return err
+		}
+		e := s.entry(byService, "restore.left-open", "instance", c.InstanceName, "", "What was opened for the restore of %s is still open beyond its deadline, %s: %s. It is tried again until it is closed.", c.InstanceName, c.What, why)
+		e.Outcome = "open"
+		return errors.Join(err, tx.Note(ctx, e))
+	})
 }
 
 // OpenNow returns what runs have opened and not closed yet, and what may be open since the

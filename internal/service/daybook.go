@@ -2,29 +2,225 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/crypto/ssh"
 
+	"plumlatch/internal/core/daybook"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/signature"
 	"plumlatch/internal/store"
 )
 
 // newID returns an id that grows with time, so that indexes stay compact.
 func newID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
 
-// entry makes a line of the daybook whose outcome is done.
+// byService is the service itself as the one who acts.
+var byService = Actor{Name: "service", Via: "service"}
+
+// actorFor is who asked for the run, by whose work it is now.
+func actorFor(run store.Run) Actor {
+	return Actor{Name: run.RequestedBy, Via: "service", Run: run.ID}
+}
+
+// entry makes a line of the daybook whose outcome is done. It is about its subject,
+// and about the run that the actor is at work in.
 func (s *Service) entry(actor Actor, action, subjectKind, subject, why, sentence string, args ...any) store.Entry {
-	return store.Entry{
+	e := store.Entry{
 		At: s.now(), Person: actor.Name, Via: actor.Via, Action: action, SubjectKind: subjectKind, Subject: subject,
-		Why: why, Outcome: "done", Sentence: fmt.Sprintf(sentence, args...), RequestID: actor.RequestID,
+		Why: why, Outcome: "done", Sentence: fmt.Sprintf(sentence, args...), RequestID: actor.RequestID, About: []string{subjectKind + ":" + subject},
 	}
+	if _, instance, ok := strings.Cut(subject, "@"); ok && subjectKind == "login" {
+		e.About = append(e.About, "instance:"+instance)
+	}
+	if actor.Run != (uuid.UUID{}) {
+		e.About = append(e.About, "run:"+actor.Run.String())
+	}
+	return e
+}
+
+// onKeys adds the keys that an entry is also about.
+func onKeys(e store.Entry, names ...string) store.Entry {
+	for _, n := range names {
+		if ref := "key:" + n; n != "" && !slices.Contains(e.About, ref) {
+			e.About = append(e.About, ref)
+		}
+	}
+	return e
 }
 
 // Daybook returns one page of entries, newest first.
 func (s *Service) Daybook(ctx context.Context, f store.EntryFilter, p store.Page) (store.List[store.Entry], error) {
 	l, err := s.store.Daybook(ctx, f, p)
 	return l, pageProblem(err)
+}
+
+const (
+	daybookPart = 1000 // entries read at once
+	followPause = 500 * time.Millisecond
+)
+
+// ExportDaybook tells of all entries that fit, oldest first.
+func (s *Service) ExportDaybook(ctx context.Context, f store.EntryFilter, tell func(store.Entry) error) error {
+	_, err := s.tellEntries(ctx, f, 0, tell)
+	return err
+}
+
+func (s *Service) tellEntries(ctx context.Context, f store.EntryFilter, after int64, tell func(store.Entry) error) (last int64, err error) {
+	for {
+		entries, err := s.store.EntriesAfter(ctx, f, after, daybookPart)
+		if err != nil {
+			return after, err
+		}
+		for _, e := range entries {
+			if err := tell(e); err != nil {
+				return after, err
+			}
+			after = e.Seq
+		}
+		if len(entries) < daybookPart {
+			return after, nil
+		}
+	}
+}
+
+// WatchDaybook tells of the entries behind the one with the number, and of those to
+// come, until ctx or the service ends. after is -1 for only those to come.
+func (s *Service) WatchDaybook(ctx context.Context, f store.EntryFilter, after int64, tell func(store.Entry) error) error {
+	if after < 0 {
+		var err error
+		if after, err = s.store.LastEntry(ctx); err != nil {
+			return err
+		}
+	}
+	for {
+		var err error
+		if after, err = s.tellEntries(ctx, f, after, tell); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-s.watch.Done():
+			return nil
+		case <-time.After(followPause):
+		}
+	}
+}
+
+// DaybookCheck is what going through the daybook came to.
+type DaybookCheck struct {
+	Entries int64
+	Head    daybook.Hash
+	// Fault is the first entry that does not fit, nil if all do.
+	Fault *daybook.Fault
+	// Open is whether the role of the service could change the daybook.
+	Open bool
+}
+
+// CheckDaybook goes through the whole daybook, and compares it with an earlier head
+// if one is given.
+func (s *Service) CheckDaybook(ctx context.Context, kept *daybook.Head) (DaybookCheck, error) {
+	ctx = store.Unlimited(ctx)
+	c := daybook.Checker{Kept: kept}
+	var out DaybookCheck
+	err := s.ExportDaybook(ctx, store.EntryFilter{}, func(e store.Entry) error { return c.Add(e.Linked()) })
+	if err == nil {
+		err = c.End()
+	}
+	if errors.As(err, &out.Fault) {
+		err = nil
+	}
+	out.Entries, out.Head = c.Head()
+	if err != nil {
+		return out, err
+	}
+	out.Open, err = s.store.DaybookOpen(ctx)
+	return out, err
+}
+
+// SignedHead is the last entry's place in the chain, signed with the service's own key.
+type SignedHead struct {
+	daybook.Head
+	PublicKey, Signature string
+}
+
+const (
+	daybookKey  = "daybook"
+	serviceName = "plum latch"
+)
+
+// DaybookHead signs the head of the daybook as it is now.
+func (s *Service) DaybookHead(ctx context.Context) (SignedHead, error) {
+	ctx = store.Unlimited(ctx)
+	signer, err := s.ownKey(ctx, daybookKey)
+	if err != nil {
+		return SignedHead{}, err
+	}
+	last, err := s.store.Daybook(ctx, store.EntryFilter{}, store.Page{Limit: 1})
+	if err != nil {
+		return SignedHead{}, err
+	}
+	h := SignedHead{Head: daybook.Head{Service: serviceName, At: s.now().UTC().Truncate(time.Second)}, PublicKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))}
+	for _, e := range last.Items {
+		h.Seq = e.Seq
+		h.Hash, _ = daybook.AsHash(e.Hash)
+	}
+	h.Signature, err = signature.Sign(signer, daybook.Namespace, []byte(h.Text()))
+	return h, err
+}
+
+// ownKey returns a key pair of the service's own, made at its first use.
+func (s *Service) ownKey(ctx context.Context, name string) (ssh.Signer, error) {
+	if s.Safe == nil {
+		return nil, &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so the service has no key of its own to sign with", Remedy: "Start the service with -safe-key-file FILE"}
+	}
+	k, err := s.store.ServiceKey(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		if k, err = s.newOwnKey(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	private, err := s.Safe.Open(k.Sealed, ownRecord(name))
+	if err != nil {
+		return nil, fmt.Errorf("the service's own key %s: %w", name, err)
+	}
+	defer clear(private)
+	return ssh.ParsePrivateKey(private)
+}
+
+// ownRecord is what the sealed half of a key of the service's own is bound to.
+func ownRecord(name string) string { return "service key " + name }
+
+func (s *Service) newOwnKey(ctx context.Context, name string) (store.ServiceKey, error) {
+	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, "plum latch "+name)
+	if err != nil {
+		return store.ServiceKey{}, err
+	}
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return store.ServiceKey{}, err
+	}
+	defer clear(private)
+	sealed, err := s.Safe.Seal(private, ownRecord(name))
+	if err != nil {
+		return store.ServiceKey{}, err
+	}
+	err = s.store.AddServiceKey(ctx, store.ServiceKey{Name: name, Blob: pair.Public.Blob, Sealed: sealed, MadeAt: s.now()})
+	var taken *store.TakenError
+	if err != nil && !errors.As(err, &taken) {
+		return store.ServiceKey{}, err
+	}
+	return s.store.ServiceKey(ctx, name) // another process may have been first
 }
 
 // IdempotencyKey names one request of a caller. An empty Key names none.

@@ -93,7 +93,7 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 				return err
 			}
 		}
-		return tx.Note(ctx, s.entry(actor, "grant.add", "login", out.Name, w.Reason, "%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until)))
+		return tx.Note(ctx, onKeys(s.entry(actor, "grant.add", "login", out.Name, w.Reason, "%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until)), k.Name))
 	})
 	return s.startGranted(ctx, out, run, w.FromHere, err)
 }
@@ -199,11 +199,11 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 		}
 		if w.FromHere {
 			return errors.Join(tx.WithdrawGrant(ctx, l.ID, k.ID, s.now(), actor.Name),
-				tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s withdrew %s from the key %s.", actor.Name, out.Name, k.Name)))
+				tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s withdrew %s from the key %s.", actor.Name, out.Name, k.Name), k.Name)))
 		}
 		// The grant ends when its line is gone.
 		return errors.Join(tx.AddRun(ctx, run),
-			tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name)))
+			tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name), k.Name)))
 	})
 	return s.startGranted(ctx, out, run, w.FromHere, err)
 }
@@ -244,7 +244,7 @@ func (s *Service) endGrants(ctx context.Context) error {
 		return err
 	}
 	for _, g := range over {
-		actor := Actor{Name: "service", Via: "service"}
+		actor := byService
 		_, err := s.WithdrawGrant(ctx, actor, Withdrawal{Key: g.KeyName, Login: loginName(g.OSUser, g.InstanceName), Reason: "its time is over"})
 		var p *Problem
 		if !errors.As(err, &p) {
@@ -256,7 +256,7 @@ func (s *Service) endGrants(ctx context.Context) error {
 		if p.Code == "run-at-work" || g.EndRefused {
 			continue
 		}
-		e := s.entry(actor, "grant.end", "login", loginName(g.OSUser, g.InstanceName), "", "The grant of %s to %s is over, but was not withdrawn: %s.", loginName(g.OSUser, g.InstanceName), g.KeyName, p.Detail)
+		e := onKeys(s.entry(actor, "grant.end", "login", loginName(g.OSUser, g.InstanceName), "", "The grant of %s to %s is over, but was not withdrawn: %s.", loginName(g.OSUser, g.InstanceName), g.KeyName, p.Detail), g.KeyName)
 		e.Outcome = "refused"
 		if err := s.store.InTx(ctx, func(tx *store.Store) error {
 			return errors.Join(tx.NoteEndRefused(ctx, g.ID), tx.Note(ctx, e))
@@ -456,7 +456,7 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
 	withdrawing, done := e.run.Kind == "withdraw", state == runs.Done
-	note := e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name)
+	note := onKeys(e.entry(actorFor(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name), k.Name)
 	if withdrawing {
 		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
 	}

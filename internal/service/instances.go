@@ -191,6 +191,10 @@ func takenInstance(err error, name string) error {
 // judgeLaunch checks everything that can be checked before anything is recorded.
 func (s *Service) judgeLaunch(ctx context.Context, actor Actor, l *Launch) (store.Instance, cloud.Image, error) {
 	none := func(err error) (store.Instance, cloud.Image, error) { return store.Instance{}, cloud.Image{}, err }
+	var err error
+	if l.Labels, err = actor.labelled(l.Labels); err != nil {
+		return store.Instance{}, cloud.Image{}, err
+	}
 	if err := errors.Join(checkName("name", l.Name), checkLabels(l.Labels), checkText("reason", l.Reason)); err != nil {
 		return none(err)
 	}

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -294,62 +293,6 @@ func (s *Service) PublicHalf(ctx context.Context, name string, f keypair.Format)
 	return string(text), err
 }
 
-// PrivateHalf hands a private half that the safe keeps over to the key's keeper or an
-// admin, once. Of any other key it says why there is none, and notes that it was
-// asked for.
-func (s *Service) PrivateHalf(ctx context.Context, actor Actor, name, reason string) ([]byte, error) {
-	if err := checkText("reason", reason); err != nil {
-		return nil, err
-	}
-	k, err := s.Key(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	refuse := func(p error) ([]byte, error) {
-		refused := s.entry(actor, "key.private-half", "key", name, reason, "%s asked for the private half of %s, and did not get it.", actor.Name, name)
-		refused.Outcome = "refused"
-		return nil, cmp.Or(s.store.Note(ctx, refused), p)
-	}
-	half, err := s.store.KeptHalf(ctx, k.ID)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return refuse(handedOver(k))
-	case err != nil:
-		return nil, err
-	case k.StewardOf != nil:
-		return refuse(&Problem{Kind: Forbidden, Code: "steward-key", Where: []string{name}, Detail: name + " is a steward key, whose private half leaves the safe for nobody", Remedy: "Grant a key of your own: plumlatch grant add"})
-	case s.Safe == nil:
-		return nil, noSafe()
-	case half.ReleasedAt != nil:
-		return refuse(&Problem{Kind: Gone, Code: "private-half-released", Where: []string{name}, Detail: fmt.Sprintf("the private half of %s was handed over once, to %s on %s", name, half.ReleasedTo, half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC")), Remedy: "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + name})
-	case reason == "":
-		return nil, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say why, for the daybook: -reason TEXT"}
-	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	if actor.Role != Admin && (k.KeeperID == nil || *k.KeeperID != own.ID) {
-		return refuse(&Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", name), Remedy: "Ask them"})
-	}
-	private, err := s.Safe.Open(half.Sealed, k.ID.String())
-	if err != nil {
-		return nil, fmt.Errorf("open the private half of %s: %w", name, err)
-	}
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		first, err := tx.ReleaseHalf(ctx, k.ID, actor.Name, s.now())
-		if err == nil && !first {
-			err = &Problem{Kind: Gone, Code: "private-half-released", Where: []string{name}, Detail: "the private half of " + name + " was handed over at this moment to somebody else"}
-		}
-		return errors.Join(err, tx.Note(ctx, s.entry(actor, "key.release", "key", name, reason, "%s took the private half of %s out of the safe.", actor.Name, name)))
-	})
-	if err != nil {
-		clear(private)
-		return nil, err
-	}
-	return private, nil
-}
-
 // Opens returns one page of the logins that the key opens or should open.
 func (s *Service) Opens(ctx context.Context, name string, p store.Page) (store.List[store.Opening], error) {
 	k, err := s.Key(ctx, name)
@@ -366,6 +309,9 @@ func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error
 		k, err := tx.LockKey(ctx, name)
 		if err != nil {
 			return s.noKey(err, name)
+		}
+		if err := s.beyond(ctx, k); err != nil {
+			return err
 		}
 		opens, err := tx.Opens(ctx, k.ID, store.Page{Limit: 20, Total: true})
 		if err != nil {

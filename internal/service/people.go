@@ -2,17 +2,13 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/crypto/argon2"
 
 	"plumlatch/internal/store"
 )
@@ -40,90 +36,161 @@ type Actor struct {
 	Via       string // api, cli, console or service
 	ByToken   bool
 	RequestID string
+	// Limits are the labels of the instances that the actor sees and touches.
+	Limits map[string]string
+	// Only is what a token for a machine may do: sweep or read; "" for all.
+	Only string
+	// Session is the console session that the call was made in.
+	Session uuid.UUID
+	// Run is the run that the actor's wish is carried out in, if one is.
+	Run uuid.UUID
 }
 
-// SessionLasts is the longest that a session holds.
-const SessionLasts = 12 * time.Hour
-
-const tokenPrefix = "plumlatch_"
-
-// The cost of a password hash: argon2id with 46 MiB, one pass, one lane, as
-// RFC 9106 and OWASP's list of 2023 allow.
-const (
-	argonMemory = 46 << 10 // KiB
-	argonPasses = 1
-)
-
-func hashPassword(password string) string {
-	var salt [16]byte
-	rand.Read(salt[:])
-	sum := argon2.IDKey([]byte(password), salt[:], argonPasses, argonMemory, 1, 32)
-	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonPasses, enc(salt[:]), enc(sum))
+// Within returns a context in which the actor's limits hold.
+func (a Actor) Within(ctx context.Context) context.Context {
+	if len(a.Limits) == 0 {
+		return ctx
+	}
+	return store.WithLimit(ctx, store.Limit{Labels: a.Limits, Person: a.Name})
 }
 
-func passwordFits(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 {
-		return false
+// labelled adds the labels of the actor's limits, so that what the actor brings in
+// is within them.
+func (a Actor) labelled(labels map[string]string) (map[string]string, error) {
+	out := maps.Clone(labels)
+	for k, v := range a.Limits {
+		if given, ok := labels[k]; ok && given != v {
+			return nil, &Problem{Kind: Forbidden, Code: "beyond-your-limit", Field: "labels", Detail: fmt.Sprintf("you work on instances with %s=%s alone, and the label given is %s=%s", k, v, k, given), Remedy: "Leave that label out; it is set for you"}
+		}
+		if out == nil {
+			out = map[string]string{}
+		}
+		out[k] = v
 	}
-	var memory, passes uint32
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=1", &memory, &passes); err != nil {
-		return false
+	return out, nil
+}
+
+// beyond refuses what would reach past the actor's limits: a change of a key that also
+// opens logins which the actor does not see.
+func (s *Service) beyond(ctx context.Context, k store.Key) error {
+	if !store.Limited(ctx) {
+		return nil
 	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
+	page := store.Page{Limit: 1, Total: true}
+	within, err := s.store.Opens(ctx, k.ID, page)
 	if err != nil {
-		return false
-	}
-	want, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil || len(want) != 32 {
-		return false
-	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, 1, 32), want) == 1
-}
-
-// nobody is the hash that an unknown name is tried against, so that it takes
-// as long as a known one.
-var nobody = hashPassword(rand.Text())
-
-func newSecret() string {
-	var b [32]byte
-	rand.Read(b[:])
-	return base64.RawURLEncoding.EncodeToString(b[:])
-}
-
-func hashSecret(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
-
-// AddOperator makes an account, and its keeper, so that keys can be theirs.
-func (s *Service) AddOperator(ctx context.Context, actor Actor, name, title, password string, role Role) error {
-	if err := checkName("name", name); err != nil {
 		return err
 	}
+	all, err := s.store.Opens(store.Unlimited(ctx), k.ID, page)
+	if err != nil {
+		return err
+	}
+	if *all.Total > *within.Total {
+		return &Problem{Kind: Forbidden, Code: "beyond-your-limit", Where: []string{k.Name}, Detail: fmt.Sprintf("%s also opens logins that you do not see", k.Name), Remedy: "Ask somebody without a limit"}
+	}
+	return nil
+}
+
+// fleetWide refuses those with a limit.
+func fleetWide(ctx context.Context, what string) error {
+	if store.Limited(ctx) {
+		return &Problem{Kind: Forbidden, Code: "beyond-your-limit", Detail: what + " reaches the whole fleet, and you work on a part of it", Remedy: "Ask somebody without a limit"}
+	}
+	return nil
+}
+
+// NewOperator says what an account is to be.
+type NewOperator struct {
+	Name, Title string
+	// Password is "" for somebody who signs in by the issuer alone.
+	Password string
+	Role     Role
+	Limits   map[string]string
+	// IssuerName is what the OpenID Connect issuer calls the person.
+	IssuerName string
+}
+
+func checkPassword(field, password string) error {
+	if len(password) < 10 || len(password) > 1024 {
+		return &Problem{Kind: Invalid, Code: "bad-password", Field: field, Detail: "a password has 10 to 1024 characters"}
+	}
+	return nil
+}
+
+func checkLimits(role Role, limits map[string]string) error {
+	if err := checkLabels(limits); err != nil {
+		return err
+	}
+	if role == Admin && len(limits) > 0 {
+		return &Problem{Kind: Invalid, Code: "admin-with-limits", Field: "limits", Detail: "an admin can change every limit, so none would hold", Remedy: "Give the role operator or viewer"}
+	}
+	return nil
+}
+
+func checkRole(role Role) error {
 	if !role.May(Viewer) {
 		return &Problem{Kind: Invalid, Code: "bad-role", Field: "role", Detail: "the role is viewer, operator or admin"}
 	}
-	if len(password) < 10 || len(password) > 1024 {
-		return &Problem{Kind: Invalid, Code: "bad-password", Field: "password", Detail: "a password has 10 to 1024 characters"}
+	return nil
+}
+
+// AddOperator makes an account, and its keeper, so that keys can be theirs.
+func (s *Service) AddOperator(ctx context.Context, actor Actor, in NewOperator) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error { return s.addOperator(ctx, tx, actor, in) })
+}
+
+func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor, in NewOperator) error {
+	if in.Title == "" {
+		in.Title = in.Name
 	}
-	hash := hashPassword(password)
-	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		o := store.Operator{ID: newID(), Name: name, Role: string(role), PasswordHash: hash, CreatedAt: s.now()}
-		if err := tx.AddOperator(ctx, o); err != nil {
+	if err := errors.Join(checkName("name", in.Name), checkText("title", in.Title), checkRole(in.Role), checkLimits(in.Role, in.Limits), checkText("issuer_name", in.IssuerName)); err != nil {
+		return firstProblem(err)
+	}
+	o := store.Operator{ID: newID(), Name: in.Name, Role: string(in.Role), CreatedAt: s.now(), Limits: in.Limits, IssuerName: in.IssuerName}
+	if in.Password != "" || in.IssuerName == "" {
+		if err := checkPassword("password", in.Password); err != nil {
 			return err
 		}
-		if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: name, Kind: "person", Title: title, OperatorID: &o.ID}); err != nil {
-			return err
-		}
-		return tx.Note(ctx, s.entry(actor, "operator.add", "operator", name, "", "%s gave %s an account with the role %s.", actor.Name, name, role))
-	})
+		o.PasswordHash = hashPassword(in.Password)
+	}
+	if err := tx.AddOperator(ctx, o); err != nil {
+		return personTaken(err, in.Name)
+	}
+	if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: in.Name, Kind: "person", Title: in.Title, OperatorID: &o.ID}); err != nil {
+		return personTaken(err, in.Name)
+	}
+	return tx.Note(ctx, s.entry(actor, "operator.add", "operator", in.Name, "", "%s gave %s an account with the role %s%s.", actor.Name, in.Name, in.Role, limitWords(in.Limits)))
+}
+
+func personTaken(err error, name string) error {
 	var taken *store.TakenError
-	if errors.As(err, &taken) {
-		return &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Detail: fmt.Sprintf("there is an operator or keeper named %s already", name)}
+	if !errors.As(err, &taken) {
+		return err
+	}
+	if strings.Contains(taken.Constraint, "issuer") {
+		return &Problem{Kind: Conflict, Code: "issuer-name-taken", Field: "issuer_name", Detail: "another account waits for somebody with that name at the issuer"}
+	}
+	return &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Detail: fmt.Sprintf("there is an operator or keeper named %s already", name)}
+}
+
+// firstProblem returns the first of joined errors that is a problem for people.
+func firstProblem(err error) error {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p
 	}
 	return err
+}
+
+func limitWords(limits map[string]string) string {
+	if len(limits) == 0 {
+		return ""
+	}
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(limits)) {
+		parts = append(parts, k+"="+limits[k])
+	}
+	return ", limited to " + strings.Join(parts, " and ")
 }
 
 // HasOperators reports whether there is any account.
@@ -132,132 +199,223 @@ func (s *Service) HasOperators(ctx context.Context) (bool, error) {
 	return n > 0, err
 }
 
-// SignIn begins a console session and returns its secret. An unknown name and
-// a wrong password get the same answer in the same time.
-func (s *Service) SignIn(ctx context.Context, via, requestID, name, password string) (Actor, string, error) {
-	o, err := s.store.OperatorNamed(ctx, name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return Actor{}, "", err
-	}
-	hash := o.PasswordHash
-	if err != nil {
-		hash = nobody
-	}
-	if len(password) > 1024 || !passwordFits(hash, password) || err != nil {
-		subject := name
-		if err := checkName("name", name); err != nil {
-			subject = "(not a name)"
-		}
-		refused := s.entry(Actor{Name: "(nobody)", Via: via, RequestID: requestID}, "sign-in", "operator", subject, "", "A sign-in as %s was refused.", subject)
-		refused.Outcome = "refused"
-		if err := s.store.Note(ctx, refused); err != nil {
-			return Actor{}, "", err
-		}
-		return Actor{}, "", &Problem{Kind: Unauthenticated, Code: "wrong-name-or-password", Detail: "the name or the password is wrong"}
-	}
-	actor := Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role), Via: via, RequestID: requestID}
-	secret := newSecret()
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		n := store.Session{Hash: hashSecret(secret), OperatorID: o.ID, CreatedAt: s.now(), ExpiresAt: s.now().Add(SessionLasts)}
-		if err := tx.AddSession(ctx, n); err != nil {
-			return err
-		}
-		return tx.Note(ctx, s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in.", o.Name))
-	})
-	return actor, secret, err
+// Operators returns all accounts.
+func (s *Service) Operators(ctx context.Context) ([]store.Operator, error) {
+	return s.store.Operators(ctx, s.now())
 }
 
-// SignOut ends the session with the secret.
-func (s *Service) SignOut(ctx context.Context, secret string) error {
-	return s.store.EndSession(ctx, hashSecret(secret))
+// OperatorChange says what of an account is to be other; nil stays.
+type OperatorChange struct {
+	Role       *Role
+	Limits     *map[string]string
+	Password   *string
+	IssuerName *string
+	// Closed closes the account or opens it again.
+	Closed *bool
+	// ForgetFactor takes the second factor away from somebody who lost it.
+	ForgetFactor bool
+	Reason       string
 }
 
-var errUnauthenticated = &Problem{Kind: Unauthenticated, Code: "not-signed-in", Detail: "this needs a token or a session, and there is none that holds", Remedy: "Sign in: plumlatch sign-in"}
-
-// BySession returns who has the session.
-func (s *Service) BySession(ctx context.Context, secret string) (Actor, error) {
-	o, err := s.store.OperatorWithSession(ctx, hashSecret(secret), s.now())
+func (s *Service) operatorNamed(ctx context.Context, tx *store.Store, name string) (store.Operator, error) {
+	o, err := tx.OperatorNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return Actor{}, errUnauthenticated
+		err = &Problem{Kind: NotFound, Code: "no-such-operator", Where: []string{name}, Detail: fmt.Sprintf("there is no operator named %q", name), Remedy: "See who there is: plumlatch operator list"}
 	}
-	return Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role)}, err
+	return o, err
 }
 
-// ByToken returns who has the token. A token may be weaker than its operator,
-// never stronger.
-func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
-	t, o, err := s.store.TokenHolder(ctx, hashSecret(secret), s.now())
-	if errors.Is(err, store.ErrNotFound) {
-		return Actor{}, errUnauthenticated
+// ChangeOperator changes an account. One admin always remains.
+func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, c OperatorChange) error {
+	if err := checkText("reason", c.Reason); err != nil {
+		return err
 	}
-	role := Role(t.Role)
-	if !Role(o.Role).May(role) {
-		role = Role(o.Role)
-	}
-	return Actor{ID: o.ID, Name: o.Name, Role: role, ByToken: true}, err
-}
-
-// AddToken makes a token for the actor and returns its secret, which is kept nowhere.
-func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey, name string, role Role, days int) (store.Token, string, error) {
-	if err := checkName("name", name); err != nil {
-		return store.Token{}, "", err
-	}
-	if role == "" {
-		role = actor.Role
-	}
-	if !actor.Role.May(role) {
-		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "role-too-high", Field: "role", Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role)}
-	}
-	if days == 0 {
-		days = 90
-	}
-	if days < 1 || days > 366 {
-		return store.Token{}, "", &Problem{Kind: Invalid, Code: "bad-days", Field: "days", Detail: "a token holds for 1 to 366 days"}
-	}
-	secret := tokenPrefix + newSecret()
-	t := store.Token{ID: newID(), Name: name, Hash: hashSecret(secret), OperatorID: actor.ID, Role: string(role), CreatedAt: s.now(), ExpiresAt: new(s.now().AddDate(0, 0, days))}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, t.ID.String())
+		if err := tx.LockPeople(ctx); err != nil {
+			return err
+		}
+		o, err := s.operatorNamed(ctx, tx, name)
 		if err != nil {
 			return err
 		}
-		if earlier != "" {
-			return &Problem{Kind: Gone, Code: "secret-shown", Detail: "this request made a token before, and its secret was shown then", Remedy: "Revoke that token and make another (plumlatch token list)"}
+		now, err := tx.OperatorNamed(ctx, actor.Name) // the actor may have been changed while this waited
+		if err == nil && (now.ClosedAt != nil || Role(now.Role) != Admin) {
+			return &Problem{Kind: Forbidden, Code: "role-too-low", Detail: "you are no admin any more"}
 		}
-		if err := tx.AddToken(ctx, t); err != nil {
+		did, err := s.changeOperator(ctx, tx, &o, c)
+		if err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "token.add", "token", name, "", "%s made the token %s with the role %s, good for %d days.", actor.Name, name, role, days))
+		if len(did) == 0 {
+			return &Problem{Kind: Invalid, Code: "nothing-to-change", Detail: "nothing was said that is to be other"}
+		}
+		admins, err := tx.CountAdmins(ctx)
+		if err != nil {
+			return err
+		}
+		if admins == 0 {
+			return &Problem{Kind: Conflict, Code: "last-admin", Where: []string{name}, Detail: fmt.Sprintf("%s is the only admin; nobody could make another", name), Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin"}
+		}
+		return tx.Note(ctx, s.entry(actor, "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")))
 	})
-	return t, secret, err
+	return personTaken(err, name)
 }
 
-// Tokens returns the actor's tokens that hold.
-func (s *Service) Tokens(ctx context.Context, actor Actor) ([]store.Token, error) {
-	return s.store.Tokens(ctx, actor.ID, s.now())
+// changeOperator makes the changes and says in words what was done.
+func (s *Service) changeOperator(ctx context.Context, tx *store.Store, o *store.Operator, c OperatorChange) (did []string, err error) {
+	var columns []string
+	if c.Role != nil && Role(o.Role) != *c.Role {
+		if err := checkRole(*c.Role); err != nil {
+			return nil, err
+		}
+		o.Role = string(*c.Role)
+		columns, did = append(columns, "role"), append(did, fmt.Sprintf("gave %s the role %s", o.Name, *c.Role))
+	}
+	if c.Limits != nil {
+		o.Limits = *c.Limits
+		if o.Limits == nil {
+			o.Limits = map[string]string{}
+		}
+		words := "lifted the limits of " + o.Name
+		if len(o.Limits) > 0 {
+			words = o.Name + " is now" + strings.TrimPrefix(limitWords(o.Limits), ",")
+		}
+		columns, did = append(columns, "limits"), append(did, words)
+	}
+	if err := checkLimits(Role(o.Role), o.Limits); err != nil {
+		return nil, err
+	}
+	if c.Password != nil {
+		if err := checkPassword("password", *c.Password); err != nil {
+			return nil, err
+		}
+		o.PasswordHash = hashPassword(*c.Password)
+		columns, did = append(columns, "password_hash"), append(did, "set a new password for "+o.Name)
+		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
+			return nil, err
+		}
+	}
+	if c.IssuerName != nil {
+		o.IssuerName, o.IssuerSubject = *c.IssuerName, ""
+		columns, did = append(columns, "issuer_name", "issuer_subject"), append(did, "changed what the issuer calls "+o.Name)
+	}
+	if len(columns) > 0 {
+		if err := tx.ChangeOperator(ctx, o.ID, *o, columns...); err != nil {
+			return nil, err
+		}
+	}
+	if c.ForgetFactor && o.FactorSealed != nil {
+		if err := tx.SetFactor(ctx, o.ID, nil); err != nil {
+			return nil, err
+		}
+		did = append(did, "took the second factor of "+o.Name+" away")
+	}
+	switch {
+	case c.Closed == nil || *c.Closed == (o.ClosedAt != nil):
+	case *c.Closed:
+		did = append(did, "closed the account of "+o.Name)
+		return did, tx.CloseOperator(ctx, o.ID, s.now())
+	default:
+		did = append(did, "opened the account of "+o.Name+" again")
+		return did, tx.OpenOperator(ctx, o.ID)
+	}
+	return did, nil
 }
 
-// RevokeToken ends one of the actor's tokens at once.
-func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error {
-	parsed, err := uuid.Parse(id)
+// ChangePassword changes the actor's own password; their other sessions end.
+func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, password string) error {
+	if err := checkPassword("new_password", password); err != nil {
+		return err
+	}
+	o, err := s.store.OperatorNamed(ctx, actor.Name)
 	if err != nil {
-		return &Problem{Kind: Invalid, Code: "bad-id", Field: "token", Detail: "the token's id is not a UUID", Remedy: "See the ids: plumlatch token list"}
+		return err
 	}
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		t, err := tx.RevokeToken(ctx, actor.ID, parsed, s.now())
-		if err != nil {
-			return err
-		}
-		return tx.Note(ctx, s.entry(actor, "token.revoke", "token", t.Name, "", "%s revoked the token %s.", actor.Name, t.Name))
+	if err := s.throttled("password of "+o.Name, ""); err != nil {
+		return err
+	}
+	if !s.passwordFits(o.PasswordHash, old) {
+		s.guesses.failed(s.now(), "password of "+o.Name, "")
+		return &Problem{Kind: Forbidden, Code: "wrong-password", Field: "password", Detail: "that is not your password"}
+	}
+	o.PasswordHash = hashPassword(password)
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		return errors.Join(tx.ChangeOperator(ctx, o.ID, o, "password_hash"), tx.EndOtherSessions(ctx, o.ID, hashSecret(secret)),
+			tx.Note(ctx, s.entry(actor, "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name)))
 	})
-	if errors.Is(err, store.ErrNotFound) {
-		return &Problem{Kind: NotFound, Code: "no-such-token", Detail: "you have no such token that holds", Remedy: "See yours: plumlatch token list"}
-	}
-	return err
 }
 
 // Keepers returns all persons and teams.
 func (s *Service) Keepers(ctx context.Context) ([]store.Keeper, error) { return s.store.Keepers(ctx) }
+
+// AddTeam makes a team, that can keep keys.
+func (s *Service) AddTeam(ctx context.Context, actor Actor, name, title string) error {
+	if title == "" {
+		title = name
+	}
+	if err := errors.Join(checkName("name", name), checkText("title", title)); err != nil {
+		return firstProblem(err)
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		return errors.Join(tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: name, Kind: "team", Title: title}),
+			tx.Note(ctx, s.entry(actor, "team.add", "team", name, "", "%s made the team %s.", actor.Name, name)))
+	})
+	return personTaken(err, name)
+}
+
+func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (store.Keeper, error) {
+	k, err := tx.KeeperNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
+		err = &Problem{Kind: NotFound, Code: "no-such-team", Where: []string{name}, Detail: fmt.Sprintf("there is no team named %q", name), Remedy: "See them: plumlatch keeper list"}
+	}
+	return k, err
+}
+
+// SetTeamMember puts a person into a team or takes them out.
+func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person string, in bool) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := s.teamNamed(ctx, tx, team)
+		if err != nil {
+			return err
+		}
+		o, err := s.operatorNamed(ctx, tx, person)
+		if err != nil {
+			return err
+		}
+		if in && o.ClosedAt != nil {
+			return &Problem{Kind: Conflict, Code: "account-closed", Where: []string{person}, Detail: "the account of " + person + " is closed"}
+		}
+		change, action, words := tx.JoinTeam, "team.join", "%s put %s into the team %s."
+		if !in {
+			change, action, words = tx.PartTeam, "team.part", "%s took %s out of the team %s."
+		}
+		did, err := change(ctx, t.ID, o.ID)
+		if err != nil || !did {
+			return err
+		}
+		e := s.entry(actor, action, "team", team, "", words, actor.Name, person, team)
+		e.About = append(e.About, "operator:"+person)
+		return tx.Note(ctx, e)
+	})
+}
+
+// DeleteTeam ends a team that holds no key.
+func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := s.teamNamed(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		n, err := tx.KeysOfKeeper(ctx, t.ID)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &Problem{Kind: Conflict, Code: "team-holds-keys", Where: []string{name}, Detail: fmt.Sprintf("the team %s holds %s", name, counted(int(n), "key")), Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER"}
+		}
+		return errors.Join(tx.DeleteKeeper(ctx, t.ID), tx.Note(ctx, s.entry(actor, "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name)))
+	})
+}
 
 // keeperFor returns the named keeper, or the actor's own.
 func (s *Service) keeperFor(ctx context.Context, actor Actor, name string) (*store.Keeper, error) {

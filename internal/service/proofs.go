@@ -32,7 +32,7 @@ func (s *Service) Challenge(ctx context.Context, actor Actor, key string) (store
 	nonce := make([]byte, 32)
 	rand.Read(nonce)
 	c := store.Challenge{ID: newID(), KeyID: k.ID, OperatorID: actor.ID, ExpiresAt: s.now().Add(challengeHolds).Truncate(time.Second)}
-	c.Text = signature.Challenge{Service: "plum latch", Person: actor.Name, Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256), Nonce: nonce, Expires: c.ExpiresAt}.Text()
+	c.Text = signature.Challenge{Service: serviceName, Person: actor.Name, Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256), Nonce: nonce, Expires: c.ExpiresAt}.Text()
 	live, err := s.store.AddChallenge(ctx, c, s.now())
 	if err == nil && live > challengesEach {
 		err = &Problem{Kind: Conflict, Code: "too-many-challenges", Detail: fmt.Sprintf("%d challenges are open", live), Remedy: "Sign those, or wait five minutes"}
@@ -67,7 +67,7 @@ func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge 
 		if err := tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name))
+		return errors.Join(tx.Note(ctx, s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name)), s.takeOver(ctx, tx, actor, k))
 	})
 	if err != nil {
 		return store.Key{}, err
@@ -98,7 +98,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login, key, host
 		if err := tx.PutSightings(ctx, []store.Sighting{sighting}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name))
+		return tx.Note(ctx, onKeys(s.entry(actor, "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name), k.Name))
 	})
 	if err != nil {
 		return Login{}, err

@@ -500,16 +500,16 @@ func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string
 	if reason == "" {
 		return store.Key{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say what happened, for the daybook: -reason TEXT"}
 	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return store.Key{}, err
-	}
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		k, err := tx.LockKey(ctx, name)
 		if err != nil {
 			return s.noKey(err, name)
 		}
-		if actor.Role != Admin && (k.KeeperID == nil || *k.KeeperID != own.ID) {
+		own, err := s.holds(ctx, actor, k)
+		if err := errors.Join(err, s.beyond(ctx, k)); err != nil {
+			return err
+		}
+		if actor.Role != Admin && !own {
 			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name), Remedy: "Ask them"}
 		}
 		if k.State == "lost" {

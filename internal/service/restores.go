@@ -143,7 +143,7 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 				run.Facts[addedFact] = yesFact
 			}
 		}
-		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, s.entry(actor, "restore.start", "login", routes.Name, w.Reason, "%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name)))
+		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, onKeys(s.entry(actor, "restore.start", "login", routes.Name, w.Reason, "%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name), k.Name)))
 	})
 	var taken *store.TakenError
 	switch {

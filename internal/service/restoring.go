@@ -429,7 +429,7 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 	if err != nil {
 		return err
 	}
-	actor, name := Actor{Name: run.RequestedBy, Via: "service"}, run.Facts["login name"]
+	actor, name := actorFor(run), run.Facts["login name"]
 	login, err := uuid.Parse(run.Facts[loginFact])
 	if err != nil {
 		return err
@@ -438,7 +438,7 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 	if err != nil {
 		return err
 	}
-	note := r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, run.Facts["key name"])
+	note := onKeys(r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, run.Facts["key name"]), run.Facts["key name"])
 	if r.route == restore.WindowsPassword {
 		note.Sentence = fmt.Sprintf("The administrator's password of %s was set anew and opened with %s. It should be changed at once.", run.Instance.Name, run.Facts["key name"])
 	}

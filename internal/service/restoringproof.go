@@ -179,7 +179,7 @@ func reachingOrNil(err error) error {
 }
 
 func (r *restoring) record(ctx context.Context, l store.LoginToSweep, stands seen, method string) (string, error) {
-	return r.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: Actor{Name: r.run.RequestedBy, Via: "service"}, at: r.now()})
+	return r.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: actorFor(r.run), at: r.now()})
 }
 
 // removedElsewhere waits until a look after the entry finds no line of a lost key.

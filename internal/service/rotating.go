@@ -259,7 +259,7 @@ func (e *rotating) record(ctx context.Context, r rotated, stands seen) (string, 
 	if e.run.Facts["means"] == agentMeans {
 		method = agentMethod
 	}
-	return e.recordTogether(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: method, by: Actor{Name: e.run.RequestedBy, Via: "service"}, at: e.now()})
+	return e.recordTogether(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: method, by: actorFor(e.run), at: e.now()})
 }
 
 // More facts of a run.
@@ -357,6 +357,7 @@ func (s *Service) keptSigner(ctx context.Context, k store.Key) (ssh.Signer, erro
 	if err != nil {
 		return nil, fmt.Errorf("the private half of %s cannot be used: it does not read as one", k.Name)
 	}
+	s.use("to log in", k.Name)
 	return signer, nil
 }
 
@@ -575,7 +576,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	phase, now := rotation.Phase(e.run.Facts["phase"]), e.now()
 	name := loginName(r.login.OSUser, r.login.Instance.Name)
 	note := func(outcome, sentence string, args ...any) error {
-		n := e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "rotation.login", "login", name, e.run.Reason, sentence, args...)
+		n := onKeys(e.entry(actorFor(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...), r.old.Name, r.new.Name)
 		n.Outcome = outcome
 		return tx.Note(ctx, n)
 	}
@@ -618,5 +619,5 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if err != nil || !retired {
 		return err
 	}
-	return tx.Note(ctx, e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "key.retire", "key", r.old.Name, e.run.Reason, "%s opens nothing any more and is retired.", r.old.Name))
+	return tx.Note(ctx, e.entry(actorFor(e.run), "key.retire", "key", r.old.Name, e.run.Reason, "%s opens nothing any more and is retired.", r.old.Name))
 }

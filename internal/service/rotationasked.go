@@ -118,7 +118,7 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 		if err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "rotation.bring", "key", k.Name, "", "%s brought the key %s, which follows %s.", actor.Name, k.Name, a.Follows))
+		return tx.Note(ctx, onKeys(s.entry(actor, "rotation.bring", "key", k.Name, "", "%s brought the key %s, which follows %s.", actor.Name, k.Name, a.Follows), a.Follows))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {

@@ -57,7 +57,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 			}
 			if why != "" {
 				return errors.Join(tx.ChangeRotation(ctx, id, map[string]any{"state": rotationPaused, "paused_why": why}),
-					tx.Note(ctx, s.entry(Actor{Name: "service", Via: "service"}, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why)))
+					tx.Note(ctx, s.entry(byService, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why)))
 			}
 		}
 		if busy == 0 && counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {

@@ -72,6 +72,9 @@ func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
 
 // AddRotationRule adds a standing rule. What is due by it begins at once, in its hours.
 func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once IdempotencyKey, w RuleWanted) (Rule, error) {
+	if err := fleetWide(ctx, "a standing rule"); err != nil {
+		return Rule{}, err
+	}
 	start := RotationStart{RotationWanted: w.Wanted, Make: w.Make, Settings: w.Settings, rule: w.Name}
 	if err := errors.Join(checkName("name", w.Name), checkText("reason", w.Reason), checkWanted(&start.RotationWanted), checkSettings(&start.Settings), checkTogether(start)); err != nil {
 		return Rule{}, err
@@ -125,8 +128,8 @@ func noSuchRule(name string) error {
 
 // ChangeRotationRule pauses a rule or lets it go on.
 func (s *Service) ChangeRotationRule(ctx context.Context, actor Actor, name, change, reason string) (Rule, error) {
-	if err := checkText("reason", reason); err != nil {
-		return Rule{}, err
+	if err := errors.Join(checkText("reason", reason), fleetWide(ctx, "a standing rule")); err != nil {
+		return Rule{}, firstProblem(err)
 	}
 	var record store.RotationRule
 	err := s.store.InTx(ctx, func(tx *store.Store) (err error) {
@@ -149,6 +152,9 @@ func (s *Service) ChangeRotationRule(ctx context.Context, actor Actor, name, cha
 
 // DeleteRotationRule ends a rule. A rotation that it has begun goes on.
 func (s *Service) DeleteRotationRule(ctx context.Context, actor Actor, name string) error {
+	if err := fleetWide(ctx, "a standing rule"); err != nil {
+		return err
+	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		record, err := tx.LockRotationRule(ctx, name)
 		if err != nil {
@@ -207,7 +213,7 @@ func (s *Service) carryRule(ctx context.Context, r Rule) error {
 			start.Shown = append(start.Shown, ShownItem{i.Login, i.Old, i.New})
 		}
 	}
-	actor := Actor{Name: "service", Via: "service"}
+	actor := byService
 	state, err := s.StartRotation(ctx, actor, IdempotencyKey{}, start) // which notes it in the rule
 	if err != nil {
 		return err
@@ -246,7 +252,7 @@ func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
 		if err != nil || note == "" || note == r.Note {
 			return err
 		}
-		e := s.entry(Actor{Name: "service", Via: "service"}, "rule.cannot", "rule", r.Name, "", "What is due by the rule %s cannot all be done: %s.", r.Name, note)
+		e := s.entry(byService, "rule.cannot", "rule", r.Name, "", "What is due by the rule %s cannot all be done: %s.", r.Name, note)
 		e.Outcome = "refused"
 		return tx.Note(ctx, e)
 	})

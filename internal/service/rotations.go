@@ -72,6 +72,10 @@ type RotationStart struct {
 	Reason   string
 
 	rule string // the standing rule that begins it
+	// keeper is whose the new keys are, nil for those of the old ones' keepers; only says
+	// which key lines are replaced, by key and login, nil for all.
+	keeper *uuid.UUID
+	only   map[[2]string]bool
 }
 
 // RotationState is a rotation and how far it is.
@@ -100,6 +104,7 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 	if err != nil {
 		return RotationState{}, err
 	}
+	plan.narrow(start)
 	if err := outrun(plan, start.Shown); err != nil {
 		return RotationState{}, err
 	}
@@ -178,6 +183,23 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.Rotation(ctx, r.ID)
+}
+
+// narrow keeps of the plan what is to be replaced, and gives the new keys their keeper.
+func (p *RotationPlan) narrow(start RotationStart) {
+	if start.only != nil {
+		comes := map[string]bool{}
+		p.Items = slices.DeleteFunc(p.Items, func(i PlannedItem) bool { return !start.only[[2]string{i.Old, i.Login}] })
+		for _, i := range p.Items {
+			comes[i.New] = i.LeftOut == "" || comes[i.New]
+		}
+		p.New = slices.DeleteFunc(p.New, func(k PlannedKey) bool { return !comes[k.Name] })
+	}
+	for n := range p.New {
+		if start.keeper != nil {
+			p.New[n].keeper = start.keeper
+		}
+	}
 }
 
 // checkTogether refuses settings that exclude one another.

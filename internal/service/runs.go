@@ -391,7 +391,7 @@ func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
 
 // launchEnded makes the instance a running one, or frees its name.
 func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Store, string, string) error {
-	actor := Actor{Name: run.RequestedBy, Via: "service"}
+	actor := actorFor(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
 		if state == runs.Done {
@@ -418,7 +418,7 @@ var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": 
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Context, *store.Store, string, string) error {
-	actor := Actor{Name: run.RequestedBy, Via: "service"}
+	actor := actorFor(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
 		e := l.entry(actor, "instance."+success, "instance", name, run.Reason, "The %s of %s, asked for by %s, is done.", runNouns[run.Kind], name, run.RequestedBy)

@@ -38,6 +38,10 @@ type Service struct {
 	// StewardFrom limits steward keys to these addresses, as in the from option of
 	// authorized_keys; "" for no limit.
 	StewardFrom string
+	// Issuer is by which people may sign in; nil for none.
+	Issuer *Issuer
+	// SessionLasts is for how long a session holds, SessionIdle for how long without use.
+	SessionLasts, SessionIdle time.Duration
 
 	store  *store.Store
 	cloud  *cloud.Cloud
@@ -54,13 +58,18 @@ type Service struct {
 	gathered gathering
 	offers   outlined
 
+	guesses guesses
+	uses    uses
+	// setUp is the hash of the set-up secret, nil where there is none.
+	setUp atomic.Pointer[[32]byte]
+
 	// stepHook, where a test sets it, changes the steps of restores.
 	stepHook func(store.Run, runs.Step) runs.Step
 }
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute}
+	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute, SessionLasts: defaultSessionLasts, SessionIdle: defaultSessionIdle}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
@@ -73,6 +82,11 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations})
 	s.engine.Take(runs.Duty{Name: ruleDuty, Every: rulesEvery, Do: s.carryRules})
 	s.engine.Take(runs.Duty{Name: closingDuty, Every: closeEvery, Do: s.closeDue})
+	s.engine.Take(runs.Duty{Name: usesDuty, Every: noteUses, Do: s.writeUses})
+	s.engine.Take(runs.Duty{Name: leavingDuty, Every: leaveEvery, Do: s.carryLeavings})
+	s.engine.Take(runs.Duty{Name: "carry-rekey", Every: rekeyEvery, Do: s.carryRekey})
+	s.engine.Take(runs.Duty{Name: "watch-reach", Every: watchReachEvery, Do: s.watchReach})
+	s.engine.Take(runs.Duty{Name: deliverDuty, Every: deliverEvery, Do: s.deliver})
 	return s.engine.Start(ctx, s.planOf)
 }
 
@@ -92,6 +106,7 @@ const (
 	Conflict
 	Gone
 	Unavailable
+	TooMany
 )
 
 // Problem is an error for people and programs.
@@ -108,6 +123,8 @@ type Problem struct {
 	Suggestion string
 	// Where names the things that stand in the way.
 	Where []string
+	// After is in how many seconds to try again; 0 where that is not known.
+	After int
 }
 
 func (p *Problem) Error() string {

@@ -264,7 +264,7 @@ func (s *Service) settleAtOnce(ctx context.Context, actor Actor, l store.LoginTo
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		if c.Choice.Choice == chooseWithdraw {
 			return errors.Join(tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name),
-				tx.Note(ctx, s.entry(actor, "grant.withdraw", "login", called, reason, "%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name)))
+				tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", called, reason, "%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name), c.Difference.Name)))
 		}
 		k, err := s.acceptable(ctx, tx, actor, l, c)
 		if err != nil {
@@ -274,7 +274,7 @@ func (s *Service) settleAtOnce(ctx context.Context, actor Actor, l store.LoginTo
 		if _, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(reason, "accepted as it stands")}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "grant.accept", "login", called, reason, "%s accepted the key %s in %s as granted.", actor.Name, k.Name, called))
+		return tx.Note(ctx, onKeys(s.entry(actor, "grant.accept", "login", called, reason, "%s accepted the key %s in %s as granted.", actor.Name, k.Name, called), k.Name))
 	})
 	if err == nil {
 		item.State = settledRecorded
@@ -504,7 +504,7 @@ func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason str
 		return err
 	}
 	called := loginName(l.OSUser, l.Instance.Name)
-	note := e.entry(Actor{Name: e.run.RequestedBy, Via: "service"}, "login.settled", "login", called, e.run.Reason, "The differences of %s are settled: %s placed, %s removed.", called, counted(len(e.list("place")), "line"), counted(len(e.list("remove")), "line"))
+	note := e.entry(actorFor(e.run), "login.settled", "login", called, e.run.Reason, "The differences of %s are settled: %s placed, %s removed.", called, counted(len(e.list("place")), "line"), counted(len(e.list("remove")), "line"))
 	if state != runs.Done {
 		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
 	}

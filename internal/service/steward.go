@@ -125,6 +125,10 @@ type Adopted struct {
 // Adopt records a machine that was not launched here, with the host keys that
 // the caller saw.
 func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Instance, error) {
+	var err error
+	if a.Labels, err = actor.labelled(a.Labels); err != nil {
+		return store.Instance{}, err
+	}
 	if err := errors.Join(checkName("name", a.Name), checkLabels(a.Labels), checkText("learnt", a.Learnt)); err != nil {
 		return store.Instance{}, err
 	}
@@ -161,7 +165,7 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 		}
 		pins = append(pins, store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: a.Learnt, PinnedAt: s.now()})
 	}
-	err := s.store.InTx(ctx, func(tx *store.Store) error {
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return err
 		}

@@ -177,7 +177,7 @@ func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep, looks ch
 		return s.store.NoteSweepFailure(ctx, l.ID, sweepFailed, err.Error(), at)
 	}
 	select {
-	case looks <- look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: Actor{Name: "service", Via: "service"}, at: at}:
+	case looks <- look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: byService, at: at}:
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
@@ -305,6 +305,7 @@ func (s *Service) stewardSession(ctx context.Context, l store.LoginToSweep) (ses
 	if err != nil {
 		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: it does not read as a private half", i.Name)
 	}
+	s.use("to read or change what opens its login", l.Steward.Name)
 	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
 	session, err = sshio.Login(ctx, targetOf(i, l.OSUser), signer)
 	if err != nil {

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/store"
 )
 
 const (
@@ -44,7 +46,7 @@ func (s *Service) recordTogether(ctx context.Context, l look) (outcome string, e
 	g.busy = true
 	g.mu.Unlock()
 	if first {
-		go s.recordGathered(context.WithoutCancel(ctx))
+		go s.recordGathered(store.Unlimited(context.WithoutCancel(ctx)))
 	}
 	select {
 	case <-ctx.Done():

@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/outbound"
 )
 
 // ErrHostKey is wrapped by the error of a host that shows a key that is not
@@ -94,7 +96,7 @@ func (t Target) handshake(ctx context.Context, methods ...ssh.AuthMethod) error 
 // connection ends with ctx.
 func (t Target) dial(ctx context.Context, methods ...ssh.AuthMethod) (*ssh.Client, ssh.PublicKey, error) {
 	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
-	dialer := net.Dialer{Timeout: handshakeTimeout}
+	dialer := outbound.Dialer(handshakeTimeout)
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, nil, fmt.Errorf("reach %s: %w", address, err)
@@ -189,7 +191,7 @@ func HostKeys(ctx context.Context, address string, port int) ([]ssh.PublicKey, e
 var errShown = errors.New("the host key was shown")
 
 func shownKey(ctx context.Context, address string, algorithms []string) (ssh.PublicKey, error) {
-	dialer := net.Dialer{Timeout: handshakeTimeout}
+	dialer := outbound.Dialer(handshakeTimeout)
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, err

@@ -2,36 +2,163 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"strconv"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"plumlatch/internal/core/daybook"
 )
 
-// Note writes an entry into the daybook.
+// notes are the entries of a transaction that are still to be written.
+type notes struct{ waiting []Entry }
+
+// Note writes entries into the daybook. In a transaction they are written at its
+// end, so that the chain is held for as short as can be and nobody who holds
+// it waits for another.
 func (s *Store) Note(ctx context.Context, entries ...Entry) error {
+	if s.notes == nil {
+		return s.InTx(ctx, func(tx *Store) error { return tx.Note(ctx, entries...) })
+	}
+	s.notes.waiting = append(s.notes.waiting, entries...)
+	return nil
+}
+
+// writeNotes puts the entries of a transaction behind the last one.
+func (s *Store) writeNotes(ctx context.Context) error {
+	entries := s.notes.waiting
+	if len(entries) == 0 {
+		return nil
+	}
+	db := s.db.WithContext(ctx)
+	if err := db.Exec("SELECT pg_advisory_xact_lock(hashtextextended('daybook', 0))").Error; err != nil {
+		return err
+	}
+	var last Entry
+	if err := db.Table("public.daybook").Select("seq", "hash").Order("seq DESC").Take(&last).Error; err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+		return err
+	}
+	if err := link(last, entries); err != nil {
+		return err
+	}
+	return db.CreateInBatches(entries, 500).Error
+}
+
+// link gives the entries the places behind the last one.
+func link(last Entry, entries []Entry) error {
+	before, ok := daybook.AsHash(last.Hash)
+	if !ok && last.Seq > 0 {
+		return fmt.Errorf("entry %d of the daybook has no hash", last.Seq)
+	}
 	for i := range entries {
-		if entries[i].Details == nil {
-			entries[i].Details = map[string]any{}
+		e := &entries[i]
+		if e.Details == nil {
+			e.Details = map[string]any{}
+		}
+		if e.About == nil {
+			e.About = []string{}
+		}
+		e.Seq, e.At = last.Seq+int64(i)+1, daybook.Stamp(e.At)
+		hash, err := daybook.Link(before, e.chained())
+		if err != nil {
+			return err
+		}
+		e.PrevHash, e.Hash = append([]byte(nil), before[:]...), append([]byte(nil), hash[:]...)
+		before = hash
+	}
+	return nil
+}
+
+// chained is what the entry's hash covers.
+func (e Entry) chained() daybook.Entry {
+	return daybook.Entry{
+		Seq: e.Seq, At: e.At, Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject, About: e.About,
+		Why: e.Why, Outcome: e.Outcome, Sentence: e.Sentence, Details: e.Details, RequestID: e.RequestID,
+	}
+}
+
+// Linked is the entry as the chain is checked.
+func (e Entry) Linked() daybook.Linked {
+	return daybook.Linked{Entry: e.chained(), Before: e.PrevHash, Hash: e.Hash}
+}
+
+// chainEarlier numbers and hashes the entries of before there was a chain.
+func chainEarlier(ctx context.Context, tx *sql.Tx) error {
+	rows, err := tx.QueryContext(ctx, `SELECT seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id FROM daybook ORDER BY seq`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var entries []Entry
+	var earlier []int64
+	for rows.Next() {
+		var e Entry
+		var about, details []byte
+		if err := rows.Scan(&e.Seq, &e.At, &e.Person, &e.Via, &e.Action, &e.SubjectKind, &e.Subject, &about, &e.Why, &e.Outcome, &e.Sentence, &details, &e.RequestID); err != nil {
+			return err
+		}
+		if err := errors.Join(json.Unmarshal(about, &e.About), json.Unmarshal(details, &e.Details)); err != nil {
+			return fmt.Errorf("entry %d: %w", e.Seq, err)
+		}
+		earlier, entries = append(earlier, e.Seq), append(entries, e)
+	}
+	if err := errors.Join(rows.Err(), link(Entry{}, entries)); err != nil {
+		return err
+	}
+	for i, e := range entries {
+		if _, err := tx.ExecContext(ctx, "UPDATE daybook SET seq = $1, prev_hash = $2, hash = $3 WHERE seq = $4", e.Seq, e.PrevHash, e.Hash, earlier[i]); err != nil {
+			return err
 		}
 	}
-	return plain(s.db.WithContext(ctx).CreateInBatches(entries, 500).Error)
+	return nil
 }
 
 // EntryFilter narrows a list of entries; empty fields do not.
-type EntryFilter struct{ Person, Subject, Action string }
+type EntryFilter struct {
+	Person, Subject, Action string
+	// About are references such as key:gannet, each of which the entry must have.
+	About []string
+	// From is the earliest time, Until the first that is too late.
+	From, Until time.Time
+}
 
-// Daybook returns one page of entries, newest first.
-func (s *Store) Daybook(ctx context.Context, f EntryFilter, p Page) (List[Entry], error) {
+func (s *Store) entries(ctx context.Context, f EntryFilter) (*gorm.DB, error) {
 	q := s.db.WithContext(ctx).Model(&Entry{})
-	for column, value := range map[string]string{"person": f.Person, "subject": f.Subject, "action": f.Action} {
+	for column, value := range map[string]string{"person": f.Person, "subject": f.Subject} {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
 		}
 	}
-	q = q.Session(&gorm.Session{})
+	if f.Action != "" { // key is all of key.make, key.import and so on
+		q = q.Where("action = ? OR starts_with(action, ?)", f.Action, f.Action+".")
+	}
+	if len(f.About) > 0 {
+		about, err := json.Marshal(f.About)
+		if err != nil {
+			return nil, err
+		}
+		q = q.Where("about @> ?::jsonb", string(about))
+	}
+	if !f.From.IsZero() {
+		q = q.Where("at >= ?", f.From)
+	}
+	if !f.Until.IsZero() {
+		q = q.Where("at < ?", f.Until)
+	}
+	return q.Session(&gorm.Session{}), nil
+}
+
+// Daybook returns one page of entries, newest first.
+func (s *Store) Daybook(ctx context.Context, f EntryFilter, p Page) (List[Entry], error) {
+	q, err := s.entries(ctx, f)
+	if err != nil {
+		return List[Entry]{}, err
+	}
 	page, err := seek(q, order{columns: []string{"seq"}, down: true}, p)
 	if err != nil {
 		return List[Entry]{}, err
@@ -42,6 +169,41 @@ func (s *Store) Daybook(ctx context.Context, f EntryFilter, p Page) (List[Entry]
 	}
 	l := cut(items, p, func(e Entry) []string { return []string{strconv.FormatInt(e.Seq, 10)} })
 	return l, count(q, p, &l.Total)
+}
+
+// EntriesAfter returns the next entries behind the one with the number, oldest first.
+func (s *Store) EntriesAfter(ctx context.Context, f EntryFilter, seq int64, limit int) ([]Entry, error) {
+	q, err := s.entries(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	var items []Entry
+	err = q.Where("seq > ?", seq).Order("seq").Limit(limit).Find(&items).Error
+	return items, plain(err)
+}
+
+// LastEntry returns the number of the last entry, 0 for none.
+func (s *Store) LastEntry(ctx context.Context) (seq int64, err error) {
+	err = s.db.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM daybook").Scan(&seq).Error
+	return seq, plain(err)
+}
+
+// DaybookOpen reports whether the role of this connection could change the daybook.
+func (s *Store) DaybookOpen(ctx context.Context) (open bool, err error) {
+	err = s.db.WithContext(ctx).Raw("SELECT has_table_privilege('public.daybook', 'UPDATE') OR has_table_privilege('public.daybook', 'DELETE') OR has_table_privilege('public.daybook', 'TRUNCATE')").Scan(&open).Error
+	return open, plain(err)
+}
+
+// ServiceKey returns the service's own key of the name.
+func (s *Store) ServiceKey(ctx context.Context, name string) (ServiceKey, error) {
+	var k ServiceKey
+	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&k).Error
+	return k, plain(err)
+}
+
+// AddServiceKey keeps a key of the service's own; the first one of a name stays.
+func (s *Store) AddServiceKey(ctx context.Context, k ServiceKey) error {
+	return plain(s.db.WithContext(ctx).Create(&k).Error)
 }
 
 // rememberFor is for how long a request can be sent again without effect.

@@ -250,7 +250,7 @@ func (s *Store) DeleteKey(ctx context.Context, id uuid.UUID) error {
 // Keepers returns all persons and teams by name.
 func (s *Store) Keepers(ctx context.Context) ([]Keeper, error) {
 	var keepers []Keeper
-	err := s.db.WithContext(ctx).Order("name").Find(&keepers).Error
+	err := withMembers(s.db.WithContext(ctx).Model(&Keeper{})).Order("name").Find(&keepers).Error
 	return keepers, plain(err)
 }
 

@@ -12,8 +12,38 @@ type Operator struct {
 	ID           uuid.UUID
 	Name         string
 	Role         string
-	PasswordHash string
+	PasswordHash string // "" for those who sign in by an issuer alone
 	CreatedAt    time.Time
+	// Limits are the labels of the instances that the person sees and touches.
+	Limits   map[string]string `gorm:"serializer:json;default:'{}'"`
+	ClosedAt *time.Time
+	// IssuerName is what an OpenID Connect issuer calls the person.
+	IssuerName, IssuerSubject string
+	// FactorSealed is the secret of the second factor, in use from FactorAt on;
+	// FactorStep is the last time step that a code was taken for.
+	FactorSealed   []byte
+	FactorAt       *time.Time
+	FactorStep     int64
+	KnownAddresses []string `gorm:"serializer:json;default:'[]'"`
+	Leaving        *Leaving `gorm:"serializer:json"`
+	// Of the keeper, and of what the person has.
+	Title      string     `gorm:"->;-:migration"`
+	Teams      string     `gorm:"->;-:migration"` // names with commas between
+	Sessions   int        `gorm:"->;-:migration"`
+	Tokens     int        `gorm:"->;-:migration"`
+	LastSeenAt *time.Time `gorm:"->;-:migration"`
+}
+
+// Leaving is somebody's going: their keys are replaced or handed over, and the account
+// is closed last.
+type Leaving struct {
+	BegunAt time.Time `json:"begun_at"`
+	By      string    `json:"by"`
+	Reason  string    `json:"reason"`
+	// To is the keeper who follows; Rotation replaces the keys.
+	To       string     `json:"to"`
+	Rotation *uuid.UUID `json:"rotation,omitempty"`
+	Note     string     `json:"note"`
 }
 
 // Keeper is a person or team that holds private halves.
@@ -24,14 +54,21 @@ type Keeper struct {
 	Title      string
 	OperatorID *uuid.UUID
 	LeftAt     *time.Time
+	// Members names the persons of a team, with commas between.
+	Members string `gorm:"->;-:migration"`
 }
 
 // Session is a signed-in console. Only the hash of its secret is kept.
 type Session struct {
+	ID         uuid.UUID
 	Hash       []byte
 	OperatorID uuid.UUID
 	CreatedAt  time.Time
+	SeenAt     time.Time
 	ExpiresAt  time.Time
+	Via        string
+	Address    string
+	Person     string `gorm:"->;-:migration"`
 }
 
 // Token is a secret for programs. Only its hash is kept.
@@ -45,6 +82,10 @@ type Token struct {
 	ExpiresAt  *time.Time
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
+	// Only is sweep or read for a token that may do nothing else.
+	Only   string            `gorm:"column:only_for"`
+	Limits map[string]string `gorm:"serializer:json;default:'{}'"`
+	Person string            `gorm:"->;-:migration"`
 }
 
 // Key is the public half of a key pair and what is known of it.
@@ -397,7 +438,7 @@ type RunStep struct {
 
 // Entry is one line of the daybook.
 type Entry struct {
-	Seq         int64 `gorm:"primaryKey;->"`
+	Seq         int64 `gorm:"primaryKey;autoIncrement:false"`
 	At          time.Time
 	Person      string
 	Via         string
@@ -409,6 +450,18 @@ type Entry struct {
 	Sentence    string
 	Details     map[string]any `gorm:"serializer:json"`
 	RequestID   string
+	// About is what it concerns, such as key:gannet or instance:atlas-db.
+	About []string `gorm:"serializer:json"`
+	// PrevHash and Hash are its place in the chain.
+	PrevHash, Hash []byte
+}
+
+// ServiceKey is a key pair of the service's own, the private half sealed by the safe.
+type ServiceKey struct {
+	Name   string
+	Blob   []byte
+	Sealed []byte
+	MadeAt time.Time
 }
 
 // TableName is the daybook's.

@@ -46,19 +46,16 @@ var migrations embed.FS
 type Store struct {
 	db   *gorm.DB
 	pool *pgxpool.Pool
+	// notes are the entries of a transaction's daybook; nil outside one.
+	notes *notes
 }
 
-// Open connects to the database at url and brings its schema up to date.
+// Open connects to the database at url and brings its schema up to date, if the
+// role may; see Prepare.
 func Open(ctx context.Context, url string) (*Store, error) {
-	config, err := pgxpool.ParseConfig(url)
+	pool, err := connect(ctx, url)
 	if err != nil {
-		return nil, fmt.Errorf("the database URL cannot be read") // pgx's own error may hold the password
-	}
-	config.MaxConns = 40
-	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
-		return nil, fmt.Errorf("open the database: %w", err)
+		return nil, err
 	}
 	s, err := open(ctx, pool)
 	if err != nil {
@@ -68,27 +65,82 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
-func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
+// Prepare brings the schema up to date as its owner, and lets the role of the service's
+// URL do what the service does: change records, and only add to the daybook.
+func Prepare(ctx context.Context, ownerURL, serviceURL string) error {
+	service, err := pgxpool.ParseConfig(serviceURL)
+	if err != nil {
+		return errURL
+	}
+	pool, err := connect(ctx, ownerURL)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	if err := migrate(ctx, pool); err != nil {
+		return err
+	}
+	role := pgx.Identifier{service.ConnConfig.User}.Sanitize()
+	for _, grant := range []string{
+		"GRANT USAGE ON SCHEMA public, limited TO %s",
+		"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public, limited TO %s",
+		"GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO %s",
+		"REVOKE UPDATE, DELETE, TRUNCATE ON public.daybook, limited.daybook FROM %s",
+	} {
+		if _, err := pool.Exec(ctx, fmt.Sprintf(grant, role)); err != nil {
+			return fmt.Errorf("give the service's role its rights: %w", err)
+		}
+	}
+	return nil
+}
+
+var errURL = errors.New("the database URL cannot be read") // pgx's own error may hold the password
+
+func connect(ctx context.Context, url string) (*pgxpool.Pool, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, errURL
+	}
+	config.MaxConns = 40
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.PrepareConn = setLimit
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	return pool, nil
+}
+
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	sql := stdlib.OpenDBFromPool(pool)
-	sql.SetMaxIdleConns(0) // the pool keeps them
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, sql, files)
+	chain := goose.NewGoMigration(9, &goose.GoFunc{RunTx: chainEarlier}, &goose.GoFunc{RunTx: nil})
+	provider, err := goose.NewProvider(goose.DialectPostgres, sql, files, goose.WithGoMigrations(chain))
 	if err != nil {
-		return nil, fmt.Errorf("read the migrations: %w", err)
+		return fmt.Errorf("read the migrations: %w", err)
 	}
 	if _, err := provider.Up(ctx); err != nil {
-		return nil, fmt.Errorf("bring the database up to date: %w", err)
+		return fmt.Errorf("bring the database up to date: %w", err)
 	}
 	queue, err := rivermigrate.New(riverpgxv5.New(pool), nil)
 	if err != nil {
-		return nil, fmt.Errorf("read the job queue's migrations: %w", err)
+		return fmt.Errorf("read the job queue's migrations: %w", err)
 	}
 	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
-		return nil, fmt.Errorf("bring the job queue up to date: %w", err)
+		return fmt.Errorf("bring the job queue up to date: %w", err)
 	}
+	return nil
+}
+
+func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
+	if err := migrate(ctx, pool); err != nil {
+		return nil, err
+	}
+	sql := stdlib.OpenDBFromPool(pool)
+	sql.SetMaxIdleConns(0) // the pool keeps them
 	db, err := gorm.Open(postgres.New(postgres.Config{Conn: sql}), &gorm.Config{
 		Logger:                 logger.Discard,
 		SkipDefaultTransaction: true,
@@ -110,8 +162,21 @@ func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
 // InTx runs f in one transaction: all of it is kept, or nothing.
 func (s *Store) InTx(ctx context.Context, f func(*Store) error) error {
-	return plain(s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		return f(&Store{db: tx, pool: s.pool})
+	return plain(s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		tx := &Store{db: db, pool: s.pool, notes: s.notes}
+		outermost := s.notes == nil
+		if outermost {
+			tx.notes = &notes{}
+		}
+		before := len(tx.notes.waiting)
+		if err := f(tx); err != nil {
+			tx.notes.waiting = tx.notes.waiting[:before]
+			return err
+		}
+		if outermost {
+			return tx.writeNotes(ctx)
+		}
+		return nil
 	}))
 }
 
@@ -183,4 +248,15 @@ func plain(err error) error {
 		return ErrDeadlock
 	}
 	return err
+}
+
+// Empty reports whether the database at url has no tables.
+func Empty(ctx context.Context, url string) (empty bool, err error) {
+	pool, err := connect(ctx, url)
+	if err != nil {
+		return false, err
+	}
+	defer pool.Close()
+	err = pool.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema'))").Scan(&empty)
+	return empty, err
 }

@@ -284,9 +284,11 @@ func TestTokensHoldUntilTheyEnd(t *testing.T) {
 	if _, _, err := s.TokenHolder(ctx, []byte("hash"), end.Add(time.Second)); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("after its end: %v", err)
 	}
-	must(t, s.AddSession(ctx, store.Session{Hash: []byte("s"), OperatorID: o.ID, CreatedAt: begin, ExpiresAt: end}))
-	if _, err := s.OperatorWithSession(ctx, []byte("s"), end.Add(time.Second)); !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("a session after its end: %v", err)
+	must(t, s.AddSession(ctx, store.Session{ID: uuid.Must(uuid.NewV7()), Hash: []byte("s"), OperatorID: o.ID, CreatedAt: begin, SeenAt: begin, ExpiresAt: end}))
+	for at, holds := range map[time.Duration]bool{time.Minute: true, 11 * time.Minute: false, time.Hour + time.Second: false} {
+		if _, _, err := s.SessionHolder(ctx, []byte("s"), begin.Add(at), 10*time.Minute); (err == nil) != holds || err != nil && !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("a session after %s: %v", at, err)
+		}
 	}
 }
 

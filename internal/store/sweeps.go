@@ -327,6 +327,12 @@ func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, sealed []byte, at t
 	return plain(s.db.WithContext(ctx).Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, sealed, at).Error)
 }
 
+// CountHalves returns the number of kept private halves.
+func (s *Store) CountHalves(ctx context.Context) (n int64, err error) {
+	err = s.db.WithContext(ctx).Model(&KeptHalf{}).Count(&n).Error
+	return n, plain(err)
+}
+
 // RetireSteward ends the steward key of an instance and destroys its private half.
 func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
 	db := s.db.WithContext(ctx)

@@ -40,6 +40,16 @@ export type Restore = components["schemas"]["Restore"];
 export type RestoreReport = components["schemas"]["RestoreReport"];
 export type ListedMachine = components["schemas"]["ListedMachine"];
 export type ShownHostKey = components["schemas"]["ShownHostKey"];
+export type Session = components["schemas"]["Session"];
+export type Token = components["schemas"]["Token"];
+export type Keeper = components["schemas"]["Keeper"];
+export type Operator = components["schemas"]["Operator"];
+export type Leaving = components["schemas"]["Leaving"];
+export type LeavingItem = components["schemas"]["LeavingItem"];
+export type Consent = components["schemas"]["Consent"];
+export type WaitingHandOver = components["schemas"]["WaitingHandOver"];
+export type Receiver = components["schemas"]["Receiver"];
+export type Delivery = components["schemas"]["Delivery"];
 export type HostKey = components["schemas"]["HostKey"];
 
 export const api = createClient<paths>({ baseUrl: "/api/v1" });

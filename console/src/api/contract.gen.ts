@@ -68,6 +68,456 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/set-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What somebody who is not signed in can do. */
+        get: operations["getSetUp"];
+        put?: never;
+        /** @description Makes the first admin, by the secret that is printed where the service was started. */
+        post: operations["setUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/issuer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Sends the browser to the OpenID Connect issuer. */
+        get: operations["askIssuer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/issuer/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Takes what the issuer says of the person and begins a session. */
+        get: operations["answerIssuer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Changes the caller's own password; their other sessions end. */
+        post: operations["changePassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Makes a secret for the caller's second factor (TOTP, RFC 6238), which is in use once a code of it was given. */
+        post: operations["beginFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/factor/confirmation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["confirmFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/factor/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["removeFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/operators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listOperators"];
+        put?: never;
+        post: operations["addOperator"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/operators/{operator}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Changes what is given. One admin always remains. */
+        patch: operations["changeOperator"];
+        trace?: never;
+    };
+    "/operators/{operator}/leaving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What somebody holds, what would become of the logins without them, and what is to be done so that they can leave. */
+        get: operations["getLeaving"];
+        put?: never;
+        /** @description Replaces, withdraws and hands over the keys of somebody who leaves; the account is closed last. */
+        post: operations["beginLeaving"];
+        /** @description What was replaced stays so. */
+        delete: operations["callOffLeaving"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["addTeam"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams/{team}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Refused while it holds a key. */
+        delete: operations["deleteTeam"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams/{team}/members/{operator}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["joinTeam"];
+        post?: never;
+        delete: operations["partTeam"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}/private-half/forgetting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Destroys the copy in the safe, once somebody has just proved to hold the private half. */
+        post: operations["forgetKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once. */
+        post: operations["handOverKey"];
+        delete: operations["callOffHandOver"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hand-overs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listHandOvers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listConsents"];
+        put?: never;
+        /** @description Asks that a kept private half may be handed over to the caller. A request that is open already is answered with. */
+        post: operations["askConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consents/{consent}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Nobody decides their own request. */
+        post: operations["decideConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consent-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listConsentLabels"];
+        put?: never;
+        post: operations["setConsentLabel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/safe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getSafe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/safe/rekey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts everything in the safe under a new master key while the service runs. */
+        post: operations["rekeySafe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listReceivers"];
+        put?: never;
+        post: operations["addReceiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/receivers/{receiver}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["deleteReceiver"];
+        options?: never;
+        head?: never;
+        /** @description Pauses it or goes on. */
+        patch: operations["changeReceiver"];
+        trace?: never;
+    };
+    "/receivers/{receiver}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sends one event at once. */
+        post: operations["testReceiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/receivers/{receiver}/dead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listDead"];
+        put?: never;
+        post: operations["sendAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/catalogue": {
         parameters: {
             query?: never;
@@ -1193,6 +1643,71 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/daybook/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["watchDaybook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/daybook/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["exportDaybook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/daybook/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Goes through the whole daybook and finds the first entry that does not fit. */
+        post: operations["checkDaybook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/daybook/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getDaybookHead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2231,9 +2746,304 @@ export interface components {
             /** @description What that means, and what to do about it. */
             note: string;
         };
+        SetUp: {
+            /** @description Whether there is no account yet, so that the first admin is to be made. */
+            needed: boolean;
+            /** @description Whether people can sign in by an OpenID Connect issuer. */
+            issuer: boolean;
+        };
+        FirstAdmin: {
+            /** @description The set-up secret. */
+            secret: string;
+            name: string;
+            /** @description Who that is, in words. */
+            title?: string;
+            password: string;
+        };
+        PasswordChange: {
+            /** @description The one of now. */
+            password: string;
+            new_password: string;
+        };
+        Session: {
+            /** Format: uuid */
+            id: string;
+            person: string;
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description To the minute.
+             */
+            seen_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** @description console, cli or api. */
+            via: string;
+            /** @description Where it was begun from. */
+            address: string;
+            /** @description Whether it is the one that this call is made in. */
+            own: boolean;
+        };
+        Factor: {
+            /** @description In base32, to type in. */
+            secret: string;
+            /** @description For a picture that an authenticator reads. */
+            url: string;
+        };
+        FactorCode: {
+            code: string;
+        };
+        RecoveryCodes: {
+            codes: string[];
+        };
+        Operator: {
+            name: string;
+            title: string;
+            role: components["schemas"]["Role"];
+            /** @description The labels of the instances that the person sees and touches; empty for all. */
+            limits: {
+                [key: string]: string;
+            };
+            teams: string[];
+            /** @description Whether a second factor is in use. */
+            factor: boolean;
+            /** @description Whether there is a password. */
+            password: boolean;
+            /** @description What the OpenID Connect issuer calls the person: a verified e-mail address, or the subject. */
+            issuer_name?: string;
+            sessions: number;
+            tokens: number;
+            /** Format: date-time */
+            last_seen_at?: string;
+            closed: boolean;
+            leaving: boolean;
+            /** Format: date-time */
+            created_at: string;
+        };
+        NewOperator: {
+            name: string;
+            title?: string;
+            role: components["schemas"]["Role"];
+            /** @description 10 to 1024 characters; needed unless there is an issuer_name. */
+            password?: string;
+            limits?: {
+                [key: string]: string;
+            };
+            issuer_name?: string;
+        };
+        OperatorChange: {
+            role?: components["schemas"]["Role"];
+            /** @description Those of now are replaced; empty for none. */
+            limits?: {
+                [key: string]: string;
+            };
+            password?: string;
+            issuer_name?: string;
+            /** @description Closes the account, or opens it again. */
+            closed?: boolean;
+            /** @description Takes the second factor away from somebody who lost it. */
+            forget_factor?: boolean;
+            reason?: string;
+        };
+        LeavingItem: {
+            key: string;
+            login?: string;
+            before?: components["schemas"]["ReachState"];
+            after?: components["schemas"]["ReachState"];
+            /** @enum {string} */
+            what: "replace" | "withdraw" | "hand over" | "retire";
+        };
+        Leaving: {
+            person: string;
+            /** @description What is still to be done. */
+            items: components["schemas"]["LeavingItem"][];
+            /** @description The logins that would be shut without the person. */
+            shut: string[];
+            thin: string[];
+            /** @description Keys of the teams that the person is in: they may have those, too. */
+            team_keys: string[];
+            /** Format: date-time */
+            begun_at?: string;
+            begun_by?: string;
+            /** @description The keeper who follows. */
+            to?: string;
+            reason?: string;
+            /**
+             * Format: uuid
+             * @description The rotation that replaces the keys.
+             */
+            rotation?: string;
+            /** @description What is waited for. */
+            note?: string;
+            /** @description Whether the account is closed, so that it is over. */
+            closed: boolean;
+        };
+        BeginLeaving: {
+            /** @description The keeper who follows; needed unless again. */
+            to?: string;
+            reason?: string;
+            /** @description Takes up one whose rotation is over and has left something. */
+            again?: boolean;
+        };
+        NewTeam: {
+            name: string;
+            title?: string;
+        };
+        Recipient: {
+            /** @description The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private half NAME), in base64. */
+            recipient?: string;
+        };
+        HandOver: {
+            /** @description A keeper. */
+            to: string;
+            reason?: string;
+        };
+        HandedOver: {
+            key: components["schemas"]["Key"];
+            /** @description The keeper who has to prove that they hold it; absent where it is done. */
+            waits_for?: string;
+        };
+        WaitingHandOver: {
+            key: string;
+            from?: string;
+            to: string;
+            asked_by: string;
+            /** Format: date-time */
+            asked_at: string;
+            reason?: string;
+        };
+        Consent: {
+            /** Format: uuid */
+            id: string;
+            key: string;
+            asked_by: string;
+            reason: string;
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** @enum {string} */
+            state: "asked" | "granted" | "refused" | "used" | "over";
+            decided_by?: string;
+            /** Format: date-time */
+            decided_at?: string;
+            note?: string;
+            /** @description Whether the caller asked, and so cannot decide. */
+            own: boolean;
+        };
+        AskConsent: {
+            key: string;
+            reason: string;
+        };
+        ConsentDecision: {
+            grant: boolean;
+            note?: string;
+        };
+        ConsentLabel: {
+            name: string;
+            value: string;
+            added_by: string;
+            /** Format: date-time */
+            added_at: string;
+        };
+        ConsentLabelChange: {
+            name: string;
+            value: string;
+            /** @description Whether it is to ask for consent, or not any more. */
+            asks: boolean;
+        };
+        Safe: {
+            on: boolean;
+            /** @description Tells the master key of now apart, without giving it away. */
+            mark?: string;
+            /** @description How many master keys open; over 1 while a new one takes the place of an old. */
+            masters: number;
+            /** @description How many private halves are kept. */
+            halves: number;
+        };
+        /** @enum {string} */
+        ReceiverKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "all";
+        Receiver: {
+            name: string;
+            address: string;
+            kinds: components["schemas"]["ReceiverKind"][];
+            paused: boolean;
+            waiting: number;
+            /** @description What could not be delivered after all attempts. */
+            dead: number;
+            /** @description Within the last 30 days. */
+            delivered: number;
+            /** Format: date-time */
+            last_at?: string;
+            last_error?: string;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** @description What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made. */
+            secret?: string;
+        };
+        NewReceiver: {
+            name: string;
+            /** @description https:// or http:// for a webhook; udp://, tcp:// or tls:// with a port for syslog. */
+            address: string;
+            kinds?: components["schemas"]["ReceiverKind"][];
+        };
+        ReceiverChange: {
+            paused: boolean;
+        };
+        ReceiverTest: {
+            delivered: boolean;
+            error?: string;
+        };
+        Delivery: {
+            /** @description The number of the entry in the daybook. */
+            seq: number;
+            kind: string;
+            attempts: number;
+            error: string;
+            sentence: string;
+            /** Format: date-time */
+            ended_at: string;
+        };
+        SentAgain: {
+            events: number;
+        };
+        KeptHead: {
+            seq: number;
+            hash: string;
+        };
+        DaybookCheck: {
+            /** @description How many entries fit, from the first on. */
+            entries: number;
+            /** @description The hash of the last of these. */
+            head: string;
+            fits: boolean;
+            fault?: components["schemas"]["DaybookFault"];
+            /** @description Whether the database role of the service could change entries; it should not. */
+            can_change: boolean;
+        };
+        DaybookFault: {
+            /** @description The first entry that does not fit, or is missing. */
+            seq: number;
+            what: string;
+        };
+        SignedHead: {
+            service: string;
+            seq: number;
+            hash: string;
+            /** Format: date-time */
+            at: string;
+            /** @description Of the service's own key; keep it to know it again. */
+            public_key: string;
+            /** @description SSHSIG in its armour, in the namespace daybook@plumlatch, over the text of the head. */
+            signature: string;
+        };
         SignIn: {
             name: string;
             password: string;
+            /** @description Six digits of the second factor, or a recovery code. */
+            code?: string;
         };
         Me: {
             name: string;
@@ -2247,12 +3057,27 @@ export interface components {
             service: string;
             /** @description The name of the cloud. */
             cloud: string;
+            /** @description The labels of the instances that the caller sees and touches; empty for all. */
+            limits: {
+                [key: string]: string;
+            };
+            /** @description What the token is for, where it is for sweep or read alone. */
+            only?: string;
+            /** @description Whether the caller has a second factor. */
+            factor: boolean;
         };
         Token: {
             /** Format: uuid */
             id: string;
             name: string;
+            /** @description Whose it is. */
+            person: string;
             role: components["schemas"]["Role"];
+            /** @description sweep or read, for a token that may do nothing else. */
+            only?: string;
+            limits: {
+                [key: string]: string;
+            };
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
@@ -2265,6 +3090,15 @@ export interface components {
             role?: components["schemas"]["Role"];
             /** @description How long it holds; 90 unless given, at most 366. */
             days?: number;
+            /**
+             * @description For a machine that may do nothing else.
+             * @enum {string}
+             */
+            only?: "sweep" | "read";
+            /** @description The labels of the instances that it sees, further than what its owner sees. */
+            limits?: {
+                [key: string]: string;
+            };
         };
         NewToken: {
             token: components["schemas"]["Token"];
@@ -2275,6 +3109,10 @@ export interface components {
             /** @enum {string} */
             kind: "person" | "team";
             title: string;
+            /** @description Of a team. */
+            members?: string[];
+            /** @description Whether the person has left. */
+            left?: boolean;
         };
         Catalogue: {
             images: components["schemas"]["Image"][];
@@ -2661,6 +3499,16 @@ export interface components {
             outcome: string;
             /** @description The entry in words. */
             sentence: string;
+            /** @description What it concerns, such as key:gannet or instance:atlas-db. */
+            about?: string[];
+            details?: {
+                [key: string]: unknown;
+            };
+            request_id?: string;
+            /** @description The hash of the entry before it. */
+            prev_hash?: string;
+            /** @description SHA-256 over the hash of the entry before it and its own canonical form (RFC 8785). */
+            hash?: string;
         };
         EntryPage: {
             items: components["schemas"]["Entry"][];
@@ -2682,6 +3530,8 @@ export interface components {
     parameters: {
         /** @description The key's name. */
         KeyName: string;
+        /** @description The operator's name. */
+        OperatorName: string;
         /** @description The instance's name. */
         InstanceName: string;
         /** @description The login, user@instance. */
@@ -2777,7 +3627,10 @@ export interface operations {
     };
     listTokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Those of everybody; for admins. */
+                all?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2861,6 +3714,911 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Keeper"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSetUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How to begin. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetUp"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstAdmin"];
+            };
+        };
+        responses: {
+            /** @description The account is there. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askIssuer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where the browser goes on. */
+            302: {
+                headers: {
+                    Location?: string;
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerIssuer: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: {
+                plumlatch_issuer?: string;
+            };
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed in; the page leads on to the console. */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Where the browser goes on. */
+            302: {
+                headers: {
+                    Location?: string;
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description It is changed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: {
+                /** @description Those of everybody; for admins. */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The caller's own console sessions that hold, the last used first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The session is over. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The secret, which is in this answer alone. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Factor"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorCode"];
+            };
+        };
+        responses: {
+            /** @description The second factor is in use; the recovery codes are in this answer alone. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorCode"];
+            };
+        };
+        responses: {
+            /** @description There is no second factor any more. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listOperators: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All accounts, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operator"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addOperator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOperator"];
+            };
+        };
+        responses: {
+            /** @description The account is there. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operator"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeOperator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The operator's name. */
+                operator: components["parameters"]["OperatorName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OperatorChange"];
+            };
+        };
+        responses: {
+            /** @description The account as it is now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operator"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLeaving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The operator's name. */
+                operator: components["parameters"]["OperatorName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it takes, and how far it is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leaving"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginLeaving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The operator's name. */
+                operator: components["parameters"]["OperatorName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginLeaving"];
+            };
+        };
+        responses: {
+            /** @description It is at work. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leaving"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    callOffLeaving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The operator's name. */
+                operator: components["parameters"]["OperatorName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is called off. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leaving"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addTeam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTeam"];
+            };
+        };
+        responses: {
+            /** @description The team is there. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteTeam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The team's name. */
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The team is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    joinTeam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The team's name. */
+                team: string;
+                /** @description The operator's name. */
+                operator: components["parameters"]["OperatorName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The person is in the team. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    partTeam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The team's name. */
+                team: string;
+                /** @description The operator's name. */
+                operator: components["parameters"]["OperatorName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The person is not in the team. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, whose holder alone has the private half now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    handOverKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandOver"];
+            };
+        };
+        responses: {
+            /** @description The key, and what is waited for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandedOver"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    callOffHandOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name. */
+                key: components["parameters"]["KeyName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Nobody is asked any more. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHandOvers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Those that wait for a proof, the oldest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingHandOver"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConsents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The requests of the last 90 days, the newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskConsent"];
+            };
+        };
+        responses: {
+            /** @description The request. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decideConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                consent: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConsentDecision"];
+            };
+        };
+        responses: {
+            /** @description The request as it is now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConsentLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The labels, of keys or of instances, for which a second person has to consent. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentLabel"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setConsentLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConsentLabelChange"];
+            };
+        };
+        responses: {
+            /** @description It is as asked. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSafe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the safe stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Safe"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rekeySafe: {
+        parameters: {
+            query?: {
+                /** @description Why, for the daybook. */
+                reason?: components["parameters"]["Reason"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Safe"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReceivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All receivers, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReceiver"];
+            };
+        };
+        responses: {
+            /** @description The receiver; a webhook's secret is in this answer alone. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's name. */
+                receiver: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Nothing is sent to it any more. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's name. */
+                receiver: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiverChange"];
+            };
+        };
+        responses: {
+            /** @description It is as asked. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's name. */
+                receiver: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiverTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's name. */
+                receiver: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What could not be delivered, the newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's name. */
+                receiver: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many are tried again. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentAgain"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3115,7 +4873,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Recipient"];
+            };
+        };
         responses: {
             /** @description The private half in OpenSSH format. */
             200: {
@@ -4876,12 +6638,22 @@ export interface operations {
                 limit?: components["parameters"]["Limit"];
                 /** @description Whether to count all that match. */
                 total?: components["parameters"]["Total"];
-                /** @description Only what this person or token did. */
+                /** @description Only what this person did. */
                 person?: string;
-                /** @description Only entries about the thing of this name. */
+                /** @description Only entries whose subject has this name. */
                 subject?: string;
-                /** @description Only this action. */
+                /** @description Only this action, such as key.import, or all of one kind, such as key. */
                 action?: string;
+                /** @description Only entries about this key. */
+                key?: string;
+                /** @description Only entries about this instance. */
+                instance?: string;
+                /** @description Only entries about this run or rotation. */
+                run?: string;
+                /** @description Only entries of this time or later. */
+                from?: string;
+                /** @description Only entries before this time. */
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -4896,6 +6668,131 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EntryPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    watchDaybook: {
+        parameters: {
+            query?: {
+                /** @description Only what this person did. */
+                person?: string;
+                /** @description Only entries whose subject has this name. */
+                subject?: string;
+                /** @description Only this action, such as key.import, or all of one kind, such as key. */
+                action?: string;
+                /** @description Only entries about this key. */
+                key?: string;
+                /** @description Only entries about this instance. */
+                instance?: string;
+                /** @description Only entries about this run or rotation. */
+                run?: string;
+                /** @description Only entries of this time or later. */
+                from?: string;
+                /** @description Only entries before this time. */
+                until?: string;
+            };
+            header?: {
+                /** @description The number of the last entry seen; only those to come unless given. */
+                "Last-Event-ID"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An event per entry; its data is an Entry and its id the number. It goes on until the caller goes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportDaybook: {
+        parameters: {
+            query?: {
+                /** @description Only what this person did. */
+                person?: string;
+                /** @description Only entries whose subject has this name. */
+                subject?: string;
+                /** @description Only this action, such as key.import, or all of one kind, such as key. */
+                action?: string;
+                /** @description Only entries about this key. */
+                key?: string;
+                /** @description Only entries about this instance. */
+                instance?: string;
+                /** @description Only entries about this run or rotation. */
+                run?: string;
+                /** @description Only entries of this time or later. */
+                from?: string;
+                /** @description Only entries before this time. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All entries that fit, the oldest first, as JSON Lines. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkDaybook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["KeptHead"];
+            };
+        };
+        responses: {
+            /** @description What it came to. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DaybookCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDaybookHead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The number and the hash of the last entry, signed with the key of the service. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedHead"];
                 };
             };
             default: components["responses"]["Problem"];

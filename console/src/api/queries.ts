@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, take, type Difference, type GrantRecord, type LoginReach, type ProofDue, type ReachState, type Restore, type Rotation, type RotationItem, type Run } from "./client";
 import type { components } from "./contract.gen";
@@ -219,4 +219,60 @@ export function useRestoreReport(id: string) {
 /** What restores hold open right now. */
 export function useClosings() {
   return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 2_000 });
+}
+
+export function useSessions(all: boolean) {
+  return useQuery({ queryKey: ["sessions", all], queryFn: () => take(api.GET("/sessions", { params: { query: { all: all || undefined } } })) });
+}
+
+export function useTokens(all: boolean) {
+  return useQuery({ queryKey: ["tokens", all], queryFn: () => take(api.GET("/tokens", { params: { query: { all: all || undefined } } })) });
+}
+
+export function useOperators() {
+  return useQuery({ queryKey: ["operators"], queryFn: () => take(api.GET("/operators")), refetchInterval: 15_000 });
+}
+
+export function useLeaving(name: string) {
+  return useQuery({ queryKey: ["leaving", name], queryFn: () => take(api.GET("/operators/{operator}/leaving", { params: { path: { operator: name } } })), refetchInterval: 3_000 });
+}
+
+export function useConsents(enabled: boolean) {
+  return useQuery({ queryKey: ["consents"], enabled, queryFn: () => take(api.GET("/consents")), refetchInterval: 15_000 });
+}
+
+export function useConsentLabels() {
+  return useQuery({ queryKey: ["consent-labels"], queryFn: () => take(api.GET("/consent-labels")) });
+}
+
+export function useHandOvers() {
+  return useQuery({ queryKey: ["hand-overs"], queryFn: () => take(api.GET("/hand-overs")), refetchInterval: 15_000 });
+}
+
+export function useSafe() {
+  return useQuery({ queryKey: ["safe"], queryFn: () => take(api.GET("/safe")) });
+}
+
+export function useReceivers() {
+  return useQuery({ queryKey: ["receivers"], queryFn: () => take(api.GET("/receivers")), refetchInterval: 5_000 });
+}
+
+export function useDead(name: string) {
+  return useQuery({ queryKey: ["receivers", name, "dead"], queryFn: () => take(api.GET("/receivers/{receiver}/dead", { params: { path: { receiver: name } } })) });
+}
+
+/** Reads the daybook anew whenever an entry that fits is added. */
+export function useLiveDaybook(live: boolean, filter: ListFilter): "off" | "open" | "broken" {
+  const queries = useQueryClient();
+  const [state, setState] = useState<"off" | "open" | "broken">("off");
+  const query = new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
+  useEffect(() => {
+    if (!live) return;
+    const source = new EventSource(`/api/v1/daybook/events?${query}`);
+    source.onopen = () => setState("open");
+    source.onerror = () => setState("broken");
+    source.addEventListener("entry", () => void queries.invalidateQueries({ queryKey: ["daybook"] }));
+    return () => { source.close(); setState("off"); };
+  }, [live, query, queries]);
+  return state;
 }

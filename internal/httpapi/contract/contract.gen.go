@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -36,6 +37,24 @@ func (e AddRotationRuleMake) Valid() bool {
 	case AddRotationRuleMakeBring:
 		return true
 	case AddRotationRuleMakeService:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AddTokenOnly.
+const (
+	AddTokenOnlyRead  AddTokenOnly = "read"
+	AddTokenOnlySweep AddTokenOnly = "sweep"
+)
+
+// Valid indicates whether the value is a known member of the AddTokenOnly enum.
+func (e AddTokenOnly) Valid() bool {
+	switch e {
+	case AddTokenOnlyRead:
+		return true
+	case AddTokenOnlySweep:
 		return true
 	default:
 		return false
@@ -105,6 +124,33 @@ func (e Choice) Valid() bool {
 	case ChoiceRemove:
 		return true
 	case ChoiceWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConsentState.
+const (
+	ConsentStateAsked   ConsentState = "asked"
+	ConsentStateGranted ConsentState = "granted"
+	ConsentStateOver    ConsentState = "over"
+	ConsentStateRefused ConsentState = "refused"
+	ConsentStateUsed    ConsentState = "used"
+)
+
+// Valid indicates whether the value is a known member of the ConsentState enum.
+func (e ConsentState) Valid() bool {
+	switch e {
+	case ConsentStateAsked:
+		return true
+	case ConsentStateGranted:
+		return true
+	case ConsentStateOver:
+		return true
+	case ConsentStateRefused:
+		return true
+	case ConsentStateUsed:
 		return true
 	default:
 		return false
@@ -246,6 +292,30 @@ func (e KeyState) Valid() bool {
 	case KeyStateLost:
 		return true
 	case KeyStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeavingItemWhat.
+const (
+	LeavingItemWhatHandOver LeavingItemWhat = "hand over"
+	LeavingItemWhatReplace  LeavingItemWhat = "replace"
+	LeavingItemWhatRetire   LeavingItemWhat = "retire"
+	LeavingItemWhatWithdraw LeavingItemWhat = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the LeavingItemWhat enum.
+func (e LeavingItemWhat) Valid() bool {
+	switch e {
+	case LeavingItemWhatHandOver:
+		return true
+	case LeavingItemWhatReplace:
+		return true
+	case LeavingItemWhatRetire:
+		return true
+	case LeavingItemWhatWithdraw:
 		return true
 	default:
 		return false
@@ -447,6 +517,36 @@ func (e ReachState) Valid() bool {
 	case ReachStateThin:
 		return true
 	case ReachStateUnswept:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReceiverKind.
+const (
+	ReceiverKindAll         ReceiverKind = "all"
+	ReceiverKindKeyReleased ReceiverKind = "key-released"
+	ReceiverKindLeftOpen    ReceiverKind = "left-open"
+	ReceiverKindLoginShut   ReceiverKind = "login-shut"
+	ReceiverKindRunFailed   ReceiverKind = "run-failed"
+	ReceiverKindStranger    ReceiverKind = "stranger"
+)
+
+// Valid indicates whether the value is a known member of the ReceiverKind enum.
+func (e ReceiverKind) Valid() bool {
+	switch e {
+	case ReceiverKindAll:
+		return true
+	case ReceiverKindKeyReleased:
+		return true
+	case ReceiverKindLeftOpen:
+		return true
+	case ReceiverKindLoginShut:
+		return true
+	case ReceiverKindRunFailed:
+		return true
+	case ReceiverKindStranger:
 		return true
 	default:
 		return false
@@ -887,10 +987,19 @@ type AddRotationRuleMake string
 // AddToken defines model for AddToken.
 type AddToken struct {
 	// Days How long it holds; 90 unless given, at most 366.
-	Days *int   `json:"days,omitempty"`
-	Name string `json:"name"`
-	Role *Role  `json:"role,omitempty"`
+	Days *int `json:"days,omitempty"`
+
+	// Limits The labels of the instances that it sees, further than what its owner sees.
+	Limits *map[string]string `json:"limits,omitempty"`
+	Name   string             `json:"name"`
+
+	// Only For a machine that may do nothing else.
+	Only *AddTokenOnly `json:"only,omitempty"`
+	Role *Role         `json:"role,omitempty"`
 }
+
+// AddTokenOnly For a machine that may do nothing else.
+type AddTokenOnly string
 
 // AdoptInstance defines model for AdoptInstance.
 type AdoptInstance struct {
@@ -932,6 +1041,12 @@ type Approach struct {
 	State *InstanceState `json:"state,omitempty"`
 }
 
+// AskConsent defines model for AskConsent.
+type AskConsent struct {
+	Key    string `json:"key"`
+	Reason string `json:"reason"`
+}
+
 // AskedKey defines model for AskedKey.
 type AskedKey struct {
 	AskedAt time.Time `json:"asked_at"`
@@ -956,6 +1071,16 @@ type AskedKey struct {
 
 	// Yours Whether the caller may bring it.
 	Yours bool `json:"yours"`
+}
+
+// BeginLeaving defines model for BeginLeaving.
+type BeginLeaving struct {
+	// Again Takes up one whose rotation is over and has left something.
+	Again  *bool   `json:"again,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// To The keeper who follows; needed unless again.
+	To *string `json:"to,omitempty"`
 }
 
 // BringKey defines model for BringKey.
@@ -1048,8 +1173,83 @@ type Connection struct {
 	User     string    `json:"user"`
 }
 
+// Consent defines model for Consent.
+type Consent struct {
+	AskedAt   time.Time          `json:"asked_at"`
+	AskedBy   string             `json:"asked_by"`
+	DecidedAt *time.Time         `json:"decided_at,omitempty"`
+	DecidedBy *string            `json:"decided_by,omitempty"`
+	ExpiresAt time.Time          `json:"expires_at"`
+	Id        openapi_types.UUID `json:"id"`
+	Key       string             `json:"key"`
+	Note      *string            `json:"note,omitempty"`
+
+	// Own Whether the caller asked, and so cannot decide.
+	Own    bool         `json:"own"`
+	Reason string       `json:"reason"`
+	State  ConsentState `json:"state"`
+}
+
+// ConsentState defines model for Consent.State.
+type ConsentState string
+
+// ConsentDecision defines model for ConsentDecision.
+type ConsentDecision struct {
+	Grant bool    `json:"grant"`
+	Note  *string `json:"note,omitempty"`
+}
+
+// ConsentLabel defines model for ConsentLabel.
+type ConsentLabel struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+	Name    string    `json:"name"`
+	Value   string    `json:"value"`
+}
+
+// ConsentLabelChange defines model for ConsentLabelChange.
+type ConsentLabelChange struct {
+	// Asks Whether it is to ask for consent, or not any more.
+	Asks  bool   `json:"asks"`
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
 // Custody defines model for Custody.
 type Custody string
+
+// DaybookCheck defines model for DaybookCheck.
+type DaybookCheck struct {
+	// CanChange Whether the database role of the service could change entries; it should not.
+	CanChange bool `json:"can_change"`
+
+	// Entries How many entries fit, from the first on.
+	Entries int           `json:"entries"`
+	Fault   *DaybookFault `json:"fault,omitempty"`
+	Fits    bool          `json:"fits"`
+
+	// Head The hash of the last of these.
+	Head string `json:"head"`
+}
+
+// DaybookFault defines model for DaybookFault.
+type DaybookFault struct {
+	// Seq The first entry that does not fit, or is missing.
+	Seq  int    `json:"seq"`
+	What string `json:"what"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Attempts int       `json:"attempts"`
+	EndedAt  time.Time `json:"ended_at"`
+	Error    string    `json:"error"`
+	Kind     string    `json:"kind"`
+	Sentence string    `json:"sentence"`
+
+	// Seq The number of the entry in the daybook.
+	Seq int `json:"seq"`
+}
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -1100,10 +1300,20 @@ type DueRotation struct {
 
 // Entry defines model for Entry.
 type Entry struct {
-	Action  string    `json:"action"`
-	At      time.Time `json:"at"`
-	Outcome string    `json:"outcome"`
-	Person  string    `json:"person"`
+	// About What it concerns, such as key:gannet or instance:atlas-db.
+	About   *[]string               `json:"about,omitempty"`
+	Action  string                  `json:"action"`
+	At      time.Time               `json:"at"`
+	Details *map[string]interface{} `json:"details,omitempty"`
+
+	// Hash SHA-256 over the hash of the entry before it and its own canonical form (RFC 8785).
+	Hash    *string `json:"hash,omitempty"`
+	Outcome string  `json:"outcome"`
+	Person  string  `json:"person"`
+
+	// PrevHash The hash of the entry before it.
+	PrevHash  *string `json:"prev_hash,omitempty"`
+	RequestId *string `json:"request_id,omitempty"`
 
 	// Sentence The entry in words.
 	Sentence    string `json:"sentence"`
@@ -1121,6 +1331,20 @@ type EntryPage struct {
 	Items []Entry `json:"items"`
 	Next  *string `json:"next,omitempty"`
 	Total *int    `json:"total,omitempty"`
+}
+
+// Factor defines model for Factor.
+type Factor struct {
+	// Secret In base32, to type in.
+	Secret string `json:"secret"`
+
+	// Url For a picture that an authenticator reads.
+	Url string `json:"url"`
+}
+
+// FactorCode defines model for FactorCode.
+type FactorCode struct {
+	Code string `json:"code"`
 }
 
 // FileVersion defines model for FileVersion.
@@ -1184,6 +1408,18 @@ type FirewallRule struct {
 	Source string `json:"source"`
 }
 
+// FirstAdmin defines model for FirstAdmin.
+type FirstAdmin struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+
+	// Secret The set-up secret.
+	Secret string `json:"secret"`
+
+	// Title Who that is, in words.
+	Title *string `json:"title,omitempty"`
+}
+
 // Fit How the key and the login stand; unswept until somebody has looked.
 type Fit string
 
@@ -1232,6 +1468,22 @@ type GrantRecord struct {
 	Until       *time.Time `json:"until,omitempty"`
 	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
 	WithdrawnBy *string    `json:"withdrawn_by,omitempty"`
+}
+
+// HandOver defines model for HandOver.
+type HandOver struct {
+	Reason *string `json:"reason,omitempty"`
+
+	// To A keeper.
+	To string `json:"to"`
+}
+
+// HandedOver defines model for HandedOver.
+type HandedOver struct {
+	Key Key `json:"key"`
+
+	// WaitsFor The keeper who has to prove that they hold it; absent where it is done.
+	WaitsFor *string `json:"waits_for,omitempty"`
 }
 
 // HostKey defines model for HostKey.
@@ -1331,13 +1583,25 @@ type InstanceState string
 
 // Keeper defines model for Keeper.
 type Keeper struct {
-	Kind  KeeperKind `json:"kind"`
-	Name  string     `json:"name"`
-	Title string     `json:"title"`
+	Kind KeeperKind `json:"kind"`
+
+	// Left Whether the person has left.
+	Left *bool `json:"left,omitempty"`
+
+	// Members Of a team.
+	Members *[]string `json:"members,omitempty"`
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
 }
 
 // KeeperKind defines model for Keeper.Kind.
 type KeeperKind string
+
+// KeptHead defines model for KeptHead.
+type KeptHead struct {
+	Hash string `json:"hash"`
+	Seq  int    `json:"seq"`
+}
 
 // Key defines model for Key.
 type Key struct {
@@ -1448,6 +1712,51 @@ type Launched struct {
 	Instance Instance `json:"instance"`
 	Run      Run      `json:"run"`
 }
+
+// Leaving defines model for Leaving.
+type Leaving struct {
+	BegunAt *time.Time `json:"begun_at,omitempty"`
+	BegunBy *string    `json:"begun_by,omitempty"`
+
+	// Closed Whether the account is closed, so that it is over.
+	Closed bool `json:"closed"`
+
+	// Items What is still to be done.
+	Items []LeavingItem `json:"items"`
+
+	// Note What is waited for.
+	Note   *string `json:"note,omitempty"`
+	Person string  `json:"person"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Rotation The rotation that replaces the keys.
+	Rotation *openapi_types.UUID `json:"rotation,omitempty"`
+
+	// Shut The logins that would be shut without the person.
+	Shut []string `json:"shut"`
+
+	// TeamKeys Keys of the teams that the person is in: they may have those, too.
+	TeamKeys []string `json:"team_keys"`
+	Thin     []string `json:"thin"`
+
+	// To The keeper who follows.
+	To *string `json:"to,omitempty"`
+}
+
+// LeavingItem defines model for LeavingItem.
+type LeavingItem struct {
+	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	After *ReachState `json:"after,omitempty"`
+
+	// Before How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
+	Before *ReachState     `json:"before,omitempty"`
+	Key    string          `json:"key"`
+	Login  *string         `json:"login,omitempty"`
+	What   LeavingItemWhat `json:"what"`
+}
+
+// LeavingItemWhat defines model for LeavingItem.What.
+type LeavingItemWhat string
 
 // LeftOutItem defines model for LeftOutItem.
 type LeftOutItem struct {
@@ -1680,8 +1989,17 @@ type Me struct {
 
 	// Cloud The name of the cloud.
 	Cloud string `json:"cloud"`
-	Name  string `json:"name"`
-	Role  Role   `json:"role"`
+
+	// Factor Whether the caller has a second factor.
+	Factor bool `json:"factor"`
+
+	// Limits The labels of the instances that the caller sees and touches; empty for all.
+	Limits map[string]string `json:"limits"`
+	Name   string            `json:"name"`
+
+	// Only What the token is for, where it is for sweep or read alone.
+	Only *string `json:"only,omitempty"`
+	Role Role    `json:"role"`
 
 	// Service The name and version of the service.
 	Service string `json:"service"`
@@ -1697,12 +2015,38 @@ type MissingForRoute struct {
 	What   string  `json:"what"`
 }
 
+// NewOperator defines model for NewOperator.
+type NewOperator struct {
+	IssuerName *string            `json:"issuer_name,omitempty"`
+	Limits     *map[string]string `json:"limits,omitempty"`
+	Name       string             `json:"name"`
+
+	// Password 10 to 1024 characters; needed unless there is an issuer_name.
+	Password *string `json:"password,omitempty"`
+	Role     Role    `json:"role"`
+	Title    *string `json:"title,omitempty"`
+}
+
 // NewPublicKey defines model for NewPublicKey.
 type NewPublicKey struct {
 	Name string `json:"name"`
 
 	// PublicKey In the one-line OpenSSH form.
 	PublicKey string `json:"public_key"`
+}
+
+// NewReceiver defines model for NewReceiver.
+type NewReceiver struct {
+	// Address https:// or http:// for a webhook; udp://, tcp:// or tls:// with a port for syslog.
+	Address string          `json:"address"`
+	Kinds   *[]ReceiverKind `json:"kinds,omitempty"`
+	Name    string          `json:"name"`
+}
+
+// NewTeam defines model for NewTeam.
+type NewTeam struct {
+	Name  string  `json:"name"`
+	Title *string `json:"title,omitempty"`
 }
 
 // NewToken defines model for NewToken.
@@ -1770,8 +2114,58 @@ type OpeningPage struct {
 	Total *int      `json:"total,omitempty"`
 }
 
+// Operator defines model for Operator.
+type Operator struct {
+	Closed    bool      `json:"closed"`
+	CreatedAt time.Time `json:"created_at"`
+
+	// Factor Whether a second factor is in use.
+	Factor bool `json:"factor"`
+
+	// IssuerName What the OpenID Connect issuer calls the person: a verified e-mail address, or the subject.
+	IssuerName *string    `json:"issuer_name,omitempty"`
+	LastSeenAt *time.Time `json:"last_seen_at,omitempty"`
+	Leaving    bool       `json:"leaving"`
+
+	// Limits The labels of the instances that the person sees and touches; empty for all.
+	Limits map[string]string `json:"limits"`
+	Name   string            `json:"name"`
+
+	// Password Whether there is a password.
+	Password bool     `json:"password"`
+	Role     Role     `json:"role"`
+	Sessions int      `json:"sessions"`
+	Teams    []string `json:"teams"`
+	Title    string   `json:"title"`
+	Tokens   int      `json:"tokens"`
+}
+
+// OperatorChange defines model for OperatorChange.
+type OperatorChange struct {
+	// Closed Closes the account, or opens it again.
+	Closed *bool `json:"closed,omitempty"`
+
+	// ForgetFactor Takes the second factor away from somebody who lost it.
+	ForgetFactor *bool   `json:"forget_factor,omitempty"`
+	IssuerName   *string `json:"issuer_name,omitempty"`
+
+	// Limits Those of now are replaced; empty for none.
+	Limits   *map[string]string `json:"limits,omitempty"`
+	Password *string            `json:"password,omitempty"`
+	Reason   *string            `json:"reason,omitempty"`
+	Role     *Role              `json:"role,omitempty"`
+}
+
 // Origin Where the pair was made as far as is known.
 type Origin string
+
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	NewPassword string `json:"new_password"`
+
+	// Password The one of now.
+	Password string `json:"password"`
+}
 
 // PasswordReading defines model for PasswordReading.
 type PasswordReading struct {
@@ -1964,6 +2358,53 @@ type ReadMachineList struct {
 	// LoginUser For machines of which the list says none.
 	LoginUser *string `json:"login_user,omitempty"`
 	Text      string  `json:"text"`
+}
+
+// Receiver defines model for Receiver.
+type Receiver struct {
+	Address   string    `json:"address"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+
+	// Dead What could not be delivered after all attempts.
+	Dead int `json:"dead"`
+
+	// Delivered Within the last 30 days.
+	Delivered int            `json:"delivered"`
+	Kinds     []ReceiverKind `json:"kinds"`
+	LastAt    *time.Time     `json:"last_at,omitempty"`
+	LastError *string        `json:"last_error,omitempty"`
+	Name      string         `json:"name"`
+	Paused    bool           `json:"paused"`
+
+	// Secret What signs the calls of a webhook (HMAC-SHA256), in base64url; only where it was just made.
+	Secret  *string `json:"secret,omitempty"`
+	Waiting int     `json:"waiting"`
+}
+
+// ReceiverChange defines model for ReceiverChange.
+type ReceiverChange struct {
+	Paused bool `json:"paused"`
+}
+
+// ReceiverKind defines model for ReceiverKind.
+type ReceiverKind string
+
+// ReceiverTest defines model for ReceiverTest.
+type ReceiverTest struct {
+	Delivered bool    `json:"delivered"`
+	Error     *string `json:"error,omitempty"`
+}
+
+// Recipient defines model for Recipient.
+type Recipient struct {
+	// Recipient The caller's X25519 public key in base64; the answer is then sealed to it (HPKE, RFC 9180: DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, with the info plum latch private half NAME), in base64.
+	Recipient *string `json:"recipient,omitempty"`
+}
+
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -2429,6 +2870,19 @@ type RunPage struct {
 // RunState defines model for RunState.
 type RunState string
 
+// Safe defines model for Safe.
+type Safe struct {
+	// Halves How many private halves are kept.
+	Halves int `json:"halves"`
+
+	// Mark Tells the master key of now apart, without giving it away.
+	Mark *string `json:"mark,omitempty"`
+
+	// Masters How many master keys open; over 1 while a new one takes the place of an old.
+	Masters int  `json:"masters"`
+	On      bool `json:"on"`
+}
+
 // SealedPassword defines model for SealedPassword.
 type SealedPassword struct {
 	// Encrypted RSAES-OAEP with SHA-256 and no label (RFC 8017 section 7.1).
@@ -2448,6 +2902,39 @@ type SeenFile struct {
 	Mode    int    `json:"mode"`
 	Path    string `json:"path"`
 	There   bool   `json:"there"`
+}
+
+// SentAgain defines model for SentAgain.
+type SentAgain struct {
+	Events int `json:"events"`
+}
+
+// Session defines model for Session.
+type Session struct {
+	// Address Where it was begun from.
+	Address   string             `json:"address"`
+	CreatedAt time.Time          `json:"created_at"`
+	ExpiresAt time.Time          `json:"expires_at"`
+	Id        openapi_types.UUID `json:"id"`
+
+	// Own Whether it is the one that this call is made in.
+	Own    bool   `json:"own"`
+	Person string `json:"person"`
+
+	// SeenAt To the minute.
+	SeenAt time.Time `json:"seen_at"`
+
+	// Via console, cli or api.
+	Via string `json:"via"`
+}
+
+// SetUp defines model for SetUp.
+type SetUp struct {
+	// Issuer Whether people can sign in by an OpenID Connect issuer.
+	Issuer bool `json:"issuer"`
+
+	// Needed Whether there is no account yet, so that the first admin is to be made.
+	Needed bool `json:"needed"`
 }
 
 // SettleDifferences defines model for SettleDifferences.
@@ -2498,8 +2985,24 @@ type ShownItem struct {
 
 // SignIn defines model for SignIn.
 type SignIn struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code Six digits of the second factor, or a recovery code.
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
+}
+
+// SignedHead defines model for SignedHead.
+type SignedHead struct {
+	At   time.Time `json:"at"`
+	Hash string    `json:"hash"`
+
+	// PublicKey Of the service's own key; keep it to know it again.
+	PublicKey string `json:"public_key"`
+	Seq       int    `json:"seq"`
+	Service   string `json:"service"`
+
+	// Signature SSHSIG in its armour, in the namespace daybook@plumlatch, over the text of the head.
+	Signature string `json:"signature"`
 }
 
 // Size defines model for Size.
@@ -2678,8 +3181,15 @@ type Token struct {
 	ExpiresAt  *time.Time         `json:"expires_at,omitempty"`
 	Id         openapi_types.UUID `json:"id"`
 	LastUsedAt *time.Time         `json:"last_used_at,omitempty"`
+	Limits     map[string]string  `json:"limits"`
 	Name       string             `json:"name"`
-	Role       Role               `json:"role"`
+
+	// Only sweep or read, for a token that may do nothing else.
+	Only *string `json:"only,omitempty"`
+
+	// Person Whose it is.
+	Person string `json:"person"`
+	Role   Role   `json:"role"`
 }
 
 // Trace defines model for Trace.
@@ -2722,6 +3232,16 @@ type UnusableKey struct {
 	Sha256 string  `json:"sha256"`
 }
 
+// WaitingHandOver defines model for WaitingHandOver.
+type WaitingHandOver struct {
+	AskedAt time.Time `json:"asked_at"`
+	AskedBy string    `json:"asked_by"`
+	From    *string   `json:"from,omitempty"`
+	Key     string    `json:"key"`
+	Reason  *string   `json:"reason,omitempty"`
+	To      string    `json:"to"`
+}
+
 // WithdrawGrant defines model for WithdrawGrant.
 type WithdrawGrant struct {
 	// Anyway Also where it leaves the login shut or thin; needs a reason.
@@ -2758,6 +3278,9 @@ type Limit = int
 // LoginName defines model for LoginName.
 type LoginName = string
 
+// OperatorName defines model for OperatorName.
+type OperatorName = string
+
 // Reason defines model for Reason.
 type Reason = string
 
@@ -2793,14 +3316,86 @@ type ListDaybookParams struct {
 	// Total Whether to count all that match.
 	Total *Total `form:"total,omitempty" json:"total,omitempty"`
 
-	// Person Only what this person or token did.
+	// Person Only what this person did.
 	Person *string `form:"person,omitempty" json:"person,omitempty"`
 
-	// Subject Only entries about the thing of this name.
+	// Subject Only entries whose subject has this name.
 	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
 
-	// Action Only this action.
+	// Action Only this action, such as key.import, or all of one kind, such as key.
 	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Key Only entries about this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Instance Only entries about this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Run Only entries about this run or rotation.
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// From Only entries of this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Only entries before this time.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
+// WatchDaybookParams defines parameters for WatchDaybook.
+type WatchDaybookParams struct {
+	// Person Only what this person did.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Subject Only entries whose subject has this name.
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Action Only this action, such as key.import, or all of one kind, such as key.
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Key Only entries about this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Instance Only entries about this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Run Only entries about this run or rotation.
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// From Only entries of this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Only entries before this time.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// LastEventID The number of the last entry seen; only those to come unless given.
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
+}
+
+// ExportDaybookParams defines parameters for ExportDaybook.
+type ExportDaybookParams struct {
+	// Person Only what this person did.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Subject Only entries whose subject has this name.
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Action Only this action, such as key.import, or all of one kind, such as key.
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Key Only entries about this key.
+	Key *string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Instance Only entries about this instance.
+	Instance *string `form:"instance,omitempty" json:"instance,omitempty"`
+
+	// Run Only entries about this run or rotation.
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// From Only entries of this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Only entries before this time.
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
 // ListDifferencesParams defines parameters for ListDifferences.
@@ -3193,6 +3788,26 @@ type WatchRunParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// RekeySafeParams defines parameters for RekeySafe.
+type RekeySafeParams struct {
+	// Reason Why, for the daybook.
+	Reason *Reason `form:"reason,omitempty" json:"reason,omitempty"`
+}
+
+// AnswerIssuerParams defines parameters for AnswerIssuer.
+type AnswerIssuerParams struct {
+	State           *string `form:"state,omitempty" json:"state,omitempty"`
+	Code            *string `form:"code,omitempty" json:"code,omitempty"`
+	Error           *string `form:"error,omitempty" json:"error,omitempty"`
+	PlumlatchIssuer *string `form:"plumlatch_issuer,omitempty" json:"plumlatch_issuer,omitempty"`
+}
+
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// All Those of everybody; for admins.
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
 // ListSweepItemsParams defines parameters for ListSweepItems.
 type ListSweepItemsParams struct {
 	// After The cursor that the page before gave as next.
@@ -3205,6 +3820,12 @@ type ListSweepItemsParams struct {
 	State *SweepItemState `form:"state,omitempty" json:"state,omitempty"`
 }
 
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
+	// All Those of everybody; for admins.
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+}
+
 // AddTokenParams defines parameters for AddToken.
 type AddTokenParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -3214,8 +3835,26 @@ type AddTokenParams struct {
 // BringAskedKeyJSONRequestBody defines body for BringAskedKey for application/json ContentType.
 type BringAskedKeyJSONRequestBody = BringKey
 
+// SetConsentLabelJSONRequestBody defines body for SetConsentLabel for application/json ContentType.
+type SetConsentLabelJSONRequestBody = ConsentLabelChange
+
+// AskConsentJSONRequestBody defines body for AskConsent for application/json ContentType.
+type AskConsentJSONRequestBody = AskConsent
+
+// DecideConsentJSONRequestBody defines body for DecideConsent for application/json ContentType.
+type DecideConsentJSONRequestBody = ConsentDecision
+
+// CheckDaybookJSONRequestBody defines body for CheckDaybook for application/json ContentType.
+type CheckDaybookJSONRequestBody = KeptHead
+
 // SettleDifferencesJSONRequestBody defines body for SettleDifferences for application/json ContentType.
 type SettleDifferencesJSONRequestBody = SettleDifferences
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody = FactorCode
+
+// RemoveFactorJSONRequestBody defines body for RemoveFactor for application/json ContentType.
+type RemoveFactorJSONRequestBody = FactorCode
 
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = AddGrant
@@ -3250,8 +3889,14 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// HandOverKeyJSONRequestBody defines body for HandOverKey for application/json ContentType.
+type HandOverKeyJSONRequestBody = HandOver
+
 // MarkLostJSONRequestBody defines body for MarkLost for application/json ContentType.
 type MarkLostJSONRequestBody = MarkLost
+
+// ReleasePrivateHalfJSONRequestBody defines body for ReleasePrivateHalf for application/json ContentType.
+type ReleasePrivateHalfJSONRequestBody = Recipient
 
 // ProveKeyJSONRequestBody defines body for ProveKey for application/json ContentType.
 type ProveKeyJSONRequestBody = ProveKey
@@ -3261,6 +3906,21 @@ type ReportEntryJSONRequestBody = ReportEntry
 
 // ReportFilesJSONRequestBody defines body for ReportFiles for application/json ContentType.
 type ReportFilesJSONRequestBody = ReportFiles
+
+// AddOperatorJSONRequestBody defines body for AddOperator for application/json ContentType.
+type AddOperatorJSONRequestBody = NewOperator
+
+// ChangeOperatorJSONRequestBody defines body for ChangeOperator for application/json ContentType.
+type ChangeOperatorJSONRequestBody = OperatorChange
+
+// BeginLeavingJSONRequestBody defines body for BeginLeaving for application/json ContentType.
+type BeginLeavingJSONRequestBody = BeginLeaving
+
+// AddReceiverJSONRequestBody defines body for AddReceiver for application/json ContentType.
+type AddReceiverJSONRequestBody = NewReceiver
+
+// ChangeReceiverJSONRequestBody defines body for ChangeReceiver for application/json ContentType.
+type ChangeReceiverJSONRequestBody = ReceiverChange
 
 // StartRestoreJSONRequestBody defines body for StartRestore for application/json ContentType.
 type StartRestoreJSONRequestBody = StartRestore
@@ -3289,8 +3949,17 @@ type ReportStepJSONRequestBody = ReportStep
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
+
+// SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
+type SetUpJSONRequestBody = FirstAdmin
+
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = StartSweep
+
+// AddTeamJSONRequestBody defines body for AddTeam for application/json ContentType.
+type AddTeamJSONRequestBody = NewTeam
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = AddToken
@@ -3313,8 +3982,35 @@ type ServerInterface interface {
 	// (GET /closings)
 	ListClosings(c *gin.Context)
 
+	// (GET /consent-labels)
+	ListConsentLabels(c *gin.Context)
+
+	// (POST /consent-labels)
+	SetConsentLabel(c *gin.Context)
+
+	// (GET /consents)
+	ListConsents(c *gin.Context)
+
+	// (POST /consents)
+	AskConsent(c *gin.Context)
+
+	// (POST /consents/{consent}/decision)
+	DecideConsent(c *gin.Context, consent openapi_types.UUID)
+
 	// (GET /daybook)
 	ListDaybook(c *gin.Context, params ListDaybookParams)
+
+	// (POST /daybook/check)
+	CheckDaybook(c *gin.Context)
+
+	// (GET /daybook/events)
+	WatchDaybook(c *gin.Context, params WatchDaybookParams)
+
+	// (GET /daybook/export)
+	ExportDaybook(c *gin.Context, params ExportDaybookParams)
+
+	// (GET /daybook/head)
+	GetDaybookHead(c *gin.Context)
 
 	// (GET /differences)
 	ListDifferences(c *gin.Context, params ListDifferencesParams)
@@ -3325,6 +4021,15 @@ type ServerInterface interface {
 	// (GET /due-rotations)
 	ListDueRotations(c *gin.Context, params ListDueRotationsParams)
 
+	// (POST /factor)
+	BeginFactor(c *gin.Context)
+
+	// (POST /factor/confirmation)
+	ConfirmFactor(c *gin.Context)
+
+	// (POST /factor/removal)
+	RemoveFactor(c *gin.Context)
+
 	// (GET /grants)
 	ListGrants(c *gin.Context, params ListGrantsParams)
 
@@ -3333,6 +4038,9 @@ type ServerInterface interface {
 
 	// (POST /grants/withdrawals)
 	WithdrawGrant(c *gin.Context)
+
+	// (GET /hand-overs)
+	ListHandOvers(c *gin.Context)
 
 	// (GET /instances)
 	ListInstances(c *gin.Context, params ListInstancesParams)
@@ -3409,6 +4117,12 @@ type ServerInterface interface {
 	// (POST /keys/{key}/challenges)
 	ChallengeKey(c *gin.Context, key KeyName)
 
+	// (DELETE /keys/{key}/hand-over)
+	CallOffHandOver(c *gin.Context, key KeyName)
+
+	// (POST /keys/{key}/hand-over)
+	HandOverKey(c *gin.Context, key KeyName)
+
 	// (GET /keys/{key}/loss)
 	GetLoss(c *gin.Context, key KeyName)
 
@@ -3420,6 +4134,9 @@ type ServerInterface interface {
 
 	// (POST /keys/{key}/private-half)
 	ReleasePrivateHalf(c *gin.Context, key KeyName, params ReleasePrivateHalfParams)
+
+	// (POST /keys/{key}/private-half/forgetting)
+	ForgetKey(c *gin.Context, key KeyName)
 
 	// (POST /keys/{key}/proofs)
 	ProveKey(c *gin.Context, key KeyName)
@@ -3445,6 +4162,24 @@ type ServerInterface interface {
 	// (GET /logins/{login}/versions)
 	ListVersions(c *gin.Context, login LoginName)
 
+	// (GET /operators)
+	ListOperators(c *gin.Context)
+
+	// (POST /operators)
+	AddOperator(c *gin.Context)
+
+	// (PATCH /operators/{operator})
+	ChangeOperator(c *gin.Context, operator OperatorName)
+
+	// (DELETE /operators/{operator}/leaving)
+	CallOffLeaving(c *gin.Context, operator OperatorName)
+
+	// (GET /operators/{operator}/leaving)
+	GetLeaving(c *gin.Context, operator OperatorName)
+
+	// (POST /operators/{operator}/leaving)
+	BeginLeaving(c *gin.Context, operator OperatorName)
+
 	// (GET /proofs/due)
 	ListProofsDue(c *gin.Context, params ListProofsDueParams)
 
@@ -3453,6 +4188,27 @@ type ServerInterface interface {
 
 	// (GET /reach/map)
 	GetReachMap(c *gin.Context, params GetReachMapParams)
+
+	// (GET /receivers)
+	ListReceivers(c *gin.Context)
+
+	// (POST /receivers)
+	AddReceiver(c *gin.Context)
+
+	// (DELETE /receivers/{receiver})
+	DeleteReceiver(c *gin.Context, receiver string)
+
+	// (PATCH /receivers/{receiver})
+	ChangeReceiver(c *gin.Context, receiver string)
+
+	// (GET /receivers/{receiver}/dead)
+	ListDead(c *gin.Context, receiver string)
+
+	// (POST /receivers/{receiver}/dead)
+	SendAgain(c *gin.Context, receiver string)
+
+	// (POST /receivers/{receiver}/test)
+	TestReceiver(c *gin.Context, receiver string)
 
 	// (GET /restores)
 	ListRestores(c *gin.Context, params ListRestoresParams)
@@ -3517,6 +4273,12 @@ type ServerInterface interface {
 	// (POST /runs/{run}/reports)
 	ReportStep(c *gin.Context, run RunId)
 
+	// (GET /safe)
+	GetSafe(c *gin.Context)
+
+	// (POST /safe/rekey)
+	RekeySafe(c *gin.Context, params RekeySafeParams)
+
 	// (DELETE /session)
 	SignOut(c *gin.Context)
 
@@ -3525,6 +4287,27 @@ type ServerInterface interface {
 
 	// (POST /session)
 	SignIn(c *gin.Context)
+
+	// (GET /session/issuer)
+	AskIssuer(c *gin.Context)
+
+	// (GET /session/issuer/answer)
+	AnswerIssuer(c *gin.Context, params AnswerIssuerParams)
+
+	// (POST /session/password)
+	ChangePassword(c *gin.Context)
+
+	// (GET /sessions)
+	ListSessions(c *gin.Context, params ListSessionsParams)
+
+	// (DELETE /sessions/{session})
+	EndSession(c *gin.Context, session openapi_types.UUID)
+
+	// (GET /set-up)
+	GetSetUp(c *gin.Context)
+
+	// (POST /set-up)
+	SetUp(c *gin.Context)
 
 	// (POST /sweeps)
 	StartSweep(c *gin.Context)
@@ -3535,8 +4318,20 @@ type ServerInterface interface {
 	// (GET /sweeps/{sweep}/items)
 	ListSweepItems(c *gin.Context, sweep SweepId, params ListSweepItemsParams)
 
+	// (POST /teams)
+	AddTeam(c *gin.Context)
+
+	// (DELETE /teams/{team})
+	DeleteTeam(c *gin.Context, team string)
+
+	// (DELETE /teams/{team}/members/{operator})
+	PartTeam(c *gin.Context, team string, operator OperatorName)
+
+	// (PUT /teams/{team}/members/{operator})
+	JoinTeam(c *gin.Context, team string, operator OperatorName)
+
 	// (GET /tokens)
-	ListTokens(c *gin.Context)
+	ListTokens(c *gin.Context, params ListTokensParams)
 
 	// (POST /tokens)
 	AddToken(c *gin.Context, params AddTokenParams)
@@ -3635,6 +4430,83 @@ func (siw *ServerInterfaceWrapper) ListClosings(c *gin.Context) {
 	siw.Handler.ListClosings(c)
 }
 
+// ListConsentLabels operation middleware
+func (siw *ServerInterfaceWrapper) ListConsentLabels(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConsentLabels(c)
+}
+
+// SetConsentLabel operation middleware
+func (siw *ServerInterfaceWrapper) SetConsentLabel(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetConsentLabel(c)
+}
+
+// ListConsents operation middleware
+func (siw *ServerInterfaceWrapper) ListConsents(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConsents(c)
+}
+
+// AskConsent operation middleware
+func (siw *ServerInterfaceWrapper) AskConsent(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskConsent(c)
+}
+
+// DecideConsent operation middleware
+func (siw *ServerInterfaceWrapper) DecideConsent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "consent" -------------
+	var consent openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "consent", c.Param("consent"), &consent, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter consent: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DecideConsent(c, consent)
+}
+
 // ListDaybook operation middleware
 func (siw *ServerInterfaceWrapper) ListDaybook(c *gin.Context) {
 
@@ -3692,6 +4564,46 @@ func (siw *ServerInterfaceWrapper) ListDaybook(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", c.Request.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -3700,6 +4612,219 @@ func (siw *ServerInterfaceWrapper) ListDaybook(c *gin.Context) {
 	}
 
 	siw.Handler.ListDaybook(c, params)
+}
+
+// CheckDaybook operation middleware
+func (siw *ServerInterfaceWrapper) CheckDaybook(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckDaybook(c)
+}
+
+// WatchDaybook operation middleware
+func (siw *ServerInterfaceWrapper) WatchDaybook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WatchDaybookParams
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", c.Request.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", c.Request.URL.Query(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subject: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", c.Request.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter action: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", c.Request.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Last-Event-ID, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Last-Event-ID: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.LastEventID = &LastEventID
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WatchDaybook(c, params)
+}
+
+// ExportDaybook operation middleware
+func (siw *ServerInterfaceWrapper) ExportDaybook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportDaybookParams
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", c.Request.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", c.Request.URL.Query(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subject: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", c.Request.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter action: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "instance" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "instance", c.Request.URL.Query(), &params.Instance, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter instance: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", c.Request.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportDaybook(c, params)
+}
+
+// GetDaybookHead operation middleware
+func (siw *ServerInterfaceWrapper) GetDaybookHead(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDaybookHead(c)
 }
 
 // ListDifferences operation middleware
@@ -3799,6 +4924,45 @@ func (siw *ServerInterfaceWrapper) ListDueRotations(c *gin.Context) {
 	}
 
 	siw.Handler.ListDueRotations(c, params)
+}
+
+// BeginFactor operation middleware
+func (siw *ServerInterfaceWrapper) BeginFactor(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginFactor(c)
+}
+
+// ConfirmFactor operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmFactor(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmFactor(c)
+}
+
+// RemoveFactor operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFactor(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveFactor(c)
 }
 
 // ListGrants operation middleware
@@ -3943,6 +5107,19 @@ func (siw *ServerInterfaceWrapper) WithdrawGrant(c *gin.Context) {
 	}
 
 	siw.Handler.WithdrawGrant(c)
+}
+
+// ListHandOvers operation middleware
+func (siw *ServerInterfaceWrapper) ListHandOvers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHandOvers(c)
 }
 
 // ListInstances operation middleware
@@ -4737,6 +5914,56 @@ func (siw *ServerInterfaceWrapper) ChallengeKey(c *gin.Context) {
 	siw.Handler.ChallengeKey(c, key)
 }
 
+// CallOffHandOver operation middleware
+func (siw *ServerInterfaceWrapper) CallOffHandOver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CallOffHandOver(c, key)
+}
+
+// HandOverKey operation middleware
+func (siw *ServerInterfaceWrapper) HandOverKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HandOverKey(c, key)
+}
+
 // GetLoss operation middleware
 func (siw *ServerInterfaceWrapper) GetLoss(c *gin.Context) {
 
@@ -4873,6 +6100,31 @@ func (siw *ServerInterfaceWrapper) ReleasePrivateHalf(c *gin.Context) {
 	}
 
 	siw.Handler.ReleasePrivateHalf(c, key, params)
+}
+
+// ForgetKey operation middleware
+func (siw *ServerInterfaceWrapper) ForgetKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "key" -------------
+	var key KeyName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetKey(c, key)
 }
 
 // ProveKey operation middleware
@@ -5148,6 +6400,132 @@ func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
 	siw.Handler.ListVersions(c, login)
 }
 
+// ListOperators operation middleware
+func (siw *ServerInterfaceWrapper) ListOperators(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListOperators(c)
+}
+
+// AddOperator operation middleware
+func (siw *ServerInterfaceWrapper) AddOperator(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddOperator(c)
+}
+
+// ChangeOperator operation middleware
+func (siw *ServerInterfaceWrapper) ChangeOperator(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "operator" -------------
+	var operator OperatorName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "operator", c.Param("operator"), &operator, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter operator: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeOperator(c, operator)
+}
+
+// CallOffLeaving operation middleware
+func (siw *ServerInterfaceWrapper) CallOffLeaving(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "operator" -------------
+	var operator OperatorName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "operator", c.Param("operator"), &operator, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter operator: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CallOffLeaving(c, operator)
+}
+
+// GetLeaving operation middleware
+func (siw *ServerInterfaceWrapper) GetLeaving(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "operator" -------------
+	var operator OperatorName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "operator", c.Param("operator"), &operator, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter operator: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLeaving(c, operator)
+}
+
+// BeginLeaving operation middleware
+func (siw *ServerInterfaceWrapper) BeginLeaving(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "operator" -------------
+	var operator OperatorName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "operator", c.Param("operator"), &operator, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter operator: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginLeaving(c, operator)
+}
+
 // ListProofsDue operation middleware
 func (siw *ServerInterfaceWrapper) ListProofsDue(c *gin.Context) {
 
@@ -5379,6 +6757,157 @@ func (siw *ServerInterfaceWrapper) GetReachMap(c *gin.Context) {
 	}
 
 	siw.Handler.GetReachMap(c, params)
+}
+
+// ListReceivers operation middleware
+func (siw *ServerInterfaceWrapper) ListReceivers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReceivers(c)
+}
+
+// AddReceiver operation middleware
+func (siw *ServerInterfaceWrapper) AddReceiver(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddReceiver(c)
+}
+
+// DeleteReceiver operation middleware
+func (siw *ServerInterfaceWrapper) DeleteReceiver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteReceiver(c, receiver)
+}
+
+// ChangeReceiver operation middleware
+func (siw *ServerInterfaceWrapper) ChangeReceiver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeReceiver(c, receiver)
+}
+
+// ListDead operation middleware
+func (siw *ServerInterfaceWrapper) ListDead(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDead(c, receiver)
+}
+
+// SendAgain operation middleware
+func (siw *ServerInterfaceWrapper) SendAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendAgain(c, receiver)
+}
+
+// TestReceiver operation middleware
+func (siw *ServerInterfaceWrapper) TestReceiver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", c.Param("receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receiver: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestReceiver(c, receiver)
 }
 
 // ListRestores operation middleware
@@ -6067,6 +7596,46 @@ func (siw *ServerInterfaceWrapper) ReportStep(c *gin.Context) {
 	siw.Handler.ReportStep(c, run)
 }
 
+// GetSafe operation middleware
+func (siw *ServerInterfaceWrapper) GetSafe(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSafe(c)
+}
+
+// RekeySafe operation middleware
+func (siw *ServerInterfaceWrapper) RekeySafe(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RekeySafeParams
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RekeySafe(c, params)
+}
+
 // SignOut operation middleware
 func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 
@@ -6104,6 +7673,168 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	}
 
 	siw.Handler.SignIn(c)
+}
+
+// AskIssuer operation middleware
+func (siw *ServerInterfaceWrapper) AskIssuer(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskIssuer(c)
+}
+
+// AnswerIssuer operation middleware
+func (siw *ServerInterfaceWrapper) AnswerIssuer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AnswerIssuerParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", c.Request.URL.Query(), &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter code: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "error" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error", c.Request.URL.Query(), &params.Error, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter error: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	{
+		var cookie string
+
+		if cookie, err = c.Cookie("plumlatch_issuer"); err == nil {
+			var value string
+			err = runtime.BindStyledParameterWithOptions("simple", "plumlatch_issuer", cookie, &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationCookie, Explode: true, Required: false, Type: "string", Format: ""})
+			if err != nil {
+				siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plumlatch_issuer: %w", err), http.StatusBadRequest)
+				return
+			}
+			params.PlumlatchIssuer = &value
+
+		}
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AnswerIssuer(c, params)
+}
+
+// ChangePassword operation middleware
+func (siw *ServerInterfaceWrapper) ChangePassword(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangePassword(c)
+}
+
+// ListSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSessionsParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSessions(c, params)
+}
+
+// EndSession operation middleware
+func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "session" -------------
+	var session openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSession(c, session)
+}
+
+// GetSetUp operation middleware
+func (siw *ServerInterfaceWrapper) GetSetUp(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSetUp(c)
+}
+
+// SetUp operation middleware
+func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetUp(c)
 }
 
 // StartSweep operation middleware
@@ -6196,8 +7927,8 @@ func (siw *ServerInterfaceWrapper) ListSweepItems(c *gin.Context) {
 	siw.Handler.ListSweepItems(c, sweep, params)
 }
 
-// ListTokens operation middleware
-func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
+// AddTeam operation middleware
+func (siw *ServerInterfaceWrapper) AddTeam(c *gin.Context) {
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -6206,7 +7937,127 @@ func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListTokens(c)
+	siw.Handler.AddTeam(c)
+}
+
+// DeleteTeam operation middleware
+func (siw *ServerInterfaceWrapper) DeleteTeam(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "team" -------------
+	var team string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "team", c.Param("team"), &team, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter team: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteTeam(c, team)
+}
+
+// PartTeam operation middleware
+func (siw *ServerInterfaceWrapper) PartTeam(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "team" -------------
+	var team string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "team", c.Param("team"), &team, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter team: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "operator" -------------
+	var operator OperatorName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "operator", c.Param("operator"), &operator, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter operator: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PartTeam(c, team, operator)
+}
+
+// JoinTeam operation middleware
+func (siw *ServerInterfaceWrapper) JoinTeam(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "team" -------------
+	var team string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "team", c.Param("team"), &team, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter team: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "operator" -------------
+	var operator OperatorName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "operator", c.Param("operator"), &operator, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter operator: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.JoinTeam(c, team, operator)
+}
+
+// ListTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTokensParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", c.Request.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter all: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTokens(c, params)
 }
 
 // AddToken operation middleware
@@ -6321,6 +8172,44 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.RevokeToken)
 	router.GET(options.BaseURL+"/keepers", wrapper.ListKeepers)
+	router.GET(options.BaseURL+"/set-up", wrapper.GetSetUp)
+	router.POST(options.BaseURL+"/set-up", wrapper.SetUp)
+	router.GET(options.BaseURL+"/session/issuer", wrapper.AskIssuer)
+	router.GET(options.BaseURL+"/session/issuer/answer", wrapper.AnswerIssuer)
+	router.POST(options.BaseURL+"/session/password", wrapper.ChangePassword)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions)
+	router.DELETE(options.BaseURL+"/sessions/:session", wrapper.EndSession)
+	router.POST(options.BaseURL+"/factor", wrapper.BeginFactor)
+	router.POST(options.BaseURL+"/factor/confirmation", wrapper.ConfirmFactor)
+	router.POST(options.BaseURL+"/factor/removal", wrapper.RemoveFactor)
+	router.GET(options.BaseURL+"/operators", wrapper.ListOperators)
+	router.POST(options.BaseURL+"/operators", wrapper.AddOperator)
+	router.PATCH(options.BaseURL+"/operators/:operator", wrapper.ChangeOperator)
+	router.DELETE(options.BaseURL+"/operators/:operator/leaving", wrapper.CallOffLeaving)
+	router.GET(options.BaseURL+"/operators/:operator/leaving", wrapper.GetLeaving)
+	router.POST(options.BaseURL+"/operators/:operator/leaving", wrapper.BeginLeaving)
+	router.POST(options.BaseURL+"/teams", wrapper.AddTeam)
+	router.DELETE(options.BaseURL+"/teams/:team", wrapper.DeleteTeam)
+	router.DELETE(options.BaseURL+"/teams/:team/members/:operator", wrapper.PartTeam)
+	router.PUT(options.BaseURL+"/teams/:team/members/:operator", wrapper.JoinTeam)
+	router.POST(options.BaseURL+"/keys/:key/private-half/forgetting", wrapper.ForgetKey)
+	router.DELETE(options.BaseURL+"/keys/:key/hand-over", wrapper.CallOffHandOver)
+	router.POST(options.BaseURL+"/keys/:key/hand-over", wrapper.HandOverKey)
+	router.GET(options.BaseURL+"/hand-overs", wrapper.ListHandOvers)
+	router.GET(options.BaseURL+"/consents", wrapper.ListConsents)
+	router.POST(options.BaseURL+"/consents", wrapper.AskConsent)
+	router.POST(options.BaseURL+"/consents/:consent/decision", wrapper.DecideConsent)
+	router.GET(options.BaseURL+"/consent-labels", wrapper.ListConsentLabels)
+	router.POST(options.BaseURL+"/consent-labels", wrapper.SetConsentLabel)
+	router.GET(options.BaseURL+"/safe", wrapper.GetSafe)
+	router.POST(options.BaseURL+"/safe/rekey", wrapper.RekeySafe)
+	router.GET(options.BaseURL+"/receivers", wrapper.ListReceivers)
+	router.POST(options.BaseURL+"/receivers", wrapper.AddReceiver)
+	router.DELETE(options.BaseURL+"/receivers/:receiver", wrapper.DeleteReceiver)
+	router.PATCH(options.BaseURL+"/receivers/:receiver", wrapper.ChangeReceiver)
+	router.POST(options.BaseURL+"/receivers/:receiver/test", wrapper.TestReceiver)
+	router.GET(options.BaseURL+"/receivers/:receiver/dead", wrapper.ListDead)
+	router.POST(options.BaseURL+"/receivers/:receiver/dead", wrapper.SendAgain)
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.POST(options.BaseURL+"/keys", wrapper.ImportKey)
@@ -6396,6 +8285,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/rotation-rules/:rule/changes", wrapper.ChangeRotationRule)
 	router.GET(options.BaseURL+"/due-rotations", wrapper.ListDueRotations)
 	router.GET(options.BaseURL+"/daybook", wrapper.ListDaybook)
+	router.GET(options.BaseURL+"/daybook/events", wrapper.WatchDaybook)
+	router.GET(options.BaseURL+"/daybook/export", wrapper.ExportDaybook)
+	router.POST(options.BaseURL+"/daybook/check", wrapper.CheckDaybook)
+	router.GET(options.BaseURL+"/daybook/head", wrapper.GetDaybookHead)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -6555,6 +8448,194 @@ func (response ListClosingsdefaultApplicationProblemPlusJSONResponse) VisitListC
 	return err
 }
 
+type ListConsentLabelsRequestObject struct {
+}
+
+type ListConsentLabelsResponseObject interface {
+	VisitListConsentLabelsResponse(w http.ResponseWriter) error
+}
+
+type ListConsentLabels200JSONResponse []ConsentLabel
+
+func (response ListConsentLabels200JSONResponse) VisitListConsentLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentLabelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListConsentLabelsdefaultApplicationProblemPlusJSONResponse) VisitListConsentLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetConsentLabelRequestObject struct {
+	Body *SetConsentLabelJSONRequestBody
+}
+
+type SetConsentLabelResponseObject interface {
+	VisitSetConsentLabelResponse(w http.ResponseWriter) error
+}
+
+type SetConsentLabel204Response struct {
+}
+
+func (response SetConsentLabel204Response) VisitSetConsentLabelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetConsentLabeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetConsentLabeldefaultApplicationProblemPlusJSONResponse) VisitSetConsentLabelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentsRequestObject struct {
+}
+
+type ListConsentsResponseObject interface {
+	VisitListConsentsResponse(w http.ResponseWriter) error
+}
+
+type ListConsents200JSONResponse []Consent
+
+func (response ListConsents200JSONResponse) VisitListConsentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListConsentsdefaultApplicationProblemPlusJSONResponse) VisitListConsentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskConsentRequestObject struct {
+	Body *AskConsentJSONRequestBody
+}
+
+type AskConsentResponseObject interface {
+	VisitAskConsentResponse(w http.ResponseWriter) error
+}
+
+type AskConsent201JSONResponse Consent
+
+func (response AskConsent201JSONResponse) VisitAskConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskConsentdefaultApplicationProblemPlusJSONResponse) VisitAskConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideConsentRequestObject struct {
+	Consent openapi_types.UUID `json:"consent"`
+	Body    *DecideConsentJSONRequestBody
+}
+
+type DecideConsentResponseObject interface {
+	VisitDecideConsentResponse(w http.ResponseWriter) error
+}
+
+type DecideConsent200JSONResponse Consent
+
+func (response DecideConsent200JSONResponse) VisitDecideConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideConsentdefaultApplicationProblemPlusJSONResponse) VisitDecideConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDaybookRequestObject struct {
 	Params ListDaybookParams
 }
@@ -6583,6 +8664,219 @@ type ListDaybookdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDaybookdefaultApplicationProblemPlusJSONResponse) VisitListDaybookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckDaybookRequestObject struct {
+	Body *CheckDaybookJSONRequestBody
+}
+
+type CheckDaybookResponseObject interface {
+	VisitCheckDaybookResponse(w http.ResponseWriter) error
+}
+
+type CheckDaybook200JSONResponse DaybookCheck
+
+func (response CheckDaybook200JSONResponse) VisitCheckDaybookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckDaybookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckDaybookdefaultApplicationProblemPlusJSONResponse) VisitCheckDaybookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WatchDaybookRequestObject struct {
+	Params WatchDaybookParams
+}
+
+type WatchDaybookResponseObject interface {
+	VisitWatchDaybookResponse(w http.ResponseWriter) error
+}
+
+type WatchDaybook200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response WatchDaybook200TexteventStreamResponse) VisitWatchDaybookResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type WatchDaybookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WatchDaybookdefaultApplicationProblemPlusJSONResponse) VisitWatchDaybookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportDaybookRequestObject struct {
+	Params ExportDaybookParams
+}
+
+type ExportDaybookResponseObject interface {
+	VisitExportDaybookResponse(w http.ResponseWriter) error
+}
+
+type ExportDaybook200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportDaybook200ApplicationxNdjsonResponse) VisitExportDaybookResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type ExportDaybookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportDaybookdefaultApplicationProblemPlusJSONResponse) VisitExportDaybookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDaybookHeadRequestObject struct {
+}
+
+type GetDaybookHeadResponseObject interface {
+	VisitGetDaybookHeadResponse(w http.ResponseWriter) error
+}
+
+type GetDaybookHead200JSONResponse SignedHead
+
+func (response GetDaybookHead200JSONResponse) VisitGetDaybookHeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDaybookHeaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDaybookHeaddefaultApplicationProblemPlusJSONResponse) VisitGetDaybookHeadResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6711,6 +9005,116 @@ func (response ListDueRotationsdefaultApplicationProblemPlusJSONResponse) VisitL
 	return err
 }
 
+type BeginFactorRequestObject struct {
+}
+
+type BeginFactorResponseObject interface {
+	VisitBeginFactorResponse(w http.ResponseWriter) error
+}
+
+type BeginFactor201JSONResponse Factor
+
+func (response BeginFactor201JSONResponse) VisitBeginFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginFactordefaultApplicationProblemPlusJSONResponse) VisitBeginFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmFactorRequestObject struct {
+	Body *ConfirmFactorJSONRequestBody
+}
+
+type ConfirmFactorResponseObject interface {
+	VisitConfirmFactorResponse(w http.ResponseWriter) error
+}
+
+type ConfirmFactor200JSONResponse RecoveryCodes
+
+func (response ConfirmFactor200JSONResponse) VisitConfirmFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmFactordefaultApplicationProblemPlusJSONResponse) VisitConfirmFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveFactorRequestObject struct {
+	Body *RemoveFactorJSONRequestBody
+}
+
+type RemoveFactorResponseObject interface {
+	VisitRemoveFactorResponse(w http.ResponseWriter) error
+}
+
+type RemoveFactor204Response struct {
+}
+
+func (response RemoveFactor204Response) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListGrantsRequestObject struct {
 	Params ListGrantsParams
 }
@@ -6818,6 +9222,44 @@ type WithdrawGrantdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WithdrawGrantdefaultApplicationProblemPlusJSONResponse) VisitWithdrawGrantResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHandOversRequestObject struct {
+}
+
+type ListHandOversResponseObject interface {
+	VisitListHandOversResponse(w http.ResponseWriter) error
+}
+
+type ListHandOvers200JSONResponse []WaitingHandOver
+
+func (response ListHandOvers200JSONResponse) VisitListHandOversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHandOversdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHandOversdefaultApplicationProblemPlusJSONResponse) VisitListHandOversResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7794,6 +10236,79 @@ func (response ChallengeKeydefaultApplicationProblemPlusJSONResponse) VisitChall
 	return err
 }
 
+type CallOffHandOverRequestObject struct {
+	Key KeyName `json:"key"`
+}
+
+type CallOffHandOverResponseObject interface {
+	VisitCallOffHandOverResponse(w http.ResponseWriter) error
+}
+
+type CallOffHandOver204Response struct {
+}
+
+func (response CallOffHandOver204Response) VisitCallOffHandOverResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CallOffHandOverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CallOffHandOverdefaultApplicationProblemPlusJSONResponse) VisitCallOffHandOverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverKeyRequestObject struct {
+	Key  KeyName `json:"key"`
+	Body *HandOverKeyJSONRequestBody
+}
+
+type HandOverKeyResponseObject interface {
+	VisitHandOverKeyResponse(w http.ResponseWriter) error
+}
+
+type HandOverKey200JSONResponse HandedOver
+
+func (response HandOverKey200JSONResponse) VisitHandOverKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandOverKeydefaultApplicationProblemPlusJSONResponse) VisitHandOverKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetLossRequestObject struct {
 	Key KeyName `json:"key"`
 }
@@ -7916,6 +10431,7 @@ func (response ListOpensdefaultApplicationProblemPlusJSONResponse) VisitListOpen
 type ReleasePrivateHalfRequestObject struct {
 	Key    KeyName `json:"key"`
 	Params ReleasePrivateHalfParams
+	Body   *ReleasePrivateHalfJSONRequestBody
 }
 
 type ReleasePrivateHalfResponseObject interface {
@@ -7939,6 +10455,45 @@ type ReleasePrivateHalfdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReleasePrivateHalfdefaultApplicationProblemPlusJSONResponse) VisitReleasePrivateHalfResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetKeyRequestObject struct {
+	Key KeyName `json:"key"`
+}
+
+type ForgetKeyResponseObject interface {
+	VisitForgetKeyResponse(w http.ResponseWriter) error
+}
+
+type ForgetKey200JSONResponse Key
+
+func (response ForgetKey200JSONResponse) VisitForgetKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetKeydefaultApplicationProblemPlusJSONResponse) VisitForgetKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8265,6 +10820,241 @@ func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListV
 	return err
 }
 
+type ListOperatorsRequestObject struct {
+}
+
+type ListOperatorsResponseObject interface {
+	VisitListOperatorsResponse(w http.ResponseWriter) error
+}
+
+type ListOperators200JSONResponse []Operator
+
+func (response ListOperators200JSONResponse) VisitListOperatorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOperatorsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOperatorsdefaultApplicationProblemPlusJSONResponse) VisitListOperatorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddOperatorRequestObject struct {
+	Body *AddOperatorJSONRequestBody
+}
+
+type AddOperatorResponseObject interface {
+	VisitAddOperatorResponse(w http.ResponseWriter) error
+}
+
+type AddOperator201JSONResponse Operator
+
+func (response AddOperator201JSONResponse) VisitAddOperatorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddOperatordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddOperatordefaultApplicationProblemPlusJSONResponse) VisitAddOperatorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeOperatorRequestObject struct {
+	Operator OperatorName `json:"operator"`
+	Body     *ChangeOperatorJSONRequestBody
+}
+
+type ChangeOperatorResponseObject interface {
+	VisitChangeOperatorResponse(w http.ResponseWriter) error
+}
+
+type ChangeOperator200JSONResponse Operator
+
+func (response ChangeOperator200JSONResponse) VisitChangeOperatorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeOperatordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeOperatordefaultApplicationProblemPlusJSONResponse) VisitChangeOperatorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CallOffLeavingRequestObject struct {
+	Operator OperatorName `json:"operator"`
+}
+
+type CallOffLeavingResponseObject interface {
+	VisitCallOffLeavingResponse(w http.ResponseWriter) error
+}
+
+type CallOffLeaving200JSONResponse Leaving
+
+func (response CallOffLeaving200JSONResponse) VisitCallOffLeavingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CallOffLeavingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CallOffLeavingdefaultApplicationProblemPlusJSONResponse) VisitCallOffLeavingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLeavingRequestObject struct {
+	Operator OperatorName `json:"operator"`
+}
+
+type GetLeavingResponseObject interface {
+	VisitGetLeavingResponse(w http.ResponseWriter) error
+}
+
+type GetLeaving200JSONResponse Leaving
+
+func (response GetLeaving200JSONResponse) VisitGetLeavingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLeavingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLeavingdefaultApplicationProblemPlusJSONResponse) VisitGetLeavingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginLeavingRequestObject struct {
+	Operator OperatorName `json:"operator"`
+	Body     *BeginLeavingJSONRequestBody
+}
+
+type BeginLeavingResponseObject interface {
+	VisitBeginLeavingResponse(w http.ResponseWriter) error
+}
+
+type BeginLeaving202JSONResponse Leaving
+
+func (response BeginLeaving202JSONResponse) VisitBeginLeavingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginLeavingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginLeavingdefaultApplicationProblemPlusJSONResponse) VisitBeginLeavingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListProofsDueRequestObject struct {
 	Params ListProofsDueParams
 }
@@ -8371,6 +11161,267 @@ type GetReachMapdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReachMapdefaultApplicationProblemPlusJSONResponse) VisitGetReachMapResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReceiversRequestObject struct {
+}
+
+type ListReceiversResponseObject interface {
+	VisitListReceiversResponse(w http.ResponseWriter) error
+}
+
+type ListReceivers200JSONResponse []Receiver
+
+func (response ListReceivers200JSONResponse) VisitListReceiversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReceiversdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReceiversdefaultApplicationProblemPlusJSONResponse) VisitListReceiversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddReceiverRequestObject struct {
+	Body *AddReceiverJSONRequestBody
+}
+
+type AddReceiverResponseObject interface {
+	VisitAddReceiverResponse(w http.ResponseWriter) error
+}
+
+type AddReceiver201JSONResponse Receiver
+
+func (response AddReceiver201JSONResponse) VisitAddReceiverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddReceiverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddReceiverdefaultApplicationProblemPlusJSONResponse) VisitAddReceiverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteReceiverRequestObject struct {
+	Receiver string `json:"receiver"`
+}
+
+type DeleteReceiverResponseObject interface {
+	VisitDeleteReceiverResponse(w http.ResponseWriter) error
+}
+
+type DeleteReceiver204Response struct {
+}
+
+func (response DeleteReceiver204Response) VisitDeleteReceiverResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteReceiverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteReceiverdefaultApplicationProblemPlusJSONResponse) VisitDeleteReceiverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeReceiverRequestObject struct {
+	Receiver string `json:"receiver"`
+	Body     *ChangeReceiverJSONRequestBody
+}
+
+type ChangeReceiverResponseObject interface {
+	VisitChangeReceiverResponse(w http.ResponseWriter) error
+}
+
+type ChangeReceiver204Response struct {
+}
+
+func (response ChangeReceiver204Response) VisitChangeReceiverResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangeReceiverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeReceiverdefaultApplicationProblemPlusJSONResponse) VisitChangeReceiverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeadRequestObject struct {
+	Receiver string `json:"receiver"`
+}
+
+type ListDeadResponseObject interface {
+	VisitListDeadResponse(w http.ResponseWriter) error
+}
+
+type ListDead200JSONResponse []Delivery
+
+func (response ListDead200JSONResponse) VisitListDeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeaddefaultApplicationProblemPlusJSONResponse) VisitListDeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgainRequestObject struct {
+	Receiver string `json:"receiver"`
+}
+
+type SendAgainResponseObject interface {
+	VisitSendAgainResponse(w http.ResponseWriter) error
+}
+
+type SendAgain200JSONResponse SentAgain
+
+func (response SendAgain200JSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestReceiverRequestObject struct {
+	Receiver string `json:"receiver"`
+}
+
+type TestReceiverResponseObject interface {
+	VisitTestReceiverResponse(w http.ResponseWriter) error
+}
+
+type TestReceiver200JSONResponse ReceiverTest
+
+func (response TestReceiver200JSONResponse) VisitTestReceiverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestReceiverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestReceiverdefaultApplicationProblemPlusJSONResponse) VisitTestReceiverResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9233,6 +12284,83 @@ func (response ReportStepdefaultApplicationProblemPlusJSONResponse) VisitReportS
 	return err
 }
 
+type GetSafeRequestObject struct {
+}
+
+type GetSafeResponseObject interface {
+	VisitGetSafeResponse(w http.ResponseWriter) error
+}
+
+type GetSafe200JSONResponse Safe
+
+func (response GetSafe200JSONResponse) VisitGetSafeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSafedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSafedefaultApplicationProblemPlusJSONResponse) VisitGetSafeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RekeySafeRequestObject struct {
+	Params RekeySafeParams
+}
+
+type RekeySafeResponseObject interface {
+	VisitRekeySafeResponse(w http.ResponseWriter) error
+}
+
+type RekeySafe200JSONResponse Safe
+
+func (response RekeySafe200JSONResponse) VisitRekeySafeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RekeySafedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RekeySafedefaultApplicationProblemPlusJSONResponse) VisitRekeySafeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -9349,6 +12477,299 @@ type SignIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskIssuerRequestObject struct {
+}
+
+type AskIssuerResponseObject interface {
+	VisitAskIssuerResponse(w http.ResponseWriter) error
+}
+
+type AskIssuer302ResponseHeaders struct {
+	Location  *string
+	SetCookie *string
+}
+
+type AskIssuer302Response struct {
+	Headers AskIssuer302ResponseHeaders
+}
+
+func (response AskIssuer302Response) VisitAskIssuerResponse(w http.ResponseWriter) error {
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(302)
+	return nil
+}
+
+type AskIssuerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskIssuerdefaultApplicationProblemPlusJSONResponse) VisitAskIssuerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerIssuerRequestObject struct {
+	Params AnswerIssuerParams
+}
+
+type AnswerIssuerResponseObject interface {
+	VisitAnswerIssuerResponse(w http.ResponseWriter) error
+}
+
+type AnswerIssuer200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type AnswerIssuer200TexthtmlResponse struct {
+	Body          io.Reader
+	Headers       AnswerIssuer200ResponseHeaders
+	ContentLength int64
+}
+
+func (response AnswerIssuer200TexthtmlResponse) VisitAnswerIssuerResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type AnswerIssuer302ResponseHeaders struct {
+	Location  *string
+	SetCookie *string
+}
+
+type AnswerIssuer302Response struct {
+	Headers AnswerIssuer302ResponseHeaders
+}
+
+func (response AnswerIssuer302Response) VisitAnswerIssuerResponse(w http.ResponseWriter) error {
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(302)
+	return nil
+}
+
+type AnswerIssuerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerIssuerdefaultApplicationProblemPlusJSONResponse) VisitAnswerIssuerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePasswordRequestObject struct {
+	Body *ChangePasswordJSONRequestBody
+}
+
+type ChangePasswordResponseObject interface {
+	VisitChangePasswordResponse(w http.ResponseWriter) error
+}
+
+type ChangePassword204Response struct {
+}
+
+func (response ChangePassword204Response) VisitChangePasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsRequestObject struct {
+	Params ListSessionsParams
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse []Session
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessionRequestObject struct {
+	Session openapi_types.UUID `json:"session"`
+}
+
+type EndSessionResponseObject interface {
+	VisitEndSessionResponse(w http.ResponseWriter) error
+}
+
+type EndSession204Response struct {
+}
+
+func (response EndSession204Response) VisitEndSessionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSetUpRequestObject struct {
+}
+
+type GetSetUpResponseObject interface {
+	VisitGetSetUpResponse(w http.ResponseWriter) error
+}
+
+type GetSetUp200JSONResponse SetUp
+
+func (response GetSetUp200JSONResponse) VisitGetSetUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSetUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSetUpdefaultApplicationProblemPlusJSONResponse) VisitGetSetUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetUpRequestObject struct {
+	Body *SetUpJSONRequestBody
+}
+
+type SetUpResponseObject interface {
+	VisitSetUpResponse(w http.ResponseWriter) error
+}
+
+type SetUp204Response struct {
+}
+
+func (response SetUp204Response) VisitSetUpResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9478,7 +12899,142 @@ func (response ListSweepItemsdefaultApplicationProblemPlusJSONResponse) VisitLis
 	return err
 }
 
+type AddTeamRequestObject struct {
+	Body *AddTeamJSONRequestBody
+}
+
+type AddTeamResponseObject interface {
+	VisitAddTeamResponse(w http.ResponseWriter) error
+}
+
+type AddTeam204Response struct {
+}
+
+func (response AddTeam204Response) VisitAddTeamResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AddTeamdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTeamdefaultApplicationProblemPlusJSONResponse) VisitAddTeamResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteTeamRequestObject struct {
+	Team string `json:"team"`
+}
+
+type DeleteTeamResponseObject interface {
+	VisitDeleteTeamResponse(w http.ResponseWriter) error
+}
+
+type DeleteTeam204Response struct {
+}
+
+func (response DeleteTeam204Response) VisitDeleteTeamResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteTeamdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteTeamdefaultApplicationProblemPlusJSONResponse) VisitDeleteTeamResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PartTeamRequestObject struct {
+	Team     string       `json:"team"`
+	Operator OperatorName `json:"operator"`
+}
+
+type PartTeamResponseObject interface {
+	VisitPartTeamResponse(w http.ResponseWriter) error
+}
+
+type PartTeam204Response struct {
+}
+
+func (response PartTeam204Response) VisitPartTeamResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PartTeamdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PartTeamdefaultApplicationProblemPlusJSONResponse) VisitPartTeamResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinTeamRequestObject struct {
+	Team     string       `json:"team"`
+	Operator OperatorName `json:"operator"`
+}
+
+type JoinTeamResponseObject interface {
+	VisitJoinTeamResponse(w http.ResponseWriter) error
+}
+
+type JoinTeam204Response struct {
+}
+
+func (response JoinTeam204Response) VisitJoinTeamResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type JoinTeamdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JoinTeamdefaultApplicationProblemPlusJSONResponse) VisitJoinTeamResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
+	Params ListTokensParams
 }
 
 type ListTokensResponseObject interface {
@@ -9643,8 +13199,35 @@ type StrictServerInterface interface {
 	// (GET /closings)
 	ListClosings(ctx context.Context, request ListClosingsRequestObject) (ListClosingsResponseObject, error)
 
+	// (GET /consent-labels)
+	ListConsentLabels(ctx context.Context, request ListConsentLabelsRequestObject) (ListConsentLabelsResponseObject, error)
+
+	// (POST /consent-labels)
+	SetConsentLabel(ctx context.Context, request SetConsentLabelRequestObject) (SetConsentLabelResponseObject, error)
+
+	// (GET /consents)
+	ListConsents(ctx context.Context, request ListConsentsRequestObject) (ListConsentsResponseObject, error)
+
+	// (POST /consents)
+	AskConsent(ctx context.Context, request AskConsentRequestObject) (AskConsentResponseObject, error)
+
+	// (POST /consents/{consent}/decision)
+	DecideConsent(ctx context.Context, request DecideConsentRequestObject) (DecideConsentResponseObject, error)
+
 	// (GET /daybook)
 	ListDaybook(ctx context.Context, request ListDaybookRequestObject) (ListDaybookResponseObject, error)
+
+	// (POST /daybook/check)
+	CheckDaybook(ctx context.Context, request CheckDaybookRequestObject) (CheckDaybookResponseObject, error)
+
+	// (GET /daybook/events)
+	WatchDaybook(ctx context.Context, request WatchDaybookRequestObject) (WatchDaybookResponseObject, error)
+
+	// (GET /daybook/export)
+	ExportDaybook(ctx context.Context, request ExportDaybookRequestObject) (ExportDaybookResponseObject, error)
+
+	// (GET /daybook/head)
+	GetDaybookHead(ctx context.Context, request GetDaybookHeadRequestObject) (GetDaybookHeadResponseObject, error)
 
 	// (GET /differences)
 	ListDifferences(ctx context.Context, request ListDifferencesRequestObject) (ListDifferencesResponseObject, error)
@@ -9655,6 +13238,15 @@ type StrictServerInterface interface {
 	// (GET /due-rotations)
 	ListDueRotations(ctx context.Context, request ListDueRotationsRequestObject) (ListDueRotationsResponseObject, error)
 
+	// (POST /factor)
+	BeginFactor(ctx context.Context, request BeginFactorRequestObject) (BeginFactorResponseObject, error)
+
+	// (POST /factor/confirmation)
+	ConfirmFactor(ctx context.Context, request ConfirmFactorRequestObject) (ConfirmFactorResponseObject, error)
+
+	// (POST /factor/removal)
+	RemoveFactor(ctx context.Context, request RemoveFactorRequestObject) (RemoveFactorResponseObject, error)
+
 	// (GET /grants)
 	ListGrants(ctx context.Context, request ListGrantsRequestObject) (ListGrantsResponseObject, error)
 
@@ -9663,6 +13255,9 @@ type StrictServerInterface interface {
 
 	// (POST /grants/withdrawals)
 	WithdrawGrant(ctx context.Context, request WithdrawGrantRequestObject) (WithdrawGrantResponseObject, error)
+
+	// (GET /hand-overs)
+	ListHandOvers(ctx context.Context, request ListHandOversRequestObject) (ListHandOversResponseObject, error)
 
 	// (GET /instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
@@ -9739,6 +13334,12 @@ type StrictServerInterface interface {
 	// (POST /keys/{key}/challenges)
 	ChallengeKey(ctx context.Context, request ChallengeKeyRequestObject) (ChallengeKeyResponseObject, error)
 
+	// (DELETE /keys/{key}/hand-over)
+	CallOffHandOver(ctx context.Context, request CallOffHandOverRequestObject) (CallOffHandOverResponseObject, error)
+
+	// (POST /keys/{key}/hand-over)
+	HandOverKey(ctx context.Context, request HandOverKeyRequestObject) (HandOverKeyResponseObject, error)
+
 	// (GET /keys/{key}/loss)
 	GetLoss(ctx context.Context, request GetLossRequestObject) (GetLossResponseObject, error)
 
@@ -9750,6 +13351,9 @@ type StrictServerInterface interface {
 
 	// (POST /keys/{key}/private-half)
 	ReleasePrivateHalf(ctx context.Context, request ReleasePrivateHalfRequestObject) (ReleasePrivateHalfResponseObject, error)
+
+	// (POST /keys/{key}/private-half/forgetting)
+	ForgetKey(ctx context.Context, request ForgetKeyRequestObject) (ForgetKeyResponseObject, error)
 
 	// (POST /keys/{key}/proofs)
 	ProveKey(ctx context.Context, request ProveKeyRequestObject) (ProveKeyResponseObject, error)
@@ -9775,6 +13379,24 @@ type StrictServerInterface interface {
 	// (GET /logins/{login}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
 
+	// (GET /operators)
+	ListOperators(ctx context.Context, request ListOperatorsRequestObject) (ListOperatorsResponseObject, error)
+
+	// (POST /operators)
+	AddOperator(ctx context.Context, request AddOperatorRequestObject) (AddOperatorResponseObject, error)
+
+	// (PATCH /operators/{operator})
+	ChangeOperator(ctx context.Context, request ChangeOperatorRequestObject) (ChangeOperatorResponseObject, error)
+
+	// (DELETE /operators/{operator}/leaving)
+	CallOffLeaving(ctx context.Context, request CallOffLeavingRequestObject) (CallOffLeavingResponseObject, error)
+
+	// (GET /operators/{operator}/leaving)
+	GetLeaving(ctx context.Context, request GetLeavingRequestObject) (GetLeavingResponseObject, error)
+
+	// (POST /operators/{operator}/leaving)
+	BeginLeaving(ctx context.Context, request BeginLeavingRequestObject) (BeginLeavingResponseObject, error)
+
 	// (GET /proofs/due)
 	ListProofsDue(ctx context.Context, request ListProofsDueRequestObject) (ListProofsDueResponseObject, error)
 
@@ -9783,6 +13405,27 @@ type StrictServerInterface interface {
 
 	// (GET /reach/map)
 	GetReachMap(ctx context.Context, request GetReachMapRequestObject) (GetReachMapResponseObject, error)
+
+	// (GET /receivers)
+	ListReceivers(ctx context.Context, request ListReceiversRequestObject) (ListReceiversResponseObject, error)
+
+	// (POST /receivers)
+	AddReceiver(ctx context.Context, request AddReceiverRequestObject) (AddReceiverResponseObject, error)
+
+	// (DELETE /receivers/{receiver})
+	DeleteReceiver(ctx context.Context, request DeleteReceiverRequestObject) (DeleteReceiverResponseObject, error)
+
+	// (PATCH /receivers/{receiver})
+	ChangeReceiver(ctx context.Context, request ChangeReceiverRequestObject) (ChangeReceiverResponseObject, error)
+
+	// (GET /receivers/{receiver}/dead)
+	ListDead(ctx context.Context, request ListDeadRequestObject) (ListDeadResponseObject, error)
+
+	// (POST /receivers/{receiver}/dead)
+	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
+
+	// (POST /receivers/{receiver}/test)
+	TestReceiver(ctx context.Context, request TestReceiverRequestObject) (TestReceiverResponseObject, error)
 
 	// (GET /restores)
 	ListRestores(ctx context.Context, request ListRestoresRequestObject) (ListRestoresResponseObject, error)
@@ -9847,6 +13490,12 @@ type StrictServerInterface interface {
 	// (POST /runs/{run}/reports)
 	ReportStep(ctx context.Context, request ReportStepRequestObject) (ReportStepResponseObject, error)
 
+	// (GET /safe)
+	GetSafe(ctx context.Context, request GetSafeRequestObject) (GetSafeResponseObject, error)
+
+	// (POST /safe/rekey)
+	RekeySafe(ctx context.Context, request RekeySafeRequestObject) (RekeySafeResponseObject, error)
+
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
 
@@ -9856,6 +13505,27 @@ type StrictServerInterface interface {
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
 
+	// (GET /session/issuer)
+	AskIssuer(ctx context.Context, request AskIssuerRequestObject) (AskIssuerResponseObject, error)
+
+	// (GET /session/issuer/answer)
+	AnswerIssuer(ctx context.Context, request AnswerIssuerRequestObject) (AnswerIssuerResponseObject, error)
+
+	// (POST /session/password)
+	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
+
+	// (GET /sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
+
+	// (DELETE /sessions/{session})
+	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+
+	// (GET /set-up)
+	GetSetUp(ctx context.Context, request GetSetUpRequestObject) (GetSetUpResponseObject, error)
+
+	// (POST /set-up)
+	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
+
 	// (POST /sweeps)
 	StartSweep(ctx context.Context, request StartSweepRequestObject) (StartSweepResponseObject, error)
 
@@ -9864,6 +13534,18 @@ type StrictServerInterface interface {
 
 	// (GET /sweeps/{sweep}/items)
 	ListSweepItems(ctx context.Context, request ListSweepItemsRequestObject) (ListSweepItemsResponseObject, error)
+
+	// (POST /teams)
+	AddTeam(ctx context.Context, request AddTeamRequestObject) (AddTeamResponseObject, error)
+
+	// (DELETE /teams/{team})
+	DeleteTeam(ctx context.Context, request DeleteTeamRequestObject) (DeleteTeamResponseObject, error)
+
+	// (DELETE /teams/{team}/members/{operator})
+	PartTeam(ctx context.Context, request PartTeamRequestObject) (PartTeamResponseObject, error)
+
+	// (PUT /teams/{team}/members/{operator})
+	JoinTeam(ctx context.Context, request JoinTeamRequestObject) (JoinTeamResponseObject, error)
 
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -10053,6 +13735,182 @@ func (sh *strictHandler) ListClosings(ctx *gin.Context) {
 	}
 }
 
+// ListConsentLabels operation middleware
+func (sh *strictHandler) ListConsentLabels(ctx *gin.Context) {
+	var request ListConsentLabelsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListConsentLabels(ctx, request.(ListConsentLabelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListConsentLabels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListConsentLabelsResponseObject); ok {
+		if err := validResponse.VisitListConsentLabelsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetConsentLabel operation middleware
+func (sh *strictHandler) SetConsentLabel(ctx *gin.Context) {
+	var request SetConsentLabelRequestObject
+
+	var body SetConsentLabelJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetConsentLabel(ctx, request.(SetConsentLabelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetConsentLabel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetConsentLabelResponseObject); ok {
+		if err := validResponse.VisitSetConsentLabelResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListConsents operation middleware
+func (sh *strictHandler) ListConsents(ctx *gin.Context) {
+	var request ListConsentsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListConsents(ctx, request.(ListConsentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListConsents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListConsentsResponseObject); ok {
+		if err := validResponse.VisitListConsentsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AskConsent operation middleware
+func (sh *strictHandler) AskConsent(ctx *gin.Context) {
+	var request AskConsentRequestObject
+
+	var body AskConsentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AskConsent(ctx, request.(AskConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AskConsentResponseObject); ok {
+		if err := validResponse.VisitAskConsentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DecideConsent operation middleware
+func (sh *strictHandler) DecideConsent(ctx *gin.Context, consent openapi_types.UUID) {
+	var request DecideConsentRequestObject
+
+	request.Consent = consent
+
+	var body DecideConsentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideConsent(ctx, request.(DecideConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DecideConsentResponseObject); ok {
+		if err := validResponse.VisitDecideConsentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDaybook operation middleware
 func (sh *strictHandler) ListDaybook(ctx *gin.Context, params ListDaybookParams) {
 	var request ListDaybookRequestObject
@@ -10072,6 +13930,127 @@ func (sh *strictHandler) ListDaybook(ctx *gin.Context, params ListDaybookParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDaybookResponseObject); ok {
 		if err := validResponse.VisitListDaybookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckDaybook operation middleware
+func (sh *strictHandler) CheckDaybook(ctx *gin.Context) {
+	var request CheckDaybookRequestObject
+
+	var body CheckDaybookJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckDaybook(ctx, request.(CheckDaybookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckDaybook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckDaybookResponseObject); ok {
+		if err := validResponse.VisitCheckDaybookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WatchDaybook operation middleware
+func (sh *strictHandler) WatchDaybook(ctx *gin.Context, params WatchDaybookParams) {
+	var request WatchDaybookRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WatchDaybook(ctx, request.(WatchDaybookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WatchDaybook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WatchDaybookResponseObject); ok {
+		if err := validResponse.VisitWatchDaybookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportDaybook operation middleware
+func (sh *strictHandler) ExportDaybook(ctx *gin.Context, params ExportDaybookParams) {
+	var request ExportDaybookRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportDaybook(ctx, request.(ExportDaybookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportDaybook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportDaybookResponseObject); ok {
+		if err := validResponse.VisitExportDaybookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDaybookHead operation middleware
+func (sh *strictHandler) GetDaybookHead(ctx *gin.Context) {
+	var request GetDaybookHeadRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDaybookHead(ctx, request.(GetDaybookHeadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDaybookHead")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDaybookHeadResponseObject); ok {
+		if err := validResponse.VisitGetDaybookHeadResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10166,6 +14145,114 @@ func (sh *strictHandler) ListDueRotations(ctx *gin.Context, params ListDueRotati
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDueRotationsResponseObject); ok {
 		if err := validResponse.VisitListDueRotationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginFactor operation middleware
+func (sh *strictHandler) BeginFactor(ctx *gin.Context) {
+	var request BeginFactorRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginFactor(ctx, request.(BeginFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginFactorResponseObject); ok {
+		if err := validResponse.VisitBeginFactorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConfirmFactor operation middleware
+func (sh *strictHandler) ConfirmFactor(ctx *gin.Context) {
+	var request ConfirmFactorRequestObject
+
+	var body ConfirmFactorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmFactor(ctx, request.(ConfirmFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConfirmFactorResponseObject); ok {
+		if err := validResponse.VisitConfirmFactorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveFactor operation middleware
+func (sh *strictHandler) RemoveFactor(ctx *gin.Context) {
+	var request RemoveFactorRequestObject
+
+	var body RemoveFactorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveFactor(ctx, request.(RemoveFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveFactorResponseObject); ok {
+		if err := validResponse.VisitRemoveFactorResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10278,6 +14365,30 @@ func (sh *strictHandler) WithdrawGrant(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(WithdrawGrantResponseObject); ok {
 		if err := validResponse.VisitWithdrawGrantResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListHandOvers operation middleware
+func (sh *strictHandler) ListHandOvers(ctx *gin.Context) {
+	var request ListHandOversRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHandOvers(ctx, request.(ListHandOversRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHandOvers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHandOversResponseObject); ok {
+		if err := validResponse.VisitListHandOversResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11089,6 +15200,76 @@ func (sh *strictHandler) ChallengeKey(ctx *gin.Context, key KeyName) {
 	}
 }
 
+// CallOffHandOver operation middleware
+func (sh *strictHandler) CallOffHandOver(ctx *gin.Context, key KeyName) {
+	var request CallOffHandOverRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CallOffHandOver(ctx, request.(CallOffHandOverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CallOffHandOver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CallOffHandOverResponseObject); ok {
+		if err := validResponse.VisitCallOffHandOverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HandOverKey operation middleware
+func (sh *strictHandler) HandOverKey(ctx *gin.Context, key KeyName) {
+	var request HandOverKeyRequestObject
+
+	request.Key = key
+
+	var body HandOverKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HandOverKey(ctx, request.(HandOverKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandOverKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(HandOverKeyResponseObject); ok {
+		if err := validResponse.VisitHandOverKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetLoss operation middleware
 func (sh *strictHandler) GetLoss(ctx *gin.Context, key KeyName) {
 	var request GetLossRequestObject
@@ -11193,6 +15374,27 @@ func (sh *strictHandler) ReleasePrivateHalf(ctx *gin.Context, key KeyName, param
 	request.Key = key
 	request.Params = params
 
+	var body ReleasePrivateHalfJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ReleasePrivateHalf(ctx, request.(ReleasePrivateHalfRequestObject))
 	}
@@ -11206,6 +15408,32 @@ func (sh *strictHandler) ReleasePrivateHalf(ctx *gin.Context, key KeyName, param
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReleasePrivateHalfResponseObject); ok {
 		if err := validResponse.VisitReleasePrivateHalfResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForgetKey operation middleware
+func (sh *strictHandler) ForgetKey(ctx *gin.Context, key KeyName) {
+	var request ForgetKeyRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetKey(ctx, request.(ForgetKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetKeyResponseObject); ok {
+		if err := validResponse.VisitForgetKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11478,6 +15706,212 @@ func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
 	}
 }
 
+// ListOperators operation middleware
+func (sh *strictHandler) ListOperators(ctx *gin.Context) {
+	var request ListOperatorsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOperators(ctx, request.(ListOperatorsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOperators")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListOperatorsResponseObject); ok {
+		if err := validResponse.VisitListOperatorsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddOperator operation middleware
+func (sh *strictHandler) AddOperator(ctx *gin.Context) {
+	var request AddOperatorRequestObject
+
+	var body AddOperatorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddOperator(ctx, request.(AddOperatorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddOperator")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddOperatorResponseObject); ok {
+		if err := validResponse.VisitAddOperatorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeOperator operation middleware
+func (sh *strictHandler) ChangeOperator(ctx *gin.Context, operator OperatorName) {
+	var request ChangeOperatorRequestObject
+
+	request.Operator = operator
+
+	var body ChangeOperatorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeOperator(ctx, request.(ChangeOperatorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeOperator")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeOperatorResponseObject); ok {
+		if err := validResponse.VisitChangeOperatorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CallOffLeaving operation middleware
+func (sh *strictHandler) CallOffLeaving(ctx *gin.Context, operator OperatorName) {
+	var request CallOffLeavingRequestObject
+
+	request.Operator = operator
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CallOffLeaving(ctx, request.(CallOffLeavingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CallOffLeaving")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CallOffLeavingResponseObject); ok {
+		if err := validResponse.VisitCallOffLeavingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLeaving operation middleware
+func (sh *strictHandler) GetLeaving(ctx *gin.Context, operator OperatorName) {
+	var request GetLeavingRequestObject
+
+	request.Operator = operator
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLeaving(ctx, request.(GetLeavingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLeaving")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLeavingResponseObject); ok {
+		if err := validResponse.VisitGetLeavingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginLeaving operation middleware
+func (sh *strictHandler) BeginLeaving(ctx *gin.Context, operator OperatorName) {
+	var request BeginLeavingRequestObject
+
+	request.Operator = operator
+
+	var body BeginLeavingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginLeaving(ctx, request.(BeginLeavingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginLeaving")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginLeavingResponseObject); ok {
+		if err := validResponse.VisitBeginLeavingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListProofsDue operation middleware
 func (sh *strictHandler) ListProofsDue(ctx *gin.Context, params ListProofsDueParams) {
 	var request ListProofsDueRequestObject
@@ -11549,6 +15983,220 @@ func (sh *strictHandler) GetReachMap(ctx *gin.Context, params GetReachMapParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReachMapResponseObject); ok {
 		if err := validResponse.VisitGetReachMapResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListReceivers operation middleware
+func (sh *strictHandler) ListReceivers(ctx *gin.Context) {
+	var request ListReceiversRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReceivers(ctx, request.(ListReceiversRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReceivers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListReceiversResponseObject); ok {
+		if err := validResponse.VisitListReceiversResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddReceiver operation middleware
+func (sh *strictHandler) AddReceiver(ctx *gin.Context) {
+	var request AddReceiverRequestObject
+
+	var body AddReceiverJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddReceiver(ctx, request.(AddReceiverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddReceiver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddReceiverResponseObject); ok {
+		if err := validResponse.VisitAddReceiverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteReceiver operation middleware
+func (sh *strictHandler) DeleteReceiver(ctx *gin.Context, receiver string) {
+	var request DeleteReceiverRequestObject
+
+	request.Receiver = receiver
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteReceiver(ctx, request.(DeleteReceiverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteReceiver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteReceiverResponseObject); ok {
+		if err := validResponse.VisitDeleteReceiverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeReceiver operation middleware
+func (sh *strictHandler) ChangeReceiver(ctx *gin.Context, receiver string) {
+	var request ChangeReceiverRequestObject
+
+	request.Receiver = receiver
+
+	var body ChangeReceiverJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeReceiver(ctx, request.(ChangeReceiverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeReceiver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeReceiverResponseObject); ok {
+		if err := validResponse.VisitChangeReceiverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDead operation middleware
+func (sh *strictHandler) ListDead(ctx *gin.Context, receiver string) {
+	var request ListDeadRequestObject
+
+	request.Receiver = receiver
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDead(ctx, request.(ListDeadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDead")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDeadResponseObject); ok {
+		if err := validResponse.VisitListDeadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendAgain operation middleware
+func (sh *strictHandler) SendAgain(ctx *gin.Context, receiver string) {
+	var request SendAgainRequestObject
+
+	request.Receiver = receiver
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendAgain(ctx, request.(SendAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
+		if err := validResponse.VisitSendAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestReceiver operation middleware
+func (sh *strictHandler) TestReceiver(ctx *gin.Context, receiver string) {
+	var request TestReceiverRequestObject
+
+	request.Receiver = receiver
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestReceiver(ctx, request.(TestReceiverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestReceiver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestReceiverResponseObject); ok {
+		if err := validResponse.VisitTestReceiverResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12245,6 +16893,56 @@ func (sh *strictHandler) ReportStep(ctx *gin.Context, run RunId) {
 	}
 }
 
+// GetSafe operation middleware
+func (sh *strictHandler) GetSafe(ctx *gin.Context) {
+	var request GetSafeRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSafe(ctx, request.(GetSafeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSafe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSafeResponseObject); ok {
+		if err := validResponse.VisitGetSafeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RekeySafe operation middleware
+func (sh *strictHandler) RekeySafe(ctx *gin.Context, params RekeySafeParams) {
+	var request RekeySafeRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RekeySafe(ctx, request.(RekeySafeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RekeySafe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RekeySafeResponseObject); ok {
+		if err := validResponse.VisitRekeySafeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *gin.Context) {
 	var request SignOutRequestObject
@@ -12328,6 +17026,216 @@ func (sh *strictHandler) SignIn(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		if err := validResponse.VisitSignInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AskIssuer operation middleware
+func (sh *strictHandler) AskIssuer(ctx *gin.Context) {
+	var request AskIssuerRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AskIssuer(ctx, request.(AskIssuerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskIssuer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AskIssuerResponseObject); ok {
+		if err := validResponse.VisitAskIssuerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerIssuer operation middleware
+func (sh *strictHandler) AnswerIssuer(ctx *gin.Context, params AnswerIssuerParams) {
+	var request AnswerIssuerRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerIssuer(ctx, request.(AnswerIssuerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerIssuer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AnswerIssuerResponseObject); ok {
+		if err := validResponse.VisitAnswerIssuerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangePassword operation middleware
+func (sh *strictHandler) ChangePassword(ctx *gin.Context) {
+	var request ChangePasswordRequestObject
+
+	var body ChangePasswordJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassword(ctx, request.(ChangePasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
+		if err := validResponse.VisitChangePasswordResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *gin.Context, params ListSessionsParams) {
+	var request ListSessionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx, request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		if err := validResponse.VisitListSessionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndSession operation middleware
+func (sh *strictHandler) EndSession(ctx *gin.Context, session openapi_types.UUID) {
+	var request EndSessionRequestObject
+
+	request.Session = session
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSession(ctx, request.(EndSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
+		if err := validResponse.VisitEndSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSetUp operation middleware
+func (sh *strictHandler) GetSetUp(ctx *gin.Context) {
+	var request GetSetUpRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSetUp(ctx, request.(GetSetUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSetUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSetUpResponseObject); ok {
+		if err := validResponse.VisitGetSetUpResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetUp operation middleware
+func (sh *strictHandler) SetUp(ctx *gin.Context) {
+	var request SetUpRequestObject
+
+	var body SetUpJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetUp(ctx, request.(SetUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetUpResponseObject); ok {
+		if err := validResponse.VisitSetUpResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12430,9 +17338,133 @@ func (sh *strictHandler) ListSweepItems(ctx *gin.Context, sweep SweepId, params 
 	}
 }
 
+// AddTeam operation middleware
+func (sh *strictHandler) AddTeam(ctx *gin.Context) {
+	var request AddTeamRequestObject
+
+	var body AddTeamJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddTeam(ctx, request.(AddTeamRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddTeam")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddTeamResponseObject); ok {
+		if err := validResponse.VisitAddTeamResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteTeam operation middleware
+func (sh *strictHandler) DeleteTeam(ctx *gin.Context, team string) {
+	var request DeleteTeamRequestObject
+
+	request.Team = team
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteTeam(ctx, request.(DeleteTeamRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteTeam")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DeleteTeamResponseObject); ok {
+		if err := validResponse.VisitDeleteTeamResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PartTeam operation middleware
+func (sh *strictHandler) PartTeam(ctx *gin.Context, team string, operator OperatorName) {
+	var request PartTeamRequestObject
+
+	request.Team = team
+	request.Operator = operator
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PartTeam(ctx, request.(PartTeamRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PartTeam")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PartTeamResponseObject); ok {
+		if err := validResponse.VisitPartTeamResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// JoinTeam operation middleware
+func (sh *strictHandler) JoinTeam(ctx *gin.Context, team string, operator OperatorName) {
+	var request JoinTeamRequestObject
+
+	request.Team = team
+	request.Operator = operator
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.JoinTeam(ctx, request.(JoinTeamRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JoinTeam")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(JoinTeamResponseObject); ok {
+		if err := validResponse.VisitJoinTeamResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
-func (sh *strictHandler) ListTokens(ctx *gin.Context) {
+func (sh *strictHandler) ListTokens(ctx *gin.Context, params ListTokensParams) {
 	var request ListTokensRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListTokens(ctx, request.(ListTokensRequestObject))
@@ -12571,302 +17603,384 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37k9s28i/6r6B0blU2dTkPO3GSnalbdR0nTnzsrF0z3q+rzm5qCiNCElcUwQXAkbUp/++30N0AQQmg",
-	"yBlp7L27P81DFPFq9PPT3X9MpnJVy0pURk8u/pjUXPGVMELBX89nRij7Sy70VBW1KWQ1uZi8Xwg2bZSW",
-	"ipkFN8wsBKv5XLBbMZNKsDm/E4xrVomP5nSSTQr7pX82Qm0m2aTiKzG5mHB4dTbR04VYcTuG2dT2A21U",
-	"Uc0nnz5lk1e5WNXSiGq6eS02u/N4zu542QgmZzCFKS9Lob7SbLqQxVTg3OxwmplFoZmsBFPin43Q7awW",
-	"gucwD5pWMOSJHTOc4Ip/fCOquVlMLp48/SGLTbjShldT8Rd4WWzbCnriKw0z8/OouVm0s3BPTbKJnXCh",
-	"RD65MKoR/fv1WmzSIy/Fpn/QJSx3zHhvilVh4qPNleBGaMOqZnUrlD0iURlVCJ2xJ8xI9uz8/JI9O2dN",
-	"VQqt2by4E1WKVkoYJzKXojJiLhRORs6LKr380n6csUYL9f+67U1sBDw6ciuuBNd2rO2hPyw2GZvBRREs",
-	"55tbKZepZSp8x56BpOH23a9y+3lk9ooe6F3ATKoVN5OLSdMU+SRGyldN2UPGqin3kLB9YuweNj2rah66",
-	"oOu1EHXy/dp++sAR3kvDyxgJCLMQyhL9VDaVYbwskTetuJkuUtRg4G2RHbuVshS8mnyyYyqha1lpAez6",
-	"nZK3pVjZX6eyMqKCy8nruiymQBNnNT7xf/+DiLV9+f+lxGxyMflfZ608OMNP9Zl7L4y4vThu2FpUhq2V",
-	"rObsT1cvX7A/f/vs+69PYU/oFSBM8vwXxXFOtZK1UKbAec+UXN0shEoQG/J1Vpd8CqxcsLKogO62dyQD",
-	"JrZLXBnd6Z3Xd9hBxuieun/AxS2MZnJdIQMB/nG6e/qZu7yxsZvKFHG6qGA4LdSdlVfrwixyxdeaFSCg",
-	"PMXl3IgTU6xElOxakv0b8XBc7O/+YXn7DzE1dirP89wxEHvBd49ixZciOlUlYK6VWFtJotlUrgSzB2dn",
-	"KqpmZYenlUyyyS1M7/fIRlXEVMbsoBbGFNVc7yNUt7Zr9/ynbLLmlRH50G9+wKe39xUm7d+V4TYlNvi9",
-	"XIpqd2dzvtG7O/urXLPSXpzCsIUsc33J/twVihmznEJqw7757ruA9Lzs69tSiWfcv/JSxNcbX5+sjVNz",
-	"dhfJ81wJrWOq2sIuwb7X3jJeMXo0epnsszeWzHZf9ArvjKzEieUC7G0tquvrX+1VBVIsjFjp6GbQP7hS",
-	"fAMsgd+K0s26sK/n5bvOalKvaLejFFxVJn6sdpqwaLgva3uD8PGM6Wa6sAryrFDaMMur+dREdwKu8o3l",
-	"OtEJJU++lioyradPd/StiCYVIXx3rp0JhecUpZW6VpJPFyPIpGU001I2OdN8o1FWFoYVmlVyHd0meuEN",
-	"GiARqjHaEZwzUkCOcLv9C17NRe9r8ZH8hpuOJtDDl+13V4UxIr+53SR0KPtOZ7tYdQkXWgqDQs7Nt6gu",
-	"Gb/VIGNheypryORSxO8ObNwN10tkenFdhNP+rrlm8OglvrXQjN/KxjDOVny6sBcMJgXP2asv8rjctZIg",
-	"wdWnUuV279oz332oKYWO7ZLUNIF5w1UOsthedkvdncvex+BeFkqseVmCwIvwAW242cslHcu7hoe3bwms",
-	"vrv1blHRi2GfIIt262LYT0aR2W1hdMwisupDWcq1TlqDbA3bC2qVvV6GLxMkVeQDFGCre4k6waeAayTE",
-	"34pXG9SuNFvzwpDW1S/qIlqoccsqypLdWlMfKY9xPVZjIy+Bv7wRwUpG1pB9wX/sSETN1i1ju7W28orn",
-	"4pJJtBY2tdCMW0bFl6Kiqx9qpxo+sf9aRde3kY3SPeZIq1mv+IaBwtbd9tbQ6FI7rJIEgyMyf/r0bSLM",
-	"bNsc9buatbTuycPNOXZnfrTzi96Zurkti+nNUiT4LH7OFrycsWKP9tCvXQcjxab4ghteynkT0YuKFZ/T",
-	"b0NY1iv7eJRXFf8a8Zrr4l/Rt/xLViPe8n9kFXnLNk3gAt0M3RjRbVpYqqvmkW0SH+tCCT2KAQ5kTuAH",
-	"rPk0chPfogjWxbziplGC/en6+tfrV798Hb1WRnw0CQ5UaGvk3+KrRJ6x241BI9L+sp++cOb2/eF8s3Bb",
-	"EhtazcVVwJK6u4raC+wv2Wk1bzR6Z3QDu9pUuYS/Dbgg5J1QqshF1IBLmNIfCrNg9j1Wv4cXXTBZlRv0",
-	"vcKXThk85N4ONg93e+aMHb3ro+th3d05vNxytLHnVTtaJUQOTuD9B0E7tn+z40b03g3/fYw4GjM3WcQI",
-	"3G7Lmgh0VWhdVPMLL/c1eFPA9+EcEPDfueKVOWX+u5W8lfkG/22FapUDZWsDeqzSF0yJlbwT3kEDr+TT",
-	"qahByHHtvht6DGAW1rKmoWGP7GusgIDvRjfrhVVdqp+K2UwoEbVEp34v+ngb7ZjVltCT3a9Img79J62x",
-	"XRmEdi+p+qCXoFpr7WBYpcj9TrK5MPoSlAFwsMBpTOVqZS2AhPkWuEoW/Omz7/pCALPCjlKrojL7b4Lz",
-	"hdNrcZ8yt7tRIiylJbDIiZRSj1Ruc8FzS0ojpEHgmtg9H2miyuPGW5eG4SzZRhig34Vcs5Ib4FXrhCIp",
-	"a1GNXJgS2pChuldy2duXFjh28AGSJQwo4dD04mCTo6cpq0pMnVyJTMFakoWlTGSvRlpWzwqYU9Lo73f4",
-	"DNJKfpXaWHUwot4438eu9ZDwo2xtFjk3Wp8HvHCft+NFo43MNyHXX8gSg4vLFB/bz8F0Yt+nvLJSM7dW",
-	"O5rshcmAv4CvcMqVmDUlepgGm8otO9ze0+HssfcG7jMRR7LVNqbpffeOUcoZ456lfqW3QwYhU7hZCV7p",
-	"OGMI/fNTXgGHAAGMYs7OGVhqKXRGNlph6Mk4fxaiGsUqWoa++1FRTUUisID8yolc2B70NtoJ3DO64IRB",
-	"wE1QHJAx6IWEI93YPWlJ/h2P2QCeUAdRbHCBIlRbka6+hznCQNG5Nj1qdZwrU0xnKTYQIgGOCN68rq/v",
-	"klVyDQqUU8zyRjBeKsHzzdDjySZIaEmZRhRLfOJ0tMC833UV67TPCb2Jsilz2J4tz+awKcsyT3htViLf",
-	"JB2M+wkBxCEFriO0bseNUcnPlbWadunDi81d3/CI+y8bY3cq7uUXKh0yq4yIsgd7FMJOmRUVW0uV6wSj",
-	"+mdciOoGVx4dFT+7WRZV/IzuCr47I14XmVUjMjaVlZYlhIiI657GVaLN/tO0C8jwTGmfcPjMnczWdNuV",
-	"tZse7GPy5A/BxpCEhnOwjOABcSjMMOb2sijF/wil4z6DNJCmqATFZNYYjQDXq3Lor3FBuACn0B3qx41x",
-	"w3AYhf31/cuTH+APJcBszB/irF4Js5BxGl3JXEQDj3JqeNlG786/Oz+PTgGgJfFLOVb42y94/MCw7xiH",
-	"pNiN0qyjWx071fueaMyjRUgbnFd75LTR/ija7emsO0NapMnHCbnKoxYnn5pk9C3nG3A2PT3/5vzkydOT",
-	"b55kDDCJbL0opgsvxPUChBXJJESAXFpBBU5zwWquDfq1rA4uK3HBuP1J6JFbjq6SKW/s4Jkl5EWj1AY+",
-	"5UyJFVfLeCCPyHCMnDMpdrEWxXxhQuPkluewt433ztuZRKyUbf8THhq90PsraVKJ83EOBx1BnOTPosER",
-	"55rH73UjE8FVW071Dzd6wZ/svuT61+cnT8D/B6f57vWL6//1A/vp5yuniNWquLO2/YKXMyAGLVcUedb2",
-	"4FFBg/C9w7luKEizrOS6Qv+mV10gSGrYglf5KNfM4MXqelncRPfrt5+etQu9RjH2DqIVr8XmVTWTlnJ/",
-	"+vkqvcpiZa1ckcNy46PrxaxOXSbDweKq2PX1ry/fOR8XoMG+ffrs2df7XRTeeLALjJNREMeNQApW3Uho",
-	"wPbSDgEtGxXTkZ57fAqG6QdMH9/knQU0n/hCehAjludYhuHNS2b1z/ySNZVei9ow4IpwhuCPXXDNSimX",
-	"XbdqUTHnWSWHLzj5yRq0DJYsY/g3vDjqn3iJHozdSztURH4/TkRuB9xQcsBosZ1M4AmnHadVr8OjfbIP",
-	"PEguyLjYJHyKxh3PMfyxkncJ/SRtOKlm73yvmqoX80dzzcItSG7cIRRXeNEV3PZHVl/DkXcDiVV+o8Ss",
-	"0TEQzCujmVWewH16J1TGbsF9xqahqHcRieoyDCkhImm92CRgMIPdZHQVR2mD7jsJUMIeU36zb2avxeZK",
-	"zPbQaA9I04g1V3n8opA19xViaZcisX8jVV1/RqO2sf3W7QAzsnu9AndAcIKdo4kRq/NW74qtci5VYRZx",
-	"8NQ+eKHzTOJzVgKn1KSiGhui6MIqhrslt30qfoGBfzB4t19kOMnYFiImYhc7zldFuUmR/A3AaDrcbD8u",
-	"9J6QS1OYIU4m8pXi05mb/xawsp16fCuskhGlJ3J/75LMlQjw8/TUJROr2mxYrmQNSid7H3jQC82WVuHg",
-	"msJjDoJUaPtXKWaGySZOb63jcNsvKTXqOPDKyxCFtDe0eQjAbvL0pCqI5/WxyLf41GENj6JiC/GR52Ja",
-	"rKzytA5AsBBaW/AcIug9tsWhQFAZA5X9+yffZezdz79ZZeZ/f3idGFLVUg+n+D3oKU/UERuxxw8dR4k/",
-	"J8j8s3PUPwfpMm8KbRCX+SmbrPjHV/gl+47joMcH72Ay6NiHxAe0bkz7AUPVajklb6rpQuTsllA6JE8y",
-	"sEAqSSDhgjDCPs4Yl92Ifi3yHngmvs/e96SNe1/dfQoJh+NEnPtOSp8a5kksnGCKCiCgkz3xkHZrMFv1",
-	"Vugi74I9weUEumclzaKo5nQYLnrkDL4kQj5+TwCb4jM0wdMRgHR27eWjsmDiir1IcWIivWByMU/FXXTx",
-	"L5HQXcdjwPFb0ckEt0IbWd9MpTY6CaCwj/iYmDZZJy4zXG/5l6wGsJIQvIurzjyvcLRMG0Wv9DsaXPHd",
-	"w9o5mp3tCe+Dp6TOhScq7Wxa52Z3rmwfPzyEaet56+PatV0qCxy2yK3RlaOaqsLf7FbVwa/k3eHK4D+N",
-	"UKui4lt/wVMzXpQij/p9XnuBuyWIKa7n4XsusGYEX41L9xunLlOEDr8U27b91lUKlYfa0LpQovVbab04",
-	"EfnTZ8+e/Pl0XNZFoIAn5c0BZdS0RR31ykp6DFwUEC0Zfg9ceCWKCup69ve8pn32Pkkl/a4LeOroRkIt",
-	"qr1SlFJZTJiTUuyRq6OtDyXvPCFFICjePQwZbnoh1yIPYhgLWeY7hshw1AmNniDJfabI0OSLPv14oMR+",
-	"LTaBsB7jnoKYCGTEeQWMANCi1AJTdZOasEv4GS6JKWcmdJZQ/kznim15ThyvaXcqlKt05T1xtfI+JVEd",
-	"gQdMIsFqral0JXg87Aqx5MHsxb7qTVHFxaw0SQCkNWKUqLndTmfSGvHRWJPV+SZaj9g949e4FDeRxGYc",
-	"QtlIQFmPqGeAtzdxgv1eyfsJvy9F7jgWF2MD9rOWcQM1Lbi+oHQGNZuiY0TXy8KS2T/W8cg9BIdvuO7R",
-	"Opoq34EaFDrIWWyRgFEY++PeiqEsbTAbazkXHYdb1X7Wc2WPeptg0yTZ4zpKivkeyO2wfehyddoCemti",
-	"WTvqPp+a4g6tLwPvzSal1PEw7RswDdLOoF4XRQ+ZauewbDEQkJEqIe1gNBEdVTerZFzlwL2BcB4ktlcb",
-	"u5oLJ85dtjC/LUU3e2FXrvcFv/o8C/t9BAnV5B24dDijBxAcoNlalGXGbjcB/3CRIKhjpBFyBDh1vQ3o",
-	"CMZ1HoMIIwSouP18n1s+TvkdP0KM4t+Q6zFCqwEVDzXP7xk5D7Nimnig/I2YmbeNeWWwrNKWopMMk94D",
-	"ojwI0+rCkPb9+JXopJ1KNYZP7pdZHYtmwXWvkHKYiaEp/N1RCs3sxCEVy1VP6waNh9kbr3pDHY4nSHg8",
-	"VSUggSJw2SHwXkgeax26lJzjpPnpyLyOYUImmbOFyrluygg0JheGx4tRbRyEjVZ8X81mFJWkRfC2OHR7",
-	"OaFJkO2E1REm7Tn9PpBD4QCp7UuU50i7ru9Jg4MZ6p7gGc75NyzZ0ltvZ+SR+lJo7lp6DRU1WF9jE5J9",
-	"DekIBJ3r5Q+HqL4UxWV9cHjMWzEvKp1h1T3LSJRcsSeJwMYD6yztvrGXcXQSXXYL64y+8U4QHQYHB+ls",
-	"cdwUfGR1EPAjYVErHmSVDbTs2syDmHUHoEOdMtHgQ8ZvKdd8leHBYrmtlXuC5XKN5QQeNFPEP6Z02X2h",
-	"zq9A+2LwLCAopDKLrD/vBrKJ1XAz2bKThL6tBFXf6vW/WNq5gic/tbjQEUVGHJI0Vq5kLeo4BP9Hp7wi",
-	"+B9y3JG22pOyzGP/pcBFtvsWrmEruoR03RJY8ipdiWjZsqK6QVRt9MIPyKTTibIZnM2U0Aur88jZJXvK",
-	"ICOVmTUU01hRDkaCa+2pahlNfiFMcFw/ixY4Ic8toIMAnyyhRJGv8bxLxzrNTgcRJhyCd9/2RXVT5lNY",
-	"6mjXwxtEzePmUecuRLDj1tS6EUpJ1aMdWkLmxohVbeyeWZoOiB1DcHH9EO7OmFBRi++OzpcMjL66NZjV",
-	"0KaT9zKqtVSq542Q+QJvsvsA9a3WfMNu+XTJiipziTV+k+yR3ApWSj2iLIUjsqxb4WDuUlqQNbjLl7U3",
-	"eB8uHvkI0lWPoSW1fuGLvWzpXK52+nAab6sXDv9OL9dJGaj787ppKhktI7F483Opxdrlm21jtjYjE4dH",
-	"c4VepC6+LTZxUpN7Yxitl9gZIFN9N8km/6AK3XpxMpXVrIjXuKXaieOCIK3+vi8q4X2mfpz4MnMRtWIs",
-	"67npKaTHgTmBdbwTJLQ3u9ENL8sN4jbzFNpoYMTD4Ujsy5O2Ey44KEUJcLSZVKcDKyJ3RsmCHYhv3DK+",
-	"cc570p2j0vyCPT3/9oeMfXP+/VMrsb89//N3p0xMc/jo2XcZ++aHb+0Hz54m7I/eyImnxf4i3bDEl/jw",
-	"nuT9o8K4uNb1QnEdoa+fq6na1FTgNKSrS2aNJcybtOoFII8rCbxl95CzyVoVRrytyg0Wat8TLI5XYCSA",
-	"R8fDeQnpO5pneHoD7fM4FdUvRFnGrt/QHJE0mhf8wq1v3grqpdhoMoXOBxT2xXth55KYfJx1WDU1rWhZ",
-	"xWabW8BXyg1D0ECqavvoyqFvK6jNFBYPpf1Y8RrAkoZXuYZKAqBpjCyd3Vd2ZRz0IOF/crkQLiiPW+sX",
-	"nDiVlKUvynK4tHGkmUp+OJTO/nDF/DIMfWiqBGAYX8lqjma2Xfg91PeEBuQ0xrgaiLscPxm1tPrQ7skM",
-	"LetHz0VfHnPkb9JZQZRPUWiqQ0nxrLZIv9aoHxuoVP97qoj0/lJ28Ng4x+7wkvSZbyeQnocVFXfoSXJz",
-	"StcNiV9EmFA2AfhL278ANyB6Gmg3vJTqSjZGxE7cxXgiOCMj6rAGjmWKWAnztK/0W/9C4KnYVP8i1j4J",
-	"/N/Imf0XsU70UNBiqkQKEEPf6CMsfO0OakFiCIHeHpvS2zJ/LTbvnPNnYCEoznTFa72QhnoeQFgUNNgV",
-	"z6lAJmV52396/6Q1xxf8ToxoBJLtYHN96UY+A4FDU/HR2d+z4RUSnfINfilMD4HMAyNZLmN5IftDod6T",
-	"1s9iqG+Tm31GeygV66kQu3XAGC0lCLGz/2Gp0bMmh2pE5WjT82VFU9utcygqI1QCnPneNx2Qq7oURuR0",
-	"/LebUWf95eYZuw9v7pdSMSpNeSk2N6NxoNBMLAWfWgJ6wod1QZuWSA9BRYaZVEzcCYVAWkT99kWo7+um",
-	"7XOhfl4EcG/t/LSj9l7lj4aFD4CButjO589N73VN9Xstt25Q2kgjRnUI+GlPEOmIENS3HvWe6gJT80J5",
-	"eQkdc7iChGSNvupQr8Vk2Y4Wh0VtopLuHdd6LVWexsCOyZVP1+FzKpyH9VF3ECwavB+u4DNsqFpvQtV7",
-	"V/KqEnkcpyQ+1mJqGboWU1nlfW2oIBVGqiWmxbjC7VDsyvClINQZN0xwVRZCMdffQTMj5RLrhmUIkufV",
-	"Bvw3lx5os+aF0afseVjzESuNYUpqp+AjZlSMqFEZCViVOdaIjbNlMTM3skmUz3R5loVOV6JMW8uJkrI/",
-	"0u7tFI8F01bkhRH5RWjzkkcH9kgqNm+ENozPRRVXtvbX3oSipLtlN/cl9JMW1/PieaohkSzzmx5vCpjc",
-	"N/eIluAX7xMzSVloHwaqtEDGNzOZoDp3JTxmBsw9d6e8SotKtNSCiQqSrO1rW7f2/n6Te0I4qPUGu7+1",
-	"ZT1spNf7fcxOQ32XGT9DXQtUtU1mX+wRvIXR9Mw4j0TcOfyh7c2DsVGSQION3LYzTggDj256x3OfwOOW",
-	"PgoCla27vnNI29GLHayuEzr0OVRCXU2oeIX9WS+f4o9v4kKybSi6jSyK1f+6Nvy2FJegH9dKzhVfJXqU",
-	"ybJZRQT/k5NbrkXO8HOXv4DZF0XFpguu+NQIpePO3DS4Ee8htCjFdry1kHUZZ+qzQqSYHXxkr/OMN6Xp",
-	"xb3GF4ZgUQpq2Zd9pSE9I76eh/IpargUrcnwXrJZQXXm6Dk3sVYfLuU8oU5z06RgEc18LnS8Y4Br2B14",
-	"wHIZ77KTyA5OgmOtgpTsIAuSnBIYIC7glrrmG1BpfCPj+6WJ0Q13NX1oezJXK5PoMn73pZz91IhUzZOb",
-	"9EaMr+g1oAHb0ITVjvk50JgzvBQ3vVXTAf8EmgS0o7EaCnxruGG6gxuurKFOwacJTcL+lLLCd+9XwdF4",
-	"c9ZYT3zGHeYhLDJPGEcoa//O7ka8fFTYm2tvbrbvmBURBdBBy14zK5a5WslGDeq7RMOHL48tARS633gd",
-	"xZ30t5JEBqDlCpErTitb8boNFra5AWH86dL5vltsBFQZorszrtcGhVhTMbhR0TyMCsbS9uItybdv/Sze",
-	"bjFWhSho1ocvT55O/BYkGpP6GVViHRSruhNOp0MLCYEfViGz9IOiPLBAER9CLSS3GiN2wBYNJY7ugT90",
-	"dIvodK0yVpadnP9ZYUi+l8YVl8ROWdyIDP366LwCdTyYYruBuSpmJuqEfm7auDe6HVcQEv1Ho3FY16AL",
-	"AqZA6/FNgHjzTbwr9UvqfASj2EdA47S8Gbcu/sZxDK6LOx7vdboXRRNqccjOjjzWGMgRbD8AQnYdCP2e",
-	"Mk+fbrEBOXSOLfPOJL+o5GX06aW726b5TPgwVKEvmJZlkROLaxHI/h6udxDLGShY+IG0ujoIVnIu+MC9",
-	"L1GFxcUwa6qLDsmYXjRtm2PwXztXH8TEpFW/HeIF3pb5wsidb8XLItu3BxWPW3XAzh+0grKIF8S5Ejyn",
-	"Ip56XH7NoTpxuzESR5wP6I36oO6mNMabIoZyqJWYFR/7G/PqryinmFKIIT0HiGZEn01X2O8J+634ESjp",
-	"2fn5ObYv2K9fUK16mm1qlQE+NJHz6cMyu2zTQTItC2nTc8tC+/JtCV+iGaTUwVPxiS8EV5qXfTl/ETRG",
-	"YwY4z6BjHMId+hvSrblmRhUJVOhaqmU0BXobCwMjeZc3fq3XjLoS9polGvG4vm1x2/D61+cnT599F7ZF",
-	"dPE8172/BZ4mA0yDbhgaEn466YW8dAlYu8DdWLHLsiQnss+9tCa8UJBtgAng6EZ2qbQ+cj0sw0eIys7o",
-	"uLlaB8jJOv5BbwOxKaFowJFeGxExVnqyR7brkUMQAgr0qqZiosrBr2ytKxDgtSwSMYGggVS0jyBiLVIt",
-	"J2ja/SAN+9SAFgn2XekdSkWv9qQsYwoN9q8lny345xPwcKsM5CM9F/fKsQhiQKkwTez/faGSFJRGlj3V",
-	"7oH0r391LMERNyYj2e+gUVtSdQlogYNOwZW842U8Fr4npuP7R8cKQEM5YzcmOESpXUJbo6MFxdjnrEkI",
-	"3n6MmCSqAEDzhXEVzq3uOjTyhBQKXpn2u0ODT7tfvofzbICgJkvY3qM4+DgZJrIU2fq4kHL7riqu5UBB",
-	"810SaeFRHh/nPC5Lsbn05U6cQHN/F0YLxLEM6PRHE4gv0/fn3W1i7KpYxQNG1vLA4P7wtqvUMjki0nLo",
-	"b6nTMQ2AQ2sCwLgWVryCTuwJTaU2gxDZARiKbuBXeqtyOTQO8mE3yAnlS+FqTMG7+EykMP8JOU2DJUP2",
-	"KUG2LSwDXga3dWStoiRbLwnnPfxd+7BaOzROWwDM2l+FMegsy0/T8VhNAVls+jaXF6QUamhgRvhOWUF7",
-	"MuCr0A+ABL0vREQn7CtEyNm9OgDeywQZWvAnmxiu5sIMLG5Ryvmc6qbJC8YrCXcCXBohUqK3/6C9ePy2",
-	"THXg48X+knW02g/w7I5x1ECiAplIjqE7gJk2k/b8/eqzlm/RHQrmudOeeocNHiKe4Tjq4yLMHN0I54WJ",
-	"+m1aHWC3Uys90Ur6SDC7LmKX7Zogy1iNC2DLur3iJZkcmkKRq8HSIsSiR3ZThCm5EUgUkPR2jdp2Nq6f",
-	"/EAfbpgCHJnMiudinE5GsLwRgbItIF+0DoaX5oNIdCc1x3XMd8sJd9kTQDj5Plp0/G47NB44jo10MqHj",
-	"vTQcSiOe4GUHLNgJYMGwiSbPueEnFKW5VXKthTrRC1GWwdystSrKWqiTvNBLYBaexU+yybqocrnWJ/7x",
-	"uDM04E+7eSXJ+hG+doQlu1wKvc/qTKIpI/K/0xEPwBEDLdIsnUBzRclK7gTuCrEG3K5dLzdSUaO/eBJV",
-	"unX4AQNQcEecfx0djqDFR8NK9ylAfg9zeVhl75pbg/UmXvduD8Qc8CrpDAXX7juWgIV3CJqwIyHeijmv",
-	"kpQojHH6/hDT69o9P9Zm8+DEpNDLJo2aR3s7vZSq5eAYumaVZHOVKG0SK0TtTL/O3m6VivabsROiil+e",
-	"1hod49XZ8uGQZyfw9UQPKm/2YEtgN1zLv+G69ON7iz4LYjjy/7FVgJyOvMWIx7Xwb6qepCnVVA46ppZQ",
-	"LWA7aSqJVHlE98m+u3AQbTq8W0dACO1uxW7Tfr20lGdaZK7vE+XwGYxvwTlml9Qk9WLLrQBuQMrYD7of",
-	"yTJHY7RjIaMRxhEufUmh4wvq3RGkU3rLOfMddZ2bEyBm6yRr2E7WsENh+N1Ov/1NYCccwpaB2YUf5tg4",
-	"hzqsoLHlig3BZ336wiEJ5LHtLbeEklcPykMJ0Rdyjr6pNgmFG/bkO9dnfV9OylayQzLfJFLKLaGKjUTy",
-	"Bak5MUdTMgslouNFcjS2y8ENAHliZehEQQyxvkkXBW/rgAOMqUXGDzYZgwyDfahaB4fxUwqwZ+0JBTvY",
-	"R5EpF0CPuYxpaLzyXMMSoDaFJc3iThzKYO9LQyLBX5e8asv3+xAqtHkabqwHpawPYapX0tzkshI9UIBK",
-	"Gu8sAz3O/mMjhs+5ExmMWvbEhnu7IXhn3WHGDMy6YSx4B95AH4QOBb+SYGMD2gg9Dr1kHm2Of4TGU1Yh",
-	"uwm3IqWzdZOhyNwapLQhfiut1VPSb1s1YU1BDKuBtsl7zQj4+IovOwZ/m0oKCs24DmdWzkZn/8rVJrZW",
-	"mt8gdDFmTBfokqYNBLgxt2rRvLFMQAMDrhhnOd8wPpfDV9dT3QE3CvsG+MLEOXi++6KuBzGPdzpeoGcg",
-	"utlrX+ByyHAf8OlEhtbaFX2EU++Yt9udkrZt4b4reB3syXZ09EZWU7FfQFtR39o4Xs95YgXuk+8urfKz",
-	"Dz2YTW6FWQtRxepYlBvQpNHzDO2sGqXb7ndPn16cn5+cf3txfp7IkFI6hs2jthFzJZsaw0OFhnVdEqJA",
-	"e8IH3dsqeQA9gQUjwOUcgopp1Qx09QEKJCBFqxxsDET8k10h+HTBXGCHLpqLt7Wx2y5MKpLlZGTdhg22",
-	"unZY8vXRR9oC8F00SuhLt0Rx18lUDF6e7sthbza25fDIpc7J/dxYgjv7UaiyqC7ZX9+/GNC/I03JccsP",
-	"g6ulloHB73HXYPFcYpEJe6pUfD20qtrmlXTRQ/uIBN8AM+mDZwXb/KyYLlrYMeqorRayxgx1oAi0G06Z",
-	"Y4FaGLZqtAHKXEgsGrelL1IVtN3SMI6IoDoIEBmpjTDiHZTHIxsXdCG7i/5Zp89m5MMFfJdecLvoS3hL",
-	"KrcTgwHeIxHbMasw3vTpuGgTYROLjispKCcmcnDIke5ZKCiWQWjXNqwloahVt6TIbhS0Y19FmJMkxjQu",
-	"kjy6S/jbGfE/wCXfo5dRevp+hW5rCo1l4DMY7P+BPMhETYEYb/2NgzQAVLs2SVCWUImMjivXtgGg/KBA",
-	"tKwJMzzmMtGb8k6okte9aaiUE4C+F+wBQcFzr9508uAvWSn4nTix5kyKsP0T5ICJknZbbSZyDgUtEh9K",
-	"dWFRMSZy7eIEsgq2LGwImWj9KCNysWLiY6GtUhD0/OZLoZ1xh+gJXpZxZHhf9dIsqFaaMb10bWshl215",
-	"kqpi2h9M6Lb7WnVo78KHFjL7GwmgSobC/xKddhVzQEBgdN43FyZqTK1lCz23duAv8R1eC74U6saeR0wF",
-	"AXc0uQxFNTeLC7tBUJhXi1JMjWZX188JBWMHnIm1UOy2MHqwdGyM+PljLXUTQ4glVROXVIX+LcxjSOQo",
-	"DS/7l/nxfk9N9W0dD0LyuRJJhCaFUInV19t+hr3skZqPjcNJ5XJdWQ0nVO92isHEnIg7D5VSjx18Jbg9",
-	"0D3VSl1bD7sjTgezU9ZYpYjegdEXZ9BhvpNhXOtmlSqBG7RkGJb1uVWGMurnXYd959KLIge9a9tjOTVx",
-	"b1BirTqQqLFqhyhyUZnCbNJjuLc5bYEc/ah17BvC91we6PcOL2dkU2RjdBSZDB4LqA3nXRUAUbAnZzUL",
-	"CmWNQP1JrYskEOxesDdtosLdqa/gIWzT7DobO3ze1rRJNSpsViuuNqP6uaMuH7fUZlxRKySro6POnyiE",
-	"ukkmABA1eYAe/h1/DRi9N20JwIGJSL6wA60/ONztl4aNJRyt4fzdzkb4XISrBQyp5aaOsTlKaBs2IzOn",
-	"vd66l11OkJQTur8X4yGKyEfIFiqFhTmeGOTtln0PWn7ds5RiXKv2IQ1/abCfWauaNFjHDHTALChAh/4M",
-	"q1NrZgQqboMY1F+rRvPbUiRy/+/VGQcy/3qd4JCTl/kIWKyNwkDfuMsyTCF5E4EjSI0eVyAhVF6ibOo+",
-	"9UXBbzOVOlkBlDP7CBWnsQ92u+AMZ6Pj2+O4dH6XBoMc5ZKJVW02Xmt2ju3T+9QEa1E+WOfcd4sP9sUf",
-	"pFtDgCt2lBZlIk11mMjDeMiNT6O7Lxatv8IgFVbegzZ/bR97IHBtGE6lqcIS+/WYXm2ijtEqlVAfEvoP",
-	"KilH6Mq9aA+ODCadoKHX22WsoVMwjqEMkao9Q6FWRYXDQs0LEsW54mty5pdY393TPMJ4oz7F5jCoi+bR",
-	"ARdNtdM5/J+NaBCQ4h2tKf+qh6jENuVa8FLkDl8dCZ1jM5eY4Lm6fv7z9cnb5z+/QyPb5d6iKUQNEf90",
-	"9fIF++H8yfdMY4s+9v3pk6874azbjUnE6cbiyntq2r9vTSCqLAHVva2lYtoqgBp2IwVoU4g+13F72gta",
-	"iHVg3UcXaChM1gb7xknIvdD3LTJqD6yzId0wNE933/eJ4LFOo4a8SfvPjmoHRoqKcbOI3xPnvN6jr8ML",
-	"3OOZnxWNGV+SZRM/QZadcB7p7ZpYsoi6ql0timcYJhuW6reQWlTteAkdcFDLEDex9LryYKDEugZMuMBp",
-	"Dmgd3VtCNg19TTcLQZViP7xzQLOeSCPpAlLcIJ/KzXx/NTjfVsEVVaVoMm1nHwoUD8X1+XqIoNk93hgd",
-	"NdUDRVcCkAUvji5wIdcVlcmJOBzLuVSFWazi5mS0cObIfiM9pLCdAewnExxlssEyLCwOZO8h6wS0Og5+",
-	"7u30b18VnVcxr15VY3q7BNJ8WK+W3USgcPh/xRhLnaoNmhd6eTMvbuOfrsRKqs3NKvV5uoKvWNVScbW5",
-	"6Rsgvj6YbGfsYJrRV0c3wuqm6aRxWc0KtepPQv1KQ2SwNdIFAzsM7FFI8JaK1Y1pnbNUXHG7g223mvLN",
-	"bm2qEUnYNKl7d7XIXOMbl2nrMsYhHZI6LmzDLAZ7bbpZzLtwjkK7rnMsqP+Y8O5stQHkFdndULopxKSM",
-	"CCkQmmx/qv3KRwN9oQvMvt/pqAddKFxhar4U1bBs+xX/eOPcjlEuS37HNCg43jD0JcT1ghzCC5hykmgq",
-	"eQP2W5Qaa6mMHjSGXez7F+8YfAPiyoCaoPILRjJe6bVQseMKljVY8bq3u17WNwmwVGRR64Aw/IWxloeR",
-	"dS1yiie114cVro+Ulo600Tu0VoUxosKU9jhcINUAjzzeqWJGyOiSiY1Jiledmwm5Gdhe5wILq1OpF8Sa",
-	"YF13exG1C0CGFUEvO1+hK+SAM23RiuDa2BcRt7RX5JLdKtnMF8a9oy0tHwJ3cBqF7phvl4xYgaO0AADv",
-	"VEwyP7bBo5b6E5imNOoe+sM7d/ggTa7T9W0clT8IzmlVpH0YdupD5HduNDi7VcRiLtdDgEM9KhQXRFw8",
-	"eReu1yJW2IuXZZzH9UCf3gOpHxCL1C3QofdAjz5FlxitWnaPnEgTBZsEXRbIGS5TFeGT2l9Q3yxWY2ja",
-	"bavcwXByZY5Rh8nuWpvPe4+4KO5IMh4a12TD6vPQ/Mg5P2Cc3xOnu+M9bHPdWvdhLJ0twcmuqXPqWPOv",
-	"twG2FaE3o7uHfY5Ob0UKudt1MI60aUf3TXuIEexOglazvf3tdKIklWCHkQoqYUFuiG/niQ8fJYREtB3P",
-	"9xsWRNob3elJ7Xe3bmAEpi+64opGtxe53f12qyOe/61TjLs77pnd3sekh/FUN6XBmdmOD7qhexd6iOhP",
-	"u2tHyMjeWn+UYUOW0P5zbnf+PV+KMNVbD2+nQKDpgCE6e3xL7w4g5As+VrGxHDztePcI5iA15oexdbVh",
-	"gbEdt5tzMJ+fVfDH9FW2zOaiFU+uQJmR3WQWB7lP4ab6KoaOnU687OaC64jEK6oLD6hBqw9e0531KZON",
-	"uUihfzMqC9opFZoxLURbtsplWADGG+qfnkIJpYvwu2700EJD1ypAy+3zcWj5oOBDtDqb40a4O2Ertk7Y",
-	"DatGbJFGlBTj7bDvJRk/1oUS+hgFfSAlFGr6jEojfnin+JiE7HZ335O6915FG3vbAblKAqso6OWe8qXs",
-	"xzgIzXQhhksYmGeeMOrzG6577G8jPhIWDLyG8erIO5XP8K1ZuxXtpJMb+Z5EXXczE/X8O+W4iwrcsZXL",
-	"GYFGPbUoS2j2Ah6zrh4NiXWDWs8nC+fTnsYE34D2WrHG622Zd9a90FuK0kHa8+JppEiUPu1i2JJXMOo+",
-	"AFYs1U65TxT2vnI6mKz7j4GgQ3Q73eRj5xICJRPN0WKl8LXEjGnKYijFzIxzJwy1nWgJ9HhsBR8IjfQL",
-	"oJN2baJqs+abxBo8mhmyoHRgkkKHFCh7XFSXrBIi1+BI5rqT4hS4nHrS/963yhkVDfU6R2/V3hGa/1A0",
-	"Q9giO7ab/4eSYgcGOpNtyOPHSI/vDgzm97RRhdlc29tIvVAFV0h/cEVhk/Bf/gULY2o03rXD1tkdmkyl",
-	"XBbC3YGLSV02q9Legxv3ZHvJ6wJYzCfwoM3kvvblU1kZxafmlF1jsXdtmluN8KJfJMMG2b4W0lRWWpb2",
-	"e3Y4SJb9ezUXlVAc2tBipmeB5cbYn1Z8KZj7+OvTv1d/r34Gz4ilH0+HuAvMSIhMWYZNwzBaXcbEx6mo",
-	"DdPFHJwtRXXKPp5YOc0K/fcKyE9g5QhXoW/FNxAh87bEhWX8UJwAKzJmzBVkhDHzlX3pz0pJRcuqsZEp",
-	"QwyLRujZn7999v3XLnVRQ+9SNpW5OGVvCm0we9hKQFbzOYQb4KfTU/9eTRul4SI6Dzc8hkGaOb8Tp+w5",
-	"e/f2+j01XgYVRAfFKTAFkFd/r17lYlVLI6rp5uS12FxQMG+FvRj5nIOo02topqGpDZWyFlCxwmw3DCC6",
-	"+I9ZF1Nx+vfKewUvJu/KZsXeWDoLYJoXkycuxYbXxeRi8s3p+ek3E0RiAaGfQezjxFmByVLKu23bjPOy",
-	"xXu37W3dljkNX1haoA6lHh+H523N1nxyMbHn9dy+/jWWCaq54ithoHD63+LlD/DQCr1TvGwm1SVbtaXl",
-	"kT2CXme//c9GACSabi8Jogz5AI/xm98BelrLilLSnp6fb0HmeF2XxRSWc/YPYpbt+wZpCG71EQzPTt7F",
-	"+7blqz5FZBf0s02N4Wd/5voB23finZ1cuKKo9n8BtZz9Ab9/ApYdDeP/qKApKw/rw8VyE1jQ/HnFrTIy",
-	"Y5wZwVdfaVAA3d3PXNYpMYBOL25sKuoryO3SEEzHb+MODcHhE76Qzt5Vh2vFiVGNCElhn+34u/fk/Six",
-	"0e9gqugjBliKlxzd6X16IDXu1Yfj9AYO8weTmi+7C8Q25YaXco7Nc4kzdc/0F2Fe+IeOuPB2kMjyvQUG",
-	"uaNMQkMHlxAN4PYDX8KwR0WUYcOMCA6vsZIbgZFdqqp9hcjZRhjQ/a0Ahsf+VDnc8g03XwdQJVzbgmp+",
-	"oayiOiAkqnLBc/QlpXn4i7ZK/fFZZrLrRuIIC6wNwyq5PvCB5XxzK+UyScZ2a36iZ3YYU2zs9pGz51Cj",
-	"5lO298E34Gsd8OB7iC/YB3vlKnZXAUsFlMG8yFNClBqx9AnR+GiiMqoQOkikQv3H1R7ybb0jg+oGNfzx",
-	"o8KrOWQspF6Onx5VLegjbWiEByGNCDG/rUhVlTO3geiFDBSsi6opy8PSeBdin+BLlOLW1832gtp8aUaJ",
-	"thn+g2B99AXUBTQFozXUCPU4w8jtCmb3CDcsVjOGSLZtzRchK489H0mxcja8IE10XACY3Gtc1LELe27+",
-	"vJrKHSv0z8UzSo09K7p3tLc1oN3fo96sllCGXK+A6A8tMto3n2mfVqDT2jZmDOhwSmRKbtgaqngt5Lpq",
-	"LxefWitd5BhboeJBvhIdNgjCVoS+hhX6pyDsgz1PnEsJu7Oyt0Egq9O2CsdukbhFm0mC15ij7Oje293U",
-	"neNo07vjDFKrnx54AoDJ6NFNboWVfFibDcQhNhc/sM6dN+LEW+39CqbZbrdgWU9ZOsyfq0AI1eNyvkEe",
-	"bb+Ucyih5SG9WJvSFaJsi1XeNmanWKWPIrYO0Qi3b3zUe6+34NduG/SF4HnGzpmR7Jvvvrtk35zvxJtj",
-	"TIz6de/wzzYo/ShegmDhY9Re2H04TimrQEs4KEcDkdBHUlTVzzKLpsxRF0caAcbjCqeuF6LKCCaPv0OZ",
-	"P7lyhUz36QK/4ES+cEXbi1ZEosV9U5v7yWxsBDUL/WMP8H8N0HdcgCmo+u4+D8ut/ZurREEOCkhcl61e",
-	"ZTAVwXNctX+KuvrMpEqvH5BusXkESP+EFePHEVgL0yzESovyjuDHkcHgVvUPdkzlC27mEL0LeckBGVSW",
-	"0KqQV7SVDyXj6LKvcqcIFUY7DA8UHnVJp6cMoP0+ONeCfQrNpD2hVu3SbB1YNQGiyo+xy8qe5/kvVBZh",
-	"HCMLghHg0DuSk9LP75G1qWDQXTclEE6o8h5cgULSPHN3n5c9OrsLIFsCw5mFWrUjrJCkrhAF1Sn0A9IS",
-	"wsiJKHLmVBiMSLtCuBQYSylS3ej2cWikO8YXSSiodntWfnB66eSLJL2Dr4J2GF+q2vKOSiZyah2vMFQD",
-	"2akpgfPPe0j2Vqzv1n+NjUGh/0MM5DvvRR2OhEe+/zBeJ1rxeXIY+PBBw+xoQy6d8EhakaWFXKgLyn8+",
-	"wR8E2bN0ckK/J3dWKvPZfK3u6g3RS/weH0U12WILEFp61eLhv0gtYGuWj8zicXRIAoxyeQzPgTsM5OvR",
-	"mPsZz6WrpNQbLQdR7+qognxXTaWZ1oscA+PVxsUZMU01cIksfJNfD1khNVLzdUyBlLUJ6Oc4SmA4xqDT",
-	"f3Lwm5s6/TAH+2j64A4JnNlj8oCbODE810urrbHr618B/iWUL6ywaPuAtn2iECF2yv5C+KA72UwXQnus",
-	"zYUDMVO6dYDJJXGwDmu6WyXRiLLUu0RzJXhOBWCO5Y/tDHEEhMPwPGRX6WYg5sYfzSMQUVlocxIWJYsT",
-	"kt1LMF8LrD9JnEWzP724/p+M/e/rt38hRc0lKRKIEEqazBs8+a/JLsFyqARCi9PGbziA1VmPSB7hKI+M",
-	"gQmG9mXZ4uTg95qQ1fYMHoEy/nD/+oTkUIpYj5c3woRFblG0MHpHyxnn8tKDDrFphxdOkK1k2Uweo4RS",
-	"cC3ur5zQF/9i9b8BJskVYpAjeuC3cTgjrbrQbA6pVQ8+FewSvnUkqaPobtZ7V+jyC9iuw6leUG8sfjFE",
-	"le9kG1gGY8VbXljRd0CFjA4mSwLIDrTrj2GC7FNkDhyxiRHyGa9rJamGdTo26Fv9QouywBHgHZxBWSwr",
-	"dmqpzEXbCRtVXM03VtysKeAJ5V2skZ3Br+EboXVRocSalyXGIneZ0i/CPHeTf/AN2z0ENx0Eg8uV0JeB",
-	"Co6lsDKH7nZ1obQAR182KMho9b3PZgb7rUvQoKOLx6BBQCiqfo/ZW3rm2Lz0aP61Yx4m5ZsNcWmYTldg",
-	"a0IE2B4EltgbTjUvwuDe4/KlsPBhMosBhEGhDShQ0OUFv4Ruyw9Flcu1Dnq1+ZrAloNdXT8PshNP2Xtg",
-	"dK4ZPuLZC+12gjCfUTa0VXj5yxU8WxNNXH3aJbeZR9RxI+d9NsQIoj4OW16RrW6QLTFUZCaTqhvTb628",
-	"cvsCrObwx/httLHs4/gqgo3GsuzB5m6htOzH/ymaK+zFY7gLO/sP/RrT5P0bppmFjR19clPYdnKrdscM",
-	"urKI2jiOpfmMQFgYw2SF2dbU2mqe7P1OkDpMLN0JVV/TKg59SZ48TjgQA/zS1WJ9nHPHMpqpayfr/5xb",
-	"J+vjXTpKYexVJl/TM4/hecSxhvgcn5clZWGQWSX46tA45K3E0NjWbP59gtIZ5CtD+TNXbULVUotDhqc7",
-	"4Dr7ldTL4XUPfP+RwHtt98z/homH50YOMacOFB7Yh1trVV7RSb+Fm2AVhJoXaldQv1pZvTaaH/tlhJPb",
-	"CT5yLLE/9fWoWjlkWw+M91xzKNMGfc6wIJC9xLLCWQJ8kcpsUUN5XjHemIVUxb9EDiWKoRxEBvUwNaqD",
-	"TZULRVBsLApXGE08AsBnt6JdvY9BYmFrFQ8P8Py12Bw5SORGePwk6T3BIeyLCBk1GEg5gswGghlgE0Pq",
-	"Q6ewwyl73naxbtMvPFgVC6tChWxy80DQmFrHI1xOy0umBWaG+FIXEIPEWhdboUSqZ5FmR8cKNQcDfK5A",
-	"M9KKtic/NGPjVkwBYEfVzDENwBWdtSLUuZEPk+UZ4UYrji2e+g1SK2O8cUkOb8tPFq47cNcclXdCQfoZ",
-	"GpdAM1uFU4h8IPRY5r5715preKlVE+5ERK7ZGX3BUs1N75Fl2m88F3vkmouthAcF7W4LhE05YCQWBGC8",
-	"hGjq0ehunACsubaaI8jBQrfpZV5okXwaIbKOK64+g6jaJ6Z8ZcHjSKk/lmLTi1NoAe9FKVwwAuL2FIXg",
-	"1QbA8JfEULAOFEg/RMnvnuVPMNZ9+MFrsRnhrT0K0KC9FemQ9oGX9m9UQCZOYGfTBS9LAS22k5zjldYN",
-	"iC0gd2xfoYt5RYU/d+QVxHJrJeVsN7Bgdedo0s4LN5EDH9HhhIKfYeqg/F4e77hKqffkHjsWDm1mHL4K",
-	"Y4+Fj1lieNI1yNm5JW/sKJ/tmgxTDqXWL6DQ91AMIm0CevuhC7RrdQ2vOeqZmT6VUC19/yt7cUrovH27",
-	"IVMS2/OooLjXKwOxORLmhfvLtceiogNUw28FTcAiap9avsHW1g855WMofDSx/78V8EoQB5zdXrjGA27j",
-	"f3EaAQf04mhLVZIKi3EgXuN4p01S8gSMhSRL+BWsQN61Af3UNZ8JcjWAXWikW9FXMX6RkeHo1MWZVOig",
-	"IvNz2mgjc8pKF4Widi9ZAH6HzkQuUTsJaX2Hs/0V7aCjUWs64rZNXFZbOatLXmyR1bbvO3rpu+HgqtOp",
-	"hpvjeDIdjUg569HG3vuGiVYH46ZRAp3XXv1gf7q+/vX61S9ft3qYnLFaaipEu3uE75S8O4DidXhx4Cf2",
-	"HyIO0N/o+UPKjMEudw++aruLw+Yb6AhXs+m33z/5LmO6XhaWpfxjvbxEx+wgTCZWAH1Y1OlhdzgI73AN",
-	"1suBTw7Fytkf8PNTUjF/7mp9rF2NV4cMpKb4UKelmC7YSpiFzBNKOXXWGHXc8K3jm684uT7N+6g7P7DG",
-	"XkGBBc3ATQxuL4HNFwKnPbzyK4z2hEDtDTNryUoplxEI9QvMIvsfLC+tH3JO0YtZEBKT6lfvAULfvy5v",
-	"3+CUA0dTaDvvrgTsVTKaLx9eKfhIZPuyKN2RpRNhTbDmVinqUhAWYLLbIbgqC6GOS+6ueOVoYKcdvRTg",
-	"HaRyGN6DA90uXOJkoQDRtgfmCcU2H8ySjuE0bmf3yIpDkhG6imI+WniYYrpdNXKLTICD7SeS9RaRQOV/",
-	"Mg9iIXCNrIhk2jiSeQlT+lJJBmf3n0wy0AW7v+HBmm809BpjRYW4CWQk4FgDIuHkXMTSebe+bh6lMYHv",
-	"DdpmZGwqtbE/wAenM/s1KqEJnhFX+hC67FDqlG8Qg393glTJvEsIJuPaDi2aS2mnTh0pCt9PHixtgoZQ",
-	"gV5hNEuXuO00qu+tmJj1NdYnrdclXa0aDTu16YPC3dDTI6upfYi1bYcBCRrh+rdL1e13HZmGa48/bgav",
-	"O/k3vr+Xc6K6pnu+3lub16shj5/JWbq8nu5aL0Obm/Xsk2RGbZz+UNkdsnIcwyjYA7qZAinzagM0fWnp",
-	"HDvMwNRlKXzTh3RVn4XgSovPV62OLlqqAQd8elwF6c7p4X2MjNYaaEld1b/N4bLnk7mWinu6sRzCBHiU",
-	"EEpH+R2AqabWo0/Oz506fOhDRNfXWd7pa5FCiJGrc4Ed9Wsl78RFkI8HRVJd0p2i0qmZv2mczZTQC+ce",
-	"Uy0cEL4NPVO04SVWfr20FjoOmG3l/cE4kP0v++niHSzup0Z85jLruAxo9FPow/T5yRKN3LobSVWPfeta",
-	"qCt8yb4f5E3CLx+3kPAeR6Sc/dSIoUhmT5MHviIQuEzejl/lGuMDQcyDKyphvJbKUSiqVQtX4NnKzgV9",
-	"Nep7uhL3SQ0/DN26uK3H3Css7z201NwedNF04dtq9w3Pjdflens0JMtgq2Jm7lOsthO2BlV6zTdO/c5c",
-	"SWg4b04NKW+d9g2ZQbfcN0mOXiyp1OYBE/tcDRYcpuG4hQ7DuCGmB3TZKMXevYCBvw+edNKNXmLp65Ej",
-	"b+4/LJIeVK5E+A7m74A3/T7JQUfVPO2FHsKjcW3HYM5nK14nGfQb4iZzbi8N8I2LgDnTjgc82reYWLsq",
-	"8MRosKhye/5pvv0br/eV+se6rtCl0bCqWd0K1W6SazF/fn5+yZ6eDyv7j/3rx1mx/2X3/+Wq/+WqXypX",
-	"tWwkWc+tPjgnxRZ9vcioK/fQF96wwvcbHNrZoWjT1z/XgcOMhwhSt7iYe+ToyZw/CrzCks2FifikbzeM",
-	"o7/plH1oC8NrI2vd9VpKxerGaB/khNi8xqoGGdZ8VCv0bd6K7eIPrtlepP4H7eSXml/TmeMjlyDuDBvL",
-	"D4CPwYgxVj9aHjz24Wj37A/V9MA3rFU944oa/bNXRkP3L/LgzmRZyjX2qoCevJZ+LtiZaip68Zm4E9CU",
-	"I6qh3Y8+rhr7isdgAnvO50iMn3ZOQVhuD+Kda2z+hT2PXJ8s6KMG0MX2f53eay625DuQ+CLRqGCLUotE",
-	"ngxGC7/8s8N5pk/QfnrcA2yqXKYj0C8sy5UzApIYUfsueXTlXZa1FBpaJLUthG7FvKmy1vGBIoeBaN8F",
-	"N1RijXkPXLcYiAybzXAXm4LiF3Sr7ZixKPZfq1w+8Ny/kKoy/bfbrh9867DPh+e81IvtBCpS9mt59OhV",
-	"U4rHqTMTjji02ky33R/kb6BWcHQd6HmeY42rYAJhIKQwTItSTA2lhNjFia2uV8A6sSOmfSZv4qWqOhvz",
-	"5TZX6p7f42YO744d4btNKY58oyz3LfvrXP+MSQYwGfacue97ovGXH2M4Mdg4pos+iCrsl8YmjjalOEra",
-	"aHIbzwieki46hqloh9yJw9+MyBwfGen02S/HMEnzBTkUfn+E0xhk5but+SxmPlipwKwck6J+uXXJq+1m",
-	"ypaZwf89qmMtVZljTdPGWMsNPJuUPe80xBZBnrLkXfvYL9qU9z1uH9mW74wbw/zQwR3Tmnc0emaPv6+5",
-	"IPqd/ZwwDdjaid5rRNjWtu9yt5uga8+9Xmw68MOlqCPoj3clrwLqOQp8lV7/AQIUn4uv24Umk3FKfugc",
-	"kPbA/3C/furLmrr3DXZfPLrV3nOLuk6o429kTOfZLiDZAFbXX6TMaYrIVQuTAbyRAOYzXpQix9AndD0m",
-	"sz70zWyEIRCnbMwFWPxyBi+SCsBZBNCjDrLyTihV5IRvgcw0QqYTEgLm45tB+RcwXpqFbOYembuAvPv5",
-	"HBq87HgNosUqAlXq4fR0bGXvczGEfeLgiDIgoGRv9O/V/F7Bkw85zuyRUFGIab5n980hR2e3woXKH4Pn",
-	"2fGGaKJrnxSBePKMdeq7UVLaI0mbwf5pN1t0N2fob/GZn3KVhZV0pJxZ03smFWaYcUsx5MSeghZC8Poc",
-	"uhy2XmxeMVlimfMV3zBtirJkZXGX9mD/u0jEz+HIjp23FU57c/OB31CAH5HkQXKVyKEjTzRpihpP4ymG",
-	"FQhO2c886MbpatZrI2rdzdyyG6EvWyAzCVb8AMWbKVZWYq4lWxVVY4R2gJ6wGiF1woZg1rrQIgP5Dco7",
-	"R4hpLYsqouzaLTgcOz2SdNyd5OcqcmlnAlMYXOPSshPQkQ4vPJt9DpKm+vLBFk115K7UMIKs/l2gHM0w",
-	"Bw8ebdexc5hqlR2m6oPivYZaU32RQdV0I4bDtF+I7xTBB5Ib9oGb6eIBWxZPauTa+Kx3LQIQ3ELwHPB2",
-	"ROFvuDYnP9spnrz66RDlPmC5J9oowVcjq348rxh8m9VCUU6p0whVU11iH0VuOErSq6byZVwLxNC78gpY",
-	"ZxemwAQknTr17KgnTfK7L2UbHghKEIDBC6Fz+E011U7S/1qqJXCsuNZBGiS324BF5ND2/WhAjSi0b2+Q",
-	"g3sVmOB6IZmRcskKY3XNlIJ5bUT9oKt8rExvmNhjW8XH5h9dcU7VnvoarF4X8+ptYyZDQ2/0SksTUHvM",
-	"3Z6plMtCUEQuIxYBr7oW5uQFfLrnKh8wiJASK7+JyTHbH4u4yiaB2eglNIY+Qqhk90RfHcvLTC9/7L7S",
-	"0Y29xgK0RXVJdounzKKCXjaW5h6bGLWYNqowm8nF334PO+1WG1kJupVrIeq9fckxT52XO/U3fFYG3D3q",
-	"XY8BMCehsEdZIop1bYefHDEChQM8cvgpGDTCtOyHxww84ZGe/QE/98NIuZ9RvAUmndA4mQnfOrYCvH+b",
-	"D6wadXd2x5GbLPKLSpH9UoDEiiVl47bdy03hdzx73ETYI/h8/S48hsPXD/bZ0vSMXO4ruvseH3kUD5Ad",
-	"amgR67BlNjNukse02lOKxvM8x5l/uThA2tnHBQD+RayDcXdPEA7NBUg102KqhHmsxiG7t+DsD/j5qc9K",
-	"uBJ3cikSpw3cp+ZmERb8wyfTNf/2ewYSBgjuHibpuRZJvNqw1eEzEYziU7G/nwpl5TKp2MKFnTmbFdVc",
-	"qFoVbTtF1x6bFboLLIHVDGq18t5O6UjKG7z7vfj46JXXcVFR08nuravWdHDcQ1dd/2NyK7gSymruVv56",
-	"4/lvv1vq1ELdOYpvVDm5mJzxuji7ezL59Pun/y8AAP//",
+	"7L19cxu50S/6VVA6t2o3dUeW7X3JRqpbdRS/rP3YG7ss5/Gtk2ypIA5IIhwCzAAjmtna734K3Q0MhgSG",
+	"MxKpdZ7sP7YkDgdAo9Ho11//cjLRy5VWQllzcv7LyYrXfCmsqOG3y6kVtfuhFGZSy5WVWp2cn3ycCzZp",
+	"aqNrZufcMjsXbMVngt2Iqa4Fm/FbwbhhSny2j06KE+m+9M9G1JuT4kTxpTg5P+Hw6uLETOZiyd0YdrNy",
+	"HxhbSzU7+fXX4uR1KZYrbYWabN6Ize48LtktrxrB9BSmMOFVJeqvDJvMtZwInJsbzjA7l4ZpJVgt/tkI",
+	"085qLngJ86BpRUOeujHjCS7557dCzez85PzJ0x+K1ISVsVxNxF/gZSmySXriKwMzC/NYcTtvZ+GfOilO",
+	"3IRlLcqTc1s3op9eb8QmP/JCbPoHXcByx4z3Vi6lTY82qwW3wlimmuWNqN0WCWVrKUzBnjCr2XePH1+w",
+	"7x6zRlXCGDaTt0LleKWCcRJzkcqKmahxMnomVX75lfu4YI0R9f/25M0QAh4dSYp3K1Fzq+v8BDQ90b8J",
+	"/qmRw38Q3LiRtgf+NN8UbArnVLCSb260XuSoXOM79gykLXfvfl26zxMLqOmB3gVMdb3k9uT8pGlkeZI6",
+	"SR+aqucU1U215wS5J8bSsOlZVXPfBV2thVhl32/cp/cc4aO2vEqxgLBzUbszN9GNsoxXFYrGJbeTeY4b",
+	"LLwtQbEbrSvB1cmvbsxamJVWRsBt8b7WN5VYuh8nWlmhQDbw1aqSE+CJsxU+8f/+g5i1ffn/U4vpyfnJ",
+	"/zprr6Mz/NSc+ffCiNuL45athbJsXWs1Y19/ePmM/enb7/74h0dAE3oF3GVl+WPNcU6r2p0zK3He01ov",
+	"r+eizjAbXitsVfEJ3CSCVVIB321TpAAZustcBYmUndd3pFHB6Jz6P8DBldYwvVYov0B8Pdrd/cIf3tTY",
+	"jbIyzRcKhjOivnXX5VraeVnztWES7sfAcSW34tTKpUiyXcuyf6MrBBf7c3hY3/xDTKybymVZegHiDvju",
+	"Viz5QiSnWguYqxJrd5EZNtFLwdzGuZkK1Szd8LSSk+LkBqb3c4JQioTKGAoaYa1UM7OPUf3arvzzvxYn",
+	"a66sKId+8xM+vU1XmHR4V4FkyhD4o14ItUvZkm/MLmVf6TWr3MGRls11VZoL9qfunVwwJym0seyb77+P",
+	"WC9cvQVez/ByXpbSvZlX7zuD71A0cT/zG1EZr8r5I2BQUknLjHCqw7SpUZjNuWJr/AjOh6jhiWiCLVGy",
+	"W65VldAqX+qacbbkk7lUwkvKDSs1U9rOpZoxURnR4bsgvXmZZLpaI7P3s0Al0huf3mi9sl7d3N1tXpa1",
+	"MCalMs/dXrr3OnHDFaNHk1LFPXvtztvui16j8NBKnDpxyN6thLq6euVkFpxJacUyvff0B17XfAPsAzs/",
+	"in12yFEJXiub5m83TVg0CI61EyX4eMFMM5k7Q2Uqa2OZu7T4xCYpATLt2onf5ISyLLbSdWJaT5/u6L0J",
+	"jTYhAfy+diYU71OSV1arWvPJfASbtBJ3UummZIZv2qMoDVN6nSQTvfAaDcEE11jjGc4bi3Chckf+OVcz",
+	"0ftafKS85rajEvVcUO67S2mtKK9vNhll0r3TCx6nN+JCK2HxtvfzleqC8RsDygaQRzmDstQifXaAcNfc",
+	"LFD6p5UyTvRdc8Pg0Qt8qzSM3+jGbgsieM4dfVGmFRB3JWaut4muS0e7ds93H2oqYVJU0oYmMGt4XYLQ",
+	"dYfdcXfnsPcJuJeyFmteVXDzJ+SAsdzulZJe5F3Bw9unBFbfJb1fVPJgmMUzp72mlMKcJpdVE5KqED2d",
+	"GVyU5NbYOpXuk1E8fkP37+7dPNVVpdcm6xJga9hbUG7d2bZ8keFnWQ4wQ5wGLFYZIQkiK6OELLnaoI5r",
+	"2JpLS7pvWuFQScPwk3dFwbJkVbEbwTzbM27G6s3kKgqSI3Grk6k7hC74h53r2Hgtxh35G2GcrlGKC6ZR",
+	"zdmshGHcSUm+EIrkzpaCxBfwp2VyfRvd1KbHKGztG6fjgNrcJXtr7nX5G1ZJt5JnsrD79G1izGLbKRCo",
+	"WrS8HtjDzzl1Zv4sZlK9FfzWrW733Mx4ysj66FiaNSvw/yG7+/k4outbJ4dVyebcsEpMLTN6KUDRS4vY",
+	"HpaxOnfQHFnc4IxodcGUEI4vSQ+AuT9KGli7VHAfJSXHqrmp5OR6ITJXHX7O5ryaMrlHgesXb9FIqY16",
+	"xi2v9KxJqKZyyWf005Bb47V7PHldyH+NeM2V/FfyLf/SasRb/o9WibdsnwxcoJ+hHyNJprk7e2qWIJP4",
+	"vJK1MKOugYEiGlziKz5JyKN3qAUZOVPcNrVgX19dvbp6/eMfksLFis82I4elYVY7AexeJcqC3WwsOjTc",
+	"D/v5C2fu3h/Pt4jJkiGomokPkWDuUhUVSKAv2W4r3hj0FJoGqNqoUsPvFtxhTjzUshRJuy7j1vkk7Zy5",
+	"9zgTC150zpytiWEI+NIjBg/5t4P9zT3NvOFtdt3VPRfYrhUbO33ZpWpHc7IH4iH7N4Iotp/YaYfOXoL/",
+	"XNxdx+qdm5YpBndkWRODLqUxUs3Og/ZjwLMHfjjvDIO/zmqu7CMWvqv0jS43+GenWqgSONtYMCVqc85q",
+	"sdS3IjgL4ZV8MhEruOq58d+NvQgwi5PixA8NNHKvcdckfDdJrGfuRlPP5XQqapF0BkwCLfpkG1HM6YwY",
+	"1OnX5W2H/7MG8e4dhK4HsrZAO0PLgiuikCgDJdlMWHMBKhE4+2A3Jnq5dEZYxoKO3HZz/vS77/uiYVPp",
+	"RlnVUtn9J8GHhei1SKfCUzfJhJU2SU1lUmkzUsUvBS8dK424DSLv0O7+aJtUoTfBwLcMZ8k2wgL/zvWa",
+	"VdyCrFpn1Gm9EmrkwmphLPkK9t5c7vTlLxw3+ICbJY6t4tD04ojIyd3USomJv1cSU3DGvHScieLVaifq",
+	"Gap1Wb9Lv89tkFbyShvr1MGEeuPdT7s2VMaVtUUs8i+1bid44T6HU9aoHm/Z4jcyBlgpJrIcfY7wO5lX",
+	"HlHtynkU/FHcPUxrNchyAxoVcA0ZzSZcucOL6xxtwQQnjL+VvBeFLiw4NdPGwE/0n1MrEldTSqNDr0jY",
+	"1KINOkeGYLQHfkJIjB5eey4m0iRVvpkP+u3SIUP5rYnjC3rGfstvRJV0ro52VfZwZtbFDDkw+5dBtjo+",
+	"HY1VtBPdt8ZnQZnbOdY9PgbprQFuFqAnTfCVcKk4VuVqw5a6zjDrodft5ppcaGOsLjcx7891hclBi5zy",
+	"9Ry162dzMVkkrnmurlsFOH+OS275DQe/RBV0Ix+WneimKsk57nNoLiAiNodPlLZpwtGzPf42eoJNpS1Q",
+	"v3IDYzBEq7Tvbcqbaq96SGR5Cc+iRmnSR3AueJnW0ObczD0tID6AP5sBNotfOb2exi/i/UhxQGfWO5tp",
+	"xD/TE0V6uTE3qMmWWqACBXTVdWRrpGnq1Zr+VbkJ0LPJ2YtK3oo65U+2VixXOQ+xUGPFlKhrnfbwLqQq",
+	"MxF0ZUVOF81Sts0dc0yAFCa3VZTLtCdyhmSDmRUtKfwqoqlFpEjSd6+FZTJ64YQrZ9WXWgmK6ji+cKuA",
+	"uPqEuxu1Qj4aHE1pzbVtnW+4+dZrIexz5I80+9r0w5Dn4g05PWU8mHxfme30mlhTul4KrkzacOkITVSC",
+	"SGpan/8HJl8lTEGedGnpybT9KIQadTBag3P3I6kmIpOEg/aUdwkAeVCmuAncMRPHG6uRtYPmKl2HwYj1",
+	"rNvP8u956t4PjDqIY6MDlOBaRb7EPUokDJSca9Pj9ktbjZT/tBAbSCcCHQUCvt1w8AVTeg2Ki3cclY1g",
+	"vKoFLzdDtwcuH6Vt1uYmjiU58Wi0QX+34yrW+cggBpxR+9BLsRX8HjZlXZWZ2NpSlJtsDHo/I4BtQEme",
+	"CV5346a45IW7QxL84aRyzrEAiSETUSvTJowsxOZ8xpUSFu53Gvic24qb0/JmXAIMD06FXYtglGVruexL",
+	"pMGU0h2aOEVrd+1Xry5Pn373PYbH7JY+hlcxJXBIC6anT1SccKWVnPAKIkmYkfnDH3/4Lh1C0I11zJXO",
+	"nRF1zkxd1eL2Oj3xj/1zzTjRISh5LfdrL7uDBb1krevSZG6Sf6aVL9PgNiRHxc+us0rVreS7M+IrWbBJ",
+	"5f7RyoA9Uftr8VHap7YZqnvCoaNdweED825Nt11Zu8URHbNH8xD3DJ7x4VdMQbnO6bKCYbfPSz6xqBNv",
+	"Gw2TWthk9pwz+L55WsCls1kJJtNO7KaucimKKzmBGF1wnzd2LpSVE24h7sST3LizszBDHCi/tGe6TOm9",
+	"9Nc9YRpdprf8pazEf4s67beZ5Es5pPKJoWvMw4K8j9rXH42TvlGqeneoP2+sH4bDKOyvH1+e/gC/1AKi",
+	"NeV9MmWWws51+mQvia47TKMnllftNfT4+8ePk1OA6oK0KBur07ovhBTyYd+xPpl+195fJ0md2tW77mjK",
+	"7UjFFjivdsuJ0GErWvJ01l0gL9Lk04ysynRKysRm8w5LvoEY79PH3zw+ffL09JsnBYOqOLaey8k86Kat",
+	"n8epWlgEAA4gyNgRbMWNxXCyMy21EueMu/+pgOCGY4Rywhs3eOEYed7U9QY+5awWS14v0imM6ePdq77Z",
+	"nJBdCzmb29i9dgO+GZoXRjt5vdjvSZ7gptELQ5oATSqzPz7OZxJFB+V3ycwsnxGD38vpDqvFxPxwbeb8",
+	"SVqJetKqUO/fPLv6Xz+w5y8+eOVkVctbbgVk5AAzGL2knFvjNh7tDkhc9pWWG8oQWyinbUFaQdDIIT3U",
+	"sjlX5aiI6ODFmtVCXifp9dPz79qFXuHl/x6ShN6IzWs11Y5zn7/4kF+lXK50bUUJy02PbubTVe4wWQ6O",
+	"BMWurl69fO9Dy6B+fvv0u6T6uX0VepvYLTDNRlEGa8Lfv8y6OfNxOKObOqVZXobMfExQHjB9fFOI0dF8",
+	"Mgsx9rJcysS9m09l58Y4FTdzr6QVnY/glLGnzYrhI+lEImmrpHdEU9K5KfoU7JxKQ76OMPE0KXrKBpz4",
+	"dbIzOJCYM/TKC9YosxYry+CCAHaGjBBIIdR60U3skIr53A5yA0OaURtR874v+DO8OBlseInhiF35NVRb",
+	"+OM4bWE75Q8v0WVOm8tU1006YfNel2b7ZF8pHSVBpDUIzy9I8RITsJb6NqOq5V0jdbN3vh8a1VsBR3Mt",
+	"YhJkCXcIywde9AEE3wPbP/HIu6mMqrz2QeNkRYjTI30qbsFuGnK6RFqPz4lSF7H3H8tS1vNNphZisCOc",
+	"juIoxdh/JxOu3eOs2+yb2Rux+SCme3i0L44v1rwucwIZ3AFfocNmITL0G6n1hz0aRcb2WzeboVUVCYdf",
+	"tIOdrUkx6yuuyne3KUk6MrX7khK7919JVmdnIjJzGcYjWGIqrbme6npv8jmlmK5qTE70CuVcVyWTdtfD",
+	"K03OtZvYl+QCKTVpV1mqZrqWdp4uVtpXzufDPPic0/tyyrlUY/PRujn0w2M82w7qsMAo2BK9OywynmSK",
+	"hJgAv1u0zpey2uSkyzVUjnQujv11mHcscQzK26A8DHy68PPfKmRsp54mhVNtk/xEscRdlvkgosJ9euqC",
+	"ieXKblhZ6xWYOuxjFI6Uhi2cbscNHQFfdSON+w1KRHST5rc2CrOjyRpUJ+GVF3H61t481kMUyOZroGtJ",
+	"10ufpHmHTx3W3JWKzcVnXoqJXDo9dR0VnUIe5ZyXEF3osWgPVfFSMDAU//jk+4K9f/GT0xv/69ObzJD1",
+	"SpvhHL+nVCYwtUndAdmgXroq+5Jq9b97jKr+ILXxrTQWSxF/LU6W/PNr/JJ7x3GqtQdTMJth2lf5DtWx",
+	"KUUT3CNOoax4oyZzUbIbKsmg+wRzKJWmolxJNbkhaSOtJmG1qSx7KhLxfe68Zz0rdzWTJgC0NO6K89/J",
+	"qa7D/NfSX0zJC6jySZE9weWWNIjSdSOMLLv1jZjp5tR8D76Am+FD8d62zlakp89JN7sI/GtRRUYC4uKY",
+	"IpikYm9lNgmR3uJtMcuFkY38l+hP9x1Rc43fSk4mOhXG6tX1RBtrstny7pGQYGBs18UzXG/5l1YDRElc",
+	"r+pzir2s8LxMhKJXBopGR3x3s3a2Zoc88XkInNQ58MSlHaJ1TnbnyPbJw0N4EYJsfVgXQpfLojABSmv0",
+	"mtWNUviTI9Uq+pEcaby2+Ecr6qVUfOs3eGrKZSXSQC1vwoW7dRFTDD7UavkguBV8mS4NFFPbn/WL7whl",
+	"x+nLZSmckDLJSk3O3OjjDsuBtHgK8uOXUrv5RqzsK8rt7ZLSZ20MTZJIZiLAS9Lj7jM2cxVpqByuZS1a",
+	"j6kx81NRPv3uuyd/ejQOdyGyR7LX7wGv7EmbvN6rOtBj4ByDkOVwseBjnMmM0254bc9r2mfvAivR7xCB",
+	"p45uM62E2qtUEJiFjVEp5B41Y7QxVuvbwEiJ9MYQmIAEejPXa1Fu+3227bLhGY00eoYl91lmQ4EH+syF",
+	"gQrMG7GJdJcxjlEITAIgT9BHqfhXVEYgZFrWMPCQH8MVE0LNiH1HhKDROWJbjiQva1pKxWoGHfnAXK36",
+	"k1MwPINHQiIjap3l+EHwdO4DJHQMFi/uVW+lSmsd2maT651NV4sVd+T0Fr4VnyEv07tqWgfhHZNIcCl+",
+	"IhliHEL3ypRxHlHtgjhDZgf7nbR3u/y+lHvHi7hkRY+ul63gBm6ac3NOpfz1dIJ+IrNaSMdm/1in02cg",
+	"Q+Oamx6to1HlTr6PNBFqUZtlnqwbfdhTMVSkDRZjreSi7fCr2i96Prit3mbYPEv2eNKy13xPOccwOnSl",
+	"OpGA3ppZ1o71wydW3qIxauG9xUmlTTpB4C1YSnnfWK/HpodNAyxnm4gEmFQaSu5HM9FRdTOl0yoH0gYC",
+	"yYCrpzaQxO+vc48Xxm8q0a3cH1c+3edo2e8yyagm78HDxRk9gGkphq1FVRXsZhPJDx8YA0RSg3l/UANl",
+	"trOqonG9AyVX2ug+3xelSHN+x62S4vi35IlN8GrExUO9FXfM2YgRIZp0ikYWc+xGzJpxAW/8Rs6OA8iN",
+	"fr8BnyCOtzSE0FEwo2NwTn3bCUlHOx3OaBpAw1h3ChCDyMd9hylvSJ7XVixz+lt+1DWXVgCCTlr7z1eB",
+	"9IH3RbVgCchPj/8GVKvjEKE/JnstUjNvbE+rARPXT90I5h4P0qd1/4y8fgVfZvB43zjRTGLaPRZZnuRo",
+	"Am/5uU8h3bA5hyQAbUTBrNYjZzJHO3XENwZj4w1An/PuNxyeNoNmFZMpnKieQw1cu6v7+tYnvdJE8Mk8",
+	"mJYt6O3w7+wFjM9i4HgFgbi3Cxw1d5IfcDm84rA/rRqNyWx9+Vsxte8am6ZWfrp3qAAcVJHkc4Dc+/Er",
+	"yUl7q3KMqrhfbe84debc9OrpPmFxKI5pdxRpmJs4IDH5Rh7djK1hLpfXvcFvL5g0PJ6DSs2k8Pnia3gv",
+	"YEe1IT6qffcGzaORZdPD9OwsZBP6J0wSzwHLJbP1uGhBwYrvatyN4pK8FbJtEXhantAkyH2EELERPs/P",
+	"A5U0HCBHvgxGcT6YeUceHKxT7kmnwDn/hKDZvYjnI7c0dOXwxzIY6WjEh25TgPVnyUyiFP5e+XAI/Ptk",
+	"UvQnn8d3I5xGUmADGCdIar1kTzKh7nsi3e++sVdwdOrId6HNR594fxEdJgkd0CLSScvwkTPDQKHCtgI8",
+	"Am0Y6NxqKyBTDi7I+Dc5LxV8yPgNQU0uIxCfOfRHgSdYqdeIJnqvmWLxQc6c35f88hUYoNjlA5R+Xdt5",
+	"0V81DWCC9XBPoRMnGeWzFtT/oNeKcbwD6hnKXULzHI4x7Ms4UmjFa7FKlwL+2dvvWIQIdfTIW+1OOeGx",
+	"/1DgIlu6xWvYyjdAvm4ZLHuUPohk4wiprlHrTB74AUAVJoOay9m0FmbudB49vWBPGQC+MLsGLN0tlLBt",
+	"qbWnwVKyCJcKctL6WRLfmIJXkC8KxUFUwO27He7yscmL00GM2TUZ+vJ8ch6k2H+wG+SK8qjSfoPOWUjU",
+	"sK2FWF0HWKiMdugYmfCXHM0cT0fMjkkZaf0Qzs4YH0tbXJWcLxkYfbDVWF3ZojX1Cqq1ruueN0IF7o23",
+	"+wHkf8037IZPFkyqwhf4BiK5LbkRrNJmBCqtZ7KiC3A686W1KBr84SvaE7yvKA3lCPJVj6GljcnCAz6M",
+	"Kd0rdXIG6n7YJJpKQcvILN6+qIxY+7r3Ya1Eegt7xkmF3jIZfFtq4qQm94Zx20CZN0Am5vakOPkHNYs0",
+	"89OJVlOZbrdG3WvGxYFb/X1fYDaEjcI46WWWImnFONFz3dNNhINwAut4J0/CnezGNLyqNpjJXz7qQX0d",
+	"EPT1mYXu5VnbCRccNQOCBOW07zTJFJ1RiogCacIt0oTz3pPuHGvDz9nTx9/+ULBvHv/xqbuxv338p+8f",
+	"MTEp4aPvvi/YNz986z747mnG/ugNHgde7O8XCUt8iQ/vwcY6amIvN2Y1r7lJ8NcLNak3K2oxFfPVBXPG",
+	"EuI3OPUCalGUBtmyu8nFybqWVryDTna2bsSefJl0GxrKcesEeS6gdtbwAndvoH2e5qLVM1FVqeM3tEAz",
+	"X98BobE2POku6oXYGDKFHg8AiMRz4eaSmXxadDg1tQ/01uxIC/hKtcHyuzLXQHR0+6R3CqDZ4w5KRI8l",
+	"X0H6vOWqNIADBZpGf1OlUaiG47KvMv4nXx3n85KQtGHBmV3JWfqiqobfNp41c+Vwh9LZ76+YX8TRX0OI",
+	"RJbxpVYzNLPdwu+gvmc0IK8xptVApHJ6Z+qF04dGFNfumrG5nmk/pRz5m3ydKFXYSUNtaCik3/aLNQb1",
+	"YwtNU3/OtfHb38kCHksqANMADbYXyB18xMyIiVYlw++lN/T4HVejWRkhMJPA6mYyF8ZXTwJ8UFUdouVq",
+	"8BXBPoCs1HXRqUOGBivOzmSEbcZ4lUOdHN5utQg9g/M77JZ+iz66LWzuwT5rmFBxArmVbZNiZK2wm4FV",
+	"kpyPNtpLXX/QjRWp0+XjaYm0VitWcTjaXUDYdOhRX5eN/qVlA4V/EWvfDT/hODKmEfV1lj/uwNnj9DGP",
+	"YNOl0pPHzu5/8vjpt2wy5zWfWFHv9GhDRDLpDgOL1nFvFhxXegFvztA9AC79GwVs/iLWH8REyCQIQrZB",
+	"7dzalTk/O4PGNNau3I+IZ7YWN3OtFxesKd1fC2YnK3rQVvCVNToaV7rGNpNmYyo9S1tvUpXDtQm/jjdS",
+	"lSOKb/pb/WZo9lHw5YhdHsNjuRHTjcVb5KdEdjJ9o49o+NpdwAwMZtLbU1N6V5VvxOa9d0MPRHzmzCi+",
+	"MnNtqf815KiBLb3kJXXqIrAn98cQKXECAlJmhnfHL3bqxkIPKT4F1ZemElLlfi6Gt2rybgDwkGPpMlTF",
+	"Ws1KnapZ3p+UEXz6/coOrKIIhCyIhhES8n7hgHkbVEfmPZGw1OReU2gnYfy0KF1a0dR2Gy4JZUWdqZT5",
+	"GBpQ6+WqElaUtP03m1F7/eXCDfkPr+9W7jsKrWghNteji3LaWz/B5AtIZQ0JJmDXa+SHCJjNCXJxK2qs",
+	"amq7RuRyZe4aMOoL5vy25Vi9rYzzIaM7AcIOC2SCAPVR5t8eoqrXSd4fP9k6QXl3EQmqQ9QC9YSzj1gP",
+	"lFfd29zkBAbGHUpa9xnGW5YwOUMak4lRblkWGQPTEfX1c0ZZHqTGEzJHmyt7zrgz+eRUipKJ0yWXlU/l",
+	"Cd1LCOA8k9Jj7PXok1W1Sea/lclPqcIHNfnzVlfkAiHDivmHM5UXowx7cO5kQtaQIj0ygTmjQpOeO8S5",
+	"toWBRW6BYP/jpMLJiEgXLScMF3KbW87pHMS+050L1ebqD565v5u4/ADOAdSJAkTTVvvyGIVR1zNhr3On",
+	"Hbuzo1MlPu18zTd414dbcz3XEBTPFtwewbmwfYa0AS1Y6XUHBz4+IKrrlopgj/oAdHtrGYZyfcob8i7U",
+	"lKeSA+HQc1kHA4hxw6a8BvQzg2kQscsUkbk6bizEbU6aLu9pxTl2U2J93UuVvOzwWTi4GQNKBtqj1Bk1",
+	"dUr8tPOFsWPwBPP1K9up/L7XJnbR3Z/AG8ogqH1t5tC/r7hSokxn7ovPKzFxEgOPX6ZdYOWjDGtdLxAr",
+	"w3cyh1oSyxeCStG4ZYLXlRR1KLMxzGq9QDFfYOU8Vxvw7l6E1HNAsXzELmMISrwYELarc6gQZmFEU6QE",
+	"81QlNiVL3+Biaq8zTYE2AYsqj4/ZFz/K9DD7M1Fvp1sZSBpRSivK8zgKRDFOoJGu2awRxkliodJKyf5m",
+	"T9AFK4kC2gt6SN6EnhfPtDC5r173xBchCHV9h/wh/OJdsohyfvRPA10re8BYu5VnEuD62zMVXCvozHGX",
+	"jVDlbpHcnuK0/UlN6H2JqL9Fsh4x0psPkugXijVdeQbBZfoW/CBJzChszaiIDBRbcBlsClAXfFmvtCaP",
+	"1duHipRMl/jU1lpitiBdnINd4p4o3drwJNE7uSyZIt0q5AVBK8VuNgnoaGa+U8DrLx36HDo7LU8I4NP9",
+	"v1o8xf++Sd/ttb6pUjfKJAlHf2X5TSUuQENa1XpW86XJACFWzTKhrzw5veFGlAw/96AGCMkgVRS2Sac3",
+	"5Mt9qAq11mpW4PSEXlVpoT6VIifs4CN3nKFDbm8lWHphWD5FaV7uZV8ZwGxIr+e+cqrb8mxrOZpNJbU9",
+	"oOf8xFq/TC5kYiy3TS5RuJnNhEnX5V4yaNEcxylL3d8tYmi5mFOQKDNzd9/gJicTGDJl/FLXfAMqjY/x",
+	"3RE7hk64t/mIPIXvYkN8mT77Wk+fNyKHC3udJ8R4gPm+PtGhoHkYilXHDTrQqWh5Ja5723RCRQBoEk7Z",
+	"WTsNBb413EG6U0mnxK2oKR3rhCbh/tda4buHFs16r2BPxpLfzEN4BgNjHKGP6ntHjTTE9pxXlSA7bn95",
+	"vJwpbpvUqbu6enX1+kd3zNy1zOulbgakr7bDxy9PLQEUup/4KpmJndREnAYSCQCjl5jL7bWyJV+16XNt",
+	"tWyckXXhI+VttjAgMdPZGdfcmZIOc1lpo/LbME8uWZBPvuL+Uz+VdlgSpWkPgH95dnfSpwDt3/yMlFhH",
+	"gN63wut0aCFhKrRTyBz/4FUeWaCYMS2tr6Je5tKPGzXIR9TRLZLTdcpYVXXgIKbS0v1eWd/rBFIQnAAp",
+	"ML6MQRRQx5NupLKWU5sMhl7aNhMUfbxLSBL8R2NwWBLbmEIIvJ5p8l8LM78ueeq0vNR1O4p7BDROJ5uR",
+	"dOk3jhNw3Uq88dGPO3E01fEMoezIbU2V/aC7+4ZD2HrAAfNIF8SffrERO3S2rQjOpLCo7GEMmFO7ZDN8",
+	"KkI6hDTnzOhKliTi2pq8cA7XOzV8BShY+IF2ujpcrORcCKmsAcYbAdgRR6CbL10QhMocW36CR9h7KCE3",
+	"Qzv12+eAw9uK0Ker8610ly6CEPENuFp1gEBFYOVJS+iD4CU1OjHjKs59zXSX8E+f5tCWcszRlyvkZpe8",
+	"z3sbnWx7GvtzuGiMtzKV97uqxVR+7onJOS74ioDGCFcMCtaBadIWQLIw0zc/eMJ+kn8GTvru8ePH2Fh0",
+	"QIse7CJJs82tMqqYyqCghPSAXbHpi5ScCGkxuyppAsR9xpdoByl18FR64gPy6x4CprgkROgEI3TafZWi",
+	"cvMVJTVEdfKWSkez5j19I11X7L0F3Fj2zWO4ttLvOWzCH8SBR4WA3RdCIe0I8AXeZGPzudaMQHanSZuQ",
+	"7W3QgUQplOzrVz9dPju9enX59Lvv/wBelhtuxPffNnV1keg8CmrGkpci6xjNVFr3J0D6TQmrbN9FHBVv",
+	"/zjcfL+BuQBVnq474aUmBzPVYZLtXMBTunaiFpB1o04Joh7jEKd6JahJwGktKsGRCLyqMtcRjvdRmCTs",
+	"TXRQdpklx3tby23fklmxXEmhkkUg0Ue7zhgsOfjKsP8fC9JI26dLHbkPLS3u7mlICrGQWiV4hdq/tOzr",
+	"V+/fvMCOPn968sPjc/b81ZsXP32N7yzYqzfPX7ZcHf1WsMsXV6dPv/v+9MdnPxWtISfVVLNV1SxZxe1k",
+	"3i3s+svlTy/iw5G+aVI00rei3jzTpTBpJ+qo/IREj+ScPjAXvDa86oNESsSgGzsgkmKsrgVWKETxzQxA",
+	"ra1lpmh2reuFGXDqcFYh/olf6/WpfRBO53qhbJ3QiOba2Dxg+dWrS8cbLMKw9Zk07otttKs3622QuoVe",
+	"pTCd/EJeenya3brmVHeoqqKIYkj4MaK+FVhQgxChGFP0SGMhnXYYAIoQys3ouFA2B4CsOf5Gb9epE97K",
+	"gC29siLhueoB19julQoRaehoVzeKCVVCkFFag9bcSstMgFg3dqKz2XMTSgDPdQanafdnjrunBjRwdu/K",
+	"UyiXyrAH0Q3vVMhbWlMAD4K1WeRRocqR6u+dICiihIBczD719764eS6/X1c9nXiB9a9eeZHgmRuxWtx3",
+	"0MNZEf4wKOYYIVrqW16lU7L2BPjdFVjLMtP7e87LMCZEx6iVc4vi3Gbqu+eUWGPoF8PnGZBESNga1xK0",
+	"1no6NA0BORRc9O13h2Yi7H75DpGUARc1uUXdOUrXZmdzBhxHtgEP5Ny+o4prOVAG1S6LtDUboWjHa20L",
+	"sbkIgNj+QvO/S2sEJtfvaeMKPgGcQHqZoPKkMyl9n4N09sCcG4aZXoNvtGf40tSVVsrpNA2rRQFuqBY3",
+	"ZKsV3rBWrFGZMOtCrOyggvWoQoNO4Fdmq9WnI3+bgwGQWXwhfBcCeBefihwkQuaepsGy+VuDPA1aiUiW",
+	"wWkdiWafFesVlcEPf9e+ApIdHicSgLAOR2FMyYiTp/nkHEPZOeBCYzN9TkqhsUwrQUVn2s2LEmGhgS5d",
+	"9AGqfivd3P2O8nAcoe9kggyFhC9OLK9nwg7E/qz0bEadNfQ540rDmQD/dpw259ODH6VBykrNbzoB/Ijr",
+	"QTUZuNpP8OyOcdQAjgOZSF6g+6oXY0/a/Q+rL1q5RWcomieJhB4xeIjgtpeoD1v24vlGeJd80k/a6gA7",
+	"U/BPtDd9IrNpJVOH7YrqKLHkAmopTXvEKzI5DOWlLAffFnGBbIKaIkYsS+THAktvdzFrZ+OuruENAjoI",
+	"aYnJLHkpxulklKM9ImtiK6s7CRMabvNBLLqDXIJ/b5cTUzkwQDz5Pl708m47TyqKIlrt74ROKMtyaJ5z",
+	"iocdEoNPITEYVDbLS275KYXsb2q9NqI+NXNRVd2ak7moVqI+LaVZgLAIIh7A5lWp1+Y0kUgfuyIj+ZTI",
+	"/s/BawZoTcd2pRZmn9WZTa1Pubx9PYlTwCBTbqBF2gOO/4FKNPwO3EqxBmeu9uV0TkIsZRpj5kPUrGLb",
+	"DXiwbAQ4Iz7YitEn0OKTOQZ3if3cwVwe1vsRfevX6bYAe+peIXkxH5Cqm0rkMFPwDDH3CDLijZhxleVE",
+	"Ya3X94eYXlf++bE2W8hUz156xUlTz5Iu9pe6biU4ObiVZrM6g/yaalXoTb8ObbeiLoEYO/kK6cPTWqNj",
+	"vDpbPhzy7ES+nuRGlc2eREOgRtxH52jsf09v0W9SPpL4+1iQZK8jbwniUUgVpNdnkBzqRvk84noBYIrb",
+	"SA7ZtMUHdJ/sOwsH0abjs3WEdNFdUuzsCiQinZNLBsx/abaS9Rjfyu2bXmAGD32vdSuAG5AADW+EkWXw",
+	"SqIx2rGQ0QjjWDtzQXlE59TdOcJ4CZYzviN2c0K+8TorGrYr99rAtJt++5PA1vGUaAxmF8WvsdN8iPc6",
+	"Y8tjMcNnffrCIRnkoe0tv4SKq3sVJcapeHqGvqm2IpFb9uR7969Wk70FiluVb9niwwTSfUYVG5nWHdVp",
+	"phxN2ZLEhI6XKNjbRssfkPGPvQMzeKFifZ1vG9l2isQ2Y6FMarDJGJWb7Qt2+9zIMKUoEbndoYiCfRyZ",
+	"cwH0mMtYSs1VkBqOAbGZXiVvxaEM9r6aVI/fUHHVNngNIVRjeW1HdPNrO30dwlRX2l6XWomeVAClQxs+",
+	"jNC5P2zE8Dl3IoNJy57EcG+/3OCsO8yYkVk3TATvpDfQB7FDIawkImzEG7HHoZfNyfLZsjcPn/MHKW39",
+	"7RhRZ+tWxpK5NUhpw2TevFZP+WktlNuaghhOA20ruZsRtURLvugY/C0cAig0aSC3bM9a8dkmZ//at25y",
+	"VlogELoYC2YkuqSJgFB7wp1aNGucEADESq4YZyXfMD7Tw1fX37CzbDBPu+3bVILnuy/qehDzeKcn8k7W",
+	"XZxu6Pt/DBnuEz6dyURc+54YsOsd83a7l/62Ldx3BK8immxHR6+1moj9F7S76lsbJ+g5TwDN9PsLp/zs",
+	"SyUvTm6EXQuhUuB61QY0afQ8G8HmuqlNQRq0YU+fnj9+fPr42/PHjzPlsrVJJWpTY+FZrZsVhoekgXVd",
+	"UEaBCYwPurdT8iD1BBaMCS6PU2Ar0apAVx+gQELZgCrBxsDyL7IrBJ/MmQ/s0EHz8bY2dttNk0qUvFq9",
+	"asMGW32dHfuG6CORAHwXTS3MhV+i6PbzjV6e79zsTjY2bg6ZS52de9E4hjv7s6grqS7YXz8+G9DhOc/J",
+	"acsPg6uV0ZHBH4pwwOK5QOQ7t6vUmy62qupGKbKhfOZvax/RxTfATPoURMG2PJOTeVuDgjpqq4WsEa4E",
+	"OALthkcsdEoWli0bY4Ez5xox9bf0RQKJ38Wr9EwEkIXAZKQ2woi30D2AbFxEWVKifdbrswX5cCG/y8y5",
+	"W/QFvCVX6I/BgOCRSFHMKYzXfTpuQOpSuutKivDCRQkOOdI9ZQ0IflT60Ia1NOBQd3EOE4hOsX2VEE6a",
+	"BNO4SHJPk4W0RfNuSvIPilTu0O0+P/0WhI1IIw3CtBUw2P8HRfEZgJmUbP2Jw20AJU7GZpOyRJ0p7/vg",
+	"u1pCXRcoEK1ownK/mU5LI30r6oqvejEJqEAMfS/YIpOC50G96YCiXLBK8Ftx6syZHGOHJ8gBk2TtFgIz",
+	"sQ+SFokP5ZrUJqtLrnycQKuIZFDBtouFG+1Bqh32pWLiszROKWiTTG0ASAu9TroQfAObuxRRM5eCmcWp",
+	"b/qia/gt0+SlP5jQmvlOgi47vHceQguF+4kuIKXjy/8CnXaK+URAAvEm31xctTdxlq2esUT6S5rCa8EX",
+	"or52+5FSQcAdTS5DoWZ2fu4IBH2LjKjExBr24eqSsmDcgFOxFjW7kdYMvh0bK158XmnTpDLEsqqJr7BF",
+	"/xYWtWUKVocj9RdhvJ9zU323Sgch+awW2QxNCqGSqF9t+xn2ikd0MY2EYiz1WjkNJ1bvdpDBUk7EnYcA",
+	"13Dc4EvB3Ybuaebiu546ioS+/HLp5Dw3zL8Doy/eoMPiV8u4Mc0y1yEo6lg5DAJgq3NE0s+7vs4i7ceL",
+	"Ige972oMrRBQeoMS69SBTAsaN4QshbLSbnogX+ltXlsgRz9qHfuGACCjEX7v+HAmiKIba5KZyeCxACTJ",
+	"4KqAFAW3c06zoFDWiKw/bYzMJoLdKe3N2OTl7tVX8BC2Ndcdwg6ftzNtTKbmsFkueb0Z1YoAdfm0pTbl",
+	"NXWKdjo66vyZ3iWbbAEAcVNI0MPf068Bo/e6BQwdWIgUUH5o/dHmbr807rvpeQ3n7ymbkHMJqRYJpFaa",
+	"esHmOcGfjoKEOdF661x2JUH2njCpfsB9oezxPfYSbAuwkXHBPwZ5u13xoo7od8R3T2vVIaQRDg22e29V",
+	"kwZBLUEHLCIQVfRnOJ3aMCtQcRskoP6qGsNvKpEBgrlT42Co/Ot1gkNNXhEiYKkukwN9477KMJfJmwkc",
+	"AU7GOLScWHlJiqm7ND0Av81Em2xbAs7cI4RU5h7sNgkeLkbHdw/22C6+DAYliscg9lqzd2w/ugtAZJvl",
+	"g23g6Ax36BI20q8hyiv2nJYUIo06TORhfMpNvrR+YC5aP9wsVXjvyTb3aAH3SVwblqfSqLgD4WpMK3ux",
+	"SvEq9UEbEvqP2rsk+Mq/aE8eGUw6w0M79fS8UdSykNeWWBVQ1eulVDgsACDRVVzWfE3OfEJjDzyPabxJ",
+	"n2JzmKyL5sETLprWS+sp9s9GNJiQEhytOf9qSFFJEeWKTxMUQYiunhhG5P67pTS1hVhlTN0lrxeJG0P4",
+	"xg1Lbqyofb0J4LM706sFa5vJW5CHFqDlH6WDeu4dfVNuR0H//wU4LtgTtp7LSlAak1Yi6bWB/ICM60wN",
+	"UDLhuBBV28mmNvsK0BDeR+Dp2+2QoPlwShP4cHX54ur03eWL9+j18MXQaJuia5J9/eHlM/bD4yd/ZEZM",
+	"wGn3x0dP/tCJL95sbCZwOjbRv6c/3cfWJiWICOgB5UxH22L0BmyIDBAqlAOYtIMjaD7AOIjK7CM/0hZt",
+	"9HWcyrK3FmFr69sN6xCkmxdA60gzBFXmJzLMlSX33v69I2TfBOQnt/O04PLRhL34KXZ+4h8vwqxozPSS",
+	"lL2c8VQPYHErlB3Sj4MeTL/emLQ3rMdR0mLhYBB+Wuvlo76ciVG6y+eVrIU5Roa9Xqu+VtaEsoKCDVON",
+	"pIFwD5PUNSLX/aOn+0HUH2cHfhgkulSNHZGScSv57rsmWhldiYJNKgmt/VZyvz4MRArNFbYy23HSne3A",
+	"sWPEIkfQNFfZv65yXVHzW4CI1GBnGjkD8OubjbtQku2Mch44UYohTXiU9j1e2EbYghndln+h6x4qWbro",
+	"5wOqB2gCvk1Ljj62Es+hlln4uN82DK2WyYCgh3/7DpMRhhVUz7URqh0vY2kP6lvtJ5ZfVxkNlFnXgAlL",
+	"nOYetAtIeOrr2pAvMMjmKVHS/f4k+gEd40OMn+KNYCYwzrBq1c98PwBz6Kjp+xhQzg6Rsy/XHjdlmcSp",
+	"GqfO725vio8adU8DIZP2Ci9OLnCu14qQKRMXWTXTtbTzZaZXUiq1ZGRD4B5W2MZZCJOJthLmkF1Yulyo",
+	"h60zBSzpEpMMm7VVHMl5yZl6rQa3RJCfWSln0pq2r3jUAota0dYEFMbcS8Z1r+hprZRp1dzXFekKWui/",
+	"IgjHu8N5zLmZj+5E/W661X6A2kJeYMhFQn7Bwpl9iW5ksc7xz0xngrYN/H2hzAvfQACSRVbO+iv55kbr",
+	"xf9eVc0SIOQKtBshKCg+t/BSgpcDilFDrqlbDhG0IKiS2Djoh0m/kv9KXUOrXPOGUprF9UzepD9diqWu",
+	"N9fL3Of5FitiudI1rzfXfQOk+RUm2xk7mmby1UlCWF7bPJCLVlNZL/uBIb4ysNut41ww8I2CjxhAV3TN",
+	"Vo1tA6bEMuAdyLa7ud7FZx0BjEKTunP728J3yPboFx7FBSAK6Axupz4OjqR0kUV2UyyloYKtRywC6M9E",
+	"XDq5QRdu0ugLB2zdOE90RJifMrz3w98sg68ngE8hIg5scIwVCe1qvUHFF0INQ8BZ8s/XPhSYvJMpFpgv",
+	"1El3RX1JF0yo6z+HKWeZRulr8KkmuXGla2sGjeEW+/HZe2jAj7lekMlIkEhWE7ZnarviDp5D1fQ7h9D1",
+	"6jqTwJxY1DpijHBgpAEBsBIl5Xi0x8dbzq195SM261paKxTCzKRT+DLKiY9C5wAGUdBlwQayHF93TibU",
+	"S2If7nM0/gl+DfM/sfGWO4jGJwXFLRsuOl+hI+STWVsgqS3fMElLd0Qu2E2tm9nc+ne0vb/iZFqchjQd",
+	"D94FI1HgOS2yXr1BQh6o7YIOx/2ZPON8JdwnaefMh6gH6f1/Eev3QK582DfvT7lHicU84wKK68qoYXmg",
+	"3OiCqVZtT4VBD1GwESo1cEEkxbNn4WotUmCbvKrSMq4nHfkjsPoB84O3ejTvSQf+NbnEJJLoHXAKbDIB",
+	"NGqDRwFqnWvZldX+IszRFO7fhAZO1VXw2h4DG9FRrcXYuEOuElIkm6PU3xLax0el93/DOD9ndncnotfW",
+	"n7chvVSJeUaSXXkU8pHOgoleLrs7tVUDdIdm6CH1KsF07T0BXgioNdDYLr+tx8GaCTCd54geTIpWFjNQ",
+	"5qppujGmkR6QsSu/l8vE7wStZpv87XSSLJURhwlUs7hjEuSclZkPHyStg3g7XYM/LASyN+OiB25neGsD",
+	"We7JePBdfdqD3FK/JXUiGr+1i2nn2B0RZ/qE9DCZ6qc0GC3Fy0E/dO9CD5GR0VLtCCgpW+tPCmwIGu7f",
+	"55byH/lCxPArZni/O/JNRQLR2+NbendU1jXnYxUbJ8HzYZpQVRSVq/4wtvERLDBFcUecg3mIoWF8j3Ny",
+	"2yvuhM15ez150FCruwWmvgwul8vch+I9djppKOw5N4kbT6rzkOSKVh+8pjvrR0w39jxXkVMQVHcHvrtg",
+	"Rog2luirHqHuCjDJHwGs4Xn8XT96bKGhIx7Kvdzz6XKvQaGqJGKql0ZInbhXdse5ikhOW6yRZEW9EIdK",
+	"eDxeCgDANADO3t20tMGp3Tv0ydsGqkpwt3Gy1NnxteBlQfVi1tEYWWvJN6zUwZsiKpM+XT2o4obwe9P5",
+	"QgT12G+lViJ99/tAi08ugLcFOu6FDvhY82TsWC9XvM4mdlM42D8V+qqNcYbayVwMv01hnmXGgVFec9Pj",
+	"a4CACOSig4c03Z1hB3kV31q0pGgnnSXkR7rWu8TMNJfrtAORClzPytesQtfYlagq6DwKLNm1GaCwPy2H",
+	"h3ZxI5qmLvkBvZ7j/ORuRbjvaZKUoyP7zb5DIyzPQjkWpU+7OfRZN0LSVQLXjq534MZRsQmdW3Ine1uz",
+	"wNRlOq9+8ql9iQs1Mp26U614jEbEFqqirMTUjnOdDLUTaQn0eGoFn1AJfcVV+S7dJtAsRl4M+I2MKeXs",
+	"9b625WMgXrGOekg7JatPonkV7aKSJKEE8R8hYXyXIGqz5pvMtoYCMyhMN5FHAjqYQicKqS6YEqI0EEdw",
+	"q0uHfnoQGdp+aaQwtR6R3kYKIwy/oalPHlR+JtNpb/+HcEq28J+zeUahVn8QZ9PjuwNj88OmlnZz5QQU",
+	"DnsjeI1MDlILiIR/Ci+YW7tC301IApWYTagXUnixcH4S4vnX/slW7q0kSN1fwYE61RmU4ZDPMNHK1nxi",
+	"H7Er7L9jbHNjMMH4R80mlRTKBnhKSmv8ykAZO+TO/13NhBK10x48+IZEBFj29ZIvBPMf/+HR39Xf1QvM",
+	"KeFVFfgQqUC6FNxhNAyj1RVMfJ6IFXaNhGR69Yh9PnU6DJPm7wrYTyCYlwdNduoYDO9NyXN3FwJeFIJk",
+	"F8xjZMOY5dIdjc+nqOYteb0Atv67wv6UiDVAc4QWy2vwBfLKCVM/2CN25bFlUfr7hEbtlycNVk1BXvjf",
+	"FZY3OfsEQfitbpzqgE0uO374GNRwLpaAxcBe1LWuaRdWtb6pxJJhfp7BXPk/ffvdH//gwS+MddcF5vOw",
+	"t9JYrH1wOgxb8RkEx+B/b1X9XU2a2oDc8PEYeAxDijN+Kx6xS/b+3dVHfAKVSBPBm2E5Ald/V69LsVxp",
+	"K9Rkc/pGbM4p9LwU2NVpxkFZMWtox2aipE9AFHK0wXC316/tWk7Eo7+r4MM+P3lfNUv21h2LqNDn/OSJ",
+	"L9LmK3lyfvLNo8ePvjnB1HE4l2cgkE+9zyLbjGO3C7z1PuF0K/i9neALb48Kx7ronWsT+pE9pVavy5Pz",
+	"E7dfl+71bxBocsVrvhRYNvK3NIBWyJjehr+d6vqCLdvmRCjNQTN33/5nI6CojoQNqRIFii2eEo8/Q/HS",
+	"SisCNXj6+PFWjj9frSo5geWc/YNke/u+QTqeX30iP3Gnche60CFBzSPMWp3yprK5McLsz97jMQIhjiLm",
+	"5NzD6ru/Rdxy9gv8/CvcMMmkkz87+phWKYdkjER1K/vYxpOX3KmTUydsBF9+ZUCF96Kq8LglIK+o2543",
+	"BgAzWAcM4l0egukEMu7wEGw+FUTQ3nt84fb2s3UjYlbY5+n4Ofid/6zLzSiu6GMGWEq46LrT+/We3LjX",
+	"oknzG4R37s1qoXEDMNuEW17pWSMiydTd0x+FfRYeOuLC20ESyw82NKCPMA0twTykDpRHHvgQxl3OZtkm",
+	"01RQafDapOopD3biXiFKLDXQiN0Mj32tfKHVNbd/iBLrcG1zQo3Fu4qQ5OiqKgUv0fOZl+HP2j5HxxeZ",
+	"2b5tmS2UWF3IlF4fesPcc8qetpgMSW4GCuGjb33l9wOQKRpx6O2CCwFJjVWZ4ACI0iam0BVCAuQ75Vej",
+	"983nABFJDkjoIlxDXapeiQ5RT44jkuMhqK/5IOH8bRJ/FpQVvCIPQCHsgRNz4iAefFD2G6vXeIcTlIH+",
+	"6TGA5BU+eBFpkge8koqMnnNpFsFEWjhDrZN96kTrjftZlaKkBHQdK57sMmi/NhZDvHK2yQbxnlDcBh9y",
+	"d88uzcJT8TjMHQ0wiKmfHPpY7eGGw2sedALOfqGffj0rxUSG2tQkH/wFs6Tdg2VIw9Rr1c5ye+Oew6Pt",
+	"3u1XSSedff6ilFJaxnNPpwfWTYdxCjVjhYLL9cHZhipOeoXrc3pmZ7dTo7ePnF0CmvGvxd4H30IGwIAH",
+	"P0LWi3uw136me7uUZc5GDnG1vI2cHkQoW0vhsyBMAx5E1BDcyD4lPjUmPXyHQeHVHAAUWmRmZ77I5UrX",
+	"qA8T9LVWgi2kKrvPZWaEr7wHFTzekOwdhoqM7j9GjJSaGijOC7r/aHUD3k1vrucGxWSAu47nQc3Ba6Zr",
+	"VnGb9+xAPCQpN3tiLHsmQM7BMInc2FCSMn7wn48oP18oW28gpyshQd8p8n7qqV8rpmFEmta5aqrqoGYT",
+	"idOzyVxMFvl790cNty3UJ4BitZ7rKpT/gck7lYRoSbaqW8MmanTpbNppymn0zA3diuxj3JtvxMpCfeev",
+	"dGMeaYNpFbCivA1s2YQvBcC2HGUvW5SQ5A35idvJPHtF/n5P/X5P/X5Pffn3VJGMIAH8c8duRzFsBEB6",
+	"Ic9DzanGYrfttFSY4VzwEgIyNMW33NjTF06qnL5+fs84jRWfLUqoU2NrwZdd6br9wh0ReqkYfNvJIlzc",
+	"BVTQldxytOMZXLPYctwaJjGwjKR5xF7bEMbAotUoE9h9cCyZ/Nk3X0vK5Bfw8e9C+Xeh/LtQ/o8xHj6f",
+	"qnJXv9wvAasqrAfU66nH66NAP+jfANX8X1fv/sLeSnU0sTYn0JRc5JAkGujeR9S7IwSXjG+KbkafZjTn",
+	"Zr57TRaQ/0M+YJ962ULYQEbToQnZRQTLhBoJ95j9ozHW9+tVVpQYGYLai3O8EaRhhL5e4B8IV4K+gOF9",
+	"Q9WQBhrHBqCLhCMtmt0DONNSjYRIYoRJpk5rgMoaKZbieNq+LkXJcSnYdYdx8RaRbt/CfjXKb6uuwx5l",
+	"paPs3q19x+Olo+9RPRstowxxb0RMf7zjdGYCCprJOzYQ4MzEU6LssA1bQ2u3uV6r9nDxyUSs3BZBcQ91",
+	"lArtCd3hcjqJu0xDYzPMkIW6I8zB80mtABHziL2LKqmwSYqva4CxWygY2QLf4THmqPLtxGK3kAaP41PZ",
+	"HWdQNOLpgSewzAQkAsq8kGrGsGEfaDtuTw4flWjEaUjE688ZobbF2FurbioQPVXlQSd8W0poKYgRV4ID",
+	"KTn0VQuYMtiw1HcnbTuY3jR2p4NpuNDalOyEtG9C2eXeBMAAHI2d0+ZQsvTYmZXffP/9Bfvmcdqy3BJi",
+	"Jbbw2JGfbVXkgyT+RQsfk8kC1Ift1FodMh4eSzSEzMsLsJ8wAZYZMamF3cq4/Mp0kffY1x/ffXxfsA8v",
+	"n7Hvn37zwx88Pg2YGwA8BXBVHHJ4qTOpk0RhF7fy/cRMqpc4wyNGqGmEjGqHK++uBG1ICOljBvVRduWM",
+	"INRa2KFkdswzfCqi0+GlMb78mS7FQweFPxCMoxvb9OxRxIWB2y5CF5kABIl5zg+3hXAZI/5Bevc+wG39",
+	"RW3et8n88bZ/aYfYXn04MPlAVe276qgFrVNimqrEfBs8oqAQ+S7f67lQBbni8GfoSauXvuv2PhvlR5zI",
+	"Fx7rDyr/oR1HIT1wGqfi3yPVfoAd5qsReVX5rsf+831Oq38jUy0CZwRLwLdWUQVMRfASVx2eIsE11XV+",
+	"/QABk5pHBIGX8YqGcQQ2brZzsTSiuiVcrkFerJ3BjmkUwskcYg+iLDlKnupWGBsGatv0akgnxFgBGWjS",
+	"Gg9uAV2yPXb3IwaYd6FssUXBkFRN1ZqDhq0jb0sUYAhjJBIMy/JH6uEzTpBFdU9QO3Ck1LMwvwe28qJB",
+	"d9UKYJzYFD+4YYeseebPPq96fAm+tNYxGM4stvY9Y8Us9QHhQTpd6eC2hALbTH1t4U0rrNX1XdupBi9n",
+	"4HXrfo/DI90xvkhGQXdAEOUH55c5V+Wp02b70799RfrD5H9vl8EPygNvLz9fUcjZqtZ6uhtrOLBq2QGj",
+	"zJLwdXjqy1X93lOPZA4aCqFOE/R17tL+5x20o1Y12m34noziYWH5IQYCPLNsEJjAzu4+TNArl3yWj4S6",
+	"D+81zI5G6bGKj6RZOl4oRX1O4Oqn+B9h5Dg+OaWfs5TVtT1qxeyQnqJDdLtA48MJCfcXg4iOdKmkLfe3",
+	"UBj4ug2Tf5GK1dYsH/jWxNFFma9Cc59D5ANUlkPfl4E9znipfeO+3lpn0J58H3W4oOpGGWbMvMSyZrXx",
+	"VaIIiR15vz1WjmkBB0gzN3yd0sn1ykb8cxy9Oh7jgUt/uuPmu0AcVcXeYYEzt00BLqGnIIwrdnX1CiLz",
+	"og5NHMImFx4upA3es78QusMt4WB4pIRzDyJGNUURJhbdDhBi8U0unN5tRVWZXab5IHhJrYmOFXrrDHEE",
+	"d+9wzHPfg2lgZWHYmgdgokoaexr3wEwzkqMleAQk9p8myWLY18+u/rvADBrU2zwgMiHWgO9/1uDO/4FM",
+	"PWyHThAiad74CQdwKuwR2SMe5YEDAtHQoQtomh0CrX0mjjxCneEuZ/zi//QrskMlbAKF6q2wcZN7anRL",
+	"72gl40xfBMgYrahjL15OgIzqxEyZ4oRKcCPurpzQF//i1MEBFsoHBLxKqIXpYIJftTRsdpjYS1Qh3W5J",
+	"biu6xProG11/AeQ6nOoFnfDSB0Oocgftz+czl9JdfQdUyGhjimwS34Go/hAWyT5F5nhGSI6vz/hqVWs+",
+	"mfdnhUBGiGE3wq6FUJGbILiQo45c7hZa6dqe+yxwjx1i+MZgi3BIdYHOMs4EL7CLW/RG9/tU1mLNqwqz",
+	"UHZl1I/CXvrJ3/vA7e6Jnw4ie+mlMBfd1AW9VoWH6vItqQDITNpiUHrJTgbxQxrJgXQZlvR88RuwJKDP",
+	"7PFQvqNnji1pj+aMO+beEhrsEP9HgKEPIcIoyRMzDN2Bp+4bcTT1GFIrzxNxS80sQh1cFdJYUK++Msx/",
+	"CX2cn6Qq9bqNARdtg3on0D5cXUbYwY/YR5B7Hs4Qscp89k4oLU1KpSt4rW81/wVfS1sTzSbHAJU8MY+o",
+	"ASf2+2yIiYRmzbbPZM6Nx7xC6EbPDIqMaFKEU9qvu748XUDUHH4bs7A/D+DJiAgN/Zzy6UXQrus/Ra8F",
+	"WjyEM7FDf7HmdTkggxIfhIQAn0bZirKdLiJTBtk2K+slluFTysbFoDH07u0qbm1fUfZxJysgxjjeyQ24",
+	"olUc+pA8eZj4K2ZUaN8V9mH2HRt65o6dXv3nnDq9Ot6hI3jaXmXyDT3zEH5JHGuIR/Kyqqh4lqwswZeH",
+	"LkjZAv1NkWbz7xPBLiAzHBqx+V4Q9UobcchYdieb0X0l93J43T3ff6RsSew79XtMeRzu7RBz6kDBg32J",
+	"gq3KKzrQynASnIKw4rLevahfQ4V6Evv4ywg2txN84EhjP6zxUbVyQNIeGA264tAwDqH4oV2PO8QAMyA2",
+	"mC9KDb8Ib4Arxhs717X8lyihWTJ0JiigM6dBdbBRpfBQrdieTlpDMgKy/W5Eu/oQocQW23U6eMDLN2Jz",
+	"5BCSH+HhAbD3hI7AYYqllRhmOcKdDQwzwCaGGrgOaP8jdonMAm7NUIcXsoOxxSv06iY3D4SUDQarMT/R",
+	"6AtmBJYIhjYGEKHEPgZbgUbqVZAXR8cKREcD/FZhaOQV43Z+aOnejQD8Ld9XHesufPtbd4V6r/Jh4NYS",
+	"0mjJS7HfIHV3TDAuyf/t5Mmce6S1jjkKuLdaTQQal8AzW00xiH0gMFmVVHWMFX4ReO4uI7kZfcG3mp/e",
+	"A99pP/FS7LnXfKgl3qiT4mRPqeLR+G7cBbjiBtrIuHtQmrbOOFxadD+NuLKOe139BlfVvmsq9P07zi31",
+	"y0JserMY2goDWYkAaSJNiEJwtYHqgwsSKNjjB24/LEtIQSq7se4iD96IzQhv7VHSEGKs8VzA+8BL+zdq",
+	"DpJmsLPJnFeVUDPRIzleG9PAtQXsbjUIiC04nVgMQmgXCgp2AwtOd2ZprFCayIG36IBo6n6GuY0KtDze",
+	"doUilL6kmme8qt5Np6Eo5LhnmYDbQ4eoA1YlD+we4FM3qQuS1dA7rEV5uhV1hCEAgCGAhQBQMKsa+zYj",
+	"n26AQx2DssuuDgZPKOE0MYBq8XEBho3PveUHMyDUmF0m91tyfx4//E3b1hA97FX7CtTTduSkAOxioaw5",
+	"dMGDNrvHUKbwrFXa7AF88eoS4G36TEeM88uQH4CpAJVOtTD4Udi3bpTf7EoaZohpY3xXloEdbpAIGFmr",
+	"wRZDWuFhOZ58rEhK5Mwvas2IGryBXQEUgujw+lIuaJL22kIcnBRn6X9DUANf9+l7IS71bUpBdqO+1cZ+",
+	"cSc+TOx/WiO0DHPA3u1NjbrHafw9JyqSgEH12zJLdI0IaJgbdbzdptv7FAzzrEh4BR4XnrjrwwWPbr24",
+	"99BCbL5KyYuCnDTeNJvqGp3B5OqZNMY6XQkJJVEdBuUklKFYzUrtUSiyyeXvcbav0OdwNG7tRLePYdtP",
+	"5EoSytuvw/ClVxWXY2FVP27702Rb8oHgr8dUI2I+PJvqeiasdRPNsuRzYWytN4a6Jq823TQUUF1Dct2c",
+	"G8QOBT0WEvLm6ADsrnmXlV7CVP5NDeIitMh3B4haKc95wnd6jE5Fnd3VetpjO38Ejy/snpwpbptaYKgx",
+	"GIvs66urV1evf/xDazXrKVtpQx2sd3fuvdvqL9GECBP7D1EoMDoUbpic0+k9PHZvYb27OCe8zilsWU8n",
+	"3/7xyfcFM6uFdJfSP9aLCwyjDUqoRxDsA3QAuLOEjoLx7iCLz4dGn0DF5OwX+P/XrGl36aGw1r7bss/j",
+	"loj7AjBmcjJnS2HnusyYdYiGNW674VvHl604uT7b7aiUHwiNLSkMbLCpDjgAhIKkzCjECq/8CmPzcZXN",
+	"htm1ZpXWi0T9yzOsCP5vbPRu7rNPyYMpKW+eOsnvqWK5ezPCvsHJKUZTCFjnjpSOVtncK33/9ohHYtuX",
+	"svJblgc1sNGaW7W6y0GIT+jIIXhdSVEfl919z6/Rafhu9EpALIfQomL4+rYInjpl7knKh+Yp9xZJxzAD",
+	"2tk9sOKQFYQeCDjkdhxDjdxiE5Bg+5lkvcUkteCltxBSCUsGRRHdaeNY5iVM6UtlGZzdfwrLpGoAtzio",
+	"1o3tuVKdgFzzjWE3fLJgUmHSG8oVsKaAZzh5qxEM7CZAgVFJKjhzlRClKdhEG+v+wwhI4b5GQPjgavNO",
+	"+41TnKgMFvHwwu+dDINsST1kAuHaDn1TV9pN3WLfGqkIYddELdh9mw1hDcs3qljyz9elXitqH9ODe14k",
+	"moDATR1lpPoC2qWz7I3lm7485mt6eiT2aDxsKEWHASmvzVi9WqHDjhDss/nFSl9DUca4GbzpFE9avhDY",
+	"W4G88sLIUsToqC1kgwGIFqaneTBa0zVmQqBjS2HZiWfk6aSZrTdenVCOQu5axxg4NFty7OtYmasN8PSF",
+	"43M4Kjh1XQnmj3Mev20ueG3Eb4ftSgct1wkaPj2uvnTr1fI+QUZrjZSmriXQFuC6/Uk1t09JmUNYBA8S",
+	"k+vowgMKYixbamPZk8ePvXZ86E30nL03wkJPPQSV3kUJBENqhvhkohtlsTMH9sA7HAhHulztsizftVf8",
+	"MZSlv4h1S4eHzaPsjpuoOkd6w+WPGWmHBKMJHHn2i/8RvD4rbhG0ozuhZ5TI4bMM0F8GTXzgpYxXoD3V",
+	"YsmlMskUJjUT0W6OEyH+i0fVnP0gPp7/sMrzUH7ARknQ82B9fJ44qwS/pZBMLtvyk/cFelUI1DLDjE7w",
+	"AeZfvaW3HoAPjmXL0AwTu4H19GBilkxPp0dAI0ph5YSwFtbYrPdk2QTVay6W3RQhzFKEXC+jo/Qup7kB",
+	"BHfaa/vvvGW+BblTpMn2mus1m/IaD9Mx7rJtFwUWvBcBhttEZQ0YQfegKXra7vZ6rnFTCCcouhYmzqYs",
+	"oZNjpknRAffs8OK2M8OHBoDdd7rhbNWLwwpYDIielY3oz52jAh1IoYDArcYQ9nmEqQOdZTxwTk39Zopw",
+	"6jmb1sLMfdC0bkv64NvQDNpYXmEbrwun0+GAxRZ2D4wD+H663zx4D4t73ojfuGcmLuOCLQWpTuQMPGS5",
+	"82VlNIrTiJDUwg4mEZrEXbA/Doox4peP2xVuT3haT583Ymg1cuDJA1tKkBCZPR2v9BrzjqJ7jtfUj26t",
+	"66gNMEl42AheC/jFfTV5t30Qd0F7OwzfRte1B7EHfLSh2PJ7KoQm8yv4yq/9wzt5Ry693oa72Z6GtZza",
+	"u3T46aTDgkd1zTfeC1v4PlqhY/FCbJzygm4wQPe44dB9NHuwdF1v7jGx36pbrs+VPm5ngzgfkbd9n2Wb",
+	"wQc5veGCgd8PDhzRzYrEfmEjR97cfVhkPWhVgSU4iMEBORZ3Afg4qgPSHeghMhrXdlyURRBUZ0u+ysrr",
+	"tyRcZtydIRAj55Gspg2IRHZoH7z2nfRI7qAPpGWHvBj/ia/2tXHF3jiCWyduqEd6oFnBnrjL7cnjx48v",
+	"2NPHw1q6ViDhx8U2fpf+vwvZ34XslypknRjJArivDq71ToTc2z7rQ3jqIeIDfrSh8YGwhocNEIRpHi1A",
+	"0BLiYQME3XGTReLw+QXjbC1u5lovsPN1LewRG0JH/oyw5We/+B97Ee2xhD7asb23tH/tV4Y4imTFitt5",
+	"LJk7PJDOztsvQZIFvC3Gg1BQggKJrgcr420ZPB14ec8bAwW0TkiDsyGV9Y4Riy+JsEepiIG5jInOZMFw",
+	"OVVkH/88nJWCl71i/bl74Es7C0e4UJ6Lyk1sMxixaAIqCWXclPhtUabSFY59z1wJVV46I+bffJ/6UbuV",
+	"xTUm9uNV7ErD1B4w6h7g/DgjrQe5R0D4RAkmbp2AzsILfBStAvU/eBf9Et1y8weLgMCkPfT+ARDSPi2W",
+	"HvrCe9f7xQxu8i5bYOXfau9hxkPcQ35xRxGm+2BGIfAHEYSZsImE25sN45hM94h9antEG6tXppuSqWu2",
+	"amyLcgJ1SAbxtgvsVVYvMXHzRmzDkvtjnUCmJ0p+qchvnTk+cOS0M2xKbMLHhw2hdksDPO+e/VI3PaVq",
+	"rzrxffbaGlY3yqenTnVV6TW2rXf3GvDPOTurG0UvPoMLxWQcjXfjjw+Ne8VDCIE9+3Nw/0W8JWc1lCDs",
+	"wYfhBDe0ngtfTygN4QdpVur2b04DxKynNQ+J8ygWMBIU+4lFZUQGwQ0rI778vcN55nfQfXrcDWxUqfM6",
+	"1zMncvWUiuasWBGkZjjyHv/Xmau8qqihutuxGzFrVNGG8/DKYXC17xZyKbFGlCBu2nqvgml3PXOfbQaw",
+	"7HSq3Zipip2/qlLfc9+/kH4H/afbrR8yRoDOh5e82sKkT6F1Wr+WR49+aLBK6gH8ldGIQ32WIDKkmmEv",
+	"uEM6LvfpQJdlid1XognE6T3SMiMqMbEEoOQWJ6C82s7F0ojqFrJxMTcHzbKySTdR6RDmC9Votqf50K7W",
+	"nbETcrepxJFPlJO+VX9/1hcIyQOTYZfMfz8wTTj8eWcheWHvwxXuS2MhTZtKHAXQNEvGM6q9y7fDIbfp",
+	"ASlx+JORmOMDJ6b/5odj2E3zBTkUfn6A3Rhk5XvS/CZmPlipIKy8kMLby5nnqlXomZnrtQJMUff3ULK2",
+	"1nVVYre9xjrLDQL0hOvsNcQWLSNnydPYX7Yp7yf50LZ8Z9xUQSNt3DGtec+jZ277e2r8P2H6RJgTlj44",
+	"OzF4jaiOv6118AUSkEDPIC8aq647tdULsUrkNL+vuIq45yghLXr9J8iz+a3kultoFnio4ofGu2k3/Bf/",
+	"4699CFF3PsH+i0e32ntO0asDF5nsI2RK50kGlNuDVHhNEaWqtAUEeKjWb8pl5YM9BdO1N+tj38xGWKpQ",
+	"1409B4sfggvwvFah+vgR+wRFCLeirmVJWduAwkUoHJTfC/PxYBztCxiv7Fw3swA7MAeU2tlMAMbHttcg",
+	"GyU/GD8dW9n7rQTCvuvgiHdAxMnB6N+r+b2GJ++zncUD5fojYINPzIFszgOlekak8BmfDyHz3HhDNNF1",
+	"AIDBCtGCdToPUeXiA902g/3ToZ4VHMoF+lsCyp1eFnGPB62nzvSe6hrRtLjjGHJidzMZtBKxF5srpits",
+	"wLvkG2asrCpWydu8B/vf5Ub8LRzZqf2Gqs99OKQgbyhPFWEyIiApUUprMgBRyAS0ix1cWfaCY18F6EHr",
+	"cVmNFSvTRalyhDAXbXkeXaz4AV5vVi7djbnWbClVY4XxeelxnyxIU7MYzFpLIwq4v0F551g4tdJSJZRd",
+	"R4LDidMj3Y67k/yt2q+5mcAUBucyOXECOtLhL89mn4OkUV9+skUTpeGPvBeH5aHDCFr9u6RyNMMcPLi1",
+	"XcfOYfqodYRqCIr3GmqN+iKDqvkW4YdpDJ6mFKUPZAn2idvJ/B4kSyO2cWMDwqcRUS3HXPAS0tSIw99y",
+	"Y09fuCmevn5+CGhjWO6psbXgy5EIx5eKkvdWoibAPK8R1o26gJSekluON+mHRoUGgxIrQz2ULHaAhCkw",
+	"yAsM6tlRd5ru7z54SnggglsFgxdC5/BT3agdgNO1rhcgsdJaB2mQ3JEBW66g7fvZghohTWi8XYJ7FYTg",
+	"eq6Z1XrBpHW6Zk7BvLJida+jfCxUS5jYQ1vFx5Yf3evcaWl9UvbKfX7MNGD3/ownK7T9IIDKgyaPuhef",
+	"1WIhNj3Oq8YaJyvqDTlv2+YP1G+ag/tnyY2FpmebqAWkV5LdyU1x/kJsiLgjGT+b93H8XcFqhvLglT3U",
+	"X6GvmOdKztS7xp4MDQDTK918Ae3Gy/CJ1gspKC5c0EUFr7oS9vQZfLrnQjlWkXO+V+ZPRz2DP4m0HaGp",
+	"k6BUs+NVdmdrIORMvT5WJIRe/sCiPU3nK2zfKdUFiY3At1IxTvz60KxqxKSppd2cnP/t5/jIqo1WonNm",
+	"z6QxDTbBTHq3sGIC8ItrvTZt56Z3K6FeP2fPtFJi4uSKe00io8gsXuMIWzvzDUYmdxBiKVHTjxblpUQE",
+	"fKtxB/vJV3yBhD7D+so8ICt4lwIyOX6JGb4xwe0paqPJsYip8ZxlG9xcwmhhB7auqjtbzKkvTnR5p++J",
+	"utb1oC/iWWq/uaqaZeUMo2vpF3hvw2Rul9VIg2RLAoC1XQleogNBU/MpZXR1HznwH3deVtyYta7Lnsxi",
+	"ghltzaCvDBg9/qsX3hCCcg96sXHGXi7c994PeqS2TvT6g1Slou1bHthS9VTqdRJe+Yf2lsZpA+YraOE3",
+	"utxcAGgL6I4m50/jVXVc0O5BXlta49BGrR0GpOPeshyY63NdlVE2OzY2PHB6VbyFZ7/QT71l9i9U6Zea",
+	"viC6NYwmPHvI1jbDrICD08meNqv+wF4HWZMCLcYLfCgkKHWy6OdK2L+ujmp6wwA521ujcnB3iu2R1EW2",
+	"MbDv0gec7bt5Ui4fwU34qNWqlgAZ1NbneKsbMv0sr22qiUVL2sNL6Jdu1pdk2t5NOh8WjnvIjenssV6H",
+	"IveNEwSvdlrbBCwr0Ckn2NAL8y29QxSwnUwmafIKzMEjJjziAA+c7RgNmpBL7sMj5TmmsNNwh89+gf/3",
+	"FzHyMMG0aKING+e4gm8dO/yyn+rHBanrEnonqyjbnx099O5LUVlQCvcWqXinmHnYgOJhsUaPkIAUqPAQ",
+	"2UdhsC8FCdEKvuypM7ksy4+CL48HUQVvv8/t5hZwpE4TQJuzX9x/vZVNvjE4OuylJZw4ns7lxCImoupe",
+	"MA83eD+Qh23354DwUTFpZwd30seUPVuK5Y3YaeeRMxHe89r+hsQr7t01IENscqWRWk/hITe9g2IENYkz",
+	"/l9aqv/ZFD0KNYGP9ULscU98xEf+BzsnYIV3ck1YT5tjpgH1IDDizL/cwmKi7MNWFLtLuR03IQLch77i",
+	"wqM2nhQnCMObRW88fG4Xcs/ZL/B/753xQdzqhcjsdkqG0ZPHuFOBegheq6iQ64CgjB361HzSlzx8xTem",
+	"RatmumZzX8fC2VSqmajBKeI+4b6HpftUmm6lGqymU5cGUA8Jb8lHN6UjKZPw7o/is33oWCwuKhn2drT1",
+	"vS0PXkjVdcj8cnIjeC3qk/O//ezu1JAH8befHXcaUd96jm/q6uT85Iyv5Nntk5Nff/71/wYAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

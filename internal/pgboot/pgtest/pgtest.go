@@ -47,8 +47,15 @@ func run(m *testing.M) (int, error) {
 	return m.Run(), nil
 }
 
-// Database makes an empty database and returns its URL.
+// Database makes an empty database and returns its owner's URL.
 func Database(t testing.TB) string {
+	owner, _ := Databases(t)
+	return owner
+}
+
+// Databases makes an empty database and returns the URLs for its owner and for the role
+// of a service.
+func Databases(t testing.TB) (owner, service string) {
 	t.Helper()
 	ctx := t.Context()
 	conn, err := pgx.Connect(ctx, server.URL)
@@ -60,10 +67,14 @@ func Database(t testing.TB) string {
 	if _, err := conn.Exec(ctx, "CREATE DATABASE "+name); err != nil {
 		t.Fatal(err)
 	}
-	u, err := url.Parse(server.URL)
-	if err != nil {
-		t.Fatal(err)
+	var urls []string
+	for _, of := range []string{server.URL, server.ServiceURL} {
+		u, err := url.Parse(of)
+		if err != nil {
+			t.Fatal(err)
+		}
+		u.Path = "/" + name
+		urls = append(urls, u.String())
 	}
-	u.Path = "/" + name
-	return u.String()
+	return urls[0], urls[1]
 }

@@ -1,37 +1,50 @@
-import { Tag } from "antd";
+import { Alert, App, Button, DatePicker, Input, Tag } from "antd";
+import { useState } from "react";
 import { Link } from "react-router";
-import type { Entry } from "../../api/client";
-import { useDaybook } from "../../api/queries";
+import { api, take, type Entry } from "../../api/client";
+import { useDaybook, useLiveDaybook } from "../../api/queries";
 import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { StateMark } from "../../parts/StateMark";
+import { useAct } from "../../parts/useAct";
 import { usePlace } from "../../parts/usePlace";
+
+const fields = ["person", "key", "instance", "run", "action", "subject"] as const;
 
 export default function Daybook() {
   const { get, set } = usePlace();
-  const filter = { person: get("person"), subject: get("subject"), action: get("action") };
+  const filter = { ...Object.fromEntries(fields.map((f) => [f, get(f)])), from: get("from"), until: get("until") } as Record<(typeof fields)[number] | "from" | "until", string | undefined>;
+  const live = get("live") === "true";
   const pages = useDaybook(filter);
-  const narrow = (field: "person" | "subject" | "action", value: string) => (
+  const streaming = useLiveDaybook(live, filter);
+  const narrow = (field: (typeof fields)[number], value: string) => (
     <a href={`?${field}=${encodeURIComponent(value)}`} title={`Only this ${field}`} onClick={(e) => { e.preventDefault(); set(field, value); }}>{value}</a>
   );
+  const query = new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
   return (
     <>
-      <PageHead title="Daybook" note="What was done, by whom, and what came of it. Newest first." />
-      <div style={{ margin: "0 0 8px" }}>
-        {(["person", "subject", "action"] as const).filter((f) => filter[f]).map((f) => (
-          <Tag key={f} closable onClose={() => set(f, undefined)}>{f} {filter[f]}</Tag>
-        ))}
+      <PageHead title="Daybook" note="What was done, by whom, and what came of it. Newest first.">
+        <Check />
+        <Button href={`/api/v1/daybook/export?${query}`} download="daybook.jsonl">Export</Button>
+        <Button type={live ? "primary" : "default"} aria-pressed={live} onClick={() => set("live", live ? undefined : "true")}>{live ? "● Following" : "Follow"}</Button>
+      </PageHead>
+      <div style={{ display: "flex", gap: 8, flexWrap: "wrap", margin: "0 0 10px", alignItems: "center" }}>
+        {fields.slice(0, 5).map((f) => <Narrow key={`${f} ${filter[f] ?? ""}`} field={f} value={filter[f]} set={(v) => set(f, v)} />)}
+        <DatePicker.RangePicker aria-label="Time" showTime={{ format: "HH:mm" }} format="D MMM YYYY HH:mm" allowEmpty={[true, true]} placeholder={["From", "Until"]} onChange={(range) => { set("from", range?.[0]?.toISOString()); set("until", range?.[1]?.toISOString()); }} />
+        {fields.filter((f) => filter[f]).map((f) => <Tag key={f} closable onClose={() => set(f, undefined)}>{f} {filter[f]}</Tag>)}
       </div>
+      {streaming === "broken" && <Alert type="warning" showIcon style={{ marginBottom: 8 }} title="The stream was cut off; it is tried again" />}
       <PagedTable<Entry>
         pages={pages} noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="No entry fits." />}
         columns={[
+          { title: "No.", key: "seq", align: "right", render: (_, e) => <span title={`hash ${e.hash ?? ""}`}>{e.seq}</span> },
           { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
           { title: "By", key: "person", render: (_, e) => narrow("person", e.person) },
           { title: "Way", dataIndex: "via" },
           { title: "Outcome", key: "outcome", render: (_, e) => <StateMark state={e.outcome} /> },
-          { title: "About", key: "subject", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{narrow("subject", e.subject)}{place(e)}</span> },
+          { title: "About", key: "subject", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{about(e, narrow)}{place(e)}</span> },
           { title: "What", key: "sentence", render: (_, e) => <span>{e.sentence}{e.why && <em> Why: {e.why}</em>}</span> },
         ]}
       />
@@ -39,7 +52,29 @@ export default function Daybook() {
   );
 }
 
+function Narrow({ field, value, set }: { field: string; value?: string; set: (v: string | undefined) => void }) {
+  const [text, setText] = useState(value ?? "");
+  const words: Record<string, string> = { person: "Person", key: "Key", instance: "Instance", run: "Run", action: "Kind, as in key.make" };
+  return <Input allowClear aria-label={words[field]} placeholder={words[field]} style={{ width: field === "action" ? 190 : 140 }} value={text} onChange={(e) => { setText(e.target.value); if (e.target.value === "") set(undefined); }} onPressEnter={() => set(text.trim() || undefined)} onBlur={() => set(text.trim() || undefined)} />;
+}
+
+/** Goes through the whole daybook and tells what came of it. */
+function Check() {
+  const { modal } = App.useApp();
+  const check = useAct(() => take(api.POST("/daybook/check")), "check", (c) => {
+    const open = c.can_change ? <p>The database role of the service could change entries; give it one that owns no tables.</p> : null;
+    if (c.fits) modal.success({ title: `All ${c.entries} entries fit`, content: <><p style={{ overflowWrap: "anywhere" }}>The hash of the last one: <code>{c.head}</code></p>{open}</>, width: 560 });
+    else modal.error({ title: `Entry ${c.fault?.seq ?? ""} does not fit`, content: <><p>{c.fault?.what}.</p>{open}</>, width: 560 });
+  });
+  return <Button loading={check.isPending} onClick={() => check.mutate(undefined)}>Check</Button>;
+}
+
+function about(e: Entry, narrow: (field: "key" | "instance" | "subject", value: string) => React.ReactNode) {
+  if (/^[0-9a-f-]{36}$/.test(e.subject)) return e.subject_kind;
+  return narrow(e.subject_kind === "key" || e.subject_kind === "instance" ? e.subject_kind : "subject", e.subject);
+}
+
 function place(e: Entry) {
-  const list = { key: "/keys", instance: "/instances" }[e.subject_kind];
-  return list && <Link to={`${list}/${encodeURIComponent(e.subject)}`} aria-label={`To ${e.subject}`} style={{ marginInlineStart: 6 }}>→</Link>;
+  const list = { key: "/keys", instance: "/instances", login: "/logins", rotation: "/rotations" }[e.subject_kind];
+  return list && <Link to={`${list}/${encodeURIComponent(e.subject)}`} aria-label={`To ${e.subject_kind} ${e.subject}`} style={{ marginInlineStart: 6 }}>→</Link>;
 }

@@ -16,6 +16,7 @@ import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { StateMark } from "../../parts/StateMark";
+import { HandOver, Uses } from "./Custody";
 import { MarkLost, Weight } from "./Loss";
 
 export default function KeyPage() {
@@ -31,7 +32,7 @@ export default function KeyPage() {
   return (
     <>
       <PageHead title={<><KeyGlyph sha256={k.fingerprints.sha256} size={40} />{k.name}</>} note={<StateMark state={k.state} />}>
-        {launch}{may && !k.steward && k.opens > 0 && <Link to={`/rotations/plan?key=${encodeURIComponent(k.name)}`}><Button>Rotate it</Button></Link>}{me.data && k.state === "active" && !k.steward && <MarkLost of={k} />}{may && <Delete of={k} />}
+        {launch}{may && !k.steward && k.opens > 0 && <Link to={`/rotations/plan?key=${encodeURIComponent(k.name)}`}><Button>Rotate it</Button></Link>}{me.data && k.state === "active" && !k.steward && <MarkLost of={k} />}{may && !k.steward && k.state === "active" && <HandOver of={k} />}{may && <Delete of={k} />}
       </PageHead>
       <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}>
         <Card size="small" title="Fingerprints and public half">
@@ -49,6 +50,7 @@ export default function KeyPage() {
             ["Type", `${typeText(k.type, k.bits)} bits (${k.algorithm})`], ["Comment", k.comment], ["Purpose", k.purpose],
             ["Keeper", k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody"], ["Private half", custody(k)],
             ["Take it out, once", !k.steward && k.custody === "kept" && <CopyText key="t" text={`plumlatch key private ${k.name} -reason "…"`} label="command" />],
+            ["Forget the kept copy", !k.steward && k.custody === "kept" && <CopyText key="g" text={`plumlatch key forget ${k.name}`} label="command" />],
             ["Last proved", k.steward ? "" : k.proved_at ? `${moment(k.proved_at)} by ${k.proved_by ?? ""}` : "never"],
             ["Prove it", !k.steward && k.state === "active" && <CopyText key="v" text={`plumlatch prove ${k.name}`} label="command" />],
             ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
@@ -61,6 +63,7 @@ export default function KeyPage() {
       <Card size="small" title="Logins that it opens" styles={{ body: { padding: 0 } }}>
         <PagedTable pages={opens} noun="login" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
       </Card>
+      <Uses of={k.name} />
     </>
   );
 }

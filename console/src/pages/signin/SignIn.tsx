@@ -1,21 +1,25 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Button, Card, Form, Input, Typography } from "antd";
-import { useNavigate, useSearchParams } from "react-router";
-import { api, take } from "../../api/client";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Alert, Button, Card, Divider, Form, Input, Typography } from "antd";
+import { Navigate, useNavigate, useSearchParams } from "react-router";
+import { api, problemOf, take } from "../../api/client";
 import { ProblemNote } from "../../parts/ProblemNote";
 
 export default function SignIn() {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [params] = useSearchParams();
+  const setUp = useQuery({ queryKey: ["set-up"], queryFn: () => take(api.GET("/set-up")), retry: false });
   const signIn = useMutation({
-    mutationFn: (body: { name: string; password: string }) => take(api.POST("/session", { body })),
+    mutationFn: (body: { name: string; password: string; code?: string }) => take(api.POST("/session", { body })),
     onSuccess: async (me) => {
       queries.setQueryData(["me"], me);
       const then = params.get("then") ?? "/";
       await navigate(then.startsWith("/") && !then.startsWith("//") ? then : "/", { replace: true });
     },
   });
+  if (setUp.data?.needed) return <Navigate to="/set-up" replace />;
+  const asked = signIn.error ? problemOf(signIn.error).code : "";
+  const code = asked === "code-needed" || asked === "wrong-code";
   return (
     <main style={{ minHeight: "100vh", display: "grid", placeItems: "center", padding: 20 }}>
       <Card style={{ width: 400 }}>
@@ -24,12 +28,15 @@ export default function SignIn() {
           <Typography.Title level={2} style={{ margin: 0 }}>Plum Latch</Typography.Title>
         </div>
         <Typography.Paragraph type="secondary">Which key opens which login, who holds it, and the way back in when it is lost.</Typography.Paragraph>
-        <Form layout="vertical" requiredMark={false} onFinish={(v: { name: string; password: string }) => signIn.mutate(v)}>
+        {params.has("refused") && <Alert type="error" showIcon style={{ marginBottom: 16 }} title="The issuer's answer was refused" description="No open account here is yours, or the answer was out of date. Sign in again, or ask an admin." />}
+        <Form layout="vertical" requiredMark={false} onFinish={(v: { name: string; password: string; code?: string }) => signIn.mutate(v)}>
           <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give your name" }]}><Input autoFocus autoComplete="username" size="large" /></Form.Item>
           <Form.Item name="password" label="Password" rules={[{ required: true, message: "Give your password" }]}><Input.Password autoComplete="current-password" size="large" /></Form.Item>
-          {signIn.error && <Form.Item><ProblemNote error={signIn.error} /></Form.Item>}
+          {code && <Form.Item name="code" label="Code of your second factor" extra="Six digits of your authenticator, or a recovery code." rules={[{ required: true, message: "Give the code" }]}><Input autoFocus autoComplete="one-time-code" size="large" /></Form.Item>}
+          {signIn.error && asked !== "code-needed" && <Form.Item><ProblemNote error={signIn.error} /></Form.Item>}
           <Button type="primary" htmlType="submit" block size="large" loading={signIn.isPending}>Sign in</Button>
         </Form>
+        {setUp.data?.issuer && <><Divider plain>or</Divider><Button block size="large" href="/api/v1/session/issuer">Sign in by your organisation</Button></>}
       </Card>
     </main>
   );

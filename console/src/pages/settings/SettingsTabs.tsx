@@ -1,0 +1,13 @@
+import { useConsents, useMe } from "../../api/queries";
+import { Tabs } from "../../parts/Tabs";
+
+/** The views of the settings that the person may see. */
+export function SettingsTabs() {
+  const role = useMe().data?.role;
+  const waiting = useConsents(role !== undefined && role !== "viewer").data?.filter((c) => c.state === "asked" && !c.own).length ?? 0;
+  const of: { to: string; text: string; mine?: number }[] = [{ to: "/settings", text: "You" }];
+  if (role === "admin") of.push({ to: "/settings/people", text: "People and teams" });
+  if (role !== "viewer") of.push({ to: "/settings/custody", text: "Custody", mine: waiting });
+  if (role === "admin") of.push({ to: "/settings/receivers", text: "Receivers" });
+  return <Tabs of={of} />;
+}

@@ -1,0 +1,269 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/service"
+	"plumlatch/internal/store"
+)
+
+// signInFrom is who signs in, from where.
+func (q *request) signIn(name, password, code string) service.SignIn {
+	if q.via == "api" {
+		q.via = "console"
+	}
+	return service.SignIn{Name: name, Password: password, Code: code, Via: q.via, RequestID: q.id, Address: q.address}
+}
+
+func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
+	actor, secret, err := a.Service.SignIn(ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)))
+	if err != nil {
+		return nil, err
+	}
+	me, err := a.me(actor.Within(ctx), actor)
+	return contract.SignIn200JSONResponse{Body: me, Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, a.Service.SessionLasts)}}, err
+}
+
+func (a *api) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
+	me, err := a.me(ctx, actorOf(ctx))
+	return contract.GetMe200JSONResponse(me), err
+}
+
+func (a *api) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
+	err := a.Service.SignOut(ctx, requestOf(ctx).session)
+	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: a.cookie("", 0)}}, err
+}
+
+func (a *api) GetSetUp(context.Context, contract.GetSetUpRequestObject) (contract.GetSetUpResponseObject, error) {
+	return contract.GetSetUp200JSONResponse{Needed: a.Service.ToBeSetUp(), Issuer: a.Service.Issuer != nil}, nil
+}
+
+func (a *api) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
+	return contract.SetUp204Response{}, a.Service.SetUp(ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, ""), r.Body.Secret, given(r.Body.Title))
+}
+
+const (
+	issuerCookie = "plumlatch_issuer"
+	issuerPath   = basePath + "/session/issuer"
+	issuerAsks   = 10 * time.Minute
+)
+
+func (a *api) issuerCookie(value string, lasts time.Duration) *string {
+	// Lax, since it has to come along when the issuer sends the browser back.
+	c := http.Cookie{Name: issuerCookie, Value: value, Path: issuerPath, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.Secure, MaxAge: int(lasts.Seconds())}
+	if value == "" {
+		c.MaxAge = -1
+	}
+	return new(c.String())
+}
+
+func (a *api) AskIssuer(context.Context, contract.AskIssuerRequestObject) (contract.AskIssuerResponseObject, error) {
+	asked, to, err := a.Service.AskIssuer()
+	if err != nil {
+		return nil, err
+	}
+	data, err := json.Marshal(asked)
+	return contract.AskIssuer302Response{Headers: contract.AskIssuer302ResponseHeaders{Location: &to, SetCookie: a.issuerCookie(base64.RawURLEncoding.EncodeToString(data), issuerAsks)}}, err
+}
+
+func (a *api) AnswerIssuer(ctx context.Context, r contract.AnswerIssuerRequestObject) (contract.AnswerIssuerResponseObject, error) {
+	var asked service.Asked
+	if data, err := base64.RawURLEncoding.DecodeString(given(r.Params.PlumlatchIssuer)); err == nil {
+		if json.Unmarshal(data, &asked) != nil {
+			asked = service.Asked{} // is refused
+		}
+	}
+	_, secret, err := a.Service.SignInByIssuer(ctx, requestOf(ctx).signIn("", "", ""), asked, given(r.Params.State), given(r.Params.Code))
+	var p *service.Problem
+	if errors.As(err, &p) && p.Kind != service.TooMany {
+		return contract.AnswerIssuer302Response{Headers: contract.AnswerIssuer302ResponseHeaders{Location: new("/sign-in?refused=" + p.Code), SetCookie: a.issuerCookie("", 0)}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return signedIn{*a.cookie(secret, a.Service.SessionLasts), *a.issuerCookie("", 0)}, nil
+}
+
+// signedIn is a page that leads on to the console. A redirect would not do: the session's
+// cookie does not go with one that begins at another site.
+type signedIn [2]string
+
+func (s signedIn) VisitAnswerIssuerResponse(w http.ResponseWriter) error {
+	for _, c := range s {
+		w.Header().Add("Set-Cookie", c)
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(http.StatusOK)
+	_, err := io.WriteString(w, `<!doctype html><html lang="en"><title>Signed in</title><meta http-equiv="refresh" content="0;url=/"><p><a href="/">On to Plum Latch</a></p></html>`)
+	return err
+}
+
+func (a *api) ChangePassword(ctx context.Context, r contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {
+	return contract.ChangePassword204Response{}, a.Service.ChangePassword(ctx, actorOf(ctx), requestOf(ctx).session, r.Body.Password, r.Body.NewPassword)
+}
+
+func (a *api) ListSessions(ctx context.Context, r contract.ListSessionsRequestObject) (contract.ListSessionsResponseObject, error) {
+	actor := actorOf(ctx)
+	sessions, err := a.Service.Sessions(ctx, actor, given(r.Params.All))
+	return contract.ListSessions200JSONResponse(each(sessions, func(n store.Session) contract.Session {
+		return contract.Session{Id: n.ID, Person: n.Person, CreatedAt: n.CreatedAt, SeenAt: n.SeenAt, ExpiresAt: n.ExpiresAt, Via: n.Via, Address: n.Address, Own: n.ID == actor.Session}
+	})), err
+}
+
+func (a *api) EndSession(ctx context.Context, r contract.EndSessionRequestObject) (contract.EndSessionResponseObject, error) {
+	return contract.EndSession204Response{}, a.Service.EndSession(ctx, actorOf(ctx), r.Session)
+}
+
+func (a *api) BeginFactor(ctx context.Context, _ contract.BeginFactorRequestObject) (contract.BeginFactorResponseObject, error) {
+	f, err := a.Service.BeginFactor(ctx, actorOf(ctx))
+	return contract.BeginFactor201JSONResponse{Secret: f.Secret, Url: f.URL}, err
+}
+
+func (a *api) ConfirmFactor(ctx context.Context, r contract.ConfirmFactorRequestObject) (contract.ConfirmFactorResponseObject, error) {
+	codes, err := a.Service.ConfirmFactor(ctx, actorOf(ctx), r.Body.Code)
+	return contract.ConfirmFactor200JSONResponse{Codes: codes}, err
+}
+
+func (a *api) RemoveFactor(ctx context.Context, r contract.RemoveFactorRequestObject) (contract.RemoveFactorResponseObject, error) {
+	return contract.RemoveFactor204Response{}, a.Service.RemoveFactor(ctx, actorOf(ctx), r.Body.Code)
+}
+
+func (a *api) ListTokens(ctx context.Context, r contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
+	tokens, err := a.Service.Tokens(ctx, actorOf(ctx), given(r.Params.All))
+	return contract.ListTokens200JSONResponse(each(tokens, tokenOf)), err
+}
+
+func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), once, service.NewToken{
+		Name: r.Body.Name, Role: service.Role(given(r.Body.Role)), Days: given(r.Body.Days), Only: string(given(r.Body.Only)), Limits: given(r.Body.Limits),
+	})
+	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
+}
+
+func (a *api) RevokeToken(ctx context.Context, r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
+	return contract.RevokeToken204Response{}, a.Service.RevokeToken(ctx, actorOf(ctx), r.Token)
+}
+
+func (a *api) ListKeepers(ctx context.Context, _ contract.ListKeepersRequestObject) (contract.ListKeepersResponseObject, error) {
+	keepers, err := a.Service.Keepers(ctx)
+	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
+}
+
+func split(names string) []string {
+	if names == "" {
+		return []string{}
+	}
+	return strings.Split(names, ", ")
+}
+
+func operatorOf(o store.Operator) contract.Operator {
+	return contract.Operator{
+		Name: o.Name, Title: o.Title, Role: contract.Role(o.Role), Limits: o.Limits, Teams: split(o.Teams), Factor: o.FactorAt != nil, Password: o.PasswordHash != "",
+		IssuerName: optional(o.IssuerName), Sessions: o.Sessions, Tokens: o.Tokens, LastSeenAt: o.LastSeenAt, Closed: o.ClosedAt != nil, Leaving: o.Leaving != nil && o.ClosedAt == nil, CreatedAt: o.CreatedAt,
+	}
+}
+
+func (a *api) ListOperators(ctx context.Context, _ contract.ListOperatorsRequestObject) (contract.ListOperatorsResponseObject, error) {
+	all, err := a.Service.Operators(ctx)
+	return contract.ListOperators200JSONResponse(each(all, operatorOf)), err
+}
+
+func (a *api) operator(ctx context.Context, name string) (contract.Operator, error) {
+	all, err := a.Service.Operators(ctx)
+	if err != nil {
+		return contract.Operator{}, err
+	}
+	return operatorOf(all[slices.IndexFunc(all, func(o store.Operator) bool { return o.Name == name })]), nil
+}
+
+func (a *api) AddOperator(ctx context.Context, r contract.AddOperatorRequestObject) (contract.AddOperatorResponseObject, error) {
+	b := r.Body
+	if err := a.Service.AddOperator(ctx, actorOf(ctx), service.NewOperator{Name: b.Name, Title: given(b.Title), Role: service.Role(b.Role), Password: given(b.Password), Limits: given(b.Limits), IssuerName: given(b.IssuerName)}); err != nil {
+		return nil, err
+	}
+	o, err := a.operator(ctx, b.Name)
+	return contract.AddOperator201JSONResponse(o), err
+}
+
+func (a *api) ChangeOperator(ctx context.Context, r contract.ChangeOperatorRequestObject) (contract.ChangeOperatorResponseObject, error) {
+	b := r.Body
+	c := service.OperatorChange{Limits: b.Limits, Password: b.Password, IssuerName: b.IssuerName, Closed: b.Closed, ForgetFactor: given(b.ForgetFactor), Reason: given(b.Reason)}
+	if b.Role != nil {
+		c.Role = new(service.Role(*b.Role))
+	}
+	if err := a.Service.ChangeOperator(ctx, actorOf(ctx), r.Operator, c); err != nil {
+		return nil, err
+	}
+	o, err := a.operator(ctx, r.Operator)
+	return contract.ChangeOperator200JSONResponse(o), err
+}
+
+func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (contract.AddTeamResponseObject, error) {
+	return contract.AddTeam204Response{}, a.Service.AddTeam(ctx, actorOf(ctx), r.Body.Name, given(r.Body.Title))
+}
+
+func (a *api) DeleteTeam(ctx context.Context, r contract.DeleteTeamRequestObject) (contract.DeleteTeamResponseObject, error) {
+	return contract.DeleteTeam204Response{}, a.Service.DeleteTeam(ctx, actorOf(ctx), r.Team)
+}
+
+func (a *api) JoinTeam(ctx context.Context, r contract.JoinTeamRequestObject) (contract.JoinTeamResponseObject, error) {
+	return contract.JoinTeam204Response{}, a.Service.SetTeamMember(ctx, actorOf(ctx), r.Team, r.Operator, true)
+}
+
+func (a *api) PartTeam(ctx context.Context, r contract.PartTeamRequestObject) (contract.PartTeamResponseObject, error) {
+	return contract.PartTeam204Response{}, a.Service.SetTeamMember(ctx, actorOf(ctx), r.Team, r.Operator, false)
+}
+
+func leavingOf(l service.Leaving) contract.Leaving {
+	out := contract.Leaving{Person: l.Person, Shut: full(l.Shut), Thin: full(l.Thin), TeamKeys: full(l.TeamKeys), Closed: l.Closed, Items: each(l.Items, func(i service.LeavingItem) contract.LeavingItem {
+		item := contract.LeavingItem{Key: i.Key, Login: optional(i.Login), What: contract.LeavingItemWhat(i.What)}
+		if i.Login != "" {
+			item.Before, item.After = new(contract.ReachState(i.Before)), new(contract.ReachState(i.After))
+		}
+		return item
+	})}
+	if b := l.Begun; b != nil {
+		out.BegunAt, out.BegunBy, out.To, out.Reason, out.Rotation, out.Note = &b.BegunAt, &b.By, &b.To, optional(b.Reason), b.Rotation, optional(b.Note)
+	}
+	return out
+}
+
+// full is the list, empty where there is none.
+func full(l []string) []string {
+	if l == nil {
+		return []string{}
+	}
+	return l
+}
+
+func (a *api) GetLeaving(ctx context.Context, r contract.GetLeavingRequestObject) (contract.GetLeavingResponseObject, error) {
+	l, err := a.Service.Leaving(ctx, r.Operator)
+	return contract.GetLeaving200JSONResponse(leavingOf(l)), err
+}
+
+func (a *api) BeginLeaving(ctx context.Context, r contract.BeginLeavingRequestObject) (contract.BeginLeavingResponseObject, error) {
+	if given(r.Body.Again) {
+		l, err := a.Service.LeaveAgain(ctx, actorOf(ctx), r.Operator, given(r.Body.Reason))
+		return contract.BeginLeaving202JSONResponse(leavingOf(l)), err
+	}
+	l, err := a.Service.BeginLeaving(ctx, actorOf(ctx), r.Operator, given(r.Body.To), given(r.Body.Reason))
+	return contract.BeginLeaving202JSONResponse(leavingOf(l)), err
+}
+
+func (a *api) CallOffLeaving(ctx context.Context, r contract.CallOffLeavingRequestObject) (contract.CallOffLeavingResponseObject, error) {
+	l, err := a.Service.CallOffLeaving(ctx, actorOf(ctx), r.Operator)
+	return contract.CallOffLeaving200JSONResponse(leavingOf(l)), err
+}

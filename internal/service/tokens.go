@@ -1,0 +1,160 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/store"
+)
+
+const tokenPrefix = "plumlatch_"
+
+// ByToken returns who has the token. A token may be weaker than its operator,
+// never stronger.
+func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
+	t, o, err := s.store.TokenHolder(ctx, hashSecret(secret), s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return Actor{}, errUnauthenticated
+	}
+	actor := actorOf(o)
+	actor.ByToken, actor.Only, actor.Limits = true, t.Only, both(o.Limits, t.Limits)
+	if Role(o.Role).May(Role(t.Role)) {
+		actor.Role = Role(t.Role)
+	}
+	return actor, err
+}
+
+func actorOf(o store.Operator) Actor {
+	return Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role), Limits: o.Limits}
+}
+
+// both returns the labels of two limits that hold together.
+func both(a, b map[string]string) map[string]string {
+	out := map[string]string{}
+	for _, l := range []map[string]string{a, b} {
+		for k, v := range l {
+			if earlier, ok := out[k]; ok && earlier != v {
+				v += "\x00" + earlier // no instance has both
+			}
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// NewToken says what a token is to be.
+type NewToken struct {
+	Name string
+	Role Role // "" for the actor's own
+	Days int  // 0 for 90
+	// Only is sweep or read; "" for all that the role may.
+	Only string
+	// Limits narrow what the token sees further than its owner's do.
+	Limits map[string]string
+}
+
+// AddToken makes a token for the actor and returns its secret, which is kept nowhere.
+func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey, in NewToken) (store.Token, string, error) {
+	if err := errors.Join(checkName("name", in.Name), checkLabels(in.Limits)); err != nil {
+		return store.Token{}, "", firstProblem(err)
+	}
+	if in.Role == "" {
+		in.Role = actor.Role
+	}
+	switch in.Only {
+	case "":
+	case "read":
+		in.Role = Viewer
+	case "sweep":
+		in.Role = Operator
+	default:
+		return store.Token{}, "", &Problem{Kind: Invalid, Code: "bad-only", Field: "only", Detail: "a token can be for sweep or read alone"}
+	}
+	if !actor.Role.May(in.Role) {
+		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "role-too-high", Field: "role", Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role)}
+	}
+	if actor.Only != "" {
+		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "token-for-less", Detail: "a token that is for " + actor.Only + " alone makes no other"}
+	}
+	if in.Days == 0 {
+		in.Days = 90
+	}
+	if in.Days < 1 || in.Days > 366 {
+		return store.Token{}, "", &Problem{Kind: Invalid, Code: "bad-days", Field: "days", Detail: "a token holds for 1 to 366 days"}
+	}
+	for k, v := range in.Limits {
+		if own, ok := actor.Limits[k]; ok && own != v {
+			return store.Token{}, "", &Problem{Kind: Invalid, Code: "beyond-your-limit", Field: "limits", Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v)}
+		}
+	}
+	secret := tokenPrefix + newSecret()
+	t := store.Token{ID: newID(), Name: in.Name, Hash: hashSecret(secret), OperatorID: actor.ID, Role: string(in.Role), Only: in.Only, Limits: both(actor.Limits, in.Limits), CreatedAt: s.now(), ExpiresAt: new(s.now().AddDate(0, 0, in.Days)), Person: actor.Name}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, t.ID.String())
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			return &Problem{Kind: Gone, Code: "secret-shown", Detail: "this request made a token before, and its secret was shown then", Remedy: "Revoke that token and make another (plumlatch token list)"}
+		}
+		if err := tx.AddToken(ctx, t); err != nil {
+			return err
+		}
+		words := ""
+		if in.Only != "" {
+			words = ", for " + in.Only + " alone"
+		}
+		return tx.Note(ctx, s.entry(actor, "token.add", "token", in.Name, "", "%s made the token %s with the role %s%s%s, good for %d days.", actor.Name, in.Name, in.Role, words, limitWords(in.Limits), in.Days))
+	})
+	return t, secret, err
+}
+
+// whose is the actor, or nobody in particular where an admin asks for all.
+func whose(actor Actor, all bool) (*uuid.UUID, error) {
+	if !all {
+		return &actor.ID, nil
+	}
+	if actor.Role != Admin {
+		return nil, &Problem{Kind: Forbidden, Code: "role-too-low", Field: "all", Detail: "those of others are for admins"}
+	}
+	return nil, nil
+}
+
+// Tokens returns the actor's tokens that hold, or everybody's.
+func (s *Service) Tokens(ctx context.Context, actor Actor, all bool) ([]store.Token, error) {
+	of, err := whose(actor, all)
+	if err != nil {
+		return nil, err
+	}
+	return s.store.Tokens(ctx, of, s.now())
+}
+
+// RevokeToken ends a token at once: one of the actor's own, or for an admin anybody's.
+func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error {
+	parsed, err := uuid.Parse(id)
+	if err != nil {
+		return &Problem{Kind: Invalid, Code: "bad-id", Field: "token", Detail: "the token's id is not a UUID", Remedy: "See the ids: plumlatch token list"}
+	}
+	of, err := whose(actor, actor.Role == Admin)
+	if err != nil {
+		return err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := tx.RevokeToken(ctx, of, parsed, s.now())
+		if err != nil {
+			return err
+		}
+		owner := ""
+		if t.OperatorID != actor.ID {
+			owner = " of " + t.Person
+		}
+		return tx.Note(ctx, s.entry(actor, "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner))
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return &Problem{Kind: NotFound, Code: "no-such-token", Detail: "you have no such token that holds", Remedy: "See yours: plumlatch token list"}
+	}
+	return err
+}

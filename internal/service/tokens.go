@@ -91,7 +91,7 @@ func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey
 		}
 	}
 	secret := tokenPrefix + newSecret()
-	t := store.Token{ID: newID(), Name: in.Name, Hash: hashSecret(secret), OperatorID: actor.ID, Role: string(in.Role), Only: in.Only, Limits: both(actor.Limits, in.Limits), CreatedAt: s.now(), ExpiresAt: new(s.now().AddDate(0, 0, in.Days)), Person: actor.Name}
+	t := store.Token{ID: newID(), Name: in.Name, Hash: hashSecret(secret), OperatorID: actor.ID, Role: string(in.Role), Only: in.Only, Limits: in.Limits, CreatedAt: s.now(), ExpiresAt: new(s.now().AddDate(0, 0, in.Days)), Person: actor.Name}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, t.ID.String())
 		if err != nil {

@@ -174,7 +174,7 @@ func (s *Store) KeysHeldBy(ctx context.Context, keeper uuid.UUID) ([]Key, error)
 // TeamsOf returns the teams that an operator is in.
 func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]Keeper, error) {
 	var out []Keeper
-	err := s.db.WithContext(ctx).Joins("JOIN team_members m ON m.team_id = keepers.id AND m.operator_id = ?", operator).Order("keepers.name").Find(&out).Error
+	err := s.db.WithContext(ctx).Select("keepers.*").Joins("JOIN team_members m ON m.team_id = keepers.id AND m.operator_id = ?", operator).Order("keepers.name").Find(&out).Error
 	return out, plain(err)
 }
 

@@ -6,6 +6,8 @@
 CREATE SCHEMA limited;
 CREATE VIEW limited.instances AS SELECT * FROM public.instances WHERE labels @> current_setting('plumlatch.labels')::jsonb;
 CREATE VIEW limited.host_keys AS SELECT * FROM public.host_keys WHERE instance_id IN (SELECT id FROM limited.instances);
+-- A public key may stand anywhere, but a steward key's name tells of its instance.
+CREATE VIEW limited.keys AS SELECT * FROM public.keys WHERE steward_of IS NULL OR steward_of IN (SELECT id FROM limited.instances);
 CREATE VIEW limited.logins AS SELECT * FROM public.logins WHERE instance_id IN (SELECT id FROM limited.instances);
 CREATE VIEW limited.grants AS SELECT * FROM public.grants WHERE login_id IN (SELECT id FROM limited.logins);
 CREATE VIEW limited.sightings AS SELECT * FROM public.sightings WHERE login_id IN (SELECT id FROM limited.logins);

@@ -182,7 +182,7 @@ func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
 		t.Error("the private half was handed over twice")
 	}
 	secrets = append(secrets, []byte(h.token), []byte(password))
-	places := map[string]string{"the service's log": h.service.out.String(), "the database": dump(t, h.database)}
+	places := map[string]string{"the service's log": h.service.out.String(), "the database": dump(t, h.owner)}
 	for where, text := range places {
 		if len(text) < 100 {
 			t.Errorf("%s is all but empty, so the search proves nothing", where)

@@ -364,7 +364,7 @@ func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 	if status != 201 || !strings.Contains(body, `"file_name":"sealed.ppk"`) || !strings.Contains(body, "argon2") && !strings.Contains(body, "Argon2id") {
 		t.Errorf("made by the API: %d %s", status, body)
 	}
-	if strings.Contains(dump(t, h.database), "wilson") || strings.Contains(h.service.out.String(), "wilson") {
+	if strings.Contains(dump(t, h.owner), "wilson") || strings.Contains(h.service.out.String(), "wilson") {
 		t.Error("the passphrase is in the database or the log")
 	}
 }

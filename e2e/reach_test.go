@@ -31,7 +31,7 @@ func (h *house) login(name string) apiclient.Login {
 // keeper records a team that can hold keys.
 func (h *house) keeper(name string) {
 	h.t.Helper()
-	conn, err := pgx.Connect(h.t.Context(), h.database)
+	conn, err := pgx.Connect(h.t.Context(), h.owner)
 	if err != nil {
 		h.t.Fatal(err)
 	}

@@ -436,7 +436,7 @@ type at struct{ table, condition string }
 func (h *house) holdAt(t *testing.T, a at) (held func() bool, letGo func()) {
 	t.Helper()
 	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, h.database)
+	conn, err := pgx.Connect(ctx, h.owner)
 	if err != nil {
 		t.Fatal(err)
 	}

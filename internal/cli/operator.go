@@ -328,7 +328,7 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 }
 
 var leavingWords = map[apiclient.LeavingItemWhat]string{
-	apiclient.LeavingItemWhatReplace: "replace it by a key of whoever follows", apiclient.LeavingItemWhatWithdraw: "withdraw it; others keep the login solid",
+	apiclient.LeavingItemWhatReplace: "replace it by a key of whoever follows", apiclient.LeavingItemWhatWithdraw: "withdraw it; others keep the login solid, or it is missing",
 	apiclient.LeavingItemWhatHandOver: "hand it over; its private half has never left the safe", apiclient.LeavingItemWhatRetire: "retire it; it opens nothing",
 }
 

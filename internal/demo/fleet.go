@@ -30,6 +30,9 @@ var teams = []struct{ name, title string }{
 	{"team-field", "Field technicians"},
 }
 
+// members are who is in which team.
+var members = [][2]string{{"team-atlas", "marek"}, {"team-field", "oona"}}
+
 // key is a key pair of the sample.
 type key struct {
 	name    string

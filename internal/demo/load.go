@@ -305,8 +305,14 @@ func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine
 		ids[k.name] = row.ID
 		b.note(row.CreatedAt, row.CreatedBy, "key.import", "key", k.name, "%s imported the key %s (%s).", row.CreatedBy, k.name, p.Type)
 	}
-	if err := tx.KeeperLeft(ctx, "tomas", l.daysAgo(60)); err != nil {
+	if err := leave(ctx, tx, "tomas", l.daysAgo(60)); err != nil {
 		return err
+	}
+	b.note(l.daysAgo(60), "ines", "operator.change", "operator", "tomas", "ines closed the account of tomas.")
+	for _, m := range members {
+		if err := join(ctx, tx, m[0], m[1]); err != nil {
+			return err
+		}
 	}
 	for _, m := range machines {
 		if err := l.recordMachine(ctx, tx, m, launches[m.name], ids, &b); err != nil {
@@ -315,6 +321,28 @@ func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine
 	}
 	slices.SortStableFunc(b.entries, func(a, c store.Entry) int { return a.At.Compare(c.At) })
 	return tx.Note(ctx, b.entries...)
+}
+
+// leave closes the account of somebody who went without a word of their keys.
+func leave(ctx context.Context, tx *store.Store, name string, at time.Time) error {
+	o, err := tx.OperatorNamed(ctx, name)
+	if err != nil {
+		return err
+	}
+	return tx.CloseOperator(ctx, o.ID, at)
+}
+
+func join(ctx context.Context, tx *store.Store, team, person string) error {
+	t, err := tx.KeeperNamed(ctx, team)
+	if err != nil {
+		return err
+	}
+	o, err := tx.OperatorNamed(ctx, person)
+	if err != nil {
+		return err
+	}
+	_, err = tx.JoinTeam(ctx, t.ID, o.ID)
+	return err
 }
 
 func (l *Loader) recordedKeys(machines []machine) []key {

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,7 +19,7 @@ import (
 // What is done about a key that somebody who leaves holds, in one login.
 const (
 	leaveReplace  = "replace"   // by a key of whoever follows
-	leaveWithdraw = "withdraw"  // others keep the login solid
+	leaveWithdraw = "withdraw"  // others keep the login solid, or its line is not there
 	leaveHandOver = "hand over" // its private half has never left the safe
 	leaveRetire   = "retire"    // it opens nothing
 )
@@ -123,8 +125,8 @@ func (s *Service) leavingOf(ctx context.Context, o store.Operator) (Leaving, err
 			then = before
 		}
 		item := LeavingItem{Key: name, Login: loginName(l.OSUser, l.Instance), Before: before, After: then, What: leaveReplace}
-		if then == reach.Solid {
-			item.What = leaveWithdraw
+		if then == reach.Solid || p.Sighting == reach.NotSeen {
+			item.What = leaveWithdraw // others keep it, or its line is not there anyway
 		}
 		opens[name] = true
 		out.Items = append(out.Items, item)
@@ -137,6 +139,9 @@ func (s *Service) leavingOf(ctx context.Context, o store.Operator) (Leaving, err
 			out.Items = append(out.Items, LeavingItem{Key: k.Name, What: leaveRetire})
 		}
 	}
+	slices.SortFunc(out.Items, func(a, b LeavingItem) int {
+		return cmp.Or(cmp.Compare(a.Key, b.Key), cmp.Compare(a.Login, b.Login))
+	})
 	return out, nil
 }
 

@@ -261,11 +261,6 @@ func (s *Store) KeeperNamed(ctx context.Context, name string) (Keeper, error) {
 	return k, plain(err)
 }
 
-// KeeperLeft records that a keeper has left, and is not known to hold anything any more.
-func (s *Store) KeeperLeft(ctx context.Context, name string, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Model(&Keeper{}).Where("name = ?", name).Update("left_at", at).Error)
-}
-
 // KeeperOf returns the keeper that an operator is.
 func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (Keeper, error) {
 	var k Keeper

@@ -13,16 +13,18 @@ interface Props<T> {
   noun: string;
   empty: ReactNode;
   sort?: (sort: string | undefined) => void;
+  /** Whether long texts wrap; else a wide table scrolls. */
+  wraps?: boolean;
 }
 
 /** A list that is read page by page, with its count and its empty state. */
-export function PagedTable<T extends object>({ pages, columns, rowKey, noun, empty, sort }: Props<T>) {
+export function PagedTable<T extends object>({ pages, columns, rowKey, noun, empty, sort, wraps }: Props<T>) {
   if (pages.error && pages.rows.length === 0) return <ProblemNote error={pages.error} again={() => void pages.refetch()} />;
   return (
     <>
       <Table<T>
         size="small" rowKey={rowKey} columns={columns} dataSource={pages.rows} loading={pages.isPending} pagination={false}
-        scroll={{ x: "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
+        scroll={wraps ? undefined : { x: "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
         onChange={(_, __, sorter) => {
           const s = sorter as SorterResult<T>;
           sort?.(s.order ? `${s.order === "descend" ? "-" : ""}${String(s.columnKey)}` : undefined);

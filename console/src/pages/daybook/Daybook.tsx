@@ -37,7 +37,7 @@ export default function Daybook() {
       </div>
       {streaming === "broken" && <Alert type="warning" showIcon style={{ marginBottom: 8 }} title="The stream was cut off; it is tried again" />}
       <PagedTable<Entry>
-        pages={pages} noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="No entry fits." />}
+        pages={pages} wraps noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="No entry fits." />}
         columns={[
           { title: "No.", key: "seq", align: "right", render: (_, e) => <span title={`hash ${e.hash ?? ""}`}>{e.seq}</span> },
           { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },

@@ -15,7 +15,7 @@ export function Uses({ of }: { of: string }) {
   const entries = useDaybook({ key: of });
   return (
     <Card size="small" title="What was done with it" extra={<Link to={`/daybook?key=${encodeURIComponent(of)}`}>In the daybook</Link>} styles={{ body: { padding: 0 } }} style={{ marginTop: 16 }}>
-      <PagedTable<Entry> pages={entries} noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="The daybook tells nothing of it yet." />} columns={[
+      <PagedTable<Entry> pages={entries} wraps noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="The daybook tells nothing of it yet." />} columns={[
         { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
         { title: "By", dataIndex: "person" },
         { title: "Outcome", key: "outcome", render: (_, e) => <StateMark state={e.outcome} /> },

@@ -14,7 +14,7 @@ import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
 
 const words: Record<LeavingItem["what"], string> = {
-  replace: "replace it by a key of whoever follows", withdraw: "withdraw it; others keep the login solid",
+  replace: "replace it by a key of whoever follows", withdraw: "withdraw it; others keep the login solid, or it is missing",
   "hand over": "hand it over; its private half has never left the safe", retire: "retire it; it opens nothing",
 };
 
@@ -54,6 +54,8 @@ export default function LeavingPage() {
   );
 }
 
+const some = (names: string[]) => names.slice(0, 8).join(", ") + (names.length > 8 ? ` and ${names.length - 8} more` : "");
+
 function Standing({ of: l }: { of: Leaving }) {
   const gap = { marginBottom: 12 };
   if (l.closed) return <Alert style={gap} type="success" showIcon title={`${l.person} has left`} description="None of their keys is in place any more, and the account is closed." />;
@@ -61,9 +63,9 @@ function Standing({ of: l }: { of: Leaving }) {
     <>
       {l.note && <Alert style={gap} type="warning" showIcon title="It waits" description={l.note} />}
       {l.rotation && <Alert style={gap} type="info" showIcon title={<>Their keys are being replaced: <Link to={`/rotations/${l.rotation}`}>watch the rotation</Link></>} />}
-      {l.shut.length > 0 && <Alert style={gap} type="error" showIcon title={`Without ${l.person}, ${counted(l.shut.length, "login")} would be shut`} description={l.shut.slice(0, 12).join(", ")} />}
-      {l.thin.length > 0 && <Alert style={gap} type="warning" showIcon title={`${counted(l.thin.length, "login")} would be thin`} description={l.thin.slice(0, 12).join(", ")} />}
-      {l.team_keys.length > 0 && <Alert style={gap} type="info" showIcon title="They may also have the keys of their teams; rotate those" description={l.team_keys.map((k) => <Link key={k} to={`/rotations/plan?key=${encodeURIComponent(k)}`} style={{ marginInlineEnd: 12 }}>{k}</Link>)} />}
+      {l.shut.length > 0 && <Alert style={gap} type="error" showIcon title={`Without ${l.person}, ${counted(l.shut.length, "login")} would be shut: ${some(l.shut)}`} />}
+      {l.thin.length > 0 && <Alert style={gap} type="warning" showIcon title={`${counted(l.thin.length, "login")} would be thin: ${some(l.thin)}`} />}
+      {l.team_keys.length > 0 && <Alert style={gap} type="info" showIcon title={<>They may also have the keys of their teams; rotate those: {l.team_keys.map((k) => <Link key={k} to={`/rotations/plan?key=${encodeURIComponent(k)}`} style={{ marginInlineEnd: 12 }}>{k}</Link>)}</>} />}
     </>
   );
 }

@@ -30,7 +30,7 @@ export default function Receivers() {
       <SettingsTabs />
       {receivers.error && <ProblemNote error={receivers.error} again={() => void receivers.refetch()} />}
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <Table<Receiver> size="small" rowKey="name" pagination={false} loading={receivers.isPending} dataSource={receivers.data} columns={columns(setDead)} scroll={{ x: "max-content" }} locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }} />
+        <Table<Receiver> size="small" rowKey="name" pagination={false} loading={receivers.isPending} dataSource={receivers.data} columns={columns(setDead)} locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }} />
       </Card>
       {adding && <FormDialog<{ name: string; address: string; kinds: Receiver["kinds"] }, Receiver> title="Add a receiver" act="Add it" stale="receivers" close={() => setAdding(false)} done={(r) => setSecret(r.secret)} initial={{ kinds: kinds.slice(0, 5).map((k) => k.value) }}
         send={(body) => take(api.POST("/receivers", { body }))}>

@@ -246,7 +246,7 @@ export function useConsentLabels() {
 }
 
 export function useHandOvers() {
-  return useQuery({ queryKey: ["hand-overs"], queryFn: () => take(api.GET("/hand-overs")), refetchInterval: 15_000 });
+  return useQuery({ queryKey: ["keys", "hand-overs"], queryFn: () => take(api.GET("/hand-overs")), refetchInterval: 15_000 });
 }
 
 export function useSafe() {

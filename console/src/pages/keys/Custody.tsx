@@ -31,7 +31,7 @@ export function HandOver({ of }: { of: Key }) {
   const { message } = App.useApp();
   const waiting = useHandOvers().data?.find((h) => h.key === of.name);
   const keepers = useKeepers().data?.filter((k) => k.name !== of.keeper?.name && !k.left) ?? [];
-  const off = useAct(() => take(api.DELETE("/keys/{key}/hand-over", { params: { path: { key: of.name } } })), "hand-overs");
+  const off = useAct(() => take(api.DELETE("/keys/{key}/hand-over", { params: { path: { key: of.name } } })), "keys");
   if (waiting) return <Button onClick={() => off.mutate(undefined)} title={`${waiting.to} has to prove that they hold it`}>Call off the hand-over to {waiting.to}</Button>;
   return (
     <>

@@ -39,7 +39,7 @@ const (
 )
 
 func main() {
-	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, or restore")
+	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, restore, or daybook")
 	flag.Parse()
 	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -70,6 +70,8 @@ func run(ctx context.Context, only string) error {
 		return ofFleet(ctx, dir, database.URL)
 	case "restore":
 		return restores(ctx, dir, database.URL)
+	case "daybook":
+		return daybooks(ctx, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
@@ -110,6 +112,9 @@ func run(ctx context.Context, only string) error {
 	if err := reachOfAll(ctx, s); err != nil {
 		return err
 	}
+	if err := limits(ctx, s, dir); err != nil {
+		return err
+	}
 	grep, err := searchFiles(dir, blob)
 	if err != nil {
 		return err
@@ -125,6 +130,9 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if err := restores(ctx, dir, database.URL); err != nil {
+		return err
+	}
+	if err := daybooks(ctx, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()
@@ -250,7 +258,7 @@ var password = rand.Text()
 
 func startServiceWith(dir, database string, settings ...string) (*service, error) {
 	begun := time.Now()
-	process, url, err := startProgram(exec.Command("bin/plumlatchd", append([]string{"-database", database, "-cloud-token-file", filepath.Join(dir, "cloud.token"), "-listen", "127.0.0.1:0"}, settings...)...))
+	process, url, err := startProgram(exec.Command("bin/plumlatchd", append([]string{"-database", database, "-cloud-token-file", filepath.Join(dir, "cloud.token"), "-listen", "127.0.0.1:0", "-allow-local-targets", "-requests-per-second", "0"}, settings...)...))
 	if err != nil {
 		return nil, err
 	}
@@ -264,15 +272,20 @@ func startServiceWith(dir, database string, settings ...string) (*service, error
 		return nil, fmt.Errorf("/readyz: %s", resp.Status)
 	}
 	s.ready = time.Since(begun)
-	signIn := exec.Command("bin/plumlatch", "sign-in", "bench", "-server", s.url)
+	s.token, err = s.signedIn(dir, "bench")
+	return s, err
+}
+
+// signedIn signs in and returns the token.
+func (s *service) signedIn(dir, name string) (string, error) {
+	signIn := exec.Command("bin/plumlatch", "sign-in", name, "-server", s.url)
 	signIn.Env = append(os.Environ(), "HOME="+dir, "XDG_CONFIG_HOME=")
 	signIn.Stdin = strings.NewReader(password)
 	if out, err := signIn.CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("sign in: %w: %s", err, out)
+		return "", fmt.Errorf("sign in: %w: %s", err, out)
 	}
 	kept, err := os.ReadFile(filepath.Join(dir, ".config/plumlatch/sign-in.json"))
-	s.token = string(regexp.MustCompile(`plumlatch_[\w-]+`).Find(kept))
-	return s, err
+	return string(regexp.MustCompile(`plumlatch_[\w-]+`).Find(kept)), err
 }
 
 // reachOfAll measures the first page of the reach of all logins.
@@ -315,7 +328,7 @@ func (s *service) measure(path string) ([]time.Duration, error) {
 		}
 		body, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if err != nil || resp.StatusCode != http.StatusOK || !bytes.Contains(body, []byte(`"name"`)) {
+		if err != nil || resp.StatusCode != http.StatusOK || !bytes.Contains(body, []byte(`"items"`)) {
 			return nil, fmt.Errorf("%s: %s %s %w", p, resp.Status, body, err)
 		}
 		times = append(times, time.Since(begun))

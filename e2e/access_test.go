@@ -93,6 +93,24 @@ func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
 		answer.Body.Close()
 		return answer.StatusCode
 	}
+	for name, bend := range map[string]func(string) string{
+		"cut": func(v string) string { return v[:len(v)-2] }, "longer": func(v string) string { return v + "A" }, "another letter": func(v string) string { return "_" + v[1:] },
+		"a token": func(string) string { return h.token }, "empty": func(string) string { return "" }, "of another service": func(string) string { return strings.Repeat("A", 43) },
+	} {
+		r, err := http.NewRequest("GET", h.url+"/api/v1/session", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.AddCookie(&http.Cookie{Name: "plumlatch_session", Value: bend(resp.Cookies()[0].Value)})
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		if answer.StatusCode != http.StatusUnauthorized {
+			t.Errorf("a cookie that is %s: %d", name, answer.StatusCode)
+		}
+	}
 	if status := call("POST", "cross-site"); status != http.StatusForbidden {
 		t.Errorf("from another site: %d", status)
 	}

@@ -50,6 +50,7 @@ func TestScreenshots(t *testing.T) {
 	take("console-login", "The first look was on")
 	p.open("/differences")
 	take("console-differences", "missing")
+	stack("console-login-and-differences", "console-login", "console-differences")
 	p.open("/grants")
 	take("console-grants", "cover for the field team")
 	p.open("/proofs")
@@ -102,8 +103,8 @@ func TestScreenshots(t *testing.T) {
 	p.press("Report")
 	take("console-restore-report", "Seen to be closed")
 	stack("console-restore-and-report", "console-restore", "console-restore-report")
-	p.open("/daybook")
-	take("console-daybook", "atlas-web-3")
+	p.open("/daybook?live=true")
+	take("console-daybook", "Following")
 	p.open("/adopt")
 	p.press("A list")
 	port := h.instance("song-archive").Connection.Port
@@ -114,7 +115,43 @@ func TestScreenshots(t *testing.T) {
 	stack("console-launch-and-adopt", "console-launch", "console-adopt")
 	p.dark(true)
 	p.open("/map")
-	take("console-map-dark", "Steward keys are not drawn")
+	take("console-map", "Steward keys are not drawn")
+	stack("console-reach-and-map", "console-reach", "console-map")
+	p.dark(false)
+	h.settingsToShow(t)
+	p.open("/sign-in")
+	p.fill("Name", "ines")
+	p.fill("Password", demo.Password("ines"))
+	p.press("Sign in")
+	p.says("ines, admin")
+	p.open("/settings/people")
+	take("console-people", "Runa Lund")
+	p.open("/settings/custody")
+	take("console-custody", "the deploy job moves")
+	p.open("/settings/receivers")
+	take("console-receivers", "pager")
+	stack("console-settings", "console-people", "console-custody", "console-receivers")
+	p.open("/settings/people/marek/leaving")
+	take("console-leaving", "Still to do")
+	stack("console-daybook-and-leaving", "console-daybook", "console-leaving")
+}
+
+// settingsToShow adds what the sample fleet's settings lack to be looked at.
+func (h *house) settingsToShow(t *testing.T) {
+	t.Helper()
+	word := writeFile(t, filepath.Join(h.dir, "word"), password)
+	h.must("operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-title", "Runa Lund, cameras", "-password-file", word)
+	h.must("receiver", "add", "pager", "https://hooks.wrackline.example/latch", "-kind", "login-shut", "-kind", "left-open")
+	h.must("receiver", "add", "log", "udp://127.0.0.1:5514", "-kind", "all")
+	h.must("rotate", "start", "-key", "atlas-deploy", "-make", "service", "-reason", "yearly", "-yes")
+	h.must("consent", "label", "team=atlas")
+	h.must("key", "hand-over", "id_rsa_2", "oona", "-reason", "she runs the ringing tables now")
+	admin := h.token
+	h.token = h.signIn("marek", demo.Password("marek"))
+	if r := h.client("consent", "ask", "atlas-deploy-2", "-reason", "the deploy job moves"); r.status != 3 {
+		t.Fatal(r)
+	}
+	h.token = admin
 }
 
 // stackPictures puts PNG files under one another in one, and removes them.

@@ -230,7 +230,7 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	if err := h.service.AddOperator(ctx, service.Actor{Name: "setup", Via: "service"}, service.NewOperator{Name: o.firstAdmin, Password: password, Role: service.Admin}); err != nil {
+	if err := h.service.AddOperator(ctx, service.Actor{Name: "setup", Via: "service"}, service.IdempotencyKey{}, service.NewOperator{Name: o.firstAdmin, Password: password, Role: service.Admin}); err != nil {
 		return err
 	}
 	fmt.Printf("%s is an admin now. Start the service and sign in: plumlatch sign-in\n", o.firstAdmin)

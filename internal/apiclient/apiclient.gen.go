@@ -3619,6 +3619,12 @@ type ListRoutesParams struct {
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 
+// AddOperatorParams defines parameters for AddOperator.
+type AddOperatorParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListProofsDueParams defines parameters for ListProofsDue.
 type ListProofsDueParams struct {
 	// After The cursor that the page before gave as next.
@@ -3692,6 +3698,12 @@ type GetReachMapParams struct {
 
 	// Q Only logins whose name holds this text.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// AddReceiverParams defines parameters for AddReceiver.
+type AddReceiverParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListRestoresParams defines parameters for ListRestores.
@@ -3811,6 +3823,12 @@ type ListSweepItemsParams struct {
 
 	// State Only logins in this state.
 	State *SweepItemState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// AddTeamParams defines parameters for AddTeam.
+type AddTeamParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListTokensParams defines parameters for ListTokens.
@@ -4478,11 +4496,11 @@ type ClientInterface interface {
 
 	// AddOperatorWithBody performs a POST /operators (the `AddOperator` operationId) request,
 	// with any type of body and a specified content type.
-	AddOperatorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddOperatorWithBody(ctx context.Context, params *AddOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddOperator performs a POST /operators (the `AddOperator` operationId) request.
 	// Takes a body of the `application/json` content type.
-	AddOperator(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddOperator(ctx context.Context, params *AddOperatorParams, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeOperatorWithBody performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request,
 	// with any type of body and a specified content type.
@@ -4538,11 +4556,11 @@ type ClientInterface interface {
 
 	// AddReceiverWithBody performs a POST /receivers (the `AddReceiver` operationId) request,
 	// with any type of body and a specified content type.
-	AddReceiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddReceiverWithBody(ctx context.Context, params *AddReceiverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddReceiver performs a POST /receivers (the `AddReceiver` operationId) request.
 	// Takes a body of the `application/json` content type.
-	AddReceiver(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddReceiver(ctx context.Context, params *AddReceiverParams, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteReceiver performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
 	DeleteReceiver(ctx context.Context, receiver string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4802,11 +4820,11 @@ type ClientInterface interface {
 
 	// AddTeamWithBody performs a POST /teams (the `AddTeam` operationId) request,
 	// with any type of body and a specified content type.
-	AddTeamWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddTeamWithBody(ctx context.Context, params *AddTeamParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddTeam performs a POST /teams (the `AddTeam` operationId) request.
 	// Takes a body of the `application/json` content type.
-	AddTeam(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddTeam(ctx context.Context, params *AddTeamParams, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteTeam performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
 	//
@@ -6190,8 +6208,8 @@ func (c *Client) ListOperators(ctx context.Context, reqEditors ...RequestEditorF
 
 // AddOperatorWithBody performs a POST /operators (the `AddOperator` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) AddOperatorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddOperatorRequestWithBody(c.Server, contentType, body)
+func (c *Client) AddOperatorWithBody(ctx context.Context, params *AddOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOperatorRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6204,8 +6222,8 @@ func (c *Client) AddOperatorWithBody(ctx context.Context, contentType string, bo
 
 // AddOperator performs a POST /operators (the `AddOperator` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) AddOperator(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddOperatorRequest(c.Server, body)
+func (c *Client) AddOperator(ctx context.Context, params *AddOperatorParams, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOperatorRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6370,8 +6388,8 @@ func (c *Client) ListReceivers(ctx context.Context, reqEditors ...RequestEditorF
 
 // AddReceiverWithBody performs a POST /receivers (the `AddReceiver` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) AddReceiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddReceiverRequestWithBody(c.Server, contentType, body)
+func (c *Client) AddReceiverWithBody(ctx context.Context, params *AddReceiverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReceiverRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6384,8 +6402,8 @@ func (c *Client) AddReceiverWithBody(ctx context.Context, contentType string, bo
 
 // AddReceiver performs a POST /receivers (the `AddReceiver` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) AddReceiver(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddReceiverRequest(c.Server, body)
+func (c *Client) AddReceiver(ctx context.Context, params *AddReceiverParams, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReceiverRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7194,8 +7212,8 @@ func (c *Client) ListSweepItems(ctx context.Context, sweep SweepId, params *List
 
 // AddTeamWithBody performs a POST /teams (the `AddTeam` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) AddTeamWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddTeamRequestWithBody(c.Server, contentType, body)
+func (c *Client) AddTeamWithBody(ctx context.Context, params *AddTeamParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTeamRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7208,8 +7226,8 @@ func (c *Client) AddTeamWithBody(ctx context.Context, contentType string, body i
 
 // AddTeam performs a POST /teams (the `AddTeam` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) AddTeam(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddTeamRequest(c.Server, body)
+func (c *Client) AddTeam(ctx context.Context, params *AddTeamParams, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTeamRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10965,18 +10983,18 @@ func NewListOperatorsRequest(server string) (*http.Request, error) {
 }
 
 // NewAddOperatorRequest calls the generic AddOperator builder with application/json body
-func NewAddOperatorRequest(server string, body AddOperatorJSONRequestBody) (*http.Request, error) {
+func NewAddOperatorRequest(server string, params *AddOperatorParams, body AddOperatorJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddOperatorRequestWithBody(server, "application/json", bodyReader)
+	return NewAddOperatorRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewAddOperatorRequestWithBody constructs an http.Request for the AddOperator method, with any body, and a specified content type
-func NewAddOperatorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddOperatorRequestWithBody(server string, params *AddOperatorParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -11000,6 +11018,21 @@ func NewAddOperatorRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -11584,18 +11617,18 @@ func NewListReceiversRequest(server string) (*http.Request, error) {
 }
 
 // NewAddReceiverRequest calls the generic AddReceiver builder with application/json body
-func NewAddReceiverRequest(server string, body AddReceiverJSONRequestBody) (*http.Request, error) {
+func NewAddReceiverRequest(server string, params *AddReceiverParams, body AddReceiverJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddReceiverRequestWithBody(server, "application/json", bodyReader)
+	return NewAddReceiverRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewAddReceiverRequestWithBody constructs an http.Request for the AddReceiver method, with any body, and a specified content type
-func NewAddReceiverRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddReceiverRequestWithBody(server string, params *AddReceiverParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -11619,6 +11652,21 @@ func NewAddReceiverRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -13547,18 +13595,18 @@ func NewListSweepItemsRequest(server string, sweep SweepId, params *ListSweepIte
 }
 
 // NewAddTeamRequest calls the generic AddTeam builder with application/json body
-func NewAddTeamRequest(server string, body AddTeamJSONRequestBody) (*http.Request, error) {
+func NewAddTeamRequest(server string, params *AddTeamParams, body AddTeamJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddTeamRequestWithBody(server, "application/json", bodyReader)
+	return NewAddTeamRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewAddTeamRequestWithBody constructs an http.Request for the AddTeam method, with any body, and a specified content type
-func NewAddTeamRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddTeamRequestWithBody(server string, params *AddTeamParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -13582,6 +13630,21 @@ func NewAddTeamRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -14505,11 +14568,11 @@ type ClientWithResponsesInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	AddOperatorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error)
+	AddOperatorWithBodyWithResponse(ctx context.Context, params *AddOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error)
 
 	// AddOperatorWithResponse performs a POST /operators (the `AddOperator` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	AddOperatorWithResponse(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error)
+	AddOperatorWithResponse(ctx context.Context, params *AddOperatorParams, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error)
 
 	// ChangeOperatorWithBodyWithResponse performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request,
 	// with any type of body and a specified content type.
@@ -14583,11 +14646,11 @@ type ClientWithResponsesInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	AddReceiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error)
+	AddReceiverWithBodyWithResponse(ctx context.Context, params *AddReceiverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error)
 
 	// AddReceiverWithResponse performs a POST /receivers (the `AddReceiver` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	AddReceiverWithResponse(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error)
+	AddReceiverWithResponse(ctx context.Context, params *AddReceiverParams, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error)
 
 	// DeleteReceiverWithResponse performs a DELETE /receivers/{receiver} (the `DeleteReceiver` operationId) request.
 	//
@@ -14931,11 +14994,11 @@ type ClientWithResponsesInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	AddTeamWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTeamResponse, error)
+	AddTeamWithBodyWithResponse(ctx context.Context, params *AddTeamParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTeamResponse, error)
 
 	// AddTeamWithResponse performs a POST /teams (the `AddTeam` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	AddTeamWithResponse(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTeamResponse, error)
+	AddTeamWithResponse(ctx context.Context, params *AddTeamParams, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTeamResponse, error)
 
 	// DeleteTeamWithResponse performs a DELETE /teams/{team} (the `DeleteTeam` operationId) request.
 	//
@@ -21919,8 +21982,8 @@ func (c *ClientWithResponses) ListOperatorsWithResponse(ctx context.Context, req
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddOperatorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error) {
-	rsp, err := c.AddOperatorWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddOperatorWithBodyWithResponse(ctx context.Context, params *AddOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error) {
+	rsp, err := c.AddOperatorWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -21929,8 +21992,8 @@ func (c *ClientWithResponses) AddOperatorWithBodyWithResponse(ctx context.Contex
 
 // AddOperatorWithResponse performs a POST /operators (the `AddOperator` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddOperatorWithResponse(ctx context.Context, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error) {
-	rsp, err := c.AddOperator(ctx, body, reqEditors...)
+func (c *ClientWithResponses) AddOperatorWithResponse(ctx context.Context, params *AddOperatorParams, body AddOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOperatorResponse, error) {
+	rsp, err := c.AddOperator(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -22069,8 +22132,8 @@ func (c *ClientWithResponses) ListReceiversWithResponse(ctx context.Context, req
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddReceiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error) {
-	rsp, err := c.AddReceiverWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddReceiverWithBodyWithResponse(ctx context.Context, params *AddReceiverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error) {
+	rsp, err := c.AddReceiverWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -22079,8 +22142,8 @@ func (c *ClientWithResponses) AddReceiverWithBodyWithResponse(ctx context.Contex
 
 // AddReceiverWithResponse performs a POST /receivers (the `AddReceiver` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddReceiverWithResponse(ctx context.Context, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error) {
-	rsp, err := c.AddReceiver(ctx, body, reqEditors...)
+func (c *ClientWithResponses) AddReceiverWithResponse(ctx context.Context, params *AddReceiverParams, body AddReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReceiverResponse, error) {
+	rsp, err := c.AddReceiver(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -22753,8 +22816,8 @@ func (c *ClientWithResponses) ListSweepItemsWithResponse(ctx context.Context, sw
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddTeamWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTeamResponse, error) {
-	rsp, err := c.AddTeamWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddTeamWithBodyWithResponse(ctx context.Context, params *AddTeamParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTeamResponse, error) {
+	rsp, err := c.AddTeamWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -22763,8 +22826,8 @@ func (c *ClientWithResponses) AddTeamWithBodyWithResponse(ctx context.Context, c
 
 // AddTeamWithResponse performs a POST /teams (the `AddTeam` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) AddTeamWithResponse(ctx context.Context, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTeamResponse, error) {
-	rsp, err := c.AddTeam(ctx, body, reqEditors...)
+func (c *ClientWithResponses) AddTeamWithResponse(ctx context.Context, params *AddTeamParams, body AddTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTeamResponse, error) {
+	rsp, err := c.AddTeam(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

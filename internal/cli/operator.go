@@ -155,7 +155,7 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *session, []string) erro
 			}
 			request.Password = &word
 		}
-		o, err := answer[apiclient.Operator](client.AddOperator(ctx, request))
+		o, err := answer[apiclient.Operator](client.AddOperator(ctx, &apiclient.AddOperatorParams{IdempotencyKey: newRequestKey()}, request))
 		if err != nil {
 			return err
 		}
@@ -335,7 +335,7 @@ var leavingWords = map[apiclient.LeavingItemWhat]string{
 func teamAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	title := f.String("title", "", "what the team is, in words")
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
-		r, err := client.AddTeam(ctx, apiclient.NewTeam{Name: args[0], Title: optional(*title)})
+		r, err := client.AddTeam(ctx, &apiclient.AddTeamParams{IdempotencyKey: newRequestKey()}, apiclient.NewTeam{Name: args[0], Title: optional(*title)})
 		return s.settled(r, err, "The team %s is there. Put somebody in: plumlatch team join %s NAME", args[0], args[0])
 	})
 }

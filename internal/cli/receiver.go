@@ -31,7 +31,7 @@ func receiverAdd(f *flag.FlagSet) func(context.Context, *session, []string) erro
 				*request.Kinds = append(*request.Kinds, apiclient.ReceiverKind(k))
 			}
 		}
-		r, err := answer[apiclient.Receiver](client.AddReceiver(ctx, request))
+		r, err := answer[apiclient.Receiver](client.AddReceiver(ctx, &apiclient.AddReceiverParams{IdempotencyKey: newRequestKey()}, request))
 		if err != nil {
 			return err
 		}

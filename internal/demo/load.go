@@ -85,7 +85,7 @@ func (l *Loader) Load(ctx context.Context) error {
 	l.Tell("recording three months of history")
 	for _, p := range people {
 		// An account that is there from a cut-off load is as good.
-		err := l.Service.AddOperator(ctx, service.Actor{Name: "demo", Via: "service"}, service.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: service.Role(p.role)})
+		err := l.Service.AddOperator(ctx, service.Actor{Name: "demo", Via: "service"}, service.IdempotencyKey{}, service.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: service.Role(p.role)})
 		var problem *service.Problem
 		if err != nil && !(errors.As(err, &problem) && problem.Code == "name-taken") {
 			return err

@@ -104,7 +104,11 @@ func (a *api) ListReceivers(ctx context.Context, _ contract.ListReceiversRequest
 }
 
 func (a *api) AddReceiver(ctx context.Context, r contract.AddReceiverRequestObject) (contract.AddReceiverResponseObject, error) {
-	made, err := a.Service.AddReceiver(ctx, actorOf(ctx), r.Body.Name, r.Body.Address, each(given(r.Body.Kinds), func(k contract.ReceiverKind) string { return string(k) }))
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	made, err := a.Service.AddReceiver(ctx, actorOf(ctx), once, r.Body.Name, r.Body.Address, each(given(r.Body.Kinds), func(k contract.ReceiverKind) string { return string(k) }))
 	out := receiverOf(made.Receiver)
 	out.Secret = optional(made.Secret)
 	return contract.AddReceiver201JSONResponse(out), err

@@ -191,7 +191,11 @@ func (a *api) operator(ctx context.Context, name string) (contract.Operator, err
 
 func (a *api) AddOperator(ctx context.Context, r contract.AddOperatorRequestObject) (contract.AddOperatorResponseObject, error) {
 	b := r.Body
-	if err := a.Service.AddOperator(ctx, actorOf(ctx), service.NewOperator{Name: b.Name, Title: given(b.Title), Role: service.Role(b.Role), Password: given(b.Password), Limits: given(b.Limits), IssuerName: given(b.IssuerName)}); err != nil {
+	once, err := onceFrom(r.Params.IdempotencyKey, b)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Service.AddOperator(ctx, actorOf(ctx), once, service.NewOperator{Name: b.Name, Title: given(b.Title), Role: service.Role(b.Role), Password: given(b.Password), Limits: given(b.Limits), IssuerName: given(b.IssuerName)}); err != nil {
 		return nil, err
 	}
 	o, err := a.operator(ctx, b.Name)
@@ -212,7 +216,11 @@ func (a *api) ChangeOperator(ctx context.Context, r contract.ChangeOperatorReque
 }
 
 func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (contract.AddTeamResponseObject, error) {
-	return contract.AddTeam204Response{}, a.Service.AddTeam(ctx, actorOf(ctx), r.Body.Name, given(r.Body.Title))
+	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	return contract.AddTeam204Response{}, a.Service.AddTeam(ctx, actorOf(ctx), once, r.Body.Name, given(r.Body.Title))
 }
 
 func (a *api) DeleteTeam(ctx context.Context, r contract.DeleteTeamRequestObject) (contract.DeleteTeamResponseObject, error) {

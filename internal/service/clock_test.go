@@ -103,7 +103,7 @@ func newRigWith(t *testing.T, o paddock.Options, timeout time.Duration, setUp fu
 	}
 	r.start()
 	t.Cleanup(func() { r.stop() })
-	if err := r.AddOperator(t.Context(), Actor{Name: "setup", Via: "service"}, NewOperator{Name: "ines", Title: "Ines", Password: "guillemot ledge", Role: Admin}); err != nil {
+	if err := r.AddOperator(t.Context(), Actor{Name: "setup", Via: "service"}, IdempotencyKey{}, NewOperator{Name: "ines", Title: "Ines", Password: "guillemot ledge", Role: Admin}); err != nil {
 		t.Fatal(err)
 	}
 	operator, err := r.store.OperatorNamed(t.Context(), "ines")

@@ -202,7 +202,7 @@ func TestAKeyIsHandedOverOnceItsNewKeeperProvesToHoldIt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o.wants("a team", o.AddTeam(ctx, o.ines, "cameras", ""), "")
+	o.wants("a team", o.AddTeam(ctx, o.ines, IdempotencyKey{}, "cameras", ""), "")
 	if _, waits, err = o.HandOver(ctx, runa, "out", "cameras", ""); err != nil || waits == nil {
 		t.Fatal(waits, err)
 	}
@@ -232,7 +232,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	for _, name := range []string{"runa", "tomas"} {
-		if err := r.AddOperator(ctx, r.ines, NewOperator{Name: name, Password: officePassword, Role: Operator}); err != nil {
+		if err := r.AddOperator(ctx, r.ines, IdempotencyKey{}, NewOperator{Name: name, Password: officePassword, Role: Operator}); err != nil {
 			t.Fatal(err)
 		}
 	}

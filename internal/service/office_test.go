@@ -64,7 +64,7 @@ func newOffice(t *testing.T) *office {
 
 func (o *office) hire(name string, role Role, limits map[string]string) Actor {
 	o.t.Helper()
-	err := o.AddOperator(o.t.Context(), Actor{Name: "setup", Via: "service"}, NewOperator{Name: name, Password: officePassword, Role: role, Limits: limits})
+	err := o.AddOperator(o.t.Context(), Actor{Name: "setup", Via: "service"}, IdempotencyKey{}, NewOperator{Name: name, Password: officePassword, Role: role, Limits: limits})
 	if err != nil {
 		o.t.Fatal(err)
 	}
@@ -401,7 +401,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if _, err := o.DaybookHead(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := o.AddReceiver(t.Context(), o.ines, "pager", "https://hooks.example/x", nil); err != nil {
+	if _, err := o.AddReceiver(t.Context(), o.ines, IdempotencyKey{}, "pager", "https://hooks.example/x", nil); err != nil {
 		t.Fatal(err)
 	}
 	before, err := os.ReadFile(o.safeFile)

@@ -135,8 +135,14 @@ func checkRole(role Role) error {
 }
 
 // AddOperator makes an account, and its keeper, so that keys can be theirs.
-func (s *Service) AddOperator(ctx context.Context, actor Actor, in NewOperator) error {
-	return s.store.InTx(ctx, func(tx *store.Store) error { return s.addOperator(ctx, tx, actor, in) })
+func (s *Service) AddOperator(ctx context.Context, actor Actor, once IdempotencyKey, in NewOperator) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, in.Name)
+		if err != nil || earlier != "" {
+			return err
+		}
+		return s.addOperator(ctx, tx, actor, in)
+	})
 }
 
 func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor, in NewOperator) error {
@@ -349,7 +355,7 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 func (s *Service) Keepers(ctx context.Context) ([]store.Keeper, error) { return s.store.Keepers(ctx) }
 
 // AddTeam makes a team, that can keep keys.
-func (s *Service) AddTeam(ctx context.Context, actor Actor, name, title string) error {
+func (s *Service) AddTeam(ctx context.Context, actor Actor, once IdempotencyKey, name, title string) error {
 	if title == "" {
 		title = name
 	}
@@ -357,6 +363,10 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, name, title string) 
 		return firstProblem(err)
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, name)
+		if err != nil || earlier != "" {
+			return err
+		}
 		return errors.Join(tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: name, Kind: "team", Title: title}),
 			tx.Note(ctx, s.entry(actor, "team.add", "team", name, "", "%s made the team %s.", actor.Name, name)))
 	})

@@ -66,7 +66,7 @@ type Receiver struct {
 
 // AddReceiver has events sent to an address from now on. The secret of a webhook is
 // returned once, and kept in the safe.
-func (s *Service) AddReceiver(ctx context.Context, actor Actor, name, address string, kinds []string) (Receiver, error) {
+func (s *Service) AddReceiver(ctx context.Context, actor Actor, once IdempotencyKey, name, address string, kinds []string) (Receiver, error) {
 	if err := checkName("name", name); err != nil {
 		return Receiver{}, err
 	}
@@ -93,6 +93,13 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, name, address st
 		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.once(ctx, tx, actor, once, name)
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			return &Problem{Kind: Gone, Code: "secret-shown", Detail: "this request made the receiver before, and its secret was shown then", Remedy: "End that receiver and make another (plumlatch receiver list)"}
+		}
 		if out.LastSeq, err = tx.LastEntry(ctx); err != nil {
 			return err
 		}

@@ -67,10 +67,10 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		kinds   []string
 		code    string
 	}{"no address": {"nowhere", nil, "bad-address"}, "no kind": {pager.URL, []string{"rain"}, "bad-kind"}} {
-		_, err := o.AddReceiver(ctx, o.ines, "x", c.address, c.kinds)
+		_, err := o.AddReceiver(ctx, o.ines, IdempotencyKey{}, "x", c.address, c.kinds)
 		o.wants(name, err, c.code)
 	}
-	r, err := o.AddReceiver(ctx, o.ines, "pager", pager.URL, []string{keyReleased, runFailed})
+	r, err := o.AddReceiver(ctx, o.ines, IdempotencyKey{}, "pager", pager.URL, []string{keyReleased, runFailed})
 	if err != nil || r.Secret == "" {
 		t.Fatal(r, err)
 	}
@@ -126,7 +126,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		t.Errorf("%d calls in all", got)
 	}
 	// A receiver of everything that is itself told of does not tell of itself for ever.
-	if _, err := o.AddReceiver(ctx, o.ines, "all", pager.URL, []string{allKinds}); err != nil {
+	if _, err := o.AddReceiver(ctx, o.ines, IdempotencyKey{}, "all", pager.URL, []string{allKinds}); err != nil {
 		t.Fatal(err)
 	}
 	before, err := o.store.LastEntry(ctx)

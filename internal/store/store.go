@@ -111,14 +111,18 @@ func connect(ctx context.Context, url string) (*pgxpool.Pool, error) {
 	return pool, nil
 }
 
-func migrate(ctx context.Context, pool *pgxpool.Pool) error {
-	sql := stdlib.OpenDBFromPool(pool)
+// schema is the migrations of the schema.
+func schema(pool *pgxpool.Pool) (*goose.Provider, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	chain := goose.NewGoMigration(9, &goose.GoFunc{RunTx: chainEarlier}, &goose.GoFunc{RunTx: nil})
-	provider, err := goose.NewProvider(goose.DialectPostgres, sql, files, goose.WithGoMigrations(chain))
+	return goose.NewProvider(goose.DialectPostgres, stdlib.OpenDBFromPool(pool), files, goose.WithGoMigrations(chain))
+}
+
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	provider, err := schema(pool)
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}

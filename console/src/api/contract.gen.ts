@@ -3982,7 +3982,10 @@ export interface operations {
     addOperator: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4111,7 +4114,10 @@ export interface operations {
     addTeam: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -4482,7 +4488,10 @@ export interface operations {
     addReceiver: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A value of the caller's choice that names this one request. */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };

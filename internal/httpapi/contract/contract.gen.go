@@ -3626,6 +3626,12 @@ type ListRoutesParams struct {
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 
+// AddOperatorParams defines parameters for AddOperator.
+type AddOperatorParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListProofsDueParams defines parameters for ListProofsDue.
 type ListProofsDueParams struct {
 	// After The cursor that the page before gave as next.
@@ -3699,6 +3705,12 @@ type GetReachMapParams struct {
 
 	// Q Only logins whose name holds this text.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// AddReceiverParams defines parameters for AddReceiver.
+type AddReceiverParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListRestoresParams defines parameters for ListRestores.
@@ -3818,6 +3830,12 @@ type ListSweepItemsParams struct {
 
 	// State Only logins in this state.
 	State *SweepItemState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// AddTeamParams defines parameters for AddTeam.
+type AddTeamParams struct {
+	// IdempotencyKey A value of the caller's choice that names this one request.
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListTokensParams defines parameters for ListTokens.
@@ -4166,7 +4184,7 @@ type ServerInterface interface {
 	ListOperators(c *gin.Context)
 
 	// (POST /operators)
-	AddOperator(c *gin.Context)
+	AddOperator(c *gin.Context, params AddOperatorParams)
 
 	// (PATCH /operators/{operator})
 	ChangeOperator(c *gin.Context, operator OperatorName)
@@ -4193,7 +4211,7 @@ type ServerInterface interface {
 	ListReceivers(c *gin.Context)
 
 	// (POST /receivers)
-	AddReceiver(c *gin.Context)
+	AddReceiver(c *gin.Context, params AddReceiverParams)
 
 	// (DELETE /receivers/{receiver})
 	DeleteReceiver(c *gin.Context, receiver string)
@@ -4319,7 +4337,7 @@ type ServerInterface interface {
 	ListSweepItems(c *gin.Context, sweep SweepId, params ListSweepItemsParams)
 
 	// (POST /teams)
-	AddTeam(c *gin.Context)
+	AddTeam(c *gin.Context, params AddTeamParams)
 
 	// (DELETE /teams/{team})
 	DeleteTeam(c *gin.Context, team string)
@@ -6416,6 +6434,33 @@ func (siw *ServerInterfaceWrapper) ListOperators(c *gin.Context) {
 // AddOperator operation middleware
 func (siw *ServerInterfaceWrapper) AddOperator(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddOperatorParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -6423,7 +6468,7 @@ func (siw *ServerInterfaceWrapper) AddOperator(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.AddOperator(c)
+	siw.Handler.AddOperator(c, params)
 }
 
 // ChangeOperator operation middleware
@@ -6775,6 +6820,33 @@ func (siw *ServerInterfaceWrapper) ListReceivers(c *gin.Context) {
 // AddReceiver operation middleware
 func (siw *ServerInterfaceWrapper) AddReceiver(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddReceiverParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -6782,7 +6854,7 @@ func (siw *ServerInterfaceWrapper) AddReceiver(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.AddReceiver(c)
+	siw.Handler.AddReceiver(c, params)
 }
 
 // DeleteReceiver operation middleware
@@ -7930,6 +8002,33 @@ func (siw *ServerInterfaceWrapper) ListSweepItems(c *gin.Context) {
 // AddTeam operation middleware
 func (siw *ServerInterfaceWrapper) AddTeam(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddTeamParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -7937,7 +8036,7 @@ func (siw *ServerInterfaceWrapper) AddTeam(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.AddTeam(c)
+	siw.Handler.AddTeam(c, params)
 }
 
 // DeleteTeam operation middleware
@@ -10859,7 +10958,8 @@ func (response ListOperatorsdefaultApplicationProblemPlusJSONResponse) VisitList
 }
 
 type AddOperatorRequestObject struct {
-	Body *AddOperatorJSONRequestBody
+	Params AddOperatorParams
+	Body   *AddOperatorJSONRequestBody
 }
 
 type AddOperatorResponseObject interface {
@@ -11211,7 +11311,8 @@ func (response ListReceiversdefaultApplicationProblemPlusJSONResponse) VisitList
 }
 
 type AddReceiverRequestObject struct {
-	Body *AddReceiverJSONRequestBody
+	Params AddReceiverParams
+	Body   *AddReceiverJSONRequestBody
 }
 
 type AddReceiverResponseObject interface {
@@ -12900,7 +13001,8 @@ func (response ListSweepItemsdefaultApplicationProblemPlusJSONResponse) VisitLis
 }
 
 type AddTeamRequestObject struct {
-	Body *AddTeamJSONRequestBody
+	Params AddTeamParams
+	Body   *AddTeamJSONRequestBody
 }
 
 type AddTeamResponseObject interface {
@@ -15731,8 +15833,10 @@ func (sh *strictHandler) ListOperators(ctx *gin.Context) {
 }
 
 // AddOperator operation middleware
-func (sh *strictHandler) AddOperator(ctx *gin.Context) {
+func (sh *strictHandler) AddOperator(ctx *gin.Context, params AddOperatorParams) {
 	var request AddOperatorRequestObject
+
+	request.Params = params
 
 	var body AddOperatorJSONRequestBody
 	var err error
@@ -16015,8 +16119,10 @@ func (sh *strictHandler) ListReceivers(ctx *gin.Context) {
 }
 
 // AddReceiver operation middleware
-func (sh *strictHandler) AddReceiver(ctx *gin.Context) {
+func (sh *strictHandler) AddReceiver(ctx *gin.Context, params AddReceiverParams) {
 	var request AddReceiverRequestObject
+
+	request.Params = params
 
 	var body AddReceiverJSONRequestBody
 	var err error
@@ -17339,8 +17445,10 @@ func (sh *strictHandler) ListSweepItems(ctx *gin.Context, sweep SweepId, params 
 }
 
 // AddTeam operation middleware
-func (sh *strictHandler) AddTeam(ctx *gin.Context) {
+func (sh *strictHandler) AddTeam(ctx *gin.Context, params AddTeamParams) {
 	var request AddTeamRequestObject
+
+	request.Params = params
 
 	var body AddTeamJSONRequestBody
 	var err error
@@ -17925,62 +18033,62 @@ var swaggerSpec = []string{
 	"W4G88sLIUsToqC1kgwGIFqaneTBa0zVmQqBjS2HZiWfk6aSZrTdenVCOQu5axxg4NFty7OtYmasN8PSF",
 	"43M4Kjh1XQnmj3Mev20ueG3Eb4ftSgct1wkaPj2uvnTr1fI+QUZrjZSmriXQFuC6/Uk1t09JmUNYBA8S",
 	"k+vowgMKYixbamPZk8ePvXZ86E30nL03wkJPPQSV3kUJBENqhvhkohtlsTMH9sA7HAhHulztsizftVf8",
-	"MZSlv4h1S4eHzaPsjpuoOkd6w+WPGWmHBKMJHHn2i/8RvD4rbhG0ozuhZ5TI4bMM0F8GTXzgpYxXoD3V",
-	"YsmlMskUJjUT0W6OEyH+i0fVnP0gPp7/sMrzUH7ARknQ82B9fJ44qwS/pZBMLtvyk/cFelUI1DLDjE7w",
-	"AeZfvaW3HoAPjmXL0AwTu4H19GBilkxPp0dAI0ph5YSwFtbYrPdk2QTVay6W3RQhzFKEXC+jo/Qup7kB",
-	"BHfaa/vvvGW+BblTpMn2mus1m/IaD9Mx7rJtFwUWvBcBhttEZQ0YQfegKXra7vZ6rnFTCCcouhYmzqYs",
-	"oZNjpknRAffs8OK2M8OHBoDdd7rhbNWLwwpYDIielY3oz52jAh1IoYDArcYQ9nmEqQOdZTxwTk39Zopw",
-	"6jmb1sLMfdC0bkv64NvQDNpYXmEbrwun0+GAxRZ2D4wD+H663zx4D4t73ojfuGcmLuOCLQWpTuQMPGS5",
-	"82VlNIrTiJDUwg4mEZrEXbA/Doox4peP2xVuT3haT583Ymg1cuDJA1tKkBCZPR2v9BrzjqJ7jtfUj26t",
-	"66gNMEl42AheC/jFfTV5t30Qd0F7OwzfRte1B7EHfLSh2PJ7KoQm8yv4yq/9wzt5Ry693oa72Z6GtZza",
-	"u3T46aTDgkd1zTfeC1v4PlqhY/FCbJzygm4wQPe44dB9NHuwdF1v7jGx36pbrs+VPm5ngzgfkbd9n2Wb",
-	"wQc5veGCgd8PDhzRzYrEfmEjR97cfVhkPWhVgSU4iMEBORZ3Afg4qgPSHeghMhrXdlyURRBUZ0u+ysrr",
-	"tyRcZtydIRAj55Gspg2IRHZoH7z2nfRI7qAPpGWHvBj/ia/2tXHF3jiCWyduqEd6oFnBnrjL7cnjx48v",
-	"2NPHw1q6ViDhx8U2fpf+vwvZ34XslypknRjJArivDq71ToTc2z7rQ3jqIeIDfrSh8YGwhocNEIRpHi1A",
-	"0BLiYQME3XGTReLw+QXjbC1u5lovsPN1LewRG0JH/oyw5We/+B97Ee2xhD7asb23tH/tV4Y4imTFitt5",
-	"LJk7PJDOztsvQZIFvC3Gg1BQggKJrgcr420ZPB14ec8bAwW0TkiDsyGV9Y4Riy+JsEepiIG5jInOZMFw",
-	"OVVkH/88nJWCl71i/bl74Es7C0e4UJ6Lyk1sMxixaAIqCWXclPhtUabSFY59z1wJVV46I+bffJ/6UbuV",
-	"xTUm9uNV7ErD1B4w6h7g/DgjrQe5R0D4RAkmbp2AzsILfBStAvU/eBf9Et1y8weLgMCkPfT+ARDSPi2W",
-	"HvrCe9f7xQxu8i5bYOXfau9hxkPcQ35xRxGm+2BGIfAHEYSZsImE25sN45hM94h9antEG6tXppuSqWu2",
-	"amyLcgJ1SAbxtgvsVVYvMXHzRmzDkvtjnUCmJ0p+qchvnTk+cOS0M2xKbMLHhw2hdksDPO+e/VI3PaVq",
-	"rzrxffbaGlY3yqenTnVV6TW2rXf3GvDPOTurG0UvPoMLxWQcjXfjjw+Ne8VDCIE9+3Nw/0W8JWc1lCDs",
-	"wYfhBDe0ngtfTygN4QdpVur2b04DxKynNQ+J8ygWMBIU+4lFZUQGwQ0rI778vcN55nfQfXrcDWxUqfM6",
-	"1zMncvWUiuasWBGkZjjyHv/Xmau8qqihutuxGzFrVNGG8/DKYXC17xZyKbFGlCBu2nqvgml3PXOfbQaw",
-	"7HSq3Zipip2/qlLfc9+/kH4H/afbrR8yRoDOh5e82sKkT6F1Wr+WR49+aLBK6gH8ldGIQ32WIDKkmmEv",
-	"uEM6LvfpQJdlid1XognE6T3SMiMqMbEEoOQWJ6C82s7F0ojqFrJxMTcHzbKySTdR6RDmC9Votqf50K7W",
-	"nbETcrepxJFPlJO+VX9/1hcIyQOTYZfMfz8wTTj8eWcheWHvwxXuS2MhTZtKHAXQNEvGM6q9y7fDIbfp",
-	"ASlx+JORmOMDJ6b/5odj2E3zBTkUfn6A3Rhk5XvS/CZmPlipIKy8kMLby5nnqlXomZnrtQJMUff3ULK2",
-	"1nVVYre9xjrLDQL0hOvsNcQWLSNnydPYX7Yp7yf50LZ8Z9xUQSNt3DGtec+jZ277e2r8P2H6RJgTlj44",
-	"OzF4jaiOv6118AUSkEDPIC8aq647tdULsUrkNL+vuIq45yghLXr9J8iz+a3kultoFnio4ofGu2k3/Bf/",
-	"4699CFF3PsH+i0e32ntO0asDF5nsI2RK50kGlNuDVHhNEaWqtAUEeKjWb8pl5YM9BdO1N+tj38xGWKpQ",
-	"1409B4sfggvwvFah+vgR+wRFCLeirmVJWduAwkUoHJTfC/PxYBztCxiv7Fw3swA7MAeU2tlMAMbHttcg",
-	"GyU/GD8dW9n7rQTCvuvgiHdAxMnB6N+r+b2GJ++zncUD5fojYINPzIFszgOlekak8BmfDyHz3HhDNNF1",
-	"AIDBCtGCdToPUeXiA902g/3ToZ4VHMoF+lsCyp1eFnGPB62nzvSe6hrRtLjjGHJidzMZtBKxF5srpits",
-	"wLvkG2asrCpWydu8B/vf5Ub8LRzZqf2Gqs99OKQgbyhPFWEyIiApUUprMgBRyAS0ix1cWfaCY18F6EHr",
-	"cVmNFSvTRalyhDAXbXkeXaz4AV5vVi7djbnWbClVY4XxeelxnyxIU7MYzFpLIwq4v0F551g4tdJSJZRd",
-	"R4LDidMj3Y67k/yt2q+5mcAUBucyOXECOtLhL89mn4OkUV9+skUTpeGPvBeH5aHDCFr9u6RyNMMcPLi1",
-	"XcfOYfqodYRqCIr3GmqN+iKDqvkW4YdpDJ6mFKUPZAn2idvJ/B4kSyO2cWMDwqcRUS3HXPAS0tSIw99y",
-	"Y09fuCmevn5+CGhjWO6psbXgy5EIx5eKkvdWoibAPK8R1o26gJSekluON+mHRoUGgxIrQz2ULHaAhCkw",
-	"yAsM6tlRd5ru7z54SnggglsFgxdC5/BT3agdgNO1rhcgsdJaB2mQ3JEBW66g7fvZghohTWi8XYJ7FYTg",
-	"eq6Z1XrBpHW6Zk7BvLJida+jfCxUS5jYQ1vFx5Yf3evcaWl9UvbKfX7MNGD3/ownK7T9IIDKgyaPuhef",
-	"1WIhNj3Oq8YaJyvqDTlv2+YP1G+ag/tnyY2FpmebqAWkV5LdyU1x/kJsiLgjGT+b93H8XcFqhvLglT3U",
-	"X6GvmOdKztS7xp4MDQDTK918Ae3Gy/CJ1gspKC5c0EUFr7oS9vQZfLrnQjlWkXO+V+ZPRz2DP4m0HaGp",
-	"k6BUs+NVdmdrIORMvT5WJIRe/sCiPU3nK2zfKdUFiY3At1IxTvz60KxqxKSppd2cnP/t5/jIqo1WonNm",
-	"z6QxDTbBTHq3sGIC8ItrvTZt56Z3K6FeP2fPtFJi4uSKe00io8gsXuMIWzvzDUYmdxBiKVHTjxblpUQE",
-	"fKtxB/vJV3yBhD7D+so8ICt4lwIyOX6JGb4xwe0paqPJsYip8ZxlG9xcwmhhB7auqjtbzKkvTnR5p++J",
-	"utb1oC/iWWq/uaqaZeUMo2vpF3hvw2Rul9VIg2RLAoC1XQleogNBU/MpZXR1HznwH3deVtyYta7Lnsxi",
-	"ghltzaCvDBg9/qsX3hCCcg96sXHGXi7c994PeqS2TvT6g1Slou1bHthS9VTqdRJe+Yf2lsZpA+YraOE3",
-	"utxcAGgL6I4m50/jVXVc0O5BXlta49BGrR0GpOPeshyY63NdlVE2OzY2PHB6VbyFZ7/QT71l9i9U6Zea",
-	"viC6NYwmPHvI1jbDrICD08meNqv+wF4HWZMCLcYLfCgkKHWy6OdK2L+ujmp6wwA521ujcnB3iu2R1EW2",
-	"MbDv0gec7bt5Ui4fwU34qNWqlgAZ1NbneKsbMv0sr22qiUVL2sNL6Jdu1pdk2t5NOh8WjnvIjenssV6H",
-	"IveNEwSvdlrbBCwr0Ckn2NAL8y29QxSwnUwmafIKzMEjJjziAA+c7RgNmpBL7sMj5TmmsNNwh89+gf/3",
-	"FzHyMMG0aKING+e4gm8dO/yyn+rHBanrEnonqyjbnx099O5LUVlQCvcWqXinmHnYgOJhsUaPkIAUqPAQ",
-	"2UdhsC8FCdEKvuypM7ksy4+CL48HUQVvv8/t5hZwpE4TQJuzX9x/vZVNvjE4OuylJZw4ns7lxCImoupe",
-	"MA83eD+Qh23354DwUTFpZwd30seUPVuK5Y3YaeeRMxHe89r+hsQr7t01IENscqWRWk/hITe9g2IENYkz",
-	"/l9aqv/ZFD0KNYGP9ULscU98xEf+BzsnYIV3ck1YT5tjpgH1IDDizL/cwmKi7MNWFLtLuR03IQLch77i",
-	"wqM2nhQnCMObRW88fG4Xcs/ZL/B/753xQdzqhcjsdkqG0ZPHuFOBegheq6iQ64CgjB361HzSlzx8xTem",
-	"RatmumZzX8fC2VSqmajBKeI+4b6HpftUmm6lGqymU5cGUA8Jb8lHN6UjKZPw7o/is33oWCwuKhn2drT1",
-	"vS0PXkjVdcj8cnIjeC3qk/O//ezu1JAH8befHXcaUd96jm/q6uT85Iyv5Nntk5Nff/71/wYAAP//",
+	"F5mE+Rexbgn5sImY3XETZeu4YaA9YErbIdFsAkuf/eJ/BLfRiltE/ehO6Bllgvg0BXS4QRcgeCnjFahf",
+	"tVhyqUwyB0rNxJ3ZwX/xqKq3H8QnBDys9j2UH7DTEjRNWB+fJ84qwW8pppNL1/zknYlelwK9zjCjE3yA",
+	"CVxv6a0H4INjGUM0w8RuYEE+2Kgl09PpEeCMUmA7IS6GRTrrPWk6QXebi2U3xwjTHCFZzOgoP8ypfoDh",
+	"nXb7/jtvme9h7jRxMt7mes2mvMbDdIzLcNvHgRXzRcDxNlFdBIbgPeqKnra7vZ5r3BQCGoquhYkzSkto",
+	"BZnpcnTAPTu8uO3M8KERZPedbjhb9eKwAhYjqmdlI/qT76jCB3IwIPKrMQZ+HoHyQGsaj7xTU8OaIpx6",
+	"zqa1MHMfda3bmkD4NnSTNpZX2AfswimFOGCxBf4D4wBAoO63L97D4p434jduuonLuGBLQaoTeRMPWS99",
+	"WRmN4jQiJPXAg0mELnMX7I+DgpT45eO2ldsT39bT540YWs4cePLAphZkVGZPxyu9xsSl6J7jNTW0W+s6",
+	"6iNMEh42gtcCfnFfTd5tH8Rd4OIOw7fRde1R8AFgbSg4/Z4So8n8Cr7ya//wTt6RT7C3Y2+2KWItp/Yu",
+	"LYI6+bTgkl3zjXfjFr4RV2h5vBAbp7ygHw3gQW44tC/NHixd15t7TOy3arfrk62P2xohTmjkbeNo2aYA",
+	"QlJwuGDg94MjT3TTKrHh2MiRN3cfFlkPel1gDQ+CeECSxl0QQo7qwXQHeoiMxrUdF6YRBNXZkq+y8vot",
+	"CZcZd2cIxMh5JKtpAyKRHfoPr30rPpI76ANp2SEvxn/iq319YLG5juDWiRtqsh5oVrAn7nJ78vjx4wv2",
+	"9PGwnrAVSPhxwZHfpf/vQvZ3IfulClknRrII8KuDa70TIff23/oQnnqIAIMfbWiAIazhYSMMYZpfboSh",
+	"peTDRhi64ybL1OHzC8bZWtzMtV5g7+1a2CO2pI4cIoFnzn7xP/Zi6mMRf37L82v8yhBLkrBZcTuPRXt4",
+	"Yz4/cL8ISpYQtygTQkERDKTaHqyQuD0h6cjNe94YKOF1Uh68Fam8ewx5fEmEPUpNDsxlTHgnC8fLqSb8",
+	"+OfhrBS87L0XnrsHvrSzcIQb6bmo3MQ2gzGTJqDTUM5Pid8WZSph4tgX1ZVQ5aWzgv7N96kfN1xZXGNi",
+	"P17FvjhMLgKr8AHOj7PyerCDBMRflGDi1gnoLMDBR9FqYP+Dd9Ev0S03f7AIikzaQ+8fQDHtU4PpoS+8",
+	"e75fzOA287KFdv6t9h5mPMS/5Bd3FGG6D+gUIocQgpgJm0j5vdkwjul8j9intku1sXplukmhumarxrY4",
+	"K1AJZRDxu8BuafUSU0dvxDYwuj/WCWx8ouSXapR05vjAodfOsCmxCR8fNgbbLU7wvHv2S930FMu96iQI",
+	"sNfWsLpRPkF2qqtKr7FxvrvXgH/O2VndKHrxGVwoJuOpvBt/fGjcKx5CCOzZn4M7QOItOauhCGIPQg0n",
+	"wKP1XPiKRmkIwUizUrd/cxogpk2teUjdR7GAoaTY0SwqIzIYclib8eXvHc4zv4Pu0+NuYKNKnde5njmR",
+	"q6dUtmfFikA9w5H3CMTOXOVVRS3d3Y7diFmjijYeiFcOg6t9t5RMiTXiFHHTVpwVTLvrmft0NQCGp1Pt",
+	"xkzVDP1Vlfqe+/6FdFzoP91u/ZByAnQ+vOTVFiZ9Cs3b+rU8evRDg3VaD+DwjEYc6vQEkSHVDLvRHdLz",
+	"uU8HuixL7P8STSDOD5KWGVGJiSUIJ7c4AQXedi6WRlS3kM6LyT1olpVNuo1LhzBfqEazPc2HdrXujJ2Q",
+	"u00ljnyinPSt+jvEvkBQIJgMu2T++4FpwuHPOwvJC3sfrnBfGguq2lTiKJCqWTKeUfVfviEPuU0PSInD",
+	"n4zEHB84s/03PxzDbpovyKHw8wPsxiAr35PmNzHzwUoFYeWFFN5ezjxXrULPzFyvFaCaur+Horm1rqsS",
+	"+/011lluEOEnZGmvIbZ4HTlLnsb+sk15P8mHtuU746ZKKmnjjmnNex49c9vfgzLwCfMvwpywdsLZicFr",
+	"REgCbbGEr7CADHwGidVY992p7l6IVSIp+n3FVcQ9Rwlp0es/QaLObyXX3UKz0EcVPzTiTrvhv/gff+3D",
+	"qLrzCfZfPLrV3nOKXh24SmUfIVM6TzKg3B6kwmuKKFWlLSDAQ8WCUy4rH+wpmK69WR/7ZjbCUo28buw5",
+	"WPwQXIDntQr1z4/YJ6hiuBV1LUtK+wYcMMIBoQRhmI+HA2lfwHhl57qZBeCDOeDkzmYCUEa2vQbZKPnB",
+	"+OnYyt5vJRD2XQdHvAMiTg5G/17N7zU8eZ/tLB6oWAAhI3xiDqSDHihXNCKFTxl9CJnnxhuiia4DBA2W",
+	"mBas0/uISh8f6LYZ7J8OBbHgUC7Q3xJw9vSyiLtMaD11pvdU14jnxR3HkBO7m8mglYi92FwxXWEL4CXf",
+	"MGNlVbFK3uY92P8uN+Jv4chO7TeUje5DQgV5Q4muCNQRQVmJUlqTgahCJqBd7CDbshccOztAF1yPDGus",
+	"WJkuTpYjhLlo6/voYsUP8HqzculuzLVmS6kaK4xPbI87dUGamsVg1loaUcD9Dco7x8qrlZYqoew6EhxO",
+	"nB7pdtyd5G/VAM7NBKYwOJfJiRPQkQ5/eTb7HCSN+vKTLZooj3/kvTgskR1G0OrfJZWjGebgwa3tOnYO",
+	"08mtI1RDULzXUGvUFxlUzTcpP0xr8jSlKH0gS7BP3E7m9yBZGjOOGxswRo2IikHmgpeQpkYc/pYbe/rC",
+	"TfH09fNDgCvDck+NrQVfjsRYvlSUvLcSNUH2eY2wbtQFpPSU3HK8ST80KrQ4lFha6sFssQclTIFBXmBQ",
+	"z46603R/9wFkwgMR4CsYvBA6h5/qRu1ArK51vQCJldY6SIPkjgzY9AVt388W1AhpQuvvEtyrIATXc82s",
+	"1gsmrdM1cwrmlRWrex3lY+FqwsQe2io+tvzoXudOS+uTslfu82OmAbv3ZzxZofEIQWQeNHnUvfisFgux",
+	"6XFeNdY4WVFvyHnbtp+gjtcc3D9Lbiy0XdtETSi9kuxOborzF2JDxB3J+Nm8j+PvClYzlAev7KEOD33F",
+	"PFdypt419mRoAJhe6eYLcDlehk+0XkhBceGCLip41ZWwp8/g0z0XyrGqpPPdOn866hn8SaTtCE29DKWa",
+	"Ha80PFsDIWfq9bEiIfTyBxbtaTpfYQNRqS5IbAS+lYpx4teHZlUjJk0t7ebk/G8/x0dWbbQSnTN7Jo1p",
+	"sA1n0ruFFROAoFzrtWl7R71bCfX6OXumlRITJ1fcaxIZRWbxGkfY2plvMDK5g1FLiZp+tCgvJSLgW407",
+	"2E++4gsk9BnWV+YhYcG7FLDR8UvM8I0Jbk9RG02ORUyN5yzbYucSRgs7sHVV3dliTn1xoss7fU/Uta4H",
+	"fRHPUvvNVdUsK2cYXUu/wHsbJnO7rEYaJFsSAKztSvASHQia2l8po6v7yIH/uPOy4sasdV32ZBYTTmlr",
+	"Bn1lwOjxX73whhCUe9CLjTP2cuG+937QIzWWotcfpCoVbd/ywJaqp1Kvk/DKP7S3NE4bMF9BC7/R5eYC",
+	"UF9AdzQ5fxqvquPChg/y2tIah7aK7TAgHfeW5cBcn+uqjLLZsbXigdOr4i08+4V+6i2zf6FKv9T0BdGt",
+	"YTTh2UM21xlmBRycTva0WfUH9jrQnBRoMV7gQyFBqZNFP1fC/nV1VNMbBsjZ3hqVg7tTbI+kLrKtiX2f",
+	"QOBs30+UcvkIbsJHrVa1BMyhtj7HW92Q6Wd5bVNtNFrSHl5Cv3SzviTT9m7S+bB43kNuTGeP9ToUuW/d",
+	"IHi101wngGGBTjnBlmKYb+kdogAOZTJJk1dgDh4x4REHeOBsx2jQhFxyHx4pzzEFvoY7fPYL/L+/iJGH",
+	"CaZFE23YOMcVfOvY4Zf9VD8uyl2X0DtZRdkO8eihd1+KyoJSwLlIxTvFzMMGFA8LVnqEBKRAhYfIPgqD",
+	"fSlQilbwZU+dyWVZfhR8+QVjXMH07nM9OgocqdcFEPfsF/dfb2mU722OHn9pCamOp5NBsQoqvS3p5fUj",
+	"gVh804Hxp2LSzg7u5Y8pe7YUyxux01AkZ2O857X9DYlX3LtvQYbY5Isju4DiS256BwUZahJC4r+0VP+z",
+	"KXoUagIf64XY49/4iI/8D/ZuwArv5NuwnjbHzCPqwYDEmX+5lclE2YctSXaXcjtuQgS4D33Jhod9PClO",
+	"EAg4C/94+OQw5J6zX+D/3jvjg7jVC5HZ7ZQMoyePcacC9RA+V1El2AFRHTv0qfmkL/v4im9Mi5fNdM3m",
+	"vhCGs6lUM1GDV8V9wn0bTvepNN1SN1hNp7ANsCIS7paPbkpHsu/h3R/FZ/vQwVxcVDJu7mjr23MevBKr",
+	"69H55eRG8FrUJ+d/+9ndqSGR4m8/O+40or71HN/U1cn5yRlfybPbJye//vzr/w0AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

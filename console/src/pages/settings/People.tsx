@@ -1,7 +1,7 @@
 import { App, Button, Card, Form, Input, Select, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, take, type Keeper, type Operator } from "../../api/client";
+import { api, requestKey, take, type Keeper, type Operator } from "../../api/client";
 import { useKeepers, useMe, useOperators } from "../../api/queries";
 import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -41,10 +41,7 @@ export default function People() {
       </Card>
       <Teams teams={keepers.data?.filter((k) => k.kind === "team")} people={people.data ?? []} />
       {adding === "person" && <AddPerson close={close} />}
-      {adding === "team" && <FormDialog<{ name: string; title?: string }, unknown> title="Make a team" act="Make it" stale="keepers" close={close} send={(body) => take(api.POST("/teams", { body }))}>
-        <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}><Input placeholder="cameras" /></Form.Item>
-        <Form.Item name="title" label="What it is, in words"><Input placeholder="the camera crew" /></Form.Item>
-      </FormDialog>}
+      {adding === "team" && <AddTeam close={close} />}
       {changing && <ChangePerson of={changing} close={close} />}
     </>
   );
@@ -62,12 +59,23 @@ const columns = (change: (o: Operator) => void): TableColumnsType<Operator> => [
   { title: "", key: "do", align: "right", render: (_, o) => <span style={{ display: "inline-flex", gap: 8 }}><Button size="small" onClick={() => change(o)}>Change</Button>{!o.closed && <Link to={`/settings/people/${encodeURIComponent(o.name)}/leaving`}><Button size="small">Leaving</Button></Link>}</span> },
 ];
 
+function AddTeam({ close }: { close: () => void }) {
+  const [once] = useState(requestKey);
+  return (
+    <FormDialog<{ name: string; title?: string }, unknown> title="Make a team" act="Make it" stale="keepers" close={close} send={(body) => take(api.POST("/teams", { params: { header: { "Idempotency-Key": once } }, body }))}>
+      <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}><Input placeholder="cameras" /></Form.Item>
+      <Form.Item name="title" label="What it is, in words"><Input placeholder="the camera crew" /></Form.Item>
+    </FormDialog>
+  );
+}
+
 interface PersonForm { name: string; title?: string; role: Role; password?: string; limits?: string; issuer_name?: string }
 
 function AddPerson({ close }: { close: () => void }) {
+  const [once] = useState(requestKey);
   return (
     <FormDialog<PersonForm, unknown> title="Add a person" act="Add them" stale="operators" close={close} initial={{ role: "operator" }}
-      send={(v) => take(api.POST("/operators", { body: { name: v.name, title: v.title, role: v.role, password: v.password || undefined, issuer_name: v.issuer_name || undefined, limits: labelsOf(v.limits) } }))}>
+      send={(v) => take(api.POST("/operators", { params: { header: { "Idempotency-Key": once } }, body: { name: v.name, title: v.title, role: v.role, password: v.password || undefined, issuer_name: v.issuer_name || undefined, limits: labelsOf(v.limits) } }))}>
       <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give a name" }]}><Input autoComplete="off" placeholder="runa" /></Form.Item>
       <Form.Item name="title" label="Who that is, in words"><Input placeholder="Runa Lund, cameras" /></Form.Item>
       <Form.Item name="role" label="Role"><Select options={roles} /></Form.Item>

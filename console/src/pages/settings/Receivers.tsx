@@ -1,6 +1,6 @@
 import { App, Button, Card, Checkbox, Form, Input, Modal, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
-import { api, take, type Delivery, type Receiver } from "../../api/client";
+import { api, requestKey, take, type Delivery, type Receiver } from "../../api/client";
 import { useDead, useReceivers } from "../../api/queries";
 import { moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
@@ -32,18 +32,25 @@ export default function Receivers() {
       <Card size="small" styles={{ body: { padding: 0 } }}>
         <Table<Receiver> size="small" rowKey="name" pagination={false} loading={receivers.isPending} dataSource={receivers.data} columns={columns(setDead)} locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }} />
       </Card>
-      {adding && <FormDialog<{ name: string; address: string; kinds: Receiver["kinds"] }, Receiver> title="Add a receiver" act="Add it" stale="receivers" close={() => setAdding(false)} done={(r) => setSecret(r.secret)} initial={{ kinds: kinds.slice(0, 5).map((k) => k.value) }}
-        send={(body) => take(api.POST("/receivers", { body }))}>
-        <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}><Input placeholder="pager" /></Form.Item>
-        <Form.Item name="address" label="Address" extra="https:// for a webhook; udp://, tcp:// or tls:// with a port for syslog." rules={[{ required: true, message: "Give its address" }]}><Input placeholder="https://hooks.wrackline.example/latch" /></Form.Item>
-        <Form.Item name="kinds" label="Tell it when"><Checkbox.Group style={{ display: "grid", gap: 4 }} options={kinds} /></Form.Item>
-      </FormDialog>}
+      {adding && <Add close={() => setAdding(false)} made={setSecret} />}
       <Modal open={secret !== undefined} title="What signs the webhook's calls, shown only now" footer={<Button type="primary" onClick={() => setSecret(undefined)}>I have kept it</Button>} onCancel={() => setSecret(undefined)} mask={{ closable: false }}>
         <p>HMAC-SHA256, as in RFC 9421, with this secret (base64url):</p>
         {secret && <CopyText block text={secret} label="secret" />}
       </Modal>
       {dead && <Dead of={dead} close={() => setDead(undefined)} />}
     </>
+  );
+}
+
+function Add({ close, made }: { close: () => void; made: (secret: string | undefined) => void }) {
+  const [once] = useState(requestKey);
+  return (
+    <FormDialog<{ name: string; address: string; kinds: Receiver["kinds"] }, Receiver> title="Add a receiver" act="Add it" stale="receivers" close={close} done={(r) => made(r.secret)} initial={{ kinds: kinds.slice(0, 5).map((k) => k.value) }}
+      send={(body) => take(api.POST("/receivers", { params: { header: { "Idempotency-Key": once } }, body }))}>
+      <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}><Input placeholder="pager" /></Form.Item>
+      <Form.Item name="address" label="Address" extra="https:// for a webhook; udp://, tcp:// or tls:// with a port for syslog." rules={[{ required: true, message: "Give its address" }]}><Input placeholder="https://hooks.wrackline.example/latch" /></Form.Item>
+      <Form.Item name="kinds" label="Tell it when"><Checkbox.Group style={{ display: "grid", gap: 4 }} options={kinds} /></Form.Item>
+    </FormDialog>
   );
 }
 

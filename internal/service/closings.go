@@ -36,7 +36,7 @@ var errOverdue = errors.New("the time for which it was to be open is over")
 // open opens something for the run, after it was written down how it is closed and by
 // when. It may be repeated.
 func (s *Service) open(ctx context.Context, run store.Run, kind, what string, details map[string]string, lasts time.Duration, do func(token string) error) error {
-	c := store.Closing{ID: uuid.NewSHA1(run.ID, []byte(kind)), RunID: run.ID, InstanceID: run.InstanceID, Kind: kind, What: what, Details: details, WrittenAt: s.now(), Deadline: s.now().Add(lasts)}
+	c := store.Closing{ID: closingID(run.ID, kind), RunID: run.ID, InstanceID: run.InstanceID, Kind: kind, What: what, Details: details, WrittenAt: s.now(), Deadline: s.now().Add(lasts)}
 	if err := s.store.WriteClosing(ctx, c); err != nil {
 		return err
 	}
@@ -59,17 +59,11 @@ func (s *Service) open(ctx context.Context, run store.Run, kind, what string, de
 	})
 }
 
+// closingID is the id of what a run opens of one kind, and the request token at the cloud.
+func closingID(run uuid.UUID, kind string) uuid.UUID { return uuid.NewSHA1(run, []byte(kind)) }
+
 func (s *Service) closingOf(ctx context.Context, run uuid.UUID, kind string) (store.Closing, error) {
-	list, err := s.store.ClosingsOf(ctx, run)
-	for _, c := range list {
-		if c.Kind == kind {
-			return c, err
-		}
-	}
-	if err == nil {
-		err = store.ErrNotFound
-	}
-	return store.Closing{}, err
+	return s.store.ClosingByID(ctx, closingID(run, kind))
 }
 
 // shut closes what the run has opened of the kind, if it has.
@@ -97,19 +91,14 @@ func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
 		return nil
 	}
 	now := s.now()
-	late, outcome := "", "done"
+	e, note := s.entry(byService, "restore.closed", "instance", c.InstanceName, "", "What was opened for the restore of %s is closed again: %s.", c.InstanceName, c.What), ""
 	if by := now.Sub(c.Deadline); by > closeEvery {
-		late = fmt.Sprintf(", %s after its deadline", restore.Words(by))
-		outcome = "late"
+		note = fmt.Sprintf("closed %s after its deadline", restore.Words(by))
+		e.Sentence = fmt.Sprintf("What was opened for the restore of %s is closed again, %s after its deadline: %s.", c.InstanceName, restore.Words(by), c.What)
+		e.Outcome = "late"
 	}
-	e := s.entry(byService, "restore.closed", "instance", c.InstanceName, "", "What was opened for the restore of %s is closed again%s: %s.", c.InstanceName, late, c.What)
-	e.Outcome = outcome
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		changes := map[string]any{"closed_at": now, "note": ""}
-		if late != "" {
-			changes["note"] = "closed " + late[2:]
-		}
-		return errors.Join(tx.ChangeClosing(ctx, c.ID, changes), tx.Note(ctx, e))
+		return errors.Join(tx.ChangeClosing(ctx, c.ID, map[string]any{"closed_at": now, "note": note}), tx.Note(ctx, e))
 	})
 }
 

@@ -348,7 +348,9 @@ func TestTheSetUpSecretMakesOneAdminOnce(t *testing.T) {
 	if secret, err = n.SetUpSecret(t.Context()); err != nil || secret == "" {
 		t.Fatal(secret, err)
 	}
-	in := func(name string) SignIn { return SignIn{Name: name, Password: officePassword, Via: "cli", Address: "192.0.2.9"} }
+	in := func(name string) SignIn {
+		return SignIn{Name: name, Password: officePassword, Via: "cli", Address: "192.0.2.9"}
+	}
 	o.wants("a wrong secret", n.SetUp(t.Context(), in("eve"), "x"+secret[1:], ""), "wrong-set-up-secret")
 	bad := in("ines")
 	bad.Password = "short"

@@ -26,7 +26,7 @@ func (r *restoring) newToken() string   { return r.run.ID.String() + " replaceme
 
 // image copies the root disk.
 func (r *restoring) image(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := p.SetFact(ctx, "image asked", yesFact); err != nil {
+	if err := p.SetFact(ctx, imageAskedFact, yesFact); err != nil {
 		return "", err
 	}
 	op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.run.Facts[newNameFact]+"-image", true)
@@ -48,7 +48,7 @@ func (r *restoring) image(ctx context.Context, p *runs.Progress) (string, error)
 // deleteImage deletes the copy. Where it is not known whether the cloud ever heard of it,
 // the same is asked for again, so that none is left that comes about later.
 func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
-	if p.Fact("image asked") == "" {
+	if p.Fact(imageAskedFact) == "" {
 		return nil
 	}
 	id := p.Fact(imageFact)
@@ -142,7 +142,7 @@ func (r *restoring) recordNew(ctx context.Context, p *runs.Progress, k store.Key
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return takenInstance(err, i.Name)
 		}
-		user, _, _ := strings.Cut(r.run.Facts["login name"], "@")
+		user, _, _ := strings.Cut(r.run.Facts[loginNameFact], "@")
 		return tx.AddLogin(ctx, store.Login{ID: login, InstanceID: id, OSUser: user})
 	})
 }
@@ -263,9 +263,13 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, run stor
 	if err != nil {
 		return err
 	}
+	lost, err := idsIn(run.Facts[lostFact])
+	if err != nil {
+		return err
+	}
 	grants := []store.Grant{{ID: newID(), KeyID: key, LoginID: login, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "restore of " + run.Instance.Name}}
 	for _, k := range granted {
-		if k.ID != key && k.StewardOf == nil && !strings.Contains(run.Facts[lostFact], k.ID.String()) {
+		if k.ID != key && k.StewardOf == nil && !slices.Contains(lost, k.ID) {
 			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: login, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "as on " + run.Instance.Name})
 		}
 	}

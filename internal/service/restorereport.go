@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -42,19 +41,13 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 	if target, err := s.store.InstanceNamed(ctx, r.Target); err == nil {
 		out.AddressAfter = target.PublicAddress
 	}
-	var keys []store.Key
-	if r.Facts[lostFact] != "" {
-		var ids []uuid.UUID
-		for text := range strings.SplitSeq(r.Facts[lostFact], ",") {
-			id, err := uuid.Parse(text)
-			if err != nil {
-				return out, err
-			}
-			ids = append(ids, id)
-		}
-		if keys, err = s.store.KeysByID(ctx, ids); err != nil {
-			return out, err
-		}
+	ids, err := idsIn(r.Facts[lostFact])
+	if err != nil {
+		return out, err
+	}
+	keys, err := s.store.KeysByID(ctx, ids)
+	if err != nil {
+		return out, err
 	}
 	var items []store.ReportedItem
 	for _, k := range keys {
@@ -121,11 +114,14 @@ func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) 
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
-	if err == nil {
-		err = s.store.SetFact(ctx, id, openedFact, actor.Name)
+	if err != nil {
+		return err
+	}
+	if err := s.store.SetFact(ctx, id, openedFact, actor.Name); err != nil {
+		return err
 	}
 	s.engine.Wake(ctx, id)
-	return err
+	return nil
 }
 
 func (s *Service) notePassword(ctx context.Context, actor Actor, i store.Instance, what, sentence string) error {

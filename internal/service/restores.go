@@ -300,7 +300,7 @@ func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, 
 	for _, h := range f.Holders {
 		holders = append(holders, h.Keeper)
 	}
-	facts["holders"] = strings.Join(holders, " or ")
+	facts[holdersFact] = strings.Join(holders, " or ")
 	entered, err := s.store.LastEntered(ctx, l.ID, k.ID)
 	if err != nil {
 		return store.Run{}, err
@@ -311,10 +311,10 @@ func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, 
 	for _, old := range lost {
 		names, ids = append(names, old.Name), append(ids, old.ID.String())
 	}
-	facts[lostFact], facts["lost names"] = strings.Join(ids, ","), strings.Join(names, ", ")
+	facts[lostFact], facts[lostNamesFact] = strings.Join(ids, ","), strings.Join(names, ", ")
 	switch w.Route {
 	case restore.HelperDisk:
-		if facts["helper size"], err = s.helperSize(ctx); err != nil {
+		if facts[helperSizeFact], err = s.helperSize(ctx); err != nil {
 			return store.Run{}, err
 		}
 	case restore.Replacement:
@@ -336,7 +336,7 @@ func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, 
 			names, ids = append(names, steward.Name), append(ids, steward.ID.String())
 		}
 	}
-	facts[removesFact], facts["remove names"], facts[portsFact] = strings.Join(ids, ","), strings.Join(names, ", "), strings.Join(ports, ",")
+	facts[removesFact], facts[removeNamesFact], facts[portsFact] = strings.Join(ids, ","), strings.Join(names, ", "), strings.Join(ports, ",")
 	return s.newRunWith(actor, "restore", i, w.Reason, facts), nil
 }
 
@@ -390,15 +390,26 @@ func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
 	return restoreOf(run, closings), err
 }
 
+// differsOf says in words what is not as it was before a restore that was undone.
+func differsOf(facts map[string]string) string {
+	var all []string
+	for _, name := range []string{lineLeftFact, differsFact} {
+		if facts[name] != "" {
+			all = append(all, facts[name])
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
 // restoreOf reads a restore out of its run and what runs have opened.
 func restoreOf(run store.Run, closings []store.Closing) Restore {
 	f := run.Facts
-	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f["login name"], Key: f["key name"], Target: run.Instance.Name, Differs: f[differsFact], Kept: f[keptFact] != ""}
-	if f["lost names"] != "" {
-		out.Lost = strings.Split(f["lost names"], ", ")
+	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f[loginNameFact], Key: f[keyNameFact], Target: run.Instance.Name, Differs: differsOf(f), Kept: f[keptFact] != ""}
+	if f[lostNamesFact] != "" {
+		out.Lost = strings.Split(f[lostNamesFact], ", ")
 	}
-	if f["remove names"] != "" {
-		out.Removes = strings.Split(f["remove names"], ", ")
+	if f[removeNamesFact] != "" {
+		out.Removes = strings.Split(f[removeNamesFact], ", ")
 	}
 	if out.Route == restore.Replacement {
 		out.Target = f[newNameFact]

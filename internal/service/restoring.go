@@ -21,9 +21,17 @@ import (
 const (
 	routeFact       = "route"
 	loginFact       = "login"
+	loginNameFact   = "login name"
 	keyFact         = "key"
-	lostFact        = "lost"   // the ids of the lost keys, with commas between
+	keyNameFact     = "key name"
+	lostFact        = "lost" // the ids of the lost keys, with commas between
+	lostNamesFact   = "lost names"
 	removesFact     = "remove" // those of the keys whose lines go
+	removeNamesFact = "remove names"
+	stewardFact     = "steward" // whether there is a steward key to edit by
+	holdersFact     = "holders" // who has a key that stands there
+	helperSizeFact  = "helper size"
+	imageAskedFact  = "image asked"
 	permitsFact     = "permits"
 	opensFact       = "opens"
 	staticFact      = "static"
@@ -35,7 +43,6 @@ const (
 	replacementFact = "replacement"    // the id of the instance that replaces it
 	newLoginFact    = "new login"
 	newNameFact     = "new name"
-	byHandFact      = "by hand" // what the cloud has no call for
 	keptFact        = "kept"
 
 	beforeFact  = "before " // and what: how the instance stood
@@ -48,6 +55,8 @@ const (
 	openedFact  = "opened by"
 	leftFact    = "left " // and the step: what it could not do
 	differsFact = "differs"
+	// lineLeftFact tells of a line that an undo could not take out again.
+	lineLeftFact = "line left"
 )
 
 const (
@@ -141,13 +150,13 @@ func (r *restoring) whateverComesOfIt(step runs.Step) func(context.Context, *run
 
 // steps are all that restores are made of.
 func (r *restoring) steps() map[restore.Step]runs.Step {
-	name, key, helper := r.instance.Name, r.run.Facts["key name"], "a helper instance in "+r.instance.Zone
-	login := r.run.Facts["login name"]
+	name, key, helper := r.instance.Name, r.run.Facts[keyNameFact], "a helper instance in "+r.instance.Zone
+	login := r.run.Facts[loginNameFact]
 	by := map[restore.Route]string{
 		restore.StandingKey: "by the steward key", restore.GuestAgent: "through the guest agent", restore.MetadataKeys: "as an entry of the instance's metadata",
 		restore.BrowserShell: "through the browser shell", restore.Password: "after a login with the password", restore.HelperDisk: "on the mounted disk",
 	}[r.route]
-	if r.route == restore.StandingKey && r.run.Facts["steward"] == "" {
+	if r.route == restore.StandingKey && r.run.Facts[stewardFact] == "" {
 		by = "from the machine of somebody whose key stands there"
 	}
 	return map[restore.Step]runs.Step{
@@ -183,13 +192,13 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 
 		restore.Enter:       {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter, Rests: true},
 		restore.PasswordOff: {Title: "Turn password login off", Intent: "Turn password login off in the settings of the SSH server", Do: r.passwordsOff, Rests: true},
-		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + r.run.Facts["remove names"], Do: r.remove, Rests: true},
-		restore.See:         {Title: "See who gets in", Intent: "See that " + r.run.Facts["remove names"] + " is refused and " + key + " accepted", Do: r.see},
+		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + r.run.Facts[removeNamesFact], Do: r.remove, Rests: true},
+		restore.See:         {Title: "See who gets in", Intent: "See that " + r.run.Facts[removeNamesFact] + " is refused and " + key + " accepted", Do: r.see},
 		restore.Settle:      {Title: "See that nothing is left", Intent: "See that all that was opened is closed, and all that was made for this is gone", Do: r.settle, Patience: settlePatience},
 	}
 }
 
-// fact reads a fact that an earlier step, or the start, has left.
+// id reads an id that the start has left.
 func (r *restoring) id(p *runs.Progress, name string) (uuid.UUID, error) {
 	return uuid.Parse(p.Fact(name))
 }
@@ -235,15 +244,26 @@ func (r *restoring) subject(ctx context.Context, p *runs.Progress) (store.Key, s
 // goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
 // the steward key of the instance of before, which is in its image.
 func (r *restoring) goingKeys(ctx context.Context, p *runs.Progress) ([]store.Key, error) {
-	var ids []uuid.UUID
-	for text := range strings.SplitSeq(p.Fact(removesFact), ",") {
-		id, err := uuid.Parse(text)
+	ids, err := idsIn(p.Fact(removesFact))
+	if err != nil {
+		return nil, err
+	}
+	return r.store.KeysByID(ctx, ids)
+}
+
+// idsIn reads ids with commas between; none where the text is empty.
+func idsIn(text string) (ids []uuid.UUID, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		id, err := uuid.Parse(part)
 		if err != nil {
 			return nil, err
 		}
 		ids = append(ids, id)
 	}
-	return r.store.KeysByID(ctx, ids)
+	return ids, nil
 }
 
 // look writes down how the instance stands.
@@ -327,9 +347,6 @@ func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
 		if c[1] != c[2] {
 			differs = append(differs, fmt.Sprintf("the %s is %s, and was %s", c[0], orNone(c[2]), orNone(c[1])))
 		}
-	}
-	if earlier := p.Fact(differsFact); earlier != "" && !strings.HasPrefix(earlier, "the ") {
-		differs = append([]string{earlier}, differs...)
 	}
 	return p.SetFact(ctx, differsFact, strings.Join(differs, "; "))
 }
@@ -429,7 +446,7 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 	if err != nil {
 		return err
 	}
-	actor, name := actorFor(run), run.Facts["login name"]
+	actor, name := actorFor(run), run.Facts[loginNameFact]
 	login, err := uuid.Parse(run.Facts[loginFact])
 	if err != nil {
 		return err
@@ -438,9 +455,9 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 	if err != nil {
 		return err
 	}
-	note := onKeys(r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, run.Facts["key name"]), run.Facts["key name"])
+	note := onKeys(r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, run.Facts[keyNameFact]), run.Facts[keyNameFact])
 	if r.route == restore.WindowsPassword {
-		note.Sentence = fmt.Sprintf("The administrator's password of %s was set anew and opened with %s. It should be changed at once.", run.Instance.Name, run.Facts["key name"])
+		note.Sentence = fmt.Sprintf("The administrator's password of %s was set anew and opened with %s. It should be changed at once.", run.Instance.Name, run.Facts[keyNameFact])
 	}
 	if state != runs.Done {
 		note.Outcome = state
@@ -468,14 +485,11 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 
 // endLost marks the lost keys as lost everywhere and ends their grants of the login.
 func (r *restoring) endLost(ctx context.Context, tx *store.Store, run store.Run, actor Actor, login uuid.UUID) error {
-	if run.Facts[lostFact] == "" {
-		return nil
+	ids, err := idsIn(run.Facts[lostFact])
+	if err != nil {
+		return err
 	}
-	for text := range strings.SplitSeq(run.Facts[lostFact], ",") {
-		id, err := uuid.Parse(text)
-		if err != nil {
-			return err
-		}
+	for _, id := range ids {
 		k, err := tx.KeyByID(ctx, id)
 		if errors.Is(err, store.ErrNotFound) {
 			continue // its record was deleted meanwhile
@@ -484,7 +498,7 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, run store.Run,
 			return err
 		}
 		if k.State != "lost" {
-			lost := r.entry(actor, "key.mark-lost", "key", k.Name, run.Reason, "%s is marked as lost: %s was restored because of it.", k.Name, run.Facts["login name"])
+			lost := r.entry(actor, "key.mark-lost", "key", k.Name, run.Reason, "%s is marked as lost: %s was restored because of it.", k.Name, run.Facts[loginNameFact])
 			if err := errors.Join(tx.SetKeyState(ctx, id, "lost"), tx.Note(ctx, lost)); err != nil {
 				return err
 			}

@@ -217,7 +217,7 @@ func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.I
 			return cloud.Instance{}, err
 		}
 	}
-	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(n), Name: "helper-of-" + r.instance.Name, Image: r.run.Facts[asImageFact], Size: r.run.Facts["helper size"], Zone: r.instance.Zone})
+	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(n), Name: "helper-of-" + r.instance.Name, Image: r.run.Facts[asImageFact], Size: r.run.Facts[helperSizeFact], Zone: r.instance.Zone})
 	if err != nil {
 		return cloud.Instance{}, calling(err)
 	}

@@ -195,9 +195,9 @@ func (r *restoring) removedElsewhere(ctx context.Context, p *runs.Progress, l st
 	}
 	there := slices.ContainsFunc(stands, func(s store.KeyStand) bool { return loginName(s.OSUser, s.InstanceName) == name })
 	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
-		return "", r.waits(ctx, p, "waits for you to remove the line of "+p.Fact("remove names")+" from "+name+", from your machine")
+		return "", r.waits(ctx, p, "waits for you to remove the line of "+p.Fact(removeNamesFact)+" from "+name+", from your machine")
 	}
-	return "the last look at " + name + " finds no line of " + p.Fact("remove names"), nil
+	return "the last look at " + name + " finds no line of " + p.Fact(removeNamesFact), nil
 }
 
 // see finds that the lost keys are refused.
@@ -227,5 +227,5 @@ func (r *restoring) see(ctx context.Context, p *runs.Progress) (string, error) {
 	if !accepted {
 		return "", fmt.Errorf("the SSH server does not accept %s any more", k.Name)
 	}
-	return p.Fact("remove names") + " is refused, and " + k.Name + " accepted", nil
+	return p.Fact(removeNamesFact) + " is refused, and " + k.Name + " accepted", nil
 }

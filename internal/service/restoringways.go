@@ -104,7 +104,7 @@ func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error)
 		}
 		return "the line stands in the file on the disk, with the owner, the mode and the label of its place", nil
 	case restore.StandingKey, restore.Password:
-		if p.Fact("steward") == "" {
+		if p.Fact(stewardFact) == "" {
 			return r.placedElsewhere(ctx, p, k, l)
 		}
 	}
@@ -145,7 +145,7 @@ func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
 	if err != nil {
 		return err
 	}
-	if elsewhere := (r.route == restore.StandingKey || r.route == restore.Password) && p.Fact("steward") == ""; elsewhere {
+	if elsewhere := (r.route == restore.StandingKey || r.route == restore.Password) && p.Fact(stewardFact) == ""; elsewhere {
 		return r.tellOfLine(ctx, p, k, l)
 	}
 	if p.Fact(placedFact) == "" {
@@ -270,7 +270,7 @@ func (r *restoring) placedElsewhere(ctx context.Context, p *runs.Progress, k sto
 	if r.route == restore.Password {
 		return "", r.waits(ctx, p, "waits for whoever knows the password of "+name+" to place the line from their machine")
 	}
-	return "", r.waits(ctx, p, "waits for "+p.Fact("holders")+" to place the line in "+name+" from their machine")
+	return "", r.waits(ctx, p, "waits for "+p.Fact(holdersFact)+" to place the line in "+name+" from their machine")
 }
 
 // tellOfLine writes down that a line which somebody placed from their machine stays, since
@@ -281,7 +281,7 @@ func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k store.Ke
 		return err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
-	return p.SetFact(ctx, differsFact, fmt.Sprintf("a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE", k.Name, name, k.Name, name))
+	return p.SetFact(ctx, lineLeftFact, fmt.Sprintf("a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE", k.Name, name, k.Name, name))
 }
 
 func holdsKey(line string, k store.Key) bool {
@@ -510,5 +510,5 @@ func (r *restoring) awaitOpened(ctx context.Context, p *runs.Progress) (string, 
 	if who := run.Facts[openedFact]; who != "" {
 		return "opened by " + who + ", who should change it at once", p.SetFact(ctx, provedFact, r.now().Format(factLayout))
 	}
-	return "", r.waits(ctx, p, "waits for you to open the password with the private half of "+p.Fact("key name"))
+	return "", r.waits(ctx, p, "waits for you to open the password with the private half of "+p.Fact(keyNameFact))
 }

@@ -49,6 +49,13 @@ func (s *Store) closings(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).Model(&Closing{}).Select("closings.*, instances.name AS instance_name").Joins("JOIN instances ON instances.id = closings.instance_id")
 }
 
+// ClosingByID returns what was opened under the id.
+func (s *Store) ClosingByID(ctx context.Context, id uuid.UUID) (Closing, error) {
+	var c Closing
+	err := s.closings(ctx).Where("closings.id = ?", id).Take(&c).Error
+	return c, plain(err)
+}
+
 // ClosingsOf returns what the runs have opened, in the order in which it was.
 func (s *Store) ClosingsOf(ctx context.Context, runs ...uuid.UUID) ([]Closing, error) {
 	var list []Closing

@@ -450,7 +450,7 @@ func waitingFor(r Restore, step store.RunStep) *Waiting {
 
 // Restores returns one page of restores, newest first.
 func (s *Service) Restores(ctx context.Context, instance string, p store.Page) (store.List[Restore], error) {
-	l, err := s.store.Restores(ctx, instance, p)
+	l, err := s.store.Runs(ctx, store.RunFilter{Kind: "restore", Instance: instance}, p)
 	if err != nil {
 		return store.List[Restore]{}, pageProblem(err)
 	}

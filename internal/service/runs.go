@@ -448,7 +448,7 @@ func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
 
 // Runs returns one page of runs, newest first.
 func (s *Service) Runs(ctx context.Context, state, instance string, p store.Page) (store.List[store.Run], error) {
-	l, err := s.store.Runs(ctx, state, instance, p)
+	l, err := s.store.Runs(ctx, store.RunFilter{State: state, Instance: instance}, p)
 	return l, pageProblem(err)
 }
 

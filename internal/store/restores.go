@@ -70,25 +70,6 @@ func (s *Store) OpenClosings(ctx context.Context) ([]Closing, error) {
 	return list, plain(err)
 }
 
-// Restores returns one page of restores, newest first; instance "" means all.
-func (s *Store) Restores(ctx context.Context, instance string, p Page) (List[Run], error) {
-	q := s.runs(ctx).Where("runs.kind = 'restore'")
-	if instance != "" {
-		q = q.Where("runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", instance)
-	}
-	q = q.Session(&gorm.Session{})
-	page, err := seek(q, order{columns: []string{"runs.created_at", "runs.id"}, down: true}, p)
-	if err != nil {
-		return List[Run]{}, err
-	}
-	var items []Run
-	if err := page.Find(&items).Error; err != nil {
-		return List[Run]{}, plain(err)
-	}
-	l := cut(items, p, func(r Run) []string { return []string{stamp(r.CreatedAt), r.ID.String()} })
-	return l, count(q, p, &l.Total)
-}
-
 // LiveRestoreOf returns the id of the restore that is at work on an instance, or on the
 // one that replaces it; ErrNotFound if there is none.
 func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {

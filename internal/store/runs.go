@@ -65,14 +65,24 @@ func (s *Store) LiveRuns(ctx context.Context) ([]uuid.UUID, error) {
 	return ids, plain(err)
 }
 
+// RunFilter narrows a list of runs; empty fields do not.
+type RunFilter struct{ Kind, State, Instance string }
+
 // Runs returns one page of runs, newest first.
-func (s *Store) Runs(ctx context.Context, state, instance string, p Page) (List[Run], error) {
+func (s *Store) Runs(ctx context.Context, f RunFilter, p Page) (List[Run], error) {
 	q := s.runs(ctx)
-	if state != "" {
-		q = q.Where("runs.state = ?", state)
+	switch f.Kind {
+	case "":
+	case "restore":
+		q = q.Where("runs.kind = 'restore'") // in these words, for its index
+	default:
+		q = q.Where("runs.kind = ?", f.Kind)
 	}
-	if instance != "" {
-		q = q.Where("runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", instance)
+	if f.State != "" {
+		q = q.Where("runs.state = ?", f.State)
+	}
+	if f.Instance != "" {
+		q = q.Where("runs.instance_id IN (SELECT id FROM instances WHERE name = ?)", f.Instance)
 	}
 	q = q.Session(&gorm.Session{})
 	page, err := seek(q, order{columns: []string{"runs.created_at", "runs.id"}, down: true}, p)

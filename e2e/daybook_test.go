@@ -126,7 +126,7 @@ func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 	if err := h.service.Stop(20e9); err != nil {
 		t.Fatal(err)
 	}
-	owner, database := pgtest.Databases(t)
+	owner, database := pgtest.Empty(t)
 	broken := writeFile(t, filepath.Join(h.dir, "broken.dump"), read(t, copied)[:2000])
 	if out, err := service("-database", database, "-owner-database", owner, "-restore", broken); err == nil || !strings.Contains(out, "pg_restore") {
 		t.Errorf("half a copy: %s", out)

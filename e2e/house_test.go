@@ -26,6 +26,7 @@ import (
 	"plumlatch/internal/child"
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/store"
 )
 
 // bin is where the binaries under test are.
@@ -47,7 +48,7 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	defer os.RemoveAll(dir)
-	pgtest.Main(m)
+	pgtest.MainWith(m, store.Prepare)
 }
 
 // output collects what a process writes.

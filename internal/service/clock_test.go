@@ -31,7 +31,7 @@ func TestMain(m *testing.M) {
 		beKilled()
 		return
 	}
-	pgtest.Main(m)
+	pgtest.MainWith(m, store.Prepare)
 }
 
 // rig is a service with a clock that the test sets.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"strings"
 	"sync/atomic"
 	"testing"
 
@@ -18,11 +19,16 @@ import (
 var (
 	server *pgboot.Server
 	count  atomic.Int64
+	// model is the database that others are copied from; "" for empty ones.
+	model string
 )
 
 // Main runs the tests of a package with a server. Call it from TestMain.
-func Main(m *testing.M) {
-	code, err := run(m)
+func Main(m *testing.M) { MainWith(m, nil) }
+
+// MainWith is Main where prepare readies a database once, from which each test gets a copy.
+func MainWith(m *testing.M, prepare func(ctx context.Context, owner, service string) error) {
+	code, err := run(m, prepare)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		code = 1
@@ -30,7 +36,7 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
-func run(m *testing.M) (int, error) {
+func run(m *testing.M, prepare func(ctx context.Context, owner, service string) error) (int, error) {
 	// The user postgres must be able to reach the folder.
 	dir, err := os.MkdirTemp("", "plumlatch-test-*")
 	if err != nil {
@@ -44,37 +50,75 @@ func run(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer server.Stop()
+	if prepare != nil {
+		ctx := context.Background()
+		owner, service, err := newDatabase(ctx, "")
+		if err == nil {
+			err = prepare(ctx, owner, service)
+		}
+		if err != nil {
+			return 1, err
+		}
+		u, err := url.Parse(owner)
+		if err != nil {
+			return 1, err
+		}
+		model = strings.TrimPrefix(u.Path, "/")
+	}
 	return m.Run(), nil
 }
 
-// Database makes an empty database and returns its owner's URL.
+// Database makes a database and returns its owner's URL.
 func Database(t testing.TB) string {
 	owner, _ := Databases(t)
 	return owner
 }
 
-// Databases makes an empty database and returns the URLs for its owner and for the role
-// of a service.
+// Databases makes a database, a copy of the prepared one where there is one, and returns the
+// URLs for its owner and for the role of a service.
 func Databases(t testing.TB) (owner, service string) {
 	t.Helper()
-	ctx := t.Context()
-	conn, err := pgx.Connect(ctx, server.URL)
+	return databases(t, model)
+}
+
+// Empty makes an empty database and returns the URLs for its owner and for the role of a
+// service.
+func Empty(t testing.TB) (owner, service string) {
+	t.Helper()
+	return databases(t, "")
+}
+
+func databases(t testing.TB, from string) (owner, service string) {
+	t.Helper()
+	owner, service, err := newDatabase(t.Context(), from)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return owner, service
+}
+
+func newDatabase(ctx context.Context, from string) (owner, service string, err error) {
+	conn, err := pgx.Connect(ctx, server.URL)
+	if err != nil {
+		return "", "", err
+	}
 	defer conn.Close(ctx)
 	name := fmt.Sprintf("test_%d", count.Add(1))
-	if _, err := conn.Exec(ctx, "CREATE DATABASE "+name); err != nil {
-		t.Fatal(err)
+	statement := "CREATE DATABASE " + name
+	if from != "" {
+		statement += " TEMPLATE " + from
+	}
+	if _, err := conn.Exec(ctx, statement); err != nil {
+		return "", "", err
 	}
 	var urls []string
 	for _, of := range []string{server.URL, server.ServiceURL} {
 		u, err := url.Parse(of)
 		if err != nil {
-			t.Fatal(err)
+			return "", "", err
 		}
 		u.Path = "/" + name
 		urls = append(urls, u.String())
 	}
-	return urls[0], urls[1]
+	return urls[0], urls[1], nil
 }

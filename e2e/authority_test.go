@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -251,6 +252,21 @@ func writeFile(t testing.TB, path, text string) string {
 	return path
 }
 
+// plausible is something of the schema's type.
+func plausible(s *openapi3.Schema) any {
+	switch {
+	case s.Type.Is("integer"), s.Type.Is("number"):
+		return 1
+	case s.Type.Is("boolean"):
+		return false
+	case s.Type.Is("array"):
+		return []any{}
+	case s.Type.Is("object"):
+		return map[string]any{}
+	}
+	return "none"
+}
+
 // TestMarkedSecretsAreNowhereTheyShouldNotBe makes every call and runs every command with
 // secrets that are marked, and looks for the marks in the log, the daybook, the database and
 // the arguments of processes.
@@ -264,31 +280,40 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	body64 := strings.Split(private, "\n")[2]
 	marks := []string{mark, body64}
 
-	for name := range strings.FieldsSeq(`password new_password code secret passphrase signature sealed recipient text public_key new_keys key_list`) {
-		calls(t, func(method, path string, op *openapi3.Operation) {
-			if op.OperationID == "watchDaybook" || method == http.MethodGet && name != "password" {
-				return
-			}
-			value := mark
-			if name == "text" || name == "public_key" || name == "recipient" || name == "key_list" {
-				value = private
-			}
-			body := jsonBody(t, map[string]string{"name": "runa", name: value})
-			if op.OperationID == "signIn" {
-				body = jsonBody(t, map[string]string{"name": "runa", "password": mark + "-password", "code": mark})
-			}
-			if method == http.MethodGet {
-				body = ""
-			}
-			for _, token := range []string{"plumlatch_" + mark, h.token} {
-				_, said := h.call(method, fill(path, nil), token, body)
-				for _, m := range marks {
-					if strings.Contains(said, m) {
-						t.Errorf("%s %s gives a secret back: %.300s", method, path, said)
-					}
+	marked := 0
+	calls(t, func(method, path string, op *openapi3.Operation) {
+		if op.OperationID == "watchDaybook" {
+			return
+		}
+		body := ""
+		if op.RequestBody != nil {
+			fields := map[string]any{}
+			for name, schema := range op.RequestBody.Value.Content["application/json"].Schema.Value.Properties {
+				switch {
+				case slices.Contains([]string{"password", "new_password", "code", "secret", "passphrase", "signature", "sealed"}, name):
+					fields[name], marked = mark+"-password", marked+1
+				case slices.Contains([]string{"text", "public_key", "recipient", "csv", "fingerprint"}, name):
+					fields[name], marked = private, marked+1
+				case slices.Contains(op.RequestBody.Value.Content["application/json"].Schema.Value.Required, name):
+					fields[name] = plausible(schema.Value)
 				}
 			}
-		})
+			if op.OperationID == "signIn" || op.OperationID == "setUp" {
+				fields["name"] = "runa"
+			}
+			body = jsonBody(t, fields)
+		}
+		for _, token := range []string{"plumlatch_" + mark, h.token} {
+			_, said := h.call(method, fill(path, nil), token, body)
+			for _, m := range marks {
+				if strings.Contains(said, m) {
+					t.Errorf("%s %s gives a secret back: %.300s", method, path, said)
+				}
+			}
+		}
+	})
+	if marked < 15 {
+		t.Errorf("only %d fields were marked", marked)
 	}
 	// What is handed over or kept.
 	_, made := h.call("POST", "/api/v1/keys/made", h.token, `{"name":"by-service","passphrase":"`+mark+`"}`)
@@ -327,11 +352,15 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 			}
 			h.token = token
 			out := h.clientIn(mark+"\n", append(name, "none", "-password-file", word)...)
-			if strings.Contains(out.err, "flag provided but not defined") {
+			takesNone := strings.Contains(out.err, "flag provided but not defined")
+			if takesNone {
 				out = h.clientIn(mark+"\n", append(name, "none")...)
 			}
 			if strings.Contains(out.out+out.err, mark) {
 				t.Errorf("plumlatch %s writes a secret: %s%s", strings.Join(name, " "), out.out, out.err)
+			}
+			if takesNone {
+				break // a true token would only be used for what has no secret
 			}
 		}
 	}

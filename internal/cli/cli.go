@@ -64,6 +64,7 @@ func groups() []group {
 		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands, receiverCommands)},
 		{"Who keeps what, and the safe", custodyCommands},
 		{"People and tokens", slices.Concat(peopleCommands, operatorCommands)},
+		{"About this client", aboutCommands()},
 	}
 }
 

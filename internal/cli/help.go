@@ -19,6 +19,7 @@ Flags go before or after the arguments. Every command takes -json (for programs)
 and -q (only names). The service and the token come from -server and -token-file,
 then PLUMLATCH_URL and PLUMLATCH_TOKEN, then what sign-in has kept.
 More on one command, with examples: plumlatch help key new
+Or say what you want: plumlatch help locked out of a server
 
 Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is "not as it should be".
 `
@@ -46,6 +47,9 @@ func help(env Env, words []string) error {
 		if strings.HasPrefix(c.name, wanted+" ") {
 			of = append(of, c)
 		}
+	}
+	if len(of) == 0 && suggest(env.Out, words) {
+		return nil
 	}
 	if len(of) == 0 {
 		return &usageError{fmt.Sprintf("there is no command %q\nSee: plumlatch help", wanted)}

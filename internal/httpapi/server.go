@@ -64,7 +64,7 @@ func New(o Options) (http.Handler, error) {
 		Name: "plumlatch_request_seconds", Help: "How long requests took, by operation and status.",
 		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
 	}, []string{"operation", "status"})
-	registry.MustRegister(s.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(s.requests, figures{o.Service}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
 	gin.SetMode(gin.ReleaseMode)
 	binding.EnableDecoderDisallowUnknownFields = true

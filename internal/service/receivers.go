@@ -51,7 +51,7 @@ func kindOf(e store.Entry) string {
 
 const (
 	deliverDuty  = "deliver"
-	deliverEvery = time.Second
+	deliverEvery = 2 * time.Second
 	deliverPart  = 500 // entries looked at, and deliveries made, in one turn
 	sendAtOnce   = 8
 	mostAttempts = 8
@@ -289,7 +289,7 @@ func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Deli
 	return s.store.ChangeDelivery(ctx, d)
 }
 
-const watchReachEvery = 20 * time.Second
+const watchReachEvery = 30 * time.Second
 
 // watchReach writes into the daybook which logins have become shut, or are open again, and
 // which strangers' keys have appeared.

@@ -58,6 +58,7 @@ type Service struct {
 	gathered gathering
 	offers   outlined
 
+	figures keptFigures
 	guesses guesses
 	uses    uses
 	// setUp is the hash of the set-up secret, nil where there is none.

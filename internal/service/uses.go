@@ -20,7 +20,7 @@ type uses struct {
 
 const (
 	usesDuty   = "note-uses"
-	noteUses   = 2 * time.Second
+	noteUses   = 4 * time.Second
 	usedAtOnce = 200 // names in one entry
 )
 

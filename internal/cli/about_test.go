@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"bytes"
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+var update = flag.Bool("update", false, "write docs/reference.md anew")
+
+// TestTheReferenceIsThatOfTheCode compares docs/reference.md with the commands.
+func TestTheReferenceIsThatOfTheCode(t *testing.T) {
+	const file = "../../docs/reference.md"
+	if *update {
+		if err := os.WriteFile(file, []byte(Reference()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if text, err := os.ReadFile(file); err != nil || string(text) != Reference() {
+		t.Errorf("docs/reference.md is not what the commands say (%v): go test ./internal/cli -run Reference -update", err)
+	}
+}
+
+func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
+	for wanted, command := range map[string]string{
+		"I lost my private key and cannot log in any more": "restore routes",
+		"locked out of a server":                           "restore routes",
+		"who can get in to atlas-db":                       "openers",
+		"which servers does this key open":                 "opens",
+		"a laptop was stolen":                              "key mark-lost",
+		"give somebody access to a server":                 "grant add",
+		"take away access":                                 "grant withdraw",
+		"somebody leaves the team for good":                "operator leave",
+		"permission denied when I connect":                 "why",
+		"what is this fingerprint":                         "trace",
+		"use a ppk file":                                   "key convert",
+		"bring in existing servers":                        "instance adopt",
+		"end sharing of one key":                           "rotate plan",
+		"send alerts to a webhook":                         "receiver add",
+		"two factor authentication":                        "factor add",
+		"was the log tampered with":                        "daybook check",
+		"unknown keys in authorized_keys":                  "settle",
+		"new virtual machine":                              "instance launch",
+	} {
+		found := suggested(strings.Fields(wanted))
+		ok := false
+		for _, c := range found[:min(3, len(found))] {
+			ok = ok || c.name == command
+		}
+		if !ok {
+			var names []string
+			for _, c := range found {
+				names = append(names, c.name)
+			}
+			t.Errorf("%q leads to %v, want %s among the first three", wanted, names, command)
+		}
+	}
+	for name := range goals {
+		if c, rest, err := find(strings.Fields(name)); err != nil || c.name != name || len(rest) > 0 {
+			t.Errorf("the goals of %q are of no command", name)
+		}
+	}
+	var out bytes.Buffer
+	if status := Run(t.Context(), []string{"help", "locked", "out"}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 || !strings.Contains(out.String(), "restore routes") {
+		t.Errorf("%d %s", status, &out)
+	}
+	if status := Run(t.Context(), []string{"help", "xyzzy"}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != exitUsage {
+		t.Errorf("nonsense: %d", status)
+	}
+}
+
+func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
+	script := filepath.Join(t.TempDir(), "complete")
+	if err := os.WriteFile(script, []byte(bashCompletion()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for typed, want := range map[string]string{"rest": "restore", "key hand": "hand-over hand-overs", "key new -purp": "-purpose", "reach -wor": "-worry", "daybook check -he": "-head", "token new x -on": "-only"} {
+		words := append([]string{"plumlatch"}, strings.Fields(typed)...)
+		cmd := exec.Command("bash", "-c", `. "$0"; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _plumlatch; echo "${COMPREPLY[@]}"`)
+		cmd.Args = append(cmd.Args, append([]string{script}, words...)...)
+		out, err := cmd.CombinedOutput()
+		if got := strings.TrimSpace(string(out)); err != nil || got != want {
+			t.Errorf("%q completes to %q, want %q: %v", typed, got, want, err)
+		}
+	}
+	for _, shell := range []string{"zsh", "fish"} {
+		var out bytes.Buffer
+		if status := Run(t.Context(), []string{"completion", shell}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 || !strings.Contains(out.String(), "hand-over") {
+			t.Errorf("%s: %d", shell, status)
+		}
+		if path, err := exec.LookPath(shell); err == nil { // where the shell is there, it reads it
+			cmd := exec.Command(path, "-n")
+			cmd.Stdin = &out
+			if said, err := cmd.CombinedOutput(); err != nil {
+				t.Errorf("%s does not read it: %s", shell, said)
+			}
+		}
+	}
+}
+
+func TestEveryCommandHasAManualPage(t *testing.T) {
+	dir := t.TempDir()
+	var out bytes.Buffer
+	if status := Run(t.Context(), []string{"manual", dir}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 {
+		t.Fatal(&out)
+	}
+	pages, err := filepath.Glob(dir + "/*.1")
+	if err != nil || len(pages) != len(commands()) {
+		t.Fatalf("%d pages for %d commands, %v", len(pages), len(commands()), err)
+	}
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for line := range strings.Lines(string(text)) {
+			if strings.HasPrefix(line, ".") && !strings.Contains(".TH .SH .TP .B .nf .fi", strings.Fields(line)[0]) {
+				t.Errorf("%s: %q would be taken for a request", page, line)
+			}
+		}
+	}
+}
+
+// shellWords cuts a line of a shell into words, as far as the docs need it.
+func shellWords(line string) []string {
+	var out []string
+	var word strings.Builder
+	quote, begun := rune(0), false
+	for _, r := range line {
+		switch {
+		case quote != 0 && r == quote:
+			quote = 0
+		case quote == 0 && (r == '"' || r == '\''):
+			quote, begun = r, true
+		case quote == 0 && strings.ContainsRune("|><;#", r):
+			r = '\n'
+			fallthrough
+		case quote == 0 && (r == ' ' || r == '\n'):
+			if begun {
+				out = append(out, word.String())
+			}
+			word.Reset()
+			begun = false
+			if r == '\n' {
+				return out
+			}
+		default:
+			begun = true
+			word.WriteRune(r)
+		}
+	}
+	if begun {
+		out = append(out, word.String())
+	}
+	return out
+}
+
+// TestTheDocsShowCommandsThatAreThere reads every command in the docs as the client does.
+func TestTheDocsShowCommandsThatAreThere(t *testing.T) {
+	files, err := filepath.Glob("../../docs/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	shown := 0
+	for _, file := range append(files, "../../README.md") {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for line := range strings.Lines(string(text)) {
+			typed, ok := strings.CutPrefix(line, "    ")
+			typed = strings.TrimPrefix(strings.TrimPrefix(typed, "$ "), "bin/")
+			if !ok || !strings.HasPrefix(typed, "plumlatch ") || strings.Contains(typed, "(client)") || strings.HasPrefix(typed, "plumlatch THING") {
+				continue
+			}
+			words := shellWords(typed)[1:]
+			if len(words) == 0 || words[0] == "help" || words[0] == "version" {
+				continue
+			}
+			shown++
+			c, rest, err := find(words)
+			if err != nil {
+				t.Errorf("%s: %s%v", file, line, err)
+				continue
+			}
+			fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+			fs.SetOutput(&bytes.Buffer{})
+			(&session{}).flags(fs)
+			c.flags(fs)
+			if strings.Contains(file, "reference") && strings.Contains(strings.Join(rest, " "), "[") || len(rest) > 0 && rest[0] == strings.Fields(c.args + " -")[0] {
+				continue // the usage, and not an example
+			}
+			if args, err := parse(fs, rest); err != nil || len(args) < c.min || c.max >= 0 && len(args) > c.max {
+				t.Errorf("%s: %s%v, with %d arguments", file, line, err, len(args))
+			}
+		}
+	}
+	if shown < 150 {
+		t.Errorf("only %d commands are shown", shown)
+	}
+}

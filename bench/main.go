@@ -39,7 +39,7 @@ const (
 )
 
 func main() {
-	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, restore, or daybook")
+	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, or limits")
 	flag.Parse()
 	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -72,6 +72,8 @@ func run(ctx context.Context, only string) error {
 		return restores(ctx, dir, database.URL)
 	case "daybook":
 		return daybooks(ctx, database.URL)
+	case "limits":
+		return limitsAlone(ctx, dir, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {

@@ -117,7 +117,7 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 	if status, _ := h.call("GET", "/metrics", "", ""); status != http.StatusUnauthorized {
 		t.Errorf("/metrics without a token: %d", status)
 	}
-	if status, body := h.call("GET", "/metrics", tokens["viewer"], ""); status != http.StatusOK || !strings.Contains(body, "plumlatch_request_seconds_count") {
+	if status, body := h.call("GET", "/metrics", tokens["viewer"], ""); status != http.StatusOK || !strings.Contains(body, "plumlatch_request_seconds_count") || !strings.Contains(body, `plumlatch_logins{reach="shut"} 0`) || !strings.Contains(body, "plumlatch_figures_failed 0") {
 		t.Errorf("/metrics: %d", status)
 	}
 }

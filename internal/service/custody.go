@@ -517,36 +517,27 @@ func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeSt
 // forgets the old ones.
 func (s *Service) resealAll(ctx context.Context) (n int, err error) {
 	ctx = store.Unlimited(ctx)
-	var last *store.Sealed
-	for {
-		things, err := s.store.SealedThings(ctx, last, 200)
-		if err != nil {
-			return n, err
+	err = s.eachSealed(ctx, func(t store.Sealed) error {
+		sealed, err := s.Safe.Reseal(t.Sealed, t.Record)
+		if err != nil || sealed == nil {
+			return err
 		}
-		for _, t := range things {
-			sealed, err := s.Safe.Reseal(t.Sealed, t.Record)
-			if err != nil {
-				return n, fmt.Errorf("%s of %s: %w", t.Record, t.Table, err)
-			}
-			if sealed == nil {
-				continue
-			}
-			n++
-			if err := s.store.Reseal(ctx, t, sealed); err != nil {
-				return n, err
-			}
-		}
-		if len(things) == 0 {
-			break
-		}
-		last = &things[len(things)-1]
-	}
-	if s.Safe.Masters() == 1 {
-		return n, nil
+		n++
+		return s.store.Reseal(ctx, t, sealed)
+	})
+	if err != nil || s.Safe.Masters() == 1 {
+		return n, err
 	}
 	// What was sealed under an old key while this went on, by another process, is found now.
-	if again, err := s.sealedBefore(ctx); err != nil || again {
-		return n, errors.Join(err, map[bool]error{true: &Problem{Kind: Conflict, Code: "rekey-again", Detail: "something was put into the safe meanwhile", Remedy: "Call this again"}}[again])
+	err = s.eachSealed(ctx, func(t store.Sealed) error {
+		sealed, err := s.Safe.Reseal(t.Sealed, t.Record)
+		if err == nil && sealed != nil {
+			err = &Problem{Kind: Conflict, Code: "rekey-again", Detail: "something was put into the safe meanwhile", Remedy: "Call this again"}
+		}
+		return err
+	})
+	if err != nil {
+		return n, err
 	}
 	if err := s.Safe.DropOld(); err != nil && !errors.Is(err, safe.ErrCommand) {
 		return n, err
@@ -554,17 +545,17 @@ func (s *Service) resealAll(ctx context.Context) (n int, err error) {
 	return n, nil
 }
 
-// sealedBefore reports whether anything is still sealed under an old master key.
-func (s *Service) sealedBefore(ctx context.Context) (bool, error) {
+// eachSealed tells of everything that the safe has sealed.
+func (s *Service) eachSealed(ctx context.Context, tell func(store.Sealed) error) error {
 	var last *store.Sealed
 	for {
-		things, err := s.store.SealedThings(ctx, last, 500)
+		things, err := s.store.SealedThings(ctx, last, 200)
 		if err != nil || len(things) == 0 {
-			return false, err
+			return err
 		}
 		for _, t := range things {
-			if sealed, err := s.Safe.Reseal(t.Sealed, t.Record); err != nil || sealed != nil {
-				return true, err
+			if err := tell(t); err != nil {
+				return fmt.Errorf("%s of %s: %w", t.Record, t.Table, err)
 			}
 		}
 		last = &things[len(things)-1]

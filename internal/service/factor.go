@@ -119,7 +119,7 @@ func (s *Service) codeFits(ctx context.Context, o store.Operator, code string) (
 	if err != nil || !ok {
 		return false, err
 	}
-	e := s.entry(Actor{Name: o.Name, Via: "service"}, "factor.recovery", "operator", o.Name, "", "%s used a recovery code; %s left.", o.Name, fmt.Sprintf("%d are", left))
+	e := s.entry(Actor{Name: o.Name, Via: "service"}, "factor.recovery", "operator", o.Name, "", "%s used a recovery code and has %d left.", o.Name, left)
 	return true, s.store.Note(ctx, e)
 }
 

@@ -56,7 +56,7 @@ func (g *guesses) failed(now time.Time, account, address string) {
 		t.failures++
 		t.last = now
 		if over := t.failures - free; over >= 0 {
-			t.until = now.Add(min(longestWait, time.Duration(math.Pow(2, float64(min(over, 20))))*time.Second))
+			t.until = now.Add(min(longestWait, time.Second<<min(over, 20)))
 		}
 		g.of[key] = t
 	}

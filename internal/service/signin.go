@@ -261,7 +261,7 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 	return err
 }
 
-// sessionTimes are how long a session holds in all, and without use, unless set.
+// How long a session holds in all, and without use, unless set.
 const (
 	defaultSessionLasts = 12 * time.Hour
 	defaultSessionIdle  = time.Hour

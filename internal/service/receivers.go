@@ -232,11 +232,21 @@ func (s *Service) deliver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	seqs := make([]int64, len(due))
+	for n, d := range due {
+		seqs[n] = d.Seq
+	}
+	entries, err := s.store.EntriesNumbered(ctx, seqs)
+	if err != nil {
+		return err
+	}
 	sending, ctx := errgroup.WithContext(ctx)
 	sending.SetLimit(sendAtOnce)
 	for _, d := range due {
-		if r, there := byID[d.ReceiverID]; there {
-			sending.Go(func() error { return s.deliverOne(ctx, r, d) })
+		r, there := byID[d.ReceiverID]
+		e, written := entries[d.Seq]
+		if there && written {
+			sending.Go(func() error { return s.deliverOne(ctx, r, d, e) })
 		}
 	}
 	return sending.Wait()
@@ -258,12 +268,7 @@ func (s *Service) queueFor(ctx context.Context, r store.Receiver) error {
 	return s.store.Queue(ctx, r.ID, wanted, entries[len(entries)-1].Seq)
 }
 
-func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Delivery) error {
-	entries, err := s.store.EntriesAfter(ctx, store.EntryFilter{}, d.Seq-1, 1)
-	if err != nil || len(entries) == 0 {
-		return err
-	}
-	e := entries[0]
+func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Delivery, e store.Entry) error {
 	kind := d.Kind
 	if kind == "" {
 		kind = "entry"

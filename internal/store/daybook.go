@@ -182,6 +182,21 @@ func (s *Store) EntriesAfter(ctx context.Context, f EntryFilter, seq int64, limi
 	return items, plain(err)
 }
 
+// EntriesNumbered returns the entries with the numbers, by these.
+func (s *Store) EntriesNumbered(ctx context.Context, seqs []int64) (map[int64]Entry, error) {
+	var items []Entry
+	if len(seqs) > 0 {
+		if err := s.db.WithContext(ctx).Where("seq IN ?", seqs).Find(&items).Error; err != nil {
+			return nil, plain(err)
+		}
+	}
+	out := make(map[int64]Entry, len(items))
+	for _, e := range items {
+		out[e.Seq] = e
+	}
+	return out, nil
+}
+
 // LastEntry returns the number of the last entry, 0 for none.
 func (s *Store) LastEntry(ctx context.Context) (seq int64, err error) {
 	err = s.db.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM daybook").Scan(&seq).Error

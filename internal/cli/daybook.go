@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"os"
 	"strconv"
-	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -140,14 +139,7 @@ func daybookWatch(f *flag.FlagSet) func(context.Context, *session, []string) err
 
 // followEntries shows each entry of a stream, and remembers the last.
 func (s *session) followEntries(resp *http.Response, last **string) error {
-	defer resp.Body.Close()
-	lines := bufio.NewScanner(resp.Body)
-	lines.Buffer(nil, 1<<20)
-	for lines.Scan() {
-		data, ok := strings.CutPrefix(lines.Text(), "data: ")
-		if !ok {
-			continue
-		}
+	return eventsOf(resp, func(data string) error {
 		var e apiclient.Entry
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			return err
@@ -162,8 +154,8 @@ func (s *session) followEntries(resp *http.Response, last **string) error {
 			cells := entryCells(e)
 			fmt.Fprintf(s.env.Out, "%s  %-8s  %s\n", s.faint(cells[0]), cells[3], cells[4])
 		}
-	}
-	return lines.Err()
+		return nil
+	})
 }
 
 func daybookExport(f *flag.FlagSet) func(context.Context, *session, []string) error {

@@ -121,6 +121,18 @@ func (s *session) watch(ctx context.Context, client *apiclient.Client, id uuid.U
 
 // follow reads server-sent events, each of which holds the whole run.
 func follow(resp *http.Response, run apiclient.Run, tell func(apiclient.Run)) (apiclient.Run, error) {
+	err := eventsOf(resp, func(data string) error {
+		if err := json.Unmarshal([]byte(data), &run); err != nil {
+			return err
+		}
+		tell(run)
+		return nil
+	})
+	return run, err
+}
+
+// eventsOf tells of the data of each server-sent event, until the stream ends.
+func eventsOf(resp *http.Response, tell func(data string) error) error {
 	defer resp.Body.Close()
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 1<<20)
@@ -129,12 +141,11 @@ func follow(resp *http.Response, run apiclient.Run, tell func(apiclient.Run)) (a
 		if !ok {
 			continue
 		}
-		if err := json.Unmarshal([]byte(data), &run); err != nil {
-			return run, err
+		if err := tell(data); err != nil {
+			return err
 		}
-		tell(run)
 	}
-	return run, lines.Err()
+	return lines.Err()
 }
 
 // steps shows a run's steps as they end, and on a terminal the one at work.

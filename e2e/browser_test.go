@@ -75,7 +75,7 @@ func (p *page) holds(what, expression string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 40*time.Second)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond))); err != nil {
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(100*time.Millisecond))); err != nil {
 		p.shoot(filepath.Join(os.TempDir(), "plumlatch-failed.png"))
 		p.t.Fatalf("waited in vain for %s: %v\nthe page says: %s", what, err, p.text())
 	}

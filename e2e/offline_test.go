@@ -259,8 +259,8 @@ func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine")
 	p := openBrowser(t, h.url)
 	p.signIn("ines", password)
-	p.press("What is this?")
-	p.says("Paste a fingerprint in any notation")
+	p.press("Find")
+	p.says("Arrows choose")
 	out, err := exec.Command("ssh-keygen", "-lf", filepath.Join(h.home(), ".ssh/mine"), "-E", "md5").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -268,7 +268,7 @@ func TestConsoleTellsWhatAFingerprintIs(t *testing.T) {
 	p.insert(strings.TrimSpace(string(out)))
 	p.says("MD5 as OpenSSH prints it")
 	p.press("debian@door")
-	p.says("Keys that open it")
+	p.says("Private half proved")
 }
 
 func TestInspectFindsKeysThatShareAPrime(t *testing.T) {

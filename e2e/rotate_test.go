@@ -21,11 +21,11 @@ import (
 
 func (h *house) rotations() []apiclient.Rotation {
 	h.t.Helper()
-	var all []apiclient.Rotation
-	if err := json.Unmarshal([]byte(h.must("rotate", "list", "-json")), &all); err != nil {
-		h.t.Fatal(err)
+	list, err := h.api(h.token).ListRotationsWithResponse(h.t.Context(), nil)
+	if err != nil || list.JSON200 == nil {
+		h.t.Fatalf("%v %s", err, list.Body)
 	}
-	return all
+	return list.JSON200.Items
 }
 
 // rotation returns the newest.

@@ -7,9 +7,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
+	"plumlatch/internal/apiclient"
 	"plumlatch/internal/sshio/sshdtest"
 )
 
@@ -20,26 +22,34 @@ func TestACutAtTheRenameAndALostReplyInsideARotation(t *testing.T) {
 	h := newHouse(t, "")
 	for n, c := range []struct{ place, remove string }{{"before", ""}, {"after", ""}, {"", "before"}, {"", "after"}, {"after", "after"}} {
 		name, key := fmt.Sprintf("mast-%d", n), fmt.Sprintf("key-of-%c", 'a'+n)
-		h.must("key", "new", key)
-		server, cut := sshdtest.StartCutting(t)
-		if err := os.WriteFile(server.KeysFile, []byte("# kept\n"+read(t, h.private(key+".pub"))), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		h.must("instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User, "-with", h.private(key), "-steward", "-yes")
-		h.must("grant", "add", key, name)
-		if c.place != "" {
-			cut(c.place)
-		}
-		h.client("rotate", "start", "-key", key, "-instance", name, "-make", "service", "-grace", "4s", "-detach", "-yes")
-		eventually(t, "the new line of "+name, func() bool { return h.rotation().Counts["proved"] == 1 })
-		if c.remove != "" {
-			cut(c.remove)
-		}
-		eventually(t, "the end of "+name, func() bool { return h.rotation().EndedAt != nil })
-		text := read(t, server.KeysFile)
-		if h.rotation().Counts["done"] != 1 || !strings.HasPrefix(text, "# kept\n") || strings.Contains(text, " "+key+"\n") || strings.Count(text, "\n") != 3 {
-			t.Errorf("%+v: %v %+v\n%s", c, h.rotation().Counts, h.rotationItems(h.rotation().Id.String()), text)
-		}
+		t.Run(c.place+"-"+c.remove, func(t *testing.T) {
+			t.Parallel()
+			h := h.in(t)
+			h.must("key", "new", key)
+			server, cut := sshdtest.StartCutting(t)
+			if err := os.WriteFile(server.KeysFile, []byte("# kept\n"+read(t, h.private(key+".pub"))), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			h.must("instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User, "-with", h.private(key), "-steward", "-yes")
+			h.must("grant", "add", key, name)
+			if c.place != "" {
+				cut(c.place)
+			}
+			h.client("rotate", "start", "-key", key, "-instance", name, "-make", "service", "-grace", "4s", "-reason", name, "-detach", "-yes")
+			own := func() apiclient.Rotation {
+				all := h.rotations()
+				return all[slices.IndexFunc(all, func(r apiclient.Rotation) bool { return *r.Reason == name })]
+			}
+			eventually(t, "the new line of "+name, func() bool { return own().Counts["proved"] == 1 })
+			if c.remove != "" {
+				cut(c.remove)
+			}
+			eventually(t, "the end of "+name, func() bool { return own().EndedAt != nil })
+			text := read(t, server.KeysFile)
+			if own().Counts["done"] != 1 || !strings.HasPrefix(text, "# kept\n") || strings.Contains(text, " "+key+"\n") || strings.Count(text, "\n") != 3 {
+				t.Errorf("%+v: %v %+v\n%s", c, own().Counts, h.rotationItems(own().Id.String()), text)
+			}
+		})
 	}
 }
 

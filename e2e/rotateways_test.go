@@ -429,7 +429,7 @@ func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
 	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-to", "next", "-grace", "3s", "-detach", "-yes")
 	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-make", "service", "-overlap", "wait", "-detach", "-yes")
 	second := h.rotation().Id
-	h.client("prove", "debian@a", "-with", h.private("next"))
+	eventually(t, "a login with the new key", func() bool { return h.client("prove", "debian@a", "-with", h.private("next")).status == 0 })
 	eventually(t, "both end", func() bool { all := h.rotations(); return all[0].EndedAt != nil && all[1].EndedAt != nil })
 	if r := h.rotation(); r.Id != second || r.Counts["undone"] != 1 || !strings.Contains(*h.rotationItems(second.String())[0].Detail, "nobody grants mine-2 there any more") {
 		t.Errorf("%+v %+v", r, h.rotationItems(second.String()))

@@ -1,27 +1,18 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Button, Dropdown, Layout, theme } from "antd";
+import { Button, Dropdown, Grid, Layout, theme } from "antd";
 import { Suspense } from "react";
 import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, problemOf, take } from "./api/client";
 import { useMe } from "./api/queries";
 import { useLook } from "./look";
+import { Find } from "./parts/Find";
 import { Loading } from "./parts/Loading";
 import { OpenBar } from "./parts/OpenBar";
 import { ProblemNote } from "./parts/ProblemNote";
-import { WhatIsThis } from "./parts/WhatIsThis";
+import { places } from "./places";
 
-const places: { to: string; text: string; also?: string[] }[] = [
-  { to: "/", text: "Reach", also: ["/map", "/differences", "/grants", "/proofs", "/logins/"] },
-  { to: "/instances", text: "Instances" },
-  { to: "/keys", text: "Key pairs" },
-  { to: "/rotations", text: "Rotations" },
-  { to: "/restores", text: "Restores" },
-  { to: "/daybook", text: "Daybook" },
-  { to: "/settings", text: "Settings" },
-];
-
-const placeStyle = (active: boolean) => ({
-  color: "#fff", opacity: active ? 1 : 0.82, padding: "0 14px", lineHeight: "48px", boxShadow: active ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: active ? 600 : 400,
+const placeStyle = (active: boolean, narrow: boolean) => ({
+  color: "#fff", opacity: active ? 1 : 0.82, padding: narrow ? "0 8px" : "0 14px", lineHeight: "48px", boxShadow: active ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: active ? 600 : 400,
 });
 
 /** What stands around every page: the bar with the places, and who is signed in. */
@@ -29,6 +20,7 @@ export function Frame() {
   const me = useMe();
   const here = useLocation();
   const { token } = theme.useToken();
+  const narrow = !Grid.useBreakpoint().xl;
   if (me.isPending) return <Loading />;
   if (me.error) {
     const p = problemOf(me.error);
@@ -38,27 +30,27 @@ export function Frame() {
   return (
     <Layout style={{ minHeight: "100vh" }}>
       <a href="#content" style={{ position: "absolute", left: -9999 }}>Skip to the content</a>
-      <Layout.Header style={{ display: "flex", alignItems: "center", gap: 28, position: "sticky", top: 0, zIndex: 10 }}>
+      <Layout.Header style={{ display: "flex", alignItems: "center", gap: narrow ? 8 : 28, padding: narrow ? "0 10px" : undefined, position: "sticky", top: 0, zIndex: 10 }}>
         <Link to="/" aria-label="Plum Latch, first page" style={{ display: "flex", alignItems: "center", gap: 10, color: "#fff", fontWeight: 600, fontSize: 16, whiteSpace: "nowrap" }}>
-          <img src="/mark.svg" width={26} height={26} alt="" /> Plum Latch
+          <img src="/mark.svg" width={26} height={26} alt="" />{!narrow && " Plum Latch"}
         </Link>
-        <nav aria-label="Places" style={{ display: "flex", gap: 4, flex: 1, height: "100%" }}>
+        <nav aria-label="Places" style={{ display: "flex", gap: narrow ? 0 : 4, flex: 1, minWidth: 0, height: "100%", overflowX: "auto", whiteSpace: "nowrap" }}>
           {places.map((p) => (
-            <NavLink key={p.to} to={p.to} end={p.to === "/"} style={({ isActive }) => placeStyle(isActive || Boolean(p.also?.some((a) => here.pathname.startsWith(a))))}>{p.text}</NavLink>
+            <NavLink key={p.to} to={p.to} end={p.to === "/"} style={({ isActive }) => placeStyle(isActive || Boolean(p.also?.some((a) => here.pathname.startsWith(a))), narrow)}>{p.text}</NavLink>
           ))}
         </nav>
-        <WhatIsThis />
-        <Person name={me.data.name} role={me.data.role} />
+        <Find narrow={narrow} />
+        <Person name={me.data.name} role={narrow ? undefined : me.data.role} />
       </Layout.Header>
       <OpenBar />
-      <Layout.Content id="content" style={{ padding: "20px 24px 40px", width: "100%", maxWidth: 1680, margin: "0 auto", color: token.colorText }}>
+      <Layout.Content id="content" style={{ padding: "20px 24px 40px", width: "100%", maxWidth: 2000, margin: "0 auto", color: token.colorText }}>
         <Suspense fallback={<Loading />}><Outlet /></Suspense>
       </Layout.Content>
     </Layout>
   );
 }
 
-function Person({ name, role }: { name: string; role: string }) {
+function Person({ name, role }: { name: string; role?: string }) {
   const { choice, choose } = useLook();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -80,7 +72,7 @@ function Person({ name, role }: { name: string; role: string }) {
         { key: "out", label: "Sign out", onClick: () => void signOut() },
       ],
     }}>
-      <Button type="text" style={{ color: "#fff" }}>{name}, {role} ▾</Button>
+      <Button type="text" style={{ color: "#fff" }}>{name}{role && `, ${role}`} ▾</Button>
     </Dropdown>
   );
 }

@@ -5,6 +5,7 @@ import { createBrowserRouter, RouterProvider } from "react-router";
 import { ProblemError } from "./api/client";
 import { Frame } from "./Frame";
 import { LookProvider } from "./look";
+import { Broken } from "./parts/Broken";
 import { Loading } from "./parts/Loading";
 import { NotFound } from "./parts/NotFound";
 
@@ -47,7 +48,7 @@ const router = createBrowserRouter([
   {
     path: "/",
     element: <Frame />,
-    children: [
+    children: [{ errorElement: <Broken />, children: [
       { index: true, element: <Reach /> },
       { path: "map", element: <MapPage /> },
       { path: "differences", element: <Differences /> },
@@ -79,7 +80,7 @@ const router = createBrowserRouter([
       { path: "settings/custody", element: <Custody /> },
       { path: "settings/receivers", element: <Receivers /> },
       { path: "*", element: <NotFound /> },
-    ],
+    ] }],
   },
 ]);
 

@@ -14,6 +14,7 @@ export function themeFor(dark: boolean): ThemeConfig {
     token: {
       colorPrimary: dark ? plumLight : plum,
       colorLink: dark ? plumLight : plum,
+      colorError: dark ? "#ff8f86" : "#b3261e",
       colorBgLayout: dark ? "#17131a" : "#faf7f9",
       colorBgContainer: dark ? "#1f1a23" : "#ffffff",
       colorTextLightSolid: dark ? "#1a1018" : "#ffffff",

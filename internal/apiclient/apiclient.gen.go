@@ -378,6 +378,33 @@ func (e MeBy) Valid() bool {
 	}
 }
 
+// Defines values for NamedKind.
+const (
+	NamedKindInstance NamedKind = "instance"
+	NamedKindKey      NamedKind = "key"
+	NamedKindLogin    NamedKind = "login"
+	NamedKindPerson   NamedKind = "person"
+	NamedKindTeam     NamedKind = "team"
+)
+
+// Valid indicates whether the value is a known member of the NamedKind enum.
+func (e NamedKind) Valid() bool {
+	switch e {
+	case NamedKindInstance:
+		return true
+	case NamedKindKey:
+		return true
+	case NamedKindLogin:
+		return true
+	case NamedKindPerson:
+		return true
+	case NamedKindTeam:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OldKeyPlaceKind.
 const (
 	OldKeyPlaceKindImage    OldKeyPlaceKind = "image"
@@ -2008,6 +2035,20 @@ type MissingForRoute struct {
 	What   string  `json:"what"`
 }
 
+// Named defines model for Named.
+type Named struct {
+	// About What tells it from others: an instance's state, image and region, a key's type and keeper, who a person is.
+	About string    `json:"about"`
+	Kind  NamedKind `json:"kind"`
+	Name  string    `json:"name"`
+
+	// Sha256 Of a key: its fingerprint.
+	Sha256 *string `json:"sha256,omitempty"`
+}
+
+// NamedKind defines model for Named.Kind.
+type NamedKind string
+
 // NewOperator defines model for NewOperator.
 type NewOperator struct {
 	IssuerName *string            `json:"issuer_name,omitempty"`
@@ -3619,6 +3660,15 @@ type ListRoutesParams struct {
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 
+// ListNamesParams defines parameters for ListNames.
+type ListNamesParams struct {
+	// Q Part of a name, an address or a purpose; with an @ in it, part of a login.
+	Q string `form:"q" json:"q"`
+
+	// Limit The greatest number, 12 unless said otherwise.
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AddOperatorParams defines parameters for AddOperator.
 type AddOperatorParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -4490,6 +4540,11 @@ type ClientInterface interface {
 	//
 	// The contents that the login's files were seen with, the newest first.
 	ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNames performs a GET /names (the `ListNames` operationId) request.
+	//
+	// Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
+	ListNames(ctx context.Context, params *ListNamesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOperators performs a GET /operators (the `ListOperators` operationId) request.
 	ListOperators(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6183,6 +6238,21 @@ func (c *Client) ListRoutes(ctx context.Context, login LoginName, params *ListRo
 // The contents that the login's files were seen with, the newest first.
 func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListVersionsRequest(c.Server, login)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNames performs a GET /names (the `ListNames` operationId) request.
+//
+// Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
+func (c *Client) ListNames(ctx context.Context, params *ListNamesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNamesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10955,6 +11025,68 @@ func NewListVersionsRequest(server string, login LoginName) (*http.Request, erro
 	return req, nil
 }
 
+// NewListNamesRequest constructs an http.Request for the ListNames method
+func NewListNamesRequest(server string, params *ListNamesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/names")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListOperatorsRequest constructs an http.Request for the ListOperators method
 func NewListOperatorsRequest(server string) (*http.Request, error) {
 	var err error
@@ -14559,6 +14691,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListVersionsWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
 
+	// ListNamesWithResponse performs a GET /names (the `ListNames` operationId) request.
+	//
+	// Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListNamesWithResponse(ctx context.Context, params *ListNamesParams, reqEditors ...RequestEditorFn) (*ListNamesResponse, error)
+
 	// ListOperatorsWithResponse performs a GET /operators (the `ListOperators` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18048,6 +18187,54 @@ func (r ListVersionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNamesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Named
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNamesResponse) GetJSON200() *[]Named {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNamesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNamesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNamesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNamesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNamesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21967,6 +22154,19 @@ func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, logi
 	return ParseListVersionsResponse(rsp)
 }
 
+// ListNamesWithResponse performs a GET /names (the `ListNames` operationId) request.
+//
+// Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListNamesWithResponse(ctx context.Context, params *ListNamesParams, reqEditors ...RequestEditorFn) (*ListNamesResponse, error) {
+	rsp, err := c.ListNames(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNamesResponse(rsp)
+}
+
 // ListOperatorsWithResponse performs a GET /operators (the `ListOperators` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24982,6 +25182,39 @@ func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []FileVersion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNamesResponse parses an HTTP response from a ListNamesWithResponse call
+func ParseListNamesResponse(rsp *http.Response) (*ListNamesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNamesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Named
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

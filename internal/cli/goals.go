@@ -19,6 +19,7 @@ var goals = map[string]string{
 	"reach":              "what is wrong, which logins are at risk, how safe, overview, attention, audit",
 	"reach map":          "overview, matrix of keys and instances",
 	"openers":            "who can get in, who has access, which keys open an instance, authorized keys of a server",
+	"find":               "search, look up, where is, which instance has this address, find a server by name or ip, who is",
 	"opens":              "what does this key open, where is this key, which servers",
 	"trace":              "whose key is this, unknown fingerprint, md5 fingerprint, what is this file, identify",
 	"sweep":              "read authorized_keys, look for strangers, unknown keys, check servers, scan, drift",

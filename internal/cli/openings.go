@@ -11,6 +11,13 @@ import (
 )
 
 var openingCommands = []command{
+	{
+		name: "find", args: "TEXT", min: 1, max: 1, flags: findNames, summary: "Find instances, logins, keys, persons and teams by a part of a name",
+		detail: `Names, addresses, purposes and comments of keys are looked through, in any letter case; what is called
+just that comes first. With an @ in the text it looks for logins. For a fingerprint or a key file there is
+plumlatch trace. It ends with status 3 if nothing is found.`,
+		examples: []string{"plumlatch find tide", "plumlatch find 127.64.1.9", "plumlatch find pi@"},
+	},
 	traceCommand,
 	{name: "opens", args: "KEY", min: 1, max: 1, flags: opens, summary: "Show which logins a key opens", detail: driftDetail, examples: []string{"plumlatch opens hides-shared"}},
 	{name: "openers", args: "INSTANCE", min: 1, max: 1, flags: openers, summary: "Show which keys open an instance", detail: driftDetail, examples: []string{"plumlatch openers atlas-web-1"}},
@@ -18,6 +25,37 @@ var openingCommands = []command{
 
 const driftDetail = `It ends with status 3 if a granted key was not there at the last look ("missing"), or
 one is there that nobody granted ("ungranted").`
+
+func findNames(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	limit := f.Int("limit", 20, "the greatest `number` of rows, 50 at most")
+	return func(ctx context.Context, s *session, args []string) error {
+		client, err := s.connect()
+		if err != nil {
+			return err
+		}
+		found, err := answer[[]apiclient.Named](client.ListNames(ctx, &apiclient.ListNamesParams{Q: args[0], Limit: limit}))
+		if err == nil {
+			err = nameListing.show(s, found, len(found))
+		}
+		if err == nil && len(found) == 0 {
+			err = &quietError{exitNotAsItShould}
+		}
+		return err
+	}
+}
+
+var nameListing = listing[apiclient.Named]{
+	head: []string{"KIND", "NAME", "ABOUT", "SEE"},
+	name: func(n apiclient.Named) string { return n.Name },
+	none: "Nothing bears a name with that in it.",
+	cells: func(n apiclient.Named) []string {
+		see := map[apiclient.NamedKind]string{
+			apiclient.NamedKindInstance: "plumlatch instance show ", apiclient.NamedKindLogin: "plumlatch login show ",
+			apiclient.NamedKindKey: "plumlatch key show ", apiclient.NamedKindPerson: "plumlatch key list -keeper ", apiclient.NamedKindTeam: "plumlatch key list -keeper ",
+		}[n.Kind]
+		return []string{string(n.Kind), n.Name, n.About, see + n.Name}
+	},
+}
 
 func opens(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	return openingsOf(f, false, "%s opens nothing.", func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error) {

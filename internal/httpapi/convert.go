@@ -32,6 +32,14 @@ func findingOf(f keypair.Finding) contract.Finding {
 	return contract.Finding{Code: f.Code, Weight: contract.FindingWeight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: optional(f.ActBy)}
 }
 
+func namedOf(n store.Named) contract.Named {
+	out := contract.Named{Kind: contract.NamedKind(n.Kind), Name: n.Name, About: n.About}
+	if n.SHA256 != nil {
+		out.Sha256 = new(keypair.FormatSHA256(n.SHA256))
+	}
+	return out
+}
+
 func keeperOf(k store.Keeper) contract.Keeper {
 	return contract.Keeper{Name: k.Name, Kind: contract.KeeperKind(k.Kind), Title: k.Title, Members: list(split(k.Members)), Left: optional(k.LeftAt != nil)}
 }

@@ -198,6 +198,15 @@ func (a *api) Trace(ctx context.Context, r contract.TraceRequestObject) (contrac
 	return contract.Trace200JSONResponse{ReadAs: t.ReadAs, Compared: t.Compared, Matches: each(t.Matches, tracedOf)}, err
 }
 
+func (a *api) ListNames(ctx context.Context, r contract.ListNamesRequestObject) (contract.ListNamesResponseObject, error) {
+	limit := 12
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	found, err := a.Service.Names(ctx, r.Params.Q, limit)
+	return contract.ListNames200JSONResponse(each(found, namedOf)), err
+}
+
 func (a *api) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)

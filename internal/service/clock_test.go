@@ -148,7 +148,7 @@ func (r *rig) jump(by time.Duration) { r.shift.Add(int64(by)) }
 
 func (r *rig) until(what string, ok func() bool) {
 	r.t.Helper()
-	for end := time.Now().Add(90 * time.Second); !ok(); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(90 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			all, err := r.Rotations(r.t.Context(), store.Page{Limit: 1})
 			for _, state := range all.Items {

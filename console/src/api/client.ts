@@ -42,6 +42,7 @@ export type ListedMachine = components["schemas"]["ListedMachine"];
 export type ShownHostKey = components["schemas"]["ShownHostKey"];
 export type Session = components["schemas"]["Session"];
 export type Token = components["schemas"]["Token"];
+export type Named = components["schemas"]["Named"];
 export type Keeper = components["schemas"]["Keeper"];
 export type Operator = components["schemas"]["Operator"];
 export type Leaving = components["schemas"]["Leaving"];

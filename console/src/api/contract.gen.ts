@@ -685,6 +685,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Finds what bears a name: the instances, logins, keys, persons and teams whose name, address or purpose has the text in it. What is called just that comes first, then what begins with it. */
+        get: operations["listNames"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/traces": {
         parameters: {
             query?: never;
@@ -3104,6 +3121,15 @@ export interface components {
             token: components["schemas"]["Token"];
             secret: string;
         };
+        Named: {
+            /** @enum {string} */
+            kind: "instance" | "login" | "key" | "person" | "team";
+            name: string;
+            /** @description What tells it from others: an instance's state, image and region, a key's type and keeper, who a person is. */
+            about: string;
+            /** @description Of a key: its fingerprint. */
+            sha256?: string;
+        };
         Keeper: {
             name: string;
             /** @enum {string} */
@@ -4953,6 +4979,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpeningPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNames: {
+        parameters: {
+            query: {
+                /** @description Part of a name, an address or a purpose; with an @ in it, part of a login. */
+                q: string;
+                /** @description The greatest number, 12 unless said otherwise. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Named"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -40,13 +40,13 @@ export interface ListFilter {
 interface Page<T> { items: T[]; next?: string; total?: number }
 
 /** A list that is read page by page with the cursor that each page gives. */
-function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise<Page<T>>, refetchInterval: number | false = 15_000) {
+function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise<Page<T>>, interval: number | false = 15_000) {
   const query = useInfiniteQuery({
     queryKey: key,
     queryFn: ({ pageParam }) => get(pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (last) => last.next,
-    refetchInterval,
+    refetchInterval: (q) => interval && interval * (q.state.data?.pages.length ?? 1), // all pages are read anew each time
   });
   const rows = query.data?.pages.flatMap((p) => p.items) ?? [];
   return { ...query, rows, first: query.data?.pages[0], total: query.data?.pages[0]?.total ?? rows.length };
@@ -54,7 +54,10 @@ function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise
 
 export type Pages<T> = ReturnType<typeof usePages<T>>;
 
-const paging = (after: string | undefined) => ({ after, limit: pageSize, total: after === undefined });
+/** A first page is soon there; who reads on reads more at a time. */
+const part = (after: string | undefined) => ({ after, limit: after === undefined ? pageSize : 4 * pageSize });
+
+const paging = (after: string | undefined) => ({ ...part(after), total: after === undefined });
 
 export function useKeys(filter: ListFilter) {
   return usePages(["keys", "list", filter], (after) => take(api.GET("/keys", { params: { query: { ...filter, ...paging(after) } } })));
@@ -76,7 +79,7 @@ interface ReachFilter { q?: string; state?: string; drift?: string; worry?: stri
 
 export function useReach(f: ReachFilter) {
   const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, worry: f.worry === "true" || undefined };
-  const pages = usePages<LoginReach>(["reach", f], (after) => take(api.GET("/reach", { params: { query: { ...query, after, limit: pageSize } } })));
+  const pages = usePages<LoginReach>(["reach", f], (after) => take(api.GET("/reach", { params: { query: { ...query, ...part(after) } } })));
   return { pages, first: pages.first as ReachPage | undefined };
 }
 
@@ -90,7 +93,7 @@ export function useReachMap(f: ReachFilter) {
 
 export function useDifferences(f: { login?: string; fit?: string; label?: string }) {
   const query = { ...f, fit: f.fit as Difference["fit"] | undefined };
-  return usePages<Difference>(["reach", "differences", f], (after) => take(api.GET("/differences", { params: { query: { ...query, after, limit: pageSize } } })));
+  return usePages<Difference>(["reach", "differences", f], (after) => take(api.GET("/differences", { params: { query: { ...query, ...part(after) } } })));
 }
 
 export function useGrants(f: { login?: string; keeper?: string; key?: string; label?: string; ended?: string; until?: string }) {
@@ -99,7 +102,7 @@ export function useGrants(f: { login?: string; keeper?: string; key?: string; la
 }
 
 export function useProofsDue(keeper: string | undefined) {
-  return usePages<ProofDue>(["reach", "due", keeper], (after) => take(api.GET("/proofs/due", { params: { query: { keeper, after, limit: pageSize } } })), 60_000);
+  return usePages<ProofDue>(["reach", "due", keeper], (after) => take(api.GET("/proofs/due", { params: { query: { keeper, ...part(after) } } })), 60_000);
 }
 
 export function useLogin(name: string) {
@@ -143,7 +146,7 @@ export function useRotation(id: string) {
 
 export function useRotationItems(id: string, state: string | undefined, live: boolean) {
   const query = { state: state as RotationItem["state"] | undefined };
-  return usePages<RotationItem>(["rotations", id, "items", state], (after) => take(api.GET("/rotations/{rotation}/items", { params: { path: { rotation: id }, query: { ...query, after, limit: pageSize } } })), live ? 1_500 : false);
+  return usePages<RotationItem>(["rotations", id, "items", state], (after) => take(api.GET("/rotations/{rotation}/items", { params: { path: { rotation: id }, query: { ...query, ...part(after) } } })), live ? 1_500 : false);
 }
 
 export function useDaybook(filter: ListFilter) {
@@ -218,7 +221,7 @@ export function useRestoreReport(id: string) {
 
 /** What restores hold open right now. */
 export function useClosings() {
-  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 2_000 });
+  return useQuery({ queryKey: ["closings"], queryFn: () => take(api.GET("/closings")), refetchInterval: 4_000 });
 }
 
 export function useSessions(all: boolean) {

@@ -13,7 +13,7 @@ export function Paper() {
 export function Part({ title, n, none, children }: { title: string; n: number; none: string; children: ReactNode }) {
   return (
     <section style={{ marginTop: 20 }}>
-      <Typography.Title level={5} style={{ marginBottom: 6 }}>{title}{n > 0 && ` (${n})`}</Typography.Title>
+      <Typography.Title level={2} style={{ marginBottom: 6, fontSize: 14 }}>{title}{n > 0 && ` (${n})`}</Typography.Title>
       {n === 0 ? <Typography.Text type="secondary">{none}</Typography.Text> : children}
     </section>
   );

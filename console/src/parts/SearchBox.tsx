@@ -26,5 +26,5 @@ export function SearchBox({ value, change, hint }: { value: string; change: (v: 
     document.addEventListener("keydown", jump);
     return () => document.removeEventListener("keydown", jump);
   }, []);
-  return <Input ref={box} allowClear value={text} onChange={(e) => setText(e.target.value)} placeholder={`${hint}  ( / )`} aria-label={hint} style={{ width: 300 }} />;
+  return <Input ref={box} data-search allowClear={{ clearIcon: <span aria-label="Clear">✕</span> }} value={text} onChange={(e) => setText(e.target.value)} placeholder={`${hint}  ( / )`} aria-label={hint} aria-keyshortcuts="/" style={{ width: 300 }} />;
 }

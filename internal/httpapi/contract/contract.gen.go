@@ -385,6 +385,33 @@ func (e MeBy) Valid() bool {
 	}
 }
 
+// Defines values for NamedKind.
+const (
+	NamedKindInstance NamedKind = "instance"
+	NamedKindKey      NamedKind = "key"
+	NamedKindLogin    NamedKind = "login"
+	NamedKindPerson   NamedKind = "person"
+	NamedKindTeam     NamedKind = "team"
+)
+
+// Valid indicates whether the value is a known member of the NamedKind enum.
+func (e NamedKind) Valid() bool {
+	switch e {
+	case NamedKindInstance:
+		return true
+	case NamedKindKey:
+		return true
+	case NamedKindLogin:
+		return true
+	case NamedKindPerson:
+		return true
+	case NamedKindTeam:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OldKeyPlaceKind.
 const (
 	OldKeyPlaceKindImage    OldKeyPlaceKind = "image"
@@ -2015,6 +2042,20 @@ type MissingForRoute struct {
 	What   string  `json:"what"`
 }
 
+// Named defines model for Named.
+type Named struct {
+	// About What tells it from others: an instance's state, image and region, a key's type and keeper, who a person is.
+	About string    `json:"about"`
+	Kind  NamedKind `json:"kind"`
+	Name  string    `json:"name"`
+
+	// Sha256 Of a key: its fingerprint.
+	Sha256 *string `json:"sha256,omitempty"`
+}
+
+// NamedKind defines model for Named.Kind.
+type NamedKind string
+
 // NewOperator defines model for NewOperator.
 type NewOperator struct {
 	IssuerName *string            `json:"issuer_name,omitempty"`
@@ -3626,6 +3667,15 @@ type ListRoutesParams struct {
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 
+// ListNamesParams defines parameters for ListNames.
+type ListNamesParams struct {
+	// Q Part of a name, an address or a purpose; with an @ in it, part of a login.
+	Q string `form:"q" json:"q"`
+
+	// Limit The greatest number, 12 unless said otherwise.
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AddOperatorParams defines parameters for AddOperator.
 type AddOperatorParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
@@ -4179,6 +4229,9 @@ type ServerInterface interface {
 
 	// (GET /logins/{login}/versions)
 	ListVersions(c *gin.Context, login LoginName)
+
+	// (GET /names)
+	ListNames(c *gin.Context, params ListNamesParams)
 
 	// (GET /operators)
 	ListOperators(c *gin.Context)
@@ -6418,6 +6471,41 @@ func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
 	siw.Handler.ListVersions(c, login)
 }
 
+// ListNames operation middleware
+func (siw *ServerInterfaceWrapper) ListNames(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNamesParams
+
+	// ------------- Required query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNames(c, params)
+}
+
 // ListOperators operation middleware
 func (siw *ServerInterfaceWrapper) ListOperators(c *gin.Context) {
 
@@ -8321,6 +8409,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/keys/:key/private-half", wrapper.ReleasePrivateHalf)
 	router.GET(options.BaseURL+"/keys/:key/public-half", wrapper.GetPublicHalf)
 	router.GET(options.BaseURL+"/keys/:key/opens", wrapper.ListOpens)
+	router.GET(options.BaseURL+"/names", wrapper.ListNames)
 	router.POST(options.BaseURL+"/traces", wrapper.Trace)
 	router.GET(options.BaseURL+"/instances", wrapper.ListInstances)
 	router.POST(options.BaseURL+"/instances", wrapper.LaunchInstance)
@@ -10919,6 +11008,45 @@ func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListV
 	return err
 }
 
+type ListNamesRequestObject struct {
+	Params ListNamesParams
+}
+
+type ListNamesResponseObject interface {
+	VisitListNamesResponse(w http.ResponseWriter) error
+}
+
+type ListNames200JSONResponse []Named
+
+func (response ListNames200JSONResponse) VisitListNamesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNamesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNamesdefaultApplicationProblemPlusJSONResponse) VisitListNamesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListOperatorsRequestObject struct {
 }
 
@@ -13481,6 +13609,9 @@ type StrictServerInterface interface {
 	// (GET /logins/{login}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
 
+	// (GET /names)
+	ListNames(ctx context.Context, request ListNamesRequestObject) (ListNamesResponseObject, error)
+
 	// (GET /operators)
 	ListOperators(ctx context.Context, request ListOperatorsRequestObject) (ListOperatorsResponseObject, error)
 
@@ -15808,6 +15939,32 @@ func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
 	}
 }
 
+// ListNames operation middleware
+func (sh *strictHandler) ListNames(ctx *gin.Context, params ListNamesParams) {
+	var request ListNamesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNames(ctx, request.(ListNamesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNames")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNamesResponseObject); ok {
+		if err := validResponse.VisitListNamesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListOperators operation middleware
 func (sh *strictHandler) ListOperators(ctx *gin.Context) {
 	var request ListOperatorsRequestObject
@@ -17711,384 +17868,389 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19cxu50S/6VVA6t2o3dUeW7X3JRqpbdRS/rP3YG7ss5/Gtk2ypIA5IIhwCzAAjmtna734K3Q0MhgSG",
-	"MxKpdZ7sP7YkDgdAo9Ho11//cjLRy5VWQllzcv7LyYrXfCmsqOG3y6kVtfuhFGZSy5WVWp2cn3ycCzZp",
-	"aqNrZufcMjsXbMVngt2Iqa4Fm/FbwbhhSny2j06KE+m+9M9G1JuT4kTxpTg5P+Hw6uLETOZiyd0YdrNy",
-	"HxhbSzU7+fXX4uR1KZYrbYWabN6Ize48LtktrxrB9BSmMOFVJeqvDJvMtZwInJsbzjA7l4ZpJVgt/tkI",
-	"085qLngJ86BpRUOeujHjCS7557dCzez85PzJ0x+K1ISVsVxNxF/gZSmySXriKwMzC/NYcTtvZ+GfOilO",
-	"3IRlLcqTc1s3op9eb8QmP/JCbPoHXcByx4z3Vi6lTY82qwW3wlimmuWNqN0WCWVrKUzBnjCr2XePH1+w",
-	"7x6zRlXCGDaTt0LleKWCcRJzkcqKmahxMnomVX75lfu4YI0R9f/25M0QAh4dSYp3K1Fzq+v8BDQ90b8J",
-	"/qmRw38Q3LiRtgf+NN8UbArnVLCSb260XuSoXOM79gykLXfvfl26zxMLqOmB3gVMdb3k9uT8pGlkeZI6",
-	"SR+aqucU1U215wS5J8bSsOlZVXPfBV2thVhl32/cp/cc4aO2vEqxgLBzUbszN9GNsoxXFYrGJbeTeY4b",
-	"LLwtQbEbrSvB1cmvbsxamJVWRsBt8b7WN5VYuh8nWlmhQDbw1aqSE+CJsxU+8f/+g5i1ffn/U4vpyfnJ",
-	"/zprr6Mz/NSc+ffCiNuL45athbJsXWs1Y19/ePmM/enb7/74h0dAE3oF3GVl+WPNcU6r2p0zK3He01ov",
-	"r+eizjAbXitsVfEJ3CSCVVIB321TpAAZustcBYmUndd3pFHB6Jz6P8DBldYwvVYov0B8Pdrd/cIf3tTY",
-	"jbIyzRcKhjOivnXX5VraeVnztWES7sfAcSW34tTKpUiyXcuyf6MrBBf7c3hY3/xDTKybymVZegHiDvju",
-	"Viz5QiSnWguYqxJrd5EZNtFLwdzGuZkK1Szd8LSSk+LkBqb3c4JQioTKGAoaYa1UM7OPUf3arvzzvxYn",
-	"a66sKId+8xM+vU1XmHR4V4FkyhD4o14ItUvZkm/MLmVf6TWr3MGRls11VZoL9qfunVwwJym0seyb77+P",
-	"WC9cvQVez/ByXpbSvZlX7zuD71A0cT/zG1EZr8r5I2BQUknLjHCqw7SpUZjNuWJr/AjOh6jhiWiCLVGy",
-	"W65VldAqX+qacbbkk7lUwkvKDSs1U9rOpZoxURnR4bsgvXmZZLpaI7P3s0Al0huf3mi9sl7d3N1tXpa1",
-	"MCalMs/dXrr3OnHDFaNHk1LFPXvtztvui16j8NBKnDpxyN6thLq6euVkFpxJacUyvff0B17XfAPsAzs/",
-	"in12yFEJXiub5m83TVg0CI61EyX4eMFMM5k7Q2Uqa2OZu7T4xCYpATLt2onf5ISyLLbSdWJaT5/u6L0J",
-	"jTYhAfy+diYU71OSV1arWvPJfASbtBJ3UummZIZv2qMoDVN6nSQTvfAaDcEE11jjGc4bi3Chckf+OVcz",
-	"0ftafKS85rajEvVcUO67S2mtKK9vNhll0r3TCx6nN+JCK2HxtvfzleqC8RsDygaQRzmDstQifXaAcNfc",
-	"LFD6p5UyTvRdc8Pg0Qt8qzSM3+jGbgsieM4dfVGmFRB3JWaut4muS0e7ds93H2oqYVJU0oYmMGt4XYLQ",
-	"dYfdcXfnsPcJuJeyFmteVXDzJ+SAsdzulZJe5F3Bw9unBFbfJb1fVPJgmMUzp72mlMKcJpdVE5KqED2d",
-	"GVyU5NbYOpXuk1E8fkP37+7dPNVVpdcm6xJga9hbUG7d2bZ8keFnWQ4wQ5wGLFYZIQkiK6OELLnaoI5r",
-	"2JpLS7pvWuFQScPwk3dFwbJkVbEbwTzbM27G6s3kKgqSI3Grk6k7hC74h53r2Hgtxh35G2GcrlGKC6ZR",
-	"zdmshGHcSUm+EIrkzpaCxBfwp2VyfRvd1KbHKGztG6fjgNrcJXtr7nX5G1ZJt5JnsrD79G1izGLbKRCo",
-	"WrS8HtjDzzl1Zv4sZlK9FfzWrW733Mx4ysj66FiaNSvw/yG7+/k4outbJ4dVyebcsEpMLTN6KUDRS4vY",
-	"HpaxOnfQHFnc4IxodcGUEI4vSQ+AuT9KGli7VHAfJSXHqrmp5OR6ITJXHX7O5ryaMrlHgesXb9FIqY16",
-	"xi2v9KxJqKZyyWf005Bb47V7PHldyH+NeM2V/FfyLf/SasRb/o9WibdsnwxcoJ+hHyNJprk7e2qWIJP4",
-	"vJK1MKOugYEiGlziKz5JyKN3qAUZOVPcNrVgX19dvbp6/eMfksLFis82I4elYVY7AexeJcqC3WwsOjTc",
-	"D/v5C2fu3h/Pt4jJkiGomokPkWDuUhUVSKAv2W4r3hj0FJoGqNqoUsPvFtxhTjzUshRJuy7j1vkk7Zy5",
-	"9zgTC150zpytiWEI+NIjBg/5t4P9zT3NvOFtdt3VPRfYrhUbO33ZpWpHc7IH4iH7N4Iotp/YaYfOXoL/",
-	"XNxdx+qdm5YpBndkWRODLqUxUs3Og/ZjwLMHfjjvDIO/zmqu7CMWvqv0jS43+GenWqgSONtYMCVqc85q",
-	"sdS3IjgL4ZV8MhEruOq58d+NvQgwi5PixA8NNHKvcdckfDdJrGfuRlPP5XQqapF0BkwCLfpkG1HM6YwY",
-	"1OnX5W2H/7MG8e4dhK4HsrZAO0PLgiuikCgDJdlMWHMBKhE4+2A3Jnq5dEZYxoKO3HZz/vS77/uiYVPp",
-	"RlnVUtn9J8GHhei1SKfCUzfJhJU2SU1lUmkzUsUvBS8dK424DSLv0O7+aJtUoTfBwLcMZ8k2wgL/zvWa",
-	"VdyCrFpn1Gm9EmrkwmphLPkK9t5c7vTlLxw3+ICbJY6t4tD04ojIyd3USomJv1cSU3DGvHScieLVaifq",
-	"Gap1Wb9Lv89tkFbyShvr1MGEeuPdT7s2VMaVtUUs8i+1bid44T6HU9aoHm/Z4jcyBlgpJrIcfY7wO5lX",
-	"HlHtynkU/FHcPUxrNchyAxoVcA0ZzSZcucOL6xxtwQQnjL+VvBeFLiw4NdPGwE/0n1MrEldTSqNDr0jY",
-	"1KINOkeGYLQHfkJIjB5eey4m0iRVvpkP+u3SIUP5rYnjC3rGfstvRJV0ro52VfZwZtbFDDkw+5dBtjo+",
-	"HY1VtBPdt8ZnQZnbOdY9PgbprQFuFqAnTfCVcKk4VuVqw5a6zjDrodft5ppcaGOsLjcx7891hclBi5zy",
-	"9Ry162dzMVkkrnmurlsFOH+OS275DQe/RBV0Ix+WneimKsk57nNoLiAiNodPlLZpwtGzPf42eoJNpS1Q",
-	"v3IDYzBEq7Tvbcqbaq96SGR5Cc+iRmnSR3AueJnW0ObczD0tID6AP5sBNotfOb2exi/i/UhxQGfWO5tp",
-	"xD/TE0V6uTE3qMmWWqACBXTVdWRrpGnq1Zr+VbkJ0LPJ2YtK3oo65U+2VixXOQ+xUGPFlKhrnfbwLqQq",
-	"MxF0ZUVOF81Sts0dc0yAFCa3VZTLtCdyhmSDmRUtKfwqoqlFpEjSd6+FZTJ64YQrZ9WXWgmK6ji+cKuA",
-	"uPqEuxu1Qj4aHE1pzbVtnW+4+dZrIexz5I80+9r0w5Dn4g05PWU8mHxfme30mlhTul4KrkzacOkITVSC",
-	"SGpan/8HJl8lTEGedGnpybT9KIQadTBag3P3I6kmIpOEg/aUdwkAeVCmuAncMRPHG6uRtYPmKl2HwYj1",
-	"rNvP8u956t4PjDqIY6MDlOBaRb7EPUokDJSca9Pj9ktbjZT/tBAbSCcCHQUCvt1w8AVTeg2Ki3cclY1g",
-	"vKoFLzdDtwcuH6Vt1uYmjiU58Wi0QX+34yrW+cggBpxR+9BLsRX8HjZlXZWZ2NpSlJtsDHo/I4BtQEme",
-	"CV5346a45IW7QxL84aRyzrEAiSETUSvTJowsxOZ8xpUSFu53Gvic24qb0/JmXAIMD06FXYtglGVruexL",
-	"pMGU0h2aOEVrd+1Xry5Pn373PYbH7JY+hlcxJXBIC6anT1SccKWVnPAKIkmYkfnDH3/4Lh1C0I11zJXO",
-	"nRF1zkxd1eL2Oj3xj/1zzTjRISh5LfdrL7uDBb1krevSZG6Sf6aVL9PgNiRHxc+us0rVreS7M+IrWbBJ",
-	"5f7RyoA9Uftr8VHap7YZqnvCoaNdweED825Nt11Zu8URHbNH8xD3DJ7x4VdMQbnO6bKCYbfPSz6xqBNv",
-	"Gw2TWthk9pwz+L55WsCls1kJJtNO7KaucimKKzmBGF1wnzd2LpSVE24h7sST3LizszBDHCi/tGe6TOm9",
-	"9Nc9YRpdprf8pazEf4s67beZ5Es5pPKJoWvMw4K8j9rXH42TvlGqeneoP2+sH4bDKOyvH1+e/gC/1AKi",
-	"NeV9MmWWws51+mQvia47TKMnllftNfT4+8ePk1OA6oK0KBur07ovhBTyYd+xPpl+195fJ0md2tW77mjK",
-	"7UjFFjivdsuJ0GErWvJ01l0gL9Lk04ysynRKysRm8w5LvoEY79PH3zw+ffL09JsnBYOqOLaey8k86Kat",
-	"n8epWlgEAA4gyNgRbMWNxXCyMy21EueMu/+pgOCGY4Rywhs3eOEYed7U9QY+5awWS14v0imM6ePdq77Z",
-	"nJBdCzmb29i9dgO+GZoXRjt5vdjvSZ7gptELQ5oATSqzPz7OZxJFB+V3ycwsnxGD38vpDqvFxPxwbeb8",
-	"SVqJetKqUO/fPLv6Xz+w5y8+eOVkVctbbgVk5AAzGL2knFvjNh7tDkhc9pWWG8oQWyinbUFaQdDIIT3U",
-	"sjlX5aiI6ODFmtVCXifp9dPz79qFXuHl/x6ShN6IzWs11Y5zn7/4kF+lXK50bUUJy02PbubTVe4wWQ6O",
-	"BMWurl69fO9Dy6B+fvv0u6T6uX0VepvYLTDNRlEGa8Lfv8y6OfNxOKObOqVZXobMfExQHjB9fFOI0dF8",
-	"Mgsx9rJcysS9m09l58Y4FTdzr6QVnY/glLGnzYrhI+lEImmrpHdEU9K5KfoU7JxKQ76OMPE0KXrKBpz4",
-	"dbIzOJCYM/TKC9YosxYry+CCAHaGjBBIIdR60U3skIr53A5yA0OaURtR874v+DO8OBlseInhiF35NVRb",
-	"+OM4bWE75Q8v0WVOm8tU1006YfNel2b7ZF8pHSVBpDUIzy9I8RITsJb6NqOq5V0jdbN3vh8a1VsBR3Mt",
-	"YhJkCXcIywde9AEE3wPbP/HIu6mMqrz2QeNkRYjTI30qbsFuGnK6RFqPz4lSF7H3H8tS1vNNphZisCOc",
-	"juIoxdh/JxOu3eOs2+yb2Rux+SCme3i0L44v1rwucwIZ3AFfocNmITL0G6n1hz0aRcb2WzeboVUVCYdf",
-	"tIOdrUkx6yuuyne3KUk6MrX7khK7919JVmdnIjJzGcYjWGIqrbme6npv8jmlmK5qTE70CuVcVyWTdtfD",
-	"K03OtZvYl+QCKTVpV1mqZrqWdp4uVtpXzufDPPic0/tyyrlUY/PRujn0w2M82w7qsMAo2BK9OywynmSK",
-	"hJgAv1u0zpey2uSkyzVUjnQujv11mHcscQzK26A8DHy68PPfKmRsp54mhVNtk/xEscRdlvkgosJ9euqC",
-	"ieXKblhZ6xWYOuxjFI6Uhi2cbscNHQFfdSON+w1KRHST5rc2CrOjyRpUJ+GVF3H61t481kMUyOZroGtJ",
-	"10ufpHmHTx3W3JWKzcVnXoqJXDo9dR0VnUIe5ZyXEF3osWgPVfFSMDAU//jk+4K9f/GT0xv/69ObzJD1",
-	"SpvhHL+nVCYwtUndAdmgXroq+5Jq9b97jKr+ILXxrTQWSxF/LU6W/PNr/JJ7x3GqtQdTMJth2lf5DtWx",
-	"KUUT3CNOoax4oyZzUbIbKsmg+wRzKJWmolxJNbkhaSOtJmG1qSx7KhLxfe68Zz0rdzWTJgC0NO6K89/J",
-	"qa7D/NfSX0zJC6jySZE9weWWNIjSdSOMLLv1jZjp5tR8D76Am+FD8d62zlakp89JN7sI/GtRRUYC4uKY",
-	"IpikYm9lNgmR3uJtMcuFkY38l+hP9x1Rc43fSk4mOhXG6tX1RBtrstny7pGQYGBs18UzXG/5l1YDRElc",
-	"r+pzir2s8LxMhKJXBopGR3x3s3a2Zoc88XkInNQ58MSlHaJ1TnbnyPbJw0N4EYJsfVgXQpfLojABSmv0",
-	"mtWNUviTI9Uq+pEcaby2+Ecr6qVUfOs3eGrKZSXSQC1vwoW7dRFTDD7UavkguBV8mS4NFFPbn/WL7whl",
-	"x+nLZSmckDLJSk3O3OjjDsuBtHgK8uOXUrv5RqzsK8rt7ZLSZ20MTZJIZiLAS9Lj7jM2cxVpqByuZS1a",
-	"j6kx81NRPv3uuyd/ejQOdyGyR7LX7wGv7EmbvN6rOtBj4ByDkOVwseBjnMmM0254bc9r2mfvAivR7xCB",
-	"p45uM62E2qtUEJiFjVEp5B41Y7QxVuvbwEiJ9MYQmIAEejPXa1Fu+3227bLhGY00eoYl91lmQ4EH+syF",
-	"gQrMG7GJdJcxjlEITAIgT9BHqfhXVEYgZFrWMPCQH8MVE0LNiH1HhKDROWJbjiQva1pKxWoGHfnAXK36",
-	"k1MwPINHQiIjap3l+EHwdO4DJHQMFi/uVW+lSmsd2maT651NV4sVd+T0Fr4VnyEv07tqWgfhHZNIcCl+",
-	"IhliHEL3ypRxHlHtgjhDZgf7nbR3u/y+lHvHi7hkRY+ul63gBm6ac3NOpfz1dIJ+IrNaSMdm/1in02cg",
-	"Q+Oamx6to1HlTr6PNBFqUZtlnqwbfdhTMVSkDRZjreSi7fCr2i96Prit3mbYPEv2eNKy13xPOccwOnSl",
-	"OpGA3ppZ1o71wydW3qIxauG9xUmlTTpB4C1YSnnfWK/HpodNAyxnm4gEmFQaSu5HM9FRdTOl0yoH0gYC",
-	"yYCrpzaQxO+vc48Xxm8q0a3cH1c+3edo2e8yyagm78HDxRk9gGkphq1FVRXsZhPJDx8YA0RSg3l/UANl",
-	"trOqonG9AyVX2ug+3xelSHN+x62S4vi35IlN8GrExUO9FXfM2YgRIZp0ikYWc+xGzJpxAW/8Rs6OA8iN",
-	"fr8BnyCOtzSE0FEwo2NwTn3bCUlHOx3OaBpAw1h3ChCDyMd9hylvSJ7XVixz+lt+1DWXVgCCTlr7z1eB",
-	"9IH3RbVgCchPj/8GVKvjEKE/JnstUjNvbE+rARPXT90I5h4P0qd1/4y8fgVfZvB43zjRTGLaPRZZnuRo",
-	"Am/5uU8h3bA5hyQAbUTBrNYjZzJHO3XENwZj4w1An/PuNxyeNoNmFZMpnKieQw1cu6v7+tYnvdJE8Mk8",
-	"mJYt6O3w7+wFjM9i4HgFgbi3Cxw1d5IfcDm84rA/rRqNyWx9+Vsxte8am6ZWfrp3qAAcVJHkc4Dc+/Er",
-	"yUl7q3KMqrhfbe84debc9OrpPmFxKI5pdxRpmJs4IDH5Rh7djK1hLpfXvcFvL5g0PJ6DSs2k8Pnia3gv",
-	"YEe1IT6qffcGzaORZdPD9OwsZBP6J0wSzwHLJbP1uGhBwYrvatyN4pK8FbJtEXhantAkyH2EELERPs/P",
-	"A5U0HCBHvgxGcT6YeUceHKxT7kmnwDn/hKDZvYjnI7c0dOXwxzIY6WjEh25TgPVnyUyiFP5e+XAI/Ptk",
-	"UvQnn8d3I5xGUmADGCdIar1kTzKh7nsi3e++sVdwdOrId6HNR594fxEdJgkd0CLSScvwkTPDQKHCtgI8",
-	"Am0Y6NxqKyBTDi7I+Dc5LxV8yPgNQU0uIxCfOfRHgSdYqdeIJnqvmWLxQc6c35f88hUYoNjlA5R+Xdt5",
-	"0V81DWCC9XBPoRMnGeWzFtT/oNeKcbwD6hnKXULzHI4x7Ms4UmjFa7FKlwL+2dvvWIQIdfTIW+1OOeGx",
-	"/1DgIlu6xWvYyjdAvm4ZLHuUPohk4wiprlHrTB74AUAVJoOay9m0FmbudB49vWBPGQC+MLsGLN0tlLBt",
-	"qbWnwVKyCJcKctL6WRLfmIJXkC8KxUFUwO27He7yscmL00GM2TUZ+vJ8ch6k2H+wG+SK8qjSfoPOWUjU",
-	"sK2FWF0HWKiMdugYmfCXHM0cT0fMjkkZaf0Qzs4YH0tbXJWcLxkYfbDVWF3ZojX1Cqq1ruueN0IF7o23",
-	"+wHkf8037IZPFkyqwhf4BiK5LbkRrNJmBCqtZ7KiC3A686W1KBr84SvaE7yvKA3lCPJVj6GljcnCAz6M",
-	"Kd0rdXIG6n7YJJpKQcvILN6+qIxY+7r3Ya1Eegt7xkmF3jIZfFtq4qQm94Zx20CZN0Am5vakOPkHNYs0",
-	"89OJVlOZbrdG3WvGxYFb/X1fYDaEjcI46WWWImnFONFz3dNNhINwAut4J0/CnezGNLyqNpjJXz7qQX0d",
-	"EPT1mYXu5VnbCRccNQOCBOW07zTJFJ1RiogCacIt0oTz3pPuHGvDz9nTx9/+ULBvHv/xqbuxv338p+8f",
-	"MTEp4aPvvi/YNz986z747mnG/ugNHgde7O8XCUt8iQ/vwcY6amIvN2Y1r7lJ8NcLNak3K2oxFfPVBXPG",
-	"EuI3OPUCalGUBtmyu8nFybqWVryDTna2bsSefJl0GxrKcesEeS6gdtbwAndvoH2e5qLVM1FVqeM3tEAz",
-	"X98BobE2POku6oXYGDKFHg8AiMRz4eaSmXxadDg1tQ/01uxIC/hKtcHyuzLXQHR0+6R3CqDZ4w5KRI8l",
-	"X0H6vOWqNIADBZpGf1OlUaiG47KvMv4nXx3n85KQtGHBmV3JWfqiqobfNp41c+Vwh9LZ76+YX8TRX0OI",
-	"RJbxpVYzNLPdwu+gvmc0IK8xptVApHJ6Z+qF04dGFNfumrG5nmk/pRz5m3ydKFXYSUNtaCik3/aLNQb1",
-	"YwtNU3/OtfHb38kCHksqANMADbYXyB18xMyIiVYlw++lN/T4HVejWRkhMJPA6mYyF8ZXTwJ8UFUdouVq",
-	"8BXBPoCs1HXRqUOGBivOzmSEbcZ4lUOdHN5utQg9g/M77JZ+iz66LWzuwT5rmFBxArmVbZNiZK2wm4FV",
-	"kpyPNtpLXX/QjRWp0+XjaYm0VitWcTjaXUDYdOhRX5eN/qVlA4V/EWvfDT/hODKmEfV1lj/uwNnj9DGP",
-	"YNOl0pPHzu5/8vjpt2wy5zWfWFHv9GhDRDLpDgOL1nFvFhxXegFvztA9AC79GwVs/iLWH8REyCQIQrZB",
-	"7dzalTk/O4PGNNau3I+IZ7YWN3OtFxesKd1fC2YnK3rQVvCVNToaV7rGNpNmYyo9S1tvUpXDtQm/jjdS",
-	"lSOKb/pb/WZo9lHw5YhdHsNjuRHTjcVb5KdEdjJ9o49o+NpdwAwMZtLbU1N6V5VvxOa9d0MPRHzmzCi+",
-	"MnNtqf815KiBLb3kJXXqIrAn98cQKXECAlJmhnfHL3bqxkIPKT4F1ZemElLlfi6Gt2rybgDwkGPpMlTF",
-	"Ws1KnapZ3p+UEXz6/coOrKIIhCyIhhES8n7hgHkbVEfmPZGw1OReU2gnYfy0KF1a0dR2Gy4JZUWdqZT5",
-	"GBpQ6+WqElaUtP03m1F7/eXCDfkPr+9W7jsKrWghNteji3LaWz/B5AtIZQ0JJmDXa+SHCJjNCXJxK2qs",
-	"amq7RuRyZe4aMOoL5vy25Vi9rYzzIaM7AcIOC2SCAPVR5t8eoqrXSd4fP9k6QXl3EQmqQ9QC9YSzj1gP",
-	"lFfd29zkBAbGHUpa9xnGW5YwOUMak4lRblkWGQPTEfX1c0ZZHqTGEzJHmyt7zrgz+eRUipKJ0yWXlU/l",
-	"Cd1LCOA8k9Jj7PXok1W1Sea/lclPqcIHNfnzVlfkAiHDivmHM5UXowx7cO5kQtaQIj0ygTmjQpOeO8S5",
-	"toWBRW6BYP/jpMLJiEgXLScMF3KbW87pHMS+050L1ebqD565v5u4/ADOAdSJAkTTVvvyGIVR1zNhr3On",
-	"Hbuzo1MlPu18zTd414dbcz3XEBTPFtwewbmwfYa0AS1Y6XUHBz4+IKrrlopgj/oAdHtrGYZyfcob8i7U",
-	"lKeSA+HQc1kHA4hxw6a8BvQzg2kQscsUkbk6bizEbU6aLu9pxTl2U2J93UuVvOzwWTi4GQNKBtqj1Bk1",
-	"dUr8tPOFsWPwBPP1K9up/L7XJnbR3Z/AG8ogqH1t5tC/r7hSokxn7ovPKzFxEgOPX6ZdYOWjDGtdLxAr",
-	"w3cyh1oSyxeCStG4ZYLXlRR1KLMxzGq9QDFfYOU8Vxvw7l6E1HNAsXzELmMISrwYELarc6gQZmFEU6QE",
-	"81QlNiVL3+Biaq8zTYE2AYsqj4/ZFz/K9DD7M1Fvp1sZSBpRSivK8zgKRDFOoJGu2awRxkliodJKyf5m",
-	"T9AFK4kC2gt6SN6EnhfPtDC5r173xBchCHV9h/wh/OJdsohyfvRPA10re8BYu5VnEuD62zMVXCvozHGX",
-	"jVDlbpHcnuK0/UlN6H2JqL9Fsh4x0psPkugXijVdeQbBZfoW/CBJzChszaiIDBRbcBlsClAXfFmvtCaP",
-	"1duHipRMl/jU1lpitiBdnINd4p4o3drwJNE7uSyZIt0q5AVBK8VuNgnoaGa+U8DrLx36HDo7LU8I4NP9",
-	"v1o8xf++Sd/ttb6pUjfKJAlHf2X5TSUuQENa1XpW86XJACFWzTKhrzw5veFGlAw/96AGCMkgVRS2Sac3",
-	"5Mt9qAq11mpW4PSEXlVpoT6VIifs4CN3nKFDbm8lWHphWD5FaV7uZV8ZwGxIr+e+cqrb8mxrOZpNJbU9",
-	"oOf8xFq/TC5kYiy3TS5RuJnNhEnX5V4yaNEcxylL3d8tYmi5mFOQKDNzd9/gJicTGDJl/FLXfAMqjY/x",
-	"3RE7hk64t/mIPIXvYkN8mT77Wk+fNyKHC3udJ8R4gPm+PtGhoHkYilXHDTrQqWh5Ja5723RCRQBoEk7Z",
-	"WTsNBb413EG6U0mnxK2oKR3rhCbh/tda4buHFs16r2BPxpLfzEN4BgNjHKGP6ntHjTTE9pxXlSA7bn95",
-	"vJwpbpvUqbu6enX1+kd3zNy1zOulbgakr7bDxy9PLQEUup/4KpmJndREnAYSCQCjl5jL7bWyJV+16XNt",
-	"tWyckXXhI+VttjAgMdPZGdfcmZIOc1lpo/LbME8uWZBPvuL+Uz+VdlgSpWkPgH95dnfSpwDt3/yMlFhH",
-	"gN63wut0aCFhKrRTyBz/4FUeWaCYMS2tr6Je5tKPGzXIR9TRLZLTdcpYVXXgIKbS0v1eWd/rBFIQnAAp",
-	"ML6MQRRQx5NupLKWU5sMhl7aNhMUfbxLSBL8R2NwWBLbmEIIvJ5p8l8LM78ueeq0vNR1O4p7BDROJ5uR",
-	"dOk3jhNw3Uq88dGPO3E01fEMoezIbU2V/aC7+4ZD2HrAAfNIF8SffrERO3S2rQjOpLCo7GEMmFO7ZDN8",
-	"KkI6hDTnzOhKliTi2pq8cA7XOzV8BShY+IF2ujpcrORcCKmsAcYbAdgRR6CbL10QhMocW36CR9h7KCE3",
-	"Qzv12+eAw9uK0Ker8610ly6CEPENuFp1gEBFYOVJS+iD4CU1OjHjKs59zXSX8E+f5tCWcszRlyvkZpe8",
-	"z3sbnWx7GvtzuGiMtzKV97uqxVR+7onJOS74ioDGCFcMCtaBadIWQLIw0zc/eMJ+kn8GTvru8ePH2Fh0",
-	"QIse7CJJs82tMqqYyqCghPSAXbHpi5ScCGkxuyppAsR9xpdoByl18FR64gPy6x4CprgkROgEI3TafZWi",
-	"cvMVJTVEdfKWSkez5j19I11X7L0F3Fj2zWO4ttLvOWzCH8SBR4WA3RdCIe0I8AXeZGPzudaMQHanSZuQ",
-	"7W3QgUQplOzrVz9dPju9enX59Lvv/wBelhtuxPffNnV1keg8CmrGkpci6xjNVFr3J0D6TQmrbN9FHBVv",
-	"/zjcfL+BuQBVnq474aUmBzPVYZLtXMBTunaiFpB1o04Joh7jEKd6JahJwGktKsGRCLyqMtcRjvdRmCTs",
-	"TXRQdpklx3tby23fklmxXEmhkkUg0Ue7zhgsOfjKsP8fC9JI26dLHbkPLS3u7mlICrGQWiV4hdq/tOzr",
-	"V+/fvMCOPn968sPjc/b81ZsXP32N7yzYqzfPX7ZcHf1WsMsXV6dPv/v+9MdnPxWtISfVVLNV1SxZxe1k",
-	"3i3s+svlTy/iw5G+aVI00rei3jzTpTBpJ+qo/IREj+ScPjAXvDa86oNESsSgGzsgkmKsrgVWKETxzQxA",
-	"ra1lpmh2reuFGXDqcFYh/olf6/WpfRBO53qhbJ3QiOba2Dxg+dWrS8cbLMKw9Zk07otttKs3622QuoVe",
-	"pTCd/EJeenya3brmVHeoqqKIYkj4MaK+FVhQgxChGFP0SGMhnXYYAIoQys3ouFA2B4CsOf5Gb9epE97K",
-	"gC29siLhueoB19julQoRaehoVzeKCVVCkFFag9bcSstMgFg3dqKz2XMTSgDPdQanafdnjrunBjRwdu/K",
-	"UyiXyrAH0Q3vVMhbWlMAD4K1WeRRocqR6u+dICiihIBczD719764eS6/X1c9nXiB9a9eeZHgmRuxWtx3",
-	"0MNZEf4wKOYYIVrqW16lU7L2BPjdFVjLMtP7e87LMCZEx6iVc4vi3Gbqu+eUWGPoF8PnGZBESNga1xK0",
-	"1no6NA0BORRc9O13h2Yi7H75DpGUARc1uUXdOUrXZmdzBhxHtgEP5Ny+o4prOVAG1S6LtDUboWjHa20L",
-	"sbkIgNj+QvO/S2sEJtfvaeMKPgGcQHqZoPKkMyl9n4N09sCcG4aZXoNvtGf40tSVVsrpNA2rRQFuqBY3",
-	"ZKsV3rBWrFGZMOtCrOyggvWoQoNO4Fdmq9WnI3+bgwGQWXwhfBcCeBefihwkQuaepsGy+VuDPA1aiUiW",
-	"wWkdiWafFesVlcEPf9e+ApIdHicSgLAOR2FMyYiTp/nkHEPZOeBCYzN9TkqhsUwrQUVn2s2LEmGhgS5d",
-	"9AGqfivd3P2O8nAcoe9kggyFhC9OLK9nwg7E/qz0bEadNfQ540rDmQD/dpw259ODH6VBykrNbzoB/Ijr",
-	"QTUZuNpP8OyOcdQAjgOZSF6g+6oXY0/a/Q+rL1q5RWcomieJhB4xeIjgtpeoD1v24vlGeJd80k/a6gA7",
-	"U/BPtDd9IrNpJVOH7YrqKLHkAmopTXvEKzI5DOWlLAffFnGBbIKaIkYsS+THAktvdzFrZ+OuruENAjoI",
-	"aYnJLHkpxulklKM9ImtiK6s7CRMabvNBLLqDXIJ/b5cTUzkwQDz5Pl708m47TyqKIlrt74ROKMtyaJ5z",
-	"iocdEoNPITEYVDbLS275KYXsb2q9NqI+NXNRVd2ak7moVqI+LaVZgLAIIh7A5lWp1+Y0kUgfuyIj+ZTI",
-	"/s/BawZoTcd2pRZmn9WZTa1Pubx9PYlTwCBTbqBF2gOO/4FKNPwO3EqxBmeu9uV0TkIsZRpj5kPUrGLb",
-	"DXiwbAQ4Iz7YitEn0OKTOQZ3if3cwVwe1vsRfevX6bYAe+peIXkxH5Cqm0rkMFPwDDH3CDLijZhxleVE",
-	"Ya3X94eYXlf++bE2W8hUz156xUlTz5Iu9pe6biU4ObiVZrM6g/yaalXoTb8ObbeiLoEYO/kK6cPTWqNj",
-	"vDpbPhzy7ES+nuRGlc2eREOgRtxH52jsf09v0W9SPpL4+1iQZK8jbwniUUgVpNdnkBzqRvk84noBYIrb",
-	"SA7ZtMUHdJ/sOwsH0abjs3WEdNFdUuzsCiQinZNLBsx/abaS9Rjfyu2bXmAGD32vdSuAG5AADW+EkWXw",
-	"SqIx2rGQ0QjjWDtzQXlE59TdOcJ4CZYzviN2c0K+8TorGrYr99rAtJt++5PA1vGUaAxmF8WvsdN8iPc6",
-	"Y8tjMcNnffrCIRnkoe0tv4SKq3sVJcapeHqGvqm2IpFb9uR7969Wk70FiluVb9niwwTSfUYVG5nWHdVp",
-	"phxN2ZLEhI6XKNjbRssfkPGPvQMzeKFifZ1vG9l2isQ2Y6FMarDJGJWb7Qt2+9zIMKUoEbndoYiCfRyZ",
-	"cwH0mMtYSs1VkBqOAbGZXiVvxaEM9r6aVI/fUHHVNngNIVRjeW1HdPNrO30dwlRX2l6XWomeVAClQxs+",
-	"jNC5P2zE8Dl3IoNJy57EcG+/3OCsO8yYkVk3TATvpDfQB7FDIawkImzEG7HHoZfNyfLZsjcPn/MHKW39",
-	"7RhRZ+tWxpK5NUhpw2TevFZP+WktlNuaghhOA20ruZsRtURLvugY/C0cAig0aSC3bM9a8dkmZ//at25y",
-	"VlogELoYC2YkuqSJgFB7wp1aNGucEADESq4YZyXfMD7Tw1fX37CzbDBPu+3bVILnuy/qehDzeKcn8k7W",
-	"XZxu6Pt/DBnuEz6dyURc+54YsOsd83a7l/62Ldx3BK8immxHR6+1moj9F7S76lsbJ+g5TwDN9PsLp/zs",
-	"SyUvTm6EXQuhUuB61QY0afQ8G8HmuqlNQRq0YU+fnj9+fPr42/PHjzPlsrVJJWpTY+FZrZsVhoekgXVd",
-	"UEaBCYwPurdT8iD1BBaMCS6PU2Ar0apAVx+gQELZgCrBxsDyL7IrBJ/MmQ/s0EHz8bY2dttNk0qUvFq9",
-	"asMGW32dHfuG6CORAHwXTS3MhV+i6PbzjV6e79zsTjY2bg6ZS52de9E4hjv7s6grqS7YXz8+G9DhOc/J",
-	"acsPg6uV0ZHBH4pwwOK5QOQ7t6vUmy62qupGKbKhfOZvax/RxTfATPoURMG2PJOTeVuDgjpqq4WsEa4E",
-	"OALthkcsdEoWli0bY4Ez5xox9bf0RQKJ38Wr9EwEkIXAZKQ2woi30D2AbFxEWVKifdbrswX5cCG/y8y5",
-	"W/QFvCVX6I/BgOCRSFHMKYzXfTpuQOpSuutKivDCRQkOOdI9ZQ0IflT60Ia1NOBQd3EOE4hOsX2VEE6a",
-	"BNO4SHJPk4W0RfNuSvIPilTu0O0+P/0WhI1IIw3CtBUw2P8HRfEZgJmUbP2Jw20AJU7GZpOyRJ0p7/vg",
-	"u1pCXRcoEK1ownK/mU5LI30r6oqvejEJqEAMfS/YIpOC50G96YCiXLBK8Ftx6syZHGOHJ8gBk2TtFgIz",
-	"sQ+SFokP5ZrUJqtLrnycQKuIZFDBtouFG+1Bqh32pWLiszROKWiTTG0ASAu9TroQfAObuxRRM5eCmcWp",
-	"b/qia/gt0+SlP5jQmvlOgi47vHceQguF+4kuIKXjy/8CnXaK+URAAvEm31xctTdxlq2esUT6S5rCa8EX",
-	"or52+5FSQcAdTS5DoWZ2fu4IBH2LjKjExBr24eqSsmDcgFOxFjW7kdYMvh0bK158XmnTpDLEsqqJr7BF",
-	"/xYWtWUKVocj9RdhvJ9zU323Sgch+awW2QxNCqGSqF9t+xn2ikd0MY2EYiz1WjkNJ1bvdpDBUk7EnYcA",
-	"13Dc4EvB3Ybuaebiu546ioS+/HLp5Dw3zL8Doy/eoMPiV8u4Mc0y1yEo6lg5DAJgq3NE0s+7vs4i7ceL",
-	"Ige972oMrRBQeoMS69SBTAsaN4QshbLSbnogX+ltXlsgRz9qHfuGACCjEX7v+HAmiKIba5KZyeCxACTJ",
-	"4KqAFAW3c06zoFDWiKw/bYzMJoLdKe3N2OTl7tVX8BC2Ndcdwg6ftzNtTKbmsFkueb0Z1YoAdfm0pTbl",
-	"NXWKdjo66vyZ3iWbbAEAcVNI0MPf068Bo/e6BQwdWIgUUH5o/dHmbr807rvpeQ3n7ymbkHMJqRYJpFaa",
-	"esHmOcGfjoKEOdF661x2JUH2njCpfsB9oezxPfYSbAuwkXHBPwZ5u13xoo7od8R3T2vVIaQRDg22e29V",
-	"kwZBLUEHLCIQVfRnOJ3aMCtQcRskoP6qGsNvKpEBgrlT42Co/Ot1gkNNXhEiYKkukwN9477KMJfJmwkc",
-	"AU7GOLScWHlJiqm7ND0Av81Em2xbAs7cI4RU5h7sNgkeLkbHdw/22C6+DAYliscg9lqzd2w/ugtAZJvl",
-	"g23g6Ax36BI20q8hyiv2nJYUIo06TORhfMpNvrR+YC5aP9wsVXjvyTb3aAH3SVwblqfSqLgD4WpMK3ux",
-	"SvEq9UEbEvqP2rsk+Mq/aE8eGUw6w0M79fS8UdSykNeWWBVQ1eulVDgsACDRVVzWfE3OfEJjDzyPabxJ",
-	"n2JzmKyL5sETLprWS+sp9s9GNJiQEhytOf9qSFFJEeWKTxMUQYiunhhG5P67pTS1hVhlTN0lrxeJG0P4",
-	"xg1Lbqyofb0J4LM706sFa5vJW5CHFqDlH6WDeu4dfVNuR0H//wU4LtgTtp7LSlAak1Yi6bWB/ICM60wN",
-	"UDLhuBBV28mmNvsK0BDeR+Dp2+2QoPlwShP4cHX54ur03eWL9+j18MXQaJuia5J9/eHlM/bD4yd/ZEZM",
-	"wGn3x0dP/tCJL95sbCZwOjbRv6c/3cfWJiWICOgB5UxH22L0BmyIDBAqlAOYtIMjaD7AOIjK7CM/0hZt",
-	"9HWcyrK3FmFr69sN6xCkmxdA60gzBFXmJzLMlSX33v69I2TfBOQnt/O04PLRhL34KXZ+4h8vwqxozPSS",
-	"lL2c8VQPYHErlB3Sj4MeTL/emLQ3rMdR0mLhYBB+Wuvlo76ciVG6y+eVrIU5Roa9Xqu+VtaEsoKCDVON",
-	"pIFwD5PUNSLX/aOn+0HUH2cHfhgkulSNHZGScSv57rsmWhldiYJNKgmt/VZyvz4MRArNFbYy23HSne3A",
-	"sWPEIkfQNFfZv65yXVHzW4CI1GBnGjkD8OubjbtQku2Mch44UYohTXiU9j1e2EbYghndln+h6x4qWbro",
-	"5wOqB2gCvk1Ljj62Es+hlln4uN82DK2WyYCgh3/7DpMRhhVUz7URqh0vY2kP6lvtJ5ZfVxkNlFnXgAlL",
-	"nOYetAtIeOrr2pAvMMjmKVHS/f4k+gEd40OMn+KNYCYwzrBq1c98PwBz6Kjp+xhQzg6Rsy/XHjdlmcSp",
-	"GqfO725vio8adU8DIZP2Ci9OLnCu14qQKRMXWTXTtbTzZaZXUiq1ZGRD4B5W2MZZCJOJthLmkF1Yulyo",
-	"h60zBSzpEpMMm7VVHMl5yZl6rQa3RJCfWSln0pq2r3jUAota0dYEFMbcS8Z1r+hprZRp1dzXFekKWui/",
-	"IgjHu8N5zLmZj+5E/W661X6A2kJeYMhFQn7Bwpl9iW5ksc7xz0xngrYN/H2hzAvfQACSRVbO+iv55kbr",
-	"xf9eVc0SIOQKtBshKCg+t/BSgpcDilFDrqlbDhG0IKiS2Djoh0m/kv9KXUOrXPOGUprF9UzepD9diqWu",
-	"N9fL3Of5FitiudI1rzfXfQOk+RUm2xk7mmby1UlCWF7bPJCLVlNZL/uBIb4ysNut41ww8I2CjxhAV3TN",
-	"Vo1tA6bEMuAdyLa7ud7FZx0BjEKTunP728J3yPboFx7FBSAK6Axupz4OjqR0kUV2UyyloYKtRywC6M9E",
-	"XDq5QRdu0ugLB2zdOE90RJifMrz3w98sg68ngE8hIg5scIwVCe1qvUHFF0INQ8BZ8s/XPhSYvJMpFpgv",
-	"1El3RX1JF0yo6z+HKWeZRulr8KkmuXGla2sGjeEW+/HZe2jAj7lekMlIkEhWE7ZnarviDp5D1fQ7h9D1",
-	"6jqTwJxY1DpijHBgpAEBsBIl5Xi0x8dbzq195SM261paKxTCzKRT+DLKiY9C5wAGUdBlwQayHF93TibU",
-	"S2If7nM0/gl+DfM/sfGWO4jGJwXFLRsuOl+hI+STWVsgqS3fMElLd0Qu2E2tm9nc+ne0vb/iZFqchjQd",
-	"D94FI1HgOS2yXr1BQh6o7YIOx/2ZPON8JdwnaefMh6gH6f1/Eev3QK582DfvT7lHicU84wKK68qoYXmg",
-	"3OiCqVZtT4VBD1GwESo1cEEkxbNn4WotUmCbvKrSMq4nHfkjsPoB84O3ejTvSQf+NbnEJJLoHXAKbDIB",
-	"NGqDRwFqnWvZldX+IszRFO7fhAZO1VXw2h4DG9FRrcXYuEOuElIkm6PU3xLax0el93/DOD9ndncnotfW",
-	"n7chvVSJeUaSXXkU8pHOgoleLrs7tVUDdIdm6CH1KsF07T0BXgioNdDYLr+tx8GaCTCd54geTIpWFjNQ",
-	"5qppujGmkR6QsSu/l8vE7wStZpv87XSSLJURhwlUs7hjEuSclZkPHyStg3g7XYM/LASyN+OiB25neGsD",
-	"We7JePBdfdqD3FK/JXUiGr+1i2nn2B0RZ/qE9DCZ6qc0GC3Fy0E/dO9CD5GR0VLtCCgpW+tPCmwIGu7f",
-	"55byH/lCxPArZni/O/JNRQLR2+NbendU1jXnYxUbJ8HzYZpQVRSVq/4wtvERLDBFcUecg3mIoWF8j3Ny",
-	"2yvuhM15ez150FCruwWmvgwul8vch+I9djppKOw5N4kbT6rzkOSKVh+8pjvrR0w39jxXkVMQVHcHvrtg",
-	"Rog2luirHqHuCjDJHwGs4Xn8XT96bKGhIx7Kvdzz6XKvQaGqJGKql0ZInbhXdse5ikhOW6yRZEW9EIdK",
-	"eDxeCgDANADO3t20tMGp3Tv0ydsGqkpwt3Gy1NnxteBlQfVi1tEYWWvJN6zUwZsiKpM+XT2o4obwe9P5",
-	"QgT12G+lViJ99/tAi08ugLcFOu6FDvhY82TsWC9XvM4mdlM42D8V+qqNcYbayVwMv01hnmXGgVFec9Pj",
-	"a4CACOSig4c03Z1hB3kV31q0pGgnnSXkR7rWu8TMNJfrtAORClzPytesQtfYlagq6DwKLNm1GaCwPy2H",
-	"h3ZxI5qmLvkBvZ7j/ORuRbjvaZKUoyP7zb5DIyzPQjkWpU+7OfRZN0LSVQLXjq534MZRsQmdW3Ine1uz",
-	"wNRlOq9+8ql9iQs1Mp26U614jEbEFqqirMTUjnOdDLUTaQn0eGoFn1AJfcVV+S7dJtAsRl4M+I2MKeXs",
-	"9b625WMgXrGOekg7JatPonkV7aKSJKEE8R8hYXyXIGqz5pvMtoYCMyhMN5FHAjqYQicKqS6YEqI0EEdw",
-	"q0uHfnoQGdp+aaQwtR6R3kYKIwy/oalPHlR+JtNpb/+HcEq28J+zeUahVn8QZ9PjuwNj88OmlnZz5QQU",
-	"DnsjeI1MDlILiIR/Ci+YW7tC301IApWYTagXUnixcH4S4vnX/slW7q0kSN1fwYE61RmU4ZDPMNHK1nxi",
-	"H7Er7L9jbHNjMMH4R80mlRTKBnhKSmv8ykAZO+TO/13NhBK10x48+IZEBFj29ZIvBPMf/+HR39Xf1QvM",
-	"KeFVFfgQqUC6FNxhNAyj1RVMfJ6IFXaNhGR69Yh9PnU6DJPm7wrYTyCYlwdNduoYDO9NyXN3FwJeFIJk",
-	"F8xjZMOY5dIdjc+nqOYteb0Atv67wv6UiDVAc4QWy2vwBfLKCVM/2CN25bFlUfr7hEbtlycNVk1BXvjf",
-	"FZY3OfsEQfitbpzqgE0uO374GNRwLpaAxcBe1LWuaRdWtb6pxJJhfp7BXPk/ffvdH//gwS+MddcF5vOw",
-	"t9JYrH1wOgxb8RkEx+B/b1X9XU2a2oDc8PEYeAxDijN+Kx6xS/b+3dVHfAKVSBPBm2E5Ald/V69LsVxp",
-	"K9Rkc/pGbM4p9LwU2NVpxkFZMWtox2aipE9AFHK0wXC316/tWk7Eo7+r4MM+P3lfNUv21h2LqNDn/OSJ",
-	"L9LmK3lyfvLNo8ePvjnB1HE4l2cgkE+9zyLbjGO3C7z1PuF0K/i9neALb48Kx7ronWsT+pE9pVavy5Pz",
-	"E7dfl+71bxBocsVrvhRYNvK3NIBWyJjehr+d6vqCLdvmRCjNQTN33/5nI6CojoQNqRIFii2eEo8/Q/HS",
-	"SisCNXj6+PFWjj9frSo5geWc/YNke/u+QTqeX30iP3Gnche60CFBzSPMWp3yprK5McLsz97jMQIhjiLm",
-	"5NzD6ru/Rdxy9gv8/CvcMMmkkz87+phWKYdkjER1K/vYxpOX3KmTUydsBF9+ZUCF96Kq8LglIK+o2543",
-	"BgAzWAcM4l0egukEMu7wEGw+FUTQ3nt84fb2s3UjYlbY5+n4Ofid/6zLzSiu6GMGWEq46LrT+/We3LjX",
-	"oknzG4R37s1qoXEDMNuEW17pWSMiydTd0x+FfRYeOuLC20ESyw82NKCPMA0twTykDpRHHvgQxl3OZtkm",
-	"01RQafDapOopD3biXiFKLDXQiN0Mj32tfKHVNbd/iBLrcG1zQo3Fu4qQ5OiqKgUv0fOZl+HP2j5HxxeZ",
-	"2b5tmS2UWF3IlF4fesPcc8qetpgMSW4GCuGjb33l9wOQKRpx6O2CCwFJjVWZ4ACI0iam0BVCAuQ75Vej",
-	"983nABFJDkjoIlxDXapeiQ5RT44jkuMhqK/5IOH8bRJ/FpQVvCIPQCHsgRNz4iAefFD2G6vXeIcTlIH+",
-	"6TGA5BU+eBFpkge8koqMnnNpFsFEWjhDrZN96kTrjftZlaKkBHQdK57sMmi/NhZDvHK2yQbxnlDcBh9y",
-	"d88uzcJT8TjMHQ0wiKmfHPpY7eGGw2sedALOfqGffj0rxUSG2tQkH/wFs6Tdg2VIw9Rr1c5ye+Oew6Pt",
-	"3u1XSSedff6ilFJaxnNPpwfWTYdxCjVjhYLL9cHZhipOeoXrc3pmZ7dTo7ePnF0CmvGvxd4H30IGwIAH",
-	"P0LWi3uw136me7uUZc5GDnG1vI2cHkQoW0vhsyBMAx5E1BDcyD4lPjUmPXyHQeHVHAAUWmRmZ77I5UrX",
-	"qA8T9LVWgi2kKrvPZWaEr7wHFTzekOwdhoqM7j9GjJSaGijOC7r/aHUD3k1vrucGxWSAu47nQc3Ba6Zr",
-	"VnGb9+xAPCQpN3tiLHsmQM7BMInc2FCSMn7wn48oP18oW28gpyshQd8p8n7qqV8rpmFEmta5aqrqoGYT",
-	"idOzyVxMFvl790cNty3UJ4BitZ7rKpT/gck7lYRoSbaqW8MmanTpbNppymn0zA3diuxj3JtvxMpCfeev",
-	"dGMeaYNpFbCivA1s2YQvBcC2HGUvW5SQ5A35idvJPHtF/n5P/X5P/X5Pffn3VJGMIAH8c8duRzFsBEB6",
-	"Ic9DzanGYrfttFSY4VzwEgIyNMW33NjTF06qnL5+fs84jRWfLUqoU2NrwZdd6br9wh0ReqkYfNvJIlzc",
-	"BVTQldxytOMZXLPYctwaJjGwjKR5xF7bEMbAotUoE9h9cCyZ/Nk3X0vK5Bfw8e9C+Xeh/LtQ/o8xHj6f",
-	"qnJXv9wvAasqrAfU66nH66NAP+jfANX8X1fv/sLeSnU0sTYn0JRc5JAkGujeR9S7IwSXjG+KbkafZjTn",
-	"Zr57TRaQ/0M+YJ962ULYQEbToQnZRQTLhBoJ95j9ozHW9+tVVpQYGYLai3O8EaRhhL5e4B8IV4K+gOF9",
-	"Q9WQBhrHBqCLhCMtmt0DONNSjYRIYoRJpk5rgMoaKZbieNq+LkXJcSnYdYdx8RaRbt/CfjXKb6uuwx5l",
-	"paPs3q19x+Olo+9RPRstowxxb0RMf7zjdGYCCprJOzYQ4MzEU6LssA1bQ2u3uV6r9nDxyUSs3BZBcQ91",
-	"lArtCd3hcjqJu0xDYzPMkIW6I8zB80mtABHziL2LKqmwSYqva4CxWygY2QLf4THmqPLtxGK3kAaP41PZ",
-	"HWdQNOLpgSewzAQkAsq8kGrGsGEfaDtuTw4flWjEaUjE688ZobbF2FurbioQPVXlQSd8W0poKYgRV4ID",
-	"KTn0VQuYMtiw1HcnbTuY3jR2p4NpuNDalOyEtG9C2eXeBMAAHI2d0+ZQsvTYmZXffP/9Bfvmcdqy3BJi",
-	"Jbbw2JGfbVXkgyT+RQsfk8kC1Ift1FodMh4eSzSEzMsLsJ8wAZYZMamF3cq4/Mp0kffY1x/ffXxfsA8v",
-	"n7Hvn37zwx88Pg2YGwA8BXBVHHJ4qTOpk0RhF7fy/cRMqpc4wyNGqGmEjGqHK++uBG1ICOljBvVRduWM",
-	"INRa2KFkdswzfCqi0+GlMb78mS7FQweFPxCMoxvb9OxRxIWB2y5CF5kABIl5zg+3hXAZI/5Bevc+wG39",
-	"RW3et8n88bZ/aYfYXn04MPlAVe276qgFrVNimqrEfBs8oqAQ+S7f67lQBbni8GfoSauXvuv2PhvlR5zI",
-	"Fx7rDyr/oR1HIT1wGqfi3yPVfoAd5qsReVX5rsf+831Oq38jUy0CZwRLwLdWUQVMRfASVx2eIsE11XV+",
-	"/QABk5pHBIGX8YqGcQQ2brZzsTSiuiVcrkFerJ3BjmkUwskcYg+iLDlKnupWGBsGatv0akgnxFgBGWjS",
-	"Gg9uAV2yPXb3IwaYd6FssUXBkFRN1ZqDhq0jb0sUYAhjJBIMy/JH6uEzTpBFdU9QO3Ck1LMwvwe28qJB",
-	"d9UKYJzYFD+4YYeseebPPq96fAm+tNYxGM4stvY9Y8Us9QHhQTpd6eC2hALbTH1t4U0rrNX1XdupBi9n",
-	"4HXrfo/DI90xvkhGQXdAEOUH55c5V+Wp02b70799RfrD5H9vl8EPygNvLz9fUcjZqtZ6uhtrOLBq2QGj",
-	"zJLwdXjqy1X93lOPZA4aCqFOE/R17tL+5x20o1Y12m34noziYWH5IQYCPLNsEJjAzu4+TNArl3yWj4S6",
-	"D+81zI5G6bGKj6RZOl4oRX1O4Oqn+B9h5Dg+OaWfs5TVtT1qxeyQnqJDdLtA48MJCfcXg4iOdKmkLfe3",
-	"UBj4ug2Tf5GK1dYsH/jWxNFFma9Cc59D5ANUlkPfl4E9znipfeO+3lpn0J58H3W4oOpGGWbMvMSyZrXx",
-	"VaIIiR15vz1WjmkBB0gzN3yd0sn1ykb8cxy9Oh7jgUt/uuPmu0AcVcXeYYEzt00BLqGnIIwrdnX1CiLz",
-	"og5NHMImFx4upA3es78QusMt4WB4pIRzDyJGNUURJhbdDhBi8U0unN5tRVWZXab5IHhJrYmOFXrrDHEE",
-	"d+9wzHPfg2lgZWHYmgdgokoaexr3wEwzkqMleAQk9p8myWLY18+u/rvADBrU2zwgMiHWgO9/1uDO/4FM",
-	"PWyHThAiad74CQdwKuwR2SMe5YEDAtHQoQtomh0CrX0mjjxCneEuZ/zi//QrskMlbAKF6q2wcZN7anRL",
-	"72gl40xfBMgYrahjL15OgIzqxEyZ4oRKcCPurpzQF//i1MEBFsoHBLxKqIXpYIJftTRsdpjYS1Qh3W5J",
-	"biu6xProG11/AeQ6nOoFnfDSB0Oocgftz+czl9JdfQdUyGhjimwS34Go/hAWyT5F5nhGSI6vz/hqVWs+",
-	"mfdnhUBGiGE3wq6FUJGbILiQo45c7hZa6dqe+yxwjx1i+MZgi3BIdYHOMs4EL7CLW/RG9/tU1mLNqwqz",
-	"UHZl1I/CXvrJ3/vA7e6Jnw4ie+mlMBfd1AW9VoWH6vItqQDITNpiUHrJTgbxQxrJgXQZlvR88RuwJKDP",
-	"7PFQvqNnji1pj+aMO+beEhrsEP9HgKEPIcIoyRMzDN2Bp+4bcTT1GFIrzxNxS80sQh1cFdJYUK++Msx/",
-	"CX2cn6Qq9bqNARdtg3on0D5cXUbYwY/YR5B7Hs4Qscp89k4oLU1KpSt4rW81/wVfS1sTzSbHAJU8MY+o",
-	"ASf2+2yIiYRmzbbPZM6Nx7xC6EbPDIqMaFKEU9qvu748XUDUHH4bs7A/D+DJiAgN/Zzy6UXQrus/Ra8F",
-	"WjyEM7FDf7HmdTkggxIfhIQAn0bZirKdLiJTBtk2K+slluFTysbFoDH07u0qbm1fUfZxJysgxjjeyQ24",
-	"olUc+pA8eZj4K2ZUaN8V9mH2HRt65o6dXv3nnDq9Ot6hI3jaXmXyDT3zEH5JHGuIR/Kyqqh4lqwswZeH",
-	"LkjZAv1NkWbz7xPBLiAzHBqx+V4Q9UobcchYdieb0X0l93J43T3ff6RsSew79XtMeRzu7RBz6kDBg32J",
-	"gq3KKzrQynASnIKw4rLevahfQ4V6Evv4ywg2txN84EhjP6zxUbVyQNIeGA264tAwDqH4oV2PO8QAMyA2",
-	"mC9KDb8Ib4Arxhs717X8lyihWTJ0JiigM6dBdbBRpfBQrdieTlpDMgKy/W5Eu/oQocQW23U6eMDLN2Jz",
-	"5BCSH+HhAbD3hI7AYYqllRhmOcKdDQwzwCaGGrgOaP8jdonMAm7NUIcXsoOxxSv06iY3D4SUDQarMT/R",
-	"6AtmBJYIhjYGEKHEPgZbgUbqVZAXR8cKREcD/FZhaOQV43Z+aOnejQD8Ld9XHesufPtbd4V6r/Jh4NYS",
-	"0mjJS7HfIHV3TDAuyf/t5Mmce6S1jjkKuLdaTQQal8AzW00xiH0gMFmVVHWMFX4ReO4uI7kZfcG3mp/e",
-	"A99pP/FS7LnXfKgl3qiT4mRPqeLR+G7cBbjiBtrIuHtQmrbOOFxadD+NuLKOe139BlfVvmsq9P07zi31",
-	"y0JserMY2goDWYkAaSJNiEJwtYHqgwsSKNjjB24/LEtIQSq7se4iD96IzQhv7VHSEGKs8VzA+8BL+zdq",
-	"DpJmsLPJnFeVUDPRIzleG9PAtQXsbjUIiC04nVgMQmgXCgp2AwtOd2ZprFCayIG36IBo6n6GuY0KtDze",
-	"doUilL6kmme8qt5Np6Eo5LhnmYDbQ4eoA1YlD+we4FM3qQuS1dA7rEV5uhV1hCEAgCGAhQBQMKsa+zYj",
-	"n26AQx2DssuuDgZPKOE0MYBq8XEBho3PveUHMyDUmF0m91tyfx4//E3b1hA97FX7CtTTduSkAOxioaw5",
-	"dMGDNrvHUKbwrFXa7AF88eoS4G36TEeM88uQH4CpAJVOtTD4Udi3bpTf7EoaZohpY3xXloEdbpAIGFmr",
-	"wRZDWuFhOZ58rEhK5Mwvas2IGryBXQEUgujw+lIuaJL22kIcnBRn6X9DUANf9+l7IS71bUpBdqO+1cZ+",
-	"cSc+TOx/WiO0DHPA3u1NjbrHafw9JyqSgEH12zJLdI0IaJgbdbzdptv7FAzzrEh4BR4XnrjrwwWPbr24",
-	"99BCbL5KyYuCnDTeNJvqGp3B5OqZNMY6XQkJJVEdBuUklKFYzUrtUSiyyeXvcbav0OdwNG7tRLePYdtP",
-	"5EoSytuvw/ClVxWXY2FVP27702Rb8oHgr8dUI2I+PJvqeiasdRPNsuRzYWytN4a6Jq823TQUUF1Dct2c",
-	"G8QOBT0WEvLm6ADsrnmXlV7CVP5NDeIitMh3B4haKc95wnd6jE5Fnd3VetpjO38Ejy/snpwpbptaYKgx",
-	"GIvs66urV1evf/xDazXrKVtpQx2sd3fuvdvqL9GECBP7D1EoMDoUbpic0+k9PHZvYb27OCe8zilsWU8n",
-	"3/7xyfcFM6uFdJfSP9aLCwyjDUqoRxDsA3QAuLOEjoLx7iCLz4dGn0DF5OwX+P/XrGl36aGw1r7bss/j",
-	"loj7AjBmcjJnS2HnusyYdYiGNW674VvHl604uT7b7aiUHwiNLSkMbLCpDjgAhIKkzCjECq/8CmPzcZXN",
-	"htm1ZpXWi0T9yzOsCP5vbPRu7rNPyYMpKW+eOsnvqWK5ezPCvsHJKUZTCFjnjpSOVtncK33/9ohHYtuX",
-	"svJblgc1sNGaW7W6y0GIT+jIIXhdSVEfl919z6/Rafhu9EpALIfQomL4+rYInjpl7knKh+Yp9xZJxzAD",
-	"2tk9sOKQFYQeCDjkdhxDjdxiE5Bg+5lkvcUkteCltxBSCUsGRRHdaeNY5iVM6UtlGZzdfwrLpGoAtzio",
-	"1o3tuVKdgFzzjWE3fLJgUmHSG8oVsKaAZzh5qxEM7CZAgVFJKjhzlRClKdhEG+v+wwhI4b5GQPjgavNO",
-	"+41TnKgMFvHwwu+dDINsST1kAuHaDn1TV9pN3WLfGqkIYddELdh9mw1hDcs3qljyz9elXitqH9ODe14k",
-	"moDATR1lpPoC2qWz7I3lm7485mt6eiT2aDxsKEWHASmvzVi9WqHDjhDss/nFSl9DUca4GbzpFE9avhDY",
-	"W4G88sLIUsToqC1kgwGIFqaneTBa0zVmQqBjS2HZiWfk6aSZrTdenVCOQu5axxg4NFty7OtYmasN8PSF",
-	"43M4Kjh1XQnmj3Mev20ueG3Eb4ftSgct1wkaPj2uvnTr1fI+QUZrjZSmriXQFuC6/Uk1t09JmUNYBA8S",
-	"k+vowgMKYixbamPZk8ePvXZ86E30nL03wkJPPQSV3kUJBENqhvhkohtlsTMH9sA7HAhHulztsizftVf8",
-	"F5mE+Rexbgn5sImY3XETZeu4YaA9YErbIdFsAkuf/eJ/BLfRiltE/ehO6Bllgvg0BXS4QRcgeCnjFahf",
-	"tVhyqUwyB0rNxJ3ZwX/xqKq3H8QnBDys9j2UH7DTEjRNWB+fJ84qwW8pppNL1/zknYlelwK9zjCjE3yA",
-	"CVxv6a0H4INjGUM0w8RuYEE+2Kgl09PpEeCMUmA7IS6GRTrrPWk6QXebi2U3xwjTHCFZzOgoP8ypfoDh",
-	"nXb7/jtvme9h7jRxMt7mes2mvMbDdIzLcNvHgRXzRcDxNlFdBIbgPeqKnra7vZ5r3BQCGoquhYkzSkto",
-	"BZnpcnTAPTu8uO3M8KERZPedbjhb9eKwAhYjqmdlI/qT76jCB3IwIPKrMQZ+HoHyQGsaj7xTU8OaIpx6",
-	"zqa1MHMfda3bmkD4NnSTNpZX2AfswimFOGCxBf4D4wBAoO63L97D4p434jduuonLuGBLQaoTeRMPWS99",
-	"WRmN4jQiJPXAg0mELnMX7I+DgpT45eO2ldsT39bT540YWs4cePLAphZkVGZPxyu9xsSl6J7jNTW0W+s6",
-	"6iNMEh42gtcCfnFfTd5tH8Rd4OIOw7fRde1R8AFgbSg4/Z4So8n8Cr7ya//wTt6RT7C3Y2+2KWItp/Yu",
-	"LYI6+bTgkl3zjXfjFr4RV2h5vBAbp7ygHw3gQW44tC/NHixd15t7TOy3arfrk62P2xohTmjkbeNo2aYA",
-	"QlJwuGDg94MjT3TTKrHh2MiRN3cfFlkPel1gDQ+CeECSxl0QQo7qwXQHeoiMxrUdF6YRBNXZkq+y8vot",
-	"CZcZd2cIxMh5JKtpAyKRHfoPr30rPpI76ANp2SEvxn/iq319YLG5juDWiRtqsh5oVrAn7nJ78vjx4wv2",
-	"9PGwnrAVSPhxwZHfpf/vQvZ3IfulClknRrII8KuDa70TIff23/oQnnqIAIMfbWiAIazhYSMMYZpfboSh",
-	"peTDRhi64ybL1OHzC8bZWtzMtV5g7+1a2CO2pI4cIoFnzn7xP/Zi6mMRf37L82v8yhBLkrBZcTuPRXt4",
-	"Yz4/cL8ISpYQtygTQkERDKTaHqyQuD0h6cjNe94YKOF1Uh68Fam8ewx5fEmEPUpNDsxlTHgnC8fLqSb8",
-	"+OfhrBS87L0XnrsHvrSzcIQb6bmo3MQ2gzGTJqDTUM5Pid8WZSph4tgX1ZVQ5aWzgv7N96kfN1xZXGNi",
-	"P17FvjhMLgKr8AHOj7PyerCDBMRflGDi1gnoLMDBR9FqYP+Dd9Ev0S03f7AIikzaQ+8fQDHtU4PpoS+8",
-	"e75fzOA287KFdv6t9h5mPMS/5Bd3FGG6D+gUIocQgpgJm0j5vdkwjul8j9intku1sXplukmhumarxrY4",
-	"K1AJZRDxu8BuafUSU0dvxDYwuj/WCWx8ouSXapR05vjAodfOsCmxCR8fNgbbLU7wvHv2S930FMu96iQI",
-	"sNfWsLpRPkF2qqtKr7FxvrvXgH/O2VndKHrxGVwoJuOpvBt/fGjcKx5CCOzZn4M7QOItOauhCGIPQg0n",
-	"wKP1XPiKRmkIwUizUrd/cxogpk2teUjdR7GAoaTY0SwqIzIYclib8eXvHc4zv4Pu0+NuYKNKnde5njmR",
-	"q6dUtmfFikA9w5H3CMTOXOVVRS3d3Y7diFmjijYeiFcOg6t9t5RMiTXiFHHTVpwVTLvrmft0NQCGp1Pt",
-	"xkzVDP1Vlfqe+/6FdFzoP91u/ZByAnQ+vOTVFiZ9Cs3b+rU8evRDg3VaD+DwjEYc6vQEkSHVDLvRHdLz",
-	"uU8HuixL7P8STSDOD5KWGVGJiSUIJ7c4AQXedi6WRlS3kM6LyT1olpVNuo1LhzBfqEazPc2HdrXujJ2Q",
-	"u00ljnyinPSt+jvEvkBQIJgMu2T++4FpwuHPOwvJC3sfrnBfGguq2lTiKJCqWTKeUfVfviEPuU0PSInD",
-	"n4zEHB84s/03PxzDbpovyKHw8wPsxiAr35PmNzHzwUoFYeWFFN5ezjxXrULPzFyvFaCaur+Horm1rqsS",
-	"+/011lluEOEnZGmvIbZ4HTlLnsb+sk15P8mHtuU746ZKKmnjjmnNex49c9vfgzLwCfMvwpywdsLZicFr",
-	"REgCbbGEr7CADHwGidVY992p7l6IVSIp+n3FVcQ9Rwlp0es/QaLObyXX3UKz0EcVPzTiTrvhv/gff+3D",
-	"qLrzCfZfPLrV3nOKXh24SmUfIVM6TzKg3B6kwmuKKFWlLSDAQ8WCUy4rH+wpmK69WR/7ZjbCUo28buw5",
-	"WPwQXIDntQr1z4/YJ6hiuBV1LUtK+wYcMMIBoQRhmI+HA2lfwHhl57qZBeCDOeDkzmYCUEa2vQbZKPnB",
-	"+OnYyt5vJRD2XQdHvAMiTg5G/17N7zU8eZ/tLB6oWAAhI3xiDqSDHihXNCKFTxl9CJnnxhuiia4DBA2W",
-	"mBas0/uISh8f6LYZ7J8OBbHgUC7Q3xJw9vSyiLtMaD11pvdU14jnxR3HkBO7m8mglYi92FwxXWEL4CXf",
-	"MGNlVbFK3uY92P8uN+Jv4chO7TeUje5DQgV5Q4muCNQRQVmJUlqTgahCJqBd7CDbshccOztAF1yPDGus",
-	"WJkuTpYjhLlo6/voYsUP8HqzculuzLVmS6kaK4xPbI87dUGamsVg1loaUcD9Dco7x8qrlZYqoew6EhxO",
-	"nB7pdtyd5G/VAM7NBKYwOJfJiRPQkQ5/eTb7HCSN+vKTLZooj3/kvTgskR1G0OrfJZWjGebgwa3tOnYO",
-	"08mtI1RDULzXUGvUFxlUzTcpP0xr8jSlKH0gS7BP3E7m9yBZGjOOGxswRo2IikHmgpeQpkYc/pYbe/rC",
-	"TfH09fNDgCvDck+NrQVfjsRYvlSUvLcSNUH2eY2wbtQFpPSU3HK8ST80KrQ4lFha6sFssQclTIFBXmBQ",
-	"z46603R/9wFkwgMR4CsYvBA6h5/qRu1ArK51vQCJldY6SIPkjgzY9AVt388W1AhpQuvvEtyrIATXc82s",
-	"1gsmrdM1cwrmlRWrex3lY+FqwsQe2io+tvzoXudOS+uTslfu82OmAbv3ZzxZofEIQWQeNHnUvfisFgux",
-	"6XFeNdY4WVFvyHnbtp+gjtcc3D9Lbiy0XdtETSi9kuxOborzF2JDxB3J+Nm8j+PvClYzlAev7KEOD33F",
-	"PFdypt419mRoAJhe6eYLcDlehk+0XkhBceGCLip41ZWwp8/g0z0XyrGqpPPdOn866hn8SaTtCE29DKWa",
-	"Ha80PFsDIWfq9bEiIfTyBxbtaTpfYQNRqS5IbAS+lYpx4teHZlUjJk0t7ebk/G8/x0dWbbQSnTN7Jo1p",
-	"sA1n0ruFFROAoFzrtWl7R71bCfX6OXumlRITJ1fcaxIZRWbxGkfY2plvMDK5g1FLiZp+tCgvJSLgW407",
-	"2E++4gsk9BnWV+YhYcG7FLDR8UvM8I0Jbk9RG02ORUyN5yzbYucSRgs7sHVV3dliTn1xoss7fU/Uta4H",
-	"fRHPUvvNVdUsK2cYXUu/wHsbJnO7rEYaJFsSAKztSvASHQia2l8po6v7yIH/uPOy4sasdV32ZBYTTmlr",
-	"Bn1lwOjxX73whhCUe9CLjTP2cuG+937QIzWWotcfpCoVbd/ywJaqp1Kvk/DKP7S3NE4bMF9BC7/R5eYC",
-	"UF9AdzQ5fxqvquPChg/y2tIah7aK7TAgHfeW5cBcn+uqjLLZsbXigdOr4i08+4V+6i2zf6FKv9T0BdGt",
-	"YTTh2UM21xlmBRycTva0WfUH9jrQnBRoMV7gQyFBqZNFP1fC/nV1VNMbBsjZ3hqVg7tTbI+kLrKtiX2f",
-	"QOBs30+UcvkIbsJHrVa1BMyhtj7HW92Q6Wd5bVNtNFrSHl5Cv3SzviTT9m7S+bB43kNuTGeP9ToUuW/d",
-	"IHi101wngGGBTjnBlmKYb+kdogAOZTJJk1dgDh4x4REHeOBsx2jQhFxyHx4pzzEFvoY7fPYL/L+/iJGH",
-	"CaZFE23YOMcVfOvY4Zf9VD8uyl2X0DtZRdkO8eihd1+KyoJSwLlIxTvFzMMGFA8LVnqEBKRAhYfIPgqD",
-	"fSlQilbwZU+dyWVZfhR8+QVjXMH07nM9OgocqdcFEPfsF/dfb2mU722OHn9pCamOp5NBsQoqvS3p5fUj",
-	"gVh804Hxp2LSzg7u5Y8pe7YUyxux01AkZ2O857X9DYlX3LtvQYbY5Isju4DiS256BwUZahJC4r+0VP+z",
-	"KXoUagIf64XY49/4iI/8D/ZuwArv5NuwnjbHzCPqwYDEmX+5lclE2YctSXaXcjtuQgS4D33Jhod9PClO",
-	"EAg4C/94+OQw5J6zX+D/3jvjg7jVC5HZ7ZQMoyePcacC9RA+V1El2AFRHTv0qfmkL/v4im9Mi5fNdM3m",
-	"vhCGs6lUM1GDV8V9wn0bTvepNN1SN1hNp7ANsCIS7paPbkpHsu/h3R/FZ/vQwVxcVDJu7mjr23MevBKr",
-	"69H55eRG8FrUJ+d/+9ndqSGR4m8/O+40or71HN/U1cn5yRlfybPbJye//vzr/w0AAP//",
+	"7P19cxs3sjcMfxWUrqcq2XpGL3biJCvVXXW0fol97MQuy3t817WbUkEckMRyCHAHGNHclL/7XehuYDAk",
+	"MBxKpOw9m39sSRzOYIBGo19+/evfj0Z6vtBKKGuOzn8/WvCaz4UVNfx2Obaidj+UwoxqubBSq6Pzow9T",
+	"wUZNbXTN7JRbZqeCLfhEsBsx1rVgE34rGDdMiU/25Kg4ku5L/2xEvToqjhSfi6PzIw63Lo7MaCrm3D3D",
+	"rhbuA2NrqSZHnz8XR69KMV9oK9Ro9VqsNsdxyW551QimxzCEEa8qUX9j2Giq5Ujg2NzjDLNTaZhWgtXi",
+	"n40w7aimgpcwDhpW9Mhj98x4gHP+6Y1QEzs9On/0+KciNWBlLFcj8SvcLDVtkq74xsDIwjgW3E7bUfir",
+	"joojN2BZi/Lo3NaN6J+v12KVf/JMrPofOoPX3eV5b+Rc2vTTJrXgVhjLVDO/EbVbIqFsLYUp2CNmNXty",
+	"dnbBnpyxRlXCGDaRt0LlZKWC5yTGIpUVE1HjYPREqvzrV+7jgjVG1P/lpzczEXDpjlPxdiFqbnWdH4Cm",
+	"K/oXwV+14+PfC27ck9Yf/HG6KtgY9qlgJV/daD3LzXKN99jyIG25u/er0n2eeIGaLuh9gbGu59wenR81",
+	"jSyPUjvpfVP17KK6qbbsIHfFrnPY9LxVc98XuloKscje37hP7/mED9ryKiUCwk5F7fbcSDfKMl5VqBrn",
+	"3I6mOWmwcLfEjN1oXQmujj67Z9bCLLQyAk6Ld7W+qcTc/TjSygoFuoEvFpUcgUycLvCK//8/SFjbm///",
+	"ajE+Oj/6P6ftcXSKn5pTf1944vrLccuWQlm2rLWasG/fv3jK/vz9kx//dAJzQreAs6wsf645jmlRu31m",
+	"JY57XOv59VTUGWHDY4UtKj6Ck0SwSiqQu/UZKUCHbgpXQSpl4/YdbVQw2qf+D7BxpTVMLxXqL1BfJ5ur",
+	"X/jNm3p2o6xMy4WCxxlR37rjcinttKz50jAJ52OQuJJbcWzlXCTFrhXZv9ERgi/7W7hY3/xDjKwbymVZ",
+	"egXiNvjmUsz5TCSHWgsYqxJLd5AZNtJzwdzCuZEK1czd4+lNjoqjGxjeb4mJUqRUdplBI6yVamK2Cap/",
+	"tyt//efiaMmVFeXQb37Eq9fnFQYd7lXgNGUm+IOeCbU5syVfmc2ZfamXrHIbR1o21VVpLtifu2dywZym",
+	"0May7374IRK9cPQWeDzDzXlZSndnXr3rPHxjRhPnM78RlfGmnN8CBjWVtMwIZzqMmxqV2ZQrtsSPYH+I",
+	"Gq6IBthOSnbJtaoSVuULXTPO5nw0lUp4TblipWZK26lUEyYqIzpyF7Q3L5NCV2sU9n4RqER64dMLrRfW",
+	"m5ubq83LshbGpEzmqVtLd1+nbrhidGlSq7hrr91+27zRK1QeWoljpw7Z24VQV1cvnc6CPSmtmKfXnv7A",
+	"65qvQHxg5XcSn43pqASvlU3LtxsmvDQojqVTJXh5wUwzmjpHZSxrY5k7tPjIJmcCdNq1U7/JAWVFbKHr",
+	"xLAeP96wexMWbUID+HXtDChep6SsLBa15qPpDmLSatxRpZuSGb5qt6I0TOllcprohtfoCCakxhovcN5Z",
+	"hAOVu+mfcjURvbfFS8prbjsmUc8B5b47l9aK8vpmlTEm3T294nF2I75oJSye9n68Ul0wfmPA2IDpUc6h",
+	"LLVI7x2YuGtuZqj900YZp/ldcsPg0gu8qzSM3+jGrisiuM5tfVGmDRB3JGaOt5GuSzd37ZpvXtRUwqRm",
+	"SRsawKThdQlK1212J92dzd6n4F7IWix5VcHJn9ADxnK7VUt6lXcFF6/vEnj77tT7l0puDDN76qzXlFGY",
+	"s+SyZkLSFKKrMw8XJYU11nal+2QnGb+h83fzbB7rqtJLkw0JsCWsLRi3bm9bPsvIsywHuCHOAhaLjJIE",
+	"lZUxQuZcrdDGNWzJpSXbN21wqKRj+NGHouC1ZFWxG8G82DNudrWbKVQUNEfiVCdXd8i84B82jmPjrRi3",
+	"5W+EcbZGKS6YRjNntRCGcacl+Uwo0jtrBhKfwZ/myfdb6aY2PU5h6984GwfM5u60t+5eV77hLelU8kIW",
+	"Vp++TYJZrAcFwqwWrawH8fBjTu2Zv4iJVG8Ev3Vvt7lvJjzlZH1wIs2aBcT/UNz9eNyk61unh1XJptyw",
+	"SowtM3ouwNBLq9gekbE6t9HctLiHM5qrC6aEcHJJdgCM/STpYG3OgvsoqTkWzU0lR9czkTnq8HM25dWY",
+	"yS0GXL96i56UWqin3PJKT5qEaSrnfEI/DTk1XrnLk8eF/NcOt7mS/0re5V9a7XCX/6tV4i7rOwNf0I/Q",
+	"PyM5TVO399QkMU3i00LWwux0DAxU0RASX/BRQh+9RSvIyInitqkF+/bq6uXVq5//lFQuVnyyGT0sDbPa",
+	"KWB3K1EW7GZlMaDhftguXzhyd/94vEU8LZkJVRPxPlLM3VlFAxLml3y3BW8MRgpNA7PaqFLD7xbCYU49",
+	"1LIUSb8uE9b5KO2Uufs4FwtudM6cr4lpCPjSCYOL/N3B/+Z+zrzjbTbD1T0H2KYXGwd92aVqn+Z0D+RD",
+	"ti8Ezdj2yU4HdLZO+G/F3W2s3rFpmRJwNy1LEtC5NEaqyXmwfgxE9iAO54Nh8NdJzZU9YeG7St/ocoV/",
+	"dqaFKkGyjQVXojbnrBZzfStCsBBuyUcjsYCjnhv/3TiKAKM4Ko78o2GO3G3cMQnfTU7WU3eiqWdyPBa1",
+	"SAYDRmEu+nQbzZizGTGp02/L2478Zx3izTMIQw/kbYF1hp4FVzRDogwzySbCmgswiSDYB6sx0vO5c8Iy",
+	"HnQUtpvyx09+6MuGjaV7yqKWym7fCT4tRLfFeSr87CaFsNImaamMKm12NPFLwUsnSjucBlF0aHN9tE2a",
+	"0Kvg4FuGo2QrYUF+p3rJKm5BVy0z5rReCLXji9XCWIoVbD253O7LHzju4QNOlji3io+mG0eTnFxNrZQY",
+	"+XMlMQTnzEsnmaherXaqnqFZl4279MfcBlklL7WxzhxMmDc+/LTpQ2VCWWuTRfGlNuwEN9wWcMo61bt7",
+	"tviNjANWipEsd95H+J3MLQ9oduUiCn4rbm6mpRrkucEcFXAMGc1GXLnNi++5swcTgjD+VPJRFDqwYNeM",
+	"GwM/0X/OrEgcTSmLDqMiYVGLNukcOYLRGvgB4WT0yNozMZImafJNfNJvcx4yM782cLxBz7Pf8BtRJYOr",
+	"O4cqeyQzG2IGDMz21yBfHa+OnlW0A932jk+DMbexrXtiDNJ7A9zMwE4a4S3hUHGiytWKzXWdEdZ9v7cb",
+	"a/JFG2N1uYplf6orBAfNcsbXM7Sun07FaJY45rm6bg3g/D4uueU3HOISVbCNfFp2pJuqpOC4x9BcQEZs",
+	"Cp8obdMTR9f2xNvoCjaWtkD7yj0YkyFapWNvY95UW81DmpYXcC1alCa9BaeCl2kLbcrN1M8F5AfwZzPA",
+	"Z/FvTren5xfxeqQkoDPqjcU04p/pgeJ8uWeu0JIttUADCuZV15GvkZ5Tb9b0v5UbAF2bHL2o5K2oU/Fk",
+	"a8V8kYsQC7WrmhJ1rdMR3plUZSaDrqzI2aLZmW2xY04IcIYpbBVhmbZkznDaYGRFOxX+LaKhRVORnN+t",
+	"HpbJ2IUjrpxXX2olKKvj5MK9BeTVR9ydqBXK0eBsSuuurdt8w923Xg9hWyB/R7evhR8GnIt35PSY8eDy",
+	"fWPW4TWxpXQ9F1yZtOPSUZpoBJHWtB7/By5fJUxBkXRp6cq0/yiE2mljtA7n5kdSjUQGhIP+lA8JwPSg",
+	"TnEDuCMSxzurkbeD7iodh8GJ9aLbL/LveOrcD4I6SGKjDZSQWkWxxC1GJDwoOdamJ+yX9hoJ/zQTK4AT",
+	"gY0CCd9uOviCKb0Ew8UHjspGMF7VgperocsDh4/SNutzk8SSnjjZ2aG/23YVy3xmEBPOaH3ouVhLfg8b",
+	"sq7KTG5tLspVNge9XRDANyCQZ0LW3XNTUvLcnSEJ+XBaORdYAGDISNTKtICRmVidT7hSwsL5Tg8+57bi",
+	"5ri82Q0Aw0NQYdMj2MmztVz2AWkQUroxJ87Q2nz3q5eXx4+f/IDpMbtmj+FRTAAOacH19EDFEVdayRGv",
+	"IJOEiMyffvzpSTqFoBvrhCuNnRF1zk1d1OL2Oj3wD/1jzQTRISl5LbdbL5sPC3bJUtelyZwk/0wbX6bB",
+	"ZUg+FT+7zhpVt5JvjogvZMFGlftHKwP+RO2PxZN0TG011PaETUergo8Pwrs23PbN2iWO5jG7NfdxzuAe",
+	"H37EFIR1TpcVDDt9XvCRRZt43WkY1cIm0XPO4fvucQGHzmohmEwHsZu6ykEUF3IEOboQPm/sVCgrR9xC",
+	"3oknpXFjZWGE+KD8qz3VZcrupb9uSdPoMr3kL2Ql/kfU6bjNKF/KIZUHhi4RhwW4j9rXH+2mfSOoevdR",
+	"f1lZ/xgOT2F//fDi+Cf4pRaQrSnvg5SZCzvV6Z09p3ndEBo9srxqj6GzH87OkkOA6oK0KtvVpnVfCBDy",
+	"Yd+xHky/6e8vk1OdWtW7rmgq7EjFFjiudslposNStNPTee8CZZEGnxZkVaYhKSObxR2WfAU53sdn350d",
+	"P3p8/N2jgkFVHFtO5WgabNM2zuNMLSwCgAAQIHYEW3BjMZ3sXEutxDnj7n8qILjhmKEc8cY9vHCCPG3q",
+	"egWfclaLOa9naQhjenv3mm82p2SXQk6mNg6v3UBshsaF2U5ez7ZHkke4aHTDABOgQWXWx+f5TKLooHyS",
+	"RGZ5RAx+L2c7LGYj89O1mfJHaSPqUWtCvXv99Or//MSePX/vjZNFLW+5FYDIAWEwek6YW+MWHv0OAC77",
+	"SssVIcRmyllbACsIFjnAQy2bclXulBEd/LJmMZPXyfn65dmT9kWv8PB/ByCh12L1So21k9xnz9/n31LO",
+	"F7q2ooTXTT/dTMeL3GayHAIJil1dvXzxzqeWwfz8/vGTpPm5fhR6n9i9YFqMIgRrIt4/z4Y583k4o5s6",
+	"ZVleBmQ+ApQHDB/vFHJ0NJ7Mixh7Wc5l4tzNQ9m5Mc7EzZwraUPnAwRl7HGzYHhJGkgkbZWMjmgCnZui",
+	"z8DOmTQU6wgDT09FT9mAU79Od4YAEnOOXnnBGmWWYmEZHBAgzoAIAQih1rMusEMq5rEdFAYGmFGbUfOx",
+	"L/gz3DiZbHiB6YhN/TXUWvhxN2thHfKHh+g8Z81lqutGnbR5b0izvbKvlI5AEGkLwssLzniJAKy5vs2Y",
+	"avnQSN1sHe/7RvVWwNFYi3gKshO3D88HbvQeFN8D+z/xkzehjKq89knjZEWIsyM9FLdgNw0FXSKrx2Oi",
+	"1EUc/ceylOV0lamFGBwIp624k2Hsv5NJ124J1q22jey1WL0X4y0y2pfHF0telzmFDOGAbzBgMxOZ+dvR",
+	"6g9rtNM0tt+6WQ2tqkgE/KIV7CxNSlhfclW+vU1p0h2h3ZcE7N5+JFmdHYnIjGWYjGCJqbTmeqzrreBz",
+	"gpguagQneoNyqquSSbsZ4ZUmF9pNrEvyBQmatGksVRNdSztNFyttK+fzaR68ztl9OeNcql3xaF0M/fAc",
+	"z3qAOrxglGyJ7h1eMh5kagoRAL9ZtM7nslrltMs1VI50Do7tdZh3LHEMxtsgHAZeXfjxrxUytkNPT4Uz",
+	"bZPyRLnETZF5L6LCfbrqgon5wq5YWesFuDrsQ5SOlIbNnG3HDW0BX3UjjfsNSkR0k5a3NguzYckaNCfh",
+	"lhcxfGsrjnUfBbL5Guha0vHSp2ne4lX7dXelYlPxiZdiJOfOTl1GRaeAo5zyErILPR7tvipeCgaO4o+P",
+	"fijYu+e/OLvxvz++zjyyXmgzXOK3lMoEoTapMyCb1EtXZV9Srf6TMzT1B5mNb6SxWIr4uTia80+v8Evu",
+	"Hoep1h48g1mEaV/lO1THpgxNCI84g7LijRpNRcluqCSDzhPEUCpNRbmSanIDaCNtJmG1qSx7KhLxfm6/",
+	"ZyMrd3WTRkC0tNsR57+TM12Hxa+lP5iSB1DlQZE9yeV2apCl60YYWXbrGxHp5sx8T76Ai+FT8d63zlak",
+	"p/dJF10E8bWoIiNBcXFIFUxasbcym5RIb/G2mOTSyEb+S/TDfXeoucZvJQcT7Qpj9eJ6pI01WbS8uyQA",
+	"DIzthniG2y3/0mqAKonrVT2m2OsKL8s0UXTLMKPRFt9crI2l2ZieeD8ESepseJLSzqR1dnZny/bpw31E",
+	"EYJufdgQQlfKojQBamuMmtWNUviTm6pF9CMF0nht8Y9W1HOp+NpvcNWYy0qkiVpehwN37SCmHHyo1fJJ",
+	"cCv4PF0aKMa2H/WL9whlx+nDZS6ckjLJSk3O3NN32yx7suIpyY9fSq3ma7GwLwnb251Kj9oYCpJIIhHg",
+	"JunnbnM2cxVpaBwuZS3aiKkx02NRPn7y5NGfT3bjXYj8kezxu8cje9SC13tNB7oMgmOQshyuFnyOM4k4",
+	"7abXttymvfYutBL9ARG46uA+00KorUYFkVnYmJVCbjEzdnbGan0bBCkBbwyJCQDQm6leinI97rPulw1H",
+	"NNLTMyK5zTMbSjzQ5y4MNGBei1Vku+wSGIXEJBDyBHuUin9FZQRSpmUdA0/5MdwwIdaMOHZEDBqdLbYW",
+	"SPK6pp2p2MygLR+EqzV/cgaGF/BISWRUrfMc3wuexj4AoGOwenG3eiNV2urQNguudz5dLRbcTaf38K34",
+	"BLhMH6ppA4R3BJHgq/iBZCZjH7ZXpozzgGYX5BkyK9gfpL3b4fe1nDtexSUrenQ9bxU3SNOUm3Mq5a/H",
+	"I4wTmcVMOjH7xzINnwGExjU3PVZHo8oNvI80EWtRizJP1o0+7K4YqtIGq7FWc9Fy+Lfarnreu6VeF9i8",
+	"SPZE0rLHfE85x7B56Gp1mgK6a+a1NrwfPrLyFp1RC/ctjipt0gCBN+Ap5WNjvRGbHjENtJwtEAk4qTSU",
+	"3O8sRAe1zZROmxw4N5BIBl49tQIQvz/OPV8Yv6lEt3J/t/LpvkDL9pBJxjR5BxEuzugChKUYthRVVbCb",
+	"VaQ/fGIMGEkN4v6gBsqso6qi5/oASq600X2+LUuRlvxOWCUl8W8oEpuQ1UiKh0Yr7ojZiBkhmjREI8s5",
+	"diMmzW4Jb/xGzo8Dyo3+uAEfIY+3NMTQUTCjY3JOfdtJSUcrHfZomkDDWLcLkIPI532HGW84Pa+smOfs",
+	"t/xTl1xaAQw6aes/XwXSR94X1YIlKD89/xvMWh2nCP022eqRmmlje1oNmLh+6kYwd3nQPm34Z8fjV/B5",
+	"ho/3tVPNpKbdZZHnSYEmiJafewjpik05gAC0EQWzWu84kin6qTt8YzA33gD2OR9+w8fTYtCo4mkKO6pn",
+	"U4PUbtq+vvVJrzYRfDQNrmVLejv8O1sJ47McON5AIOntEkdNneYHXg5vOGyHVaMzma0vfyPG9m1j07OV",
+	"H+4dKgAHVSR5DJC7P34lOWjvVe5iKm432ztBnSk3vXa6BywO5THtPkUa5gYOTEy+kUcXsTUs5PKqN/nt",
+	"FZOGy3NUqRkIny++hvsCd1Sb4qPad+/QnOxYNj3Mzs5SNmF8wiT5HLBcMluPix4UvPFdnbudpCTvhax7",
+	"BH4uj2gQFD5CitiIn+e3gUYaPiA3fRmO4nwy844yONim3AKnwDH/gqTZvYznOy5p6Mrht2Vw0tGJD92m",
+	"gOvPkptEEP5e/bAP/vskKPqjx/HdCGeRFNgAximSWs/Zo0yq+55M95t37FUcnTryTWrznXe8P4j2A0IH",
+	"tog0aBk+cm4YGFTYVoBHpA0Dg1ttBWQqwAWIf5OLUsGHjN8Q1eQ8IvGZQn8UuIKVeolsovcaKRYf5Nz5",
+	"beCXb8ABxS4fYPTr2k6L/qppIBOsh0cKnTrJGJ+1oP4HvV6Mkx0wz1DvEpvncI5hX8aRYiteikW6FPAv",
+	"3n/HIkSoo0fZalfKKY/tmwJfsp23+B3W8AYo162AZbfSe5FsHCHVNVqdyQ0/gKjCZFhzORvXwkydzaPH",
+	"F+wxA8IXZpfApbvGErautbY0WEoW4VJBTto+S/IbU/IK8KJQHEQF3L7b4aYcm7w6HSSYXZehD+eTiyDF",
+	"8YPNJFeEo0rHDTp7IVHDthRicR1ooTLWoRNk4l9yc+ZkOhJ2BGWk7UPYO7vEWNriquR4ycHoo63G6sqW",
+	"ralXUS11XffcESpwb7zfDyT/S75iN3w0Y1IVvsA3TJJbkhvBKm12YKX1QlZ0CU4nvrQWVYPffEW7g7cV",
+	"paEeQbnqcbS0MVl6wIdxpXu1Ts5B3U6bREMp6DUyL2+fV0Ysfd37sFYivYU9u2mF3jIZvFtq4GQm96Zx",
+	"20SZd0BG5vaoOPoHNYs00+ORVmOZbrdG3Wt2ywO39vu2xGxIG4XnpF+zFEkvxqme655uIhyUE3jHGzgJ",
+	"t7Mb0/CqWiGSvzzpYX0dkPT1yEJ386zvhC8cNQMCgHI6dpoUis5TimgG0hM3S0+cj550x1gbfs4en33/",
+	"U8G+O/vxsTuxvz/78w8nTIxK+OjJDwX77qfv3QdPHmf8j97kcZDF/n6R8Iov8OIt3FgHBfZyYxbTmpuE",
+	"fD1Xo3q1oBZTsVxdMOcsIX+DMy+gFkVp0C2bi1wcLWtpxVvoZGfrRmzBy6Tb0BDGrZPkuYDaWcMLXL2B",
+	"/nlaihZPRVWltt/QAs18fQekxtr0pDuoZ2JlyBU6G0AQifvCjSUz+LTqcGZqH+mt2dAW8JVqheV3Za6B",
+	"6M7tk94qoGaPOyjRfMz5AuDzlqvSAA8UWBr9TZV2YjXcDX2ViT/56jiPS8KpDS+cWZWcpy+qavhp40Uz",
+	"Vw63L5v9/ob5RZz9NcRIZBmfazVBN9u9+B3M94wF5C3GtBmIs5xemXrm7KEdims33dhcz7RfUoH8Vb5O",
+	"lCrspKE2NJTSb/vFGoP2sYWmqb/l2vht72QBlyUNgHGgBttK5A4xYmbESKuS4ffSC3r4jqvRqIwQiCSw",
+	"uhlNhfHVk0AfVFX7aLkaYkWwDqArdV106pChwYrzMxlxmzFe5Vgnh7dbLULP4PwKu1e/xRjdGjf34Jg1",
+	"DKg4Amxl26QYRSusZhCVpOSjj/ZC1+91Y0Vqd/l8WgLWasUiTke7AwibDp30ddnof7VsovBXPk8BOvo4",
+	"Nq3Ayjg8tKH3nTlnXAWp/MYwOB0KBpASWBN0bgvGiVsYgjBoMbkztICUMm+z32nzfK2wI3L8vCYku3lr",
+	"xceAAzRRwgEgJAyD7NCLhuovfFdYmNrkWojl24WoeZKcUBrTiPo6O+47aJndbGPPJtSdlkdnzGr26Ozx",
+	"92w05TUfWVFv9MtDdjhpQEja97i3OtitDAbunJn3QH71b5Q8+1Us34uRkElCimyz4Km1C3N+egpNgqxd",
+	"uB+RW24pbqZazy5YU7q/FsyOFnShreArSwz6LnSNLT/NylR6kt2qwy07/x6v3U4ZXgjV33Y5M2cfnEoY",
+	"vsq7yFjuiekm7y0LVwIpTt/omzS87SZ5CSaW6e6pIb2tytdi9c6nBAayb3NmFF+YqbbUixyV+5Ib4LjD",
+	"rmlEvOX+GLJWTkEAfAlPsGFB4XVVH/p58TG4ITSUAFv8rRjeNsuHZCBbgWXkUKFsNSt1qn58O0Am5Ff6",
+	"DU94iyJMpD8gI1bq7coBMTR0pvioMLxqcq0pzZZwRFvGNK1oaJvNr4Syos5ULX0IzcD1fFEJK0pa/pvV",
+	"Tmv99VI/+Q+v71Z6vRNz1EysrncukGpP/YSQzwBWHMA+aK6hPEQkeU6Ri1tRY4VZ28Ejh1u6a/KuL7H2",
+	"ZUvjettK59N3dyLnHZZUBgXqM/5fni6sN2HRn8ta20H50B0pqn3UZfVACw5Ym5U33VuceIKP5A7lxduC",
+	"FGtRCQpMNSaTL17zLDLOvpvUV88YIW7IjCeWlBa3fM64c7/lWIqSieM5l5WHVYVOMkQ2n4FXGXu9886q",
+	"WsD/lwq/kOO61/BL3uuKwlHkWDF/caYKZqcgCwTaMvABgKvvCCbPmNBk5w4JdK7xkVGIJsRicFBhZ0RT",
+	"F71OeFzAmbeS09mIfbs7lzbP1YI8dX83cSkI7AOo2QW6rLVW8jEjpq4nwl7ndjt2yscAV7zb+ZKv8KwP",
+	"p+ZyqgGgkC1+PkBwYX0PaQNWsNLLDid/vEFUN0QYUVD1kRn31pUMlfpUNORtqO9PATVh03NZBweIccPG",
+	"vAYmOoOQlDh8jSxpnZAicmgnXZd39MY5cVNied07K3nd4RFRuBgDyjfardR5amqX+GHni5R34XbM1xKt",
+	"l1X4vqfY0Xg7mDrEB6mVcGbTv6u4UqJMV1GITwsxchoDt1+mdWPlMz5LXc+Qt8R3lYe6HstngsoCuWWC",
+	"15UUdSh5MsxqPUM1XyCLAVcriLRfhDIAYBQ9YZcxHSgeDEih1tlUSHmxQ4OqhPBUJQZx0ye4GNvrTPB4",
+	"FXjB8lylfbm8TD+5v9DsbXSOA00jSmlFeR5n5CjfDHOkazZphHGaWKi0UbK98RZ0JEsysvYSUFI0oefG",
+	"Ey1M7qvXPbleSAhe3wHLhV+8C6Irl9P4ODC0soUYt1sFKKF1QrunQmgFgznusBGq3CxY3FIouB1ghtGX",
+	"aPbXpqxHjfRicxK9W7G+Li8g+JqIqZAWNInZiec0KugDwxZCBitMxfgSa2lNnje5j6EqCV352Na9InKT",
+	"Ds7BIXE/Kd06/eSkd3BFmYLpKmC0oK1lF9kDNpqZbhRT+0OHPod00/yIyFbd/4vZY/zvu/TZXuubKnWi",
+	"jJKtAa4sv6nEBVhIi1pPaj43GVLKqpkn7JVHxzfciJLh555gAukxpIrSNmmoSb70iiqCa60mBQ5P6EWV",
+	"VupjKXLKDj5y2xm6FfdW5aVfDEvZCHLnbvaNAf6M9PvcV09128+tvY5mY0ktKOg6P7A2LpNLmRjLbZMD",
+	"bTeTiTDpGulLBu2y45xxqfs7dwwt3XMGEqFkN9cNTnJygQG15F91yVdg0vgc3x15fGiHe5+PpqfwHYVI",
+	"LtN7X+vxs0bkOHqv8xOxO9l/X8/uUFw+jFGsEwYdGFS0vBLXvS1ToToDLAln7CydhQLfGh4g3ahqVOJW",
+	"1ASNO6JBuP+1VnjvoQXMPirYgx7zi7mPyGAQjAP0tH3nZiNNdz7lVSXIj9tOVSAnitsmteuurl5evfrZ",
+	"bTN3LPN6rpsBUOL28fHNU68ABt0vfJFExSctEWeBRArA6Dni6r1VNueLFsrYVi7H6LgLnylvkdvAik17",
+	"Z7dG2wQAzSEEd8IaImYxSY5AseL+XT+Wdhig1bQbwN88uzrpXYD+b35ESiwjcvVb4W069JAQlu4MMic/",
+	"eJRHHiii16X1Fe3zHBS8UYNiRB3bIjlcZ4xVVYeaYywtne+V9X1nAIKAQCPIL2MSBczxZBiprOXYJpOh",
+	"l7ZF5WKMdw6AzX80Bh9LahvhnCDr6UkANOx1yVO75YWu26e4S8DidLoZpy59x90UXLcqcvfsx50kmmqq",
+	"hszsjsuaKsHCcPcNh7T1gA3mWUdIPv3LRuLQWbYiBJPCS2U3Y+D/2pw2w8ciwCGkOWdGV7IkFdfWR4Z9",
+	"uNyopyzAwMIPtLPV4WCl4EKAFQdKdSTDR06HLna9IDqbKbZfhYiwj1ACNkM789vj8eFuReiZ1vlWumMa",
+	"0bn4ZmitOUAEL/DmSU/oveAlNZ0xu1X/+/r17sQ/fpxjvsoJRx9WyI0ueZ73Np1ZjzT2Y7joGW9kCoO9",
+	"qMVYfurJyTkp+IZI34jjDcgDQGjSHkCySNY3onjEfpF/AUl6cnZ2hk1eB7RLwo6eNNrcW0bVaxlGmgAP",
+	"2FSbvmDMqZCWP62SJrQbyMQS7SCjDq5KD3wAvu4hKKNLYudOCEKn9VopKjdeUVJzWqdvqYw3697TN9I1",
+	"3j5awI1l353BsZW+z34Bf5AH3ikF7L4Qipp3IMLgTTY3n2uTCdPuLGkTkPcGA0gEoWTfvvzl8unx1cvL",
+	"x09++BNEWW64ET9839TVRaILLJgZc16KbGA0U/XeD4D0ixLesr0XSVS8/Lv1MPALmEtQ5ed1I73U5Ci/",
+	"OkKyjgU8pmMnasdZN+qY2gVgHuJYLwSBwo9rUQmOk8CrKnMc4fM+CJOkIIo2yqaw5GRv7XXbu2TeWC6k",
+	"UMmCnOijzWAMln98Y9j/i8WBZO3ToY7Sh54Wd+c0gEIsQKsEr9D6l5Z9+/Ld6+fYXenPj346O2fPXr5+",
+	"/su3eM+CvXz97EUr1dFvBbt8fnX8+MkPxz8//aVoHTmpxpotqmbOKm5H026R3a+XvzyPN0f6pEnNkb4V",
+	"9eqpLoVJB1F3wick+lXn7IGp4LXhVR89VSIH3dgBmRRjdS2wWiTKb2bIgm0tMwXMS13PzIBdh6MK+U/8",
+	"Wm9M7b1wNtdzZeuERTTVxubJ469eXjrZiIsmPJLGfbHNdvWi3gaZWxhVCsPJv8gLzxW0WWOe6tRVVZRR",
+	"DIAfI+pbgcVNSNeKOUXP+hbgtMPIaIRQbkSHpRXaA33Q4Rd6nTOAuG8GLOmVFYnIVQ/RyXrfWshIQ3fB",
+	"ulFMqBKSjNIa9OYWWmYSxLqxI51Fz40IAJ7r0k7D7keOu6sGNNN298rPUA7KsIVdD89UwC0tKYEHydos",
+	"C6xQ5Y7m753oQCJAQC5nn/p7X948h+/XVU9XZBD9q5deJXjhRt4c9x2McFbEBQ2GOWaI5vqWV2lI1pYE",
+	"vzsCa1lm+rBPeRmeCdkxaqvdMmq3SH13nRJLTP1i+jxDWAmArd3as9Zaj4fCEFBCIUTffncoEmHzy3fI",
+	"pAw4qCks6vZRuk4+ixlwEtkmPFBy+7YqvsueEFSbItLWbISiHW+1zcTqIpCT+wPN/y6tEQiu39JS17Z1",
+	"mOnXBJMnjaT0PSfS6IEpNwyRXoNPtKd409SRVsrxOE1xRgluqNw35KsV3rFWrFGZNOtMLOwg8oCoQoN2",
+	"4Ddmre2qm/4WgwH0ZXwmfEcIuBcfixw9Reacpodl8VuDIg1aiUiXwW7dsbNAVq1XREkw/F7bCkg2ZJym",
+	"AJR12Aq7lIw4fZoH5xhC50AIjU30ORmFxjKtBBWdaTcuAsJCM2M66EPbgDW4ufsd9eFuE30nF2QoPX9x",
+	"ZHk9EXYgD2ulJxPqcqLPGVdQPo7x7Rg25+HBJ2nCuFLzm04CP5J6ME0Gvu1HuHbDOWqAU4NcpG5lOYhm",
+	"u/7h7YtWb9EeisZJKqFHDe4jue016sOWvXi5ET4kn4yTtjbAxhD8Fe1Jn0A2LWRqs11RHSWWXEAtpWm3",
+	"eEUuhyFcynzwaREXyCZmU8TscQl8LIj0eke5djTu6BrerKHDVpcYzJyXYjebjDDaO6Am1lDdScrWcJoP",
+	"EtENFhn8e/s68SwHAYgH3yeLXt+t46SiLKLV/kzopLIsh0ZGx7jZARh8DMBgMNksL7nlx5Syv6n10oj6",
+	"2ExFVXVrTqaiWoj6uJRmBsoiqHgg/lelXprjBJA+DkVG+imB/s9RnQaaUyd2pRZmm9eZhdanQt6+nsQZ",
+	"YICUG+iR9jQqeE8lGn4FbqVYQjBX+3I6pyHmMs338z5qHLIeBtwbGgH2iE+2YvYJrPgkxuAuuZ87uMvD",
+	"+nBibP063aJhS90rgBfzCam6qUSOvwb3EHOXoCDeiAlXWUkU1np7f4jrdeWv39VnC0j17KFXHDX1JBli",
+	"f6HrVoNTgFtpNqkzLLyptpHe9evM7VrWJUzGBl4hvXlab3SXqM5aDIciO1GsJ7lQZbMFaAizEfc0Opj4",
+	"3zNa9EXKRxJ/35Ww2tvIa4p4J6YKsuszTA51ozyOuJ4BseU6k0MWtviA4ZNte2Ev1nS8tw4AF92cio1V",
+	"ASDSOYVkwP2XZg2sx/gatm98gQge+l4bVoAwIJFL3ggjyxCVRGe04yGjE8axduaCcETn1Gk74ngJnjPe",
+	"Iw5zAt54mVUN65V7bWLaDb/9SWAbfwIag9tF+Wvs+h/yvc7Z8rzY8FmfvbBPAXlof8u/QsXVvYoSYyie",
+	"nmBsqq1I5JY9+sH9q9Voa4HiWuVbtvgw0XUgY4rtCOuO6jRTgaZsSWLCxksU7K13LhiA+Mc+jhnuVrG8",
+	"zrfwbLt2Ysu3UCY12GWMys22Jbs9NjIMKQIitysUzWCfROZCAD3uMpZScxW0hhNAbGxYyVuxL4e9rybV",
+	"8zdUXLXNdkMK1Vhe2x06K7Zd1/bhqittr0utRA8UQOnQEhEzdO4PKzF8zJ3MYNKzJzXc27s4BOv288zI",
+	"rRumgjfgDfRBHFAIbxJNbCQbccShV8zJ81nzN/eP+QNIW39rTLTZupWx5G4NMtoQzJu36gmf1lK5LSmJ",
+	"4SzQtpK72aGWaM5nHYe/pUMAg2Y3sk53ziZH/8q30XJeWpggDDEWzEgMSdMEQu0Jd2bRpHFKABgruWKc",
+	"lXzF+EQPf7v+5qllgzjttodWCZHvvqzrXtzjjf7UG6i7GG7oe7EMedxHvDqDRFz6/iSw6h331nvD0SbY",
+	"SsKy8Y6J7Oi1ViOx/YB2R33r4wQ75xGwmf5w4YyfbVDy4uhG2KUQKkWuV63AksbIsxFsqpvaFGRBG/b4",
+	"8fnZ2fHZ9+dnZ5ly2dqkgNrU5HlS62aB6SFp4L0uCFFgguCD7e2MPICewAsjwOUsRbYSvRXY6gMMSCgb",
+	"UCX4GFj+RX6F4KMp84kd2mg+39bmbrswqUTJq9WLNm2w1mPbiW/IPtIUQOyiqYW58K8our2Vo5vnu2i7",
+	"nY1NtANyqbNyzxsncKd/EXUl1QX764enA7pt5yU57flhcrUyOnL4QxEOeDwXyHznVpX6BMZeVd0oRT6U",
+	"R/62/hEdfAPcpI9BFazrMzmatjUoaKO2VsgS6UpAItBvOGGha7WwbN4YC5I51djfYM1eJML+Tb5KL0RA",
+	"WQhCRmYjPPEWOjmQj4ssS0q013p7tqAYLuC7zJS7l76Au+QK/TEZECISqRlzBuN1n40bmLqU7oaSIu52",
+	"UUJAjmxPWQODH5U+tGktDZzgXZ7DBKNT7F8llJMmxbRbJrmn4UXao3k7Jv0HRSo74gPSrQr98FsSNpoa",
+	"aZCmrYCH/T9QFJ8hmEnp1l84nAZQ4mRsFpQl6kx533vfYRTqusCAaFUTlvtNdFob6VtRV3zRy0lABWIY",
+	"e8F2pZQ8D+ZNhxTlglWC34pj587kBDtcQQGYpGi3FJiJdZD0knhRrmFwsrrkyucJtIqmDCrYNrlwozVI",
+	"tSa/VEx8ksYZBS3I1AaCtNB3pkvBN7DRThE11imYmR37Bjy6ht8yDXf6kwmtm+806Lwje+chtVC4n+gA",
+	"Ujo+/C8waKeYBwISiTfF5uKqvZHzbPWEJeAv6RleCj4T9bVbj5QJEqj7OauEmtjpuZsg6CFlRCVG1rD3",
+	"V5eEgnEPHIulqNmNtGbw6dhY8fzTQpsmhRDLmia+whbjW1jUlilYHd41oQjP+y031LeLdBKST2qRRWhS",
+	"CpVU/WI9zrBVPWKIaUcqxlIvlbNwYvNugxksFUTcuAh4DXd7+Fxwt6BbGuv4DrRuRrwN5oZskGmP7oHZ",
+	"F+/QYfGrZdyYZp7r1hR1Dx1GAbDWxSMZ511eZ5n245eiAL3vMA2tEFB7gxHrzIFMOyD3CFkKZaVd9VC+",
+	"0t28tUCBfrQ6tj0CiIx2iHvHmzMxKbqxJolMhogFMEmGUAVAFNzKOcuCUlk7oP60MTILBLsT7M3Y5OHu",
+	"zVeIELY1152JHT5u59qYTM1hM5/zerVTKwK05dOe2pjX1LXb2eho82f6yKyyBQAkTQGgh7+nbwNO73VL",
+	"GDqwECmw/ND7R4u7ftO4B6qXNRy/n9mEnktotUghtdrUKzYvCX53FKTMaa7X9mVXE2TPCZPqzdyXyt69",
+	"32FCbIE2Mi74xyRvt0Nh1J3+jvzuaas6pDTCpsHW+61p0iCpJdiARUSiivEMZ1MbaDk0OLr8V9UYflOJ",
+	"DBHMnZo4Q+VfbxAcavKKkAFLdfwcGBv3VYY5JG8mcQQ8Gbux5cTGS1JN3aXpAcRtRtpk2xJw5i4hpjJ3",
+	"Ybdh83A1unsnZ8/t4stgUKN4DmJvNfvA9sldCCJblA+25KM93JmXsJD+HSJcsZe0pBJp1H4yD7tDbvKl",
+	"9QOxaP10s1ThvQVt7tkC7gNcG4ZTaVTcDXIx3DqCIsSErFJPuiGp/6i9S0Ku/I224Mhg0BkZ2qin542i",
+	"9pG8tiSqwKpez6XCxwIBEh3FZc2XFMwnNvYg8wjjTcYUm/2gLpoHB1w0bZTWz9g/G9EgICUEWnPx1QBR",
+	"SU3KFR8nZgQpunpyGFH475ZgajOxyLi6c17PEieG8I0b5txYUft6E+Bnd65XS9Y2kbegDy1Qy5+kk3ru",
+	"Hn1Dbp+C8f8LCFywR2w5lZUgGJNWIhm1AXxAJnSmBhiZsF1oVtvBphb7CtgQ3kXk6evtkKARdMoSeH91",
+	"+fzq+O3l83cY9fDF0OibYmiSffv+xVP209mjH5kRIwja/Xjy6E+d/OLNymYSp7sC/Xv6031ofVKiiIAe",
+	"UM51tC1Hb+CGyBChQjmASQc4guUDgoOszD7zI23RZl93M1m21iKsLX27YJ0J6eIC6D3SAkGV+QmEubIU",
+	"3tu+dsTsm6D85HaaVlw+m7CVP8VOj/zlRRgVPTP9SspeTniqH7O4FcoO6cdBF6Zvb0w6GtYTKGm5cDAJ",
+	"P671/KQPM7GT7fJpIWthDoGw10vV11acWFZQsSHUSBpI9zBJXSNy3T96uh9E/XE26IdBo0vV2B0gGbeS",
+	"b95rpJXRlSjYqJLQ2m8ht9vDMEmhucIash0H3VkOfHbMWOQmNC1V9q+LXFfU/BIgIzX4mUZOgPz6ZuUO",
+	"lGQ7o1wETpRiSBMepX2PF7YStmBGt+VfGLqHSpYu+/mA6gEagG/TkpsfW4lnUMssfN5vnYZWy2RC0NO/",
+	"PUEwwrCC6qk2QrXPy3jag3qI+4Hl36uMHpR5rwEDljjMLWwXAHjq69qQLzDI4pQIdL8dRD+ge3/I8VO+",
+	"EdwExhlWrfqRbydgDh01fR8DwuzQdPZh7XFR5kmeqt3M+c3lTclRo+7pIGRgr3Dj5AtO9VIRM2XiIKsm",
+	"upZ2Os/0SkpBS3ZsCNwjCus8C2Ew0VLCGLIvli4X6hHrTAFLusQkI2ZtFUdyXHKiXqnBLRHkJ1bKibSm",
+	"7fEetcCiVrQ1EYUxd5Pdulf0tFbKtGru64rkXk6UL4nC8e50HlNupjt3on47Xms/QG0hLzDlIgFfMHNu",
+	"X6IbWWxz/DPTmaBtyX9fKvPCNxAAsMjCeX8lX91oPfuvRdXMgUKuQL8RkoLiU0svJXg5oBg1YE3d69CE",
+	"FkRVEjsH/TTpV/JfqWNokWveUEozu57Im/SnczHX9ep6nvs832JFzBe65vXquu8BaXmFwXaeHQ0zeevk",
+	"RFhe2zyRi1ZjWc/7iSG+MbDabeBcMIiNQowYSFd0zRaNbROmJDIQHci2u7ne5GfdgRiFBnXn9reF75Dt",
+	"2S88iwtQFNAeXIc+Ds6kdJlFNiGW0lDB1gmLCPozGZcONujCDRpj4cCtG+NEd0jzE8J7O/3NPMR6AvkU",
+	"MuLAAsdckdCu1jtUfCbUMAacOf907VOByTOZcoH5Qp10V9QXdMCEuv5zGHJWaJS+hphqUhoXurZm0DPc",
+	"y354+g4a8CPWC5CMRIlkNXF7ppYr7uA51Ey/cwpdL64zAObESy0jwQgbRhpQAAtREsaj3T7ec279K5+x",
+	"WdbSWqGQZiYN4csYJz4LnSMYREWXJRvISnzd2ZlQL4l9uM/R+Sf6NcR/YuMttxGNBwXFLRsuOl+hLeTB",
+	"rC2R1FpsmLSl2yIX7KbWzWRq/T3a3l8xmBaHIU0ngnfBSBV4SYu8V++QUARqvaDDSX8GZ5yvhPso7ZT5",
+	"FPUgu/9XsXwH05VP++bjKfcosZhmQkBxXRk1LA8zt3PBVGu2p9Kg+yjYCJUa+EKkxbN74WopUmSbvKrS",
+	"Oq4HjvwBRH2P+OC1Hs1b4MCfk6+YZBK9A0+BTQJAozZ4lKDWuZZdWesv4hxN8f6N6MGpugpe20NwI7pZ",
+	"azk27oBVwhnJYpT6W0L7/Kj08W94zm+Z1d3I6LX1521KL1VintFkV56FfMdgwUjP592VWqsBukMz9AC9",
+	"Sghde05AFAJqDTS2y2/rcbBmAlznKbIHk6GV5QyUuWqabo5pxwjIrm9+r5CJXwl6m/Xpb4eTFKmMOkyw",
+	"msUdkwBzVmY+fBBYB8l2ugZ/WApkK+Kih25neGsDWW5BPPiuPu1Gbme/nepENn5tFdPBsTsyzvQp6WE6",
+	"1Q9pMFuK14P+0b0vug9ERjtrB2BJWXv/pMKGpOH2dW5n/gOfiZh+xQzvd0exqUghen98ze6OyrqmfFfD",
+	"xmnwfJomVBVF5ao/7dr4CF4wNeNucvYWIYaG8T3ByfWouFM25+3x5ElDre4WmPoyuByWuY/Fe9fhpKmw",
+	"p9wkTjypzgPIFb0+uE131CdMN/Y8V5FTEFV3h767YEaINpfoqx6h7go4yU+A1vA8/q5/euyhYSAeyr3c",
+	"9elyr0GpqiRjqtdGODtxr+xOcBWZnNZEIymKeib2BXg8HAQAaBqAZ+9uVtpgaPfG/OR9A1UlpNs4Xer8",
+	"+FrwsqB6MevmGEVrzles1CGaIiqT3l09rOKG+HvTeCGieuz3UiuRPvt9osWDC+BuYR63Ugd8qHkyd6zn",
+	"C15ngd2UDvZXhb5quwRD7Wgqhp+mMM4yE8Aor7npiTVAQgSw6BAhTXdn2GBexbsW7VS0g85O5Ac61ruT",
+	"mWku12kHIhWEnpWvWYWusQtRVdB5FESy6zNAYX9aDw/t4kZzmjrkB/R6jvHJ3Ypw39MkqUd37Df7Fp2w",
+	"vAjlRJQ+7WLos2GEZKgEjh1db9CNo2ETOrfkdva6ZYHQZdqvfvCpdYkLNTKdulOteIxGxhaqoqzE2O4W",
+	"OhnqJ9Ir0OWpN/iIRuhLrsq36TaBZrbjwYDfyLhSzl/va1u+C8Ur1lEPaadk9VE0rqJ9qeSUEED8ZwCM",
+	"b06IWi35KrOsocAMCtNNFJGADqbQiUKqC6aEKA3kEdzbpVM/PYwMbb80MpjaiEhvI4UdHL+h0CdPKj+R",
+	"adjb/yWekjX+5yzOKNTqD5Jsunzzwdj8sKmlXV05BYWPvRG8RiEHrQWThH8KN5hau8DYTQCBSkQT6pkU",
+	"Xi2cH4V8/rW/stV7Cwla9zMEUMc6wzIc8AwjrWzNR/aEXWH/HWObG4MA4581G1VSKBvoKQnW+I2BMnbA",
+	"zv9dTYQStbMePPmGRAZY9u2czwTzH//p5O/q7+o5Ykp4VQU5xFkgWwrOMHoMo7crmPg0EgvsGglgenXC",
+	"Ph07G4ZJ83cF4ieQzMuTJjtzDB7vXclzdxYCXxSSZBfMc2TDM8u52xqfjtHMm/N6BmL9d4X9KZFrgMYI",
+	"LZaXEAvklVOm/mEn7Mpzy6L294BG7V9PGqyaAlz43xWWNzn/BEn4rW6c6YBNLjtx+JjUcCrmwMXAnte1",
+	"rmkVFrW+qcScIT7PIFb+z98/+fFPnvzCWHdcIJ6HvZHGYu2Ds2HYgk8gOQb/e6/q72rU1Ab0hs/HwGWY",
+	"UpzwW3HCLtm7t1cf8Ao0Ik1Eb4blCFz9Xb0qxXyhrVCj1fFrsTqn1PNcYFenCQdjxSyhHZuJQJ/AKOTm",
+	"BtPd3r62SzkSJ39XIYZ9fvSuaubsjdsWUaHP+dEjX6TNF/Lo/Oi7k7OT744QOg778hQU8rGPWWSbcWx2",
+	"gbc+JpxuBb+1E3zh/VHhRBejcy2gH8VTavWqPDo/cut16W7/GokmF7zmc4FlI39LE2gFxPQ6/e1Y1xds",
+	"3jYnQm0Olrn79j8bAUV1pGzIlChQbfGUevwNipcWWhGpweOzszWMP18sKjmC1zn9B+n29n6DbDz/9gl8",
+	"4kblLnShwwk1J4haHfOmsrlnhNGfvsNtBEocVczRuafVd3+LpOX0d/j5M5wwSdDJX9z8mNYoBzBGorqV",
+	"fWjzyXPuzMmxUzaCz78xYMJ7VVV43hLQV9RtzzsDwBmsAwfxpgzBcMI0bsgQLD4VRNDae37h9vSzdSNi",
+	"UdgW6fgtxJ3/osvVTlLRJwzwKuGg6w7v8z2lcatHk5Y3SO/cW9RC4wYQthG3vNKTRkSaqbumPwv7NFx0",
+	"wBdvH5J4/eBDA/sI09ASzFPqQHnknjdh3OVskm0yTQWVBo9Nqp7yZCfuFqLEUgON3M1w2bfKF1pdc/un",
+	"CFiH7zYl1lg8q4hJjo6qUvASI595Hf607XN0eJWZ7duWWUKJ1YVM6eW+F8xdp+xxy8mQlGaYIbz0ja/8",
+	"foBpip449HTBFwFNjVWZEACIYBNj6AohgfKd8NUYffMYIJqSPU50EY6h7qxeic6kHh1GJcePoL7mg5Tz",
+	"90n+WTBW8IjcwwxhD5xYEgfJ4IOK3652jQ84QRnon8+AJK/wyYvIktzjkVRk7JxLMwsu0sw5ah30qVOt",
+	"N+5nVYqSAOg6NjzZZbB+bayGeOV8kxXyPaG6DTHk7ppdmpmfxcMId/SAQUL9aN/baos07N/yoB1w+jv9",
+	"9Pm0FCMZalOTcvAroqTdhWWAYeqlake5vnDP4NJ27babpKPOOn9VRim9xjM/Tw9smw6TFGrGCgWXy72L",
+	"DVWc9CrXZ3TNxmqnnt5ecnoJbMafi60XvgEEwIALPwDqxV3Y6z/TuV3KMucjh7xa3kdOP0QoW0vhURCm",
+	"gQgiWgjuyR4Sn3omXXyHh8KtORAotMzMzn2R84Wu0R4m6mutBJtJVXavy4wIb3mPWfB8Q7L3MVRkdP9n",
+	"xEypqQfFuKD7P61uILrp3fXcQxEMcNfneVJziJrpmlXc5iM7kA9J6s2eHMuWAVBwMAwi92woSdn94b8d",
+	"UH8+V7ZeAaYroUHfKop+6rF/V4RhRJbWuWqqaq9uE6nT09FUjGb5c/dnDact1CeAYbWc6iqU/4HLO5bE",
+	"aEm+qnuHVdTo0vm041TQ6Kl7dKuyD3FuvhYLC/Wdn+nEPNAC01vAG+V9YMtGfC6AtuUga9myhCRPyI/c",
+	"jqbZI/KPc+qPc+qPc+rrP6eKZAYJ6J87fjuqYSOA0gtlHmpONRa7rcNSYYRTwUtIyNAQ33Bjj587rXL8",
+	"6tk98zRWfLKooY6NrQWfd7Xr+g03VOilYvBtp4vw5S6ggq7klqMfz+CYxZbj1jCJiWWcmhP2yoY0Bhat",
+	"Rkhg98GhdPIn33wtqZOfw8d/KOU/lPIfSvk/xnn4dKzKTftyuwasqvA+YF6PPV8fJfrB/gaq5v++evsr",
+	"eyPVwdTalEhTcplD0mhgex/Q7o4YXDKxKToZPcxoys1085gsAP9DMWAPvWwpbADRtO+J7DKCZVKNxHvM",
+	"/tEY6/v1KitKzAxB7cU5ngjSMGJfL/APxCtBX8D0vqFqSAONYwPRRSKQFo3uAYJpqUZCpDHCIFO7NVBl",
+	"7aiW4nzati5FyedSsusOz8VTRLp1C+vVKL+sug5rlNWOsnu29m2PF25+DxrZaAVlSHgjEvrDbadTE1jQ",
+	"TD6wgQRnJh4SocNWbAmt3aZ6qdrNxUcjsXBLBMU91FEqtCd0m8vZJO4wDY3NECELdUeIwfOgVqCIOWFv",
+	"o0oqbJLi6xrg2S0VjGyJ73AbczT5NnKxa0yDh4mpbD5nUDbi8Z4HMM8kJALLvJBqwrBhH1g7bk32n5Vo",
+	"xHEA4vVjRqhtMfbWqpsKVE9VedIJ35YSWgpixpXoQEoOfdUCpww2LPXdSdsOpjeN3ehgGg60FpKd0PZN",
+	"KLvcCgAMxNHYOW0KJUtnzq387ocfLth3Z2nPck2JldjCY0N/tlWRDwL8i158FyQLzD4sp9Zqn/nwWKMh",
+	"ZV5egf2CAFhmxKgWdg1x+Y3pMu+xbz+8/fCuYO9fPGU/PP7upz95fhpwN4B4CuiqOGB4qTOp00RhFdfw",
+	"fmIi1Qsc4QEz1PSEjGmHb959E/QhIaWPCOqDrMopUai1tENJdMxTvCqap/1rY7z5U12Kh04KvycaR/ds",
+	"07NGkRQGabsIXWQCESTinB9uCeEwRv6D9Oq9h9P6q1q875P48bZ/aWeyvfmw5+kDU7XvqKMWtM6IaaoS",
+	"8Ta4RcEg8l2+l1OhCgrF4c/Qk1bPfdftbT7KzziQrzzXH0z+fQeOAjxwHEPx7wG1H+CH+WpEXlW+67H/",
+	"fFvQ6t/IVYvIGcET8K1VVAFDEbzEtw5XkeIa6zr//kABkxpHRIGXiYqG5whs3GynYm5EdUu8XIOiWBsP",
+	"O6RTCDtziD+IuuQgONW1NDY8qG3TqwFOiLkCctCkNZ7cArpke+7uEwacd6FssWXBkFRN1bqDhi2jaEuU",
+	"YAjPSAAMy/Jn6uGzmyKL6p6gduBA0LMwvgf28qKHbpoVIDixK753xw5F89TvfV71xBJ8aa0TMBxZ7O17",
+	"wYpF6j3Sg3S60sFpCQW2mfrawrtWWKvru7ZTDV7OwevW/R5GRrrP+CoFBcMBQZXvXV6mXJXHzprth3/7",
+	"ivSHwX+vl8EPwoG3h5+vKORsUWs93sw17Nm07JBRZqfwVbjq6zX93lGPZA4WCrFOE/V17tD+5x2so9Y0",
+	"2mz4nsziYWH5Ph4EfGbZJDCRnd39McGunPNJPhPqPrzXYzYsSs9VfCDL0slCKepzIlc/xv+II8fJyTH9",
+	"nJ1ZXduDVswO6Sk6xLYLc7w/JeH+YpDRkQ6VtOf+BgoDX7Vp8q/SsFob5QOfmvh0Uear0NznkPkAk2Xf",
+	"52UQj1Neat+4r7fWGawn30cdDqi6UYYZMy2xrFmtfJUoUmJH0W/PlWNawgGyzA1fpmxyvbCR/BzGro6f",
+	"8cClP93n5rtAHNTE3hCBU7dMgS6hpyCMK3Z19RIy86IOTRzCIheeLqRN3rNfid3hlngwPFPCuScRo5qi",
+	"iBOLTgdIsfgmF87utqKqzKbQvBe8pNZEh0q9dR5xgHDvcM5z34NpYGVhWJoHEKJKGnsc98BMC5KbS4gI",
+	"SOw/TZrFsG+fXv1PgQgatNs8ITIx1kDsf9Lgyv+JXD1sh04UImnZ+AUf4EzYA4pH/JQHTghEjw5dQNPi",
+	"EObaI3HkAeoMNyXjd/+nzygOlbAJFqo3wsZN7qnRLd2j1YwTfREoY7Sijr14OAEzqlMzZUoSKsGNuLtx",
+	"Ql/81ZmDAzyU90h4lTAL08kE/9bSsMl+ci9RhXS7JLml6E7WB9/o+iuYrv2ZXtAJL70xhCo32P48nrmU",
+	"7ujbo0FGC1NkQXx7mvWH8Ei2GTKHc0Jycn3KF4ta89G0HxUCiBDDboRdCqGiMEEIIUcdudwptNC1Pfco",
+	"cM8dYvjKYItwgLpAZxnnghfYxS26o/t9LGux5FWFKJRNHfWzsJd+8PfecJtr4oeDzF56LsxFF7qgl6rw",
+	"VF2+JRUQmUlbDIKXbCCIH9JJDlOXEUkvF19AJIF9ZkuE8i1dc2hNe7Bg3CHXlthgh8Q/Ag19SBFGIE9E",
+	"GLoNT9034mzqIbRWXibilppZhjo4KqSxYF59Y5j/EsY4P0pV6mWbAy7aBvVOob2/uoy4g0/YB9B7ns4Q",
+	"uco8eieUlia10hXc1rea/4qPpbWBZsExMEt+Mg9oASfW+3SIi4RuzXrMZMqN57xC6kYvDIqcaDKEU9av",
+	"O778vICq2f8yZml/HiCSEU009HPKw4ugXdd/il0Lc/EQwcTO/Islr8sBCEq8EAABHkbZqrKNLiJjBmib",
+	"hfUay/AxoXExaQy9e7uGW9tXlH3YQAXEHMcb2IAreot9b5JHD5N/RUSF9l1hH2bdsaFnbtvpxX/OrtOL",
+	"w206oqftNSZf0zUPEZfEZw2JSF5WFRXPkpcl+HzfBSlrpL+pqVn9+2SwC0CGQyM23wuiXmgj9pnL7qAZ",
+	"3VdyN4fb3fP+B0JLYt+pP3LKu/HeDnGn9pQ82AYUbE1e0aFWhp3gDIQFl/XmQf0KKtST3MdfR7K5HeAD",
+	"Zxr7aY0PapUDk/bAbNAVh4ZxSMUP7XrcJgaaAbFCvCg1/CK+Aa4Yb+xU1/JfooRmydCZoIDOnAbNwUaV",
+	"wlO1Yns6aQ3pCED73Yj27UOGElts1+nkAS9fi9WBU0j+CQ9PgL0ldQQBUyytxDTLAc5sEJgBPjHUwHVI",
+	"+0/YJQoLhDVDHV5AB2OLV+jVTWEeSCkbTFYjPtHoC2YElgiGNgaQocQ+BmuJRupVkFdHh0pERw/4Umlo",
+	"lBXjVn5o6d6NAP4t31cd6y58+1t3hPqo8n7o1hLaaM5Lsd0hdWdMcC4p/u30yZR7prWOOwq8t1qNBDqX",
+	"IDNrTTFIfCAxWZVUdYwVfhF57qYguRF9xaeaH94Dn2m/8FJsOdd8qiVeqKPiaEup4sHkbrcDcMENtJFx",
+	"56A0bZ1xOLTofNrhyDrscfUFjqptx1To+3eYU+r3mVj1ohjaCgNZiUBpIk3IQnC1guqDC1Io2OMHTj8s",
+	"S0hRKrtn3UUfvBarHaK1B4EhxFzjuYT3nl/t36g5SFrATkdTXlVCTUSP5nhlTAPHFoi71aAg1uh0YjUI",
+	"qV0oKNhMLDjbmaW5Qmkge16iPbKp+xHmFirM5eGWKxSh9IFqnvKqejseh6KQw+5lIm4PHaL2WJU8sHuA",
+	"h25SFySroXdYy/J0K+qIQwAIQ4ALAahgFjX2bUY5XYGEOgFll10bDK5QwlliQNXi8wIMG597zw9GQKwx",
+	"m0Lul+T+Mr7/k7atIXrYo/YlmKftk5MKsMuFsuTQBQ/a7B7CmMK9VmmzhfDFm0vAt+mRjpjnlwEfgFCA",
+	"SqdaGPws7Bv3lC92JA1zxLQxvivLwA43OAmYWavBF8O5ws1yOP1YkZbIuV/UmhEteAOrAiwE0eb1pVzQ",
+	"JO2VhTw4Gc7S/4akBr7u0/dCnOvblIHsnvpGG/vV7fgwsP9tjdAywgFrtxUadY/d+AcmKtKAwfRbc0t0",
+	"jQxoiI063GrT6X0MjnlWJbyEiAtPnPXhgMewXtx7aCZW36T0RUFBGu+ajXWNwWAK9YwaY52thBMl0RwG",
+	"4ySUoVjNSu1ZKLLg8nc42pcYcziYtHay24fw7UdyIYnl7fMwfulFxeWutKof1uNpsi35QPLXQ5oRsRye",
+	"jnU9Eda6gWZF8pkwttYrQ12TF6suDAVM1wCum3KD3KFgxwIgb4oBwO47b4rSCxjKv6lDXIQW+W4DUSvl",
+	"KU/ETg/RqaizulqPe3znDxDxhdWTE8VtUwtMNQZnkX17dfXy6tXPf2q9Zj1mC22og/Xmyr1zS/01uhBh",
+	"YP8hBgVmh8IJkws6vYPL7q2sN1/OKa9zSlvW49H3Pz76oWBmMZPuUPrHcnaBabRBgHokwd5DB4A7a+go",
+	"Ge82svi0b/YJNExOf4f/P2ddu0tPhbX03ZY9jlsi7wvQmMnRlM2Fneoy49YhG9Zuyw3fOrxuxcH1+W4H",
+	"nfmB1NiS0sAGm+pAAEAoAGVGKVa45TeYm4+rbFbMLjWrtJ4l6l+eYkXw/2Cjd3OfdUpuTEm4eeokv6WK",
+	"5e7NCPseTkExGkLgOndT6eYqi73S92+PeCCxfSErv2R5UgMbvXNrVnclCPkJ3XQIXldS1IcVd9/za2cY",
+	"vnt6JSCXQ2xRMX19WwRPnTK3gPKhecq9VdIh3IB2dA9sOGQVoScCDtiOQ5iRa2ICGmy7kCzXhKQWvPQe",
+	"QgqwZFAV0Zm2m8i8gCF9rSKDo/tPEZlUDeCaBNW6sT1HqlOQS74y7IaPZkwqBL2hXgFvCmSGU7QaycBu",
+	"AhUYlaRCMFcJUZqCjbSx7j/MgBTua0SED6E2H7RfOcOJymCRDy/83kEYZEvqAQmE77bvk7rSbugW+9ZI",
+	"RQy7JmrB7ttsCGtYvlHFnH+6LvVSUfuYHt7zItEEBE7qCJHqC2jnzrM3lq/6cMzXdPWO3KPxY0MpOjyQ",
+	"cG3G6sUCA3bEYJ/FFyt9DUUZu43gdad40vKZwN4KFJUXRpYiZkdtKRsMULQwPc6T0ZquMxMSHWsGy0Y+",
+	"Iz9Pmtl65c0J5WbIHeuYA4dmS058nShztQKZvnByDlsFh64rwfx2zvO3TQWvjfhy3K600XKdoOHTw9pL",
+	"t94s71Nk9K6R0dT1BNoCXLc+qeb2KS2zD4/gQXJyHVt4QEGMZXNtLHt0duat430vIuCfs0v2Qipvu9w4",
+	"Aaeyk/OO+oEjxIlCQSxPGzU8dFBRxQppSV37apUQAkRgloJEvj+YwV4qfaclz0zge2rZKbCYw/gweelM",
+	"bZmRk1/hZbd00tiosFHxkEOJzQURvCr2Xzjkgi3CN3u7I/2z11Wb809vhJrY6dH547Oz4mgulf/90UBX",
+	"cgJlJe5IgCZbBXv02EeTDHd+ptOMS5kvE6ogjbU2Kjlv5kfnT3BI+Es7oAduEOIWshyML15yZxk0qtzz",
+	"3vGnwtbsJF31EDPzNgLfDKm346ORbpTFrjbYP3J/BDbpUs/LsnzbmsdfJYD5V7FsJ/JhQczd5yYoH3DB",
+	"wPJGOOg+maCCSJ/+7n+EkOuCW2TM6Q7oKaGoPMQHg9XQQQtuyngFrkst5lwqk8QPqom4szj4Lx7UbfUP",
+	"8WCah/Vch8oDdimDhiPLw8vEaSX4LeVDc1DnoHu9HwI+kWFGJ+QAwY9v6K57kINDBRJohInVeBXbK3o8",
+	"PgAVWIqoKuSUscBtuQXiFvyeqZh38XkIEQagpdERttK5TcB/n06Z/Dsvme//77xYCnxM9ZKNeY2b6RCH",
+	"4Xp8ENkmisCBb6KaIoSveMYiPW5XeznVuChE0hUdC6NKG1FCG9VMh7A9rtn+1W1nhA/Nvrxtd8Peqmf7",
+	"VbCIRjgtG9EPXKXqOMAvgcukET9yHhFaQVsnz1pVU7OnIux6zsa1MFOPWKjbelr4NnRiN5ZX2EPvwhmF",
+	"+MBijTgLngPkmrrfN38HL/esEV+4YS2+xgWbCzKdKBK/T66By8poVKfRRFL/SBhE6NB4wX4clODHLx+2",
+	"JeMWbIgeP2vEUCqAIJN7drUAjZzdHS/1EkF/0TnHa2oGudR11IObNDwsBK8F/OK+mjzb3ou7UC3uR26j",
+	"49p3kABywqGNHbaU542mV/CVz/2Pd/qO4um93a6zDUVrObZ3aa/VwaJDOmPJVz4FUvgmdqFd+EysnPGC",
+	"MWig1rnh0Po3u7F0Xa/uMbAv1araFyoctq1IDAbmbdN12cJnAVAfDhj4fe+sLV1IMjbr2/HJq7s/to1Z",
+	"Uv0bEuAAwOku7DoHjf67DT1ER+O7HZbiFBTV6Zwvsvr6DSmXCXd7CNTIeaSraQEilR16dy99G0vSOxgD",
+	"acUhr8Z/4Yttkd9E7LSds4I9cofbo7Ozswv2+GxYP+XNQOr2xOIf2v8PJfuHkv1alaxTI9nuCYu9W70j",
+	"Ibf2rnsfrnqIBIN/2tAEQ3iHh80whGF+vRmGdiYfNsPQfW6S4gE+v2CcLcXNVOsZ9q2vhT1gO/coIBJk",
+	"5vR3/2NvPwokwMgvef4dvzEkkqRsFtxOY9Ue7phP2G5XQcny+5ahRSgoIAOY+t6K8Nsdks7cvOONgfJ3",
+	"p+UhWpGqWcGUx9c0sQepZ4Ox7JLeyVJZc+JTOPx+OC0FL3vPhWfugq9tLxzgRHomKjew1WA8wAhsGsLL",
+	"lfhtUabARoc+qK6EKi+dF/Rvvk79nPvK4jsm1uNlHItDYB54hQ+wf5yX18O7JSD/ogQTt05BZ8lBPojW",
+	"AvtfvIr+Fd3r5jcW0fhJu+/1AxqzbWYwXfT1kje/xbb0OM62lW7oKpLpptvSon+ptYcRD4kv+Zc7iDLd",
+	"RhL8F4QAWs0mwibg8jcrxhEKe8I+th3ejdUL0wVUAzbRthxFAPAzyJZfYKfBeo6w6xux3lTAb+tEXwma",
+	"ya/VKemM8YFTr53HptQmfLzfHGy3sMfL7unvddNTaPqyAxBgr6xhdaM8uHysq0ov3TFmwJwH+Tlnp3Wj",
+	"6MancKCYTKTybvLxvnG3eAglsGV99h4AiZfktIYCoi3sTpzIwpZT4auBpSH2L81K3f7NWYAIm1ryUPaC",
+	"agFTSXGgWVRGZPgXsa7p6187HGd+Bd2nh13ARpU6b3M9dSpXj6nk1YoFEeKGLe/Zu527yqsKP4aSgRsx",
+	"aVTR5gPxyGFwtG+WYSqxRI4vbtpqzYJpdzxzD1eDpgq0q90zU/V2f1Wlvue6fyXdSvp3t3t/gJzAPO9f",
+	"82oLgz6Gxof9Vh5d+r7BGscHCHhGTxwa9ASVIdUEOznuM/K5zQa6LEvsnRQNIMYHScuMqMTIEv2ZezkB",
+	"5Ah2KuZGVLcA50VwD7plZZNugdSZmK/Uolkf5kOHWjeendC7TSUOvKOc9q36uys/R0ItGAy7ZP77QWjC",
+	"5s8HCykKex+pcF/alZC4qcRB6Iiz03hKlbP5ZlYUNt3jTOx/ZyTG+MDI9i++OYadNF9RQOG3B1iNQV6+",
+	"n5ov4uaDlwrKyispPL2ce65ag56ZqV4qYAR2fw8Fp0tdVyX2ymys89wgw0+s7N5CbLlucp48PfvrduX9",
+	"IB/al+88N1WOTAt3SG/ey+ipW/4eho6PiL8IY8LaCecnhqgRsXC0xRK+wgIQ+AyA1ciZ0GFGmIlFAhT9",
+	"ruIqkp6DpLTo9h8BqPOl9Lp70SxtWMX3zVbVLvjv/sfPffxud97B/osH99p7dtHLPVepbJvIlM2TTCi3",
+	"G6nwlqKvyS4gwUPFgmMuK5/sKZiuvVsfx2ZWwhK/hG7sOXj8kFyA67UK3AEn7CNUMdyKupYlwb6BQ4+K",
+	"sQkgDOPxVDrtDRiv7FQ3k0AaMgWO6clEAEPPetQgmyXfmzwd2tj7Ugph23FwwDMgkuTg9G+1/F7BlfdZ",
+	"zuKBigWQbsUDcwAOuiesaDQVHjL6EDrPPW+IJboM9E1YYlqwTt8wKn18oNNmcHw6FMRCQLnAeEvgqNTz",
+	"Iu7QovXYud5jXSMXHncSQ0HsLpJBKxFHsbliusL22XO+YsbKqmKVvM1HsP9dTsQvEchOrTeUjW5jEQZ9",
+	"Q0BXJLmJaOBEKa3J0LsFghG3ih1WaPacY1cU6CDtWZWNFQvT5ZhzE2Eu2vo+OljxAzzerJy7E3Op2Vyq",
+	"xgrjge1xlzuAqdmWOKSA8xuMd46VVwstVcLYdVOwP3V6oNNxc5BfqnmiGwkMYSduE7CR9n94NtsCJI36",
+	"+sEWTYTj3/FcHAZkhydo9e8C5WiGBXhwabuBnf10Qewo1ZAU73XUGvVVJlXzDf7309Y/PVMEH8hO2Edu",
+	"R9N7TFmab5EbG/h5jYiKQaaClwBTIwl/w409fu6GePzq2T6IyeF1j42tBZ/vyE9+qQi8txA10V16i7Bu",
+	"1AVAekpuOZ6k7xsV2oNKLC31RNDYvxWGwAAXGMyzg640nd995LJwQUSWDA4vpM7hp7pRG/TES13PQGOl",
+	"rQ6yILmbBmyYhL7vJwtmhDShbX4J4VVQgsupZlbrGZPW2Zo5A/PKisW9tvKhOGlhYA/tFR9af3SPc2el",
+	"9WnZK/f5IWHA7v6ZSFZo2kP0snsFj7obn9ZiJlY9wavGGqcr6hUFb9vWLdQtnkP4Z86NhZaFq6iBqzeS",
+	"3c5NSf5MrGhydxT8LO7j8KuC1Qzl3it7qDtKXzHPlZyot409GpoAplu68QJdjtfhI61nUlBeuKCDCm51",
+	"JezxU/h0y4FyqCrpfKfbXw66B38RaT9CUx9QqSaHKw3P1kDIiXp1qEwI3fyBVXt6nq+w+a5UF6Q2gtxK",
+	"xTjJ60OLqhGjppZ2dXT+t9/iLatWWonOnj2VxjTYwjYZ3cKKCWAfr/XStH3X3i6EevWMPdVKiZHTK+42",
+	"CUSRmb3CJ6ytzHeYmdzgdyagpn9ahEuJJvCNxhXsn77iK5zoU6yvzNMpQ3Qp9BXALzHDVyaEPYGHFwOL",
+	"CI3nLNue6hKeFlZg7ai6s8ec+uJIl3f6nqhrXQ/6Iu6l9puLqplXzjG6lv4F7+2YTO282tEhWdMA4G1X",
+	"gpcYQNDUOk4ZXd1HD/zH7ZcFN2ap67IHWUw8pa0b9I0Bp8d/9cI7QlDuQTc2ztnLpfve+YceqCkb3X4v",
+	"Vano++6b/tjPUm+Q8MpftLU0ThtwX8EKv9Hl6gJYX8B2NLl4Gq+qw1LuD4ra0jsObbPcEUDa7q3Igbs+",
+	"1VUZodmxLeme4VXxEp7+Tj/1ltk/V6V/1fQB0a1hNOHafTamGuYF7H2e7HGz6E/sdag5KdFivMKHQoJS",
+	"J4t+roT96+Kgrjc8IOd7azQO7j5jWzR1kW3r7XtsgmT7XryE5SO6CZ+1WtQSOIfa+hzvdQPSz/LaplrQ",
+	"tFO7fw39wo36klzbu2nn/fJ5DzkxnT/WG1Dkvu2J4NVGY6pAhgU25Qjb8SHe0gdEgRzKZECTV+AOHhDw",
+	"iA94YLRj9NCEXnIfHgjnmCJfwxU+/R3+317EyMMA06qJFmy3wBV869Dpl+2zfliWu+5Eb6CKMh06qa0b",
+	"fCkqC0oR5+Is3ilnHhageFiy0gMAkMIsPAT6KDzsa6FShO45+TqTy7L8IPj8K+a4guHd53h0M3CgXhcw",
+	"uae/u/96S6Pe++IAiPhLS0x1PA0GxSqo9LKkX6+fCcTinfbMPxVP7WTvUf54Zk/nYn4jNhqK5HyMd7y2",
+	"X3Dyinv3LchMNsXiyC+g/JIb3l5JhpqEkvhvLdX/7hk9yGyCHOuZ2BLf+ICX/C+ObsAb3im2Yf3cHBJH",
+	"1MMBiSP/eiuTaWYftiTZHcrtcxMqwH3oSzY87eNRcYREwFn6x/2Dw1B6Tn+H/3vPjPfiVs9EZrVTOoyu",
+	"PMSZCrOH9LmKKsH2yOrYmZ+aj/rQx1d8ZVq+bKZrNvWFMJyNpZqIGqIqvqshtLB1n0rTLXWDt+kUtgFX",
+	"RCLc8sEN6UD+Pdz7g/hkHzqZiy+VzJu7ufWtbfdeidWN6Px+dCN4Leqj87/95s7UAKT4229OOo2ob73E",
+	"N3V1dH50yhfy9PbR0effPv9/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

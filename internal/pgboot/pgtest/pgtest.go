@@ -28,26 +28,24 @@ func Main(m *testing.M) { MainWith(m, nil) }
 
 // MainWith is Main where prepare readies a database once, from which each test gets a copy.
 func MainWith(m *testing.M, prepare func(ctx context.Context, owner, service string) error) {
-	code, err := run(m, prepare)
-	if err != nil {
+	if err := run(m, prepare); err != nil {
 		fmt.Fprintln(os.Stderr, err)
-		code = 1
+		os.Exit(1)
 	}
-	os.Exit(code)
 }
 
-func run(m *testing.M, prepare func(ctx context.Context, owner, service string) error) (int, error) {
+func run(m *testing.M, prepare func(ctx context.Context, owner, service string) error) error {
 	// The user postgres must be able to reach the folder.
 	dir, err := os.MkdirTemp("", "plumlatch-test-*")
 	if err != nil {
-		return 1, err
+		return err
 	}
 	defer os.RemoveAll(dir)
 	if err := os.Chmod(dir, 0o755); err != nil {
-		return 1, err
+		return err
 	}
 	if server, err = pgboot.Start(context.Background(), pgboot.Options{Dir: dir, Fast: true}); err != nil {
-		return 1, err
+		return err
 	}
 	defer server.Stop()
 	if prepare != nil {
@@ -57,15 +55,16 @@ func run(m *testing.M, prepare func(ctx context.Context, owner, service string) 
 			err = prepare(ctx, owner, service)
 		}
 		if err != nil {
-			return 1, err
+			return err
 		}
 		u, err := url.Parse(owner)
 		if err != nil {
-			return 1, err
+			return err
 		}
 		model = strings.TrimPrefix(u.Path, "/")
 	}
-	return m.Run(), nil
+	m.Run() // whoever calls TestMain exits with what it gave
+	return nil
 }
 
 // Database makes a database and returns its owner's URL.

@@ -13,6 +13,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -97,6 +98,21 @@ func confined(t testing.TB, subsystem string) *Server {
 	return start(t, dir, filepath.Join(root, ".ssh", "authorized_keys"), subsystem, "ChrootDirectory "+root+"\n")
 }
 
+// cutsftp builds the SFTP server that dies at a rename.
+var cutsftp = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "cutsftp-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	build := exec.Command("go", "build", "-o", dir+"/cutsftp", "plumlatch/internal/sshio/sshdtest/cutsftp")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("build the SFTP server: %w: %s", err, out)
+	}
+	return os.ReadFile(dir + "/cutsftp")
+})
+
 // StartCutting is StartConfined with an SFTP server that dies at a rename. The
 // returned function has it die once, before or after it has renamed. It needs root and
 // builds that server.
@@ -114,10 +130,12 @@ func StartCutting(t testing.TB) (s *Server, cut func(when string)) {
 		t.Fatal(err)
 	}
 	shell := filepath.Join(root, strings.TrimSpace(string(entry[strings.LastIndexByte(string(entry), ':')+1:])))
-	build := exec.Command("go", "build", "-o", shell, "plumlatch/internal/sshio/sshdtest/cutsftp")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatalf("build the SFTP server: %v: %s", err, out)
+	program, err := cutsftp()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.MkdirAll(filepath.Dir(shell), 0o755), os.WriteFile(shell, program, 0o755)); err != nil {
+		t.Fatal(err)
 	}
 	return s, func(when string) {
 		t.Helper()

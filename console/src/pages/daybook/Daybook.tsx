@@ -55,7 +55,7 @@ export default function Daybook() {
 function Narrow({ field, value, set }: { field: string; value?: string; set: (v: string | undefined) => void }) {
   const [text, setText] = useState(value ?? "");
   const words: Record<string, string> = { person: "Person", key: "Key", instance: "Instance", run: "Run", action: "Kind, as in key.make" };
-  return <Input allowClear aria-label={words[field]} placeholder={words[field]} style={{ width: field === "action" ? 190 : 140 }} value={text} onChange={(e) => { setText(e.target.value); if (e.target.value === "") set(undefined); }} onPressEnter={() => set(text.trim() || undefined)} onBlur={() => set(text.trim() || undefined)} />;
+  return <Input allowClear={{ clearIcon: <span aria-label="Clear">✕</span> }} aria-label={words[field]} placeholder={words[field]} style={{ width: field === "action" ? 190 : 140 }} value={text} onChange={(e) => { setText(e.target.value); if (e.target.value === "") set(undefined); }} onPressEnter={() => set(text.trim() || undefined)} onBlur={() => set(text.trim() || undefined)} />;
 }
 
 /** Goes through the whole daybook and tells what came of it. */

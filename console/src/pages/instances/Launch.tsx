@@ -56,7 +56,7 @@ export default function Launch() {
       <PageHead title="Launch an instance" />
       <Form form={form} layout="vertical" requiredMark={false} onFinish={(w) => launch.mutate({ ...w, once: requestKey() })} style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) 320px", gap: 16, alignItems: "start", maxWidth: 1180 }}
         initialValues={{ image: images[0]?.name, size: sizes[0]?.name, zone: zones[0]?.name, keys: params.getAll("key") }}>
-        <div style={{ display: "grid", gap: 16 }}>
+        <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
           <Card size="small" title="1  What">
             <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
               <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }, { pattern: /^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$/, message: "1 to 64 of a-z 0-9 . _ - and no blank" }]}>

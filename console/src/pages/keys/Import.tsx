@@ -9,6 +9,7 @@ import { Findings } from "../../parts/Findings";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { holdsPrivate, publicHalfOf } from "../../privateMarks";
+import { useSettled } from "../../parts/useSettled";
 import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
 
 const maxKeyBytes = 64 * 1024;
@@ -19,11 +20,7 @@ interface ImportForm { name: string; public_key: string; comment: string; keeper
 export function Import({ done }: { done: (k: Key) => void }) {
   const [form] = Form.useForm<ImportForm>();
   const text = (Form.useWatch("public_key", form) as string | undefined) ?? "";
-  const [settled, setSettled] = useState("");
-  useEffect(() => {
-    const wait = setTimeout(() => setSettled(text), 300);
-    return () => clearTimeout(wait);
-  }, [text]);
+  const settled = useSettled(text, 300);
   const secret = holdsPrivate(text);
   const [derived, setDerived] = useState(false);
   // Only the public half stays in the box, and only that is ever sent.

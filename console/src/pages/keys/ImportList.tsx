@@ -32,7 +32,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
     const recorded = save.data.filter((r) => r.state === "recorded").length;
     const others = save.data.filter((r) => r.state !== "recorded");
     return (
-      <div style={{ display: "grid", gap: 16 }}>
+      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
         <Alert type={others.length ? "warning" : "success"} showIcon title={`${recorded} of ${save.data.length} keys are recorded.`} description={others.map((r) => <div key={r.name}>{r.name}: {r.state} {r.known_as} {r.detail}</div>)} />
         <div><Button type="primary" onClick={close}>Close</Button></div>
       </div>

@@ -49,7 +49,7 @@ function Counts({ counts, drifting, state, drift, set }: { counts: Record<string
   const tile = (key: string, chosen: boolean, n: number, word: string, meaning: string, colour: string, sign: string, go: () => void) => (
     <button key={key} type="button" aria-pressed={chosen} onClick={go} style={{
       display: "grid", alignContent: "start", textAlign: "start", font: "inherit", color: "inherit", cursor: "pointer", padding: "12px 14px", borderRadius: 8, background: token.colorBgContainer,
-      border: `1px solid ${chosen ? token.colorPrimary : token.colorBorderSecondary}`, boxShadow: chosen ? `inset 0 0 0 1px ${token.colorPrimary}` : undefined, opacity: n === 0 ? 0.65 : 1,
+      border: `1px solid ${chosen ? token.colorPrimary : token.colorBorderSecondary}`, boxShadow: chosen ? `inset 0 0 0 1px ${token.colorPrimary}` : undefined,
     }}>
       <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}><span style={{ fontSize: 24, fontWeight: 600 }}>{n}</span><span style={{ color: colour, fontWeight: 600 }}><span aria-hidden>{sign}</span> {word}</span></div>
       <div style={{ fontSize: 12, color: token.colorTextSecondary }}>{meaning}</div>

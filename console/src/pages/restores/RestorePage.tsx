@@ -37,7 +37,7 @@ export default function RestorePage() {
         {may && r.undoable && <Undo of={r} />}
       </PageHead>
       <div style={{ display: "grid", gap: 16, gridTemplateColumns: "minmax(0, 1fr) 360px", alignItems: "start" }}>
-        <div style={{ display: "grid", gap: 16 }}>
+        <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
           {r.waits && <Alert type="warning" showIcon title={`It ${r.waits.what}.`} description={<>{r.waits.next && <CopyText block text={r.waits.next} label="command" />}<div>It goes on by itself once that is seen.</div></>} />}
           {r.run.state === "done" && <Alert type={r.left.length ? "warning" : "success"} showIcon title={r.route === "windows-password" ? "The administrator's password was set anew and opened. Change it at once." : `${target} is open again: a login with ${r.key} was completed.`}
             description={<>{r.lost.length > 0 && <div>{r.lost.join(", ")} opens it no more, and is marked as lost everywhere. <Link to={`/restores/${r.run.id}/report`}>See where else it stands</Link></div>}{r.left.map((l) => <div key={l}>Left to do: {l}</div>)}</>} />}

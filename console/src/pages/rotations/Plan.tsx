@@ -75,7 +75,7 @@ function Preview({ of }: { of: RotationPlan }) {
       )}
       {left.length > 0 && (
         <>
-          <Typography.Title level={5} style={{ margin: "12px 12px 4px" }}>Left out</Typography.Title>
+          <Typography.Title level={2} style={{ margin: "12px 12px 4px", fontSize: 14 }}>Left out</Typography.Title>
           <Table size="small" rowKey={(i) => `${i.login} ${i.old}`} dataSource={left} pagination={left.length > 20 ? { pageSize: 20, showSizeChanger: false } : false} columns={[
             { title: "Login", dataIndex: "login" }, { title: "Key", dataIndex: "old" }, { title: "Why", dataIndex: "left_out" }, { title: "What to do about it", dataIndex: "remedy" },
           ]} />

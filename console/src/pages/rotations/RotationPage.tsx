@@ -32,7 +32,7 @@ export default function RotationPage() {
   return (
     <>
       <PageHead title={r.urgent ? "Urgent rotation" : "Rotation"} note={<StateMark state={r.state} />}><Link to={`/rotations/${r.id}/report`}><Button>Report</Button></Link>{may && <Changes of={r} />}</PageHead>
-      <div style={{ display: "grid", gap: 16 }}>
+      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
         {r.paused_why && <Alert type="warning" showIcon title={`Paused: ${r.paused_why}.`} description="Nothing further begins until it is resumed; every login is open by its old key, its new one, or both." />}
         {(r.counts.placed ?? 0) > 0 && live && <Alert type="info" showIcon title={`${counted(r.counts.placed ?? 0, "login")} await a login with the new key, from whoever holds its private half.`} description={<CopyText text={`plumlatch rotate watch ${r.id}`} label="command" />} />}
         {(r.counts.asked ?? 0) > 0 && live && <Alert type="info" showIcon title={`${counted(r.counts.asked ?? 0, "login")} wait for new public halves that keepers are asked to bring.`} description={<Link to="/rotations/asked">See who is asked for what</Link>} />}

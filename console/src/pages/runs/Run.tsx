@@ -32,7 +32,7 @@ export default function RunPage() {
   return (
     <>
       <PageHead title={`${titles[run.kind]} ${run.instance}`} note={<StateMark state={run.state} />} />
-      <div style={{ maxWidth: 1000, display: "grid", gap: 16 }}>
+      <div style={{ maxWidth: 1000, display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
         <Card size="small" title={`Asked for by ${run.requested_by}, ${moment(run.created_at)}${run.reason ? `: ${run.reason}` : ""}`} aria-live="polite"><RunSteps run={run} /></Card>
         {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}
         {run.state === "done" && (run.kind === "launch" || run.kind === "start") && <HowToLogIn instance={run.instance} />}

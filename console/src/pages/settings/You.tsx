@@ -1,4 +1,4 @@
-import { Alert, Button, Card, Form, Input, InputNumber, Modal, QRCode, Select, Switch, Table, Typography, type TableColumnsType } from "antd";
+import { Alert, Button, Card, Form, Input, InputNumber, Modal, Popconfirm, QRCode, Select, Switch, Table, Typography, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { api, requestKey, take, type Session, type Token } from "../../api/client";
 import { useMe, useSessions, useTokens } from "../../api/queries";
@@ -36,7 +36,7 @@ export default function You() {
               : <span key="f">none <Button size="small" type="primary" onClick={() => setOpen("factor")}>Add one</Button></span>],
           ]} />
         </Card>
-        <div style={{ display: "grid", gap: 16 }}>
+        <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
           <Sessions all={all} extra={everybody} />
           <Tokens all={all} add={() => setOpen("token")} />
         </div>
@@ -58,6 +58,11 @@ export default function You() {
   );
 }
 
+/** Asks once more before something ends. */
+function Sure({ title, act, go, children }: { title: string; act: string; go: () => void; children: React.ReactNode }) {
+  return <Popconfirm title={title} okText={act} okButtonProps={{ danger: true }} cancelText="Leave it" onConfirm={go}>{children}</Popconfirm>;
+}
+
 function Sessions({ all, extra }: { all: boolean; extra: React.ReactNode }) {
   const sessions = useSessions(all);
   const end = useAct((id: string) => take(api.DELETE("/sessions/{session}", { params: { path: { session: id } } })), "sessions");
@@ -67,7 +72,7 @@ function Sessions({ all, extra }: { all: boolean; extra: React.ReactNode }) {
     { title: "Last used", key: "seen", render: (_, n) => moment(n.seen_at) },
     { title: "Holds until", key: "until", render: (_, n) => moment(n.expires_at) },
     { title: "From", key: "from", render: (_, n) => `${n.address}, ${n.via}` },
-    { title: "", key: "do", align: "right", render: (_, n) => !n.own && <Button size="small" onClick={() => end.mutate(n.id)}>End it</Button> },
+    { title: "", key: "do", align: "right", render: (_, n) => !n.own && <Sure title={`End the session of ${n.person}?`} act="End the session" go={() => end.mutate(n.id)}><Button size="small">End it</Button></Sure> },
   ];
   return (
     <Card size="small" title="Console sessions" extra={extra} styles={{ body: { padding: 0 } }}>
@@ -86,7 +91,7 @@ function Tokens({ all, add }: { all: boolean; add: () => void }) {
     { title: "Made", key: "made", render: (_, k) => day(k.created_at) },
     { title: "Holds until", key: "until", render: (_, k) => (k.expires_at ? day(k.expires_at) : "no end") },
     { title: "Last used", key: "used", render: (_, k) => (k.last_used_at ? moment(k.last_used_at) : "never") },
-    { title: "", key: "do", align: "right", render: (_, k) => <Button size="small" danger onClick={() => revoke.mutate(k.id)}>Revoke</Button> },
+    { title: "", key: "do", align: "right", render: (_, k) => <Sure title={`Revoke ${k.name}? Whatever uses it is refused from then on, for good.`} act="Revoke the token" go={() => revoke.mutate(k.id)}><Button size="small" danger>Revoke</Button></Sure> },
   ];
   return (
     <Card size="small" title="Tokens for programs" extra={<Button size="small" type="primary" onClick={add}>Make a token</Button>} styles={{ body: { padding: 0 } }}>

@@ -14,7 +14,7 @@ export default function SetUp() {
   return (
     <main style={{ minHeight: "100vh", display: "grid", placeItems: "center", padding: 20 }}>
       <Card style={{ width: 460 }}>
-        <Typography.Title level={3}>A new Plum Latch</Typography.Title>
+        <Typography.Title level={1} style={{ fontSize: 20 }}>A new Plum Latch</Typography.Title>
         <Typography.Paragraph type="secondary">There is no account yet. The set-up secret is printed where the service was started.</Typography.Paragraph>
         <Form layout="vertical" requiredMark={false} onFinish={(v: { secret: string; name: string; title?: string; password: string }) => make.mutate(v)}>
           <Form.Item name="secret" label="Set-up secret" rules={[{ required: true, message: "Give the secret" }]}><Input autoFocus autoComplete="off" /></Form.Item>

@@ -25,7 +25,7 @@ export default function SignIn() {
       <Card style={{ width: 400 }}>
         <div style={{ display: "flex", gap: 14, alignItems: "center", marginBottom: 8 }}>
           <img src="/mark.svg" width={44} height={44} alt="" />
-          <Typography.Title level={2} style={{ margin: 0 }}>Plum Latch</Typography.Title>
+          <Typography.Title level={1} style={{ margin: 0, fontSize: 26 }}>Plum Latch</Typography.Title>
         </div>
         <Typography.Paragraph type="secondary">Which key opens which login, who holds it, and the way back in when it is lost.</Typography.Paragraph>
         {params.has("refused") && <Alert type="error" showIcon style={{ marginBottom: 16 }} title="The issuer's answer was refused" description="No open account here is yours, or the answer was out of date. Sign in again, or ask an admin." />}

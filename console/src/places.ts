@@ -1,0 +1,30 @@
+/** A page that can be gone to by its name. */
+export interface Place { to: string; text: string }
+
+/** The places of the bar. also are the paths that belong to one, besides those under its own. */
+export const places: (Place & { also?: string[] })[] = [
+  { to: "/", text: "Reach", also: ["/map", "/differences", "/grants", "/proofs", "/logins/"] },
+  { to: "/instances", text: "Instances", also: ["/launch", "/adopt"] },
+  { to: "/keys", text: "Key pairs" },
+  { to: "/rotations", text: "Rotations" },
+  { to: "/restores", text: "Restores" },
+  { to: "/daybook", text: "Daybook" },
+  { to: "/settings", text: "Settings" },
+];
+
+/** The pages that are not in the bar. */
+export const further: Place[] = [
+  { to: "/map", text: "Reach map" },
+  { to: "/differences", text: "Differences" },
+  { to: "/grants", text: "Grants" },
+  { to: "/proofs", text: "To prove" },
+  { to: "/launch", text: "Launch an instance" },
+  { to: "/adopt", text: "Adopt machines" },
+  { to: "/rotations/plan", text: "Plan a rotation" },
+  { to: "/rotations/rules", text: "Standing rules" },
+  { to: "/rotations/calendar", text: "Calendar" },
+  { to: "/rotations/asked", text: "Asked of keepers" },
+  { to: "/settings/people", text: "People and teams" },
+  { to: "/settings/custody", text: "Custody" },
+  { to: "/settings/receivers", text: "Receivers" },
+];

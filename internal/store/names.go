@@ -1,0 +1,58 @@
+package store
+
+import (
+	"context"
+	"strings"
+)
+
+// Named is something that bears a name.
+type Named struct {
+	Kind  string // instance, login, key, person or team
+	Name  string
+	About string // what tells it from others
+	// SHA256 is the fingerprint of a key; nil for the others.
+	SHA256 []byte `gorm:"column:sha256"`
+}
+
+// nameSources are the selections of what bears a name, as kind, name, about, sha256 and later,
+// which is greater for what comes after all others. In each, ? is the pattern that the text has
+// to match.
+var nameSources = []string{
+	`SELECT 'instance' AS kind, name, state || ', ' || image || ', ' || region AS about, NULL::bytea AS sha256, 0 AS later
+		FROM instances WHERE gone_at IS NULL AND (name || ' ' || public_address || ' ' || private_address) ILIKE ?`,
+	`SELECT 'key' AS kind, k.name, k.type || ' ' || k.bits || coalesce(', of ' || p.name, CASE WHEN k.steward_of IS NULL THEN ', of nobody' ELSE ', the service''s own' END)
+			|| CASE WHEN k.state = 'active' THEN '' ELSE ', ' || k.state END AS about, k.sha256, CASE WHEN k.steward_of IS NULL THEN 0 ELSE 4 END AS later
+		FROM keys k LEFT JOIN keepers p ON p.id = k.keeper_id WHERE (k.name || ' ' || k.comment || ' ' || k.purpose) ILIKE ?`,
+	`SELECT kind, name, title || CASE WHEN left_at IS NULL THEN '' ELSE ', has left' END AS about, NULL::bytea AS sha256, 0 AS later FROM keepers WHERE (name || ' ' || title) ILIKE ?`,
+}
+
+// loginNames is the selection for a text with an @; pattern as in nameSources.
+const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, i.state || ', ' || i.region AS about, NULL::bytea AS sha256, 0 AS later
+	FROM logins l JOIN instances i ON i.id = l.instance_id WHERE i.gone_at IS NULL AND (l.os_user || '@' || i.name) ILIKE ?`
+
+// Names returns at most limit of what bears a name that has the text in it, in any
+// letter case: first what is called just that, then what begins with it. Logins are looked for
+// where the text has an @.
+func (s *Store) Names(ctx context.Context, text string, limit int) ([]Named, error) {
+	sources := nameSources
+	if strings.Contains(text, "@") {
+		sources = []string{loginNames}
+	}
+	// Each source gives no more than its own first, so that the last sort is short.
+	const rank = "CASE WHEN lower(name) = lower(?) THEN 0 WHEN name ILIKE ? THEN 1 ELSE 2 END + later"
+	var q strings.Builder
+	var values []any
+	begins := strings.TrimPrefix(like(text), "%")
+	q.WriteString("SELECT kind, name, about, sha256 FROM (")
+	for n, source := range sources {
+		if n > 0 {
+			q.WriteString(" UNION ALL ")
+		}
+		q.WriteString("(SELECT *, " + rank + " AS rank FROM (" + source + ") AS source ORDER BY rank, name LIMIT ?)")
+		values = append(values, text, begins, like(text), limit)
+	}
+	q.WriteString(") AS found ORDER BY rank, name, kind LIMIT ?")
+	var out []Named
+	err := s.db.WithContext(ctx).Raw(q.String(), append(values, limit)...).Scan(&out).Error
+	return out, plain(err)
+}

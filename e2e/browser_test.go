@@ -129,6 +129,16 @@ func (p *page) insert(text string) {
 	}
 }
 
+// strike strikes a key that is a command and no text.
+func (p *page) strike(key string) {
+	p.t.Helper()
+	for _, typ := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, "keyUp"} {
+		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: typ, Key: key}); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+}
+
 // choose picks an option of the select with the label.
 func (p *page) choose(label, option string) {
 	p.t.Helper()

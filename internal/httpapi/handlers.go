@@ -66,14 +66,18 @@ const (
 )
 
 func pageFrom(after *string, limit *int, total *bool) (store.Page, error) {
-	p := store.Page{After: given(after), Limit: defaultLimit, Total: given(total)}
-	if limit != nil {
-		p.Limit = *limit
+	n, err := limitFrom(limit, defaultLimit, maxLimit)
+	return store.Page{After: given(after), Limit: n, Total: given(total)}, err
+}
+
+func limitFrom(limit *int, usual, most int) (int, error) {
+	if limit == nil {
+		return usual, nil
 	}
-	if p.Limit < 1 || p.Limit > maxLimit {
-		return p, &service.Problem{Kind: service.Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("limit is %d; 1 to %d are allowed", p.Limit, maxLimit)}
+	if *limit < 1 || *limit > most {
+		return 0, &service.Problem{Kind: service.Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("limit is %d; 1 to %d are allowed", *limit, most)}
 	}
-	return p, nil
+	return *limit, nil
 }
 
 func labelFrom(label *string) (name, value string, err error) {
@@ -199,9 +203,9 @@ func (a *api) Trace(ctx context.Context, r contract.TraceRequestObject) (contrac
 }
 
 func (a *api) ListNames(ctx context.Context, r contract.ListNamesRequestObject) (contract.ListNamesResponseObject, error) {
-	limit := 12
-	if r.Params.Limit != nil {
-		limit = *r.Params.Limit
+	limit, err := limitFrom(r.Params.Limit, 12, 50)
+	if err != nil {
+		return nil, err
 	}
 	found, err := a.Service.Names(ctx, r.Params.Q, limit)
 	return contract.ListNames200JSONResponse(each(found, namedOf)), err

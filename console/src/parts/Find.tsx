@@ -69,6 +69,7 @@ function Box({ close }: { close: () => void }) {
   const list = useId();
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
+  const [entered, setEntered] = useState(false); // Enter was struck, perhaps before the answer was there
   const wanted = text.trim();
   const secret = holdsPrivate(text);
   const keyText = secret || isKeyText(wanted);
@@ -82,13 +83,16 @@ function Box({ close }: { close: () => void }) {
     const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
     if (keyText || step === undefined && e.key !== "Enter") return;
     e.preventDefault();
-    const chosen = choices[active];
     if (step !== undefined) setAt((active + step + choices.length) % Math.max(1, choices.length));
-    else if (chosen && fresh) go(chosen.to);
+    else setEntered(true);
   };
+  const chosen = choices[active]?.to;
+  useEffect(() => {
+    if (entered && fresh && chosen !== undefined) go(chosen);
+  });
   return (
     <Modal open title="Find" footer={null} onCancel={close} width={720}>
-      <Input.TextArea autoFocus autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} value={text} onKeyDown={press} onChange={(e) => { setText(e.target.value); setAt(0); }}
+      <Input.TextArea autoFocus autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} value={text} onKeyDown={press} onChange={(e) => { setText(e.target.value); setAt(0); setEntered(false); }}
         aria-label="A name, a fingerprint or a public key" placeholder="Part of a name or an address, a fingerprint in any notation, a public key"
         role="combobox" aria-expanded={!keyText} aria-controls={list} aria-activedescendant={keyText || choices.length === 0 ? undefined : `${list}-${active}`} />
       <div style={{ marginTop: 12, display: "grid", gap: 12 }} aria-live="polite">

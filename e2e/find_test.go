@@ -1,0 +1,128 @@
+package e2e
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/apiclient"
+)
+
+func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "mast", "-purpose", "the gauge on the pier")
+	for _, name := range []string{"mast-10", "a-mast", "mast"} {
+		h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mast", "-label", "team="+name)
+	}
+	h.must("operator", "add", "runa", "-role", "operator", "-limit", "team=mast-10", "-title", "Runa Mastery", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	find := func(h *house, text string) string {
+		t.Helper()
+		var found []apiclient.Named
+		if err := json.Unmarshal([]byte(h.client("find", text, "-json").out), &found); err != nil {
+			t.Fatal(err)
+		}
+		names := ""
+		for _, n := range found {
+			names += string(n.Kind) + ":" + n.Name + " "
+		}
+		return names
+	}
+	for text, want := range map[string]string{
+		"MAST":                             "instance:mast key:mast instance:mast-10 instance:a-mast person:runa ",
+		"on the pier":                      "key:mast ",
+		h.instance("a-mast").PublicAddress: "instance:a-mast ",
+		"@mast":                            "login:debian@mast login:debian@mast-10 ",
+		"m_st":                             "",
+		"%":                                "",
+	} {
+		if got := find(h, text); got != want {
+			t.Errorf("%q finds %q, want %q", text, got, want)
+		}
+	}
+	if r := h.client("find", "nobody-has-this"); r.status != 3 || !strings.Contains(r.err, "Nothing bears a name") {
+		t.Errorf("%d %s%s", r.status, r.out, r.err)
+	}
+	if status, body := h.call("GET", "/api/v1/names?q=%20", h.token, ""); status != 422 || !strings.Contains(body, "no text to find") {
+		t.Errorf("%d %s", status, body)
+	}
+	if status, _ := h.call("GET", "/api/v1/names?q=a&limit=51", h.token, ""); status != 422 {
+		t.Errorf("a limit of 51: %d", status)
+	}
+	runa := h.in(t)
+	runa.token = h.signIn("runa", password)
+	if got := find(runa, "mast"); got != "key:mast instance:mast-10 person:runa " {
+		t.Errorf("with a limit: %q", got)
+	}
+
+	const typeable = `document.activeElement.getAttribute("aria-label") === "A name, a fingerprint or a public key"`
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/rotations/plan")
+	p.says("Plan a rotation")
+	p.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+	p.holds("the box to be typed into", typeable)
+	p.insert("mast-1")
+	p.holds("what was found", `document.querySelector("[role=option][aria-selected=true]")?.innerText.includes("mast-10")`)
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.holds("its page", `location.pathname === "/instances/mast-10" && document.title.startsWith("mast-10")`)
+	p.strike("/") // where the page has no search of its own
+	p.holds("the box to be typed into", typeable)
+	p.insert("calen")
+	p.holds("the page", `document.querySelector("[role=option][aria-selected=true]")?.innerText.includes("Calendar")`)
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.holds("the calendar", `location.pathname === "/rotations/calendar"`)
+	p.open("/keys")
+	p.says("the gauge on the pier")
+	p.strike("/")
+	p.holds("the list's own search", `document.activeElement.getAttribute("aria-label") === "Name, comment or purpose"`)
+}
+
+func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	var list []apiclient.ListedKey
+	for n := range 600 {
+		public, _, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		key, err := ssh.NewPublicKey(public)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, apiclient.ListedKey{Name: fmt.Sprintf("petrel-%03d", n), PublicKey: string(ssh.MarshalAuthorizedKey(key))})
+	}
+	if r, err := h.api(h.token).ImportKeysWithResponse(t.Context(), apiclient.ImportKeys{Keys: list}); err != nil || r.JSON200 == nil {
+		t.Fatal(err, string(r.Body))
+	}
+	p := openBrowser(t, h.url)
+	p.signIn("ines", password)
+	p.open("/keys")
+	p.says("50 of 600 keys")
+	p.press("Show more")
+	const rows = `document.querySelectorAll("tbody tr[data-row-key]").length`
+	for range 40 { // reading on brings the next part by itself
+		p.do(chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, document.body.scrollHeight)`))
+		if strings.Contains(p.text(), "petrel-599") {
+			break
+		}
+	}
+	p.says("petrel-599")
+	p.holds("all of them counted", `document.body.innerText.includes("600 keys") && document.querySelector("table").getAttribute("aria-rowcount") === "601"`)
+	p.holds("only what is near in the page", rows+` > 10 && `+rows+` < 90`)
+	p.do(chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`))
+	p.says("petrel-000")
+	p.holds("the first rows under the head", `document.querySelector("tbody tr[data-row-key]").getAttribute("aria-rowindex") === "2" && document.querySelector("tbody tr[data-row-key] td").offsetWidth === document.querySelector("thead th").offsetWidth`)
+	p.strike("/")
+	p.do(chromedp.KeyEvent("petrel-45"))
+	p.says("10 keys")
+}

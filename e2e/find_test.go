@@ -10,7 +10,6 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
@@ -72,13 +71,13 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 	p.holds("the box to be typed into", typeable)
 	p.insert("mast-1")
 	p.holds("what was found", `document.querySelector("[role=option][aria-selected=true]")?.innerText.includes("mast-10")`)
-	p.do(chromedp.KeyEvent(kb.Enter))
+	p.strike("Enter")
 	p.holds("its page", `location.pathname === "/instances/mast-10" && document.title.startsWith("mast-10")`)
 	p.strike("/") // where the page has no search of its own
 	p.holds("the box to be typed into", typeable)
 	p.insert("calen")
 	p.holds("the page", `document.querySelector("[role=option][aria-selected=true]")?.innerText.includes("Calendar")`)
-	p.do(chromedp.KeyEvent(kb.Enter))
+	p.strike("Enter")
 	p.holds("the calendar", `location.pathname === "/rotations/calendar"`)
 	p.open("/keys")
 	p.says("the gauge on the pier")

@@ -1903,6 +1903,15 @@ type LoginReach struct {
 	Worry *string `json:"worry,omitempty"`
 }
 
+// Loss defines model for Loss.
+type Loss struct {
+	// Changes The logins that would be less safe.
+	Changes []LossChange `json:"changes"`
+
+	// Keys Which keys those are, by name.
+	Keys []string `json:"keys"`
+}
+
 // LossChange defines model for LossChange.
 type LossChange struct {
 	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
@@ -3660,6 +3669,15 @@ type ListRoutesParams struct {
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 
+// GetLossParams defines parameters for GetLoss.
+type GetLossParams struct {
+	// Key A key that would be lost; can be given several times.
+	Key *[]string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Keeper All active keys of this person or team.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+}
+
 // ListNamesParams defines parameters for ListNames.
 type ListNamesParams struct {
 	// Q Part of a name, an address or a purpose; with an @ in it, part of a login.
@@ -4445,11 +4463,6 @@ type ClientInterface interface {
 	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
 	HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLoss performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
-	//
-	// What would become of the logins if the key were lost.
-	GetLoss(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -4540,6 +4553,11 @@ type ClientInterface interface {
 	//
 	// The contents that the login's files were seen with, the newest first.
 	ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLoss performs a GET /loss (the `GetLoss` operationId) request.
+	//
+	// What would become of the logins if keys were lost together: those that are named, and all that a keeper holds.
+	GetLoss(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListNames performs a GET /names (the `ListNames` operationId) request.
 	//
@@ -5972,21 +5990,6 @@ func (c *Client) HandOverKey(ctx context.Context, key KeyName, body HandOverKeyJ
 	return c.Client.Do(req)
 }
 
-// GetLoss performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
-//
-// What would become of the logins if the key were lost.
-func (c *Client) GetLoss(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetLossRequest(c.Server, key)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // MarkLostWithBody performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -6238,6 +6241,21 @@ func (c *Client) ListRoutes(ctx context.Context, login LoginName, params *ListRo
 // The contents that the login's files were seen with, the newest first.
 func (c *Client) ListVersions(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListVersionsRequest(c.Server, login)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLoss performs a GET /loss (the `GetLoss` operationId) request.
+//
+// What would become of the logins if keys were lost together: those that are named, and all that a keeper holds.
+func (c *Client) GetLoss(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLossRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10307,40 +10325,6 @@ func NewHandOverKeyRequestWithBody(server string, key KeyName, contentType strin
 	return req, nil
 }
 
-// NewGetLossRequest constructs an http.Request for the GetLoss method
-func NewGetLossRequest(server string, key KeyName) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/keys/%s/loss", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewMarkLostRequest calls the generic MarkLost builder with application/json body
 func NewMarkLostRequest(server string, key KeyName, body MarkLostJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11015,6 +10999,72 @@ func NewListVersionsRequest(server string, login LoginName) (*http.Request, erro
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLossRequest constructs an http.Request for the GetLoss method
+func NewGetLossRequest(server string, params *GetLossParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/loss")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Keeper != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keeper", *params.Keeper, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -14569,13 +14619,6 @@ type ClientWithResponsesInterface interface {
 	// Asks another keeper to take the key over, which is done once they prove that they hold it. A private half that never left the safe changes its keeper at once.
 	HandOverKeyWithResponse(ctx context.Context, key KeyName, body HandOverKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverKeyResponse, error)
 
-	// GetLossWithResponse performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
-	//
-	// What would become of the logins if the key were lost.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	GetLossWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetLossResponse, error)
-
 	// MarkLostWithBodyWithResponse performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -14690,6 +14733,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListVersionsWithResponse(ctx context.Context, login LoginName, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
+
+	// GetLossWithResponse performs a GET /loss (the `GetLoss` operationId) request.
+	//
+	// What would become of the logins if keys were lost together: those that are named, and all that a keeper holds.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLossWithResponse(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*GetLossResponse, error)
 
 	// ListNamesWithResponse performs a GET /names (the `ListNames` operationId) request.
 	//
@@ -17583,54 +17633,6 @@ func (r HandOverKeyResponse) ContentType() string {
 	return ""
 }
 
-type GetLossResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]LossChange
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetLossResponse) GetJSON200() *[]LossChange {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetLossResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetLossResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetLossResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetLossResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetLossResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type MarkLostResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18187,6 +18189,54 @@ func (r ListVersionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLossResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Loss
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLossResponse) GetJSON200() *Loss {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLossResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLossResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLossResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLossResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLossResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21924,19 +21974,6 @@ func (c *ClientWithResponses) HandOverKeyWithResponse(ctx context.Context, key K
 	return ParseHandOverKeyResponse(rsp)
 }
 
-// GetLossWithResponse performs a GET /keys/{key}/loss (the `GetLoss` operationId) request.
-//
-// What would become of the logins if the key were lost.
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) GetLossWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetLossResponse, error) {
-	rsp, err := c.GetLoss(ctx, key, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetLossResponse(rsp)
-}
-
 // MarkLostWithBodyWithResponse performs a POST /keys/{key}/lost (the `MarkLost` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -22152,6 +22189,19 @@ func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, logi
 		return nil, err
 	}
 	return ParseListVersionsResponse(rsp)
+}
+
+// GetLossWithResponse performs a GET /loss (the `GetLoss` operationId) request.
+//
+// What would become of the logins if keys were lost together: those that are named, and all that a keeper holds.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLossWithResponse(ctx context.Context, params *GetLossParams, reqEditors ...RequestEditorFn) (*GetLossResponse, error) {
+	rsp, err := c.GetLoss(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLossResponse(rsp)
 }
 
 // ListNamesWithResponse performs a GET /names (the `ListNames` operationId) request.
@@ -24784,39 +24834,6 @@ func ParseHandOverKeyResponse(rsp *http.Response) (*HandOverKeyResponse, error) 
 	return response, nil
 }
 
-// ParseGetLossResponse parses an HTTP response from a GetLossWithResponse call
-func ParseGetLossResponse(rsp *http.Response) (*GetLossResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetLossResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []LossChange
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseMarkLostResponse parses an HTTP response from a MarkLostWithResponse call
 func ParseMarkLostResponse(rsp *http.Response) (*MarkLostResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25182,6 +25199,39 @@ func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []FileVersion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLossResponse parses an HTTP response from a GetLossWithResponse call
+func ParseGetLossResponse(rsp *http.Response) (*GetLossResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLossResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Loss
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -23,14 +23,17 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 	{name: "login show", args: "LOGIN", min: 1, max: 1, flags: loginShow, summary: "Show who gets in to a login today, by which key, proved when", examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"}},
 	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; -to is the newest of that file unless given.", examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"}},
 	{
-		name: "key loss", args: "KEY", min: 1, max: 1, flags: keyLoss,
-		summary: "Show what would become of the logins if a key were lost", examples: []string{"plumlatch key loss hides-shared"},
+		name: "key loss", args: "[KEY ...]", max: -1, flags: keyLoss,
+		summary: "Show what would become of the logins if keys were lost together",
+		detail:   "With -keeper it takes all active keys of a person or team, as on a laptop that is gone.",
+		examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -keeper marek"},
 	},
 	{
-		name: "key mark-lost", args: "KEY", min: 1, max: 1, flags: keyMarkLost,
-		summary:  "Mark a key as lost, after showing what that does",
-		detail:   "Its keeper or an admin may. What stands on the instances stays until it is withdrawn there.",
-		examples: []string{`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`},
+		name: "key mark-lost", args: "[KEY ...]", max: -1, flags: keyMarkLost,
+		summary: "Mark keys as lost, after showing what that does",
+		detail: `Their keeper or an admin may. With -keeper it takes all active keys of a person or team. What stands
+on the instances stays until it is removed there: plumlatch rotate start -lost -urgent does that.`,
+		examples: []string{`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`, `plumlatch key mark-lost -keeper marek -reason "laptop stolen on the train"`},
 	},
 }
 
@@ -260,37 +263,51 @@ func (s *session) compareLooks(ctx context.Context, client *apiclient.Client, lo
 	return nil
 }
 
-func keyLoss(*flag.FlagSet) func(context.Context, *session, []string) error {
+// lossOf asks what the loss of the named keys, and of all of a keeper, would do.
+func lossOf(ctx context.Context, client *apiclient.Client, keys []string, keeper string) (apiclient.Loss, error) {
+	if len(keys) == 0 && keeper == "" {
+		return apiclient.Loss{}, &usageError{"name the keys, or whose they are: -keeper NAME"}
+	}
+	return answer[apiclient.Loss](client.GetLoss(ctx, &apiclient.GetLossParams{Key: &keys, Keeper: optional(keeper)}))
+}
+
+func keyLoss(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	keeper := f.String("keeper", "", "all active keys of this `person` or team")
 	return func(ctx context.Context, s *session, args []string) error {
 		client, err := s.connect()
 		if err != nil {
 			return err
 		}
-		changes, err := answer[[]apiclient.LossChange](client.GetLoss(ctx, args[0]))
+		loss, err := lossOf(ctx, client, args, *keeper)
 		if err != nil {
 			return err
 		}
 		if s.json {
-			return s.writeJSON(changes)
+			return s.writeJSON(loss)
 		}
-		s.showLoss(args[0], changes)
+		s.showLoss(loss)
 		return nil
 	}
 }
 
-func (s *session) showLoss(key string, changes []apiclient.LossChange) {
-	if len(changes) == 0 {
-		fmt.Fprintf(s.env.Out, "Without %s no login would be less safe than it is.\n", key)
+func (s *session) showLoss(loss apiclient.Loss) {
+	gone := strings.Join(loss.Keys, ", ")
+	if gone == "" {
+		gone = "any of them, for there is none,"
+	}
+	if len(loss.Changes) == 0 {
+		fmt.Fprintf(s.env.Out, "Without %s no login would be less safe than it is.\n", gone)
 		return
 	}
-	t := table{head: []string{"LOGIN", "NOW", "WITHOUT " + key}}
-	for _, c := range changes {
+	t := table{head: []string{"LOGIN", "NOW", "WITHOUT " + gone}}
+	for _, c := range loss.Changes {
 		t.add(c.Login, string(c.Before), string(c.After))
 	}
 	t.write(s)
 }
 
 func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	keeper := f.String("keeper", "", "all active keys of this `person` or team")
 	reason := f.String("reason", "", "what happened, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
@@ -301,26 +318,35 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if err != nil {
 			return err
 		}
-		changes, err := answer[[]apiclient.LossChange](client.GetLoss(ctx, args[0]))
+		loss, err := lossOf(ctx, client, args, *keeper)
 		if err != nil {
 			return err
+		}
+		if len(loss.Keys) == 0 {
+			return fmt.Errorf("%s holds no active key", *keeper)
 		}
 		if !s.json && !s.quiet {
-			s.showLoss(args[0], changes)
+			s.showLoss(loss)
 			fmt.Fprintln(s.env.Out)
 		}
-		if err := s.confirm(*yes, fmt.Sprintf("This marks %s as lost. It is granted nowhere anew, and counts nowhere as somebody's way in.", args[0]), args[0]); err != nil {
+		gone := strings.Join(loss.Keys, ", ")
+		if err := s.confirm(*yes, fmt.Sprintf("This marks %s as lost: granted nowhere anew, and counted nowhere as somebody's way in.", gone), loss.Keys[0]); err != nil {
 			return err
 		}
-		k, err := answer[apiclient.Key](client.MarkLost(ctx, args[0], apiclient.MarkLost{Reason: *reason}))
-		if err != nil {
-			return err
+		var marked []apiclient.Key
+		stand := 0
+		for _, name := range loss.Keys {
+			k, err := answer[apiclient.Key](client.MarkLost(ctx, name, apiclient.MarkLost{Reason: *reason}))
+			if err != nil {
+				return fmt.Errorf("of %d keys, %d were marked: %w", len(loss.Keys), len(marked), err)
+			}
+			marked, stand = append(marked, k), stand+k.Opens
 		}
 		if s.json {
-			return s.writeJSON(k)
+			return s.writeJSON(marked)
 		}
 		if !s.quiet {
-			fmt.Fprintf(s.env.Out, "%s is marked as lost. Its lines still stand on %d logins; withdraw them: plumlatch opens %s\n", k.Name, k.Opens, k.Name)
+			fmt.Fprintf(s.env.Out, "Marked as lost: %s. Their lines still stand, %d in all, and open logins to whoever has the keys.\nReplace them now: plumlatch rotate start -lost -urgent\n", gone, stand)
 		}
 		return nil
 	}

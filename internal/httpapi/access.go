@@ -28,7 +28,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 		return nil, err
 	}
 	page, err := a.Service.Reach(ctx, service.ReachWanted{
-		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Key: given(q.Key)},
+		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Keys: oneOf(q.Key)},
 		State:       string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry), After: p.After, Limit: p.Limit,
 	})
 	counts := map[string]int{}
@@ -52,7 +52,7 @@ func (a *api) GetReachMap(ctx context.Context, r contract.GetReachMapRequestObje
 		limit = *q.Limit
 	}
 	m, err := a.Service.Map(ctx, service.ReachWanted{
-		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Key: given(q.Key)},
+		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Keys: oneOf(q.Key)},
 		State:       string(given(q.State)), Drift: given(q.Drift), Limit: limit,
 	})
 	return contract.GetReachMap200JSONResponse{
@@ -272,10 +272,10 @@ func (a *api) WithdrawGrant(ctx context.Context, r contract.WithdrawGrantRequest
 }
 
 func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (contract.GetLossResponseObject, error) {
-	changes, err := a.Service.Loss(ctx, r.Key)
-	return contract.GetLoss200JSONResponse(each(changes, func(c service.LossChange) contract.LossChange {
+	keys, changes, err := a.Service.Loss(ctx, given(r.Params.Key), given(r.Params.Keeper))
+	return contract.GetLoss200JSONResponse{Keys: keys, Changes: each(changes, func(c service.LossChange) contract.LossChange {
 		return contract.LossChange{Login: c.Login, Instance: c.Instance, Before: contract.ReachState(c.Before), After: contract.ReachState(c.After)}
-	})), err
+	})}, err
 }
 
 func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (contract.MarkLostResponseObject, error) {

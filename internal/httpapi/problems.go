@@ -107,6 +107,13 @@ func optional[T comparable](v T) *T {
 	return &v
 }
 
+func oneOf(v *string) []string {
+	if v == nil {
+		return nil
+	}
+	return []string{*v}
+}
+
 func list(l []string) *[]string {
 	if len(l) == 0 {
 		return nil

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -470,26 +471,57 @@ type LossChange struct {
 	Before, After   reach.State
 }
 
-// Loss returns what would become of the logins if the key were lost.
-func (s *Service) Loss(ctx context.Context, name string) ([]LossChange, error) {
-	k, err := s.Key(ctx, name)
-	if err != nil {
-		return nil, err
+// Loss returns what would become of the logins if keys were lost together: those of the
+// names, and all active ones of the keeper, unless that is "". It returns the names of all, too.
+func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]string, []LossChange, error) {
+	if len(names) == 0 && keeper == "" {
+		return nil, nil, &Problem{Kind: Invalid, Code: "no-key", Field: "key", Detail: "no key is named", Remedy: "Name keys, or whoever keeps them"}
 	}
-	w, err := s.world(ctx, store.ReachFilter{Key: name})
+	keys, err := s.store.KeysNamed(ctx, names)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	place := w.keyPlace(k.ID)
-	if place < 0 {
-		return nil, nil // it opens nothing, and should not
+	for _, n := range names {
+		if !slices.ContainsFunc(keys, func(k store.Key) bool { return k.Name == n }) {
+			return nil, nil, s.noKey(store.ErrNotFound, n)
+		}
+	}
+	if keeper != "" {
+		k, err := s.store.KeeperNamed(ctx, keeper)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, nil, &Problem{Kind: NotFound, Code: "no-such-keeper", Field: "keeper", Where: []string{keeper}, Detail: fmt.Sprintf("there is no keeper %q", keeper), Remedy: "See who there is: plumlatch keeper list"}
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		held, err := s.store.KeysHeldBy(ctx, k.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		keys = append(keys, held...)
+	}
+	slices.SortFunc(keys, func(a, b store.Key) int { return cmp.Compare(a.Name, b.Name) })
+	keys = slices.CompactFunc(keys, func(a, b store.Key) bool { return a.Name == b.Name })
+	all := make([]string, len(keys))
+	for n, k := range keys {
+		all[n] = k.Name
+	}
+	w, err := s.world(ctx, store.ReachFilter{Keys: all})
+	if err != nil {
+		return nil, nil, err
+	}
+	var places []int
+	for _, k := range keys {
+		if place := w.keyPlace(k.ID); place >= 0 {
+			places = append(places, place)
+		}
 	}
 	var out []LossChange
-	for _, c := range reach.Loss(w.input, place) {
+	for _, c := range reach.Loss(w.input, places...) {
 		l := w.logins[c.Login]
 		out = append(out, LossChange{loginName(l.OSUser, l.Instance), l.Instance, c.Before, c.After})
 	}
-	return out, nil
+	return all, out, nil
 }
 
 // MarkLost marks a key as lost: by the person who is its keeper, or an admin.

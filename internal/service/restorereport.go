@@ -66,7 +66,7 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 }
 
 func (s *Service) lostElsewhere(ctx context.Context, so []LostElsewhere, k store.Key, but string) ([]LostElsewhere, error) {
-	w, err := s.world(ctx, store.ReachFilter{Key: k.Name})
+	w, err := s.world(ctx, store.ReachFilter{Keys: []string{k.Name}})
 	if err != nil {
 		return nil, err
 	}

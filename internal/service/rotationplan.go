@@ -125,10 +125,7 @@ func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationP
 			return RotationPlan{}, err
 		}
 	}
-	filter := store.ReachFilter{Region: w.Region, LabelName: w.LabelName, LabelText: w.LabelText, Keeper: w.Keeper}
-	if len(w.Keys) == 1 {
-		filter.Key = w.Keys[0]
-	}
+	filter := store.ReachFilter{Region: w.Region, LabelName: w.LabelName, LabelText: w.LabelText, Keeper: w.Keeper, Keys: w.Keys}
 	world, err := s.world(ctx, filter)
 	if err != nil {
 		return RotationPlan{}, err

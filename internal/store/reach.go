@@ -18,8 +18,9 @@ type ReachFilter struct {
 	Instance             uuid.UUID
 	Text, Region         string
 	LabelName, LabelText string
-	// Keeper and Key name those that open a login or should.
-	Keeper, Key string
+	// Keeper and Keys name those that open a login or should, any of them.
+	Keeper string
+	Keys   []string
 }
 
 // ReachLogin is a login as far as its reach needs it.
@@ -195,8 +196,8 @@ func (f ReachFilter) where() (string, []any) {
 	opened := func(of string) string {
 		return "l.id IN (SELECT login_id FROM grants WHERE withdrawn_at IS NULL AND key_id IN (" + of + ") UNION SELECT login_id FROM sightings WHERE present AND key_id IN (" + of + "))"
 	}
-	if f.Key != "" {
-		add(opened("SELECT id FROM keys WHERE name = ?"), f.Key, f.Key)
+	if len(f.Keys) > 0 {
+		add(opened("SELECT id FROM keys WHERE name = ANY(?)"), f.Keys, f.Keys)
 	}
 	if f.Keeper != "" {
 		add(opened("SELECT k.id FROM keys k JOIN keepers o ON o.id = k.keeper_id WHERE o.name = ?"), f.Keeper, f.Keeper)

@@ -1293,14 +1293,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/keys/{key}/loss": {
+    "/loss": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description What would become of the logins if the key were lost. */
+        /** @description What would become of the logins if keys were lost together: those that are named, and all that a keeper holds. */
         get: operations["getLoss"];
         put?: never;
         post?: never;
@@ -2364,6 +2364,12 @@ export interface components {
             instance: string;
             before: components["schemas"]["ReachState"];
             after: components["schemas"]["ReachState"];
+        };
+        Loss: {
+            /** @description Which keys those are, by name. */
+            keys: string[];
+            /** @description The logins that would be less safe. */
+            changes: components["schemas"]["LossChange"][];
         };
         MarkLost: {
             reason: string;
@@ -6095,23 +6101,25 @@ export interface operations {
     };
     getLoss: {
         parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The key's name. */
-                key: components["parameters"]["KeyName"];
+            query?: {
+                /** @description A key that would be lost; can be given several times. */
+                key?: string[];
+                /** @description All active keys of this person or team. */
+                keeper?: string;
             };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description The logins whose reach would change. */
+            /** @description The keys and the logins whose reach would change. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LossChange"][];
+                    "application/json": components["schemas"]["Loss"];
                 };
             };
             default: components["responses"]["Problem"];

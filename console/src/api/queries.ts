@@ -113,8 +113,9 @@ export function useVersions(login: string) {
   return useQuery({ queryKey: ["reach", "versions", login], queryFn: () => take(api.GET("/logins/{login}/versions", { params: { path: { login } } })) });
 }
 
-export function useLoss(key: string) {
-  return useQuery({ queryKey: ["reach", "loss", key], queryFn: () => take(api.GET("/keys/{key}/loss", { params: { path: { key } } })) });
+/** What the loss of keys would do: of one, or of all that a keeper has. */
+export function useLoss(of: { key?: string; keeper?: string }) {
+  return useQuery({ queryKey: ["reach", "loss", of], queryFn: () => take(api.GET("/loss", { params: { query: { key: of.key ? [of.key] : undefined, keeper: of.keeper } } })) });
 }
 
 /** Follows a sweep until it has ended. */

@@ -1910,6 +1910,15 @@ type LoginReach struct {
 	Worry *string `json:"worry,omitempty"`
 }
 
+// Loss defines model for Loss.
+type Loss struct {
+	// Changes The logins that would be less safe.
+	Changes []LossChange `json:"changes"`
+
+	// Keys Which keys those are, by name.
+	Keys []string `json:"keys"`
+}
+
 // LossChange defines model for LossChange.
 type LossChange struct {
 	// After How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
@@ -3667,6 +3676,15 @@ type ListRoutesParams struct {
 	Rehearse *bool `form:"rehearse,omitempty" json:"rehearse,omitempty"`
 }
 
+// GetLossParams defines parameters for GetLoss.
+type GetLossParams struct {
+	// Key A key that would be lost; can be given several times.
+	Key *[]string `form:"key,omitempty" json:"key,omitempty"`
+
+	// Keeper All active keys of this person or team.
+	Keeper *string `form:"keeper,omitempty" json:"keeper,omitempty"`
+}
+
 // ListNamesParams defines parameters for ListNames.
 type ListNamesParams struct {
 	// Q Part of a name, an address or a purpose; with an @ in it, part of a login.
@@ -4191,9 +4209,6 @@ type ServerInterface interface {
 	// (POST /keys/{key}/hand-over)
 	HandOverKey(c *gin.Context, key KeyName)
 
-	// (GET /keys/{key}/loss)
-	GetLoss(c *gin.Context, key KeyName)
-
 	// (POST /keys/{key}/lost)
 	MarkLost(c *gin.Context, key KeyName)
 
@@ -4229,6 +4244,9 @@ type ServerInterface interface {
 
 	// (GET /logins/{login}/versions)
 	ListVersions(c *gin.Context, login LoginName)
+
+	// (GET /loss)
+	GetLoss(c *gin.Context, params GetLossParams)
 
 	// (GET /names)
 	ListNames(c *gin.Context, params ListNamesParams)
@@ -6035,31 +6053,6 @@ func (siw *ServerInterfaceWrapper) HandOverKey(c *gin.Context) {
 	siw.Handler.HandOverKey(c, key)
 }
 
-// GetLoss operation middleware
-func (siw *ServerInterfaceWrapper) GetLoss(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "key" -------------
-	var key KeyName
-
-	err = runtime.BindStyledParameterWithOptions("simple", "key", c.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.GetLoss(c, key)
-}
-
 // MarkLost operation middleware
 func (siw *ServerInterfaceWrapper) MarkLost(c *gin.Context) {
 
@@ -6469,6 +6462,41 @@ func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
 	}
 
 	siw.Handler.ListVersions(c, login)
+}
+
+// GetLoss operation middleware
+func (siw *ServerInterfaceWrapper) GetLoss(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLossParams
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "keeper" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keeper", c.Request.URL.Query(), &params.Keeper, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter keeper: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLoss(c, params)
 }
 
 // ListNames operation middleware
@@ -8449,7 +8477,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/grants", wrapper.AddGrant)
 	router.POST(options.BaseURL+"/grants/withdrawals", wrapper.WithdrawGrant)
 	router.GET(options.BaseURL+"/proofs/due", wrapper.ListProofsDue)
-	router.GET(options.BaseURL+"/keys/:key/loss", wrapper.GetLoss)
+	router.GET(options.BaseURL+"/loss", wrapper.GetLoss)
 	router.POST(options.BaseURL+"/keys/:key/lost", wrapper.MarkLost)
 	router.POST(options.BaseURL+"/keys/:key/challenges", wrapper.ChallengeKey)
 	router.POST(options.BaseURL+"/keys/:key/proofs", wrapper.ProveKey)
@@ -10497,45 +10525,6 @@ func (response HandOverKeydefaultApplicationProblemPlusJSONResponse) VisitHandOv
 	return err
 }
 
-type GetLossRequestObject struct {
-	Key KeyName `json:"key"`
-}
-
-type GetLossResponseObject interface {
-	VisitGetLossResponse(w http.ResponseWriter) error
-}
-
-type GetLoss200JSONResponse []LossChange
-
-func (response GetLoss200JSONResponse) VisitGetLossResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetLossdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetLossdefaultApplicationProblemPlusJSONResponse) VisitGetLossResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type MarkLostRequestObject struct {
 	Key  KeyName `json:"key"`
 	Body *MarkLostJSONRequestBody
@@ -10997,6 +10986,45 @@ type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLossRequestObject struct {
+	Params GetLossParams
+}
+
+type GetLossResponseObject interface {
+	VisitGetLossResponse(w http.ResponseWriter) error
+}
+
+type GetLoss200JSONResponse Loss
+
+func (response GetLoss200JSONResponse) VisitGetLossResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLossdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLossdefaultApplicationProblemPlusJSONResponse) VisitGetLossResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13570,9 +13598,6 @@ type StrictServerInterface interface {
 	// (POST /keys/{key}/hand-over)
 	HandOverKey(ctx context.Context, request HandOverKeyRequestObject) (HandOverKeyResponseObject, error)
 
-	// (GET /keys/{key}/loss)
-	GetLoss(ctx context.Context, request GetLossRequestObject) (GetLossResponseObject, error)
-
 	// (POST /keys/{key}/lost)
 	MarkLost(ctx context.Context, request MarkLostRequestObject) (MarkLostResponseObject, error)
 
@@ -13608,6 +13633,9 @@ type StrictServerInterface interface {
 
 	// (GET /logins/{login}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
+
+	// (GET /loss)
+	GetLoss(ctx context.Context, request GetLossRequestObject) (GetLossResponseObject, error)
 
 	// (GET /names)
 	ListNames(ctx context.Context, request ListNamesRequestObject) (ListNamesResponseObject, error)
@@ -15503,32 +15531,6 @@ func (sh *strictHandler) HandOverKey(ctx *gin.Context, key KeyName) {
 	}
 }
 
-// GetLoss operation middleware
-func (sh *strictHandler) GetLoss(ctx *gin.Context, key KeyName) {
-	var request GetLossRequestObject
-
-	request.Key = key
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetLoss(ctx, request.(GetLossRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetLoss")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(GetLossResponseObject); ok {
-		if err := validResponse.VisitGetLossResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // MarkLost operation middleware
 func (sh *strictHandler) MarkLost(ctx *gin.Context, key KeyName) {
 	var request MarkLostRequestObject
@@ -15932,6 +15934,32 @@ func (sh *strictHandler) ListVersions(ctx *gin.Context, login LoginName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
 		if err := validResponse.VisitListVersionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLoss operation middleware
+func (sh *strictHandler) GetLoss(ctx *gin.Context, params GetLossParams) {
+	var request GetLossRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLoss(ctx, request.(GetLossRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLoss")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLossResponseObject); ok {
+		if err := validResponse.VisitGetLossResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17868,389 +17896,391 @@ func (sh *strictHandler) Trace(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P19cxs3sjcMfxWUrqcq2XpGL3biJCvVXXW0fol97MQuy3t817WbUkEckMRyCHAHGNHclL/7XehuYDAk",
-	"MBxKpOw9m39sSRzOYIBGo19+/evfj0Z6vtBKKGuOzn8/WvCaz4UVNfx2Obaidj+UwoxqubBSq6Pzow9T",
-	"wUZNbXTN7JRbZqeCLfhEsBsx1rVgE34rGDdMiU/25Kg4ku5L/2xEvToqjhSfi6PzIw63Lo7MaCrm3D3D",
-	"rhbuA2NrqSZHnz8XR69KMV9oK9Ro9VqsNsdxyW551QimxzCEEa8qUX9j2Giq5Ujg2NzjDLNTaZhWgtXi",
-	"n40w7aimgpcwDhpW9Mhj98x4gHP+6Y1QEzs9On/0+KciNWBlLFcj8SvcLDVtkq74xsDIwjgW3E7bUfir",
-	"joojN2BZi/Lo3NaN6J+v12KVf/JMrPofOoPX3eV5b+Rc2vTTJrXgVhjLVDO/EbVbIqFsLYUp2CNmNXty",
-	"dnbBnpyxRlXCGDaRt0LlZKWC5yTGIpUVE1HjYPREqvzrV+7jgjVG1P/lpzczEXDpjlPxdiFqbnWdH4Cm",
-	"K/oXwV+14+PfC27ck9Yf/HG6KtgY9qlgJV/daD3LzXKN99jyIG25u/er0n2eeIGaLuh9gbGu59wenR81",
-	"jSyPUjvpfVP17KK6qbbsIHfFrnPY9LxVc98XuloKscje37hP7/mED9ryKiUCwk5F7fbcSDfKMl5VqBrn",
-	"3I6mOWmwcLfEjN1oXQmujj67Z9bCLLQyAk6Ld7W+qcTc/TjSygoFuoEvFpUcgUycLvCK//8/SFjbm///",
-	"ajE+Oj/6P6ftcXSKn5pTf1944vrLccuWQlm2rLWasG/fv3jK/vz9kx//dAJzQreAs6wsf645jmlRu31m",
-	"JY57XOv59VTUGWHDY4UtKj6Ck0SwSiqQu/UZKUCHbgpXQSpl4/YdbVQw2qf+D7BxpTVMLxXqL1BfJ5ur",
-	"X/jNm3p2o6xMy4WCxxlR37rjcinttKz50jAJ52OQuJJbcWzlXCTFrhXZv9ERgi/7W7hY3/xDjKwbymVZ",
-	"egXiNvjmUsz5TCSHWgsYqxJLd5AZNtJzwdzCuZEK1czd4+lNjoqjGxjeb4mJUqRUdplBI6yVamK2Cap/",
-	"tyt//efiaMmVFeXQb37Eq9fnFQYd7lXgNGUm+IOeCbU5syVfmc2ZfamXrHIbR1o21VVpLtifu2dywZym",
-	"0May7374IRK9cPQWeDzDzXlZSndnXr3rPHxjRhPnM78RlfGmnN8CBjWVtMwIZzqMmxqV2ZQrtsSPYH+I",
-	"Gq6IBthOSnbJtaoSVuULXTPO5nw0lUp4TblipWZK26lUEyYqIzpyF7Q3L5NCV2sU9n4RqER64dMLrRfW",
-	"m5ubq83LshbGpEzmqVtLd1+nbrhidGlSq7hrr91+27zRK1QeWoljpw7Z24VQV1cvnc6CPSmtmKfXnv7A",
-	"65qvQHxg5XcSn43pqASvlU3LtxsmvDQojqVTJXh5wUwzmjpHZSxrY5k7tPjIJmcCdNq1U7/JAWVFbKHr",
-	"xLAeP96wexMWbUID+HXtDChep6SsLBa15qPpDmLSatxRpZuSGb5qt6I0TOllcprohtfoCCakxhovcN5Z",
-	"hAOVu+mfcjURvbfFS8prbjsmUc8B5b47l9aK8vpmlTEm3T294nF2I75oJSye9n68Ul0wfmPA2IDpUc6h",
-	"LLVI7x2YuGtuZqj900YZp/ldcsPg0gu8qzSM3+jGrisiuM5tfVGmDRB3JGaOt5GuSzd37ZpvXtRUwqRm",
-	"SRsawKThdQlK1212J92dzd6n4F7IWix5VcHJn9ADxnK7VUt6lXcFF6/vEnj77tT7l0puDDN76qzXlFGY",
-	"s+SyZkLSFKKrMw8XJYU11nal+2QnGb+h83fzbB7rqtJLkw0JsCWsLRi3bm9bPsvIsywHuCHOAhaLjJIE",
-	"lZUxQuZcrdDGNWzJpSXbN21wqKRj+NGHouC1ZFWxG8G82DNudrWbKVQUNEfiVCdXd8i84B82jmPjrRi3",
-	"5W+EcbZGKS6YRjNntRCGcacl+Uwo0jtrBhKfwZ/myfdb6aY2PU5h6984GwfM5u60t+5eV77hLelU8kIW",
-	"Vp++TYJZrAcFwqwWrawH8fBjTu2Zv4iJVG8Ev3Vvt7lvJjzlZH1wIs2aBcT/UNz9eNyk61unh1XJptyw",
-	"SowtM3ouwNBLq9gekbE6t9HctLiHM5qrC6aEcHJJdgCM/STpYG3OgvsoqTkWzU0lR9czkTnq8HM25dWY",
-	"yS0GXL96i56UWqin3PJKT5qEaSrnfEI/DTk1XrnLk8eF/NcOt7mS/0re5V9a7XCX/6tV4i7rOwNf0I/Q",
-	"PyM5TVO399QkMU3i00LWwux0DAxU0RASX/BRQh+9RSvIyInitqkF+/bq6uXVq5//lFQuVnyyGT0sDbPa",
-	"KWB3K1EW7GZlMaDhftguXzhyd/94vEU8LZkJVRPxPlLM3VlFAxLml3y3BW8MRgpNA7PaqFLD7xbCYU49",
-	"1LIUSb8uE9b5KO2Uufs4FwtudM6cr4lpCPjSCYOL/N3B/+Z+zrzjbTbD1T0H2KYXGwd92aVqn+Z0D+RD",
-	"ti8Ezdj2yU4HdLZO+G/F3W2s3rFpmRJwNy1LEtC5NEaqyXmwfgxE9iAO54Nh8NdJzZU9YeG7St/ocoV/",
-	"dqaFKkGyjQVXojbnrBZzfStCsBBuyUcjsYCjnhv/3TiKAKM4Ko78o2GO3G3cMQnfTU7WU3eiqWdyPBa1",
-	"SAYDRmEu+nQbzZizGTGp02/L2478Zx3izTMIQw/kbYF1hp4FVzRDogwzySbCmgswiSDYB6sx0vO5c8Iy",
-	"HnQUtpvyx09+6MuGjaV7yqKWym7fCT4tRLfFeSr87CaFsNImaamMKm12NPFLwUsnSjucBlF0aHN9tE2a",
-	"0Kvg4FuGo2QrYUF+p3rJKm5BVy0z5rReCLXji9XCWIoVbD253O7LHzju4QNOlji3io+mG0eTnFxNrZQY",
-	"+XMlMQTnzEsnmaherXaqnqFZl4279MfcBlklL7WxzhxMmDc+/LTpQ2VCWWuTRfGlNuwEN9wWcMo61bt7",
-	"tviNjANWipEsd95H+J3MLQ9oduUiCn4rbm6mpRrkucEcFXAMGc1GXLnNi++5swcTgjD+VPJRFDqwYNeM",
-	"GwM/0X/OrEgcTSmLDqMiYVGLNukcOYLRGvgB4WT0yNozMZImafJNfNJvcx4yM782cLxBz7Pf8BtRJYOr",
-	"O4cqeyQzG2IGDMz21yBfHa+OnlW0A932jk+DMbexrXtiDNJ7A9zMwE4a4S3hUHGiytWKzXWdEdZ9v7cb",
-	"a/JFG2N1uYplf6orBAfNcsbXM7Sun07FaJY45rm6bg3g/D4uueU3HOISVbCNfFp2pJuqpOC4x9BcQEZs",
-	"Cp8obdMTR9f2xNvoCjaWtkD7yj0YkyFapWNvY95UW81DmpYXcC1alCa9BaeCl2kLbcrN1M8F5AfwZzPA",
-	"Z/FvTren5xfxeqQkoDPqjcU04p/pgeJ8uWeu0JIttUADCuZV15GvkZ5Tb9b0v5UbAF2bHL2o5K2oU/Fk",
-	"a8V8kYsQC7WrmhJ1rdMR3plUZSaDrqzI2aLZmW2xY04IcIYpbBVhmbZkznDaYGRFOxX+LaKhRVORnN+t",
-	"HpbJ2IUjrpxXX2olKKvj5MK9BeTVR9ydqBXK0eBsSuuurdt8w923Xg9hWyB/R7evhR8GnIt35PSY8eDy",
-	"fWPW4TWxpXQ9F1yZtOPSUZpoBJHWtB7/By5fJUxBkXRp6cq0/yiE2mljtA7n5kdSjUQGhIP+lA8JwPSg",
-	"TnEDuCMSxzurkbeD7iodh8GJ9aLbL/LveOrcD4I6SGKjDZSQWkWxxC1GJDwoOdamJ+yX9hoJ/zQTK4AT",
-	"gY0CCd9uOviCKb0Ew8UHjspGMF7VgperocsDh4/SNutzk8SSnjjZ2aG/23YVy3xmEBPOaH3ouVhLfg8b",
-	"sq7KTG5tLspVNge9XRDANyCQZ0LW3XNTUvLcnSEJ+XBaORdYAGDISNTKtICRmVidT7hSwsL5Tg8+57bi",
-	"5ri82Q0Aw0NQYdMj2MmztVz2AWkQUroxJ87Q2nz3q5eXx4+f/IDpMbtmj+FRTAAOacH19EDFEVdayRGv",
-	"IJOEiMyffvzpSTqFoBvrhCuNnRF1zk1d1OL2Oj3wD/1jzQTRISl5LbdbL5sPC3bJUtelyZwk/0wbX6bB",
-	"ZUg+FT+7zhpVt5JvjogvZMFGlftHKwP+RO2PxZN0TG011PaETUergo8Pwrs23PbN2iWO5jG7NfdxzuAe",
-	"H37EFIR1TpcVDDt9XvCRRZt43WkY1cIm0XPO4fvucQGHzmohmEwHsZu6ykEUF3IEOboQPm/sVCgrR9xC",
-	"3oknpXFjZWGE+KD8qz3VZcrupb9uSdPoMr3kL2Ql/kfU6bjNKF/KIZUHhi4RhwW4j9rXH+2mfSOoevdR",
-	"f1lZ/xgOT2F//fDi+Cf4pRaQrSnvg5SZCzvV6Z09p3ndEBo9srxqj6GzH87OkkOA6oK0KtvVpnVfCBDy",
-	"Yd+xHky/6e8vk1OdWtW7rmgq7EjFFjiudslposNStNPTee8CZZEGnxZkVaYhKSObxR2WfAU53sdn350d",
-	"P3p8/N2jgkFVHFtO5WgabNM2zuNMLSwCgAAQIHYEW3BjMZ3sXEutxDnj7n8qILjhmKEc8cY9vHCCPG3q",
-	"egWfclaLOa9naQhjenv3mm82p2SXQk6mNg6v3UBshsaF2U5ez7ZHkke4aHTDABOgQWXWx+f5TKLooHyS",
-	"RGZ5RAx+L2c7LGYj89O1mfJHaSPqUWtCvXv99Or//MSePX/vjZNFLW+5FYDIAWEwek6YW+MWHv0OAC77",
-	"SssVIcRmyllbACsIFjnAQy2bclXulBEd/LJmMZPXyfn65dmT9kWv8PB/ByCh12L1So21k9xnz9/n31LO",
-	"F7q2ooTXTT/dTMeL3GayHAIJil1dvXzxzqeWwfz8/vGTpPm5fhR6n9i9YFqMIgRrIt4/z4Y583k4o5s6",
-	"ZVleBmQ+ApQHDB/vFHJ0NJ7Mixh7Wc5l4tzNQ9m5Mc7EzZwraUPnAwRl7HGzYHhJGkgkbZWMjmgCnZui",
-	"z8DOmTQU6wgDT09FT9mAU79Od4YAEnOOXnnBGmWWYmEZHBAgzoAIAQih1rMusEMq5rEdFAYGmFGbUfOx",
-	"L/gz3DiZbHiB6YhN/TXUWvhxN2thHfKHh+g8Z81lqutGnbR5b0izvbKvlI5AEGkLwssLzniJAKy5vs2Y",
-	"avnQSN1sHe/7RvVWwNFYi3gKshO3D88HbvQeFN8D+z/xkzehjKq89knjZEWIsyM9FLdgNw0FXSKrx2Oi",
-	"1EUc/ceylOV0lamFGBwIp624k2Hsv5NJ124J1q22jey1WL0X4y0y2pfHF0telzmFDOGAbzBgMxOZ+dvR",
-	"6g9rtNM0tt+6WQ2tqkgE/KIV7CxNSlhfclW+vU1p0h2h3ZcE7N5+JFmdHYnIjGWYjGCJqbTmeqzrreBz",
-	"gpguagQneoNyqquSSbsZ4ZUmF9pNrEvyBQmatGksVRNdSztNFyttK+fzaR68ztl9OeNcql3xaF0M/fAc",
-	"z3qAOrxglGyJ7h1eMh5kagoRAL9ZtM7nslrltMs1VI50Do7tdZh3LHEMxtsgHAZeXfjxrxUytkNPT4Uz",
-	"bZPyRLnETZF5L6LCfbrqgon5wq5YWesFuDrsQ5SOlIbNnG3HDW0BX3UjjfsNSkR0k5a3NguzYckaNCfh",
-	"lhcxfGsrjnUfBbL5Guha0vHSp2ne4lX7dXelYlPxiZdiJOfOTl1GRaeAo5zyErILPR7tvipeCgaO4o+P",
-	"fijYu+e/OLvxvz++zjyyXmgzXOK3lMoEoTapMyCb1EtXZV9Srf6TMzT1B5mNb6SxWIr4uTia80+v8Evu",
-	"Hoep1h48g1mEaV/lO1THpgxNCI84g7LijRpNRcluqCSDzhPEUCpNRbmSanIDaCNtJmG1qSx7KhLxfm6/",
-	"ZyMrd3WTRkC0tNsR57+TM12Hxa+lP5iSB1DlQZE9yeV2apCl60YYWXbrGxHp5sx8T76Ai+FT8d63zlak",
-	"p/dJF10E8bWoIiNBcXFIFUxasbcym5RIb/G2mOTSyEb+S/TDfXeoucZvJQcT7Qpj9eJ6pI01WbS8uyQA",
-	"DIzthniG2y3/0mqAKonrVT2m2OsKL8s0UXTLMKPRFt9crI2l2ZieeD8ESepseJLSzqR1dnZny/bpw31E",
-	"EYJufdgQQlfKojQBamuMmtWNUviTm6pF9CMF0nht8Y9W1HOp+NpvcNWYy0qkiVpehwN37SCmHHyo1fJJ",
-	"cCv4PF0aKMa2H/WL9whlx+nDZS6ckjLJSk3O3NN32yx7suIpyY9fSq3ma7GwLwnb251Kj9oYCpJIIhHg",
-	"JunnbnM2cxVpaBwuZS3aiKkx02NRPn7y5NGfT3bjXYj8kezxu8cje9SC13tNB7oMgmOQshyuFnyOM4k4",
-	"7abXttymvfYutBL9ARG46uA+00KorUYFkVnYmJVCbjEzdnbGan0bBCkBbwyJCQDQm6leinI97rPulw1H",
-	"NNLTMyK5zTMbSjzQ5y4MNGBei1Vku+wSGIXEJBDyBHuUin9FZQRSpmUdA0/5MdwwIdaMOHZEDBqdLbYW",
-	"SPK6pp2p2MygLR+EqzV/cgaGF/BISWRUrfMc3wuexj4AoGOwenG3eiNV2urQNguudz5dLRbcTaf38K34",
-	"BLhMH6ppA4R3BJHgq/iBZCZjH7ZXpozzgGYX5BkyK9gfpL3b4fe1nDtexSUrenQ9bxU3SNOUm3Mq5a/H",
-	"I4wTmcVMOjH7xzINnwGExjU3PVZHo8oNvI80EWtRizJP1o0+7K4YqtIGq7FWc9Fy+Lfarnreu6VeF9i8",
-	"SPZE0rLHfE85x7B56Gp1mgK6a+a1NrwfPrLyFp1RC/ctjipt0gCBN+Ap5WNjvRGbHjENtJwtEAk4qTSU",
-	"3O8sRAe1zZROmxw4N5BIBl49tQIQvz/OPV8Yv6lEt3J/t/LpvkDL9pBJxjR5BxEuzugChKUYthRVVbCb",
-	"VaQ/fGIMGEkN4v6gBsqso6qi5/oASq600X2+LUuRlvxOWCUl8W8oEpuQ1UiKh0Yr7ojZiBkhmjREI8s5",
-	"diMmzW4Jb/xGzo8Dyo3+uAEfIY+3NMTQUTCjY3JOfdtJSUcrHfZomkDDWLcLkIPI532HGW84Pa+smOfs",
-	"t/xTl1xaAQw6aes/XwXSR94X1YIlKD89/xvMWh2nCP022eqRmmlje1oNmLh+6kYwd3nQPm34Z8fjV/B5",
-	"ho/3tVPNpKbdZZHnSYEmiJafewjpik05gAC0EQWzWu84kin6qTt8YzA33gD2OR9+w8fTYtCo4mkKO6pn",
-	"U4PUbtq+vvVJrzYRfDQNrmVLejv8O1sJ47McON5AIOntEkdNneYHXg5vOGyHVaMzma0vfyPG9m1j07OV",
-	"H+4dKgAHVSR5DJC7P34lOWjvVe5iKm432ztBnSk3vXa6BywO5THtPkUa5gYOTEy+kUcXsTUs5PKqN/nt",
-	"FZOGy3NUqRkIny++hvsCd1Sb4qPad+/QnOxYNj3Mzs5SNmF8wiT5HLBcMluPix4UvPFdnbudpCTvhax7",
-	"BH4uj2gQFD5CitiIn+e3gUYaPiA3fRmO4nwy844yONim3AKnwDH/gqTZvYznOy5p6Mrht2Vw0tGJD92m",
-	"gOvPkptEEP5e/bAP/vskKPqjx/HdCGeRFNgAximSWs/Zo0yq+55M95t37FUcnTryTWrznXe8P4j2A0IH",
-	"tog0aBk+cm4YGFTYVoBHpA0Dg1ttBWQqwAWIf5OLUsGHjN8Q1eQ8IvGZQn8UuIKVeolsovcaKRYf5Nz5",
-	"beCXb8ABxS4fYPTr2k6L/qppIBOsh0cKnTrJGJ+1oP4HvV6Mkx0wz1DvEpvncI5hX8aRYiteikW6FPAv",
-	"3n/HIkSoo0fZalfKKY/tmwJfsp23+B3W8AYo162AZbfSe5FsHCHVNVqdyQ0/gKjCZFhzORvXwkydzaPH",
-	"F+wxA8IXZpfApbvGErautbY0WEoW4VJBTto+S/IbU/IK8KJQHEQF3L7b4aYcm7w6HSSYXZehD+eTiyDF",
-	"8YPNJFeEo0rHDTp7IVHDthRicR1ooTLWoRNk4l9yc+ZkOhJ2BGWk7UPYO7vEWNriquR4ycHoo63G6sqW",
-	"ralXUS11XffcESpwb7zfDyT/S75iN3w0Y1IVvsA3TJJbkhvBKm12YKX1QlZ0CU4nvrQWVYPffEW7g7cV",
-	"paEeQbnqcbS0MVl6wIdxpXu1Ts5B3U6bREMp6DUyL2+fV0Ysfd37sFYivYU9u2mF3jIZvFtq4GQm96Zx",
-	"20SZd0BG5vaoOPoHNYs00+ORVmOZbrdG3Wt2ywO39vu2xGxIG4XnpF+zFEkvxqme655uIhyUE3jHGzgJ",
-	"t7Mb0/CqWiGSvzzpYX0dkPT1yEJ386zvhC8cNQMCgHI6dpoUis5TimgG0hM3S0+cj550x1gbfs4en33/",
-	"U8G+O/vxsTuxvz/78w8nTIxK+OjJDwX77qfv3QdPHmf8j97kcZDF/n6R8Iov8OIt3FgHBfZyYxbTmpuE",
-	"fD1Xo3q1oBZTsVxdMOcsIX+DMy+gFkVp0C2bi1wcLWtpxVvoZGfrRmzBy6Tb0BDGrZPkuYDaWcMLXL2B",
-	"/nlaihZPRVWltt/QAs18fQekxtr0pDuoZ2JlyBU6G0AQifvCjSUz+LTqcGZqH+mt2dAW8JVqheV3Za6B",
-	"6M7tk94qoGaPOyjRfMz5AuDzlqvSAA8UWBr9TZV2YjXcDX2ViT/56jiPS8KpDS+cWZWcpy+qavhp40Uz",
-	"Vw63L5v9/ob5RZz9NcRIZBmfazVBN9u9+B3M94wF5C3GtBmIs5xemXrm7KEdims33dhcz7RfUoH8Vb5O",
-	"lCrspKE2NJTSb/vFGoP2sYWmqb/l2vht72QBlyUNgHGgBttK5A4xYmbESKuS4ffSC3r4jqvRqIwQiCSw",
-	"uhlNhfHVk0AfVFX7aLkaYkWwDqArdV106pChwYrzMxlxmzFe5Vgnh7dbLULP4PwKu1e/xRjdGjf34Jg1",
-	"DKg4Amxl26QYRSusZhCVpOSjj/ZC1+91Y0Vqd/l8WgLWasUiTke7AwibDp30ddnof7VsovBXPk8BOvo4",
-	"Nq3Ayjg8tKH3nTlnXAWp/MYwOB0KBpASWBN0bgvGiVsYgjBoMbkztICUMm+z32nzfK2wI3L8vCYku3lr",
-	"xceAAzRRwgEgJAyD7NCLhuovfFdYmNrkWojl24WoeZKcUBrTiPo6O+47aJndbGPPJtSdlkdnzGr26Ozx",
-	"92w05TUfWVFv9MtDdjhpQEja97i3OtitDAbunJn3QH71b5Q8+1Us34uRkElCimyz4Km1C3N+egpNgqxd",
-	"uB+RW24pbqZazy5YU7q/FsyOFnShreArSwz6LnSNLT/NylR6kt2qwy07/x6v3U4ZXgjV33Y5M2cfnEoY",
-	"vsq7yFjuiekm7y0LVwIpTt/omzS87SZ5CSaW6e6pIb2tytdi9c6nBAayb3NmFF+YqbbUixyV+5Ib4LjD",
-	"rmlEvOX+GLJWTkEAfAlPsGFB4XVVH/p58TG4ITSUAFv8rRjeNsuHZCBbgWXkUKFsNSt1qn58O0Am5Ff6",
-	"DU94iyJMpD8gI1bq7coBMTR0pvioMLxqcq0pzZZwRFvGNK1oaJvNr4Syos5ULX0IzcD1fFEJK0pa/pvV",
-	"Tmv99VI/+Q+v71Z6vRNz1EysrncukGpP/YSQzwBWHMA+aK6hPEQkeU6Ri1tRY4VZ28Ejh1u6a/KuL7H2",
-	"ZUvjettK59N3dyLnHZZUBgXqM/5fni6sN2HRn8ta20H50B0pqn3UZfVACw5Ym5U33VuceIKP5A7lxduC",
-	"FGtRCQpMNSaTL17zLDLOvpvUV88YIW7IjCeWlBa3fM64c7/lWIqSieM5l5WHVYVOMkQ2n4FXGXu9886q",
-	"WsD/lwq/kOO61/BL3uuKwlHkWDF/caYKZqcgCwTaMvABgKvvCCbPmNBk5w4JdK7xkVGIJsRicFBhZ0RT",
-	"F71OeFzAmbeS09mIfbs7lzbP1YI8dX83cSkI7AOo2QW6rLVW8jEjpq4nwl7ndjt2yscAV7zb+ZKv8KwP",
-	"p+ZyqgGgkC1+PkBwYX0PaQNWsNLLDid/vEFUN0QYUVD1kRn31pUMlfpUNORtqO9PATVh03NZBweIccPG",
-	"vAYmOoOQlDh8jSxpnZAicmgnXZd39MY5cVNied07K3nd4RFRuBgDyjfardR5amqX+GHni5R34XbM1xKt",
-	"l1X4vqfY0Xg7mDrEB6mVcGbTv6u4UqJMV1GITwsxchoDt1+mdWPlMz5LXc+Qt8R3lYe6HstngsoCuWWC",
-	"15UUdSh5MsxqPUM1XyCLAVcriLRfhDIAYBQ9YZcxHSgeDEih1tlUSHmxQ4OqhPBUJQZx0ye4GNvrTPB4",
-	"FXjB8lylfbm8TD+5v9DsbXSOA00jSmlFeR5n5CjfDHOkazZphHGaWKi0UbK98RZ0JEsysvYSUFI0oefG",
-	"Ey1M7qvXPbleSAhe3wHLhV+8C6Irl9P4ODC0soUYt1sFKKF1QrunQmgFgznusBGq3CxY3FIouB1ghtGX",
-	"aPbXpqxHjfRicxK9W7G+Li8g+JqIqZAWNInZiec0KugDwxZCBitMxfgSa2lNnje5j6EqCV352Na9InKT",
-	"Ds7BIXE/Kd06/eSkd3BFmYLpKmC0oK1lF9kDNpqZbhRT+0OHPod00/yIyFbd/4vZY/zvu/TZXuubKnWi",
-	"jJKtAa4sv6nEBVhIi1pPaj43GVLKqpkn7JVHxzfciJLh555gAukxpIrSNmmoSb70iiqCa60mBQ5P6EWV",
-	"VupjKXLKDj5y2xm6FfdW5aVfDEvZCHLnbvaNAf6M9PvcV09128+tvY5mY0ktKOg6P7A2LpNLmRjLbZMD",
-	"bTeTiTDpGulLBu2y45xxqfs7dwwt3XMGEqFkN9cNTnJygQG15F91yVdg0vgc3x15fGiHe5+PpqfwHYVI",
-	"LtN7X+vxs0bkOHqv8xOxO9l/X8/uUFw+jFGsEwYdGFS0vBLXvS1ToToDLAln7CydhQLfGh4g3ahqVOJW",
-	"1ASNO6JBuP+1VnjvoQXMPirYgx7zi7mPyGAQjAP0tH3nZiNNdz7lVSXIj9tOVSAnitsmteuurl5evfrZ",
-	"bTN3LPN6rpsBUOL28fHNU68ABt0vfJFExSctEWeBRArA6Dni6r1VNueLFsrYVi7H6LgLnylvkdvAik17",
-	"Z7dG2wQAzSEEd8IaImYxSY5AseL+XT+Wdhig1bQbwN88uzrpXYD+b35ESiwjcvVb4W069JAQlu4MMic/",
-	"eJRHHiii16X1Fe3zHBS8UYNiRB3bIjlcZ4xVVYeaYywtne+V9X1nAIKAQCPIL2MSBczxZBiprOXYJpOh",
-	"l7ZF5WKMdw6AzX80Bh9LahvhnCDr6UkANOx1yVO75YWu26e4S8DidLoZpy59x90UXLcqcvfsx50kmmqq",
-	"hszsjsuaKsHCcPcNh7T1gA3mWUdIPv3LRuLQWbYiBJPCS2U3Y+D/2pw2w8ciwCGkOWdGV7IkFdfWR4Z9",
-	"uNyopyzAwMIPtLPV4WCl4EKAFQdKdSTDR06HLna9IDqbKbZfhYiwj1ACNkM789vj8eFuReiZ1vlWumMa",
-	"0bn4ZmitOUAEL/DmSU/oveAlNZ0xu1X/+/r17sQ/fpxjvsoJRx9WyI0ueZ73Np1ZjzT2Y7joGW9kCoO9",
-	"qMVYfurJyTkp+IZI34jjDcgDQGjSHkCySNY3onjEfpF/AUl6cnZ2hk1eB7RLwo6eNNrcW0bVaxlGmgAP",
-	"2FSbvmDMqZCWP62SJrQbyMQS7SCjDq5KD3wAvu4hKKNLYudOCEKn9VopKjdeUVJzWqdvqYw3697TN9I1",
-	"3j5awI1l353BsZW+z34Bf5AH3ikF7L4Qipp3IMLgTTY3n2uTCdPuLGkTkPcGA0gEoWTfvvzl8unx1cvL",
-	"x09++BNEWW64ET9839TVRaILLJgZc16KbGA0U/XeD4D0ixLesr0XSVS8/Lv1MPALmEtQ5ed1I73U5Ci/",
-	"OkKyjgU8pmMnasdZN+qY2gVgHuJYLwSBwo9rUQmOk8CrKnMc4fM+CJOkIIo2yqaw5GRv7XXbu2TeWC6k",
-	"UMmCnOijzWAMln98Y9j/i8WBZO3ToY7Sh54Wd+c0gEIsQKsEr9D6l5Z9+/Ld6+fYXenPj346O2fPXr5+",
-	"/su3eM+CvXz97EUr1dFvBbt8fnX8+MkPxz8//aVoHTmpxpotqmbOKm5H026R3a+XvzyPN0f6pEnNkb4V",
-	"9eqpLoVJB1F3wick+lXn7IGp4LXhVR89VSIH3dgBmRRjdS2wWiTKb2bIgm0tMwXMS13PzIBdh6MK+U/8",
-	"Wm9M7b1wNtdzZeuERTTVxubJ469eXjrZiIsmPJLGfbHNdvWi3gaZWxhVCsPJv8gLzxW0WWOe6tRVVZRR",
-	"DIAfI+pbgcVNSNeKOUXP+hbgtMPIaIRQbkSHpRXaA33Q4Rd6nTOAuG8GLOmVFYnIVQ/RyXrfWshIQ3fB",
-	"ulFMqBKSjNIa9OYWWmYSxLqxI51Fz40IAJ7r0k7D7keOu6sGNNN298rPUA7KsIVdD89UwC0tKYEHydos",
-	"C6xQ5Y7m753oQCJAQC5nn/p7X948h+/XVU9XZBD9q5deJXjhRt4c9x2McFbEBQ2GOWaI5vqWV2lI1pYE",
-	"vzsCa1lm+rBPeRmeCdkxaqvdMmq3SH13nRJLTP1i+jxDWAmArd3as9Zaj4fCEFBCIUTffncoEmHzy3fI",
-	"pAw4qCks6vZRuk4+ixlwEtkmPFBy+7YqvsueEFSbItLWbISiHW+1zcTqIpCT+wPN/y6tEQiu39JS17Z1",
-	"mOnXBJMnjaT0PSfS6IEpNwyRXoNPtKd409SRVsrxOE1xRgluqNw35KsV3rFWrFGZNOtMLOwg8oCoQoN2",
-	"4Ddmre2qm/4WgwH0ZXwmfEcIuBcfixw9Reacpodl8VuDIg1aiUiXwW7dsbNAVq1XREkw/F7bCkg2ZJym",
-	"AJR12Aq7lIw4fZoH5xhC50AIjU30ORmFxjKtBBWdaTcuAsJCM2M66EPbgDW4ufsd9eFuE30nF2QoPX9x",
-	"ZHk9EXYgD2ulJxPqcqLPGVdQPo7x7Rg25+HBJ2nCuFLzm04CP5J6ME0Gvu1HuHbDOWqAU4NcpG5lOYhm",
-	"u/7h7YtWb9EeisZJKqFHDe4jue016sOWvXi5ET4kn4yTtjbAxhD8Fe1Jn0A2LWRqs11RHSWWXEAtpWm3",
-	"eEUuhyFcynzwaREXyCZmU8TscQl8LIj0eke5djTu6BrerKHDVpcYzJyXYjebjDDaO6Am1lDdScrWcJoP",
-	"EtENFhn8e/s68SwHAYgH3yeLXt+t46SiLKLV/kzopLIsh0ZGx7jZARh8DMBgMNksL7nlx5Syv6n10oj6",
-	"2ExFVXVrTqaiWoj6uJRmBsoiqHgg/lelXprjBJA+DkVG+imB/s9RnQaaUyd2pRZmm9eZhdanQt6+nsQZ",
-	"YICUG+iR9jQqeE8lGn4FbqVYQjBX+3I6pyHmMs338z5qHLIeBtwbGgH2iE+2YvYJrPgkxuAuuZ87uMvD",
-	"+nBibP063aJhS90rgBfzCam6qUSOvwb3EHOXoCDeiAlXWUkU1np7f4jrdeWv39VnC0j17KFXHDX1JBli",
-	"f6HrVoNTgFtpNqkzLLyptpHe9evM7VrWJUzGBl4hvXlab3SXqM5aDIciO1GsJ7lQZbMFaAizEfc0Opj4",
-	"3zNa9EXKRxJ/35Ww2tvIa4p4J6YKsuszTA51ozyOuJ4BseU6k0MWtviA4ZNte2Ev1nS8tw4AF92cio1V",
-	"ASDSOYVkwP2XZg2sx/gatm98gQge+l4bVoAwIJFL3ggjyxCVRGe04yGjE8axduaCcETn1Gk74ngJnjPe",
-	"Iw5zAt54mVUN65V7bWLaDb/9SWAbfwIag9tF+Wvs+h/yvc7Z8rzY8FmfvbBPAXlof8u/QsXVvYoSYyie",
-	"nmBsqq1I5JY9+sH9q9Voa4HiWuVbtvgw0XUgY4rtCOuO6jRTgaZsSWLCxksU7K13LhiA+Mc+jhnuVrG8",
-	"zrfwbLt2Ysu3UCY12GWMys22Jbs9NjIMKQIitysUzWCfROZCAD3uMpZScxW0hhNAbGxYyVuxL4e9rybV",
-	"8zdUXLXNdkMK1Vhe2x06K7Zd1/bhqittr0utRA8UQOnQEhEzdO4PKzF8zJ3MYNKzJzXc27s4BOv288zI",
-	"rRumgjfgDfRBHFAIbxJNbCQbccShV8zJ81nzN/eP+QNIW39rTLTZupWx5G4NMtoQzJu36gmf1lK5LSmJ",
-	"4SzQtpK72aGWaM5nHYe/pUMAg2Y3sk53ziZH/8q30XJeWpggDDEWzEgMSdMEQu0Jd2bRpHFKABgruWKc",
-	"lXzF+EQPf7v+5qllgzjttodWCZHvvqzrXtzjjf7UG6i7GG7oe7EMedxHvDqDRFz6/iSw6h331nvD0SbY",
-	"SsKy8Y6J7Oi1ViOx/YB2R33r4wQ75xGwmf5w4YyfbVDy4uhG2KUQKkWuV63AksbIsxFsqpvaFGRBG/b4",
-	"8fnZ2fHZ9+dnZ5ly2dqkgNrU5HlS62aB6SFp4L0uCFFgguCD7e2MPICewAsjwOUsRbYSvRXY6gMMSCgb",
-	"UCX4GFj+RX6F4KMp84kd2mg+39bmbrswqUTJq9WLNm2w1mPbiW/IPtIUQOyiqYW58K8our2Vo5vnu2i7",
-	"nY1NtANyqbNyzxsncKd/EXUl1QX764enA7pt5yU57flhcrUyOnL4QxEOeDwXyHznVpX6BMZeVd0oRT6U",
-	"R/62/hEdfAPcpI9BFazrMzmatjUoaKO2VsgS6UpAItBvOGGha7WwbN4YC5I51djfYM1eJML+Tb5KL0RA",
-	"WQhCRmYjPPEWOjmQj4ssS0q013p7tqAYLuC7zJS7l76Au+QK/TEZECISqRlzBuN1n40bmLqU7oaSIu52",
-	"UUJAjmxPWQODH5U+tGktDZzgXZ7DBKNT7F8llJMmxbRbJrmn4UXao3k7Jv0HRSo74gPSrQr98FsSNpoa",
-	"aZCmrYCH/T9QFJ8hmEnp1l84nAZQ4mRsFpQl6kx533vfYRTqusCAaFUTlvtNdFob6VtRV3zRy0lABWIY",
-	"e8F2pZQ8D+ZNhxTlglWC34pj587kBDtcQQGYpGi3FJiJdZD0knhRrmFwsrrkyucJtIqmDCrYNrlwozVI",
-	"tSa/VEx8ksYZBS3I1AaCtNB3pkvBN7DRThE11imYmR37Bjy6ht8yDXf6kwmtm+806Lwje+chtVC4n+gA",
-	"Ujo+/C8waKeYBwISiTfF5uKqvZHzbPWEJeAv6RleCj4T9bVbj5QJEqj7OauEmtjpuZsg6CFlRCVG1rD3",
-	"V5eEgnEPHIulqNmNtGbw6dhY8fzTQpsmhRDLmia+whbjW1jUlilYHd41oQjP+y031LeLdBKST2qRRWhS",
-	"CpVU/WI9zrBVPWKIaUcqxlIvlbNwYvNugxksFUTcuAh4DXd7+Fxwt6BbGuv4DrRuRrwN5oZskGmP7oHZ",
-	"F+/QYfGrZdyYZp7r1hR1Dx1GAbDWxSMZ511eZ5n245eiAL3vMA2tEFB7gxHrzIFMOyD3CFkKZaVd9VC+",
-	"0t28tUCBfrQ6tj0CiIx2iHvHmzMxKbqxJolMhogFMEmGUAVAFNzKOcuCUlk7oP60MTILBLsT7M3Y5OHu",
-	"zVeIELY1152JHT5u59qYTM1hM5/zerVTKwK05dOe2pjX1LXb2eho82f6yKyyBQAkTQGgh7+nbwNO73VL",
-	"GDqwECmw/ND7R4u7ftO4B6qXNRy/n9mEnktotUghtdrUKzYvCX53FKTMaa7X9mVXE2TPCZPqzdyXyt69",
-	"32FCbIE2Mi74xyRvt0Nh1J3+jvzuaas6pDTCpsHW+61p0iCpJdiARUSiivEMZ1MbaDk0OLr8V9UYflOJ",
-	"DBHMnZo4Q+VfbxAcavKKkAFLdfwcGBv3VYY5JG8mcQQ8Gbux5cTGS1JN3aXpAcRtRtpk2xJw5i4hpjJ3",
-	"Ybdh83A1unsnZ8/t4stgUKN4DmJvNfvA9sldCCJblA+25KM93JmXsJD+HSJcsZe0pBJp1H4yD7tDbvKl",
-	"9QOxaP10s1ThvQVt7tkC7gNcG4ZTaVTcDXIx3DqCIsSErFJPuiGp/6i9S0Ku/I224Mhg0BkZ2qin542i",
-	"9pG8tiSqwKpez6XCxwIBEh3FZc2XFMwnNvYg8wjjTcYUm/2gLpoHB1w0bZTWz9g/G9EgICUEWnPx1QBR",
-	"SU3KFR8nZgQpunpyGFH475ZgajOxyLi6c17PEieG8I0b5txYUft6E+Bnd65XS9Y2kbegDy1Qy5+kk3ru",
-	"Hn1Dbp+C8f8LCFywR2w5lZUgGJNWIhm1AXxAJnSmBhiZsF1oVtvBphb7CtgQ3kXk6evtkKARdMoSeH91",
-	"+fzq+O3l83cY9fDF0OibYmiSffv+xVP209mjH5kRIwja/Xjy6E+d/OLNymYSp7sC/Xv6031ofVKiiIAe",
-	"UM51tC1Hb+CGyBChQjmASQc4guUDgoOszD7zI23RZl93M1m21iKsLX27YJ0J6eIC6D3SAkGV+QmEubIU",
-	"3tu+dsTsm6D85HaaVlw+m7CVP8VOj/zlRRgVPTP9SspeTniqH7O4FcoO6cdBF6Zvb0w6GtYTKGm5cDAJ",
-	"P671/KQPM7GT7fJpIWthDoGw10vV11acWFZQsSHUSBpI9zBJXSNy3T96uh9E/XE26IdBo0vV2B0gGbeS",
-	"b95rpJXRlSjYqJLQ2m8ht9vDMEmhucIash0H3VkOfHbMWOQmNC1V9q+LXFfU/BIgIzX4mUZOgPz6ZuUO",
-	"lGQ7o1wETpRiSBMepX2PF7YStmBGt+VfGLqHSpYu+/mA6gEagG/TkpsfW4lnUMssfN5vnYZWy2RC0NO/",
-	"PUEwwrCC6qk2QrXPy3jag3qI+4Hl36uMHpR5rwEDljjMLWwXAHjq69qQLzDI4pQIdL8dRD+ge3/I8VO+",
-	"EdwExhlWrfqRbydgDh01fR8DwuzQdPZh7XFR5kmeqt3M+c3lTclRo+7pIGRgr3Dj5AtO9VIRM2XiIKsm",
-	"upZ2Os/0SkpBS3ZsCNwjCus8C2Ew0VLCGLIvli4X6hHrTAFLusQkI2ZtFUdyXHKiXqnBLRHkJ1bKibSm",
-	"7fEetcCiVrQ1EYUxd5Pdulf0tFbKtGru64rkXk6UL4nC8e50HlNupjt3on47Xms/QG0hLzDlIgFfMHNu",
-	"X6IbWWxz/DPTmaBtyX9fKvPCNxAAsMjCeX8lX91oPfuvRdXMgUKuQL8RkoLiU0svJXg5oBg1YE3d69CE",
-	"FkRVEjsH/TTpV/JfqWNokWveUEozu57Im/SnczHX9ep6nvs832JFzBe65vXquu8BaXmFwXaeHQ0zeevk",
-	"RFhe2zyRi1ZjWc/7iSG+MbDabeBcMIiNQowYSFd0zRaNbROmJDIQHci2u7ne5GfdgRiFBnXn9reF75Dt",
-	"2S88iwtQFNAeXIc+Ds6kdJlFNiGW0lDB1gmLCPozGZcONujCDRpj4cCtG+NEd0jzE8J7O/3NPMR6AvkU",
-	"MuLAAsdckdCu1jtUfCbUMAacOf907VOByTOZcoH5Qp10V9QXdMCEuv5zGHJWaJS+hphqUhoXurZm0DPc",
-	"y354+g4a8CPWC5CMRIlkNXF7ppYr7uA51Ey/cwpdL64zAObESy0jwQgbRhpQAAtREsaj3T7ec279K5+x",
-	"WdbSWqGQZiYN4csYJz4LnSMYREWXJRvISnzd2ZlQL4l9uM/R+Sf6NcR/YuMttxGNBwXFLRsuOl+hLeTB",
-	"rC2R1FpsmLSl2yIX7KbWzWRq/T3a3l8xmBaHIU0ngnfBSBV4SYu8V++QUARqvaDDSX8GZ5yvhPso7ZT5",
-	"FPUgu/9XsXwH05VP++bjKfcosZhmQkBxXRk1LA8zt3PBVGu2p9Kg+yjYCJUa+EKkxbN74WopUmSbvKrS",
-	"Oq4HjvwBRH2P+OC1Hs1b4MCfk6+YZBK9A0+BTQJAozZ4lKDWuZZdWesv4hxN8f6N6MGpugpe20NwI7pZ",
-	"azk27oBVwhnJYpT6W0L7/Kj08W94zm+Z1d3I6LX1521KL1VintFkV56FfMdgwUjP592VWqsBukMz9AC9",
-	"Sghde05AFAJqDTS2y2/rcbBmAlznKbIHk6GV5QyUuWqabo5pxwjIrm9+r5CJXwl6m/Xpb4eTFKmMOkyw",
-	"msUdkwBzVmY+fBBYB8l2ugZ/WApkK+Kih25neGsDWW5BPPiuPu1Gbme/nepENn5tFdPBsTsyzvQp6WE6",
-	"1Q9pMFuK14P+0b0vug9ERjtrB2BJWXv/pMKGpOH2dW5n/gOfiZh+xQzvd0exqUghen98ze6OyrqmfFfD",
-	"xmnwfJomVBVF5ao/7dr4CF4wNeNucvYWIYaG8T3ByfWouFM25+3x5ElDre4WmPoyuByWuY/Fe9fhpKmw",
-	"p9wkTjypzgPIFb0+uE131CdMN/Y8V5FTEFV3h767YEaINpfoqx6h7go4yU+A1vA8/q5/euyhYSAeyr3c",
-	"9elyr0GpqiRjqtdGODtxr+xOcBWZnNZEIymKeib2BXg8HAQAaBqAZ+9uVtpgaPfG/OR9A1UlpNs4Xer8",
-	"+FrwsqB6MevmGEVrzles1CGaIiqT3l09rOKG+HvTeCGieuz3UiuRPvt9osWDC+BuYR63Ugd8qHkyd6zn",
-	"C15ngd2UDvZXhb5quwRD7Wgqhp+mMM4yE8Aor7npiTVAQgSw6BAhTXdn2GBexbsW7VS0g85O5Ac61ruT",
-	"mWku12kHIhWEnpWvWYWusQtRVdB5FESy6zNAYX9aDw/t4kZzmjrkB/R6jvHJ3Ypw39MkqUd37Df7Fp2w",
-	"vAjlRJQ+7WLos2GEZKgEjh1db9CNo2ETOrfkdva6ZYHQZdqvfvCpdYkLNTKdulOteIxGxhaqoqzE2O4W",
-	"OhnqJ9Ir0OWpN/iIRuhLrsq36TaBZrbjwYDfyLhSzl/va1u+C8Ur1lEPaadk9VE0rqJ9qeSUEED8ZwCM",
-	"b06IWi35KrOsocAMCtNNFJGADqbQiUKqC6aEKA3kEdzbpVM/PYwMbb80MpjaiEhvI4UdHL+h0CdPKj+R",
-	"adjb/yWekjX+5yzOKNTqD5Jsunzzwdj8sKmlXV05BYWPvRG8RiEHrQWThH8KN5hau8DYTQCBSkQT6pkU",
-	"Xi2cH4V8/rW/stV7Cwla9zMEUMc6wzIc8AwjrWzNR/aEXWH/HWObG4MA4581G1VSKBvoKQnW+I2BMnbA",
-	"zv9dTYQStbMePPmGRAZY9u2czwTzH//p5O/q7+o5Ykp4VQU5xFkgWwrOMHoMo7crmPg0EgvsGglgenXC",
-	"Ph07G4ZJ83cF4ieQzMuTJjtzDB7vXclzdxYCXxSSZBfMc2TDM8u52xqfjtHMm/N6BmL9d4X9KZFrgMYI",
-	"LZaXEAvklVOm/mEn7Mpzy6L294BG7V9PGqyaAlz43xWWNzn/BEn4rW6c6YBNLjtx+JjUcCrmwMXAnte1",
-	"rmkVFrW+qcScIT7PIFb+z98/+fFPnvzCWHdcIJ6HvZHGYu2Ds2HYgk8gOQb/e6/q72rU1Ab0hs/HwGWY",
-	"UpzwW3HCLtm7t1cf8Ao0Ik1Eb4blCFz9Xb0qxXyhrVCj1fFrsTqn1PNcYFenCQdjxSyhHZuJQJ/AKOTm",
-	"BtPd3r62SzkSJ39XIYZ9fvSuaubsjdsWUaHP+dEjX6TNF/Lo/Oi7k7OT744QOg778hQU8rGPWWSbcWx2",
-	"gbc+JpxuBb+1E3zh/VHhRBejcy2gH8VTavWqPDo/cut16W7/GokmF7zmc4FlI39LE2gFxPQ6/e1Y1xds",
-	"3jYnQm0Olrn79j8bAUV1pGzIlChQbfGUevwNipcWWhGpweOzszWMP18sKjmC1zn9B+n29n6DbDz/9gl8",
-	"4kblLnShwwk1J4haHfOmsrlnhNGfvsNtBEocVczRuafVd3+LpOX0d/j5M5wwSdDJX9z8mNYoBzBGorqV",
-	"fWjzyXPuzMmxUzaCz78xYMJ7VVV43hLQV9RtzzsDwBmsAwfxpgzBcMI0bsgQLD4VRNDae37h9vSzdSNi",
-	"UdgW6fgtxJ3/osvVTlLRJwzwKuGg6w7v8z2lcatHk5Y3SO/cW9RC4wYQthG3vNKTRkSaqbumPwv7NFx0",
-	"wBdvH5J4/eBDA/sI09ASzFPqQHnknjdh3OVskm0yTQWVBo9Nqp7yZCfuFqLEUgON3M1w2bfKF1pdc/un",
-	"CFiH7zYl1lg8q4hJjo6qUvASI595Hf607XN0eJWZ7duWWUKJ1YVM6eW+F8xdp+xxy8mQlGaYIbz0ja/8",
-	"foBpip449HTBFwFNjVWZEACIYBNj6AohgfKd8NUYffMYIJqSPU50EY6h7qxeic6kHh1GJcePoL7mg5Tz",
-	"90n+WTBW8IjcwwxhD5xYEgfJ4IOK3652jQ84QRnon8+AJK/wyYvIktzjkVRk7JxLMwsu0sw5ah30qVOt",
-	"N+5nVYqSAOg6NjzZZbB+bayGeOV8kxXyPaG6DTHk7ppdmpmfxcMId/SAQUL9aN/baos07N/yoB1w+jv9",
-	"9Pm0FCMZalOTcvAroqTdhWWAYeqlake5vnDP4NJ27babpKPOOn9VRim9xjM/Tw9smw6TFGrGCgWXy72L",
-	"DVWc9CrXZ3TNxmqnnt5ecnoJbMafi60XvgEEwIALPwDqxV3Y6z/TuV3KMucjh7xa3kdOP0QoW0vhURCm",
-	"gQgiWgjuyR4Sn3omXXyHh8KtORAotMzMzn2R84Wu0R4m6mutBJtJVXavy4wIb3mPWfB8Q7L3MVRkdP9n",
-	"xEypqQfFuKD7P61uILrp3fXcQxEMcNfneVJziJrpmlXc5iM7kA9J6s2eHMuWAVBwMAwi92woSdn94b8d",
-	"UH8+V7ZeAaYroUHfKop+6rF/V4RhRJbWuWqqaq9uE6nT09FUjGb5c/dnDact1CeAYbWc6iqU/4HLO5bE",
-	"aEm+qnuHVdTo0vm041TQ6Kl7dKuyD3FuvhYLC/Wdn+nEPNAC01vAG+V9YMtGfC6AtuUga9myhCRPyI/c",
-	"jqbZI/KPc+qPc+qPc+rrP6eKZAYJ6J87fjuqYSOA0gtlHmpONRa7rcNSYYRTwUtIyNAQ33Bjj587rXL8",
-	"6tk98zRWfLKooY6NrQWfd7Xr+g03VOilYvBtp4vw5S6ggq7klqMfz+CYxZbj1jCJiWWcmhP2yoY0Bhat",
-	"Rkhg98GhdPIn33wtqZOfw8d/KOU/lPIfSvk/xnn4dKzKTftyuwasqvA+YF6PPV8fJfrB/gaq5v++evsr",
-	"eyPVwdTalEhTcplD0mhgex/Q7o4YXDKxKToZPcxoys1085gsAP9DMWAPvWwpbADRtO+J7DKCZVKNxHvM",
-	"/tEY6/v1KitKzAxB7cU5ngjSMGJfL/APxCtBX8D0vqFqSAONYwPRRSKQFo3uAYJpqUZCpDHCIFO7NVBl",
-	"7aiW4nzati5FyedSsusOz8VTRLp1C+vVKL+sug5rlNWOsnu29m2PF25+DxrZaAVlSHgjEvrDbadTE1jQ",
-	"TD6wgQRnJh4SocNWbAmt3aZ6qdrNxUcjsXBLBMU91FEqtCd0m8vZJO4wDY3NECELdUeIwfOgVqCIOWFv",
-	"o0oqbJLi6xrg2S0VjGyJ73AbczT5NnKxa0yDh4mpbD5nUDbi8Z4HMM8kJALLvJBqwrBhH1g7bk32n5Vo",
-	"xHEA4vVjRqhtMfbWqpsKVE9VedIJ35YSWgpixpXoQEoOfdUCpww2LPXdSdsOpjeN3ehgGg60FpKd0PZN",
-	"KLvcCgAMxNHYOW0KJUtnzq387ocfLth3Z2nPck2JldjCY0N/tlWRDwL8i158FyQLzD4sp9Zqn/nwWKMh",
-	"ZV5egf2CAFhmxKgWdg1x+Y3pMu+xbz+8/fCuYO9fPGU/PP7upz95fhpwN4B4CuiqOGB4qTOp00RhFdfw",
-	"fmIi1Qsc4QEz1PSEjGmHb959E/QhIaWPCOqDrMopUai1tENJdMxTvCqap/1rY7z5U12Kh04KvycaR/ds",
-	"07NGkRQGabsIXWQCESTinB9uCeEwRv6D9Oq9h9P6q1q875P48bZ/aWeyvfmw5+kDU7XvqKMWtM6IaaoS",
-	"8Ta4RcEg8l2+l1OhCgrF4c/Qk1bPfdftbT7KzziQrzzXH0z+fQeOAjxwHEPx7wG1H+CH+WpEXlW+67H/",
-	"fFvQ6t/IVYvIGcET8K1VVAFDEbzEtw5XkeIa6zr//kABkxpHRIGXiYqG5whs3GynYm5EdUu8XIOiWBsP",
-	"O6RTCDtziD+IuuQgONW1NDY8qG3TqwFOiLkCctCkNZ7cArpke+7uEwacd6FssWXBkFRN1bqDhi2jaEuU",
-	"YAjPSAAMy/Jn6uGzmyKL6p6gduBA0LMwvgf28qKHbpoVIDixK753xw5F89TvfV71xBJ8aa0TMBxZ7O17",
-	"wYpF6j3Sg3S60sFpCQW2mfrawrtWWKvru7ZTDV7OwevW/R5GRrrP+CoFBcMBQZXvXV6mXJXHzprth3/7",
-	"ivSHwX+vl8EPwoG3h5+vKORsUWs93sw17Nm07JBRZqfwVbjq6zX93lGPZA4WCrFOE/V17tD+5x2so9Y0",
-	"2mz4nsziYWH5Ph4EfGbZJDCRnd39McGunPNJPhPqPrzXYzYsSs9VfCDL0slCKepzIlc/xv+II8fJyTH9",
-	"nJ1ZXduDVswO6Sk6xLYLc7w/JeH+YpDRkQ6VtOf+BgoDX7Vp8q/SsFob5QOfmvh0Uear0NznkPkAk2Xf",
-	"52UQj1Neat+4r7fWGawn30cdDqi6UYYZMy2xrFmtfJUoUmJH0W/PlWNawgGyzA1fpmxyvbCR/BzGro6f",
-	"8cClP93n5rtAHNTE3hCBU7dMgS6hpyCMK3Z19RIy86IOTRzCIheeLqRN3rNfid3hlngwPFPCuScRo5qi",
-	"iBOLTgdIsfgmF87utqKqzKbQvBe8pNZEh0q9dR5xgHDvcM5z34NpYGVhWJoHEKJKGnsc98BMC5KbS4gI",
-	"SOw/TZrFsG+fXv1PgQgatNs8ITIx1kDsf9Lgyv+JXD1sh04UImnZ+AUf4EzYA4pH/JQHTghEjw5dQNPi",
-	"EObaI3HkAeoMNyXjd/+nzygOlbAJFqo3wsZN7qnRLd2j1YwTfREoY7Sijr14OAEzqlMzZUoSKsGNuLtx",
-	"Ql/81ZmDAzyU90h4lTAL08kE/9bSsMl+ci9RhXS7JLml6E7WB9/o+iuYrv2ZXtAJL70xhCo32P48nrmU",
-	"7ujbo0FGC1NkQXx7mvWH8Ei2GTKHc0Jycn3KF4ta89G0HxUCiBDDboRdCqGiMEEIIUcdudwptNC1Pfco",
-	"cM8dYvjKYItwgLpAZxnnghfYxS26o/t9LGux5FWFKJRNHfWzsJd+8PfecJtr4oeDzF56LsxFF7qgl6rw",
-	"VF2+JRUQmUlbDIKXbCCIH9JJDlOXEUkvF19AJIF9ZkuE8i1dc2hNe7Bg3CHXlthgh8Q/Ag19SBFGIE9E",
-	"GLoNT9034mzqIbRWXibilppZhjo4KqSxYF59Y5j/EsY4P0pV6mWbAy7aBvVOob2/uoy4g0/YB9B7ns4Q",
-	"uco8eieUlia10hXc1rea/4qPpbWBZsExMEt+Mg9oASfW+3SIi4RuzXrMZMqN57xC6kYvDIqcaDKEU9av",
-	"O778vICq2f8yZml/HiCSEU009HPKw4ugXdd/il0Lc/EQwcTO/Islr8sBCEq8EAABHkbZqrKNLiJjBmib",
-	"hfUay/AxoXExaQy9e7uGW9tXlH3YQAXEHMcb2IAreot9b5JHD5N/RUSF9l1hH2bdsaFnbtvpxX/OrtOL",
-	"w206oqftNSZf0zUPEZfEZw2JSF5WFRXPkpcl+HzfBSlrpL+pqVn9+2SwC0CGQyM23wuiXmgj9pnL7qAZ",
-	"3VdyN4fb3fP+B0JLYt+pP3LKu/HeDnGn9pQ82AYUbE1e0aFWhp3gDIQFl/XmQf0KKtST3MdfR7K5HeAD",
-	"Zxr7aY0PapUDk/bAbNAVh4ZxSMUP7XrcJgaaAbFCvCg1/CK+Aa4Yb+xU1/JfooRmydCZoIDOnAbNwUaV",
-	"wlO1Yns6aQ3pCED73Yj27UOGElts1+nkAS9fi9WBU0j+CQ9PgL0ldQQBUyytxDTLAc5sEJgBPjHUwHVI",
-	"+0/YJQoLhDVDHV5AB2OLV+jVTWEeSCkbTFYjPtHoC2YElgiGNgaQocQ+BmuJRupVkFdHh0pERw/4Umlo",
-	"lBXjVn5o6d6NAP4t31cd6y58+1t3hPqo8n7o1hLaaM5Lsd0hdWdMcC4p/u30yZR7prWOOwq8t1qNBDqX",
-	"IDNrTTFIfCAxWZVUdYwVfhF57qYguRF9xaeaH94Dn2m/8FJsOdd8qiVeqKPiaEup4sHkbrcDcMENtJFx",
-	"56A0bZ1xOLTofNrhyDrscfUFjqptx1To+3eYU+r3mVj1ohjaCgNZiUBpIk3IQnC1guqDC1Io2OMHTj8s",
-	"S0hRKrtn3UUfvBarHaK1B4EhxFzjuYT3nl/t36g5SFrATkdTXlVCTUSP5nhlTAPHFoi71aAg1uh0YjUI",
-	"qV0oKNhMLDjbmaW5Qmkge16iPbKp+xHmFirM5eGWKxSh9IFqnvKqejseh6KQw+5lIm4PHaL2WJU8sHuA",
-	"h25SFySroXdYy/J0K+qIQwAIQ4ALAahgFjX2bUY5XYGEOgFll10bDK5QwlliQNXi8wIMG597zw9GQKwx",
-	"m0Lul+T+Mr7/k7atIXrYo/YlmKftk5MKsMuFsuTQBQ/a7B7CmMK9VmmzhfDFm0vAt+mRjpjnlwEfgFCA",
-	"SqdaGPws7Bv3lC92JA1zxLQxvivLwA43OAmYWavBF8O5ws1yOP1YkZbIuV/UmhEteAOrAiwE0eb1pVzQ",
-	"JO2VhTw4Gc7S/4akBr7u0/dCnOvblIHsnvpGG/vV7fgwsP9tjdAywgFrtxUadY/d+AcmKtKAwfRbc0t0",
-	"jQxoiI063GrT6X0MjnlWJbyEiAtPnPXhgMewXtx7aCZW36T0RUFBGu+ajXWNwWAK9YwaY52thBMl0RwG",
-	"4ySUoVjNSu1ZKLLg8nc42pcYcziYtHay24fw7UdyIYnl7fMwfulFxeWutKof1uNpsi35QPLXQ5oRsRye",
-	"jnU9Eda6gWZF8pkwttYrQ12TF6suDAVM1wCum3KD3KFgxwIgb4oBwO47b4rSCxjKv6lDXIQW+W4DUSvl",
-	"KU/ETg/RqaizulqPe3znDxDxhdWTE8VtUwtMNQZnkX17dfXy6tXPf2q9Zj1mC22og/Xmyr1zS/01uhBh",
-	"YP8hBgVmh8IJkws6vYPL7q2sN1/OKa9zSlvW49H3Pz76oWBmMZPuUPrHcnaBabRBgHokwd5DB4A7a+go",
-	"Ge82svi0b/YJNExOf4f/P2ddu0tPhbX03ZY9jlsi7wvQmMnRlM2Fneoy49YhG9Zuyw3fOrxuxcH1+W4H",
-	"nfmB1NiS0sAGm+pAAEAoAGVGKVa45TeYm4+rbFbMLjWrtJ4l6l+eYkXw/2Cjd3OfdUpuTEm4eeokv6WK",
-	"5e7NCPseTkExGkLgOndT6eYqi73S92+PeCCxfSErv2R5UgMbvXNrVnclCPkJ3XQIXldS1IcVd9/za2cY",
-	"vnt6JSCXQ2xRMX19WwRPnTK3gPKhecq9VdIh3IB2dA9sOGQVoScCDtiOQ5iRa2ICGmy7kCzXhKQWvPQe",
-	"QgqwZFAV0Zm2m8i8gCF9rSKDo/tPEZlUDeCaBNW6sT1HqlOQS74y7IaPZkwqBL2hXgFvCmSGU7QaycBu",
-	"AhUYlaRCMFcJUZqCjbSx7j/MgBTua0SED6E2H7RfOcOJymCRDy/83kEYZEvqAQmE77bvk7rSbugW+9ZI",
-	"RQy7JmrB7ttsCGtYvlHFnH+6LvVSUfuYHt7zItEEBE7qCJHqC2jnzrM3lq/6cMzXdPWO3KPxY0MpOjyQ",
-	"cG3G6sUCA3bEYJ/FFyt9DUUZu43gdad40vKZwN4KFJUXRpYiZkdtKRsMULQwPc6T0ZquMxMSHWsGy0Y+",
-	"Iz9Pmtl65c0J5WbIHeuYA4dmS058nShztQKZvnByDlsFh64rwfx2zvO3TQWvjfhy3K600XKdoOHTw9pL",
-	"t94s71Nk9K6R0dT1BNoCXLc+qeb2KS2zD4/gQXJyHVt4QEGMZXNtLHt0duat430vIuCfs0v2Qipvu9w4",
-	"Aaeyk/OO+oEjxIlCQSxPGzU8dFBRxQppSV37apUQAkRgloJEvj+YwV4qfaclz0zge2rZKbCYw/gweelM",
-	"bZmRk1/hZbd00tiosFHxkEOJzQURvCr2Xzjkgi3CN3u7I/2z11Wb809vhJrY6dH547Oz4mgulf/90UBX",
-	"cgJlJe5IgCZbBXv02EeTDHd+ptOMS5kvE6ogjbU2Kjlv5kfnT3BI+Es7oAduEOIWshyML15yZxk0qtzz",
-	"3vGnwtbsJF31EDPzNgLfDKm346ORbpTFrjbYP3J/BDbpUs/LsnzbmsdfJYD5V7FsJ/JhQczd5yYoH3DB",
-	"wPJGOOg+maCCSJ/+7n+EkOuCW2TM6Q7oKaGoPMQHg9XQQQtuyngFrkst5lwqk8QPqom4szj4Lx7UbfUP",
-	"8WCah/Vch8oDdimDhiPLw8vEaSX4LeVDc1DnoHu9HwI+kWFGJ+QAwY9v6K57kINDBRJohInVeBXbK3o8",
-	"PgAVWIqoKuSUscBtuQXiFvyeqZh38XkIEQagpdERttK5TcB/n06Z/Dsvme//77xYCnxM9ZKNeY2b6RCH",
-	"4Xp8ENkmisCBb6KaIoSveMYiPW5XeznVuChE0hUdC6NKG1FCG9VMh7A9rtn+1W1nhA/Nvrxtd8Peqmf7",
-	"VbCIRjgtG9EPXKXqOMAvgcukET9yHhFaQVsnz1pVU7OnIux6zsa1MFOPWKjbelr4NnRiN5ZX2EPvwhmF",
-	"+MBijTgLngPkmrrfN38HL/esEV+4YS2+xgWbCzKdKBK/T66By8poVKfRRFL/SBhE6NB4wX4clODHLx+2",
-	"JeMWbIgeP2vEUCqAIJN7drUAjZzdHS/1EkF/0TnHa2oGudR11IObNDwsBK8F/OK+mjzb3ou7UC3uR26j",
-	"49p3kABywqGNHbaU542mV/CVz/2Pd/qO4um93a6zDUVrObZ3aa/VwaJDOmPJVz4FUvgmdqFd+EysnPGC",
-	"MWig1rnh0Po3u7F0Xa/uMbAv1araFyoctq1IDAbmbdN12cJnAVAfDhj4fe+sLV1IMjbr2/HJq7s/to1Z",
-	"Uv0bEuAAwOku7DoHjf67DT1ER+O7HZbiFBTV6Zwvsvr6DSmXCXd7CNTIeaSraQEilR16dy99G0vSOxgD",
-	"acUhr8Z/4Yttkd9E7LSds4I9cofbo7Ozswv2+GxYP+XNQOr2xOIf2v8PJfuHkv1alaxTI9nuCYu9W70j",
-	"Ibf2rnsfrnqIBIN/2tAEQ3iHh80whGF+vRmGdiYfNsPQfW6S4gE+v2CcLcXNVOsZ9q2vhT1gO/coIBJk",
-	"5vR3/2NvPwokwMgvef4dvzEkkqRsFtxOY9Ue7phP2G5XQcny+5ahRSgoIAOY+t6K8Nsdks7cvOONgfJ3",
-	"p+UhWpGqWcGUx9c0sQepZ4Ox7JLeyVJZc+JTOPx+OC0FL3vPhWfugq9tLxzgRHomKjew1WA8wAhsGsLL",
-	"lfhtUabARoc+qK6EKi+dF/Rvvk79nPvK4jsm1uNlHItDYB54hQ+wf5yX18O7JSD/ogQTt05BZ8lBPojW",
-	"AvtfvIr+Fd3r5jcW0fhJu+/1AxqzbWYwXfT1kje/xbb0OM62lW7oKpLpptvSon+ptYcRD4kv+Zc7iDLd",
-	"RhL8F4QAWs0mwibg8jcrxhEKe8I+th3ejdUL0wVUAzbRthxFAPAzyJZfYKfBeo6w6xux3lTAb+tEXwma",
-	"ya/VKemM8YFTr53HptQmfLzfHGy3sMfL7unvddNTaPqyAxBgr6xhdaM8uHysq0ov3TFmwJwH+Tlnp3Wj",
-	"6MancKCYTKTybvLxvnG3eAglsGV99h4AiZfktIYCoi3sTpzIwpZT4auBpSH2L81K3f7NWYAIm1ryUPaC",
-	"agFTSXGgWVRGZPgXsa7p6187HGd+Bd2nh13ARpU6b3M9dSpXj6nk1YoFEeKGLe/Zu527yqsKP4aSgRsx",
-	"aVTR5gPxyGFwtG+WYSqxRI4vbtpqzYJpdzxzD1eDpgq0q90zU/V2f1Wlvue6fyXdSvp3t3t/gJzAPO9f",
-	"82oLgz6Gxof9Vh5d+r7BGscHCHhGTxwa9ASVIdUEOznuM/K5zQa6LEvsnRQNIMYHScuMqMTIEv2ZezkB",
-	"5Ah2KuZGVLcA50VwD7plZZNugdSZmK/Uolkf5kOHWjeendC7TSUOvKOc9q36uys/R0ItGAy7ZP77QWjC",
-	"5s8HCykKex+pcF/alZC4qcRB6Iiz03hKlbP5ZlYUNt3jTOx/ZyTG+MDI9i++OYadNF9RQOG3B1iNQV6+",
-	"n5ov4uaDlwrKyispPL2ce65ag56ZqV4qYAR2fw8Fp0tdVyX2ymys89wgw0+s7N5CbLlucp48PfvrduX9",
-	"IB/al+88N1WOTAt3SG/ey+ipW/4eho6PiL8IY8LaCecnhqgRsXC0xRK+wgIQ+AyA1ciZ0GFGmIlFAhT9",
-	"ruIqkp6DpLTo9h8BqPOl9Lp70SxtWMX3zVbVLvjv/sfPffxud97B/osH99p7dtHLPVepbJvIlM2TTCi3",
-	"G6nwlqKvyS4gwUPFgmMuK5/sKZiuvVsfx2ZWwhK/hG7sOXj8kFyA67UK3AEn7CNUMdyKupYlwb6BQ4+K",
-	"sQkgDOPxVDrtDRiv7FQ3k0AaMgWO6clEAEPPetQgmyXfmzwd2tj7Ugph23FwwDMgkuTg9G+1/F7BlfdZ",
-	"zuKBigWQbsUDcwAOuiesaDQVHjL6EDrPPW+IJboM9E1YYlqwTt8wKn18oNNmcHw6FMRCQLnAeEvgqNTz",
-	"Iu7QovXYud5jXSMXHncSQ0HsLpJBKxFHsbliusL22XO+YsbKqmKVvM1HsP9dTsQvEchOrTeUjW5jEQZ9",
-	"Q0BXJLmJaOBEKa3J0LsFghG3ih1WaPacY1cU6CDtWZWNFQvT5ZhzE2Eu2vo+OljxAzzerJy7E3Op2Vyq",
-	"xgrjge1xlzuAqdmWOKSA8xuMd46VVwstVcLYdVOwP3V6oNNxc5BfqnmiGwkMYSduE7CR9n94NtsCJI36",
-	"+sEWTYTj3/FcHAZkhydo9e8C5WiGBXhwabuBnf10Qewo1ZAU73XUGvVVJlXzDf7309Y/PVMEH8hO2Edu",
-	"R9N7TFmab5EbG/h5jYiKQaaClwBTIwl/w409fu6GePzq2T6IyeF1j42tBZ/vyE9+qQi8txA10V16i7Bu",
-	"1AVAekpuOZ6k7xsV2oNKLC31RNDYvxWGwAAXGMyzg640nd995LJwQUSWDA4vpM7hp7pRG/TES13PQGOl",
-	"rQ6yILmbBmyYhL7vJwtmhDShbX4J4VVQgsupZlbrGZPW2Zo5A/PKisW9tvKhOGlhYA/tFR9af3SPc2el",
-	"9WnZK/f5IWHA7v6ZSFZo2kP0snsFj7obn9ZiJlY9wavGGqcr6hUFb9vWLdQtnkP4Z86NhZaFq6iBqzeS",
-	"3c5NSf5MrGhydxT8LO7j8KuC1Qzl3it7qDtKXzHPlZyot409GpoAplu68QJdjtfhI61nUlBeuKCDCm51",
-	"JezxU/h0y4FyqCrpfKfbXw66B38RaT9CUx9QqSaHKw3P1kDIiXp1qEwI3fyBVXt6nq+w+a5UF6Q2gtxK",
-	"xTjJ60OLqhGjppZ2dXT+t9/iLatWWonOnj2VxjTYwjYZ3cKKCWAfr/XStH3X3i6EevWMPdVKiZHTK+42",
-	"CUSRmb3CJ6ytzHeYmdzgdyagpn9ahEuJJvCNxhXsn77iK5zoU6yvzNMpQ3Qp9BXALzHDVyaEPYGHFwOL",
-	"CI3nLNue6hKeFlZg7ai6s8ec+uJIl3f6nqhrXQ/6Iu6l9puLqplXzjG6lv4F7+2YTO282tEhWdMA4G1X",
-	"gpcYQNDUOk4ZXd1HD/zH7ZcFN2ap67IHWUw8pa0b9I0Bp8d/9cI7QlDuQTc2ztnLpfve+YceqCkb3X4v",
-	"Vano++6b/tjPUm+Q8MpftLU0ThtwX8EKv9Hl6gJYX8B2NLl4Gq+qw1LuD4ra0jsObbPcEUDa7q3Igbs+",
-	"1VUZodmxLeme4VXxEp7+Tj/1ltk/V6V/1fQB0a1hNOHafTamGuYF7H2e7HGz6E/sdag5KdFivMKHQoJS",
-	"J4t+roT96+Kgrjc8IOd7azQO7j5jWzR1kW3r7XtsgmT7XryE5SO6CZ+1WtQSOIfa+hzvdQPSz/LaplrQ",
-	"tFO7fw39wo36klzbu2nn/fJ5DzkxnT/WG1Dkvu2J4NVGY6pAhgU25Qjb8SHe0gdEgRzKZECTV+AOHhDw",
-	"iA94YLRj9NCEXnIfHgjnmCJfwxU+/R3+317EyMMA06qJFmy3wBV869Dpl+2zfliWu+5Eb6CKMh06qa0b",
-	"fCkqC0oR5+Is3ilnHhageFiy0gMAkMIsPAT6KDzsa6FShO45+TqTy7L8IPj8K+a4guHd53h0M3CgXhcw",
-	"uae/u/96S6Pe++IAiPhLS0x1PA0GxSqo9LKkX6+fCcTinfbMPxVP7WTvUf54Zk/nYn4jNhqK5HyMd7y2",
-	"X3Dyinv3LchMNsXiyC+g/JIb3l5JhpqEkvhvLdX/7hk9yGyCHOuZ2BLf+ICX/C+ObsAb3im2Yf3cHBJH",
-	"1MMBiSP/eiuTaWYftiTZHcrtcxMqwH3oSzY87eNRcYREwFn6x/2Dw1B6Tn+H/3vPjPfiVs9EZrVTOoyu",
-	"PMSZCrOH9LmKKsH2yOrYmZ+aj/rQx1d8ZVq+bKZrNvWFMJyNpZqIGqIqvqshtLB1n0rTLXWDt+kUtgFX",
-	"RCLc8sEN6UD+Pdz7g/hkHzqZiy+VzJu7ufWtbfdeidWN6Px+dCN4Leqj87/95s7UAKT4229OOo2ob73E",
-	"N3V1dH50yhfy9PbR0effPv9/AQAA//8=",
+	"7P19c9s4sjcMfxWUr6cqs/XQL8lMZmbtuquONy+TnGQmqTh7cte1O+WCRUjiigK4BGhFO5Xvfhe6GyAo",
+	"ARRpS57s2fknsS2KBIFGo19+/evfjiZqWSkppNFH578dVbzmS2FEDb9dTo2o7Q+50JO6qEyh5NH50ce5",
+	"YJOm1qpmZs4NM3PBKj4T7EZMVS3YjN8KxjWT4rM5OcqOCvulfzaiXh9lR5IvxdH5EYdbZ0d6MhdLbp9h",
+	"1pX9QJu6kLOjL1+yo9e5WFbKCDlZvxHr7XFcslteNoKpKQxhwstS1I80m8xVMRE4Nvs4zcy80ExJwWrx",
+	"z0bodlRzwXMYBw0reOSxfWY4wCX//FbImZkfnT9+8mMWG7DUhsuJ+AVuFpu2gq54pGFkfhwVN/N2FO6q",
+	"o+zIDrioRX50bupG9M/XG7FOP3kh1v0PXcDrjnne22JZmPjTZrXgRmjDZLO8EbVdIiFNXQidscfMKPb0",
+	"7OyCPT1jjSyF1mxW3AqZkpUSnhMZSyGNmIkaB6NmhUy/fmk/zlijRf1fbnoTEwGXjpyKd5WouVF1egCK",
+	"ruhfBHfVyMd/EFzbJ20++NN8nbEp7FPBcr6+UWqRmuUa77HjQcpwe+/Xuf088gI1XdD7AlNVL7k5Oj9q",
+	"miI/iu2kD03Zs4vqptyxg+wVY+ew6Xmr5r4vdLUSokreX9tP7/mEj8rwMiYCwsxFbffcRDXSMF6WqBqX",
+	"3EzmKWkwcLfIjN0oVQouj77YZ9ZCV0pqAafF+1rdlGJpf5woaYQE3cCrqiwmIBOnFV7x//8HCWt78/9f",
+	"LaZH50f/57Q9jk7xU33q7gtP3Hw5bthKSMNWtZIz9s2Hl8/Yn797+sOfTmBO6BZwluX5TzXHMVW13Wem",
+	"wHFPa7W8nos6IWx4rLCq5BM4SQQrCwlytzkjGejQbeHKSKVs3b6jjTJG+9T9ATZuYTRTK4n6C9TXyfbq",
+	"Z27zxp7dSFPE5ULC47Sob+1xuSrMPK/5SrMCzkcvcTk34tgUSxEVu1Zk/0ZHCL7sr/5idfMPMTF2KJd5",
+	"7hSI3eDbS7HkCxEdai1grFKs7EGm2UQtBbMLZ0cqZLO0j6c3OcqObmB4v0YmSpJSGTODWhhTyJneJaju",
+	"3a7c9V+yoxWXRuRDv/kJr96cVxi0v1eG05SY4I9qIeT2zOZ8rbdn9pVasdJunMKwuSpzfcH+3D2TM2Y1",
+	"hdKGffv994Ho+aM3w+MZbs7zvLB35uX7zsO3ZjRyPvMbUWpnyrktoFFTFYZpYU2HaVOjMptzyVb4EewP",
+	"UcMVwQDbSUkuuZJlxKp8qWrG2ZJP5oUUTlOuWa6YVGZeyBkTpRYdufPam+dRoasVCnu/CJQivvDxhVaV",
+	"cebm9mrzPK+F1jGTeW7X0t7XqhsuGV0a1Sr22mu737Zv9BqVh5Li2KpD9q4S8urqldVZsCcLI5bxtac/",
+	"8LrmaxAfWPlR4rM1HaXgtTRx+bbDhJcGxbGyqgQvz5huJnPrqEyLWhtmDy0+MdGZAJ12bdVvdEBJEatU",
+	"HRnWkydbdm/Eoo1oALeunQGF6xSVlaqqFZ/MR4hJq3EnpWpypvm63YqFZlKtotNEN7xGRzAiNUY7gXPO",
+	"Ihyo3E7/nMuZ6L0tXpJfc9MxiXoOKPvdZWGMyK9v1glj0t7TKR5rN+KLlsLgae/GW8gLxm80GBswPdI6",
+	"lLkS8b0DE3fN9QK1f9wo4zS/K64ZXHqBdy004zeqMZuKCK6zW1/kcQPEHomJ422i6tzOXbvm2xc1pdCx",
+	"WVKaBjBreJ2D0rWb3Up3Z7P3KbiXRS1WvCzh5I/oAW242aklncq7gos3dwm8fXfq3UtFN4ZePLPWa8wo",
+	"TFlySTMhagrR1YmHi5zCGhu70n4ySsZv6PzdPpunqizVSidDAmwFawvGrd3bhi8S8lzkA9wQawGLKqEk",
+	"QWUljJAll2u0cTVb8cKQ7Rs3OGTUMfzkQlHwWkVZshvBnNgzrsfazRQq8pojcqqTqztkXvAPW8exdlaM",
+	"3fI3QltbIxcXTKGZs66EZtxqSb4QkvTOhoHEF/CnZfT91qqpdY9T2Po31sYBs7k77a2715VveEs6lZyQ",
+	"+dWnb5NgZptBAT+rWSvrXjzcmGN75i9iVsi3gt/at9veNzMec7I+WpFmTQXxPxR3Nx476erW6mGZsznX",
+	"rBRTw7RaCjD04iq2R2SMSm00Oy324Yzm6oJJIaxckh0AYz+JOljbs2A/imqOqrkpi8n1QiSOOvyczXk5",
+	"ZcUOA65fvQVPii3UM254qWZNxDQtlnxGPw05NV7by6PHRfGvEbe5Kv4Vvcu/lBxxl/+rZOQumzsDX9CN",
+	"0D0jOk1zu/fkLDJN4nNV1EKPOgYGqmgIiVd8EtFH79AK0sVMctPUgn1zdfXq6vVPf4oqFyM+m4QeLjQz",
+	"yipgeyuRZ+xmbTCgYX/YLV84cnv/cLxZOC2JCZUz8SFQzN1ZRQMS5pd8t4o3GiOFuoFZbWSu4HcD4TCr",
+	"HuoiF1G/LhHW+VSYObP3sS4W3OicWV8T0xDwpRMGF7m7g//N3Zw5x1tvh6t7DrBtLzYM+rJL2T7N6h7I",
+	"h+xeCJqx3ZMdD+jsnPBfs7vbWL1jU0VMwO20rEhAl4XWhZyde+tHQ2QP4nAuGAZ/ndVcmhPmvyvVjcrX",
+	"+GdrWsgcJFsbcCVqfc5qsVS3wgcL4ZZ8MhEVHPVcu++GUQQYxVF25B4Nc2RvY49J+G50sp7ZE00+L6ZT",
+	"UYtoMGDi56JPt9GMWZsRkzr9trzpyH/SId4+gzD0QN4WWGfoWXBJMyRyP5NsJoy+AJMIgn2wGhO1XFon",
+	"LOFBB2G7OX/y9Pu+bNi0sE+p6kKa3TvBpYXotjhPmZvdqBCWSkctlUmp9EgTPxc8t6I04jQIokPb66NM",
+	"1IReewffMBwlWwsD8jtXK1ZyA7pqlTCnVSXkyBerhTYUK9h5ctndlz5w7MMHnCxhbhUfTTcOJjm6mkpK",
+	"MXHnSmQI1pkvrGSiejXKqnqGZl0y7tIfcxtklbxS2lhzMGLeuPDTtg+VCGVtTBbFl9qwE9xwV8Ap6VSP",
+	"92zxGwkHLBeTIh+9j/A7iVse0OxKRRTcVtzeTCs5yHODOcrgGNKKTbi0mxffc7QH44Mw7lRyURQ6sGDX",
+	"TBsNP9F/1qyIHE0xiw6jIn5RszbpHDiCwRq4AeFk9MjaczEpdNTkm7mk3/Y8JGZ+Y+B4g55nv+U3oowG",
+	"V0eHKnskMxliBgzM7tcgXx2vDp6VtQPd9Y7PvDG3ta17YgyF8wa4XoCdNMFbwqFiRZXLNVuqOiGs+35v",
+	"O9boizbaqHwdyv5clQgOWqSMr+doXT+bi8kicsxzed0awOl9nHPDbzjEJUpvG7m07EQ1ZU7BcYehuYCM",
+	"2Bw+kcrEJ46u7Ym30RVsWpgM7Sv7YEyGKBmPvU15U+40D2laXsK1aFHq+BacC57HLbQ513M3F5AfwJ/1",
+	"AJ/FvTndnp6fhesRk4DOqLcWU4t/xgeK82WfuUZLNlcCDSiYV1UHvkZ8Tp1Z0/9WdgB0bXT0oixuRR2L",
+	"JxsjllUqQizkWDUl6lrFI7yLQuaJDLo0ImWLJme2xY5ZIcAZprBVgGXakTnDaYORZe1UuLcIhhZMRXR+",
+	"d3pYOmEXTri0Xn2upKCsjpUL+xaQV59we6KWKEeDsymtu7Zp8w1333o9hF2B/JFuXws/9DgX58ipKePe",
+	"5XukN+E1oaV0vRRc6rjj0lGaaASR1jQO/wcuXyl0RpH0wtCVcf9RCDlqY7QO5/ZHhZyIBAgH/SkXEoDp",
+	"QZ1iB3BHJI5zVgNvB91VOg69E+tEt1/k3/PYue8FdZDEBhsoIrWSYok7jEh4UHSsTU/YL+41Ev5pIdYA",
+	"JwIbBRK+3XTwBZNqBYaLCxzljWC8rAXP10OXBw4fqUzS5yaJJT1xMtqhv9t2Fat0ZhATzmh9qKXYSH4P",
+	"G7Iq80RubSnydTIHvVsQwDcgkGdE1u1zY1Lywp4hEfmwWjkVWABgyETUUreAkYVYn8+4lMLA+U4PPuem",
+	"5Po4vxkHgOE+qLDtEYzybA0v+oA0CCndmhNraG2/+9Wry+MnT7/H9JjZsMfwKCYAR2HA9XRAxQmXShYT",
+	"XkImCRGZP/7w49N4CkE1xgpXHDsj6pSbWtXi9jo+8I/9Y00E0SEpeV3stl62H+btkpWqc504Sf4ZN750",
+	"g8sQfSp+dp00qm4Lvj0iXhUZm5T2HyU1+BO1OxZP4jG19VDbEzYdrQo+3gvvxnDbN2uXOJjH5NbcxzmD",
+	"e3z4EZMR1jleVjDs9HnJJwZt4k2nYVILE0XPWYfv2ycZHDrrSrAiHsRu6jIFUayKCeTofPi8MXMhTTHh",
+	"BvJOPCqNWysLI8QHpV/tmcpjdi/9dUeaRuXxJX9ZlOJ/RB2P20zSpRyFdMDQFeKwAPdRu/qjcdo3gKp3",
+	"H/WXtXGP4fAU9tePL49/hF9qAdma/D5ImaUwcxXf2Uua1y2hURPDy/YYOvv+7Cw6BKguiKuysTat/YKH",
+	"kA/7jnFg+m1/fxWd6tiq3nVFY2FHKrbAcbVLThPtl6Kdns57ZyiLNPi4IMs8DkmZmCTuMOdryPE+Ofv2",
+	"7Pjxk+NvH2cMquLYal5M5t42beM81tTCIgAIAAFiR7CKa4PpZOtaKinOGbf/UwHBDccM5YQ39uGZFeR5",
+	"U9dr+JSzWix5vYhDGOPbu9d8MykluxLFbG7C8NoNxGZoXJjt5PVidyR5gotGN/QwARpUYn1cnk9Hig7y",
+	"p1FklkPE4PdStkO1mOgfr/WcP44bUY9bE+r9m2dX/+dH9vzFB2ecVHVxy40ARA4Ig1ZLwtxqu/DodwBw",
+	"2VVargkhtpDW2gJYgbfIAR5q2JzLfFRGdPDL6mpRXEfn6+fnT9sXvcLD/z2AhN6I9Ws5VVZyn7/4kH7L",
+	"Ylmp2ogcXjf+dD2fVqnNZDgEEiS7unr18r1LLYP5+d2Tp1Hzc/ModD6xfcG4GAUI1ki8f5kMc6bzcFo1",
+	"dcyyvPTIfAQoDxg+3snn6Gg8iRfR5jJfFpFzNw1l51pbEzdxrsQNnY8QlDHHTcXwkjiQqDBlNDqiCHSu",
+	"sz4DO2XSUKzDDzw+FT1lA1b9Wt3pA0jMOnr5BWukXonKMDggQJwBEQIQQqUWXWBHIZnDdlAYGGBGbUbN",
+	"xb7gz3DjaLLhJaYjtvXXUGvhh3HWwibkDw/RZcqaS1TXTTpp896QZntlXykdgSDiFoSTF5zxHAFYS3Wb",
+	"MNXSoZG62TneD43srYCjsWbhFCQnbh+eD9zoAyi+B/Z/widvQxllfu2SxtGKEGtHOihuxm4aCroEVo/D",
+	"RMmLMPqPZSmr+TpRCzE4EE5bcZRh7L6TSNfuCNatd43sjVh/ENMdMtqXxxcrXucphQzhgEcYsFmIxPyN",
+	"tPr9Go2axvZbN+uhVRWRgF+wgp2liQnrKy7zd7cxTToS2n1JwO7dR5JRyZGIxFiGyQiWmBZGX09VvRN8",
+	"ThDTqkZwojMo56rMWWG2I7yFToV2I+sSfUGCJm0bS+VM1YWZx4uVdpXzuTQPXmftvpRxXsixeLQuhn54",
+	"jmczQO1fMEi2BPf2LxkOMjaFCIDfLlrny6Jcp7TLNVSOdA6O3XWYdyxx9MbbIBwGXp258W8UMrZDj0+F",
+	"NW2j8kS5xG2R+SCCwn266oKJZWXWLK9VBa4O+xikIwvNFta245q2gKu6KbT9DUpEVBOXtzYLs2XJajQn",
+	"4ZYXIXxrJ451HwWy6RrouqDjpU/TvMOr9uvuFpLNxWeei0mxtHbqKig6BRzlnOeQXejxaPdV8ZIxcBR/",
+	"ePx9xt6/+Nnajf/96U3ikXWl9HCJ31Eq44Vax86AZFIvXpV9SbX6T8/Q1B9kNr4ttMFSxC/Z0ZJ/fo1f",
+	"svc4TLX24BlMIkz7Kt+hOjZmaEJ4xBqUJW/kZC5ydkMlGXSeIIZSKirKLagm14M24mYSVpsWeU9FIt7P",
+	"7vdkZOWubtIEiJbGHXHuOynTdVj8unAHU/QAKh0osie53E4NsnTdCF3k3fpGRLpZM9+RL+BiuFS8862T",
+	"FenxfdJFF0F8LajIiFBcHFIFk1bsrcwmJdJbvC1mqTSyLv4l+uG+I2qu8VvRwQS7QhtVXU+UNjqJlreX",
+	"eICBNt0Qz3C75V9KDlAlYb2qwxQ7XeFkmSaKbulnNNji24u1tTRb0xPuBy9JnQ1PUtqZtM7O7mzZPn24",
+	"jyiC160PG0LoSlmQJkBtjVGzupESf7JTVQU/UiCN1wb/aES9LCTf+A2umvKiFHGiljf+wN04iCkH72u1",
+	"XBLcCL6MlwaKqelH/eI9fNlx/HBZCqukdLRSkzP79HGbZU9WPCX58Uux1XwjKvOKsL3dqXSojaEgiSgS",
+	"AW4Sf+4uZzNVkYbG4aqoRRsx1Xp+LPInT58+/vPJON6FwB9JHr97PLInLXi913SgyyA4BinL4WrB5Tij",
+	"iNNuem3Hbdpr70Ir0R8QgasO7jNVQu40KojMwoSsFMUOM2O0M1arWy9IEXijT0wAgF7P1Urkm3GfTb9s",
+	"OKKRnp4QyV2e2VDigT53YaAB80asA9tlTGAUEpNAyOPtUSr+FaUWSJmWdAwc5cdww4RYM8LYETFodLbY",
+	"RiDJ6Zp2pkIzg7a8F67W/EkZGE7AAyWRULXWc/wgeBz7AICOwerF3uptIeNWhzJJcL316WpRcTudzsM3",
+	"4jPgMl2opg0Q3hFEgq/iBpKYjH3YXokyzgOaXZBnSKxgf5D2boff13LuOBUXrehR9bJV3CBNc67PqZS/",
+	"nk4wTqSrRWHF7B+rOHwGEBrXXPdYHY3Mt/A+hQ5Yi1qUebRu9GF3xVCVNliNtZqLlsO91W7V88Eu9abA",
+	"pkWyJ5KWPOZ7yjmGzUNXq9MU0F0Tr7Xl/fCJKW7RGTVw3+yoVDoOEHgLnlI6NtYbsekRU0/L2QKRgJNK",
+	"Qcn9aCE6qG0mVdzkwLmBRDLw6sk1gPjdce74wvhNKbqV++PKp/sCLbtDJgnT5D1EuDijCxCWotlKlGXG",
+	"btaB/nCJMWAk1Yj7gxoovYmqCp7rAiip0kb7+a4sRVzyO2GVmMS/pUhsRFYDKR4arbgjZiNkhGjiEI0k",
+	"59iNmDXjEt74jZQfB5Qb/XEDPkEe70ITQ0fGtArJOdVtJyUdrLTfo3ECDW3sLkAOIpf3HWa84fS8NmKZ",
+	"st/ST13xwghg0Ilb/+kqkD7yvqAWLEL56fjfYNbqMEXotslOj1TPG9PTakCH9VM3gtnLvfZpwz8jj1/B",
+	"lwk+3jdWNZOatpcFnicFmiBafu4gpGs25wACUFpkzCg1ciRz9FNHfGMwN94A9jkXfsPH02LQqMJp8juq",
+	"Z1OD1G7bvq71Sa82EXwy965lS3o7/Ds7CeOTHDjOQCDp7RJHza3mB14OZzjshlWjM5msL38rpuZdY+Kz",
+	"lR7uHSoAB1UkOQyQvT9+JTpo51WOMRV3m+2doM6c61473QEWh/KYdp9SaGYHDkxMrpFHF7E1LOTyujf5",
+	"7RSTgstTVKkJCJ8rvob7AndUm+Kj2nfn0JyMLJseZmcnKZswPqGjfA5YLpmsx0UPCt74rs7dKClJeyGb",
+	"HoGbyyMaBIWPkCI24Of5daCRhg9ITV+CozidzLyjDA62KXfAKXDMPyNpdi/j+cgl9V053Lb0Tjo68b7b",
+	"FHD9GXKTCMLfqx/2wX8fBUV/cji+G2EtkgwbwFhFUqsle5xIdd+T6X77jr2Ko1NHvk1tPnrHu4NoPyB0",
+	"YIuIg5bhI+uGgUGFbQV4QNowMLjVVkDGAlyA+NepKBV8yPgNUU0uAxKfOfRHgStYrlbIJnqvkWLxQcqd",
+	"3wV+eQQOKHb5AKNf1Wae9VdNA5lgPTxSaNVJwvisBfU/6PVirOyAeYZ6l9g8h3MMuzKOGFvxSlTxUsC/",
+	"OP8dixChjh5lq10pqzx2bwp8yXbewnfYwBugXLcCltxKH0S0cUQhr9HqjG74AUQVOsGay9m0FnpubR41",
+	"vWBPGBC+MLMCLt0NlrBNrbWjwVK0CJcKcuL2WZTfmJJXgBeF4iAq4HbdDrflWKfV6SDB7LoMfTifVAQp",
+	"jB9sJ7kCHFU8btDZC5EatpUQ1bWnhUpYh1aQiX/JzpmV6UDYEZQRtw9h74yJsbTFVdHxkoPRR1uN1ZUt",
+	"W1Ovolqpuu65I1Tg3ji/H0j+V3zNbvhkwQqZuQJfP0l2SW4EK5UewUrrhCzrEpzOXGktqga3+bJ2B+8q",
+	"SkM9gnLV42gprVPsz3pEmASCjJpPR8SelNZETBjRu/FgySdQuBTNVlowXguIpPqOgnfLE7qYA712aqKS",
+	"PIoPE3PoVc8pT343vxQNJaPXSLy8eVFqsXIEAcN6rvRWQI1Tn731RHi32MDJn+jNd7cZReepTfTtUXb0",
+	"D+qqqefHEyWnRbwvHbX5GZcwbx2dXZLp82v+OfHXzEXU3bM6+rqn7QoHLQ5hhC1AiVWBjW54Wa6x5CE/",
+	"6aHHHZAddxBMe/Okk4kvHHRNAiR3PMgcFYrOU7JgBuITt4hPnAszdcdYa37Onpx992PGvj374Yk1bb47",
+	"+/P3J0xMcvjo6fcZ+/bH7+wHT58kHLXeLLuXxf7GmvCKL/HiHSRiB0VAc62rec11RL5eyEm9rqgXVyhX",
+	"F8x6lUh0Ye0wKNqRCnTL9iJnR6u6MOIdtPwzdSN2AIvi/XoIDNjJhl1AkbHmGa7ewEBGXIqqZ6IsY9tv",
+	"aCVruhAGcohtHtdaNPa4Ip/xbACTJu4LO5bE4OOqw9rzfezAektbwFfKNdYp5qlOq6P7TL2TwGEftpqi",
+	"+VjyCuoMDJe5BsIsMMn6u0+Non8cB1NLBOpcGaEDcOHU+hdOrEoqJCLKcvhp40QzVTe4L+fm/h7MRZgm",
+	"10TdZBhfKjnDeIR98Tv4OQkLyJnWcXsZZzm+MvXC2kMjqpC3/f1Uc7mfYxmPdbqglkoRC039egj70DbW",
+	"1RodCQPdZX9N9Tvc3fIDLosaAFPPobaT8R6C6UyLiZI5w+/FF/TwrWmDUWkhEHJhVDOZC+3KTIFnqSz3",
+	"0ZvWB9VgHUBXqjrrFGxDJxrrkDMigWO8TNFzDu9Lm/nmyukVtq9+i8HMDRLzwcF9GFB2BCDUtpszipZf",
+	"TS8qUclHZ/alqj+oxojY7nKJxwj+14gqdEjtAYTdmU762pH0v1oyo/oLX8aQL31kpEZgCSEe2tAkUJ8z",
+	"Lr1UPtIMToeMAfYG1gSjABnjRMIM0Sq0mOwZmkHunbcwgbh5vlEBEzh+ThOS3byzNGbAARqpdQG0FsaL",
+	"RjTtoUIV1z4Xpja6FmL1rhI1j7I4Flo3or5OjvsOWmacbexol7rT8viMGcUenz35jk3mvOYTI+qtxoJI",
+	"o1doEJL2Pe6tDsbVC8GdE/PuWcL+jbKMv4jVBzERRZS5I9lVeW5Mpc9PT6GbkjGV/RFJ+FbiZq7U4oI1",
+	"uf1rxsykogtNCV9ZYXS8UjX2RtVrXapZcqsOt+zce7yxO2V4xVh/f+rEnH20KmH4Ko+RsdQT493wW7qy",
+	"CKSevtE3aXjbbZYXzMDT3WNDelfmb8T6vcudDKQp50xLXum5MtS0HZX7imsgA8T2csRQZv/o03tWQQDO",
+	"C0+wYdHzTVXvG5/xKbghNBSP7/w1G95fzIVkIK2D9fZQym0Uy1Ws0H43ksgnovoNT3iLzE+kOyAD+u7d",
+	"ygHBRnSmuPA5vGp0rSkfGXFEW2o5JWlo213ChDSiTpR3ffRd09WyKoUROS3/zXrUWn+9HFnuw+u71aiP",
+	"othaiPX16Eqy9tSPCPkC8NceFYXmGspDwCZoFbm4FTWW4rWtTlIAr7tmOfsykL9vDWFv/+10nvNOLMbD",
+	"su+gQB004vfnVetNWPQn/TZ2UDp0R4pqHwVsPRiMAxaxpU33FlAfIW65Qx32riDFRlSCAlONTiTWNzyL",
+	"hLNvJ/X1c0bQJDLjiU6mBXifM27d72JaiJyJ4yUvSoc/8y13iJU/gUPT5nr0zirbyojfK/xCjutewy9p",
+	"rysIR5FjxdzFiXKhUUEWCLQlcBaA6x+Juk+Y0GTnDgl0bhC3UYjGx2JwUH5nBFMXvI5/nAfkt5LT2Yh9",
+	"uzuVNk8VzTyzf9dhzQzsAyhuBl6xjZ77IXWoqmfCXKd2+0e+oBt3dztf8TWe9f7UXM0VIDmSVeIHCC5s",
+	"7iGlwQqWatVpXhBuENkNEQZcXX2sz70FOEOlPhYNeeeJEGKIVtj0vKi9A8S4ZlNeA2WfRuxOGL5GOrlO",
+	"SBHJxqOuy3t645S4SbG67p2VtO5w0DFcjAF1Lu1W6jw1tkvcsNPV3GNIMNNFV5v1J65BLLZ+3o069/FB",
+	"6rmc2PTvSy6lyOPlJuJzJSZWY+D2S/S4LF3GZ6XqBRK8uPb7UABl+EJQ/SQ3TPC6LETta8M0M0otUM1n",
+	"SPfA5Roi7Re+XgKoV0/YZcibigcDcs11NhVyg4zo5BURnjLHIG78BBdTc50IHq89gVqa1LUvl5dovPcX",
+	"mr2tFnugaUReGJGfhxk5yjfDHKmazRqhrSYWMm6U7O5QBq3botS1vUydFE3oufFMCZ366nVPrhcSgtd3",
+	"wHLhF++C6ErlND4NDK3sYBDulksW0GOi3VM+tILBHHvYCJlvV3buqKjcDTDD6Esw+xtT1qNGerE5kSa3",
+	"WIiYFhB8TcRUFAY0iR5FCBtUPoJhCyGDNaZiXC16YXSaYLqPyisKXfnUFggjxJUOzsEhcTcpXUKD6KR3",
+	"cEWJyvLSY7Sg/2cX2QM2mp5vVZ27Q4c+h3TT8ohYae3/1eIJ/vdt/Gyv1U0ZO1Em0R4KV4bflOICLKSq",
+	"VrOaL3WCvbNslhF75fHxDdciZ/i5Y+JAHpFCBmmbONQkXaNGpdO1krMMhydUVcaV+rQQKWUHH9ntDG2d",
+	"e8sX4y+GNX8EubM3e6SBaCT+PvfVU90+fRuvo9i0oF4ddJ0bWBuXSaVMtOGmSaHbm9lM6Hgx+SWDvuJh",
+	"zjhX/S1OhtY4WgOJULLb6wYnObnAgFpyr7ri630AmWmHO5+PpidzrZdILuN7X6np80akyIyv0xMxvitC",
+	"X3NzDy8fRr3WCYMODCoaXorr3t6yUMYCloQ1dlbWQoFvDQ+QbpV/SnEraoLGHdEg7P9KSbz30EpvFxXs",
+	"QY+5xdxHZNALxgGa/763sxHnhZ/zshTkx+3mdChmkpsmtuuurl5dvf7JbjN7LPN6qZoBUOL28eHNY68A",
+	"Bt3PvIqi4qOWiLVAAgWg1RJx9c4qW/KqhTK2Jd4hOu7CZcpb5DbQh9PeGdeRnACgKYTgKKwhYhajLBIU",
+	"K+7f9dPCDAO06nYDuJsnVye+C9D/TY9IilXAQn8rnE2HHhLC0q1BZuUHj/LAA0X0emFc6f8yBQVv5KAY",
+	"Uce2iA7XGmNl2SnOmRaGzvfSuAY9AEFAoBHklzGJAuZ4NIyU18XURJOhl6ZF5WKMdwmAzX80Gh9Lahvh",
+	"nCDr8UkANOx1zmO75aWq26fYS8DitLoZpy5+x3EKrls+Oj77cSeJpuKzITM7clljtWoY7r7hkLYesMEc",
+	"PQvJp3vZQBw6y5b5YJJ/qeRm9ERp29Om+VR4OEShz5lWZZGTimsLSf0+XG0VnmZgYOEHytrqcLBScMHD",
+	"ij33PHYNQPKLLnY9I96fOfaphYiwi1ACNkNZ89vh8eFumW8u1/lWvLUc8d64rnGtOUBMOPDmUU/og+A5",
+	"defR42gSXKF/d+KfPElRhKWEow8rZEcXPc97u/NsRhr7MVz0jLdFDINd1WJafO7JyVkpeETseESGBywL",
+	"IDRxDyBaTew6djxmPxd/AUl6enZ2ht1wB/SVwtanNNrUWwbVawnqHg8P2FabrmDMqpCWaK4stO/LkIgl",
+	"mkFGHVwVH/gAfN1DcGvnRGMeEYROj7pclHa8IqcuvlbfUr1z0r2nb8SL4V20gGvDvj2DYyt+n/0C/iAP",
+	"PCoFbL/gq79HMIbwJpmbT/UThWm3lrT2yHuNASSCULJvXv18+ez46tXlk6ff/wmiLDdci++/a+ryItIu",
+	"F8yMJc9FMjCaoAfoB0C6RfFv2d6LJCpc/nHNHtwCphJU6XndSi81KW60jpBsYgGP6dgJ+pbWjTymvgqY",
+	"hzhWlSBQ+HEtSsFxEnhZJo4jfN5HoaNcTcFG2RaWlOxtvG57l8QbF1UhZLQgJ/hoOxiD5R+PNPt/sTiQ",
+	"rH061FH60NPi9pwGUIgBaJXgJVr/hWHfvHr/5gW2ofrz4x/PztnzV29e/PwN3jNjr948f9lKdfBbxi5f",
+	"XB0/efr98U/Pfs5aR66QU8WqslmykpvJvFtk98vlzy/CzRE/aWJzpG5FvX6mcqHjQdRR+IRIY++UPTAX",
+	"vNa87OPxiuSgGzMgk6KNqgVWiwT5zQSrsqmLRAHzStULPWDX4ah8/hO/1htT+yCszfVCmjpiEc2VNmmW",
+	"/atXl1Y2wqIJh6SxX2yzXb2ot0HmFkaV/HDSL/LSkSpt15jHWpqVJWUUPeBHi/pWYHET8tpiTtHR43k4",
+	"7TDWHiGkHdFh+Zf2wLN0+IXe5AwgkqABS3plRCRy1cMIs9ngFzLS0IaxbiQTMockY2GQDIRVqkgkiFVj",
+	"JiqJnpsQADzVzp6G3Y8ct1cN6Dpu75WeoRSUYQcNIZ6pgFtaUQIPkrVJulwh85Hm753oQAJAQCpnH/t7",
+	"X948he9XZU/7aBD9q1dOJTjhRoIh+x2McJZEmg2GOWaIluqWl3FI1o4Evz0C6yJPNKyf89w/E7Jj1H+8",
+	"pR5vkfr2OilWmPrF9HmC2RMAW+P62NZKTYfCEFBCIUTffncoEmH7y3fIpAw4qCksavdRvE4+iRmwEtkm",
+	"PFBy+7YqvsueEFTbItLWbPiiHWe1LcT6wrO4uwPN/V4YLRBcv6P3sGnrMOOvCSZPHEnpmnPE0QNzrhki",
+	"vQafaM/wprEjLS+m0zgXHCW4oXJfk6+WOcdaskYm0qwLUZlB5AFBhQbtwEd6oz+tnf4WgwE8b3whXOsM",
+	"uBcRVcXoKRLnND0sid8aFGlQUgS6DHbryBYMSbVeEiXB8HvtKiDZknGaAlDWfiuMKRmx+jQNztGEzoEQ",
+	"GpupczIKtWFKCio6U3ZcBISFrs900Pv+Chtwc/s76sNxE30nF2RoH4PsyPB6JsxAwtpSzWbUDkadMy6h",
+	"fBzj2yFszsGDT+LMerniN50EfiD1YJoMfNtPcO2Wc9QApwa5SN3KchDNdv3922et3qI9FIyTVEKPGtxH",
+	"cttp1Icte3FyI1xIPhonbW2ArSG4K9qTPoJsqorYZruiOkosuYBaSt1u8ZJcDk24lOXg0yIskI3MpgjZ",
+	"4yL4WBDpzdZ77Wjs0TWGWTBgq4sMZslzMc4mI4z2CNTEBqo7ym3rT/NBIrrFIoN/b18nnGUvAOHg+2TR",
+	"6btNnFSQRTTKnQmdVJbh0PHpGDc7AIOPARgMJpvhOTf8mFL2N7VaaVEf67koy27NyVyUlaiP80IvQFl4",
+	"FQ8dEmSuVvo4AqQPQ5GBfoqg/1OcsJ4P1opdroTe5XUmofWxkLerJ7EGGCDlBnqkPR0dPlCJhluB20Ks",
+	"IJirXDmd1RDLIs738yHosLIZBtwbGgH2iEu2YvYJrPgoxuAuuZ87uMvDGpZibP063stiR90rgBfTCam6",
+	"KUWKvwb3ELOXoCDeiBmXSUkUxjh7f4jrdeWuH+uzeaR68tDLjpp6Fg2xv1R1q8EpwC0Vm9UJuuJYf03n",
+	"+nXmdiPr4idjC68Q3zytNzomqrMRw6HIThDriS5U3uwAGsJshM2fDib+94wW/S7lI5G/j2X2djbyhiIe",
+	"xVRBdn2CyaFupMMR1wsgttxkckjCFh8wfLJrL+zFmg731gHgottTsbUqAEQ6p5AMuP+F3gDrMb6B7Zte",
+	"IIKHvteGFSAMSOSSN0IXuY9KojPa8ZDRCeNYO3NBOKJzakkecLx4zxnvEYY5AW+8SqqGzcq9NjFth9/+",
+	"BB96oDG4XZS/VlK0ffTR2XIE4vBZn72wTwF5aH/LvULJ5b2KEkMonpphbKqtSOSGPf7e/qvkZGeB4kbl",
+	"W7L4MNKeIWGKjYR1B3WasUBTsiQxYuNFCvY2WzwMQPwj+3qCu1WsrtO9Ttv2ptgbz5dJDXYZg3KzXclu",
+	"h430QwqAyO0KBTPYJ5GpEECPu4yl1Fx6rWEFEDtAlsWt2JfD3leT6vgbSi7brsQ+haoNr82IFpRte7p9",
+	"uOpSmetcSdEDBZDK947EDJ39w1oMH3MnMxj17EkN9zZ59sG6/TwzcOuGqeAteAN9EAYU/JsEExvIRhhx",
+	"6BVz8nw2/M39Y/4A0tbfQxRttm5lLLlbg4w2BPOmrXrCp7VUbitKYlgLtK3kbkbUEi35ouPwt3QIYNCM",
+	"I+u052x09K9dvzHrpfkJwhBjxnSBIWmaQKg94dYsmjWSEWMll4yznK8Zn6nhb9ffZTZvEKfdNhvLIfLd",
+	"l3Xdi3u81ch7C3UXwg1d05ohj/uEVyeQiCvXyAVWvePeOm842AQ7SVi23jGSHb1WciJ2H9D2qG99HG/n",
+	"PAY20+8vrPGzC0qeHd0IsxJCxsj1yjVY0hh51oLNVVPrjCxozZ48OT87Oz777vzsLFEuW+sYUJu6Yc9q",
+	"1VSYHio0vNcFIQq0F3ywva2RB9ATeGEEuJzFyFaCtwJbfYABCWUDMgcfA8u/yK8QfDJnLrFDG83l29rc",
+	"bRcmFSl5Napq0wYbzcit+PrsI00BxC6aWugL94qi24Q6uHm63bjd2dht3COXOiv3orECd/oXUZeFvGB/",
+	"/fhsQFvytCTHPT9MrpZaBQ6/L8IBj+cCme/sqlJDxdCrqhspyYdyyN/WP6KDb4Cb9MmrgmTrIl92EFgh",
+	"K6QrAYlAv+GE+fbewrBlow1I5lxhf4MNe5EI+7f5Kp0QAWUhCBmZjfDEW+jkQD4usixJ0V7r7NmMYriA",
+	"79Jzbl/6Au6SKvTHZICPSMRmzBqM1302rmfqkqobSgq420UOATmyPYsaGPyo9KFNayngBO/yHEYYnUL/",
+	"KqKcFCmmcZnknoYXcY/m3ZT0HxSpjMQHxHs6uuG3JGw0NYVGmrYMHvb/QFF8gmAmplt/5nAaQImTNklQ",
+	"lqgT5X0fXCtWqOsCA6JVTVjuN1NxbaRuRV3yqpeTgArEMPaCfV0pee7Nmw4pygUrBb8Vx9adSQm2v4IC",
+	"MFHRbikwI+tQ0EviRanOytHqkiuXJ1AymDKoYNvmwg3WINbD/VIy8bnQ1ihoQabGE6T5vjNdCr6BjXay",
+	"oLFOxvTi2DXgUTX8lmi4059MaN18q0GXHdk796mFzP5EB5BU4eF/gUE7yRwQkEi8KTYXVu1NrGerZiwC",
+	"f4nP8Erwhaiv7XrETBBP3c9ZKeTMzM/tBEEPKS1KMTGafbi6JBSMfeBUrETNbgqjB5+OjREvPldKNzGE",
+	"WNI0cRW2GN/CorZEwerwrgmZf96vqaG+q+JJSD6rRRKhSSlUUvXVZpxhp3oM+hoO/1KuVtJaOKF5t8UM",
+	"Fgsibl0EvIbjHr4U3C7ojsY6rlWvnRFng9kha2Tao3tg9sU5dFj8ahjXulmmujUFbVaHUQBsdPGIxnlX",
+	"10mm/fClKEDvWnFDKwTU3mDEWnMg0Q7IPqLIhTSFWfdQvtLdnLVAgX60OnY9AoiMRsS9w80ZmRTVGB1F",
+	"JkPEApgkfagCIAp25axlQamsEag/pXWRBILdCfamDV/3YEEhQtjWXHcmdvi4rWujEzWHzXLJ6/WoVgRo",
+	"y8c9tSmvqb25tdHR5k/0kVknCwBImjxAD3+P3wac3uuWMHRgIZJn+aH3DxZ386Zhs1gnazh+N7MRPRfR",
+	"aoFCarWpU2xOEtzuyEiZ01xv7MuuJkieEzrWxLovlT2+32FEbIE2Miz4xyRvt0Nh0Mb/jvzucavapzT8",
+	"poGtH5gmDZJagg2YBSSqGM+wNrWGlkODo8t/lY3mN6VIEMHcqds1VP71BsGhJi/zGbBYx8+BsXFXZZhC",
+	"8iYSR8CTMY4tJzReomrqLk0PIG4zUTrZloAzewkxldkLu52th6vR8S2vHbeLK4NBjeI4iJ3V7ALbJ3ch",
+	"iGxRPtiSj/ZwZ178Qrp3CHDFTtKiSqSR+8k8jIfcpEvrB2LR+ulmqcJ7B9rcsQXcB7g2DKfSyLAbZDXc",
+	"OoIixIisUk+6Ian/oL1LRK7cjXbgyGDQCRnaqqfnjaT2kbw2JKrAql4vC4mPBQIkOorzmq8omE9s7F7m",
+	"EcYbjSk2+0FdNA8OuGjaKK2bsX82okFAig+0puKrHqISm5QrPo3MCFJ09eQwgvDfLcHUFqJKuLpLXi8i",
+	"J4ZwjRuWXBtRu3oT4Ge3rldL1jYrbkEfGqCWP4kn9ew9+obcPgXj/xcQuGCP2WpelIJgTEqKaNQG8AGJ",
+	"0JkcYGTCdqFZbQcbW+wrYEN4H5Cnb7ZDgkbQMUvgw9Xli6vjd5cv3mPUwxVDo2+KoUn2zYeXz9iPZ49/",
+	"YFpMIGj3w8njP3Xyizdrk0icjgX69/Sn+9j6pEQRAT2grOtoWo5ezw2RIEKFcgAdD3B4ywcEB1mZXean",
+	"MFmbfR1nsuysRdhY+nbBOhPSxQXQe8QFgirzIwhzaSi8t3vtiNk3QvnJzTyuuFw2YSd/ipkfucszPyp6",
+	"ZvyVpLmc8Vg/ZnErpBnSj4MujN9e63g0rCdQ0nLhYBJ+WqvlSR9mYpTt8rkqaqEPgbBXK9nXVpxYVlCx",
+	"IdSo0JDuYQV1jUh1/+jpfhD0x9miHwaNXsjGjIBk3BZ8+14TJbUqRcYmZQGt/apitz0Mk+SbK2wg23HQ",
+	"neXAZ4eMRXZC41Jl/lqluqKmlwAZqcHP1MUMyK9v1vZAibYzSkXgRC6GNOGRyvV4YWthMqZVW/6FoXuo",
+	"ZOmynw+oHqABuDYtqfkxpXgOtczC5f02aWhVEU0IOvq3pwhGGFZQPVdayPZ5CU97UA9xN7D0e+XBgxLv",
+	"NWDABQ5zB9sFAJ76ujakCwySOCUC3e8G0Q/o3u9z/JRvBDeBcYZVq27kuwmYfUdN18eAMDs0nX1Ye1yU",
+	"ZZSnapw5v728MTlq5D0dhATsFW4cfcG5WklipowcZOVM1YWZLxO9kmLQkpENgXtEYZNnwQ8mWEoYQ/LF",
+	"4uVCPWKdKGCJl5gkxKyt4oiOq5jJ13JwS4TiM8uLWWF02+M9aIFFrWhrIgpj9ibjulf0tFZKtGru64pk",
+	"X07kr4jC8e50HnOu56M7Ub+bbrQfoLaQF5hyKQBfsLBuX6QbWWhz/DPRmaBtyX9fKvPMNRAAsEhlvb+c",
+	"r2+UWvxXVTZLoJDL0G+EpKD43NJLCZ4PKEb1WFP7OjShGVGVhM5BP036VfGv2DFUpZo35IVeXM+Km/in",
+	"S7FU9fp6mfo83WJFLCtV83p93feAuLzCYDvPDoYZvXV0IgyvTZrIRclpUS/7iSEeaVjtNnAuGMRGIUYM",
+	"pCuqZlVj2oQpiQxEB5Ltbq63+VlHEKPQoO7c/jZzHbId+4VjcQGKAtqDm9DHwZmULrPINsSy0FSwdcIC",
+	"gv5ExqWDDbqwg8ZYOHDrhjjREWl+Qnjvpr9Z+liPJ59CRhxY4JArEtrVOoeKL4QcxoCz5J+vXSoweiZT",
+	"LjBdqBPvivqSDhhf138OQ04KjVTXEFONSmOlaqMHPcO+7Mdn76EBP2K9AMlIlEhGEbdnbLnCDp5DzfQ7",
+	"p9BVdZ0AMEdeahUIht8whQYFUImcMB7t9nGec+tfuYzNqi6MERJpZuIQvoRx4rLQKYJBVHRJsoGkxNed",
+	"nQn1ktiH+xydf6JfQ/wnNt6yG1E7UFDYsuGi8xXaQg7M2hJJbcSGSVvaLXLBbmrVzObG3aPt/RWCaXEY",
+	"he5E8C4YqQInaYH36hwSikBtFnRY6U/gjNOVcJ8KM2cuRT3I7v9FrN7DdKXTvul4yj1KLOaJEFBYV0YN",
+	"y/3MjS6Yas32WBp0HwUbvlIDX4i0eHIvXK1EjGyTl2Vcx/XAkT+CqO8RH7zRo3kHHPhL9BWjTKJ34Ckw",
+	"UQBo0AaPEtQq1bIraf0FnKMx3r8JPThWV8FrcwhuRDtrLcfGHbBKOCNJjFJ/S2iXHy1c/Bue82tidbcy",
+	"em39eZvSi5WYJzTZlWMhHxksmKjlsrtSGzVAd2iG7qFXEaFrzwmIQkCtgcJ2+W09DtZMgOs8R/ZgMrSS",
+	"nIFFqpqmm2MaGQEZ++b3Cpm4laC32Zz+djhRkUqowwirWdgxCTBneeLDB4F1kGzHa/CHpUB2Ii566HaG",
+	"tzYo8h2IB9fVp93I7ey3Ux3Jxm+sYjw4dkfGmT4lPUynuiENZktxetA9uvdF94HIaGftACwpG+8fVdiQ",
+	"NNy9zu3Mf+QLEdKv6OH97ig2FShE549v2N1BWdecjzVsrAZPp2l8VVFQrvrj2MZH8IKxGbeTs7cIMTSM",
+	"7wlObkbFrbI5b48nRxpqVLfA1JXBpbDMfSzeY4cTp8Kecx058Qp57kGu6PXBbbqjPmGqMeepipyMqLo7",
+	"9N0Z00K0uURX9Qh1V8BJfgK0hufhd93TQw8NA/FQ7mWvj5d7DUpVRRlTnTbC2Ql7ZXeCq8jktCEaUVFU",
+	"C7EvwOPhIABA0wA8e3ez0gZDu7fmJ+0byDIi3drqUuvH14LnGdWLGTvHKFpLvma58tEUUer47uphFdfE",
+	"3xvHCxHVY7+XWor42e8SLQ5cAHfz87iTOuBjzaO5Y7WseJ0EdlM62F3l+6qNCYaayVwMP01hnHkigJFf",
+	"c90Ta4CECGDRIUIa786wxbyKd83aqWgHnZzIj3Ssdycz0Vyu0w6kkBB6lq5mFbrGVqIsofMoiGTXZ4DC",
+	"/rgeHtrFjeY0dsgP6PUc4pO7FeGup0lUj47sN/sOnbC0CKVElD7tYuiTYYRoqASOHVVv0Y2jYeM7t6R2",
+	"9qZlgdBl2q9u8LF1CQs1Ep26Y614tELGFqqiLMXUjAudDPUT6RXo8tgbfEIj9BWX+bt4m0C9GHkw4DcS",
+	"rpT11/valo+heMU66iHtlIw6CsaVtS8VnRICiP8EgPHtCZHrFV8nltUXmEFhug4iEtDBFDpRFPKCSSFy",
+	"DXkE+3bx1E8PI0PbL40MpjYi0ttIYYTjNxT65EjlZ0Uc9vZ/iadkg/85iTPytfqDJJsu334wNj9s6sKs",
+	"r6yCwsfeCF6jkIPWgknCP/kbzI2pMHbjQaAFognVohBOLZwf+Xz+tbuy1XtVAVr3CwRQpyrBMuzxDBMl",
+	"Tc0n5oRdYf8dbZobjQDjnxSblIWQxtNTEqzxkYYydsDO/13OhBS1tR4c+UaBDLDsmyVfCOY+/tPJ3+Xf",
+	"5QvElPCy9HKIs0C2FJxh9BhGb5cx8XkiKuwaCWB6ecI+H1sbhhX67xLETyCZlyNNtuYYPN65kuf2LAS+",
+	"KCTJzpjjyIZn5ku7NT4fo5m35PUCxPrvEvtTItcAjRFaLK8gFshLq0zdw07YleOWRe3vAI3KvV6hsWoK",
+	"cOF/l1jeZP0TJOE3qrGmAza57MThQ1LDuVgCFwN7UdeqplWoanVTiiVDfJ5GrPyfv3v6w58c+YU29rhA",
+	"PA97W2iDtQ/WhmEVn0FyDP53XtXf5aSpNegNl4+ByzClOOO34oRdsvfvrj7iFWhE6oDeDMsRuPy7fJ2L",
+	"ZaWMkJP18RuxPqfU81JgV6cZB2NFr6Admw5An8AoZOcG093OvjarYiJO/i59DPv86H3ZLNlbuy2CQp/z",
+	"o8euSJtXxdH50bcnZyffHiF0HPblKSjkYxezSDbj2O4Cb1xMON4Kfmcn+Mz5o8KKLkbnWkA/imeh5Ov8",
+	"6PzIrtelvf0bJJqseM2XAstG/hYn0PKI6U3626mqL9iybU6E2hwsc/vtfzYCiupI2ZApkaHa4jH1+CsU",
+	"L1VKEqnBk7OzDYw/r6qymMDrnP6DdHt7v0E2nnv7CD5xq3IXutDhhOoTRK1OeVOa1DP86E/f4zYCJY4q",
+	"5ujc0erbvwXScvob/PwFTpgo6OQvdn50a5QDGCNS3co+tvnkJbfm5NQqG8GXjzSY8E5VZY63BPQVddtz",
+	"zgBwBivPQbwtQzAcP41bMgSLTwURtPaOX7g9/UzdiFAUdkU6fvVx57+ofD1KKvqEAV7FH3Td4X25pzTu",
+	"9Gji8gbpnXuLmm/cAMI24YaXataIQDN11/QnYZ75iw744u1DIq/vfWhgH2EKWoI5Sh0oj9zzJgy7nM2S",
+	"TaapoFLjsUnVU47sxN5C5FhqoJC7GS77RrpCq2tu/hQA6/Dd5sQai2cVMcnRUZULnmPkM63Dn7V9jg6v",
+	"MpN92xJLWGB1IZNqte8Fs9dJc9xyMkSlGWYIL33rKr8fYJqCJw49XfBFQFNjVSYEAALYxBS6QhRA+U74",
+	"aoy+OQwQTckeJzrzx1B3Vq9EZ1KPDqOSw0dQX/NByvm7KP8sGCt4RO5hhrAHTiiJg2TwQcVvrF3jAk5Q",
+	"BvrnMyDJy1zyIrAk93gkZQk751IvvIu0sI5aB31qVeuN/VnmIicAugoNT3bprV8TqiFeWt9kjXxPqG59",
+	"DLm7Zpd64WbxMMIdPGCQUD/e97baIQ37tzxoB5z+Rj99Oc3FpPC1qVE5+AVR0vbC3MMw1Uq2o9xcuOdw",
+	"abt2u03SSWedvyqjlF7juZunB7ZNh0kKNWOFgsvV3sWGKk56letzumZrtWNPby85vQQ24y/ZzgvfAgJg",
+	"wIUfAfViL+z1n+nczos85SP7vFraR44/REhTF8KhIHQDEUS0EOyTHSQ+9ky6+A4PhVtzIFBomZmt+1Is",
+	"K1WjPUzU10oKtihk3r0uMSK85T1mwfENFb2PoSKj+z8jZEqNPSjEBd3/aXUD0U3nrqceimCAuz7PkZpD",
+	"1EzVrOQmHdmBfEhUb/bkWHYMgIKDfhCpZ0NJyviH/3pA/flCmnoNmK6IBn0nKfqppu5dEYYRWFrnsinL",
+	"vbpNpE5PJ3MxWaTP3Z8UnLZQnwCG1WquSl/+By7vtCBGS/JV7Tusg0aX1qedxoJGz+yjW5V9iHPzjagM",
+	"1Hd+oRPzQAtMbwFvlPaBDZvwpQDaloOsZcsSEj0hP3EzmSePyD/OqT/OqT/Oqa//nMqiGSSgf+747aiG",
+	"tQBKL5R5qDlVWOy2CUuFEc4FzyEhQ0N8y7U5fmG1yvHr5/fM0xjx2aCGOtamFnzZ1a6bN9xSoZeSwbet",
+	"LsKXu4AKupwbjn48g2MWW44bzQpMLOPUnLDXxqcxsGg1QALbDw6lkz+75mtRnfwCPv5DKf+hlP9Qyv8x",
+	"zsPnY5lv25e7NWBZ+vcB83rq+Poo0Q/2N1A1//fVu1/Y20IeTK3NiTQllTkkjQa29wHt7oDBJRGbopPR",
+	"wYzmXM+3j8kM8D8UA3bQy5bCBhBN+57ILiNYItVIvMfsH402rl+vNCLHzBDUXpzjiVBoRuzrGf6BeCXo",
+	"C5je11QNqaFxrCe6iATSgtE9QDAt1kiINIYfZGy3eqqskWopzKft6lIUfS4lu+7wXDxFCrtufr0a6ZZV",
+	"1X6Nktqx6J6tfdvjpZ3fg0Y2WkEZEt4IhP5w2+lUexY0nQ5sIMGZDodE6LA1W0Frt7layXZz8clEVHaJ",
+	"oLiHOkr59oR2c1mbxB6mvrEZImSh7ggxeA7UChQxJ+xdUEmFTVJcXQM8u6WCKVriO9zGHE2+rVzsBtPg",
+	"YWIq288ZlI14sucBLBMJCc8yLwo5Y9iwD6wduyb7z0o04tgD8foxI9S2GHtr1U0JqqcsHemEa0sJLQUx",
+	"40p0IDmHvmqeUwYblrrupG0H05vGbHUw9QdaC8mOaPvGl13uBAB64mjsnDaHkqUz61Z++/33F+zbs7hn",
+	"uaHEcmzhsaU/26rIBwH+BS8+BskCsw/LqZTcZz481GhImZdWYD8jAJZpMamF2UBcPtJd5j32zcd3H99n",
+	"7MPLZ+z7J9/++CfHTwPuBhBPAV0VBwwvdSa1msiv4gbeT8wK+RJHeMAMNT0hYdrhm3ffBH1ISOkjgvog",
+	"q3JKFGot7VAUHfMMrwrmaf/aGG/+TOXioZPCH4jG0T5b96xRIIVe2i58FxlPBIk454dbQjiMkf8gvnof",
+	"4LT+qhbvuyh+vO1f2plsZz7sefrAVO076qgFrTVimjJHvA1uUTCIXJfv1VzIjEJx+DP0pFVL13V7l4/y",
+	"Ew7kK8/1e5N/34EjDw+chlD8e0DtB/hhrhqRl6Xreuw+3xW0+jdy1QJyRvAEXGsVmcFQBM/xrf1VpLim",
+	"qk6/P1DAxMYRUOAloqL+OQIbN5u5WGpR3hIv16Ao1tbDDukUws4c4g+iLjkITnUjjQ0Patv0KoATYq6A",
+	"HLTCaEduAV2yHXf3CQPOO1+22LJgFFRN1bqDmq2CaEuQYPDPiAAM8/wn6uEzTpEFdU9QO3Ag6Jkf3wN7",
+	"ecFDt80KEJzQFd+7Y4eieer2Pi97YgmutNYKGI4s9PadYIUi9QHpQTpd6eC0hALbRH1t5lwrrNV1Xdup",
+	"Bi/l4HXrfg8jI91nfJWCguEAr8r3Li9zLvNja832w79dRfrD4L83y+AH4cDbw89VFHJW1UpNt3MNezYt",
+	"O2SUySl87a/6ek2/99QjmYOFQqzTRH2dOrT/eQfrqDWNthu+R7N4WFi+jwcBn1kyCUxkZ3d/jLcrl3yW",
+	"zoTaD+/1mC2L0nEVH8iytLKQi/qcyNWP8T/iyLFyckw/J2dW1eagFbNDeooOse38HO9PSdi/aGR0pEMl",
+	"7rm/hcLA122a/Ks0rDZG+cCnJj5d5OkqNPs5ZD7AZNn3eenF45TnyjXu6611BuvJ9VGHA6pupGZaz3Ms",
+	"a5ZrVyWKlNhB9Ntx5eiWcIAsc81XMZtcVSaQn8PY1eEzHrj0p/vcdBeIg5rYWyJwapfJ0yX0FIRxya6u",
+	"XkFmXtS+iYNf5MzRhbTJe/YLsTvcEg+GY0o4dyRiVFMUcGLR6QApFtfkwtrdRpSl3haaD4Ln1JroUKm3",
+	"ziMOEO4dznnuejANrCz0S/MAQlQW2hyHPTDjgmTnEiICBfafJs2i2TfPrv4nQwQN2m2OEJkYayD2P2tw",
+	"5f9Erh62QycKkbhs/IwPsCbsAcUjfMoDJwSCR/suoHFx8HPtkDjFAeoMtyXjN/enLygOpTARFqq3woRN",
+	"7qnRLd2j1YwzdeEpY5Skjr14OAEzqlUzeUwSSsG1uLtxQl/8xZqDAzyUD0h4FTEL48kE99aFZrP95F6C",
+	"Cul2SVJL0Z2sj67R9VcwXfszvaATXnxjCJlvsf05PHNe2KNvjwYZLUyWBPHtadYfwiPZZcgczglJyfUp",
+	"r6pa8cm8HxUCiBDNboRZCSGDMIEPIQcduewpVKnanDsUuOMO0XytsUU4QF2gs4x1wTPs4hbc0f4+LWqx",
+	"4mWJKJRtHfWTMJdu8PfecNtr4oaDzF5qKfRFF7qgVjJzVF2uJRUQmRUmGwQv2UIQP6ST7KcuIZJOLn4H",
+	"kQT2mR0Rynd0zaE17cGCcYdcW2KDHRL/8DT0PkUYgDwRYWg3PHXfCLOph9BaaZkIW2omGergqCi0AfPq",
+	"kWbuSxjj/FTIXK3aHHDWNqi3Cu3D1WXAHXzCPoLec3SGyFXm0Du+tDSqla7gtq7V/Fd8LG0MNAmOgVly",
+	"k3lACziy3qdDXCR0azZjJnOuHecVUjc6YZDkRJMhHLN+7fHl5gVUzf6XMUn78wCRjGCioZ9TGl4E7br+",
+	"U+xamIuHCCZ25l+seJ0PQFDihQAIcDDKVpVtdRGZMkDbVMZpLM2nhMbFpDH07u0abm1fUfZxCxUQchxv",
+	"YQOu6C32vUkeP0z+FREVynWFfZh1x4aeqW2nqv+cXaeqw206oqftNSbf0DUPEZfEZw2JSF6WJRXPkpcl",
+	"+HLfBSkbpL+xqVn/+2SwM0CGQyM21wuirpQW+8xld9CM9iupm8Pt7nn/A6Else/UHznlcby3Q9ypPSUP",
+	"dgEFW5NXdKiVYSdYA6HiRb19UL+GCvUo9/HXkWxuB/jAmcZ+WuODWuXApD0wG3TFoWEcUvFDux67iYFm",
+	"QKwRL0oNv4hvgEvGGzNXdfEvkUOzZOhMkEFnTo3mYCNz4ahasT1dYTTpCED73Yj27X2GElts1/HkAc/f",
+	"iPWBU0juCQ9PgL0jdQQBUyytxDTLAc5sEJgBPjHUwHVI+0/YJQoLhDV9HZ5HB2OLV+jVTWEeSClrTFYj",
+	"PlGrC6YFlgj6NgaQocQ+BhuJRupVkFZHh0pEBw/4vdLQKCvarvzQ0r0bAfxbrq861l249rf2CHVR5f3Q",
+	"rUW00ZLnYrdDas8Y71xS/Nvqkzl3TGsddxR4b5WcCHQuQWY2mmKQ+EBissyp6hgr/ALy3G1BsiP6ik81",
+	"N7wHPtN+5rnYca65VEu4UEfZ0Y5SxYPJ3bgDsOIa2sjYc7DQbZ2xP7TofBpxZB32uPodjqpdx5Tv+3eY",
+	"U+q3hVj3ohjaCoOiFJ7SpNA+C8HlGqoPLkihYI8fOP2wLCFGqWyfdRd98EasR0RrDwJDCLnGUwnvPb/a",
+	"v1FzkLiAnU7mvCyFnIkezfFa6waOLRB3o0BBbNDphGoQUrtQULCdWLC2M4tzhdJA9rxEe2RTdyNMLZSf",
+	"y8Mtly9C6QPVPONl+W469UUhh93LRNzuO0TtsSp5YPcAB92kLkhGQe+wluXpVtQBhwAQhgAXAlDBVDX2",
+	"bUY5XYOEWgFll10bDK6QwlpiQNXi8gIMG587zw9GQKwx20LuluT+Mr7/k7atIXrYo/YVmKftk6MKsMuF",
+	"suLQBQ/a7B7CmMK9VpLEpUx5avOH1qBm9nKoaA8EwZUFQcOt1wZyqmSEFe43LJB3NYSur95S3caMLfvU",
+	"t0qbr056/MD+tzXVSihiWLudMBt993X6A18ToGa8GbFh4qoa2bQQZ3O41aaT4BicvKRKeAXeO4+cG/6w",
+	"wBBR2MdmIdaPYvoiI4ffmflTVWNgkcIGk0Ybe+7iRBVoWsFB50sajGK5cowGSaDyexztK/RfDyatnUzp",
+	"IfzESVEVxBj2ZRhXcVXyYixF58fN2EzRlg8gkeghj6RQDk+nqp4JY+xAkyL5XGhTq7WmDrzVugtpADPI",
+	"A7XmXCMPJdhEAO6aYzCp+87bovQShvJv6lxlvt263UDUlnfOI3G4Q3S96ayuUtMeP+wjRA9h9YqZ5Kap",
+	"BaatvOPBvrm6enX1+qc/tR6YmrJKaeqGvL1y7+1Sf43mqB/Yf4hBgZkGf8KkAhjv4bJ7K+vtl7PK65xS",
+	"YPV08t0Pj7/PmK4WhT2U/rFaXGBKZhA4GwmV98Amf2cNHSR27UYWn/fNZICGyelv8P+XJLT20tEqrVzn",
+	"XocJLpBDBCixrGe6FGau8igo9i0xK41bbvjW4XUrDi4FDkNyrwPO/ECa5YJSihobtIAzKSQA/IJ0Hdzy",
+	"EeZ5w4qNNTMrxUqlFpFaimdYXfo/2DRc32edohuzIAw2dSXfURFx98Z2fQ+nAAsNwfNm26m0c5XE8aj7",
+	"t9o7kNi+LEq3ZOkCeRO8c2tWdyUIue7sdAhel4WoDyvurn/UaEi3fXopIC9AzEMhFXpbUE1dF3cAvKER",
+	"x71V0iHcgHZ0D2w4JBWhI5X1OIFDmJEbYgIabLeQrDaEpBY8dx5CDPyiURXRmTZOZF7CkL5WkcHR/aeI",
+	"TKyebEOCatWYniPVKsgVX2t2wycLVkgEUKFeAW8KZIbXguKiVqJuPK0UlTcCSEMKkeuMTZQ29j+Mpmf2",
+	"a0SqDqE2FwBeW8OJSiqRW83/3slWJ8uzAVWC77bvk7pUdugGe6AUkthaddDO27VsEEazdNODJf98nauV",
+	"pFYkPRzaWaShBJzUAbrRFWMurWevDV/3YWKv6eqRPJbhY31ZMzyQMFLaqKrCgB2xoSexqlJdA8B/3Aje",
+	"dArxDF8I5OmnqLzQRS5Cps22/F8D3QdT0zSxqe46Mx69tGGwbIGU0vOkmKnXzpyQdobssY75VGjcY8XX",
+	"ijKXa5DpCyvnsFVw6KoUzG3nNBfYXPBai9+PJ5Q2WqqrMHx6WHvp1pnlfYqM3jUwmrqeQFvMadcn1ig9",
+	"pmX24RE8CEl+xxYeUFxh2FJpwx6fnTnreP+LqHf0WnBIJWh1100WFMSbDKtmNy8zagb77nyT09duFOJy",
+	"5WXZtqGHYDxgFRIOud7ZRiGAinpUlR3MhdvwEEJhWtyKmpdwZuih/NFpBbTkn1/jh4/Pznbro8uyhH5s",
+	"t6JbPEGN51QNlTP3KKI4bORB655QXcuvQHKBdkkNRgcuCRobe5ZdwIEnhfdlIZ3dfWOVM5XfnHeOTjB/",
+	"7JgzYrvaqmWil6HKHTrhVe2qdnz4GgFqEgANzqgEWz93HaccQ4PrLWbmwOYO48Nps25ikdBxv8DL7tgK",
+	"W5VGMhyyLzW6IKJbyf4Lh5yxyn+zt0vUP3vDDEv++a2QMzM/On9iN8WykO73xwPDIDMor7HmDDQby9jj",
+	"Jy4SqnmRI857VaTLpUpIwW6Mqlg2y6Pzpzgk/KUd0AM3SrELmQ/GWa+4tWobme957ziLZmdmna56iJl5",
+	"F4CQhtQd8slENdJgdx/so7k/Ip94yetlnr9rXbuvEsj9i1i1E/mwYO7ucyPUF7hg4DUiLHafjFhepE9/",
+	"cz9CuqDiBpmDugN6RmgyB3XCRAt0EoObMl6C212LJS+kjuIo5UzcWRzcFw8acnEPwbE+dNRlqDxgtzZo",
+	"vLI6vEycloLfUi4/Bfn2utf50ODPa6ZVRA4QBPqW7roHOTiUGUcjjKzG69BeUdPpASjRYoRdHg+BhX6r",
+	"Hf6G99nnYtnFKSJUGgCnWgUYU+sBQB+AuHfx77xknwjbaPhCUNBurlZsymvcTIc4DDdj28i6kfleADqo",
+	"rULo1bz1d/xqr+YKF4XIyoJjYVIqLXJoJ5volLbHNdu/uu2M8KFZqHftbthb9WK/ChaRNKd5I/qjCFQl",
+	"iO4+hw0L2KfzgNgL2ls59q6aml5lftdzNq2Fnju0Td3WFcO3oSO9NrzEXoIX1ijEB2YbBGLwHCAZVf1x",
+	"pffwcs8b8Ts37sXXuGBLQaYTZZH2yblwWWqF6jSYSOqjCYPwnSov2A+DwCn45cO2ptyBa1LT540YSong",
+	"ZXLPrhbEQZK745VaIWA1OOd4TU0xV6oOepGThoeF4LWAX+xXo2fbB3EXysn9yG1wXLtOGkDSOLTBxY4y",
+	"xcn8Cr7ypf/xVt9RLqi363eysWpdTM1d2ox1omCQilvxtUvfZa6Zn2+bvhBrF7LMkGLohkML5OTGUnW9",
+	"vsfAfq+W3S5qfNj2KiGQnbfN54sW+g3FIP6Agd/3zl7ThdNj08KRT17f/bFtzJLqAJEICMB5d2EZOmjm",
+	"ym7oIToa3+2wVK+gqE6XvErq67ekXGbc7iFQI+eBrqYFCFS272G+cu08Se9gDKQVh7Qa/5lXuyK/kdhp",
+	"O2cZe2wPt8dnZ2cX7MnZsL7S24HU3UnxP7T/H0r2DyX7tSpZq0aSXSSqvVu9E1Hs7OH3wV/1EAkG97Sh",
+	"CQb/Dg+bYfDD/HozDO1MPmyGofvcKNUFfH7BOFuJm7lSC+zfXwtzwLb2QUDEy8zpb+7H3r4cSASSXvL0",
+	"Oz7SJJKkbCpu5qFq93dMJ2x3q6AoDUHLVCMkFD9CicXeyAjaHRLP3LznjQYaAKvlIVoRq7fClMfXNLEH",
+	"qcWEsYxJ7yQpvTnxShx+P5zmgue958Jze8HXthcOcCI9F6Ud2HowHmACNg1hPXP8tshjQLlDH1RXQuaX",
+	"1gv6N1+n/t4D0uA7RtbjVRiLQ1ApeIUPsH+sl9fDPyYg/yIFE7dWQSdJUj6K1gL7X7yK7hXt66Y3FtEZ",
+	"Fmbf6wd0brvMYLro6yWxfoft+XGcbUth310l0VW4pYf/vdYeRjwkvuRe7iDKdBdZ8l8QAmgUmwkTKfW4",
+	"WTOOMO4T9qntdK+NqnS3GACwiablagKAn8auARl2XKyXWDJwIzabK7htHemvQTP5tTolnTE+cOq189iY",
+	"2oSP95uD7RalOdk9/a1ueoqkX3UAAuy10axupMNJT1VZqpU9xjSY8wqR3Kd1I+nGp3Cg6ESk8m7y8aGx",
+	"t3gIJbBjffYeAAmX5LSG4rcdUHtOpGmruXCV7IUmFjTFctX+zVqACJtacV+yhWqBoPhBoFmUWiR4KLEm",
+	"7+tfOxxnegXtp4ddwEbmKm1zPbMqV02pXNuIioiB/ZZ3LObWXfUVEFA4cSNmjczafCAeOQyO9u0SYilW",
+	"EOa0suIrjTOm7PHMHVwNmkvQrrbPjNWK/lXm6p7r/pV0benf3fb9AXIC87x/zasMDPoYGkD2W3l06YcG",
+	"63MfIOAZPHFo0BNURiFn2NFyn5HPXTbQZZ5jD6lgACE+qDBMi1JMDFH32ZcTQOxh5mKpRXkLcF4E96Bb",
+	"ljfxVlCdiflKLZrNYT50qHXr2RG925TiwDvKat+yv8v0CySDg8GwS+a+74XGb/50sJCisPeRCvulscTM",
+	"TSkOQsucnMZTqvpON/WisOkeZ2L/OyMyxgdGtv/um2PYSfMVBRR+fYDVGOTlu6n5Xdx88FJBWTklhaeX",
+	"dc9la9AzPVcrCczI9u++WHql6jLHnqGNsZ4bZPiJnd5ZiC1PU8qTp2d/3a68G+RD+/Kd58ZK6WnhDunN",
+	"Oxk9tcvfwy7zCfEXfkxYO2H9RB81IgaZtljCVVgAAp8BsBr5PjqsHgtRRUDR70suA+k5SEqLbv8JgDq/",
+	"l163L5qkvCv5vpnW2gX/zf34pY+b8M472H3x4F57zy56tecqlV0TGbN5ognldiNlzlJ0NdkZJHioWHDK",
+	"i9IlezKmaufWh7GZtTDEjaIacw4ePyQX4HolPe/FCfsEVQy3oq6LnGDfwP9IxdgEEIbxOBqo9gaMl2au",
+	"mpknvJkDP/psJoBdajNqkMyS702eDm3s/V4KYddxcMAzIJBk7/TvtPyQm+I+y5k9ULEAEoU4YA7AQfeE",
+	"FQ2mwkFGH0Ln2ecNsURXnnoMS0wz1umfRqWPD3TaDI5P+4JYCChnGG/x/KpqmYWdapSaWtd7qmrkceRW",
+	"YiiI3UUyKCnCKDaXTJXYRnzJ10yboixZWdymI9j/Lifi7xHIjq03lI3uYsAGfUNAVyRoCigMRV4YnaAm",
+	"9AQjdhU7jObsBcfuMNBJ2zGCayMq3eVHtBOhL9r6PjpY8QM83kyxtCfmSrFlIRsjtAO2h93+AKZmWuKQ",
+	"DM5vMN45Vl5VqpARY9dOwf7U6YFOx+1B/l5NJO1IYAijuE3ARtr/4dnsCpA08usHWzQBjn/kuTgMyA5P",
+	"UPLfBcrRDAvw4NJ2Azv76QbZUao+Kd7rqDXyq0yqNmmDttm7ubEJH0hO2CduJvN7TFmcK5Rr47mltQiK",
+	"QeaC5wBTIwl/y7U5fmGHePz6+T5I9eF1j7WpBV+O5Na/lATeq0RN7GnOIqwbeQGQnpwbjifph0b6NqkF",
+	"lpY6EnPsYwtDYIAL9ObZQVeazu8+YmS4ICD6BocXUufwU93ILWrtlaoXoLHiVgdZkNxOAzb7Qt/3swEz",
+	"otBsVRfGCMlyCK+CElzNFTNKLVhhrK2ZMjCvjKjutZUPxacMA3tor/jQ+qN7nFsrrU/LXtnPDwkDtvdP",
+	"RLJ8wymiRt4reNTe+LQWC7HuCV41RltdUa8peNu2HaKu+RzCP0uuDbRuXAeNbJ2RbHduTPIXYk2TO1Lw",
+	"k7iPw68KVjPke6/soc4+fcU8V8VMvmvM0dAEMN3SjhfocpwOnyi1KATlhTM6qOBWV8IcP4NPdxwoh6qS",
+	"Tnf8/fmge/BnEfcjFPVDLeTscKXhyRqIYiZfHyoTQjd/YNUen+crbEJcyAtSG15uC8k4yetDi6oWk6Yu",
+	"zPro/G+/hltWrpUUnT17WmjdYCvfaHQLKyaAOb9WK932DHxXCfn6OXumpBQTq1fsbSKIIr14jU/YWJlv",
+	"MTO5xU1OQE33tACXEkzgW4Ur2D992Vc40adYX5mmAofoku+JgV9imjtiZOF4kSGwiNB4zpKt1S7haX4F",
+	"No6qO3vMsS9OVH6n74m6VvWgL+Jear9Zlc2ytI7RdeFe8N6Oydwsy5EOyYYGAG+7FDzHAIKitodSq/I+",
+	"euA/br9UXOuVqvMeZDHxlLZu0CMNTo/76oVzhKDcg26srbOXSve9dw89UENBuv1eqlLR9903/bGbpd4g",
+	"4ZW7aGdpnNLgvoIVfqPy9QWwvoDtmKSa52V52HYRg6K29I5DYrYfNwWQtnsrcuCuz1WZB2h2bKm7Z3hV",
+	"uISnv9FPvWX2L2TuXjV+QHRrGLW/dp9N1YZ5AXufJ3PcVP2JvQ41JyVatFP4UEiQq2jRz5Uwf60O6nrD",
+	"A1K+t0Lj4O4ztkNTZ8mW9K4/LEi26yNNWD6im3BZq6ougHOorc9xXjcg/QyvTax9Uju1+9fQL+2oL8m1",
+	"vZt23i+f95AT0/pjvQFF7lr2CF5uNVXzZFhgU06wlSTiLV1AFMihdAI0eQXu4AEBj/iAB0Y7Bg+N6CX7",
+	"4YFwjjHyNVzh09/g/91FjNwPMK6aaMHGBa7gW4dOv+ye9cOy3HUnegtVlOguSy0J4UtBWVCMOBdn8U45",
+	"c78A2cOSlR4AgORn4SHQR/5hXwuVInTPSdeZXOb5R8GXXzHHFQzvPsejnYED9bqAyT39zf7XWxr1wRUH",
+	"QMS/MMRUx+NgUKyCii9L/PX6mUAM3mnP/FPh1M72HuUPZ/Z0KZY3YquhSMrHeM9r8ztOXnbvvgWJyaZY",
+	"HPkFlF/CdmV7JBlqIkriv1Uh/3fP6EFmE+RYLcSO+MZHvOR/cXQD3vBOsQ3j5uaQOKIeDkgc+ddbmUwz",
+	"+7AlyfZQbp8bUQH2Q1ey4Wgfj7IjJAJO0j/uHxyG0nP6G/zfe2Z8ELdqIRKrHdNhdOUhzlSYPaTPlVQJ",
+	"tkdWx8781HzShz6+4mvd8mUzVbO5K4ThbFrImaghquK6GkL7ZftpobulbvA2ncI24IqIhFs+2iEdyL+H",
+	"e38Un81DJ3PxpaJ5czu3ri3z3iuxuhGd345uBK9FfXT+t1/tmeqBFH/71UqnFvWtk/imLo/Oj055VZze",
+	"Pj768uuX/y8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

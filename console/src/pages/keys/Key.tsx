@@ -32,7 +32,7 @@ export default function KeyPage() {
   return (
     <>
       <PageHead title={k.name} sign={<KeyGlyph sha256={k.fingerprints.sha256} size={40} />} note={<StateMark state={k.state} />}>
-        {launch}{may && !k.steward && k.opens > 0 && <Link to={`/rotations/plan?key=${encodeURIComponent(k.name)}`}><Button>Rotate it</Button></Link>}{me.data && k.state === "active" && !k.steward && <MarkLost of={k} />}{may && !k.steward && k.state === "active" && <HandOver of={k} />}{may && <Delete of={k} />}
+        {launch}{may && !k.steward && k.opens > 0 && <Link to={`/rotations/plan?key=${encodeURIComponent(k.name)}`}><Button>Rotate it</Button></Link>}{me.data && k.state === "active" && !k.steward && <MarkLost of={{ key: k.name }} text="Mark as lost" />}{may && !k.steward && k.state === "active" && <HandOver of={k} />}{may && <Delete of={k} />}
       </PageHead>
       <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}>
         <Card size="small" title="Fingerprints and public half">

@@ -11,6 +11,7 @@ import { PagedTable, orderOf } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
 import { SearchBox } from "../../parts/SearchBox";
 import { usePlace } from "../../parts/usePlace";
+import { MarkLost } from "./Loss";
 import { NewKey } from "./NewKey";
 
 const types = ["ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"];
@@ -23,10 +24,11 @@ export default function Keys() {
   const filter = { q: get("q"), sort: get("sort"), type: get("type"), keeper: get("keeper"), label: get("label") };
   const pages = useKeys(filter);
   const make = me.data?.role !== "viewer" && <Button type="primary" onClick={() => setMaking(true)}>New key</Button>;
+  const lost = filter.keeper && (me.data?.role === "admin" || filter.keeper === me.data?.name) && <MarkLost of={{ keeper: filter.keeper }} text="All of them are lost" />;
   const narrowed = Object.values(filter).some(Boolean);
   return (
     <>
-      <PageHead title="Key pairs">{make}</PageHead>
+      <PageHead title="Key pairs">{lost}{make}</PageHead>
       <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name, comment or purpose" />
         <Select allowClear placeholder="Type" aria-label="Type" style={{ width: 130 }} value={filter.type} onChange={(v) => set("type", v)} options={types.map((t) => ({ value: t, label: t }))} />

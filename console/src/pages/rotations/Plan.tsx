@@ -27,7 +27,7 @@ export default function Plan() {
     <>
       <PageHead title="Plan a rotation" note="nothing is changed before you start it" />
       <div style={{ display: "grid", gap: 16, maxWidth: 1180 }}>
-        <Form<PlanForm> form={form} layout="vertical" requiredMark={false} initialValues={{ source: "service", each: "key", keys: params.getAll("key") }} onFinish={(v) => plan.mutate(v)} onValuesChange={() => plan.reset()}>
+        <Form<PlanForm> form={form} layout="vertical" requiredMark={false} initialValues={{ source: "service", each: "key", keys: params.getAll("key"), lost: params.has("lost"), urgent: params.has("urgent") }} onFinish={(v) => plan.mutate(v)} onValuesChange={() => plan.reset()}>
           <Card size="small" title="1  Which keys, where, and what takes their place" style={{ marginBottom: 16 }}>
             <WhichKeys />
             <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>

@@ -85,7 +85,7 @@ func appendTo(t *testing.T, file, text string) {
 	}
 }
 
-func read(t *testing.T, file string) string {
+func read(t testing.TB, file string) string {
 	t.Helper()
 	text, err := os.ReadFile(file)
 	if err != nil {

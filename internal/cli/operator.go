@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -17,7 +18,7 @@ var operatorCommands = []command{
 	{name: "factor add", flags: factorAdd, summary: "Sign in with a second factor from now on", detail: "The secret goes into an authenticator, whose six digits are asked for at each sign-in. The\nrecovery codes let you in without it, each once.", examples: []string{"plumlatch factor add"}},
 	{name: "factor remove", flags: factorRemove, summary: "Give your second factor up, by a code of it", examples: []string{"plumlatch factor remove -code 123456"}},
 	{name: "session list", flags: sessionList, summary: "List your console sessions, or everybody's", examples: []string{"plumlatch session list", "plumlatch session list -all"}},
-	{name: "session end", args: "ID", min: 1, max: 1, flags: sessionEnd, summary: "End a console session at once", examples: []string{"plumlatch session end 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
+	{name: "session end", args: "[ID]", max: 1, flags: sessionEnd, summary: "End a console session at once, or all of somebody with their tokens", examples: []string{"plumlatch session end -of oona", "plumlatch session end 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
 	{name: "operator add", args: "NAME", min: 1, max: 1, flags: operatorAdd, summary: "Give somebody an account", detail: "The password is asked for, or read from a file. Somebody with an issuer name signs in through\nthe OpenID Connect issuer, and needs none.",
 		examples: []string{"plumlatch operator add runa -role operator -limit team=cameras -title \"Runa Lund, cameras\"", "plumlatch operator add marek -role admin -issuer-name marek@wrackline.example"}},
 	{name: "operator list", flags: operatorList, summary: "List the accounts", examples: []string{"plumlatch operator list"}},
@@ -128,8 +129,15 @@ var sessionListing = listing[apiclient.Session]{
 	},
 }
 
-func sessionEnd(*flag.FlagSet) func(context.Context, *session, []string) error {
+func sessionEnd(f *flag.FlagSet) func(context.Context, *session, []string) error {
+	of := f.String("of", "", "all sessions and tokens of this `person`; for admins, where it is not you")
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
+		if (*of == "") == (len(args) == 0) {
+			return &usageError{"give the id of a session, or whose are to end: -of NAME"}
+		}
+		if *of != "" {
+			return s.endAllOf(ctx, client, *of)
+		}
 		id, err := uuid.Parse(args[0])
 		if err != nil {
 			return &usageError{fmt.Sprintf("%q is no id of a session\nSee: plumlatch session list", args[0])}
@@ -137,6 +145,39 @@ func sessionEnd(*flag.FlagSet) func(context.Context, *session, []string) error {
 		r, err := client.EndSession(ctx, id)
 		return s.settled(r, err, "The session is over.")
 	})
+}
+
+// endAllOf ends the sessions and the tokens of a person, the one that is used here last.
+func (s *session) endAllOf(ctx context.Context, client *apiclient.Client, person string) error {
+	sessions, err := answer[[]apiclient.Session](client.ListSessions(ctx, &apiclient.ListSessionsParams{All: new(true)}))
+	if err != nil {
+		return err
+	}
+	tokens, err := answer[[]apiclient.Token](client.ListTokens(ctx, &apiclient.ListTokensParams{All: new(true)}))
+	if err != nil {
+		return err
+	}
+	ended, revoked := 0, 0
+	for _, n := range sessions {
+		if n.Person != person {
+			continue
+		}
+		if _, err := answerBytes(client.EndSession(ctx, n.Id)); err != nil {
+			return fmt.Errorf("of the sessions of %s, %d were ended: %w", person, ended, err)
+		}
+		ended++
+	}
+	for _, k := range tokens {
+		if k.Person != person {
+			continue
+		}
+		if _, err := answerBytes(client.RevokeToken(ctx, k.Id.String())); err != nil {
+			return fmt.Errorf("of the tokens of %s, %d were revoked: %w", person, revoked, err)
+		}
+		revoked++
+	}
+	s.say("%s of %s ended, %s revoked.", counted(ended, "session"), person, counted(revoked, "token"))
+	return nil
 }
 
 func operatorAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -264,6 +305,7 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *session, []string) er
 	again := f.Bool("again", false, "take up one that has left something")
 	off := f.Bool("off", false, "call it off; what was replaced stays so")
 	yes := f.Bool("yes", false, "do not ask")
+	wait := f.Bool("wait", false, "watch it to its end")
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
 		l, err := answer[apiclient.Leaving](client.GetLeaving(ctx, args[0]))
 		if err != nil {
@@ -282,6 +324,11 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *session, []string) er
 		if err != nil {
 			return err
 		}
+		if *wait && l.BegunAt != nil && !l.Closed {
+			if l, err = s.watchLeaving(ctx, client, l); err != nil {
+				return err
+			}
+		}
 		if err := s.record(l, l.Person, func() { s.showLeaving(l) }); err != nil {
 			return err
 		}
@@ -290,6 +337,34 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *session, []string) er
 		}
 		return nil
 	})
+}
+
+// watchLeaving tells how far the replacing is, until the account is closed or it waits for somebody.
+func (s *session) watchLeaving(ctx context.Context, client *apiclient.Client, l apiclient.Leaving) (apiclient.Leaving, error) {
+	watched := false
+	for !l.Closed && l.Note == nil {
+		if l.Rotation != nil && !watched {
+			r, err := answer[apiclient.Rotation](client.GetRotation(ctx, *l.Rotation))
+			if err != nil {
+				return l, err
+			}
+			if err := s.watchRotation(ctx, client, r, nil); err != nil {
+				return l, err
+			}
+			watched = true
+		}
+		select {
+		case <-ctx.Done():
+			return l, ctx.Err()
+		case <-time.After(time.Second):
+		}
+		next, err := answer[apiclient.Leaving](client.GetLeaving(ctx, l.Person))
+		if err != nil {
+			return l, err
+		}
+		l = next
+	}
+	return l, nil
 }
 
 func (s *session) showLeaving(l apiclient.Leaving) {
@@ -323,7 +398,7 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 	case l.Rotation != nil:
 		s.say("Watch it: plumlatch rotate watch %s", l.Rotation)
 	case l.BegunAt == nil:
-		s.say("Begin it: plumlatch operator leave %s -to KEEPER", l.Person)
+		s.say("Begin it, and watch it to its end: plumlatch operator leave %s -to KEEPER -wait", l.Person)
 	}
 }
 

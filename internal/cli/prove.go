@@ -20,11 +20,11 @@ var proveCommands = []command{
 		summary: "Prove that you hold a private half, or that you get in",
 		detail: `Of a key: the service gives a text, which is signed here with the private half (from -with
 FILE or folder, -agent, or found on this machine) and checked there. Without arguments
-every key at hand that is recorded is proved. Of a login, user@instance: a login is
+every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is
 completed from here, and the host key that was seen is reported. Nothing secret is sent.
 With -due it shows what is to be proved, of you or of -keeper, and ends with status 3 if
 something is: by a proof that is missing or too old, not by one that soon will be.`,
-		examples: []string{"plumlatch prove -due", "plumlatch prove -agent", "plumlatch prove -with ~/.ssh", "plumlatch prove atlas-deploy", "plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas"},
+		examples: []string{"plumlatch prove -due", "plumlatch prove -agent", "plumlatch prove -with ~/.ssh", "plumlatch prove atlas-deploy", "plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas", "plumlatch prove atlas-web-1"},
 	},
 }
 
@@ -70,7 +70,7 @@ func prove(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			}
 		}
 		for _, name := range args {
-			if strings.Contains(name, "@") {
+			if strings.Contains(name, "@") || s.isInstance(ctx, client, name) {
 				note(s.proveLogin(ctx, client, name, halves, h))
 				continue
 			}
@@ -163,7 +163,7 @@ func (s *session) showProved(results []proved, err error) error {
 			fmt.Fprintln(s.env.Out, r.What)
 		case r.Proved:
 			fmt.Fprintf(s.env.Out, "%s: %s is proved.\n", r.What, r.Kind)
-		case !s.quiet:
+		case !s.quiet && len(results) > 1: // of one, the error says it
 			fmt.Fprintf(s.env.Out, "%s: %s\n", r.What, r.Why)
 		}
 		if r.Proved {
@@ -189,6 +189,16 @@ func (s *session) proveHalf(ctx context.Context, client *apiclient.Client, half 
 		return proved{What: half.from + " " + half.Comment, Kind: "possession", Why: "it is not recorded"}, nil
 	}
 	return s.signFor(ctx, client, name, half)
+}
+
+// isInstance reports whether there is an instance of that name, and no key. An error is left to
+// whoever asks for the thing itself.
+func (s *session) isInstance(ctx context.Context, client *apiclient.Client, name string) bool {
+	if _, err := answer[apiclient.Key](client.GetKey(ctx, name)); code(err) != "no-such-key" {
+		return false
+	}
+	_, err := answer[apiclient.Instance](client.GetInstance(ctx, name))
+	return err == nil
 }
 
 func (s *session) proveKey(ctx context.Context, client *apiclient.Client, name string, halves []atHand, h holderFlags) (proved, error) {

@@ -24,7 +24,7 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; -to is the newest of that file unless given.", examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"}},
 	{
 		name: "key loss", args: "[KEY ...]", max: -1, flags: keyLoss,
-		summary: "Show what would become of the logins if keys were lost together",
+		summary:  "Show what would become of the logins if keys were lost together",
 		detail:   "With -keeper it takes all active keys of a person or team, as on a laptop that is gone.",
 		examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -keeper marek"},
 	},
@@ -268,7 +268,11 @@ func lossOf(ctx context.Context, client *apiclient.Client, keys []string, keeper
 	if len(keys) == 0 && keeper == "" {
 		return apiclient.Loss{}, &usageError{"name the keys, or whose they are: -keeper NAME"}
 	}
-	return answer[apiclient.Loss](client.GetLoss(ctx, &apiclient.GetLossParams{Key: &keys, Keeper: optional(keeper)}))
+	params := apiclient.GetLossParams{Keeper: optional(keeper)}
+	if len(keys) > 0 {
+		params.Key = &keys
+	}
+	return answer[apiclient.Loss](client.GetLoss(ctx, &params))
 }
 
 func keyLoss(f *flag.FlagSet) func(context.Context, *session, []string) error {

@@ -48,17 +48,17 @@ the restore.`,
 		},
 	},
 	{
-		name: "restore watch", args: "ID", min: 1, max: 1, flags: restoreWatch,
+		name: "restore watch", args: "[ID]", max: 1, flags: restoreWatch,
 		summary:  "Watch a restore, and do from this machine what it waits for",
-		detail:   "With the private halves that are here it places the line, logs in, and removes the lost line, where the restore waits for that.",
-		examples: []string{"plumlatch restore watch 01a2…", "plumlatch restore watch 01a2… -with ~/.ssh/oona", "plumlatch restore watch 01a2… -password"},
+		detail:   "It watches the newest unless an id is given. With the private halves that are here it places the line, logs in, and removes the lost line, where the restore waits for that.",
+		examples: []string{"plumlatch restore watch", "plumlatch restore watch 01a2… -with ~/.ssh/oona", "plumlatch restore watch 01a2… -password"},
 	},
 	{name: "restore undo", args: "ID", min: 1, max: 1, flags: restoreUndo, summary: "Cut a restore off and put everything back as it was", examples: []string{`plumlatch restore undo 01a2… -reason "wrong machine"`}},
 	{name: "restore list", flags: restoreList, summary: "List restores, the newest first", examples: []string{"plumlatch restore list", "plumlatch restore list -instance tide-gauge-3"}},
 	{
-		name: "restore report", args: "ID", min: 1, max: 1, flags: restoreReport,
+		name: "restore report", args: "[ID]", max: 1, flags: restoreReport,
 		summary: "Show what a restore did, what is left, and where the lost keys stand elsewhere",
-		detail:  "It ends with status 3 if something is left to do.", examples: []string{"plumlatch restore report 01a2…", "plumlatch restore report 01a2… -json"},
+		detail:  "It is of the newest restore unless an id is given, and ends with status 3 if something is left to do.", examples: []string{"plumlatch restore report", "plumlatch restore report 01a2… -json"},
 	},
 	{name: "restore open", flags: restoreOpen, summary: "Show what restores hold open right now, and until when", detail: "It ends with status 3 if something is open.", examples: []string{"plumlatch restore open"}},
 }
@@ -214,21 +214,35 @@ func (s *session) confirmRoute(r apiclient.Routes, o apiclient.RouteOption, yes 
 	return s.confirm(yes, strings.Join(lines, "\n"), r.Instance)
 }
 
-// restoreAt reads the id of a restore.
-func (s *session) restoreAt(text string) (*apiclient.Client, uuid.UUID, error) {
-	id, err := uuid.Parse(text)
-	if err != nil {
-		return nil, id, &usageError{fmt.Sprintf("%q is not the id of a restore; see: plumlatch restore list", text)}
+// restoreAt connects to the service, for the restore with the id, or the newest where none is
+// given.
+func (s *session) restoreAt(ctx context.Context, args []string) (*apiclient.Client, uuid.UUID, error) {
+	var id uuid.UUID
+	if len(args) > 0 {
+		var err error
+		if id, err = uuid.Parse(args[0]); err != nil {
+			return nil, id, &usageError{fmt.Sprintf("%q is not the id of a restore; see: plumlatch restore list", args[0])}
+		}
 	}
 	client, err := s.connect()
-	return client, id, err
+	if err != nil || len(args) > 0 {
+		return client, id, err
+	}
+	l, err := answer[page[apiclient.Restore]](client.ListRestores(ctx, &apiclient.ListRestoresParams{Limit: new(1)}))
+	if err == nil && len(l.Items) == 0 {
+		err = errors.New("there is no restore yet")
+	}
+	if err != nil {
+		return nil, id, err
+	}
+	return client, l.Items[0].Run.Id, nil
 }
 
 func restoreWatch(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var work restoreWork
 	work.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
-		client, id, err := s.restoreAt(args[0])
+		client, id, err := s.restoreAt(ctx, args)
 		if err != nil {
 			return err
 		}
@@ -240,7 +254,7 @@ func restoreUndo(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
-		client, id, err := s.restoreAt(args[0])
+		client, id, err := s.restoreAt(ctx, args)
 		if err != nil {
 			return err
 		}

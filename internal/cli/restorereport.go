@@ -41,7 +41,7 @@ func restoreOpen(*flag.FlagSet) func(context.Context, *session, []string) error 
 
 func restoreReport(*flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(ctx context.Context, s *session, args []string) error {
-		client, id, err := s.restoreAt(args[0])
+		client, id, err := s.restoreAt(ctx, args)
 		if err != nil {
 			return err
 		}

@@ -49,11 +49,11 @@ fails stays open by its old key, is said, and holds up no other.`,
 		},
 	},
 	{name: "rotate list", flags: rotateList, summary: "List rotations, the newest first", examples: []string{"plumlatch rotate list"}},
-	{name: "rotate show", args: "ID", min: 1, max: 1, flags: rotateShow, summary: "Show how far a rotation is, login by login", examples: []string{"plumlatch rotate show 01a2…", "plumlatch rotate show 01a2… -state failed"}},
+	{name: "rotate show", args: "[ID]", max: 1, flags: rotateShow, summary: "Show how far a rotation is, the newest unless given, login by login", examples: []string{"plumlatch rotate show", "plumlatch rotate show 01a2…", "plumlatch rotate show 01a2… -state failed"}},
 	{
-		name: "rotate watch", args: "ID", min: 1, max: 1, flags: rotateWatch,
+		name: "rotate watch", args: "[ID]", max: 1, flags: rotateWatch,
 		summary: "Watch a rotation, and show with the private halves that are here that its new keys open",
-		detail:  "Anybody who holds some of the new private halves may watch; each login is proved by whoever can.", examples: []string{"plumlatch rotate watch 01a2…"},
+		detail:  "It watches the newest unless an id is given. Anybody who holds some of the new private halves may watch; each login is proved by whoever can.", examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
 	},
 	{name: "rotate pause", args: "ID", min: 1, max: 1, flags: rotateChange("pause"), summary: "Begin no further login until it is resumed", examples: []string{"plumlatch rotate pause 01a2…"}},
 	{name: "rotate resume", args: "ID", min: 1, max: 1, flags: rotateChange("resume"), summary: "Go on with a rotation that is paused, also after a first group of which some failed", examples: []string{"plumlatch rotate resume 01a2…"}},
@@ -66,7 +66,7 @@ in the report. The new line must stand there. If the new key does not open the l
 login is shut.`,
 		examples: []string{`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its keeper is at sea"`},
 	},
-	{name: "rotate report", args: "ID", min: 1, max: 1, flags: rotateReport, summary: "Report what was replaced where, when and by whom, the proofs, what was not done, and where an old key may still live", examples: []string{"plumlatch rotate report 01a2…", "plumlatch rotate report 01a2… -json > report.json"}},
+	{name: "rotate report", args: "[ID]", max: 1, flags: rotateReport, summary: "Report, of the newest rotation unless given, what was replaced where, when and by whom, the proofs, what was not done, and where an old key may still live", examples: []string{"plumlatch rotate report", "plumlatch rotate report 01a2…", "plumlatch rotate report 01a2… -json > report.json"}},
 	{name: "rotate asked", flags: rotateAsked, summary: "List the new public halves that keepers are asked to bring", examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -keeper me"}},
 	{
 		name: "rotate bring", args: "NAME [FILE]", min: 1, max: 2, flags: rotateBring, summary: "Bring a new public half that a rotation asks for, from a file or made here",
@@ -458,9 +458,24 @@ func readRotation(text string) (uuid.UUID, error) {
 	return id, nil
 }
 
-// rotationAt connects to the service, for the rotation with the id.
-func (s *session) rotationAt(text string) (*apiclient.Client, uuid.UUID, error) {
-	id, err := readRotation(text)
+// rotationAt connects to the service, for the rotation with the id, or the newest where none
+// is given.
+func (s *session) rotationAt(ctx context.Context, args []string) (*apiclient.Client, uuid.UUID, error) {
+	if len(args) == 0 {
+		client, err := s.connect()
+		if err != nil {
+			return nil, uuid.Nil, err
+		}
+		l, err := answer[page[apiclient.Rotation]](client.ListRotations(ctx, &apiclient.ListRotationsParams{Limit: new(1)}))
+		if err == nil && len(l.Items) == 0 {
+			err = errors.New("there is no rotation yet")
+		}
+		if err != nil {
+			return nil, uuid.Nil, err
+		}
+		return client, l.Items[0].Id, nil
+	}
+	id, err := readRotation(args[0])
 	if err != nil {
 		return nil, id, err
 	}
@@ -471,7 +486,7 @@ func (s *session) rotationAt(text string) (*apiclient.Client, uuid.UUID, error) 
 func rotateShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	state := f.String("state", "", "only logins in this state")
 	return func(ctx context.Context, s *session, args []string) error {
-		client, id, err := s.rotationAt(args[0])
+		client, id, err := s.rotationAt(ctx, args)
 		if err != nil {
 			return err
 		}
@@ -502,7 +517,7 @@ func rotateWatch(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	var h holderFlags
 	h.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
-		client, id, err := s.rotationAt(args[0])
+		client, id, err := s.rotationAt(ctx, args)
 		if err != nil {
 			return err
 		}
@@ -534,7 +549,7 @@ func rotateChange(change apiclient.ChangeRotationChange) func(*flag.FlagSet) fun
 			yes = f.Bool("yes", false, "do not ask")
 		}
 		return func(ctx context.Context, s *session, args []string) error {
-			client, id, err := s.rotationAt(args[0])
+			client, id, err := s.rotationAt(ctx, args)
 			if err != nil {
 				return err
 			}

@@ -19,7 +19,7 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *session, []string) e
 		if *login == "" || *reason == "" {
 			return &usageError{"name the one login and say why: -login USER@INSTANCE -reason TEXT"}
 		}
-		client, id, err := s.rotationAt(args[0])
+		client, id, err := s.rotationAt(ctx, args)
 		if err != nil {
 			return err
 		}
@@ -36,7 +36,7 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *session, []string) e
 
 func rotateReport(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(ctx context.Context, s *session, args []string) error {
-		client, id, err := s.rotationAt(args[0])
+		client, id, err := s.rotationAt(ctx, args)
 		if err != nil {
 			return err
 		}

@@ -297,7 +297,7 @@ func (s *Service) replaceForLeaving(ctx context.Context, by Actor, o store.Opera
 	if err != nil {
 		return "", err
 	}
-	wanted := RotationWanted{Selection: rotation.Selection{Keeper: o.Name}, Wait: true}
+	wanted := RotationWanted{Selection: rotation.Selection{Keeper: o.Name}, Wait: true, follows: rotation.Heir{Leaves: o.Name, To: to.Name}}
 	plan, err := s.PlanRotation(ctx, wanted)
 	if err != nil {
 		return "", err

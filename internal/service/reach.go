@@ -292,7 +292,10 @@ func judged(l store.ReachLogin, s reach.Standing) LoginReach {
 	switch s.State {
 	case reach.Shut:
 		words = append(words, "nobody is known to hold a key in place")
-		if s.Steward {
+		if s.Ungranted > 0 { // somebody may well get in; whether they should is to be said
+			words[0] = "nobody is known to hold a key that is granted there"
+			out.Next = "plumlatch settle " + name
+		} else if s.Steward {
 			out.Next = "plumlatch grant add KEY " + name
 		} else {
 			words = append(words, "no steward key either")
@@ -323,7 +326,7 @@ func judged(l store.ReachLogin, s reach.Standing) LoginReach {
 		words = append(words, counted(s.Ungranted, "known key")+" that nobody granted")
 	}
 	if s.Drifts() && s.State != reach.Shut && s.State != reach.Stale {
-		out.Next = "plumlatch openers " + l.Instance
+		out.Next = "plumlatch settle " + name
 	}
 	if l.SweepError != "" {
 		words = append(words, "the last sweep failed")

@@ -32,6 +32,8 @@ type RotationWanted struct {
 	// Wait is whether a login that another rotation is at work on is waited for.
 	Wait bool
 
+	// follows is who takes over from whom, where somebody leaves.
+	follows rotation.Heir
 	// ahead is how far in the future the keys' ages are looked at.
 	ahead time.Duration
 }
@@ -238,6 +240,10 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 				out.NoMeans += "; and " + missing
 			}
 			if no.Code == "no-means" && p.ways[ids[n]].Steward == nil {
+				if p.Urgent { // whoever has the old private half is not the one to edit
+					out.Remedy = "Get back in, which takes the lost line out as well: plumlatch restore routes " + l.Instance
+					break
+				}
 				out.Remedy = "Edit it from your machine: add -from-here -with FILE. Or place a steward key: plumlatch instance steward " + l.Instance + " -with FILE"
 			}
 		}
@@ -283,7 +289,7 @@ func (s *Service) withoutAgent(ctx context.Context, logins []store.LoginToSweep)
 
 // plan has core make the plan, with names that are free, and fills in the rest.
 func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
-	wanted := rotation.Wanted{Selection: p.Selection, Each: p.Each, To: p.To, Urgent: p.Urgent, Now: p.now}
+	wanted := rotation.Wanted{Selection: p.Selection, Each: p.Each, To: p.To, Urgent: p.Urgent, Follows: p.follows, Now: p.now}
 	used := map[string]bool{}
 	made := rotation.Plan{}
 	for { // until every proposed name is free

@@ -88,7 +88,7 @@ type DifferenceFilter struct {
 	Digests              [][]byte // of the keys
 }
 
-// Differences returns one page of differences, by login.
+// Differences returns one page of differences, by login, and there by fit and key.
 func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (List[Difference], error) {
 	q := s.db.WithContext(ctx).Table(`(
 			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward, g.granted_at AS since, s.seen_at
@@ -113,7 +113,7 @@ func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (Li
 		q = q.Where("d.sha256 IN ?", f.Digests)
 	}
 	q = withLabel(q, "i", f.LabelName, f.LabelText)
-	page, err := seek(q, order{columns: []string{"i.name", "l.os_user", "d.fit", "encode(d.sha256, 'hex')"}}, p)
+	page, err := seek(q, order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}}, p)
 	if err != nil {
 		return List[Difference]{}, err
 	}
@@ -123,7 +123,7 @@ func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (Li
 		return List[Difference]{}, plain(err)
 	}
 	return cut(items, p, func(d Difference) []string {
-		return []string{d.InstanceName, d.OSUser, d.Fit, hex.EncodeToString(d.SHA256)}
+		return []string{d.InstanceName, d.OSUser, d.Fit, d.Name, hex.EncodeToString(d.SHA256)}
 	}), nil
 }
 

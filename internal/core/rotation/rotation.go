@@ -180,8 +180,26 @@ type Wanted struct {
 	To string
 	// Urgent is for lost keys alone.
 	Urgent bool
+	// Follows is who takes over from whom: what is named after Leaves is named after To. The
+	// zero value changes no name.
+	Follows Heir
 	// Now is for ages.
 	Now time.Time
+}
+
+// Heir is who takes over the keys of whom, by their names.
+type Heir struct{ Leaves, To string }
+
+// name proposes a name for the key that follows one of theirs.
+func (h Heir) name(old string, taken func(string) bool) string {
+	rest, theirs := strings.CutPrefix(old, h.Leaves+"-")
+	if h.Leaves == "" || !theirs {
+		return NextName(old, taken)
+	}
+	if own := name.Suggest(h.To + "-" + rest); !taken(own) {
+		return own
+	}
+	return NextName(h.To+"-"+rest, taken)
 }
 
 // Make plans a rotation over the logins, in their order. taken says which key names
@@ -206,7 +224,7 @@ func Make(w Wanted, keys []Key, logins []Login, taken func(string) bool) Plan {
 		if w.Each == EachInstance {
 			n = OwnName(keys[old].Name, l.Instance, inUse)
 		} else {
-			n = NextName(keys[old].Name, inUse)
+			n = w.Follows.name(keys[old].Name, inUse)
 		}
 		newFor[of], named[n] = n, true
 		p.New = append(p.New, Following{n, old})

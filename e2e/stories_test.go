@@ -20,9 +20,9 @@ import (
 	"plumlatch/internal/sshio/sshdtest"
 )
 
-var tell = flag.Bool("tell", false, "write what the commands of docs/stories print into them anew")
+var tell = flag.Bool("tell", false, "write into the pages of docs what their commands print")
 
-// story is one of docs/stories, told on a demo of its own: the commands of the page are typed
+// story is a page of docs, told on a demo of its own: the commands of the page are typed
 // into a shell one after another, and must print what the page says they do.
 type story struct {
 	*house
@@ -132,13 +132,13 @@ func lasting(text string) string {
 	return strings.TrimSpace(text)
 }
 
-// told goes through a page of docs/stories. Where it says <!-- console NAME -->, the function
+// told goes through a page of docs. Where it says <!-- console NAME -->, the function
 // of that name looks at the console, or works there.
 //
 // <!-- as NAME --> has the commands that follow typed by somebody else.
 func (s *story) told(name string, console map[string]func(p *page)) {
 	s.t.Helper()
-	file := filepath.Join("..", "docs", "stories", name+".md")
+	file := filepath.Join("..", "docs", name+".md")
 	data, err := os.ReadFile(file)
 	if err != nil {
 		s.t.Fatal(err)
@@ -221,7 +221,7 @@ func nightZone() string {
 func TestStoryOfTheFirstHour(t *testing.T) {
 	t.Parallel()
 	s := newStory(t)
-	s.told("1-first-hour", map[string]func(p *page){
+	s.told("stories/1-first-hour", map[string]func(p *page){
 		"what is wrong": func(p *page) {
 			p.open("/")
 			p.says("nobody is known to hold a key in place")
@@ -241,7 +241,7 @@ func TestStoryOfOurOwnMachines(t *testing.T) {
 	t.Parallel()
 	s := newStory(t)
 	s.ownMachines()
-	s.told("2-our-own-machines", map[string]func(p *page){
+	s.told("stories/2-our-own-machines", map[string]func(p *page){
 		"a stranger": func(p *page) {
 			p.open("/logins/root@lamp-room")
 			p.says("lars@lamp")
@@ -258,7 +258,7 @@ func TestStoryOfSpringCleaning(t *testing.T) {
 	t.Parallel()
 	s := newStory(t)
 	s.instead = append(s.instead, nightZone(), "Europe/Berlin")
-	s.told("3-spring-cleaning", map[string]func(p *page){
+	s.told("stories/3-spring-cleaning", map[string]func(p *page){
 		"watched": func(p *page) {
 			p.open("/rotations/" + s.rotation().Id.String())
 			p.holds("nine that are done", `document.querySelector("[role=img][aria-label='9 done']") !== null`)
@@ -271,7 +271,7 @@ func TestStoryOfSpringCleaning(t *testing.T) {
 func TestStoryOfTheWorstDay(t *testing.T) {
 	t.Parallel()
 	s := newStory(t)
-	s.told("4-worst-day", map[string]func(p *page){
+	s.told("stories/4-worst-day", map[string]func(p *page){
 		"lost": func(p *page) {
 			p.open("/keys/oona-main")
 			p.says("lost")
@@ -289,12 +289,17 @@ func TestStoryOfTheWorstDay(t *testing.T) {
 func TestStoryOfSomebodyWhoLeaves(t *testing.T) {
 	t.Parallel()
 	s := newStory(t)
-	s.told("5-somebody-leaves", map[string]func(p *page){
+	s.told("stories/5-somebody-leaves", map[string]func(p *page){
 		"leaving": func(p *page) {
 			p.open("/settings/people/marek/leaving")
 			p.says("it is over")
 		},
 	})
+}
+
+func TestTheWorkedExampleOfAnAdapterIsWhatTheStandInDoes(t *testing.T) {
+	t.Parallel()
+	newStory(t).told("adapters", nil)
 }
 
 // ownMachines starts three hosts that are of no cloud, with a list of them and the key that opens

@@ -136,7 +136,7 @@ func shellWords(line string) []string {
 			quote = 0
 		case quote == 0 && (r == '"' || r == '\''):
 			quote, begun = r, true
-		case quote == 0 && strings.ContainsRune("|><;#", r):
+		case quote == 0 && strings.ContainsRune("|><;#&", r):
 			r = '\n'
 			fallthrough
 		case quote == 0 && (r == ' ' || r == '\n'):

@@ -96,12 +96,20 @@ func Run(ctx context.Context, args []string, env Env) int {
 		return exitDone
 	case errors.As(err, &quiet):
 		return quiet.status
-	case errors.As(err, &usage):
-		fmt.Fprintln(env.Err, "plumlatch:", err)
-		return exitUsage
 	}
-	writeError(env.Err, err)
-	return exitFailed
+	status := exitFailed
+	if errors.As(err, &usage) {
+		status = exitUsage
+	}
+	switch {
+	case slices.ContainsFunc(args, func(a string) bool { return strings.TrimLeft(a, "-") == "json" && a != "json" }):
+		writeProblem(env.Err, err)
+	case status == exitUsage:
+		fmt.Fprintln(env.Err, "plumlatch:", err)
+	default:
+		writeError(env.Err, err)
+	}
+	return status
 }
 
 func run(ctx context.Context, args []string, env Env) error {

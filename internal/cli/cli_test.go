@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"flag"
 	"io"
 	"io/fs"
@@ -205,6 +206,22 @@ func TestWhatAHostWroteIsOneLineOfTheRecord(t *testing.T) {
 	} {
 		if got := oneLine(in); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
+		}
+	}
+}
+
+func TestErrorsAreJSONForPrograms(t *testing.T) {
+	for args, code := range map[string]string{"key show -json": "usage", "rotate show nonsense -json": "usage", "key inspect /nowhere -json": "failed", "whoami -json -server http://127.0.0.1:1": "unreachable"} {
+		var out, errs bytes.Buffer
+		status := Run(t.Context(), strings.Fields(args), Env{Out: &out, Err: &errs, Getenv: func(name string) string {
+			if name == "PLUMLATCH_TOKEN" {
+				return "x"
+			}
+			return ""
+		}})
+		var problem struct{ Code, Detail string }
+		if err := json.Unmarshal(errs.Bytes(), &problem); err != nil || status == 0 || problem.Code != code || problem.Detail == "" {
+			t.Errorf("%s: %d %v\n%s%s", args, status, err, &out, &errs)
 		}
 	}
 }

@@ -162,7 +162,7 @@ func reference(*flag.FlagSet) func(context.Context, *session, []string) error {
 // Reference is every command of the client as Markdown.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# The client's commands\n\nThis page is made from the code: `plumlatch reference`. The same is told by `plumlatch help COMMAND`, and by manual\npages that `plumlatch manual DIR` writes.\n\nEvery command takes `-json` (for programs; the fields are those of [api/openapi.yaml](../api/openapi.yaml)), `-q` (only\nnames), `-server URL` and `-token-file FILE`. Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it\nshould be\".\n")
+	b.WriteString("# The client's commands\n\nThis page is made from the code: `plumlatch reference`. The same is told by `plumlatch help COMMAND`, and by manual\npages that `plumlatch manual DIR` writes.\n\nEvery command takes `-json` (for programs: see [programs.md](programs.md)), `-q` (only\nnames), `-server URL` and `-token-file FILE`. Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it\nshould be\".\n")
 	for _, g := range groups() {
 		fmt.Fprintf(&b, "\n## %s\n", g.heading)
 		for _, c := range g.commands {

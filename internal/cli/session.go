@@ -220,6 +220,27 @@ func writeError(w io.Writer, err error) {
 	}
 }
 
+// writeProblem writes an error for programs: the problem that the service told of, or one with
+// the code usage, unreachable or failed.
+func writeProblem(w io.Writer, err error) {
+	var e *apiclientError
+	var usage *usageError
+	problem := any(map[string]string{"code": "failed", "detail": err.Error()})
+	switch {
+	case errors.As(err, &e):
+		problem = e.Problem
+	case errors.As(err, &usage):
+		problem = map[string]string{"code": "usage", "detail": err.Error()}
+	case errors.Is(err, errUnreachable):
+		problem = map[string]string{"code": "unreachable", "detail": err.Error()}
+	}
+	text, err := json.Marshal(problem)
+	if err != nil {
+		text = []byte(`{"code":"failed"}`)
+	}
+	fmt.Fprintln(w, string(text))
+}
+
 func newRequestKey() *string { return new(rand.Text()) }
 
 // writeJSON writes v for programs.

@@ -121,10 +121,27 @@ func schema(pool *pgxpool.Pool) (*goose.Provider, error) {
 	return goose.NewProvider(goose.DialectPostgres, stdlib.OpenDBFromPool(pool), files, goose.WithGoMigrations(chain))
 }
 
+// NewerError is returned for a database that a later program has brought up to date.
+type NewerError struct {
+	// There is the version of the database's schema, Known the last that this program knows.
+	There, Known int64
+}
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("the database's schema has the version %d, and this program knows no later one than %d: start the newer program, or restore a copy from before", e.There, e.Known)
+}
+
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	provider, err := schema(pool)
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
+	}
+	there, known, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("read how far the database's schema is: %w", err)
+	}
+	if there > known {
+		return &NewerError{There: there, Known: known}
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bring the database up to date: %w", err)

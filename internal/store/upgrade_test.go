@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"testing"
 
 	"plumlatch/internal/core/daybook"
@@ -53,5 +54,21 @@ func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 	}
 	if about, err := s.Daybook(ctx, EntryFilter{About: []string{"instance:hide-cam-9"}}, Page{Limit: 5}); err != nil || len(about.Items) != 1 {
 		t.Errorf("%d entries are about an instance, %v", len(about.Items), err)
+	}
+}
+
+func TestADatabaseOfALaterProgramIsLeftAlone(t *testing.T) {
+	url := pgtest.Database(t)
+	s, err := Open(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)").Error; err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	var newer *NewerError
+	if _, err := Open(t.Context(), url); !errors.As(err, &newer) || newer.There != 9999 {
+		t.Errorf("%v", err)
 	}
 }

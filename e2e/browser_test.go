@@ -35,7 +35,7 @@ func openBrowser(t testing.TB, url string) *page {
 	p := &page{t: t, ctx: ctx, url: url, downloads: t.TempDir()}
 	p.do(chromedp.Navigate("about:blank")) // starts the browser
 	var cancel context.CancelFunc
-	p.ctx, cancel = context.WithTimeout(ctx, 120*time.Second)
+	p.ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(cancel)
 	size := emulation.SetDeviceMetricsOverrideParams{Width: 1280, Height: 800, DeviceScaleFactor: 1}
 	if _, err := chromedp.Call(p.ctx, emulation.SetDeviceMetricsOverride, size); err != nil {

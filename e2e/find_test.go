@@ -105,6 +105,8 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 	}
 	p := openBrowser(t, h.url)
 	p.signIn("ines", password)
+	p.settle()
+	p.holds("a first load of less than 450 kB, packed", `performance.getEntriesByType("resource").concat(performance.getEntriesByType("navigation")).reduce((sum, e) => sum + e.encodedBodySize, 0) < 450_000`)
 	p.open("/keys")
 	p.says("50 of 600 keys")
 	p.press("Show more")

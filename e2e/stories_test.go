@@ -335,3 +335,37 @@ func (s *story) ownMachines() {
 	}
 	s.fingerprint = ssh.FingerprintSHA256(public)
 }
+
+// TestTheWorstDayInTheConsole goes from a stolen tablet to a login that is open again with the
+// browser alone; only the last login is by ssh.
+func TestTheWorstDayInTheConsole(t *testing.T) {
+	t.Parallel()
+	_, h := startDemo(t, demoDir(t))
+	p := openBrowser(t, h.url)
+	p.signIn("ines", demo.Password("ines"))
+	p.open("/keys?keeper=oona")
+	p.says("oona-main")
+	p.press("All of them are lost")
+	p.says("3 of them shut")
+	p.fill("What happened", "field tablet stolen at the pier")
+	p.press("Mark it as lost")
+	p.holds("the plan of the urgent rotation", `location.pathname === "/rotations/plan"`)
+	p.press("Show the plan")
+	p.says("root@gateway-1")
+	p.says("Get back in, which takes the lost line out as well")
+	p.press("Replace keys in 2 logins")
+	p.holds("both gateways to be done", `document.querySelector("[role=img][aria-label='2 done']") !== null`)
+	p.open("/?state=shut")
+	p.says("debian@tide-gauge-1")
+	p.open("/logins/debian@tide-gauge-1/routes")
+	p.press("Take the way Browser shell")
+	p.fill("Its name", "pier-spare")
+	p.fill("Why, for the daybook", "tablet stolen")
+	p.press("Begin")
+	p.says("debian@tide-gauge-1 is open again: a login with pier-spare was completed.")
+	p.says("tide-gauge-2") // where the lost key stands as well
+	h.must("key", "private", "pier-spare", "-reason", "to look after the gauge")
+	if out, err := h.ssh(h.instance("tide-gauge-1"), "pier-spare", "whoami"); err != nil || out != "debian" {
+		t.Errorf("%s %v", out, err)
+	}
+}

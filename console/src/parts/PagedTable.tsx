@@ -16,6 +16,8 @@ interface Props<T> {
   sort?: (sort: string | undefined) => void;
   /** Whether long texts wrap; else a wide table scrolls. */
   wraps?: boolean;
+  /** Whether cells show nothing but their row, so that one which stays need not be drawn anew as the list is scrolled. */
+  plain?: boolean;
 }
 
 /** From so many rows on, only those near the window are in the page. */
@@ -58,12 +60,12 @@ export function PagedTable<T extends object>(props: Props<T>) {
 }
 
 /** The rows. Once there are many, the columns keep the widths that the first rows gave them. */
-function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps }: Props<T>) {
+function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, plain }: Props<T>) {
   const box = useRef<HTMLDivElement>(null);
   const [laid, setLaid] = useState<{ widths: number[]; top: number }>();
   const { rows, hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   const long = rows.length > many;
-  const windowed = useWindowVirtualizer({ count: long && laid ? rows.length : 0, estimateSize: () => 37, overscan: 15, scrollMargin: laid?.top ?? 0 });
+  const windowed = useWindowVirtualizer({ count: long && laid ? rows.length : 0, estimateSize: () => 37, overscan: 8, scrollMargin: laid?.top ?? 0 });
   const near = windowed.getVirtualItems();
   useLayoutEffect(() => {
     const at = box.current;
@@ -88,7 +90,7 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps }: 
       <GapContext value={gap}>
         <Table<T>
           size="small" rowKey={rowKey} components={components} dataSource={some ? near.map((n) => rows[n.index]!) : rows.slice(0, many)} loading={pages.isPending} pagination={false}
-          columns={some ? columns.map((c, n) => ({ ...c, width: laid.widths[n] })) : columns} tableLayout={some ? "fixed" : undefined}
+          columns={some ? columns.map((c, n) => ({ ...c, width: laid.widths[n], ...(plain && { shouldCellUpdate: (row: T, before: T) => row !== before }) })) : columns} tableLayout={some ? "fixed" : undefined}
           scroll={some ? { x: laid.widths.reduce((a, b) => a + b, 0) } : { x: wraps ? 960 : "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
           onRow={some ? (_, n) => ({ ref: windowed.measureElement, "data-index": near[n ?? 0]?.index, "aria-rowindex": (near[n ?? 0]?.index ?? 0) + 2 }) : undefined}
           onChange={(_, __, sorter) => {

@@ -33,7 +33,7 @@ export default function Instances() {
         {filter.label && <Tag closable onClose={() => set("label", undefined)}>label {filter.label}</Tag>}
       </div>
       <PagedTable<Instance>
-        pages={pages} noun="instance" rowKey={(i) => i.id} sort={(s) => set("sort", s)}
+        plain pages={pages} noun="instance" rowKey={(i) => i.id} sort={(s) => set("sort", s)}
         empty={narrowed ? <EmptyNote text="No instance fits." /> : <EmptyNote text="There is no instance yet. Launch the first, with a key that can be made on the way, or adopt machines that are there.">{launch}</EmptyNote>}
         columns={[
           { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link> },

@@ -36,7 +36,7 @@ export default function Keys() {
         {filter.label && <Tag closable onClose={() => set("label", undefined)}>label {filter.label}</Tag>}
       </div>
       <PagedTable<Key>
-        pages={pages} noun="key" rowKey={(k) => k.id} sort={(s) => set("sort", s)}
+        plain pages={pages} noun="key" rowKey={(k) => k.id} sort={(s) => set("sort", s)}
         empty={narrowed ? <EmptyNote text="No key fits." /> : <EmptyNote text="There is no key yet. Make a pair on your own machine, or import the public half of one that you have.">{make}</EmptyNote>}
         columns={[
           { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, k) => <KeyName name={k.name} sha256={k.fingerprints.sha256} /> },

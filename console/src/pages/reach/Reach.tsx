@@ -37,7 +37,7 @@ export default function Reach() {
         <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={values.worry === "true"} onChange={(on) => set("worry", on ? "true" : undefined)} /> only with a bad way back</label>
       </div>
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable pages={pages} noun="login" rowKey={(l) => l.login} columns={values.worry === "true" ? worryColumns : columns} empty={<EmptyNote text="No login fits." />} />
+        <PagedTable plain pages={pages} noun="login" rowKey={(l) => l.login} columns={values.worry === "true" ? worryColumns : columns} empty={<EmptyNote text="No login fits." />} />
       </Card>
     </>
   );

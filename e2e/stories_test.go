@@ -363,7 +363,8 @@ func TestTheWorstDayInTheConsole(t *testing.T) {
 	p.fill("Why, for the daybook", "tablet stolen")
 	p.press("Begin")
 	p.says("debian@tide-gauge-1 is open again: a login with pier-spare was completed.")
-	p.says("tide-gauge-2") // where the lost key stands as well
+	p.press("See where else it stands")
+	p.says("tide-gauge-2")
 	h.must("key", "private", "pier-spare", "-reason", "to look after the gauge")
 	if out, err := h.ssh(h.instance("tide-gauge-1"), "pier-spare", "whoami"); err != nil || out != "debian" {
 		t.Errorf("%s %v", out, err)

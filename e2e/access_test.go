@@ -94,7 +94,7 @@ func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
 		return answer.StatusCode
 	}
 	for name, bend := range map[string]func(string) string{
-		"cut": func(v string) string { return v[:len(v)-2] }, "longer": func(v string) string { return v + "A" }, "another letter": func(v string) string { return "_" + v[1:] },
+		"cut": func(v string) string { return v[:len(v)-2] }, "longer": func(v string) string { return v + "A" }, "another letter": func(v string) string { return string(v[0]^1) + v[1:] },
 		"a token": func(string) string { return h.token }, "empty": func(string) string { return "" }, "of another service": func(string) string { return strings.Repeat("A", 43) },
 	} {
 		r, err := http.NewRequest("GET", h.url+"/api/v1/session", nil)

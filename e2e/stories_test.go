@@ -121,6 +121,7 @@ var changing = []struct {
 	{regexp.MustCompile(`port \d+|-p \d+|:\d{4,5}\b|,\d{4,5},`), "PORT"},
 	{regexp.MustCompile(`[A-Za-z0-9+/]{40,}={0,2}`), "BASE64"},
 	{regexp.MustCompile(`(?i)\bentr(?:y|ies) \d+|\b\d+ entr(?:y|ies)`), "ENTRIES"}, // uses of the safe are told in batches
+	{regexp.MustCompile(`\b\d+ of \d+ shown`), "SOME SHOWN"},
 	{regexp.MustCompile(`(?m)^\s*running: .*$`), ""},                               // how far it was, where it took a while
 	{regexp.MustCompile(`\s+`), " "},
 }
@@ -300,6 +301,11 @@ func TestStoryOfSomebodyWhoLeaves(t *testing.T) {
 func TestTheWorkedExampleOfAnAdapterIsWhatTheStandInDoes(t *testing.T) {
 	t.Parallel()
 	newStory(t).told("adapters", nil)
+}
+
+func TestTheTourOfTheReadme(t *testing.T) {
+	t.Parallel()
+	newStory(t).told("../README", nil)
 }
 
 // ownMachines starts three hosts that are of no cloud, with a list of them and the key that opens

@@ -215,6 +215,10 @@ func (s *Service) carryRule(ctx context.Context, r Rule) error {
 	}
 	actor := byService
 	state, err := s.StartRotation(ctx, actor, IdempotencyKey{}, start) // which notes it in the rule
+	var p *Problem
+	if errors.As(err, &p) && p.Code == "plan-outrun" {
+		return nil // another look was first, or somebody was; the next look sees what is left
+	}
 	if err != nil {
 		return err
 	}

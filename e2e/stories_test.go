@@ -122,7 +122,7 @@ var changing = []struct {
 	{regexp.MustCompile(`[A-Za-z0-9+/]{40,}={0,2}`), "BASE64"},
 	{regexp.MustCompile(`(?i)\bentr(?:y|ies) \d+|\b\d+ entr(?:y|ies)`), "ENTRIES"}, // uses of the safe are told in batches
 	{regexp.MustCompile(`\b\d+ of \d+ shown`), "SOME SHOWN"},
-	{regexp.MustCompile(`(?m)^\s*running: .*$`), ""},                               // how far it was, where it took a while
+	{regexp.MustCompile(`(?m)^\s*running: .*$`), ""}, // how far it was, where it took a while
 	{regexp.MustCompile(`\s+`), " "},
 }
 

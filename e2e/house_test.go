@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -15,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -50,6 +52,12 @@ func TestMain(m *testing.M) {
 			os.Exit(1)
 		}
 		defer os.RemoveAll(dir)
+	}
+	// Most of these tests wait more than they work: twice as many as elsewhere run at once.
+	flag.Parse()
+	at := flag.Lookup("test.parallel").Value
+	if n, err := strconv.Atoi(at.String()); err == nil {
+		at.Set(strconv.Itoa(2 * n))
 	}
 	pgtest.MainWith(m, store.Prepare)
 }

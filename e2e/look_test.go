@@ -121,20 +121,19 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	p := openBrowser(t, h.url)
 	p.signIn("ines", demo.Password("ines"))
 	for _, path := range append(pages, rotation, rotation+"/report", restore, restore+"/report") {
-		for _, dark := range []bool{false, true} {
-			for _, width := range []int64{820, 1280, 2560} {
-				if dark && width != 1280 {
-					continue // the look does not depend on the width
-				}
-				p.dark(dark)
-				p.wide(width)
-				if width == 820 || dark {
-					p.open(path)
-				}
-				p.settle()
-				if found := p.flaws(); len(found) > 0 {
-					t.Errorf("%s", fmt.Sprintf("%s, dark %v, %d wide:\n  %s", path, dark, width, strings.Join(found, "\n  ")))
-				}
+		for n, look := range []struct {
+			wide int64
+			dark bool
+		}{{820, false}, {2560, false}, {1280, false}, {1280, true}} {
+			p.dark(look.dark)
+			p.wide(look.wide)
+			if n == 0 {
+				p.open(path)
+			}
+			p.holds("the look", fmt.Sprintf(`document.documentElement.style.colorScheme === (%v ? "dark" : "light")`, look.dark))
+			p.settle()
+			if found := p.flaws(); len(found) > 0 {
+				t.Errorf("%s, dark %v, %d wide:\n  %s", path, look.dark, look.wide, strings.Join(found, "\n  "))
 			}
 		}
 	}

@@ -298,14 +298,11 @@ func TestStoryOfSomebodyWhoLeaves(t *testing.T) {
 	})
 }
 
-func TestTheWorkedExampleOfAnAdapterIsWhatTheStandInDoes(t *testing.T) {
+func TestTheTourOfTheReadmeAndTheWorkedExampleOfAnAdapter(t *testing.T) {
 	t.Parallel()
-	newStory(t).told("adapters", nil)
-}
-
-func TestTheTourOfTheReadme(t *testing.T) {
-	t.Parallel()
-	newStory(t).told("../README", nil)
+	s := newStory(t)
+	s.told("../README", nil)
+	s.told("adapters", nil)
 }
 
 // ownMachines starts three hosts that are of no cloud, with a list of them and the key that opens

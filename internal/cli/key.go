@@ -306,7 +306,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if k.Comment != "" && k.Comment == public.Comment {
 			note = s.faint("  (kept; -no-comment drops it, -comment TEXT replaces it)")
 		}
-		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment", k.Comment+note, "Keeper", keeperText(k.Keeper))
+		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment", k.Comment+note, "Keeper", keeperText(k))
 		s.showFindings(k.Findings)
 		return nil
 	}
@@ -342,9 +342,22 @@ func (s *session) readText(from, what string, limit int64) (string, error) {
 	return string(data), err
 }
 
-func keeperText(k *apiclient.Keeper) string {
-	if k == nil {
+// keeperName says whose a key is.
+func keeperName(k apiclient.Key) string {
+	switch {
+	case given(k.Steward):
+		return "the service's own"
+	case k.Keeper == nil:
 		return "nobody"
+	}
+	return k.Keeper.Name
+}
+
+// keeperText says whose a key is, with who that is.
+func keeperText(key apiclient.Key) string {
+	k := key.Keeper
+	if k == nil {
+		return keeperName(key)
 	}
 	if k.Title != "" && k.Title != k.Name {
 		return k.Name + " (" + k.Title + ")"
@@ -380,11 +393,7 @@ var keyListing = listing[apiclient.Key]{
 	name: func(k apiclient.Key) string { return k.Name },
 	none: "No key fits. Make one: plumlatch key new NAME",
 	cells: func(k apiclient.Key) []string {
-		keeper := "nobody"
-		if k.Keeper != nil {
-			keeper = k.Keeper.Name
-		}
-		return []string{k.Name, k.Type, strconv.Itoa(k.Bits), keeper, strconv.Itoa(k.Opens), day(k.CreatedAt), k.Fingerprints.Sha256}
+		return []string{k.Name, k.Type, strconv.Itoa(k.Bits), keeperName(k), strconv.Itoa(k.Opens), day(k.CreatedAt), k.Fingerprints.Sha256}
 	},
 }
 
@@ -420,7 +429,7 @@ func keyShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		file := s.findPrivate(k.Fingerprints.Sha256)
 		s.facts("Name", k.Name, "Type", typeText(k.Type, k.Bits)+" ("+k.Algorithm+")", "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "MD5 of the SPKI DER", given(k.Fingerprints.SpkiMd5), "SHA-1 of the PKCS#8 DER", given(k.Fingerprints.Pkcs8Sha1), "SSHFP", given(k.Fingerprints.Sshfp), "Comment", k.Comment,
-			"Keeper", keeperText(k.Keeper), "Purpose", k.Purpose, "Labels", labelText(k.Labels), "State", string(k.State),
+			"Keeper", keeperText(k), "Purpose", k.Purpose, "Labels", labelText(k.Labels), "State", string(k.State),
 			"Private half", custodyText(k), "On this machine", file, "Recorded", moment(k.CreatedAt)+" by "+k.CreatedBy, "Public half", k.PublicKey)
 		s.showFindings(k.Findings)
 		fmt.Fprintln(s.env.Out)

@@ -138,7 +138,7 @@ func (s *session) showTrace(t apiclient.Trace) {
 			fmt.Fprintf(s.env.Out, "It is a host key of the instance %s (%s).\n", m.Name, m.Matched)
 			continue
 		}
-		fmt.Fprintf(s.env.Out, "It is the key %s of %s (%s).\n", m.Name, keeperText(m.Key.Keeper), m.Matched)
+		fmt.Fprintf(s.env.Out, "It is the key %s of %s (%s).\n", m.Name, keeperText(*m.Key), m.Matched)
 		if openings := given(m.Logins); len(openings) > 0 {
 			s.openingTable(openings, false)
 			s.rest(len(openings), m.Key.Opens)

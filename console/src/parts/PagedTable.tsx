@@ -1,7 +1,7 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { Button, Table, type TableColumnsType } from "antd";
 import type { SorterResult } from "antd/es/table/interface";
-import { createContext, useContext, useEffect, useLayoutEffect, useRef, useState, type HTMLAttributes, type ReactNode, type TableHTMLAttributes } from "react";
+import { createContext, useContext, useEffect, useLayoutEffect, useMemo, useRef, useState, type HTMLAttributes, type ReactNode, type TableHTMLAttributes } from "react";
 import type { Pages } from "../api/queries";
 import { counted } from "../format";
 import { ProblemNote } from "./ProblemNote";
@@ -26,7 +26,9 @@ const many = 120;
 /** The rows that are not in the page, above and below those that are: in pixels, and the number of all. */
 interface Gap { above: number; below: number; rows: number }
 
-const GapContext = createContext<Gap>({ above: 0, below: 0, rows: 0 });
+const noGap: Gap = { above: 0, below: 0, rows: 0 };
+
+const GapContext = createContext<Gap>(noGap);
 
 function Grid(props: TableHTMLAttributes<HTMLTableElement>) {
   const { rows } = useContext(GapContext);
@@ -59,14 +61,16 @@ export function PagedTable<T extends object>(props: Props<T>) {
   );
 }
 
+/** So many rows come into the page, and leave it, together. */
+const step = 12;
+
 /** The rows. Once there are many, the columns keep the widths that the first rows gave them. */
 function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, plain }: Props<T>) {
   const box = useRef<HTMLDivElement>(null);
   const [laid, setLaid] = useState<{ widths: number[]; top: number }>();
-  const { rows, hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
+  const { rows, total, isPending, hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   const long = rows.length > many;
-  const windowed = useWindowVirtualizer({ count: long && laid ? rows.length : 0, estimateSize: () => 37, overscan: 8, scrollMargin: laid?.top ?? 0 });
-  const near = windowed.getVirtualItems();
+  const windowed = useWindowVirtualizer({ count: long && laid ? rows.length : 0, estimateSize: () => 37, overscan: 6, scrollMargin: laid?.top ?? 0 });
   useLayoutEffect(() => {
     const at = box.current;
     if (!at || !long) return;
@@ -79,28 +83,30 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
     window.addEventListener("resize", anew);
     return () => window.removeEventListener("resize", anew);
   }, [long, laid === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is there
-  const last = near.at(-1)?.index ?? 0;
+  const near = windowed.getVirtualItems();
+  const first = Math.floor((near[0]?.index ?? 0) / step) * step;
+  const end = Math.min(rows.length, Math.ceil(((near.at(-1)?.index ?? -1) + 1) / step) * step);
   useEffect(() => {
-    if (long && laid && last > rows.length - 40 && hasNextPage && !isFetchingNextPage) void fetchNextPage();
-  }, [long, laid, last, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
-  const some = long && laid;
-  const gap: Gap = some && near[0] ? { above: near[0].start - laid.top, below: windowed.getTotalSize() - (near.at(-1)!.end - laid.top), rows: pages.total + 1 } : { above: 0, below: 0, rows: 0 };
-  return (
-    <div ref={box}>
-      <GapContext value={gap}>
-        <Table<T>
-          size="small" rowKey={rowKey} components={components} dataSource={some ? near.map((n) => rows[n.index]!) : rows.slice(0, many)} loading={pages.isPending} pagination={false}
-          columns={some ? columns.map((c, n) => ({ ...c, width: laid.widths[n], ...(plain && { shouldCellUpdate: (row: T, before: T) => row !== before }) })) : columns} tableLayout={some ? "fixed" : undefined}
-          scroll={some ? { x: laid.widths.reduce((a, b) => a + b, 0) } : { x: wraps ? 960 : "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
-          onRow={some ? (_, n) => ({ ref: windowed.measureElement, "data-index": near[n ?? 0]?.index, "aria-rowindex": (near[n ?? 0]?.index ?? 0) + 2 }) : undefined}
-          onChange={(_, __, sorter) => {
-            const s = sorter as SorterResult<T>;
-            sort?.(s.order ? `${s.order === "descend" ? "-" : ""}${String(s.columnKey)}` : undefined);
-          }}
-        />
-      </GapContext>
-    </div>
-  );
+    if (long && laid && end > rows.length - 40 && hasNextPage && !isFetchingNextPage) void fetchNextPage();
+  }, [long, laid, end, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
+  const at = (index: number) => windowed.measurementsCache[index];
+  const some = long && laid && near.length > 0 ? laid : undefined;
+  const gap: Gap = some ? { above: (at(first)?.start ?? some.top) - some.top, below: windowed.getTotalSize() - ((at(end - 1)?.end ?? some.top) - some.top), rows: total + 1 } : noGap;
+  const measure = windowed.measureElement;
+  // It is drawn anew when other rows come near, and not at each step of the wheel.
+  const table = useMemo(() => (
+    <Table<T>
+      size="small" rowKey={rowKey} components={components} dataSource={some ? rows.slice(first, end) : rows.slice(0, many)} loading={isPending} pagination={false}
+      columns={some ? columns.map((c, n) => ({ ...c, width: some.widths[n], ...(plain && { shouldCellUpdate: (row: T, before: T) => row !== before }) })) : columns} tableLayout={some ? "fixed" : undefined}
+      scroll={{ x: some ? some.widths.reduce((a, b) => a + b, 0) : wraps ? 960 : "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
+      onRow={some ? (_, n) => ({ ref: measure, "data-index": first + (n ?? 0), "aria-rowindex": first + (n ?? 0) + 2 }) : undefined}
+      onChange={(_, __, sorter) => {
+        const s = sorter as SorterResult<T>;
+        sort?.(s.order ? `${s.order === "descend" ? "-" : ""}${String(s.columnKey)}` : undefined);
+      }}
+    />
+  ), [rowKey, some, rows, first, end, isPending, columns, plain, wraps, empty, measure, sort]);
+  return <div ref={box}><GapContext value={gap}>{table}</GapContext></div>;
 }
 
 /** The arrow of a column for the order that the list is in. */

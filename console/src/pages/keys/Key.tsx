@@ -48,7 +48,7 @@ export default function KeyPage() {
         <Card size="small" title="What it is">
           <Facts of={[
             ["Type", `${typeText(k.type, k.bits)} bits (${k.algorithm})`], ["Comment", k.comment], ["Purpose", k.purpose],
-            ["Keeper", k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody"], ["Private half", custody(k)],
+            ["Keeper", k.steward ? "the service's own" : k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody"], ["Private half", custody(k)],
             ["Take it out, once", !k.steward && k.custody === "kept" && <CopyText key="t" text={`plumlatch key private ${k.name} -reason "…"`} label="command" />],
             ["Forget the kept copy", !k.steward && k.custody === "kept" && <CopyText key="g" text={`plumlatch key forget ${k.name}`} label="command" />],
             ["Last proved", k.steward ? "" : k.proved_at ? `${moment(k.proved_at)} by ${k.proved_by ?? ""}` : "never"],

@@ -41,7 +41,7 @@ export default function Keys() {
         columns={[
           { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, k) => <KeyName name={k.name} sha256={k.fingerprints.sha256} /> },
           { title: "Type", key: "type", render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{typeText(k.type, k.bits)}</span> },
-          { title: "Keeper", key: "keeper", render: (_, k) => <span title={k.keeper?.title}>{k.keeper?.name ?? "nobody"}</span> },
+          { title: "Keeper", key: "keeper", render: (_, k) => <span title={k.keeper?.title}>{k.steward ? "the service's own" : k.keeper?.name ?? "nobody"}</span> },
           { title: "Opens", dataIndex: "opens", align: "right", render: (n: number) => (n === 0 ? "nothing" : `${n} login${n === 1 ? "" : "s"}`) },
           { title: "Purpose", dataIndex: "purpose" },
           { title: "Labels", key: "labels", render: (_, k) => <Labels labels={k.labels} list="/keys" /> },

@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { Alert, Button, Card, Checkbox, Form, Input, Radio, Select, Table, Typography } from "antd";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, requestKey, take, type RotationPlan, type RotationWanted } from "../../api/client";
 import { counted, typeText } from "../../format";
 import { CopyText } from "../../parts/CopyText";
@@ -69,7 +69,7 @@ function Preview({ of }: { of: RotationPlan }) {
       {of.items.length === 0 && <div style={{ padding: 16 }}>No such key stands anywhere.</div>}
       {going.length > 0 && (
         <Table size="small" rowKey={(i) => `${i.login} ${i.old}`} dataSource={going} pagination={going.length > 20 ? { pageSize: 20, showSizeChanger: false } : false} columns={[
-          { title: "Login", dataIndex: "login" }, { title: "Old key", dataIndex: "old" }, { title: "Keeper", render: (_, i) => i.keeper ?? "nobody" }, { title: "New key", dataIndex: "new" }, { title: "By", dataIndex: "means" }, { title: "Takes", render: (_, i) => [i.expected_seconds && `${i.expected_seconds.toFixed(1)} s`, i.waits_for && "after another rotation"].filter(Boolean).join(", ") },
+          { title: "Login", render: (_, i) => <LoginLink of={i.login} /> }, { title: "Old key", dataIndex: "old" }, { title: "Keeper", render: (_, i) => i.keeper ?? "nobody" }, { title: "New key", dataIndex: "new" }, { title: "By", dataIndex: "means" }, { title: "Takes", render: (_, i) => [i.expected_seconds && `${i.expected_seconds.toFixed(1)} s`, i.waits_for && "after another rotation"].filter(Boolean).join(", ") },
           { title: "Reach now", render: (_, i) => <StateMark state={i.reach_before} /> }, { title: "Reach after", render: (_, i) => i.reach_after && <StateMark state={i.reach_after} /> },
         ]} />
       )}
@@ -77,7 +77,7 @@ function Preview({ of }: { of: RotationPlan }) {
         <>
           <Typography.Title level={2} style={{ margin: "12px 12px 4px", fontSize: 14 }}>Left out</Typography.Title>
           <Table size="small" rowKey={(i) => `${i.login} ${i.old}`} dataSource={left} pagination={left.length > 20 ? { pageSize: 20, showSizeChanger: false } : false} columns={[
-            { title: "Login", dataIndex: "login" }, { title: "Key", dataIndex: "old" }, { title: "Why", dataIndex: "left_out" }, { title: "What to do about it", dataIndex: "remedy" },
+            { title: "Login", render: (_, i) => <LoginLink of={i.login} /> }, { title: "Key", render: (_, i) => <span style={{ whiteSpace: "nowrap" }}>{i.old}</span> }, { title: "Why", dataIndex: "left_out" }, { title: "What to do about it", dataIndex: "remedy" },
           ]} />
         </>
       )}
@@ -86,6 +86,8 @@ function Preview({ of }: { of: RotationPlan }) {
     </Card>
   );
 }
+
+const LoginLink = ({ of }: { of: string }) => <Link to={`/logins/${encodeURIComponent(of)}`} style={{ whiteSpace: "nowrap" }}>{of}</Link>;
 
 function Start({ plan, wanted, make, urgent }: { plan: RotationPlan; wanted: RotationWanted; make: "service" | "bring" | "none"; urgent: boolean }) {
   const navigate = useNavigate();

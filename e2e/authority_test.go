@@ -340,6 +340,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	help := h.must("help")
 	commands := 0
 	kept := h.token
+	h.work = t.TempDir() // some write files where they are
 	for _, line := range regexp.MustCompile(`(?m)^  ([a-z-]+(?: [a-z-]+)?)(?: [A-Z[].*?)?  `).FindAllStringSubmatch(help, -1) {
 		name := strings.Fields(line[1])
 		if called := strings.Join(name, " "); called == "daybook watch" || called == "help" {

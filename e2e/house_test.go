@@ -167,6 +167,8 @@ type house struct {
 	service  *process
 	url      string
 	token    string // an admin's
+	// work is the folder that the client runs in; "" for that of the tests.
+	work string
 }
 
 const password = "guillemot ledge"
@@ -272,6 +274,7 @@ func (h *house) clientIn(stdin string, args ...string) result {
 	ctx, cancel := context.WithTimeout(h.t.Context(), 60*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatch"), args...)
+	cmd.Dir = h.work
 	cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errs bytes.Buffer

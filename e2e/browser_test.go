@@ -17,6 +17,7 @@ import (
 type page struct {
 	t         testing.TB
 	ctx       context.Context
+	whole     context.Context // ctx without its limit
 	url       string
 	downloads string
 }
@@ -34,9 +35,8 @@ func openBrowser(t testing.TB, url string) *page {
 	t.Cleanup(done)
 	p := &page{t: t, ctx: ctx, url: url, downloads: t.TempDir()}
 	p.do(chromedp.Navigate("about:blank")) // starts the browser
-	var cancel context.CancelFunc
-	p.ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
-	t.Cleanup(cancel)
+	p.whole = p.ctx
+	p.within(120 * time.Second)
 	size := emulation.SetDeviceMetricsOverrideParams{Width: 1280, Height: 800, DeviceScaleFactor: 1}
 	if _, err := chromedp.Call(p.ctx, emulation.SetDeviceMetricsOverride, size); err != nil {
 		t.Fatal(err)
@@ -45,6 +45,13 @@ func openBrowser(t testing.TB, url string) *page {
 		t.Fatal(err)
 	}
 	return p
+}
+
+// within gives the test that long from now on.
+func (p *page) within(limit time.Duration) {
+	var cancel context.CancelFunc
+	p.ctx, cancel = context.WithTimeout(p.whole, limit)
+	p.t.Cleanup(cancel)
 }
 
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
@@ -120,6 +121,7 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	restore := "/restores/" + restores[0].Run.Id.String()
 	p := openBrowser(t, h.url)
 	p.signIn("ines", demo.Password("ines"))
+	p.within(5 * time.Minute) // for so many pages
 	for _, path := range append(pages, rotation, rotation+"/report", restore, restore+"/report") {
 		for n, look := range []struct {
 			wide int64

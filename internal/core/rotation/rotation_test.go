@@ -155,6 +155,26 @@ func TestNewNamesFollowTheOldAndAreFree(t *testing.T) {
 	}
 }
 
+func TestWhatIsNamedAfterSomebodyIsNamedAfterWhoFollowsThem(t *testing.T) {
+	used := map[string]bool{"oona-main": true, "marek-2": true}
+	taken := func(n string) bool { return used[n] }
+	h := Heir{Leaves: "marek", To: "oona"}
+	for old, want := range map[string]string{"marek-main": "oona-main-2", "marek-tools": "oona-tools", "archive-song": "archive-song-2", "marek": "marek-3", "marekova-main": "marekova-main-2", "marek-" + strings.Repeat("x", 58): "oona-" + strings.Repeat("x", 58)} {
+		if got := h.name(old, taken); got != want {
+			t.Errorf("after %s: %s, want %s", old, got, want)
+		}
+	}
+	if got := (Heir{}).name("-main", taken); got != "main-2" {
+		t.Errorf("with nobody who leaves: %s", got)
+	}
+	keys := []Key{{Name: "marek-main"}, {Name: "marek-main-2"}}
+	logins := []Login{{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}}}}
+	p := Make(Wanted{Selection: Selection{Keys: []string{"marek-main", "marek-main-2"}}, Follows: h}, keys, logins, taken)
+	if len(p.New) != 2 || p.New[0].Name == p.New[1].Name {
+		t.Errorf("two of one person get %+v", p.New)
+	}
+}
+
 func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 	keys := []Key{{Name: "shared", Instances: 3}, {Name: "main"}, {Name: "next"}, {Name: "steward", Steward: true}}
 	logins := []Login{

@@ -163,7 +163,8 @@ func (s *session) endAllOf(ctx context.Context, client *apiclient.Client, person
 			continue
 		}
 		if _, err := answerBytes(client.EndSession(ctx, n.Id)); err != nil {
-			return fmt.Errorf("of the sessions of %s, %d were ended: %w", person, ended, err)
+			fmt.Fprintf(s.env.Err, "%s of %s ended before this:\n", counted(ended, "session"), person)
+			return err
 		}
 		ended++
 	}
@@ -172,7 +173,8 @@ func (s *session) endAllOf(ctx context.Context, client *apiclient.Client, person
 			continue
 		}
 		if _, err := answerBytes(client.RevokeToken(ctx, k.Id.String())); err != nil {
-			return fmt.Errorf("of the tokens of %s, %d were revoked: %w", person, revoked, err)
+			fmt.Fprintf(s.env.Err, "%s of %s ended and %s revoked before this:\n", counted(ended, "session"), person, counted(revoked, "token"))
+			return err
 		}
 		revoked++
 	}

@@ -342,7 +342,8 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		for _, name := range loss.Keys {
 			k, err := answer[apiclient.Key](client.MarkLost(ctx, name, apiclient.MarkLost{Reason: *reason}))
 			if err != nil {
-				return fmt.Errorf("of %d keys, %d were marked: %w", len(loss.Keys), len(marked), err)
+				fmt.Fprintf(s.env.Err, "%d of %s were marked before this:\n", len(marked), counted(len(loss.Keys), "key"))
+				return err
 			}
 			marked, stand = append(marked, k), stand+k.Opens
 		}

@@ -1,0 +1,67 @@
+package e2e
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.must("key", "new", "a")
+	h.must("key", "new", "b")
+	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "a", "-key", "b")
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"key loss", 2, "whose they are: -keeper NAME"},
+		{"key loss nothing", 1, `no key named "nothing"`},
+		{"key loss a nothing", 1, `no key named "nothing"`},
+		{"key loss -keeper nobody", 1, `no keeper "nobody"`},
+		{"key mark-lost a", 2, "-reason TEXT"},
+		{"key mark-lost -reason x", 2, "whose they are: -keeper NAME"},
+		{"rotate report", 1, "there is no rotation yet"},
+		{"rotate watch", 1, "there is no rotation yet"},
+		{"restore report", 1, "there is no restore yet"},
+		{"rotate undo", 2, "an argument is missing"},
+		{"session end", 2, "-of NAME"},
+		{"session end 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10 -of ines", 2, "-of NAME"},
+		{"prove nothing", 1, `no key named "nothing"`},
+	} {
+		if r := h.client(strings.Fields(c.args)...); r.status != c.status || !strings.Contains(r.err, c.says) {
+			t.Errorf("%s: %d %s%s", c.args, r.status, r.out, r.err)
+		}
+	}
+	// Either alone leaves a way in; both together do not.
+	if out := h.must("key", "loss", "a"); !strings.Contains(out, "WITHOUT a\n") || strings.Contains(out, "shut") {
+		t.Errorf("%s", out)
+	}
+	if out := h.must("key", "loss", "b", "-keeper", "ines"); !strings.Contains(out, "WITHOUT a, b") || !strings.Contains(out, "shut") {
+		t.Errorf("%s", out)
+	}
+	if out := h.must("prove", "door"); !strings.Contains(out, "entry is proved") {
+		t.Errorf("%s", out)
+	}
+	h.must("operator", "add", "runa", "-role", "viewer", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	runa := h.in(t)
+	runa.token = h.signIn("runa", password)
+	if r := runa.client("session", "end", "-of", "ines"); r.status == 0 {
+		t.Errorf("a viewer ended the sessions of an admin: %s", r.out)
+	}
+	if r := runa.client("key", "mark-lost", "-keeper", "ines", "-reason", "x", "-yes"); r.status != 1 || !strings.Contains(r.err, "0 of 2 keys were marked before this") || !strings.Contains(r.err, "only the keeper") {
+		t.Errorf("%d %s%s", r.status, r.out, r.err)
+	}
+	if out := h.must("session", "end", "-of", "runa"); !strings.Contains(out, "1 token revoked") {
+		t.Errorf("%s", out)
+	}
+	if r := runa.client("whoami"); r.status == 0 {
+		t.Errorf("a token that was ended: %s", r.out)
+	}
+	h.must("key", "mark-lost", "-keeper", "ines", "-reason", "laptop stolen", "-yes")
+	if r := h.client("key", "mark-lost", "-keeper", "ines", "-reason", "again", "-yes"); r.status != 1 || !strings.Contains(r.err, "ines holds no active key") {
+		t.Errorf("%d %s%s", r.status, r.out, r.err)
+	}
+}

@@ -1,6 +1,7 @@
 package paddock
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -47,7 +48,46 @@ func (s *state) changeDisk(id string, f func(*diskRecord) error) error {
 		if err := f(&d); err != nil {
 			return err
 		}
-		return put(tx, bucketDisks, id, d)
+		return putDisk(tx, d)
+	})
+}
+
+func attachedKey(instance, disk string) []byte { return []byte(instance + "/" + disk) }
+
+// putDisk keeps a disk, and has it found by the instances that it is attached to.
+func putDisk(tx *bbolt.Tx, d diskRecord) error {
+	if err := unlinkDisk(tx, d.Id); err != nil {
+		return err
+	}
+	for _, a := range d.Attachments {
+		if err := tx.Bucket(bucketAttached).Put(attachedKey(a.Instance, d.Id), nil); err != nil {
+			return err
+		}
+	}
+	return put(tx, bucketDisks, d.Id, d)
+}
+
+// unlinkDisk has a disk no longer found by any instance.
+func unlinkDisk(tx *bbolt.Tx, id string) error {
+	before, err := get[diskRecord](tx, bucketDisks, id)
+	if errors.Is(err, errNotFound) {
+		return nil
+	}
+	for _, a := range before.Attachments {
+		err = errors.Join(err, tx.Bucket(bucketAttached).Delete(attachedKey(a.Instance, id)))
+	}
+	return err
+}
+
+// linkDisks has the disks of a state from before they were found by their instances
+// found by them.
+func linkDisks(tx *bbolt.Tx) error {
+	return tx.Bucket(bucketDisks).ForEach(func(id, _ []byte) error {
+		d, err := get[diskRecord](tx, bucketDisks, string(id))
+		for _, a := range d.Attachments {
+			err = errors.Join(err, tx.Bucket(bucketAttached).Put(attachedKey(a.Instance, d.Id), nil))
+		}
+		return err
 	})
 }
 
@@ -85,7 +125,7 @@ func (c *Cloud) adoptDisk(i instance) (instance, error) {
 			return err
 		}
 		i.RootDisk, i.Device = d.Id, l.device
-		return errors.Join(put(tx, bucketDisks, d.Id, d), put(tx, bucketInstances, i.Id, i))
+		return errors.Join(putDisk(tx, d), put(tx, bucketInstances, i.Id, i))
 	})
 	return i, err
 }
@@ -97,7 +137,7 @@ func (c *Cloud) removeDisks(id string) error {
 	if err != nil {
 		return err
 	}
-	list, err := c.attachedTo(id)
+	list, err := c.state.attachedTo(id)
 	if err != nil {
 		return err
 	}
@@ -119,23 +159,36 @@ func (c *Cloud) removeDisks(id string) error {
 	if err != nil {
 		return err
 	}
-	return cmp.Or(os.RemoveAll(c.folder(d)), c.state.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketDisks).Delete([]byte(d.Id)) }))
+	return cmp.Or(os.RemoveAll(c.folder(d)), c.state.db.Update(func(tx *bbolt.Tx) error {
+		return cmp.Or(unlinkDisk(tx, d.Id), tx.Bucket(bucketDisks).Delete([]byte(d.Id)))
+	}))
 }
 
 func (d *diskRecord) without(instance string) {
 	d.Attachments = slices.DeleteFunc(d.Attachments, func(a adapter.Attachment) bool { return a.Instance == instance })
 }
 
-func (c *Cloud) attachedTo(id string) ([]diskRecord, error) {
-	return all(c.state, bucketDisks, "", noLimit, func(d diskRecord) bool {
-		return slices.ContainsFunc(d.Attachments, func(a adapter.Attachment) bool { return a.Instance == id })
+// attachedTo returns the disks that are attached to an instance, in the order of their ids.
+func (s *state) attachedTo(id string) (list []diskRecord, err error) {
+	err = s.db.View(func(tx *bbolt.Tx) error {
+		prefix := attachedKey(id, "")
+		c := tx.Bucket(bucketAttached).Cursor()
+		for k, _ := c.Seek(prefix); bytes.HasPrefix(k, prefix); k, _ = c.Next() {
+			d, err := get[diskRecord](tx, bucketDisks, string(k[len(prefix):]))
+			if err != nil {
+				return err
+			}
+			list = append(list, d)
+		}
+		return nil
 	})
+	return list, err
 }
 
 // checkRoot returns an error unless the disk that the system starts from is there
 // under its own name.
 func (c *Cloud) checkRoot(i instance) error {
-	list, err := c.attachedTo(i.Id)
+	list, err := c.state.attachedTo(i.Id)
 	if err != nil {
 		return err
 	}
@@ -162,13 +215,19 @@ func (a api) ListDisks(_ context.Context, r adapter.ListDisksRequestObject) (ada
 		}
 		return append(out, d.Disk), err
 	}
-	list, err := all(a.state, bucketDisks, "", noLimit, func(d diskRecord) bool {
-		return r.Params.Instance == nil || slices.ContainsFunc(d.Attachments, func(at adapter.Attachment) bool { return at.Instance == *r.Params.Instance })
-	})
+	list, err := a.disksOf(r.Params.Instance)
 	for _, d := range list {
 		out = append(out, d.Disk)
 	}
 	return out, err
+}
+
+// disksOf returns the disks of an instance, or all.
+func (a api) disksOf(instance *string) ([]diskRecord, error) {
+	if instance != nil {
+		return a.state.attachedTo(*instance)
+	}
+	return all[diskRecord](a.state, bucketDisks, "", noLimit, nil)
 }
 
 func (a api) AttachDisk(ctx context.Context, r adapter.AttachDiskRequestObject) (adapter.AttachDiskResponseObject, error) {
@@ -249,7 +308,7 @@ func (c *Cloud) beginOn(ctx context.Context, id string, kind adapter.OperationKi
 	}
 	err = c.state.db.Update(func(tx *bbolt.Tx) error {
 		d.Busy = op.Id
-		return errors.Join(put(tx, bucketOperations, op.Id, op), put(tx, bucketDisks, id, d))
+		return errors.Join(put(tx, bucketOperations, op.Id, op), putDisk(tx, d))
 	})
 	if err == nil && !done {
 		c.run(op)

@@ -81,7 +81,7 @@ func (c *Cloud) asRoot(i instance, args []string) (string, error) {
 // mount refuses a filesystem with the UUID of one that is mounted, as XFS does,
 // unless told otherwise.
 func (c *Cloud) mount(i instance, device, point string, twin bool) error {
-	list, err := c.attachedTo(i.Id)
+	list, err := c.state.attachedTo(i.Id)
 	if err != nil {
 		return err
 	}

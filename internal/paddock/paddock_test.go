@@ -13,11 +13,13 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/pkg/sftp"
+	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/cloud"
@@ -231,6 +233,26 @@ func TestStateSurvivesARestartAndOperationsGoOn(t *testing.T) {
 	} else {
 		c.Close()
 	}
+}
+
+func TestAStateFromBeforeDisksWereFoundByTheirInstancesIsReadOn(t *testing.T) {
+	r := newRig(t, Latency{})
+	i := r.launchOf("debian-12", "north-shore-a", nil)
+	disk := r.root(i)
+	r.close()
+	db, err := bbolt.Open(filepath.Join(r.options.Dir, "state.db"), 0o600, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(db.Update(func(tx *bbolt.Tx) error { return tx.DeleteBucket(bucketAttached) }), db.Close()); err != nil {
+		t.Fatal(err)
+	}
+	r.open()
+	if now := r.root(i); now.Id != disk.Id {
+		t.Errorf("it has the disk %s, and had %s", now.Id, disk.Id)
+	}
+	r.done(r.client.Stop(t.Context(), i.Id))
+	r.done(r.client.Start(t.Context(), i.Id)) // which looks for the root disk
 }
 
 func TestOneTokenMakesOneInstance(t *testing.T) {

@@ -65,6 +65,7 @@ var (
 	bucketAddresses  = []byte("addresses")
 	bucketSnapshots  = []byte("snapshots")
 	bucketDisks      = []byte("disks")
+	bucketAttached   = []byte("attached") // an instance and a disk to a key
 	buckets          = [][]byte{bucketInstances, bucketOperations, bucketRules, bucketTokens, bucketAddresses, bucketSnapshots, bucketDisks}
 )
 
@@ -83,7 +84,13 @@ func openState(file string) (*state, error) {
 				return err
 			}
 		}
-		return nil
+		if tx.Bucket(bucketAttached) != nil {
+			return nil
+		}
+		if _, err := tx.CreateBucket(bucketAttached); err != nil {
+			return err
+		}
+		return linkDisks(tx)
 	})
 	return &state{db}, err
 }

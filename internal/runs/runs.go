@@ -221,33 +221,41 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	e.queue = queue
 	// Not by the queue's own periodic jobs: those wait for the lease of a process that
 	// was killed, and come back late after a database that was away.
-	go every(ctx, tendEvery, func() { e.insert(ctx, tendArgs{}, "tend") })
+	var now []river.JobArgs
 	for _, d := range e.duties {
+		now = append(now, dutyArgs{d.Name})
 		go every(ctx, d.Every, func() { e.Nudge(ctx, d.Name) })
 	}
+	go every(ctx, tendEvery, func() { e.insert(ctx, "tend", tendArgs{}) })
+	e.insert(ctx, "duties", now...)
 	return e.tend(ctx)
 }
 
-// every calls f now and again and again until ctx ends.
+// every calls f again and again until ctx ends, for the first time after a pause.
 func every(ctx context.Context, pause time.Duration, f func()) {
 	tick := time.NewTicker(pause)
 	defer tick.Stop()
-	for f(); ; f() {
+	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+			f()
 		}
 	}
 }
 
-// insert has a job done soon. One that cannot be inserted is made up for by the next.
-func (e *Engine) insert(ctx context.Context, job river.JobArgs, queue string) {
-	if e.queue == nil {
+// insert has jobs done soon. Those that cannot be inserted are made up for by the next.
+func (e *Engine) insert(ctx context.Context, queue string, jobs ...river.JobArgs) {
+	if e.queue == nil || len(jobs) == 0 {
 		return
 	}
-	if _, err := e.queue.Insert(ctx, job, &river.InsertOpts{Queue: queue, MaxAttempts: 1}); err != nil && isFailure(ctx, err) {
-		e.log.Warn("have a job done", "kind", job.Kind(), "err", err)
+	all := make([]river.InsertManyParams, len(jobs))
+	for n, job := range jobs {
+		all[n] = river.InsertManyParams{Args: job, InsertOpts: &river.InsertOpts{Queue: queue, MaxAttempts: 1}}
+	}
+	if _, err := e.queue.InsertManyFast(ctx, all); err != nil && isFailure(ctx, err) {
+		e.log.Warn("have jobs done", "queue", queue, "err", err)
 	}
 }
 
@@ -278,12 +286,12 @@ func (e *Engine) Stop(ctx context.Context) {
 
 // Wake has a worker look at the run. A wake that is lost costs at most tendEvery.
 func (e *Engine) Wake(ctx context.Context, run uuid.UUID) {
-	e.insert(ctx, wakeArgs{run}, river.QueueDefault)
+	e.insert(ctx, river.QueueDefault, wakeArgs{run})
 }
 
 // Nudge has a duty done now. A nudge that is lost costs at most the duty's Every.
 func (e *Engine) Nudge(ctx context.Context, duty string) {
-	e.insert(ctx, dutyArgs{duty}, "duties")
+	e.insert(ctx, "duties", dutyArgs{duty})
 }
 
 func (e *Engine) tend(ctx context.Context) error {
@@ -291,11 +299,13 @@ func (e *Engine) tend(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var waiting []river.JobArgs
 	for _, id := range ids {
 		if _, ours := e.busy.Load(id); !ours {
-			e.Wake(ctx, id)
+			waiting = append(waiting, wakeArgs{id})
 		}
 	}
+	e.insert(ctx, river.QueueDefault, waiting...)
 	return nil
 }
 

@@ -39,6 +39,17 @@ func startDatabase(t *testing.T) *database {
 	return d
 }
 
+// house is a house on the database, in which ines is signed in.
+func (d *database) house(t *testing.T, latency string) *house {
+	t.Helper()
+	if err := makeFirstAdmin(t.Context(), d.URL, d.ServiceURL); err != nil {
+		t.Fatal(err)
+	}
+	h := newHouseOn(t, latency, d.URL, d.ServiceURL)
+	h.token = h.signIn("ines", password)
+	return h
+}
+
 func (d *database) start(t *testing.T) {
 	t.Helper()
 	var err error

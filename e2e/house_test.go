@@ -28,7 +28,6 @@ import (
 	"plumlatch/internal/child"
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/pgboot/pgtest"
-	"plumlatch/internal/store"
 )
 
 // bin is where the binaries under test are: those of PLUMLATCH_BUILT, just built by make, or
@@ -59,7 +58,7 @@ func TestMain(m *testing.M) {
 	if n, err := strconv.Atoi(at.String()); err == nil {
 		at.Set(strconv.Itoa(2 * n))
 	}
-	pgtest.MainWith(m, store.Prepare)
+	pgtest.Main(m, prepare)
 }
 
 // output collects what a process writes.
@@ -173,15 +172,63 @@ type house struct {
 
 const password = "guillemot ledge"
 
+// adminToken is of a session that ines has, in every database that is a copy of the prepared one.
+var adminToken string
+
+// prepare readies the database that those of the tests are copied from: its first admin is ines,
+// who is signed in.
+func prepare(ctx context.Context, owner, service string) error {
+	if err := makeFirstAdmin(ctx, owner, service); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "plumlatch-model-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	secret := filepath.Join(dir, "cloud.token")
+	if err := os.WriteFile(secret, []byte("none\n"), 0o600); err != nil {
+		return err
+	}
+	out := &output{}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatchd"), "-database", service, "-cloud", "http://127.0.0.1:9", "-cloud-token-file", secret, "-listen", "127.0.0.1:0")
+	cmd.Stdout, cmd.Stderr = out, out
+	p, err := child.Start(cmd)
+	if err != nil {
+		return err
+	}
+	said := regexp.MustCompile(`Plum Latch is at (http\S+)`)
+	for until := time.Now().Add(60 * time.Second); !said.MatchString(out.String()) && time.Now().Before(until); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	at := said.FindStringSubmatch(out.String())
+	if at == nil {
+		return fmt.Errorf("the service did not start: %s", out.String())
+	}
+	adminToken, err = signInAt(at[1], dir, "ines", password)
+	return errors.Join(err, p.Stop(20*time.Second))
+}
+
+func makeFirstAdmin(ctx context.Context, owner, service string) error {
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatchd"), "-database", service, "-owner-database", owner, "-first-admin", "ines")
+	cmd.Stdin = strings.NewReader(password + "\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("make the first admin: %w: %s", err, out)
+	}
+	return nil
+}
+
 // newHouse starts a house. latency is that of the stand-in cloud.
 func newHouse(t testing.TB, latency string) *house {
 	t.Helper()
 	owner, database := pgtest.Databases(t)
-	return newHouseOn(t, latency, owner, database)
+	h := newHouseOn(t, latency, owner, database)
+	h.token = adminToken
+	return h
 }
 
 // newHouseOn starts a house on a database, of which there are the URLs for its owner and for the
-// role of the service.
+// role of the service. Nobody is signed in.
 func newHouseOn(t testing.TB, latency, owner, database string) *house {
 	t.Helper()
 	h := &house{t: t, dir: t.TempDir(), database: database, owner: owner}
@@ -189,13 +236,7 @@ func newHouseOn(t testing.TB, latency, owner, database string) *house {
 		t.Fatal(err)
 	}
 	h.startCloud(latency)
-	cmd := exec.Command(filepath.Join(bin, "plumlatchd"), "-database", h.database, "-owner-database", h.owner, "-first-admin", "ines")
-	cmd.Stdin = strings.NewReader(password + "\n")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("make the first admin: %v: %s", err, out)
-	}
 	h.startService("127.0.0.1:0")
-	h.token = h.signIn("ines", password)
 	return h
 }
 
@@ -237,22 +278,27 @@ func (h *house) listen() string { return strings.TrimPrefix(h.url, "http://") }
 // signIn signs in as the client does and returns a token.
 func (h *house) signIn(name, password string) string {
 	h.t.Helper()
-	home := h.t.TempDir()
-	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "sign-in", name, "-server", h.url)
-	cmd.Env = append(os.Environ(), "HOME="+home, "PLUMLATCH_URL=", "PLUMLATCH_TOKEN=")
-	cmd.Stdin = strings.NewReader(password + "\n")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		h.t.Fatalf("sign in: %v: %s", err, out)
-	}
-	data, err := os.ReadFile(filepath.Join(home, ".config/plumlatch/sign-in.json"))
+	token, err := signInAt(h.url, h.t.TempDir(), name, password)
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	var kept struct{ Token string }
-	if err := json.Unmarshal(data, &kept); err != nil {
-		h.t.Fatal(err)
+	return token
+}
+
+func signInAt(url, home, name, password string) (token string, err error) {
+	cmd := exec.Command(filepath.Join(bin, "plumlatch"), "sign-in", name, "-server", url)
+	cmd.Env = append(os.Environ(), "HOME="+home, "PLUMLATCH_URL=", "PLUMLATCH_TOKEN=")
+	cmd.Stdin = strings.NewReader(password + "\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("sign in: %w: %s", err, out)
 	}
-	return kept.Token
+	data, err := os.ReadFile(filepath.Join(home, ".config/plumlatch/sign-in.json"))
+	if err != nil {
+		return "", err
+	}
+	var kept struct{ Token string }
+	err = json.Unmarshal(data, &kept)
+	return kept.Token, err
 }
 
 // result is what a run of the client gave.

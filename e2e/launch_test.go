@@ -361,7 +361,7 @@ func TestAStoppedCloudIsToldAndNothingIsHalfRecorded(t *testing.T) {
 func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	server := startDatabase(t)
-	h := newHouseOn(t, "disk=200ms", server.URL, server.ServiceURL)
+	h := server.house(t, "disk=200ms")
 	h.must("key", "new", "k")
 	id := strings.TrimSpace(h.must("instance", "launch", "through", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"))
 	server.stop(t)

@@ -35,7 +35,7 @@ import (
 
 func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	t.Parallel()
-	owner, database := pgtest.Databases(t)
+	owner, database := pgtest.Empty(t)
 	h := &house{t: t, dir: t.TempDir(), database: database, owner: owner}
 	writeFile(t, h.tokenFile(), "cloud-token\n")
 	h.startCloud("")

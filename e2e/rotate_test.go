@@ -333,7 +333,7 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 func TestARotationOutlastsADatabaseThatGoesAway(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	server := startDatabase(t)
-	h := newHouseOn(t, "", server.URL, server.ServiceURL)
+	h := server.house(t, "")
 	names := []string{"a", "b", "c", "d", "e", "f"}
 	h.fleet(t, names...)
 	done := make(chan result)

@@ -354,6 +354,9 @@ func (s *session) watchLeaving(ctx context.Context, client *apiclient.Client, l 
 				return l, err
 			}
 			watched = true
+			if r, err = answer[apiclient.Rotation](client.GetRotation(ctx, *l.Rotation)); err != nil || r.EndedAt == nil {
+				return l, err // it rests for longer than one would watch
+			}
 		}
 		select {
 		case <-ctx.Done():

@@ -16,7 +16,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Prepare) }
 
 // stage is a store with one run of three steps, whose doing is up to the test.
 type stage struct {

@@ -31,7 +31,21 @@ func TestMain(m *testing.M) {
 		beKilled()
 		return
 	}
-	pgtest.MainWith(m, store.Prepare)
+	pgtest.Main(m, prepare)
+}
+
+// prepare readies the database that those of the tests are copied from: its first admin is ines.
+func prepare(ctx context.Context, owner, service string) error {
+	if err := store.Prepare(ctx, owner, service); err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, service)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	log := slog.New(slog.DiscardHandler)
+	return New(st, nil, runs.New(st, log), log).AddOperator(ctx, Actor{Name: "setup", Via: "service"}, IdempotencyKey{}, NewOperator{Name: "ines", Title: "Ines", Password: officePassword, Role: Admin})
 }
 
 // rig is a service with a clock that the test sets.
@@ -103,9 +117,6 @@ func newRigWith(t *testing.T, o paddock.Options, timeout time.Duration, setUp fu
 	}
 	r.start()
 	t.Cleanup(func() { r.stop() })
-	if err := r.AddOperator(t.Context(), Actor{Name: "setup", Via: "service"}, IdempotencyKey{}, NewOperator{Name: "ines", Title: "Ines", Password: "guillemot ledge", Role: Admin}); err != nil {
-		t.Fatal(err)
-	}
 	operator, err := r.store.OperatorNamed(t.Context(), "ines")
 	if err != nil {
 		t.Fatal(err)

@@ -5,11 +5,14 @@ import (
 	"crypto/hpke"
 	"crypto/rand"
 	"encoding/base64"
+	"errors"
 	"strings"
 	"testing"
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/signature"
@@ -266,6 +269,34 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	r.store.Close()
 	if r.Service, err = connectService(ctx, r.database, r.cloudURL, r.safeFile, cloud.CallTimeout); err != nil {
 		t.Fatal(err)
+	}
+	// Nobody is waited for while the rotation is at work, only while it is paused.
+	var replaces uuid.UUID
+	waits := func() string {
+		t.Helper()
+		err := r.carryLeavings(ctx)
+		o, read := r.store.OperatorNamed(ctx, "runa")
+		if err := errors.Join(err, read); err != nil || o.Leaving.Rotation == nil {
+			t.Fatalf("%+v %v", o.Leaving, err)
+		}
+		replaces = *o.Leaving.Rotation
+		return o.Leaving.Note
+	}
+	waits() // begins it
+	if note := waits(); note != "" {
+		t.Errorf("it waits: %s", note)
+	}
+	if _, err := r.ChangeRotation(ctx, r.ines, replaces, "pause", "", ""); err != nil {
+		t.Fatal(err)
+	}
+	if note := waits(); !strings.Contains(note, "is paused; let it go on: plumlatch rotate resume ") {
+		t.Errorf("of a rotation that is paused it says %q", note)
+	}
+	if _, err := r.ChangeRotation(ctx, r.ines, replaces, "resume", "", ""); err != nil {
+		t.Fatal(err)
+	}
+	if note := waits(); note != "" {
+		t.Errorf("it waits: %s", note)
 	}
 	r.start()
 	r.until("runa has left", func() bool {

@@ -203,7 +203,10 @@ func (s *Service) carryLeavings(ctx context.Context) error {
 	}
 	var all error
 	for _, o := range people {
-		note, err := s.carryLeaving(ctx, o)
+		note, again, err := "", true, error(nil)
+		for again && err == nil {
+			note, again, err = s.carryLeaving(ctx, o)
+		}
 		if err != nil {
 			var p *Problem
 			if !errors.As(err, &p) {
@@ -219,55 +222,64 @@ func (s *Service) carryLeavings(ctx context.Context) error {
 	return all
 }
 
-// carryLeaving does what is next and returns what is waited for.
-func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note string, err error) {
+// carryLeaving does what is next and returns which doing of somebody's it waits for, and
+// whether there may be something next already.
+func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note string, again bool, err error) {
+	var r *RotationState // as it was before the rest was looked at: what ends meanwhile is for the next turn
+	if o.Leaving.Rotation != nil {
+		now, err := s.Rotation(ctx, *o.Leaving.Rotation)
+		if err != nil {
+			return "", false, err
+		}
+		r = &now
+	}
 	l, err := s.leavingOf(ctx, o)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	by := Actor{Name: o.Leaving.By, Via: "service", Role: Admin}
 	reason := strings.TrimSuffix(o.Name+" leaves: "+o.Leaving.Reason, ": ")
-	replace, stuck := false, []string{}
+	replace, kept, stuck := false, 0, []string{}
 	for _, i := range l.Items {
 		switch i.What {
 		case leaveReplace:
 			replace = true
 		case leaveHandOver:
 			if _, _, err := s.HandOver(ctx, by, i.Key, o.Leaving.To, reason); err != nil {
-				return "", err
+				return "", false, err
 			}
+			kept++
 		case leaveRetire:
 			if err := s.retire(ctx, by, i.Key, reason); err != nil {
-				return "", err
+				return "", false, err
 			}
+			kept++
 		case leaveWithdraw:
 			_, err := s.WithdrawGrant(ctx, by, Withdrawal{Key: i.Key, Login: i.Login, Reason: reason})
 			var p *Problem
 			if errors.As(err, &p) && p.Code != "run-at-work" {
 				stuck = append(stuck, fmt.Sprintf("%s in %s: %s", i.Key, i.Login, p.Detail))
 			} else if err != nil && p == nil {
-				return "", err
+				return "", false, err
 			}
 		}
 	}
-	if replace && o.Leaving.Rotation == nil {
-		return s.replaceForLeaving(ctx, by, o, reason)
+	switch {
+	case len(l.Items) > 0 && len(l.Items) == kept:
+		return "", true, nil
+	case replace && r == nil:
+		note, err := s.replaceForLeaving(ctx, by, o, reason)
+		return note, false, err
+	case replace && r.EndedAt != nil:
+		// What was left out or has failed may go now.
+		return "a part could not be replaced; see plumlatch rotate report " + r.ID.String() + ", mend it, and begin again: plumlatch operator leave " + o.Name + " -again", false, nil
+	case r != nil && r.State == rotationPaused:
+		stuck = append(stuck, "the rotation that replaces their keys is paused; let it go on: plumlatch rotate resume "+r.ID.String())
 	}
 	if len(l.Items) > 0 {
-		if o.Leaving.Rotation != nil {
-			r, err := s.Rotation(ctx, *o.Leaving.Rotation)
-			if err != nil {
-				return "", err
-			}
-			if r.EndedAt != nil && replace {
-				// What was left out or has failed may go now.
-				return "a part could not be replaced; see plumlatch rotate report " + r.ID.String() + ", mend it, and begin again: plumlatch operator leave " + o.Name + " -again", nil
-			}
-			stuck = append(stuck, fmt.Sprintf("the rotation %s is %s", r.ID, r.State))
-		}
-		return strings.Join(stuck, "; "), nil
+		return strings.Join(stuck, "; "), false, nil
 	}
-	return "", s.store.InTx(ctx, func(tx *store.Store) error {
+	return "", false, s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.LockPeople(ctx); err != nil {
 			return err
 		}

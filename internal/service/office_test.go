@@ -54,7 +54,7 @@ func newOffice(t *testing.T) *office {
 	if o.Safe, err = safe.Open(o.safeFile); err != nil {
 		t.Fatal(err)
 	}
-	o.ines, o.marek = o.hire("ines", Admin, nil), o.hire("marek", Admin, nil)
+	o.ines, o.marek = o.known("ines"), o.hire("marek", Admin, nil)
 	return o
 }
 
@@ -64,6 +64,12 @@ func (o *office) hire(name string, role Role, limits map[string]string) Actor {
 	if err != nil {
 		o.t.Fatal(err)
 	}
+	return o.known(name)
+}
+
+// known is somebody who has an account.
+func (o *office) known(name string) Actor {
+	o.t.Helper()
 	op, err := o.store.OperatorNamed(o.t.Context(), name)
 	if err != nil {
 		o.t.Fatal(err)
@@ -334,7 +340,7 @@ func TestTheSetUpSecretMakesOneAdminOnce(t *testing.T) {
 	if err != nil || secret != "" || o.ToBeSetUp() {
 		t.Fatalf("where there are accounts: %q %v", secret, err)
 	}
-	empty := pgtest.Database(t)
+	empty, _ := pgtest.Empty(t)
 	s, err := store.Open(t.Context(), empty)
 	if err != nil {
 		t.Fatal(err)

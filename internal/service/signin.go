@@ -28,14 +28,21 @@ const (
 func hashPassword(password string) string {
 	var salt [16]byte
 	rand.Read(salt[:])
-	sum := argon2.IDKey([]byte(password), salt[:], argonPasses, argonMemory, 1, 32)
-	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonPasses, enc(salt[:]), enc(sum))
+	return encodeHash(salt[:], argon2.IDKey([]byte(password), salt[:], argonPasses, argonMemory, 1, 32))
 }
 
-// nobody is the hash that an unknown name is tried against, so that it takes
-// as long as a known one.
-var nobody = hashPassword(rand.Text())
+func encodeHash(salt, sum []byte) string {
+	enc := base64.RawStdEncoding.EncodeToString
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonPasses, enc(salt), enc(sum))
+}
+
+// nobody is what an unknown name is tried against, so that it takes as long as a known one.
+// It is the hash of no password that anybody knows.
+var nobody = func() string {
+	var b [48]byte
+	rand.Read(b[:])
+	return encodeHash(b[:16], b[16:])
+}()
 
 // hashers is how many passwords are looked at together, as each takes 46 MiB.
 var hashers = make(chan struct{}, 4)

@@ -16,7 +16,7 @@ import (
 	"plumlatch/internal/store"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m) }
+func TestMain(m *testing.M) { pgtest.Main(m, store.Prepare) }
 
 func open(t testing.TB) *store.Store {
 	t.Helper()
@@ -59,7 +59,7 @@ func must(t testing.TB, err error) {
 }
 
 func TestOpenAgainOnTheSameDatabaseChangesNothing(t *testing.T) {
-	url := pgtest.Database(t)
+	url, _ := pgtest.Empty(t)
 	for range 2 {
 		s, err := store.Open(t.Context(), url)
 		must(t, err)

@@ -10,7 +10,7 @@ import (
 
 func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 	ctx := t.Context()
-	url := pgtest.Database(t)
+	url, _ := pgtest.Empty(t)
 	pool, err := connect(ctx, url)
 	if err != nil {
 		t.Fatal(err)

@@ -19,15 +19,13 @@ import (
 var (
 	server *pgboot.Server
 	count  atomic.Int64
-	// model is the database that others are copied from; "" for empty ones.
+	// model is the database that others are copied from.
 	model string
 )
 
-// Main runs the tests of a package with a server. Call it from TestMain.
-func Main(m *testing.M) { MainWith(m, nil) }
-
-// MainWith is Main where prepare readies a database once, from which each test gets a copy.
-func MainWith(m *testing.M, prepare func(ctx context.Context, owner, service string) error) {
+// Main runs the tests of a package with a server, on which prepare readies a database once:
+// each test gets a copy. Call it from TestMain.
+func Main(m *testing.M, prepare func(ctx context.Context, owner, service string) error) {
 	if err := run(m, prepare); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -48,33 +46,31 @@ func run(m *testing.M, prepare func(ctx context.Context, owner, service string) 
 		return err
 	}
 	defer server.Stop()
-	if prepare != nil {
-		ctx := context.Background()
-		owner, service, err := newDatabase(ctx, "")
-		if err == nil {
-			err = prepare(ctx, owner, service)
-		}
-		if err != nil {
-			return err
-		}
-		u, err := url.Parse(owner)
-		if err != nil {
-			return err
-		}
-		model = strings.TrimPrefix(u.Path, "/")
+	ctx := context.Background()
+	owner, service, err := newDatabase(ctx, "")
+	if err == nil {
+		err = prepare(ctx, owner, service)
 	}
+	if err != nil {
+		return err
+	}
+	u, err := url.Parse(owner)
+	if err != nil {
+		return err
+	}
+	model = strings.TrimPrefix(u.Path, "/")
 	m.Run() // whoever calls TestMain exits with what it gave
 	return nil
 }
 
-// Database makes a database and returns its owner's URL.
+// Database makes a copy of the prepared database and returns its owner's URL.
 func Database(t testing.TB) string {
 	owner, _ := Databases(t)
 	return owner
 }
 
-// Databases makes a database, a copy of the prepared one where there is one, and returns the
-// URLs for its owner and for the role of a service.
+// Databases makes a copy of the prepared database and returns the URLs for its owner and for
+// the role of a service.
 func Databases(t testing.TB) (owner, service string) {
 	t.Helper()
 	return databases(t, model)

@@ -3,7 +3,7 @@
 // gone on with or undone.
 //
 // The rows of the store are the truth. A job of the queue carries only a run's
-// id and wakes a worker; a periodic job wakes every run that has not ended.
+// id and wakes a worker; every few seconds every run that has not ended is woken.
 package runs
 
 import (
@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -124,6 +125,9 @@ type Engine struct {
 	busy  sync.Map // the runs that this process is at work on, by their ids, with what cuts them off
 
 	duties []Duty
+	// rest ends what comes up again and again, which atWork counts.
+	rest   context.CancelFunc
+	atWork sync.WaitGroup
 
 	// RetryAfter is the pause before a temporary failure is tried again.
 	RetryAfter time.Duration
@@ -134,10 +138,6 @@ type wakeArgs struct {
 }
 
 func (wakeArgs) Kind() string { return "wake-run" }
-
-type tendArgs struct{}
-
-func (tendArgs) Kind() string { return "tend-runs" }
 
 // Duty is work that comes up again and again beside the runs. It is done by
 // one process at a time.
@@ -156,6 +156,9 @@ func (dutyArgs) Kind() string { return "duty" }
 const (
 	workers   = 16
 	tendEvery = 3 * time.Second
+	// apart is how much later each duty begins than the one before, so that a start does not
+	// open a connection for each.
+	apart = 25 * time.Millisecond
 )
 
 // Progress is how a step tells of itself while it works.
@@ -201,10 +204,9 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	e.plan = plan
 	w := river.NewWorkers()
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[wakeArgs]) error { return e.work(ctx, j.Args.Run) }))
-	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[tendArgs]) error { return e.tend(ctx) }))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[dutyArgs]) error { return e.do(ctx, j.Args.Name) }))
 	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
-		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "tend": {MaxWorkers: 1}, "duties": {MaxWorkers: 4}},
+		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "duties": {MaxWorkers: 4}},
 		Workers:    w,
 		JobTimeout: -1,
 		// A run that follows another is taken up without a wait that would be seen.
@@ -219,30 +221,42 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 		return fmt.Errorf("start the job queue: %w", err)
 	}
 	e.queue = queue
-	// Not by the queue's own periodic jobs: those wait for the lease of a process that
-	// was killed, and come back late after a database that was away.
-	var now []river.JobArgs
-	for _, d := range e.duties {
-		now = append(now, dutyArgs{d.Name})
-		go every(ctx, d.Every, func() { e.Nudge(ctx, d.Name) })
+	// Not as jobs, which would be some hundred thousand a day that find nothing to do.
+	ctx, e.rest = context.WithCancel(ctx)
+	for n, d := range e.duties {
+		e.every(ctx, d.Every, time.Duration(n)*apart, func() { e.do(ctx, d.Name) }) // which has said what failed
 	}
-	go every(ctx, tendEvery, func() { e.insert(ctx, "tend", tendArgs{}) })
-	e.insert(ctx, "duties", now...)
-	return e.tend(ctx)
+	e.every(ctx, tendEvery, 0, func() {
+		if err := e.tend(ctx); err != nil && isFailure(ctx, err) {
+			e.log.Warn("look for runs that have not ended", "err", err)
+		}
+	})
+	return nil
 }
 
-// every calls f again and again until ctx ends, for the first time after a pause.
-func every(ctx context.Context, pause time.Duration, f func()) {
-	tick := time.NewTicker(pause)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-			f()
-		}
+// every calls f again and again until ctx ends, for the first time after a while.
+func (e *Engine) every(ctx context.Context, pause, first time.Duration, f func()) {
+	once := func() {
+		defer func() {
+			if p := recover(); p != nil {
+				e.log.Error("a duty panicked", "panic", p, "trace", string(debug.Stack()))
+			}
+		}()
+		f()
 	}
+	e.atWork.Go(func() {
+		begin, tick := time.NewTimer(first), time.NewTicker(pause)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-begin.C:
+			case <-tick.C:
+			}
+			once()
+		}
+	})
 }
 
 // insert has jobs done soon. Those that cannot be inserted are made up for by the next.
@@ -277,11 +291,14 @@ func (t troubles) HandlePanic(_ context.Context, job *rivertype.JobRow, what any
 // Stop lets the workers leave their steps where they are; the runs go on at
 // the next Start.
 func (e *Engine) Stop(ctx context.Context) {
-	if e.queue != nil {
-		if err := e.queue.StopAndCancel(ctx); err != nil {
-			e.log.Warn("stop the job queue", "err", err)
-		}
+	if e.queue == nil {
+		return
 	}
+	e.rest()
+	if err := e.queue.StopAndCancel(ctx); err != nil {
+		e.log.Warn("stop the job queue", "err", err)
+	}
+	e.atWork.Wait()
 }
 
 // Wake has a worker look at the run. A wake that is lost costs at most tendEvery.
@@ -289,7 +306,8 @@ func (e *Engine) Wake(ctx context.Context, run uuid.UUID) {
 	e.insert(ctx, river.QueueDefault, wakeArgs{run})
 }
 
-// Nudge has a duty done now. A nudge that is lost costs at most the duty's Every.
+// Nudge has a duty done now, by this process or another. A nudge that is lost costs at most
+// the duty's Every.
 func (e *Engine) Nudge(ctx context.Context, duty string) {
 	e.insert(ctx, "duties", dutyArgs{duty})
 }

@@ -297,3 +297,47 @@ func TestAStepAtWorkElsewhereRestsUntilItIsWoken(t *testing.T) {
 		t.Errorf("%+v", r.Steps[1])
 	}
 }
+
+// TestADutyComesUpAgainWhateverItDidAndNoOtherWaitsForIt has one that fails and then panics,
+// and one that hangs until the engine stops.
+func TestADutyComesUpAgainWhateverItDidAndNoOtherWaitsForIt(t *testing.T) {
+	g := newStage(t)
+	e := New(g.store, slog.New(slog.DiscardHandler))
+	turns, begun, over := make(chan int, 100), make(chan struct{}), make(chan struct{})
+	n := 0
+	e.Take(Duty{Name: "hangs", Every: time.Hour, Do: func(ctx context.Context) error {
+		close(begun)
+		<-ctx.Done()
+		close(over)
+		return ctx.Err()
+	}})
+	e.Take(Duty{Name: "goes wrong", Every: 5 * time.Millisecond, Do: func(context.Context) error {
+		n++
+		turns <- n
+		if n == 2 {
+			panic("as a test")
+		}
+		return errors.New("by the test")
+	}})
+	if err := e.Start(t.Context(), func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
+		t.Fatal(err)
+	}
+	for want := range 4 {
+		select {
+		case <-turns:
+		case <-time.After(20 * time.Second):
+			t.Fatalf("the turn %d did not come", want+1)
+		}
+	}
+	<-begun
+	e.Stop(context.Background())
+	select {
+	case <-over:
+	default:
+		t.Error("the engine has stopped, and a duty is at work")
+	}
+	at := len(turns)
+	if time.Sleep(30 * time.Millisecond); len(turns) != at {
+		t.Error("a duty came up after the engine had stopped")
+	}
+}

@@ -14,8 +14,8 @@ demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps
 	@bin/plumlatchd -demo
 
 test: build lint ## install what tests need, check the code, run all tests
-	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client chromium=chromium pgrep=procps /usr/sbin/sshd=openssh-server curl=curl jq=jq
-	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 30m -parallel 3 ./...
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/bin/chromium-headless-shell=chromium-headless-shell pgrep=procps /usr/sbin/sshd=openssh-server curl=curl jq=jq
+	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 30m -parallel 3 ./e2e ./internal/service ./... # the longest first
 
 build: console/dist/index.html ## build the console and the binaries into bin/
 	@mkdir -p bin
@@ -46,7 +46,7 @@ bench: build ## measure the speed and print a table (see docs/benchmarks.md)
 	@go run ./bench
 
 screenshots: build ## take the pictures in docs/screenshots anew
-	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" chromium=chromium Xvfb=xvfb xterm=xterm import=imagemagick /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" /usr/bin/chromium-headless-shell=chromium-headless-shell Xvfb=xvfb xterm=xterm import=imagemagick /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
 	scripts/terminal-pictures docs/screenshots
 

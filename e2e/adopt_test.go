@@ -70,7 +70,7 @@ func TestConsoleAdoptsMachinesAndComparesTheirHostKeys(t *testing.T) {
 	one, two := sshdtest.StartConfined(t), sshdtest.StartConfined(t)
 	h := newHouse(t, "")
 	p := openBrowser(t, h.url)
-	p.signIn("ines", password)
+	p.signedIn("ines", password)
 	p.open("/instances")
 	p.press("Adopt machines")
 	p.fill("Name", "mast")

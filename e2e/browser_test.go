@@ -1,19 +1,26 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
+	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
+
+	"plumlatch/internal/apiclient"
 )
 
-// page is a tab of a headless Chromium with an empty profile.
+// page is a tab of a headless Chromium with a profile of its own.
 type page struct {
 	t         testing.TB
 	ctx       context.Context
@@ -22,26 +29,48 @@ type page struct {
 	downloads string
 }
 
-func openBrowser(t testing.TB, url string) *page {
-	t.Helper()
+// chromium starts the browser of all tests, once. TestMain ends it.
+var chromium = sync.OnceValues(func() (context.Context, error) {
+	dir, err := os.MkdirTemp("", "plumlatch-chromium-*")
+	if err != nil {
+		return nil, err
+	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()))
+		chromedp.ExecPath("/usr/bin/chromium-headless-shell"), chromedp.UserDataDir(filepath.Join(dir, "profile")), chromedp.Env("TMPDIR="+dir))
 	for _, flag := range []string{"no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "force-prefers-reduced-motion"} {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
-	t.Cleanup(stop)
 	ctx, done := chromedp.NewContext(allocator)
+	endChromium = func() {
+		done()
+		stop()
+		os.RemoveAll(dir)
+	}
+	return ctx, chromedp.Do(ctx)
+})
+
+var endChromium = func() {}
+
+// openBrowser opens a tab of the browser that shares nothing with those of other tests.
+func openBrowser(t testing.TB, url string) *page {
+	t.Helper()
+	whole, err := chromium()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, done := chromedp.NewContext(whole, chromedp.WithNewBrowserContext())
 	t.Cleanup(done)
 	p := &page{t: t, ctx: ctx, url: url, downloads: t.TempDir()}
-	p.do(chromedp.Navigate("about:blank")) // starts the browser
+	p.do(chromedp.Navigate("about:blank")) // makes the tab
 	p.whole = p.ctx
 	p.within(120 * time.Second)
 	size := emulation.SetDeviceMetricsOverrideParams{Width: 1280, Height: 800, DeviceScaleFactor: 1}
 	if _, err := chromedp.Call(p.ctx, emulation.SetDeviceMetricsOverride, size); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := chromedp.Call(p.ctx, browser.SetDownloadBehavior, browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: p.downloads}); err != nil {
+	downloads := browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: p.downloads, BrowserContextID: chromedp.FromContext(ctx).BrowserContextID}
+	if _, err := chromedp.Call(p.ctx, browser.SetDownloadBehavior, downloads); err != nil {
 		t.Fatal(err)
 	}
 	return p
@@ -180,6 +209,7 @@ func (p *page) dark(on bool) {
 	}
 }
 
+// signIn signs somebody in by the page that there is for it.
 func (p *page) signIn(name, password string) {
 	p.t.Helper()
 	p.open("/")
@@ -187,6 +217,28 @@ func (p *page) signIn(name, password string) {
 	p.fill("Password", password)
 	p.press("Sign in")
 	p.says("Instances")
+}
+
+// signedIn gives the browser the cookie of a session that begins here, and opens no page.
+func (p *page) signedIn(name, password string) {
+	p.t.Helper()
+	body, err := json.Marshal(apiclient.SignIn{Name: name, Password: password})
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	r, err := http.Post(p.url+"/api/v1/session", "application/json", bytes.NewReader(body))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	defer r.Body.Close()
+	for _, c := range r.Cookies() {
+		params := network.SetCookieParams{URL: p.url, Name: c.Name, Value: c.Value, Path: c.Path, HTTPOnly: &c.HttpOnly, SameSite: network.CookieSameSiteStrict}
+		if _, err := chromedp.Call(p.ctx, network.SetCookie, params); err != nil {
+			p.t.Fatal(err)
+		}
+		return
+	}
+	p.t.Fatalf("no session for %s: %s", name, r.Status)
 }
 
 func quote(s string) string {

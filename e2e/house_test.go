@@ -59,6 +59,7 @@ func TestMain(m *testing.M) {
 		at.Set(strconv.Itoa(2 * n))
 	}
 	pgtest.Main(m, prepare)
+	endChromium()
 }
 
 // output collects what a process writes.
@@ -129,22 +130,30 @@ func (p *process) kill(t testing.TB) {
 }
 
 // await waits for a line that matches in what the process says and returns its
-// first group.
+// first group. It is patient for as long as the process tells of something new.
 func (p *process) await(t testing.TB, pattern string) string {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
 	var found string
-	eventually(t, pattern, func() bool {
+	said, silent := "", time.Now()
+	for wait := 15 * time.Millisecond; found == ""; time.Sleep(wait) {
+		wait = min(wait*5/4, 250*time.Millisecond)
 		select {
 		case <-p.Done():
 			t.Fatalf("the process ended: %s", tail(p.out.String()))
 		default:
 		}
-		if m := re.FindStringSubmatch(p.out.String()); m != nil {
+		now := p.out.String()
+		if m := re.FindStringSubmatch(now); m != nil {
 			found = m[len(m)-1]
 		}
-		return found != ""
-	})
+		if now != said {
+			said, silent = now, time.Now()
+		}
+		if time.Since(silent) > 60*time.Second {
+			t.Fatalf("waited in vain: %s", pattern)
+		}
+	}
 	return found
 }
 

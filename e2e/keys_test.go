@@ -412,7 +412,7 @@ func TestConsoleImportsAListAndDerivesThePublicHalfOfAPrivateKey(t *testing.T) {
 	}
 	h.must("key", "import", "known", "-from", filepath.Join(dir, "three.pub"))
 	p := openBrowser(t, h.url)
-	p.signIn("ines", password)
+	p.signedIn("ines", password)
 	p.open("/keys")
 	p.press("New key")
 	p.press("Import a public key")

@@ -12,7 +12,7 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	h.client("sweep", "door", "-with", h.private("gone"))
 	h.must("key", "mark-lost", "gone", "-reason", "stolen", "-yes")
 	p := openBrowser(t, h.url)
-	p.signIn("ines", password)
+	p.signedIn("ines", password)
 	p.open("/")
 	p.says("nobody is known to hold a key in place")
 	p.press("Get back in")

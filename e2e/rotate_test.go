@@ -553,7 +553,7 @@ func TestConsolePlansStartsWatchesAndUndoesARotation(t *testing.T) {
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
 	p := openBrowser(t, h.url)
-	p.signIn("ines", password)
+	p.signedIn("ines", password)
 	p.open("/keys/mine")
 	p.press("Rotate it")
 	p.says("Plan a rotation")

@@ -159,7 +159,7 @@ func (s *story) told(name string, console map[string]func(p *page)) {
 			seen[m[1]] = true
 			if s.page == nil {
 				s.page = openBrowser(s.t, s.url)
-				s.page.signIn("ines", demo.Password("ines"))
+				s.page.signedIn("ines", demo.Password("ines"))
 			}
 			do(s.page)
 			continue
@@ -345,7 +345,7 @@ func TestTheWorstDayInTheConsole(t *testing.T) {
 	t.Parallel()
 	_, h := startDemo(t, demoDir(t))
 	p := openBrowser(t, h.url)
-	p.signIn("ines", demo.Password("ines"))
+	p.signedIn("ines", demo.Password("ines"))
 	p.open("/keys?keeper=oona")
 	p.says("oona-main")
 	p.press("All of them are lost")

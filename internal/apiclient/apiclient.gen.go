@@ -2162,6 +2162,9 @@ type Operator struct {
 	Closed    bool      `json:"closed"`
 	CreatedAt time.Time `json:"created_at"`
 
+	// Etag Stands for what can be changed about the account, as it is now; to be given as If-Match.
+	Etag string `json:"etag"`
+
 	// Factor Whether a second factor is in use.
 	Factor bool `json:"factor"`
 
@@ -3309,6 +3312,9 @@ type After = string
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
+// IfMatch defines model for IfMatch.
+type IfMatch = string
+
 // InstanceName defines model for InstanceName.
 type InstanceName = string
 
@@ -3691,6 +3697,12 @@ type ListNamesParams struct {
 type AddOperatorParams struct {
 	// IdempotencyKey A value of the caller's choice that names this one request.
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ChangeOperatorParams defines parameters for ChangeOperator.
+type ChangeOperatorParams struct {
+	// IfMatch The etag of what is changed as it was read: it is changed only if nobody else has changed it since (RFC 9110, section 13.1.1); status 412 otherwise.
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListProofsDueParams defines parameters for ListProofsDue.
@@ -4579,13 +4591,13 @@ type ClientInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Changes what is given. One admin always remains.
-	ChangeOperatorWithBody(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeOperatorWithBody(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeOperator performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
 	// Changes what is given. One admin always remains.
-	ChangeOperator(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeOperator(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CallOffLeaving performs a DELETE /operators/{operator}/leaving (the `CallOffLeaving` operationId) request.
 	//
@@ -6326,8 +6338,8 @@ func (c *Client) AddOperator(ctx context.Context, params *AddOperatorParams, bod
 // with any type of body and a specified content type.
 //
 // Changes what is given. One admin always remains.
-func (c *Client) ChangeOperatorWithBody(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeOperatorRequestWithBody(c.Server, operator, contentType, body)
+func (c *Client) ChangeOperatorWithBody(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeOperatorRequestWithBody(c.Server, operator, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6342,8 +6354,8 @@ func (c *Client) ChangeOperatorWithBody(ctx context.Context, operator OperatorNa
 // Takes a body of the `application/json` content type.
 //
 // Changes what is given. One admin always remains.
-func (c *Client) ChangeOperator(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeOperatorRequest(c.Server, operator, body)
+func (c *Client) ChangeOperator(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeOperatorRequest(c.Server, operator, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11220,18 +11232,18 @@ func NewAddOperatorRequestWithBody(server string, params *AddOperatorParams, con
 }
 
 // NewChangeOperatorRequest calls the generic ChangeOperator builder with application/json body
-func NewChangeOperatorRequest(server string, operator OperatorName, body ChangeOperatorJSONRequestBody) (*http.Request, error) {
+func NewChangeOperatorRequest(server string, operator OperatorName, params *ChangeOperatorParams, body ChangeOperatorJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeOperatorRequestWithBody(server, operator, "application/json", bodyReader)
+	return NewChangeOperatorRequestWithBody(server, operator, params, "application/json", bodyReader)
 }
 
 // NewChangeOperatorRequestWithBody constructs an http.Request for the ChangeOperator method, with any body, and a specified content type
-func NewChangeOperatorRequestWithBody(server string, operator OperatorName, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeOperatorRequestWithBody(server string, operator OperatorName, params *ChangeOperatorParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -11262,6 +11274,21 @@ func NewChangeOperatorRequestWithBody(server string, operator OperatorName, cont
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -14769,13 +14796,13 @@ type ClientWithResponsesInterface interface {
 	// Changes what is given. One admin always remains.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ChangeOperatorWithBodyWithResponse(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error)
+	ChangeOperatorWithBodyWithResponse(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error)
 
 	// ChangeOperatorWithResponse performs a PATCH /operators/{operator} (the `ChangeOperator` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Changes what is given. One admin always remains.
-	ChangeOperatorWithResponse(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error)
+	ChangeOperatorWithResponse(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error)
 
 	// CallOffLeavingWithResponse performs a DELETE /operators/{operator}/leaving (the `CallOffLeaving` operationId) request.
 	//
@@ -18387,6 +18414,11 @@ func (r AddOperatorResponse) ContentType() string {
 	return ""
 }
 
+// ChangeOperatorResponse200Headers the declared response headers of an HTTP 200 response for ChangeOperator
+type ChangeOperatorResponse200Headers struct {
+	ETag *string
+}
+
 type ChangeOperatorResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18394,6 +18426,8 @@ type ChangeOperatorResponse struct {
 	JSON200 *Operator
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ChangeOperatorResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -22256,8 +22290,8 @@ func (c *ClientWithResponses) AddOperatorWithResponse(ctx context.Context, param
 // Changes what is given. One admin always remains.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ChangeOperatorWithBodyWithResponse(ctx context.Context, operator OperatorName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error) {
-	rsp, err := c.ChangeOperatorWithBody(ctx, operator, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeOperatorWithBodyWithResponse(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error) {
+	rsp, err := c.ChangeOperatorWithBody(ctx, operator, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -22268,8 +22302,8 @@ func (c *ClientWithResponses) ChangeOperatorWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Changes what is given. One admin always remains.
-func (c *ClientWithResponses) ChangeOperatorWithResponse(ctx context.Context, operator OperatorName, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error) {
-	rsp, err := c.ChangeOperator(ctx, operator, body, reqEditors...)
+func (c *ClientWithResponses) ChangeOperatorWithResponse(ctx context.Context, operator OperatorName, params *ChangeOperatorParams, body ChangeOperatorJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeOperatorResponse, error) {
+	rsp, err := c.ChangeOperator(ctx, operator, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -25376,6 +25410,19 @@ func ParseChangeOperatorResponse(rsp *http.Response) (*ChangeOperatorResponse, e
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ChangeOperatorResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

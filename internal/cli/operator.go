@@ -287,7 +287,7 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *session, []string) e
 		if *closed != *open {
 			c.Closed = closed
 		}
-		o, err := answer[apiclient.Operator](client.ChangeOperator(ctx, args[0], c))
+		o, err := answer[apiclient.Operator](client.ChangeOperator(ctx, args[0], nil, c))
 		if err != nil {
 			return err
 		}

@@ -172,7 +172,7 @@ func split(names string) []string {
 func operatorOf(o store.Operator) contract.Operator {
 	return contract.Operator{
 		Name: o.Name, Title: o.Title, Role: contract.Role(o.Role), Limits: o.Limits, Teams: split(o.Teams), Factor: o.FactorAt != nil, Password: o.PasswordHash != "",
-		IssuerName: optional(o.IssuerName), Sessions: o.Sessions, Tokens: o.Tokens, LastSeenAt: o.LastSeenAt, Closed: o.ClosedAt != nil, Leaving: o.Leaving != nil && o.ClosedAt == nil, CreatedAt: o.CreatedAt,
+		IssuerName: optional(o.IssuerName), Sessions: o.Sessions, Tokens: o.Tokens, LastSeenAt: o.LastSeenAt, Closed: o.ClosedAt != nil, Leaving: o.Leaving != nil && o.ClosedAt == nil, CreatedAt: o.CreatedAt, Etag: service.OperatorTag(o),
 	}
 }
 
@@ -204,7 +204,7 @@ func (a *api) AddOperator(ctx context.Context, r contract.AddOperatorRequestObje
 
 func (a *api) ChangeOperator(ctx context.Context, r contract.ChangeOperatorRequestObject) (contract.ChangeOperatorResponseObject, error) {
 	b := r.Body
-	c := service.OperatorChange{Limits: b.Limits, Password: b.Password, IssuerName: b.IssuerName, Closed: b.Closed, ForgetFactor: given(b.ForgetFactor), Reason: given(b.Reason)}
+	c := service.OperatorChange{Limits: b.Limits, Password: b.Password, IssuerName: b.IssuerName, Closed: b.Closed, ForgetFactor: given(b.ForgetFactor), Reason: given(b.Reason), Match: given(r.Params.IfMatch)}
 	if b.Role != nil {
 		c.Role = new(service.Role(*b.Role))
 	}
@@ -212,7 +212,7 @@ func (a *api) ChangeOperator(ctx context.Context, r contract.ChangeOperatorReque
 		return nil, err
 	}
 	o, err := a.operator(ctx, r.Operator)
-	return contract.ChangeOperator200JSONResponse(o), err
+	return contract.ChangeOperator200JSONResponse{Body: o, Headers: contract.ChangeOperator200ResponseHeaders{ETag: &o.Etag}}, err
 }
 
 func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (contract.AddTeamResponseObject, error) {

@@ -31,6 +31,7 @@ var statuses = map[service.Kind]int{
 	service.Forbidden:       http.StatusForbidden,
 	service.NotFound:        http.StatusNotFound,
 	service.Conflict:        http.StatusConflict,
+	service.Changed:         http.StatusPreconditionFailed,
 	service.Gone:            http.StatusGone,
 	service.Unavailable:     http.StatusServiceUnavailable,
 	service.TooMany:         http.StatusTooManyRequests,

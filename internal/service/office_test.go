@@ -333,6 +333,44 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 	o.wants("an admin with a limit", o.ChangeOperator(t.Context(), o.ines, "marek", OperatorChange{Limits: &map[string]string{"team": "web"}}), "admin-with-limits")
 }
 
+func TestAnAccountThatSomebodyElseHasChangedIsNotChangedByWhatWasReadBefore(t *testing.T) {
+	t.Parallel()
+	o := newOffice(t)
+	runa := o.hire("runa", Operator, map[string]string{"team": "cameras"})
+	tag := func() string {
+		t.Helper()
+		r, err := o.store.OperatorNamed(t.Context(), "runa")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return OperatorTag(r)
+	}
+	change := func(who Actor, match, team string) error {
+		return o.ChangeOperator(t.Context(), who, "runa", OperatorChange{Limits: &map[string]string{"team": team}, Match: match})
+	}
+	read := tag()
+	o.wants("the first", change(o.marek, read, "web"), "")
+	o.wants("the second", change(o.ines, read, "tides"), "changed-since")
+	o.wants("of a list", change(o.ines, `"0", `+tag(), "tides"), "")
+	o.wants("of any", change(o.ines, "*", "web"), "")
+	o.wants("without", change(o.ines, "", "tides"), "")
+	o.wants("what is no tag", change(o.ines, "web", "web"), "changed-since")
+	before := tag()
+	if err := o.ChangePassword(t.Context(), runa, "", officePassword, "kittiwake ledge"); err != nil || tag() != before {
+		t.Errorf("a new password of their own makes it another account: %v", err)
+	}
+	// Of two at once with the same reading, one changes it.
+	var both sync.WaitGroup
+	results := make([]error, 2)
+	for n, who := range []Actor{o.ines, o.marek} {
+		both.Go(func() { results[n] = change(who, before, who.Name) })
+	}
+	both.Wait()
+	if (results[0] == nil) == (results[1] == nil) {
+		t.Errorf("%v", results)
+	}
+}
+
 func TestTheSetUpSecretMakesOneAdminOnce(t *testing.T) {
 	t.Parallel()
 	o := newOffice(t)

@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -221,6 +223,30 @@ type OperatorChange struct {
 	// ForgetFactor takes the second factor away from somebody who lost it.
 	ForgetFactor bool
 	Reason       string
+	// Match is the tags of which the account must have one, as If-Match gives them
+	// (RFC 9110, section 13.1.1); "" for whatever it has.
+	Match string
+}
+
+// OperatorTag stands for what an admin may know of an account and change, as an entity tag
+// (RFC 9110, section 8.8.3).
+func OperatorTag(o store.Operator) string {
+	h := sha256.New()
+	err := json.NewEncoder(h).Encode([]any{o.ID, o.Role, o.Limits, o.IssuerName, o.ClosedAt != nil})
+	if err != nil {
+		panic(err) // of nothing that has a text
+	}
+	return fmt.Sprintf(`"%x"`, h.Sum(nil)[:12])
+}
+
+// matches reports whether one of the entity tags that If-Match lists is the one that there is.
+func matches(list, tag string) bool {
+	for given := range strings.SplitSeq(list, ",") {
+		if given = strings.TrimSpace(given); given == "*" || given == tag {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *Service) operatorNamed(ctx context.Context, tx *store.Store, name string) (store.Operator, error) {
@@ -247,6 +273,9 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 		now, err := tx.OperatorNamed(ctx, actor.Name) // the actor may have been changed while this waited
 		if err == nil && (now.ClosedAt != nil || Role(now.Role) != Admin) {
 			return &Problem{Kind: Forbidden, Code: "role-too-low", Detail: "you are no admin any more"}
+		}
+		if c.Match != "" && !matches(c.Match, OperatorTag(o)) {
+			return &Problem{Kind: Changed, Code: "changed-since", Where: []string{name}, Detail: "somebody else has changed the account of " + name + " since you read it; nothing was changed now", Remedy: "Look at it as it is now, and change it again: plumlatch operator list"}
 		}
 		did, err := s.changeOperator(ctx, tx, &o, c)
 		if err != nil {

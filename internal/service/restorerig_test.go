@@ -290,7 +290,7 @@ func (o *lockedOut) help(r Restore) error {
 func (o *lockedOut) ends(id uuid.UUID) Restore {
 	o.t.Helper()
 	var r Restore
-	for until := time.Now().Add(90 * time.Second); ; time.Sleep(40 * time.Millisecond) {
+	for until := time.Now().Add(90 * time.Second); ; time.Sleep(80 * time.Millisecond) {
 		var err error
 		r, err = o.Restore(o.t.Context(), id)
 		if err == nil && r.EndedAt != nil {

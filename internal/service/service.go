@@ -105,6 +105,7 @@ const (
 	Forbidden
 	NotFound
 	Conflict
+	Changed // since it was read
 	Gone
 	Unavailable
 	TooMany

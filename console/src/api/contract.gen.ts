@@ -2843,6 +2843,8 @@ export interface components {
             leaving: boolean;
             /** Format: date-time */
             created_at: string;
+            /** @description Stands for what can be changed about the account, as it is now; to be given as If-Match. */
+            etag: string;
         };
         NewOperator: {
             name: string;
@@ -3581,6 +3583,8 @@ export interface components {
         Total: boolean;
         /** @description Why, for the daybook. */
         Reason: string;
+        /** @description The etag of what is changed as it was read: it is changed only if nobody else has changed it since (RFC 9110, section 13.1.1); status 412 otherwise. */
+        IfMatch: string;
         /** @description A value of the caller's choice that names this one request. */
         IdempotencyKey: string;
     };
@@ -4042,7 +4046,10 @@ export interface operations {
     changeOperator: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The etag of what is changed as it was read: it is changed only if nobody else has changed it since (RFC 9110, section 13.1.1); status 412 otherwise. */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 /** @description The operator's name. */
                 operator: components["parameters"]["OperatorName"];
@@ -4058,6 +4065,7 @@ export interface operations {
             /** @description The account as it is now. */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -56,7 +56,7 @@ const columns = (change: (o: Operator) => void): TableColumnsType<Operator> => [
   { title: "Signs in by", key: "by", render: (_, o) => [o.password && (o.factor ? "password and second factor" : "password"), o.issuer_name && `issuer, as ${o.issuer_name}`].filter(Boolean).join("; ") },
   { title: "Last seen", key: "seen", render: (_, o) => (o.last_seen_at ? moment(o.last_seen_at) : "never") },
   { title: "State", key: "state", render: (_, o) => <StateMark state={stateOf(o)} /> },
-  { title: "", key: "do", align: "right", render: (_, o) => <span style={{ display: "inline-flex", gap: 8 }}><Button size="small" onClick={() => change(o)}>Change</Button>{!o.closed && <Link to={`/settings/people/${encodeURIComponent(o.name)}/leaving`}><Button size="small">Leaving</Button></Link>}</span> },
+  { title: "", key: "do", align: "right", render: (_, o) => <span style={{ display: "inline-flex", gap: 8 }}><Button size="small" aria-label={`Change ${o.name}`} onClick={() => change(o)}>Change</Button>{!o.closed && <Link to={`/settings/people/${encodeURIComponent(o.name)}/leaving`}><Button size="small">Leaving</Button></Link>}</span> },
 ];
 
 function AddTeam({ close }: { close: () => void }) {
@@ -91,12 +91,12 @@ interface ChangeForm { role: Role; limits?: string; password?: string; issuer_na
 function ChangePerson({ of, close }: { of: Operator; close: () => void }) {
   const { modal } = App.useApp();
   const me = useMe().data;
-  const path = { path: { operator: of.name } };
-  const act = useAct((body: { closed?: boolean; forget_factor?: boolean }) => take(api.PATCH("/operators/{operator}", { params: path, body })), "operators", close);
+  const params = { path: { operator: of.name }, header: { "If-Match": of.etag } };
+  const act = useAct((body: { closed?: boolean; forget_factor?: boolean }) => take(api.PATCH("/operators/{operator}", { params, body })), "operators", close);
   const before = Object.entries(of.limits).map(([k, v]) => `${k}=${v}`).join(" ");
   return (
     <FormDialog<ChangeForm, unknown> title={`Change ${of.name}`} act="Change it" stale="operators" close={close} initial={{ role: of.role, limits: before, issuer_name: of.issuer_name }}
-      send={(v) => take(api.PATCH("/operators/{operator}", { params: path, body: {
+      send={(v) => take(api.PATCH("/operators/{operator}", { params, body: {
         role: v.role === of.role ? undefined : v.role, limits: (v.limits ?? "") === before ? undefined : labelsOf(v.limits) ?? {}, password: v.password || undefined,
         issuer_name: (v.issuer_name ?? "") === (of.issuer_name ?? "") ? undefined : v.issuer_name, reason: v.reason || undefined,
       } }))}>

@@ -231,14 +231,15 @@ func (p *page) signedIn(name, password string) {
 		p.t.Fatal(err)
 	}
 	defer r.Body.Close()
-	for _, c := range r.Cookies() {
-		params := network.SetCookieParams{URL: p.url, Name: c.Name, Value: c.Value, Path: c.Path, HTTPOnly: &c.HttpOnly, SameSite: network.CookieSameSiteStrict}
-		if _, err := chromedp.Call(p.ctx, network.SetCookie, params); err != nil {
-			p.t.Fatal(err)
-		}
-		return
+	cookies := r.Cookies()
+	if len(cookies) != 1 {
+		p.t.Fatalf("the sign-in of %s: %s, with %d cookies", name, r.Status, len(cookies))
 	}
-	p.t.Fatalf("no session for %s: %s", name, r.Status)
+	c := cookies[0]
+	params := network.SetCookieParams{URL: p.url, Name: c.Name, Value: c.Value, Path: c.Path, HTTPOnly: &c.HttpOnly, SameSite: network.CookieSameSiteStrict}
+	if _, err := chromedp.Call(p.ctx, network.SetCookie, params); err != nil {
+		p.t.Fatal(err)
+	}
 }
 
 func quote(s string) string {

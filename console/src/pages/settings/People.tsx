@@ -115,6 +115,7 @@ function ChangePerson({ of, close }: { of: Operator; close: () => void }) {
 }
 
 function Teams({ teams, people }: { teams?: Keeper[]; people: Operator[] }) {
+  const { modal } = App.useApp();
   const join = useAct(({ team, who }: { team: string; who: string }) => take(api.PUT("/teams/{team}/members/{operator}", { params: { path: { team, operator: who } } })), "keepers");
   const part = useAct(({ team, who }: { team: string; who: string }) => take(api.DELETE("/teams/{team}/members/{operator}", { params: { path: { team, operator: who } } })), "keepers");
   const end = useAct((team: string) => take(api.DELETE("/teams/{team}", { params: { path: { team } } })), "keepers");
@@ -125,7 +126,7 @@ function Teams({ teams, people }: { teams?: Keeper[]; people: Operator[] }) {
       <Select mode="multiple" aria-label={`Members of ${t.name}`} style={{ minWidth: 320 }} placeholder="nobody yet" value={t.members ?? []} options={people.filter((p) => !p.closed).map((p) => ({ value: p.name }))}
         onSelect={(who: string) => join.mutate({ team: t.name, who })} onDeselect={(who: string) => part.mutate({ team: t.name, who })} />
     ) },
-    { title: "", key: "do", align: "right", render: (_, t) => <Button size="small" danger onClick={() => end.mutate(t.name)}>End it</Button> },
+    { title: "", key: "do", align: "right", render: (_, t) => <Button size="small" danger aria-label={`End ${t.name}`} onClick={() => void modal.confirm({ title: `End the team ${t.name}?`, content: "Its members keep their own keys. A team that holds keys cannot be ended.", okText: "End it", okButtonProps: { danger: true }, onOk: () => end.mutateAsync(t.name).catch(() => {}) })}>End it</Button> },
   ];
   return (
     <Card size="small" title="Teams" styles={{ body: { padding: 0 } }}>

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -106,12 +107,23 @@ func (p *page) open(path string) {
 	p.do(chromedp.Navigate(p.url + path))
 }
 
+// left is in what the browser says where another page came while one was looked at.
+const left = "(-32000)"
+
 // holds evaluates an expression until it is true.
 func (p *page) holds(what, expression string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 40*time.Second)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(100*time.Millisecond))); err != nil {
+	look := func() error {
+		_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(100*time.Millisecond)))
+		return err
+	}
+	err := look()
+	for err != nil && strings.Contains(err.Error(), left) && ctx.Err() == nil {
+		err = look()
+	}
+	if err != nil {
 		p.shoot(filepath.Join(os.TempDir(), "plumlatch-failed.png"))
 		p.t.Fatalf("waited in vain for %s: %v\nthe page says: %s", what, err, p.text())
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 
 	"plumlatch/internal/demo"
@@ -144,6 +145,29 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 	p.says("There is no instance named")
 	p.open("/nowhere")
 	p.says("There is no such page")
+}
+
+// TestConsoleSaysThatItWasUpdatedMeanwhile is of a page whose parts the service has no more.
+func TestConsoleSaysThatItWasUpdatedMeanwhile(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	p := openBrowser(t, h.url)
+	p.signedIn("ines", password)
+	p.open("/")
+	p.says("Instances")
+	block := func(yes bool) {
+		t.Helper()
+		none := network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: "*://*:*/assets/Daybook-*", Block: yes}}}
+		if _, err := chromedp.Call(p.ctx, network.SetBlockedURLs, none); err != nil {
+			t.Fatal(err)
+		}
+	}
+	block(true)
+	p.press("Daybook")
+	p.says("The console was updated meanwhile")
+	block(false)
+	p.press("Load the page anew")
+	p.says("ines signed in.")
 }
 
 func TestConsoleOffersAViewerNothingToChange(t *testing.T) {

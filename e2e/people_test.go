@@ -425,6 +425,19 @@ func TestPeopleSignInByAnIssuerAndBentAnswersAreRefused(t *testing.T) {
 	if out := h.must("daybook", "list", "-action", "sign-in"); !strings.Contains(out, "signed in by the issuer") || !strings.Contains(out, "refused") {
 		t.Error(out)
 	}
+	// By the button of the sign-in page, whose deep link is gone on to.
+	p := openBrowser(t, h.url)
+	p.open("/instances")
+	p.press("Sign in by your organisation")
+	p.says("by-issuer, viewer")
+	p.holds("the place that was asked for", `location.pathname === "/instances"`)
+	i.mu.Lock()
+	i.bend = func(c map[string]any) { c["sub"] = "s-2" }
+	i.mu.Unlock()
+	q := openBrowser(t, h.url)
+	q.open("/")
+	q.press("Sign in by your organisation")
+	q.says("The issuer's answer was refused")
 }
 
 // certificate writes a certificate of its own making for 127.0.0.1 with the serial number.

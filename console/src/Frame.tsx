@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Button, Dropdown, Grid, Layout, theme } from "antd";
-import { Suspense } from "react";
+import { Suspense, useEffect } from "react";
 import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, problemOf, take } from "./api/client";
 import { useMe } from "./api/queries";
@@ -9,10 +9,12 @@ import { Find } from "./parts/Find";
 import { Loading } from "./parts/Loading";
 import { OpenBar } from "./parts/OpenBar";
 import { ProblemNote } from "./parts/ProblemNote";
+import { takeThen } from "./parts/then";
 import { places } from "./places";
+import { headHeight } from "./theme";
 
 const placeStyle = (active: boolean, narrow: boolean) => ({
-  color: "#fff", opacity: active ? 1 : 0.82, padding: narrow ? "0 8px" : "0 14px", lineHeight: "48px", boxShadow: active ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: active ? 600 : 400,
+  color: "#fff", opacity: active ? 1 : 0.82, padding: narrow ? "0 8px" : "0 14px", lineHeight: `${headHeight}px`, boxShadow: active ? "inset 0 -3px 0 #e2a5cd" : undefined, fontWeight: active ? 600 : 400,
 });
 
 /** What stands around every page: the bar with the places, and who is signed in. */
@@ -21,6 +23,12 @@ export function Frame() {
   const here = useLocation();
   const { token } = theme.useToken();
   const narrow = !Grid.useBreakpoint().xl;
+  const navigate = useNavigate();
+  const signedIn = Boolean(me.data);
+  useEffect(() => {
+    const then = signedIn ? takeThen() : null;
+    if (then && then !== "/") void navigate(then, { replace: true });
+  }, [signedIn, navigate]);
   if (me.isPending) return <Loading />;
   if (me.error) {
     const p = problemOf(me.error);

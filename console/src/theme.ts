@@ -3,6 +3,9 @@ import { theme as antTheme, type ThemeConfig } from "antd";
 const plum = "#7a2f66";
 const plumLight = "#d68fbf";
 
+/** The height of the head of each page, which stays in sight: in pixels. */
+export const headHeight = 48;
+
 export const tones = {
   light: { good: "#1f7a4d", busy: "#7a2f66", warn: "#96590a", bad: "#b3261e", off: "#5d5862" },
   dark: { good: "#6fcf97", busy: "#d68fbf", warn: "#e5b567", bad: "#ff9c93", off: "#aaa3b0" },
@@ -28,7 +31,7 @@ export function themeFor(dark: boolean): ThemeConfig {
     },
     components: {
       Table: { cellPaddingBlockSM: 6, cellPaddingInlineSM: 12, headerBg: dark ? "#29212e" : "#f4edf2", rowSelectedBg: dark ? "#33232f" : "#f7ecf4", rowSelectedHoverBg: dark ? "#3b2937" : "#f2e2ee" },
-      Layout: { headerBg: dark ? "#2a1726" : "#4f1d42", headerHeight: 48, headerPadding: "0 20px" },
+      Layout: { headerBg: dark ? "#2a1726" : "#4f1d42", headerHeight: headHeight, headerPadding: "0 20px" },
     },
   };
 }

@@ -1,9 +1,10 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { Button, Table, type TableColumnsType } from "antd";
 import type { SorterResult } from "antd/es/table/interface";
-import { createContext, useContext, useEffect, useLayoutEffect, useMemo, useRef, useState, type HTMLAttributes, type ReactNode, type TableHTMLAttributes } from "react";
+import { createContext, useContext, useEffect, useLayoutEffect, useMemo, useRef, useState, type HTMLAttributes, type ReactNode, type TableHTMLAttributes, type ThHTMLAttributes } from "react";
 import type { Pages } from "../api/queries";
 import { counted } from "../format";
+import { headHeight } from "../theme";
 import { ProblemNote } from "./ProblemNote";
 
 interface Props<T> {
@@ -42,7 +43,12 @@ function Body({ children, ...props }: HTMLAttributes<HTMLTableSectionElement>) {
 
 const Space = ({ height }: { height: number }) => <tr aria-hidden><td colSpan={99} style={{ height, padding: 0, border: 0 }} /></tr>;
 
+/** A column's head, which stays in sight under the head of the page. */
+const Head = (props: ThHTMLAttributes<HTMLTableCellElement>) => <th {...props} style={{ ...props.style, position: "sticky", top: headHeight, zIndex: 3 }} />;
+
 const components = { table: Grid, body: { wrapper: Body } };
+/** For a table that is no wider than the page: one that scrolls to the side holds its heads within. */
+const withHeads = { ...components, header: { cell: Head } };
 
 /** A list that is read page by page, with its count and its empty state. */
 export function PagedTable<T extends object>(props: Props<T>) {
@@ -68,6 +74,8 @@ const step = 12;
 function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, plain }: Props<T>) {
   const box = useRef<HTMLDivElement>(null);
   const [laid, setLaid] = useState<{ widths: number[]; top: number }>();
+  /** Whether the table is no wider than the page; unknown after that has another width. */
+  const [fits, setFits] = useState<boolean>();
   const { rows, total, isPending, hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   const long = rows.length > many;
   const windowed = useWindowVirtualizer({ count: long && laid ? rows.length : 0, estimateSize: () => 37, overscan: 6, scrollMargin: laid?.top ?? 0 });
@@ -79,10 +87,16 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
       widths: Array.from(at.querySelectorAll<HTMLElement>("thead th"), (th) => th.offsetWidth),
       top: (body ?? at).getBoundingClientRect().top + window.scrollY,
     });
-    const anew = () => setLaid(undefined);
+  }, [long, laid === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is there
+  useLayoutEffect(() => {
+    const table = box.current?.querySelector("table");
+    if (table) setFits(table.offsetWidth <= (box.current?.offsetWidth ?? 0));
+  }, [rows, laid, fits === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is known
+  useEffect(() => {
+    const anew = () => { setLaid(undefined); setFits(undefined); };
     window.addEventListener("resize", anew);
     return () => window.removeEventListener("resize", anew);
-  }, [long, laid === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is there
+  }, []);
   const near = windowed.getVirtualItems();
   const first = Math.floor((near[0]?.index ?? 0) / step) * step;
   const end = Math.min(rows.length, Math.ceil(((near.at(-1)?.index ?? -1) + 1) / step) * step);
@@ -96,16 +110,16 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
   // It is drawn anew when other rows come near, and not at each step of the wheel.
   const table = useMemo(() => (
     <Table<T>
-      size="small" rowKey={rowKey} components={components} dataSource={some ? rows.slice(first, end) : rows.slice(0, many)} loading={isPending} pagination={false}
+      size="small" rowKey={rowKey} components={fits ? withHeads : components} dataSource={some ? rows.slice(first, end) : rows.slice(0, many)} loading={isPending} pagination={false}
       columns={some ? columns.map((c, n) => ({ ...c, width: some.widths[n], ...(plain && { shouldCellUpdate: (row: T, before: T) => row !== before }) })) : columns} tableLayout={some ? "fixed" : undefined}
-      scroll={{ x: some ? some.widths.reduce((a, b) => a + b, 0) : wraps ? 960 : "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
+      scroll={fits ? undefined : { x: some ? some.widths.reduce((a, b) => a + b, 0) : wraps ? 960 : "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
       onRow={some ? (_, n) => ({ ref: measure, "data-index": first + (n ?? 0), "aria-rowindex": first + (n ?? 0) + 2 }) : undefined}
       onChange={(_, __, sorter) => {
         const s = sorter as SorterResult<T>;
         sort?.(s.order ? `${s.order === "descend" ? "-" : ""}${String(s.columnKey)}` : undefined);
       }}
     />
-  ), [rowKey, some, rows, first, end, isPending, columns, plain, wraps, empty, measure, sort]);
+  ), [rowKey, some, fits, rows, first, end, isPending, columns, plain, wraps, empty, measure, sort]);
   return <div ref={box}><GapContext value={gap}>{table}</GapContext></div>;
 }
 

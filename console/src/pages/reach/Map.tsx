@@ -13,6 +13,7 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
+import { headHeight } from "../../theme";
 import { ReachTabs } from "./ReachTabs";
 
 /** Logins against keys: which key stands where, or should. */
@@ -66,7 +67,7 @@ function Drawn({ of }: { of: ReachMap }) {
   };
   return (
     <Card size="small" styles={{ body: { padding: 12 } }}>
-      <div aria-live="polite" style={{ position: "sticky", top: 48, zIndex: 1, background: token.colorBgContainer, minHeight: 34, display: "flex", gap: 16, flexWrap: "wrap", alignItems: "center" }}>
+      <div aria-live="polite" style={{ position: "sticky", top: headHeight, zIndex: 1, background: token.colorBgContainer, minHeight: 34, display: "flex", gap: 16, flexWrap: "wrap", alignItems: "center" }}>
         {login ? (
           <><strong>{login.login}</strong> <StateMark state={login.reach} />
             {key && <span style={{ display: "inline-flex", gap: 6, alignItems: "center" }}><KeyGlyph sha256={key.sha256} size={18} /> {key.name}, {key.keeper ?? "nobody"}{key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}</span>}

@@ -3,6 +3,7 @@ import { Alert, Button, Card, Divider, Form, Input, Typography } from "antd";
 import { Navigate, useNavigate, useSearchParams } from "react-router";
 import { api, problemOf, take } from "../../api/client";
 import { ProblemNote } from "../../parts/ProblemNote";
+import { keepThen, within } from "../../parts/then";
 
 export default function SignIn() {
   const navigate = useNavigate();
@@ -13,8 +14,7 @@ export default function SignIn() {
     mutationFn: (body: { name: string; password: string; code?: string }) => take(api.POST("/session", { body })),
     onSuccess: async (me) => {
       queries.setQueryData(["me"], me);
-      const then = params.get("then") ?? "/";
-      await navigate(then.startsWith("/") && !then.startsWith("//") ? then : "/", { replace: true });
+      await navigate(within(params.get("then")), { replace: true });
     },
   });
   if (setUp.data?.needed) return <Navigate to="/set-up" replace />;
@@ -36,7 +36,7 @@ export default function SignIn() {
           {signIn.error && asked !== "code-needed" && <Form.Item><ProblemNote error={signIn.error} /></Form.Item>}
           <Button type="primary" htmlType="submit" block size="large" loading={signIn.isPending}>Sign in</Button>
         </Form>
-        {setUp.data?.issuer && <><Divider plain>or</Divider><Button block size="large" href="/api/v1/session/issuer">Sign in by your organisation</Button></>}
+        {setUp.data?.issuer && <><Divider plain>or</Divider><Button block size="large" href="/api/v1/session/issuer" onClick={() => keepThen(params.get("then"))}>Sign in by your organisation</Button></>}
       </Card>
     </main>
   );

@@ -7,7 +7,7 @@ import (
 
 func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, "agent=3s")
+	h := newHouse(t, "agent=60s") // longer than it takes to look and to press
 	before := h.lockedOut(t, "door", "debian-12")
 	h.client("sweep", "door", "-with", h.private("gone"))
 	h.must("key", "mark-lost", "gone", "-reason", "stolen", "-yes")
@@ -40,6 +40,8 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 		t.Errorf("the file is\n%s", read(t, h.keysFile("door")))
 	}
 	// And again, to the end.
+	h.cloud.kill(t)
+	h.startCloud("agent=1s")
 	p.open("/logins/debian@door")
 	p.press("Get back in")
 	p.press("Take the way Guest agent")

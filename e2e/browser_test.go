@@ -77,6 +77,14 @@ func openBrowser(t testing.TB, url string) *page {
 	return p
 }
 
+// console opens a tab of the browser in which ines is signed in to the house's console.
+func (h *house) console(t testing.TB) *page {
+	t.Helper()
+	p := openBrowser(t, h.url)
+	p.signedIn("ines", password)
+	return p
+}
+
 // within gives the test that long from now on.
 func (p *page) within(limit time.Duration) {
 	var cancel context.CancelFunc

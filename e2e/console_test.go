@@ -86,8 +86,7 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 func TestConsoleHandsAPrivateHalfOverAndStaysUntilItIsSaved(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/keys")
 	p.press("New key")
 	p.press("Let the service make it")
@@ -123,8 +122,7 @@ func readableCopy(t *testing.T, file string) string {
 func TestConsoleNoticesAKeyMadeOnOnesOwnMachine(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/keys")
 	p.press("New key")
 	p.fill("Name", "own")
@@ -139,8 +137,7 @@ func TestConsoleNoticesAKeyMadeOnOnesOwnMachine(t *testing.T) {
 func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/instances/none")
 	p.says("There is no instance named")
 	p.open("/nowhere")
@@ -151,8 +148,7 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 func TestConsoleSaysThatItWasUpdatedMeanwhile(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/")
 	p.says("Instances")
 	block := func(yes bool) {

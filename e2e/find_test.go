@@ -63,8 +63,7 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 	}
 
 	const typeable = `document.activeElement.getAttribute("aria-label") === "A name, a fingerprint or a public key"`
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/rotations/plan")
 	p.says("Plan a rotation")
 	p.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
@@ -103,8 +102,7 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 	if r, err := h.api(h.token).ImportKeysWithResponse(t.Context(), apiclient.ImportKeys{Keys: list}); err != nil || r.JSON200 == nil {
 		t.Fatal(err, string(r.Body))
 	}
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/")
 	p.settle()
 	p.holds("a first load of less than 450 kB, packed", `performance.getEntriesByType("resource").concat(performance.getEntriesByType("navigation")).reduce((sum, e) => sum + e.encodedBodySize, 0) < 450_000`)

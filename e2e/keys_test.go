@@ -411,8 +411,7 @@ func TestConsoleImportsAListAndDerivesThePublicHalfOfAPrivateKey(t *testing.T) {
 		return string(text)
 	}
 	h.must("key", "import", "known", "-from", filepath.Join(dir, "three.pub"))
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/keys")
 	p.press("New key")
 	p.press("Import a public key")

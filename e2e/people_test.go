@@ -76,8 +76,7 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 func TestTheConsoleSetsUpPeopleASecondFactorAndTokens(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/settings/people")
 	p.press("Add a person")
 	p.fill("Name", "runa")
@@ -198,8 +197,7 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 	if r := as(marek, "consent", "ask", "deploy-2", "-reason", "the job moves"); r.status != 3 {
 		t.Errorf("asking: %+v", r)
 	}
-	p := openBrowser(t, h.url)
-	p.signedIn("ines", password)
+	p := h.console(t)
 	p.open("/settings/custody")
 	p.says("the job moves")
 	p.press("Consent")

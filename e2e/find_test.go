@@ -119,6 +119,7 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 	p.says("petrel-599")
 	p.holds("all of them counted", `document.body.innerText.includes("600 keys") && document.querySelector("table").getAttribute("aria-rowcount") === "601"`)
 	p.holds("only what is near in the page", rows+` > 10 && `+rows+` < 90`)
+	p.holds("the heads of the columns under the head of the page", `scrollY > 1000 && Math.abs(document.querySelector("thead th").getBoundingClientRect().top - document.querySelector("header").offsetHeight) < 2`)
 	p.do(chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`))
 	p.says("petrel-000")
 	p.holds("the first rows under the head", `document.querySelector("tbody tr[data-row-key]").getAttribute("aria-rowindex") === "2" && document.querySelector("tbody tr[data-row-key] td").offsetWidth === document.querySelector("thead th").offsetWidth`)

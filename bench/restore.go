@@ -280,7 +280,8 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 		return 0, err
 	}
 	lent := cloud.Attachment{Instance: helper.Instance, Device: "/dev/vdx"}
-	file := "/mnt/bare/home/" + i.Connection.User + "/.ssh/authorized_keys"
+	place := cloud.AgentPlace{Instance: helper.Instance, Below: "/mnt/bare"}
+	file := "/home/" + i.Connection.User + "/.ssh/authorized_keys"
 	wait := func(op cloud.Operation, err error) error {
 		_, err = r.cloud.Await(ctx, op, err)
 		return err
@@ -299,13 +300,13 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 		func() error { return wait(r.cloud.Attach(ctx, disk, lent)) },
 		func() error { return command("mount", "-o", "nouuid", lent.Device, "/mnt/bare") },
 		func() error {
-			f, err := r.cloud.AgentFile(ctx, helper.Instance, file)
+			f, err := r.cloud.AgentFile(ctx, place, file, i.Connection.User)
 			if err == nil {
-				err = r.cloud.WriteAgentFile(ctx, helper.Instance, file, *f.Content, append(*f.Content, "# bare\n"...), i.Connection.User, 0o600)
+				err = r.cloud.WriteAgentFile(ctx, place, file, *f.Content, append(*f.Content, "# bare\n"...), i.Connection.User, 0o600)
 			}
 			return err
 		},
-		func() error { return command("chcon", "-t", "ssh_home_t", file) },
+		func() error { return command("chcon", "-h", "-t", "ssh_home_t", place.Below+file) },
 		func() error { return command("umount", "/mnt/bare") },
 		func() error { return wait(r.cloud.Detach(ctx, disk, helper.Instance)) },
 		func() error { return wait(r.cloud.Attach(ctx, disk, own)) },

@@ -1250,6 +1250,9 @@ type DaybookCheck struct {
 
 	// Head The hash of the last of these.
 	Head string `json:"head"`
+
+	// Redacted The entries whose details were taken away, since they held a private key; a later entry tells of each.
+	Redacted []int `json:"redacted"`
 }
 
 // DaybookFault defines model for DaybookFault.
@@ -1353,6 +1356,19 @@ type EntryPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
+// Exposed Lines in a file for public keys that look like a private key. They are kept nowhere. Whoever could read the file could read them, so the key pair is to be replaced.
+type Exposed struct {
+	// Line The first of the lines, from 1.
+	Line  int `json:"line"`
+	Lines int `json:"lines"`
+
+	// Public The SHA-256 fingerprint of the public key, where the lines tell it.
+	Public *string `json:"public,omitempty"`
+
+	// Sha256 The SHA-256 of the lines as they stood there, in hexadecimal.
+	Sha256 string `json:"sha256"`
+}
+
 // Factor defines model for Factor.
 type Factor struct {
 	// Secret In base32, to type in.
@@ -1369,11 +1385,15 @@ type FactorCode struct {
 
 // FileVersion defines model for FileVersion.
 type FileVersion struct {
+	// Bytes The length of the whole file.
+	Bytes int `json:"bytes"`
+
 	// Came The lines that were not there before.
 	Came []string `json:"came"`
 
-	// Content Bytes that are no UTF-8 are replaced.
+	// Content What is kept of it. Bytes that are no UTF-8 are replaced, and lines that look like a private key are left out.
 	Content string             `json:"content"`
+	Exposed []Exposed          `json:"exposed"`
 	Id      openapi_types.UUID `json:"id"`
 	Method  string             `json:"method"`
 

@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/text"
 )
 
 func TestFlagsGoBeforeBetweenAndAfterArguments(t *testing.T) {
@@ -204,7 +205,7 @@ func TestWhatAHostWroteIsOneLineOfTheRecord(t *testing.T) {
 	for in, want := range map[string]string{
 		"plain": "plain", "two\r\nlines\t here": "two lines here", "a\x1b[2Jb\x00c": "a?[2Jb?c", "bad \xff byte": "bad ? byte", strings.Repeat("é", 600): strings.Repeat("é", 500), "x" + strings.Repeat("é", 600): "x" + strings.Repeat("é", 499),
 	} {
-		if got := oneLine(in); got != want {
+		if got := text.Line(in, text.MaxLine); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -288,7 +289,11 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *session, []string) err
 			if c.CanChange {
 				open = "the database role of the service could change entries; see docs/operations.md"
 			}
-			s.facts("Last hash", last, "Kept head", compared, "But", open)
+			redacted := ""
+			if len(c.Redacted) > 0 {
+				redacted = fmt.Sprintf("%s, whose details held a private key and were removed: %s", counted(len(c.Redacted), "entry"), numbers(c.Redacted))
+			}
+			s.facts("Last hash", last, "Kept head", compared, "Redacted", redacted, "But", open)
 		}); err != nil {
 			return err
 		}
@@ -297,6 +302,18 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *session, []string) err
 		}
 		return nil
 	}
+}
+
+// numbers lists the first ten.
+func numbers(all []int) string {
+	var words []string
+	for _, n := range all[:min(len(all), 10)] {
+		words = append(words, strconv.Itoa(n))
+	}
+	if len(all) > 10 {
+		words = append(words, "…")
+	}
+	return strings.Join(words, ", ")
 }
 
 func (s *session) checkThere(ctx context.Context, _ string, head *daybook.Head) (apiclient.DaybookCheck, error) {
@@ -334,7 +351,10 @@ func checkHere(_ context.Context, path string, head *daybook.Head) (apiclient.Da
 		err = c.End()
 	}
 	seq, hash := c.Head()
-	out := apiclient.DaybookCheck{Entries: int(seq), Head: hash.String(), Fits: err == nil}
+	out := apiclient.DaybookCheck{Entries: int(seq), Head: hash.String(), Fits: err == nil, Redacted: []int{}}
+	for _, seq := range c.Redacted() {
+		out.Redacted = append(out.Redacted, int(seq))
+	}
 	var fault *daybook.Fault
 	if errors.As(err, &fault) {
 		out.Fault = &apiclient.DaybookFault{Seq: int(fault.Seq), What: fault.What}

@@ -186,6 +186,21 @@ func (s *session) showLogin(l apiclient.Login) {
 		t.add(g.Sha256, "a stranger: "+g.Comment, "stranger !", "", "", given(g.Limits))
 	}
 	t.write(s)
+	for _, file := range l.Files {
+		for _, x := range file.Exposed {
+			s.sayExposed(l.Reach.Login, file.Path, x)
+		}
+	}
+}
+
+// sayExposed tells of a private key that lies where public ones belong.
+func (s *session) sayExposed(login, path string, x apiclient.Exposed) {
+	which := "Its public key is not known."
+	if x.Public != nil {
+		which = fmt.Sprintf("Find the key: plumlatch trace %s", *x.Public)
+	}
+	fmt.Fprintf(s.env.Out, "\n%s %s of %s, line %d. Treat it as exposed: whoever could read the file has it.\n", s.bad("A private key lies in"), path, login, x.Line)
+	fmt.Fprintf(s.env.Out, "Remove the lines there by hand, and replace the key pair. %s\n", which)
 }
 
 func loginHistory(f *flag.FlagSet) func(context.Context, *session, []string) error {

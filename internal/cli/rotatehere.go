@@ -6,10 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
@@ -18,6 +15,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/sshio"
 )
 
@@ -132,7 +130,7 @@ func (s *session) workOn(ctx context.Context, client *apiclient.Client, i apicli
 		outcome, failed := e.do(ctx, step)
 		report := apiclient.ReportStep{Step: step, Outcome: optional(outcome)}
 		if failed != nil {
-			report = apiclient.ReportStep{Step: step, Error: new(oneLine(failed.Error()))}
+			report = apiclient.ReportStep{Step: step, Error: new(text.Line(failed.Error(), text.MaxLine))}
 		}
 		run, err := answer[apiclient.Run](client.ReportStep(ctx, i.Run, report))
 		if err != nil {
@@ -143,18 +141,6 @@ func (s *session) workOn(ctx context.Context, client *apiclient.Client, i apicli
 		}
 	}
 	return nil
-}
-
-// oneLine makes an error, which may hold what a host wrote, fit to be a text of the
-// record: one line of at most 1000 bytes without control characters.
-func oneLine(text string) string {
-	text = strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == utf8.RuneError {
-			return '?'
-		}
-		return r
-	}, strings.Join(strings.Fields(text), " "))
-	return strings.ToValidUTF8(text[:min(len(text), 1000)], "")
 }
 
 // editHere works on one login of a rotation from this machine.

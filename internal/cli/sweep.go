@@ -187,7 +187,7 @@ func report(ctx context.Context, client *apiclient.Client, login string, session
 	for _, f := range files {
 		request.Files = append(request.Files, apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)})
 	}
-	folders, err := session.Folders(files)
+	folders, err := session.Folders()
 	if err != nil {
 		return apiclient.Login{}, err
 	}

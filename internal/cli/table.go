@@ -92,6 +92,9 @@ func counted(n int, noun string) string {
 	if stem, ok := strings.CutSuffix(noun, "half"); ok {
 		return fmt.Sprintf("%d %shalves", n, stem)
 	}
+	if stem, ok := strings.CutSuffix(noun, "entry"); ok {
+		return fmt.Sprintf("%d %sentries", n, stem)
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

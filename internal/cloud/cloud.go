@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"plumlatch/internal/cloud/adapter"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/outbound"
 )
 
@@ -74,6 +75,10 @@ const (
 	CanShell      = adapter.CapabilityBrowserShell
 	CanPasswords  = adapter.CapabilityPasswords
 
+	AgentFileIsNone   = adapter.AgentFileKindNone
+	AgentFileIsFile   = adapter.AgentFileKindFile
+	AgentFileIsFolder = adapter.AgentFileKindFolder
+
 	AgentReady        = adapter.AgentStateReady
 	AgentNotPermitted = adapter.AgentStateNotPermitted
 	AgentAbsent       = adapter.AgentStateAbsent
@@ -97,7 +102,8 @@ func Connect(url, token string, timeout time.Duration) (*Cloud, error) {
 	return &Cloud{client}, nil
 }
 
-const maxAnswer = 16 << 20
+// maxAnswer is the longest answer that is read, in bytes. More is an error.
+const maxAnswer = 8 << 20
 
 // read turns an answer into a T, or into an error of this package.
 func read[T any](r *http.Response, err error) (T, error) {
@@ -117,9 +123,12 @@ func body(r *http.Response, err error) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}
 	defer r.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(r.Body, maxAnswer))
+	data, err := io.ReadAll(io.LimitReader(r.Body, maxAnswer+1))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	if len(data) > maxAnswer {
+		return nil, fmt.Errorf("%w: its answer has over %d bytes", ErrUnreachable, maxAnswer)
 	}
 	if r.StatusCode < 300 {
 		return data, nil
@@ -127,7 +136,7 @@ func body(r *http.Response, err error) ([]byte, error) {
 	var p adapter.Problem
 	detail := http.StatusText(r.StatusCode)
 	if json.Unmarshal(data, &p) == nil && p.Detail != nil {
-		detail = *p.Detail
+		detail = text.Line(*p.Detail, text.MaxLine)
 	}
 	if r.StatusCode >= 500 {
 		return nil, fmt.Errorf("%w: %s", ErrUnreachable, detail)
@@ -239,15 +248,35 @@ func (c *Cloud) PermitAgent(ctx context.Context, id string, permitted bool) erro
 	return err
 }
 
-// AgentFile has the guest agent read a file as root.
-func (c *Cloud) AgentFile(ctx context.Context, id, path string) (AgentFile, error) {
-	return read[AgentFile](c.client.ReadAgentFile(ctx, id, &adapter.ReadAgentFileParams{Path: path}))
+// AgentPlace is a system that a guest agent reads and changes.
+type AgentPlace struct {
+	// Instance is the cloud's id of the instance in which the agent runs.
+	Instance string
+	// Below is where the system's disk is mounted; "" for the agent's own system.
+	Below string
 }
 
-// WriteAgentFile has the guest agent of an instance replace a file whose content is
-// still was; a new one is made for owner with mode.
-func (c *Cloud) WriteAgentFile(ctx context.Context, id, path string, was, content []byte, owner string, mode int) error {
-	_, err := body(c.client.WriteAgentFile(ctx, id, &adapter.WriteAgentFileParams{Path: path}, adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode}))
+func (p AgentPlace) below() *string {
+	if p.Below == "" {
+		return nil
+	}
+	return &p.Below
+}
+
+// AgentFile has the guest agent read a file with the rights of the user, without following
+// a symbolic link below the home folder; as root where user is "".
+func (c *Cloud) AgentFile(ctx context.Context, at AgentPlace, path, user string) (AgentFile, error) {
+	params := adapter.ReadAgentFileParams{Path: path, Below: at.below()}
+	if user != "" {
+		params.User = &user
+	}
+	return read[AgentFile](c.client.ReadAgentFile(ctx, at.Instance, &params))
+}
+
+// WriteAgentFile has the guest agent replace a file whose content is still was, with the
+// rights of owner; a new one is made for owner with mode.
+func (c *Cloud) WriteAgentFile(ctx context.Context, at AgentPlace, path string, was, content []byte, owner string, mode int) error {
+	_, err := body(c.client.WriteAgentFile(ctx, at.Instance, &adapter.WriteAgentFileParams{Path: path, Below: at.below()}, adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode}))
 	return err
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/httpapi/contract"
@@ -337,7 +338,7 @@ func strangerOf(g store.Stranger) contract.Stranger {
 
 func versionOf(v service.Version) contract.FileVersion {
 	out := contract.FileVersion{
-		Id: v.ID, Path: v.Path, There: v.There, Content: strings.ToValidUTF8(string(v.Content), "\ufffd"), Mode: fmt.Sprintf("%04o", v.Mode), Method: v.Method,
+		Id: v.ID, Path: v.Path, There: v.There, Content: strings.ToValidUTF8(string(v.Content), "\ufffd"), Bytes: v.Bytes, Exposed: each(v.Exposed, exposedOf), Mode: fmt.Sprintf("%04o", v.Mode), Method: v.Method,
 		SeenAt: v.SeenAt, SeenUntil: v.SeenUntil, Came: v.Came, Went: v.Went,
 	}
 	if out.Came == nil {
@@ -347,6 +348,10 @@ func versionOf(v service.Version) contract.FileVersion {
 		out.Went = []string{}
 	}
 	return out
+}
+
+func exposedOf(x authorizedkeys.Exposed) contract.Exposed {
+	return contract.Exposed{Line: x.Line, Lines: x.Lines, Sha256: x.SHA256, Public: optional(x.Public)}
 }
 
 func sweepOf(w service.SweepState) contract.Sweep {

@@ -115,7 +115,7 @@ func (a *api) CheckDaybook(ctx context.Context, r contract.CheckDaybookRequestOb
 		kept = &daybook.Head{Seq: int64(r.Body.Seq), Hash: hash}
 	}
 	c, err := a.Service.CheckDaybook(ctx, kept)
-	out := contract.CheckDaybook200JSONResponse{Entries: int(c.Entries), Head: c.Head.String(), Fits: c.Fault == nil, CanChange: c.Open}
+	out := contract.CheckDaybook200JSONResponse{Entries: int(c.Entries), Head: c.Head.String(), Fits: c.Fault == nil, CanChange: c.Open, Redacted: each(c.Redacted, func(n int64) int { return int(n) })}
 	if c.Fault != nil {
 		out.Fault = &contract.DaybookFault{Seq: int(c.Fault.Seq), What: c.Fault.What}
 	}

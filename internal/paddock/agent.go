@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"strings"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -16,7 +17,7 @@ import (
 )
 
 // maxAgentFile is the greatest file that the guest agent gives out, in bytes.
-const maxAgentFile = 8 << 20
+const maxAgentFile = 1 << 20
 
 // agentState is how the guest agent of the instance stands now.
 func (c *Cloud) agentState(i instance) adapter.AgentState {
@@ -59,8 +60,58 @@ func (a api) PermitAgent(_ context.Context, r adapter.PermitAgentRequestObject) 
 	return adapter.PermitAgent200JSONResponse{State: a.agentState(i)}, err
 }
 
-// ReadAgentFile reads as root. The path is looked up on the instance's disk, so
-// that no symbolic link leads out of it.
+// below is where an agent is to work: "/" for its own system.
+func below(p *string) string {
+	if p == nil {
+		return "/"
+	}
+	return *p
+}
+
+// place returns the disk that is mounted at below, or the instance's own for "/", and the
+// path on it, which ".." does not lead out of.
+func (c *Cloud) place(i instance, below, name string) (*disk, string, error) {
+	if !path.IsAbs(name) || !path.IsAbs(below) {
+		return nil, "", &badRequest{fmt.Sprintf("the path %q below %q is not absolute", name, below)}
+	}
+	name = path.Clean(name)
+	if below = path.Clean(below); below == "/" {
+		d, err := c.openDisk(i.Id)
+		return d, name, err
+	}
+	id := i.Mounts[below]
+	if id == "" {
+		return nil, "", &conflict{"nothing is mounted at " + below}
+	}
+	d, err := c.openDiskNamed(id)
+	return d, name, err
+}
+
+// linkIn returns the first part of the path that is a symbolic link below the user's home
+// folder, or the last part where that is one; "" where nothing is.
+func (d *disk) linkIn(name, user string) (string, error) {
+	home := ""
+	if user != "" {
+		home = homeOf(user)
+	}
+	for at := name; at != "/"; at = path.Dir(at) {
+		if at != name && (home == "" || !strings.HasPrefix(at, home+"/")) {
+			break
+		}
+		info, err := d.root.Lstat(relative(at))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			return "", err
+		case info.Mode()&fs.ModeSymlink != 0:
+			return at, nil
+		}
+	}
+	return "", nil
+}
+
+// ReadAgentFile reads with the rights of the user that is named, or as root. The path is
+// looked up on one disk, so that no symbolic link leads out of it.
 func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObject) (adapter.ReadAgentFileResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -69,34 +120,46 @@ func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObje
 	if s := a.agentState(i); s != adapter.AgentStateReady {
 		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
 	}
-	name := r.Params.Path
-	if !path.IsAbs(name) {
-		return nil, &badRequest{fmt.Sprintf("the path %q is not absolute", name)}
-	}
-	d, name, err := a.locate(i, name)
+	d, name, err := a.place(i, below(r.Params.Below), r.Params.Path)
 	if err != nil {
 		return nil, err
 	}
 	defer d.close()
-	info, err := d.root.Stat(relative(name))
+	v := &view{disk: d, user: "root"}
+	user := ""
+	if r.Params.User != nil {
+		user, v.user = *r.Params.User, *r.Params.User
+	}
+	link, err := d.linkIn(name, user)
+	if err != nil {
+		return nil, &conflict{err.Error()}
+	}
+	if link != "" {
+		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindLink, Owner: ownerOf(link)}, nil
+	}
+	info, err := d.root.Lstat(relative(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindNone}, nil
 	}
 	if err != nil {
 		return nil, &conflict{err.Error()}
 	}
-	out := adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindOther, Mode: int(info.Mode().Perm()), Owner: ownerOf(name)}
+	owner := ownerOf(name)
+	out := adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindOther, Mode: int(info.Mode().Perm()), Owner: owner}
 	switch {
 	case info.IsDir():
 		out.Kind = adapter.AgentFileKindFolder
 	case info.Mode().IsRegular():
 		out.Kind = adapter.AgentFileKindFile
+		if owner != v.user && owner != "root" {
+			return nil, &conflict{fmt.Sprintf("%s belongs to %s", name, owner)}
+		}
 		if info.Size() > maxAgentFile {
 			return nil, &conflict{fmt.Sprintf("%s has %d bytes; %d is the limit", name, info.Size(), maxAgentFile)}
 		}
-		content, err := d.root.ReadFile(relative(name))
+		content, err := v.read(name)
 		if err != nil {
-			return nil, err
+			return nil, &conflict{fmt.Sprintf("%s cannot be read as %s: %v", name, v.user, err)}
 		}
 		out.Content = &content
 	}
@@ -106,8 +169,8 @@ func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObje
 // errChanged is returned where a file is not what a writer took it for.
 var errChanged = errors.New("the file is not as it was read")
 
-// WriteAgentFile writes as root: a temporary file beside the old one, flushed and
-// renamed over it.
+// WriteAgentFile writes with the rights of the owner: a temporary file beside the old one,
+// flushed and renamed over it.
 func (a api) WriteAgentFile(_ context.Context, r adapter.WriteAgentFileRequestObject) (adapter.WriteAgentFileResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -116,19 +179,22 @@ func (a api) WriteAgentFile(_ context.Context, r adapter.WriteAgentFileRequestOb
 	if s := a.agentState(i); s != adapter.AgentStateReady {
 		return nil, &conflict{"the guest agent of " + i.Name + " is " + string(s)}
 	}
-	if !path.IsAbs(r.Params.Path) || r.Body.Mode&^0o777 != 0 {
-		return nil, &badRequest{fmt.Sprintf("the path %q is not absolute, or %o are no permission bits", r.Params.Path, r.Body.Mode)}
+	if r.Body.Mode&^0o777 != 0 {
+		return nil, &badRequest{fmt.Sprintf("%o are no permission bits", r.Body.Mode)}
 	}
 	if len(r.Body.Content) > maxAgentFile {
 		return nil, &badRequest{fmt.Sprintf("%d bytes are too many; %d is the limit", len(r.Body.Content), maxAgentFile)}
 	}
-	d, name, err := a.locate(i, r.Params.Path)
+	d, name, err := a.place(i, below(r.Params.Below), r.Params.Path)
 	if err != nil {
 		return nil, err
 	}
 	defer d.close()
 	a.agentWrites.Lock() // two compare and rename one after the other
 	defer a.agentWrites.Unlock()
+	if err := d.mayReplace(name, r.Body.Owner); err != nil {
+		return nil, &conflict{r.Params.Path + ": " + err.Error()}
+	}
 	if err := d.replace(relative(name), r.Body.Was, r.Body.Content, fs.FileMode(r.Body.Mode)); err != nil {
 		return nil, &conflict{r.Params.Path + ": " + err.Error()}
 	}
@@ -138,6 +204,37 @@ func (a api) WriteAgentFile(_ context.Context, r adapter.WriteAgentFileRequestOb
 		}
 	}
 	return adapter.WriteAgentFile204Response{}, nil
+}
+
+// mayReplace refuses what would lead elsewhere, and what the owner may not do: the nearest
+// folder above that is there has to let them in and change it.
+func (d *disk) mayReplace(name, owner string) error {
+	link, err := d.linkIn(name, owner)
+	if err != nil {
+		return err
+	}
+	if link != "" {
+		return fmt.Errorf("%s is a symbolic link, which is not followed", link)
+	}
+	if _, err := d.root.Lstat(relative(name)); err == nil {
+		if by := ownerOf(name); by != owner && by != "root" {
+			return fmt.Errorf("it belongs to %s", by)
+		}
+	}
+	v := &view{disk: d, user: owner}
+	for above := path.Dir(name); ; above = path.Dir(above) {
+		_, err := d.root.Lstat(relative(above))
+		if errors.Is(err, fs.ErrNotExist) && above != "/" {
+			continue
+		}
+		if err == nil {
+			err = v.check(above, mayWrite|mayEnter)
+		}
+		if err != nil {
+			return fmt.Errorf("%s may not change %s: %w", owner, above, err)
+		}
+		return nil
+	}
 }
 
 func (d *disk) replace(name string, was, content []byte, mode fs.FileMode) error {

@@ -14,8 +14,8 @@ import (
 	"path"
 	"strings"
 
+	"go.yaml.in/yaml/v3"
 	"golang.org/x/crypto/ssh"
-	"gopkg.in/yaml.v3"
 
 	"plumlatch/internal/paddock/adapter"
 )

@@ -20,9 +20,9 @@ import (
 	"time"
 
 	"go.etcd.io/bbolt"
+	"go.yaml.in/yaml/v3"
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/crypto/ssh"
-	"gopkg.in/yaml.v3"
 
 	"plumlatch/internal/paddock/adapter"
 )
@@ -58,8 +58,8 @@ func (c *Cloud) asRoot(i instance, args []string) (string, error) {
 		}
 		defer d.close()
 		return "", d.root.MkdirAll(relative(rest), 0o755)
-	case name == "chcon" && len(args) == 4 && args[1] == "-t":
-		d, rest, err := c.locate(i, args[3])
+	case name == "chcon" && len(args) == 5 && args[1] == "-h" && args[2] == "-t":
+		d, rest, err := c.locate(i, args[4])
 		if err != nil {
 			return "", err
 		}
@@ -67,7 +67,7 @@ func (c *Cloud) asRoot(i instance, args []string) (string, error) {
 		if _, err := d.root.Lstat(relative(rest)); err != nil {
 			return "", err
 		}
-		return "", d.label(rest, args[2])
+		return "", d.label(rest, args[3])
 	case name == "mount" && len(args) == 3:
 		return "", c.mount(i, args[1], args[2], false)
 	case name == "mount" && len(args) == 5 && args[1] == "-o":
@@ -75,7 +75,7 @@ func (c *Cloud) asRoot(i instance, args []string) (string, error) {
 	case name == "umount" && len(args) == 2:
 		return "", c.unmount(i, args[1])
 	}
-	return "", errors.New("this is a stand-in: it knows sync, mkdir, chcon -t, mount and umount")
+	return "", errors.New("this is a stand-in: it knows sync, mkdir, chcon -h -t, mount and umount")
 }
 
 // mount refuses a filesystem with the UUID of one that is mounted, as XFS does,
@@ -184,21 +184,15 @@ func (s *session) manage(v *view, args []string, out io.Writer) error {
 			return errors.New("a line USER:PASSWORD is needed")
 		}
 		return v.disk.setPassword(user, password)
-	case "stat": // stat -c '%F %a %U' FILE
+	case "stat": // stat -c '%s %a %U %F' FILE
 		if err := v.check(path.Dir(name), mayEnter); err != nil {
 			return err
 		}
-		info, err := v.disk.root.Stat(relative(name))
+		info, err := v.disk.root.Lstat(relative(name))
 		if err != nil {
 			return err
 		}
-		kind := "regular file"
-		if info.IsDir() {
-			kind = "directory"
-		} else if !info.Mode().IsRegular() {
-			kind = "special file"
-		}
-		_, err = fmt.Fprintf(out, "%s %o %s\n", kind, info.Mode().Perm(), ownerOf(name))
+		_, err = fmt.Fprintf(out, "%d %o %s %s\n", info.Size(), info.Mode().Perm(), ownerOf(name), kindOf(info))
 		return err
 	case "mkdir":
 		if err := v.checkPlace(name); err != nil {
@@ -255,6 +249,21 @@ func (s *session) manage(v *view, args []string, out io.Writer) error {
 	}
 	_, err = f.Write(data)
 	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// kindOf names the kind of a file as stat(1) of coreutils does.
+func kindOf(info fs.FileInfo) string {
+	switch {
+	case info.IsDir():
+		return "directory"
+	case info.Mode()&fs.ModeSymlink != 0:
+		return "symbolic link"
+	case !info.Mode().IsRegular():
+		return "special file"
+	case info.Size() == 0:
+		return "regular empty file"
+	}
+	return "regular file"
 }
 
 func (a api) GetMetadataKeys(_ context.Context, r adapter.GetMetadataKeysRequestObject) (adapter.GetMetadataKeysResponseObject, error) {

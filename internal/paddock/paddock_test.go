@@ -456,7 +456,7 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	i := r.launch("door", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKWLepVmjhcmmnyayP5kjdqGOoVk/Qi0KjDJDTglMex3 c")
 	const file = "/home/debian/.ssh/authorized_keys"
 	write := func(path, was, text string) error {
-		return r.client.WriteAgentFile(t.Context(), i.Id, path, []byte(was), []byte(text), "debian", 0o600)
+		return r.client.WriteAgentFile(t.Context(), cloud.AgentPlace{Instance: i.Id}, path, []byte(was), []byte(text), "debian", 0o600)
 	}
 	if err := write(file, "", "x"); err == nil || !strings.Contains(err.Error(), "not-permitted") {
 		t.Errorf("without a permission: %v", err)
@@ -503,7 +503,7 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	if err := os.Symlink("/etc/passwd", disk+"/home/debian/link"); err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"/home/debian/link": "not a regular file", "/home/debian": "not a regular file", "relative": "not absolute"} {
+	for path, want := range map[string]string{"/home/debian/link": "symbolic link", "/home/debian": "permission denied", "relative": "not absolute"} {
 		if err := write(path, "", "text"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", path, err)
 		}
@@ -518,7 +518,7 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 	}
 	outside := t.TempDir()
 	up := strings.Repeat("/..", 40) + outside + "/out"
-	if err := r.client.WriteAgentFile(t.Context(), i.Id, up, nil, []byte("text"), "root", 0o600); err != nil {
+	if err := r.client.WriteAgentFile(t.Context(), cloud.AgentPlace{Instance: i.Id}, up, nil, []byte("text"), "root", 0o600); err != nil {
 		t.Fatal(err) // as on a machine, where there is nothing above the root
 	}
 	if _, err := os.Stat(r.diskOf(i) + outside + "/out"); err != nil {
@@ -527,7 +527,7 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 	if err := os.Symlink(outside, r.diskOf(i)+"/srv/way"); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.client.WriteAgentFile(t.Context(), i.Id, "/srv/way/out", nil, []byte("text"), "root", 0o600); err == nil {
+	if err := r.client.WriteAgentFile(t.Context(), cloud.AgentPlace{Instance: i.Id}, "/srv/way/out", nil, []byte("text"), "root", 0o600); err == nil {
 		t.Error("it wrote through a link that leads off the disk")
 	}
 	if _, err := os.Stat(outside + "/out"); !errors.Is(err, fs.ErrNotExist) {
@@ -565,5 +565,48 @@ func TestASnapshotIsTheDiskAsItWas(t *testing.T) {
 	}
 	if _, err := r.client.MakeSnapshot(t.Context(), "b", i.Id, "", false); err == nil {
 		t.Error("without a name")
+	}
+}
+
+// TestTheGuestAgentFollowsNothingThatTheUserPutThere has a user who leads the agent, which is
+// root, to what only root may read and write.
+func TestTheGuestAgentFollowsNothingThatTheUserPutThere(t *testing.T) {
+	r := newRig(t, Latency{})
+	i := r.launch("door", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKWLepVmjhcmmnyayP5kjdqGOoVk/Qi0KjDJDTglMex3 c")
+	if err := r.client.PermitAgent(t.Context(), i.Id, true); err != nil {
+		t.Fatal(err)
+	}
+	disk, at := r.diskOf(i), cloud.AgentPlace{Instance: i.Id}
+	if err := errors.Join(
+		os.WriteFile(disk+"/etc/shadow", []byte("root:MARKER"), 0o600),
+		os.Symlink("../../../etc/shadow", disk+"/home/debian/.ssh/authorized_keys2"),
+		os.MkdirAll(disk+"/root/.ssh", 0o700),
+		os.Symlink("../../root/.ssh", disk+"/home/debian/.other"),
+		os.WriteFile(disk+"/root/.ssh/authorized_keys", []byte("# root's\n"), 0o600),
+	); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]cloud.AgentFile{
+		"/home/debian/.ssh/authorized_keys2":  {Kind: "link"},
+		"/home/debian/.other/authorized_keys": {Kind: "link"},
+		"/home/debian/.other":                 {Kind: "link"},
+	} {
+		got, err := r.client.AgentFile(t.Context(), at, path, "debian")
+		if err != nil || got.Kind != want.Kind || got.Content != nil {
+			t.Errorf("reading %s: %q with a content of %v, %v; want %q without one", path, got.Kind, got.Content, err, want.Kind)
+		}
+	}
+	if got, err := r.client.AgentFile(t.Context(), at, "/etc/shadow", "debian"); err == nil {
+		t.Errorf("debian reads /etc/shadow: %v", got)
+	}
+	for _, path := range []string{"/home/debian/.ssh/authorized_keys2", "/home/debian/.other/authorized_keys", "/root/.ssh/authorized_keys", "/etc/shadow"} {
+		if err := r.client.WriteAgentFile(t.Context(), at, path, []byte("# root's\n"), []byte("# mine\n"), "debian", 0o600); err == nil {
+			t.Errorf("debian has written %s", path)
+		}
+	}
+	for path, want := range map[string]string{"/root/.ssh/authorized_keys": "# root's\n", "/etc/shadow": "root:MARKER"} {
+		if got, err := os.ReadFile(disk + path); err != nil || string(got) != want {
+			t.Errorf("%s is now %q, %v; want %q", path, got, err, want)
+		}
 	}
 }

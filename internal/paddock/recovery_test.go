@@ -112,8 +112,8 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 	if _, err := r.client.Detach(ctx, disk.Id, helper.Id); !isRefused(err, "mounted") {
 		t.Errorf("while it is mounted: %v", err)
 	}
-	file := "/mnt/rescued/home/fedora/.ssh/authorized_keys"
-	before, err := r.client.AgentFile(ctx, helper.Id, file)
+	mounted, file := cloud.AgentPlace{Instance: helper.Id, Below: "/mnt/rescued"}, "/home/fedora/.ssh/authorized_keys"
+	before, err := r.client.AgentFile(ctx, mounted, file, "fedora")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +121,7 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 	if before.Content != nil {
 		was = *before.Content
 	}
-	if err := r.client.WriteAgentFile(ctx, helper.Id, file, was, append(was, line+"\n"...), "fedora", 0o600); err != nil {
+	if err := r.client.WriteAgentFile(ctx, mounted, file, was, append(was, line+"\n"...), "fedora", 0o600); err != nil {
 		t.Fatal(err)
 	}
 	back := func() {
@@ -147,7 +147,7 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 	r.done(r.client.Detach(ctx, disk.Id, i.Id))
 	r.done(r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: helper.Id, Device: "/dev/vdb"}))
 	r.command(helper, "mount", "-o", "nouuid", "/dev/vdb", "/mnt/rescued")
-	if said := r.command(helper, "chcon", "-t", "ssh_home_t", file); said != "" {
+	if said := r.command(helper, "chcon", "-h", "-t", "ssh_home_t", mounted.Below+file); said != "" {
 		t.Errorf("chcon: %q", said)
 	}
 	back()

@@ -259,6 +259,9 @@ func (e *Engine) every(ctx context.Context, pause, first time.Duration, f func()
 	})
 }
 
+// Beside does f in a goroutine that Stop waits for.
+func (e *Engine) Beside(f func()) { e.atWork.Go(f) }
+
 // insert has jobs done soon. Those that cannot be inserted are made up for by the next.
 func (e *Engine) insert(ctx context.Context, queue string, jobs ...river.JobArgs) {
 	if e.queue == nil || len(jobs) == 0 {

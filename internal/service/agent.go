@@ -13,18 +13,11 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
-
-// agentPlace is a system of which a guest agent sees the disk.
-type agentPlace struct {
-	// cloudID is the cloud's id of the instance in which the agent runs.
-	cloudID string
-	// below is where the disk is mounted, "" for the agent's own system.
-	below string
-}
 
 // readThroughAgent reads the files of a login through the guest agent. missing is
 // what keeps it from being asked, "" if nothing does.
@@ -32,19 +25,22 @@ func (s *Service) readThroughAgent(ctx context.Context, l store.LoginToSweep) (o
 	if missing, err = s.agentMissing(ctx, l.Instance); err != nil || missing != "" {
 		return seen{}, missing, err
 	}
-	out, err = s.readAt(ctx, agentPlace{cloudID: l.Instance.CloudID}, l)
+	out, err = s.readAt(ctx, cloud.AgentPlace{Instance: l.Instance.CloudID}, l)
 	return out, "", err
 }
 
 // readAt reads the files of a login at the place.
-func (s *Service) readAt(ctx context.Context, at agentPlace, l store.LoginToSweep) (out seen, err error) {
+func (s *Service) readAt(ctx context.Context, at cloud.AgentPlace, l store.LoginToSweep) (out seen, err error) {
 	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
 	defer cancel()
 	i := l.Instance
 	text := func(path string) (string, error) {
-		f, err := s.cloud.AgentFile(ctx, at.cloudID, at.below+path)
+		f, err := s.cloud.AgentFile(ctx, at, path, "")
 		if err != nil || f.Content == nil {
 			return "", err
+		}
+		if len(*f.Content) > sshio.MaxFileBytes {
+			return "", fmt.Errorf("%s has %d bytes; %d is the limit", path, len(*f.Content), sshio.MaxFileBytes)
 		}
 		return string(*f.Content), nil
 	}
@@ -52,38 +48,56 @@ func (s *Service) readAt(ctx context.Context, at agentPlace, l store.LoginToSwee
 	if err != nil {
 		return seen{}, err
 	}
-	home := homeIn(users, l.OSUser)
-	if home == "" {
-		return seen{}, fmt.Errorf("there is no user %s on %s any more", l.OSUser, i.Name)
+	home, err := homeIn(users, l.OSUser)
+	if err != nil {
+		return seen{}, fmt.Errorf("%s: %w", i.Name, err)
 	}
 	config, err := text(sshio.ServerConfig)
 	if err != nil {
 		return seen{}, err
 	}
-	paths := sshio.KeyFilesOf(config, home, l.OSUser)
+	paths, err := sshio.KeyFilesOf(config, home, l.OSUser)
+	if err != nil {
+		return seen{}, err
+	}
+	left := sshio.MaxFileBytes
 	for _, path := range paths {
-		f, err := s.cloud.AgentFile(ctx, at.cloudID, at.below+path)
+		f, err := s.cloud.AgentFile(ctx, at, path, l.OSUser)
 		if err != nil {
 			return seen{}, err
 		}
-		read := SeenFile{Path: path, There: f.Kind == "file", Mode: fs.FileMode(f.Mode) & fs.ModePerm}
+		read := SeenFile{Path: path, There: f.Kind == cloud.AgentFileIsFile, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
 		switch {
-		case f.Kind == "none":
+		case f.Kind == cloud.AgentFileIsNone:
 			read.Mode = 0
-		case f.Kind != "file":
-			return seen{}, fmt.Errorf("%s is not a file", path)
+		case f.Kind != cloud.AgentFileIsFile:
+			return seen{}, fmt.Errorf("%s is %w", path, sshio.ErrLink)
 		case f.Content != nil:
 			read.Content = *f.Content
+		}
+		if left -= len(read.Content); left < 0 {
+			return seen{}, fmt.Errorf("the files of %s have over %d bytes together, which is the limit", loginName(l.OSUser, i.Name), sshio.MaxFileBytes)
+		}
+		if n := bytes.Count(read.Content, []byte{'\n'}); n > sshio.MaxFileLines {
+			return seen{}, fmt.Errorf("%s has %d lines; %d is the limit", path, n, sshio.MaxFileLines)
 		}
 		out.files = append(out.files, read)
 	}
 	for _, path := range sshio.FoldersAbove(home, paths) {
-		f, err := s.cloud.AgentFile(ctx, at.cloudID, at.below+path)
+		user := l.OSUser
+		if path == home {
+			user = "" // which may be anything above
+		}
+		f, err := s.cloud.AgentFile(ctx, at, path, user)
 		if err != nil {
 			return seen{}, err
 		}
-		if f.Kind == "folder" {
+		switch f.Kind {
+		case cloud.AgentFileIsFolder:
 			out.folders = append(out.folders, store.Folder{Path: path, Mode: f.Mode})
+		case cloud.AgentFileIsNone:
+		default:
+			return seen{}, fmt.Errorf("%s is %w", path, sshio.ErrLink)
 		}
 	}
 	return out, nil
@@ -116,15 +130,15 @@ func (s *Service) agentMissing(ctx context.Context, i store.Instance) (string, e
 	return "its guest agent has not registered yet", nil
 }
 
-// homeIn returns the home folder of a user in the text of passwd(5), "" for none.
-func homeIn(passwd, user string) string {
+// homeIn returns the home folder of a user in the text of passwd(5).
+func homeIn(passwd, user string) (string, error) {
 	for line := range strings.Lines(passwd) {
 		fields := strings.Split(strings.TrimRight(line, "\r\n"), ":")
 		if len(fields) >= 7 && fields[0] == user {
-			return fields[5]
+			return sshio.CleanPath(fields[5])
 		}
 	}
-	return ""
+	return "", fmt.Errorf("there is no user %s in its /etc/passwd", user)
 }
 
 // fileChange is an edit of one of the files of a login that knows all of them.
@@ -140,11 +154,11 @@ func (s *Service) editThroughAgent(ctx context.Context, l store.LoginToSweep, ch
 	if err != nil {
 		return seen{}, agentError(l, err)
 	}
-	return s.editAt(ctx, agentPlace{cloudID: l.Instance.CloudID}, l, change)
+	return s.editAt(ctx, cloud.AgentPlace{Instance: l.Instance.CloudID}, l, change)
 }
 
 // editAt edits the files of a login at the place.
-func (s *Service) editAt(ctx context.Context, at agentPlace, l store.LoginToSweep, change fileChange) (seen, error) {
+func (s *Service) editAt(ctx context.Context, at cloud.AgentPlace, l store.LoginToSweep, change fileChange) (seen, error) {
 	for range agentEdits {
 		stands, err := s.editAtOnce(ctx, at, l, change)
 		var refused *cloud.RefusedError
@@ -165,7 +179,7 @@ const (
 	agentPause = 100 * time.Millisecond
 )
 
-func (s *Service) editAtOnce(ctx context.Context, at agentPlace, l store.LoginToSweep, change fileChange) (seen, error) {
+func (s *Service) editAtOnce(ctx context.Context, at cloud.AgentPlace, l store.LoginToSweep, change fileChange) (seen, error) {
 	before, err := s.readAt(ctx, at, l)
 	if err != nil {
 		return seen{}, agentError(l, err)
@@ -188,13 +202,13 @@ func (s *Service) editAtOnce(ctx context.Context, at agentPlace, l store.LoginTo
 		if bytes.Equal(content, f.Content) {
 			continue
 		}
-		if err := s.cloud.WriteAgentFile(ctx, at.cloudID, at.below+f.Path, f.Content, content, l.OSUser, 0o600); err != nil {
+		if err := s.cloud.WriteAgentFile(ctx, at, f.Path, f.Content, content, l.OSUser, 0o600); err != nil {
 			return seen{}, agentError(l, err)
 		}
 		wrote[f.Path] = content
 	}
 	for _, f := range before.files { // also where a write whose answer was lost has left one without
-		if _, ours := wrote[f.Path]; at.below != "" && (f.There || ours) {
+		if _, ours := wrote[f.Path]; at.Below != "" && (f.There || ours) {
 			if err := s.labelAt(ctx, at, f.Path); err != nil {
 				return seen{}, agentError(l, err)
 			}
@@ -214,10 +228,10 @@ func (s *Service) editAtOnce(ctx context.Context, at agentPlace, l store.LoginTo
 
 // labelAt gives a file that was written from another system the security label that its
 // own asks for. A system without labels has no use for it, and says so.
-func (s *Service) labelAt(ctx context.Context, at agentPlace, path string) error {
-	said, err := s.cloud.AgentCommand(ctx, at.cloudID, "chcon", "-t", "ssh_home_t", at.below+path)
+func (s *Service) labelAt(ctx context.Context, at cloud.AgentPlace, path string) error {
+	said, err := s.cloud.AgentCommand(ctx, at.Instance, "chcon", "-h", "-t", "ssh_home_t", at.Below+path)
 	if err == nil && said.Status != 0 && !strings.Contains(said.Errors, "not supported") {
-		err = errors.New("give it its security label: " + oneLine(said.Errors))
+		err = errors.New("give it its security label: " + text.Line(said.Errors, text.MaxLine))
 	}
 	return err
 }

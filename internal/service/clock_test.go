@@ -231,13 +231,19 @@ func (r *rig) is(of RotationState, state string) func() bool {
 	}
 }
 
-func (r *rig) keysFile(instance string) string {
+// keysPath is where the authorized_keys of an instance lies in the stand-in.
+func (r *rig) keysPath(instance string) string {
 	r.t.Helper()
 	i, err := r.Instance(r.t.Context(), instance)
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	data, err := os.ReadFile(filepath.Join(r.dir, "disks", i.CloudID, "home/debian/.ssh/authorized_keys"))
+	return filepath.Join(r.dir, "disks", i.CloudID, "home/debian/.ssh/authorized_keys")
+}
+
+func (r *rig) keysFile(instance string) string {
+	r.t.Helper()
+	data, err := os.ReadFile(r.keysPath(instance))
 	if err != nil {
 		r.t.Fatal(err)
 	}

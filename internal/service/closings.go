@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
@@ -150,7 +151,7 @@ func (s *Service) closeDue(ctx context.Context) error {
 	var all error
 	for _, c := range list {
 		if err := s.closeOne(ctx, c); err != nil {
-			all = errors.Join(all, err, s.leftOpen(ctx, c, oneLine(err.Error())))
+			all = errors.Join(all, err, s.leftOpen(ctx, c, text.Line(err.Error(), text.MaxLine)))
 		}
 	}
 	return all

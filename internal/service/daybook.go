@@ -120,6 +120,8 @@ type DaybookCheck struct {
 	Head    daybook.Hash
 	// Fault is the first entry that does not fit, nil if all do.
 	Fault *daybook.Fault
+	// Redacted are the entries whose details were taken away and of which a later one tells.
+	Redacted []int64
 	// Open is whether the role of the service could change the daybook.
 	Open bool
 }
@@ -138,6 +140,7 @@ func (s *Service) CheckDaybook(ctx context.Context, kept *daybook.Head) (Daybook
 		err = nil
 	}
 	out.Entries, out.Head = c.Head()
+	out.Redacted = c.Redacted()
 	if err != nil {
 		return out, err
 	}

@@ -12,6 +12,8 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
@@ -205,6 +207,9 @@ func (s *Service) judgeLaunch(ctx context.Context, actor Actor, l *Launch) (stor
 	image, err := choose("image", l.Image, c.Images, func(i cloud.Image) string { return i.Name })
 	if err != nil {
 		return none(err)
+	}
+	if err := name.CheckUser(image.LoginUser); err != nil {
+		return none(&Problem{Kind: Unavailable, Code: "bad-image", Field: "image", Detail: fmt.Sprintf("the cloud says that the login user of %s is %q: %v", image.Name, text.Line(image.LoginUser, text.MaxLine), err), Remedy: "Ask whoever runs the adapter"})
 	}
 	size, err := choose("size", l.Size, c.Sizes, func(z cloud.Size) string { return z.Name })
 	if err != nil {

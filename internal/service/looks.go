@@ -3,18 +3,20 @@ package service
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
 
@@ -95,6 +97,7 @@ func (s *Service) recordLooks(ctx context.Context, looks []look) (outcomes []str
 			return err
 		}
 		f := findings{same: map[uuid.UUID]time.Time{}}
+		var changes []fileChanged
 		for n, l := range looks {
 			if swept := logins[l.login.ID].SweptAt; swept != nil && swept.After(l.at) {
 				outcomes[n] = "a later look is recorded already"
@@ -103,11 +106,16 @@ func (s *Service) recordLooks(ctx context.Context, looks []look) (outcomes []str
 				continue
 			}
 			state := sweepAsBefore
-			if s.compareFiles(&f, l, last[l.login.ID]) {
+			differ, exposed := compareFiles(&f, l, last[l.login.ID])
+			if len(differ) > 0 {
 				state = sweepChanged
 			}
-			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.login.ID])
+			changes = append(changes, differ...)
+			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.login.ID]) + exposedWords(exposed)
 			f.ends = append(f.ends, store.SweepEnd{LoginID: l.login.ID, State: state, Outcome: outcomes[n], Method: l.method, Folders: l.folders, At: l.at})
+		}
+		if err := s.noteChanges(ctx, tx, &f, changes); err != nil {
+			return err
 		}
 		for _, write := range []func() error{
 			func() error { return tx.AddVersions(ctx, f.versions) },
@@ -128,56 +136,110 @@ func (s *Service) recordLooks(ctx context.Context, looks []look) (outcomes []str
 	return outcomes, err
 }
 
-// compareFiles finds the files whose content is new, and where they were looked at
-// before tells the daybook which lines came and went.
-func (s *Service) compareFiles(f *findings, l look, last map[string]store.FileVersion) (changed bool) {
+// fileChanged is a file that is not as it was when it was read before.
+type fileChanged struct {
+	look
+	before, now store.FileVersion
+}
+
+// compareFiles finds the files whose content is new. It returns those that were read
+// before, and what looks like a private key in any.
+func compareFiles(f *findings, l look, last map[string]store.FileVersion) (changed []fileChanged, exposed int) {
 	for _, file := range l.files {
-		earlier, known := last[file.Path]
-		if known && earlier.There == file.There && bytes.Equal(earlier.Content, file.Content) && earlier.Mode == int(file.Mode) {
-			f.same[earlier.ID] = l.at
+		before, known := last[file.Path]
+		digest := sha256.Sum256(file.Content)
+		if known && before.There == file.There && bytes.Equal(before.Digest, digest[:]) && before.Mode == int(file.Mode) {
+			f.same[before.ID] = l.at
+			exposed += len(before.Exposed)
 			continue
 		}
-		content := file.Content
-		if content == nil {
-			content = []byte{}
+		kept, found := authorizedkeys.Parse(file.Content).Keep()
+		exposed += len(found)
+		now := store.FileVersion{
+			ID: newID(), LoginID: l.login.ID, Path: file.Path, There: file.There, Content: append([]byte{}, kept...), Digest: digest[:], Bytes: len(file.Content),
+			Exposed: append([]authorizedkeys.Exposed{}, found...), Mode: int(file.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at,
 		}
-		f.versions = append(f.versions, store.FileVersion{ID: newID(), LoginID: l.login.ID, Path: file.Path, There: file.There, Content: content, Mode: int(file.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at})
-		if !known {
-			continue
+		f.versions = append(f.versions, now)
+		if known || len(found) > 0 {
+			changed = append(changed, fileChanged{l, before, now})
 		}
-		changed = true
-		came, went := changesOf(earlier.Content, file.Content)
-		e := s.entry(l.by, "login.changed", "login", l.name, "", "The file %s of %s is not as it was: %s came, %s went.", file.Path, l.name, counted(len(came), "line"), counted(len(went), "line"))
-		e.Details = map[string]any{"came": came[:min(len(came), maxNotedLines)], "went": went[:min(len(went), maxNotedLines)]}
-		f.notes = append(f.notes, e)
 	}
-	return changed
+	return changed, exposed
 }
 
-// maxNotedLines is how many lines that came or went stand in the daybook; the
-// versions of the file hold all.
-const maxNotedLines = 100
+func exposedWords(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return "; a private key lies here: treat it as exposed"
+}
 
-// oneLine makes a text that somebody wrote on an instance fit for a record and for a
-// terminal: what is no UTF-8 and every control character becomes a question mark.
-func oneLine(text string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == utf8.RuneError || unicode.Is(unicode.Bidi_Control, r) {
-			return '?'
+// noteChanges tells the daybook which lines came and went, and of private keys that lie
+// where public ones belong.
+func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings, changes []fileChanged) error {
+	var ids []uuid.UUID
+	for _, c := range changes {
+		if c.before.ID != uuid.Nil {
+			ids = append(ids, c.before.ID)
 		}
-		return r
-	}, text)
+	}
+	contents, err := tx.ContentsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		path := text.Line(c.now.Path, text.MaxLine)
+		if c.before.ID != uuid.Nil {
+			came, went := changesOf(contents[c.before.ID], c.now.Content)
+			e := s.entry(c.by, "login.changed", "login", c.name, "", "The file %s of %s is not as it was: %s came, %s went.", path, c.name, counted(len(came), "line"), counted(len(went), "line"))
+			e.Details = map[string]any{"came": came[:min(len(came), maxNotedLines)], "went": went[:min(len(went), maxNotedLines)]}
+			f.notes = append(f.notes, e)
+		}
+		for _, x := range c.now.Exposed[:min(len(c.now.Exposed), maxNotedLines)] {
+			if slices.ContainsFunc(c.before.Exposed, func(b authorizedkeys.Exposed) bool { return b.SHA256 == x.SHA256 }) {
+				continue
+			}
+			e, err := s.exposedEntry(ctx, tx, c, path, x)
+			if err != nil {
+				return err
+			}
+			f.notes = append(f.notes, e)
+		}
+	}
+	return nil
 }
+
+// exposedEntry tells of a private key that lies in a file, without anything of what it says.
+func (s *Service) exposedEntry(ctx context.Context, tx *store.Store, c fileChanged, path string, x authorizedkeys.Exposed) (store.Entry, error) {
+	which, names := "", []string{}
+	if d, ok := keypair.ReadFingerprint(x.Public); ok {
+		which = ", " + x.Public
+		known, err := tx.KeysIn(ctx, [][]byte{d.Sum})
+		if err != nil {
+			return store.Entry{}, err
+		}
+		for _, k := range known {
+			which, names = ", that of "+k.Name, append(names, k.Name)
+		}
+	}
+	e := s.entry(c.by, "key.exposed", "login", c.name, "", "A private key lies in %s of %s, from line %d on%s: treat it as exposed.", path, c.name, x.Line, which)
+	e.Outcome = "found"
+	e.Details = map[string]any{"path": path, "line": x.Line, "lines": x.Lines, "sha256": x.SHA256}
+	return onKeys(e, names...), nil
+}
+
+// maxNotedLines is how many lines that came or went are told in the daybook; the
+// versions of the file hold all.
+const maxNotedLines = 20
 
 func changesOf(before, after []byte) (came, went []string) {
 	came, went = []string{}, []string{}
 	for _, c := range authorizedkeys.Differences(authorizedkeys.Parse(before), authorizedkeys.Parse(after)) {
-		text := oneLine(strings.ReplaceAll(strings.TrimRight(c.Line.Raw, "\r\n"), "\t", " "))
 		if c.Came {
-			came = append(came, text)
+			came = append(came, c.Line.Told())
 			continue
 		}
-		went = append(went, text)
+		went = append(went, c.Line.Told())
 	}
 	return came, went
 }
@@ -224,14 +286,14 @@ func (r reading) compareKeys(f *findings, l look, known map[string]store.Key, na
 	strangers := 0
 	for _, digest := range r.digests {
 		at := r.standing[string(digest)]
-		limits := oneLine(strings.Join(at.line.Limits(l.at), "; "))
+		limits := text.Line(strings.Join(at.line.Limits(l.at), "; "), text.MaxLine)
 		if k, ok := known[string(digest)]; ok {
 			seen[k.ID] = true
 			f.sightings = append(f.sightings, store.Sighting{LoginID: l.login.ID, KeyID: k.ID, SeenAt: l.at, Method: l.method, Present: true, Limits: limits, Opens: at.opens})
 			continue
 		}
 		strangers++
-		f.strangers = append(f.strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: oneLine(at.line.Algorithm), Blob: at.line.Blob, Comment: oneLine(at.line.Comment), Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
+		f.strangers = append(f.strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: text.Line(at.line.Algorithm, text.MaxLine), Blob: at.line.Blob, Comment: text.Line(at.line.Comment, text.MaxLine), Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
 	}
 	for _, id := range named {
 		if !seen[id] {
@@ -289,8 +351,12 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 	if len(files) == 0 || len(files) > maxReportedFiles {
 		return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: fmt.Sprintf("%d files were given; a login has 1 to %d", len(files), maxReportedFiles)}
 	}
+	total := 0
 	for _, f := range files {
-		if f.Path == "" || len(f.Path) > 4096 || oneLine(f.Path) != f.Path || !f.There && len(f.Content) > 0 {
+		if total += len(f.Content); total > sshio.MaxFileBytes || bytes.Count(f.Content, []byte{'\n'}) > sshio.MaxFileLines {
+			return Login{}, &Problem{Kind: TooLarge, Code: "too-large", Field: "files", Detail: fmt.Sprintf("the files of a login have at most %d bytes together and %d lines each", sshio.MaxFileBytes, sshio.MaxFileLines)}
+		}
+		if f.Path == "" || len(f.Path) > 4096 || text.Plain(f.Path) != f.Path || !f.There && len(f.Content) > 0 {
 			return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: "a file has no path, one with control characters, or content though it is not there"}
 		}
 	}
@@ -298,7 +364,7 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 		return Login{}, &Problem{Kind: Invalid, Code: "bad-folders", Field: "folders", Detail: fmt.Sprintf("%d folders were given; %d is the limit", len(folders), maxReportedFolders)}
 	}
 	for _, f := range folders {
-		if f.Path == "" || len(f.Path) > 4096 || oneLine(f.Path) != f.Path {
+		if f.Path == "" || len(f.Path) > 4096 || text.Plain(f.Path) != f.Path {
 			return Login{}, &Problem{Kind: Invalid, Code: "bad-folders", Field: "folders", Detail: "a folder has no path, or one with control characters"}
 		}
 	}

@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/machines"
+	"plumlatch/internal/core/name"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
@@ -80,8 +80,8 @@ func (s *Service) ShownHostKeys(ctx context.Context, address string, port int) (
 
 func checkAddress(address string, port int) error {
 	switch {
-	case address == "" || len(address) > 253 || strings.ContainsAny(address, " \t\r\n/@"):
-		return &Problem{Kind: Invalid, Code: "bad-address", Field: "address", Detail: "the address is empty, or is no host name or address", Remedy: "Give one such as 192.0.2.10 or gauge.example"}
+	case name.CheckHost(address) != nil:
+		return &Problem{Kind: Invalid, Code: "bad-address", Field: "address", Detail: name.ErrHost.Error(), Remedy: "Give one such as 192.0.2.10 or gauge.example"}
 	case port < 1 || port > 65535:
 		return &Problem{Kind: Invalid, Code: "bad-port", Field: "port", Detail: fmt.Sprintf("%d is no port", port), Remedy: "Give one from 1 to 65535"}
 	}

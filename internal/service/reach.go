@@ -383,18 +383,8 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 			out.Strangers = append(out.Strangers, g)
 		}
 	}
-	versions, err := s.store.Versions(ctx, l.ID, maxVersions)
-	if err != nil {
-		return Login{}, err
-	}
-	seen := map[string]bool{}
-	for _, v := range versions {
-		if !seen[v.Path] {
-			seen[v.Path] = true
-			out.Files = append(out.Files, v)
-		}
-	}
-	return out, nil
+	out.Files, err = s.store.NewestVersions(ctx, l.ID)
+	return out, err
 }
 
 // labelWorth says in plain words where the cloud's key label misleads.
@@ -418,7 +408,11 @@ func labelWorth(i store.Instance, openers []store.Opening) string {
 	return ""
 }
 
-const maxVersions = 100
+// At most so many versions are told of at once, and so many bytes of them.
+const (
+	maxVersions     = 100
+	maxVersionBytes = 4 << 20
+)
 
 // Version is a content of a file with what was new in it.
 type Version struct {
@@ -435,6 +429,13 @@ func (s *Service) Versions(ctx context.Context, name string) ([]Version, error) 
 	versions, err := s.store.Versions(ctx, l.ID, maxVersions)
 	if err != nil {
 		return nil, err
+	}
+	held := 0
+	for n, v := range versions {
+		if held += len(v.Content); held > maxVersionBytes && n > 0 {
+			versions = versions[:n]
+			break
+		}
 	}
 	out := make([]Version, len(versions))
 	for n, v := range versions {

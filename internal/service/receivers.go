@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/receivers"
 	"plumlatch/internal/store"
 )
@@ -246,7 +247,9 @@ func (s *Service) deliver(ctx context.Context) error {
 		r, there := byID[d.ReceiverID]
 		e, written := entries[d.Seq]
 		if there && written {
-			sending.Go(func() error { return s.deliverOne(ctx, r, d, e) })
+			sending.Go(func() error {
+				return s.safely("sending to "+r.Name, func() error { return s.deliverOne(ctx, r, d, e) })
+			})
 		}
 	}
 	return sending.Wait()
@@ -286,9 +289,9 @@ func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Deli
 	case sent == nil:
 		d.State, d.Error, d.EndedAt = "done", "", new(s.now())
 	case d.Attempts >= mostAttempts:
-		d.State, d.Error, d.EndedAt = "dead", oneLine(sent.Error()), new(s.now())
+		d.State, d.Error, d.EndedAt = "dead", text.Line(sent.Error(), text.MaxLine), new(s.now())
 	default:
-		d.Error = oneLine(sent.Error())
+		d.Error = text.Line(sent.Error(), text.MaxLine)
 		d.DueAt = s.now().Add(firstRetry * time.Duration(math.Pow(3, float64(d.Attempts-1))))
 	}
 	return s.store.ChangeDelivery(ctx, d)

@@ -15,6 +15,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
@@ -87,7 +88,11 @@ func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Insta
 	}
 	var wait sync.WaitGroup
 	if i.State == "running" { // asked while the cloud is
-		wait.Go(func() { f.Passwords = s.takesPasswords(ctx, i, l.OSUser) })
+		wait.Go(func() {
+			if s.safely("asking "+out.Name+" for passwords", func() error { f.Passwords = s.takesPasswords(ctx, i, l.OSUser); return nil }) != nil {
+				f.Passwords = restore.Unknown
+			}
+		})
 	}
 	if !i.Adopted {
 		err = s.cloudFacts(ctx, i, &f)
@@ -372,9 +377,10 @@ func (s *Service) worries(ctx context.Context) func(store.ReachLogin, reach.Stan
 func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance, f restore.Facts, options []restore.Option) []Rehearsal {
 	var out []Rehearsal
 	try := func(r restore.Route, what string, do func() (string, error)) {
-		detail, err := do()
+		detail := ""
+		err := s.safely("rehearsing at "+i.Name, func() (err error) { detail, err = do(); return err })
 		if err != nil {
-			detail = oneLine(err.Error())
+			detail = text.Line(err.Error(), text.MaxLine)
 		}
 		out = append(out, Rehearsal{r, what, err == nil, detail})
 	}
@@ -406,7 +412,7 @@ func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance,
 				if f.Agent != restore.AgentReady {
 					return "", errors.New("it was not asked, since it is " + strings.ReplaceAll(string(f.Agent), "-", " ") + "; permission would be given for the while")
 				}
-				read, err := s.cloud.AgentFile(ctx, i.CloudID, "/etc/passwd")
+				read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: i.CloudID}, "/etc/passwd", "")
 				return "it reads /etc/passwd: " + string(read.Kind), err
 			})
 		case restore.MetadataKeys:
@@ -420,7 +426,7 @@ func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance,
 					return "", errors.New("it was not tried, since the SSH port is closed to " + f.ShellRange + "; it would be opened for the while")
 				}
 				said, err := s.cloud.Shell(ctx, i.CloudID, nil, "whoami")
-				return "it answers as " + oneLine(strings.TrimSpace(string(said.Output))), err
+				return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
 			})
 		case restore.Password:
 			try(o.Route, "whether the SSH server takes passwords", func() (string, error) { return "it does; whether anybody knows one is not seen", nil })

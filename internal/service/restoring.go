@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
@@ -134,9 +135,9 @@ func (r *restoring) whateverComesOfIt(step runs.Step) func(context.Context, *run
 				return outcome, err
 			}
 			if !runs.IsTemporary(err) || time.Since(begun) > patience {
-				return "not done: " + oneLine(err.Error()), p.SetFact(ctx, leftFact+step.Name, oneLine(err.Error()))
+				return "not done: " + text.Line(err.Error(), text.MaxLine), p.SetFact(ctx, leftFact+step.Name, text.Line(err.Error(), text.MaxLine))
 			}
-			if err := p.Tell(ctx, 0, "waiting: "+oneLine(err.Error())); err != nil {
+			if err := p.Tell(ctx, 0, "waiting: "+text.Line(err.Error(), text.MaxLine)); err != nil {
 				return "", err
 			}
 			select {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
@@ -303,7 +304,7 @@ func (r *restoring) mounted(ctx context.Context, i cloud.Instance) error {
 		case said.Status == 0, strings.Contains(said.Errors, "mounted at "+mountPoint+" already"), strings.Contains(said.Errors, "already mounted on "+mountPoint):
 			return nil
 		case words[1] == "-o":
-			return fmt.Errorf("the helper cannot mount the disk: %s", oneLine(said.Errors))
+			return fmt.Errorf("the helper cannot mount the disk: %s", text.Line(said.Errors, text.MaxLine))
 		}
 	}
 	return nil
@@ -345,7 +346,7 @@ func (r *restoring) onHelper(ctx context.Context, p *runs.Progress, l store.Logi
 	if err := r.mounted(ctx, i); err != nil {
 		return seen{}, err
 	}
-	return r.editAt(ctx, agentPlace{cloudID: i.Id, below: mountPoint}, l, change)
+	return r.editAt(ctx, cloud.AgentPlace{Instance: i.Id, Below: mountPoint}, l, change)
 }
 
 // unmountAgain unmounts the disk on every helper that is there.
@@ -367,7 +368,7 @@ func (r *restoring) unmountAgain(ctx context.Context, p *runs.Progress) error {
 				return calling(err)
 			}
 			if said.Status != 0 && !strings.Contains(said.Errors, "not mounted") && !strings.Contains(said.Errors, "no mount point") {
-				return fmt.Errorf("the helper cannot unmount the disk: %s", oneLine(said.Errors))
+				return fmt.Errorf("the helper cannot unmount the disk: %s", text.Line(said.Errors, text.MaxLine))
 			}
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -369,7 +370,7 @@ func (s shell) run(input []byte, words ...string) (out []byte, ok bool, err erro
 func (s shell) must(input []byte, words ...string) error {
 	said, err := s.cloud.Shell(s.ctx, s.cloudID, input, words...)
 	if err == nil && said.Status != 0 {
-		return fmt.Errorf("in the browser shell, %s", oneLine(said.Errors))
+		return fmt.Errorf("in the browser shell, %s", text.Line(said.Errors, text.MaxLine))
 	}
 	return calling(err)
 }
@@ -379,42 +380,57 @@ func (s shell) read(l store.LoginToSweep) (seen, error) {
 	if err != nil || !ok {
 		return seen{}, errors.Join(err, errUnless(ok, "the browser shell does not read /etc/passwd"))
 	}
-	home := homeIn(string(users), l.OSUser)
-	if home == "" {
-		return seen{}, fmt.Errorf("there is no user %s on %s any more", l.OSUser, l.Instance.Name)
+	home, err := homeIn(string(users), l.OSUser)
+	if err != nil {
+		return seen{}, fmt.Errorf("%s: %w", l.Instance.Name, err)
 	}
 	config, _, err := s.run(nil, "cat", sshio.ServerConfig)
 	if err != nil {
 		return seen{}, err
 	}
 	var out seen
-	paths := sshio.KeyFilesOf(string(config), home, l.OSUser)
-	for _, name := range paths {
-		kind, mode, err := s.stat(name)
+	paths, err := sshio.KeyFilesOf(string(config), home, l.OSUser)
+	if err != nil {
+		return seen{}, err
+	}
+	for _, name := range sshio.FoldersAbove(home, paths) {
+		st, err := s.stat(name)
 		if err != nil {
 			return seen{}, err
 		}
-		f := SeenFile{Path: name, There: kind == "regular file", Mode: mode}
 		switch {
+		case st.kind == "directory":
+			out.folders = append(out.folders, store.Folder{Path: name, Mode: int(st.mode)})
+		case st.kind != "" && name != home:
+			return seen{}, fmt.Errorf("%s is %w", name, sshio.ErrLink)
+		}
+	}
+	left := int64(sshio.MaxFileBytes)
+	for _, name := range paths {
+		st, err := s.stat(name)
+		if err != nil {
+			return seen{}, err
+		}
+		f := SeenFile{Path: name, There: st.regular(), Mode: st.mode}
+		switch {
+		case f.There && st.owner != l.OSUser && st.owner != "root":
+			return seen{}, fmt.Errorf("%s: %w", name, sshio.ErrOwner)
 		case f.There:
+			if left -= st.size; left < 0 {
+				return seen{}, fmt.Errorf("%s has %d bytes; %d is the limit for all files of a login", name, st.size, sshio.MaxFileBytes)
+			}
 			text, ok, err := s.run(nil, "cat", name)
 			if err != nil || !ok {
 				return seen{}, errors.Join(err, errUnless(ok, "the browser shell does not read "+name))
 			}
 			f.Content = text
-		case kind != "":
-			return seen{}, fmt.Errorf("%s is a %s", name, kind)
+		case st.kind != "":
+			return seen{}, fmt.Errorf("%s is %w", name, sshio.ErrLink)
+		}
+		if n := bytes.Count(f.Content, []byte{'\n'}); n > sshio.MaxFileLines {
+			return seen{}, fmt.Errorf("%s has %d lines; %d is the limit", name, n, sshio.MaxFileLines)
 		}
 		out.files = append(out.files, f)
-	}
-	for _, name := range sshio.FoldersAbove(home, paths) {
-		kind, mode, err := s.stat(name)
-		if err != nil {
-			return seen{}, err
-		}
-		if kind == "directory" {
-			out.folders = append(out.folders, store.Folder{Path: name, Mode: int(mode)})
-		}
 	}
 	return out, nil
 }
@@ -432,9 +448,9 @@ func (s shell) replace(f SeenFile, content []byte) error {
 	mode := "600"
 	if f.There {
 		mode = fmt.Sprintf("%o", f.Mode)
-	} else if kind, _, err := s.stat(path.Dir(f.Path)); err != nil {
+	} else if above, err := s.stat(path.Dir(f.Path)); err != nil {
 		return err
-	} else if kind == "" {
+	} else if above.kind == "" {
 		if err := errors.Join(s.must(nil, "mkdir", path.Dir(f.Path)), s.must(nil, "chmod", "700", path.Dir(f.Path))); err != nil {
 			return err
 		}
@@ -442,8 +458,8 @@ func (s shell) replace(f SeenFile, content []byte) error {
 	beside := f.Path + sshio.BesideSuffix
 	if err := s.must(content, "dd", "of="+beside, "conv=excl,fsync"); err != nil {
 		// One that stands there is somebody else's, or of a run that was cut off.
-		kind, _, look := s.stat(beside)
-		if look == nil && kind != "" {
+		stands, look := s.stat(beside)
+		if look == nil && stands.kind != "" {
 			return errors.Join(runs.Temporary(fmt.Errorf("edit %s: %w", f.Path, sshio.ErrEdited)), s.must(nil, "rm", beside))
 		}
 		return err
@@ -468,21 +484,36 @@ func (s shell) replace(f SeenFile, content []byte) error {
 	return s.must(nil, "mv", "-T", beside, f.Path)
 }
 
-// stat tells what kind of file stands at a path, "" for none, and its mode.
-func (s shell) stat(name string) (kind string, mode fs.FileMode, err error) {
-	out, ok, err := s.run(nil, "stat", "-c", "%F %a %U", name)
+// fileStat is what stat(1) says of a path, without following a symbolic link.
+type fileStat struct {
+	// kind is in the words of stat(1), "" where there is nothing.
+	kind  string
+	mode  fs.FileMode
+	owner string
+	size  int64 // in bytes
+}
+
+func (f fileStat) regular() bool { return strings.HasPrefix(f.kind, "regular ") }
+
+func (s shell) stat(name string) (fileStat, error) {
+	out, ok, err := s.run(nil, "stat", "-c", "%s %a %U %F", name)
 	if err != nil || !ok {
-		return "", 0, err
+		return fileStat{}, err
 	}
-	fields := strings.Fields(string(out))
-	if len(fields) < 3 {
-		return "", 0, fmt.Errorf("stat %s says %q", name, oneLine(string(out)))
+	fields := strings.SplitN(strings.TrimSpace(string(out)), " ", 4)
+	odd := fmt.Errorf("stat %s says %q", name, text.Line(string(out), text.MaxLine))
+	if len(fields) < 4 {
+		return fileStat{}, odd
 	}
-	bits, err := strconv.ParseUint(fields[len(fields)-2], 8, 32)
+	size, err := strconv.ParseInt(fields[0], 10, 64)
+	if err != nil || size < 0 {
+		return fileStat{}, odd
+	}
+	bits, err := strconv.ParseUint(fields[1], 8, 32)
 	if err != nil {
-		return "", 0, fmt.Errorf("stat %s says %q", name, oneLine(string(out)))
+		return fileStat{}, odd
 	}
-	return strings.Join(fields[:len(fields)-2], " "), fs.FileMode(bits) & fs.ModePerm, nil
+	return fileStat{kind: fields[3], mode: fs.FileMode(bits) & fs.ModePerm, owner: fields[2], size: size}, nil
 }
 
 // reset has the guest agent set a new administrator's password.

@@ -269,8 +269,11 @@ func (s *Service) withoutAgent(ctx context.Context, logins []store.LoginToSweep)
 		if s.noMeans(l) == nil || l.Instance.State != "running" {
 			continue
 		}
-		group.Go(func() (err error) {
-			missing[n], err = s.agentMissing(ctx, l.Instance)
+		group.Go(func() error {
+			err := s.safely("asking the guest agent of "+l.Instance.Name, func() (err error) {
+				missing[n], err = s.agentMissing(ctx, l.Instance)
+				return err
+			})
 			if err != nil && ctx.Err() == nil { // a cloud that does not answer is one means less
 				missing[n], err = "its guest agent cannot be asked: "+err.Error(), nil
 			}

@@ -11,6 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
@@ -56,7 +58,9 @@ type Service struct {
 	// rotating is how many runs of rotations are at work.
 	rotating atomic.Int32
 	gathered gathering
-	offers   outlined
+	// reading is what all sweeps may hold of files at once, in bytes.
+	reading *semaphore.Weighted
+	offers  outlined
 
 	figures keptFigures
 	guesses guesses
@@ -70,7 +74,7 @@ type Service struct {
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute, SessionLasts: defaultSessionLasts, SessionIdle: defaultSessionIdle}
+	return &Service{reading: semaphore.NewWeighted(readBudget), store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute, SessionLasts: defaultSessionLasts, SessionIdle: defaultSessionIdle}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.

@@ -142,8 +142,8 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 		return store.Instance{}, err
 	}
 	switch {
-	case a.LoginUser == "" || len(a.LoginUser) > 64 || strings.ContainsAny(a.LoginUser, " \t\r\n:/@"):
-		return bad("login_user", "the login user is empty, or no user name", "Give the OS user to log in as")
+	case name.CheckUser(a.LoginUser) != nil:
+		return bad("login_user", name.ErrUser.Error(), "Give the OS user to log in as")
 	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:
 		return bad("host_keys", "1 to 16 host keys are needed", "The client reads them from the machine: plumlatch instance adopt")
 	}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
@@ -18,6 +19,14 @@ import (
 const (
 	sweepsAtOnce = 32
 	sweepBatch   = 512
+	// sweepBatchAgain is sweepBatch for logins at which the service ended before, and
+	// sweepTries how often it may end at one.
+	sweepBatchAgain = 16
+	sweepTries      = 3
+	// readBudget is how many bytes of files all sweeps hold at once, and recordBytes how
+	// many are recorded together.
+	readBudget  = 40 << 20
+	recordBytes = 4 << 20
 	// looksAtOnce is how many looks are recorded together at most.
 	looksAtOnce = 64
 	// sweepTimeout is for how long one login may take.
@@ -105,10 +114,19 @@ func (s *Service) SweepItems(ctx context.Context, id uuid.UUID, state string, p 
 }
 
 // carrySweeps reads the logins that sweeps wait for, until none is left. A
-// service that was stopped in between goes on where it was.
+// service that was stopped in between goes on where it was. Where it was killed, the logins
+// that it was at are read a few at a time, and then one by one, so that one at which the
+// service dies is found and given up.
 func (s *Service) carrySweeps(ctx context.Context) error {
 	for {
-		items, err := s.store.WaitingSweepItems(ctx, sweepBatch)
+		given, err := s.store.GiveUpSweepItems(ctx, sweepTries, "given up: the service ended three times while it read this login", s.now())
+		if err != nil {
+			return err
+		}
+		for _, id := range given {
+			s.log.Error("a login was given up: the service ended three times while it read it", "login", id)
+		}
+		items, err := s.store.TakeSweepItems(ctx, sweepBatch, sweepBatchAgain, 1)
 		if err != nil {
 			return err
 		}
@@ -120,7 +138,7 @@ func (s *Service) carrySweeps(ctx context.Context) error {
 			ids[n] = i.LoginID
 		}
 		if err := s.sweepLogins(ctx, ids); err != nil {
-			return err
+			return errors.Join(err, s.store.UntakeSweepItems(context.WithoutCancel(ctx), ids))
 		}
 	}
 }
@@ -162,44 +180,71 @@ func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
 		return readers.Wait()
 	})
 	both.Go(func() error { return s.recordAsTheyCome(ctx, looks) })
-	return both.Wait()
+	err = both.Wait()
+	for l := range looks { // those that were not recorded
+		s.reading.Release(l.bytes())
+	}
+	return err
 }
 
 // sweepLogin reads the files of one login and gives what it saw to be recorded,
 // or records why it could not.
 func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep, looks chan<- look) error {
 	at := s.now()
-	stands, method, err := s.readLogin(ctx, l)
-	if ctx.Err() != nil {
-		return ctx.Err()
+	if err := s.reading.Acquire(ctx, sshio.MaxFileBytes); err != nil {
+		return err
 	}
-	if err != nil {
-		return s.store.NoteSweepFailure(ctx, l.ID, sweepFailed, err.Error(), at)
+	var stands seen
+	var method string
+	err := s.safely("reading "+loginName(l.OSUser, l.Instance.Name), func() (err error) {
+		stands, method, err = s.readLogin(ctx, l)
+		return err
+	})
+	held := stands.bytes()
+	s.reading.Release(sshio.MaxFileBytes - held)
+	if err != nil || ctx.Err() != nil {
+		s.reading.Release(held)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return s.store.NoteSweepFailure(ctx, l.ID, sweepFailed, text.Line(err.Error(), text.MaxMessage), at)
 	}
 	select {
 	case looks <- look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: byService, at: at}:
 		return nil
 	case <-ctx.Done():
+		s.reading.Release(held)
 		return ctx.Err()
 	}
+}
+
+// bytes is how much the files hold together, at most what is acquired for them.
+func (s seen) bytes() int64 {
+	n := 0
+	for _, f := range s.files {
+		n += len(f.Content)
+	}
+	return min(int64(n), sshio.MaxFileBytes)
 }
 
 // recordAsTheyCome records looks until there are no more: while one set is being
 // written, the next gathers.
 func (s *Service) recordAsTheyCome(ctx context.Context, looks <-chan look) error {
 	for first := range looks {
-		set := []look{first}
-		for more := true; more && len(set) < looksAtOnce; {
+		set, held := []look{first}, first.bytes()
+		for more := true; more && len(set) < looksAtOnce && held < recordBytes; {
 			select {
 			case l, ok := <-looks:
 				if more = ok; ok {
-					set = append(set, l)
+					set, held = append(set, l), held+l.bytes()
 				}
 			default:
 				more = false
 			}
 		}
-		if err := s.recordSet(ctx, set); err != nil {
+		err := s.recordSet(ctx, set)
+		s.reading.Release(held)
+		if err != nil {
 			return err
 		}
 	}
@@ -271,7 +316,7 @@ func filesOf(session *sshio.Session, read []sshio.RemoteFile) (files []SeenFile,
 	for _, f := range read {
 		files = append(files, SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
 	}
-	above, err := session.Folders(read)
+	above, err := session.Folders()
 	for _, f := range above {
 		folders = append(folders, store.Folder{Path: f.Path, Mode: int(f.Mode)})
 	}

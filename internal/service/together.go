@@ -46,7 +46,7 @@ func (s *Service) recordTogether(ctx context.Context, l look) (outcome string, e
 	g.busy = true
 	g.mu.Unlock()
 	if first {
-		go s.recordGathered(store.Unlimited(context.WithoutCancel(ctx)))
+		s.engine.Beside(func() { s.recordGathered(store.Unlimited(context.WithoutCancel(ctx))) })
 	}
 	select {
 	case <-ctx.Done():
@@ -68,13 +68,14 @@ func (s *Service) recordGathered(ctx context.Context) {
 		for n, w := range batch {
 			looks[n] = w.look
 		}
-		outcomes, err := s.recordLooks(ctx, looks)
+		var outcomes []string
+		err := s.safely("recording looks", func() (err error) { outcomes, err = s.recordLooks(ctx, looks); return err })
 		for n, w := range batch {
 			switch {
 			case err == nil:
 				w.outcome = outcomes[n]
 			case len(batch) > 1: // what is wrong with one costs nothing to the others
-				w.outcome, w.err = s.recordLook(ctx, w.look)
+				w.err = s.safely("recording a look at "+w.name, func() (err error) { w.outcome, err = s.recordLook(ctx, w.look); return err })
 			default:
 				w.err = err
 			}

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
 )
 
 var errOnlyAsked = errors.New("no password is given")
@@ -44,16 +45,43 @@ func (s *Session) Run(input []byte, words ...string) ([]byte, error) {
 		return nil, err
 	}
 	defer c.Close()
-	var out, errs bytes.Buffer
+	// A command that writes too much is not waited for.
+	out, errs := bounded{full: func() { c.Close() }}, bounded{full: func() { c.Close() }}
 	c.Stdout, c.Stderr, c.Stdin = &out, &errs, bytes.NewReader(input)
 	line := make([]string, len(words))
 	for n, w := range words {
 		line[n] = shellWord(w)
 	}
-	if err := c.Run(strings.Join(line, " ")); err != nil {
-		return nil, fmt.Errorf("%s: %w: %s", words[0], err, strings.TrimSpace(errs.String()))
+	err = c.Run(strings.Join(line, " "))
+	if out.overflew || errs.overflew {
+		return nil, fmt.Errorf("%s: %w", words[0], errOutput)
 	}
-	return out.Bytes(), nil
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", words[0], err, text.Line(errs.held.String(), text.MaxLine))
+	}
+	return out.held.Bytes(), nil
+}
+
+// maxOutput is how much of what a command writes is read, in bytes.
+const maxOutput = 64 << 10
+
+var errOutput = fmt.Errorf("the command wrote over %d bytes, which is the limit", maxOutput)
+
+// bounded is a buffer that takes no more than maxOutput bytes, and then calls full.
+// The buffer is not embedded, since its ReadFrom knows no bound.
+type bounded struct {
+	held     bytes.Buffer
+	full     func()
+	overflew bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.held.Len()+len(p) > maxOutput {
+		b.overflew = true
+		b.full()
+		return 0, errOutput
+	}
+	return b.held.Write(p)
 }
 
 func shellWord(w string) string {

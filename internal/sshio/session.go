@@ -17,10 +17,25 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/text"
 )
 
-// MaxFileBytes is the greatest authorized_keys file that is read, in bytes.
-const MaxFileBytes = 8 << 20
+// What is read of one login at most, whatever its machine says. More is an error that
+// says so, never a part of the truth.
+const (
+	// MaxKeyFiles is the number of files that a server may read keys from.
+	MaxKeyFiles = 8
+	// MaxFileBytes is the size of those files together, and so of any one, in bytes.
+	MaxFileBytes = 1 << 20
+	// MaxFileLines is the number of lines of one file.
+	MaxFileLines = 10_000
+
+	maxConfigBytes = 256 << 10
+	maxPathBytes   = 1024
+	maxFolders     = 32
+	// slack is how many more bytes than its size a file may have grown by while it is read.
+	slack = 4 << 10
+)
 
 // Session is a completed login.
 type Session struct {
@@ -31,8 +46,10 @@ type Session struct {
 	files  *sftp.Client
 	user   string
 	// Once they were read:
-	home  string
-	paths []string
+	home    string
+	owner   uint32 // of the home folder
+	paths   []string
+	folders []Folder // from the home folder down; nil where they have to be looked at again
 }
 
 // Login logs in with the private half. A completed login is proof of entry. The
@@ -64,12 +81,13 @@ func LoginAndSee(ctx context.Context, t Target, signer ssh.Signer, other []byte)
 	return &Session{HostKey: shown, client: client, user: t.User}, false, nil
 }
 
-// Close ends the session.
+// Close ends the session. The connection goes first: a server that does not end its SFTP
+// would be waited for otherwise.
 func (s *Session) Close() {
+	s.client.Close()
 	if s.files != nil {
 		s.files.Close()
 	}
-	s.client.Close()
 }
 
 func (s *Session) sftp() (*sftp.Client, error) {
@@ -110,27 +128,61 @@ func (s *Session) KeyFiles() ([]string, error) {
 	if s.home, err = c.Getwd(); err != nil {
 		return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
 	}
+	if s.home, err = CleanPath(s.home); err != nil {
+		return nil, fmt.Errorf("find the home folder of %s: %w", s.user, err)
+	}
+	info, err := c.Stat(s.home)
+	if err != nil {
+		return nil, fmt.Errorf("look at the home folder %s: %w", s.home, err)
+	}
+	if st, ok := info.Sys().(*sftp.FileStat); ok {
+		s.owner = st.UID
+	}
 	var config []byte
 	if f, err := c.Open(ServerConfig); err == nil {
-		config, err = readUpTo(f, 1<<20, 4096)
+		config, err = readUpTo(f, maxConfigBytes+1, 4096)
 		f.Close()
 		if err != nil {
 			config = nil
 		}
 	}
-	s.paths = KeyFilesOf(string(config), s.home, s.user)
+	if s.paths, err = KeyFilesOf(string(config), s.home, s.user); err != nil {
+		s.paths = nil
+		return nil, err
+	}
 	return s.paths, nil
+}
+
+// CleanPath returns a path that a peer told of in its shortest form, or an error where it
+// is not absolute, too long, or holds control characters.
+func CleanPath(name string) (string, error) {
+	switch {
+	case len(name) > maxPathBytes:
+		return "", fmt.Errorf("a path of %d bytes; %d is the limit", len(name), maxPathBytes)
+	case text.Plain(name) != name:
+		return "", fmt.Errorf("the path %q holds control characters", text.Cut(name, text.MaxLine))
+	case !path.IsAbs(name):
+		return "", fmt.Errorf("the path %q does not begin with a slash", name)
+	}
+	return path.Clean(name), nil
 }
 
 // ServerConfig is where sshd is told where keys stand.
 const ServerConfig = "/etc/ssh/sshd_config"
 
 // KeyFilesOf returns the paths that a server with the sshd_config reads a user's
-// keys from. An empty one means the default of sshd_config(5).
-func KeyFilesOf(config, home, user string) []string {
+// keys from, in their shortest form. An empty one means the default of sshd_config(5).
+// More than MaxKeyFiles, or a path that cannot be one, is an error.
+func KeyFilesOf(config, home, user string) ([]string, error) {
+	if len(config) > maxConfigBytes {
+		return nil, fmt.Errorf("%s has over %d bytes, which is the limit", ServerConfig, maxConfigBytes)
+	}
 	patterns := keysFileSetting(config)
 	if len(patterns) == 0 {
 		patterns = []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
+	}
+	if len(patterns) > MaxKeyFiles {
+		return nil, fmt.Errorf("AuthorizedKeysFile in %s names %d files; %d is the limit", ServerConfig, len(patterns), MaxKeyFiles)
 	}
 	var out []string
 	for _, p := range patterns {
@@ -138,11 +190,18 @@ func KeyFilesOf(config, home, user string) []string {
 		if !path.IsAbs(p) {
 			p = path.Join(home, p)
 		}
+		p, err := CleanPath(p)
+		if err != nil {
+			return nil, fmt.Errorf("AuthorizedKeysFile in %s: %w", ServerConfig, err)
+		}
 		if !slices.Contains(out, p) {
 			out = append(out, p)
 		}
 	}
-	return out
+	if n := len(FoldersAbove(home, out)); n > maxFolders {
+		return nil, fmt.Errorf("AuthorizedKeysFile in %s names files below %d folders; %d is the limit", ServerConfig, n, maxFolders)
+	}
+	return out, nil
 }
 
 // FoldersAbove returns the folders whose modes sshd's StrictModes judges: for the
@@ -166,23 +225,36 @@ type Folder struct {
 	Mode fs.FileMode
 }
 
-// Folders looks at the folders above the files, from the home folder down.
-func (s *Session) Folders(files []RemoteFile) ([]Folder, error) {
-	names := make([]string, len(files))
-	for n, f := range files {
-		names[n] = f.Path
+// Folders looks at the folders above the files that the server reads keys from, from the
+// home folder down. Something else than a folder below the home folder, such as a symbolic
+// link, is an error: nothing is read or written through it.
+func (s *Session) Folders() ([]Folder, error) {
+	if s.folders != nil {
+		return s.folders, nil
+	}
+	paths, err := s.KeyFiles()
+	if err != nil {
+		return nil, err
 	}
 	var out []Folder
-	for _, name := range FoldersAbove(s.home, names) {
-		info, err := s.files.Stat(name)
+	for _, name := range FoldersAbove(s.home, paths) {
+		look := s.files.Lstat
+		if name == s.home {
+			look = s.files.Stat
+		}
+		info, err := look(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return nil, fmt.Errorf("look at %s: %w", name, err)
 		}
+		if !info.IsDir() {
+			return nil, fmt.Errorf("%s is %w", name, ErrLink)
+		}
 		out = append(out, Folder{Path: name, Mode: info.Mode().Perm()})
 	}
+	s.folders = out
 	return out, nil
 }
 
@@ -204,14 +276,24 @@ func keysFileSetting(config string) []string {
 	return nil
 }
 
-// Read reads a file. A file that is not there is no error.
-func (s *Session) Read(name string) (RemoteFile, error) {
+// ErrLink is wrapped where something else than a folder or an ordinary file is in the
+// way: a symbolic link, a device, a pipe. Nothing is read or written through it.
+var ErrLink = errors.New("no ordinary file or folder, and is not followed")
+
+// ErrOwner is wrapped where a file belongs to somebody else than the login's user and root.
+var ErrOwner = errors.New("it belongs to somebody else")
+
+// Read reads a file. A file that is not there is no error; one that is not an ordinary
+// one of the user's or of root's, or that is too large, is.
+func (s *Session) Read(name string) (RemoteFile, error) { return s.read(name, MaxFileBytes) }
+
+func (s *Session) read(name string, most int) (RemoteFile, error) {
 	c, err := s.sftp()
 	if err != nil {
 		return RemoteFile{}, err
 	}
 	r := RemoteFile{Path: name}
-	info, err := c.Stat(name)
+	info, err := c.Lstat(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return r, nil
 	}
@@ -219,31 +301,39 @@ func (s *Session) Read(name string) (RemoteFile, error) {
 		return r, fmt.Errorf("look at %s: %w", name, err)
 	}
 	if !info.Mode().IsRegular() {
-		return r, fmt.Errorf("%s is not a file", name)
+		return r, fmt.Errorf("%s is %w", name, ErrLink)
 	}
-	if info.Size() > MaxFileBytes {
-		return r, fmt.Errorf("%s has %d bytes; %d is the limit", name, info.Size(), MaxFileBytes)
+	// The peer says what the size is: as an unsigned number of 64 bits, which FileInfo gives as a signed one.
+	if size := info.Size(); size < 0 || size > int64(most) {
+		return r, fmt.Errorf("%s has %d bytes; %d is the limit for all files of a login", name, uint64(size), MaxFileBytes)
 	}
 	r.There, r.Mode = true, info.Mode().Perm()
 	if st, ok := info.Sys().(*sftp.FileStat); ok {
 		r.UID, r.GID = st.UID, st.GID
+		if s.home != "" && st.UID != 0 && st.UID != s.owner {
+			return r, fmt.Errorf("%s belongs to the user with the number %d: %w", name, st.UID, ErrOwner)
+		}
 	}
 	f, err := c.Open(name)
 	if err != nil {
 		return r, fmt.Errorf("open %s: %w", name, err)
 	}
 	defer f.Close()
-	if r.Content, err = readUpTo(f, MaxFileBytes+1, int(info.Size())); err != nil {
+	limit := min(int(info.Size())+slack, most)
+	if r.Content, err = readUpTo(f, int64(limit)+1, int(info.Size())); err != nil {
 		return r, fmt.Errorf("read %s: %w", name, err)
 	}
-	if len(r.Content) > MaxFileBytes {
-		return r, fmt.Errorf("%s has over %d bytes, which is the limit", name, MaxFileBytes)
+	if len(r.Content) > limit {
+		return r, fmt.Errorf("%s has %d bytes by its size and over %d when it is read", name, info.Size(), limit)
+	}
+	if n := bytes.Count(r.Content, []byte{'\n'}); n > MaxFileLines {
+		return r, fmt.Errorf("%s has %d lines; %d is the limit", name, n, MaxFileLines)
 	}
 	return r, nil
 }
 
 // readUpTo reads at most limit bytes in few requests where there are about as
-// many as expected.
+// many as expected, which was checked against the limit.
 func readUpTo(f io.Reader, limit int64, expected int) ([]byte, error) {
 	b := bytes.NewBuffer(make([]byte, 0, expected+bytes.MinRead))
 	_, err := b.ReadFrom(io.LimitReader(f, limit))
@@ -256,11 +346,16 @@ func (s *Session) ReadAll() ([]RemoteFile, error) {
 	if err != nil {
 		return nil, err
 	}
+	if _, err := s.Folders(); err != nil {
+		return nil, err
+	}
 	files := make([]RemoteFile, len(paths))
+	left := MaxFileBytes
 	for n, p := range paths {
-		if files[n], err = s.Read(p); err != nil {
+		if files[n], err = s.read(p, left); err != nil {
 			return nil, err
 		}
+		left -= len(files[n].Content)
 	}
 	return files, nil
 }
@@ -388,9 +483,6 @@ func (s *Session) editOnce(name string, read *RemoteFile, change func(authorized
 		return before, err
 	}
 	c := s.files
-	if link, err := c.Lstat(name); err == nil && link.Mode()&fs.ModeSymlink != 0 {
-		return before, fmt.Errorf("edit %s: it is a symbolic link, and a rename would put a file in its place; edit what it points to by hand", name)
-	}
 	edited, err := change(authorizedkeys.Parse(before.Content))
 	if err != nil {
 		return before, err
@@ -439,9 +531,14 @@ func (s *Session) editOnce(name string, read *RemoteFile, change func(authorized
 }
 
 func (s *Session) makeFolder(dir string) error {
-	if _, err := s.files.Stat(dir); err == nil {
+	info, err := s.files.Lstat(dir)
+	if err == nil && !info.IsDir() {
+		return fmt.Errorf("%s is %w", dir, ErrLink)
+	}
+	if err == nil {
 		return nil
 	}
+	s.folders = nil
 	if err := s.files.Mkdir(dir); err != nil {
 		return fmt.Errorf("make %s: %w", dir, err)
 	}
@@ -483,7 +580,7 @@ func (s *Session) writeBeside(name string, before RemoteFile, content []byte) er
 	if err := errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("write a temporary file: %w", err)
 	}
-	info, err := s.files.Stat(name)
+	info, err := s.files.Lstat(name)
 	if err != nil {
 		return fmt.Errorf("look at the temporary file: %w", err)
 	}

@@ -197,7 +197,7 @@ func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, "huge"), make([]byte, MaxFileBytes+1), 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"folder": "is not a file", "link": "is a symbolic link", "huge": "is the limit"} {
+	for name, want := range map[string]string{"folder": "no ordinary file", "link": "is not followed", "huge": "is the limit"} {
 		if _, err := s.Edit(filepath.Join(dir, name), add("# ours")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -215,12 +215,12 @@ func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 	if info, err := os.Stat(filepath.Dir(missing)); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("the folder that was made: %v %v", info.Mode(), err)
 	}
-	large := strings.Repeat("# "+strings.Repeat("x", 60)+"\n", 80_000) // 5 MB
+	large := strings.Repeat("# "+strings.Repeat("x", 100)+"\n", 9_000) // 0.9 MB
 	if err := os.WriteFile(server.KeysFile, []byte(large), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if r, err := s.Edit(server.KeysFile, add("# ours")); err != nil || string(r.Content) != large+"# ours\n" {
-		t.Errorf("a file of 5 MB: %v", err)
+		t.Errorf("a file of 0.9 MB: %v", err)
 	}
 }
 

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/authorizedkeys"
 )
 
 // Operator is an account that may sign in.
@@ -220,15 +222,20 @@ type Stranger struct {
 // FileVersion is a content that an authorized_keys file was seen with, from
 // SeenAt until SeenUntil.
 type FileVersion struct {
-	ID        uuid.UUID
-	LoginID   uuid.UUID
-	Path      string
-	There     bool
+	ID      uuid.UUID
+	LoginID uuid.UUID
+	Path    string
+	There   bool
+	// Content is what is kept of the file; Digest and Bytes are of the whole.
 	Content   []byte
+	Digest    []byte
+	Bytes     int
 	Mode      int
 	Method    string
 	SeenAt    time.Time
 	SeenUntil time.Time
+	// Exposed are the stretches that look like a private key and are not kept.
+	Exposed []authorizedkeys.Exposed `gorm:"serializer:json;default:'[]'"`
 }
 
 // Sweep is the reading of the files of several logins.
@@ -246,6 +253,7 @@ type SweepItem struct {
 	State   string
 	Outcome string
 	EndedAt *time.Time
+	Tries   int // how often its reading was begun and not ended
 	// Of the login.
 	OSUser       string `gorm:"->;-:migration;column:os_user"`
 	InstanceName string `gorm:"->;-:migration"`

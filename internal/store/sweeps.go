@@ -68,11 +68,34 @@ func (s *Store) SweepItems(ctx context.Context, id uuid.UUID, state string, p Pa
 	return cut(items, p, func(i SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil
 }
 
-// WaitingSweepItems returns at most limit logins that sweeps wait for.
-func (s *Store) WaitingSweepItems(ctx context.Context, limit int) ([]SweepItem, error) {
-	var items []SweepItem
-	err := s.db.WithContext(ctx).Where("state = 'waiting'").Order("sweep_id").Limit(limit).Find(&items).Error
-	return items, plain(err)
+// TakeSweepItems returns logins that sweeps wait for, and counts that their reading begins.
+// There are at most limits[0] of those whose reading begins for the first time; where there are
+// none, at most limits[1] of those that it begins for the second time, and so on.
+func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]SweepItem, error) {
+	for tries, limit := range limits {
+		var items []SweepItem
+		err := s.db.WithContext(ctx).Raw(`UPDATE sweep_items SET tries = tries + 1 FROM
+			(SELECT sweep_id, login_id FROM sweep_items WHERE state = 'waiting' AND tries = ? ORDER BY sweep_id LIMIT ?) t
+			WHERE sweep_items.sweep_id = t.sweep_id AND sweep_items.login_id = t.login_id RETURNING sweep_items.*`, tries, limit).Scan(&items).Error
+		if err != nil || len(items) > 0 {
+			return items, plain(err)
+		}
+	}
+	return nil, nil
+}
+
+// UntakeSweepItems forgets that the reading of logins was begun: the service ends in good order.
+func (s *Store) UntakeSweepItems(ctx context.Context, logins []uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Exec("UPDATE sweep_items SET tries = 0 WHERE state = 'waiting' AND login_id IN ?", logins).Error)
+}
+
+// GiveUpSweepItems ends the waiting for logins whose reading was begun so often and never
+// ended, and returns their ids.
+func (s *Store) GiveUpSweepItems(ctx context.Context, tries int, why string, at time.Time) ([]uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Raw(`WITH given AS (UPDATE sweep_items SET state = 'failed', outcome = ?, ended_at = ? WHERE state = 'waiting' AND tries >= ? RETURNING login_id)
+		UPDATE logins SET tried_at = ?, sweep_error = ? WHERE id IN (SELECT login_id FROM given) RETURNING id`, why, at, tries, at, why).Scan(&ids).Error
+	return ids, plain(err)
 }
 
 // SweepEnd is what came of the attempt to read a login.
@@ -272,10 +295,12 @@ func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) 
 	return strangers, plain(err)
 }
 
-// LastVersions returns the newest content of each file of the logins, by login and path.
+// LastVersions returns the newest version of each file of the logins, by login and path,
+// without the contents.
 func (s *Store) LastVersions(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]map[string]FileVersion, error) {
 	var versions []FileVersion
-	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT ON (login_id, path) * FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC", logins).Scan(&versions).Error
+	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until, exposed
+		FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC`, logins).Scan(&versions).Error
 	last := map[uuid.UUID]map[string]FileVersion{}
 	for _, v := range versions {
 		if last[v.LoginID] == nil {
@@ -300,12 +325,46 @@ func (s *Store) SeenAgain(ctx context.Context, until map[uuid.UUID]time.Time) er
 	return plain(err)
 }
 
+// versionsKept is how many contents of one file are kept; the oldest go.
+const versionsKept = 50
+
 // AddVersions records new contents of files.
 func (s *Store) AddVersions(ctx context.Context, versions []FileVersion) error {
 	if len(versions) == 0 {
 		return nil
 	}
-	return plain(s.db.WithContext(ctx).CreateInBatches(versions, 500).Error)
+	db := s.db.WithContext(ctx)
+	if err := db.CreateInBatches(versions, 100).Error; err != nil {
+		return plain(err)
+	}
+	logins := make([]uuid.UUID, len(versions))
+	for n, v := range versions {
+		logins[n] = v.LoginID
+	}
+	return plain(db.Exec(`DELETE FROM file_versions WHERE id IN (SELECT id FROM
+		(SELECT id, row_number() OVER (PARTITION BY login_id, path ORDER BY seen_at DESC) AS place FROM file_versions WHERE login_id IN ?) v WHERE place > ?)`,
+		logins, versionsKept).Error)
+}
+
+// NewestVersions returns the newest version of each file of a login, by path.
+func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).Scan(&versions).Error
+	return versions, plain(err)
+}
+
+// ContentsOf returns what is kept of the versions, by their ids.
+func (s *Store) ContentsOf(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]byte, error) {
+	var versions []FileVersion
+	out := map[uuid.UUID][]byte{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	err := s.db.WithContext(ctx).Select("id", "content").Where("id IN ?", ids).Find(&versions).Error
+	for _, v := range versions {
+		out[v.ID] = v.Content
+	}
+	return out, plain(err)
 }
 
 // Versions returns the newest contents of a login's files, at most limit.

@@ -2244,8 +2244,11 @@ export interface components {
             id: string;
             path: string;
             there: boolean;
-            /** @description Bytes that are no UTF-8 are replaced. */
+            /** @description What is kept of it. Bytes that are no UTF-8 are replaced, and lines that look like a private key are left out. */
             content: string;
+            /** @description The length of the whole file. */
+            bytes: number;
+            exposed: components["schemas"]["Exposed"][];
             /** @description In octal, such as 0600. */
             mode: string;
             method: string;
@@ -2257,6 +2260,16 @@ export interface components {
             came: string[];
             /** @description The lines that were there before. */
             went: string[];
+        };
+        /** @description Lines in a file for public keys that look like a private key. They are kept nowhere. Whoever could read the file could read them, so the key pair is to be replaced. */
+        Exposed: {
+            /** @description The first of the lines, from 1. */
+            line: number;
+            lines: number;
+            /** @description The SHA-256 of the lines as they stood there, in hexadecimal. */
+            sha256: string;
+            /** @description The SHA-256 fingerprint of the public key, where the lines tell it. */
+            public?: string;
         };
         Folder: {
             path: string;
@@ -3045,6 +3058,8 @@ export interface components {
             head: string;
             fits: boolean;
             fault?: components["schemas"]["DaybookFault"];
+            /** @description The entries whose details were taken away, since they held a private key; a later entry tells of each. */
+            redacted: number[];
             /** @description Whether the database role of the service could change entries; it should not. */
             can_change: boolean;
         };

@@ -21,6 +21,7 @@ import (
 const (
 	AgentFileKindFile   AgentFileKind = "file"
 	AgentFileKindFolder AgentFileKind = "folder"
+	AgentFileKindLink   AgentFileKind = "link"
 	AgentFileKindNone   AgentFileKind = "none"
 	AgentFileKindOther  AgentFileKind = "other"
 )
@@ -31,6 +32,8 @@ func (e AgentFileKind) Valid() bool {
 	case AgentFileKindFile:
 		return true
 	case AgentFileKindFolder:
+		return true
+	case AgentFileKindLink:
 		return true
 	case AgentFileKindNone:
 		return true
@@ -607,6 +610,9 @@ type Zone struct {
 	Region string `json:"region"`
 }
 
+// Below defines model for Below.
+type Below = string
+
 // DiskId defines model for DiskId.
 type DiskId = string
 
@@ -634,14 +640,23 @@ type ListInstancesParams struct {
 
 // ReadAgentFileParams defines parameters for ReadAgentFile.
 type ReadAgentFileParams struct {
-	// Path An absolute path.
+	// Path An absolute path, as the system that is read sees it.
 	Path string `form:"path" json:"path"`
+
+	// Below The folder at which the system's disk is mounted, / for the agent's own system. Nothing outside of it is read or written.
+	Below *Below `form:"below,omitempty" json:"below,omitempty"`
+
+	// User The user with whose rights it is read.
+	User *string `form:"user,omitempty" json:"user,omitempty"`
 }
 
 // WriteAgentFileParams defines parameters for WriteAgentFile.
 type WriteAgentFileParams struct {
-	// Path An absolute path.
+	// Path An absolute path, as the system that is written to sees it.
 	Path string `form:"path" json:"path"`
+
+	// Below The folder at which the system's disk is mounted, / for the agent's own system. Nothing outside of it is read or written.
+	Below *Below `form:"below,omitempty" json:"below,omitempty"`
 }
 
 // SetMetadataKeysJSONBody defines parameters for SetMetadataKeys.
@@ -893,19 +908,27 @@ type ClientInterface interface {
 
 	// ReadAgentFile performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
 	//
-	// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+	// Has the guest agent read a file. Of a folder only its mode is told.
+	//
+	// With a user, it reads with that user's rights, and no symbolic link is followed: not
+	// in the last part of the path, and not in any part below the user's home folder, which
+	// the passwd file of the same system tells. Whatever is a link answers with the kind
+	// link. A file that belongs neither to the user nor to root is refused with 409.
+	//
+	// Without one it reads as root. Symbolic links in the path are followed as long as they
+	// stay below the folder that "below" names; the last part is never followed.
 	ReadAgentFile(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WriteAgentFileWithBody performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 	WriteAgentFileWithBody(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WriteAgentFile performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 	WriteAgentFile(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBootOutput performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
@@ -1381,7 +1404,15 @@ func (c *Client) RunAgentCommand(ctx context.Context, instance InstanceId, body 
 
 // ReadAgentFile performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
 //
-// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+// Has the guest agent read a file. Of a folder only its mode is told.
+//
+// With a user, it reads with that user's rights, and no symbolic link is followed: not
+// in the last part of the path, and not in any part below the user's home folder, which
+// the passwd file of the same system tells. Whatever is a link answers with the kind
+// link. A file that belongs neither to the user nor to root is refused with 409.
+//
+// Without one it reads as root. Symbolic links in the path are followed as long as they
+// stay below the folder that "below" names; the last part is never followed.
 func (c *Client) ReadAgentFile(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadAgentFileRequest(c.Server, instance, params)
 	if err != nil {
@@ -1397,7 +1428,7 @@ func (c *Client) ReadAgentFile(ctx context.Context, instance InstanceId, params 
 // WriteAgentFileWithBody performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
 // with any type of body and a specified content type.
 //
-// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 func (c *Client) WriteAgentFileWithBody(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWriteAgentFileRequestWithBody(c.Server, instance, params, contentType, body)
 	if err != nil {
@@ -1413,7 +1444,7 @@ func (c *Client) WriteAgentFileWithBody(ctx context.Context, instance InstanceId
 // WriteAgentFile performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 func (c *Client) WriteAgentFile(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWriteAgentFileRequest(c.Server, instance, params, body)
 	if err != nil {
@@ -2480,6 +2511,30 @@ func NewReadAgentFileRequest(server string, instance InstanceId, params *ReadAge
 			}
 		}
 
+		if params.Below != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "below", *params.Below, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.User != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "user", *params.User, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -2546,6 +2601,18 @@ func NewWriteAgentFileRequestWithBody(server string, instance InstanceId, params
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if params.Below != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "below", *params.Below, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -3307,7 +3374,15 @@ type ClientWithResponsesInterface interface {
 
 	// ReadAgentFileWithResponse performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
 	//
-	// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+	// Has the guest agent read a file. Of a folder only its mode is told.
+	//
+	// With a user, it reads with that user's rights, and no symbolic link is followed: not
+	// in the last part of the path, and not in any part below the user's home folder, which
+	// the passwd file of the same system tells. Whatever is a link answers with the kind
+	// link. A file that belongs neither to the user nor to root is refused with 409.
+	//
+	// Without one it reads as root. Symbolic links in the path are followed as long as they
+	// stay below the folder that "below" names; the last part is never followed.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ReadAgentFileWithResponse(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*ReadAgentFileResponse, error)
@@ -3315,7 +3390,7 @@ type ClientWithResponsesInterface interface {
 	// WriteAgentFileWithBodyWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	WriteAgentFileWithBodyWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error)
@@ -3323,7 +3398,7 @@ type ClientWithResponsesInterface interface {
 	// WriteAgentFileWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+	// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 	WriteAgentFileWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error)
 
 	// GetBootOutputWithResponse performs a GET /instances/{instance}/boot-output (the `GetBootOutput` operationId) request.
@@ -5335,7 +5410,15 @@ func (c *ClientWithResponses) RunAgentCommandWithResponse(ctx context.Context, i
 
 // ReadAgentFileWithResponse performs a GET /instances/{instance}/agent/files (the `ReadAgentFile` operationId) request.
 //
-// Has the guest agent read a file as root, following symbolic links. Of a folder only its mode is told.
+// Has the guest agent read a file. Of a folder only its mode is told.
+//
+// With a user, it reads with that user's rights, and no symbolic link is followed: not
+// in the last part of the path, and not in any part below the user's home folder, which
+// the passwd file of the same system tells. Whatever is a link answers with the kind
+// link. A file that belongs neither to the user nor to root is refused with 409.
+//
+// Without one it reads as root. Symbolic links in the path are followed as long as they
+// stay below the folder that "below" names; the last part is never followed.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) ReadAgentFileWithResponse(ctx context.Context, instance InstanceId, params *ReadAgentFileParams, reqEditors ...RequestEditorFn) (*ReadAgentFileResponse, error) {
@@ -5349,7 +5432,7 @@ func (c *ClientWithResponses) ReadAgentFileWithResponse(ctx context.Context, ins
 // WriteAgentFileWithBodyWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request,
 // with any type of body and a specified content type.
 //
-// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) WriteAgentFileWithBodyWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error) {
@@ -5363,7 +5446,7 @@ func (c *ClientWithResponses) WriteAgentFileWithBodyWithResponse(ctx context.Con
 // WriteAgentFileWithResponse performs a PUT /instances/{instance}/agent/files (the `WriteAgentFile` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Has the guest agent replace a file as root in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link is refused. Folders above it are made for the owner with mode 0700.
+// Has the guest agent replace a file with the rights of the user that owner names, in one rename of a temporary file named PATH.plumlatch-edit, which must not be there, with the same owner and mode, if its content is still what it was; a new one belongs to owner with mode. A symbolic link as the last part of the path, or as any part below the owner's home folder, is refused with 409, and so is a file that belongs neither to the owner nor to root. Folders above it are made for the owner with mode 0700.
 func (c *ClientWithResponses) WriteAgentFileWithResponse(ctx context.Context, instance InstanceId, params *WriteAgentFileParams, body WriteAgentFileJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteAgentFileResponse, error) {
 	rsp, err := c.WriteAgentFile(ctx, instance, params, body, reqEditors...)
 	if err != nil {

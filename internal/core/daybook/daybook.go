@@ -13,6 +13,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/gowebpki/jcs"
@@ -113,6 +115,9 @@ type Checker struct {
 	seq  int64
 	// Kept is the head to compare with, if there is one.
 	Kept *Head
+	// untold is what is left of the redacted entries of which no later one has told yet.
+	untold   map[int64]string
+	redacted []int64
 }
 
 // Add takes the next entry. The error is a *Fault if the entry does not fit.
@@ -133,8 +138,21 @@ func (c *Checker) Add(l Linked) error {
 	if err != nil {
 		return &Fault{l.Seq, "it cannot be written in its canonical form: " + err.Error()}
 	}
-	if !bytes.Equal(l.Hash, hash[:]) {
+	kept, whole := AsHash(l.Hash)
+	switch {
+	case hash == kept && whole:
+	case whole && isRedacted(l.Entry):
+		if c.untold == nil {
+			c.untold = map[int64]string{}
+		}
+		c.untold[l.Seq], hash = hash.String(), kept
+	default:
 		return &Fault{l.Seq, "what it says is not what its hash was made of: it was changed"}
+	}
+	if l.Action == Redaction {
+		if err := c.tell(l.Entry); err != nil {
+			return &Fault{l.Seq, err.Error()}
+		}
 	}
 	if c.Kept != nil && c.Kept.Seq == l.Seq && c.Kept.Hash != hash {
 		return &Fault{l.Seq, "its hash is not that of the kept head: it or an entry before it was changed, and the hashes made anew"}
@@ -149,8 +167,30 @@ func (c *Checker) End() error {
 	if c.Kept != nil && c.Kept.Seq > c.seq {
 		return &Fault{c.seq + 1, fmt.Sprintf("the daybook was shortened: the kept head is of entry %d, and the last one is %d", c.Kept.Seq, c.seq)}
 	}
+	if len(c.untold) > 0 {
+		return &Fault{slices.Min(slices.Collect(maps.Keys(c.untold))), "its details were taken away, and no later entry tells of that"}
+	}
 	return nil
 }
+
+// tell takes note of the entries that e says were redacted.
+func (c *Checker) tell(e Entry) error {
+	list, err := told(e)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if left, there := c.untold[r.Seq]; there && left == r.Left {
+			delete(c.untold, r.Seq)
+			c.redacted = append(c.redacted, r.Seq)
+		}
+	}
+	return nil
+}
+
+// Redacted returns the numbers of the entries whose details were taken away and of which a
+// later entry tells.
+func (c *Checker) Redacted() []int64 { return c.redacted }
 
 // Head is the number and the hash of the last entry that was added.
 func (c *Checker) Head() (seq int64, hash Hash) { return c.seq, c.last }

@@ -139,3 +139,50 @@ func TestAHashIsReadStrictly(t *testing.T) {
 		}
 	}
 }
+
+// TestARedactedEntryFitsOnlyIfALaterOneTellsOfIt takes the details of an entry away in the way
+// that is meant, and in ways that an owner of the database might try.
+func TestARedactedEntryFitsOnlyIfALaterOneTellsOfIt(t *testing.T) {
+	redacted := func(t *testing.T, bend func(links []Linked, told *Redacted)) ([]Linked, *Fault) {
+		links := chain(t, 6)
+		left, told, err := Redact(links[2], "(removed)")
+		if err != nil {
+			t.Fatal(err)
+		}
+		links[2] = left
+		bend(links, &told)
+		links[5].Action, links[5].Details = Redaction, map[string]any{"entries": []any{map[string]any{"seq": float64(told.Seq), "left": told.Left}}}
+		hash, err := Link(Hash(links[5].Before), links[5].Entry)
+		if err != nil {
+			t.Fatal(err)
+		}
+		links[5].Hash = hash[:]
+		return links, check(links, nil)
+	}
+	links, fault := redacted(t, func([]Linked, *Redacted) {})
+	if fault != nil {
+		t.Errorf("told of, it does not fit: %v", fault)
+	}
+	c := Checker{}
+	for _, l := range links {
+		if err := c.Add(l); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := c.Redacted(); !slices.Equal(got, []int64{3}) {
+		t.Errorf("redacted are %v, want entry 3", got)
+	}
+	for name, bend := range map[string]func([]Linked, *Redacted){
+		"of another entry is told":     func(_ []Linked, told *Redacted) { told.Seq = 2 },
+		"its sentence changed later":   func(links []Linked, _ *Redacted) { links[2].Sentence = "Nothing happened." },
+		"the person changed later":     func(links []Linked, _ *Redacted) { links[2].Person = "marek" },
+		"it is not marked as redacted": func(links []Linked, _ *Redacted) { links[2].Details = map[string]any{} },
+	} {
+		if _, fault := redacted(t, bend); fault == nil || fault.Seq != 3 {
+			t.Errorf("%s: the fault is %v, want one at entry 3", name, fault)
+		}
+	}
+	if fault := check(links[:5], nil); fault == nil || fault.Seq != 3 {
+		t.Errorf("nothing told yet: the fault is %v, want one at entry 3", fault)
+	}
+}

@@ -10,7 +10,7 @@ import (
 	"fmt"
 	"strings"
 
-	"gopkg.in/yaml.v3"
+	"go.yaml.in/yaml/v3"
 )
 
 // Header is the first line by which a guest knows a cloud-config document.

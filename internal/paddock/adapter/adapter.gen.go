@@ -20,6 +20,7 @@ import (
 const (
 	AgentFileKindFile   AgentFileKind = "file"
 	AgentFileKindFolder AgentFileKind = "folder"
+	AgentFileKindLink   AgentFileKind = "link"
 	AgentFileKindNone   AgentFileKind = "none"
 	AgentFileKindOther  AgentFileKind = "other"
 )
@@ -30,6 +31,8 @@ func (e AgentFileKind) Valid() bool {
 	case AgentFileKindFile:
 		return true
 	case AgentFileKindFolder:
+		return true
+	case AgentFileKindLink:
 		return true
 	case AgentFileKindNone:
 		return true
@@ -606,6 +609,9 @@ type Zone struct {
 	Region string `json:"region"`
 }
 
+// Below defines model for Below.
+type Below = string
+
 // DiskId defines model for DiskId.
 type DiskId = string
 
@@ -633,14 +639,23 @@ type ListInstancesParams struct {
 
 // ReadAgentFileParams defines parameters for ReadAgentFile.
 type ReadAgentFileParams struct {
-	// Path An absolute path.
+	// Path An absolute path, as the system that is read sees it.
 	Path string `form:"path" json:"path"`
+
+	// Below The folder at which the system's disk is mounted, / for the agent's own system. Nothing outside of it is read or written.
+	Below *Below `form:"below,omitempty" json:"below,omitempty"`
+
+	// User The user with whose rights it is read.
+	User *string `form:"user,omitempty" json:"user,omitempty"`
 }
 
 // WriteAgentFileParams defines parameters for WriteAgentFile.
 type WriteAgentFileParams struct {
-	// Path An absolute path.
+	// Path An absolute path, as the system that is written to sees it.
 	Path string `form:"path" json:"path"`
+
+	// Below The folder at which the system's disk is mounted, / for the agent's own system. Nothing outside of it is read or written.
+	Below *Below `form:"below,omitempty" json:"below,omitempty"`
 }
 
 // SetMetadataKeysJSONBody defines parameters for SetMetadataKeys.
@@ -1229,6 +1244,22 @@ func (siw *ServerInterfaceWrapper) ReadAgentFile(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "below" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "below", c.Request.URL.Query(), &params.Below, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter below: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "user" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "user", c.Request.URL.Query(), &params.User, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter user: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1262,6 +1293,14 @@ func (siw *ServerInterfaceWrapper) WriteAgentFile(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "below" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "below", c.Request.URL.Query(), &params.Below, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter below: %w", err), http.StatusBadRequest)
 		return
 	}
 

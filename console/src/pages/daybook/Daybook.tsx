@@ -63,8 +63,9 @@ function Check() {
   const { modal } = App.useApp();
   const check = useAct(() => take(api.POST("/daybook/check")), "check", (c) => {
     const open = c.can_change ? <p>The database role of the service could change entries; give it one that owns no tables.</p> : null;
-    if (c.fits) modal.success({ title: `All ${c.entries} entries fit`, content: <><p style={{ overflowWrap: "anywhere" }}>The hash of the last one: <code>{c.head}</code></p>{open}</>, width: 560 });
-    else modal.error({ title: `Entry ${c.fault?.seq ?? ""} does not fit`, content: <><p>{c.fault?.what}.</p>{open}</>, width: 560 });
+    const redacted = c.redacted.length > 0 ? <p>The details of {c.redacted.length} entries were removed, since they held a private key: {c.redacted.slice(0, 10).join(", ")}{c.redacted.length > 10 ? ", …" : ""}.</p> : null;
+    if (c.fits) modal.success({ title: `All ${c.entries} entries fit`, content: <><p style={{ overflowWrap: "anywhere" }}>The hash of the last one: <code>{c.head}</code></p>{redacted}{open}</>, width: 560 });
+    else modal.error({ title: `Entry ${c.fault?.seq ?? ""} does not fit`, content: <><p>{c.fault?.what}.</p>{redacted}{open}</>, width: 560 });
   });
   return <Button loading={check.isPending} onClick={() => check.mutate(undefined)}>Check</Button>;
 }

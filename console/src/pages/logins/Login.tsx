@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
+import { Alert, App, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
@@ -137,8 +137,13 @@ function Files({ of }: { of: Login }) {
   const there = of.files.filter((f) => f.there);
   const changes = versions.data?.filter((v) => v.came.length + v.went.length > 0) ?? [];
   if (of.files.length === 0) return null;
+  const exposed = there.flatMap((f) => f.exposed.map((x) => ({ ...x, path: f.path })));
   return (
     <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16 }}>
+      {exposed.map((x) => (
+        <Alert key={x.path + x.sha256} type="error" showIcon style={{ gridColumn: "1 / -1" }} title={`A private key lies in ${x.path}, line ${x.line}: treat it as exposed`}
+          description={<>Whoever could read the file has it. Remove the lines there by hand, and replace the key pair.{x.public && <> Its public key is <CopyText text={x.public} label="SHA-256 fingerprint" />.</>}</>} />
+      ))}
       {there.map((f) => (
         <Card key={f.path} size="small" title={<>{f.path} <span style={{ fontWeight: 400 }}>mode {f.mode}, as of {moment(f.seen_until)}</span></>}>
           <pre style={{ margin: 0, fontSize: 12, overflowX: "auto", maxHeight: 320 }}>{f.content}</pre>

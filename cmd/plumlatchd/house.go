@@ -72,6 +72,9 @@ func (h *house) openIssuer(ctx context.Context, o settings) error {
 		return fmt.Errorf("-oidc-client-secret-file: %w", err)
 	}
 	h.service.Issuer, err = service.OpenIssuer(ctx, o.issuer, o.clientID, strings.TrimSpace(string(secret)), strings.TrimSuffix(o.publicURL, "/"))
+	if err == nil && o.factors != "" {
+		h.service.Issuer.Factors = strings.Split(o.factors, ",")
+	}
 	return err
 }
 
@@ -86,7 +89,7 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 	if err := errors.Join(h.openSafe(o.safeKey, o.safeCommand), h.openIssuer(ctx, o)); err != nil {
 		return err
 	}
-	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure || strings.HasPrefix(o.publicURL, "https://"), PerSecond: o.perSecond})
+	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure || strings.HasPrefix(o.publicURL, "https://"), PerSecond: o.perSecond, Proxies: o.proxies})
 	if err != nil {
 		return err
 	}

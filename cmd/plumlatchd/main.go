@@ -10,6 +10,8 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
+	"net/url"
 	"os"
 	"os/signal"
 	"strings"
@@ -53,8 +55,33 @@ type settings struct {
 	clientID    string
 	clientFile  string
 	publicURL   string
+	factors     string
+	proxies     prefixes
+	plainDB     bool
+	plainCloud  bool
 	backup      string
 	restore     string
+}
+
+// prefixes is a flag that may be given several times.
+type prefixes []netip.Prefix
+
+func (p *prefixes) String() string { return strings.Trim(fmt.Sprint(*p), "[]") }
+
+// Set adds a network, or an address alone.
+func (p *prefixes) Set(text string) error {
+	one, err := netip.ParsePrefix(text)
+	if err != nil {
+		var alone netip.Addr
+		if alone, err = netip.ParseAddr(text); err == nil {
+			one, err = alone.Prefix(alone.BitLen())
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%q is no network, such as 192.0.2.0/24", text)
+	}
+	*p = append(*p, one.Masked())
+	return nil
 }
 
 func main() {
@@ -108,6 +135,10 @@ func (o *settings) flags(f *flag.FlagSet) {
 	f.StringVar(&o.issuer, "oidc-issuer", "", "URL of an OpenID Connect issuer by which people may sign in")
 	f.StringVar(&o.clientID, "oidc-client-id", "", "what the issuer calls this service")
 	f.StringVar(&o.clientFile, "oidc-client-secret-file", "", "file with this service's secret at the issuer")
+	f.StringVar(&o.factors, "oidc-factors", "", "values of acr or amr, with commas between, by which the issuer says that it asked for a second factor; it then counts for the one of an account here, whose code is asked for otherwise")
+	f.Var(&o.proxies, "trusted-proxy", "`network` of proxies in front, such as 192.0.2.0/24: what X-Forwarded-For or Forwarded say of a caller is believed of these alone; may be given several times")
+	f.BoolVar(&o.plainDB, "plain-database-beyond-loopback", false, "reach PostgreSQL on another machine without sslmode=verify-full; anybody on the way can then read and change everything")
+	f.BoolVar(&o.plainCloud, "plain-cloud-beyond-loopback", false, "reach the cloud's adapter on another machine by http; anybody on the way can then read its token")
 	f.StringVar(&o.publicURL, "public-url", "", "this service's address as browsers see it, for the issuer to lead back to")
 	f.StringVar(&o.backup, "backup", "", "write a copy of the database to this file, in the format of pg_dump, and end; what is in the safe stays encrypted, and its master key is not in it")
 	f.StringVar(&o.restore, "restore", "", "read the copy in this file into an empty database, check the daybook, and end")
@@ -216,8 +247,35 @@ func (o settings) check() error {
 	if !loopback && o.demo {
 		return fmt.Errorf("-listen %s: the demo has well-known passwords, so it serves on loopback only", o.listen)
 	}
+	if err := o.checkEncrypted(); err != nil {
+		return err
+	}
 	if !loopback && o.certificate == "" && !o.plainHTTP {
 		return fmt.Errorf("-listen %s can be reached from other machines and there is no TLS: give -tls-cert and -tls-key, or say -plain-http-beyond-loopback if something in front encrypts", o.listen)
+	}
+	return nil
+}
+
+// checkEncrypted refuses to send what opens the database and the cloud in plain text to another
+// machine.
+func (o settings) checkEncrypted() error {
+	for name, url := range map[string]string{"-database": o.database, "-owner-database": o.owner} {
+		if url == "" || o.plainDB {
+			continue
+		}
+		sealed, err := store.Encrypted(url)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if !sealed {
+			return fmt.Errorf("%s leads to another machine without sslmode=verify-full, so it is not known who answers and who reads along: add sslmode=verify-full and sslrootcert=FILE to it, or say -plain-database-beyond-loopback", name)
+		}
+	}
+	if u, err := url.Parse(o.cloudURL); err == nil && u.Scheme == "http" && !o.plainCloud {
+		ip := net.ParseIP(u.Hostname())
+		if u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			return fmt.Errorf("-cloud %s is reached without TLS, and its token can be read on the way: give https, or say -plain-cloud-beyond-loopback", o.cloudURL)
+		}
 	}
 	return nil
 }

@@ -1185,6 +1185,13 @@ type Closing struct {
 	What string `json:"what"`
 }
 
+// Confirmation defines model for Confirmation.
+type Confirmation struct {
+	// Code Of the second factor, or a recovery code.
+	Code     *string `json:"code,omitempty"`
+	Password *string `json:"password,omitempty"`
+}
+
 // Connection What a client needs to log in.
 type Connection struct {
 	Address  string    `json:"address"`
@@ -4060,6 +4067,12 @@ type ReportStepJSONRequestBody = ReportStep
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
+// GiveCodeJSONRequestBody defines body for GiveCode for application/json ContentType.
+type GiveCodeJSONRequestBody = FactorCode
+
+// ConfirmSessionJSONRequestBody defines body for ConfirmSession for application/json ContentType.
+type ConfirmSessionJSONRequestBody = Confirmation
+
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
 
@@ -4855,6 +4868,30 @@ type ClientInterface interface {
 	// SignIn performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveCodeWithBody performs a POST /session/code (the `GiveCode` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+	GiveCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveCode performs a POST /session/code (the `GiveCode` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+	GiveCode(ctx context.Context, body GiveCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmSessionWithBody performs a POST /session/confirmation (the `ConfirmSession` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+	ConfirmSessionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmSession performs a POST /session/confirmation (the `ConfirmSession` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+	ConfirmSession(ctx context.Context, body ConfirmSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AskIssuer performs a GET /session/issuer (the `AskIssuer` operationId) request.
 	//
@@ -7123,6 +7160,70 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveCodeWithBody performs a POST /session/code (the `GiveCode` operationId) request,
+// with any type of body and a specified content type.
+//
+// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+func (c *Client) GiveCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveCodeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveCode performs a POST /session/code (the `GiveCode` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+func (c *Client) GiveCode(ctx context.Context, body GiveCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveCodeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmSessionWithBody performs a POST /session/confirmation (the `ConfirmSession` operationId) request,
+// with any type of body and a specified content type.
+//
+// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+func (c *Client) ConfirmSessionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmSessionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmSession performs a POST /session/confirmation (the `ConfirmSession` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+func (c *Client) ConfirmSession(ctx context.Context, body ConfirmSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmSessionRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13347,6 +13448,86 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewGiveCodeRequest calls the generic GiveCode builder with application/json body
+func NewGiveCodeRequest(server string, body GiveCodeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGiveCodeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewGiveCodeRequestWithBody constructs an http.Request for the GiveCode method, with any body, and a specified content type
+func NewGiveCodeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/code")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmSessionRequest calls the generic ConfirmSession builder with application/json body
+func NewConfirmSessionRequest(server string, body ConfirmSessionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmSessionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmSessionRequestWithBody constructs an http.Request for the ConfirmSession method, with any body, and a specified content type
+func NewConfirmSessionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/confirmation")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAskIssuerRequest constructs an http.Request for the AskIssuer method
 func NewAskIssuerRequest(server string) (*http.Request, error) {
 	var err error
@@ -15138,6 +15319,34 @@ type ClientWithResponsesInterface interface {
 	// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// GiveCodeWithBodyWithResponse performs a POST /session/code (the `GiveCode` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GiveCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveCodeResponse, error)
+
+	// GiveCodeWithResponse performs a POST /session/code (the `GiveCode` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+	GiveCodeWithResponse(ctx context.Context, body GiveCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveCodeResponse, error)
+
+	// ConfirmSessionWithBodyWithResponse performs a POST /session/confirmation (the `ConfirmSession` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ConfirmSessionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSessionResponse, error)
+
+	// ConfirmSessionWithResponse performs a POST /session/confirmation (the `ConfirmSession` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+	ConfirmSessionWithResponse(ctx context.Context, body ConfirmSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSessionResponse, error)
 
 	// AskIssuerWithResponse performs a GET /session/issuer (the `AskIssuer` operationId) request.
 	//
@@ -20340,6 +20549,95 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type GiveCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GiveCodeResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GiveCodeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GiveCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GiveCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GiveCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GiveCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // AskIssuerResponse302Headers the declared response headers of an HTTP 302 response for AskIssuer
 type AskIssuerResponse302Headers struct {
 	Location  *string
@@ -22949,6 +23247,58 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// GiveCodeWithBodyWithResponse performs a POST /session/code (the `GiveCode` operationId) request,
+// with any type of body and a specified content type.
+//
+// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GiveCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveCodeResponse, error) {
+	rsp, err := c.GiveCodeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveCodeResponse(rsp)
+}
+
+// GiveCodeWithResponse performs a POST /session/code (the `GiveCode` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Gives the code of the second factor that a sign-in by the issuer waits for. The session's cookie is there already.
+func (c *ClientWithResponses) GiveCodeWithResponse(ctx context.Context, body GiveCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveCodeResponse, error) {
+	rsp, err := c.GiveCode(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveCodeResponse(rsp)
+}
+
+// ConfirmSessionWithBodyWithResponse performs a POST /session/confirmation (the `ConfirmSession` operationId) request,
+// with any type of body and a specified content type.
+//
+// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ConfirmSessionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSessionResponse, error) {
+	rsp, err := c.ConfirmSessionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmSessionResponse(rsp)
+}
+
+// ConfirmSessionWithResponse performs a POST /session/confirmation (the `ConfirmSession` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Gives the password, or a code of the second factor, once more. For 10 minutes the session may then make tokens, second factors, passwords and accounts (the calls with x-fresh). A token may not.
+func (c *ClientWithResponses) ConfirmSessionWithResponse(ctx context.Context, body ConfirmSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSessionResponse, error) {
+	rsp, err := c.ConfirmSession(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmSessionResponse(rsp)
 }
 
 // AskIssuerWithResponse performs a GET /session/issuer (the `AskIssuer` operationId) request.
@@ -26733,6 +27083,68 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGiveCodeResponse parses an HTTP response from a GiveCodeWithResponse call
+func ParseGiveCodeResponse(rsp *http.Response) (*GiveCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GiveCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmSessionResponse parses an HTTP response from a ConfirmSessionWithResponse call
+func ParseConfirmSessionResponse(rsp *http.Response) (*ConfirmSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -201,16 +201,6 @@ func TestEveryCommandThatAMessageNamesIsThere(t *testing.T) {
 	}
 }
 
-func TestWhatAHostWroteIsOneLineOfTheRecord(t *testing.T) {
-	for in, want := range map[string]string{
-		"plain": "plain", "two\r\nlines\t here": "two lines here", "a\x1b[2Jb\x00c": "a?[2Jb?c", "bad \xff byte": "bad ? byte", strings.Repeat("é", 600): strings.Repeat("é", 500), "x" + strings.Repeat("é", 600): "x" + strings.Repeat("é", 499),
-	} {
-		if got := text.Line(in, text.MaxLine); got != want {
-			t.Errorf("%q: %q, want %q", in, got, want)
-		}
-	}
-}
-
 func TestErrorsAreJSONForPrograms(t *testing.T) {
 	for args, code := range map[string]string{"key show -json": "usage", "rotate show nonsense -json": "usage", "key inspect /nowhere -json": "failed", "whoami -json -server http://127.0.0.1:1": "unreachable"} {
 		var out, errs bytes.Buffer

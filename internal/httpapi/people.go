@@ -43,8 +43,9 @@ func (a *api) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (con
 	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: a.cookie("", 0)}}, err
 }
 
-func (a *api) GetSetUp(context.Context, contract.GetSetUpRequestObject) (contract.GetSetUpResponseObject, error) {
-	return contract.GetSetUp200JSONResponse{Needed: a.Service.ToBeSetUp(), Issuer: a.Service.Issuer != nil}, nil
+func (a *api) GetSetUp(ctx context.Context, _ contract.GetSetUpRequestObject) (contract.GetSetUpResponseObject, error) {
+	needed, err := a.Service.ToBeSetUp(ctx)
+	return contract.GetSetUp200JSONResponse{Needed: needed, Issuer: a.Service.Issuer != nil}, err
 }
 
 func (a *api) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
@@ -82,7 +83,7 @@ func (a *api) AnswerIssuer(ctx context.Context, r contract.AnswerIssuerRequestOb
 			asked = service.Asked{} // is refused
 		}
 	}
-	_, secret, err := a.Service.SignInByIssuer(ctx, requestOf(ctx).signIn("", "", ""), asked, given(r.Params.State), given(r.Params.Code))
+	actor, secret, err := a.Service.SignInByIssuer(ctx, requestOf(ctx).signIn("", "", ""), asked, given(r.Params.State), given(r.Params.Code))
 	var p *service.Problem
 	if errors.As(err, &p) && p.Kind != service.TooMany {
 		return contract.AnswerIssuer302Response{Headers: contract.AnswerIssuer302ResponseHeaders{Location: new("/sign-in?refused=" + p.Code), SetCookie: a.issuerCookie("", 0)}}, nil
@@ -90,21 +91,49 @@ func (a *api) AnswerIssuer(ctx context.Context, r contract.AnswerIssuerRequestOb
 	if err != nil {
 		return nil, err
 	}
-	return signedIn{*a.cookie(secret, a.Service.SessionLasts), *a.issuerCookie("", 0)}, nil
+	to := "/"
+	if actor.AwaitsCode {
+		to = "/sign-in?code="
+	}
+	return signedIn{to: to, cookies: []string{*a.cookie(secret, a.Service.SessionLasts), *a.issuerCookie("", 0)}}, nil
 }
 
 // signedIn is a page that leads on to the console. A redirect would not do: the session's
 // cookie does not go with one that begins at another site.
-type signedIn [2]string
+type signedIn struct {
+	to      string // of the console
+	cookies []string
+}
 
 func (s signedIn) VisitAnswerIssuerResponse(w http.ResponseWriter) error {
-	for _, c := range s {
+	for _, c := range s.cookies {
 		w.Header().Add("Set-Cookie", c)
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(http.StatusOK)
-	_, err := io.WriteString(w, `<!doctype html><html lang="en"><title>Signed in</title><meta http-equiv="refresh" content="0;url=/"><p><a href="/">On to Plum Latch</a></p></html>`)
+	_, err := io.WriteString(w, `<!doctype html><html lang="en"><title>Signed in</title><meta http-equiv="refresh" content="0;url=`+s.to+`"><p><a href="`+s.to+`">On to Plum Latch</a></p></html>`)
 	return err
+}
+
+func (a *api) GiveCode(ctx context.Context, r contract.GiveCodeRequestObject) (contract.GiveCodeResponseObject, error) {
+	secret := ""
+	if c, err := http.ParseCookie(requestOf(ctx).cookies); err == nil {
+		for _, one := range c {
+			if one.Name == cookieName {
+				secret = one.Value
+			}
+		}
+	}
+	actor, err := a.Service.GiveCode(ctx, requestOf(ctx).signIn("", "", r.Body.Code), secret)
+	if err != nil {
+		return nil, err
+	}
+	me, err := a.me(actor.Within(ctx), actor)
+	return contract.GiveCode200JSONResponse(me), err
+}
+
+func (a *api) ConfirmSession(ctx context.Context, r contract.ConfirmSessionRequestObject) (contract.ConfirmSessionResponseObject, error) {
+	return contract.ConfirmSession204Response{}, a.Service.Confirm(ctx, actorOf(ctx), given(r.Body.Password), given(r.Body.Code))
 }
 
 func (a *api) ChangePassword(ctx context.Context, r contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -39,15 +40,18 @@ type Options struct {
 	// Secure is whether the connection is encrypted, so that the session's cookie
 	// must stay on such.
 	Secure bool
+	// Proxies are the networks of proxies in front: what a request that comes from one of them says
+	// of where it came from is believed.
+	Proxies []netip.Prefix
 	// PerSecond is how many requests may come from one address in a second; 0 for any number.
 	PerSecond float64
 }
 
 type server struct {
 	Options
-	roles    map[string]service.Role // by method and path of the contract; "" needs none
-	sweeps   map[string]bool         // the calls that a token for sweeps alone may make
+	calls    map[string]call // by method and path of the contract
 	rates    rates
+	streams  streams
 	spec     []byte
 	requests *prometheus.HistogramVec
 	origin   *http.CrossOriginProtection
@@ -55,7 +59,7 @@ type server struct {
 
 // New returns the handler of the whole interface.
 func New(o Options) (http.Handler, error) {
-	s := &server{Options: o, origin: http.NewCrossOriginProtection(), rates: rates{perSecond: o.PerSecond}}
+	s := &server{Options: o, origin: http.NewCrossOriginProtection(), rates: rates{perSecond: o.PerSecond}, streams: streams{askAgain: askAgainEvery, longest: longestStream}}
 	if err := s.readContract(); err != nil {
 		return nil, err
 	}
@@ -71,10 +75,10 @@ func New(o Options) (http.Handler, error) {
 	r := gin.New()
 	r.ContextWithFallback = true
 	r.HandleMethodNotAllowed = true
-	r.Use(s.identify, s.recoverPanic, s.secureHeaders, s.limitRate, s.limitBody)
+	r.Use(s.identify, s.recoverPanic, s.secureHeaders, s.limitRate, s.limitBody, s.limitTime)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", s.authorizeAs(service.Viewer), gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	r.GET("/metrics", s.authorizeAs(service.Viewer), s.fleetWide, gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	r.GET(basePath+"/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.spec) })
 
 	strict := contract.NewStrictHandlerWithOptions(&api{s}, nil, contract.StrictGinServerOptions{
@@ -113,24 +117,44 @@ func (s *server) readContract() error {
 	if s.spec, err = spec.MarshalJSON(); err != nil {
 		return fmt.Errorf("write the contract: %w", err)
 	}
-	s.roles, s.sweeps = map[string]service.Role{}, map[string]bool{}
+	s.calls = map[string]call{}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			role, _ := op.Extensions["x-role"].(string)
 			route := basePath + strings.NewReplacer("{", ":", "}", "").Replace(path)
-			s.sweeps[method+" "+route], _ = op.Extensions["x-sweep"].(bool)
+			is := func(name string) bool { on, _ := op.Extensions[name].(bool); return on }
+			c := call{sweep: is("x-sweep"), fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long")}
 			switch {
 			case role == "anyone":
-				s.roles[method+" "+route] = ""
 			case service.Role(role).May(service.Viewer):
-				s.roles[method+" "+route] = service.Role(role)
+				c.role = service.Role(role)
 			default:
 				return fmt.Errorf("the contract gives %s %s no role", method, path)
 			}
+			s.calls[method+" "+route] = c
 		}
 	}
 	return nil
 }
+
+// call is what the contract says of a call.
+type call struct {
+	// role is the least that may make it; "" where nobody has to sign in.
+	role service.Role
+	// sweep is whether a token for sweeps alone may make it.
+	sweep bool
+	// fresh is whether it needs a session whose person has just shown who they are.
+	fresh bool
+	// stream is whether it goes on for as long as the caller likes, long whether it may take
+	// longer than others.
+	stream, long bool
+}
+
+// How long a request may take, so that none holds a connection of the database for ever.
+const (
+	requestWithin     = 30 * time.Second
+	longRequestWithin = 55 * time.Second
+)
 
 type contextKey int
 
@@ -143,6 +167,7 @@ const (
 type request struct {
 	id, via, session string
 	address          string // the caller's
+	cookies          string // as the header has them
 }
 
 func requestOf(ctx context.Context) *request { return ctx.Value(requestKey).(*request) }
@@ -151,7 +176,7 @@ func actorOf(ctx context.Context) service.Actor { return ctx.Value(actorKey).(se
 
 // identify gives the request an id, logs it when it has ended, and measures it.
 func (s *server) identify(c *gin.Context) {
-	r := &request{id: rand.Text()[:16], via: "api", address: c.RemoteIP()}
+	r := &request{id: rand.Text()[:16], via: "api", address: s.caller(c.Request), cookies: c.GetHeader("Cookie")}
 	if strings.HasPrefix(c.Request.UserAgent(), "plumlatch/") {
 		r.via = "cli"
 	}
@@ -204,25 +229,54 @@ func (s *server) limitBody(c *gin.Context) {
 
 // authorize lets a call of the contract pass to those who have its role.
 func (s *server) authorize(c *gin.Context) {
-	least, known := s.roles[c.Request.Method+" "+c.FullPath()]
+	of, known := s.calls[c.Request.Method+" "+c.FullPath()]
 	if !known {
 		s.fail(c, &service.Problem{Kind: service.Forbidden, Code: "no-role", Detail: "the contract says nothing of who may make this call"})
 		return
 	}
-	if least == "" {
+	if of.role == "" {
 		if err := s.origin.Check(c.Request); err != nil {
 			s.fail(c, errForeignOrigin)
 		}
 		return
 	}
-	s.authorizeAs(least)(c)
+	s.authorizeAs(of.role)(c)
+	if c.IsAborted() {
+		return
+	}
+	switch {
+	case of.fresh:
+		if err := s.Service.Confirmed(actorOf(c)); err != nil {
+			s.fail(c, err)
+		}
+	case of.stream:
+		s.watchOver(c, of.role)
+	}
+}
+
+// limitTime gives every request but the streams a time within which it has to be answered.
+func (s *server) limitTime(c *gin.Context) {
+	within := requestWithin
+	switch of := s.calls[c.Request.Method+" "+c.FullPath()]; {
+	case of.stream:
+		return
+	case of.long:
+		within = longRequestWithin
+	}
+	ctx, cancel := context.WithTimeout(c.Request.Context(), within)
+	defer cancel()
+	c.Request = c.Request.WithContext(ctx)
+	c.Next()
 }
 
 func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		actor, err := s.whoAsks(c)
+		actor, secret, err := s.whoAsks(c)
 		if err == nil && !actor.Role.May(least) {
 			err = &service.Problem{Kind: service.Forbidden, Code: "role-too-low", Detail: fmt.Sprintf("this needs the role %s, and %s has the role %s", least, actor.Name, actor.Role), Remedy: "Ask an admin, or sign in as somebody who may"}
+		}
+		if err == nil && least == service.Admin && len(actor.Limits) > 0 {
+			err = &service.Problem{Kind: service.Forbidden, Code: "beyond-your-limit", Detail: "this reaches the whole fleet, and you work on a part of it", Remedy: "Ask somebody without a limit"}
 		}
 		if err == nil {
 			err = s.onlyFor(c, actor)
@@ -232,6 +286,9 @@ func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 			return
 		}
 		r := requestOf(c)
+		if r.session = secret; r.via == "api" && secret != "" {
+			r.via = "console"
+		}
 		actor.Via, actor.RequestID = r.via, r.id
 		c.Request = c.Request.WithContext(context.WithValue(actor.Within(c.Request.Context()), actorKey, actor))
 	}
@@ -239,32 +296,36 @@ func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 
 // onlyFor holds a token for a machine to what it is for.
 func (s *server) onlyFor(c *gin.Context, actor service.Actor) error {
-	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet || actor.Only == "sweep" && s.sweeps[c.Request.Method+" "+c.FullPath()] {
+	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet || actor.Only == "sweep" && s.calls[c.Request.Method+" "+c.FullPath()].sweep {
 		return nil
 	}
 	return &service.Problem{Kind: service.Forbidden, Code: "token-for-less", Detail: fmt.Sprintf("this token is for %s alone", actor.Only), Remedy: "Use one that may do more: plumlatch token new NAME"}
 }
 
-func (s *server) whoAsks(c *gin.Context) (service.Actor, error) {
+// fleetWide refuses those with a limit.
+func (s *server) fleetWide(c *gin.Context) {
+	if len(actorOf(c).Limits) > 0 {
+		s.fail(c, &service.Problem{Kind: service.Forbidden, Code: "beyond-your-limit", Detail: "these figures are of the whole fleet, and you work on a part of it", Remedy: "Ask somebody without a limit"})
+	}
+}
+
+// whoAsks returns who makes the call, and the secret of their session where it is made in one.
+func (s *server) whoAsks(c *gin.Context) (actor service.Actor, secret string, err error) {
 	if h := c.GetHeader("Authorization"); h != "" {
 		token, _ := strings.CutPrefix(h, "Bearer ")
-		return s.Service.ByToken(c, token)
+		actor, err = s.Service.ByToken(c, token)
+		return actor, "", err
 	}
 	// A browser sends the cookie by itself, so a page of another site must not
 	// be able to make the call.
 	if err := s.origin.Check(c.Request); err != nil {
-		return service.Actor{}, errForeignOrigin
+		return service.Actor{}, "", errForeignOrigin
 	}
-	secret, err := c.Cookie(cookieName)
-	if err != nil {
+	if secret, err = c.Cookie(cookieName); err != nil {
 		secret = ""
 	}
-	r := requestOf(c)
-	r.session = secret
-	if r.via == "api" && secret != "" {
-		r.via = "console"
-	}
-	return s.Service.BySession(c, secret)
+	actor, err = s.Service.BySession(c, secret)
+	return actor, secret, err
 }
 
 func (s *server) ready(c *gin.Context) {

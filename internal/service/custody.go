@@ -483,7 +483,7 @@ func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeSt
 	if s.Safe == nil {
 		return SafeState{}, noSafe()
 	}
-	release, ok, err := s.store.Lock(ctx, "rekey")
+	ctx, release, ok, err := s.store.Lock(ctx, "rekey")
 	if err != nil {
 		return SafeState{}, err
 	}
@@ -567,7 +567,7 @@ func (s *Service) carryRekey(ctx context.Context) error {
 	if s.Safe == nil || s.Safe.Masters() == 1 || s.Safe.Fixed() {
 		return nil
 	}
-	release, ok, err := s.store.Lock(ctx, "rekey")
+	ctx, release, ok, err := s.store.Lock(ctx, "rekey")
 	if err != nil || !ok {
 		return err
 	}

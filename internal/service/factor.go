@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -70,8 +69,19 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 	if o.FactorSealed == nil || o.FactorAt != nil {
 		return nil, &Problem{Kind: Conflict, Code: "no-factor-begun", Detail: "no second factor waits to be confirmed", Remedy: "Begin one: plumlatch factor add"}
 	}
-	if ok, err := s.totpFits(ctx, o, code); err != nil || !ok {
-		return nil, errors.Join(err, wrongCode())
+	try, err := s.attempt(ctx, "factor of "+o.Name, "")
+	if err != nil {
+		return nil, err
+	}
+	ok, err := s.totpFits(ctx, o, code)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, wrongCode()
+	}
+	if err := try.succeeded(ctx); err != nil {
+		return nil, err
 	}
 	codes, hashes := make([]string, recoveryCodes), make([][]byte, recoveryCodes)
 	for i := range codes {
@@ -80,7 +90,13 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 		hashes[i] = hashSecret(text)
 	}
 	return codes, s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.ConfirmFactor(ctx, o.ID, hashes, s.now()), tx.Note(ctx, s.entry(actor, "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name)))
+		if err := tx.ConfirmFactor(ctx, o.ID, hashes, s.now()); err != nil {
+			return err
+		}
+		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name))
 	})
 }
 
@@ -93,15 +109,28 @@ func (s *Service) RemoveFactor(ctx context.Context, actor Actor, code string) er
 	if o.FactorAt == nil {
 		return &Problem{Kind: NotFound, Code: "no-factor", Detail: "you have no second factor"}
 	}
-	if err := s.throttled("factor of "+o.Name, ""); err != nil {
+	try, err := s.attempt(ctx, "factor of "+o.Name, "")
+	if err != nil {
 		return err
 	}
-	if ok, err := s.codeFits(ctx, o, code); err != nil || !ok {
-		s.guesses.failed(s.now(), "factor of "+o.Name, "")
-		return errors.Join(err, wrongCode())
+	ok, err := s.codeFits(ctx, o, code)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return wrongCode()
+	}
+	if err := try.succeeded(ctx); err != nil {
+		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.SetFactor(ctx, o.ID, nil), tx.Note(ctx, s.entry(actor, "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name)))
+		if err := tx.SetFactor(ctx, o.ID, nil); err != nil {
+			return err
+		}
+		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name))
 	})
 }
 

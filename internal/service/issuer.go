@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
@@ -19,6 +20,10 @@ import (
 // Issuer is an OpenID Connect issuer by which people sign in (OpenID Connect Core 1.0, the
 // authorization code flow with PKCE, RFC 7636).
 type Issuer struct {
+	// Factors are values of acr and amr (OpenID Connect Core 1.0, section 2; RFC 8176) by which
+	// the issuer says that it has asked for a second factor, which then counts for ours.
+	Factors []string
+
 	provider *oidc.Provider
 	config   oauth2.Config
 	client   *http.Client
@@ -62,12 +67,13 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	if s.Issuer == nil {
 		return Actor{}, "", noIssuer()
 	}
-	if err := s.throttled("(issuer)", in.Address); err != nil {
+	try, err := s.attempt(ctx, "(issuer) at "+Neighbours(in.Address), in.Address)
+	if err != nil {
 		return Actor{}, "", err
 	}
 	refuse := func(name, detail, remedy string) (Actor, string, error) {
 		in.Name = name
-		return Actor{}, "", s.refuseSignIn(ctx, in, "(issuer) at "+in.Address, &Problem{Kind: Unauthenticated, Code: "issuer-refused", Detail: detail, Remedy: remedy})
+		return Actor{}, "", s.refuseSignIn(ctx, in, &Problem{Kind: Unauthenticated, Code: "issuer-refused", Detail: detail, Remedy: remedy})
 	}
 	if a.State == "" || subtle.ConstantTimeCompare([]byte(a.State), []byte(state)) != 1 {
 		return refuse("", "the issuer's answer is not to a question of this browser", "Sign in again")
@@ -88,8 +94,10 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 		return refuse("", "what the issuer says of you was said before, for another sign-in", "Sign in again")
 	}
 	var claims struct {
-		Email    string `json:"email"`
-		Verified bool   `json:"email_verified"`
+		Email    string   `json:"email"`
+		Verified bool     `json:"email_verified"`
+		ACR      string   `json:"acr"`
+		AMR      []string `json:"amr"`
 	}
 	if err := id.Claims(&claims); err != nil {
 		return refuse("", "what the issuer says of you cannot be read", "Ask an admin")
@@ -111,7 +119,13 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 			return Actor{}, "", err
 		}
 	}
-	return s.beginSession(ctx, o, in, " by the issuer")
+	if err := try.succeeded(ctx); err != nil {
+		return Actor{}, "", err
+	}
+	asksCode := o.FactorAt != nil && !slices.ContainsFunc(append(claims.AMR, claims.ACR), func(c string) bool {
+		return slices.Contains(s.Issuer.Factors, c)
+	})
+	return s.beginSession(ctx, o, in, " by the issuer", asksCode)
 }
 
 // plainOAuth leaves out the body of the issuer's answer, which may hold a secret.

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -42,8 +43,12 @@ type Actor struct {
 	Limits map[string]string
 	// Only is what a token for a machine may do: sweep or read; "" for all.
 	Only string
-	// Session is the console session that the call was made in.
-	Session uuid.UUID
+	// Session is the console session that the call was made in, and ConfirmedAt when its person
+	// last gave their password or a code.
+	Session     uuid.UUID
+	ConfirmedAt time.Time
+	// AwaitsCode is whether the session is none before a code is given.
+	AwaitsCode bool
 	// Run is the run that the actor's wish is carried out in, if one is.
 	Run uuid.UUID
 }
@@ -138,36 +143,54 @@ func checkRole(role Role) error {
 
 // AddOperator makes an account, and its keeper, so that keys can be theirs.
 func (s *Service) AddOperator(ctx context.Context, actor Actor, once IdempotencyKey, in NewOperator) error {
+	made, err := s.newOperator(ctx, in)
+	if err != nil {
+		return err
+	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, in.Name)
 		if err != nil || earlier != "" {
 			return err
 		}
-		return s.addOperator(ctx, tx, actor, in)
+		return s.addOperator(ctx, tx, actor, made)
 	})
 }
 
-func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor, in NewOperator) error {
+// madeOperator is an account that was checked, whose password is hashed.
+type madeOperator struct {
+	store.Operator
+	title string
+}
+
+// newOperator checks what an account is to be and hashes its password, which takes a while and
+// so is done outside transactions.
+func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOperator, err error) {
 	if in.Title == "" {
 		in.Title = in.Name
 	}
 	if err := errors.Join(checkName("name", in.Name), checkText("title", in.Title), checkRole(in.Role), checkLimits(in.Role, in.Limits), checkText("issuer_name", in.IssuerName)); err != nil {
-		return firstProblem(err)
+		return made, firstProblem(err)
 	}
 	o := store.Operator{ID: newID(), Name: in.Name, Role: string(in.Role), CreatedAt: s.now(), Limits: in.Limits, IssuerName: in.IssuerName}
 	if in.Password != "" || in.IssuerName == "" {
 		if err := checkPassword("password", in.Password); err != nil {
-			return err
+			return made, err
 		}
-		o.PasswordHash = hashPassword(in.Password)
+		if o.PasswordHash, err = hashPassword(ctx, in.Password); err != nil {
+			return made, err
+		}
 	}
-	if err := tx.AddOperator(ctx, o); err != nil {
-		return personTaken(err, in.Name)
+	return madeOperator{o, in.Title}, nil
+}
+
+func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor, o madeOperator) error {
+	if err := tx.AddOperator(ctx, o.Operator); err != nil {
+		return personTaken(err, o.Name)
 	}
-	if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: in.Name, Kind: "person", Title: in.Title, OperatorID: &o.ID}); err != nil {
-		return personTaken(err, in.Name)
+	if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID}); err != nil {
+		return personTaken(err, o.Name)
 	}
-	return tx.Note(ctx, s.entry(actor, "operator.add", "operator", in.Name, "", "%s gave %s an account with the role %s%s.", actor.Name, in.Name, in.Role, limitWords(in.Limits)))
+	return tx.Note(ctx, s.entry(actor, "operator.add", "operator", o.Name, "", "%s gave %s an account with the role %s%s.", actor.Name, o.Name, o.Role, limitWords(o.Limits)))
 }
 
 func personTaken(err error, name string) error {
@@ -226,6 +249,8 @@ type OperatorChange struct {
 	// Match is the tags of which the account must have one, as If-Match gives them
 	// (RFC 9110, section 13.1.1); "" for whatever it has.
 	Match string
+
+	hash string // of the password
 }
 
 // OperatorTag stands for what an admin may know of an account and change, as an entity tag
@@ -261,6 +286,15 @@ func (s *Service) operatorNamed(ctx context.Context, tx *store.Store, name strin
 func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, c OperatorChange) error {
 	if err := checkText("reason", c.Reason); err != nil {
 		return err
+	}
+	if c.Password != nil {
+		err := checkPassword("password", *c.Password)
+		if err != nil {
+			return err
+		}
+		if c.hash, err = hashPassword(ctx, *c.Password); err != nil {
+			return err
+		}
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.LockPeople(ctx); err != nil {
@@ -321,10 +355,7 @@ func (s *Service) changeOperator(ctx context.Context, tx *store.Store, o *store.
 		return nil, err
 	}
 	if c.Password != nil {
-		if err := checkPassword("password", *c.Password); err != nil {
-			return nil, err
-		}
-		o.PasswordHash = hashPassword(*c.Password)
+		o.PasswordHash = c.hash
 		columns, did = append(columns, "password_hash"), append(did, "set a new password for "+o.Name)
 		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
 			return nil, err
@@ -341,6 +372,9 @@ func (s *Service) changeOperator(ctx context.Context, tx *store.Store, o *store.
 	}
 	if c.ForgetFactor && o.FactorSealed != nil {
 		if err := tx.SetFactor(ctx, o.ID, nil); err != nil {
+			return nil, err
+		}
+		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
 			return nil, err
 		}
 		did = append(did, "took the second factor of "+o.Name+" away")
@@ -366,17 +400,31 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 	if err != nil {
 		return err
 	}
-	if err := s.throttled("password of "+o.Name, ""); err != nil {
+	try, err := s.attempt(ctx, "password of "+o.Name, "")
+	if err != nil {
 		return err
 	}
-	if !s.passwordFits(o.PasswordHash, old) {
-		s.guesses.failed(s.now(), "password of "+o.Name, "")
+	fits, err := passwordFits(ctx, o.PasswordHash, old)
+	if err != nil {
+		return err
+	}
+	if !fits {
 		return &Problem{Kind: Forbidden, Code: "wrong-password", Field: "password", Detail: "that is not your password"}
 	}
-	o.PasswordHash = hashPassword(password)
+	if err := try.succeeded(ctx); err != nil {
+		return err
+	}
+	if o.PasswordHash, err = hashPassword(ctx, password); err != nil {
+		return err
+	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.ChangeOperator(ctx, o.ID, o, "password_hash"), tx.EndOtherSessions(ctx, o.ID, hashSecret(secret)),
-			tx.Note(ctx, s.entry(actor, "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name)))
+		if err := tx.ChangeOperator(ctx, o.ID, o, "password_hash"); err != nil {
+			return err
+		}
+		if err := tx.EndOtherSessions(ctx, o.ID, hashSecret(secret)); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name))
 	})
 }
 

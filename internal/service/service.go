@@ -63,7 +63,6 @@ type Service struct {
 	offers  outlined
 
 	figures keptFigures
-	guesses guesses
 	uses    uses
 	// setUp is the hash of the set-up secret, nil where there is none.
 	setUp atomic.Pointer[[32]byte]

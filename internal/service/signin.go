@@ -7,74 +7,14 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/crypto/argon2"
 
 	"plumlatch/internal/store"
 )
-
-// The cost of a password hash: argon2id with 46 MiB, one pass, one lane, as
-// RFC 9106 and OWASP's list of 2023 allow.
-const (
-	argonMemory = 46 << 10 // KiB
-	argonPasses = 1
-)
-
-func hashPassword(password string) string {
-	var salt [16]byte
-	rand.Read(salt[:])
-	return encodeHash(salt[:], argon2.IDKey([]byte(password), salt[:], argonPasses, argonMemory, 1, 32))
-}
-
-func encodeHash(salt, sum []byte) string {
-	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonPasses, enc(salt), enc(sum))
-}
-
-// nobody is what an unknown name is tried against, so that it takes as long as a known one.
-// It is the hash of no password that anybody knows.
-var nobody = func() string {
-	var b [48]byte
-	rand.Read(b[:])
-	return encodeHash(b[:16], b[16:])
-}()
-
-// hashers is how many passwords are looked at together, as each takes 46 MiB.
-var hashers = make(chan struct{}, 4)
-
-func (s *Service) passwordFits(hash, password string) bool {
-	hashers <- struct{}{}
-	defer func() { <-hashers }()
-	if hash == "" {
-		hash = nobody
-	}
-	return passwordFits(hash, password) && hash != nobody
-}
-
-func passwordFits(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || len(password) > 1024 {
-		return false
-	}
-	var memory, passes uint32
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=1", &memory, &passes); err != nil {
-		return false
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	if err != nil {
-		return false
-	}
-	want, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil || len(want) != 32 {
-		return false
-	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, 1, 32), want) == 1
-}
 
 func newSecret() string {
 	var b [32]byte
@@ -120,15 +60,22 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 	if err != nil && !unknown {
 		return Actor{}, "", err
 	}
-	account := in.account(o)
-	if err := s.throttled(account, in.Address); err != nil {
+	try, err := s.attempt(ctx, in.account(o), in.Address)
+	if err != nil {
 		return Actor{}, "", err
 	}
-	if !s.passwordFits(o.PasswordHash, in.Password) || unknown || o.ClosedAt != nil {
-		return Actor{}, "", s.refuseSignIn(ctx, in, account, &Problem{Kind: Unauthenticated, Code: "wrong-name-or-password", Detail: "the name or the password is wrong"})
+	fits, err := passwordFits(ctx, o.PasswordHash, in.Password)
+	if err != nil {
+		return Actor{}, "", err
+	}
+	if !fits || unknown || o.ClosedAt != nil {
+		return Actor{}, "", s.refuseSignIn(ctx, in, &Problem{Kind: Unauthenticated, Code: "wrong-name-or-password", Detail: "the name or the password is wrong"})
 	}
 	if o.FactorAt != nil {
 		if in.Code == "" {
+			if err := try.succeeded(ctx); err != nil { // the password was right
+				return Actor{}, "", err
+			}
 			return Actor{}, "", &Problem{Kind: Unauthenticated, Code: "code-needed", Field: "code", Detail: "this account has a second factor, and no code was given", Remedy: "Give the six digits that your authenticator shows, or a recovery code"}
 		}
 		ok, err := s.codeFits(ctx, o, in.Code)
@@ -136,15 +83,18 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 			return Actor{}, "", err
 		}
 		if !ok {
-			return Actor{}, "", s.refuseSignIn(ctx, in, account, &Problem{Kind: Unauthenticated, Code: "wrong-code", Field: "code", Detail: "the code is wrong, or was used before", Remedy: "Wait for the next one; the clock of this service says " + s.now().UTC().Format("15:04:05 UTC")})
+			return Actor{}, "", s.refuseSignIn(ctx, in, &Problem{Kind: Unauthenticated, Code: "wrong-code", Field: "code", Detail: "the code is wrong, or was used before", Remedy: "Wait for the next one; the clock of this service says " + s.now().UTC().Format("15:04:05 UTC")})
 		}
 	}
-	s.guesses.passed(account)
-	return s.beginSession(ctx, o, in, "")
+	if err := try.succeeded(ctx); err != nil {
+		return Actor{}, "", err
+	}
+	return s.beginSession(ctx, o, in, "", false)
 }
 
-// beginSession begins a session of somebody who has shown who they are.
-func (s *Service) beginSession(ctx context.Context, o store.Operator, in SignIn, how string) (Actor, string, error) {
+// beginSession begins a session of somebody who has shown who they are, or who has yet to give
+// a code for that.
+func (s *Service) beginSession(ctx context.Context, o store.Operator, in SignIn, how string, awaitsCode bool) (Actor, string, error) {
 	actor := actorOf(o)
 	actor.Via, actor.RequestID = in.Via, in.RequestID
 	secret := newSecret()
@@ -153,17 +103,24 @@ func (s *Service) beginSession(ctx context.Context, o store.Operator, in SignIn,
 		o.KnownAddresses = o.KnownAddresses[max(0, len(o.KnownAddresses)-knownAddresses):]
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		n := store.Session{ID: newID(), Hash: hashSecret(secret), OperatorID: o.ID, CreatedAt: s.now(), SeenAt: s.now(), ExpiresAt: s.now().Add(s.SessionLasts), Via: in.Via, Address: in.Address}
-		actor.Session = n.ID
-		return errors.Join(tx.AddSession(ctx, n), tx.ChangeOperator(ctx, o.ID, o, "known_addresses"),
-			tx.Note(ctx, s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in%s.", o.Name, how)))
+		n := store.Session{ID: newID(), Hash: hashSecret(secret), OperatorID: o.ID, CreatedAt: s.now(), SeenAt: s.now(), ExpiresAt: s.now().Add(s.SessionLasts), Via: in.Via, Address: in.Address, AwaitsCode: awaitsCode}
+		if !awaitsCode {
+			n.ConfirmedAt = &n.CreatedAt
+		}
+		actor.Session, actor.AwaitsCode = n.ID, awaitsCode
+		if err := tx.AddSession(ctx, n); err != nil || awaitsCode {
+			return err
+		}
+		if err := tx.ChangeOperator(ctx, o.ID, o, "known_addresses"); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in%s.", o.Name, how))
 	})
 	return actor, secret, err
 }
 
-// refuseSignIn counts and notes a wrong try and returns p.
-func (s *Service) refuseSignIn(ctx context.Context, in SignIn, account string, p error) error {
-	s.guesses.failed(s.now(), account, in.Address)
+// refuseSignIn notes a wrong try, which is counted, and returns p.
+func (s *Service) refuseSignIn(ctx context.Context, in SignIn, p error) error {
 	subject := in.Name
 	if err := checkName("name", in.Name); err != nil {
 		subject = "(not a name)"
@@ -194,7 +151,99 @@ func (s *Service) BySession(ctx context.Context, secret string) (Actor, error) {
 	}
 	actor := actorOf(o)
 	actor.Session = n.ID
+	if n.ConfirmedAt != nil {
+		actor.ConfirmedAt = *n.ConfirmedAt
+	}
 	return actor, err
+}
+
+// confirmationHolds is for how long somebody counts as having just shown who they are.
+const confirmationHolds = 10 * time.Minute
+
+// Confirmed refuses who has not just given their password or a code in a session: making tokens,
+// second factors, passwords and accounts is for the person, not for whoever found a token
+// or an open browser.
+func (s *Service) Confirmed(actor Actor) error {
+	if actor.Session == uuid.Nil {
+		return &Problem{Kind: Forbidden, Code: "session-needed", Detail: "this is done in a session of your own, not with a token", Remedy: "Let the client ask for your password, or use the console"}
+	}
+	if s.now().Sub(actor.ConfirmedAt) > confirmationHolds {
+		return &Problem{Kind: Forbidden, Code: "confirmation-needed", Detail: "this needs your password, or a code of your second factor, given within the last 10 minutes", Remedy: "Give it again, and then repeat this"}
+	}
+	return nil
+}
+
+// Confirm takes the password of a session's person, or a code of their second factor, once more.
+func (s *Service) Confirm(ctx context.Context, actor Actor, password, code string) error {
+	if actor.Session == uuid.Nil {
+		return s.Confirmed(actor)
+	}
+	o, err := s.store.OperatorNamed(ctx, actor.Name)
+	if err != nil {
+		return err
+	}
+	try, err := s.attempt(ctx, "confirmation of "+o.Name, "")
+	if err != nil {
+		return err
+	}
+	var fits bool
+	switch {
+	case code != "" && o.FactorAt != nil:
+		fits, err = s.codeFits(ctx, o, code)
+	case o.PasswordHash == "" && o.FactorAt == nil:
+		return &Problem{Kind: Forbidden, Code: "sign-in-needed", Detail: "this account has neither a password nor a second factor here", Remedy: "Sign out, sign in by the issuer again, and repeat this within 10 minutes"}
+	default:
+		fits, err = passwordFits(ctx, o.PasswordHash, password)
+	}
+	if err != nil {
+		return err
+	}
+	if !fits {
+		refused := s.entry(actor, "session.confirm", "operator", o.Name, "", "%s was asked to confirm who they are, and gave a wrong answer.", o.Name)
+		refused.Outcome = "refused"
+		if err := s.store.Note(ctx, refused); err != nil {
+			return err
+		}
+		return &Problem{Kind: Forbidden, Code: "wrong-confirmation", Detail: "that is not your password, or not a code of now"}
+	}
+	if err := try.succeeded(ctx); err != nil {
+		return err
+	}
+	return s.store.ConfirmSession(ctx, actor.Session, s.now())
+}
+
+// GiveCode takes the code of the second factor that a session waits for.
+func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor, error) {
+	n, o, err := s.store.SessionAwaitingCode(ctx, hashSecret(secret), s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return Actor{}, &Problem{Kind: Unauthenticated, Code: "no-sign-in-begun", Detail: "no sign-in waits for a code here", Remedy: "Sign in again"}
+	}
+	if err != nil {
+		return Actor{}, err
+	}
+	in.Name = o.Name
+	try, err := s.attempt(ctx, in.account(o), in.Address)
+	if err != nil {
+		return Actor{}, err
+	}
+	ok, err := s.codeFits(ctx, o, in.Code)
+	if err != nil {
+		return Actor{}, err
+	}
+	if !ok {
+		return Actor{}, s.refuseSignIn(ctx, in, wrongCode())
+	}
+	if err := try.succeeded(ctx); err != nil {
+		return Actor{}, err
+	}
+	actor := actorOf(o)
+	actor.Via, actor.RequestID, actor.Session, actor.ConfirmedAt = in.Via, in.RequestID, n.ID, s.now()
+	return actor, s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.ConfirmSession(ctx, n.ID, s.now()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in by the issuer and with a code.", o.Name))
+	})
 }
 
 // Sessions returns the actor's sessions that hold, or everybody's.
@@ -238,11 +287,21 @@ func (s *Service) SetUpSecret(ctx context.Context) (string, error) {
 }
 
 // ToBeSetUp reports whether the first admin can be made by the set-up secret.
-func (s *Service) ToBeSetUp() bool { return s.setUp.Load() != nil }
+func (s *Service) ToBeSetUp(ctx context.Context) (bool, error) {
+	if s.setUp.Load() == nil {
+		return false, nil
+	}
+	there, err := s.HasOperators(ctx)
+	if there { // made by another process
+		s.setUp.Store(nil)
+	}
+	return !there, err
+}
 
 // SetUp makes the first admin.
 func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) error {
-	if err := s.throttled("(set-up)", in.Address); err != nil {
+	try, err := s.attempt(ctx, "(set-up)", in.Address)
+	if err != nil {
 		return err
 	}
 	want := s.setUp.Load()
@@ -250,17 +309,23 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 		return &Problem{Kind: Gone, Code: "set-up-over", Detail: "there are accounts here already", Remedy: "Sign in; an admin makes further accounts"}
 	}
 	if subtle.ConstantTimeCompare(want[:], hashSecret(strings.TrimSpace(secret))) != 1 {
-		s.guesses.failed(s.now(), "(set-up)", in.Address)
 		return &Problem{Kind: Unauthenticated, Code: "wrong-set-up-secret", Field: "secret", Detail: "that is not the set-up secret", Remedy: "It is printed where the service was started, anew at each start until there is an account"}
 	}
-	err := s.store.InTx(ctx, func(tx *store.Store) error {
+	if err := try.succeeded(ctx); err != nil {
+		return err
+	}
+	made, err := s.newOperator(ctx, NewOperator{Name: in.Name, Title: title, Password: in.Password, Role: Admin})
+	if err != nil {
+		return err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.LockPeople(ctx); err != nil {
 			return err
 		}
 		if n, err := tx.CountOperators(ctx); err != nil || n > 0 {
 			return errors.Join(err, &Problem{Kind: Gone, Code: "set-up-over", Detail: "there are accounts here already", Remedy: "Sign in; an admin makes further accounts"})
 		}
-		return s.addOperator(ctx, tx, Actor{Name: "setup", Via: in.Via, RequestID: in.RequestID}, NewOperator{Name: in.Name, Title: title, Password: in.Password, Role: Admin})
+		return s.addOperator(ctx, tx, Actor{Name: "setup", Via: in.Via, RequestID: in.RequestID}, made)
 	})
 	if err == nil {
 		s.setUp.Store(nil)

@@ -24,6 +24,9 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 	if Role(o.Role).May(Role(t.Role)) {
 		actor.Role = Role(t.Role)
 	}
+	if actor.Role == Admin && len(actor.Limits) > 0 { // who could lift the limit
+		actor.Role = Operator
+	}
 	return actor, err
 }
 
@@ -76,8 +79,14 @@ func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey
 	if !actor.Role.May(in.Role) {
 		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "role-too-high", Field: "role", Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role)}
 	}
-	if actor.Only != "" {
-		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "token-for-less", Detail: "a token that is for " + actor.Only + " alone makes no other"}
+	// The HTTP interface lets no token come here (Confirmed). What is made is within the
+	// maker all the same.
+	limits := both(actor.Limits, in.Limits)
+	if in.Role == Admin && len(limits) > 0 {
+		return store.Token{}, "", &Problem{Kind: Invalid, Code: "admin-with-limits", Field: "limits", Detail: "an admin can change every limit, so none would hold", Remedy: "Give the role operator or viewer"}
+	}
+	if actor.ByToken {
+		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "session-needed", Detail: "a token makes no other", Remedy: "Let the client ask for your password, or use the console"}
 	}
 	if in.Days == 0 {
 		in.Days = 90

@@ -27,7 +27,7 @@ type Figures struct {
 // Figures counts how the service does.
 func (s *Store) Figures(ctx context.Context, now time.Time) (Figures, error) {
 	f := Figures{LiveRuns: map[string]int{}, EndedRuns: map[[2]string]int{}, Jobs: map[string]int{}, Deliveries: map[string]int{}}
-	rows, err := s.pool.Query(ctx, `
+	rows, err := s.pools.plainOf(ctx).Query(ctx, `
 		SELECT 'live', kind, '', count(*) FROM public.runs WHERE ended_at IS NULL GROUP BY kind
 		UNION ALL SELECT 'ended', kind, state, count(*) FROM public.runs WHERE ended_at > $1 AND created_at > $2 GROUP BY kind, state
 		UNION ALL SELECT 'job', state::text, '', count(*) FROM public.river_job WHERE state IN ('available', 'running', 'retryable', 'scheduled') GROUP BY state

@@ -70,7 +70,11 @@ type Session struct {
 	ExpiresAt  time.Time
 	Via        string
 	Address    string
-	Person     string `gorm:"->;-:migration"`
+	// ConfirmedAt is when the person last gave their password or a code; a session that
+	// AwaitsCode is none yet.
+	ConfirmedAt *time.Time
+	AwaitsCode  bool
+	Person      string `gorm:"->;-:migration"`
 }
 
 // Token is a secret for programs. Only its hash is kept.

@@ -154,7 +154,7 @@ func (s *Store) SessionHolder(ctx context.Context, hash []byte, now time.Time, i
 	var n Session
 	var o Operator
 	db := s.db.WithContext(ctx)
-	if err := db.Where("hash = ? AND expires_at > ? AND seen_at > ?", hash, now, now.Add(-idle)).Take(&n).Error; err != nil {
+	if err := db.Where("hash = ? AND NOT awaits_code AND expires_at > ? AND seen_at > ?", hash, now, now.Add(-idle)).Take(&n).Error; err != nil {
 		return n, o, plain(err)
 	}
 	if now.Sub(n.SeenAt) > time.Minute {
@@ -169,7 +169,7 @@ func (s *Store) SessionHolder(ctx context.Context, hash []byte, now time.Time, i
 // Sessions returns the sessions that hold, of one operator or of all, the last used first.
 func (s *Store) Sessions(ctx context.Context, operator *uuid.UUID, now time.Time, idle time.Duration) ([]Session, error) {
 	q := s.db.WithContext(ctx).Model(&Session{}).Select("sessions.*, o.name AS person").Joins("JOIN operators o ON o.id = sessions.operator_id").
-		Where("sessions.expires_at > ? AND sessions.seen_at > ?", now, now.Add(-idle))
+		Where("NOT sessions.awaits_code AND sessions.expires_at > ? AND sessions.seen_at > ?", now, now.Add(-idle))
 	if operator != nil {
 		q = q.Where("sessions.operator_id = ?", *operator)
 	}
@@ -197,9 +197,39 @@ func (s *Store) EndSessionByID(ctx context.Context, operator *uuid.UUID, id uuid
 	return n, plain(db.Where("id = ?", id).Delete(&Session{}).Error)
 }
 
-// EndOtherSessions forgets the sessions of an operator but the one with the hash.
+// EndOtherSessions forgets the sessions of an operator but the one with the hash; all where that
+// is nil.
 func (s *Store) EndOtherSessions(ctx context.Context, operator uuid.UUID, but []byte) error {
-	return plain(s.db.WithContext(ctx).Where("operator_id = ? AND hash <> ?", operator, but).Delete(&Session{}).Error)
+	q := s.db.WithContext(ctx).Where("operator_id = ?", operator)
+	if but != nil {
+		q = q.Where("hash <> ?", but)
+	}
+	return plain(q.Delete(&Session{}).Error)
+}
+
+// EndSessionsBut forgets the sessions of an operator but the one with the id.
+func (s *Store) EndSessionsBut(ctx context.Context, operator, but uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Where("operator_id = ? AND id <> ?", operator, but).Delete(&Session{}).Error)
+}
+
+// ConfirmSession notes that the session's person has just shown who they are.
+func (s *Store) ConfirmSession(ctx context.Context, id uuid.UUID, at time.Time) error {
+	return plain(s.db.WithContext(ctx).Model(&Session{}).Where("id = ?", id).Updates(map[string]any{"confirmed_at": at, "awaits_code": false}).Error)
+}
+
+// codeAwaited is for how long a session waits for a code.
+const codeAwaited = 10 * time.Minute
+
+// SessionAwaitingCode returns the session with that hash that waits for a code, and whose it is.
+func (s *Store) SessionAwaitingCode(ctx context.Context, hash []byte, now time.Time) (Session, Operator, error) {
+	var n Session
+	var o Operator
+	db := s.db.WithContext(ctx)
+	if err := db.Where("hash = ? AND awaits_code AND created_at > ?", hash, now.Add(-codeAwaited)).Take(&n).Error; err != nil {
+		return n, o, plain(err)
+	}
+	err := db.Where("id = ? AND closed_at IS NULL", n.OperatorID).Take(&o).Error
+	return n, o, plain(err)
 }
 
 // AddToken keeps a new token.

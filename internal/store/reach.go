@@ -87,7 +87,7 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 			ids = append(ids, p.KeyID)
 		}
 	}
-	rows, err := s.pool.Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at, k.sha256, o.name
+	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at, k.sha256, o.name
 		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
@@ -107,7 +107,7 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 }
 
 func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]ReachLogin, error) {
-	rows, err := s.pool.Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
+	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
 			coalesce(g.count, 0), i.state, i.image, i.temporary_gib, i.static_address, i.adopted
 		FROM logins l JOIN instances i ON i.id = l.instance_id
 		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
@@ -132,7 +132,7 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]Re
 // taken as they come in PostgreSQL's binary format, without a conversion for each.
 func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]ReachPair, error) {
 	var pairs []ReachPair
-	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	err := pgx.BeginFunc(ctx, s.pools.plainOf(ctx), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
 			return err
 		}

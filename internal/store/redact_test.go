@@ -39,7 +39,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 	public := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
 
 	url, _ := pgtest.Empty(t)
-	pool, err := connect(ctx, url)
+	pool, err := connect(ctx, url, 2, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,7 +125,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 				continue // a few letters stand in anything
 			}
 			var n int
-			if err := s.pool.QueryRow(ctx, "SELECT count(*) FROM "+table+" t WHERE t::text LIKE '%' || $1 || '%' OR position($2 IN t::text) > 0", part, hexOf(part)).Scan(&n); err != nil {
+			if err := s.Pool().QueryRow(ctx, "SELECT count(*) FROM "+table+" t WHERE t::text LIKE '%' || $1 || '%' OR position($2 IN t::text) > 0", part, hexOf(part)).Scan(&n); err != nil {
 				t.Fatal(err)
 			}
 			found += n
@@ -134,7 +134,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 			t.Errorf("%d rows of %s still hold a part of the private key", found, table)
 		}
 	}
-	if _, err := s.pool.Exec(ctx, "UPDATE daybook SET sentence = 'x' WHERE seq = 1"); err == nil {
+	if _, err := s.Pool().Exec(ctx, "UPDATE daybook SET sentence = 'x' WHERE seq = 1"); err == nil {
 		t.Error("the daybook can be changed after the migration")
 	}
 	if kept, exposed := authorizedkeys.Parse(versions[0].Content).Keep(); len(exposed) != 0 || string(kept) != string(versions[0].Content) {

@@ -9,8 +9,8 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"slices"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -42,10 +42,10 @@ func (e *TakenError) Error() string { return "taken: " + e.Constraint }
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is a connection to the database, or one transaction in it.
+// Store is the connections to the database, or one transaction in it.
 type Store struct {
-	db   *gorm.DB
-	pool *pgxpool.Pool
+	db    *gorm.DB
+	pools *pools
 	// notes are the entries of a transaction's daybook; nil outside one.
 	notes *notes
 }
@@ -53,16 +53,19 @@ type Store struct {
 // Open connects to the database at url and brings its schema up to date, if the
 // role may; see Prepare.
 func Open(ctx context.Context, url string) (*Store, error) {
-	pool, err := connect(ctx, url)
+	p, err := openPools(ctx, url)
 	if err != nil {
 		return nil, err
 	}
-	s, err := open(ctx, pool)
+	db, err := gorm.Open(postgres.New(postgres.Config{Conn: p}), &gorm.Config{
+		Logger:                 logger.Discard,
+		SkipDefaultTransaction: true,
+	})
 	if err != nil {
-		pool.Close()
-		return nil, err
+		p.close()
+		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	return s, nil
+	return &Store{db: db, pools: p}, nil
 }
 
 // Prepare brings the schema up to date as its owner, and lets the role of the service's
@@ -72,11 +75,14 @@ func Prepare(ctx context.Context, ownerURL, serviceURL string) error {
 	if err != nil {
 		return errURL
 	}
-	pool, err := connect(ctx, ownerURL)
+	pool, err := connect(ctx, ownerURL, 2, false)
 	if err != nil {
 		return err
 	}
 	defer pool.Close()
+	if err := checkDirect(ctx, pool); err != nil {
+		return err
+	}
 	if err := migrate(ctx, pool); err != nil {
 		return err
 	}
@@ -92,23 +98,6 @@ func Prepare(ctx context.Context, ownerURL, serviceURL string) error {
 		}
 	}
 	return nil
-}
-
-var errURL = errors.New("the database URL cannot be read") // pgx's own error may hold the password
-
-func connect(ctx context.Context, url string) (*pgxpool.Pool, error) {
-	config, err := pgxpool.ParseConfig(url)
-	if err != nil {
-		return nil, errURL
-	}
-	config.MaxConns = 40
-	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	config.PrepareConn = setLimit
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
-		return nil, fmt.Errorf("open the database: %w", err)
-	}
-	return pool, nil
 }
 
 // schema is the migrations of the schema.
@@ -156,35 +145,19 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	return nil
 }
 
-func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
-	if err := migrate(ctx, pool); err != nil {
-		return nil, err
-	}
-	sql := stdlib.OpenDBFromPool(pool)
-	sql.SetMaxIdleConns(0) // the pool keeps them
-	db, err := gorm.Open(postgres.New(postgres.Config{Conn: sql}), &gorm.Config{
-		Logger:                 logger.Discard,
-		SkipDefaultTransaction: true,
-	})
-	if err != nil {
-		return nil, fmt.Errorf("open the database: %w", err)
-	}
-	return &Store{db: db, pool: pool}, nil
-}
-
-// Pool returns the connections, for the job queue.
-func (s *Store) Pool() *pgxpool.Pool { return s.pool }
+// Pool returns the connections for the service's own work, for the job queue.
+func (s *Store) Pool() *pgxpool.Pool { return s.pools.work }
 
 // Close gives the connections back.
-func (s *Store) Close() { s.pool.Close() }
+func (s *Store) Close() { s.pools.close() }
 
 // Ping asks the database for a sign of life.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+func (s *Store) Ping(ctx context.Context) error { return s.pools.plainOf(ctx).Ping(ctx) }
 
 // InTx runs f in one transaction: all of it is kept, or nothing.
 func (s *Store) InTx(ctx context.Context, f func(*Store) error) error {
 	return plain(s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		tx := &Store{db: db, pool: s.pool, notes: s.notes}
+		tx := &Store{db: db, pools: s.pools, notes: s.notes}
 		outermost := s.notes == nil
 		if outermost {
 			tx.notes = &notes{}
@@ -212,28 +185,6 @@ func (s *Store) InLooseTx(ctx context.Context, f func(*Store) error) error {
 	})
 }
 
-// Lock takes a lock on the name for as long as the returned connection is
-// held, in this and every other process. ok is false if somebody else has it.
-func (s *Store) Lock(ctx context.Context, name string) (release func(), ok bool, err error) {
-	conn, err := s.pool.Acquire(ctx)
-	if err != nil {
-		return nil, false, err
-	}
-	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", name).Scan(&ok); err != nil || !ok {
-		conn.Release()
-		return nil, false, err
-	}
-	return func() {
-		unlock, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		defer cancel()
-		if _, err := conn.Exec(unlock, "SELECT pg_advisory_unlock(hashtextextended($1, 0))", name); err != nil {
-			conn.Hijack().Close(unlock) // the lock goes with the connection
-			return
-		}
-		conn.Release()
-	}, true, nil
-}
-
 // Unavailable reports whether err tells of a database that does not answer,
 // rather than of what was asked.
 func Unavailable(err error) bool {
@@ -246,8 +197,9 @@ func Unavailable(err error) bool {
 	case errors.As(err, &connect), errors.As(err, &network):
 		return true
 	case errors.As(err, &pg):
-		// 08: connection exception, 57P: shut down or starting, 53300: too many connections
-		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300"
+		// 08: connection exception, 57P: shut down or starting, 53300: too many connections; 55P03, 57014
+		// and 25P03: a lock, a statement or a transaction took too long (see pools.go)
+		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || slices.Contains([]string{"53300", "55P03", "57014", "25P03"}, pg.Code)
 	}
 	text := err.Error()
 	return strings.Contains(text, "conn closed") || strings.Contains(text, "unexpected EOF") || strings.Contains(text, "closed pool")
@@ -273,7 +225,7 @@ func plain(err error) error {
 
 // Empty reports whether the database at url has no tables.
 func Empty(ctx context.Context, url string) (empty bool, err error) {
-	pool, err := connect(ctx, url)
+	pool, err := connect(ctx, url, 2, false)
 	if err != nil {
 		return false, err
 	}

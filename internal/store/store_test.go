@@ -230,21 +230,21 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 func TestALockIsHeldByOneAndFreedWithItsConnection(t *testing.T) {
 	s := open(t)
 	ctx, cancel := context.WithCancel(t.Context())
-	release, ok, err := s.Lock(ctx, "run 1")
+	_, release, ok, err := s.Lock(ctx, "run 1")
 	if err != nil || !ok {
 		t.Fatal(ok, err)
 	}
-	if _, ok, err := s.Lock(t.Context(), "run 1"); ok || err != nil {
+	if _, _, ok, err := s.Lock(t.Context(), "run 1"); ok || err != nil {
 		t.Errorf("the lock was taken twice: %v", err)
 	}
-	if other, ok, err := s.Lock(t.Context(), "run 2"); !ok || err != nil {
+	if _, other, ok, err := s.Lock(t.Context(), "run 2"); !ok || err != nil {
 		t.Errorf("another lock: %v %v", ok, err)
 	} else {
 		other()
 	}
 	cancel() // a lock is given back also when its work was cut off
 	release()
-	if again, ok, err := s.Lock(t.Context(), "run 1"); !ok || err != nil {
+	if _, again, ok, err := s.Lock(t.Context(), "run 1"); !ok || err != nil {
 		t.Errorf("after the release: %v %v", ok, err)
 	} else {
 		again()

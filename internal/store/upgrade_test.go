@@ -11,7 +11,7 @@ import (
 func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 	ctx := t.Context()
 	url, _ := pgtest.Empty(t)
-	pool, err := connect(ctx, url)
+	pool, err := connect(ctx, url, 2, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1192,6 +1192,13 @@ type Closing struct {
 	What string `json:"what"`
 }
 
+// Confirmation defines model for Confirmation.
+type Confirmation struct {
+	// Code Of the second factor, or a recovery code.
+	Code     *string `json:"code,omitempty"`
+	Password *string `json:"password,omitempty"`
+}
+
 // Connection What a client needs to log in.
 type Connection struct {
 	Address  string    `json:"address"`
@@ -4067,6 +4074,12 @@ type ReportStepJSONRequestBody = ReportStep
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
+// GiveCodeJSONRequestBody defines body for GiveCode for application/json ContentType.
+type GiveCodeJSONRequestBody = FactorCode
+
+// ConfirmSessionJSONRequestBody defines body for ConfirmSession for application/json ContentType.
+type ConfirmSessionJSONRequestBody = Confirmation
+
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
 
@@ -4408,6 +4421,12 @@ type ServerInterface interface {
 
 	// (POST /session)
 	SignIn(c *gin.Context)
+
+	// (POST /session/code)
+	GiveCode(c *gin.Context)
+
+	// (POST /session/confirmation)
+	ConfirmSession(c *gin.Context)
 
 	// (GET /session/issuer)
 	AskIssuer(c *gin.Context)
@@ -7919,6 +7938,32 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	siw.Handler.SignIn(c)
 }
 
+// GiveCode operation middleware
+func (siw *ServerInterfaceWrapper) GiveCode(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GiveCode(c)
+}
+
+// ConfirmSession operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmSession(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmSession(c)
+}
+
 // AskIssuer operation middleware
 func (siw *ServerInterfaceWrapper) AskIssuer(c *gin.Context) {
 
@@ -8439,6 +8484,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut)
 	router.GET(options.BaseURL+"/session", wrapper.GetMe)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn)
+	router.POST(options.BaseURL+"/session/code", wrapper.GiveCode)
+	router.POST(options.BaseURL+"/session/confirmation", wrapper.ConfirmSession)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.RevokeToken)
@@ -12812,6 +12859,78 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type GiveCodeRequestObject struct {
+	Body *GiveCodeJSONRequestBody
+}
+
+type GiveCodeResponseObject interface {
+	VisitGiveCodeResponse(w http.ResponseWriter) error
+}
+
+type GiveCode200JSONResponse Me
+
+func (response GiveCode200JSONResponse) VisitGiveCodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveCodedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GiveCodedefaultApplicationProblemPlusJSONResponse) VisitGiveCodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmSessionRequestObject struct {
+	Body *ConfirmSessionJSONRequestBody
+}
+
+type ConfirmSessionResponseObject interface {
+	VisitConfirmSessionResponse(w http.ResponseWriter) error
+}
+
+type ConfirmSession204Response struct {
+}
+
+func (response ConfirmSession204Response) VisitConfirmSessionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ConfirmSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmSessiondefaultApplicationProblemPlusJSONResponse) VisitConfirmSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AskIssuerRequestObject struct {
 }
 
@@ -13832,6 +13951,12 @@ type StrictServerInterface interface {
 
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+
+	// (POST /session/code)
+	GiveCode(ctx context.Context, request GiveCodeRequestObject) (GiveCodeResponseObject, error)
+
+	// (POST /session/confirmation)
+	ConfirmSession(ctx context.Context, request ConfirmSessionRequestObject) (ConfirmSessionResponseObject, error)
 
 	// (GET /session/issuer)
 	AskIssuer(ctx context.Context, request AskIssuerRequestObject) (AskIssuerResponseObject, error)
@@ -17392,6 +17517,90 @@ func (sh *strictHandler) SignIn(ctx *gin.Context) {
 	}
 }
 
+// GiveCode operation middleware
+func (sh *strictHandler) GiveCode(ctx *gin.Context) {
+	var request GiveCodeRequestObject
+
+	var body GiveCodeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GiveCode(ctx, request.(GiveCodeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GiveCode")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GiveCodeResponseObject); ok {
+		if err := validResponse.VisitGiveCodeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConfirmSession operation middleware
+func (sh *strictHandler) ConfirmSession(ctx *gin.Context) {
+	var request ConfirmSessionRequestObject
+
+	var body ConfirmSessionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmSession(ctx, request.(ConfirmSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConfirmSessionResponseObject); ok {
+		if err := validResponse.VisitConfirmSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // AskIssuer operation middleware
 func (sh *strictHandler) AskIssuer(ctx *gin.Context) {
 	var request AskIssuerRequestObject
@@ -18002,360 +18211,364 @@ var swaggerSpec = []string{
 	"lnw0Egs46rnx342jCDCKo+LIPxrmyN3GHZPw3eRkPXMnmnoux2NRi2QwYBTmok+30Yw5mxGTOv22vO3I",
 	"f9Yh3jyDMPRA3hZYZ+hZcEUzJMowk2wirLkAkwiCfbAaIz2fOycs40FHYbspf/L0h75s2Fi6pyxqqez2",
 	"neDTQnRbnKfCz25SCCttkpbKqNJmRxO/FLx0orTDaRBFhzbXR9ukCb0KDr5lOEq2Ehbkd6qXrOJWUKo2",
-	"OeV6IdSOL1YLYylWsPXkcrsvf+C4hw84WeLcKj6abhxNcnI1tVKYVc4MwTnz0kkmqlernapnaNZl4y79",
-	"MbdBVskrbawzBxPmjQ8/bfpQmVDW2mRRfKkNO8ENtwWcsk717p4tfiPjgJViJMud9xF+J3PLA5pduYiC",
-	"34qbm2mpBnluMEcFHENGsxFXbvPie+7swYQgjD+VfBSFDizYNePGwE/0nzMrEkdTyqLDqEhY1KJNOkeO",
-	"YLQGfkA4GT2y9lyMpEmafBOf9Nuch8zMrw0cb9Dz7Lf8RlTJ4OrOocoeycyGmAEAtP01yFfHq6NnFe1A",
-	"t73js2DMbWzrnhiD9N4ANzOwk0Z4SzhUnKhytWJzXWeEdd/v7caafNHGWF2uYtmf6gphQbOc8fUcretn",
-	"UzGaJY55rq5bAzi/j0tu+Q2HuEQVbCOflh3ppiopOO4xNBeQEZvCJ0rb9MTRtT3xNrqCjaUt0L5yD8Zk",
-	"iFbp2NuYN9VW85Cm5SVcixalSW/BqeBl2kKbcjP1cwH5AfzZ5Nygko+syNzLvyhGf0phuawoFYSBNb7k",
-	"q4JQZHYqVmwqqpJxtqjlrTN5ZmJ1wTiYPzXcbcWsqDBfKTihKNYyXtGk9cYL/DrRZNBsFbH0RO+XEt3O",
-	"dG9IoRH/TM8KLjS9jTNgSi3Q8gOB0HXkJKWFwdtj/TvQDYCuTY5eVPJW1KlAuLVivsiFtoXaVb+Kutbp",
-	"0PRMqjKT+ldW5Izo7My2oDdL0rfy8bYIhLUl5YfTBiMr2qnwbxENLZqK5PxudQ1NxqAdccVuBCu1EpSO",
-	"cnLh3gIAASPuTIEK5WhwGqj1M9eN1eF+Z69rsy0DsaO/2uImA0DHe6B6zHjwVR+ZdVxQbOJdzwVXJu1x",
-	"dbQ9Wm+k7q0HLoKvWglTUApAWroy7fgKoXbaGK2nvPmRVCORQQ8RZpdMQ5ge1CluAHeEEHkvO3LT0M+m",
-	"czx43150+0X+A08ZLEFQB0lstIESUqsoCLrF+oUHJcfa9MQr0+4uAbdmYgU4KDCuIFPdzWNfMKWXYHH5",
-	"iFfZCMarWvByNXR54BxS2maDBSSxpCdOdo5E3G27imU+pYmZcjSb9FysZe2HDVlXZSYpOBflKps83y4I",
-	"4NQQOjUh6+65KSl54c6QhHw4rZyLiACiZSRqZVqky0yszidcKWHhfKcHn3NbcXNc3uyG3OEhGrLpyuzk",
-	"koM9lkcAIRZ2Y06chbj57levLo+fPP0B83p2zZDEo5iQJ9KCz+wRliOutJIjXkEKDKGkP/7px6fp3Idu",
-	"rBOuNOhH1Dn/elGL2+v0wD/1jzVj9kI29Vput17SVjHYJUtdlyZzkvwzbXyZBpch+VT87DprVN1Kvjki",
-	"vpAFG1XuH60MOEK1PxZP0sHA1VDbEzYdrQo+Pgjv2nDbN2uXOJrH7NbcxzmDe3z4EVMQSDtdDzHs9Hnx",
-	"ZaFNym16K5UwTjg4WB5wjFD6GHB0iJHSesYqORNdV+mEfXI+FK/dbwvrjiGnek/Y56kWbluiT+vOIfI4",
-	"K7H2t3nBjA6n3ILLuk0p1gJSJeVmXNUHyHO+jncn3buRx/s4h2lVIuN34CykH+OVT5RY8A9tJ6+IcBzw",
-	"HPAlc1u8L4sRdF30Xk7LgwtrrNYwl7Uo3EJOxRdeipGc82pAssPNpJ+GMIiUBL3kI4te1brbOaqFTQJH",
-	"b7gR3z0pwGxZLQST6fxNU1c5dO5CjiA9HTJHjZ0KZeWIW0i58qQ+29ANMEJ8UP7Vnuky5TnRX7dkKHWZ",
-	"VhovZSX+R9TpkOXNyooMZKuCCjS/4Mup05Nu+6SleJQvh0K5w/IJwDJaFBU6cHYzBKJyj3RqBtSAHjsZ",
-	"Z39xb0crB09mf/308vhH+MVvbYxmR4PMaBr4EoB2dJPePqJVcMOUMF2feMuBcf65sFOdPvjmJDQbO0KP",
-	"LK9aK+3sh7Oz5NtA1VD6pN/V5XNfCKUhw75jfZHMZhxvmVz+lKTdVcpS6QQqosJxtWJY0A5qV5+mPixO",
-	"O2GdmaAdQ6+T3reqTIPPRjaLMC75CtAcT86+Ozt+/OT4u8cFg+JftpzK0TQcc21E1x1zWO4DoV7A5gm2",
-	"4MYicEQ3lmklzhl3/1Op0A1HLMKIN+7hhdta06auV/ApZ7WY83qWBiuntVmvv2NzVslSyMnUxoH0G4hr",
-	"0rgQ18Dr2fac0QgXjW4YAEE0qMz6+IPXJMqLyqdJDKbHvuH3cifxYjYyP16bKX+c9joetz7HhzfPrv7P",
-	"j+z5i4/h+CelNeXVGITB6Dmh641beHTUW9MKjnDEgs6Uc08AQBRcWACCWzblqtzJahj8smYxk9fJ+Xr3",
-	"/Gn7oldoLX8A4+aNWL1WY+0k9/mLj/m3lPOFrq0o4XXTTzfT8SK3mSyHyJtiV1evXn7wIBLw175/8jTp",
-	"r62f/D6I5F4wLUYRVj2R2ZtnExr5jLvRTZ1yxS5DDQ6WIgwYPt4pZONpPJkXMfaynMuEmZEvWuHGOJ8w",
-	"c9Kk7bpPEMW0x82C4SVpyKC0VTKcqKm8xBR9HmnOgqPgYBh4eip6CoTAllBlG3FlxnJVXrBGmaUzXuCA",
-	"AHEG7BeAhbWedSFcUjGP4qK8CQAK29y5DxbDn+HGybTiS0w8buqvofbDn3azH9bBvXisznPGa6aOdtQB",
-	"yPTmANor+4pms95cFQpipMEZLxFqOde3oswXcGXidlvH+7FRvbWuhfeXoinITtw+QgVwo4+g+B44YBA/",
-	"eRO0rMprDw9J1n45y9KD7gt201CUMrJ6PPpRXcTpMixAW05XmaqnwZkj2oo7mcr+Oxlgxpbo9mrbyN6I",
-	"1Ucx3iKjfYgdseR1mVPIED97hBHOmcjM345+QFijnaax/dbNamj9VCJCHq1gZ2lSwvqKq/L9bUqT7ljE",
-	"cUklHNuPJKuzIxGZsQyTESwml9Zcj3W9tcyEwOSLGmHI3qCc6qpk0m6mRKTJ5UIS65J8QQIhbhpL1UTX",
-	"0k7TZYnbCnd9XhSvoxBC8mSTalfkabdaZnhSdD2jE14wyk5G9w4vGQ8yNYVY6rJJT8HnslrltMs11Ih1",
-	"Do7tFdd3LGYOxtsgxBVeXfjxr5Ust0NPT4UzbZPyRMn3TZH5KCKKDrrqgon5wq5YWesFuDrsU5S/94Ep",
-	"pJ+SJsRlpXG/9caV2rTlhiVr0JyEW17EQM2tiPV9lMLn2Q5qScdLn6Z5j1ft193tRp/j+DchpqccaLz6",
-	"PNp91bYVDBzFPz3+oWAfXrxzduN/f36TeWS90Ga4xG8pigtCbVJnQDYLnuZfuCRWjqdnaOoPMhvfSmOx",
-	"6Pi34mjOv7zGL7l7HIaXYfAMZrHkfRwXUAefMjQhPOIMyoo3ajQVJbuh4is6TzC+rDSV30uqvg8op7SZ",
-	"hHXlsuypPcb7uf2ejazc1U0aAaXabkec/07OdB0W0Zb+YEoeQJWHP/egMdqpQTLCG2Fk2a1kRkyrM/M9",
-	"zQouhseueN86yz2R3iddOB7E16Laq0Ti75AqmLRiLwcDKZFemgYxyeEujPyX6Af278CugN9KDibaFcbq",
-	"xfVIG2uydTHukoDIMbYb4hlut/xLqwGqJK5M99UDXld4WaaJoluGGY22+OZibSzNxvTE+yFIUmfDk5R2",
-	"Jq2zsztbtk8f7iOKEHTrw4YQulIWpQlQW2PUrG6Uwp/cVC2iHymQxmuLf7SinkvF136Dq8ZcViJNyfQm",
-	"HLhrBzGBVkJVpkeNWMHn6SJgMbb9+H68RyAYSB8uc+GUlEnWZHPmnr7bZtmTFU+oGPxSajXfiIV9RSj+",
-	"7lR6mNNQVFESugM3ST93m7OZqz1F43Apa9FGTI2ZHovyydOnj/98shvDSuSPZI/fPR7Zo7ZMpdd0oMsg",
-	"OAYpy+Fqwec4kxDtbnpty23aa+9CINMfEIGrDu4zLYTaalQQbY2N+WfkFjNjZ2es1rdBkBJ44JCYgFIZ",
-	"M9VLUa7Hfdb9suEQYHp6RiS3eWZDKUb63IWBBswbsYpsl10Co5CYBOqtYI92+KZ1VZqsY+DJfYYbJsSP",
-	"E8eOiCuns8XWAkle17QzFZsZtOWDcLXmT87A8AIeKYmMqnWe40fB09iHAJYb7IS+lSptdWibrUZBevAF",
-	"d9PpPXwrvgCQ2Ydq2gDhHWElHvCGA8lMxj5sr0zB9gHNLsgzZFawP0h7t8Pvazl3vIpLwkJ1PW8VN0jT",
-	"lJtzIu2oxyOME5nFTDox+8cyDZ8BhMY1Nz1WR6PKDbyPNBE/WVuWkawQf9hdMVSlDVZjreai5fBvtV31",
-	"fHRLvQGRzIpkTyQte8z31D8Nm4euVqcp6AHNhnMqrrQfWXmLzqiF+xZHlTZpgMBb8JTysbHeiE2PmAYC",
-	"3haIBOxzGsg1dhaig9pmSqdNDpwbSCQDg6ZaQdWLP849MyC/qUSXo2M3ooS+QMv2kEnGNPkAES7O6AKE",
-	"pRi2FFVVsJtVpD98Ygy4hw3i/qBo0KyjqqLn+gBKDh/vPt+WpUhLfieskpL4txSJTchqJMVDoxV3xGzE",
-	"3C9NGqKRZRe8EZNmt4Q3fiPnx1Xpuos4bsBHyNgvDXHxUFFEIIzUt52UdLTSYY+m8djGul2A5RQ+7zvM",
-	"eMPpeW3FPGe/5Z+65NIK4MpKW//5sqk+ms6oeDJB7uuZHmHW6jhF6LfJVo/UTBvb01TExAWHN4K5y4P2",
-	"acM/Ox6/gs8zzNtvnGomNe0uizxPCjRBtPzcQ0hXbMoBBKCNKJjVeseRTNFP3eEbg1kwB/BM+vAbPp4W",
-	"g0YVT1PYUT2bGqR20/b1HZ56tYngo2lwLVt66+Hf2doaIst25Q0Ekt4uRdzUaX5g4PGGw3ZYNTqTWUKG",
-	"t2Js3zc2PVv54d6hZHZQCZ/HALn741eSg/Ze5S6m4nazvRPUmXLTa6d7wOJQxuLuU6RhbuDAueZb9nQR",
-	"W8NCLq97k99eMWm4PEeKnIHwebYCuC+wxLUpPiKL8A7NyY48A8Ps7Cw5G8YnTJIABeuLswXs6EHBG9/V",
-	"udtJSvJeyLpH4OfyiAZB4SPkrImYuH4ZaKThA3LTl2Ejzycz7yiDg23KLXAKHPM7pMfv7W2w45KG/jt+",
-	"WwYnHZ340FQPWD0tuUkE4e/VD/vodJEERX/2OL4b4SySAls9OUXSV+N6z54Wm3fsVRwd4oXNJgY773h/",
-	"EO0HhA70KmnQMnwUymqxgQiPWE4GBrfags9UgAsQ/yYXpYIPGb8hUtl5RNc1hU5IcAUr9RJ5g+81Uiw+",
-	"yLnz28Avj8ABxX4+YPTr2k6LfpoBoA2th0cKnTrJGJ+1oE4nvV6Mkx0wz1DvEm/vcDZxX8aR4iVfikW6",
-	"FPAv3n/HIkQgnkDZalfKKY/tmwJfsp23+B3W8AYo162AZbfSR5FsESPVNVqdyQ0/gNnFZPixORvXwkyd",
-	"zaPHF+wJA4YkZpfAmr3GB7iutba0UkuW5VJBTto+SzKZU/IK8KJQHET16r6p66Ycm7w6HSSYXZehD+eT",
-	"iyDF8YPNJFeEo0rHDTp7IVHDthRicR141DLWoRNkIixzcwacDq2wIygjbR/C3tklxtIWVyXHSw5GH0E9",
-	"Vle29Ga9imqp67rnjlCBe+P9fmjnseQrdsNHMyZV4Qt8wyS5JbkRrNJmB/5pL2RFl8p44ktrUTX4zVe0",
-	"O3hbURrqEZSrHkdLG5PjeTc7hEkgyGj4eIfYkzaGKEgTejcdLPkMCpei2doIxmsBkdTQO/RueUIfc6DX",
-	"zk1UljH1YWIOveo558lvJ2SjoRT0GpmXty8qI5aeMmBYd6XeCqjd1GdvPRHeLTVw8id6891tRtF7aiNz",
-	"e1Qc/YP655rp8UirsUx3oKSGXrslzFtHZ5tkhvxaeE76NUuRdPecjr7uabBEdEBLd4SvA0qcCmxMw6tq",
-	"hSUP5UkPEfaA7LiHYLqbZ51MfOGoPxogudNB5qRQdJ5SRDOQnrhZeuJ8mKk7xtrwc/bk7PsfC/bd2Z+e",
-	"ONPm+7M//3DCxKiEj57+ULDvfvzeffD0ScZR682yB1nsb6ELr/gSL97CundQBDQ3ZjGtuUnI1ws1qlcL",
-	"6roXy9UFc14lEl04O6xDKrWxyMXRspZWvIfmnrZuxBZgUbozF4EBO9mwCygyNrzA1RsYyEhL0eKZqKrU",
-	"9htayZovhIEcYpvHdRaNO67IZzwbQD2L+8KNJTP4tOpw9nwfD7jZ0BbwlWqFdYplrqfyzh3l3ivoVhE3",
-	"laP5mPMF1BlYrkoDDHNgkvX3mduJL3U3mFomUOfLCD2AC6c2vHBmVXIhEVFVw08bL5q5usF9OTf392Au",
-	"4jS5ITIpy/hcqwnGI9yL38HPyVhA3rRO28s4y+mVqWfOHtqhCnnT38+1kXyXynis8gW1VIooDXXmIuxD",
-	"20LbGHQkLPSR/iXX2XR7cx+4LGkAjANl3NbeFhBMZ0aMtCoZfi+9oIdvQh2NygiBkAurm9FUGF9mCjxL",
-	"VbWPLtQhqAbrALpS10WnYBt6TjmHnBHnHeNVjs92eAfqIrRRz6+we/VbDGautSsYHNyHARVHAEJt+7aj",
-	"aIXVDKKSlHx0Zl/q+qNurEjtLp94TOB/rVjEDqk7gLAP20lf46H+V8tmVH/m8xTypY+9F9sLSIuHNrQD",
-	"NeeMqyCVjwyD06FggL2BNcEoQME4sZZDtAotJneGFpB75y1MIG2er1XARI6f14RkN28tjRlwgCZqXQCt",
-	"hfGiHdpzUaGKb5QNU5tcC7F8vxA1T5JWSmMaUV9nx30HLbObbexpl7rT8viMWc0enz35no2mvOYjK+qN",
-	"FqJIrCcNCEn7HvdWB7vVC8GdM/MeWML+jbKMP4vlRzESMsncke2fPrV2Yc5PT6FvmrUL9yOS8C3FzVTr",
-	"2QVrSvfXgtnRgi60FXxlidHxha6xC7JZmUpPslt1uGXn3+ON2ynDK8b6O9Fn5uyTUwnDV3kXGcs9EeyV",
-	"HhraBKSevtE3aXjbTZYXzMDT3VNDel+Vb8Tqg8+dDOT158wovjBTDQBut5NBuS+5ATJAbCRJDGXujyG9",
-	"5xQE4LzwBBsWPV9X9aHFIR+DG0JDCfjOX4rhnQR9SAbSOlhvD6XcVrNSpwrttyOJQiKq3/CEtyjCRPoD",
-	"MuK7364cEGxEZ4oPn8OrJtea8pEJR7SlltOKhrbJWy2UFXWmvOuTTxY44ayEFSUt/81qp7X+ejmy/IfX",
-	"d6tR34liayZW1ztXkrWnfkLIZ4C/DqgoNNdQHiI2QafIxa2osRSv7Q2UA3jdNcvZl4H8fWsIezvt5/Oc",
-	"d+I1HpZ9BwXqoRG/P69ab8KiP+m3toPyoTtSVPsoYOvBYBywiC1vureA+gRxyx3qsIXlCYV+hYHD0FSH",
-	"UI+YB4yTv4TdL1pyKaWXF3GDb/fJ6/HxO26xf9zOYZK1uAiFxhqTSe2v+TaZcINb1tfPGYGjyJEgQpsW",
-	"Yn7OOLsVtRxLUTJxPOey8gi40CWLGmlkkHDGXu+8t6u2NuP3CgCR67zXAFDe74sCYuTaMX9xpmBppzAP",
-	"hPpyLQsFn+9IK5cz4snSHhJqXaOOoyBRiAbhoMLOiKYuep3wuFAS0ErOWik07PE+NZPL3+eqd565v5uu",
-	"AtA12AOgBviE52rNxrqeCHud2/Sf+Ixu3N30fMlXaHSE43s51QApyZarHyDKsb6VtAFzXOllp69DvE9U",
-	"N1YZkYb10U/3VgINFf5UWOZ9YGRIQWth73NZB0/Mae8xr0G9GwQRxXF05LXrxDaR9TzpQ32gN86JmxLL",
-	"695ZyasQj2HDxRhQcNPuqM5TU7vEDztfVr4LG2e++mu9EMb3pMZu89vh7yFQSW3eM1HaDxVXSpTpuhfx",
-	"ZSFGTnHg9su01a186mmp6xkyzUhDLsCcrwC5T4Wc3DLB60qKOhSpGWa1nvmWPcA7wdUKQv4XoXADOGBP",
-	"2GVM4IrnA5LedTYVkpTs0IMvITxVidHk9EEuxvY6E8VeBSa3PLtsX1Ix0zLzLzR7G80xQdOIUlpRnsep",
-	"QUp8wxzpmk0aYZwmFiptm2zvLQhNF5Mcur2UoRTW6LnxRAuT++p1T9IZMpPXdwCV4RfvAi3LJVc+D4zx",
-	"bKEy7tZtSmh20e6pEOPBqJI7bIQqN0tMt5R2bke6YRgomv21KetRI70goURfbayIzAsIviaCO6QFTWJ2",
-	"YqaNSjDBvoXYxQpzQr4oXlqTZ7ru4xRLYmg+t5XK6PfQwTk4Nu8npcuskJz0DsApU+JeBbAYdO7tQozA",
-	"RjPTjfJ3f+jQ55D3mh8RPa77fzF7gv99lz7ba31TpU6UUbKZw5XlN5W4wH57tZ7UfG4yNKJVM0/YK4+P",
-	"b7gRJcPPPSUIEppIFeWP0piXfLEc1XDXWk0KHJ7Qiyqt1MdS5JQdfOS2M3SS762jTL8YFh8S9s/d7JEB",
-	"xpP0+9xXT3U7bK69jmZjSU1D6Do/sDZAlMvdGMttk4PZN5OJMOmq9kt2y6tGxMnrUvf3WhlabOkMJILr",
-	"bq4bnOTkCQN8yr8qtM6/P6Kadrh3/Wh6Ct8DiuQyvfe1Hj9vRI5V+To/Ebu3Z8gYfjHUbCgHXCceOzC6",
-	"aXklrnu7QkM9DVgSzthZOgsFvjU8UrtRh6qgaScO94gG4f7XWuG9h5ac+/BkD4zNL+Y+QpRBMA7QtvuD",
-	"m400Qf2UV5UgP247uYScKG6b1K67unp19font83csczruW4GYJrbx8c3T70CGHTv+CIJz09aIs4CiRSA",
-	"0XME+HurbM4XLaayrTWPYXoXPmXfQsiBx5z2DvDQDK4IISRqDqq4E+gRwZNJOgsKWvfv+rG0w5C1pt0A",
-	"/ubZ1UnvAvR/8yNSYhnR4d8Kb9Ohh4T4eGeQOfnBozzyQBFGL63nIJjnMOmNGhQj6tgWyeE6Y6yqOlVC",
-	"Y2l9Z2DrOwUBFgIRT5DoxmwOmOPJMFJZy7FNZmUvbQsPxlDvHJCj/2gMPpbUNuJKQdbTkwCw3OuSp3bL",
-	"S123T3GXgMXpdDNOXfqOuym4bh3r7mmYO0k0VcENmdkdlzVVNIdR7xsO+fMBG8zzxJB8+peNxKGzbEUI",
-	"JoWXym7GwNi2OW2Gj0XAZUhzzoyuZEkqrq1oDftwuVEBW4CBhR9oZ6vDwUrBhYBvDiT42L4AWTi6IPqC",
-	"CIim2NYXIsI+QgkgEe3Mb18YAHcrQpe7zrfSPe6IgMe3r2vNAaLkgTdPekIfBS+pTZDZja/BMw50J/7J",
-	"kxxXWU44+kBLbnTJ87y3TdB6pLEfTEbPeCtTYPBFLcbyS09qzknBI6LpI1Y+oHsAoUl7AMmyZt865DF7",
-	"J/8CkvT07OwMG/UOaHCFPVhptLm3jMroMhxCAaewqTZ95ZpTIS3jXSVNaBCRiSXaQUYdXJUe+ACg30OQ",
-	"fJfEp54QhE6zvFJUbryipHbCTt9S4XXWvadvpKvyfbSAG8u+O4NjK32f/SIPIR28UybYfSGUoe9AXcKb",
-	"LEgg19gUpt1Z0iaUABgMIBGWk33z6t3ls+OrV5dPnv7wLURZbrgRP3zf1NVFom8vmBlzXopsYDTDU9CP",
-	"xPSLEt6yvRdJVLz8u3Wd8AuYS1Dl53UjvdTkSNo6QrIOSjymYydqoFo36pgaPGAe4lgvBKHTj2tRCY6T",
-	"wKsqcxzh8z4JkySNijbKprDkZG/tddu7ZN5YLqRQycqg6KPNYAzWoTwy7P/FKkWy9ulQR+lDT4u7cxqw",
-	"IRYwXoJXaP1Ly7559eHNC+yH9efHP56ds+ev3rx49w3es2Cv3jx/2Up19FvBLl9cHT95+sPxT8/eFa0j",
-	"J9VYs0XVzFnF7Wjarfb7+fLdi3hzpE+a1BzpW1GvnulSmHQQdSeYQqLDeM4emApeG171EYolctCNHZBJ",
-	"MVbXAstWovxmht7Z1jJTSb3U9cwM2HU4qpD/xK/1xtQ+CmdzvVC2TlhEU21snu7/6tWlk424esMDatwX",
-	"22xXL/xukLmFUaUwnPyLvPTsTpvF7qnealVFGcWA+zGivhVYZYUEu5hT9Dx9Adc7jD5ICOVGdFgiqD0Q",
-	"Ph1+odfJC4itaMCSXlmRiFz1UNOsdxqGjDT0g6wbxYQqIckoLbKSsIWWmQSxbuxIZ0F0I0Ki5/rq07D7",
-	"IezuqgHtz9298jOUgzJs4UPEMxVwS0tK4EGyNsvbK1S5o/l7J16SCBCQy9mn/t6XN88VGuiqp481iP7V",
-	"K68SvHAj05H7DkY4K2LvBsMcM0RzfcurNCRrS4LfHYG1LDOd86e8DM+E7Bg1Qm850NuSAXedEktM/WL6",
-	"PEMxCoCt3Rrq1lqPh8IQUEIhRN9+dygSYfPLd8ikDDioKSzq9lG6YD+LGXAS2SY8UHL7tiq+y54QVJsi",
-	"0haPhOohb7XNxOoi0Mn7A83/Lq0RiPLf0gTZtgWh6dcEkyeNpPRdQtLogSk3DJFeg0+0Z3jT1JFWyvE4",
-	"TUpHCW6gEDDkqxXesVasUZk060ws7CAWg6hUhHbgI7PWKNdNf4vBAMI5PhO+hwfcixizUjwZmXOaHpbF",
-	"bw2KNGglIl0Gu3XHXhBZtV4RN8Lwe22rZNmQcZoCUNZhK+xSu+L0aR6cYwidAyE0NtHnZBQay7QSVP2m",
-	"3bgICAvtp+mgD40e1lDn7nfUh7tN9J1ckKENFYojy+uJsAOZcys9mVBfGn3OuII6doxvx7A5Dw8+SVP8",
-	"lZrfdBL4kdSDaTLwbT/DtRvOUQPkHuQidUvcQTTb9Q9vX7R6i/ZQNE5SCT1qcB/Jba9RH7b+xsuN8CH5",
-	"ZJy0tQE2huCvaE/6BLJpIVOb7YoKOrHyAoo6TbvFK3I5DOFS5oNPi7hSNzGbIqaxS+BjQaTXewC2o3FH",
-	"1y4UhxFtXmIwc16K3WwywmjvgJpYQ3UnSXbDaT5IRDfobPDv7evEsxwEIB58nyx6fbeOk4qyiFb7M6GT",
-	"yrIcWk8d42YHYPAxAIPBZLO85JYfU8r+ptZLI+pjMxVV1S09mYpqIerjUpoZKIug4qFVgyr10hwngPRx",
-	"KDLSTwn0f46cNhDTOrErtTDbvM4stD4V8vb1JM4AA6TcQI+0p7XERyrR8CtwK8USgrna1/U5DTGXaeKh",
-	"j1Grl/Uw4N7QCLBHfLIVs09gxScxBncqLNzdXR7WORVj69fpphpbCnABvJhPSNVNJXJEOriHmLsEBfFG",
-	"TLjKSqKw1tv7Q1yvK3/9rj5bQKpnD73iqKknyRD7S123GpwC3EqzSZ3hTU41+vSuX2du17IuYTI28Arp",
-	"zdN6o7tEddZiOBTZiWI9yYUqmy1AQ5iNuAvVwcT/ntGi36V8JPH3XSnGvY28poh3oswguz5DKVE3yuOI",
-	"6xkwbK5TSmRhiw8YPtm2F/ZiTcd76wBw0c2p2FgVACKdU0gG3H9p1sB6jK9h+8YXiOCh77VhBQgDEsvl",
-	"jTCyDFFJdEY7HjI6YRxrZy4IR3ROvdEjspngOeM94jAn4I2XWdWwXrnXJqbd8Nuf4MMANAa3i/LXWom2",
-	"oT86W57JHD7rsxf2KSAP7W/5V6i4uldRYgzF0xOMTbUVidyyxz+4f7UabS1QXKt8yxYfJvpEZEyxHWHd",
-	"UZ1mKtCULUlM2HiJgr31XhMDEP9I/5AhkRXL63zT1bbPKjbpC2VSg13GqNxsW7LbYyPDkCIgcrtC0Qz2",
-	"SWQuBNDjLmMpNVdBazgBxFaUlbwV+3LY+2pSPY1DxVXbHjmkUI3ltd2hF2bbJ28frrrS9rrUSvRAAZQO",
-	"TSwxQ+f+sBLDx9zJDCY9e1LDvd2mQ7BuP8+M3LphKngD3kAfxAGF8CbRxEayEUccesWcPJ81f3P/mD+A",
-	"tPU3M0WbrVsZS+7WIKMNwbx5q57waS2n3JKSGM4CbSu5mx1qieZ81nH4WzoEMGh2Yw1152xy9K994zPn",
-	"pYUJwhBjwYzEkDRNINSecGcWTRrFiDqTK8ZZyVeMT/Twt+tvd1s2iNNuu56VEPnuy7ruxT3e6Ci+gbqL",
-	"4Ya+e86Qx33GqzNIxKXvKAOr3nFvvTccbYKOL9y3Ba+iOVnPjl5rNRLbD2h31Lc+TrBzHgOt6g8XzvjZ",
-	"BiUvjm6EXQqhUix/1QosaYw8G8GmuqlNQRa0YU+enJ+dHZ99f352limXrU0KqE1tuSe1bhaYHpIG3uuC",
-	"EAUmCD7Y3s7IA+gJvDACXM5SZCvRW4GtPsCAhLIBVYKPgeVf5FcIPpoyn9ihjebzbW3utguTSpS8Wr1o",
-	"0wZrXdGd+IbsI00BxC6aWpgL/4qi2w07unm+77nb2dj2PCCXOiv3onECd/oXUVdSXbC/fno2oD96XpLT",
-	"nh8mVyujI4c/FOGAx3OBFHxuVamzY+xV1Y1S5EN55G/rH9HBN8BN+hxUQbaHUig7iKyQJdKVgESg33DC",
-	"Qp9xYdm8MRYkc6qx0cKavUidAzaJM70QAXciCBmZjfDEW2gpQT4usiwp0V7r7dmCYriA7zJT7l76Au6S",
-	"K/THZECISKRmzBmM1302biDsUrobSopI5EUJATmyPWUNVIJU+tCmtTSQk3cJFxOMTrF/lVBOmhTTbpnk",
-	"ns4baY/m/Zj0HxSp7IgPSDeX9MNvudhoaqRBtrYCHvb/QFF8hmAmpVvfcTgNoMTJ2CwoS9SZ8r6Pvics",
-	"1HWBAdGqJiz3m+i0NtK3oq74opeTgArEMPaCDWYpeR7Mmw4pygWrBL8Vx86dyQl2uIICMEnRbrk4E+sg",
-	"6SXxolyL52R1yZXPE2gVTRlUsG2S8kZrkGomf6mY+CKNMwpakKkNBGmhAU6XiW9gx58i6vBTMDM79p2A",
-	"dA2/ZTr/9CcTWjffadB5R/bOQ2qhcD/RAaR0fPhfYNBOMQ8EJDZxis3FVXsj59nqCUvAX9IzvBR8Jupr",
-	"tx4pEyT0EOCsEmpip+dugqCZlRGVGFnDPl5dEgrGPXAslqJmN9KawadjY8WLLwttmhRCLGua+ApbjG9h",
-	"UVumYHV4+4YiPO+X3FDfL9JJSD6pRRahSSlUUvWL9TjDVvUYNVgc/qVSL5WzcGLzboMZLBVE3LgIeA13",
-	"e/hccLegWzr8+J7Bbka8DeaGbJBpj+6B2Rfv0GHxq2XcmGaeaxsV9XsdRgGw1k4kGeddXmcp/+OXogC9",
-	"7wkOPRlQe4MR68yBTF8i9whZCmWlXfUwv9LdvLVAgX60OrY9AoiMdoh7x5szMSm6sSaJTIaIBTBJhlAF",
-	"QBTcyjnLglJZO6D+tDEyCwS7E+zNWL7qwYJChLCtue5M7PBxO9fGZGoOm/mc16udeiKgLZ/21Ma8pj7r",
-	"zkZHmz/T0GaVLQAgaQoAPfw9fRtweq9bwtCBhUiB5YfeP1rc9ZvGXWu9rOH4/cwm9FxCq0UKqdWmXrF5",
-	"SfC7oyBlTnO9ti+7miB7TphUN+2+VPbujRcTYgu0kXHBPyZ5u60S25HelWg+bVWHlEbYNLD1I9OkQVJL",
-	"sAGLiEQV4xnOpjbQ+2hwdPmvqjH8phIZIpg7td2Gyr/eIDjU5BUhA5ZqPTowNu6rDHNI3kziCHgydmPL",
-	"iY2XpJq6S/cFiNuMtMn2R+DMXUJMZe7Cbovt4Wp0997bntvFl8GgRvEcxN5q9oHtk7sQRLYoH+wNSHu4",
-	"My9hIf07RLhiL2lJJdKo/WQedofc5EvrB2LR+ulmqcJ7C9rcswXcB7g2DKfSqLgt5WK4dQRFiAlZpeZ4",
-	"Q1L/UZ+ZhFz5G23BkcGgMzK0UU/PG0V9LHltSVSBXL2eS4WPBQIkOorLmi8pmE+k7EHmEcabjCk2+0Fd",
-	"NA8OuGjaKK2fsX82okFASgi05uKrAaKSmpQrPk7MCFJ09eQwovDfLcHUZmKRcXXnvJ4lTgzh+zfMubGi",
-	"9vUmwM/uXK+WrG0ib0EfWqCWP0kn9dw9+obcPgXj/xcQuGCP2XIqK0EwJq1EMmoD+IBM6EwNMDJhu9Cs",
-	"toNNLfYVsCF8iMjT1/syQUfqlCXw8eryxdXx+8sXHzDq4Yuh0TfF0CT75uPLZ+zHs8d/YkaMIGj3p5PH",
-	"33byizcrm0mc7gr072mU96n1SYkiAppROdfRthy9gRsiQ4QK5QAmHeAIlg8IDrIy+8yPtEWbfd3NZNla",
-	"i7C29O2CdSakiwug90gLBFXmJxDmylJ4b/vaEbNvgvKT22lacflswlb+FDs98pcXYVT0zPQrKXs54anG",
-	"0OJWKDukLQddmL69MeloWE+gpOXCwST8uNbzkz7MxE62y5eFrIU5BMJeL1Vff3NiWUHFhlAjaSDdwyR1",
-	"jch1/+jpfhC1ydmgHwaNLlVjd4Bk3Eq+ea+RVkZXomCjSkKPwYXcbg/DJIXmCmvIdhx0Zznw2TFjkZvQ",
-	"tFTZvy5y7VnzS4CM1OBnGjkB8uublTtQkl2NchE4UYohvXiU9j1e2ErYghndln9h6B4qWbrs5wOqB2gA",
-	"vk1Lbn5sJZ5DLbPweb91GlotkwlBT//2FMEIwwqqp9oI1T4v42kPambuB5Z/rzJ6UOa9BgxY4jC3sF0A",
-	"4Kmva0O+wCCLUyLQ/XYQfZ7wYQPLU1O+EdwExhlWrfqRbydgDq09fR8DwuzQdPZh7XFR5kmeqt3M+c3l",
-	"TclRo+7pIGRgr3Dj5AtO9VIRM2XiIKsmupZ2Os/0SkpBS3bsTNwjCus8C2Ew0VLCGLIvli4X6hHrTAFL",
-	"usQkI2ZtFUdyXHKiXqvBLRHkF1bKibSmbTYftcCinrg1EYUxd5Pdulf0tFbK9Izu64rkXk6Ur4jC8e50",
-	"HlNupju3xH4/Xms/QP0pLzDlIgFfMHNuX6IbWWxz/DPTmYDwm0mdtRuVeeEbCABYZOG8v5KvbrSe/dei",
-	"auZAIVeg3whJQfGlpZcSvBxQjBqwpu51aEILoiqJnYN+mvQr+a/UMbTINW8opZldT+RN+tO5mOt6dT3P",
-	"fZ5vsSLmC13zenXd94C0vMJgO8+Ohpm8dXIiLK9tnshFq7Gs5/3EEI8MrHYbOBcMYqMQIwbSFV2zRWPb",
-	"hCmJDEQHsu1urjf5WXcgRqFB3bkPb+FbdXv2C8/iAhQFtAfXoY+DMyldZpFNiKU0VLB1wiKC/kzGpYMN",
-	"unCDxlg4cOvGONEd0vyE8N5OfzMPsZ5APoWMOLDAMVck9M31DhWfCTWMAWfOv1z7VGDyTKZcYL5QJ90c",
-	"9SUdMKGu/xyGnBUapa8hppqUxoWurRn0DPeyn559YPANwHoBkpEokawmbs/UcsWNPIea6XdOoevFdQbA",
-	"nHipZSQYYcNIAwpgIUrCeLTbx3vOrX/lMzbLWlorFNLMpCF8GePEZ6FzBIOo6LJkA1mJrzs7E+olsSH4",
-	"OTr/RL+G+E9svOU2ovGgoLhlw0XnK7SFPJi1JZJaiw2TtnRb5ILd1LqZTK2/R9v7KwbT4jCk6UTwLhip",
-	"Ai9pkffqHRKKQK0XdDjpz+CM85Vwn6WdMp+iHmT3/yyWH2C68mnffDzlHiUW00wIKK4ro87pYeZ2Lphq",
-	"zfZUGnQfBRuhUgNfiLR4di9cLUWKbJNXVVrH9cCRP4Go7xEfvNaqeQsc+LfkKyaZRO/AU2CTANCoDR4l",
-	"qHWuZVfW+os4R1O8fyN6cKqugtf2ENyIbtZajo07YJVwRrIYpf7O0D4/Kn38G57zS2Z1NzJ6bf15m9JL",
-	"lZhnNNmVZyHfMVgw0vN5d6XWaoDu0BM9QK8SQteeExCFgFoDjX3723ocrJkA13mK7MFkaGU5A2Wumqab",
-	"Y9oxArLrm98rZOJXgt5mffrb4SRFKqMOE6xmccckwJyVmQ8fBNZBsp2uwR+WAtmKuOih2xne2kCWWxAP",
-	"vqtPu5Hb2W+nOpGNX1vFdHDsjowzfUp6mE71QxrMluL1oH9074vuA5HRztoBWFLW3j+psCFpuH2d25n/",
-	"xGcipl8xw/vdUWwqUojeH1+zu6Oyrinf1bBxGjyfpglVRVG56o+7Nj6CF0zNuJucvUWIoWF8T3ByPSru",
-	"lM15ezx50lCruwWmvgwuh2XuY/HedThpKuwpN4kTT6rzAHJFrw9u0x31CdONPc9V5BRE1d2h7y6YEaLN",
-	"JfqqR6i7Ak7yE6A1PI+/658ee2gYiIdyL3d9utxrUKoqyZjqtRHOTtwruxNcRSanNdFIiqKeiX0BHg8H",
-	"AQCaBuDZu5uVNhjavTE/ed9AVQnpNk6XOj++FrwsqF7MujlG0ZrzFSt1iKaIyqR3Vw+ruCH+3jReiKge",
-	"+73USqTPfp9o8eACuFuYx63UAZ9qnswd6/mC11lgN6WD/VWhr9ouwVA7morhpymMs8wEMMprbnpiDZAQ",
-	"ASw6REjT3Rk2mFfxrkU7Fe2gsxP5iY717mRmmst12oFIBaFn5WtWoWvsQlQVdB4Fkez6DFDYn9bDQ7u4",
-	"0ZymDvkBvZ5jfHK3Itz3NEnq0R37zb5HJywvQjkRpU+7GPpsGCEZKoFjR9cbdONo2ITOLbmdvW5ZIHSZ",
-	"9qsffGpd4kKNTKfuVCseo5GxhaooKzG2u4VOhvqJ9Ap0eeoNPqMR+oqr8n26TaCZ7Xgw4DcyrpTz1/va",
-	"lu9C8Yp11EPaKVl9FI2raF8qOSUEEP8JAOObE6JWS77KLGsoMIPCdBNFJKCDKXSikOqCKSFKA3kE93bp",
-	"1E8PI0PbL40MpjYi0ttIYQfHbyj0yZPKT2Qa9vZ/iadkjf85izMKtfqDJJsu33wwNj9samlXV05B4WNv",
-	"BK9RyEFrwSThn8INptYuMHYTQKAS0YR6JoVXC+dHIZ9/7a9s9d5Cgtb9DQKoY51hGQ54hpFWtuYje8Ku",
-	"sP+Osc2NQYDxT5qNKimUDfSUBGt8ZKCMHbDzf1cToUTtrAdPviGRAZZ9M+czwfzH3578Xf1dvUBMCa+q",
-	"IIc4C2RLwRlGj2H0dgUTX0ZigV0jAUyvTtiXY2fDMGn+rkD8BJJ5edJkZ47B470ree7OQuCLQpLsgnmO",
-	"bHhmOXdb48sxmnlzXs9ArP+usD8lcg3QGKHF8hJigbxyytQ/7IRdeW5Z1P4e0Kj960mDVVOAC/+7wvIm",
-	"558gCb/VjTMdsMllJw4fkxpOxRy4GNiLutY1rcKi1jeVmDPE5xnEyv/5+6d/+taTXxjrjgvE87C30lis",
-	"fXA2DFvwCSTH4H/vVf1djZragN7w+Ri4DFOKE34rTtgl+/D+6hNegUakiejNsByBq7+r16WYL7QVarQ6",
-	"fiNW55R6ngvs6jThYKyYJbRjMxHoExiF3Nxgutvb13YpR+Lk7yrEsM+PPlTNnL112yIq9Dk/euyLtPlC",
-	"Hp0ffXdydvLdEULHYV+egkI+9jGLbDOOzS7w1seE063gt3aCL7w/KpzoYnSuBfSjeEqtXpdH50duvS7d",
-	"7d8g0eSC13wusGzkb2kCrYCYXqe/Hev6gs3b5kSozcEyd9/+ZyOgqI6UDZkSBaotnlKPv0Dx0kIrIjV4",
-	"cna2hvHni0UlR/A6p/8g3d7eb5CN598+gU/cqNyFLnQ4oeYEUatj3lQ294ww+tMPuI1AiaOKOTr3tPru",
-	"b5G0nP4KP/8GJ0wSdPIXNz+mNcoBjJGobmWf2nzynDtzcuyUjeDzRwZMeK+qCs9bAvqKuu15ZwA4g3Xg",
-	"IN6UIRhOmMYNGYLFp4IIWnvPL9yefrZuRCwK2yIdv4S48190udpJKvqEAV4lHHTd4f12T2nc6tGk5Q3S",
-	"O/cWtdC4AYRtxC2v9KQRkWbqrulPwj4LFx3wxduHJF4/+NDAPsI0tATzlDpQHrnnTRh3OZtkm0xTQaXB",
-	"Y5OqpzzZibuFKLHUQCN3M1z2jfKFVtfcfhsB6/DdpsQai2cVMcnRUVUKXmLkM6/Dn7V9jg6vMrN92zJL",
-	"KLG6kCm93PeCueuUPW45GZLSDDOEl771ld8PME3RE4eeLvgioKmxKhMCABFsYgxdISRQvhO+GqNvHgNE",
-	"U7LHiS7CMdSd1SvRmdSjw6jk+BHU13yQcv4+yT8LxgoekXuYIeyBE0viIBl8UPHb1a7xAScoA/3zGZDk",
-	"FT55EVmSezySioydc2lmwUWaOUetgz51qvXG/axKURIAXceGJ7sM1q+N1RCvnG+yQr4nVLchhtxds0sz",
-	"87N4GOGOHjBIqB/ve1ttkYb9Wx60A05/pZ9+Oy3FSIba1KQc/IwoaXdhGWCYeqnaUa4v3HO4tF277Sbp",
-	"qLPOX5VRSq/x3M/TA9umwySFmrFCweVy72JDFSe9yvU5XbOx2qmnt5ecXgKb8W/F1gvfAgJgwIWfAPXi",
-	"Luz1n+ncLmWZ85FDXi3vI6cfIpStpfAoCNNABBEtBPdkD4lPPZMuvsND4dYcCBRaZmbnvsj5QtdoDxP1",
-	"tVaCzaQqu9dlRoS3vMcseL4h2fsYKjK6/zNiptTUg2Jc0P2fVjcQ3fTueu6hCAa46/M8qTlEzXTNKm7z",
-	"kR3IhyT1Zk+OZcsAKDgYBpF7NpSk7P7wXw6oP18oW68A05XQoO8VRT/12L8rwjAiS+tcNVW1V7eJ1Onp",
-	"aCpGs/y5+5OG0xbqE8CwWk51Fcr/wOUdS2K0JF/VvcMqanTpfNpxKmj0zD26VdmHODffiIWF+s7f6MQ8",
-	"0ALTW8Ab5X1gy0Z8LoC25SBr2bKEJE/Iz9yOptkj8o9z6o9z6o9z6us/p4pkBgnonzt+O6phI4DSC2Ue",
-	"ak41Frutw1JhhFPBS0jI0BDfcmOPXzitcvz6+T3zNFZ8saihjo2tBZ93tev6DTdU6KVi8G2ni/DlLqCC",
-	"ruSWox/P4JjFluPWMImJZZyaE/bahjQGFq1GSGD3waF08hfffC2pk1/Ax38o5T+U8h9K+T/GefhyrMpN",
-	"+3K7Bqyq8D5gXo89Xx8l+sH+Bqrm/756/zN7K9XB1NqUSFNymUPSaGB7H9DujhhcMrEpOhk9zGjKzXTz",
-	"mCwA/0MxYA+9bClsANG074nsMoJlUo3Ee8z+0Rjr+/UqK0rMDEHtxTmeCNIwYl8v8A/EK0FfwPS+oWpI",
-	"A41jA9FFIpAWje4BgmmpRkKkMcIgU7s1UGXtqJbifNq2LkXJ51Ky6w7PxVNEunUL69Uov6y6DmuU1Y6y",
-	"e7b2bY+Xbn4PGtloBWVIeCMS+sNtp1MTWNBMPrCBBGcmHhKhw1ZsCa3dpnqp2s3FRyOxcEsExT3UUSq0",
-	"J3Sby9kk7jANjc0QIQt1R4jB86BWoIg5Ye+jSipskuLrGuDZLRWMbInvcBtzNPk2crFrTIOHialsPmdQ",
-	"NuLJngcwzyQkAsu8kGrCsGEfWDtuTfaflWjEcQDi9WNGqG0x9taqmwpUT1V50gnflhJaCmLGlehASg59",
-	"1QKnDDYs9d1J2w6mN43d6GAaDrQWkp3Q9k0ou9wKAAzE0dg5bQolS2fOrfzuhx8u2Hdnac9yTYmV2MJj",
-	"Q3+2VZEPAvyLXnwXJAvMPiyn1mqf+fBYoyFlXl6BvUMALDNiVAu7hrh8ZLrMe+ybT+8/fSjYx5fP2A9P",
-	"vvvxW89PA+4GEE8BXRUHDC91JnWaKKziGt5PTKR6iSM8YIaanpAx7fDNu2+CPiSk9BFBfZBVOSUKtZZ2",
-	"KImOeYZXRfO0f22MN3+mS/HQSeGPROPonm161iiSwiBtF6GLTCCCRJzzwy0hHMbIf5BevY9wWn9Vi/d9",
-	"Ej/e9i/tTLY3H/Y8fWCq9h111ILWGTFNVSLeBrcoGES+y/dyKlRBoTj8GXrS6rnvur3NR/kJB/KV5/qD",
-	"yb/vwFGAB45jKP49oPYD/DBfjcirync99p9vC1r9G7lqETkjeAK+tYoqYCiCl/jW4SpSXGNd598fKGBS",
-	"44go8DJR0fAcgY2b7VTMjahuiZdrUBRr42GHdAphZw7xB1GXHASnupbGhge1bXo1wAkxV0AOmrTGk1tA",
-	"l2zP3X3CgPMulC22LBiSqqlad9CwZRRtiRIM4RkJgGFZ/kQ9fHZTZFHdE9QOHAh6Fsb3wF5e9NBNswIE",
-	"J3bF9+7YoWie+r3Pq55Ygi+tdQKGI4u9fS9YsUh9RHqQTlc6OC2hwDZTX1t41wprdX3XdqrByzl43brf",
-	"w8hI9xlfpaBgOCCo8r3Ly5Sr8thZs/3wb1+R/jD47/Uy+EE48Pbw8xWFnC1qrcebuYY9m5YdMsrsFL4O",
-	"V329pt8H6pHMwUIh1mmivs4d2v+8g3XUmkabDd+TWTwsLN/Hg4DPLJsEJrKzuz8m2JVzPslnQt2H93rM",
-	"hkXpuYoPZFk6WShFfU7k6sf4H3HkODk5pp+zM6tre9CK2SE9RYfYdmGO96ck3F8MMjrSoZL23N9CYeDr",
-	"Nk3+VRpWa6N84FMTny7KfBWa+xwyH2Cy7Pu8DOJxykvtG/f11jqD9eT7qMMBVTfKMGOmJZY1q5WvEkVK",
-	"7Cj67blyTEs4QJa54cuUTa4XNpKfw9jV8TMeuPSn+9x8F4iDmtgbInDqlinQJfQUhHHFrq5eQWZe1KGJ",
-	"Q1jkwtOFtMl79jOxO9wSD4ZnSjj3JGJUUxRxYtHpACkW3+TC2d1WVJXZFJqPgpfUmuhQqbfOIw4Q7h3O",
-	"ee57MA2sLAxL8wBCVEljj+MemGlBcnMJEQGJ/adJsxj2zbOr/ykQQYN2mydEJsYaiP1PGlz5b8nVw3bo",
-	"RCGSlo13+ABnwh5QPOKnPHBCIHp06AKaFocw1x6JIw9QZ7gpGb/6P/2G4lAJm2Cheits3OSeGt3SPVrN",
-	"ONEXgTJGK+rYi4cTMKM6NVOmJKES3Ii7Gyf0xZ+dOTjAQ/mIhFcJszCdTPBvLQ2b7Cf3ElVIt0uSW4ru",
-	"ZH3yja6/gunan+kFnfDSG0OocoPtz+OZS+mOvj0aZLQwRRbEt6dZfwiPZJshczgnJCfXp3yxqDUfTftR",
-	"IYAIMexG2KUQKgoThBBy1JHLnUILXdtzjwL33CGGrwy2CAeoC3SWcS54gV3coju638eyFkteVYhC2dRR",
-	"Pwl76Qd/7w23uSZ+OMjspefCXHShC3qpCk/V5VtSAZGZtMUgeMkGgvghneQwdRmR9HLxO4gksM9siVC+",
-	"p2sOrWkPFow75NoSG+yQ+EegoQ8pwgjkiQhDt+Gp+0acTT2E1srLRNxSM8tQB0eFNBbMq0eG+S9hjPOz",
-	"VKVetjngom1Q7xTax6vLiDv4hH0CvefpDJGrzKN3QmlpUitdwW19q/mv+FhaG2gWHAOz5CfzgBZwYr1P",
-	"h7hI6Nasx0ym3HjOK6Ru9MKgyIkmQzhl/brjy88LqJr9L2OW9ucBIhnRREM/pzy8CNp1/afYtTAXDxFM",
-	"7My/WPK6HICgxAsBEOBhlK0q2+giMmaAtllYr7EMHxMaF5PG0Lu3a7i1fUXZpw1UQMxxvIENuKK32Pcm",
-	"efww+VdEVGjfFfZh1h0beua2nV785+w6vTjcpiN62l5j8g1d8xBxSXzWkIjkZVVR8Sx5WYLP912Qskb6",
-	"m5qa1b9PBrsAZDg0YvO9IOqFNmKfuewOmtF9JXdzuN09738gtCT2nfojp7wb7+0Qd2pPyYNtQMHW5BUd",
-	"amXYCc5AWHBZbx7Ur6FCPcl9/HUkm9sBPnCmsZ/W+KBWOTBpD8wGXXFoGIdU/NCux21ioBkQK8SLUsMv",
-	"4hvgivHGTnUt/yVKaJYMnQkK6Mxp0BxsVCk8VSu2p5PWkI4AtN+NaN8+ZCixxXadTh7w8o1YHTiF5J/w",
-	"8ATYW1JHEDDF0kpMsxzgzAaBGeATQw1ch7T/hF2isEBYM9ThBXQwtniFXt0U5oGUssFkNeITjb5gRmCJ",
-	"YGhjABlK7GOwlmikXgV5dXSoRHT0gN8rDY2yYtzKDy3duxHAv+X7qmPdhW9/645QH1XeD91aQhvNeSm2",
-	"O6TujAnOJcW/nT6Zcs+01nFHgfdWq5FA5xJkZq0pBokPJCarkqqOscIvIs/dFCQ3oq/4VPPDe+Az7R0v",
-	"xZZzzada4oU6Ko62lCoeTO52OwAX3EAbGXcOStPWGYdDi86nHY6swx5Xv8NRte2YCn3/DnNK/ToTq14U",
-	"Q1thICsRKE2kCVkIrlZQfXBBCgV7/MDph2UJKUpl96y76IM3YrVDtPYgMISYazyX8N7zq/0bNQdJC9jp",
-	"aMqrSqiJ6NEcr41p4NgCcbcaFMQanU6sBiG1CwUFm4kFZzuzNFcoDWTPS7RHNnU/wtxChbk83HKFIpQ+",
-	"UM0zXlXvx+NQFHLYvUzE7aFD1B6rkgd2D/DQTeqCZDX0DmtZnm5FHXEIAGEIcCEAFcyixr7NKKcrkFAn",
-	"oOyya4PBFUo4SwyoWnxegGHjc+/5wQiINWZTyP2S3F/G93/StjVED3vUvgLztH1yUgF2uVCWHLrgQZvd",
-	"QxhTuNcqkricKU9t/tAaNMxdDhXtkSD4siBouPXaQk6VjDDpf8MCeV9D6PvqzfVtythyT32rjf3qpCcM",
-	"7H9bU62MIoa12wqzMXdfpz/wNRFqJpgRayaurpFNC3E2h1ttOgmOwcnLqoRX4L3zxLkRDgsMEcV9bGZi",
-	"9SilLwpy+L2ZP9Y1BhYpbDBqjHXnLk6URNMKDrpQ0mA1K7VnNMgClT/gaF+h/3owae1kSg/hJ47kQhJj",
-	"2G/DuIoXFZe7UnR+Wo/NyLZ8AIlED3kkxXJ4Otb1RFjrBpoVyefC2FqvDHXgXay6kAYwgwJQa8oN8lCC",
-	"TQTgrikGk7rvvClKL2Eo/6bOVRHarbsNRG15pzwRhztE15vO6mo97vHDPkH0EFZPThS3TS0wbRUcD/bN",
-	"1dWrq9c/fdt6YHrMFtpQN+TNlfvglvprNEfDwP5DDArMNIQTJhfA+ACX3VtZb76cU17nlAKrx6Pv//T4",
-	"h4KZxUy6Q+kfy9kFpmQGgbORUHkPbPJ31tBRYtdtZPFl30wGaJic/gr//5aF1l56WqWl79zrMcESOUSA",
-	"Est5pnNhp7pMgmLfErPSbssN3zq8bsXB5cBhSO51wJkfSLMsKaVosEELOJNCAcAvStfBLR9hnjeu2Fgx",
-	"u9Ss0nqWqKV4htWl/4NNw8191im5MSVhsKkr+ZaKiLs3tut7OAVYaAiBN9tNpZurLI5H37/V3oHE9qWs",
-	"/JLlC+Rt9M6tWd2VIOS6c9MheF1JUR9W3H3/qJ0h3e7plYC8ADEPxVTobUE1dV3cAvCGRhz3VkmHcAPa",
-	"0T2w4ZBVhJ5UNuAEDmFGrokJaLDtQrJcE5Ja8NJ7CCnwi0FVRGfabiLzEob0tYoMju4/RWRS9WRrElTr",
-	"xvYcqU5BLvnKsBs+mjGpEECFegW8KZAZXguKizqJugm0UlTeCCANJURpCjbSxrr/MJpeuK8RqTqE2nwA",
-	"eOUMJyqpRG618HsnW50tzwZUCb7bvk/qSruhW+yBIhWxtZqonbdv2SCsYfmmB3P+5brUS0WtSHo4tItE",
-	"Qwk4qSN0oy/GnDvP3li+6sPEXtPVO/JYxo8NZc3wQMJIGasXCwzYERt6Fquq9DUA/HcbwZtOIZ7lM4E8",
-	"/RSVF0aWImbabMv/DdB9MD3OE5uarjMT0EtrBssGSCk/T5rZeuXNCeVmyB3rmE+Fxj1OfJ0oc7UCmb5w",
-	"cg5bBYeuK8H8ds5zgU0Fr434/XhCaaPlugrDp4e1l269Wd6nyOhdI6Op6wm0xZxufVKN0lNaZh8ewYOQ",
-	"5Hds4QHFFZbNtbHs8dmZt473v4hmS68Fj1SCVnfdZIEk3mRYNbd5mdUT2Hfn65y+bqMQlyuvqrYNPQTj",
-	"AauQccjN1jYKEVQ0oKrcYC78hocQCjPiVtS8gjPDDOWPziugOf/yGj98fHa2XR9dVhX0Y7sV3eIJajyn",
-	"a6icuUcRxWEjD8b0hOpafgWSC7RLajA6cEnQ2Niz7AIOPCu8L6XydveNU85UfnPeOTrB/HFjLojtaqOW",
-	"iV6GKnfohNe1r9oJ4WsEqCkANHijEmz90nec8gwNvreYnQKbO4wPp825iTKj436Gl92yFTYqjVQ85FBq",
-	"dEFEt4r9Fw65YIvwzd4uUf/sDTPM+Ze3Qk3s9Oj8idsUc6n8748HhkEmUF7jzBloNlawx098JNRwWSLO",
-	"eynz5VIVpGDXRiXnzfzo/CkOCX9pB/TAjVLcQpaDcdZL7qzaRpV73jveotmaWaerHmJm3kcgpCF1h3w0",
-	"0o2y2N0H+2juj8gnXfJ6WZbvW9fuqwRy/yyW7UQ+LJi7+9wE9QUuGHiNCIvdJyNWEOnTX/2PkC5YcIvM",
-	"Qd0BPSM0mYc6YaIFOonBTRmvwO2uxZxLZZI4SjURdxYH/8Whaf3X43fwIoeSGz8efK2HDtAMFR1s7AY9",
-	"WoBsFNssw3BefOKTLRmsQ4vbaSX4LcEEcmjyoNa9ew6hAsOMTogY4kvf0l3vJ2IHtRBphInVex2bQno8",
-	"PgDbWooLLEAtsIZwucWVCeGAqZh3IZCIwgYsq9ERfNU5F9BiIO24/Dsv2WeCTVo+ExQPnOolG/MaN98h",
-	"ztn1sDkSehShzYCJyrYQ1TVtXamw2supxkUhHrToxBlV2ogSOtVmmrDtcc32r547I3xoguttuxv2Vj3b",
-	"73mOIJ3TshH9AQoqQMRIAocNC7Cq84gzDDpneWKwmvppFWHXczauhZl6IE/dlizDt6HZvbG8wjaFF87e",
-	"xAcWa9xk8BzgL9X9IasP8HLPG/E79wTG17hgc0FWGSWo9knncFkZjeo0mkhq0QmDCE0wL9ifBuFe8MuH",
-	"7Xq5BTKlx88bMZRtIcjknr04CLFkd8crvUQsbHTO8Zr6bS51HbU5Jw0PC8FrAb+4rybPto/iLmyW+5Hb",
-	"6Lj2TTqA/3Fo74wtFZCj6RV85bf+xzt9R2mm3obi2Z6ttRzbu3Qw6wTYIMu35CufGSx8n8DQkX0mVj4a",
-	"WiB70Q2H7srZjaXrenWPgf1e3cB9QPqwnVtijDxv+9rLFlUOdSbhgIHf906M00XqYz/EHZ+8uvtj23Ao",
-	"lRgixxDg/u5CYHTQpJjb0EN0NL7bYVlkQVGdzvkiq6/fknKZcLeHQI2cR7qaFiBS2aE9+tJ3CiW9g+GV",
-	"VhzyavwdX2wLKifCsu2cFeyxO9wen52dXbAnZ8NaVm/GaLfn2//Q/n8o2T+U7NeqZJ0ayTaoWOzd6h0J",
-	"ubU94Mdw1UPkLvzThuYuwjs8bPIiDPPrTV60M/mwyYvuc5MsGvD5BeNsKW6mWs8eGWqcf8CO+VFAJMjM",
-	"6a/+x96WH8gxkl/y/Ds+MiSSpGwW3E5j1R7umM8Fb1dBSYaDlgRHKKirhOqNvfEctDsknRT6wBsDDANO",
-	"y0O0IlXKhSmSr2liD1LmCWPZJR2UZQvnRFlx+P1wWgpe9p4Lz90FX9teOMCJ9FxUbmCrwVCDEdg0BCMt",
-	"8duiTGHwDn1QXQlVXjov6N98nfrbGiiL75hYj1dxLA7xquAVPsD+cV5eD7WZgPyLEkzcOgWd5V/5JFoL",
-	"7H/xKvpXdK+b31jElCjtvtcPmOK2mcF00dfLj/0eO//jONtuxaFxS6Zhccs8/3utPYx4SHzJv9xBlOk2",
-	"Hua/ILrQajYRNlFFcrNiHBHiJ+xz20TfWL0w3ToDgD3algYKsIMGGxIU2MyxnmM1wo1Y79vgt3WidQfN",
-	"5NfqlHTG+MCp185jU2oTPt5vDrZb7+Zl9/TXuumpv37VAQiw19awulEegj3WVaWX7hgzYM5rBImf1o2i",
-	"G5/CgWIykcq7ycfHxt3iIZTAlvXZewAkXpLTGurqtqD4OfGxLafCF8lLQwRrmpW6/ZuzABFmteShGgzV",
-	"AqH8o0CzqIzIUFxiud/Xv3Y4zvwKuk8Pu4CNKnXe5nrmVK4eUyW4FQviHA5b3hOkO3c1FFdATcaNmDSq",
-	"aPOBeOQwONo3q5OVWEKY08lKKGIumHbHM/dwNehbQbvaPTNVhvpXVep7rvtX0hCmf3e79wfICczz/jWv",
-	"tjDoY+gt2W/l0aUfGyz9fYCAZ/TEoUFPUBlSTbBZ5j4jn9tsoMuyxPZU0QBifJC0zIhKjCyxArqXE8AZ",
-	"YqdibkR1C0hhBPegW1Y26S5TnYn5Si2a9WE+dKh149kJvdtU4sA7ymnfqr+B9QvkmYPBsEvmvx+EJmz+",
-	"fLCQorD3kQr3pV05n5tKHITxOTuNp1RQnu8XRmHTPc7E/ndGYowPjIT/3TfHsJPmKwoo/PIAqzHIy/dT",
-	"87u4+eClgrLySgpPL+eeq9agZ2aqlwpIl93fQx32UtdVie1IG+s8N8jwE/G9txBbCqicJ0/P/rpdeT/I",
-	"h/blO89NVenTwh3Sm/cyeuqWv4e45jPiL8KYsHbC+YkhakTkNG2xhK+wAAQ+A2A1Uol0CENmYpEARX+o",
-	"uIqk5yApLbr9ZwDq/F563b1olk2v4vsmcWsX/Ff/4299tId33sH+iwf32nt20as9V6lsm8iUzZNMKLcb",
-	"qfCWoi/3LiDBQ3WIYy4rn+wpmK69Wx/HZlbCEu2Kbuw5ePyQXIDrtQqUGifsM1Qx3Iq6liXBvoFakuq8",
-	"CSAM4/EMU+0NGK/sVDeTwKUzBer1yUQAcdV61CCbJd+bPB3a2Pu9FMK24+CAZ0AkycHp32r5Ie3FfZaz",
-	"eKBiAeQg8cAcgIPuCSsaTYWHjD6EznPPG2KJLgOrGZaYFqzTmo1KHx/otBkcnw4FsRBQLjDeEqhb9byI",
-	"m+BoPXau91jXSBHJncRQELuLZNBKxFFsrpiusEP5nK+YsbKqWCVv8xHsf5cT8fcIZKfWG8pGt5Frg74h",
-	"oCtyP0XsiKKU1mRYDwN3iVvFDlk6e8Gx8Qw06fZk48aKhelSL7qJMBdtfR8drPgBHm9Wzt2JudRsLlVj",
-	"hfHA9riRIMDUbMtJUsD5DcY7x8qrhZYqYey6KdifOj3Q6bg5yN+rP6UbCQxhJ9oUsJH2f3g22wIkjfr6",
-	"wRZNhOPf8VwcBmSHJ2j17wLlaIYFeHBpu4Gd/TSa7CjVkBTvddQa9VUmVZu8Qdvs3dxYhw9kJ+wzt6Pp",
-	"PaYsTUPKjQ201UZExSBIS9JK+Ftu7PELN8Tj18/3wdcPr3tsbC34fEfa/ktF4L2FqImYzVuEdaMuANJT",
-	"csvxJP3YqNCBVWJpqedHxxa5MAQGuMBgnh10pen87uNchgsiDnFweCF1Dj/Vjdpg7V7qegYaK211kAXJ",
-	"3TRgHzH0fb9YMCOkYctaWisUKyG8CkpwOdXMaj1j0jpbM2dgXlmxuNdWPhRVMwzsob3iQ+uP7nHurLQ+",
-	"LXvlPj8kDNjdPxPJCr2siHV5r+BRd+PTWszEqid41VjjdEW9ouBt29GIGvJzCP/MubHQFXIV9cj1RrLb",
-	"uSnJn4kVTe6Ogp/FfRx+VbCaodx7ZQ81Deor5rmSE/W+sUdDE8B0SzdeoMvxOnyk9UwKygt3+LOuhD1+",
-	"Bp8emkUrUyWdbyb87qB78J1I+xGaWq1KNTlcaXi2BkJO1OtDZULo5g+s2tPzfIX9jaW6ILUR5FYqxkle",
-	"H1pUjRg1tbSro/O//RJvWbXSSnT27Kk0psEuwcnoFlZMACl/rZembUf4fiHU6+fsmVZKjJxecbdJIIrM",
-	"7DU+YW1lvsPM5AbtOQE1/dMiXEo0gW81rmD/9BVf4USfYn1lnmUcokuh3QZ+iRnuOZeFp1yGwCJC4znL",
-	"dm27hKeFFVg7qu7sMae+ONLlnb4n6lrXg76Ie6n95qJq5pVzjK6lf8F7OyZTO692dEjWNAB425XgJQYQ",
-	"NHVUVEZX99ED/3H7ZcGNWeq67EEWEwVq6wY9MuD0+K9eeEcIyj3oxsY5e7l03wf/0AP1KqTb76UqFX3f",
-	"fTMr+1nqDRJe+Yu2lsZpA+4rWOE3ulxdAOsL2I5ZFnteVYftRDEoakvvOCRm+2ldAGm7tyIH7vpUV2WE",
-	"ZsduvXuGV8VLePor/dRbZv9Clf5V0wdEt4bRhGv32a9tmBew93myx82iP7HXoeakRIvxCh8KCUqdLPq5",
-	"Evavi4O63vCAnO+t0Ti4+4xt0dRFttu9bz0Lku1bVBOWj+gmfNZqUUvgHGrrc7zXDUg/y2ub6szUTu3+",
-	"NfRLN+pLcm3vpp33SxU+5MR0/lhvQJH7bkCCVxv92gIZFtiUI+xSiXhLHxAFciiTAU1egTt4QMAjPuCB",
-	"0Y7RQxN6yX14IJxjinwNV/j0V/h/exEjDwNMqyZasN0CV/CtQ6dfts/6YVnuuhO9gSrKNK6lbofwpags",
-	"KEWci7N4p5x5WIDiYclKDwBACrPwEOij8LCvhUoRGvPk60wuy/KT4POvmOMKhnef49HNwIHaaMDknv7q",
-	"/ustjfroiwMg4i8tMdXxNBgUq6DSy5J+vX4mEIt32jP/VDy1k71H+eOZPZ2L+Y3Y6FWS8zE+8Nr+jpNX",
-	"3LtvQWayKRZHfgHll7AT2h5JhpqEkvhvLdX/7hk9yGyCHOuZ2BLf+ISX/C+ObsAb3im2Yf3cHBJH1MMB",
-	"iSP/eiuTaWYftiTZHcrtcxMqwH3oSzY87eNRcYREwFn6x/2Dw1B6Tn+F/3vPjI/iVs9EZrVTOoyuPMSZ",
-	"CrOH9LmKKsH2yOrYmZ+aj/rQx1d8ZVq+bKZrNvWFMJyNpZqIGqIqvmEidHZ2n0rTLXWDt+kUtgFXRCLc",
-	"8skN6UD+Pdz7k/hiHzqZiy+VzJu7ufUdn/deidWN6Px6dCN4Leqj87/94s7UAKT42y9OOo2ob73EN3V1",
-	"dH50yhfy9Pbx0W+//Pb/BQAA//8=",
+	"OeV6IdSOL1YLYylWsPXkcrsvf+C4hw84WeLcKj6abhxNcnI1tRpLN8D0yaLLnvNUjLRTEnxkdY3KAGT/",
+	"VtQr5r55AkHdkF/+4fvEyy+4MUtdlwNz0anxK8yKZ6aQs1El3c7C48Fqd1QxNEuzcaP+mOEgq+qVNtaZ",
+	"swnzzIfPNn3ATChubbEpPtaGzeCG2wJm2aDA7p45fiPjQJZiJMud9QB+J3PLA5qNuYiIVyWbymCpBnme",
+	"MEcFHKNGsxFXTvnge+7sgYUgkj9VfRSIDlzY9ePGwE/0n9uGiaM1ZZFiVCcsatEmzSNHNloDPyCcjB5Z",
+	"ey5G0iQVy8QnLTfnITPzawPHG/Q8+y2/EVUyOLxzqLVHMrMhcgAwbX8NijXg1dGzinag297xWTBGN7Z1",
+	"T4xEem+GmxnYeSO8JehxJ6pcrdhc1xlh3fd7u7EmX7QxVperWPanukJY0yxnPD5H7+DZVIxmiTONq+vW",
+	"gM/v45JbfsMhrlIF286nlUe6qUoK7nsM0AVk9KbwidI2PXF0bU+8kK5gY2kLtA/dgzGZo1U6djjmTbXV",
+	"vKVpeQnXokVs0ltwKniZtjCn3Ez9XEB+A382OTeu5CMrMvfyL4rRq1JYLitKZWFgkC/5qiAUnJ2KFZuK",
+	"qmScLWp560y2mVhdMA7mWw13WzErKsy3Ck4okLWMXTRpvfEOv040GTRbRSw90fulRLcz3RtSaMQ/07OC",
+	"C01v4wyYUgu0XEEgdB05eWlh8PZk/w50A6Brk6MXlXSGXEKvWCvmi1xoXqhd9auoa50Orc+kKjPQBWVF",
+	"zgnIzmwL2rMkfSsfL4xAZFtSljhtMLKinQr/FtHQoqlIzu9W19ZkDNoRV+xGsFIrQek0JxfuLQDQMOLO",
+	"FKhQjgansVo/ed1YHe4397pm2zIoO/rbLe4zAIy8B63HjAdf+5FZxzXFJt71XHBl0h5jR9uj9Ubq3nrg",
+	"JfjalTAFpTCkpSvTjrsQaqeN0Xr6mx9JNRIZ9BNhjsk0hOlBneIGcEcIlI8SRG4mxgnoHA/RAy+6/SL/",
+	"gacMliCogyQ22kAJqVUUxN1i/cKDkmNteuKtaXedgGczsQIcFxhXkGnv5uEvmNJLsLh8xK5sBONVLXi5",
+	"Gro8cA4pbbPBDpJY0hMnO0dS7rZdxTKfksVMP5pNei7WUAfDhqyrMpPUnItylU3+bxcEcGoIXZuQdffc",
+	"lJS8cGdIQj6cVs5FdACRMxK1Mi1SZyZW5xOulLBwvtODz7mtuDkub3ZDHvEQDdl0ZXZyycEeyyOYEMu7",
+	"MSfOQtx896tXl8dPnv6AeUm7ZkjiUUzIGWnBZ/YI0RFXWskRryCFh1DYH//049N07kY31glXGrQk6px/",
+	"vajF7XV64J/6x5oxeyEbfC23Wy9pqxjskqWuS5M5Sf6ZNr5Mg8uQfCp+dp01qm4l3xwRX8iCjSr3j1YG",
+	"HKHaH4sn6WDmaqjtCZuOVgUfH4R3bbjtm7VLHM1jdmvu45zBPT78iCkIZJ6u5xh2+rz4stAm5Ta9lUoY",
+	"JxwcLA84Rij9DThAxHhpPWOVnImuq3TCPjkfitfut4V1x5BTvSfs81QLty3Rp3XnEHmclVj727xgRodT",
+	"bsFl3aZEawGpnnIzruoD/Dlfx7uT7t3I432cw+QqkfE7cBbSj/HKJ0qM+Ie2k1dEOBR4DviSuS3el4UJ",
+	"ui56L6flwYU1VmuYy1oUbiGn4gsvxUjOeTUgWeNm0k9DGERKgl5CUD7ldo5qYZPA1xtuxHdPCjBbVgvB",
+	"ZDr/1NRVDl28kCNIr4fMV2OnQlk54hZSxjypzzZ0A4wQH5R/tWeUmUjnK7ZkWHWZVhovZSX+R9TpkOXN",
+	"yooM5KyCrIVf8OXU6Um3fdJSPMqXc6HcYfkHYDEtigodOLsZAlG5Sjq1BGpAj52Ms7+4t6OVgyezv356",
+	"efwj/OK3Nkazo0FmNA18CUBHuklvH9EquGFKmK5PvOXAOP9c2KlOH3zzZJLrtWJ6ZHnVWmlnP5ydJd8G",
+	"qp7SJ/2uLp/7QihtGfYd64t8NuN4y+TypyTtrlKWSidQERiOqxXDgnZQu/o09WFx2gnrzATtGHqd9L5V",
+	"ZRo8N7JZhHTJV4BGeXL23dnx4yfH3z0uGBQvs+VUjqbhmGsjuu6Yw3IlCPUCtlCwBTcWgS+6sUwrcc64",
+	"+59KnW44YilGvHEPL9zWmjZ1vYJPOavFnNezNNg6rc16/R2bs0qWQk6mNg6k30Bck8aFuAxez7bnjEa4",
+	"aHTDAGiiQWXWxx+8JlEeVT5NYkg9dg+/lzuJF7OR+fHaTPnjtNfxuPU5Prx5dvV/fmTPX3wMxz8prSmv",
+	"xiAMRs+pOsC4hUdHvTWt4AhHLOtMOfcEAFDBhQUgu2VTrsqdrIbBL2sWM3mdnK93z5+2L3qF1vIHMG7e",
+	"iNVrNdZOcp+/+Jh/Szlf6NqKEl43/XQzHS9ym8lyiLwpdnX16uUHD4IBf+37J0+T/tr6ye+DSO4F02IU",
+	"Ye0Tmb15NqGRz7gb3dQpV+wy1BBhKcWA4eOdQjaexpN5EWMvy7lMmBn5opsIKZE4ONJ23SeIYtrjZsHw",
+	"kjTkUdoqGU7UVB5jij6PNGfBUXAwDDw9FT0FTmBLqLKNuDJjuSovWKPM0hkvcECAOAN2DcDOWs+6EDSp",
+	"mEehUd4EAJFt7twHi+HPcONkWvElJh439ddQ++FPu9kP6+BkPFbnOeM1Uwc86gBkenMA7ZV9Rb9Zb64K",
+	"BT3S4IyXCBWd61tR5gvQMnG7reP92KjeWt3C+0vRFGQnbh+hArjRR1B8DxwwiJ+8CbpW5bWHhyRr15xl",
+	"6YsGCnbTUJQysno8elNdxOkyLKBbTleZqq3BmSPaijuZyv47GWDGluj2atvI3ojVRzHeIqN9iB2x5HWZ",
+	"U8gQP3uEEc6ZyMzfjn5AWKOdprH91s1qaP1XIkIerWBnaVLC+oqr8v1tSpPuWIRySSUo248kq7MjEZmx",
+	"DJMRLIaX1lyPdb21TIbA8IsaYdTeoJzqqmTSbqZEpMnlQhLrknxBAiFuGkvVRNfSTtNlldsKj31eFK+j",
+	"EELyZJNqV+Rst9pneFJ0PaMTXjDKTkb3Di8ZDzI1hViqs0mvweeyWuW0yzXUuHUOju0V43csxg7G2yDE",
+	"FV5d+PGvlVy3Q09PhTNtk/JEyfdNkfkoIooRuuqCifnCrlhZ6wW4OuxTlL/3gSmkz5ImxGWlcb/1xpXa",
+	"tOWGJWvQnIRbXsRAza2I+32U8ufZGmpJx0ufpnmPV+3X3e1Gn+P4NyGmpxxoyPo82n3V5hUMHMU/Pf6h",
+	"YB9evHN2439/fpN5ZL3QZrjEbynqC0JtUmdANgue5o+4JFaRp2do6g8yG99KY7Fo+jfAy7/GL7l7HIZX",
+	"YvAMZrHkfRwdUMefMjQhPOIMyoo3ajQVJbuh4jE6TzC+rDTRB0hiDwgop7SZhHXxsuypncb7uf2ejazc",
+	"1U0aASXcbkec/07OdB0W0Zb+YEoeQJWHP/egMdqpQTLFG2Fk2a3ERkyrM/M9TQwuhseueN86y52R3idd",
+	"OB7E16LasUTi75AqmLRiL4cEKZFemgkxyeEujPyX6Af278AOgd9KDibaFcbqxfVIG2uydTHukoDIMbYb",
+	"4hlut/xLqwGqJK6s99UDXld4WaaJoluGGY22+OZibSzNxvTE+yFIUmfDk5R2Jq2zsztbtk8f7iOKEHTr",
+	"w4YQulIWpQlQW2PUrG6Uwp/cVC2iHymQxmuLf7SinkvF136Dq8ZcViJNKfUmHLhrBzGBVkJVqUeNWMHn",
+	"6SJmMbb9+H68RyBISB8uc+GUlEnWwHHmnr7bZtmTFU+oGPxSajXfiIV9RSj+7lR6mNNQVFESugM3ST93",
+	"m7OZq51F43Apa9FGTI2ZHovyydOnj/98shtDTOSPZI/fPR7Zo7ZMpdd0oMsgOAYpy+Fqwec4kxDtbnpt",
+	"y23aa+9CgNMfEIGrDu4zLYTaalQQ7Y6N+XPkFjNjZ2es1rdBkBJ44JCYgFIZM9VLUa7Hfdb9suEQYHp6",
+	"RiS3eWZDKVL63IWBBswbsYpsl10Co5CYBOqwYI92+LJ1VZqsY+DJiYYbJsTvE8eOiOuns8XWAkle17Qz",
+	"FZsZtOWDcLXmT87A8AIeKYmMqnWe40fB09iHAJYb7IS+lSptdWibrUZBevMFd9PpPXwrvgCQ2Ydq2gDh",
+	"HWElHvCGA8lMxj5sr0zB9gHNLsgzZFawP0h7t8Pvazl3vIpLwkJ1PW8VN0jTlJtzIh2pxyOME5nFTDox",
+	"+8cyDZ8BhMY1Nz1WR6PKDbyPNBG/WluWkawQf9hdMVSlDVZjreai5fBvtV31fHRLvQGRzIpkTyQte8z3",
+	"1D8Nm4euVqcp6AHNhnMqrrQfWXmLzqiF+xZHlTZpgMBb8JTysbHeiE2PmAYC4RaIBOx5GshBdhaig9pm",
+	"SqdNDpwbSCQDA6haQdWLP849syG/qUSXo2M3ooS+QMv2kEnGNPkAES7O6AKEpRi2FFVVsJtVpD98Ygy4",
+	"kw3i/qBo0KyjqqLn+gBKDh/vPt+WpUhLfieskpL4txSJTchqJMVDoxV3xGzE3DVNGqKRZUe8EZNmt4Q3",
+	"fiPnx1Xpuos4bsBH2HFAGuISoqKIQHipbzsp6Wilwx5N47GNdbsAyyl83neY8YbT89qKec5+yz91yaUV",
+	"wPWVtv7zZVN9NKNR8WSCnNgzVcKs1XGK0G+TrR6pmTa2pymKiQsObwRzlwft04Z/djx+BZ9nmMPfONVM",
+	"atpdFnmeFGiCaPm5h5Cu2JQDCEAbUTCr9Y4jmaKfusM3BrN4DuDJ9OE3fDwtBo0qnqawo3o2NUjtpu3r",
+	"O1T1ahPBR9PgWrb03MO/s7W1RZatyxsIJL1dirup0/zAwOMNh+2wanQms4QMb8XYvm9serbyw71Dyeyg",
+	"Ej6PAXL3x68kB+29yl1Mxe1meyeoM+Wm1073gMWhjMvdp0jD3MCBM863HOoitoaFXF73Jr+9YtJweY7U",
+	"OQPh82wFcF9guWtTfEQW4R2akx15BobZ2VlyOYxPmCQBCtYXZwvY0YOCN76rc7eTlOS9kHWPwM/lEQ2C",
+	"wkfIWRMxcf0y0EjDB+SmL8Omnk9m3lEGB9uUW+AUOOZ3SO/f25thxyUN/YP8tgxOOjrxoSkgEBFacpMI",
+	"wt+rH/bRqSMJiv7scXw3wlkkBbaqcoqkr8b1nj05Nu/Yqzg6xAubTRh23vH+INoPCB3oVdKgZfgolNVi",
+	"AxQesZwMDG61BZ+pABcg/k0uSgUfMn5DpLjziK5rCp2c4ApW6iXyHt9rpFh8kHPnt4FfHoEDiv2IwOjX",
+	"tZ0W/TQDQHtaD48UOnWSMT5rQZ1aer0YJztgnqHeJd7h4Wzovowjxau+FIt0KeBfvP+ORYhAPIGy1a6U",
+	"Ux7bNwW+ZDtv8Tus4Q1QrlsBy26ljyLZ4kaqa7Q6kxt+ALOLyfB7czauhZk6m0ePL9gTBgxJzC6B9XuN",
+	"D3Bda21pBZcsy6WCnLR9lmRip+QV4EWhOIjq1X1T2k05Nnl1Okgwuy5DH84nF0GK4webSa4IR5WOG3T2",
+	"QqKGbSnE4jrwqGWsQyfIRFjm5gw4HVphR1BG2j6EvbNLjKUtrkqOlxyMPoJ9rK5s6c16FdVS13XPHaEC",
+	"98b7/dCOZMlX7IaPZkyqwhf4hklyS3IjWKXNDvzZXsiKLhXzxJfWomrwm69od/C2ojTUIyhXPY6WNibH",
+	"U292CJNAkNHw8Q6xJ20MUZAm9G46WPIZFC5Fs7URjNcCIqmh9+nd8oQ+5kCvnZuoLGPqw8QcetVzzpPf",
+	"TshGQynoNTIvb19URiw9ZcCw7lC9FVC7qc/eeiK8W2rg5E/05rvbjKL31Ebm9qg4+gf1/zXT45FWY5nu",
+	"oEkNyXZLmLeOzjbJDPm18Jz0a5Yi6e45HX3d0yCK6ICW7ghfB5Q4FdiYhlfVCkseypMeIuwB2XEPwXQ3",
+	"zzqZ+MJRfzdAcqeDzEmh6DyliGYgPXGz9MT5MFN3jLXh5+zJ2fc/Fuy7sz89cabN92d//uGEiVEJHz39",
+	"oWDf/fi9++Dpk4yj1ptlD7LY3wIYXvElXryFde+gCGhuzGJac5OQrxdqVK8W1DUwlqsL5rxKJLpwdliH",
+	"VGpjkYujZS2teA/NSW3diC3AonRnMQIDdrJhF1BkbHiBqzcwkJGWosUzUVWp7Te0kjVfCAM5xDaP6ywa",
+	"d1yRz3g2gHoW94UbS2bwadXh7Pk+HnCzoS3gK9UK6xTLXE/onTvivVfQbSNuikfzMecLqDOwXJUGGObA",
+	"JOvvk7cTX+puMLVMoM6XEXoAF05teOHMquRCIqKqhp82XjRzdYP7cm7u78FcxGlyQ2RSlvG5VhOMR7gX",
+	"v4Ofk7GAvGmdtpdxltMrU8+cPbRDFfKmv59rg/kulfFY5QtqqRRRGuosRtiHtgW4MehIWOiD/UuuM+v2",
+	"5kRwWdIAGAfKuK29LSCY3u3/kl7QwzfRjkZlhEDIhdXNaCqMLzMFnqWq2kcX7RBUg3UAXanrolOwDT2z",
+	"nEPOiPOO8SrHZzu8g3YR2sDnV9i9+i0GM9faFQwO7sOAiiMAobZ951G0wmoGUUlKPjqzL3X9UTdWpHaX",
+	"Tzwm8L9WLGKH1B1A2EfupK9xUv+rZTOqP/N5CvnSx96L7QWkxUMb2pmac8ZVkMpHhsHpUDDA3sCaYBSg",
+	"YJxYyyFahRaTO0MLyL3zFiaQNs/XKmAix89rQrKbt5bGDDhAE7UugNbCeNEO7cWoUMU3+oapTa6FWL5f",
+	"iJonSSulMY2or7PjvoOW2c029rRL3Wl5fMasZo/PnnzPRlNe85EV9UYLVCTWkwaEpH2Pe6uD3eqF4M6Z",
+	"eQ8sYf9GWcafxfKjGAmZZO7I9n+fWrsw56en0PfN2oX7EUn4luJmqvXsgjWl+2vB7GhBF9oKvrLE6PhC",
+	"19jF2axMpSfZrTrcsvPv8cbtlOEVY/2d9DNz9smphOGrvIuM5Z4I9koPDW0CUk/f6Js0vO0mywtm4Onu",
+	"qSG9r8o3YvXB504G8vpzZhRfmKkGALfbyaDcl9wAGSD1vkOGMvfHkN5zCgJwXniCDYuer6v60KKRj8EN",
+	"oaEEfOcvxfBOiD4kA2kdrLeHUm6rWalThfbbkUQhEdVveMJbFGEi/QEZ8d1vVw4INqIzxYfP4VWTa035",
+	"yIQj2lLLaUVD2+StFsqKOlPe9cknC5xwVsKKkpb/ZrXTWn+9HFn+w+u71ajvRLE1E6vrnSvJ2lM/IeQz",
+	"wF8HVBSaaygPEZugU+QC2lViU7EoPtNPV7djlrMvA/n71hD2QXh78px34jUeln0HBeqhEb8/r1pvwqI/",
+	"6be2g/KhO1JU+yhg68FgHLCILW+6t4D6BHHLHeqwheUJhX6FgcPQVIdQj5gHjJO/hN0vWnIppZcXcYNy",
+	"98nr8fE7brF/3M5hkrW4CIXGGpNJ7a/5Nplwg1vW188ZgaPIkSBCmxZifs44uxW1HEtRMnE857LyCLjQ",
+	"JYsaaWSQcMZe77y3q7Y24/cKAJHrvNcAUN7viwJi5Noxf3GmYGmnMA+E+nItCwWf70grlzPiydIeEmpd",
+	"o46jIFGIBuGgws6Ipi56nfC4UBLQSs5aKTTs8T41k8vf56p3nrm/m64C0DXYA6AG+ITnas3Gup4Ie53b",
+	"9J/4jG7c3fR8yVdodITjeznVACnJlqsfIMqxvpW0AXNc6WWnr0O8T1Q3VhmRhvXRT/dWAg0V/lRY5n1g",
+	"ZEhBa2Hvc1kHT8xp7zGvQb0bBBHFcXTktevENpH1POlDfaA3zombEsvr3lnJqxCPYcPFGFBw0+6ozlNT",
+	"u8QPO19WvgsbZ776a70Qxvekxm752+HvIVBJbeozUdoPFVdKlOm6F/FlIUZOceD2y7TVrXzqaanrGTLN",
+	"SEMuwJyvALlPhZzcMsHrSoo6FKkZZrWe+ZY9wDvB1QpC/hehcAM4YE/YZUzgiucDkt51NhWSlOzQgy8h",
+	"PFWJ0eT0QS7G9joTxV4FJrc8u2xfUjHTMvMvNHsbzTFB04hSWlGex6lBSnzDHOmaTRphnCYWKm2bbO8t",
+	"CE0Xkxy6vZShFNboufFEC5P76nVP0hkyk9d3AJXhF+8CLcslVz4PjPFsoTLu1m1KaHbR7qkQ48Gokjts",
+	"hCo3S0y3lHZuR7phGCia/bUp61EjvSChRF9trIjMCwi+JoI7pAVNYnZipo1KMMG+hdjFCnNCviheWpNn",
+	"uu7jFEtiaD63lcro99DBOTg27yely6yQnPQOwClT4l4FsBh07u1CjMBGM9ON8nd/6NDnkPeaHxE9rvt/",
+	"MXuC/32XPttrfVOlTpRRspnDleU3lbjAfnu1ntR8bjI0olUzT9grj49vuBElw889JQgSmkgV5Y/SmJd8",
+	"sRzVcNdaTQocntCLKq3Ux1LklB185LYzdJLvraNMvxgWHxL2z93skQHGk/T73FdPdTtsrr2OZmNJTUPo",
+	"Oj+wNkCUy90Yy22Tg9k3k4kw6ar2S3bLq0bEyetS9/daGVps6Qwkguturhuc5OQJA3zKvyq0zr8/opp2",
+	"uHf9aHoK3wOK5DK997UeP29EjlX5Oj8Ru7dnyBh+MdRsKAdcJx47MLppeSWue7tCQz0NWBLO2Fk6CwW+",
+	"NTxSu1GHqqBpJw73iAbh/tda4b2Hlpz78GQPjM0v5j5ClEEwDtC2+4ObjTRB/ZRXlSA/bju5hJwobpvU",
+	"rru6enX1+ie3zdyxzOu5bgZgmtvHxzdPvQIYdO/4IgnPT1oizgKJFIDRcwT4e6tszhctprKtNY9hehc+",
+	"Zd9CyIHHnPYO8NAMrgghJGoOqrgT6BHBk0k6Cwpa9+/6sbTDkLWm3QD+5tnVSe8C9H/zI1JiGdHh3wpv",
+	"06GHhPh4Z5A5+cGjPPJAEUYvrecgmOcw6Y0aFCPq2BbJ4TpjrKo6VUJjaX1nYOs7BQEWAhFPkOjGbA6Y",
+	"48kwUlnLsU1mZS9tCw/GUO8ckKP/aAw+ltQ24kpB1tOTALDc65KndstLXbdPcZeAxel0M05d+o67Kbhu",
+	"HevuaZg7STRVwQ2Z2R2XNVU0h1HvGw758wEbzPPEkHz6l43EobNsRQgmhZfKbsbA2LY5bYaPRcBlSHPO",
+	"jK5kSSqurWgN+3C5UQFbgIGFH2hnq8PBSsGFgG8OJPjYvgBZOLog+oIIiKbY1hciwj5CCSAR7cxvXxgA",
+	"dytCl7vOt9I97oiAx7eva80BouSBN096Qh8FL6lNkNmNr8EzDnQn/smTHFdZTjj6QEtudMnzvLdN0Hqk",
+	"sR9MRs94K1Ng8EUtxvJLT2rOScEjoukjVj6gewChSXsAybJm3zrkMXsn/wKS9PTs7Awb9Q5ocIU9WGm0",
+	"ubeMyugyHEIBp7CpNn3lmlMhLeNdJU1oEJGJJdpBRh1clR74AKDfQ5B8l8SnnhCETrO8UlRuvKKkdsJO",
+	"31Lhdda9p2+kq/J9tIAby747g2MrfZ/9Ig8hHbxTJth9IZSh70BdwpssSCDX2BSm3VnSJpQAGAwgEZaT",
+	"ffPq3eWz46tXl0+e/vAtRFluuBE/fN/U1UWiby+YGXNeimxgNMNT0I/E9IsS3rK9F0lUvPy7dZ3wC5hL",
+	"UOXndSO91ORI2jpCsg5KPKZjJ2qgWjfqmBo8YB7iWC8EodOPa1EJjpPAqypzHOHzPgmTJI2KNsqmsORk",
+	"b+1127tk3lgupFDJyqDoo81gDNahPDLs/8UqRbL26VBH6UNPi7tzGrAhFjBegldo/UvLvnn14c0L7If1",
+	"58c/np2z56/evHj3Dd6zYK/ePH/ZSnX0W8EuX1wdP3n6w/FPz94VrSMn1VizRdXMWcXtaNqt9vv58t2L",
+	"eHOkT5rUHOlbUa+e6VKYdBB1J5hCosN4zh6YCl4bXvURiiVy0I0dkEkxVtcCy1ai/GaG3tnWMlNJvdT1",
+	"zAzYdTiqkP/Er/XG1D4KZ3O9ULZOWERTbWye7v/q1aWTjbh6wwNq3BfbbFcv/G6QuYVRpTCc/Iu89OxO",
+	"m8Xuqd5qVUUZxYD7MaK+FVhlhQS7mFP0PH0B1zuMPkgI5UZ0WCKoPRA+HX6h18kLiK1owJJeWZGIXPVQ",
+	"06x3GoaMNPSDrBvFhCohySgtspKwhZaZBLFu7EhnQXQjQqLn+urTsPsh7O6qAe3P3b3yM5SDMmzhQ8Qz",
+	"FXBLS0rgQbI2y9srVLmj+XsnXpIIEJDL2af+3pc3zxUa6KqnjzWI/tUrrxK8cCPTkfsORjgrYu8Gwxwz",
+	"RHN9y6s0JGtLgt8dgbUsM53zp7wMz4TsGDVCbznQ25IBd50SS0z9Yvo8QzEKgK3dGurWWo+HwhBQQiFE",
+	"3353KBJh88t3yKQMOKgpLOr2UbpgP4sZcBLZJjxQcvu2Kr7LnhBUmyLSFo+E6iFvtc3E6iLQyfsDzf8u",
+	"rRGI8t/SBNm2BaHp1wSTJ42k9F1C0uiBKTcMkV6DT7RneNPUkVbK8ThNSkcJbqAQMOSrFd6xVqxRmTTr",
+	"TCzsIBaDqFSEduAjs9Yo101/i8EAwjk+E76HB9yLGLNSPBmZc5oelsVvDYo0aCUiXQa7dcdeEFm1XhE3",
+	"wvB7batk2ZBxmgJQ1mEr7FK74vRpHpxjCJ0DITQ20edkFBrLtBJU/abduAgIC+2n6aAPjR7WUOfud9SH",
+	"u030nVyQoQ0ViiPL64mwA5lzKz2ZUF8afc64gjp2jG/HsDkPDz5JU/yVmt90EviR1INpMvBtP8O1G85R",
+	"A+Qe5CJ1S9xBNNv1D29ftHqL9lA0TlIJPWpwH8ltr1Eftv7Gy43wIflknLS1ATaG4K9oT/oEsmkhU5vt",
+	"igo6sfICijpNu8UrcjkM4VLmg0+LuFI3MZsiprFL4GNBpNd7ALajcUfXLhSHEW1eYjBzXordbDLCaO+A",
+	"mlhDdSdJdsNpPkhEN+hs8O/t68SzHAQgHnyfLHp9t46TirKIVvszoZPKshxaTx3jZgdg8DEAg8Fks7zk",
+	"lh9Tyv6m1ksj6mMzFVXVLT2Zimoh6uNSmhkoi6DioVWDKvXSHCeA9HEoMtJPCfR/jpw2ENM6sSu1MNu8",
+	"ziy0PhXy9vUkzgADpNxAj7SntcRHKtHwK3ArxRKCudrX9TkNMZdp4qGPUauX9TDg3tAIsEd8shWzT2DF",
+	"JzEGdyos3N1dHtY5FWPr1+mmGlsKcAG8mE9I1U0lckQ6uIeYuwQF8UZMuMpKorDW2/tDXK8rf/2uPltA",
+	"qmcPveKoqSfJEPtLXbcanALcSrNJneFNTjX69K5fZ27Xsi5hMjbwCunN03qju0R11mI4FNmJYj3JhSqb",
+	"LUBDmI24C9XBxP+e0aLfpXwk8fddKca9jbymiHeizCC7PkMpUTfK44jrGTBsrlNKZGGLDxg+2bYX9mJN",
+	"x3vrAHDRzanYWBUAIp1TSAbcf2nWwHqMr2H7xheI4KHvtWEFCAMSy+WNMLIMUUl0RjseMjphHGtnLghH",
+	"dE690SOymeA54z3iMCfgjZdZ1bBeudcmpt3w25/gwwA0BreL8tdaibahPzpbnskcPuuzF/YpIA/tb/lX",
+	"qLi6V1FiDMXTE4xNtRWJ3LLHP7h/tRptLVBcq3zLFh8m+kRkTLEdYd1RnWYq0JQtSUzYeImCvfVeEwMQ",
+	"/0j/kCGRFcvrfNPVts8qNukLZVKDXcao3GxbsttjI8OQIiByu0LRDPZJZC4E0OMuYyk1V0FrOAHEVpSV",
+	"vBX7ctj7alI9jUPFVdseOaRQjeW13aEXZtsnbx+uutL2utRK9EABlA5NLDFD5/6wEsPH3MkMJj17UsO9",
+	"3aZDsG4/z4zcumEqeAPeQB/EAYXwJtHERrIRRxx6xZw8nzV/c/+YP4C09TczRZutWxlL7tYgow3BvHmr",
+	"nvBpLafckpIYzgJtK7mbHWqJ5nzWcfhbOgQwaHZjDXXnbHL0r33jM+elhQnCEGPBjMSQNE0g1J5wZxZN",
+	"GsWIOpMrxlnJV4xP9PC36293WzaI0267npUQ+e7Luu7FPd7oKL6Buovhhr57zpDHfcarM0jEpe8oA6ve",
+	"cW+9Nxxtgo4v3LcFr6I5Wc+OXms1EtsPaHfUtz5OsHMeA63qDxfO+NkGJS+OboRdCqFSLH/VCixpjDwb",
+	"waa6qU1BFrRhT56cn50dn31/fnaWKZetTQqoTW25J7VuFpgekgbe64IQBSYIPtjezsgD6Am8MAJczlJk",
+	"K9Fbga0+wICEsgFVgo+B5V/kVwg+mjKf2KGN5vNtbe62C5NKlLxavWjTBmtd0Z34huwjTQHELppamAv/",
+	"iqLbDTu6eb7vudvZ2PY8IJc6K/eicQJ3+hdRV1JdsL9+ejagP3pektOeHyZXK6Mjhz8U4YDHc4EUfG5V",
+	"qbNj7FXVjVLkQ3nkb+sf0cE3wE36HFRBtodSKDuIrJAl0pWARKDfcMJCn3Fh2bwxFiRzqrHRwpq9SJ0D",
+	"NokzvRABdyIIGZmN8MRbaClBPi6yLCnRXuvt2YJiuIDvMlPuXvoC7pIr9MdkQIhIpGbMGYzXfTZuIOxS",
+	"uhtKikjkRQkBObI9ZQ1UglT60Ka1NJCTdwkXE4xOsX+VUE6aFNNumeSezhtpj+b9mPQfFKnsiA9IN5f0",
+	"w2+52GhqpEG2tgIe9v9AUXyGYCalW99xOA2gxMnYLChL1Jnyvo++JyzUdYEB0aomLPeb6LQ20reirvii",
+	"l5OACsQw9oINZil5HsybDinKBasEvxXHzp3JCXa4ggIwSdFuuTgT6yDpJfGiXIvnZHXJlc8TaBVNGVSw",
+	"bZLyRmuQaiZ/qZj4Io0zClqQqQ0EaaEBTpeJb2DHnyLq8FMwMzv2nYB0Db9lOv/0JxNaN99p0HlH9s5D",
+	"aqFwP9EBpHR8+F9g0E4xDwQkNnGKzcVVeyPn2eoJS8Bf0jO8FHwm6mu3HikTJPQQ4KwSamKn526CoJmV",
+	"EZUYWcM+Xl0SCsY9cCyWomY30prBp2NjxYsvC22aFEIsa5r4CluMb2FRW6ZgdXj7hiI875fcUN8v0klI",
+	"PqlFFqFJKVRS9Yv1OMNW9Rg1WBz+pVIvlbNwYvNugxksFUTcuAh4DXd7+Fxwt6BbOvz4nsFuRrwN5oZs",
+	"kGmP7oHZF+/QYfGrZdyYZp5rGxX1ex1GAbDWTiQZ511eZyn/45eiAL3vCQ49GVB7gxHrzIFMXyL3CFkK",
+	"ZaVd9TC/0t28tUCBfrQ6tj0CiIx2iHvHmzMxKbqxJolMhogFMEmGUAVAFNzKOcuCUlk7oP60MTILBLsT",
+	"7M1YvurBgkKEsK257kzs8HE718Zkag6b+ZzXq516IqAtn/bUxrymPuvORkebP9PQZpUtACBpCgA9/D19",
+	"G3B6r1vC0IGFSIHlh94/Wtz1m8Zda72s4fj9zCb0XEKrRQqp1aZesXlJ8LujIGVOc722L7uaIHtOmFQ3",
+	"7b5U9u6NFxNiC7SRccE/Jnm7rRLbkd6VaD5tVYeURtg0sPUj06RBUkuwAYuIRBXjGc6mNtD7aHB0+a+q",
+	"MfymEhkimDu13YbKv94gONTkFSEDlmo9OjA27qsMc0jeTOIIeDJ2Y8uJjZekmrpL9wWI24y0yfZH4Mxd",
+	"Qkxl7sJui+3hanT33tue28WXwaBG8RzE3mr2ge2TuxBEtigf7A1Ie7gzL2Eh/TtEuGIvaUkl0qj9ZB52",
+	"h9zkS+sHYtH66WapwnsL2tyzBdwHuDYMp9KouC3lYrh1BEWICVml5nhDUv9Rn5mEXPkbbcGRwaAzMrRR",
+	"T88bRX0seW1JVIFcvZ5LhY8FAiQ6isuaLymYT6TsQeYRxpuMKTb7QV00Dw64aNoorZ+xfzaiQUBKCLTm",
+	"4qsBopKalCs+TswIUnT15DCi8N8twdRmYpFxdee8niVODOH7N8y5saL29SbAz+5cr5asbSJvQR9aoJY/",
+	"SSf13D36htw+BeP/FxC4YI/ZciorQTAmrUQyagP4gEzoTA0wMmG70Ky2g00t9hWwIXyIyNPX+zJBR+qU",
+	"JfDx6vLF1fH7yxcfMOrhi6HRN8XQJPvm48tn7Mezx39iRowgaPenk8ffdvKLNyubSZzuCvTvaZT3qfVJ",
+	"iSICmlE519G2HL2BGyJDhArlACYd4AiWDwgOsjL7zI+0RZt93c1k2VqLsLb07YJ1JqSLC6D3SAsEVeYn",
+	"EObKUnhv+9oRs2+C8pPbaVpx+WzCVv4UOz3ylxdhVPTM9CspeznhqcbQ4lYoO6QtB12Yvr0x6WhYT6Ck",
+	"5cLBJPy41vOTPszETrbLl4WshTkEwl4vVV9/c2JZQcWGUCNpIN3DJHWNyHX/6Ol+ELXJ2aAfBo0uVWN3",
+	"gGTcSr55r5FWRleiYKNKQo/BhdxuD8MkheYKa8h2HHRnOfDZMWORm9C0VNm/LnLtWfNLgIzU4GcaOQHy",
+	"65uVO1CSXY1yEThRiiG9eJT2PV7YStiCGd2Wf2HoHipZuuznA6oHaAC+TUtufmwlnkMts/B5v3UaWi2T",
+	"CUFP//YUwQjDCqqn2gjVPi/jaQ9qZu4Hln+vMnpQ5r0GDFjiMLewXQDgqa9rQ77AIItTItD9dhB9nvBh",
+	"A8tTU74R3ATGGVat+pFvJ2AOrT19HwPC7NB09mHtcVHmSZ6q3cz5zeVNyVGj7ukgZGCvcOPkC071UhEz",
+	"ZeIgqya6lnY6z/RKSkFLduxM3CMK6zwLYTDRUsIYsi+WLhfqEetMAUu6xCQjZm0VR3JccqJeq8EtEeQX",
+	"VsqJtKZtNh+1wKKeuDURhTF3k926V/S0Vsr0jO7riuReTpSviMLx7nQeU26mO7fEfj9eaz9A/SkvMOUi",
+	"AV8wc25fohtZbHP8M9OZgPCbSZ21G5V54RsIAFhk4by/kq9utJ7916Jq5kAhV6DfCElB8aWllxK8HFCM",
+	"GrCm7nVoQguiKomdg36a9Cv5r9QxtMg1byilmV1P5E3607mY63p1Pc99nm+xIuYLXfN6dd33gLS8wmA7",
+	"z46Gmbx1ciIsr22eyEWrsazn/cQQjwysdhs4FwxioxAjBtIVXbNFY9uEKYkMRAey7W6uN/lZdyBGoUHd",
+	"uQ9v4Vt1e/YLz+ICFAW0B9ehj4MzKV1mkU2IpTRUsHXCIoL+TMalgw26cIPGWDhw68Y40R3S/ITw3k5/",
+	"Mw+xnkA+hYw4sMAxVyT0zfUOFZ8JNYwBZ86/XPtUYPJMplxgvlAn3Rz1JR0woa7/HIacFRqlryGmmpTG",
+	"ha6tGfQM97Kfnn1g8A3AegGSkSiRrCZuz9RyxY08h5rpd06h68V1BsCceKllJBhhw0gDCmAhSsJ4tNvH",
+	"e86tf+UzNstaWisU0sykIXwZ48RnoXMEg6josmQDWYmvOzsT6iWxIfg5Ov9Ev4b4T2y85Tai8aCguGXD",
+	"RecrtIU8mLUlklqLDZO2dFvkgt3UuplMrb9H2/srBtPiMKTpRPAuGKkCL2mR9+odEopArRd0OOnP4Izz",
+	"lXCfpZ0yn6IeZPf/LJYfYLryad98POUeJRbTTAgoriujzulh5nYumGrN9lQadB8FG6FSA1+ItHh2L1wt",
+	"RYpsk1dVWsf1wJE/gajvER+81qp5Cxz4t+QrJplE78BTYJMA0KgNHiWoda5lV9b6izhHU7x/I3pwqq6C",
+	"1/YQ3Ihu1lqOjTtglXBGshil/s7QPj8qffwbnvNLZnU3Mnpt/Xmb0kuVmGc02ZVnId8xWDDS83l3pdZq",
+	"gO7QEz1ArxJC154TEIWAWgONffvbehysmQDXeYrswWRoZTkDZa6apptj2jECsuub3ytk4leC3mZ9+tvh",
+	"JEUqow4TrGZxxyTAnJWZDx8E1kGyna7BH5YC2Yq46KHbGd7aQJZbEA++q0+7kdvZb6c6kY1fW8V0cOyO",
+	"jDN9SnqYTvVDGsyW4vWgf3Tvi+4DkdHO2gFYUtbeP6mwIWm4fZ3bmf/EZyKmXzHD+91RbCpSiN4fX7O7",
+	"o7KuKd/VsHEaPJ+mCVVFUbnqj7s2PoIXTM24m5y9RYihYXxPcHI9Ku6UzXl7PHnSUKu7Baa+DC6HZe5j",
+	"8d51OGkq7Ck3iRNPqvMAckWvD27THfUJ0409z1XkFETV3aHvLpgRos0l+qpHqLsCTvIToDU8j7/rnx57",
+	"aBiIh3Ivd3263GtQqirJmOq1Ec5O3Cu7E1xFJqc10UiKop6JfQEeDwcBAJoG4Nm7m5U2GNq9MT9530BV",
+	"Cek2Tpc6P74WvCyoXsy6OUbRmvMVK3WIpojKpHdXD6u4If7eNF6IqB77vdRKpM9+n2jx4AK4W5jHrdQB",
+	"n2qezB3r+YLXWWA3pYP9VaGv2i7BUDuaiuGnKYyzzAQwymtuemINkBABLDpESNPdGTaYV/GuRTsV7aCz",
+	"E/mJjvXuZGaay3XagUgFoWfla1aha+xCVBV0HgWR7PoMUNif1sNDu7jRnKYO+QG9nmN8crci3Pc0SerR",
+	"HfvNvkcnLC9CORGlT7sY+mwYIRkqgWNH1xt042jYhM4tuZ29blkgdJn2qx98al3iQo1Mp+5UKx6jkbGF",
+	"qigrMba7hU6G+on0CnR56g0+oxH6iqvyfbpNoJnteDDgNzKulPPX+9qW70LxinXUQ9opWX0UjatoXyo5",
+	"JQQQ/wkA45sTolZLvsosaygwg8J0E0UkoIMpdKKQ6oIpIUoDeQT3dunUTw8jQ9svjQymNiLS20hhB8dv",
+	"KPTJk8pPZBr29n+Jp2SN/zmLMwq1+oMkmy7ffDA2P2xqaVdXTkHhY28Er1HIQWvBJOGfwg2m1i4wdhNA",
+	"oBLRhHomhVcL50chn3/tr2z13kKC1v0NAqhjnWEZDniGkVa25iN7wq6w/46xzY1BgPFPmo0qKZQN9JQE",
+	"a3xkoIwdsPN/VxOhRO2sB0++IZEBln0z5zPB/Mffnvxd/V29QEwJr6oghzgLZEvBGUaPYfR2BRNfRmKB",
+	"XSMBTK9O2JdjZ8Mwaf6uQPwEknl50mRnjsHjvSt57s5C4ItCkuyCeY5seGY5d1vjyzGaeXNez0Cs/66w",
+	"PyVyDdAYocXyEmKBvHLK1D/shF15blnU/h7QqP3rSYNVU4AL/7vC8ibnnyAJv9WNMx2wyWUnDh+TGk7F",
+	"HLgY2Iu61jWtwqLWN5WYM8TnGcTK//n7p3/61pNfGOuOC8TzsLfSWKx9cDYMW/AJJMfgf+9V/V2NmtqA",
+	"3vD5GLgMU4oTfitO2CX78P7qE16BRqSJ6M2wHIGrv6vXpZgvtBVqtDp+I1bnlHqeC+zqNOFgrJgltGMz",
+	"EegTGIXc3GC629vXdilH4uTvKsSwz48+VM2cvXXbIir0OT967Iu0+UIenR99d3J28t0RQsdhX56CQj72",
+	"MYtsM47NLvDWx4TTreC3doIvvD8qnOhidK4F9KN4Sq1el0fnR269Lt3t3yDR5ILXfC6wbORvaQKtgJhe",
+	"p78d6/qCzdvmRKjNwTJ33/5nI6CojpQNmRIFqi2eUo+/QPHSQisiNXhydraG8eeLRSVH8Dqn/yDd3t5v",
+	"kI3n3z6BT9yo3IUudDih5gRRq2PeVDb3jDD60w+4jUCJo4o5Ove0+u5vkbSc/go//wYnTBJ08hc3P6Y1",
+	"ygGMkahuZZ/afPKcO3Ny7JSN4PNHBkx4r6oKz1sC+oq67XlnADiDdeAg3pQhGE6Yxg0ZgsWngghae88v",
+	"3J5+tm5ELArbIh2/hLjzX3S52kkq+oQBXiUcdN3h/XZPadzq0aTlDdI79xa10LgBhG3ELa/0pBGRZuqu",
+	"6U/CPgsXHfDF24ckXj/40MA+wjS0BPOUOlAeuedNGHc5m2SbTFNBpcFjk6qnPNmJu4UosdRAI3czXPaN",
+	"8oVW19x+GwHr8N2mxBqLZxUxydFRVQpeYuQzr8OftX2ODq8ys33bMksosbqQKb3c94K565Q9bjkZktIM",
+	"M4SXvvWV3w8wTdETh54u+CKgqbEqEwIAEWxiDF0hJFC+E74ao28eA0RTsseJLsIx1J3VK9GZ1KPDqOT4",
+	"EdTXfJBy/j7JPwvGCh6Re5gh7IETS+IgGXxQ8dvVrvEBJygD/fMZkOQVPnkRWZJ7PJKKjJ1zaWbBRZo5",
+	"R62DPnWq9cb9rEpREgBdx4YnuwzWr43VEK+cb7JCvidUtyGG3F2zSzPzs3gY4Y4eMEioH+97W22Rhv1b",
+	"HrQDTn+ln347LcVIhtrUpBz8jChpd2EZYJh6qdpRri/cc7i0XbvtJumos85flVFKr/Hcz9MD26bDJIWa",
+	"sULB5XLvYkMVJ73K9Tlds7Haqae3l5xeApvxb8XWC98CAmDAhZ8A9eIu7PWf6dwuZZnzkUNeLe8jpx8i",
+	"lK2l8CgI00AEES0E92QPiU89ky6+w0Ph1hwIFFpmZue+yPlC12gPE/W1VoLNpCq712VGhLe8xyx4viHZ",
+	"+xgqMrr/M2Km1NSDYlzQ/Z9WNxDd9O567qEIBrjr8zypOUTNdM0qbvORHciHJPVmT45lywAoOBgGkXs2",
+	"lKTs/vBfDqg/XyhbrwDTldCg7xVFP/XYvyvCMCJL61w1VbVXt4nU6eloKkaz/Ln7k4bTFuoTwLBaTnUV",
+	"yv/A5R1LYrQkX9W9wypqdOl82nEqaPTMPbpV2Yc4N9+IhYX6zt/oxDzQAtNbwBvlfWDLRnwugLbl7mtZ",
+	"aTXxdknvyracIcnz8jO3o2n2wPzj1Prj1Prj1Pr6T60imU8CMuiOF49K2Qgg+EKZhwpUjaVv6yBVGOFU",
+	"8BLSMzTEt9zY4xdOqxy/fn7PrI0VXyxqqGNja8HnXV27fsMNhXqpGHzb6SJ8uQuopyu55ejVMzh0sQG5",
+	"NUximhmn5oS9tiGpgSWsES7YfbC/2Jn7i39F8NM6OvqLb82W1NEv4OM/lPQfSvoPJf0f41p8OVblpvW5",
+	"XSNWVXgfML7Hns2PYABgnQOR839fvf+ZvZXqwdTclChWcnlG0nBgqR/QSo/4XjKRLDo5PShpys108xgt",
+	"AC1EEWMP1GwJbwD/tOckV9nlD8skJoklmf2jMdZ391VWlJhHgkqNczwhpGHE1V7gH4iFgr6AYABDtZMG",
+	"2swGWoxE2C0a3QOE3lJth0iDhEGmdm8g1tpRTcXZt209jZLPpdTYHZ6Lp4p06xbWq1F+WXUd1iirLWX3",
+	"rO3bHi/d/B40DtIKypBgSCT0h9tOpyZwppl8GATp0Ew8JMKSrdgSGsFN9VK1m4uPRmLhlghKgaj/VGhm",
+	"6DaXs1Hc4RraoCGeFqqUELHnIbBAKHPC3kd1V9hSxVdBwLNb4hjZ0uThNuZoAm5kbtd4CQ8Tgdl8zqDc",
+	"xZM9D2CeSV8ETnoh1YRhez+wftya7D+H0YjjANvrR5hQk2PsxFU3FaieqvIUFb6JJTQgxPwskYeUHLqw",
+	"BQYabG/qe5m2/U5vGrvR7zQcaC2AO6Htm1CkuRUuGGimsc/aFAqczpzb+d0PP1yw787SnueaEiux4ceG",
+	"/mxrKB8EJhi9+C64F5h9WE6t1T6z57FGQ4K9vAJ7h3BZZsSoFnYNn/nIdHn62Def3n/6ULCPL5+xH558",
+	"9+O3ns0G3A+gqQJyKw6IX+pj6jRRWMU1dKCYSPUSR3jAfDY9IWPa4Zt33wR9SgAAIN76PqsyroWZ9kZm",
+	"cXZPiX+t5SxKQmue4VXRtO1fOePNn+lSPHRG+SNxQLpnm54li4QyCN9FaEETWCQRJP27rSgc1cilkF7M",
+	"j3CWf1Vr+X0Si972Qu3MvTcuDjubYNf2nYvU3dZZPE1VIpQH9zNYT76B+HIqVEFxPfwZ2t3quW/ovc2h",
+	"+QkH8pXDCIJ/sO+oU0AejmOU/z1Q/AOcNl/oyKvKN1T2n2+LeP0b+XUR7yO4Db5riypgKIKX+NbhKlJr",
+	"Y13n3x/YZVLjiNj1MiHV8ByBPaHtVMyNqG6J8mtQCGzjYYf0IGFnDnEeUZccBAK7liGHB7UdgDUgFTHx",
+	"QN6ctMbzZkADbk8LfsKATi9URLYEG5IKtVrf0bBlFJqJshXhGQnsYln+RO2BdlNkUUkVlCUcCNUWxvfA",
+	"LmH00E2jAwQn9tv37gWiaJ76vc+rnsCDr9p1AoYji0MDXrBikfqIzCOdhndwWkLtbqZ0t/B+GJYB+4bw",
+	"VN6X8wa7JcWHkZHuM75KQcHYQVDle5eXKVflsbN1+5Hlvtj9YaDl6xX2gyDm7eHnixU5W9RajzcTFXv2",
+	"jzs8l9kpfB2u+npNvw/UfpmDhUKE1sSqnTu0/3kH66g1jTZ7ySdTgFizvo8HAVVaNoNMPGp3f0ywK+d8",
+	"kk+jug/v9ZgNi9LTIB/IsnSyUIr6nHjbj/E/ot9xcnJMP2dnVtf2oMW4Q9qVDrHtwhzvOX2JZJF0qKQd",
+	"+bdQc/i6zbF/lYbV2igf+NTEp4syX+DmPoc0CZgs+z4vg3ic8lL7noC9ZdRgPfkW7XBA1Y0yzJhpiRXT",
+	"auULUJFtOwqVexoe03IZkGVu+DJlk+uFjeTnMHZ1/IwHrirqPjffYOKgJvaGCJy6ZQpMDD21Zlyxq6tX",
+	"kMYXdegPERa58Ewkbaaf/UzEEbdEseFJGM49PxmVK0V0W3Q6QD7G989wdrcVVWU2heaj4CV1PTpUnq7z",
+	"iAMEg4fTqfv2TgOLFsPSPIAQVdLY47i9ZlqQ3FxCREBia2vSLIZ98+zqfwqE36Dd5rmWiQwHMgOTBlf+",
+	"W3L1sNM6sZOkZeMdPsCZsAcUj/gpD5wuiB4dGoymxSHMtYftyAOUMG5Kxq/+T7+hOFTCJgiu3gob98+n",
+	"Hrp0j1YzTvRFYKPRipoB4+EEpKtOzZQpSagEN+Luxgl98WdnDg7wUD4il1bCLEznFvxbS8Mm98zMbBZf",
+	"t0uSW4ruZH3yPbS/gunan+kFTfbSG0OocoNI0IOjS+mOvj0aZLQwRRbxt6dZfwiPZJshczgnJCfXp3yx",
+	"qDUfTfshJAAfMexG2KUQKgoThBBy1OzLnUILXdtzDyH3tCSGrwx2HwdcDDStcS54gQ3ioju638eyFkte",
+	"VQhZ2dRRPwl76Qd/7w23uSZ+OEgapufCXHRxDnqpCs8C5rtdAUeatMUgLMoG/PghneQwdRmR9HLxO4gk",
+	"ENtsiVC+p2sOrWkPFow75NoS0eyQ+EdguA8pwggRinBEt+GpsUecTT2E1srLRNytM0t+B0eFNBbMq0eG",
+	"+S9hjPOzVKVetjngou197xTax6vLiJb4hH0CveeZEpEGzUN9QtVqUitdwW19F/uv+FhaG2gWOgOz5Cfz",
+	"gBZwYr1Ph7hI6Nasx0ym3Hg6LWSF9MKgyIkmQzhl/brjy88LqJr9L2OWUegBIhnRREOrqDzaCDqB/afY",
+	"tTAXDxFM7My/WPK6HAC3xAsBEOAxl60q22hQMmaAtllYr7EMHxN0F5PG0Ba4a7i1LUvZpw1UQEyfvIEN",
+	"uKK32Pcmefww+VdEVGjfcPZh1h17hea2nV785+w6vTjcpiPm215j8g1d8xBxSXzWkIjkZVVR5S15WYLP",
+	"9129ssYnnJqa1b9PBrsAGDn0ePNtJuqFNmKfuewOmtF9JXdzuN09738gtCS2tPojp7wbpe4Qd2pPyYNt",
+	"QMHW5BUd1mbYCc5AWHBZbx7Ur6G8PUmr/HUkm9sBPnCmsZ8x+aBWOZB0D8wGXXHoRYcs/9AJyG1i4CgQ",
+	"K8SLUi8xIivgivHGTnUt/yVK6MMMTQ8KaPpp0BxsVCk8Cyx2vpPWkI4AtN+NaN8+ZCixe3edTh7w8o1Y",
+	"HTiF5J/w8NzaW1JHEDDFOkxMsxzgzAaBGeATQ8Fcpx/ACbtEYYGwZijaC+hg7B4LbcApzAMpZYPJasQn",
+	"Gn3BjMB6wtAhATKU2CJhLdFIbRDy6uhQiejoAb9XGhplxbiVH1rndyOA2su3bMe6C99Z1x2hPqq8Hya3",
+	"hDaa81Jsd0jdGROcS4p/O30y5Z7EreOOAqWuViOBziXIzFq/DRIfSExWJZUoYzlgxMu7KUhuRF/xqeaH",
+	"98Bn2jteii3nmk+1xAt1VBxtqWs8mNztdgAuuIEONe4clKYtSg6HFp1POxxZhz2ufoejatsxFVoKHuaU",
+	"+nUmVr0ohrbCQFYi8J9IE7IQXK2g+uCCFAq2D4LTD8sSUmzN7ll30QdvxGqHaO1BYAgxjXku4b3nV/s3",
+	"6juSFrDT0ZRXlVAT0aM5XhvTwLEF4m41KIg17p1YDUJqFwoKNhMLznZmaRpSGsiel2iPRO1+hLmFCnN5",
+	"uOUKRSh9oJpnvKrej8ehKOSwe5k44UPzqX0UKe/WmMBDN6nBktXQlqylhLoVdUQ4AOwiQJwAvDGLGltC",
+	"o5yuQEKdgLLLrg0GVyjhLDHgdfF5AYY91b3nByMgiplNIfdLcn8Z3/9J29YQPexR+wrM0/bJSQXYJU5Z",
+	"cmiwBx18D2FM4V6rSOJypjx1EERr0DB3OVS0R4Lgy4Kgl9drCzlVMsKk/w0L5H0NoW/ZN9e3KWPLPfWt",
+	"Nvark54wsP9t/boyihjWbivMxtx9nf7A10SomWBGrJm4ukbqLcTZHG616SQ4BicvqxJegffOE+dGOCww",
+	"RBS3yJmJ1aOUvijI4fdm/ljXGFiksMGoMdaduzhREk0rOOhCSYPVrNSe0SALVP6Ao32F/uvBpLWTKT2E",
+	"nziSC0n0Yr8NIz5eVFzuyu/5aT02I9vyAWQhPeSRFMvh6VjXE2GtG2hWJJ8LY2u9MtTcd7HqQhrADApA",
+	"rSk3SFoJNhGAu6YYTOq+86YovYSh/Js6V0Xo5O42EHX8nfJEHO4QDXU6q6v1uMcP+wTRQ1g9OVHcNrXA",
+	"tFVwPNg3V1evrl7/9G3rgekxW2hDjZY3V+6DW+qv0RwNA/sPMSgw0xBOmFwA4wNcdm9lvflyTnmdUwqs",
+	"Ho++/9PjHwpmFjPpDqV/LGcXmJIZBM5GNuY9UNPfWUNHiV23kcWXfTMZoGFy+iv8/1sWWnvpaZWWvimw",
+	"xwRL5BABSiznmc6FneoyCYp9S8xKuy03fOvwuhUHlwOHIbnXAWd+ICezpJSiwd4v4EwKBQC/KF0Ht3yE",
+	"ed64YmPF7FKzSutZopbiGVaX/g/2Izf3WafkxpSEwaaG51sqIu7eM6/v4RRgoSEEkm03lW6usjgeff8u",
+	"fgcS25ey8kuWL5C30Tu3ZnVXgpDrzk2H4HUlRX1YcfetqXaGdLunVwLyAsQ8FPOmtwXV1NBxC8Abunrc",
+	"WyUdwg1oR/fAhkNWEXoG2oATOIQZuSYmoMG2C8lyTUhqwUvvIaTALwZVEZ1pu4nMSxjS1yoyOLr/FJFJ",
+	"1ZOtSVCtG9tzpDoFueQrw274aMakQgAV6hXwpkBmeC0oLuok6ibQSlF5I4A0lBClKdhIG+v+w2h64b5G",
+	"DOwQavMB4JUznKikErnVwu+dbHW2PBtQJfhu+z6pK+2GbrGBilRE3mqiTuG+v4OwhuU7JMz5l+tSLxX1",
+	"Mekh3C4S3SfgpI7Qjb4Yc+48e2P5qg8Te01X78hjGT82lDXDAwkjZaxeLDBgR9TpWayq0tcA8N9tBG86",
+	"hXiWzwSS+lNUXhhZiphpsy3/N0D3wfQ4T2xqus5MQC+tGSwbIKX8PGlm65U3J5SbIXesYz4Vuv448XWi",
+	"zNUKZPrCyTlsFRy6rgTz2znPBTYVvDbi9+MJpY2Wa1gMnx7WXrr1ZnmfIqN3jYymrifQFnO69Un1YE9p",
+	"mX14BA/CqN+xhQcUV1g218ayx2dn3jre/yKaLY0ZPFIJ+uZ1kwWSeJNh1dzmZVZPYN+dr3P6uo1CXK68",
+	"qtoO9xCMB6xCxiE3W3suRFDRgKpyg7nwGx5CKMyIW1HzCs4MM5Q/Oq+A5vzLa/zw8dnZdn10WVXQzO1W",
+	"dIsnqGudrqFy5h5FFIeNPBjTE6pr+RVILtAuqcHowCVBY2PPsgs48KzwvpTK2903TjlT+c155+gE88eN",
+	"uSC2q41aJnoZqtyhE17XvmonhK8RoKYA0OCNSrD1S9+eyjM0+MZkdgps7jA+nDbnJsqMjvsZXnbLVtio",
+	"NFLxkEOp0QUR3Sr2Xzjkgi3CN3tbSv2zN8ww51/eCjWx06PzJ25TzKXyvz8eGAaZQHmNM2egM1nBHj/x",
+	"kVDDZYk476XMl0tVkIJdG5WcN/Oj86c4JPylHdADd1VxC1kOxlkvubNqG1Xuee94i2ZrZp2ueoiZeR+B",
+	"kIbUHfLRSDfKYisgbMK5PyKfdMnrZVm+b127rxLI/bNYthP5sGDu7nMT1Be4YOA1Iix23901IoKsIOGn",
+	"v/ofIXuw4BaJhLrje0bgMo98wrwLdCGDmzJegRdeizmXyiRhlWoi7iwd/otDs/yvx+/gRQ4lRn48+FoP",
+	"Ha8ZKknYFA46uAD3KLZwhuG8+MQnWxJaDyx9p5XgtwQiyGHNg9L3zjsEEgwzOiFxiD59S3e9n8Qd1H6k",
+	"ESYW83VsKOnx+ABcbCmmsADEwArD5RZHJwQLpmLeBUgiRhuQrkZH4FbnekADgrRb8++8ZJ8JVGn5TFC0",
+	"cKqXbMxr3IuHOIXXg+pI91GEJgQmKupCzNe0dbTCai+nGheFWNKi82hUaSNKaHqb6ee2xzXbv7bujPCh",
+	"6a+37W7YW/Vsv/yXCOE5LRvRH76g8kSMM3DYsAC6Oo8YxaCvlqcNq6nbVhF2PWeg7j3Mp24LmuHb0Fff",
+	"WF5hx8MLZ43iA4s15jJ4DrCb6v6A1gd4ueeN+J3bC+NrXLC5IJuN0lf7JHu4rIxGdRpNJHX7hEGEfpoX",
+	"7E+DUDH45cM20NwCqNLj540YysUQZHLPPh4EYLK745VeIlI2Oud4Ta07l7qOOqiThoeF4LWAX9xXk2fb",
+	"R3EXrsv9yG10XPsWHsAOObSzxpb6yNH0Cr7yW//jnb6jJFRvb/Js+9daju1d+pt1wm+QA1zylc8bFr6L",
+	"YGjuPhMrHystkNvohkOj5uzG0nW9usfAfq/G4j5cfdi+LjGCnrct8mWLOYcqlHDAwO97p83p4vixW+KO",
+	"T17d/bFtsJQKEJGBCFCBd6E3OmjKzG3oIToa3+2wHLOgqE7nfJHV129JuUy420OgRs4jXU0LEKns0Gl9",
+	"6fuIkt7B4EsrDnk1/o4vtoWcE0Hbds4K9tgdbo/Pzs4u2JOzYd2vNyO427Pxf2j/P5TsH0r2a1WyTo1k",
+	"21cs9m71joTc2jzwY7jqITIb/mlDMxvhHR42tRGG+fWmNtqZfNjURve5SY4N+PyCcbYUN1OtZ48M9eA/",
+	"RPP9zYBIkJnTX/2PvQ1BkIEkv+T5d3xkSCRJ2Sy4ncaqPdwxnyneroKS/ActRY5QUHUJtR17Y0Fod0g6",
+	"R/SBNwb4B5yWh2hFqtALMyZf08QepAgUxrJLdijLJc6J0OLw++G0FLzsPReeuwu+tr1wgBPpuajcwFaD",
+	"gQgjsGkIZFrit0WZQugd+qC6Eqq8dF7Qv/k69Tc9UBbfMbEer+JYHKJZwSt8gP3jvLwe4jMB+RclmLh1",
+	"CjrLzvJJtBbY/+JV9K/oXje/sYhHUdp9rx/wyG0zg+mir5c9Gzwf/zJtL+PQ1iXTzrjlpf+91h5GPCS+",
+	"5F/uIMp0G0vzXxB7aDWbCJuoMblZMY748RP2uW2xb6xemG4VAoAibUsSBchCg+0KCmz1WM+xVuFGrHd1",
+	"8Ns60diDZvJrdUo6Y3zg1GvnsSm1CR/vNwfbrYbzsnv6a930VGe/6gAE2GtrWN0oD9Ae66rSS3eMGTDn",
+	"NULIT+tG0Y1P4UAxmUjl3eTjY+Nu8RBKYMv67D0AEi/JaQ1Vd1sw/pzY2pZT4UvopSH6Nc1K3f7NWYCI",
+	"ulryUCuGaoFqAKJAs6iMyBBgYjHg1792OM78CrpPD7uAjSp13uZ65lSuHlOduBULYiQOW97Tpzt3NZRe",
+	"QMXGjZg0qmjzgXjkMDjaN2uXlVhCmNPJSihxLph2xzP3cDXoakG72j0zVaT6V1Xqe677V9Iupn93u/cH",
+	"yAnM8/41r7Yw6GPoPNlv5dGlHxssDH6AgGf0xKFBT1AZUk2wleY+I5/bbKDLssTmVdEAYnyQtMyISows",
+	"cQa6lxPAKGKnYm5EdQvAYQT3oFtWNukeVJ2J+UotmvVhPnSodePZCb3bVOLAO8pp36q/vfULZKGDwbBL",
+	"5r8fhCZs/nywkKKw95EK96VdGaGbShyEDzo7jadUbp7vJkZh0z3OxP53RmKMDwyM/903x7CT5isKKPzy",
+	"AKsxyMv3U/O7uPngpYKy8koKTy/nnqvWoGdmqpcKKJnd30OV9lLXVYnNShvrPDfI8BMtvrcQW4KonCdP",
+	"z/66XXk/yIf25TvPTdXw08Id0pv3Mnrqlr+H1uYz4i/CmLB2wvmJIWpE1DVtsYSvsAAEPgNgNRKNdOhE",
+	"ZmKRAEV/qLiKpOcgKS26/WcA6vxeet29aJZrr+L7pnhrF/xX/+NvfaSId97B/osH99p7dtGrPVepbJvI",
+	"lM2TTCi3G6nwlqIvBi8gwUNliWMuK5/sKZiuvVsfx2ZWwhIpi27sOXj8kFyA67UKhBsn7DNUMdyKupYl",
+	"wb6BeJKqwAkgDOPx/FPtDRiv7FQ3k8C0MwVi9slEAK3VetQgmyXfmzwd2tj7vRTCtuPggGdAJMnB6d9q",
+	"+SEpxn2Ws3igYgFkKPHAHICD7gkrGk2Fh4w+hM5zzxtiiS4D5xmWmBas07iNSh8f6LQZHJ8OBbEQUC4w",
+	"3hKIXfW8iFvkaD12rvdY10ggyZ3EUBC7i2TQSsRRbK6YrrB/+ZyvmLGyqlglb/MR7H+XE/H3CGSn1hvK",
+	"RrdRb4O+IaArMkNF3ImilNZkOBEDs4lbxQ6VOnvBsS0NtPD2VOTGioXpEjO6iTAXbX0fHaz4AR5vVs7d",
+	"ibnUbC5VY4XxwPa4zSDA1GzLWFLA+Q3GO8fKq4WWKmHsuinYnzo90Om4Ocjfq3ulGwkMYSdSFbCR9n94",
+	"NtsCJI36+sEWTYTj3/FcHAZkhydo9e8C5WiGBXhwabuBnf20oewo1ZAU73XUGvVVJlWbvEHb7N3cWIcP",
+	"ZCfsM7ej6T2mLE1Syo0NpNZGRMUgyFLSSvhbbuzxCzfE49fP98HmD697bGwt+HxHUv9LReC9haiJts1b",
+	"hHWjLgDSU3LL8ST92KjQn1ViaalnT8cGujAEBrjAYJ7tdaWhmI5etK2ma1eezvM+hma4IGIcBwcYUunw",
+	"U92oDY7vpa5noMHSVghZlNxNC3YdQ1/4iwWzQhq2rKW1QrESwq2gFJdTzazWMyatsz1zBueVFYt7be1D",
+	"ETvDwB7aSz60Puke785q69O6V+7zQ8KC3f0zka3Q+Yo4mvcKJnU3Pq3FTKx6glmNNU531CsK5rb9j6h9",
+	"P4dw0JwbCz0kV1FHXW80u52bkvyZWNHk7ij4WRzI4VcFqxvKe+ZYK60mfUxT1HCor9TnSk7U+8YeDU0P",
+	"0y3d6IFMx2v4kdYzKShr3CHbuhL2+Bl8ejDKrf4a6nwj4ncH3ZHvRNrL0NSmVarJ4QrHsxUScqJeHypP",
+	"Qjd/YEWfnucr7I0s1QUpkSC3UjFO8vrQomrEqKmlXR2d/+2XeMuqlVais2dPR7oUeYX6k7z1gQ9dBisM",
+	"ue7ZmI+srn0htJETdSxDUlca0zgrBQyQsa7JGMOnPgob2fMwMl7VgpcJk8MN4Zkb5GFk6SW8BDzg65Kn",
+	"u+/ZnVYfIPEYPhwgBQtuzFLXZYFkvlmhoG6DUBTJXuqaPT4Lcap4m8z5CkmI59DEWc+g+0PnVqYIT0WK",
+	"Nc+5yr7x1jAZ9sSJ+O0Ju8Rbwe2VTjUgx/e+ooPrQNmbeHLvWp9INxH7Zt/1EoD7NBv7xnoqaOhR66Vp",
+	"W5m+Xwj1+jl7ppUSI0vbPYE3NLPX+IS1l/0OcQsbLRMIxu2fFqHWIgX6Vo+CyPYEfr4qRYszdIrV1/kO",
+	"BRB7Dq16SIsa7vnahadrh7QDFs5wlu34eAlPCyuwZrjeOZ6W+uIIdfTO3xN1retBX8Qjo/3momrmFbej",
+	"6bX0L3jvsMXUzqsdwxVrFgDE4irBSwwvajo9ldHVfeyA/7j94pV+T90B8SW3QZFHBkIg/qsXPiwCxWB0",
+	"Y8OEKnNggA/+oQfqc0q330vNOkbGyv0zWCeOif6MwpW/aGsdrTZgL4CLfqPL1QVQRIErmW2IwavqsE1t",
+	"BqV4vKkwIMHzaV0eafe3Eggm81RXZVT6go2/94zFjJfw9Ff6qZeT44UqW6sodV50C55Nx4LaV+vHYUGB",
+	"vc+TPW4W/SiADo8vZWWN1/9QdVTqZIXglbB/XRw0LgcPyAXmNNoKB/Mpcpjfd6GLNUi273ZPPiJx0/gU",
+	"96KWQFDWFvP5kBzAgi2vbarJWzu1B/AO3agvKdJ1N2W9364DQw7QpRCL3mwD943FBK82Wj8G5jwwMUfY",
+	"8BbB2T57AkxyJoOwvoLo0AHR0fiAB4ZGRw9N6CX34YFA0SmmRlzh01/h/+0VzzwMMK2aaMF2i2rDtw6d",
+	"q90+64elxOxO9AYEMdMDmxqnwpeiGsIUyzbO4p0ANmEBiodlNj4AWjHMwkNAFcPDvhbeVejxlS9KuyzL",
+	"T4LPv2JCPBjefY5HNwN76cizmZqCyT391f3XW0f50VcSQTpQWqK15GnkOJZMppcl/Xr9tEEW77Rnsrp4",
+	"aid7J/uLZ/Z0LuY3YqPPUc7H+MBr+ztOXnHvJieZyabQHPkFlHzGpop7ZCRrEkriv7VU/7tn9CCzCXIM",
+	"SYfe+MYnvOR/cXQD3vBOsQ3r5+aQoMMewlgc+ddLY0Az+7D8Be5Qbp+bUAGQHaP6Ls8Re1QcIWt4liv2",
+	"nou6PdqIwnT6K/zfe4R8FLd6JjKLn1JpdOUhjliYTKTeVlRFukdG2M781HzUV7lwxVem5dpnumZTX0TH",
+	"2ViqiaghyOJbsULPePepNN0yWXibTlEs8Mwkoi+f3JAO5O7DvT+JL/ahU/P4UklUjZtb30t+71Wc3QDP",
+	"r0c3gteiPjr/2y/uiA0wq7/94qTTiPrWS3xTV0fnR6d8IU9vHx/99stv/18AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

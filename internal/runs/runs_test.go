@@ -42,7 +42,7 @@ func newStage(t *testing.T) *stage {
 	if err := s.AddInstance(t.Context(), &i); err != nil {
 		t.Fatal(err)
 	}
-	g.run = store.Run{ID: uuid.Must(uuid.NewV7()), Kind: "test", InstanceID: i.ID, State: Queued, Version: 1, Facts: map[string]string{}, CreatedAt: time.Now()}
+	g.run = store.Run{ID: uuid.Must(uuid.NewV7()), Kind: "test", InstanceID: i.ID, State: Queued, Version: 1, CreatedAt: time.Now()}
 	for n, name := range []string{"a", "b", "c"} {
 		g.run.Steps = append(g.run.Steps, store.RunStep{RunID: g.run.ID, Seq: n, Name: name, State: StepWaiting})
 		g.plan.Steps = append(g.plan.Steps, Step{
@@ -71,8 +71,13 @@ func (g *stage) note(what string) {
 
 func (g *stage) engine(ctx context.Context) *Engine {
 	g.t.Helper()
+	return g.engineWith(ctx, SystemClock{})
+}
+
+func (g *stage) engineWith(ctx context.Context, clock Clock) *Engine {
+	g.t.Helper()
 	e := New(g.store, slog.New(slog.DiscardHandler))
-	e.RetryAfter = time.Millisecond
+	e.RetryAfter, e.Clock = time.Millisecond, clock
 	if err := e.Start(ctx, func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
 		g.t.Fatal(err)
 	}
@@ -238,63 +243,338 @@ func TestTwoEnginesNeverWorkOnOneRunAtOnce(t *testing.T) {
 	}
 }
 
-func TestFactsOutliveACut(t *testing.T) {
+// stageWork is the payload of the runs of these tests.
+type stageWork struct {
+	Operation string   `json:"operation"`
+	Lines     []string `json:"lines,omitempty"`
+}
+
+func TestThePayloadOutlivesACut(t *testing.T) {
 	g := newStage(t)
-	g.plan.Steps[0].Do = func(ctx context.Context, p *Progress) (string, error) { return "", p.SetFact(ctx, "operation", "op-1") }
-	g.plan.Steps[2].Do = func(_ context.Context, p *Progress) (string, error) { return p.Fact("operation"), nil }
-	g.engine(t.Context())
-	if r := g.ended(); r.Steps[2].Outcome != "op-1" {
-		t.Errorf("the fact is %q", r.Steps[2].Outcome)
+	e := New(g.store, slog.New(slog.DiscardHandler))
+	inside := make(chan bool)
+	plan := func(run store.Run) (Plan, error) {
+		w, err := Decode[stageWork](run, 1)
+		p := g.plan
+		p.Steps, p.Payload = slices.Clone(g.plan.Steps), w
+		p.Steps[0].Do = func(ctx context.Context, p *Progress) (string, error) {
+			w.Operation, w.Lines = "op, 1", []string{"a,b", "c"}
+			return "", p.Save(ctx)
+		}
+		p.Steps[1].Do = func(ctx context.Context, _ *Progress) (string, error) {
+			if run.Epoch == 1 {
+				close(inside)
+				<-ctx.Done()
+				return "", ctx.Err()
+			}
+			return "", nil
+		}
+		p.Steps[2].Do = func(context.Context, *Progress) (string, error) {
+			return w.Operation + " " + fmt.Sprint(len(w.Lines)), nil
+		}
+		return p, err
+	}
+	if _, err := g.store.Pool().Exec(t.Context(), "UPDATE runs SET payload_version = 1, payload = '{\"operation\": \"\"}'"); err != nil {
+		t.Fatal(err)
+	}
+	if err := e.Start(t.Context(), plan); err != nil {
+		t.Fatal(err)
+	}
+	<-inside
+	e.Stop(t.Context())
+	again := New(g.store, slog.New(slog.DiscardHandler))
+	if err := again.Start(t.Context(), plan); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { again.Stop(context.Background()) })
+	if r := g.ended(); r.Steps[2].Outcome != "op, 1 2" {
+		t.Errorf("the payload is %q after the cut, want op, 1 2", r.Steps[2].Outcome)
 	}
 }
 
-// TestAStepAtWorkElsewhereRestsUntilItIsWoken holds no worker meanwhile, is begun once,
-// and neither counts as a failure nor is undone.
-func TestAStepAtWorkElsewhereRestsUntilItIsWoken(t *testing.T) {
+func TestAPayloadOfAnotherVersionNeedsAPerson(t *testing.T) {
 	g := newStage(t)
-	calls := 0
-	g.plan.Steps[1].Rests = true
-	g.plan.Steps[1].Do = func(_ context.Context, p *Progress) (string, error) {
-		g.mu.Lock()
-		calls++
-		g.mu.Unlock()
-		if p.Fact("did b") == "" {
-			return "", ErrRests
-		}
-		g.note("b")
-		return p.Fact("did b"), nil
-	}
-	e := g.engine(t.Context())
-	resting := func() store.RunStep {
-		t.Helper()
-		for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
-			r, err := g.store.RunByID(t.Context(), g.run.ID)
-			if err != nil {
-				t.Fatal(err)
-			}
-			g.mu.Lock()
-			n := calls
-			g.mu.Unlock()
-			if r.Steps[1].State == StepRunning && n > 0 {
-				if _, busy := e.busy.Load(g.run.ID); !busy {
-					return r.Steps[1]
-				}
-			}
-		}
-		t.Fatal("it never rests")
-		return store.RunStep{}
-	}
-	first := resting()
-	e.Wake(t.Context(), g.run.ID) // and nothing has come
-	if again := resting(); !again.StartedAt.Equal(*first.StartedAt) || again.EndedAt != nil {
-		t.Errorf("%+v, was %+v", again, first)
-	}
-	if err := g.store.SetFact(t.Context(), g.run.ID, "did b", "elsewhere"); err != nil {
+	e := New(g.store, slog.New(slog.DiscardHandler))
+	err := e.Start(t.Context(), func(run store.Run) (Plan, error) {
+		_, err := Decode[stageWork](run, 7)
+		return g.plan, err
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
-	e.Wake(t.Context(), g.run.ID)
-	if r := g.expect(Done, "a", "b", "c"); r.Steps[1].Outcome != "elsewhere" {
-		t.Errorf("%+v", r.Steps[1])
+	t.Cleanup(func() { e.Stop(context.Background()) })
+	if r := g.expect(NeedsPerson); r.Error == "" {
+		t.Error("it does not say why")
+	}
+}
+
+// TestARunThatWaitsForSomebodyRestsUntilItIsWoken holds no worker meanwhile, tells who has to do
+// what since when, forward and in an undo, and neither counts as a failure.
+func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
+	for _, undo := range []bool{false, true} {
+		t.Run(fmt.Sprint("in an undo: ", undo), func(t *testing.T) {
+			g := newStage(t)
+			calls := 0
+			wait := func(ctx context.Context, p *Progress) error {
+				g.mu.Lock()
+				calls++
+				g.mu.Unlock()
+				r, err := p.Report(ctx, "b")
+				if err == nil && r == nil {
+					return Temporary(WaitFor(store.Waits{Who: "ines", What: "to do b", Next: "plumlatch b", ByHand: undo}))
+				}
+				return err
+			}
+			g.plan.Steps[1].Do = func(ctx context.Context, p *Progress) (string, error) { return "did b", wait(ctx, p) }
+			if undo {
+				g.plan.Steps[1].Do = func(context.Context, *Progress) (string, error) { return "", errors.New("no room") }
+				g.plan.Steps[1].Undo = wait
+			}
+			e := g.engine(t.Context())
+			resting := func() store.Run {
+				t.Helper()
+				for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
+					r, err := g.store.RunByID(t.Context(), g.run.ID)
+					if err != nil {
+						t.Fatal(err)
+					}
+					if _, busy := e.busy.Load(g.run.ID); r.Waits != nil && !busy {
+						return r
+					}
+				}
+				t.Fatal("it never rests")
+				return store.Run{}
+			}
+			first := resting()
+			if w := first.Waits; w.Step != "b" || w.Undo != undo || w.Who != "ines" || w.What != "to do b" || w.Next != "plumlatch b" || w.ByHand != undo || w.Since.IsZero() {
+				t.Errorf("it waits for %+v", w)
+			}
+			for range 3 {
+				e.Wake(t.Context(), g.run.ID) // and nothing has come
+				time.Sleep(20 * time.Millisecond)
+			}
+			again := resting()
+			if !again.Waits.Since.Equal(first.Waits.Since) || again.Version > first.Version+1 {
+				t.Errorf("woken for nothing it waits since %v, version %d, was %v and %d", again.Waits.Since, again.Version, first.Waits.Since, first.Version)
+			}
+			if err := g.store.AddReport(t.Context(), g.run.ID, "b", store.Report{By: "ines", At: time.Now()}); err != nil {
+				t.Fatal(err)
+			}
+			e.Wake(t.Context(), g.run.ID)
+			want := Done
+			if undo {
+				want = Undone
+			}
+			r := g.ended()
+			if r.State != want || r.Waits != nil {
+				t.Errorf("it ended %s and waits for %v, want %s and nothing", r.State, r.Waits, want)
+			}
+		})
+	}
+}
+
+func TestAStepThatPanicsFailsAndTheServiceLives(t *testing.T) {
+	g := newStage(t)
+	g.plan.Steps[1].Do = func(context.Context, *Progress) (string, error) { panic("as a test") }
+	g.engine(t.Context())
+	g.expect(Undone, "a", "undo b", "undo a")
+}
+
+// jumpingClock passes each pause at once.
+type jumpingClock struct {
+	mu sync.Mutex
+	at time.Time
+}
+
+func (c *jumpingClock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.at
+}
+
+func (c *jumpingClock) After(d time.Duration) <-chan time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = c.at.Add(d + time.Hour)
+	ch := make(chan time.Time, 1)
+	ch <- c.at
+	return ch
+}
+
+// TestAfterItsPointOfNoReturnNothingUndoesARun has a step behind it that cannot be done for more
+// than a day, and one that fails for good.
+func TestAfterItsPointOfNoReturnNothingUndoesARun(t *testing.T) {
+	g := newStage(t)
+	g.plan.Undoable, g.plan.Steps[0].Commits = true, true
+	tries := 0
+	g.plan.Steps[1].Patience = 24 * time.Hour
+	g.plan.Steps[1].Do = func(context.Context, *Progress) (string, error) {
+		tries++
+		return "", Temporary(errors.New("the cloud refuses it"))
+	}
+	g.plan.Steps[2].Do = func(context.Context, *Progress) (string, error) { g.note("c"); return "", errors.New("broken") }
+	e := g.engineWith(t.Context(), &jumpingClock{at: time.Now()})
+	r := g.expect(Done, "a", "c")
+	if r.Steps[1].State != StepLeft || r.Steps[1].Outcome != "the cloud refuses it" || r.Steps[2].State != StepLeft || tries < 20 {
+		t.Errorf("after %d tries: %+v", tries, r.Steps)
+	}
+	if won, err := e.AskUndo(t.Context(), g.run.ID, "too late"); won || err != nil {
+		t.Errorf("an undo after the end: %v %v", won, err)
+	}
+}
+
+// TestAnUndoAndThePointOfNoReturnNeverBothWin lets them race: whoever asked is told the truth.
+func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
+	g := newStage(t)
+	rows := func(n int) store.Run {
+		run := g.run
+		run.ID = uuid.Must(uuid.NewV7())
+		i := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: fmt.Sprint("racer-", n), Labels: map[string]string{}, CreatedAt: time.Now()}
+		if err := g.store.AddInstance(t.Context(), &i); err != nil {
+			t.Fatal(err)
+		}
+		run.InstanceID, run.Steps = i.ID, slices.Clone(g.run.Steps)
+		for s := range run.Steps {
+			run.Steps[s].RunID = run.ID
+		}
+		return run
+	}
+	const racers = 1000
+	var mu sync.Mutex
+	entered, ends, won := map[uuid.UUID]chan bool{}, map[uuid.UUID]string{}, map[uuid.UUID]bool{}
+	var all []store.Run
+	for n := range racers {
+		all = append(all, rows(n))
+		entered[all[n].ID] = make(chan bool, 1)
+	}
+	e := New(g.store, slog.New(slog.DiscardHandler))
+	e.RetryAfter = time.Millisecond
+	err := e.Start(t.Context(), func(run store.Run) (Plan, error) {
+		step := func(name string, commits bool, do func()) Step {
+			return Step{Name: name, Title: name, Commits: commits, Undo: func(context.Context, *Progress) error { return nil }, Do: func(context.Context, *Progress) (string, error) {
+				do()
+				return "", nil
+			}}
+		}
+		nothing := func() {}
+		return Plan{Undoable: true, Steps: []Step{step("a", false, nothing), step("b", true, func() {
+			mu.Lock()
+			ch := entered[run.ID]
+			mu.Unlock()
+			if ch != nil {
+				select {
+				case ch <- true:
+				default:
+				}
+			}
+		}), step("c", false, nothing)}, Ended: func(_ context.Context, _ *store.Store, state, _ string) error {
+			mu.Lock()
+			defer mu.Unlock()
+			ends[run.ID] = state
+			return nil
+		}}, nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { e.Stop(context.Background()) })
+	var asking sync.WaitGroup
+	for n, run := range all {
+		if err := g.store.AddRun(t.Context(), run); err != nil {
+			t.Fatal(err)
+		}
+		e.Wake(t.Context(), run.ID)
+		asking.Go(func() {
+			<-entered[run.ID]
+			time.Sleep(time.Duration(n%7) * 300 * time.Microsecond)
+			ok, err := e.AskUndo(context.Background(), run.ID, "raced")
+			if err != nil {
+				t.Error(err)
+			}
+			mu.Lock()
+			won[run.ID] = ok
+			mu.Unlock()
+		})
+	}
+	asking.Wait()
+	undone := 0
+	for until := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		mu.Lock()
+		n := len(ends)
+		mu.Unlock()
+		if n >= racers {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("only %d of %d have ended", n, racers)
+		}
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	for _, run := range all {
+		r, err := g.store.RunByID(t.Context(), run.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if won[run.ID] != (r.State == Undone) || won[run.ID] != (r.CommittedAt == nil) {
+			t.Errorf("the undo won: %v; the run is %s, committed at %v", won[run.ID], r.State, r.CommittedAt)
+		}
+		if won[run.ID] {
+			undone++
+		}
+	}
+	t.Logf("%d of %d were undone", undone, racers)
+	if undone == 0 || undone == racers {
+		t.Errorf("%d of %d were undone: it was no race", undone, racers)
+	}
+}
+
+// TestAWorkerThatLostItsLockWritesNoOtherStep cuts the connection that holds the locks while a
+// step is at work in one engine, and has another take the run.
+func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
+	g := newStage(t)
+	other, err := store.Open(t.Context(), g.store.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(other.Close)
+	inside, goOn := make(chan bool), make(chan bool)
+	do := g.plan.Steps[1].Do
+	first := true
+	g.plan.Steps[1].Do = func(ctx context.Context, p *Progress) (string, error) {
+		g.mu.Lock()
+		mine := first
+		first = false
+		g.mu.Unlock()
+		if !mine {
+			return do(ctx, p)
+		}
+		close(inside)
+		<-goOn // deaf to its context, as something that hangs in a system call
+		g.note("the one without a lock")
+		return "by the one without a lock", nil
+	}
+	a := g.engine(t.Context())
+	<-inside
+	if _, err := g.store.Pool().Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())"); err != nil {
+		t.Fatal(err)
+	}
+	b := New(other, slog.New(slog.DiscardHandler))
+	if err := b.Start(t.Context(), func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { b.Stop(context.Background()) })
+	b.Wake(t.Context(), g.run.ID)
+	r := g.ended()
+	close(goOn)
+	a.Stop(t.Context())
+	if after, err := g.store.RunByID(t.Context(), g.run.ID); err != nil || after.Version != r.Version || after.Steps[1].Outcome != "did b" {
+		t.Errorf("after its lock was lost a worker wrote version %d, %q; the end was %d, %v", after.Version, after.Steps[1].Outcome, r.Version, err)
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.end) != 1 {
+		t.Errorf("the end was told %d times", len(g.end))
 	}
 }
 

@@ -426,11 +426,59 @@ type Run struct {
 	Version     int64
 	RequestedBy string
 	Reason      string
-	Facts       map[string]string `gorm:"serializer:json"` // what the steps leave for one another
-	CreatedAt   time.Time
-	EndedAt     *time.Time
-	Error       string
-	Steps       []RunStep
+	// Payload is what it works on and what its steps have left, in a form of its kind and
+	// PayloadVersion. Facts is that of the version 0.
+	Payload        json.RawMessage `gorm:"type:jsonb;serializer:json"`
+	PayloadVersion int
+	Facts          map[string]string `gorm:"serializer:json"`
+	CreatedAt      time.Time
+	EndedAt        *time.Time
+	Error          string
+	// Epoch is raised by whoever takes the run.
+	Epoch   int64
+	TakenAt *time.Time
+	// CommittedAt is when it came to its point of no return.
+	CommittedAt *time.Time
+	UndoAskedAt *time.Time
+	UndoWhy     string
+	// Waits is what it waits for from somebody; nil for nothing.
+	Waits *Waits `gorm:"serializer:json"`
+	// Reports are what somebody outside the service has reported of its steps, by name.
+	Reports map[string]Report `gorm:"serializer:json"`
+	Steps   []RunStep
+}
+
+// Waits is what a run waits for from somebody.
+type Waits struct {
+	// Step is its name; Undo is whether it waits in the step's undo.
+	Step string `json:"step"`
+	Undo bool   `json:"undo,omitempty"`
+	// Who is to do What; Next is the command that does it, "" where there is none.
+	Who  string `json:"who"`
+	What string `json:"what"`
+	Next string `json:"next,omitempty"`
+	// ByHand is whether it is to be done outside of this product.
+	ByHand bool      `json:"by_hand,omitempty"`
+	Since  time.Time `json:"since"`
+}
+
+// Report is what somebody outside the service reported of a step.
+type Report struct {
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+	Outcome string    `json:"outcome,omitempty"`
+	Error   string    `json:"error,omitempty"`
+	// Entry is the signed report of the login that was completed for the step.
+	Entry *SignedEntry `json:"entry,omitempty"`
+}
+
+// SignedEntry is a report of a completed login, signed with the key that was logged in with.
+type SignedEntry struct {
+	Key       []byte    `json:"key"` // in the wire form
+	HostKey   string    `json:"host_key"`
+	At        time.Time `json:"at"`
+	Challenge string    `json:"challenge"`
+	Signature string    `json:"signature"`
 }
 
 // RunStep is one step of a run.

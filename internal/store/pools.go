@@ -204,3 +204,6 @@ func openPools(ctx context.Context, url string) (*pools, error) {
 	p.locks.url = url
 	return p, nil
 }
+
+// URL is where the database is.
+func (s *Store) URL() string { return s.pools.url }

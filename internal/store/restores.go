@@ -74,7 +74,7 @@ func (s *Store) OpenClosings(ctx context.Context) ([]Closing, error) {
 // one that replaces it; ErrNotFound if there is none.
 func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Model(&Run{}).Where("kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR facts->>'replacement' = ?)", instance, instance.String()).Limit(1).Pluck("id", &ids).Error
+	err := s.db.WithContext(ctx).Model(&Run{}).Where("kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR coalesce(payload->>'replacement', facts->>'replacement') = ?)", instance, instance.String()).Limit(1).Pluck("id", &ids).Error
 	if err == nil && len(ids) == 0 {
 		return uuid.Nil, ErrNotFound
 	}
@@ -96,8 +96,8 @@ type StepTime struct {
 func (s *Store) StepTimes(ctx context.Context) ([]StepTime, error) {
 	var out []StepTime
 	err := s.db.WithContext(ctx).Raw(`WITH last AS (
-			SELECT r.id, r.kind, (r.facts->>'gib')::float AS gib FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)
-			CROSS JOIN LATERAL (SELECT id, kind, facts FROM runs WHERE runs.kind = kinds.kind AND state = 'done' ORDER BY ended_at DESC LIMIT 20) AS r)
+			SELECT r.id, r.kind, coalesce(r.payload->>'gib', r.facts->>'gib')::float AS gib FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)
+			CROSS JOIN LATERAL (SELECT id, kind, facts, payload FROM runs WHERE runs.kind = kinds.kind AND state = 'done' ORDER BY ended_at DESC LIMIT 20) AS r)
 		SELECT last.kind, st.name, percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM st.ended_at - st.started_at)) AS seconds,
 			coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY gib), 0) AS size
 		FROM last JOIN run_steps AS st ON st.run_id = last.id WHERE st.state = 'done' AND st.ended_at IS NOT NULL GROUP BY last.kind, st.name`).Scan(&out).Error

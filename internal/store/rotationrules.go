@@ -124,7 +124,7 @@ func (s *Store) RotatingLines(ctx context.Context) (map[[2]uuid.UUID]bool, error
 // RotatingTimes returns the median time in seconds that the steps of the last
 // rotations took, on each instance and on all; 0 for all where there was none.
 func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, all float64, err error) {
-	const recent = `WITH recent AS (SELECT r.id, r.instance_id FROM runs r WHERE r.kind = 'rotate' AND r.state = 'done' AND r.facts ->> 'worker' IS NULL AND r.facts ->> 'phase' IN ('in', 'whole') ORDER BY r.ended_at DESC LIMIT 1000),
+	const recent = `WITH recent AS (SELECT r.id, r.instance_id FROM runs r WHERE r.kind = 'rotate' AND r.state = 'done' AND coalesce(r.payload ->> 'worker', r.facts ->> 'worker', '') = '' AND coalesce(r.payload ->> 'phase', r.facts ->> 'phase') IN ('in', 'whole') ORDER BY r.ended_at DESC LIMIT 1000),
 		took AS (SELECT c.instance_id, extract(epoch FROM max(p.ended_at) - min(p.started_at)) AS seconds FROM recent c JOIN run_steps p ON p.run_id = c.id GROUP BY c.id, c.instance_id)
 		SELECT instance_id, percentile_cont(0.5) WITHIN GROUP (ORDER BY seconds) AS seconds FROM took GROUP BY GROUPING SETS ((instance_id), ())`
 	var rows []struct {

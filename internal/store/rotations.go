@@ -306,21 +306,6 @@ func (s *Store) KeptAmong(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]
 	return kept, plain(err)
 }
 
-// FactOf returns what runs left under the name, by run; those that left nothing are
-// not in it.
-func (s *Store) FactOf(ctx context.Context, name string, runs []uuid.UUID) (map[uuid.UUID]string, error) {
-	var rows []struct {
-		ID   uuid.UUID
-		Fact string
-	}
-	err := s.db.WithContext(ctx).Raw("SELECT id, facts ->> ? AS fact FROM runs WHERE id IN ? AND facts ->> ? IS NOT NULL", name, runs, name).Scan(&rows).Error
-	facts := map[uuid.UUID]string{}
-	for _, r := range rows {
-		facts[r.ID] = r.Fact
-	}
-	return facts, plain(err)
-}
-
 // KeptHalf returns the sealed private half of a key; ErrNotFound where the safe has none.
 func (s *Store) KeptHalf(ctx context.Context, key uuid.UUID) (KeptHalf, error) {
 	var h KeptHalf

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -26,6 +28,17 @@ func (s *Store) AddRuns(ctx context.Context, runs []Run) error {
 		steps = append(steps, r.Steps...)
 	}
 	db := s.db.WithContext(ctx)
+	for n := range runs { // none of them is NULL
+		if runs[n].Payload == nil {
+			runs[n].Payload = json.RawMessage("{}")
+		}
+		if runs[n].Facts == nil {
+			runs[n].Facts = map[string]string{}
+		}
+		if runs[n].Reports == nil {
+			runs[n].Reports = map[string]Report{}
+		}
+	}
 	if err := db.Omit("Instance", "Steps").Create(&runs).Error; err != nil {
 		return plain(err)
 	}
@@ -58,11 +71,67 @@ func (s *Store) RunVersion(ctx context.Context, id uuid.UUID) (int64, error) {
 	return v, plain(err)
 }
 
-// LiveRuns returns the ids of the runs that have not ended.
-func (s *Store) LiveRuns(ctx context.Context) ([]uuid.UUID, error) {
+// LiveRuns returns the ids of the runs that have not ended. Those that wait for somebody are among
+// them where nobody has taken them up since rested.
+func (s *Store) LiveRuns(ctx context.Context, rested time.Time) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Model(&Run{}).Where("ended_at IS NULL").Order("created_at").Pluck("id", &ids).Error
+	err := s.db.WithContext(ctx).Model(&Run{}).Where("ended_at IS NULL AND (waits IS NULL OR taken_at IS NULL OR taken_at < ?)", rested).Order("created_at").Pluck("id", &ids).Error
 	return ids, plain(err)
+}
+
+// ErrFenced is returned where a write names an epoch that is over: another worker has taken the
+// run since, or it has ended. Nothing was written.
+var ErrFenced = errors.New("another worker has the run, or it has ended")
+
+// TakeRun raises the epoch of a run that has not ended, so that nobody who took it before can
+// write another step, and returns it.
+func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (Run, error) {
+	r := s.db.WithContext(ctx).Exec("UPDATE runs SET epoch = epoch + 1, taken_at = ? WHERE id = ? AND ended_at IS NULL", at, id)
+	if r.Error != nil {
+		return Run{}, plain(r.Error)
+	}
+	if r.RowsAffected == 0 {
+		return Run{}, ErrFenced
+	}
+	return s.RunByID(ctx, id)
+}
+
+// AskUndo asks for the undo of a run that has not ended and is not past its point of no return.
+// It wins or loses against the step that commits the run: one statement decides.
+func (s *Store) AskUndo(ctx context.Context, id uuid.UUID, why string, at time.Time) (won bool, err error) {
+	r := s.db.WithContext(ctx).Exec(`UPDATE runs SET undo_asked_at = ?, undo_why = ?, version = version + 1
+		WHERE id = ? AND ended_at IS NULL AND committed_at IS NULL AND undo_asked_at IS NULL AND state IN ('queued', 'running')`, at, why, id)
+	return r.RowsAffected == 1, plain(r.Error)
+}
+
+// UndoAsked returns whether the undo of a run was asked for, and why.
+func (s *Store) UndoAsked(ctx context.Context, id uuid.UUID) (asked bool, why string, err error) {
+	var r Run
+	err = s.db.WithContext(ctx).Select("undo_asked_at", "undo_why").Where("id = ?", id).Take(&r).Error
+	return r.UndoAskedAt != nil, r.UndoWhy, plain(err)
+}
+
+// SavePayload keeps what the steps of a run have left.
+func (s *Store) SavePayload(ctx context.Context, id uuid.UUID, epoch int64, payload []byte) error {
+	return fenced(s.db.WithContext(ctx).Exec("UPDATE runs SET payload = ?::jsonb WHERE id = ? AND epoch = ? AND ended_at IS NULL", string(payload), id, epoch))
+}
+
+// AddReport keeps what was reported of a step of a run that has not ended. It is for whoever
+// holds no epoch.
+func (s *Store) AddReport(ctx context.Context, id uuid.UUID, step string, r Report) error {
+	text, err := json.Marshal(map[string]Report{step: r})
+	if err != nil {
+		return err
+	}
+	return fenced(s.db.WithContext(ctx).Exec("UPDATE runs SET reports = reports || ?::jsonb, version = version + 1 WHERE id = ? AND ended_at IS NULL", string(text), id))
+}
+
+// fenced turns a write that changed nothing into ErrFenced.
+func fenced(r *gorm.DB) error {
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrFenced
+	}
+	return plain(r.Error)
 }
 
 // RunFilter narrows a list of runs; empty fields do not.
@@ -97,48 +166,83 @@ func (s *Store) Runs(ctx context.Context, f RunFilter, p Page) (List[Run], error
 	return l, count(q, p, &l.Total)
 }
 
-// ChangeRun sets columns of a run and raises its version.
-func (s *Store) ChangeRun(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	columns["version"] = gorm.Expr("version + 1")
-	return plain(s.db.WithContext(ctx).Model(&Run{}).Where("id = ?", id).Updates(columns).Error)
-}
-
-// SetFact leaves a fact of a run for its later steps.
-func (s *Store) SetFact(ctx context.Context, id uuid.UUID, name, value string) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE runs SET facts = facts || jsonb_build_object(?::text, ?::text) WHERE id = ?", name, value, id).Error)
-}
-
 // StepChange is columns of one step of a run.
 type StepChange struct {
 	Seq     int
 	Columns map[string]any
 }
 
-// ChangeSteps sets columns of steps and of their run, and raises its version, all in
-// one statement.
-func (s *Store) ChangeSteps(ctx context.Context, run uuid.UUID, columns map[string]any, changes ...StepChange) error {
+// RunChange is a change of a run and of its steps by whoever has taken it.
+type RunChange struct {
+	Columns map[string]any
+	Steps   []StepChange
+	// Commits is whether the change is the run's point of no return. It is not made where the undo
+	// was asked for.
+	Commits bool
+}
+
+// ChangeRun makes a change and raises the run's version, all in one statement, if the epoch is
+// still the run's: ErrFenced if not, and where the run was to be committed and its undo was
+// asked for.
+func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c RunChange) error {
 	var text strings.Builder
 	var args []any
 	set := func(columns map[string]any) {
-		for _, c := range slices.Sorted(maps.Keys(columns)) { // their names are this program's own
-			text.WriteString(c + " = ?, ")
-			args = append(args, columns[c])
+		for _, name := range slices.Sorted(maps.Keys(columns)) { // their names are this program's own
+			text.WriteString(name + " = ?, ")
+			args = append(args, columns[name])
 		}
 	}
-	for n, c := range changes {
-		text.WriteString(map[bool]string{true: "WITH ", false: ", "}[n == 0])
-		fmt.Fprintf(&text, "s%d AS (UPDATE run_steps SET ", n)
-		set(c.Columns)
-		text.WriteString("run_id = run_id WHERE run_id = ? AND seq = ?)")
-		args = append(args, run, c.Seq)
+	text.WriteString("WITH r AS (UPDATE runs SET ")
+	set(c.Columns)
+	text.WriteString("version = version + 1 WHERE id = ? AND epoch = ? AND ended_at IS NULL")
+	args = append(args, run, epoch)
+	if c.Commits {
+		text.WriteString(" AND undo_asked_at IS NULL")
 	}
-	text.WriteString(" UPDATE runs SET ")
-	set(columns)
-	text.WriteString("version = version + 1 WHERE id = ?")
-	return plain(s.db.WithContext(ctx).Exec(text.String(), append(args, run)...).Error)
+	text.WriteString(" RETURNING id)")
+	for n, step := range c.Steps { // which depend on the run's row being changed
+		fmt.Fprintf(&text, ", s%d AS (UPDATE run_steps SET ", n)
+		set(step.Columns)
+		text.WriteString("run_id = run_id FROM r WHERE run_steps.run_id = r.id AND seq = ?)")
+		args = append(args, step.Seq)
+	}
+	text.WriteString(" SELECT count(*) FROM r")
+	sql := strings.ReplaceAll(text.String(), "run_id = run_id FROM", "run_id = r.id FROM")
+	var changed int
+	if err := s.db.WithContext(ctx).Raw(sql, args...).Scan(&changed).Error; err != nil {
+		return plain(err)
+	}
+	if changed == 0 {
+		return ErrFenced
+	}
+	return nil
 }
 
-// EndRun gives a run its last state.
-func (s *Store) EndRun(ctx context.Context, id uuid.UUID, state string, at time.Time) error {
-	return s.ChangeRun(ctx, id, map[string]any{"state": state, "ended_at": at})
+// ReplaceSteps gives a run the steps of a later version of its kind.
+func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, steps []RunStep) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		if err := tx.ChangeRun(ctx, run, epoch, RunChange{}); err != nil {
+			return err
+		}
+		db := tx.db.WithContext(ctx)
+		if err := db.Where("run_id = ?", run).Delete(&RunStep{}).Error; err != nil {
+			return plain(err)
+		}
+		return plain(db.Create(&steps).Error)
+	})
+}
+
+// EndRun gives a run its last state, and the reason where it did not succeed.
+func (s *Store) EndRun(ctx context.Context, id uuid.UUID, epoch int64, state, reason string, at time.Time) error {
+	return s.ChangeRun(ctx, id, epoch, RunChange{Columns: map[string]any{"state": state, "ended_at": at, "error": reason, "waits": nil}})
+}
+
+// Sentence says in words what is waited for.
+func (w Waits) Sentence() string {
+	by := ""
+	if w.ByHand {
+		by = " by hand"
+	}
+	return "waits for " + w.Who + " " + w.What + by
 }

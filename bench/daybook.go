@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -126,8 +128,14 @@ func limitsAlone(ctx context.Context, dir, database string) error {
 // limits measures the same calls by an admin and by somebody who is limited to a fortieth of
 // the instances.
 func limits(ctx context.Context, s *service, dir string) error {
-	if err := s.post(ctx, "/api/v1/operators", map[string]any{"name": "limited", "role": "operator", "password": password, "limits": map[string]string{"team": "3"}}, nil); err != nil {
+	word := filepath.Join(dir, "word")
+	if err := os.WriteFile(word, []byte(password), 0o600); err != nil {
 		return err
+	}
+	add := exec.CommandContext(ctx, "bin/plumlatch", "operator", "add", "limited", "-role", "operator", "-limit", "team=3", "-password-file", word, "-confirm-file", word)
+	add.Env = append(os.Environ(), "HOME="+dir, "PLUMLATCH_URL="+s.url, "PLUMLATCH_TOKEN="+s.token)
+	if out, err := add.CombinedOutput(); err != nil {
+		return fmt.Errorf("add somebody limited: %w: %s", err, out)
 	}
 	all := s.token
 	defer func() { s.token = all }()

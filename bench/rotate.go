@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -138,7 +140,7 @@ func (f *fleet) rotateBare(ctx context.Context, targets []sshio.Target, next ssh
 				return err
 			}
 			if err := old.EditAll(func(_ string, _ bool, file authorizedkeys.File) (authorizedkeys.File, error) {
-				return file.Remove(f.signer.PublicKey().Marshal()), nil
+				return slices.DeleteFunc(slices.Clone(file), func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, f.signer.PublicKey().Marshal()) }), nil
 			}); err != nil {
 				return err
 			}

@@ -27,11 +27,12 @@ import (
 func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	r, err := h.api(h.token).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
+	ines := h.session("ines", password)
+	r, err := h.api(ines).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
 	if err != nil || r.JSON201 == nil {
 		t.Fatalf("%v %s", err, r.Body)
 	}
-	again, err := h.api(h.token).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
+	again, err := h.api(ines).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
 	if err != nil || again.StatusCode() != http.StatusGone {
 		t.Errorf("the same request again: %v %s", err, again.Body)
 	}
@@ -159,8 +160,8 @@ func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"-database", "postgres://x", "-cloud", "http://127.0.0.1:1", "-listen", "0.0.0.0:0"}, "there is no TLS"},
-		{[]string{"-database", "postgres://x", "-cloud", "http://127.0.0.1:1", "-listen", ":0"}, "there is no TLS"},
+		{[]string{"-database", "postgres://127.0.0.1/x", "-cloud", "http://127.0.0.1:1", "-listen", "0.0.0.0:0"}, "there is no TLS"},
+		{[]string{"-database", "postgres://127.0.0.1/x", "-cloud", "http://127.0.0.1:1", "-listen", ":0"}, "there is no TLS"},
 		{[]string{"-demo", "-listen", "0.0.0.0:0", "-plain-http-beyond-loopback"}, "loopback only"},
 		{[]string{}, "no database was given"},
 	} {

@@ -323,7 +323,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	if err := json.Unmarshal([]byte(made), &answer); err != nil || !strings.Contains(answer.PrivateKey, "PRIVATE KEY") {
 		t.Fatalf("%v %.300s", err, made)
 	}
-	_, factor := h.call("POST", "/api/v1/factor", h.token, "")
+	_, factor := h.call("POST", "/api/v1/factor", h.session("ines", password), "")
 	var f struct{ Secret string }
 	if err := json.Unmarshal([]byte(factor), &f); err != nil || len(f.Secret) < 16 {
 		t.Fatal(factor)

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -328,6 +329,9 @@ func (h *house) clientIn(stdin string, args ...string) result {
 	}
 	ctx, cancel := context.WithTimeout(h.t.Context(), 60*time.Second)
 	defer cancel()
+	if needsConfirmation(args) {
+		args = append(args, "-confirm-file", writeFile(h.t, filepath.Join(h.dir, "own-password"), password))
+	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatch"), args...)
 	cmd.Dir = h.work
 	cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
@@ -340,6 +344,37 @@ func (h *house) clientIn(stdin string, args ...string) result {
 		h.t.Fatal(err)
 	}
 	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// needsConfirmation is whether the command is one that takes one's own password, which is not among its arguments.
+func needsConfirmation(args []string) bool {
+	if len(args) < 2 || slices.Contains(args, "-confirm-file") || slices.Contains(args, "-help") {
+		return false
+	}
+	return slices.Contains([]string{"token new", "factor add", "factor remove", "operator add", "operator change"}, args[0]+" "+args[1])
+}
+
+// session signs in as the console does; what it returns is presented in the place of a token.
+func (h *house) session(name, password string) string {
+	h.t.Helper()
+	resp, err := http.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(h.t, map[string]string{"name": name, "password": password})))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if len(resp.Cookies()) != 1 {
+		h.t.Fatalf("no session began: %s", resp.Status)
+	}
+	return resp.Cookies()[0].String()
+}
+
+// present puts a token, or a session's cookie, on a request.
+func present(r *http.Request, with string) {
+	if cookie, _, found := strings.Cut(with, ";"); found {
+		r.Header.Set("Cookie", cookie)
+	} else if with != "" {
+		r.Header.Set("Authorization", "Bearer "+with)
+	}
 }
 
 // must runs the client and fails the test if the client fails.
@@ -356,9 +391,7 @@ func (h *house) must(args ...string) string {
 func (h *house) api(token string) *apiclient.ClientWithResponses {
 	h.t.Helper()
 	c, err := apiclient.NewClientWithResponses(h.url+"/api/v1", apiclient.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
-		}
+		present(r, token)
 		return nil
 	}))
 	if err != nil {
@@ -377,9 +410,7 @@ func (h *house) call(method, path, token, body string) (int, string) {
 	if body != "" {
 		r.Header.Set("Content-Type", "application/json")
 	}
-	if token != "" {
-		r.Header.Set("Authorization", "Bearer "+token)
-	}
+	present(r, token)
 	resp, err := http.DefaultClient.Do(r)
 	if err != nil {
 		h.t.Fatal(err)

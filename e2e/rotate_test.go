@@ -471,7 +471,7 @@ func (h *house) holdAt(t *testing.T, a at) (held func() bool, letGo func()) {
 
 // TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore kills the service with
 // SIGKILL just before each thing that a rotation writes down: the begin and the end of
-// every step, the facts in the middle of each edit, the end of each run, and every
+// every step, the journal in the middle of each edit, the end of each run, and every
 // move of the item, where the service logs in with the new key and where the client does.
 func TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore(t *testing.T) {
 	t.Parallel() // it waits more than it works
@@ -483,8 +483,8 @@ func TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore(t *testing.T) {
 		}
 	}
 	moments = append(moments,
-		at{"runs", "NEW.facts ? 'placed' AND NOT OLD.facts ? 'placed'"}, // the new line is written beside, and not renamed
-		at{"runs", "NEW.facts::text LIKE '%removed /%' AND NOT OLD.facts::text LIKE '%removed /%'"},
+		at{"runs", "NEW.payload #> '{journal,placed}' IS NOT NULL AND OLD.payload #> '{journal,placed}' IS NULL"}, // the new line is written beside, and not renamed
+		at{"runs", "NEW.payload #> '{journal,removed}' IS NOT NULL AND OLD.payload #> '{journal,removed}' IS NULL"},
 		at{"runs", "NEW.ended_at IS NOT NULL AND NEW.kind = 'rotate'"},
 		at{"rotation_items", "NEW.state = 'placing'"}, at{"rotation_items", "NEW.state = 'done'"},
 		at{"rotations", "NEW.ended_at IS NOT NULL"},

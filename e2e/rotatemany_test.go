@@ -52,7 +52,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		why     string
 		breakIt func(i apiclient.Instance, text string) error
 	}{
-		{"does not stand there any more", func(i apiclient.Instance, text string) error {
+		{"is not there any more", func(i apiclient.Instance, text string) error {
 			return os.WriteFile(file(i), []byte("# tide tables\n"), 0o600)
 		}},
 		{"certificate authority", func(i apiclient.Instance, text string) error {
@@ -101,7 +101,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	for _, i := range h.rotationItems(r.Id.String()) {
 		why, bad := broken[i.Instance]
 		if bad != (i.State == apiclient.RotationItemStateFailed) || bad && !strings.Contains(*i.Detail, why) {
-			t.Errorf("%s: %s %v, want %q", i.Instance, i.State, i.Detail, why)
+			t.Errorf("%s: %s %q, want %q", i.Instance, i.State, *i.Detail, why)
 		}
 	}
 	for _, i := range instances {

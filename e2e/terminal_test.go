@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -35,6 +36,9 @@ func openTerminal(t *testing.T) (master, slave *os.File) {
 	return master, slave
 }
 
+// secret finds the prompts whose answer is not to be seen.
+var secret = regexp.MustCompile("^(Passphrase|Password|Again)")
+
 // onTerminal runs the client on a terminal. After each prompt the next answer is typed.
 func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 	h.t.Helper()
@@ -64,7 +68,11 @@ func (h *house) onTerminal(args []string, dialogue ...string) (string, error) {
 	}
 	slave.Close() // so that reading ends once the client has
 	for i := 0; i+1 < len(dialogue); i += 2 {
-		eventually(t, "the prompt "+dialogue[i], func() bool { return strings.Contains(said.String(), dialogue[i]) })
+		eventually(t, "the prompt "+dialogue[i], func() bool {
+			state, err := unix.IoctlGetTermios(int(master.Fd()), unix.TCGETS)
+			silent := err == nil && state.Lflag&unix.ECHO == 0
+			return strings.HasSuffix(said.String(), dialogue[i]) && silent == secret.MatchString(dialogue[i])
+		})
 		if _, err := master.WriteString(dialogue[i+1] + "\n"); err != nil {
 			t.Fatal(err)
 		}

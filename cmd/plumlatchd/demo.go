@@ -92,6 +92,12 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 	tell("placing steward keys")
 	ines, err := h.store.OperatorNamed(ctx, "ines")
 	if err == nil {
+		work, stopWork := context.WithCancel(ctx)
+		defer stopWork()
+		if err = h.service.StartRuns(work); err != nil {
+			return err
+		}
+		defer h.engine.Stop(ctx)
 		err = l.Stewards(ctx, service.Actor{ID: ines.ID, Name: ines.Name, Role: service.Role(ines.Role), Via: "cli"})
 	}
 	if err != nil {

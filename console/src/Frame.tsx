@@ -5,6 +5,7 @@ import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate } from "react
 import { api, problemOf, take } from "./api/client";
 import { useMe } from "./api/queries";
 import { useLook } from "./look";
+import { Confirmation } from "./parts/Confirmation";
 import { Find } from "./parts/Find";
 import { Loading } from "./parts/Loading";
 import { OpenBar } from "./parts/OpenBar";
@@ -51,6 +52,7 @@ export function Frame() {
         <Person name={me.data.name} role={narrow ? undefined : me.data.role} />
       </Layout.Header>
       <OpenBar />
+      <Confirmation factor={me.data.factor} />
       <Layout.Content id="content" style={{ padding: "20px 24px 40px", width: "100%", maxWidth: 2000, margin: "0 auto", color: token.colorText }}>
         <Suspense fallback={<Loading />}><Outlet /></Suspense>
       </Layout.Content>

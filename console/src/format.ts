@@ -144,6 +144,8 @@ const looks: Record<string, Look> = {
   late: { tone: "warn", sign: "!" },
   works: { tone: "good", sign: "✓" },
   "not seen": { tone: "warn", sign: "?" },
+  left: { tone: "warn", sign: "!" },
+  "needs-person": { tone: "bad", sign: "!" },
   "waits for somebody": { tone: "warn", sign: "?" },
 };
 

@@ -812,12 +812,13 @@ func (e RunKind) Valid() bool {
 
 // Defines values for RunState.
 const (
-	RunStateDone    RunState = "done"
-	RunStateFailed  RunState = "failed"
-	RunStateQueued  RunState = "queued"
-	RunStateRunning RunState = "running"
-	RunStateUndoing RunState = "undoing"
-	RunStateUndone  RunState = "undone"
+	RunStateDone        RunState = "done"
+	RunStateFailed      RunState = "failed"
+	RunStateNeedsPerson RunState = "needs-person"
+	RunStateQueued      RunState = "queued"
+	RunStateRunning     RunState = "running"
+	RunStateUndoing     RunState = "undoing"
+	RunStateUndone      RunState = "undone"
 )
 
 // Valid indicates whether the value is a known member of the RunState enum.
@@ -826,6 +827,8 @@ func (e RunState) Valid() bool {
 	case RunStateDone:
 		return true
 	case RunStateFailed:
+		return true
+	case RunStateNeedsPerson:
 		return true
 	case RunStateQueued:
 		return true
@@ -889,6 +892,7 @@ func (e StartRotationMake) Valid() bool {
 const (
 	StepStateDone    StepState = "done"
 	StepStateFailed  StepState = "failed"
+	StepStateLeft    StepState = "left"
 	StepStateRunning StepState = "running"
 	StepStateUndone  StepState = "undone"
 	StepStateWaiting StepState = "waiting"
@@ -900,6 +904,8 @@ func (e StepState) Valid() bool {
 	case StepStateDone:
 		return true
 	case StepStateFailed:
+		return true
+	case StepStateLeft:
 		return true
 	case StepStateRunning:
 		return true
@@ -1354,6 +1360,15 @@ type Entry struct {
 	// Via api, cli, console or service.
 	Via string  `json:"via"`
 	Why *string `json:"why,omitempty"`
+}
+
+// EntryFor defines model for EntryFor.
+type EntryFor struct {
+	// HostKey The SHA-256 fingerprint of the host key that was seen.
+	HostKey string `json:"host_key"`
+
+	// Login The login that was completed, as user@instance.
+	Login string `json:"login"`
 }
 
 // EntryPage defines model for EntryPage.
@@ -2494,9 +2509,15 @@ type Rehearsal struct {
 
 // ReportEntry defines model for ReportEntry.
 type ReportEntry struct {
+	// Challenge One that was issued for this login once it was completed.
+	Challenge openapi_types.UUID `json:"challenge"`
+
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
 	HostKey string `json:"host_key"`
 	Key     string `json:"key"`
+
+	// Signature Of the challenge's text, made with the key that was logged in with (SSHSIG), in its armour.
+	Signature string `json:"signature"`
 }
 
 // ReportFiles defines model for ReportFiles.
@@ -2620,12 +2641,22 @@ type RestoreRoute string
 
 // RestoreWaits defines model for RestoreWaits.
 type RestoreWaits struct {
-	// Next The command that does it.
-	Next *string `json:"next,omitempty"`
-	Step string  `json:"step"`
+	// ByHand Whether it is to be done outside of this product.
+	ByHand bool `json:"by_hand"`
 
-	// What What somebody has to do.
+	// Next The command that does it; absent where there is none.
+	Next  *string   `json:"next,omitempty"`
+	Since time.Time `json:"since"`
+	Step  string    `json:"step"`
+
+	// Undo Whether it waits in the undo of the step.
+	Undo bool `json:"undo"`
+
+	// What What they have to do, as in: to log in to debian@door with ines-main.
 	What string `json:"what"`
+
+	// Who Who has to do it.
+	Who string `json:"who"`
 }
 
 // Role defines model for Role.
@@ -2917,6 +2948,8 @@ type Routes struct {
 
 // Run defines model for Run.
 type Run struct {
+	// CommittedAt When it came to its point of no return, after which nothing undoes it.
+	CommittedAt *time.Time         `json:"committed_at,omitempty"`
 	CreatedAt   time.Time          `json:"created_at"`
 	EndedAt     *time.Time         `json:"ended_at,omitempty"`
 	Error       *string            `json:"error,omitempty"`
@@ -2925,9 +2958,14 @@ type Run struct {
 	Kind        RunKind            `json:"kind"`
 	Reason      *string            `json:"reason,omitempty"`
 	RequestedBy string             `json:"requested_by"`
-	State       RunState           `json:"state"`
-	Steps       []Step             `json:"steps"`
-	Version     int                `json:"version"`
+
+	// State needs-person: it has ended, neither all of it done nor all of it undone, and its error says what to do.
+	State   RunState `json:"state"`
+	Steps   []Step   `json:"steps"`
+	Version int      `json:"version"`
+
+	// Waits What a run waits for from somebody.
+	Waits *RunWaits `json:"waits,omitempty"`
 }
 
 // RunKind defines model for RunKind.
@@ -2940,8 +2978,28 @@ type RunPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
-// RunState defines model for RunState.
+// RunState needs-person: it has ended, neither all of it done nor all of it undone, and its error says what to do.
 type RunState string
+
+// RunWaits What a run waits for from somebody.
+type RunWaits struct {
+	// ByHand Whether it is to be done outside of this product.
+	ByHand bool `json:"by_hand"`
+
+	// Next The command that does it; absent where there is none.
+	Next  *string   `json:"next,omitempty"`
+	Since time.Time `json:"since"`
+	Step  string    `json:"step"`
+
+	// Undo Whether it waits in the undo of the step.
+	Undo bool `json:"undo"`
+
+	// What What they have to do, as in: to log in to debian@door with ines-main.
+	What string `json:"what"`
+
+	// Who Who has to do it.
+	Who string `json:"who"`
+}
 
 // Safe defines model for Safe.
 type Safe struct {
@@ -3164,14 +3222,16 @@ type Step struct {
 	Outcome   *string    `json:"outcome,omitempty"`
 	Percent   *int       `json:"percent,omitempty"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
-	State     StepState  `json:"state"`
-	Title     string     `json:"title"`
+
+	// State left: it could not be done after the point of no return, and is left to do.
+	State StepState `json:"state"`
+	Title string    `json:"title"`
 
 	// Undo How it is undone.
 	Undo string `json:"undo"`
 }
 
-// StepState defines model for StepState.
+// StepState left: it could not be done after the point of no return, and is left to do.
 type StepState string
 
 // Stranger defines model for Stranger.
@@ -4007,6 +4067,9 @@ type MakeKeyJSONRequestBody = MakeKey
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
 
+// ChallengeKeyJSONRequestBody defines body for ChallengeKey for application/json ContentType.
+type ChallengeKeyJSONRequestBody = EntryFor
+
 // HandOverKeyJSONRequestBody defines body for HandOverKey for application/json ContentType.
 type HandOverKeyJSONRequestBody = HandOver
 
@@ -4488,10 +4551,17 @@ type ClientInterface interface {
 	// GetKey performs a GET /keys/{key} (the `GetKey` operationId) request.
 	GetKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+	// ChallengeKeyWithBody performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
+	// with any type of body and a specified content type.
 	//
-	// Issues a text to be signed with the private half, as proof that the caller holds it.
-	ChallengeKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+	ChallengeKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+	ChallengeKey(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CallOffHandOver performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
 	CallOffHandOver(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5999,11 +6069,28 @@ func (c *Client) GetKey(ctx context.Context, key KeyName, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+// ChallengeKeyWithBody performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
+// with any type of body and a specified content type.
 //
-// Issues a text to be signed with the private half, as proof that the caller holds it.
-func (c *Client) ChallengeKey(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChallengeKeyRequest(c.Server, key)
+// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+func (c *Client) ChallengeKeyWithBody(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChallengeKeyRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChallengeKey performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+func (c *Client) ChallengeKey(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChallengeKeyRequest(c.Server, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10343,8 +10430,19 @@ func NewGetKeyRequest(server string, key KeyName) (*http.Request, error) {
 	return req, nil
 }
 
-// NewChallengeKeyRequest constructs an http.Request for the ChallengeKey method
-func NewChallengeKeyRequest(server string, key KeyName) (*http.Request, error) {
+// NewChallengeKeyRequest calls the generic ChallengeKey builder with application/json body
+func NewChallengeKeyRequest(server string, key KeyName, body ChallengeKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChallengeKeyRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewChallengeKeyRequestWithBody constructs an http.Request for the ChallengeKey method, with any body, and a specified content type
+func NewChallengeKeyRequestWithBody(server string, key KeyName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10369,10 +10467,12 @@ func NewChallengeKeyRequest(server string, key KeyName) (*http.Request, error) {
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -14821,12 +14921,19 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*GetKeyResponse, error)
 
-	// ChallengeKeyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+	// ChallengeKeyWithBodyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
+	// with any type of body and a specified content type.
 	//
-	// Issues a text to be signed with the private half, as proof that the caller holds it.
+	// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ChallengeKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error)
+	ChallengeKeyWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error)
+
+	// ChallengeKeyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+	ChallengeKeyWithResponse(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error)
 
 	// CallOffHandOverWithResponse performs a DELETE /keys/{key}/hand-over (the `CallOffHandOver` operationId) request.
 	//
@@ -22276,13 +22383,26 @@ func (c *ClientWithResponses) GetKeyWithResponse(ctx context.Context, key KeyNam
 	return ParseGetKeyResponse(rsp)
 }
 
-// ChallengeKeyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+// ChallengeKeyWithBodyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request,
+// with any type of body and a specified content type.
 //
-// Issues a text to be signed with the private half, as proof that the caller holds it.
+// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ChallengeKeyWithResponse(ctx context.Context, key KeyName, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error) {
-	rsp, err := c.ChallengeKey(ctx, key, reqEditors...)
+func (c *ClientWithResponses) ChallengeKeyWithBodyWithResponse(ctx context.Context, key KeyName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error) {
+	rsp, err := c.ChallengeKeyWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChallengeKeyResponse(rsp)
+}
+
+// ChallengeKeyWithResponse performs a POST /keys/{key}/challenges (the `ChallengeKey` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key.
+func (c *ClientWithResponses) ChallengeKeyWithResponse(ctx context.Context, key KeyName, body ChallengeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ChallengeKeyResponse, error) {
+	rsp, err := c.ChallengeKey(ctx, key, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 )
 
@@ -338,11 +339,27 @@ func (s *session) placeSteward(ctx context.Context, client *apiclient.Client, in
 	if err != nil {
 		return err
 	}
-	err = editLine(session, grant.Line, placeLine)
-	if err != nil {
-		return fmt.Errorf("the steward key %s is recorded, but its line was not placed: %w", grant.Key, err)
+	failed := s.editGranted(ctx, client, grant, session, func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
+		_, err := d.Place(ctx, line)
+		return err
+	})
+	if err := reportStep(ctx, client, grant.Run.Id, "place", "the line is placed, from here", failed); err != nil {
+		return err
 	}
-	l, err := report(ctx, client, grant.Login, session)
+	if failed != nil {
+		return fmt.Errorf("the line of the steward key %s was not placed: %w", grant.Key, failed)
+	}
+	if err := reportStep(ctx, client, grant.Run.Id, "ask", "the line is placed", nil); err != nil {
+		return err
+	}
+	run, err := answer[apiclient.Run](client.GetRun(ctx, grant.Run.Id))
+	if err != nil {
+		return err
+	}
+	if err := s.runEnded(run); err != nil {
+		return err
+	}
+	l, err := answer[apiclient.Login](client.GetLogin(ctx, grant.Login))
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,6 @@ import (
 	"testing"
 
 	"plumlatch/internal/core/keypair"
-	"plumlatch/internal/core/text"
 )
 
 func TestFlagsGoBeforeBetweenAndAfterArguments(t *testing.T) {

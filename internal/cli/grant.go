@@ -9,8 +9,12 @@ import (
 	"slices"
 	"time"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 )
 
@@ -66,8 +70,9 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			return err
 		}
 		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: optional(g.reason), Until: end}
-		place := func(session *sshio.Session, grant apiclient.Grant) error {
-			return editLine(session, grant.Line, placeLine)
+		place := func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
+			_, err := d.Place(ctx, line)
+			return err
 		}
 		return s.changeGrant(ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
@@ -169,8 +174,9 @@ func grantWithdraw(f *flag.FlagSet) func(context.Context, *session, []string) er
 		if *anyway {
 			request.Anyway = anyway
 		}
-		remove := func(session *sshio.Session, grant apiclient.Grant) error {
-			return editLine(session, grant.Line, removeLine)
+		remove := func(ctx context.Context, d *means.Door, by sshio.Entry, line means.Key) error {
+			_, err := d.Remove(ctx, by, line)
+			return err
 		}
 		return s.changeGrant(ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
 			if fromHere {
@@ -184,7 +190,7 @@ func grantWithdraw(f *flag.FlagSet) func(context.Context, *session, []string) er
 // changeGrant has the service make the change, or makes it from here. gone is the
 // fingerprint of the key whose line is to go, "" where one is to come: for a removal
 // the login has to show that another key opens it.
-func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g grantFlags, gone string, ask func(fromHere bool) (apiclient.Grant, error), edit func(*sshio.Session, apiclient.Grant) error) error {
+func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g grantFlags, gone string, ask func(fromHere bool) (apiclient.Grant, error), edit func(context.Context, *means.Door, sshio.Entry, means.Key) error) error {
 	done := "placed"
 	if gone != "" {
 		done = "removed"
@@ -217,17 +223,34 @@ func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g g
 	if err != nil {
 		return err
 	}
-	session, half, err := enter(ctx, grant.Connection, halves)
-	if err != nil {
-		return fmt.Errorf("%s was recorded, but its line was not %s: %w\nThe same command again goes on", grant.Login, done, err)
+	session, half, failed := enter(ctx, grant.Connection, halves)
+	if failed == nil {
+		defer session.Close()
+		failed = s.editGranted(ctx, client, grant, session, edit)
 	}
-	defer session.Close()
-	if err := edit(session, grant); err != nil {
-		return fmt.Errorf("it was recorded, but the line was not %s: %w", done, err)
+	step := "place"
+	if gone != "" {
+		step = "remove"
 	}
-	l, err := report(ctx, client, grant.Login, session)
+	if err := reportStep(ctx, client, grant.Run.Id, step, "the line is "+done+", from here", failed); err != nil {
+		return err
+	}
+	if failed != nil {
+		return fmt.Errorf("the line of %s was not %s in %s: %w", grant.Key, done, grant.Login, failed)
+	}
+	if err := reportStep(ctx, client, grant.Run.Id, "ask", "the line is "+done, nil); err != nil {
+		return err
+	}
+	run, err := s.watch(ctx, client, grant.Run.Id)
 	if err != nil {
-		return fmt.Errorf("the line is %s, but that could not be reported: %w\nReport it: plumlatch sweep %s", done, err, l.Reach.Instance)
+		return err
+	}
+	if err := s.runEnded(run); err != nil {
+		return err
+	}
+	l, err := answer[apiclient.Login](client.GetLogin(ctx, grant.Login))
+	if err != nil {
+		return err
 	}
 	if l, err = s.reportEntry(ctx, client, l, session, half); err != nil {
 		return err
@@ -242,26 +265,34 @@ func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g g
 	return nil
 }
 
-// placeLine puts the line into the first file, unless its key stands there.
-func placeLine(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File {
-	if !first || len(f.Find(line.Blob)) > 0 {
-		return f
+// editGranted edits the files of the login in a session, and tells the service what they hold then.
+func (s *session) editGranted(ctx context.Context, client *apiclient.Client, grant apiclient.Grant, session *sshio.Session, edit func(context.Context, *means.Door, sshio.Entry, means.Key) error) error {
+	line, err := lineKey(grant.Key, grant.Line)
+	if err != nil {
+		return err
 	}
-	return f.Add(line.Raw)
+	if err := edit(ctx, means.New(means.Over(session), nil, nil, time.Now), session.Entry(), line); err != nil {
+		return err
+	}
+	_, err = report(ctx, client, grant.Login, session)
+	return err
 }
 
-// removeLine takes every line of the key out.
-func removeLine(f authorizedkeys.File, line authorizedkeys.Line, _ bool) authorizedkeys.File {
-	return f.Remove(line.Blob)
-}
-
-// editLine edits the files of the login in a session.
-func editLine(session *sshio.Session, line string, change func(f authorizedkeys.File, line authorizedkeys.Line, first bool) authorizedkeys.File) error {
+// lineKey reads the line of a key that the service gave.
+func lineKey(name, line string) (means.Key, error) {
 	parsed := authorizedkeys.Parse([]byte(line))
 	if len(parsed) != 1 || parsed[0].Kind != authorizedkeys.Key {
-		return fmt.Errorf("the service gave a line that is no key: %q", line)
+		return means.Key{}, fmt.Errorf("the service gave a line for %s that is no key", name)
 	}
-	return session.EditAll(func(_ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return change(f, parsed[0], first), nil
-	})
+	return means.Key{Name: name, Blob: parsed[0].Blob, Line: line}, nil
+}
+
+// reportStep tells the service what came of a step that was taken here.
+func reportStep(ctx context.Context, client *apiclient.Client, run uuid.UUID, step, outcome string, failed error) error {
+	r := apiclient.ReportStep{Step: step, Outcome: optional(outcome)}
+	if failed != nil {
+		r = apiclient.ReportStep{Step: step, Error: new(text.Line(failed.Error(), text.MaxMessage))}
+	}
+	_, err := answer[apiclient.Run](client.ReportStep(ctx, run, r))
+	return err
 }

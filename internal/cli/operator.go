@@ -56,7 +56,8 @@ func setUp(f *flag.FlagSet) func(context.Context, *session, []string) error {
 func password(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	old := f.String("password-file", "", "`file` that holds the password of now; asked for unless given")
 	next := f.String("new-password-file", "", "`file` that holds the new one; asked for unless given")
-	return with(func(ctx context.Context, s *session, client *apiclient.Client, _ []string) error {
+	factor := f.String("confirm-code", "", "a code of your second factor; asked for where it is needed")
+	return func(ctx context.Context, s *session, _ []string) error {
 		was, err := s.secret("Password of now: ", *old)
 		if err != nil {
 			return err
@@ -65,14 +66,17 @@ func password(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		r, err := client.ChangePassword(ctx, apiclient.PasswordChange{Password: was, NewPassword: is})
-		return s.settled(r, err, "Your password is changed, and your console sessions are over. Tokens hold on.")
-	})
+		own := confirming{password: was, code: *factor}
+		return own.do(ctx, s, func(client *apiclient.Client) error {
+			r, err := client.ChangePassword(ctx, apiclient.PasswordChange{Password: was, NewPassword: is})
+			return s.settled(r, err, "Your password is changed, and your console sessions are over. Tokens hold on.")
+		})
+	}
 }
 
 func factorAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	code := f.String("code", "", "the six digits, to confirm a secret that was shown before")
-	return with(func(ctx context.Context, s *session, client *apiclient.Client, _ []string) error {
+	return withConfirmed(f, func(ctx context.Context, s *session, client *apiclient.Client, _ []string) error {
 		if *code == "" {
 			factor, err := answer[apiclient.Factor](client.BeginFactor(ctx))
 			if err != nil {
@@ -99,7 +103,7 @@ func factorAdd(f *flag.FlagSet) func(context.Context, *session, []string) error 
 
 func factorRemove(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	code := f.String("code", "", "the six digits, or a recovery code; asked for unless given")
-	return with(func(ctx context.Context, s *session, client *apiclient.Client, _ []string) error {
+	return withConfirmed(f, func(ctx context.Context, s *session, client *apiclient.Client, _ []string) error {
 		if *code == "" {
 			fmt.Fprint(s.env.Err, "Code: ")
 			*code = readLine(s.env.In)
@@ -189,7 +193,7 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	issuer := f.String("issuer-name", "", "what the OpenID Connect issuer calls them: a verified e-mail address, or the subject")
 	limits := labels{}
 	f.Var(limits, "limit", "`name=value` of the instances that they see and touch; may be given several times")
-	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
+	return withConfirmed(f, func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
 		request := apiclient.NewOperator{Name: args[0], Role: apiclient.Role(*role), Title: optional(*title), IssuerName: optional(*issuer), Limits: labelsOf(limits)}
 		if *issuer == "" || *passwordFile != "" {
 			word, err := s.secret("Password for "+args[0]+" (10 characters or more): ", *passwordFile)
@@ -266,7 +270,7 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *session, []string) e
 	closed := f.Bool("close", false, "close the account at once, with its sessions and tokens")
 	open := f.Bool("open", false, "open a closed account again")
 	reason := f.String("reason", "", "why, for the daybook")
-	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
+	return withConfirmed(f, func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
 		c := apiclient.OperatorChange{Limits: labelsOf(limits), IssuerName: optional(*issuer), Reason: optional(*reason)}
 		if *role != "" {
 			c.Role = new(apiclient.Role(*role))

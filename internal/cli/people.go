@@ -61,12 +61,7 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		withCookie := func(_ context.Context, r *http.Request) error {
-			for _, c := range cookies {
-				r.AddCookie(c)
-			}
-			return nil
-		}
+		withCookie := withCookies(cookies)
 		host, err := os.Hostname()
 		if err != nil || host == "" {
 			host = "machine"
@@ -223,11 +218,7 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	only := f.String("only", "", "sweep or read: for a machine that may do nothing else")
 	limits := labels{}
 	f.Var(limits, "limit", "`name=value` of the instances that it sees; may be given several times")
-	return func(ctx context.Context, s *session, args []string) error {
-		client, err := s.connect()
-		if err != nil {
-			return err
-		}
+	return withConfirmed(f, func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
 		request := apiclient.AddToken{Name: args[0], Days: days}
 		request.Limits = labelsOf(limits)
 		if *only != "" {
@@ -249,7 +240,7 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		fmt.Fprintf(s.env.Out, "%s (%s) holds until %s. Its secret, shown only now:\n%s\n", made.Token.Name, made.Token.Role, day(*made.Token.ExpiresAt), made.Secret)
 		return nil
-	}
+	})
 }
 
 func tokenList(f *flag.FlagSet) func(context.Context, *session, []string) error {

@@ -233,7 +233,7 @@ func (s *session) halfFor(sha256 string, halves []atHand, h holderFlags) (atHand
 
 func (s *session) signFor(ctx context.Context, client *apiclient.Client, name string, half atHand) (proved, error) {
 	out := proved{What: name, Kind: "possession"}
-	c, err := answer[apiclient.Challenge](client.ChallengeKey(ctx, name))
+	c, err := answer[apiclient.Challenge](client.ChallengeKeyWithBody(ctx, name, "application/json", http.NoBody))
 	if err == nil && c.Namespace != signature.Namespace {
 		err = fmt.Errorf("the service asks for a signature in the namespace %q, which is not for proofs; nothing was signed", c.Namespace)
 	}

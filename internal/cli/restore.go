@@ -324,7 +324,7 @@ var restoreListing = listing[apiclient.Restore]{
 	cells: func(r apiclient.Restore) []string {
 		state := string(r.Run.State)
 		if r.Waits != nil {
-			state = "waits for you"
+			state = "waits for " + r.Waits.Who
 		} else if len(r.Left) > 0 {
 			state += ", something left"
 		}

@@ -14,9 +14,8 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/apiclient"
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
-	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 )
 
@@ -29,7 +28,6 @@ type restoreWork struct {
 	found []atHand // made here just now
 	tried map[string]bool
 	open  *sshio.Session
-	by    rotation.Entered
 }
 
 func (w *restoreWork) flags(f *flag.FlagSet) {
@@ -84,14 +82,21 @@ func (s *session) help(ctx context.Context, client *apiclient.Client, r apiclien
 	if r.Waits == nil || w.tried[r.Waits.Step] {
 		return
 	}
-	err := s.helpWith(ctx, client, r, w)
+	var err error = &missingHere{}
+	if !r.Waits.ByHand && !r.Waits.Undo {
+		err = s.helpWith(ctx, client, r, w)
+	}
 	var missing *missingHere
 	if err == nil {
 		return
 	}
 	w.tried[r.Waits.Step] = true
 	show.clear()
-	fmt.Fprintf(s.env.Err, "  It %s.\n", r.Waits.What)
+	byHand := ""
+	if r.Waits.ByHand {
+		byHand = " by hand"
+	}
+	fmt.Fprintf(s.env.Err, "  It waits for %s %s%s.\n", r.Waits.Who, r.Waits.What, byHand)
 	if !errors.As(err, &missing) {
 		fmt.Fprintf(s.env.Err, "  From here that failed: %v\n", err)
 	} else if missing.what != "" {
@@ -125,9 +130,6 @@ func (s *session) helpWith(ctx context.Context, client *apiclient.Client, r apic
 	if r.Waits.Step == "open" {
 		return s.openedFor(ctx, client, r, w)
 	}
-	if strings.Contains(r.Waits.What, "by hand") {
-		return &missingHere{""}
-	}
 	l, err := answer[apiclient.Login](client.GetLogin(ctx, loginOf(r)))
 	if err != nil {
 		return err
@@ -147,7 +149,6 @@ func (s *session) helpWith(ctx context.Context, client *apiclient.Client, r apic
 		if w.open, half, err = enter(ctx, l.Connection, []atHand{half}); err != nil {
 			return err
 		}
-		w.by = rotation.EnteredWith(half.Blob)
 		if _, err := s.reportEntry(ctx, client, l, w.open, half); err != nil {
 			return err
 		}
@@ -179,7 +180,7 @@ func (s *session) halfOfKey(k apiclient.Key, w *restoreWork) (atHand, error) {
 
 // placeFor places the new line in a session that the password or another key opens.
 func (s *session) placeFor(ctx context.Context, client *apiclient.Client, r apiclient.Restore, l apiclient.Login, fresh apiclient.Key, w *restoreWork) error {
-	public, err := keypair.ReadLine(fresh.PublicKey)
+	line, err := lineKey(fresh.Name, fresh.PublicKey)
 	if err != nil {
 		return err
 	}
@@ -188,13 +189,7 @@ func (s *session) placeFor(ctx context.Context, client *apiclient.Client, r apic
 		return err
 	}
 	defer session.Close()
-	_, err = session.EditKnowing(func(all []authorizedkeys.File, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !first || stands(all, public.Blob) {
-			return f, nil
-		}
-		return f.Add(public.Line()), nil
-	})
-	if err != nil {
+	if _, err := means.New(means.Over(session), nil, nil, time.Now).Place(ctx, line); err != nil {
 		return err
 	}
 	_, err = report(ctx, client, l.Reach.Login, session)
@@ -242,26 +237,19 @@ func (s *session) loginPassword(w *restoreWork, login string) (string, error) {
 
 // removeFor takes the lost lines out in the session that the new key opened.
 func (s *session) removeFor(ctx context.Context, client *apiclient.Client, r apiclient.Restore, w *restoreWork) error {
-	var lost [][]byte
+	var lost []means.Key
 	for _, name := range r.Removes {
 		k, err := answer[apiclient.Key](client.GetKey(ctx, name))
 		if err != nil {
 			return err
 		}
-		public, err := keypair.ReadLine(k.PublicKey)
+		line, err := lineKey(name, k.PublicKey)
 		if err != nil {
 			return err
 		}
-		lost = append(lost, public.Blob)
+		lost = append(lost, line)
 	}
-	_, err := w.open.EditKnowing(func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		for _, blob := range lost {
-			if len(f.Find(blob)) > 0 {
-				return rotation.Without(f, all, lost, w.by, time.Now())
-			}
-		}
-		return f, nil
-	})
+	_, err := means.New(means.Over(w.open), nil, nil, time.Now).Remove(ctx, w.open.Entry(), lost...)
 	if err != nil {
 		return err
 	}

@@ -12,10 +12,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/apiclient"
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
-	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 )
 
@@ -130,7 +129,7 @@ func (s *session) workOn(ctx context.Context, client *apiclient.Client, i apicli
 		outcome, failed := e.do(ctx, step)
 		report := apiclient.ReportStep{Step: step, Outcome: optional(outcome)}
 		if failed != nil {
-			report = apiclient.ReportStep{Step: step, Error: new(text.Line(failed.Error(), text.MaxLine))}
+			report = apiclient.ReportStep{Step: step, Error: new(text.Line(failed.Error(), text.MaxMessage))}
 		}
 		run, err := answer[apiclient.Run](client.ReportStep(ctx, i.Run, report))
 		if err != nil {
@@ -150,7 +149,6 @@ type editHere struct {
 	item   apiclient.TakenItem
 	work   *hereWork
 	open   *sshio.Session
-	by     rotation.Entered
 }
 
 func (e *editHere) close() {
@@ -160,11 +158,11 @@ func (e *editHere) close() {
 }
 
 func (e *editHere) do(ctx context.Context, step string) (string, error) {
-	old, err := keypair.ReadLine(e.item.OldPublicKey)
+	old, err := lineKey(e.item.Old, e.item.OldPublicKey)
 	if err != nil {
 		return "", err
 	}
-	fresh, err := keypair.ReadLine(e.item.NewPublicKey)
+	fresh, err := lineKey(e.item.New, e.item.NewPublicKey)
 	if err != nil {
 		return "", err
 	}
@@ -172,12 +170,11 @@ func (e *editHere) do(ctx context.Context, step string) (string, error) {
 	case "place":
 		return e.place(ctx, old, fresh)
 	case "take-back":
-		return e.takeBack(ctx, old, fresh)
+		return e.takeBack(ctx, fresh)
 	case "enter":
 		if err := e.enter(ctx, e.item.NewPublicKey); err != nil {
 			return "", err
 		}
-		e.by = rotation.EnteredWith(fresh.Blob)
 		return "a login with " + e.item.New + " was completed from here", nil
 	case "remove":
 		return e.remove(ctx, old)
@@ -211,64 +208,40 @@ func (e *editHere) enter(ctx context.Context, lines ...string) error {
 	return err
 }
 
-// edit edits the files in the open session and reports what they hold afterwards.
-func (e *editHere) edit(ctx context.Context, change func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) error {
-	if _, err := e.open.EditKnowing(change); err != nil {
+// edit changes the files in the open session and reports what they hold afterwards.
+func (e *editHere) edit(ctx context.Context, change func(*means.Door) (means.Seen, error)) error {
+	if _, err := change(means.New(means.Over(e.open), nil, nil, time.Now)); err != nil {
 		return err
 	}
 	_, err := report(ctx, e.client, e.item.Login, e.open)
 	return err
 }
 
-func (e *editHere) place(ctx context.Context, old, fresh keypair.Public) (string, error) {
+func (e *editHere) place(ctx context.Context, old, fresh means.Key) (string, error) {
 	// By the new one, where the old line was removed just before a cut.
 	if err := e.enter(ctx, e.item.OldPublicKey, e.item.NewPublicKey); err != nil {
 		return "", err
 	}
-	there := false
-	err := e.edit(ctx, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if there = there || stands(all, fresh.Blob); there {
-			return f, nil
-		}
-		with, added, err := rotation.Beside(f, old.Blob, fresh.Blob, e.item.NewPublicKey)
-		there = there || added
-		return with, err
-	})
-	if err == nil && !there {
-		err = errors.New("the old key does not stand there any more, so there is nothing to replace")
-	}
+	err := e.edit(ctx, func(d *means.Door) (means.Seen, error) { return d.PlaceBeside(ctx, old, fresh) })
 	return "the new line stands beside the old, placed from here with " + e.item.Old, err
 }
 
-func stands(all []authorizedkeys.File, blob []byte) bool {
-	return slices.ContainsFunc(all, func(f authorizedkeys.File) bool { return len(f.Find(blob)) > 0 })
-}
-
-func (e *editHere) takeBack(ctx context.Context, old, fresh keypair.Public) (string, error) {
+// takeBack removes the new line in a session that was opened with the old key, whose line stays.
+func (e *editHere) takeBack(ctx context.Context, fresh means.Key) (string, error) {
 	if err := e.enter(ctx, e.item.OldPublicKey); err != nil {
 		return "", err
 	}
-	err := e.edit(ctx, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !stands(all, old.Blob) {
-			return nil, fmt.Errorf("the line of %s is gone, so that of %s stays", e.item.Old, e.item.New)
-		}
-		return f.Remove(fresh.Blob), nil
-	})
+	err := e.edit(ctx, func(d *means.Door) (means.Seen, error) { return d.Remove(ctx, e.open.Entry(), fresh) })
 	return "the new line is gone, taken out from here", err
 }
 
 // remove takes the old line out in the session that was opened with the new key.
-func (e *editHere) remove(ctx context.Context, old keypair.Public) (string, error) {
-	err := e.edit(ctx, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if len(f.Find(old.Blob)) == 0 {
-			return f, nil
-		}
-		return rotation.Without(f, all, [][]byte{old.Blob}, e.by, time.Now())
-	})
+func (e *editHere) remove(ctx context.Context, old means.Key) (string, error) {
+	err := e.edit(ctx, func(d *means.Door) (means.Seen, error) { return d.Remove(ctx, e.open.Entry(), old) })
 	return "the old line is gone, taken out from here with " + e.item.New, err
 }
 
-func (e *editHere) see(ctx context.Context, old keypair.Public) (string, error) {
+func (e *editHere) see(ctx context.Context, old means.Key) (string, error) {
 	l, err := answer[apiclient.Login](e.client.GetLogin(ctx, e.item.Login))
 	if err != nil {
 		return "", err

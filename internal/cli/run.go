@@ -25,7 +25,7 @@ var runCommands = []command{
 func runList(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var p paging
 	p.flags(f)
-	state := f.String("state", "", "only in this state: queued, running, undoing, done, undone or failed")
+	state := f.String("state", "", "only in this state: queued, running, undoing, done, undone, failed or needs-person")
 	instance := f.String("instance", "", "only on this instance")
 	return func(ctx context.Context, s *session, _ []string) error {
 		client, err := s.connect()
@@ -47,7 +47,11 @@ var runListing = listing[apiclient.Run]{
 	name: func(r apiclient.Run) string { return r.Id.String() },
 	none: "No run fits.",
 	cells: func(r apiclient.Run) []string {
-		return []string{string(r.Kind), r.Instance, string(r.State), moment(r.CreatedAt), r.RequestedBy, r.Id.String()}
+		state := string(r.State)
+		if r.Waits != nil && r.EndedAt == nil {
+			state = "waits for " + r.Waits.Who
+		}
+		return []string{string(r.Kind), r.Instance, state, moment(r.CreatedAt), r.RequestedBy, r.Id.String()}
 	},
 }
 
@@ -81,6 +85,8 @@ func (s *session) runEnded(run apiclient.Run) error {
 		return nil
 	case apiclient.RunStateUndone:
 		return fmt.Errorf("the %s of %s was undone: %s", run.Kind, run.Instance, given(run.Error))
+	case apiclient.RunStateNeedsPerson:
+		return fmt.Errorf("the %s of %s has ended with something left to do: %s", run.Kind, run.Instance, given(run.Error))
 	}
 	return fmt.Errorf("the %s of %s failed: %s", run.Kind, run.Instance, given(run.Error))
 }
@@ -184,6 +190,13 @@ func (s *steps) tell(run apiclient.Run) {
 			fmt.Fprintln(s.env.Err, s.line(step))
 		}
 	}
+	if w := run.Waits; w != nil && run.Kind != apiclient.RunKindRestore && !s.shown["waits "+w.Step] {
+		s.shown["waits "+w.Step] = true
+		fmt.Fprintf(s.env.Err, "  It waits for %s %s.\n", w.Who, w.What)
+		if next := given(w.Next); next != "" {
+			fmt.Fprintf(s.env.Err, "  Do it with:  %s\n", next)
+		}
+	}
 }
 
 func bar(percent int) string {
@@ -194,7 +207,7 @@ func bar(percent int) string {
 
 func (s *steps) line(step apiclient.Step) string {
 	mark := map[apiclient.StepState]string{
-		apiclient.StepStateDone: s.good("done  "), apiclient.StepStateFailed: s.bad("failed"), apiclient.StepStateUndone: "undone",
+		apiclient.StepStateDone: s.good("done  "), apiclient.StepStateFailed: s.bad("failed"), apiclient.StepStateUndone: "undone", apiclient.StepStateLeft: s.bad("left  "),
 	}[step.State]
 	took := ""
 	if step.StartedAt != nil && step.EndedAt != nil {

@@ -10,14 +10,18 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
 )
 
 // session is one invocation's way to the service and to the person.
@@ -28,6 +32,7 @@ type session struct {
 	json      bool
 	quiet     bool
 	client    *apiclient.Client
+	reached   string // the server that was dialled last
 }
 
 func (s *session) flags(f *flag.FlagSet) {
@@ -127,13 +132,33 @@ func (s *session) connect() (*apiclient.Client, error) {
 func sameServer(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
 
 func (s *session) dial(server, token string) (*apiclient.Client, error) {
+	return s.dialWith(server, token, nil)
+}
+
+// How long the service may take to take a connection, and to begin its answer. A stream goes on
+// for as long as it does.
+const (
+	dialWithin   = 15 * time.Second
+	answerWithin = 2 * time.Minute
+)
+
+func newHTTPClient() *http.Client {
+	return &http.Client{Transport: &http.Transport{
+		Proxy: http.ProxyFromEnvironment, DialContext: (&net.Dialer{Timeout: dialWithin}).DialContext, TLSHandshakeTimeout: dialWithin,
+		ResponseHeaderTimeout: answerWithin, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
+	}}
+}
+
+// dialWith is dial with the cookies of a session.
+func (s *session) dialWith(server, token string, cookies []*http.Cookie) (*apiclient.Client, error) {
 	if server == "" {
 		server = defaultServer
 	}
 	if !strings.HasPrefix(server, "http://") && !strings.HasPrefix(server, "https://") {
 		return nil, &usageError{fmt.Sprintf("the server's URL begins with http:// or https://, not as in %q", server)}
 	}
-	return apiclient.NewClient(strings.TrimSuffix(server, "/")+"/api/v1", apiclient.WithRequestEditorFn(
+	s.reached = server
+	return apiclient.NewClient(strings.TrimSuffix(server, "/")+"/api/v1", apiclient.WithHTTPClient(newHTTPClient()), apiclient.WithRequestEditorFn(withCookies(cookies)), apiclient.WithRequestEditorFn(
 		func(_ context.Context, r *http.Request) error {
 			r.Header.Set("User-Agent", "plumlatch/"+Version)
 			if token != "" {
@@ -161,7 +186,45 @@ func answer[T any](r *http.Response, err error) (T, error) {
 	if err := json.Unmarshal(data, &v); err != nil {
 		return v, fmt.Errorf("the service's answer cannot be read: %w", err)
 	}
+	plainly(reflect.ValueOf(&v).Elem())
 	return v, nil
+}
+
+// plainly replaces the control characters in all texts of an answer: what a machine or a
+// person wrote must not steer the terminal of whoever reads it.
+func plainly(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.String:
+		if v.CanSet() {
+			if s := v.String(); text.PlainLines(s) != s {
+				v.SetString(text.PlainLines(s))
+			}
+		}
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() && v.Kind() == reflect.Pointer {
+			plainly(v.Elem())
+		}
+	case reflect.Struct:
+		for n := range v.NumField() {
+			plainly(v.Field(n))
+		}
+	case reflect.Slice, reflect.Array:
+		if v.Type().Elem().Kind() == reflect.Uint8 {
+			return
+		}
+		for n := range v.Len() {
+			plainly(v.Index(n))
+		}
+	case reflect.Map:
+		if v.Type().Elem().Kind() != reflect.String || v.Type().Key().Kind() != reflect.String {
+			return
+		}
+		for _, k := range v.MapKeys() {
+			if s := v.MapIndex(k).String(); text.Plain(s) != s {
+				v.SetMapIndex(k, reflect.ValueOf(text.Plain(s)).Convert(v.Type().Elem()))
+			}
+		}
+	}
 }
 
 func answerBytes(r *http.Response, err error) ([]byte, error) {
@@ -180,6 +243,7 @@ func answerBytes(r *http.Response, err error) ([]byte, error) {
 	if json.Unmarshal(data, &p) != nil || p.Detail == "" {
 		p = apiclient.Problem{Status: r.StatusCode, Detail: "the service answered " + r.Status, Remedy: new("Is this the address of a Plum Latch service?")}
 	}
+	plainly(reflect.ValueOf(&p).Elem())
 	return nil, &apiclientError{p}
 }
 
@@ -196,7 +260,7 @@ func code(err error) string {
 func writeError(w io.Writer, err error) {
 	var e *apiclientError
 	if !errors.As(err, &e) {
-		fmt.Fprintln(w, "plumlatch:", err)
+		fmt.Fprintln(w, "plumlatch:", text.PlainLines(err.Error()))
 		if errors.Is(err, errUnreachable) {
 			fmt.Fprintln(w, "Is it running, and is its address right? Give it with -server URL or PLUMLATCH_URL.")
 		}

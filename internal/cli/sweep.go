@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/signature"
 	"plumlatch/internal/sshio"
 )
 
@@ -204,7 +205,21 @@ func (s *session) reportEntry(ctx context.Context, client *apiclient.Client, l a
 	if err != nil || name == "" {
 		return l, err
 	}
-	return answer[apiclient.Login](client.ReportEntry(ctx, l.Reach.Login, apiclient.ReportEntry{Key: name, HostKey: ssh.FingerprintSHA256(session.HostKey)}))
+	return signEntry(ctx, client, l.Reach.Login, name, session, half)
+}
+
+// signEntry reports that a login was completed with a key that has a record, signed with it.
+func signEntry(ctx context.Context, client *apiclient.Client, login, key string, session *sshio.Session, half atHand) (apiclient.Login, error) {
+	host := ssh.FingerprintSHA256(session.HostKey)
+	c, err := answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	armoured, err := signature.Sign(half.Signer, c.Namespace, []byte(c.Text))
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	return answer[apiclient.Login](client.ReportEntry(ctx, login, apiclient.ReportEntry{Key: key, HostKey: host, Challenge: c.Id, Signature: armoured}))
 }
 
 // recordOf returns the name of the record of a key; "" where it has none.

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"plumlatch/internal/core/text"
 )
 
 // table writes rows for people: columns as wide as their widest cell.
@@ -16,6 +18,11 @@ type table struct {
 func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
 
 func (t *table) write(s *session) {
+	for _, row := range t.rows {
+		for i, c := range row {
+			row[i] = text.Plain(c) // a cell is one line, whoever wrote what is in it
+		}
+	}
 	widths := make([]int, len(t.head))
 	for _, row := range append([][]string{t.head}, t.rows...) {
 		for i, c := range row {
@@ -49,7 +56,7 @@ func (s *session) facts(pairs ...string) {
 			continue
 		}
 		pad := strings.Repeat(" ", width-utf8.RuneCountInString(pairs[i])+2)
-		fmt.Fprintf(s.env.Out, "%s%s%s\n", s.faint(pairs[i]), pad, pairs[i+1])
+		fmt.Fprintf(s.env.Out, "%s%s%s\n", s.faint(pairs[i]), pad, text.PlainLines(pairs[i+1]))
 	}
 }
 

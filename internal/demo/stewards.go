@@ -6,11 +6,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
-	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/means"
 	"plumlatch/internal/service"
 	"plumlatch/internal/sshio"
 )
@@ -65,19 +66,21 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 		return err
 	}
 	defer session.Close()
-	err = session.EditAll(func(_ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !first {
-			return f, nil
-		}
-		return f.Add(granted.Line), nil
-	})
-	if err != nil {
+	line := means.Key{Name: granted.Key.Name, Blob: granted.Key.Blob, Line: granted.Line}
+	if _, err := means.New(means.Over(session), nil, nil, time.Now).Place(ctx, line); err != nil {
 		return err
 	}
 	files, folders, err := service.FilesIn(session)
 	if err != nil {
 		return err
 	}
-	_, err = l.Service.ReportFiles(ctx, by, granted.Name, files, folders, ssh.FingerprintSHA256(session.HostKey))
-	return err
+	if _, err := l.Service.ReportFiles(ctx, by, granted.Name, files, folders, ssh.FingerprintSHA256(session.HostKey)); err != nil {
+		return err
+	}
+	for _, step := range []string{"place", "ask"} {
+		if _, err := l.Service.ReportStep(ctx, by, granted.Run.ID, step, "the line is placed", ""); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -227,7 +227,7 @@ func (a *api) ListVersions(ctx context.Context, r contract.ListVersionsRequestOb
 }
 
 func (a *api) ReportEntry(ctx context.Context, r contract.ReportEntryRequestObject) (contract.ReportEntryResponseObject, error) {
-	l, err := a.Service.ReportEntry(ctx, actorOf(ctx), r.Login, r.Body.Key, r.Body.HostKey)
+	l, err := a.Service.ReportEntry(ctx, actorOf(ctx), r.Login, service.ReportedEntry{Key: r.Body.Key, HostKey: r.Body.HostKey, Challenge: r.Body.Challenge, Signature: r.Body.Signature})
 	return contract.ReportEntry200JSONResponse(loginOf(l)), err
 }
 
@@ -285,8 +285,13 @@ func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (c
 }
 
 func (a *api) ChallengeKey(ctx context.Context, r contract.ChallengeKeyRequestObject) (contract.ChallengeKeyResponseObject, error) {
-	c, err := a.Service.Challenge(ctx, actorOf(ctx), r.Key)
-	return contract.ChallengeKey201JSONResponse{Id: c.ID, Text: c.Text, Namespace: signature.Namespace, ExpiresAt: c.ExpiresAt}, err
+	var entry *service.EntryFor
+	namespace := signature.Namespace
+	if r.Body != nil {
+		entry, namespace = &service.EntryFor{Login: r.Body.Login, HostKey: r.Body.HostKey}, signature.EntryNamespace
+	}
+	c, err := a.Service.Challenge(ctx, actorOf(ctx), r.Key, entry)
+	return contract.ChallengeKey201JSONResponse{Id: c.ID, Text: c.Text, Namespace: namespace, ExpiresAt: c.ExpiresAt}, err
 }
 
 func (a *api) ProveKey(ctx context.Context, r contract.ProveKeyRequestObject) (contract.ProveKeyResponseObject, error) {

@@ -113,7 +113,7 @@ func openingOf(o store.Opening) contract.Opening {
 func runOf(r store.Run) contract.Run {
 	return contract.Run{
 		Id: r.ID, Kind: contract.RunKind(r.Kind), Instance: r.Instance.Name, State: contract.RunState(r.State), Version: int(r.Version),
-		RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, Error: optional(r.Error),
+		RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, Error: optional(r.Error), CommittedAt: r.CommittedAt, Waits: waitsOf(r),
 		Steps: each(r.Steps, func(s store.RunStep) contract.Step {
 			return contract.Step{
 				Name: s.Name, Title: s.Title, State: contract.StepState(s.State), Intent: s.Intent, Undo: s.Undo,
@@ -121,6 +121,14 @@ func runOf(r store.Run) contract.Run {
 			}
 		}),
 	}
+}
+
+func waitsOf(r store.Run) *contract.RunWaits {
+	w := r.Waits
+	if w == nil || r.EndedAt != nil {
+		return nil
+	}
+	return &contract.RunWaits{Step: w.Step, Undo: w.Undo, Who: w.Who, What: w.What, Next: optional(w.Next), ByHand: w.ByHand, Since: w.Since}
 }
 
 func tokenOf(t store.Token) contract.Token {

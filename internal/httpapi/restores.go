@@ -83,7 +83,8 @@ func restoreOf(r service.Restore) contract.Restore {
 		Left: all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable, Kept: r.Kept,
 	}
 	if r.Waits != nil {
-		out.Waits = &contract.RestoreWaits{Step: string(r.Waits.Step), What: r.Waits.What, Next: optional(r.Waits.Next)}
+		w := r.Waits
+		out.Waits = &contract.RestoreWaits{Step: string(w.Step), Undo: w.Undo, Who: w.Who, What: w.What, Next: optional(w.Next), ByHand: w.ByHand, Since: w.Since}
 	}
 	return out
 }

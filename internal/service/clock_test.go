@@ -19,6 +19,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/signature"
 	"plumlatch/internal/paddock"
 	"plumlatch/internal/pgboot/pgtest"
 	"plumlatch/internal/runs"
@@ -231,6 +232,31 @@ func (r *rig) is(of RotationState, state string) func() bool {
 	}
 }
 
+// reportEntry reports a login with a key, signed with its private half, as the client does.
+func (r *rig) reportEntry(login, key, hostKey string, private []byte) {
+	r.t.Helper()
+	signer, err := ssh.ParsePrivateKey(private)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	if err := r.reportEntryBy(r.ines, login, key, hostKey, signer); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) reportEntryBy(who Actor, login, key, hostKey string, signer ssh.Signer) error {
+	c, err := r.Challenge(r.t.Context(), who, key, &EntryFor{Login: login, HostKey: hostKey})
+	if err != nil {
+		return err
+	}
+	armoured, err := signature.Sign(signer, signature.EntryNamespace, []byte(c.Text))
+	if err != nil {
+		return err
+	}
+	_, err = r.ReportEntry(r.t.Context(), who, login, ReportedEntry{Key: key, HostKey: hostKey, Challenge: c.ID, Signature: armoured})
+	return err
+}
+
 // keysPath is where the authorized_keys of an instance lies in the stand-in.
 func (r *rig) keysPath(instance string) string {
 	r.t.Helper()
@@ -319,9 +345,7 @@ func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.ReportEntry(t.Context(), r.ines, "debian@door", "next", ssh.FingerprintSHA256(hostKey)); err != nil {
-		t.Fatal(err)
-	}
+	r.reportEntry("debian@door", "next", ssh.FingerprintSHA256(hostKey), half)
 	r.until("the end", r.is(state, itemDone))
 	if r.stands("door", "old") || !r.stands("door", "next") {
 		t.Errorf("the file is\n%s", r.keysFile("door"))

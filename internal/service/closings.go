@@ -67,19 +67,19 @@ func (s *Service) closingOf(ctx context.Context, run uuid.UUID, kind string) (st
 	return s.store.ClosingByID(ctx, closingID(run, kind))
 }
 
-// shut closes what the run has opened of the kind, if it has.
-func (s *Service) shut(ctx context.Context, run store.Run, kind string) (string, error) {
+// shut closes what the run has opened of the kind, if it has: opened tells.
+func (s *Service) shut(ctx context.Context, run store.Run, kind string) (said string, opened bool, err error) {
 	c, err := s.closingOf(ctx, run.ID, kind)
 	if errors.Is(err, store.ErrNotFound) {
-		return "it was not opened", nil
+		return "it was not opened", false, nil
 	}
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	if err := s.closeOne(ctx, c); err != nil {
-		return "", err
+		return "", true, err
 	}
-	return "seen to be closed: " + c.What, nil
+	return "seen to be closed: " + c.What, true, nil
 }
 
 // closeOne closes something, sees that it is closed, and records that. It may be repeated.

@@ -72,10 +72,10 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 	case w.Reason == "":
 		return nil, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say why, for the daybook: -reason TEXT"}
 	}
-	if err := s.beyond(ctx, k); err != nil {
+	if err := s.beyond(ctx, s.store, k); err != nil {
 		return refuse(err)
 	}
-	own, err := s.holds(ctx, actor, k)
+	own, err := s.holds(ctx, s.store, actor, k)
 	if err != nil {
 		return nil, err
 	}
@@ -135,11 +135,27 @@ func recipientOf(text string) (hpke.PublicKey, error) {
 }
 
 // holds reports whether the actor, or a team of theirs, is the key's keeper.
-func (s *Service) holds(ctx context.Context, actor Actor, k store.Key) (bool, error) {
+func (s *Service) holds(ctx context.Context, tx *store.Store, actor Actor, k store.Key) (bool, error) {
 	if k.KeeperID == nil {
 		return false, nil
 	}
-	return s.store.IsOf(ctx, *k.KeeperID, actor.ID)
+	return tx.IsOf(ctx, *k.KeeperID, actor.ID)
+}
+
+// lockKey locks a key for what whoever may asks for with the key's record; it asks before the lock,
+// so that nobody else makes others wait, and again after it.
+func (s *Service) lockKey(ctx context.Context, tx *store.Store, name string, may func(store.Key) error) (store.Key, error) {
+	k, err := tx.KeyNamed(ctx, name)
+	if err != nil {
+		return k, s.noKey(err, name)
+	}
+	if err := may(k); err != nil {
+		return k, err
+	}
+	if k, err = tx.LockKey(ctx, name); err != nil {
+		return k, s.noKey(err, name)
+	}
+	return k, may(k)
 }
 
 // useConsent makes use of a consent where one is needed, and says whose it was.
@@ -198,7 +214,7 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 	} else if err != nil {
 		return store.Consent{}, err
 	}
-	own, err := s.holds(ctx, actor, k)
+	own, err := s.holds(ctx, s.store, actor, k)
 	if err != nil {
 		return store.Consent{}, err
 	}
@@ -262,7 +278,7 @@ func (s *Service) DecideConsent(ctx context.Context, actor Actor, id uuid.UUID, 
 		if err != nil {
 			return err
 		}
-		own, err := s.holds(ctx, actor, k)
+		own, err := s.holds(ctx, tx, actor, k)
 		if err != nil {
 			return err
 		}
@@ -311,28 +327,30 @@ func (s *Service) SetConsentLabel(ctx context.Context, actor Actor, name, value 
 // proved to hold it.
 func (s *Service) ForgetKey(ctx context.Context, actor Actor, name string) (store.Key, error) {
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := tx.LockKey(ctx, name)
+		k, err := s.lockKey(ctx, tx, name, func(k store.Key) error {
+			if err := s.beyond(ctx, tx, k); err != nil {
+				return err
+			}
+			own, err := s.holds(ctx, tx, actor, k)
+			switch {
+			case err != nil:
+				return err
+			case k.StewardOf != nil:
+				return &Problem{Kind: Conflict, Code: "steward-key", Where: []string{name}, Detail: name + " is a steward key, that nobody but the service has", Remedy: "Withdraw it: plumlatch grant withdraw " + name}
+			case !own && actor.Role != Admin:
+				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin has the safe forget it", name)}
+			}
+			return nil
+		})
 		if err != nil {
-			return s.noKey(err, name)
+			return err
 		}
 		half, err := tx.KeptHalf(ctx, k.ID)
-		if errors.Is(err, store.ErrNotFound) {
-			return &Problem{Kind: Conflict, Code: "not-kept", Where: []string{name}, Detail: "the safe has no private half of " + name}
-		}
-		if err != nil {
-			return err
-		}
-		if err := s.beyond(ctx, k); err != nil {
-			return err
-		}
-		own, err := s.holds(ctx, actor, k)
 		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return &Problem{Kind: Conflict, Code: "not-kept", Where: []string{name}, Detail: "the safe has no private half of " + name}
 		case err != nil:
 			return err
-		case k.StewardOf != nil:
-			return &Problem{Kind: Conflict, Code: "steward-key", Where: []string{name}, Detail: name + " is a steward key, that nobody but the service has", Remedy: "Withdraw it: plumlatch grant withdraw " + name}
-		case !own && actor.Role != Admin:
-			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin has the safe forget it", name)}
 		case half.ReleasedAt == nil:
 			return &Problem{Kind: Conflict, Code: "never-released", Where: []string{name}, Detail: "nobody has the private half of " + name + " but the safe, so forgetting it would lose it", Remedy: "Take it out first: plumlatch key private " + name}
 		case k.ProvedAt == nil || k.ProvedAt.Before(*half.ReleasedAt) || s.now().Sub(*k.ProvedAt) > proofForForgetting:
@@ -364,21 +382,24 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 	}
 	var waits *store.Handover
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := tx.LockKey(ctx, key)
-		if err != nil {
-			return s.noKey(err, key)
-		}
-		if err := s.beyond(ctx, k); err != nil {
-			return err
-		}
-		own, err := s.holds(ctx, actor, k)
+		k, err := s.lockKey(ctx, tx, key, func(k store.Key) error {
+			if err := s.beyond(ctx, tx, k); err != nil {
+				return err
+			}
+			own, err := s.holds(ctx, tx, actor, k)
+			switch {
+			case err != nil:
+				return err
+			case k.StewardOf != nil:
+				return &Problem{Kind: Conflict, Code: "steward-key", Where: []string{key}, Detail: key + " is a steward key, the service's own"}
+			case !own && actor.Role != Admin:
+				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", key), Remedy: "Ask them"}
+			}
+			return nil
+		})
 		switch {
 		case err != nil:
 			return err
-		case k.StewardOf != nil:
-			return &Problem{Kind: Conflict, Code: "steward-key", Where: []string{key}, Detail: key + " is a steward key, the service's own"}
-		case !own && actor.Role != Admin:
-			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", key), Remedy: "Ask them"}
 		case k.State == "lost":
 			return &Problem{Kind: Conflict, Code: "key-lost", Where: []string{key}, Detail: key + " is marked as lost", Remedy: "Rotate it: plumlatch rotate plan -key " + key}
 		case k.KeeperID != nil && *k.KeeperID == keeper.ID:
@@ -409,23 +430,25 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 // CallOffHandOver ends a hand-over that waits.
 func (s *Service) CallOffHandOver(ctx context.Context, actor Actor, key string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := tx.LockKey(ctx, key)
-		if err != nil {
-			return s.noKey(err, key)
-		}
-		own, err := s.holds(ctx, actor, k)
+		var waiting []store.Handover
+		_, err := s.lockKey(ctx, tx, key, func(k store.Key) error {
+			own, err := s.holds(ctx, tx, actor, k)
+			if err != nil {
+				return err
+			}
+			if waiting, err = tx.Handovers(ctx, &k.ID); err != nil {
+				return err
+			}
+			if len(waiting) == 0 {
+				return &Problem{Kind: NotFound, Code: "no-hand-over", Where: []string{key}, Detail: "nobody is asked to take " + key + " over"}
+			}
+			if !own && actor.Role != Admin && waiting[0].AskedBy != actor.Name {
+				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: "only who asked, the keeper, or an admin calls it off"}
+			}
+			return nil
+		})
 		if err != nil {
 			return err
-		}
-		waiting, err := tx.Handovers(ctx, &k.ID)
-		if err != nil {
-			return err
-		}
-		if len(waiting) == 0 {
-			return &Problem{Kind: NotFound, Code: "no-hand-over", Where: []string{key}, Detail: "nobody is asked to take " + key + " over"}
-		}
-		if !own && actor.Role != Admin && waiting[0].AskedBy != actor.Name {
-			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: "only who asked, the keeper, or an admin calls it off"}
 		}
 		_, err = tx.EndHandover(ctx, waiting[0].ID, "called off", s.now())
 		return errors.Join(err, tx.Note(ctx, s.entry(actor, "key.hand-over-off", "key", key, "", "%s called off that %s takes %s over.", actor.Name, waiting[0].ToName, key)))

@@ -26,7 +26,7 @@ func (o *office) prove(actor Actor, key string, private []byte) error {
 	if err != nil {
 		o.t.Fatal(err)
 	}
-	c, err := o.Challenge(o.t.Context(), actor, key)
+	c, err := o.Challenge(o.t.Context(), actor, key, nil)
 	if err != nil {
 		return err
 	}

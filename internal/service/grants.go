@@ -10,9 +10,10 @@ import (
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -67,8 +68,11 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 		return Granted{}, err
 	}
 	out := Granted{Key: k, Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Line: s.lineFor(k)}
-	run := s.newRun(actor, "grant", i, w.Reason)
-	run.Facts = map[string]string{"key": k.ID.String(), "login": l.ID.String()}
+	work := grantWork{Key: k.ID, Login: l.ID}
+	if w.FromHere {
+		work.Worker = actor.Name
+	}
+	run := s.newRun(actor, grantKind, i, w.Reason, work)
 	if !w.FromHere {
 		if err := s.checkMeans(ctx, l); err != nil {
 			return Granted{}, err
@@ -87,15 +91,14 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 		if err != nil {
 			return err
 		}
-		run.Facts["added"] = fmt.Sprint(added)
-		if !w.FromHere {
-			if err := tx.AddRun(ctx, run); err != nil {
-				return err
-			}
+		work.Added = added
+		run.Payload = encode(work)
+		if err := tx.AddRun(ctx, run); err != nil {
+			return err
 		}
 		return tx.Note(ctx, onKeys(s.entry(actor, "grant.add", "login", out.Name, w.Reason, "%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until)), k.Name))
 	})
-	return s.startGranted(ctx, out, run, w.FromHere, err)
+	return s.startGranted(ctx, out, run, err)
 }
 
 func untilWords(at *time.Time) string {
@@ -105,17 +108,27 @@ func untilWords(at *time.Time) string {
 	return " until " + at.UTC().Format("2 Jan 2006 15:04 UTC")
 }
 
-func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, fromHere bool, err error) (Granted, error) {
+func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, err error) (Granted, error) {
 	var taken *store.TakenError
 	if errors.As(err, &taken) && taken.Constraint == "runs_one_live" {
 		return Granted{}, &Problem{Kind: Conflict, Code: "run-at-work", Where: []string{out.Instance.Name}, Detail: "another run is at work on " + out.Instance.Name, Remedy: "Wait for it: plumlatch run list -instance " + out.Instance.Name}
 	}
-	if err != nil || fromHere {
+	if err != nil {
 		return out, err
 	}
-	s.engine.Wake(ctx, run.ID)
 	if run, err = s.store.RunByID(ctx, run.ID); err != nil {
 		return out, err
+	}
+	if run.EndedAt == nil {
+		s.engine.Wake(ctx, run.ID)
+		if w, err := grantWorkOf(run); err == nil && w.Worker != "" { // who goes on once the first step is begun
+			if err := s.awaitStep(ctx, run.ID, ""); err != nil {
+				return out, err
+			}
+			if run, err = s.store.RunByID(ctx, run.ID); err != nil {
+				return out, err
+			}
+		}
 	}
 	out.Run = &run
 	return out, nil
@@ -189,23 +202,19 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 	if err := s.checkLeft(ctx, k, l, i, w.Anyway); err != nil {
 		return Granted{}, err
 	}
-	run := s.newRun(actor, "withdraw", i, w.Reason)
-	run.Facts = map[string]string{"key": k.ID.String(), "login": l.ID.String()}
+	work := grantWork{Key: k.ID, Login: l.ID}
+	if w.FromHere {
+		work.Worker = actor.Name
+	}
+	run := s.newRun(actor, withdrawKind, i, w.Reason, work)
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if k.StewardOf != nil { // its private half is of no use from now on
-			if err := tx.RetireSteward(ctx, *k.StewardOf); err != nil {
-				return err
-			}
+		// The grant ends when its line is gone, and a steward key's private half with it.
+		if err := tx.AddRun(ctx, run); err != nil {
+			return err
 		}
-		if w.FromHere {
-			return errors.Join(tx.WithdrawGrant(ctx, l.ID, k.ID, s.now(), actor.Name),
-				tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s withdrew %s from the key %s.", actor.Name, out.Name, k.Name), k.Name)))
-		}
-		// The grant ends when its line is gone.
-		return errors.Join(tx.AddRun(ctx, run),
-			tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name), k.Name)))
+		return tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name), k.Name))
 	})
-	return s.startGranted(ctx, out, run, w.FromHere, err)
+	return s.startGranted(ctx, out, run, err)
 }
 
 // checkLeft refuses a withdrawal that leaves the login shut or thin, unless
@@ -267,161 +276,147 @@ func (s *Service) endGrants(ctx context.Context) error {
 	return nil
 }
 
-// edit has the steps of the runs that place or remove one line.
+// edit has the steps of the runs that place or remove the lines of one key.
 type edit struct {
 	*Service
-	run store.Run
+	run  store.Run
+	work *grantWork
 }
 
-func (s *Service) grantPlan(run store.Run) runs.Plan {
-	e := &edit{s, run}
-	return runs.Plan{Ended: e.ended, Steps: []runs.Step{
-		{Name: "place", Title: "Place the line", Intent: "Log in to " + run.Instance.Name + " with the steward key and place the key's line", UndoIntent: "Remove the line again", Do: e.place, Undo: e.takeBack, Patience: sshPatience},
+func grantWorkOf(run store.Run) (*grantWork, error) { return workOf(run, earlierNone[grantWork]) }
+
+func (s *Service) grantPlan(run store.Run) (runs.Plan, error) {
+	w, err := grantWorkOf(run)
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	e := &edit{s, run, w}
+	by := "with the steward key"
+	if w.Worker != "" {
+		by = "from the machine of " + w.Worker
+	}
+	host := run.Instance.Name
+	steps := []runs.Step{
+		{Name: "place", Title: "Place the line", Intent: "Log in to " + host + " " + by + " and place the key's line", UndoIntent: "Remove the line again", Do: e.place, Undo: e.takeBack, Patience: sshPatience},
 		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server accepts the key", Do: e.ask(true), Patience: sshPatience},
-	}}
-}
-
-func (s *Service) withdrawPlan(run store.Run) runs.Plan {
-	e := &edit{s, run}
-	return runs.Plan{Ended: e.ended, Steps: []runs.Step{
-		{Name: "remove", Title: "Remove the line", Intent: "Log in to " + run.Instance.Name + " with the steward key and remove the key's line", UndoIntent: "Place the line again", Do: e.remove, Undo: e.putBack, Patience: sshPatience},
-		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server refuses the key", Do: e.ask(false), Patience: sshPatience},
-	}}
+	}
+	if run.Kind == withdrawKind {
+		steps = []runs.Step{
+			{Name: "remove", Title: "Remove the line", Intent: "Log in to " + host + " " + by + " and remove the key's line", UndoIntent: "Place the line again", Do: e.remove, Undo: e.putBack, Patience: sshPatience},
+			{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server refuses the key", Do: e.ask(false), Patience: sshPatience},
+		}
+	}
+	if w.Worker != "" {
+		for n, step := range steps {
+			steps[n] = s.elsewhere(step, run, w.Worker, "plumlatch run watch "+run.ID.String())
+		}
+	}
+	return runs.Plan{Payload: w, Ended: e.ended, Steps: steps}, nil
 }
 
 // subject returns the key and the login of the run.
 func (e *edit) subject(ctx context.Context) (store.Key, store.LoginToSweep, error) {
-	id, err := uuid.Parse(e.run.Facts["key"])
-	if err != nil {
-		return store.Key{}, store.LoginToSweep{}, err
-	}
-	k, err := e.store.KeyByID(ctx, id)
+	k, err := e.store.KeyByID(ctx, e.work.Key)
 	if err != nil {
 		return k, store.LoginToSweep{}, err
 	}
-	login, err := uuid.Parse(e.run.Facts["login"])
-	if err != nil {
-		return k, store.LoginToSweep{}, err
-	}
-	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{login})
+	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
 	if err != nil || len(found) == 0 {
 		return k, store.LoginToSweep{}, cmp.Or(err, store.ErrNotFound)
 	}
 	return k, found[0], nil
 }
 
-// change edits the files of the run's login.
-func (e *edit) change(ctx context.Context, change func(k store.Key, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (outcome string, err error) {
+// stewardDoor opens the login with the steward key, for the run. The completed login shows that
+// the steward key opens it. Call end when done.
+func (s *Service) stewardDoor(ctx context.Context, p *runs.Progress, l store.LoginToSweep, j *means.Journal) (d *means.Door, by sshio.Entry, end func(), err error) {
+	session, end, err := s.stewardSession(ctx, l)
+	if err != nil {
+		return nil, sshio.Entry{}, nil, reaching(err)
+	}
+	return s.doorBy(means.Over(session), p, j), session.Entry(), end, nil
+}
+
+// doorBy is a login that a run changes by some means.
+func (s *Service) doorBy(m means.Means, p *runs.Progress, j *means.Journal) *means.Door {
+	return means.New(m, j, p.Save, s.now)
+}
+
+// meansKey is a key as its line is to be in a file.
+func (s *Service) meansKey(k store.Key) means.Key {
+	return means.Key{Name: k.Name, Blob: k.Blob, Line: s.lineFor(k)}
+}
+
+func (s *Service) meansKeys(keys []store.Key) []means.Key {
+	out := make([]means.Key, len(keys))
+	for n, k := range keys {
+		out[n] = s.meansKey(k)
+	}
+	return out
+}
+
+// recordSeen records what a run has seen in a login by the steward key.
+func (s *Service) recordSeen(ctx context.Context, l store.LoginToSweep, by string, read means.Seen) (outcome string, err error) {
+	return s.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: seenBy(read), method: stewardMethod, by: Actor{Name: by, Via: "service"}, at: s.now()})
+}
+
+// changing changes the files of the run's login with the steward key, and records what they hold
+// afterwards.
+func (e *edit) changing(ctx context.Context, p *runs.Progress, change func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error)) (outcome string, err error) {
 	k, l, err := e.subject(ctx)
 	if err != nil {
 		return "", err
 	}
-	return e.editLogin(ctx, l, e.run.RequestedBy, func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return change(k, path, first, f)
-	})
-}
-
-// editLogin edits the files of a login with the steward key, for somebody, and
-// records what they hold afterwards. The completed login shows that the steward key
-// opens the login, so that lines of other keys may go.
-func (s *Service) editLogin(ctx context.Context, l store.LoginToSweep, by string, change func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) (outcome string, err error) {
-	session, end, err := s.stewardSession(ctx, l)
+	d, by, end, err := e.stewardDoor(ctx, p, l, &e.work.Journal)
 	if err != nil {
-		return "", reaching(err)
+		return "", err
 	}
 	defer end()
-	files, err := session.EditKnowing(func(_ []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return change(path, first, f)
-	})
+	read, err := change(d, by, e.meansKey(k))
 	if err != nil {
 		return "", reaching(err)
 	}
-	var stands seen
-	if stands.files, stands.folders, err = filesOf(session, files); err != nil {
-		return "", reaching(err)
-	}
-	return s.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: stewardMethod, by: Actor{Name: by, Via: "service"}, at: s.now()})
+	return e.recordSeen(ctx, l, e.run.RequestedBy, read)
 }
 
 // reaching marks the errors of a host that cannot be reached as temporary; a
 // refusal, a changed host key and a file that cannot be edited are not.
 func reaching(err error) error {
-	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) || !(strings.Contains(err.Error(), "reach ") || strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") || errors.Is(err, sshio.ErrEdited)) {
+	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) || !(errors.Is(err, cloud.ErrUnreachable) || strings.Contains(err.Error(), "reach ") || strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") || errors.Is(err, sshio.ErrEdited)) {
 		return err
 	}
 	return runs.Temporary(err)
 }
 
-// The facts of a run that the undo goes by. Both are written down before the
-// file is changed.
-const (
-	placedFact  = "placed"   // this run places the line, which did not stand there before
-	removedFact = "removed " // and the path: the lines that this run removes there
-)
-
 func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
-	outcome, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !first || len(f.Find(k.Blob)) > 0 {
-			return f, nil // placed before a cut, or by somebody
-		}
-		return f.Add(e.lineFor(k)), p.SetFact(ctx, placedFact, "true")
-	})
-	if err == nil {
-		outcome = "the line stands there; " + outcome
+	outcome, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) { return d.Place(ctx, k) })
+	if err != nil {
+		return "", err
 	}
-	return outcome, err
+	return "the line stands there; " + outcome, nil
 }
 
 // takeBack removes the line if this run placed it. One that stood there before
 // is not this run's to remove.
 func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
-	if p.Fact(placedFact) == "" {
-		return nil
-	}
-	_, err := e.change(ctx, func(k store.Key, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !first {
-			return f, nil
-		}
-		return f.Remove(k.Blob), nil
+	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) {
+		return d.TakeBack(ctx, false, nil, k)
 	})
 	return err
 }
 
-// remove takes the key's lines out, after writing down what they were.
+// remove takes the key's lines out. The login with the steward key shows that another key opens it.
 func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
-	outcome, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		lines := linesOf(f, k.Blob)
-		if len(lines) == 0 {
-			return f, nil // removed before a cut
-		}
-		return f.Remove(k.Blob), p.SetFact(ctx, removedFact+path, strings.Join(lines, "\n"))
-	})
-	if err == nil {
-		outcome = "the line is gone; " + outcome
+	outcome, err := e.changing(ctx, p, func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error) { return d.Remove(ctx, by, k) })
+	if err != nil {
+		return "", err
 	}
-	return outcome, err
-}
-
-func linesOf(f authorizedkeys.File, blob []byte) []string {
-	var lines []string
-	for _, l := range f.Find(blob) {
-		lines = append(lines, strings.TrimRight(l.Raw, "\r\n"))
-	}
-	return lines
+	return "the line is gone; " + outcome, nil
 }
 
 // putBack places again what this run removed, with the options that it had.
 func (e *edit) putBack(ctx context.Context, p *runs.Progress) error {
-	_, err := e.change(ctx, func(k store.Key, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		lines := p.Fact(removedFact + path)
-		if lines == "" || len(f.Find(k.Blob)) > 0 {
-			return f, nil
-		}
-		for line := range strings.SplitSeq(lines, "\n") {
-			f = f.Add(line)
-		}
-		return f, nil
-	})
+	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, _ means.Key) (means.Seen, error) { return d.PutBack(ctx) })
 	return err
 }
 
@@ -450,12 +445,12 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 // ended settles the grant with what was done: a new one whose line could not be
 // placed ends, and one that was to be withdrawn ends where its line is gone.
 func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string) error {
-	k, l, err := e.subject(ctx)
+	k, l, err := (&edit{e.within(tx), e.run, e.work}).subject(ctx)
 	if err != nil {
 		return err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
-	withdrawing, done := e.run.Kind == "withdraw", state == runs.Done
+	withdrawing, done := e.run.Kind == withdrawKind, state == runs.Done
 	note := onKeys(e.entry(actorFor(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name), k.Name)
 	if withdrawing {
 		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
@@ -463,8 +458,13 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 	if !done {
 		note.Outcome, note.Sentence = state, fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
 	}
-	if withdrawing == done && (withdrawing || e.run.Facts["added"] == "true") {
+	if withdrawing == done && (withdrawing || e.work.Added) {
 		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), e.run.RequestedBy); err != nil {
+			return err
+		}
+	}
+	if k.StewardOf != nil && (withdrawing && done || !withdrawing && !done && e.work.Added) { // its private half is of no use from now on
+		if err := tx.RetireSteward(ctx, *k.StewardOf); err != nil {
 			return err
 		}
 	}

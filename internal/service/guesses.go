@@ -24,10 +24,13 @@ type attempt struct {
 	tries   []store.Try
 }
 
-// attempt counts a try at an account from an address, or refuses it. A try that succeeds
-// is given back.
+// attempt counts a try at an account, or at none in particular, from an address, or refuses it. A
+// try that succeeds is given back.
 func (s *Service) attempt(ctx context.Context, account, address string) (*attempt, error) {
-	a := &attempt{s, []store.Try{{Subject: "account " + account, Free: freeGuesses, Longest: longestWait}}}
+	a := &attempt{service: s}
+	if account != "" {
+		a.tries = append(a.tries, store.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true})
+	}
 	if address != "" {
 		a.tries = append(a.tries, store.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait})
 	}

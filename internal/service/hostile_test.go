@@ -24,8 +24,14 @@ func (r *rig) adopt(name string, m *sshdtest.Hostile) {
 	if _, err := r.Adopt(r.t.Context(), r.ines, a); err != nil {
 		r.t.Fatal(err)
 	}
-	if _, err := r.AddSteward(r.t.Context(), r.ines, name); err != nil {
+	granted, err := r.AddSteward(r.t.Context(), r.ines, name)
+	if err != nil {
 		r.t.Fatal(err)
+	}
+	for _, step := range []string{"place", "ask"} {
+		if _, err := r.ReportStep(r.t.Context(), r.ines, granted.Run.ID, step, "placed", ""); err != nil {
+			r.t.Fatal(err)
+		}
 	}
 }
 

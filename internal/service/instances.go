@@ -124,7 +124,7 @@ func (s *Service) Launch(ctx context.Context, actor Actor, once IdempotencyKey, 
 	if len(keys) > 0 {
 		i.KeyLabel = keys[0].Name
 	}
-	run := s.newRun(actor, "launch", i, l.Reason)
+	run := s.newRun(actor, launchKind, i, l.Reason, lifecycleWork{})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
 		if err != nil {
@@ -335,8 +335,7 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 	if !slices.Contains(needs, i.State) {
 		return store.Run{}, &Problem{Kind: Conflict, Code: "wrong-state", Detail: fmt.Sprintf("the instance %s is %s, so it cannot %s", name, i.State, kind), Remedy: "See it: plumlatch instance show " + name}
 	}
-	run := s.newRun(actor, string(kind), i, reason)
-	run.Facts["state-before"] = i.State
+	run := s.newRun(actor, string(kind), i, reason, lifecycleWork{StateBefore: i.State})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
@@ -357,16 +356,11 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 	return s.store.RunByID(ctx, run.ID)
 }
 
-// newRun makes a run with its steps as they will be shown.
-func (s *Service) newRun(actor Actor, kind string, i store.Instance, reason string) store.Run {
-	return s.newRunWith(actor, kind, i, reason, map[string]string{})
-}
-
-// newRunWith is newRun for a kind whose steps depend on the facts.
-func (s *Service) newRunWith(actor Actor, kind string, i store.Instance, reason string, facts map[string]string) store.Run {
+// newRun makes a run with its steps as they will be shown, which may depend on the payload.
+func (s *Service) newRun(actor Actor, kind string, i store.Instance, reason string, payload any) store.Run {
 	run := store.Run{
 		ID: newID(), Kind: kind, InstanceID: i.ID, Instance: i, State: runs.Queued, Version: 1,
-		RequestedBy: actor.Name, Reason: reason, Facts: facts, CreatedAt: s.now().Truncate(time.Microsecond),
+		RequestedBy: actor.Name, Reason: reason, Payload: encode(payload), PayloadVersion: payloadVersion, CreatedAt: s.now().Truncate(time.Microsecond),
 	}
 	plan, err := s.planOf(run)
 	if err != nil {

@@ -67,7 +67,7 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	if s.Issuer == nil {
 		return Actor{}, "", noIssuer()
 	}
-	try, err := s.attempt(ctx, "(issuer) at "+Neighbours(in.Address), in.Address)
+	try, err := s.attempt(ctx, "", in.Address)
 	if err != nil {
 		return Actor{}, "", err
 	}

@@ -306,11 +306,8 @@ func (s *Service) Opens(ctx context.Context, name string, p store.Page) (store.L
 // DeleteKey removes the record of a key that is granted nowhere.
 func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error {
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := tx.LockKey(ctx, name)
+		k, err := s.lockKey(ctx, tx, name, func(k store.Key) error { return s.beyond(ctx, tx, k) })
 		if err != nil {
-			return s.noKey(err, name)
-		}
-		if err := s.beyond(ctx, k); err != nil {
 			return err
 		}
 		opens, err := tx.Opens(ctx, k.ID, store.Page{Limit: 20, Total: true})

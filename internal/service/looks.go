@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -16,16 +15,21 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
 
 // SeenFile is an authorized_keys file as somebody read it.
-type SeenFile struct {
-	Path    string
-	There   bool
-	Content []byte
-	Mode    fs.FileMode
+type SeenFile = means.File
+
+// seenBy takes over what some means has read.
+func seenBy(m means.Seen) seen {
+	out := seen{files: m.Files}
+	for _, f := range m.Folders {
+		out.folders = append(out.folders, store.Folder{Path: f.Path, Mode: int(f.Mode)})
+	}
+	return out
 }
 
 // seen is what stands in a login: all files that the server reads keys from, and

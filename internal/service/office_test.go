@@ -375,7 +375,7 @@ func TestTheSetUpSecretMakesOneAdminOnce(t *testing.T) {
 	t.Parallel()
 	o := newOffice(t)
 	secret, err := o.SetUpSecret(t.Context())
-	if err != nil || secret != "" || o.ToBeSetUp() {
+	if err != nil || secret != "" || o.toBeSetUp() {
 		t.Fatalf("where there are accounts: %q %v", secret, err)
 	}
 	empty, _ := pgtest.Empty(t)
@@ -520,4 +520,13 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if info, errStat := os.Stat(o.safeFile); err != nil || errStat != nil || strings.Count(string(text), "\n") != 1 || info.Mode().Perm() != 0o600 {
 		t.Errorf("%d lines, %v %v", strings.Count(string(text), "\n"), info.Mode(), errors.Join(err, errStat))
 	}
+}
+
+func (o *office) toBeSetUp() bool {
+	o.t.Helper()
+	yes, err := o.ToBeSetUp(o.t.Context())
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	return yes
 }

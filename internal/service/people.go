@@ -79,16 +79,16 @@ func (a Actor) labelled(labels map[string]string) (map[string]string, error) {
 
 // beyond refuses what would reach past the actor's limits: a change of a key that also
 // opens logins which the actor does not see.
-func (s *Service) beyond(ctx context.Context, k store.Key) error {
+func (s *Service) beyond(ctx context.Context, tx *store.Store, k store.Key) error {
 	if !store.Limited(ctx) {
 		return nil
 	}
 	page := store.Page{Limit: 1, Total: true}
-	within, err := s.store.Opens(ctx, k.ID, page)
+	within, err := tx.Opens(ctx, k.ID, page)
 	if err != nil {
 		return err
 	}
-	all, err := s.store.Opens(store.Unlimited(ctx), k.ID, page)
+	all, err := tx.Opens(store.Unlimited(ctx), k.ID, page)
 	if err != nil {
 		return err
 	}

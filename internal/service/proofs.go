@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,6 +13,8 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
 
@@ -20,8 +23,14 @@ const (
 	challengesEach = 200 // live ones of one person
 )
 
-// Challenge issues a text to be signed with the private half of the key.
-func (s *Service) Challenge(ctx context.Context, actor Actor, key string) (store.Challenge, error) {
+// EntryFor says of which login a challenge is, whose signature reports that it was completed.
+type EntryFor struct {
+	Login, HostKey string
+}
+
+// Challenge issues a text to be signed with the private half of the key: that somebody holds it,
+// or that they have just completed a login with it.
+func (s *Service) Challenge(ctx context.Context, actor Actor, key string, entry *EntryFor) (store.Challenge, error) {
 	k, err := s.Key(ctx, key)
 	if err != nil {
 		return store.Challenge{}, err
@@ -33,11 +42,40 @@ func (s *Service) Challenge(ctx context.Context, actor Actor, key string) (store
 	rand.Read(nonce)
 	c := store.Challenge{ID: newID(), KeyID: k.ID, OperatorID: actor.ID, ExpiresAt: s.now().Add(challengeHolds).Truncate(time.Second)}
 	c.Text = signature.Challenge{Service: serviceName, Person: actor.Name, Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256), Nonce: nonce, Expires: c.ExpiresAt}.Text()
+	if entry != nil {
+		if err := s.challengeEntry(ctx, actor, k, *entry, nonce, &c); err != nil {
+			return store.Challenge{}, err
+		}
+	}
 	live, err := s.store.AddChallenge(ctx, c, s.now())
 	if err == nil && live > challengesEach {
 		err = &Problem{Kind: Conflict, Code: "too-many-challenges", Detail: fmt.Sprintf("%d challenges are open", live), Remedy: "Sign those, or wait five minutes"}
 	}
 	return c, err
+}
+
+// challengeEntry makes the challenge one of a completed login.
+func (s *Service) challengeEntry(ctx context.Context, actor Actor, k store.Key, f EntryFor, nonce []byte, c *store.Challenge) error {
+	l, i, err := s.loginNamed(ctx, f.Login)
+	if err != nil {
+		return err
+	}
+	if err := checkHostKey(i, f.HostKey); err != nil {
+		return err
+	}
+	e := signature.Entry{
+		Service: serviceName, Person: actor.Name, Login: loginName(l.OSUser, i.Name), HostKey: strings.TrimSpace(f.HostKey), Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256),
+		Nonce: nonce, Issued: s.now().UTC().Truncate(time.Microsecond), Expires: c.ExpiresAt.UTC(),
+	}
+	run, err := s.store.LiveRunOf(ctx, i.ID)
+	if err == nil {
+		e.Run = run.String()
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	c.Text = e.Text()
+	c.Entry, err = json.Marshal(e)
+	return err
 }
 
 // Prove takes the signature of a challenge as proof that the actor holds the
@@ -52,7 +90,7 @@ func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge 
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		c, err := tx.TakeChallenge(ctx, challenge, s.now())
-		if errors.Is(err, store.ErrNotFound) || err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID) {
+		if errors.Is(err, store.ErrNotFound) || err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID || len(c.Entry) > 0) {
 			return refuse("no-such-challenge", "there is no such challenge for you and this key, or it was signed already")
 		}
 		if err != nil {
@@ -75,23 +113,46 @@ func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge 
 	return s.Key(ctx, key)
 }
 
+// ReportedEntry is a report that somebody completed a login from their own machine.
+type ReportedEntry struct {
+	Key, HostKey string
+	// Challenge is the one that was issued once the login was completed, Signature is of its text
+	// and made with the key (SSHSIG).
+	Challenge uuid.UUID
+	Signature string
+}
+
 // ReportEntry records that the actor completed a login with the key from their
-// own machine, where the host key that they saw is a pinned one.
-func (s *Service) ReportEntry(ctx context.Context, actor Actor, login, key, hostKey string) (Login, error) {
+// own machine, where the host key that they saw is a pinned one. The report is signed with the key.
+func (s *Service) ReportEntry(ctx context.Context, actor Actor, login string, r ReportedEntry) (Login, error) {
 	l, i, err := s.loginNamed(ctx, login)
 	if err != nil {
 		return Login{}, err
 	}
-	k, err := s.Key(ctx, key)
+	k, err := s.Key(ctx, r.Key)
 	if err != nil {
 		return Login{}, err
 	}
-	if err := checkHostKey(i, hostKey); err != nil {
+	if err := checkHostKey(i, r.HostKey); err != nil {
 		return Login{}, err
 	}
 	name := loginName(l.OSUser, i.Name)
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.ID, At: s.now(), Person: actor.Name, HostKey: strings.TrimSpace(hostKey)}); err != nil {
+		c, err := tx.TakeChallenge(ctx, r.Challenge, s.now())
+		if errors.Is(err, store.ErrNotFound) || err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID || len(c.Entry) == 0) {
+			return &Problem{Kind: Invalid, Code: "no-such-challenge", Field: "challenge", Detail: "there is no such challenge for you, this key and a login, or it was signed already", Remedy: "Ask for one once the login was completed; the client does so: plumlatch prove " + name}
+		}
+		if err != nil {
+			return err
+		}
+		proof := store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.ID, At: s.now(), Person: actor.Name, HostKey: strings.TrimSpace(r.HostKey), Entry: c.Entry, Signature: r.Signature}
+		if _, err := entryIn(proof, k, i, l.OSUser); err != nil {
+			return &Problem{Kind: Invalid, Code: "bad-signature", Field: "signature", Detail: text.Line(err.Error(), text.MaxMessage), Remedy: "Sign the challenge as it was issued, with the key that was logged in with"}
+		}
+		if s.now().After(c.ExpiresAt) {
+			return &Problem{Kind: Invalid, Code: "challenge-expired", Field: "challenge", Detail: "the challenge has expired", Remedy: "Log in again"}
+		}
+		if err := tx.AddProof(ctx, proof); err != nil {
 			return err
 		}
 		sighting := store.Sighting{LoginID: l.ID, KeyID: k.ID, SeenAt: s.now(), Method: "logged in by " + actor.Name, Present: true, Opens: true}
@@ -106,6 +167,22 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login, key, host
 	s.engine.Nudge(ctx, rotationDuty) // one may have waited for it
 	s.wakeRestore(ctx, i.ID)
 	return s.Login(ctx, login)
+}
+
+// entryIn is the completed login that a signed proof is of: with the key, at the login, and with a
+// host key that is pinned.
+func entryIn(p store.Proof, k store.Key, i store.Instance, user string) (sshio.Entry, error) {
+	var e signature.Entry
+	if err := json.Unmarshal(p.Entry, &e); err != nil {
+		return sshio.Entry{}, fmt.Errorf("the report of a login with %s cannot be read: %w", k.Name, err)
+	}
+	if e.Login != loginName(user, i.Name) {
+		return sshio.Entry{}, fmt.Errorf("the report is of a login to %s", text.Line(e.Login, text.MaxLine))
+	}
+	if err := checkHostKey(i, e.HostKey); err != nil {
+		return sshio.Entry{}, err
+	}
+	return sshio.SignedEntry(e, p.Signature, k.Blob)
 }
 
 // ProofDue is a key that its keeper is to prove.

@@ -537,16 +537,18 @@ func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string
 		return store.Key{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say what happened, for the daybook: -reason TEXT"}
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := tx.LockKey(ctx, name)
+		k, err := s.lockKey(ctx, tx, name, func(k store.Key) error {
+			own, err := s.holds(ctx, tx, actor, k)
+			if err != nil {
+				return err
+			}
+			if actor.Role != Admin && !own {
+				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name), Remedy: "Ask them"}
+			}
+			return s.beyond(ctx, tx, k)
+		})
 		if err != nil {
-			return s.noKey(err, name)
-		}
-		own, err := s.holds(ctx, actor, k)
-		if err := errors.Join(err, s.beyond(ctx, k)); err != nil {
 			return err
-		}
-		if actor.Role != Admin && !own {
-			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name), Remedy: "Ask them"}
 		}
 		if k.State == "lost" {
 			return nil

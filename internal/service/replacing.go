@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/runs"
@@ -26,34 +24,36 @@ func (r *restoring) newToken() string   { return r.run.ID.String() + " replaceme
 
 // image copies the root disk.
 func (r *restoring) image(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := p.SetFact(ctx, imageAskedFact, yesFact); err != nil {
+	r.work.ImageAsked = true
+	if err := p.Save(ctx); err != nil {
 		return "", err
 	}
-	op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.run.Facts[newNameFact]+"-image", true)
+	op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.work.NewName+"-image", true)
 	if err != nil {
 		return "", calling(err)
 	}
 	if op.Snapshot == nil {
 		return "", errors.New("the cloud does not name the copy that it makes")
 	}
-	if err := p.SetFact(ctx, imageFact, *op.Snapshot); err != nil {
+	r.work.Image = *op.Snapshot
+	if err := p.Save(ctx); err != nil {
 		return "", err
 	}
 	if err := r.await(ctx, p, op.Id); err != nil {
 		return "", err
 	}
-	return p.Fact(gibFact) + " GiB are copied", nil
+	return fmt.Sprintf("%d GiB are copied", r.work.GiB), nil
 }
 
 // deleteImage deletes the copy. Where it is not known whether the cloud ever heard of it,
 // the same is asked for again, so that none is left that comes about later.
 func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
-	if p.Fact(imageAskedFact) == "" {
+	if !r.work.ImageAsked {
 		return nil
 	}
-	id := p.Fact(imageFact)
+	id := r.work.Image
 	if id == "" {
-		op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.run.Facts[newNameFact]+"-image", true)
+		op, err := r.cloud.MakeSnapshot(ctx, r.imageToken(), r.instance.CloudID, r.work.NewName+"-image", true)
 		var refused *cloud.RefusedError
 		if errors.As(err, &refused) {
 			return nil // there is none, and none comes
@@ -74,25 +74,21 @@ func (r *restoring) deleteImage(ctx context.Context, p *runs.Progress) error {
 }
 
 // fresh is the lifecycle of the instance that replaces the one of before.
-func (r *restoring) fresh(ctx context.Context, p *runs.Progress) (*lifecycle, error) {
-	id, err := r.id(p, replacementFact)
-	if err != nil {
-		return nil, err
-	}
-	i, err := r.store.InstanceByID(ctx, id)
-	return &lifecycle{Service: r.Service, instance: i}, err
+func (r *restoring) fresh(ctx context.Context) (*lifecycle, error) {
+	i, err := r.store.InstanceByID(ctx, r.work.Replacement)
+	return &lifecycle{Service: r.Service, instance: i, work: &lifecycleWork{}}, err
 }
 
 // launchNew launches the replacement. Its record is made first.
 func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, error) {
-	k, err := r.key(ctx, p)
+	k, err := r.key(ctx)
 	if err != nil {
 		return "", err
 	}
-	l, err := r.fresh(ctx, p)
+	l, err := r.fresh(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		if err = r.recordNew(ctx, p, k); err == nil {
-			l, err = r.fresh(ctx, p)
+		if err = r.recordNew(ctx, k); err == nil {
+			l, err = r.fresh(ctx)
 		}
 	}
 	if err != nil {
@@ -102,7 +98,7 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 	if err != nil {
 		return "", err
 	}
-	copied, firewall := p.Fact(imageFact), p.Fact(beforeFact+"firewall")
+	copied, firewall := r.work.Image, r.before().Firewall
 	op, err := r.cloud.Launch(ctx, cloud.Launch{
 		RequestToken: r.newToken(), Name: l.instance.Name, Image: l.instance.Image, Size: l.instance.Size, Zone: l.instance.Zone,
 		UserData: &data, KeyLabel: &l.instance.KeyLabel, Firewall: &firewall, Snapshot: &copied,
@@ -124,25 +120,17 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 }
 
 // recordNew records the replacement with its login.
-func (r *restoring) recordNew(ctx context.Context, p *runs.Progress, k store.Key) error {
-	id, err := r.id(p, replacementFact)
-	if err != nil {
-		return err
-	}
-	login, err := r.id(p, newLoginFact)
-	if err != nil {
-		return err
-	}
-	old := r.instance
+func (r *restoring) recordNew(ctx context.Context, k store.Key) error {
+	id, login, old := r.work.Replacement, r.work.NewLogin, r.instance
 	i := store.Instance{
-		ID: id, Name: r.run.Facts[newNameFact], State: "launching", Image: old.Image, Size: old.Size, Zone: old.Zone, Region: old.Region, LoginUser: old.LoginUser,
+		ID: id, Name: r.work.NewName, State: "launching", Image: old.Image, Size: old.Size, Zone: old.Zone, Region: old.Region, LoginUser: old.LoginUser,
 		TemporaryGiB: old.TemporaryGiB, KeyLabel: k.Name, Labels: maps.Clone(old.Labels), CreatedAt: r.now(), CreatedBy: r.run.RequestedBy,
 	}
 	return r.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return takenInstance(err, i.Name)
 		}
-		user, _, _ := strings.Cut(r.run.Facts[loginNameFact], "@")
+		user, _, _ := strings.Cut(r.work.LoginName, "@")
 		return tx.AddLogin(ctx, store.Login{ID: login, InstanceID: id, OSUser: user})
 	})
 }
@@ -152,10 +140,7 @@ func (r *restoring) endNew(ctx context.Context, p *runs.Progress) error {
 	if err := r.endLaunched(ctx, p, r.newToken()); err != nil {
 		return err
 	}
-	id, err := r.id(p, replacementFact)
-	if err != nil {
-		return err
-	}
+	id := r.work.Replacement
 	if _, err := r.store.InstanceByID(ctx, id); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			return nil
@@ -166,25 +151,25 @@ func (r *restoring) endNew(ctx context.Context, p *runs.Progress) error {
 }
 
 // check waits until the replacement answers at all ports that were given.
-func (r *restoring) check(ctx context.Context, p *runs.Progress) (string, error) {
-	l, err := r.fresh(ctx, p)
+func (r *restoring) check(ctx context.Context, _ *runs.Progress) (string, error) {
+	l, err := r.fresh(ctx)
 	if err != nil {
 		return "", err
 	}
-	for port := range strings.SplitSeq(r.run.Facts[portsFact], ",") {
-		address := net.JoinHostPort(l.instance.PublicAddress, port)
+	for _, port := range r.work.Ports {
+		address := net.JoinHostPort(l.instance.PublicAddress, strconv.Itoa(port))
 		conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
 		if err != nil {
 			return "", runs.Temporary(fmt.Errorf("%s does not answer yet", address))
 		}
 		conn.Close()
 	}
-	return "it answers at " + strings.ReplaceAll(r.run.Facts[portsFact], ",", ", "), nil
+	return "it answers at " + portsText(r.work.Ports), nil
 }
 
 // addressMoved gives the static address of one instance to another, or waits until
 // somebody did where the cloud has no call for it.
-func (r *restoring) addressMoved(ctx context.Context, p *runs.Progress, from, to string) error {
+func (r *restoring) addressMoved(ctx context.Context, from, to string) error {
 	i, err := r.cloud.Instance(ctx, to)
 	if err != nil {
 		return calling(err)
@@ -197,7 +182,7 @@ func (r *restoring) addressMoved(ctx context.Context, p *runs.Progress, from, to
 		return calling(err)
 	}
 	if !slices.Contains(can.Capabilities, cloud.CanAddresses) {
-		return r.waits(ctx, p, fmt.Sprintf("waits for you to move the address %s to %s by hand, since the cloud has no call for it", p.Fact(beforeFact+"address"), i.Name))
+		return runs.WaitFor(store.Waits{Who: r.run.RequestedBy, What: fmt.Sprintf("to move the address %s to %s, since the cloud has no call for it", r.before().Address, i.Name), ByHand: true})
 	}
 	return calling(r.cloud.MoveAddress(ctx, from, to))
 }
@@ -216,66 +201,59 @@ func (r *restoring) noteBoth(ctx context.Context, l *lifecycle) error {
 	return nil
 }
 
-func (r *restoring) moveAddress(ctx context.Context, p *runs.Progress) (string, error) {
-	l, err := r.fresh(ctx, p)
+func (r *restoring) moveAddress(ctx context.Context, _ *runs.Progress) (string, error) {
+	l, err := r.fresh(ctx)
 	if err == nil {
-		err = r.addressMoved(ctx, p, r.instance.CloudID, l.instance.CloudID)
+		err = r.addressMoved(ctx, r.instance.CloudID, l.instance.CloudID)
 	}
 	if err != nil {
 		return "", err
 	}
-	return p.Fact(beforeFact+"address") + " leads to " + l.instance.Name + " now", r.noteBoth(ctx, l)
+	return r.before().Address + " leads to " + l.instance.Name + " now", r.noteBoth(ctx, l)
 }
 
-func (r *restoring) moveBack(ctx context.Context, p *runs.Progress) error {
-	l, err := r.fresh(ctx, p)
+func (r *restoring) moveBack(ctx context.Context, _ *runs.Progress) error {
+	l, err := r.fresh(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	if err := r.addressMoved(ctx, p, l.instance.CloudID, r.instance.CloudID); err != nil {
+	if err := r.addressMoved(ctx, l.instance.CloudID, r.instance.CloudID); err != nil {
 		return err
 	}
 	return r.noteBoth(ctx, l)
 }
 
+// before is how the instance was; as nothing where that was not looked at.
+func (r *restoring) before() stoodAs {
+	if r.work.Before == nil {
+		return stoodAs{}
+	}
+	return *r.work.Before
+}
+
 // endedReplaced hands the grants of the login over to that of the replacement.
-func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, run store.Run, actor Actor) error {
-	id, err := uuid.Parse(run.Facts[replacementFact])
+func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor Actor) error {
+	run, w := r.run, r.work
+	granted, err := tx.GrantedKeys(ctx, w.Login)
 	if err != nil {
 		return err
 	}
-	login, err := uuid.Parse(run.Facts[newLoginFact])
-	if err != nil {
-		return err
-	}
-	old, err := uuid.Parse(run.Facts[loginFact])
-	if err != nil {
-		return err
-	}
-	key, err := uuid.Parse(run.Facts[keyFact])
-	if err != nil {
-		return err
-	}
-	granted, err := tx.GrantedKeys(ctx, old)
-	if err != nil {
-		return err
-	}
-	lost, err := idsIn(run.Facts[lostFact])
-	if err != nil {
-		return err
-	}
-	grants := []store.Grant{{ID: newID(), KeyID: key, LoginID: login, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "restore of " + run.Instance.Name}}
+	grants := []store.Grant{{ID: newID(), KeyID: w.Key, LoginID: w.NewLogin, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "restore of " + run.Instance.Name}}
 	for _, k := range granted {
-		if k.ID != key && k.StewardOf == nil && !slices.Contains(lost, k.ID) {
-			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: login, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "as on " + run.Instance.Name})
+		if k.ID != w.Key && k.StewardOf == nil && !slices.Contains(idsOf(w.Lost), k.ID) {
+			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: w.NewLogin, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "as on " + run.Instance.Name})
 		}
 	}
-	name := run.Facts[newNameFact]
-	note := r.entry(actor, "instance.launched", "instance", name, run.Reason, "%s takes the place of %s, which is stopped.", name, run.Instance.Name)
-	return errors.Join(tx.AddGrants(ctx, grants), tx.ChangeInstance(ctx, id, map[string]any{"state": "running"}), tx.Note(ctx, note))
+	if err := tx.AddGrants(ctx, grants); err != nil {
+		return err
+	}
+	if err := tx.ChangeInstance(ctx, w.Replacement, map[string]any{"state": "running"}); err != nil {
+		return err
+	}
+	return tx.Note(ctx, r.entry(actor, "instance.launched", "instance", w.NewName, run.Reason, "%s takes the place of %s, which is stopped.", w.NewName, run.Instance.Name))
 }
 
 // replacementName proposes the name of an instance that takes the place of one.

@@ -303,7 +303,7 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if _, err := r.ReportEntry(t.Context(), r.ines, o.login, "fresh", ssh.FingerprintSHA256(s.HostKey)); err != nil {
+	if err := r.reportEntryBy(r.ines, o.login, "fresh", ssh.FingerprintSHA256(s.HostKey), fresh); err != nil {
 		t.Fatal(err)
 	}
 	r.until("the wait for the removal", waits(restore.Remove))
@@ -316,7 +316,7 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := s.EditAll(func(_ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return f.Remove(lost.Blob), nil
+		return slices.DeleteFunc(slices.Clone(f), func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, lost.Blob) }), nil
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -350,7 +350,11 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 		}
 		r.stop()
 		r.jump(time.Hour) // while the service is away
-		if err := r.store.ChangeRun(t.Context(), begun.ID, map[string]any{"state": runs.Failed, "ended_at": time.Now()}); err != nil {
+		taken, err := r.store.TakeRun(t.Context(), begun.ID, time.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := r.store.EndRun(t.Context(), begun.ID, taken.Epoch, runs.Failed, "", time.Now()); err != nil {
 			t.Fatal(err) // and the run is dead
 		}
 		r.start()
@@ -377,24 +381,31 @@ func TestAnOpeningThatComesAboutLaterIsClosedAsWell(t *testing.T) {
 	r := newRestoreRig(t, nil)
 	o := r.lockOut(restoreCases[4], "door")
 	run := o.ends(o.begin().ID)
-	c := run.Closings[0]
-	// As if its answer had never come, and the cloud did it after all.
-	if err := r.store.ChangeClosing(t.Context(), c.ID, map[string]any{"opened_at": nil}); err != nil {
+	// One whose answer never came, which was closed, and which the cloud does after all.
+	late := run.Closings[0]
+	late.Kind += forUndo + " 9"
+	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = closingID(run.ID, late.Kind), nil, nil, r.now().Add(-time.Second)
+	if err := r.store.WriteClosing(t.Context(), late); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.port.OpenPort(t.Context(), "another", "default", "127.255.16.0/28", 2222); err != nil {
-		t.Fatal(err)
-	}
-	late, err := r.port.OpenPort(t.Context(), c.ID.String()+" ", "default", "127.255.16.0/28", 2222)
-	if err != nil || late.RequestToken == nil {
+	if err := r.store.ChangeClosing(t.Context(), late.ID, map[string]any{"closed_at": r.now()}); err != nil {
 		t.Fatal(err)
 	}
 	before := len(o.firewall())
+	if _, err := r.port.OpenPort(t.Context(), "another", "default", "127.255.16.0/28", 2222); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.port.OpenPort(t.Context(), late.ID.String(), "default", "127.255.16.0/28", 2222); err != nil {
+		t.Fatal(err)
+	}
+	if got := len(o.firewall()); got != before+2 {
+		t.Fatalf("there are %d rules, want the two that were opened beside %d", got, before)
+	}
 	if err := r.closeDue(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if after := len(o.firewall()); after != before {
-		t.Errorf("rules that are not the run's went: %d of %d", after, before)
+	if got := len(o.firewall()); got != before+1 {
+		t.Errorf("%d rules are left of %d and one of somebody else's: what came about later stays open, or more was closed", got, before)
 	}
 }
 
@@ -456,7 +467,7 @@ func TestARouteIsRefusedWithWhatIsMissingAndWhatToDo(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if live, err := r.store.LiveRuns(t.Context()); err != nil || len(live) != 0 {
+	if live, err := r.store.LiveRuns(t.Context(), time.Now().Add(time.Hour)); err != nil || len(live) != 0 {
 		t.Errorf("something was begun: %v %v", err, live)
 	}
 }

@@ -158,6 +158,6 @@ func TestKilledAtAnyInstantARestoreGoesOnOrIsUndone(t *testing.T) {
 
 // undoes reports whether the step of the case has an undo.
 func (o *lockedOut) undoes(step restore.Step) bool {
-	r := &restoring{lifecycle: lifecycle{Service: o.Service}, route: o.route, run: store.Run{Facts: map[string]string{}}}
+	r := &restoring{lifecycle: lifecycle{Service: o.Service}, route: o.route, work: &restoreWork{}}
 	return r.steps()[step].Undo != nil
 }

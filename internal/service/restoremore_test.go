@@ -59,7 +59,7 @@ func (o *lockedOut) waitsByHand(id uuid.UUID, step restore.Step) {
 	o.t.Helper()
 	o.until("the wait for "+string(step), func() bool {
 		r, err := o.Restore(o.t.Context(), id)
-		return err == nil && r.Waits != nil && r.Waits.Step == step && strings.Contains(r.Waits.What, "by hand")
+		return err == nil && r.Waits != nil && r.Waits.Step == step && r.Waits.ByHand
 	})
 }
 
@@ -175,7 +175,7 @@ func TestTheWorryIsAboutTheBestWayBack(t *testing.T) {
 	if err != nil || routes.Worry != page.Items[0].Worry || routes.Options[0].Route != restore.HelperDisk || len(routes.Rehearsed) != 2 {
 		t.Errorf("%v %+v", err, routes)
 	}
-	if live, err := r.store.LiveRuns(t.Context()); err != nil || len(live) != 0 {
+	if live, err := r.store.LiveRuns(t.Context(), time.Now().Add(time.Hour)); err != nil || len(live) != 0 {
 		t.Errorf("a rehearsal began something: %v %v", err, live)
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/restore"
 	"plumlatch/internal/store"
 )
 
@@ -37,15 +38,14 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 	if err != nil {
 		return RestoreReport{}, err
 	}
-	out := RestoreReport{Restore: r, MadeAt: s.now(), AddressBefore: r.Facts[beforeFact+"address"]}
+	out := RestoreReport{Restore: r, MadeAt: s.now()}
+	if r.work.Before != nil {
+		out.AddressBefore = r.work.Before.Address
+	}
 	if target, err := s.store.InstanceNamed(ctx, r.Target); err == nil {
 		out.AddressAfter = target.PublicAddress
 	}
-	ids, err := idsIn(r.Facts[lostFact])
-	if err != nil {
-		return out, err
-	}
-	keys, err := s.store.KeysByID(ctx, ids)
+	keys, err := s.store.KeysByID(ctx, idsOf(r.work.Lost))
 	if err != nil {
 		return out, err
 	}
@@ -117,7 +117,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) 
 	if err != nil {
 		return err
 	}
-	if err := s.store.SetFact(ctx, id, openedFact, actor.Name); err != nil {
+	if err := s.store.AddReport(ctx, id, string(restore.Open), store.Report{By: actor.Name, At: s.now(), Outcome: "opened"}); err != nil {
 		return err
 	}
 	s.engine.Wake(ctx, id)

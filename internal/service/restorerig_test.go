@@ -198,7 +198,7 @@ func (o *lockedOut) entered(key string, by ssh.Signer) {
 		o.t.Fatal(err)
 	}
 	defer s.Close()
-	if _, err := o.ReportEntry(o.t.Context(), o.ines, o.login, key, ssh.FingerprintSHA256(s.HostKey)); err != nil {
+	if err := o.reportEntryBy(o.ines, o.login, key, ssh.FingerprintSHA256(s.HostKey), by); err != nil {
 		o.t.Fatal(err)
 	}
 }
@@ -423,4 +423,4 @@ func (o *lockedOut) judgeDone(r Restore) (wrong []string) {
 }
 
 // stepsIn are the steps of a case, as the routes themselves order them.
-func stepsIn(r Restore) []restore.Step { return restore.Steps(restorePlanOf(r.Facts)) }
+func stepsIn(r Restore) []restore.Step { return restore.Steps(r.work.plan()) }

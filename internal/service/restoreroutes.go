@@ -404,7 +404,7 @@ func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance,
 					return "", err
 				}
 				defer end()
-				read, err := readFiles(session)
+				read, err := readFiles(ctx, session)
 				return fmt.Sprintf("it completes, and reads %s", counted(len(read.files), "file")), err
 			})
 		case restore.GuestAgent, restore.WindowsPassword:

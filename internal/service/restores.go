@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -66,14 +65,20 @@ type Restore struct {
 	Undoable bool
 	// Kept is whether the service keeps the new key's private half.
 	Kept bool
+
+	work *restoreWork
 }
 
-// Waiting is a step that waits for somebody.
+// Waiting is a step that waits for somebody, or its undo.
 type Waiting struct {
 	Step restore.Step
-	What string
-	// Next is the command that does it.
-	Next string
+	Undo bool
+	// Who is to do What since when. Next is the command that does it; "" where it is to be done
+	// by hand.
+	Who, What string
+	Next      string
+	ByHand    bool
+	Since     time.Time
 }
 
 // StartRestore begins to get back into a login.
@@ -116,13 +121,12 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 	if err != nil {
 		return Restore{}, err
 	}
-	run, err := s.newRestore(ctx, actor, w, l, i, k, lost, f)
+	work, err := s.newRestore(ctx, w, l, i, k, lost, f)
 	if err != nil {
 		return Restore{}, err
 	}
-	if sealed != nil {
-		run.Facts[keptFact] = yesFact
-	}
+	work.Kept = work.Kept || sealed != nil
+	run := s.newRun(actor, restoreKind, i, w.Reason, work)
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
 		if err != nil || earlier != "" {
@@ -139,11 +143,13 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 			if err != nil {
 				return err
 			}
-			if added {
-				run.Facts[addedFact] = yesFact
-			}
+			work.Added = added
+			run.Payload = encode(work)
 		}
-		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, onKeys(s.entry(actor, "restore.start", "login", routes.Name, w.Reason, "%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name), k.Name)))
+		if err := tx.AddRun(ctx, run); err != nil {
+			return err
+		}
+		return tx.Note(ctx, onKeys(s.entry(actor, "restore.start", "login", routes.Name, w.Reason, "%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name), k.Name))
 	})
 	var taken *store.TakenError
 	switch {
@@ -280,64 +286,48 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 	return out, nil
 }
 
-// newRestore makes the run with what its steps go by.
-func (s *Service) newRestore(ctx context.Context, actor Actor, w RestoreWanted, l store.Login, i store.Instance, k store.Key, lost []store.Key, f restore.Facts) (store.Run, error) {
-	facts := map[string]string{routeFact: string(w.Route), loginFact: l.ID.String(), keyFact: k.ID.String(), "login name": loginName(l.OSUser, i.Name), "key name": k.Name, asImageFact: f.HelperImage}
-	flag := func(name string, set bool) {
-		if set {
-			facts[name] = yesFact
-		}
-	}
+// newRestore makes what the steps of a restore go by.
+func (s *Service) newRestore(ctx context.Context, w RestoreWanted, l store.Login, i store.Instance, k store.Key, lost []store.Key, f restore.Facts) (restoreWork, error) {
 	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})
 	if err != nil {
-		return store.Run{}, err
+		return restoreWork{}, err
 	}
-	flag(keptFact, kept[k.ID] && s.Safe != nil)
-	flag("steward", f.Steward && w.Route == restore.StandingKey)
-	flag(permitsFact, (w.Route == restore.GuestAgent || w.Route == restore.WindowsPassword) && f.Agent != restore.AgentReady)
-	flag(opensFact, w.Route == restore.BrowserShell && !f.ShellAdmitted)
-	var holders, names, ids, ports []string
+	work := restoreWork{
+		Route: w.Route, Login: l.ID, LoginName: loginName(l.OSUser, i.Name), Key: k.ID, KeyName: k.Name, HelperImage: f.HelperImage,
+		Kept:    kept[k.ID] && s.Safe != nil,
+		Steward: f.Steward && w.Route == restore.StandingKey,
+		Permits: (w.Route == restore.GuestAgent || w.Route == restore.WindowsPassword) && f.Agent != restore.AgentReady,
+		Opens:   w.Route == restore.BrowserShell && !f.ShellAdmitted,
+	}
 	for _, h := range f.Holders {
-		holders = append(holders, h.Keeper)
-	}
-	facts[holdersFact] = strings.Join(holders, " or ")
-	entered, err := s.store.LastEntered(ctx, l.ID, k.ID)
-	if err != nil {
-		return store.Run{}, err
-	}
-	if entered != nil {
-		facts[enteredFact] = entered.Format(factLayout)
+		work.Holders = append(work.Holders, h.Keeper)
 	}
 	for _, old := range lost {
-		names, ids = append(names, old.Name), append(ids, old.ID.String())
+		work.Lost = append(work.Lost, namedKey{old.ID, old.Name})
 	}
-	facts[lostFact], facts[lostNamesFact] = strings.Join(ids, ","), strings.Join(names, ", ")
+	work.Removes = slices.Clone(work.Lost)
 	switch w.Route {
 	case restore.HelperDisk:
-		if facts[helperSizeFact], err = s.helperSize(ctx); err != nil {
-			return store.Run{}, err
+		if work.HelperSize, err = s.helperSize(ctx); err != nil {
+			return work, err
 		}
 	case restore.Replacement:
-		flag(staticFact, f.Static)
-		flag(stopFirstFact, w.StopFirst)
-		for _, port := range w.Ports {
-			ports = append(ports, strconv.Itoa(port))
-		}
-		facts[replacementFact], facts[newLoginFact] = newID().String(), newID().String()
-		delete(facts, enteredFact) // the new login was never entered
-		if facts[newNameFact], err = s.newNameFor(ctx, w, i); err != nil {
-			return store.Run{}, err
+		work.Static, work.StopFirst, work.Ports = f.Static, w.StopFirst, w.Ports
+		work.Replacement, work.NewLogin = newID(), newID()
+		if work.NewName, err = s.newNameFor(ctx, w, i); err != nil {
+			return work, err
 		}
 		found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
 		if err != nil {
-			return store.Run{}, err
+			return work, err
 		}
 		if steward := found[0].Steward; steward != nil { // its line is in the image
-			names, ids = append(names, steward.Name), append(ids, steward.ID.String())
+			work.Removes = append(work.Removes, namedKey{steward.ID, steward.Name})
 		}
+		return work, nil // the new login was never entered
 	}
-	facts[removesFact], facts[removeNamesFact], facts[portsFact] = strings.Join(ids, ","), strings.Join(names, ", "), strings.Join(ports, ",")
-	return s.newRunWith(actor, "restore", i, w.Reason, facts), nil
+	work.EnteredBefore, err = s.store.LastEntered(ctx, l.ID, k.ID)
+	return work, err
 }
 
 // helperSize is the smallest size that the cloud offers.
@@ -380,77 +370,61 @@ func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i store.Insta
 // Restore returns a restore with how far it is.
 func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
 	run, err := s.store.RunByID(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && run.Kind != "restore" {
+	if errors.Is(err, store.ErrNotFound) || err == nil && run.Kind != restoreKind {
 		return Restore{}, &Problem{Kind: NotFound, Code: "no-such-restore", Detail: "there is no restore with this id", Remedy: "See what there is: plumlatch restore list"}
 	}
 	if err != nil {
 		return Restore{}, err
 	}
 	closings, err := s.store.ClosingsOf(ctx, run.ID)
-	return restoreOf(run, closings), err
+	if err != nil {
+		return Restore{}, err
+	}
+	return restoreOf(run, closings)
 }
 
 // differsOf says in words what is not as it was before a restore that was undone.
-func differsOf(facts map[string]string) string {
+func differsOf(w *restoreWork) string {
 	var all []string
-	for _, name := range []string{lineLeftFact, differsFact} {
-		if facts[name] != "" {
-			all = append(all, facts[name])
-		}
+	if w.LineLeft != "" {
+		all = append(all, w.LineLeft)
 	}
-	return strings.Join(all, "; ")
+	return strings.Join(append(all, w.Differs...), "; ")
 }
 
 // restoreOf reads a restore out of its run and what runs have opened.
-func restoreOf(run store.Run, closings []store.Closing) Restore {
-	f := run.Facts
-	out := Restore{Run: run, Route: restore.Route(f[routeFact]), Login: f[loginNameFact], Key: f[keyNameFact], Target: run.Instance.Name, Differs: differsOf(f), Kept: f[keptFact] != ""}
-	if f[lostNamesFact] != "" {
-		out.Lost = strings.Split(f[lostNamesFact], ", ")
+func restoreOf(run store.Run, closings []store.Closing) (Restore, error) {
+	w, err := restoreWorkOf(run)
+	if err != nil {
+		return Restore{}, err
 	}
-	if f[removeNamesFact] != "" {
-		out.Removes = strings.Split(f[removeNamesFact], ", ")
+	out := Restore{
+		Run: run, Route: w.Route, Login: w.LoginName, Key: w.KeyName, Target: run.Instance.Name, Differs: differsOf(w), Kept: w.Kept,
+		Lost: namesOf(w.Lost), Removes: namesOf(w.Removes), ProvedAt: w.ProvedAt, work: w,
 	}
 	if out.Route == restore.Replacement {
-		out.Target = f[newNameFact]
+		out.Target = w.NewName
 	}
 	for _, step := range run.Steps {
-		if why := f[leftFact+step.Name]; why != "" {
-			out.Left = append(out.Left, step.Title+": "+why)
-		}
-		if step.State == runs.StepRunning && strings.HasPrefix(step.Outcome, "waits for ") && run.EndedAt == nil {
-			out.Waits = waitingFor(out, step)
+		if step.State == runs.StepLeft {
+			out.Left = append(out.Left, step.Title+": "+step.Outcome)
 		}
 	}
-	if at, err := time.Parse(factLayout, f[provedFact]); err == nil {
-		out.ProvedAt = &at
+	if w := run.Waits; w != nil && run.EndedAt == nil {
+		out.Waits = &Waiting{Step: restore.Step(w.Step), Who: w.Who, What: w.What, Next: w.Next, ByHand: w.ByHand, Undo: w.Undo, Since: w.Since}
 	}
-	out.Undoable = run.EndedAt == nil && run.State != runs.Undoing && (out.ProvedAt == nil || out.Route == restore.Replacement)
+	out.Undoable = run.EndedAt == nil && run.CommittedAt == nil && run.UndoAskedAt == nil && run.State != runs.Undoing
 	for _, c := range closings {
 		if c.RunID == run.ID {
 			out.Closings = append(out.Closings, c)
 		}
 	}
-	return out
-}
-
-// waitingFor says who has to do what, and with which command.
-func waitingFor(r Restore, step store.RunStep) *Waiting {
-	w := &Waiting{Step: restore.Step(step.Name), What: step.Outcome, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.ID)}
-	switch {
-	case strings.Contains(step.Outcome, "by hand"):
-		w.Next = ""
-	case w.Step == restore.Place && r.Route == restore.Password:
-		w.Next = fmt.Sprintf("plumlatch restore watch %s -password", r.ID)
-	case w.Step == restore.Open:
-		w.Next = fmt.Sprintf("plumlatch instance password %s -with FILE", r.Instance.Name)
-	}
-	return w
+	return out, nil
 }
 
 // Restores returns one page of restores, newest first.
 func (s *Service) Restores(ctx context.Context, instance string, p store.Page) (store.List[Restore], error) {
-	l, err := s.store.Runs(ctx, store.RunFilter{Kind: "restore", Instance: instance}, p)
+	l, err := s.store.Runs(ctx, store.RunFilter{Kind: restoreKind, Instance: instance}, p)
 	if err != nil {
 		return store.List[Restore]{}, pageProblem(err)
 	}
@@ -460,10 +434,17 @@ func (s *Service) Restores(ctx context.Context, instance string, p store.Page) (
 	}
 	closings, err := s.store.ClosingsOf(ctx, ids...)
 	out := store.List[Restore]{Next: l.Next, Total: l.Total}
-	for _, run := range l.Items {
-		out.Items = append(out.Items, restoreOf(run, closings))
+	if err != nil {
+		return out, err
 	}
-	return out, err
+	for _, run := range l.Items {
+		r, err := restoreOf(run, closings)
+		if err != nil {
+			return out, err
+		}
+		out.Items = append(out.Items, r)
+	}
+	return out, nil
 }
 
 // UndoRestore has a restore that is at work undone.
@@ -475,25 +456,30 @@ func (s *Service) UndoRestore(ctx context.Context, actor Actor, id uuid.UUID, re
 	if err != nil {
 		return Restore{}, err
 	}
-	switch {
-	case r.State == runs.Undoing:
-		return r, nil
-	case r.EndedAt != nil:
-		return Restore{}, &Problem{Kind: Conflict, Code: "restore-over", Detail: "this restore is over", Remedy: overRemedy(r)}
-	case !r.Undoable:
-		return Restore{}, &Problem{Kind: Conflict, Code: "restore-proved", Detail: fmt.Sprintf("a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login), Remedy: "Let the last steps end: plumlatch restore watch " + id.String()}
-	}
 	why := actor.Name + " asked for its undo"
 	if reason != "" {
 		why += ": " + reason
 	}
-	if err := s.store.Note(ctx, s.entry(actor, "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login)); err != nil {
+	won, err := s.engine.AskUndo(ctx, id, why)
+	if err != nil {
 		return Restore{}, err
 	}
-	if err := s.engine.AskUndo(ctx, id, why); err != nil {
+	if won {
+		if err := s.store.Note(ctx, s.entry(actor, "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login)); err != nil {
+			return Restore{}, err
+		}
+		return s.Restore(ctx, id)
+	}
+	if r, err = s.Restore(ctx, id); err != nil { // as it is now
 		return Restore{}, err
 	}
-	return s.Restore(ctx, id)
+	switch {
+	case r.State == runs.Undoing || r.UndoAskedAt != nil && r.EndedAt == nil:
+		return r, nil
+	case r.EndedAt != nil:
+		return Restore{}, &Problem{Kind: Conflict, Code: "restore-over", Detail: "this restore is over", Remedy: overRemedy(r)}
+	}
+	return Restore{}, &Problem{Kind: Conflict, Code: "restore-proved", Detail: fmt.Sprintf("a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login), Remedy: "Let the last steps end: plumlatch restore watch " + id.String()}
 }
 
 func overRemedy(r Restore) string {

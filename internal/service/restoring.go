@@ -13,55 +13,11 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
 
-// The facts of a restore. Those up to keptFact are written down with it.
 const (
-	routeFact       = "route"
-	loginFact       = "login"
-	loginNameFact   = "login name"
-	keyFact         = "key"
-	keyNameFact     = "key name"
-	lostFact        = "lost" // the ids of the lost keys, with commas between
-	lostNamesFact   = "lost names"
-	removesFact     = "remove" // those of the keys whose lines go
-	removeNamesFact = "remove names"
-	stewardFact     = "steward" // whether there is a steward key to edit by
-	holdersFact     = "holders" // who has a key that stands there
-	helperSizeFact  = "helper size"
-	imageAskedFact  = "image asked"
-	permitsFact     = "permits"
-	opensFact       = "opens"
-	staticFact      = "static"
-	stopFirstFact   = "stop first"
-	portsFact       = "ports" // those that are waited for on a replacement
-	asImageFact     = "helper image"
-	addedFact       = "added"          // whether the grant was made for this
-	enteredFact     = "entered before" // when the new key last opened the login
-	replacementFact = "replacement"    // the id of the instance that replaces it
-	newLoginFact    = "new login"
-	newNameFact     = "new name"
-	keptFact        = "kept"
-
-	beforeFact  = "before " // and what: how the instance stood
-	diskFact    = "disk"
-	deviceFact  = "device"
-	gibFact     = "gib"
-	helpersFact = "helpers" // how many were made
-	imageFact   = "image"
-	provedFact  = "proved at"
-	openedFact  = "opened by"
-	leftFact    = "left " // and the step: what it could not do
-	differsFact = "differs"
-	// lineLeftFact tells of a line that an undo could not take out again.
-	lineLeftFact = "line left"
-)
-
-const (
-	yesFact = "true"
 	// settlePatience is for how long what was opened or made is tried to be closed and
 	// removed without a pause; it goes on after that as well.
 	settlePatience = 24 * time.Hour
@@ -75,31 +31,30 @@ const (
 // restoring has the steps of the run that gets back into one login.
 type restoring struct {
 	lifecycle
-	run   store.Run
+	run  store.Run
+	work *restoreWork
+	// route is the work's.
 	route restore.Route
 }
 
-func restorePlanOf(facts map[string]string) restore.Plan {
-	return restore.Plan{
-		Route: restore.Route(facts[routeFact]), Permits: facts[permitsFact] != "", Opens: facts[opensFact] != "", Lost: facts[removesFact] != "",
-		Static: facts[staticFact] != "", StopFirst: facts[stopFirstFact] != "", Checks: facts[portsFact] != "",
-	}
-}
+func restoreWorkOf(run store.Run) (*restoreWork, error) { return workOf(run, earlierRestore) }
 
 // restorePlan gives the steps that core ordered.
-func (s *Service) restorePlan(run store.Run) runs.Plan {
-	r := &restoring{lifecycle: lifecycle{Service: s, instance: run.Instance}, run: run, route: restore.Route(run.Facts[routeFact])}
-	plan := runs.Plan{Ended: r.ended, Undoable: true}
-	order := restorePlanOf(run.Facts)
+func (s *Service) restorePlan(run store.Run) (runs.Plan, error) {
+	w, err := restoreWorkOf(run)
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	r := &restoring{lifecycle: lifecycle{Service: s, instance: run.Instance, work: &lifecycleWork{}}, run: run, work: w, route: w.Route}
+	plan := runs.Plan{Payload: w, Ended: r.ended, Undoable: true}
+	order := w.plan()
 	steps := r.steps()
 	for _, name := range restore.Steps(order) {
 		step := steps[name]
 		step.Name = string(name)
+		step.Commits = name == restore.Commit(order)
 		if step.Patience == 0 {
 			step.Patience = s.Patience
-		}
-		if restore.Proved(order, name) && name != restore.Settle {
-			step.Do = r.whateverComesOfIt(step)
 		}
 		if undo := step.Undo; undo != nil {
 			step.Undo = func(ctx context.Context, p *runs.Progress) error { return untilDone(undo(ctx, p)) }
@@ -109,7 +64,7 @@ func (s *Service) restorePlan(run store.Run) runs.Plan {
 		}
 		plan.Steps = append(plan.Steps, step)
 	}
-	return plan
+	return plan, nil
 }
 
 // untilDone marks every error of an undo as one that may pass: a run is not over while
@@ -121,43 +76,15 @@ func untilDone(err error) error {
 	return runs.Temporary(err)
 }
 
-// whateverComesOfIt turns a step after the proof into one that does not undo the restore
-// where it fails: the login is open again, and what was not done is told.
-func (r *restoring) whateverComesOfIt(step runs.Step) func(context.Context, *runs.Progress) (string, error) {
-	if r.route == restore.Replacement {
-		return step.Do // until the address has moved, the old instance is the one that counts
-	}
-	do, patience := step.Do, step.Patience
-	return func(ctx context.Context, p *runs.Progress) (string, error) {
-		for begun := time.Now(); ; {
-			outcome, err := do(ctx, p)
-			if err == nil || errors.Is(err, runs.ErrRests) || ctx.Err() != nil || store.Unavailable(err) {
-				return outcome, err
-			}
-			if !runs.IsTemporary(err) || time.Since(begun) > patience {
-				return "not done: " + text.Line(err.Error(), text.MaxLine), p.SetFact(ctx, leftFact+step.Name, text.Line(err.Error(), text.MaxLine))
-			}
-			if err := p.Tell(ctx, 0, "waiting: "+text.Line(err.Error(), text.MaxLine)); err != nil {
-				return "", err
-			}
-			select {
-			case <-ctx.Done():
-				return "", ctx.Err()
-			case <-time.After(r.engine.RetryAfter):
-			}
-		}
-	}
-}
-
 // steps are all that restores are made of.
 func (r *restoring) steps() map[restore.Step]runs.Step {
-	name, key, helper := r.instance.Name, r.run.Facts[keyNameFact], "a helper instance in "+r.instance.Zone
-	login := r.run.Facts[loginNameFact]
+	name, key, helper := r.instance.Name, r.work.KeyName, "a helper instance in "+r.instance.Zone
+	login, removes := r.work.LoginName, strings.Join(namesOf(r.work.Removes), ", ")
 	by := map[restore.Route]string{
 		restore.StandingKey: "by the steward key", restore.GuestAgent: "through the guest agent", restore.MetadataKeys: "as an entry of the instance's metadata",
 		restore.BrowserShell: "through the browser shell", restore.Password: "after a login with the password", restore.HelperDisk: "on the mounted disk",
 	}[r.route]
-	if r.route == restore.StandingKey && r.run.Facts[stewardFact] == "" {
+	if r.route == restore.StandingKey && !r.work.Steward {
 		by = "from the machine of somebody whose key stands there"
 	}
 	return map[restore.Step]runs.Step{
@@ -168,60 +95,47 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 		restore.OpenPort:  {Title: "Open the SSH port", Intent: "Let the cloud's own range in to the SSH port, and nobody else", UndoIntent: "Close it again", Do: r.openPort, Undo: r.closing(portKind)},
 		restore.ClosePort: {Title: "Close the SSH port", Intent: "Close the SSH port to the cloud's own range, and see that it is closed", Do: r.closed(portKind)},
 
-		restore.Place: {Title: "Place the new line", Intent: "Place the line of " + key + " in " + login + " " + by, UndoIntent: "Take the new line out again", Do: r.place, Undo: r.takeBack, Rests: true},
+		restore.Place: {Title: "Place the new line", Intent: "Place the line of " + key + " in " + login + " " + by, UndoIntent: "Take the new line out again", Do: r.place, Undo: r.takeBack},
 		restore.Ask:   {Title: "Ask the SSH server", Intent: "See that the SSH server shows the pinned host key and accepts " + key, Do: r.ask},
 
 		restore.Helper:     {Title: "Bring a helper up", Intent: "Launch " + helper + " and wait until its guest agent answers", UndoIntent: "End the helper", Do: r.helper, Undo: r.dropHelpers, Patience: r.Patience + restore.AgentOpenFor},
-		restore.StopIt:     {Title: "Stop the instance", Intent: "Stop " + name, UndoIntent: "Start it again, if it ran", Do: r.stopIt, Undo: r.startAgain, Rests: true},
+		restore.StopIt:     {Title: "Stop the instance", Intent: "Stop " + name, UndoIntent: "Start it again, if it ran", Do: r.stopIt, Undo: r.startAgain},
 		restore.DetachRoot: {Title: "Detach the root disk", Intent: "Detach the root disk of " + name, UndoIntent: "Attach it as root again, under its own device name", Do: r.detachRoot, Undo: r.attachAgain},
 		restore.Lend:       {Title: "Attach it to the helper", Intent: "Attach the disk to the helper as a second disk", UndoIntent: "Detach it from the helper", Do: r.lend, Undo: r.fetchBack},
 		restore.Mount:      {Title: "Mount it", Intent: "Mount the disk, also where its filesystem has the UUID of the helper's own", UndoIntent: "Unmount it", Do: r.mount, Undo: r.unmountAgain},
 		restore.Unmount:    {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
 		restore.Fetch:      {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
 		restore.Reattach:   {Title: "Attach the root disk", Intent: "Attach the disk to " + name + " as root, under its own device name", Do: r.reattach},
-		restore.StartIt:    {Title: "Start the instance", Intent: "Start " + name + " and compare the host keys of its boot output with the pinned ones", UndoIntent: "Stop it again, if it was stopped", Do: r.startIt, Undo: r.stopAgain, Rests: true},
+		restore.StartIt:    {Title: "Start the instance", Intent: "Start " + name + " and compare the host keys of its boot output with the pinned ones", UndoIntent: "Stop it again, if it was stopped", Do: r.startIt, Undo: r.stopAgain},
 		restore.DropHelper: {Title: "End the helper", Intent: "End the helper and its own disk", Do: r.dropHelper},
 
 		restore.Image:       {Title: "Make an image", Intent: "Copy the root disk of " + name, UndoIntent: "Delete the copy", Do: r.image, Undo: r.deleteImage},
-		restore.LaunchNew:   {Title: "Launch the replacement", Intent: "Launch " + r.run.Facts[newNameFact] + " from the copy, opened by " + key + ", and pin its host keys from the boot output", UndoIntent: "End the replacement and its disk", Do: r.launchNew, Undo: r.endNew},
-		restore.Check:       {Title: "Wait for its services", Intent: "Wait until the replacement answers at the ports " + r.run.Facts[portsFact], Do: r.check, Patience: checkPatience},
-		restore.MoveAddress: {Title: "Move the address", Intent: "Give the static address of " + name + " to the replacement", UndoIntent: "Give the address back", Do: r.moveAddress, Undo: r.moveBack, Rests: true},
-		restore.StopOld:     {Title: "Stop the old one", Intent: "Stop " + name + ", which is not ended", UndoIntent: "Start it again", Do: r.stopIt, Undo: r.startAgain, Rests: true},
+		restore.LaunchNew:   {Title: "Launch the replacement", Intent: "Launch " + r.work.NewName + " from the copy, opened by " + key + ", and pin its host keys from the boot output", UndoIntent: "End the replacement and its disk", Do: r.launchNew, Undo: r.endNew},
+		restore.Check:       {Title: "Wait for its services", Intent: "Wait until the replacement answers at the ports " + portsText(r.work.Ports), Do: r.check, Patience: checkPatience},
+		restore.MoveAddress: {Title: "Move the address", Intent: "Give the static address of " + name + " to the replacement", UndoIntent: "Give the address back", Do: r.moveAddress, Undo: r.moveBack},
+		restore.StopOld:     {Title: "Stop the old one", Intent: "Stop " + name + ", which is not ended", UndoIntent: "Start it again", Do: r.stopIt, Undo: r.startAgain},
 
 		restore.Reset: {Title: "Set a new password", Intent: "Have the guest agent set a new administrator's password, sealed to " + key, Do: r.reset},
-		restore.Open:  {Title: "Open the password", Intent: "Wait until somebody has opened the password with the private half of " + key + ", on their machine", Do: r.awaitOpened, Rests: true},
+		restore.Open:  {Title: "Open the password", Intent: "Wait until somebody has opened the password with the private half of " + key + ", on their machine", Do: r.awaitOpened},
 
-		restore.Enter:       {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter, Rests: true},
-		restore.PasswordOff: {Title: "Turn password login off", Intent: "Turn password login off in the settings of the SSH server", Do: r.passwordsOff, Rests: true},
-		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + r.run.Facts[removeNamesFact], Do: r.remove, Rests: true},
-		restore.See:         {Title: "See who gets in", Intent: "See that " + r.run.Facts[removeNamesFact] + " is refused and " + key + " accepted", Do: r.see},
+		restore.Enter:       {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter},
+		restore.PasswordOff: {Title: "Turn password login off", Intent: "Turn password login off in the settings of the SSH server", Do: r.passwordsOff},
+		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + removes, Do: r.remove},
+		restore.See:         {Title: "See who gets in", Intent: "See that " + removes + " is refused and " + key + " accepted", Do: r.see},
 		restore.Settle:      {Title: "See that nothing is left", Intent: "See that all that was opened is closed, and all that was made for this is gone", Do: r.settle, Patience: settlePatience},
 	}
 }
 
-// id reads an id that the start has left.
-func (r *restoring) id(p *runs.Progress, name string) (uuid.UUID, error) {
-	return uuid.Parse(p.Fact(name))
-}
-
 // key returns the new key.
-func (r *restoring) key(ctx context.Context, p *runs.Progress) (store.Key, error) {
-	id, err := r.id(p, keyFact)
-	if err != nil {
-		return store.Key{}, err
-	}
-	return r.store.KeyByID(ctx, id)
+func (r *restoring) key(ctx context.Context) (store.Key, error) {
+	return r.store.KeyByID(ctx, r.work.Key)
 }
 
 // login returns the login as it is now: of the replacement, once there is one.
-func (r *restoring) login(ctx context.Context, p *runs.Progress) (store.LoginToSweep, error) {
-	name := loginFact
+func (r *restoring) login(ctx context.Context) (store.LoginToSweep, error) {
+	id := r.work.Login
 	if r.route == restore.Replacement {
-		name = newLoginFact
-	}
-	id, err := r.id(p, name)
-	if err != nil {
-		return store.LoginToSweep{}, err
+		id = r.work.NewLogin
 	}
 	found, err := r.store.LoginsToSweep(ctx, []uuid.UUID{id})
 	if err == nil && len(found) == 0 {
@@ -233,66 +147,58 @@ func (r *restoring) login(ctx context.Context, p *runs.Progress) (store.LoginToS
 	return found[0], nil
 }
 
-func (r *restoring) subject(ctx context.Context, p *runs.Progress) (store.Key, store.LoginToSweep, error) {
-	k, err := r.key(ctx, p)
+func (r *restoring) subject(ctx context.Context) (store.Key, store.LoginToSweep, error) {
+	k, err := r.key(ctx)
 	if err != nil {
 		return k, store.LoginToSweep{}, err
 	}
-	l, err := r.login(ctx, p)
+	l, err := r.login(ctx)
 	return k, l, err
 }
 
 // goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
 // the steward key of the instance of before, which is in its image.
-func (r *restoring) goingKeys(ctx context.Context, p *runs.Progress) ([]store.Key, error) {
-	ids, err := idsIn(p.Fact(removesFact))
-	if err != nil {
-		return nil, err
-	}
-	return r.store.KeysByID(ctx, ids)
+func (r *restoring) goingKeys(ctx context.Context) ([]store.Key, error) {
+	return r.store.KeysByID(ctx, idsOf(r.work.Removes))
 }
 
-// idsIn reads ids with commas between; none where the text is empty.
-func idsIn(text string) (ids []uuid.UUID, err error) {
-	if text == "" {
-		return nil, nil
+// proved keeps when a login with the new key was completed.
+func (r *restoring) proved(ctx context.Context, p *runs.Progress, at time.Time) error {
+	r.work.ProvedAt = &at
+	return p.Save(ctx)
+}
+
+func portsText(ports []int) string {
+	words := make([]string, len(ports))
+	for n, port := range ports {
+		words[n] = strconv.Itoa(port)
 	}
-	for part := range strings.SplitSeq(text, ",") {
-		id, err := uuid.Parse(part)
-		if err != nil {
-			return nil, err
-		}
-		ids = append(ids, id)
-	}
-	return ids, nil
+	return strings.Join(words, ", ")
 }
 
 // look writes down how the instance stands.
 func (r *restoring) look(ctx context.Context, p *runs.Progress) (string, error) {
-	if r.instance.Adopted || p.Fact(beforeFact+"state") != "" {
+	if r.instance.Adopted || r.work.Before != nil {
 		return "", nil
 	}
 	i, err := r.cloud.Instance(ctx, r.instance.CloudID)
 	if err != nil {
 		return "", calling(err)
 	}
-	disks, err := r.rootDisk(ctx)
+	disk, err := r.rootDisk(ctx)
 	if err != nil {
 		return "", err
 	}
-	facts := map[string]string{"address": i.PublicAddress, "private address": i.PrivateAddress, "firewall": i.Firewall, "state": string(i.State)}
-	err = errors.Join(p.SetFact(ctx, diskFact, disks.id), p.SetFact(ctx, deviceFact, disks.device), p.SetFact(ctx, gibFact, strconv.Itoa(disks.gib)))
-	for _, name := range []string{"address", "private address", "firewall", "state"} { // the state last: with it all are written
-		err = errors.Join(err, p.SetFact(ctx, beforeFact+name, facts[name]))
-	}
+	r.work.Disk, r.work.Device, r.work.GiB = disk.id, disk.device, disk.gib
+	r.work.Before = &stoodAs{State: string(i.State), Address: i.PublicAddress, PrivateAddress: i.PrivateAddress, Firewall: i.Firewall}
 	said := "it is " + string(i.State)
 	if i.PublicAddress != "" {
 		said += " at " + i.PublicAddress
 	}
-	if disks.device != "" {
-		said += ", with its root disk at " + disks.device
+	if disk.device != "" {
+		said += ", with its root disk at " + disk.device
 	}
-	return said, err
+	return said, p.Save(ctx)
 }
 
 // root is the root disk of the instance, as far as the cloud tells.
@@ -325,7 +231,8 @@ func (r *restoring) rootDisk(ctx context.Context) (root, error) {
 
 // compare finds what is different after the undo, and writes it down for the report.
 func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
-	if r.instance.Adopted || p.Fact(beforeFact+"state") == "" {
+	before := r.work.Before
+	if r.instance.Adopted || before == nil {
 		return nil
 	}
 	if _, err := r.noteAddresses(ctx); err != nil {
@@ -341,15 +248,16 @@ func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
 	}
 	var differs []string
 	for _, c := range [][3]string{
-		{"state", p.Fact(beforeFact + "state"), string(i.State)}, {"public address", p.Fact(beforeFact + "address"), i.PublicAddress},
-		{"private address", p.Fact(beforeFact + "private address"), i.PrivateAddress}, {"firewall group", p.Fact(beforeFact + "firewall"), i.Firewall},
-		{"root disk", p.Fact(diskFact), disk.id}, {"device name of the root disk", p.Fact(deviceFact), disk.device},
+		{"state", before.State, string(i.State)}, {"public address", before.Address, i.PublicAddress},
+		{"private address", before.PrivateAddress, i.PrivateAddress}, {"firewall group", before.Firewall, i.Firewall},
+		{"root disk", r.work.Disk, disk.id}, {"device name of the root disk", r.work.Device, disk.device},
 	} {
 		if c[1] != c[2] {
 			differs = append(differs, fmt.Sprintf("the %s is %s, and was %s", c[0], orNone(c[2]), orNone(c[1])))
 		}
 	}
-	return p.SetFact(ctx, differsFact, strings.Join(differs, "; "))
+	r.work.Differs = differs
+	return p.Save(ctx)
 }
 
 func orNone(s string) string {
@@ -361,26 +269,29 @@ func orNone(s string) string {
 
 // closed is the step that closes what was opened; closing is the undo of the opening.
 func (r *restoring) closed(kind string) func(context.Context, *runs.Progress) (string, error) {
-	return func(ctx context.Context, _ *runs.Progress) (string, error) { return r.shut(ctx, r.run, kind) }
+	return func(ctx context.Context, _ *runs.Progress) (string, error) {
+		said, _, err := r.shut(ctx, r.run, kind)
+		return said, err
+	}
 }
 
 func (r *restoring) closing(kind string) func(context.Context, *runs.Progress) error {
 	return func(ctx context.Context, _ *runs.Progress) error {
-		_, err := r.shut(ctx, r.run, kind)
+		_, _, err := r.shut(ctx, r.run, kind)
 		return err
 	}
 }
 
 // settle sees that nothing is left open and nothing that was made for this is there. It
-// is tried again until that is so.
+// is tried again for settlePatience; what is open then is closed by its deadline in any case.
 func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error) {
 	var said []string
 	for _, kind := range []string{portKind, agentKind} {
-		closed, err := r.shut(ctx, r.run, kind)
+		closed, opened, err := r.shut(ctx, r.run, kind)
 		if err != nil {
 			return "", untilDone(err)
 		}
-		if closed != "it was not opened" {
+		if opened {
 			said = append(said, closed)
 		}
 	}
@@ -389,8 +300,8 @@ func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error
 		if err := r.dropHelpers(ctx, p); err != nil {
 			return "", untilDone(err)
 		}
-		d, _, err := r.cloud.Disk(ctx, p.Fact(diskFact))
-		if err == nil && !slices.Contains(d.Attachments, r.ownPlace(p)) {
+		d, _, err := r.cloud.Disk(ctx, r.work.Disk)
+		if err == nil && !slices.Contains(d.Attachments, r.ownPlace()) {
 			err = errors.New("its disk is not attached as root under its own device name")
 		}
 		if err != nil {
@@ -403,7 +314,7 @@ func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error
 		}
 		said = append(said, "the copy of the disk, with the old keys in it, is deleted")
 	}
-	out, err := r.entriesOut(ctx, p)
+	out, err := r.entriesOut(ctx)
 	if err != nil {
 		return "", untilDone(err)
 	}
@@ -416,15 +327,15 @@ func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error
 
 // entriesOut takes the lost keys out of the instance's metadata, from where a process in
 // the guest would place them again.
-func (r *restoring) entriesOut(ctx context.Context, p *runs.Progress) ([]string, error) {
-	if r.instance.Adopted || p.Fact(removesFact) == "" {
+func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
+	if r.instance.Adopted || len(r.work.Removes) == 0 {
 		return nil, nil
 	}
 	can, _, err := r.outline(ctx)
 	if err != nil || !slices.Contains(can.Capabilities, cloud.CanMetadata) {
 		return nil, err
 	}
-	lost, err := r.goingKeys(ctx, p)
+	lost, err := r.goingKeys(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -443,55 +354,45 @@ func (r *restoring) entriesOut(ctx context.Context, p *runs.Progress) ([]string,
 
 // ended settles grants and keys with what was done.
 func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason string) error {
-	run, err := tx.RunByID(ctx, r.run.ID) // with the facts that the steps left
-	if err != nil {
-		return err
-	}
-	actor, name := actorFor(run), run.Facts[loginNameFact]
-	login, err := uuid.Parse(run.Facts[loginFact])
-	if err != nil {
-		return err
-	}
-	key, err := uuid.Parse(run.Facts[keyFact])
-	if err != nil {
-		return err
-	}
-	note := onKeys(r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, run.Facts[keyNameFact]), run.Facts[keyNameFact])
+	run, w := r.run, r.work
+	actor, name := actorFor(run), w.LoginName
+	note := onKeys(r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, w.KeyName), w.KeyName)
 	if r.route == restore.WindowsPassword {
-		note.Sentence = fmt.Sprintf("The administrator's password of %s was set anew and opened with %s. It should be changed at once.", run.Instance.Name, run.Facts[keyNameFact])
+		note.Sentence = fmt.Sprintf("The administrator's password of %s was set anew and opened with %s. It should be changed at once.", run.Instance.Name, w.KeyName)
 	}
 	if state != runs.Done {
 		note.Outcome = state
 		note.Sentence = fmt.Sprintf("The restore of %s by the route %s, asked for by %s, was undone: %s.", name, r.route, run.RequestedBy, reason)
-		if state == runs.Failed {
+		if state == runs.Failed || state == runs.NeedsPerson {
 			note.Sentence = fmt.Sprintf("The restore of %s by the route %s, asked for by %s, failed: %s.", name, r.route, run.RequestedBy, reason)
 		}
-		if run.Facts[addedFact] == yesFact {
-			if err := tx.WithdrawGrant(ctx, login, key, r.now(), run.RequestedBy); err != nil {
+		if w.Added {
+			if err := tx.WithdrawGrant(ctx, w.Login, w.Key, r.now(), run.RequestedBy); err != nil {
 				return err
 			}
 		}
 		return tx.Note(ctx, note)
 	}
 	if r.route == restore.Replacement {
-		if err := r.endedReplaced(ctx, tx, run, actor); err != nil {
+		if err := r.endedReplaced(ctx, tx, actor); err != nil {
 			return err
 		}
 	}
-	if err := r.endLost(ctx, tx, run, actor, login); err != nil {
+	if err := r.endLost(ctx, tx, actor); err != nil {
 		return err
 	}
 	return tx.Note(ctx, note)
 }
 
 // endLost marks the lost keys as lost everywhere and ends their grants of the login.
-func (r *restoring) endLost(ctx context.Context, tx *store.Store, run store.Run, actor Actor, login uuid.UUID) error {
-	ids, err := idsIn(run.Facts[lostFact])
+func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor Actor) error {
+	fresh, err := tx.RunByID(ctx, r.run.ID)
 	if err != nil {
 		return err
 	}
-	for _, id := range ids {
-		k, err := tx.KeyByID(ctx, id)
+	lineLeft := slices.ContainsFunc(fresh.Steps, func(st store.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft })
+	for _, lost := range r.work.Lost {
+		k, err := tx.KeyByID(ctx, lost.ID)
 		if errors.Is(err, store.ErrNotFound) {
 			continue // its record was deleted meanwhile
 		}
@@ -499,13 +400,16 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, run store.Run,
 			return err
 		}
 		if k.State != "lost" {
-			lost := r.entry(actor, "key.mark-lost", "key", k.Name, run.Reason, "%s is marked as lost: %s was restored because of it.", k.Name, run.Facts[loginNameFact])
-			if err := errors.Join(tx.SetKeyState(ctx, id, "lost"), tx.Note(ctx, lost)); err != nil {
+			e := r.entry(actor, "key.mark-lost", "key", k.Name, r.run.Reason, "%s is marked as lost: %s was restored because of it.", k.Name, r.work.LoginName)
+			if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
+				return err
+			}
+			if err := tx.Note(ctx, e); err != nil {
 				return err
 			}
 		}
-		if run.Facts[leftFact+string(restore.Remove)] == "" {
-			if err := tx.WithdrawGrant(ctx, login, id, r.now(), run.RequestedBy); err != nil {
+		if !lineLeft {
+			if err := tx.WithdrawGrant(ctx, r.work.Login, k.ID, r.now(), r.run.RequestedBy); err != nil {
 				return err
 			}
 		}

@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
@@ -27,8 +27,8 @@ const (
 )
 
 // ownPlace is where the root disk belongs.
-func (r *restoring) ownPlace(p *runs.Progress) cloud.Attachment {
-	return cloud.Attachment{Instance: r.instance.CloudID, Device: p.Fact(deviceFact), Root: true}
+func (r *restoring) ownPlace() cloud.Attachment {
+	return cloud.Attachment{Instance: r.instance.CloudID, Device: r.work.Device, Root: true}
 }
 
 // bring brings an instance to a state, which it may be in or on the way to. Where the
@@ -49,7 +49,7 @@ func (r *restoring) bring(ctx context.Context, p *runs.Progress, id string, end 
 		case i.State == "stopping" || i.State == "starting":
 			return runs.Temporary(fmt.Errorf("%s is %s", i.Name, i.State))
 		case !slices.Contains(can.Capabilities, cloud.CanStartStop):
-			return r.waits(ctx, p, fmt.Sprintf("waits for you to have %s %s by hand, since the cloud has no call for it", i.Name, end))
+			return runs.WaitFor(store.Waits{Who: r.run.RequestedBy, What: fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end), ByHand: true})
 		}
 		op, err := ask(r.cloud, ctx, id)
 		if err != nil {
@@ -64,8 +64,10 @@ func (r *restoring) bring(ctx context.Context, p *runs.Progress, id string, end 
 }
 
 func (r *restoring) noteState(ctx context.Context, state string) error {
-	_, err := r.noteAddresses(ctx)
-	return cmp.Or(err, r.set(ctx, map[string]any{"state": state}))
+	if _, err := r.noteAddresses(ctx); err != nil {
+		return err
+	}
+	return r.set(ctx, map[string]any{"state": state})
 }
 
 func (r *restoring) stopIt(ctx context.Context, p *runs.Progress) (string, error) {
@@ -77,7 +79,7 @@ func (r *restoring) stopIt(ctx context.Context, p *runs.Progress) (string, error
 
 // startAgain starts the instance, if it ran before.
 func (r *restoring) startAgain(ctx context.Context, p *runs.Progress) error {
-	if p.Fact(beforeFact+"state") != "running" {
+	if r.work.Before == nil || r.work.Before.State != "running" {
 		return nil
 	}
 	if err := r.bring(ctx, p, r.instance.CloudID, "running", (*cloud.Cloud).Start); err != nil {
@@ -88,7 +90,7 @@ func (r *restoring) startAgain(ctx context.Context, p *runs.Progress) error {
 
 // stopAgain stops the instance, if it was stopped before.
 func (r *restoring) stopAgain(ctx context.Context, p *runs.Progress) error {
-	if p.Fact(beforeFact+"state") != "stopped" {
+	if r.work.Before == nil || r.work.Before.State != "stopped" {
 		return nil
 	}
 	_, err := r.stopIt(ctx, p)
@@ -104,8 +106,8 @@ func (r *restoring) startIt(ctx context.Context, p *runs.Progress) (string, erro
 	}
 	said, err := r.compareBoot(ctx)
 	i, addressErr := r.store.InstanceByID(ctx, r.instance.ID)
-	if before := p.Fact(beforeFact + "address"); err == nil && addressErr == nil && i.PublicAddress != before && before != "" {
-		said += fmt.Sprintf("; its address is %s now, and was %s", i.PublicAddress, before)
+	if before := r.work.Before; err == nil && addressErr == nil && before != nil && i.PublicAddress != before.Address && before.Address != "" {
+		said += fmt.Sprintf("; its address is %s now, and was %s", i.PublicAddress, before.Address)
 	}
 	return said, cmp.Or(err, addressErr)
 }
@@ -126,7 +128,7 @@ func (r *restoring) compareBoot(ctx context.Context) (string, error) {
 // attached brings a disk to one place, or to none. What is attached elsewhere is detached
 // there first, where it is by this restore.
 func (r *restoring) attached(ctx context.Context, p *runs.Progress, want *cloud.Attachment) error {
-	id := p.Fact(diskFact)
+	id := r.work.Disk
 	for tries := 1; ; {
 		d, there, err := r.cloud.Disk(ctx, id)
 		switch {
@@ -155,19 +157,19 @@ func (r *restoring) attached(ctx context.Context, p *runs.Progress, want *cloud.
 }
 
 func (r *restoring) detachRoot(ctx context.Context, p *runs.Progress) (string, error) {
-	if p.Fact(diskFact) == "" {
+	if r.work.Disk == "" {
 		return "", errors.New("the cloud names no root disk of it")
 	}
 	if err := r.attached(ctx, p, nil); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("its own device name is %s", p.Fact(deviceFact)), nil
+	return fmt.Sprintf("its own device name is %s", r.work.Device), nil
 }
 
 // attachAgain brings the disk back to where it belongs, from wherever it is.
 func (r *restoring) attachAgain(ctx context.Context, p *runs.Progress) error {
-	own := r.ownPlace(p)
-	if p.Fact(diskFact) == "" {
+	own := r.ownPlace()
+	if r.work.Disk == "" {
 		return nil
 	}
 	return r.attached(ctx, p, &own)
@@ -175,17 +177,11 @@ func (r *restoring) attachAgain(ctx context.Context, p *runs.Progress) error {
 
 func (r *restoring) helperToken(n int) string { return fmt.Sprintf("%s helper %d", r.run.ID, n) }
 
-// made is how many helpers were asked for so far.
-func made(p *runs.Progress) int {
-	n, _ := strconv.Atoi(p.Fact(helpersFact)) // "" before the first
-	return n
-}
-
 // helpers returns the instances that were made as helpers, the last one last. Those that
 // are gone are not among them.
-func (r *restoring) helpers(ctx context.Context, p *runs.Progress) ([]cloud.Instance, error) {
+func (r *restoring) helpers(ctx context.Context) ([]cloud.Instance, error) {
 	var out []cloud.Instance
-	for n := 1; n <= made(p); n++ {
+	for n := 1; n <= r.work.Helpers; n++ {
 		i, there, err := r.cloud.Launched(ctx, r.helperToken(n))
 		if err != nil {
 			return nil, calling(err)
@@ -199,7 +195,7 @@ func (r *restoring) helpers(ctx context.Context, p *runs.Progress) ([]cloud.Inst
 
 // ensureHelper returns a helper whose guest agent answers, and makes one where there is none.
 func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.Instance, error) {
-	there, err := r.helpers(ctx, p)
+	there, err := r.helpers(ctx)
 	if err != nil {
 		return cloud.Instance{}, err
 	}
@@ -208,17 +204,18 @@ func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.I
 			return i, r.permitHelper(ctx, i)
 		}
 	}
-	n := made(p)
+	n := r.work.Helpers
 	launching := len(there) > 0 && there[len(there)-1].State == "launching"
 	if !launching {
 		if n++; n > maxHelpers {
 			return cloud.Instance{}, fmt.Errorf("%d helpers were made, and none stays", maxHelpers)
 		}
-		if err := p.SetFact(ctx, helpersFact, strconv.Itoa(n)); err != nil {
+		r.work.Helpers = n
+		if err := p.Save(ctx); err != nil {
 			return cloud.Instance{}, err
 		}
 	}
-	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(n), Name: "helper-of-" + r.instance.Name, Image: r.run.Facts[asImageFact], Size: r.run.Facts[helperSizeFact], Zone: r.instance.Zone})
+	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(n), Name: "helper-of-" + r.instance.Name, Image: r.work.HelperImage, Size: r.work.HelperSize, Zone: r.instance.Zone})
 	if err != nil {
 		return cloud.Instance{}, calling(err)
 	}
@@ -254,7 +251,7 @@ func (r *restoring) dropHelper(ctx context.Context, p *runs.Progress) (string, e
 
 // dropHelpers ends all helpers. The disk that was brought to one must be off it.
 func (r *restoring) dropHelpers(ctx context.Context, p *runs.Progress) error {
-	for n := 1; n <= made(p); n++ {
+	for n := 1; n <= r.work.Helpers; n++ {
 		if err := r.endLaunched(ctx, p, r.helperToken(n)); err != nil {
 			return err
 		}
@@ -278,14 +275,14 @@ func (r *restoring) lend(ctx context.Context, p *runs.Progress) (string, error) 
 
 // fetchBack takes the disk off every helper.
 func (r *restoring) fetchBack(ctx context.Context, p *runs.Progress) error {
-	if p.Fact(diskFact) == "" {
+	if r.work.Disk == "" {
 		return nil
 	}
 	if err := r.unmountAgain(ctx, p); err != nil {
 		return err
 	}
-	d, there, err := r.cloud.Disk(ctx, p.Fact(diskFact))
-	if err != nil || !there || slices.Equal(d.Attachments, []cloud.Attachment{r.ownPlace(p)}) {
+	d, there, err := r.cloud.Disk(ctx, r.work.Disk)
+	if err != nil || !there || slices.Equal(d.Attachments, []cloud.Attachment{r.ownPlace()}) {
 		return err
 	}
 	return r.attached(ctx, p, nil)
@@ -322,36 +319,36 @@ func (r *restoring) mount(ctx context.Context, p *runs.Progress) (string, error)
 	return "mounted at " + mountPoint, r.mounted(ctx, i)
 }
 
-// onHelper edits the files of the login on the disk, which it brings to a helper from
-// wherever it is.
-func (r *restoring) onHelper(ctx context.Context, p *runs.Progress, l store.LoginToSweep, change fileChange) (seen, error) {
+// onHelper is the means of the disk of the login on a helper, to which it is brought from wherever
+// it is.
+func (r *restoring) onHelper(ctx context.Context, p *runs.Progress, l store.LoginToSweep) (means.Means, error) {
 	i, err := r.ensureHelper(ctx, p)
 	if err != nil {
-		return seen{}, err
+		return nil, err
 	}
-	d, _, err := r.cloud.Disk(ctx, p.Fact(diskFact))
+	d, _, err := r.cloud.Disk(ctx, r.work.Disk)
 	if err != nil {
-		return seen{}, calling(err)
+		return nil, calling(err)
 	}
 	if to := lentTo(i); !slices.Contains(d.Attachments, to) { // in an undo, or where a helper vanished
-		if slices.Contains(d.Attachments, r.ownPlace(p)) {
+		if slices.Contains(d.Attachments, r.ownPlace()) {
 			if _, err := r.stopIt(ctx, p); err != nil {
-				return seen{}, err
+				return nil, err
 			}
 		}
 		if err := r.attached(ctx, p, &to); err != nil {
-			return seen{}, err
+			return nil, err
 		}
 	}
 	if err := r.mounted(ctx, i); err != nil {
-		return seen{}, err
+		return nil, err
 	}
-	return r.editAt(ctx, cloud.AgentPlace{Instance: i.Id, Below: mountPoint}, l, change)
+	return means.ByAgent(r.cloud, cloud.AgentPlace{Instance: i.Id, Below: mountPoint}, l.OSUser), nil
 }
 
 // unmountAgain unmounts the disk on every helper that is there.
 func (r *restoring) unmountAgain(ctx context.Context, p *runs.Progress) error {
-	there, err := r.helpers(ctx, p)
+	there, err := r.helpers(ctx)
 	if err != nil {
 		return err
 	}
@@ -384,5 +381,5 @@ func (r *restoring) fetch(ctx context.Context, p *runs.Progress) (string, error)
 }
 
 func (r *restoring) reattach(ctx context.Context, p *runs.Progress) (string, error) {
-	return "attached as root at " + p.Fact(deviceFact), r.attachAgain(ctx, p)
+	return "attached as root at " + r.work.Device, r.attachAgain(ctx, p)
 }

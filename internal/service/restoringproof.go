@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/restore"
-	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -20,8 +20,8 @@ import (
 // The steps that prove a login, and what comes after the proof.
 
 // ask sees that the SSH server accepts the new key.
-func (r *restoring) ask(ctx context.Context, p *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx, p)
+func (r *restoring) ask(ctx context.Context, _ *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -42,12 +42,12 @@ func (r *restoring) ask(ctx context.Context, p *runs.Progress) (string, error) {
 // enter waits for a login with the new key: the service's own where it keeps the private
 // half, and else one that was reported since the restore began.
 func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx, p)
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return "", err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
-	if p.Fact(keptFact) != "" {
+	if r.work.Kept {
 		session, err := r.keptSession(ctx, k, l)
 		if err != nil {
 			return "", err
@@ -57,22 +57,22 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 		if err := r.store.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"}); err != nil {
 			return "", err
 		}
-		return "a login with " + k.Name + " was completed", p.SetFact(ctx, provedFact, at.Format(factLayout))
+		return "a login with " + k.Name + " was completed", r.proved(ctx, p, at)
 	}
 	entered, err := r.store.LastEntered(ctx, l.Login.ID, k.ID)
 	if err != nil {
 		return "", err
 	}
-	before, _ := time.Parse(factLayout, p.Fact(enteredFact)) // zero where it never was
-	if entered == nil || entered.Equal(before) {
-		return "", r.waits(ctx, p, "waits for you to log in to "+name+" with "+k.Name)
+	before := r.work.EnteredBefore
+	if entered == nil || before != nil && entered.Equal(*before) {
+		return "", r.waitFor(r.run.RequestedBy, "to log in to "+name+" with "+k.Name)
 	}
-	return "a login with " + k.Name + " was completed and reported", p.SetFact(ctx, provedFact, entered.Format(factLayout))
+	return "a login with " + k.Name + " was completed and reported", r.proved(ctx, p, *entered)
 }
 
-// waits tells what somebody has to do, and leaves the run until it was done.
-func (r *restoring) waits(ctx context.Context, p *runs.Progress, what string) error {
-	return errors.Join(p.Tell(ctx, 0, what), runs.ErrRests)
+// waitFor leaves the run until somebody has done what the client does while it watches the run.
+func (r *restoring) waitFor(who, what string) error {
+	return runs.WaitFor(store.Waits{Who: who, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.run.ID)})
 }
 
 // keptSession logs in with the new key's private half, which the service keeps.
@@ -88,12 +88,12 @@ func (r *restoring) keptSession(ctx context.Context, k store.Key, l store.LoginT
 	return session, nil
 }
 
-func (r *restoring) passwordsOff(ctx context.Context, p *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx, p)
+func (r *restoring) passwordsOff(ctx context.Context, _ *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return "", err
 	}
-	if p.Fact(keptFact) != "" {
+	if r.work.Kept {
 		session, err := r.keptSession(ctx, k, l)
 		if err != nil {
 			return "", err
@@ -107,8 +107,8 @@ func (r *restoring) passwordsOff(ctx context.Context, p *runs.Progress) (string,
 	if err != nil {
 		return "", answering(err)
 	}
-	if takes && p.Fact(keptFact) == "" {
-		return "", r.waits(ctx, p, "waits for you to turn password login off on "+l.Instance.Name)
+	if takes && !r.work.Kept {
+		return "", r.waitFor(r.run.RequestedBy, "to turn password login off on "+l.Instance.Name)
 	}
 	if takes {
 		return "", errors.New("the SSH server still takes passwords")
@@ -118,33 +118,22 @@ func (r *restoring) passwordsOff(ctx context.Context, p *runs.Progress) (string,
 
 // remove takes the lost keys' lines out. It comes after an entry with the new key.
 func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx, p)
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return "", err
 	}
-	lost, err := r.goingKeys(ctx, p)
+	lost, err := r.goingKeys(ctx)
 	if err != nil {
 		return "", err
 	}
-	entered, err := time.Parse(factLayout, p.Fact(provedFact))
-	if err != nil {
+	if r.work.ProvedAt == nil {
 		return "", errors.New("no login with the new key was completed, so no line goes")
-	}
-	var blobs [][]byte
-	for _, k := range lost {
-		blobs = append(blobs, k.Blob)
-	}
-	change := func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !slices.ContainsFunc(blobs, func(b []byte) bool { return len(f.Find(b)) > 0 }) {
-			return f, nil
-		}
-		return rotation.Without(f, all, blobs, rotation.EnteredWith(k.Blob), r.now())
 	}
 	var session *sshio.Session
 	end := func() {}
 	method := stewardMethod
 	switch {
-	case p.Fact(keptFact) != "":
+	case r.work.Kept:
 		if session, err = r.keptSession(ctx, k, l); err == nil {
 			end = session.Close
 		}
@@ -153,21 +142,17 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 		session, end, err = r.stewardSession(ctx, l)
 		err = reachingOrNil(err)
 	default:
-		return r.removedElsewhere(ctx, p, l, lost, entered)
+		return r.removedElsewhere(ctx, l, lost, *r.work.ProvedAt)
 	}
 	if err != nil {
 		return "", err
 	}
 	defer end()
-	files, err := session.EditKnowing(change)
+	read, err := r.doorBy(means.Over(session), p, &r.work.Journal).Remove(ctx, session.Entry(), r.meansKeys(lost)...)
 	if err != nil {
 		return "", reaching(err)
 	}
-	var stands seen
-	if stands.files, stands.folders, err = filesOf(session, files); err != nil {
-		return "", reaching(err)
-	}
-	outcome, err := r.record(ctx, l, stands, method)
+	outcome, err := r.record(ctx, l, read, method)
 	return "the lost line is gone; " + outcome, err
 }
 
@@ -178,12 +163,12 @@ func reachingOrNil(err error) error {
 	return reaching(err)
 }
 
-func (r *restoring) record(ctx context.Context, l store.LoginToSweep, stands seen, method string) (string, error) {
-	return r.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: actorFor(r.run), at: r.now()})
+func (r *restoring) record(ctx context.Context, l store.LoginToSweep, read means.Seen, method string) (string, error) {
+	return r.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: seenBy(read), method: method, by: actorFor(r.run), at: r.now()})
 }
 
 // removedElsewhere waits until a look after the entry finds no line of a lost key.
-func (r *restoring) removedElsewhere(ctx context.Context, p *runs.Progress, l store.LoginToSweep, lost []store.Key, entered time.Time) (string, error) {
+func (r *restoring) removedElsewhere(ctx context.Context, l store.LoginToSweep, lost []store.Key, entered time.Time) (string, error) {
 	name := loginName(l.OSUser, l.Instance.Name)
 	var ids []uuid.UUID
 	for _, k := range lost {
@@ -195,18 +180,18 @@ func (r *restoring) removedElsewhere(ctx context.Context, p *runs.Progress, l st
 	}
 	there := slices.ContainsFunc(stands, func(s store.KeyStand) bool { return loginName(s.OSUser, s.InstanceName) == name })
 	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
-		return "", r.waits(ctx, p, "waits for you to remove the line of "+p.Fact(removeNamesFact)+" from "+name+", from your machine")
+		return "", r.waitFor(r.run.RequestedBy, "to remove the line of "+strings.Join(namesOf(r.work.Removes), ", ")+" from "+name+", from your machine")
 	}
-	return "the last look at " + name + " finds no line of " + p.Fact(removeNamesFact), nil
+	return "the last look at " + name + " finds no line of " + strings.Join(namesOf(r.work.Removes), ", "), nil
 }
 
 // see finds that the lost keys are refused.
-func (r *restoring) see(ctx context.Context, p *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx, p)
+func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return "", err
 	}
-	lost, err := r.goingKeys(ctx, p)
+	lost, err := r.goingKeys(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -227,5 +212,5 @@ func (r *restoring) see(ctx context.Context, p *runs.Progress) (string, error) {
 	if !accepted {
 		return "", fmt.Errorf("the SSH server does not accept %s any more", k.Name)
 	}
-	return p.Fact(removeNamesFact) + " is refused, and " + k.Name + " accepted", nil
+	return strings.Join(namesOf(r.work.Removes), ", ") + " is refused, and " + k.Name + " accepted", nil
 }

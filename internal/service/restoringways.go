@@ -5,17 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
-	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -71,103 +67,114 @@ func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, err
 	return "opened to " + *can.ShellRange + " alone", err
 }
 
-// placing returns the edit that places the new line where it does not stand yet, after
-// writing down that this run does.
-func (r *restoring) placing(ctx context.Context, p *runs.Progress, k store.Key) fileChange {
-	return func(all []authorizedkeys.File, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !first || slices.ContainsFunc(all, func(f authorizedkeys.File) bool { return len(f.Find(k.Blob)) > 0 }) {
-			return f, nil // placed before a cut, or by somebody
-		}
-		return f.Add(r.lineFor(k)), p.SetFact(ctx, placedFact, yesFact)
-	}
-}
-
-// taking returns the edit that takes the new line out.
-func taking(k store.Key) fileChange {
-	return func(_ []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return f.Remove(k.Blob), nil
-	}
+// elsewhere reports whether somebody places the line from their own machine.
+func (r *restoring) elsewhere() bool {
+	return (r.route == restore.StandingKey || r.route == restore.Password) && !r.work.Steward
 }
 
 func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx, p)
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return "", err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
-	switch r.route {
-	case restore.MetadataKeys:
+	switch {
+	case r.route == restore.MetadataKeys:
 		err = r.placeEntry(ctx, p, k, l)
 		return "the entry for " + l.OSUser + " is in the instance's metadata", err
-	case restore.HelperDisk:
-		if _, err := r.onHelper(ctx, p, l, r.placing(ctx, p, k)); err != nil {
+	case r.route == restore.HelperDisk:
+		disk, err := r.onHelper(ctx, p, l)
+		if err != nil {
 			return "", err
 		}
-		return "the line stands in the file on the disk, with the owner, the mode and the label of its place", nil
-	case restore.StandingKey, restore.Password:
-		if p.Fact(stewardFact) == "" {
-			return r.placedElsewhere(ctx, p, k, l)
+		if _, err := r.doorBy(disk, p, &r.work.Journal).Place(ctx, r.meansKey(k)); err != nil {
+			return "", reaching(err)
 		}
+		return "the line stands in the file on the disk, with the owner, the mode and the label of its place", nil
+	case r.elsewhere():
+		return r.placedElsewhere(ctx, k, l)
 	}
-	stands, method, err := r.edit(ctx, l, r.placing(ctx, p, k))
+	outcome, err := r.changing(ctx, p, l, func(d *means.Door) (means.Seen, error) { return d.Place(ctx, r.meansKey(k)) })
 	if err != nil {
 		return "", err
 	}
-	outcome, err := r.record(ctx, l, stands, method)
-	return "the line stands in " + name + "; " + outcome, err
+	return "the line stands in " + name + "; " + outcome, nil
 }
 
-// edit edits the files of the login by the route's means.
-func (r *restoring) edit(ctx context.Context, l store.LoginToSweep, change fileChange) (stands seen, method string, err error) {
+// changing changes the files of the login by the route's means, and records what they hold then.
+func (r *restoring) changing(ctx context.Context, p *runs.Progress, l store.LoginToSweep, change func(*means.Door) (means.Seen, error)) (outcome string, err error) {
+	m, method, end, err := r.means(ctx, l)
+	if err != nil {
+		return "", err
+	}
+	defer end()
+	read, err := change(r.doorBy(m, p, &r.work.Journal))
+	if err != nil {
+		return "", reaching(err)
+	}
+	return r.record(ctx, l, read, method)
+}
+
+// means is by what the route changes the files of the login. Call end when done.
+func (r *restoring) means(ctx context.Context, l store.LoginToSweep) (m means.Means, method string, end func(), err error) {
 	switch r.route {
 	case restore.GuestAgent:
-		stands, err = r.editThroughAgent(ctx, l, change)
-		return stands, agentMethod, err
+		if err := r.agentReady(ctx, l); err != nil {
+			return nil, "", nil, err
+		}
+		return r.agentOf(l), agentMethod, func() {}, nil
 	case restore.BrowserShell:
-		stands, err = r.editInShell(ctx, l, change)
-		return stands, "read in the browser shell", err
+		return means.InShell(r.cloud, l.Instance.CloudID, l.OSUser), "read in the browser shell", func() {}, nil
 	}
 	session, end, err := r.stewardSession(ctx, l)
 	if err != nil {
-		return seen{}, "", reaching(err)
+		return nil, "", nil, reaching(err)
 	}
-	defer end()
-	files, err := session.EditKnowing(change)
-	if err != nil {
-		return seen{}, "", reaching(err)
-	}
-	stands.files, stands.folders, err = filesOf(session, files)
-	return stands, stewardMethod, reachingOrNil(err)
+	return means.Over(session), stewardMethod, end, nil
 }
 
 // takeBack takes the new line out again where this run has placed it.
 func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
-	k, l, err := r.subject(ctx, p)
+	k, l, err := r.subject(ctx)
 	if err != nil {
 		return err
 	}
-	if elsewhere := (r.route == restore.StandingKey || r.route == restore.Password) && p.Fact(stewardFact) == ""; elsewhere {
+	if r.elsewhere() {
 		return r.tellOfLine(ctx, p, k, l)
 	}
-	if p.Fact(placedFact) == "" {
-		return nil
-	}
-	switch r.route {
-	case restore.MetadataKeys:
+	if r.route == restore.MetadataKeys {
+		if !r.work.Entries {
+			return nil
+		}
 		return r.changeEntries(ctx, l, func(entries []cloud.MetadataKey) []cloud.MetadataKey {
 			return slices.DeleteFunc(entries, func(e cloud.MetadataKey) bool { return e.User == l.OSUser && holdsKey(e.Line, k) })
 		})
+	}
+	if !r.work.Journal.HasPlaced(k.Blob) {
+		return nil
+	}
+	switch r.route {
 	case restore.HelperDisk:
-		_, err := r.onHelper(ctx, p, l, taking(k))
+		disk, err := r.onHelper(ctx, p, l)
+		if err != nil {
+			return err
+		}
+		_, err = r.taking(ctx, r.doorBy(disk, p, &r.work.Journal), k)
 		return err
 	case restore.GuestAgent: // whose permission may be taken back already
-		if p.Fact(permitsFact) != "" {
-			return r.takeBackThroughAgent(ctx, k, l)
+		if r.work.Permits {
+			return r.takeBackThroughAgent(ctx, p, k, l)
 		}
 	case restore.BrowserShell:
-		return r.takeBackInShell(ctx, k, l)
+		return r.takeBackInShell(ctx, p, k, l)
 	}
-	return r.lineOut(ctx, k, l)
+	return r.lineOut(ctx, p, k, l)
+}
+
+// taking takes the new line out. After the point of no return, which is the login that shows that
+// it opens, a restore is not undone.
+func (r *restoring) taking(ctx context.Context, d *means.Door, k store.Key) (means.Seen, error) {
+	return d.TakeBack(ctx, r.run.CommittedAt != nil, nil, r.meansKey(k))
 }
 
 // forUndo is what an opening that an undo needs has behind its kind.
@@ -186,7 +193,7 @@ func (r *restoring) again(ctx context.Context, kind, what string, details map[st
 	if err := do(); err != nil {
 		return err
 	}
-	_, err = r.shut(ctx, r.run, kind)
+	_, _, err = r.shut(ctx, r.run, kind)
 	return err
 }
 
@@ -209,33 +216,29 @@ func (r *restoring) kindForUndo(ctx context.Context, kind string) (string, error
 }
 
 // lineOut takes the new line out by the route's means, and records what stands then.
-func (r *restoring) lineOut(ctx context.Context, k store.Key, l store.LoginToSweep) error {
-	stands, method, err := r.edit(ctx, l, taking(k))
-	if err != nil {
-		return err
-	}
-	_, err = r.record(ctx, l, stands, method)
+func (r *restoring) lineOut(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
+	_, err := r.changing(ctx, p, l, func(d *means.Door) (means.Seen, error) { return r.taking(ctx, d, k) })
 	return err
 }
 
-func (r *restoring) takeBackThroughAgent(ctx context.Context, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) takeBackThroughAgent(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
 	state, err := r.cloud.Agent(ctx, l.Instance.CloudID)
 	if err != nil {
 		return err
 	}
 	if state == cloud.AgentReady {
-		return r.lineOut(ctx, k, l)
+		return r.lineOut(ctx, p, k, l)
 	}
 	permit := func(string) error { return r.cloud.PermitAgent(ctx, l.Instance.CloudID, true) }
 	return r.again(ctx, agentKind, "the guest agent's permission", map[string]string{"instance": l.Instance.CloudID}, permit, func() error {
 		if err := r.awaitAgent(ctx, l.Instance.CloudID); err != nil {
 			return err
 		}
-		return r.lineOut(ctx, k, l)
+		return r.lineOut(ctx, p, k, l)
 	})
 }
 
-func (r *restoring) takeBackInShell(ctx context.Context, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
 	can, _, err := r.outline(ctx)
 	if err != nil {
 		return err
@@ -249,17 +252,17 @@ func (r *restoring) takeBackInShell(ctx context.Context, k store.Key, l store.Lo
 		return err
 	}
 	if can.ShellRange == nil || admits(rules, i, *can.ShellRange) {
-		return r.lineOut(ctx, k, l)
+		return r.lineOut(ctx, p, k, l)
 	}
 	open := func(token string) error {
 		_, err := r.cloud.OpenPort(ctx, token, i.Firewall, *can.ShellRange, i.SshPort)
 		return err
 	}
-	return r.again(ctx, portKind, "the SSH port to the cloud's own "+*can.ShellRange, map[string]string{}, open, func() error { return r.lineOut(ctx, k, l) })
+	return r.again(ctx, portKind, "the SSH port to the cloud's own "+*can.ShellRange, map[string]string{}, open, func() error { return r.lineOut(ctx, p, k, l) })
 }
 
 // placedElsewhere waits until the line stands there, placed by somebody from their machine.
-func (r *restoring) placedElsewhere(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) (string, error) {
+func (r *restoring) placedElsewhere(ctx context.Context, k store.Key, l store.LoginToSweep) (string, error) {
 	accepted, err := sshio.Accepts(ctx, targetOf(l.Instance, l.OSUser), k.Blob)
 	if err != nil {
 		return "", answering(err)
@@ -268,10 +271,11 @@ func (r *restoring) placedElsewhere(ctx context.Context, p *runs.Progress, k sto
 	if accepted {
 		return "the line stands in " + name + ", placed from somebody's machine", nil
 	}
+	what := "to place the line in " + name + " from their machine"
 	if r.route == restore.Password {
-		return "", r.waits(ctx, p, "waits for whoever knows the password of "+name+" to place the line from their machine")
+		return "", runs.WaitFor(store.Waits{Who: "whoever knows the password of " + name, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -password", r.run.ID)})
 	}
-	return "", r.waits(ctx, p, "waits for "+p.Fact(holdersFact)+" to place the line in "+name+" from their machine")
+	return "", r.waitFor(strings.Join(r.work.Holders, " or "), what)
 }
 
 // tellOfLine writes down that a line which somebody placed from their machine stays, since
@@ -282,7 +286,8 @@ func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k store.Ke
 		return err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
-	return p.SetFact(ctx, lineLeftFact, fmt.Sprintf("a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE", k.Name, name, k.Name, name))
+	r.work.LineLeft = fmt.Sprintf("a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE", k.Name, name, k.Name, name)
+	return p.Save(ctx)
 }
 
 func holdsKey(line string, k store.Key) bool {
@@ -306,219 +311,16 @@ func (r *restoring) placeEntry(ctx context.Context, p *runs.Progress, k store.Ke
 	if slices.ContainsFunc(entries, func(e cloud.MetadataKey) bool { return e.User == l.OSUser && holdsKey(e.Line, k) }) {
 		return nil
 	}
-	if err := p.SetFact(ctx, placedFact, yesFact); err != nil {
+	r.work.Entries = true
+	if err := p.Save(ctx); err != nil {
 		return err
 	}
 	return calling(r.cloud.SetMetadataKeys(ctx, l.Instance.CloudID, append(entries, cloud.MetadataKey{User: l.OSUser, Line: lineOf(k)})))
 }
 
-// editInShell edits the files of a login by commands in the browser shell: each is read,
-// written beside with its mode, compared, renamed over and read back.
-func (r *restoring) editInShell(ctx context.Context, l store.LoginToSweep, change fileChange) (seen, error) {
-	sh := shell{ctx, r.Service, l.Instance.CloudID}
-	before, err := sh.read(l)
-	if err != nil {
-		return seen{}, err
-	}
-	all := make([]authorizedkeys.File, len(before.files))
-	for n, f := range before.files {
-		all[n] = authorizedkeys.Parse(f.Content)
-	}
-	for n, f := range before.files {
-		if n > 0 && !f.There {
-			continue
-		}
-		edited, err := change(all, f.Path, n == 0, all[n])
-		if err != nil {
-			return seen{}, err
-		}
-		all[n] = edited
-		if content := edited.Bytes(); !bytes.Equal(content, f.Content) {
-			if err := sh.replace(f, content); err != nil {
-				return seen{}, err
-			}
-		}
-	}
-	after, err := sh.read(l)
-	if err != nil {
-		return seen{}, err
-	}
-	for n, f := range after.files {
-		if !bytes.Equal(f.Content, all[n].Bytes()) {
-			return seen{}, runs.Temporary(fmt.Errorf("%s reads back otherwise: %w", f.Path, sshio.ErrEdited))
-		}
-	}
-	return after, nil
-}
-
-// shell is the browser shell of one instance.
-type shell struct {
-	ctx context.Context
-	*Service
-	cloudID string
-}
-
-// run returns what a command wrote; ok is whether it ended with status 0.
-func (s shell) run(input []byte, words ...string) (out []byte, ok bool, err error) {
-	said, err := s.cloud.Shell(s.ctx, s.cloudID, input, words...)
-	if err != nil {
-		return nil, false, calling(err)
-	}
-	return said.Output, said.Status == 0, nil
-}
-
-func (s shell) must(input []byte, words ...string) error {
-	said, err := s.cloud.Shell(s.ctx, s.cloudID, input, words...)
-	if err == nil && said.Status != 0 {
-		return fmt.Errorf("in the browser shell, %s", text.Line(said.Errors, text.MaxLine))
-	}
-	return calling(err)
-}
-
-func (s shell) read(l store.LoginToSweep) (seen, error) {
-	users, ok, err := s.run(nil, "cat", "/etc/passwd")
-	if err != nil || !ok {
-		return seen{}, errors.Join(err, errUnless(ok, "the browser shell does not read /etc/passwd"))
-	}
-	home, err := homeIn(string(users), l.OSUser)
-	if err != nil {
-		return seen{}, fmt.Errorf("%s: %w", l.Instance.Name, err)
-	}
-	config, _, err := s.run(nil, "cat", sshio.ServerConfig)
-	if err != nil {
-		return seen{}, err
-	}
-	var out seen
-	paths, err := sshio.KeyFilesOf(string(config), home, l.OSUser)
-	if err != nil {
-		return seen{}, err
-	}
-	for _, name := range sshio.FoldersAbove(home, paths) {
-		st, err := s.stat(name)
-		if err != nil {
-			return seen{}, err
-		}
-		switch {
-		case st.kind == "directory":
-			out.folders = append(out.folders, store.Folder{Path: name, Mode: int(st.mode)})
-		case st.kind != "" && name != home:
-			return seen{}, fmt.Errorf("%s is %w", name, sshio.ErrLink)
-		}
-	}
-	left := int64(sshio.MaxFileBytes)
-	for _, name := range paths {
-		st, err := s.stat(name)
-		if err != nil {
-			return seen{}, err
-		}
-		f := SeenFile{Path: name, There: st.regular(), Mode: st.mode}
-		switch {
-		case f.There && st.owner != l.OSUser && st.owner != "root":
-			return seen{}, fmt.Errorf("%s: %w", name, sshio.ErrOwner)
-		case f.There:
-			if left -= st.size; left < 0 {
-				return seen{}, fmt.Errorf("%s has %d bytes; %d is the limit for all files of a login", name, st.size, sshio.MaxFileBytes)
-			}
-			text, ok, err := s.run(nil, "cat", name)
-			if err != nil || !ok {
-				return seen{}, errors.Join(err, errUnless(ok, "the browser shell does not read "+name))
-			}
-			f.Content = text
-		case st.kind != "":
-			return seen{}, fmt.Errorf("%s is %w", name, sshio.ErrLink)
-		}
-		if n := bytes.Count(f.Content, []byte{'\n'}); n > sshio.MaxFileLines {
-			return seen{}, fmt.Errorf("%s has %d lines; %d is the limit", name, n, sshio.MaxFileLines)
-		}
-		out.files = append(out.files, f)
-	}
-	return out, nil
-}
-
-func errUnless(ok bool, what string) error {
-	if ok {
-		return nil
-	}
-	return errors.New(what)
-}
-
-// replace writes the content beside the file and renames it over, if the file is still as
-// it was read.
-func (s shell) replace(f SeenFile, content []byte) error {
-	mode := "600"
-	if f.There {
-		mode = fmt.Sprintf("%o", f.Mode)
-	} else if above, err := s.stat(path.Dir(f.Path)); err != nil {
-		return err
-	} else if above.kind == "" {
-		if err := errors.Join(s.must(nil, "mkdir", path.Dir(f.Path)), s.must(nil, "chmod", "700", path.Dir(f.Path))); err != nil {
-			return err
-		}
-	}
-	beside := f.Path + sshio.BesideSuffix
-	if err := s.must(content, "dd", "of="+beside, "conv=excl,fsync"); err != nil {
-		// One that stands there is somebody else's, or of a run that was cut off.
-		stands, look := s.stat(beside)
-		if look == nil && stands.kind != "" {
-			return errors.Join(runs.Temporary(fmt.Errorf("edit %s: %w", f.Path, sshio.ErrEdited)), s.must(nil, "rm", beside))
-		}
-		return err
-	}
-	err := s.must(nil, "chmod", mode, beside)
-	if err == nil {
-		var now, wrote []byte
-		var there bool
-		now, there, err = s.run(nil, "cat", f.Path)
-		if err == nil && (there != f.There || there && !bytes.Equal(now, f.Content)) {
-			err = runs.Temporary(fmt.Errorf("edit %s: %w", f.Path, sshio.ErrEdited))
-		}
-		if err == nil {
-			if wrote, _, err = s.run(nil, "cat", beside); err == nil && !bytes.Equal(wrote, content) {
-				err = runs.Temporary(fmt.Errorf("edit %s: what was written beside it reads back otherwise", f.Path))
-			}
-		}
-	}
-	if err != nil {
-		return errors.Join(err, s.must(nil, "rm", beside))
-	}
-	return s.must(nil, "mv", "-T", beside, f.Path)
-}
-
-// fileStat is what stat(1) says of a path, without following a symbolic link.
-type fileStat struct {
-	// kind is in the words of stat(1), "" where there is nothing.
-	kind  string
-	mode  fs.FileMode
-	owner string
-	size  int64 // in bytes
-}
-
-func (f fileStat) regular() bool { return strings.HasPrefix(f.kind, "regular ") }
-
-func (s shell) stat(name string) (fileStat, error) {
-	out, ok, err := s.run(nil, "stat", "-c", "%s %a %U %F", name)
-	if err != nil || !ok {
-		return fileStat{}, err
-	}
-	fields := strings.SplitN(strings.TrimSpace(string(out)), " ", 4)
-	odd := fmt.Errorf("stat %s says %q", name, text.Line(string(out), text.MaxLine))
-	if len(fields) < 4 {
-		return fileStat{}, odd
-	}
-	size, err := strconv.ParseInt(fields[0], 10, 64)
-	if err != nil || size < 0 {
-		return fileStat{}, odd
-	}
-	bits, err := strconv.ParseUint(fields[1], 8, 32)
-	if err != nil {
-		return fileStat{}, odd
-	}
-	return fileStat{kind: fields[3], mode: fs.FileMode(bits) & fs.ModePerm, owner: fields[2], size: size}, nil
-}
-
 // reset has the guest agent set a new administrator's password.
-func (r *restoring) reset(ctx context.Context, p *runs.Progress) (string, error) {
-	k, err := r.key(ctx, p)
+func (r *restoring) reset(ctx context.Context, _ *runs.Progress) (string, error) {
+	k, err := r.key(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -534,12 +336,12 @@ func (r *restoring) reset(ctx context.Context, p *runs.Progress) (string, error)
 
 // awaitOpened waits until somebody has opened the password.
 func (r *restoring) awaitOpened(ctx context.Context, p *runs.Progress) (string, error) {
-	run, err := r.store.RunByID(ctx, r.run.ID)
+	opened, err := p.Report(ctx, string(restore.Open))
 	if err != nil {
 		return "", err
 	}
-	if who := run.Facts[openedFact]; who != "" {
-		return "opened by " + who + ", who should change it at once", p.SetFact(ctx, provedFact, r.now().Format(factLayout))
+	if opened != nil {
+		return "opened by " + opened.By + ", who should change it at once", r.proved(ctx, p, r.now())
 	}
-	return "", r.waits(ctx, p, "waits for you to open the password with the private half of "+p.Fact(keyNameFact))
+	return "", runs.WaitFor(store.Waits{Who: r.run.RequestedBy, What: "to open the password with the private half of " + r.work.KeyName, Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name)})
 }

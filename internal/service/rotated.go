@@ -27,6 +27,22 @@ func (e *rotating) begin(ctx context.Context) (rotated, error) {
 	return e.subject(ctx)
 }
 
+// subjectIn is subject where a transaction is open.
+func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (rotated, error) {
+	if e.about != nil {
+		return *e.about, nil
+	}
+	all, err := e.within(tx).rotatedBy(ctx, []store.Run{e.run})
+	if err != nil {
+		return rotated{}, err
+	}
+	r, there := all[e.run.ID]
+	if !there {
+		return r, errors.New("the record of one of its keys is gone")
+	}
+	return r, nil
+}
+
 func (e *rotating) subject(ctx context.Context) (rotated, error) {
 	if e.about != nil {
 		return *e.about, nil
@@ -53,13 +69,11 @@ func (s *Service) rotatedBy(ctx context.Context, list []store.Run) (map[uuid.UUI
 	facts := make([][3]uuid.UUID, len(list)) // login, old and new key
 	var logins, keys []uuid.UUID
 	for n, run := range list {
-		for f, fact := range []string{"login", "old", "new"} {
-			id, err := uuid.Parse(run.Facts[fact])
-			if err != nil {
-				return nil, err
-			}
-			facts[n][f] = id
+		w, err := rotateWorkOf(run)
+		if err != nil {
+			return nil, err
 		}
+		facts[n] = [3]uuid.UUID{w.Login, w.Old, w.New}
 		logins, keys = append(logins, facts[n][0]), append(keys, facts[n][1], facts[n][2])
 	}
 	found, err := s.store.LoginsToSweep(ctx, logins)

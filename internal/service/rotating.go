@@ -4,15 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/crypto/ssh"
 
-	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -31,6 +29,7 @@ const (
 type rotating struct {
 	*Service
 	run     store.Run
+	work    *rotateWork
 	session *sshio.Session
 	end     func()
 	// signer is the new key's, once the safe was opened.
@@ -39,21 +38,29 @@ type rotating struct {
 	about *rotated
 	// counted is whether it is among the runs that are at work.
 	counted bool
-	// by is the login that was completed in this pass of a worker; nil before.
-	by *rotation.Entered
+	// by is the login that was completed in this pass of a worker; none before.
+	by sshio.Entry
+}
+
+func rotateWorkOf(run store.Run) (*rotateWork, error) {
+	return workOf(run, earlierNone[rotateWork])
 }
 
 // rotatePlan gives the steps that core ordered.
-func (s *Service) rotatePlan(run store.Run) runs.Plan {
-	e := &rotating{Service: s, run: run, end: func() {}}
-	phase, kept := rotation.Phase(run.Facts["phase"]), run.Facts["kept"] != ""
-	names, host := run.Facts["names"], run.Instance.Name
+func (s *Service) rotatePlan(run store.Run) (runs.Plan, error) {
+	w, err := rotateWorkOf(run)
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	e := &rotating{Service: s, run: run, work: w, end: func() {}}
+	phase, kept := w.Phase, w.Kept
+	names, host := w.names(), run.Instance.Name
 	means, by := "the steward key", "the steward key, after a login with the new key was reported,"
-	switch run.Facts["means"] {
+	switch w.Means {
 	case agentMeans:
-		means, by = "the guest agent", "the new key, of which a login was reported,"
+		means, by = "the guest agent", "the new key, of which a signed login was reported,"
 	case hereMeans:
-		means, by = "the old private half, from the machine of "+run.Facts[workerFact], "the new key, from the machine of "+run.Facts[workerFact]
+		means, by = "the old private half, from the machine of "+w.Worker, "the new key, from the machine of "+w.Worker
 	}
 	if kept {
 		by = "the new key"
@@ -61,7 +68,7 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 	seeing, withBy := "See that the old key is refused and the new one still opens", "Complete a login to "+host+" with "+by+" so that the old line may go"
 	removing := "Remove the old line by " + means + ": " + names
 	if phase == rotation.Forced {
-		removing += ", although nobody has logged in with the new key: " + run.Facts[overrideFact] + " has taken that on"
+		removing += ", although nobody has logged in with the new key: " + w.Override.String() + " has taken that on"
 		seeing = "See that the old key is refused and the new one accepted"
 	}
 	steps := map[rotation.Step]runs.Step{
@@ -73,16 +80,13 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 			return "the new line is gone", e.takeBack(ctx, p)
 		}},
 	}
-	plan := runs.Plan{Ended: e.ended, Close: func() {
+	plan := runs.Plan{Payload: w, Ended: e.ended, Close: func() {
 		if e.counted {
 			s.rotating.Add(-1)
 		}
 		e.end()
 	}, After: func(ctx context.Context) error {
-		id, err := uuid.Parse(run.Facts["rotation"])
-		if err != nil {
-			return err
-		}
+		id := w.Rotation
 		if !s.advancing.TryLock() { // whoever has it is at this, and else the next second is
 			return nil
 		}
@@ -96,14 +100,14 @@ func (s *Service) rotatePlan(run store.Run) runs.Plan {
 		step := steps[name]
 		step.Patience = sshPatience
 		switch {
-		case run.Facts[workerFact] != "":
-			step = s.elsewhere(step, run)
+		case w.Worker != "":
+			step = s.elsewhere(step, run, w.Worker, "plumlatch rotate retry "+w.Rotation.String())
 		case phase == rotation.Forced: // what was taken on is not taken back by itself
 			step.Undo, step.UndoIntent = nil, ""
 		}
 		plan.Steps = append(plan.Steps, step)
 	}
-	return plan
+	return plan, nil
 }
 
 // steward returns the steward's session, which is kept for the later steps.
@@ -119,75 +123,61 @@ func (e *rotating) steward(ctx context.Context, r rotated) (*sshio.Session, erro
 	return session, nil
 }
 
-// editing is an edit with the steward's session. A session that broke is opened anew
+// changing changes the files by the run's means. A session that broke is opened anew
 // at the next try.
-func (e *rotating) editing(ctx context.Context, r rotated, change fileChange) (seen, error) {
-	if e.run.Facts["means"] == agentMeans {
-		return e.editThroughAgent(ctx, r.login, change)
+func (e *rotating) changing(ctx context.Context, p *runs.Progress, r rotated, change func(*means.Door) (means.Seen, error)) (means.Seen, error) {
+	if e.work.Means == agentMeans {
+		if err := e.agentReady(ctx, r.login); err != nil {
+			return means.Seen{}, err
+		}
+		read, err := change(e.doorBy(e.agentOf(r.login), p, &e.work.Journal))
+		return read, reachingOrNil(err)
 	}
 	session, err := e.steward(ctx, r)
 	if err != nil {
-		return seen{}, err
+		return means.Seen{}, err
 	}
-	files, err := session.EditKnowing(change)
-	var stands seen
-	if err == nil {
-		stands.files, stands.folders, err = filesOf(session, files)
-	}
+	read, err := change(e.doorBy(means.Over(session), p, &e.work.Journal))
 	if err != nil {
 		e.end()
 		e.session, e.end = nil, func() {}
-		return seen{}, reaching(err)
+		return means.Seen{}, reaching(err)
 	}
-	return stands, nil
+	return read, nil
 }
 
-func (e *rotating) record(ctx context.Context, r rotated, stands seen) (string, error) {
+// agentReady returns an error where the guest agent cannot be asked.
+func (s *Service) agentReady(ctx context.Context, l store.LoginToSweep) error {
+	missing, err := s.agentMissing(ctx, l.Instance)
+	if err == nil && missing != "" {
+		err = errors.New(missing)
+	}
+	return reachingOrNil(err)
+}
+
+func (e *rotating) record(ctx context.Context, r rotated, read means.Seen) (string, error) {
 	method := stewardMethod
-	if e.run.Facts["means"] == agentMeans {
+	if e.work.Means == agentMeans {
 		method = agentMethod
 	}
-	return e.recordTogether(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: stands, method: method, by: actorFor(e.run), at: e.now()})
+	return e.recordTogether(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: seenBy(read), method: method, by: actorFor(e.run), at: e.now()})
 }
-
-// More facts of a run.
-const (
-	workerFact   = "worker"   // who works on it from their own machine
-	overrideFact = "override" // who has the old line go without a login by the new key, and why
-)
-
-var errOldGone = errors.New("the old key does not stand there any more, so there is nothing to replace")
 
 func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) {
 	r, err := e.begin(ctx)
 	if err != nil {
 		return "", err
 	}
-	there := false
-	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		for _, other := range all {
-			if len(other.Find(r.new.Blob)) > 0 {
-				there = true
-				return f, nil // placed before a cut, or by somebody
-			}
-		}
-		with, added, err := rotation.Beside(f, r.old.Blob, r.new.Blob, e.lineFor(r.new))
-		if err != nil || !added {
-			return f, err
-		}
-		there = true
-		return with, p.SetFact(ctx, placedFact, "true")
+	read, err := e.changing(ctx, p, r, func(d *means.Door) (means.Seen, error) {
+		return d.PlaceBeside(ctx, e.meansKey(r.old), e.meansKey(r.new))
 	})
 	if err != nil {
 		return "", err
 	}
-	if !there {
-		return "", errOldGone
-	}
-	if rotation.Phase(e.run.Facts["phase"]) == rotation.Whole {
+	if e.work.Phase == rotation.Whole {
 		return "the new line stands beside the old", nil // the look after the removal is the one that is recorded
 	}
-	outcome, err := e.record(ctx, r, stands)
+	outcome, err := e.record(ctx, r, read)
 	if err != nil {
 		return "", err
 	}
@@ -201,30 +191,85 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 	return "the new line stands beside the old, and the SSH server accepts it; " + outcome, nil
 }
 
-// takeBack removes the new line if this rotation placed it.
+// errNewProved is why the new line stays: it was shown to open the login.
+func errNewProved(r rotated) error {
+	return fmt.Errorf("%s was shown to open the login, and that %s still does was not; so both lines stay", r.new.Name, r.old.Name)
+}
+
+// takeBack removes the new line if this rotation placed it. One that was shown to open the login
+// stays, unless a login with the old key is completed now; and always where that is lost.
 func (e *rotating) takeBack(ctx context.Context, p *runs.Progress) error {
-	if p.Fact(placedFact) == "" {
-		return nil
-	}
 	r, err := e.begin(ctx)
 	if err != nil {
 		return err
 	}
-	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		old := false
-		for _, other := range all {
-			old = old || len(other.Find(r.old.Blob)) > 0
-		}
-		if !old {
-			return nil, fmt.Errorf("the line of %s is gone, so that of %s stays", r.old.Name, r.new.Name)
-		}
-		return f.Remove(r.new.Blob), nil
-	})
+	if !e.work.Journal.HasPlaced(r.new.Blob) {
+		return nil
+	}
+	if r.old.State == "lost" {
+		return fmt.Errorf("%s is lost, so the line of %s stays", r.old.Name, r.new.Name)
+	}
+	old, fresh := e.meansKey(r.old), e.meansKey(r.new)
+	take := func(d *means.Door) (means.Seen, error) { return d.TakeBack(ctx, false, []means.Key{old}, fresh) }
+	proved, err := e.newProved(ctx, r)
 	if err != nil {
 		return err
 	}
-	_, err = e.record(ctx, r, stands)
+	if proved {
+		by, err := e.enteredWithOld(ctx, r)
+		if err != nil {
+			return err
+		}
+		take = func(d *means.Door) (means.Seen, error) { return d.Remove(ctx, by, fresh) }
+	}
+	read, err := e.changing(ctx, p, r, take)
+	if err != nil {
+		return err
+	}
+	_, err = e.record(ctx, r, read)
 	return err
+}
+
+// newProved reports whether the new key was shown to open the login: by this run, or before it.
+func (e *rotating) newProved(ctx context.Context, r rotated) (bool, error) {
+	if e.work.Phase != rotation.Back {
+		return false, nil // its own steps undo themselves: the old line is put back before
+	}
+	if e.work.Proved {
+		return true, nil
+	}
+	entered, err := e.store.LastEntered(ctx, r.login.ID, r.new.ID)
+	return entered != nil, err
+}
+
+// enteredWithOld completes a login with the old key, where the service has its private half.
+func (e *rotating) enteredWithOld(ctx context.Context, r rotated) (sshio.Entry, error) {
+	kept, err := e.store.KeptAmong(ctx, []uuid.UUID{r.old.ID})
+	if err != nil {
+		return sshio.Entry{}, err
+	}
+	if !kept[r.old.ID] {
+		proof, err := e.store.LastSignedEntry(ctx, r.login.ID, r.old.ID)
+		if errors.Is(err, store.ErrNotFound) || err == nil && proof.At.Before(e.run.CreatedAt.Add(-oldProvedWithin)) {
+			return sshio.Entry{}, errNewProved(r)
+		}
+		if err != nil {
+			return sshio.Entry{}, err
+		}
+		return entryIn(proof, r.old, r.login.Instance, r.login.OSUser)
+	}
+	signer, err := e.keptSigner(ctx, r.old)
+	if err != nil {
+		return sshio.Entry{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
+	defer cancel()
+	session, err := sshio.Login(ctx, targetOf(r.login.Instance, r.login.OSUser), signer)
+	if err != nil {
+		return sshio.Entry{}, reaching(err)
+	}
+	defer session.Close()
+	return session.Entry(), nil
 }
 
 // keptSigner opens a key's private half in the safe.
@@ -249,40 +294,58 @@ func (s *Service) keptSigner(ctx context.Context, k store.Key) (ssh.Signer, erro
 	return signer, nil
 }
 
-// entered completes a login in this run, and returns that it did: with the new key
-// where the safe has its private half, else with the steward key, where the server
-// accepts the new key and somebody has reported a login with it since it was placed.
-// Where a guest agent edits, that reported login, which is of this rotation, is the one.
-func (e *rotating) entered(ctx context.Context, r rotated) (rotation.Entered, error) {
+// entered completes a login in this run, and returns it: with the new key where the safe has its
+// private half; else with the steward key, where the server accepts the new key and somebody has
+// reported a login with it since it was placed. Where a guest agent edits, it is that
+// reported login, which is signed with the new key.
+func (e *rotating) entered(ctx context.Context, r rotated) (sshio.Entry, error) {
 	target := targetOf(r.login.Instance, r.login.OSUser)
-	if e.run.Facts["kept"] == "" {
+	if !e.work.Kept {
 		accepted, err := sshio.Accepts(ctx, target, r.new.Blob)
 		if err != nil {
-			return rotation.Entered{}, answering(err)
+			return sshio.Entry{}, answering(err)
 		}
 		if !accepted {
-			return rotation.Entered{}, fmt.Errorf("the SSH server does not accept %s any more", r.new.Name)
+			return sshio.Entry{}, fmt.Errorf("the SSH server does not accept %s any more", r.new.Name)
 		}
-		if e.run.Facts["means"] == agentMeans {
-			return rotation.EnteredWith(r.new.Blob), nil
+		if e.work.Means == agentMeans {
+			return e.reportedEntry(ctx, r)
 		}
-		if _, err := e.steward(ctx, r); err != nil {
-			return rotation.Entered{}, err
+		session, err := e.steward(ctx, r)
+		if err != nil {
+			return sshio.Entry{}, err
 		}
-		return rotation.EnteredWith(r.login.Steward.Blob), nil
+		return session.Entry(), nil
 	}
 	signer, err := e.newSigner(ctx, r)
 	if err != nil {
-		return rotation.Entered{}, err
+		return sshio.Entry{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
 	defer cancel()
 	session, err := sshio.Login(ctx, target, signer)
 	if err != nil {
-		return rotation.Entered{}, reaching(err)
+		return sshio.Entry{}, reaching(err)
 	}
-	session.Close()
-	return rotation.EnteredWith(r.new.Blob), nil
+	defer session.Close()
+	return session.Entry(), nil
+}
+
+// reportedEntry is the login with the new key that was reported since its line was placed,
+// signed with the key and of a host key that is pinned.
+func (e *rotating) reportedEntry(ctx context.Context, r rotated) (sshio.Entry, error) {
+	item, err := e.store.ItemByID(ctx, e.work.Item)
+	if err != nil {
+		return sshio.Entry{}, err
+	}
+	proof, err := e.store.LastSignedEntry(ctx, r.login.ID, r.new.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && (item.PlacedAt == nil || proof.At.Before(*item.PlacedAt)) {
+		return sshio.Entry{}, fmt.Errorf("no login with %s was reported and signed since its line was placed", r.new.Name)
+	}
+	if err != nil {
+		return sshio.Entry{}, err
+	}
+	return entryIn(proof, r.new, r.login.Instance, r.login.OSUser)
 }
 
 // newSigner returns the new key's signer; the safe is opened once for it.
@@ -325,11 +388,11 @@ func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	e.by = &by
+	e.by = by
 	switch {
-	case e.run.Facts["kept"] != "":
-	case e.run.Facts["means"] == agentMeans:
-		return r.new.Name + " is accepted; a login with it was reported before", nil
+	case e.work.Kept:
+	case e.work.Means == agentMeans:
+		return r.new.Name + " is accepted; a login with it was reported before, signed with it", nil
 	default:
 		return "the steward key gets in, and " + r.new.Name + " is accepted; a login with it was reported before", nil
 	}
@@ -345,47 +408,40 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 	}
 	name := loginName(r.login.OSUser, r.login.Instance.Name)
 	var leave rotation.Override
-	forced := rotation.Phase(e.run.Facts["phase"]) == rotation.Forced
+	forced := e.work.Phase == rotation.Forced
 	if forced {
-		if leave, err = rotation.OverrideFor(name, name, e.run.Facts[overrideFact], r.old.State == "lost"); err != nil {
+		if leave, err = rotation.OverrideFor(name, name, e.work.Override.Reason, r.old.State == "lost"); err != nil {
 			return "", err
 		}
 	}
-	if e.by == nil && (!forced || e.run.Facts["kept"] != "") { // a login that can be completed is, also where it need not be
+	if e.by.Key() == nil && (!forced || e.work.Kept) { // a login that can be completed is, also where it need not be
 		by, err := e.entered(ctx, r)
 		switch {
 		case err == nil:
-			e.by = &by
+			e.by = by
 		case !forced:
 			return "", err
 		}
 	}
-	stands, err := e.editing(ctx, r, func(all []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		lines := linesOf(f, r.old.Blob)
-		if len(lines) == 0 {
-			return f, nil // removed before a cut, or in another file
+	old, fresh := e.meansKey(r.old), e.meansKey(r.new)
+	read, err := e.changing(ctx, p, r, func(d *means.Door) (means.Seen, error) {
+		before, err := d.Read(ctx)
+		if err == nil && before.Here(old.Blob) && !before.Here(fresh.Blob) {
+			err = fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.new.Name, r.old.Name)
 		}
-		if !slices.ContainsFunc(all, func(f authorizedkeys.File) bool { return len(f.Find(r.new.Blob)) > 0 }) {
-			return nil, fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.new.Name, r.old.Name)
+		switch {
+		case err != nil:
+			return before, err
+		case e.by.Key() != nil:
+			return d.Remove(ctx, e.by, old)
 		}
-		old := [][]byte{r.old.Blob}
-		var without authorizedkeys.File
-		var err error
-		if e.by != nil {
-			without, err = rotation.Without(f, all, old, *e.by, e.now())
-		} else {
-			without, err = rotation.WithoutProof(f, all, old, name, r.new.Blob, leave, e.now())
-		}
-		if err != nil {
-			return nil, err
-		}
-		return without, p.SetFact(ctx, removedFact+path, strings.Join(lines, "\n"))
+		return d.RemoveForced(ctx, name, leave, fresh, old)
 	})
 	if err != nil {
 		return "", err
 	}
-	outcome, err := e.record(ctx, r, stands)
-	if e.by == nil {
+	outcome, err := e.record(ctx, r, read)
+	if e.by.Key() == nil {
 		outcome = "no login was completed with another key; " + outcome
 	}
 	return "the old line is gone; " + outcome, err
@@ -397,20 +453,11 @@ func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
 	if err != nil {
 		return err
 	}
-	stands, err := e.editing(ctx, r, func(_ []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		lines := p.Fact(removedFact + path)
-		if lines == "" || len(f.Find(r.old.Blob)) > 0 {
-			return f, nil
-		}
-		for line := range strings.SplitSeq(lines, "\n") {
-			f = f.Add(line)
-		}
-		return f, nil
-	})
+	read, err := e.changing(ctx, p, r, func(d *means.Door) (means.Seen, error) { return d.PutBack(ctx) })
 	if err != nil {
 		return err
 	}
-	_, err = e.record(ctx, r, stands)
+	_, err = e.record(ctx, r, read)
 	return err
 }
 
@@ -421,7 +468,7 @@ func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 		return "", err
 	}
 	target := targetOf(r.login.Instance, r.login.OSUser)
-	kept, forced := e.run.Facts["kept"] != "", rotation.Phase(e.run.Facts["phase"]) == rotation.Forced
+	kept, forced := e.work.Kept, e.work.Phase == rotation.Forced
 	accepted := false
 	if kept && !forced { // one connection shows both
 		accepted, err = e.enteredSeeing(ctx, r)
@@ -453,15 +500,12 @@ func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 
 // ended moves the item on, and settles grants and records with what was done.
 func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason string) error {
-	item, err := uuid.Parse(e.run.Facts["item"])
+	item := e.work.Item
+	r, err := e.subjectIn(ctx, tx)
 	if err != nil {
-		return err
+		return tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": err.Error(), "ended_at": e.now()})
 	}
-	r, err := e.subject(ctx)
-	if err != nil {
-		return errors.Join(tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": err.Error(), "ended_at": e.now()}))
-	}
-	phase, now := rotation.Phase(e.run.Facts["phase"]), e.now()
+	phase, now := e.work.Phase, e.now()
 	name := loginName(r.login.OSUser, r.login.Instance.Name)
 	note := func(outcome, sentence string, args ...any) error {
 		n := onKeys(e.entry(actorFor(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...), r.old.Name, r.new.Name)
@@ -475,7 +519,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		return tx.ReplaceGrant(ctx, store.Grant{ID: newID(), KeyID: r.new.ID, LoginID: r.login.ID, GrantedAt: now, GrantedBy: e.run.RequestedBy, Reason: "follows " + r.old.Name}, r.old.ID, withdraw)
 	}
 	entry := func() error {
-		if e.run.Facts["kept"] == "" || phase == rotation.Forced && e.by == nil {
+		if !e.work.Kept || phase == rotation.Forced && e.by.Key() == nil {
 			return nil
 		}
 		return tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"})
@@ -487,7 +531,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 			return err
 		}
 		columns := map[string]any{"state": itemPlaced, "placed_at": now, "entered_before": entered}
-		if e.run.Facts["kept"] != "" {
+		if e.work.Kept {
 			columns = map[string]any{"state": itemProved, "placed_at": now, "proved_at": now}
 		}
 		return errors.Join(grant(false), entry(), tx.ChangeItem(ctx, item, columns), note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name))

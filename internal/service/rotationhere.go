@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -23,36 +24,54 @@ const (
 	takenAtOnce = 8
 )
 
-// The facts of a step that was taken elsewhere; the step's name follows.
-const (
-	didFact    = "did "
-	couldFact  = "could not "
-	heardFact  = "heard" // when somebody last reported
-	factLayout = time.RFC3339Nano
-)
-
 // elsewhere turns a step into one that rests until it is reported by whoever works
 // on it. What they did stays as it is where they are not heard of any more: the old
-// key still opens the login, or the new one was shown to.
-func (s *Service) elsewhere(step runs.Step, run store.Run) runs.Step {
-	step.Undo, step.UndoIntent, step.Rests, step.Patience = nil, "", true, 0
-	step.Do = func(_ context.Context, p *runs.Progress) (string, error) {
-		if why := p.Fact(couldFact + step.Name); why != "" {
-			return "", errors.New(why)
+// key still opens the login, or the new one was shown to. again is the command that goes on then.
+func (s *Service) elsewhere(step runs.Step, run store.Run, worker, again string) runs.Step {
+	step.Undo, step.UndoIntent, step.Patience = nil, "", 0
+	title := step.Title
+	step.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
+		r, err := p.Report(ctx, step.Name)
+		if err != nil {
+			return "", err
 		}
-		if outcome := p.Fact(didFact + step.Name); outcome != "" {
-			return outcome, nil
+		if r != nil && r.Error != "" {
+			return "", errors.New(r.Error)
 		}
-		heard, err := time.Parse(factLayout, p.Fact(heardFact))
-		if err != nil || heard.Before(run.CreatedAt) {
-			heard = run.CreatedAt
+		if r != nil {
+			return r.Outcome, nil
+		}
+		heard := run.CreatedAt
+		for _, r := range p.Run().Reports {
+			if r.At.After(heard) {
+				heard = r.At
+			}
 		}
 		if s.now().Sub(heard) > s.ReportWithin {
-			return "", fmt.Errorf("nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: plumlatch rotate retry %s", run.Facts[workerFact], s.ReportWithin, run.Facts["rotation"])
+			return "", fmt.Errorf("nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: %s", worker, s.ReportWithin, again)
 		}
-		return "", runs.ErrRests
+		return "", runs.WaitFor(store.Waits{Who: worker, What: "to do this from their machine: " + title})
 	}
 	return step
+}
+
+// workerOf returns who works on a run from their own machine; "" for nobody.
+func workerOf(run store.Run) (string, error) {
+	switch run.Kind {
+	case rotateKind:
+		w, err := rotateWorkOf(run)
+		if err != nil {
+			return "", err
+		}
+		return w.Worker, nil
+	case grantKind, withdrawKind:
+		w, err := grantWorkOf(run)
+		if err != nil {
+			return "", err
+		}
+		return w.Worker, nil
+	}
+	return "", nil
 }
 
 // TakenItem is an item of a rotation that somebody works on from their own machine.
@@ -125,11 +144,15 @@ func (s *Service) takenItem(ctx context.Context, id uuid.UUID) (TakenItem, error
 	if err != nil {
 		return TakenItem{}, err
 	}
-	r, err := (&rotating{Service: s, run: run}).subject(ctx)
+	w, err := rotateWorkOf(run)
 	if err != nil {
 		return TakenItem{}, err
 	}
-	return TakenItem{Run: id, Login: loginName(r.login.OSUser, r.login.Instance.Name), Phase: rotation.Phase(run.Facts["phase"]), Old: r.old, New: r.new, OldLine: lineOf(r.old), NewLine: s.lineFor(r.new)}, nil
+	r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
+	if err != nil {
+		return TakenItem{}, err
+	}
+	return TakenItem{Run: id, Login: loginName(r.login.OSUser, r.login.Instance.Name), Phase: w.Phase, Old: r.old, New: r.new, OldLine: lineOf(r.old), NewLine: s.lineFor(r.new)}, nil
 }
 
 // ReportStep records what came of a step that the actor took from their own machine,
@@ -146,23 +169,22 @@ func (s *Service) ReportStep(ctx context.Context, actor Actor, id uuid.UUID, ste
 		return &Problem{Kind: Conflict, Code: code, Detail: detail, Remedy: "See it: plumlatch run watch " + id.String()}
 	}
 	at := slices.IndexFunc(run.Steps, func(st store.RunStep) bool { return st.State == runs.StepRunning })
+	worker, err := workerOf(run)
 	switch {
-	case run.Facts[workerFact] == "" || run.Facts[workerFact] != actor.Name:
+	case err != nil || worker == "" || worker != actor.Name:
 		return run, refuse("not-yours", "this run is not at work on your machine")
 	case run.EndedAt != nil || at < 0:
 		return run, refuse("run-ended", "the run has ended meanwhile")
 	case run.Steps[at].Name != step:
 		return run, refuse("another-step", fmt.Sprintf("the run is at the step %q, not at %q", run.Steps[at].Name, step))
 	}
-	fact, text := didFact+step, cmp.Or(outcome, "done")
-	if failure != "" {
-		fact, text = couldFact+step, failure
-	} else if step == string(rotation.See) {
-		if text, err = s.seeFromHere(ctx, run, text); err != nil {
-			fact, text = couldFact+step, err.Error()
+	report := store.Report{By: actor.Name, At: s.now(), Outcome: cmp.Or(outcome, "done"), Error: failure}
+	if failure == "" && (step == string(rotation.See) || step == "ask") {
+		if report.Outcome, err = s.seeFromHere(ctx, run, worker, report.Outcome); err != nil {
+			report.Error = text.Line(err.Error(), text.MaxMessage)
 		}
 	}
-	if err := errors.Join(s.store.SetFact(ctx, id, heardFact, s.now().Format(factLayout)), s.store.SetFact(ctx, id, fact, text)); err != nil {
+	if err := s.store.AddReport(ctx, id, step, report); err != nil {
 		return run, err
 	}
 	if err := s.awaitStep(ctx, id, step); err != nil {
@@ -171,24 +193,48 @@ func (s *Service) ReportStep(ctx context.Context, actor Actor, id uuid.UUID, ste
 	return s.Run(ctx, id)
 }
 
-// seeFromHere asks the SSH server itself whether the old key is refused, which takes no
-// secret, and says who saw it where it cannot be reached from the service.
-func (s *Service) seeFromHere(ctx context.Context, run store.Run, said string) (string, error) {
-	r, err := (&rotating{Service: s, run: run}).subject(ctx)
-	if err != nil {
-		return "", err
+// seeFromHere asks the SSH server itself whether the key that was to go is refused, and the one
+// that was to come accepted, which takes no secret; and says who saw it where it cannot be
+// reached from the service.
+func (s *Service) seeFromHere(ctx context.Context, run store.Run, worker, said string) (string, error) {
+	var login store.LoginToSweep
+	var key store.Key
+	accept := false
+	switch run.Kind {
+	case rotateKind:
+		w, err := rotateWorkOf(run)
+		if err != nil {
+			return "", err
+		}
+		r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
+		if err != nil {
+			return "", err
+		}
+		login, key = r.login, r.old
+	default:
+		w, err := grantWorkOf(run)
+		if err != nil {
+			return "", err
+		}
+		if key, login, err = (&edit{s, run, w}).subject(ctx); err != nil {
+			return "", err
+		}
+		accept = run.Kind == grantKind
 	}
 	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
 	defer cancel()
-	target := targetOf(r.login.Instance, r.login.OSUser)
-	old, err := sshio.Accepts(ctx, target, r.old.Blob)
-	if err != nil {
-		return said + "; seen from the machine of " + run.Facts[workerFact] + " alone", nil
+	accepted, err := sshio.Accepts(ctx, targetOf(login.Instance, login.OSUser), key.Blob)
+	switch {
+	case err != nil:
+		return said + "; seen from the machine of " + worker + " alone", nil
+	case accepted && !accept:
+		return "", fmt.Errorf("the SSH server still accepts %s", key.Name)
+	case !accepted && accept:
+		return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", key.Name, login.Instance.Name)
+	case accept:
+		return key.Name + " is accepted, as the service sees too", nil
 	}
-	if old {
-		return "", fmt.Errorf("the SSH server still accepts %s", r.old.Name)
-	}
-	return r.old.Name + " is refused, as the service sees too", nil
+	return key.Name + " is refused, as the service sees too", nil
 }
 
 // awaitStep wakes a run until a step other than the one is written down as begun, or
@@ -233,7 +279,7 @@ func (s *Service) overrideItem(ctx context.Context, actor Actor, id uuid.UUID, n
 			return refuse(rotation.ErrNotNamed)
 		}
 		i, err := tx.ItemOf(ctx, id, login, []string{itemPlaced, itemProved, itemFailed})
-		if errors.Is(err, store.ErrNotFound) || err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || i.Means == hereMeans) {
+		if errors.Is(err, store.ErrNotFound) || err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || rotationMeans(i.Means) == hereMeans) {
 			return &Problem{Kind: Conflict, Code: "nothing-to-override", Where: []string{name}, Detail: "no new line awaits a login in " + name + " that the service could go on without", Remedy: "See it: plumlatch rotate show " + id.String()}
 		}
 		if err != nil {
@@ -246,14 +292,9 @@ func (s *Service) overrideItem(ctx context.Context, actor Actor, id uuid.UUID, n
 		if _, err := rotation.OverrideFor(loginName(i.OSUser, i.InstanceName), name, reason, k.State == "lost"); err != nil {
 			return refuse(err)
 		}
-		why := actor.Name + ": " + reason
-		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, itemRemoving}}, ""); err != nil {
+		why := &override{By: actor.Name, Reason: reason}
+		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, itemRemoving, why}}, ""); err != nil {
 			return err
-		}
-		for _, run := range started {
-			if err := tx.SetFact(ctx, run, overrideFact, why); err != nil {
-				return err
-			}
 		}
 		return errors.Join(tx.ChangeItem(ctx, i.ID, map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil}),
 			tx.ChangeRotation(ctx, id, map[string]any{"ended_at": nil, "state": keepOn(r)}),

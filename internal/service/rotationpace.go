@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/means"
 	"plumlatch/internal/store"
 )
 
@@ -147,6 +148,8 @@ type begun struct {
 	store.RotationItem
 	phase rotation.Phase // "" is In, or Whole where that can be
 	state string         // that of the item meanwhile
+	// override has the old line go without a login by the new key.
+	override *override
 }
 
 func itemsOf(list []begun) []uuid.UUID {
@@ -158,7 +161,9 @@ func itemsOf(list []begun) []uuid.UUID {
 }
 
 // mayBegin reports whether the service itself may work on an item in a phase.
-func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool { return i.Means != hereMeans }
+func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool {
+	return rotationMeans(i.Means) != hereMeans
+}
 
 // startDue starts runs for at most so many items that may be begun: first those to be
 // undone, then those whose grace is over, then new ones. worker is who works on them
@@ -170,7 +175,7 @@ func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotatio
 		for _, i := range items {
 			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
 				busy[i.InstanceName] = true
-				list = append(list, begun{i, phase, state})
+				list = append(list, begun{i, phase, state, nil})
 			}
 		}
 	}
@@ -225,6 +230,21 @@ func (s *Service) withinHours(r store.Rotation) bool {
 	return err == nil && badZone == nil && hours.Has(s.now().In(zone))
 }
 
+// journalsOf returns what earlier runs of items have done to lines, by run.
+func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uuid.UUID]means.Journal, error) {
+	earlier, err := tx.RunsByID(ctx, list)
+	if err != nil {
+		return nil, err
+	}
+	of := map[uuid.UUID]means.Journal{}
+	for _, run := range earlier {
+		if w, err := rotateWorkOf(run); err == nil { // else it is of before, and what it placed is not known
+			of[run.ID] = w.Journal
+		}
+	}
+	return of, nil
+}
+
 // startRotating adds the runs of items, in a few statements whatever their number.
 func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Rotation, list []begun, worker string) ([]uuid.UUID, error) {
 	if len(list) == 0 {
@@ -248,7 +268,7 @@ func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Ro
 	if err != nil {
 		return nil, err
 	}
-	placed, err := tx.FactOf(ctx, placedFact, before)
+	journals, err := journalsOf(ctx, tx, before)
 	if err != nil {
 		return nil, err
 	}
@@ -268,24 +288,21 @@ func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Ro
 			changes[i.ID] = map[string]any{"state": itemUndone, "detail": "nobody grants " + i.OldName + " there any more, so there is nothing to replace", "ended_at": s.now()}
 			continue
 		}
-		facts := map[string]string{"item": i.ID.String(), "rotation": r.ID.String(), "login": i.LoginID.String(), "old": i.OldKeyID.String(), "new": i.NewKeyID.String(), "names": i.OldName + " by " + i.NewName, "means": i.Means}
-		if worker != "" {
-			facts[workerFact] = worker
-		}
-		phase := i.phase
-		if kept[*i.NewKeyID] && s.Safe != nil && worker == "" { // from elsewhere, whoever is there logs in
-			facts["kept"] = "true"
+		work := rotateWork{
+			Rotation: r.ID, Item: i.ID, Login: i.LoginID, Old: *i.OldKeyID, New: *i.NewKeyID, OldName: i.OldName, NewName: i.NewName,
+			Phase: i.phase, Means: rotationMeans(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
+			Kept: kept[*i.NewKeyID] && s.Safe != nil && worker == "", // from elsewhere, whoever is there logs in
 		}
 		switch {
-		case phase == "" && facts["kept"] != "" && r.Settings.GraceSeconds == 0:
-			phase = rotation.Whole
-		case phase == "":
-			phase = rotation.In
-		case i.RunID != nil && placed[*i.RunID] != "": // what an earlier run placed is to be known to this
-			facts[placedFact] = placed[*i.RunID]
+		case work.Phase == "" && work.Kept && r.Settings.GraceSeconds == 0:
+			work.Phase = rotation.Whole
+		case work.Phase == "":
+			work.Phase = rotation.In
+		case i.RunID != nil: // what an earlier run placed is to be known to this
+			work.Journal = journals[*i.RunID]
+			work.Journal.Removed = nil
 		}
-		facts["phase"] = string(phase)
-		run := s.newRunWith(Actor{Name: r.RequestedBy, Via: "service"}, "rotate", instances[i.LoginID], r.Reason, facts)
+		run := s.newRun(Actor{Name: r.RequestedBy, Via: "service"}, rotateKind, instances[i.LoginID], r.Reason, work)
 		started, ids = append(started, run), append(ids, run.ID)
 		changes[i.ID] = map[string]any{"state": i.state, "run_id": run.ID, "detail": ""}
 	}

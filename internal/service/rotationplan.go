@@ -227,13 +227,13 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 		missing, asked := noAgent[ids[n]]
 		switch {
 		case no == nil:
-			out.Means = stewardMeans
+			out.Means = string(stewardMeans)
 		case p.ways[ids[n]].Instance.State != "running":
 			out.NoMeans, out.Remedy = no.Detail, no.Remedy
 		case p.FromHere:
-			out.Means = hereMeans
+			out.Means = string(hereMeans)
 		case asked && missing == "":
-			out.Means = agentMeans
+			out.Means = string(agentMeans)
 		default:
 			out.NoMeans, out.Remedy = no.Detail, no.Remedy
 			if asked {

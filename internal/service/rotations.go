@@ -52,11 +52,18 @@ const (
 	maxAtOnce = 16
 	// mostRotated is the greatest number of logins in one rotation.
 	mostRotated   = 5000
-	stewardMeans  = "steward key"
-	hereMeans     = "from here"
-	agentMeans    = "guest agent"
 	madeAsType    = keypair.Ed25519
 	madeAsRSABits = 3072
+)
+
+// rotationMeans is by what the files of a login are changed in a rotation.
+type rotationMeans string
+
+// The means of rotations, as they are shown.
+const (
+	stewardMeans rotationMeans = "steward key"
+	hereMeans    rotationMeans = "from here"
+	agentMeans   rotationMeans = "guest agent"
 )
 
 // ShownItem is an item of a plan as it was shown.
@@ -405,7 +412,7 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
 				item.Detail = "it begins when all of the first group are done"
 			}
-			if i.Means == hereMeans {
+			if rotationMeans(i.Means) == hereMeans {
 				item.Detail, item.Next = "it waits for somebody who edits from their machine with the old private half", "plumlatch rotate watch "+id.String()+" -from-here -with FILE"
 			} else if other, at := others[i.LoginID]; at {
 				item.Detail, item.Next = "it waits for another rotation that is at work on the login", "plumlatch rotate watch "+other.String()
@@ -416,7 +423,7 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 		case itemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
-			if i.Means == hereMeans {
+			if rotationMeans(i.Means) == hereMeans {
 				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
 			}
 		case itemFailed:
@@ -530,13 +537,57 @@ func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r store.Rotatio
 	return t, err
 }
 
+// oldProvedWithin is how recent a signed login with the old key is to be for the new one's line,
+// that was shown to open the login, to be taken out.
+const oldProvedWithin = 15 * time.Minute
+
 // undoItems has what waits left as it is, and what stands beside the old key taken
-// out again. What is being worked on is undone when that has ended.
+// out again. What is being worked on is undone when that has ended. A new key that was shown to
+// open the login stays, unless the service can log in with the old one or somebody has just shown
+// that it opens the login; and always where the old one is lost.
 func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, login uuid.UUID) (int, error) {
 	left, err := tx.ChangeItems(ctx, rotation, login, []string{itemAsked, itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
 	if err != nil {
 		return 0, err
 	}
-	back, err := tx.ChangeItems(ctx, rotation, login, []string{itemPlaced, itemProved}, map[string]any{"state": itemUndoing})
-	return left + back, err
+	items, lost, err := tx.ItemsBeside(ctx, rotation, login)
+	if err != nil {
+		return 0, err
+	}
+	var logins, olds []uuid.UUID
+	for _, i := range items {
+		logins = append(logins, i.LoginID)
+		if i.OldKeyID != nil {
+			olds = append(olds, *i.OldKeyID)
+		}
+	}
+	kept, err := tx.KeptAmong(ctx, olds)
+	if err != nil {
+		return 0, err
+	}
+	signed, err := tx.SignedSince(ctx, logins, s.now().Add(-oldProvedWithin))
+	if err != nil {
+		return 0, err
+	}
+	var back, stay []uuid.UUID
+	why := ""
+	for _, i := range items {
+		switch {
+		case i.OldKeyID == nil || lost[i.ID]:
+			why = i.OldName + " is lost, so the line of " + i.NewName + " stays"
+			stay = append(stay, i.ID)
+		case (i.State == itemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans && !(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
+			why = i.NewName + " was shown to open the login, and " + i.OldName + " was not; so both lines stay"
+			stay = append(stay, i.ID)
+		default:
+			back = append(back, i.ID)
+		}
+	}
+	if login != uuid.Nil && len(stay) > 0 {
+		return 0, &Problem{Kind: Conflict, Code: "new-key-proved", Field: "login", Detail: why, Remedy: "Show within 15 minutes before that the old key opens it: plumlatch prove LOGIN -with FILE"}
+	}
+	if err := tx.ChangeItemsByID(ctx, stay, map[string]any{"state": itemFailed, "detail": why, "ended_at": s.now()}); err != nil {
+		return 0, err
+	}
+	return left + len(back) + len(stay), tx.ChangeItemsByID(ctx, back, map[string]any{"state": itemUndoing})
 }

@@ -35,40 +35,49 @@ const (
 	bootLearnt  = "cloud boot output"
 )
 
+// planOf gives the plan of a run by its kind.
 func (s *Service) planOf(run store.Run) (runs.Plan, error) {
-	l := &lifecycle{Service: s, instance: run.Instance}
+	switch run.Kind {
+	case grantKind, withdrawKind:
+		return s.grantPlan(run)
+	case rotateKind:
+		return s.rotatePlan(run)
+	case settleKind:
+		return s.settlePlan(run)
+	case restoreKind:
+		return s.restorePlan(run)
+	}
+	return s.lifecyclePlan(run)
+}
+
+func (s *Service) lifecyclePlan(run store.Run) (runs.Plan, error) {
+	w, err := workOf(run, earlierLifecycle)
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	l := &lifecycle{Service: s, instance: run.Instance, work: w}
 	name := run.Instance.Name
 	switch run.Kind {
-	case "grant":
-		return s.grantPlan(run), nil
-	case "withdraw":
-		return s.withdrawPlan(run), nil
-	case "rotate":
-		return s.rotatePlan(run), nil
-	case "settle":
-		return s.settlePlan(run), nil
-	case "restore":
-		return s.restorePlan(run), nil
-	case "launch":
-		return runs.Plan{Ended: l.launchEnded(run), Steps: []runs.Step{
+	case launchKind:
+		return runs.Plan{Payload: w, Ended: l.launchEnded(run), Steps: []runs.Step{
 			{Name: "disk", Title: "Disk", Intent: "Ask the cloud for " + name + " and wait for its disk", UndoIntent: "Have the cloud end the instance and its disks", Do: l.disk, Undo: l.undoLaunch, Patience: cloudPatience},
 			{Name: "instance", Title: "Instance", Intent: "Wait for the instance and its addresses", Do: l.awaitPhase("boot"), Patience: cloudPatience},
 			{Name: "boot", Title: "First boot", Intent: "Wait for the first boot, which places the keys, and pin the host keys from the boot output", Do: l.boot, Patience: cloudPatience},
 			{Name: "ssh", Title: "SSH answering", Intent: "Check the host key and ask the SSH server for each key", Do: l.answer, Patience: sshPatience},
 		}}, nil
-	case "start":
-		return runs.Plan{Ended: l.changeEnded(run, "running"), Steps: []runs.Step{
+	case startKind:
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "running"), Steps: []runs.Step{
 			{Name: "start", Title: "Start", Intent: "Have the cloud start " + name, UndoIntent: "Have the cloud stop it again", Do: l.begin((*cloud.Cloud).Start, "running"), Undo: l.stopAgain, Patience: cloudPatience},
 			{Name: "boot", Title: "Boot", Intent: "Wait for the boot and compare the host keys of the boot output with the pinned ones", Do: l.boot, Patience: cloudPatience},
 			{Name: "ssh", Title: "SSH answering", Intent: "Check the host key and ask the SSH server for each key", Do: l.answer, Patience: sshPatience},
 		}}, nil
-	case "stop":
-		return runs.Plan{Ended: l.changeEnded(run, "stopped"), Steps: []runs.Step{
+	case stopKind:
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "stopped"), Steps: []runs.Step{
 			{Name: "stop", Title: "Stop", Intent: "Have the cloud stop " + name, Do: l.begin((*cloud.Cloud).Stop, "stopped"), Patience: cloudPatience},
 			{Name: "stopped", Title: "Stopped", Intent: "Wait until it has stopped and note its addresses", Do: l.awaitEnd, Patience: cloudPatience},
 		}}, nil
-	case "terminate":
-		return runs.Plan{Ended: l.changeEnded(run, "terminated"), Steps: []runs.Step{
+	case endKind:
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "terminated"), Steps: []runs.Step{
 			{Name: "terminate", Title: "End", Intent: "Have the cloud end " + name + " and its disks", Do: l.begin((*cloud.Cloud).Terminate, "terminated"), Patience: cloudPatience},
 			{Name: "gone", Title: "Gone", Intent: "Wait until it is gone", Do: l.awaitEnd, Patience: cloudPatience},
 		}}, nil
@@ -80,6 +89,13 @@ func (s *Service) planOf(run store.Run) (runs.Plan, error) {
 type lifecycle struct {
 	*Service
 	instance store.Instance
+	work     *lifecycleWork
+}
+
+// began keeps the operation that was begun.
+func (l *lifecycle) began(ctx context.Context, p *runs.Progress, operation string) error {
+	l.work.Operation = operation
+	return p.Save(ctx)
 }
 
 // calling marks the errors of a cloud that is away as temporary.
@@ -120,7 +136,10 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	if err != nil {
 		return "", calling(err)
 	}
-	if err := errors.Join(l.set(ctx, map[string]any{"cloud_id": op.Instance}), p.SetFact(ctx, "operation", op.Id)); err != nil {
+	if err := l.set(ctx, map[string]any{"cloud_id": op.Instance}); err != nil {
+		return "", err
+	}
+	if err := l.began(ctx, p, op.Id); err != nil {
 		return "", err
 	}
 	if err := l.awaitUntil(ctx, p, op.Id, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder["instance"] }); err != nil {
@@ -200,7 +219,7 @@ var phaseOrder = map[string]int{"disk": 0, "instance": 1, "boot": 2}
 // awaitPhase waits until the launch has come to the phase and tells of the addresses.
 func (l *lifecycle) awaitPhase(phase string) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
-		err := l.awaitUntil(ctx, p, p.Fact("operation"), func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] })
+		err := l.awaitUntil(ctx, p, l.work.Operation, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] })
 		if err != nil {
 			return "", err
 		}
@@ -235,7 +254,7 @@ func (l *lifecycle) noteAddresses(ctx context.Context) (cloud.Instance, error) {
 // boot waits for the boot's end. The first host keys are pinned, later ones
 // must be the pinned ones.
 func (l *lifecycle) boot(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := l.await(ctx, p, p.Fact("operation")); err != nil {
+	if err := l.await(ctx, p, l.work.Operation); err != nil {
 		return "", err
 	}
 	if _, err := l.noteAddresses(ctx); err != nil {
@@ -345,25 +364,25 @@ const noOperation = "none"
 // hid that the operation was done, there is nothing to ask for.
 func (l *lifecycle) begin(ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error), end cloud.InstanceState) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
-		if p.Fact("operation") != "" {
+		if l.work.Operation != "" {
 			return "", nil // asked before a cut
 		}
 		op, err := ask(l.cloud, ctx, l.instance.CloudID)
 		if err == nil {
-			return "", p.SetFact(ctx, "operation", op.Id)
+			return "", l.began(ctx, p, op.Id)
 		}
 		if cloud.NotThere(err) {
 			return "", fmt.Errorf("the cloud does not know %s any more", l.instance.Name)
 		}
 		if i, again := l.cloud.Instance(ctx, l.instance.CloudID); again == nil && i.State == end {
-			return "it was " + string(end) + " already", p.SetFact(ctx, "operation", noOperation)
+			return "it was " + string(end) + " already", l.began(ctx, p, noOperation)
 		}
 		return "", calling(err)
 	}
 }
 
 func (l *lifecycle) awaitEnd(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := l.await(ctx, p, p.Fact("operation")); err != nil {
+	if err := l.await(ctx, p, l.work.Operation); err != nil {
 		return "", err
 	}
 	_, err := l.noteAddresses(ctx)
@@ -425,7 +444,7 @@ func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Cont
 		columns := map[string]any{"state": success}
 		switch {
 		case state != runs.Done:
-			columns["state"] = run.Facts["state-before"]
+			columns["state"] = l.work.StateBefore
 			e.Outcome, e.Sentence = state, fmt.Sprintf("The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason)
 		case success == "terminated":
 			columns["gone_at"] = l.now()

@@ -78,7 +78,6 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Serv
 
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
-	s.watch = ctx
 	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
 	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
 	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})
@@ -91,7 +90,18 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: "carry-rekey", Every: rekeyEvery, Do: s.carryRekey})
 	s.engine.Take(runs.Duty{Name: "watch-reach", Every: watchReachEvery, Do: s.watchReach})
 	s.engine.Take(runs.Duty{Name: deliverDuty, Every: deliverEvery, Do: s.deliver})
+	return s.StartRuns(ctx)
+}
+
+// StartRuns works on runs alone, without what is done from time to time; for loading a sample.
+func (s *Service) StartRuns(ctx context.Context) error {
+	s.watch = ctx
 	return s.engine.Start(ctx, s.planOf)
+}
+
+// within is the service whose store is a transaction, for reading in it. It starts nothing.
+func (s *Service) within(tx *store.Store) *Service {
+	return &Service{store: tx, now: s.now, log: s.log, Safe: s.Safe, StewardFrom: s.StewardFrom, Fresh: s.Fresh}
 }
 
 // Ready returns nil if the service can do its work.

@@ -15,6 +15,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
@@ -190,7 +191,8 @@ func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID,
 	}
 	l := found[0]
 	called := loginName(l.OSUser, l.Instance.Name)
-	var place, remove []string
+	var place []uuid.UUID
+	var remove []string
 	for _, c := range list {
 		item := &out[c.place]
 		switch c.Choice.Choice {
@@ -214,7 +216,7 @@ func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID,
 		}
 		if c.Choice.Choice == chooseRemove {
 			item.State = settledInRun
-			remove = append(remove, hex.EncodeToString(c.Difference.SHA256))
+			remove = append(remove, keypair.FormatSHA256(c.Difference.SHA256))
 			continue
 		}
 		k, err := s.store.KeyByID(ctx, *c.KeyID)
@@ -227,12 +229,12 @@ func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID,
 			continue
 		}
 		item.State = settledInRun
-		place = append(place, c.KeyID.String())
+		place = append(place, *c.KeyID)
 	}
 	if len(place)+len(remove) == 0 {
 		return nil, nil
 	}
-	run := s.newRunWith(actor, "settle", l.Instance, reason, map[string]string{"login": login.String(), "place": strings.Join(place, ","), "remove": strings.Join(remove, ",")})
+	run := s.newRun(actor, settleKind, l.Instance, reason, settleWork{Login: login, Place: place, Remove: remove})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, s.entry(actor, "login.settle", "login", called, reason, "%s asked to place %s and to remove %s in %s.", actor.Name, counted(len(place), "missing line"), counted(len(remove), "line"), called)))
 	})
@@ -276,10 +278,22 @@ func (s *Service) settleAtOnce(ctx context.Context, actor Actor, l store.LoginTo
 		}
 		return tx.Note(ctx, onKeys(s.entry(actor, "grant.accept", "login", called, reason, "%s accepted the key %s in %s as granted.", actor.Name, k.Name, called), k.Name))
 	})
+	var taken *keyTaken
+	if errors.As(err, &taken) {
+		return s.takenKey(ctx, taken.error, taken.wanted, taken.public)
+	}
 	if err == nil {
 		item.State = settledRecorded
 	}
 	return err
+}
+
+// keyTaken ends the transaction in which a key was to be recorded whose name or half is there already;
+// what it clashes with is looked up after it.
+type keyTaken struct {
+	error
+	wanted string
+	public keypair.Public
 }
 
 // acceptable returns the key that is to be granted as it stands; a stranger's gets
@@ -322,7 +336,7 @@ func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, 
 		return k, err
 	}
 	if err := tx.AddKey(ctx, &k); err != nil {
-		return k, s.takenKey(ctx, err, wanted, public)
+		return k, &keyTaken{err, wanted, public}
 	}
 	return k, errors.Join(tx.ClaimStrangers(ctx), tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", "%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, describe(public), l.Instance.Name)))
 }
@@ -330,29 +344,25 @@ func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, 
 // settling has the steps of a run that settles the differences of one login.
 type settling struct {
 	*Service
-	run store.Run
+	run  store.Run
+	work *settleWork
 }
 
-func (s *Service) settlePlan(run store.Run) runs.Plan {
-	e := &settling{s, run}
-	what := fmt.Sprintf("place %s and remove %s", counted(len(e.list("place")), "line"), counted(len(e.list("remove")), "line"))
-	return runs.Plan{Ended: e.ended, Steps: []runs.Step{
+func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
+	w, err := workOf(run, earlierNone[settleWork])
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	e := &settling{s, run, w}
+	what := fmt.Sprintf("place %s and remove %s", counted(len(w.Place), "line"), counted(len(w.Remove), "line"))
+	return runs.Plan{Payload: w, Ended: e.ended, Steps: []runs.Step{
 		{Name: "change", Title: "Change the lines", Intent: "Log in to " + run.Instance.Name + " with the steward key, " + what, UndoIntent: "Take away what was placed, and place again what was removed", Do: e.change, Undo: e.back, Patience: sshPatience},
 		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server accepts what was placed and refuses what was removed", Do: e.ask, Patience: sshPatience},
-	}}
-}
-
-// list reads one of the run's facts that are lists.
-func (e *settling) list(fact string) []string {
-	return strings.FieldsFunc(e.run.Facts[fact], func(r rune) bool { return r == ',' })
+	}}, nil
 }
 
 func (e *settling) login(ctx context.Context) (store.LoginToSweep, error) {
-	id, err := uuid.Parse(e.run.Facts["login"])
-	if err != nil {
-		return store.LoginToSweep{}, err
-	}
-	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{id})
+	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
 	if err == nil && len(found) == 0 {
 		err = store.ErrNotFound
 	}
@@ -363,23 +373,30 @@ func (e *settling) login(ctx context.Context) (store.LoginToSweep, error) {
 }
 
 func (e *settling) keysToPlace(ctx context.Context) ([]store.Key, error) {
-	var keys []store.Key
-	for _, text := range e.list("place") {
-		id, err := uuid.Parse(text)
-		if err != nil {
-			return nil, err
-		}
-		k, err := e.store.KeyByID(ctx, id)
-		if err != nil {
-			return nil, err
-		}
-		keys = append(keys, k)
+	keys, err := e.store.KeysByID(ctx, e.work.Place)
+	if err == nil && len(keys) != len(e.work.Place) {
+		err = errors.New("the record of one of its keys is gone")
 	}
-	return keys, nil
+	return keys, err
 }
 
-// change places and removes the lines, after writing down which.
-func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error) {
+// going are the keys in the files whose lines are to go.
+func (e *settling) going(read means.Seen) (keys []means.Key) {
+	for _, f := range read.Files {
+		for _, line := range authorizedkeys.Parse(f.Content) {
+			if line.Kind != authorizedkeys.Key {
+				continue
+			}
+			if print := keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()); slices.Contains(e.work.Remove, print) {
+				keys = append(keys, means.Key{Name: print, Blob: line.Blob})
+			}
+		}
+	}
+	return keys
+}
+
+// changing changes the files of the login with the steward key, and records what they hold then.
+func (e *settling) changing(ctx context.Context, p *runs.Progress, change func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error)) (string, error) {
 	l, err := e.login(ctx)
 	if err != nil {
 		return "", err
@@ -388,65 +405,41 @@ func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error)
 	if err != nil {
 		return "", err
 	}
-	gone := e.list("remove")
-	return e.editLogin(ctx, l, e.run.RequestedBy, func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		var removed, placed []string
-		for _, line := range f {
-			if line.Kind == authorizedkeys.Key && slices.Contains(gone, hex.EncodeToString(keypair.Public{Blob: line.Blob}.SHA256())) {
-				removed = append(removed, strings.TrimRight(line.Raw, "\r\n"))
-			}
+	d, by, end, err := e.stewardDoor(ctx, p, l, &e.work.Journal)
+	if err != nil {
+		return "", err
+	}
+	defer end()
+	read, err := change(d, by, e.meansKeys(keys))
+	if err != nil {
+		return "", reaching(err)
+	}
+	return e.recordSeen(ctx, l, e.run.RequestedBy, read)
+}
+
+// change places the lines, and then removes those that go.
+func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error) {
+	return e.changing(ctx, p, func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error) {
+		read, err := d.Place(ctx, keys...)
+		if err != nil || len(e.work.Remove) == 0 {
+			return read, err
 		}
-		for _, text := range removed {
-			f = f.Remove(authorizedkeys.Parse([]byte(text))[0].Blob)
-		}
-		for _, k := range keys {
-			if first && len(f.Find(k.Blob)) == 0 {
-				f = f.Add(e.lineFor(k))
-				placed = append(placed, k.ID.String())
-			}
-		}
-		if len(removed) > 0 {
-			if err := p.SetFact(ctx, removedFact+path, strings.Join(removed, "\n")); err != nil {
-				return nil, err
-			}
-		}
-		if len(placed) > 0 {
-			return f, p.SetFact(ctx, placedFact, strings.Join(placed, ","))
-		}
-		return f, nil
+		return d.Remove(ctx, by, e.going(read)...)
 	})
 }
 
-// back takes away what this run placed and places again what it removed.
+// back places again what this run removed, and takes away what it placed.
 func (e *settling) back(ctx context.Context, p *runs.Progress) error {
-	l, err := e.login(ctx)
-	if err != nil {
-		return err
-	}
-	keys, err := e.keysToPlace(ctx)
-	if err != nil {
-		return err
-	}
-	placed := strings.Split(p.Fact(placedFact), ",")
-	_, err = e.editLogin(ctx, l, e.run.RequestedBy, func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		for _, k := range keys {
-			if first && slices.Contains(placed, k.ID.String()) {
-				f = f.Remove(k.Blob)
-			}
+	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, keys []means.Key) (means.Seen, error) {
+		if read, err := d.PutBack(ctx); err != nil {
+			return read, err
 		}
-		if text := p.Fact(removedFact + path); text != "" {
-			for _, line := range authorizedkeys.Parse([]byte(text)) {
-				if len(f.Find(line.Blob)) == 0 {
-					f = f.Add(strings.TrimRight(line.Raw, "\n"))
-				}
-			}
-		}
-		return f, nil
+		return d.TakeBack(ctx, false, nil, keys...)
 	})
 	return err
 }
 
-func (e *settling) ask(ctx context.Context, p *runs.Progress) (string, error) {
+func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 	l, err := e.login(ctx)
 	if err != nil {
 		return "", err
@@ -466,11 +459,8 @@ func (e *settling) ask(ctx context.Context, p *runs.Progress) (string, error) {
 		}
 	}
 	refused := 0
-	for fact, text := range p.Run().Facts {
-		if !strings.HasPrefix(fact, removedFact) {
-			continue
-		}
-		for _, line := range authorizedkeys.Parse([]byte(text)) {
+	for _, lines := range e.work.Journal.Removed {
+		for _, line := range authorizedkeys.Parse([]byte(strings.Join(lines, "\n"))) {
 			accepted, err := sshio.Accepts(ctx, target, line.Blob)
 			if err != nil {
 				return "", answering(err)
@@ -499,12 +489,12 @@ func pastOf(n int) string {
 }
 
 func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason string) error {
-	l, err := e.login(ctx)
+	l, err := (&settling{e.within(tx), e.run, e.work}).login(ctx)
 	if err != nil {
 		return err
 	}
 	called := loginName(l.OSUser, l.Instance.Name)
-	note := e.entry(actorFor(e.run), "login.settled", "login", called, e.run.Reason, "The differences of %s are settled: %s placed, %s removed.", called, counted(len(e.list("place")), "line"), counted(len(e.list("remove")), "line"))
+	note := e.entry(actorFor(e.run), "login.settled", "login", called, e.run.Reason, "The differences of %s are settled: %s placed, %s removed.", called, counted(len(e.work.Place), "line"), counted(len(e.work.Remove), "line"))
 	if state != runs.Done {
 		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
 	}

@@ -88,13 +88,14 @@ type Granted struct {
 }
 
 // AddSteward makes a steward key for an instance that has none and grants it the
-// instance's own login. The caller places the line.
+// instance's own login. The caller places the line from their own machine, in a run.
 func (s *Service) AddSteward(ctx context.Context, actor Actor, instance string) (Granted, error) {
 	l, i, err := s.loginNamed(ctx, instance)
 	if err != nil {
 		return Granted{}, err
 	}
 	out := Granted{Login: l, Name: loginName(l.OSUser, i.Name), Instance: i}
+	var run store.Run
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if out.Key, err = s.newSteward(ctx, tx, actor, i); err != nil {
 			return err
@@ -103,14 +104,18 @@ func (s *Service) AddSteward(ctx context.Context, actor Actor, instance string) 
 		if err := tx.AddGrants(ctx, []store.Grant{grant}); err != nil {
 			return err
 		}
+		run = s.newRun(actor, grantKind, i, "steward key", grantWork{Key: out.Key.ID, Login: l.ID, Added: true, Worker: actor.Name})
+		if err := tx.AddRun(ctx, run); err != nil {
+			return err
+		}
 		return tx.Note(ctx, s.entry(actor, "steward.add", "instance", i.Name, "", "%s had a steward key made for %s; its private half is in the safe.", actor.Name, i.Name))
 	})
 	var taken *store.TakenError
-	if errors.As(err, &taken) {
+	if errors.As(err, &taken) && taken.Constraint != "runs_one_live" {
 		return Granted{}, &Problem{Kind: Conflict, Code: "steward-there", Where: []string{i.Name}, Detail: i.Name + " has a steward key already", Remedy: "See it: plumlatch openers " + i.Name}
 	}
 	out.Line = s.lineFor(out.Key)
-	return out, err
+	return s.startGranted(ctx, out, run, err)
 }
 
 // Adopted says which machine is to be brought in.

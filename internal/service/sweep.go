@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
@@ -291,36 +292,21 @@ func (s *Service) readLogin(ctx context.Context, l store.LoginToSweep) (stands s
 		return seen{}, "", err
 	}
 	defer cancel()
-	stands, err = readFiles(session)
+	stands, err = readFiles(ctx, session)
 	return stands, stewardMethod, err
 }
 
 // readFiles reads what stands in the login of a session.
-func readFiles(session *sshio.Session) (seen, error) {
-	files, folders, err := FilesIn(session)
-	return seen{files, folders}, err
+func readFiles(ctx context.Context, session *sshio.Session) (seen, error) {
+	read, err := means.Over(session).Read(ctx)
+	return seenBy(read), err
 }
 
 // FilesIn reads all files that the server reads keys from for the login of a
 // session, and looks at the folders above them.
 func FilesIn(session *sshio.Session) (files []SeenFile, folders []store.Folder, err error) {
-	read, err := session.ReadAll()
-	if err != nil {
-		return nil, nil, err
-	}
-	return filesOf(session, read)
-}
-
-// filesOf looks at the folders above files that were read.
-func filesOf(session *sshio.Session, read []sshio.RemoteFile) (files []SeenFile, folders []store.Folder, err error) {
-	for _, f := range read {
-		files = append(files, SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
-	}
-	above, err := session.Folders()
-	for _, f := range above {
-		folders = append(folders, store.Folder{Path: f.Path, Mode: int(f.Mode)})
-	}
-	return files, folders, err
+	read, err := readFiles(context.Background(), session)
+	return read.files, read.folders, err
 }
 
 // noSteward is why the steward key cannot be used, where another way may be open.

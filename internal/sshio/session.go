@@ -45,6 +45,9 @@ type Session struct {
 	client *ssh.Client
 	files  *sftp.Client
 	user   string
+	// key is what it was opened with, in the wire form; nil for a password. at is when.
+	key []byte
+	at  time.Time
 	// Once they were read:
 	home    string
 	owner   uint32 // of the home folder
@@ -59,7 +62,7 @@ func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Session{HostKey: shown, client: client, user: t.User}, nil
+	return &Session{HostKey: shown, client: client, user: t.User, key: signer.PublicKey().Marshal(), at: time.Now()}, nil
 }
 
 // LoginAndSee logs in with the private half, and sees in the same connection whether
@@ -78,7 +81,7 @@ func LoginAndSee(ctx context.Context, t Target, signer ssh.Signer, other []byte)
 	if err != nil {
 		return nil, false, err
 	}
-	return &Session{HostKey: shown, client: client, user: t.User}, false, nil
+	return &Session{HostKey: shown, client: client, user: t.User, key: signer.PublicKey().Marshal(), at: time.Now()}, false, nil
 }
 
 // Close ends the session. The connection goes first: a server that does not end its SFTP

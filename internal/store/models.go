@@ -379,6 +379,10 @@ type Proof struct {
 	At      time.Time
 	Person  string
 	HostKey string
+	// Entry is what was signed with the key, in JSON, and Signature that signature; "" where
+	// the service saw the login itself.
+	Entry     json.RawMessage `gorm:"type:jsonb;serializer:json"`
+	Signature string
 }
 
 // Challenge is a text that is to be signed with a key's private half.
@@ -389,6 +393,8 @@ type Challenge struct {
 	Text       string
 	ExpiresAt  time.Time
 	UsedAt     *time.Time
+	// Entry is what is signed where that is the report of a login, in JSON.
+	Entry json.RawMessage `gorm:"type:jsonb;serializer:json"`
 }
 
 // Opening is one key and one login, with the grant and the sighting that join them.
@@ -468,17 +474,6 @@ type Report struct {
 	At      time.Time `json:"at"`
 	Outcome string    `json:"outcome,omitempty"`
 	Error   string    `json:"error,omitempty"`
-	// Entry is the signed report of the login that was completed for the step.
-	Entry *SignedEntry `json:"entry,omitempty"`
-}
-
-// SignedEntry is a report of a completed login, signed with the key that was logged in with.
-type SignedEntry struct {
-	Key       []byte    `json:"key"` // in the wire form
-	HostKey   string    `json:"host_key"`
-	At        time.Time `json:"at"`
-	Challenge string    `json:"challenge"`
-	Signature string    `json:"signature"`
 }
 
 // RunStep is one step of a run.

@@ -37,17 +37,39 @@ func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (
 func (s *Store) AddProof(ctx context.Context, p Proof) error {
 	db := s.db.WithContext(ctx)
 	if p.Kind == "entry" {
-		return plain(db.Exec(`WITH proof AS (INSERT INTO proofs (id, kind, key_id, login_id, at, person, host_key) VALUES (@id, @kind, @key, @login, @at, @person, @host))
+		var entry *string
+		if len(p.Entry) > 0 {
+			entry = new(string(p.Entry))
+		}
+		return plain(db.Exec(`WITH proof AS (INSERT INTO proofs (id, kind, key_id, login_id, at, person, host_key, entry, signature) VALUES (@id, @kind, @key, @login, @at, @person, @host, CAST(@entry AS jsonb), @signature))
 			INSERT INTO sightings (login_id, key_id, seen_at, method, present, entered_at)
 			SELECT l.id, @key, @at, @method, true, @at FROM (SELECT id FROM logins WHERE id = @login FOR KEY SHARE) l -- before the sighting, as a look does
 			ON CONFLICT (login_id, key_id) DO UPDATE SET entered_at = greatest(sightings.entered_at, excluded.entered_at)`,
-			map[string]any{"id": p.ID, "kind": p.Kind, "key": p.KeyID, "login": p.LoginID, "at": p.At, "person": p.Person, "host": p.HostKey, "method": "logged in by " + p.Person}).Error)
+			map[string]any{"id": p.ID, "kind": p.Kind, "key": p.KeyID, "login": p.LoginID, "at": p.At, "person": p.Person, "host": p.HostKey, "entry": entry, "signature": p.Signature, "method": "logged in by " + p.Person}).Error)
 	}
-	if err := db.Create(&p).Error; err != nil {
+	if err := db.Omit("Entry", "Signature").Create(&p).Error; err != nil {
 		return plain(err)
 	}
 	return plain(db.Model(&Key{}).Where("id = ? AND (proved_at IS NULL OR proved_at <= ?)", p.KeyID, p.At).
 		Updates(map[string]any{"proved_at": p.At, "proved_by": p.Person}).Error)
+}
+
+// LastSignedEntry returns the last report of a login with the key that is signed with it.
+func (s *Store) LastSignedEntry(ctx context.Context, login, key uuid.UUID) (Proof, error) {
+	var p Proof
+	err := s.db.WithContext(ctx).Where("login_id = ? AND key_id = ? AND signature <> ''", login, key).Order("at DESC").Take(&p).Error
+	return p, plain(err)
+}
+
+// SignedSince returns of which of the logins and keys a signed report of a login is there since.
+func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.Time) (map[[2]uuid.UUID]bool, error) {
+	var rows []struct{ LoginID, KeyID uuid.UUID }
+	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT login_id, key_id FROM proofs WHERE login_id IN ? AND signature <> '' AND at >= ?", logins, since).Scan(&rows).Error
+	of := map[[2]uuid.UUID]bool{}
+	for _, r := range rows {
+		of[[2]uuid.UUID{r.LoginID, r.KeyID}] = true
+	}
+	return of, plain(err)
 }
 
 // SetKeyState marks a key as active, retired or lost.

@@ -70,6 +70,13 @@ func (s *Store) OpenClosings(ctx context.Context) ([]Closing, error) {
 	return list, plain(err)
 }
 
+// LiveRunOf returns the run that is at work on an instance.
+func (s *Store) LiveRunOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
+	var r Run
+	err := s.db.WithContext(ctx).Select("id").Where("instance_id = ? AND ended_at IS NULL", instance).Take(&r).Error
+	return r.ID, plain(err)
+}
+
 // LiveRestoreOf returns the id of the restore that is at work on an instance, or on the
 // one that replaces it; ErrNotFound if there is none.
 func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {

@@ -148,6 +148,44 @@ func (s *Store) EnteredItems(ctx context.Context, rotation uuid.UUID) (map[uuid.
 	return entered, plain(err)
 }
 
+// ItemByID returns an item of a rotation.
+func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (RotationItem, error) {
+	var i RotationItem
+	err := s.db.WithContext(ctx).Model(&RotationItem{}).Where("id = ?", id).Take(&i).Error
+	return i, plain(err)
+}
+
+// ItemsBeside returns the items of a rotation whose new line is beside the old one: all, or that of
+// one login. Each comes with whether the old key is lost.
+func (s *Store) ItemsBeside(ctx context.Context, rotation, login uuid.UUID) (items []RotationItem, lost map[uuid.UUID]bool, err error) {
+	q := s.db.WithContext(ctx).Table("rotation_items i").Select("i.*, k.state = 'lost' AS old_lost").Joins("LEFT JOIN keys k ON k.id = i.old_key_id").
+		Where("i.rotation_id = ? AND i.state IN ('placed', 'proved')", rotation)
+	if login != uuid.Nil {
+		q = q.Where("i.login_id = ?", login)
+	}
+	var rows []struct {
+		RotationItem
+		OldLost bool
+	}
+	err = q.Scan(&rows).Error
+	lost = map[uuid.UUID]bool{}
+	for _, r := range rows {
+		items = append(items, r.RotationItem)
+		if r.OldLost {
+			lost[r.ID] = true
+		}
+	}
+	return items, lost, plain(err)
+}
+
+// ChangeItemsByID changes columns of items.
+func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, columns map[string]any) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return plain(s.db.WithContext(ctx).Table("rotation_items").Where("id IN ?", ids).Updates(columns).Error)
+}
+
 // LastEntered returns when the key last opened the login; nil where it is not known to.
 func (s *Store) LastEntered(ctx context.Context, login, key uuid.UUID) (*time.Time, error) {
 	var at []struct{ EnteredAt *time.Time }

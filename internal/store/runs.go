@@ -113,7 +113,7 @@ func (s *Store) UndoAsked(ctx context.Context, id uuid.UUID) (asked bool, why st
 
 // SavePayload keeps what the steps of a run have left.
 func (s *Store) SavePayload(ctx context.Context, id uuid.UUID, epoch int64, payload []byte) error {
-	return fenced(s.db.WithContext(ctx).Exec("UPDATE runs SET payload = ?::jsonb WHERE id = ? AND epoch = ? AND ended_at IS NULL", string(payload), id, epoch))
+	return fenced(s.db.WithContext(ctx).Exec("UPDATE runs SET payload = ?::jsonb, payload_version = greatest(payload_version, 1) WHERE id = ? AND epoch = ? AND ended_at IS NULL", string(payload), id, epoch))
 }
 
 // AddReport keeps what was reported of a step of a run that has not ended. It is for whoever

@@ -212,16 +212,32 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	if err := s.AddRun(ctx, second); !errors.As(err, &taken) || taken.Constraint != "runs_one_live" {
 		t.Errorf("a second run: %v", err)
 	}
-	must(t, s.EndRun(ctx, first.ID, "done", begin))
+	must(t, s.EndRun(ctx, first.ID, 0, "done", "", begin))
 	must(t, s.AddRun(ctx, second))
-	must(t, s.SetFact(ctx, second.ID, "operation", `op "1"`))
-	must(t, s.ChangeSteps(ctx, second.ID, nil, store.StepChange{Columns: map[string]any{"state": "done"}}))
+	taking, err := s.TakeRun(ctx, second.ID, begin)
+	must(t, err)
+	must(t, s.SavePayload(ctx, second.ID, taking.Epoch, []byte(`{"operation": "op \"1\""}`)))
+	must(t, s.ChangeRun(ctx, second.ID, taking.Epoch, store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "done"}}}}))
 	r, err := s.RunByID(ctx, second.ID)
 	must(t, err)
-	if r.Version != 2 || r.Facts["operation"] != `op "1"` || r.Steps[0].State != "done" || r.Instance.Name != "one" {
-		t.Errorf("%+v", r)
+	if r.Version != 2 || string(r.Payload) != `{"operation": "op \"1\""}` || r.Steps[0].State != "done" || r.Instance.Name != "one" {
+		t.Errorf("the run has version %d, payload %s, step %s", r.Version, r.Payload, r.Steps[0].State)
 	}
-	live, err := s.LiveRuns(ctx)
+	for what, write := range map[string]func(epoch int64) error{
+		"a change": func(epoch int64) error {
+			return s.ChangeRun(ctx, second.ID, epoch, store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "failed"}}}})
+		},
+		"a payload": func(epoch int64) error { return s.SavePayload(ctx, second.ID, epoch, []byte(`{}`)) },
+		"an end":    func(epoch int64) error { return s.EndRun(ctx, second.ID, epoch, "done", "", begin) },
+	} {
+		if err := write(taking.Epoch - 1); !errors.Is(err, store.ErrFenced) {
+			t.Errorf("%s of an epoch that is over: %v, want ErrFenced", what, err)
+		}
+	}
+	if again, err := s.RunByID(ctx, second.ID); err != nil || again.Steps[0].State != "done" || string(again.Payload) != string(r.Payload) {
+		t.Errorf("a fenced write has changed the run: %s %s %v", again.Steps[0].State, again.Payload, err)
+	}
+	live, err := s.LiveRuns(ctx, begin.Add(time.Hour))
 	if err != nil || len(live) != 1 || live[0] != second.ID {
 		t.Errorf("live: %v, %v", live, err)
 	}

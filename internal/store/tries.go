@@ -13,6 +13,8 @@ type Try struct {
 	Subject string
 	Free    int
 	Longest time.Duration
+	// Forgiven is whether a success forgets all earlier tries.
+	Forgiven bool
 }
 
 // triesForgotten is for how long a try counts.
@@ -32,14 +34,14 @@ func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...Try) (
 	err = s.InTx(ctx, func(tx *Store) error {
 		db := tx.db.WithContext(ctx)
 		for _, t := range tries {
-			var until []time.Time
+			var until *time.Time
 			err := db.Raw(`INSERT INTO tries (subject, failures, last_at, until) VALUES (?, 0, ?, NULL)
-				ON CONFLICT (subject) DO UPDATE SET subject = tries.subject RETURNING coalesce(until, '-infinity')`, t.Subject, now).Scan(&until).Error
+				ON CONFLICT (subject) DO UPDATE SET subject = tries.subject RETURNING until`, t.Subject, now).Row().Scan(&until)
 			if err != nil {
 				return err
 			}
-			if len(until) > 0 && until[0].After(now) {
-				wait = max(wait, until[0].Sub(now))
+			if until != nil && until.After(now) {
+				wait = max(wait, until.Sub(now))
 			}
 		}
 		if wait > 0 {
@@ -59,13 +61,13 @@ func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...Try) (
 	return wait, plain(err)
 }
 
-// ReturnTries gives back what was reserved for a try that succeeded: what is counted at the first
-// subject is forgotten, and one try less is counted at each of the others.
+// ReturnTries gives back what was reserved for a try that succeeded: one try less is counted at
+// each subject, or none any more.
 func (s *Store) ReturnTries(ctx context.Context, tries ...Try) error {
-	for n, t := range tries {
+	for _, t := range tries {
 		db := s.db.WithContext(ctx)
 		var err error
-		if n == 0 {
+		if t.Forgiven {
 			err = db.Exec("DELETE FROM tries WHERE subject = ?", t.Subject).Error
 		} else {
 			err = db.Exec("UPDATE tries SET failures = failures - 1, until = CASE WHEN failures - 1 < ? THEN NULL ELSE until END WHERE subject = ? AND failures > 0", t.Free, t.Subject).Error

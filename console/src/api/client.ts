@@ -53,7 +53,21 @@ export type Receiver = components["schemas"]["Receiver"];
 export type Delivery = components["schemas"]["Delivery"];
 export type HostKey = components["schemas"]["HostKey"];
 
-export const api = createClient<paths>({ baseUrl: "/api/v1" });
+let confirm: (() => Promise<boolean>) | undefined;
+
+/** Says how somebody is asked who they are where the service wants that confirmed; it ends with whether it was. */
+export const confirmBy = (ask: typeof confirm) => { confirm = ask; };
+
+/** Sends a request, and once more when the service first wanted to have confirmed who asks. */
+async function send(request: Request): Promise<Response> {
+  const again = request.clone();
+  const answer = await fetch(request);
+  if (answer.status !== 403 || !confirm) return answer;
+  const problem = (await answer.clone().json().catch(() => undefined)) as Problem | undefined;
+  return problem?.code === "confirmation-needed" && (await confirm()) ? fetch(again) : answer;
+}
+
+export const api = createClient<paths>({ baseUrl: "/api/v1", fetch: send });
 
 /** A problem that the service told of, or that kept it from being asked. */
 export class ProblemError extends Error {

@@ -1370,7 +1370,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Issues a text to be signed with the private half, as proof that the caller holds it. */
+        /** @description Issues a text to be signed with the private half, as proof that the caller holds it; or, for a login, as a report that they have just completed it with the key. */
         post: operations["challengeKey"];
         delete?: never;
         options?: never;
@@ -1806,10 +1806,16 @@ export interface components {
         InstanceState: "launching" | "running" | "stopping" | "stopped" | "starting" | "terminating" | "terminated" | "failed";
         /** @enum {string} */
         RunKind: "launch" | "start" | "stop" | "terminate" | "grant" | "withdraw" | "settle" | "rotate" | "restore";
-        /** @enum {string} */
-        RunState: "queued" | "running" | "undoing" | "done" | "undone" | "failed";
-        /** @enum {string} */
-        StepState: "waiting" | "running" | "done" | "failed" | "undone";
+        /**
+         * @description needs-person: it has ended, neither all of it done nor all of it undone, and its error says what to do.
+         * @enum {string}
+         */
+        RunState: "queued" | "running" | "undoing" | "done" | "undone" | "failed" | "needs-person";
+        /**
+         * @description left: it could not be done after the point of no return, and is left to do.
+         * @enum {string}
+         */
+        StepState: "waiting" | "running" | "done" | "failed" | "undone" | "left";
         /**
          * @description How safe a login is: solid with two or more keepers with a fresh proof, thin with one, stale where keys are in place and none is freshly proved, shut where nobody is known to hold a key in place, unswept where nobody has looked.
          * @enum {string}
@@ -1993,10 +1999,34 @@ export interface components {
         };
         RestoreWaits: {
             step: string;
-            /** @description What somebody has to do. */
+            /** @description Whether it waits in the undo of the step. */
+            undo: boolean;
+            /** @description Who has to do it. */
+            who: string;
+            /** @description What they have to do, as in: to log in to debian@door with ines-main. */
             what: string;
-            /** @description The command that does it. */
+            /** @description The command that does it; absent where there is none. */
             next?: string;
+            /** @description Whether it is to be done outside of this product. */
+            by_hand: boolean;
+            /** Format: date-time */
+            since: string;
+        };
+        /** @description What a run waits for from somebody. */
+        RunWaits: {
+            step: string;
+            /** @description Whether it waits in the undo of the step. */
+            undo: boolean;
+            /** @description Who has to do it. */
+            who: string;
+            /** @description What they have to do, as in: to log in to debian@door with ines-main. */
+            what: string;
+            /** @description The command that does it; absent where there is none. */
+            next?: string;
+            /** @description Whether it is to be done outside of this product. */
+            by_hand: boolean;
+            /** Format: date-time */
+            since: string;
         };
         RestorePage: {
             items: components["schemas"]["Restore"][];
@@ -2325,10 +2355,23 @@ export interface components {
             /** @description The SHA-256 fingerprint of the host key that was seen. */
             host_key: string;
         };
+        EntryFor: {
+            /** @description The login that was completed, as user@instance. */
+            login: string;
+            /** @description The SHA-256 fingerprint of the host key that was seen. */
+            host_key: string;
+        };
         ReportEntry: {
             key: string;
             /** @description The SHA-256 fingerprint of the host key that was seen. */
             host_key: string;
+            /**
+             * Format: uuid
+             * @description One that was issued for this login once it was completed.
+             */
+            challenge: string;
+            /** @description Of the challenge's text, made with the key that was logged in with (SSHSIG), in its armour. */
+            signature: string;
         };
         StartSweep: {
             /** @description Their names. */
@@ -3566,6 +3609,12 @@ export interface components {
             /** Format: date-time */
             ended_at?: string;
             error?: string;
+            /**
+             * Format: date-time
+             * @description When it came to its point of no return, after which nothing undoes it.
+             */
+            committed_at?: string;
+            waits?: components["schemas"]["RunWaits"];
             steps: components["schemas"]["Step"][];
         };
         RunPage: {
@@ -6273,7 +6322,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EntryFor"];
+            };
+        };
         responses: {
             /** @description The challenge. */
             201: {

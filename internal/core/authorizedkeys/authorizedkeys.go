@@ -266,19 +266,6 @@ func (f File) Add(text string) File {
 	return append(out, parseLine(text+end, len(out)+1))
 }
 
-// Remove returns the file without the lines that hold the key.
-func (f File) Remove(blob []byte) File {
-	var out File
-	for _, l := range f {
-		if l.Kind == Key && bytes.Equal(l.Blob, blob) {
-			continue
-		}
-		l.Number = len(out) + 1
-		out = append(out, l)
-	}
-	return out
-}
-
 // Change is a line that came or went between two versions of a file.
 type Change struct {
 	Came bool

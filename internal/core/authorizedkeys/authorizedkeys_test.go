@@ -47,7 +47,7 @@ func TestEditKeepsForeignLinesByteForByte(t *testing.T) {
 		if len(added.Find(ours.Blob)) != 1 || len(file.Find(ours.Blob)) != 0 {
 			t.Error("the key is not found where it was added, or was added to the original")
 		}
-		removed := string(added.Remove(ours.Blob).Bytes())
+		removed := string(taken(added, ours.Blob).Bytes())
 		if strings.TrimSuffix(removed, "\r\n") != strings.TrimSuffix(before, "\r\n") {
 			t.Errorf("added and removed it is\n%q, was\n%q", removed, before)
 		}
@@ -140,11 +140,16 @@ func FuzzParse(f *testing.F) {
 		if len(again) != len(added) {
 			t.Fatalf("%q: %d lines after adding, %d when read again", data, len(added), len(again))
 		}
-		if rest := added.Remove(k.Blob); len(rest.Find(k.Blob)) != 0 || !bytes.Equal(Parse(rest.Bytes()).Bytes(), rest.Bytes()) {
+		if rest := taken(added, k.Blob); len(rest.Find(k.Blob)) != 0 || !bytes.Equal(Parse(rest.Bytes()).Bytes(), rest.Bytes()) {
 			t.Fatalf("%q: the key is there after its removal", data)
 		}
 		if len(Differences(file, file)) != 0 {
 			t.Fatalf("%q differs from itself", data)
 		}
 	})
+}
+
+// taken is the file without the lines of a key, as an editor would leave it.
+func taken(f File, blob []byte) File {
+	return slices.DeleteFunc(slices.Clone(f), func(l Line) bool { return l.Kind == Key && bytes.Equal(l.Blob, blob) })
 }

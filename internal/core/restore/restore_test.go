@@ -210,8 +210,8 @@ func TestTheStepsOfEveryPlanKeepTheRules(t *testing.T) {
 		if at(Remove) >= 0 && at(Remove) < entry || at(PasswordOff) >= 0 && at(PasswordOff) < entry {
 			bad("something goes before an entry")
 		}
-		if p.Lost && p.Route != WindowsPassword != (at(Remove) > 0 && at(See) == at(Remove)+1) {
-			bad("the line of a lost key stays, or goes unseen")
+		if goes := p.Lost && p.Route != WindowsPassword; goes != (at(Remove) > 0) || goes != (at(See) > 0) || goes && at(See) != at(Remove)+1 {
+			bad("the line of a lost key stays or goes unseen, or a line goes where none is lost")
 		}
 		for open, close := range map[Step]Step{Permit: Forbid, OpenPort: ClosePort, DetachRoot: Reattach, Lend: Fetch, Mount: Unmount, Helper: DropHelper} {
 			if (at(open) < 0) != (at(close) < 0) || at(close) < at(open) || at(close) > entry {
@@ -221,10 +221,13 @@ func TestTheStepsOfEveryPlanKeepTheRules(t *testing.T) {
 		if at(StopOld) >= 0 && at(StopOld) < max(entry, at(MoveAddress)) {
 			bad("the old instance is stopped before the new one is proved and has the address")
 		}
-		for _, s := range steps {
-			if Proved(p, s) != (at(s) > entry) {
-				bad("what comes after the entry is told wrongly of " + string(s))
-			}
+		switch commit := at(Commit(p)); {
+		case commit < 0 || commit == len(steps)-1:
+			bad("there is no point of no return")
+		case p.Route != Replacement && commit != entry:
+			bad("the point of no return is not the entry")
+		case p.Route == Replacement && (commit < entry || commit < at(MoveAddress) || commit < at(StopOld)):
+			bad("the point of no return comes before the new instance has taken the place")
 		}
 	}
 }

@@ -1,7 +1,5 @@
 package restore
 
-import "slices"
-
 // Step is one step of a restore.
 type Step string
 
@@ -116,10 +114,17 @@ func Steps(p Plan) []Step {
 	return append(out, Settle)
 }
 
-// Proved reports whether the step comes after the entry, so that the login is restored
-// whatever becomes of it.
-func Proved(p Plan, s Step) bool {
+// Commit is the step whose end is the point of no return: a login was completed, or the password
+// opened, so that the login is restored whatever becomes of the steps behind. Where another
+// instance takes the place of one, that is so once the address has moved or the old one is
+// stopped.
+func Commit(p Plan) Step {
 	steps := Steps(p)
-	entry := slices.IndexFunc(steps, func(s Step) bool { return s == Enter || s == Open })
-	return slices.Index(steps, s) > entry
+	switch {
+	case p.Route == WindowsPassword:
+		return Open
+	case p.Route != Replacement:
+		return Enter
+	}
+	return steps[len(steps)-2] // the last one before Settle
 }

@@ -4,7 +4,7 @@
 //
 // Its first rule is that no line leaves a login before another key has been shown,
 // by a completed login, to open it. It holds by construction: the order of steps has
-// no removal before an entry, and an edit that removes lines takes an Entered.
+// no removal before an entry, and MayRemove judges every removal (package means does them).
 package rotation
 
 import (

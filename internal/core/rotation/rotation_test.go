@@ -47,32 +47,36 @@ func TestNoPhaseRemovesALineBeforeAnEntry(t *testing.T) {
 	}
 }
 
-func TestAnEditThatRemovesNeedsAnEntryWithAnotherKeyThatStandsThere(t *testing.T) {
+func TestARemovalNeedsALineOfAnotherKeyThatOpensTheLogin(t *testing.T) {
 	old, other := blob(1), blob(2)
 	text := "# ours\r\nno-pty " + line(1, "old") + "\n" + line(2, "new") + "\nexpiry-time=\"20200101\" " + line(3, "over") + "\ncert-authority " + line(4, "ca") + "\nhalf a line"
 	f := authorizedkeys.Parse([]byte(text))
 	for name, c := range map[string]struct {
-		old  [][]byte
-		by   Entered
-		want error
+		old   [][]byte
+		stays []byte
+		want  error
 	}{
-		"no entry":                {[][]byte{old}, Entered{}, ErrNotEntered},
-		"its own line":            {[][]byte{old, other}, EnteredWith(other), ErrOwnLine},
-		"a key not in the file":   {[][]byte{old}, EnteredWith(blob(9)), ErrNotThere},
-		"a line that has expired": {[][]byte{old}, EnteredWith(blob(3)), ErrNotThere},
-		"an authority":            {[][]byte{old}, EnteredWith(blob(4)), ErrNotThere},
+		"no entry":                {[][]byte{old}, nil, ErrNotEntered},
+		"its own line":            {[][]byte{old, other}, other, ErrOwnLine},
+		"a key not in the file":   {[][]byte{old}, blob(9), ErrNotThere},
+		"a line that has expired": {[][]byte{old}, blob(3), ErrNotThere},
+		"an authority":            {[][]byte{old}, blob(4), ErrNotThere},
+		"one that stays":          {[][]byte{old}, other, nil},
 	} {
-		if got, err := Without(f, []authorizedkeys.File{f}, c.old, c.by, now); !errors.Is(err, c.want) || got != nil {
+		if err := MayRemove([]authorizedkeys.File{f}, c.old, c.stays, now, time.UTC); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", name, err, c.want)
 		}
 	}
-	got, err := Without(f, []authorizedkeys.File{f}, [][]byte{old}, EnteredWith(other), now)
-	if want := strings.Replace(text, "no-pty "+line(1, "old")+"\n", "", 1); err != nil || string(got.Bytes()) != want {
-		t.Errorf("%v\n%q\nwant\n%q", err, got.Bytes(), want)
-	}
 	second := authorizedkeys.Parse([]byte(line(1, "old") + "\n"))
-	if got, err := Without(second, []authorizedkeys.File{second, f}, [][]byte{old}, EnteredWith(other), now); err != nil || len(got) != 0 {
-		t.Errorf("the key that entered stands in the other file: %v %q", err, got.Bytes())
+	if err := MayRemove([]authorizedkeys.File{second, f}, [][]byte{old}, other, now, time.UTC); err != nil {
+		t.Errorf("the key that stays is in the other file: %v", err)
+	}
+	// Whether a line has expired depends on the zone of the machine.
+	ends := authorizedkeys.Parse([]byte(line(1, "old") + "\n" + `expiry-time="` + now.UTC().Format("200601021504") + `" ` + line(2, "other") + "\n"))
+	for hours, want := range map[int]error{-5: nil, 5: ErrNotThere} {
+		if err := MayRemove([]authorizedkeys.File{ends}, [][]byte{old}, blob(2), now.Add(time.Minute), time.FixedZone("", hours*3600)); !errors.Is(err, want) {
+			t.Errorf("in a zone of %+d hours: %v, want %v", hours, err, want)
+		}
 	}
 }
 
@@ -247,36 +251,21 @@ func TestAnOverrideIsForALostKeyInTheOneLoginThatWasNamed(t *testing.T) {
 	}
 }
 
-func TestWithoutProofNeedsTheOverrideOfThatLoginAndTheNewLine(t *testing.T) {
-	old, fresh, other := blob(1), blob(2), blob(3)
-	lineOf := func(b []byte) string { return line(b[len(b)-1], "key") + "\n" }
-	both := authorizedkeys.Parse([]byte("# kept\n" + lineOf(old) + lineOf(fresh)))
-	alone := authorizedkeys.Parse([]byte(lineOf(old)))
-	ended := authorizedkeys.Parse([]byte(lineOf(old) + `expiry-time="20200101" ` + lineOf(fresh)))
+func TestAnOverrideIsForTheLoginThatItNames(t *testing.T) {
 	leave, err := OverrideFor("u@a", "u@a", "stolen", true)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, c := range map[string]struct {
-		file  authorizedkeys.File
-		login string
-		fresh []byte
-		leave Override
-		want  error
-	}{
-		"none": {both, "u@a", fresh, Override{}, ErrNoOverride}, "of another login": {both, "u@b", fresh, leave, ErrNoOverride}, "no new line": {alone, "u@a", fresh, leave, ErrNotThere},
-		"an ended one": {ended, "u@a", fresh, leave, ErrNotThere}, "the old for the new": {both, "u@a", old, leave, ErrOwnLine}, "another key": {both, "u@a", other, leave, ErrNotThere},
-	} {
-		if f, err := WithoutProof(c.file, []authorizedkeys.File{c.file}, [][]byte{old}, c.login, c.fresh, c.leave, now); !errors.Is(err, c.want) || f != nil {
-			t.Errorf("%s: %v, want %v", name, err, c.want)
+	for login, want := range map[string]bool{"u@a": true, "u@b": false, "": false} {
+		if got := leave.For(login); got != want {
+			t.Errorf("for %q: %v, want %v", login, got, want)
 		}
 	}
-	f, err := WithoutProof(both, []authorizedkeys.File{both}, [][]byte{old}, "u@a", fresh, leave, now)
-	if err != nil || string(f.Bytes()) != "# kept\n"+lineOf(fresh) {
-		t.Errorf("%v\n%s", err, f.Bytes())
+	if (Override{}).For("") || (Override{}).For("u@a") {
+		t.Error("the zero override is one")
 	}
 	if steps := Steps(Forced, true); len(steps) != 2 || steps[0] != Remove || steps[1] != See {
-		t.Errorf("%v", steps)
+		t.Errorf("the steps of a forced removal are %v", steps)
 	}
 }
 

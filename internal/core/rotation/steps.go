@@ -62,50 +62,49 @@ func Steps(p Phase, kept bool) []Step {
 	return nil
 }
 
-// Entered is that a login was completed with a key. The zero Entered is that none was.
-type Entered struct{ blob []byte }
-
-// EnteredWith is to be called with the key, in the wire form, of a login that was
-// just completed, and with no other.
-func EnteredWith(blob []byte) Entered { return Entered{bytes.Clone(blob)} }
-
-// The errors of an edit that would break the first rule.
+// The errors of a removal that would break the first rule.
 var (
 	ErrNotEntered = errors.New("no login was completed with another key, so no line may go")
 	ErrOwnLine    = errors.New("the key that was logged in with is among those that are to go")
-	ErrNotThere   = errors.New("the line of the key that was logged in with does not stand in the file")
+	ErrNotThere   = errors.New("the line of the key that stays is not in the login's files, or does not open it now")
 )
 
-// Without returns the file without the lines of the old keys. It needs that a login
-// was completed with another key, whose line stands in one of the login's files and
-// opens it at that time.
-func Without(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, by Entered, now time.Time) (authorizedkeys.File, error) {
-	if len(by.blob) == 0 {
-		return nil, ErrNotEntered
+// MayRemove returns nil if lines of the old keys may go: a line of the key that stays is in one of
+// the login's files and opens it at that time, where a time without a zone is in local.
+func MayRemove(all []authorizedkeys.File, old [][]byte, stays []byte, now time.Time, local *time.Location) error {
+	if len(stays) == 0 {
+		return ErrNotEntered
 	}
-	return without(f, all, old, by.blob, now)
+	if slices.ContainsFunc(old, func(b []byte) bool { return bytes.Equal(b, stays) }) {
+		return ErrOwnLine
+	}
+	if !slices.ContainsFunc(all, func(f authorizedkeys.File) bool { return opens(f, stays, now, local) }) {
+		return ErrNotThere
+	}
+	return nil
 }
 
-// without removes the lines of the old keys where a line of the key that stays
-// stands in one of the files and opens the login at that time.
-func without(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, stays []byte, now time.Time) (authorizedkeys.File, error) {
-	if slices.ContainsFunc(old, func(b []byte) bool { return bytes.Equal(b, stays) }) {
-		return nil, ErrOwnLine
+// opens reports whether a line of the key is in the file and lets it in at that time. A forced
+// command lets in: it is what the machine's owner wants of that key.
+func opens(f authorizedkeys.File, blob []byte, now time.Time, local *time.Location) bool {
+	return slices.ContainsFunc(f.Find(blob), func(l authorizedkeys.Line) bool {
+		_, authority := l.Option("cert-authority")
+		end, ends := l.Expiry(local)
+		return !authority && (!ends || now.Before(end))
+	})
+}
+
+// Others returns how many lines of other keys than the one are in the files and let in.
+func Others(all []authorizedkeys.File, but []byte, now time.Time, local *time.Location) int {
+	n := 0
+	for _, f := range all {
+		for _, l := range f {
+			if l.Kind == authorizedkeys.Key && !bytes.Equal(l.Blob, but) && opens(authorizedkeys.File{l}, l.Blob, now, local) {
+				n++
+			}
+		}
 	}
-	stands := func(f authorizedkeys.File) bool {
-		return slices.ContainsFunc(f.Find(stays), func(l authorizedkeys.Line) bool {
-			_, authority := l.Option("cert-authority")
-			end, ends := l.Expiry(time.Local)
-			return !authority && (!ends || now.Before(end))
-		})
-	}
-	if !slices.ContainsFunc(all, stands) {
-		return nil, ErrNotThere
-	}
-	for _, b := range old {
-		f = f.Remove(b)
-	}
-	return f, nil
+	return n
 }
 
 // Override is leave to take the line of a lost key out of one login though nobody has
@@ -134,14 +133,8 @@ func OverrideFor(login, named, reason string, lost bool) (Override, error) {
 	return Override{login}, nil
 }
 
-// WithoutProof is Without for a login where nobody has shown that the new key opens
-// it. Its line must stand there all the same.
-func WithoutProof(f authorizedkeys.File, all []authorizedkeys.File, old [][]byte, login string, fresh []byte, leave Override, now time.Time) (authorizedkeys.File, error) {
-	if leave.login == "" || leave.login != login {
-		return nil, ErrNoOverride
-	}
-	return without(f, all, old, fresh, now)
-}
+// For reports whether the override is one for the login.
+func (o Override) For(login string) bool { return o.login != "" && o.login == login }
 
 // ErrAuthority is returned for an old key that stands as a certificate authority,
 // which another key does not replace.
@@ -173,7 +166,7 @@ func optionsOf(l authorizedkeys.Line) string {
 	quoted := false
 	for i := 0; i < len(text); i++ {
 		switch {
-		case text[i] == '\\' && quoted:
+		case text[i] == '\\' && quoted && i+1 < len(text) && text[i+1] == '"': // as sshd reads it: no other escape
 			i++
 		case text[i] == '"':
 			quoted = !quoted

@@ -819,12 +819,13 @@ func (e RunKind) Valid() bool {
 
 // Defines values for RunState.
 const (
-	RunStateDone    RunState = "done"
-	RunStateFailed  RunState = "failed"
-	RunStateQueued  RunState = "queued"
-	RunStateRunning RunState = "running"
-	RunStateUndoing RunState = "undoing"
-	RunStateUndone  RunState = "undone"
+	RunStateDone        RunState = "done"
+	RunStateFailed      RunState = "failed"
+	RunStateNeedsPerson RunState = "needs-person"
+	RunStateQueued      RunState = "queued"
+	RunStateRunning     RunState = "running"
+	RunStateUndoing     RunState = "undoing"
+	RunStateUndone      RunState = "undone"
 )
 
 // Valid indicates whether the value is a known member of the RunState enum.
@@ -833,6 +834,8 @@ func (e RunState) Valid() bool {
 	case RunStateDone:
 		return true
 	case RunStateFailed:
+		return true
+	case RunStateNeedsPerson:
 		return true
 	case RunStateQueued:
 		return true
@@ -896,6 +899,7 @@ func (e StartRotationMake) Valid() bool {
 const (
 	StepStateDone    StepState = "done"
 	StepStateFailed  StepState = "failed"
+	StepStateLeft    StepState = "left"
 	StepStateRunning StepState = "running"
 	StepStateUndone  StepState = "undone"
 	StepStateWaiting StepState = "waiting"
@@ -907,6 +911,8 @@ func (e StepState) Valid() bool {
 	case StepStateDone:
 		return true
 	case StepStateFailed:
+		return true
+	case StepStateLeft:
 		return true
 	case StepStateRunning:
 		return true
@@ -1361,6 +1367,15 @@ type Entry struct {
 	// Via api, cli, console or service.
 	Via string  `json:"via"`
 	Why *string `json:"why,omitempty"`
+}
+
+// EntryFor defines model for EntryFor.
+type EntryFor struct {
+	// HostKey The SHA-256 fingerprint of the host key that was seen.
+	HostKey string `json:"host_key"`
+
+	// Login The login that was completed, as user@instance.
+	Login string `json:"login"`
 }
 
 // EntryPage defines model for EntryPage.
@@ -2501,9 +2516,15 @@ type Rehearsal struct {
 
 // ReportEntry defines model for ReportEntry.
 type ReportEntry struct {
+	// Challenge One that was issued for this login once it was completed.
+	Challenge openapi_types.UUID `json:"challenge"`
+
 	// HostKey The SHA-256 fingerprint of the host key that was seen.
 	HostKey string `json:"host_key"`
 	Key     string `json:"key"`
+
+	// Signature Of the challenge's text, made with the key that was logged in with (SSHSIG), in its armour.
+	Signature string `json:"signature"`
 }
 
 // ReportFiles defines model for ReportFiles.
@@ -2627,12 +2648,22 @@ type RestoreRoute string
 
 // RestoreWaits defines model for RestoreWaits.
 type RestoreWaits struct {
-	// Next The command that does it.
-	Next *string `json:"next,omitempty"`
-	Step string  `json:"step"`
+	// ByHand Whether it is to be done outside of this product.
+	ByHand bool `json:"by_hand"`
 
-	// What What somebody has to do.
+	// Next The command that does it; absent where there is none.
+	Next  *string   `json:"next,omitempty"`
+	Since time.Time `json:"since"`
+	Step  string    `json:"step"`
+
+	// Undo Whether it waits in the undo of the step.
+	Undo bool `json:"undo"`
+
+	// What What they have to do, as in: to log in to debian@door with ines-main.
 	What string `json:"what"`
+
+	// Who Who has to do it.
+	Who string `json:"who"`
 }
 
 // Role defines model for Role.
@@ -2924,6 +2955,8 @@ type Routes struct {
 
 // Run defines model for Run.
 type Run struct {
+	// CommittedAt When it came to its point of no return, after which nothing undoes it.
+	CommittedAt *time.Time         `json:"committed_at,omitempty"`
 	CreatedAt   time.Time          `json:"created_at"`
 	EndedAt     *time.Time         `json:"ended_at,omitempty"`
 	Error       *string            `json:"error,omitempty"`
@@ -2932,9 +2965,14 @@ type Run struct {
 	Kind        RunKind            `json:"kind"`
 	Reason      *string            `json:"reason,omitempty"`
 	RequestedBy string             `json:"requested_by"`
-	State       RunState           `json:"state"`
-	Steps       []Step             `json:"steps"`
-	Version     int                `json:"version"`
+
+	// State needs-person: it has ended, neither all of it done nor all of it undone, and its error says what to do.
+	State   RunState `json:"state"`
+	Steps   []Step   `json:"steps"`
+	Version int      `json:"version"`
+
+	// Waits What a run waits for from somebody.
+	Waits *RunWaits `json:"waits,omitempty"`
 }
 
 // RunKind defines model for RunKind.
@@ -2947,8 +2985,28 @@ type RunPage struct {
 	Total *int    `json:"total,omitempty"`
 }
 
-// RunState defines model for RunState.
+// RunState needs-person: it has ended, neither all of it done nor all of it undone, and its error says what to do.
 type RunState string
+
+// RunWaits What a run waits for from somebody.
+type RunWaits struct {
+	// ByHand Whether it is to be done outside of this product.
+	ByHand bool `json:"by_hand"`
+
+	// Next The command that does it; absent where there is none.
+	Next  *string   `json:"next,omitempty"`
+	Since time.Time `json:"since"`
+	Step  string    `json:"step"`
+
+	// Undo Whether it waits in the undo of the step.
+	Undo bool `json:"undo"`
+
+	// What What they have to do, as in: to log in to debian@door with ines-main.
+	What string `json:"what"`
+
+	// Who Who has to do it.
+	Who string `json:"who"`
+}
 
 // Safe defines model for Safe.
 type Safe struct {
@@ -3171,14 +3229,16 @@ type Step struct {
 	Outcome   *string    `json:"outcome,omitempty"`
 	Percent   *int       `json:"percent,omitempty"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
-	State     StepState  `json:"state"`
-	Title     string     `json:"title"`
+
+	// State left: it could not be done after the point of no return, and is left to do.
+	State StepState `json:"state"`
+	Title string    `json:"title"`
 
 	// Undo How it is undone.
 	Undo string `json:"undo"`
 }
 
-// StepState defines model for StepState.
+// StepState left: it could not be done after the point of no return, and is left to do.
 type StepState string
 
 // Stranger defines model for Stranger.
@@ -4013,6 +4073,9 @@ type MakeKeyJSONRequestBody = MakeKey
 
 // ReadKeyJSONRequestBody defines body for ReadKey for application/json ContentType.
 type ReadKeyJSONRequestBody = ReadKey
+
+// ChallengeKeyJSONRequestBody defines body for ChallengeKey for application/json ContentType.
+type ChallengeKeyJSONRequestBody = EntryFor
 
 // HandOverKeyJSONRequestBody defines body for HandOverKey for application/json ContentType.
 type HandOverKeyJSONRequestBody = HandOver
@@ -10517,7 +10580,8 @@ func (response GetKeydefaultApplicationProblemPlusJSONResponse) VisitGetKeyRespo
 }
 
 type ChallengeKeyRequestObject struct {
-	Key KeyName `json:"key"`
+	Key  KeyName `json:"key"`
+	Body *ChallengeKeyJSONRequestBody
 }
 
 type ChallengeKeyResponseObject interface {
@@ -15633,6 +15697,27 @@ func (sh *strictHandler) ChallengeKey(ctx *gin.Context, key KeyName) {
 
 	request.Key = key
 
+	var body ChallengeKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ChallengeKey(ctx, request.(ChallengeKeyRequestObject))
 	}
@@ -18229,346 +18314,353 @@ var swaggerSpec = []string{
 	"lJS8cGdIQj6cVs5FdACRMxK1Mi1SZyZW5xOulLBwvtODz7mtuDkub3ZDHvEQDdl0ZXZyycEeyyOYEMu7",
 	"MSfOQtx896tXl8dPnv6AeUm7ZkjiUUzIGWnBZ/YI0RFXWskRryCFh1DYH//049N07kY31glXGrQk6px/",
 	"vajF7XV64J/6x5oxeyEbfC23Wy9pqxjskqWuS5M5Sf6ZNr5Mg8uQfCp+dp01qm4l3xwRX8iCjSr3j1YG",
-	"HKHaH4sn6WDmaqjtCZuOVgUfH4R3bbjtm7VLHM1jdmvu45zBPT78iCkIZJ6u5xh2+rz4stAm5Ta9lUoY",
-	"JxwcLA84Rij9DThAxHhpPWOVnImuq3TCPjkfitfut4V1x5BTvSfs81QLty3Rp3XnEHmclVj727xgRodT",
-	"bsFl3aZEawGpnnIzruoD/Dlfx7uT7t3I432cw+QqkfE7cBbSj/HKJ0qM+Ie2k1dEOBR4DviSuS3el4UJ",
-	"ui56L6flwYU1VmuYy1oUbiGn4gsvxUjOeTUgWeNm0k9DGERKgl5CUD7ldo5qYZPA1xtuxHdPCjBbVgvB",
-	"ZDr/1NRVDl28kCNIr4fMV2OnQlk54hZSxjypzzZ0A4wQH5R/tWeUmUjnK7ZkWHWZVhovZSX+R9TpkOXN",
-	"yooM5KyCrIVf8OXU6Um3fdJSPMqXc6HcYfkHYDEtigodOLsZAlG5Sjq1BGpAj52Ms7+4t6OVgyezv356",
-	"efwj/OK3Nkazo0FmNA18CUBHuklvH9EquGFKmK5PvOXAOP9c2KlOH3zzZJLrtWJ6ZHnVWmlnP5ydJd8G",
-	"qp7SJ/2uLp/7QihtGfYd64t8NuN4y+TypyTtrlKWSidQERiOqxXDgnZQu/o09WFx2gnrzATtGHqd9L5V",
-	"ZRo8N7JZhHTJV4BGeXL23dnx4yfH3z0uGBQvs+VUjqbhmGsjuu6Yw3IlCPUCtlCwBTcWgS+6sUwrcc64",
-	"+59KnW44YilGvHEPL9zWmjZ1vYJPOavFnNezNNg6rc16/R2bs0qWQk6mNg6k30Bck8aFuAxez7bnjEa4",
-	"aHTDAGiiQWXWxx+8JlEeVT5NYkg9dg+/lzuJF7OR+fHaTPnjtNfxuPU5Prx5dvV/fmTPX3wMxz8prSmv",
-	"xiAMRs+pOsC4hUdHvTWt4AhHLOtMOfcEAFDBhQUgu2VTrsqdrIbBL2sWM3mdnK93z5+2L3qF1vIHMG7e",
-	"iNVrNdZOcp+/+Jh/Szlf6NqKEl43/XQzHS9ym8lyiLwpdnX16uUHD4IBf+37J0+T/tr6ye+DSO4F02IU",
-	"Ye0Tmb15NqGRz7gb3dQpV+wy1BBhKcWA4eOdQjaexpN5EWMvy7lMmBn5opsIKZE4ONJ23SeIYtrjZsHw",
-	"kjTkUdoqGU7UVB5jij6PNGfBUXAwDDw9FT0FTmBLqLKNuDJjuSovWKPM0hkvcECAOAN2DcDOWs+6EDSp",
-	"mEehUd4EAJFt7twHi+HPcONkWvElJh439ddQ++FPu9kP6+BkPFbnOeM1Uwc86gBkenMA7ZV9Rb9Zb64K",
-	"BT3S4IyXCBWd61tR5gvQMnG7reP92KjeWt3C+0vRFGQnbh+hArjRR1B8DxwwiJ+8CbpW5bWHhyRr15xl",
-	"6YsGCnbTUJQysno8elNdxOkyLKBbTleZqq3BmSPaijuZyv47GWDGluj2atvI3ojVRzHeIqN9iB2x5HWZ",
-	"U8gQP3uEEc6ZyMzfjn5AWKOdprH91s1qaP1XIkIerWBnaVLC+oqr8v1tSpPuWIRySSUo248kq7MjEZmx",
-	"DJMRLIaX1lyPdb21TIbA8IsaYdTeoJzqqmTSbqZEpMnlQhLrknxBAiFuGkvVRNfSTtNlldsKj31eFK+j",
-	"EELyZJNqV+Rst9pneFJ0PaMTXjDKTkb3Di8ZDzI1hViqs0mvweeyWuW0yzXUuHUOju0V43csxg7G2yDE",
-	"FV5d+PGvlVy3Q09PhTNtk/JEyfdNkfkoIooRuuqCifnCrlhZ6wW4OuxTlL/3gSmkz5ImxGWlcb/1xpXa",
-	"tOWGJWvQnIRbXsRAza2I+32U8ufZGmpJx0ufpnmPV+3X3e1Gn+P4NyGmpxxoyPo82n3V5hUMHMU/Pf6h",
-	"YB9evHN2439/fpN5ZL3QZrjEbynqC0JtUmdANgue5o+4JFaRp2do6g8yG99KY7Fo+jfAy7/GL7l7HIZX",
-	"YvAMZrHkfRwdUMefMjQhPOIMyoo3ajQVJbuh4jE6TzC+rDTRB0hiDwgop7SZhHXxsuypncb7uf2ejazc",
-	"1U0aASXcbkec/07OdB0W0Zb+YEoeQJWHP/egMdqpQTLFG2Fk2a3ERkyrM/M9TQwuhseueN86y52R3idd",
-	"OB7E16LasUTi75AqmLRiL4cEKZFemgkxyeEujPyX6Af278AOgd9KDibaFcbqxfVIG2uydTHukoDIMbYb",
-	"4hlut/xLqwGqJK6s99UDXld4WaaJoluGGY22+OZibSzNxvTE+yFIUmfDk5R2Jq2zsztbtk8f7iOKEHTr",
-	"w4YQulIWpQlQW2PUrG6Uwp/cVC2iHymQxmuLf7SinkvF136Dq8ZcViJNKfUmHLhrBzGBVkJVqUeNWMHn",
-	"6SJmMbb9+H68RyBISB8uc+GUlEnWwHHmnr7bZtmTFU+oGPxSajXfiIV9RSj+7lR6mNNQVFESugM3ST93",
-	"m7OZq51F43Apa9FGTI2ZHovyydOnj/98shtDTOSPZI/fPR7Zo7ZMpdd0oMsgOAYpy+Fqwec4kxDtbnpt",
-	"y23aa+9CgNMfEIGrDu4zLYTaalQQ7Y6N+XPkFjNjZ2es1rdBkBJ44JCYgFIZM9VLUa7Hfdb9suEQYHp6",
-	"RiS3eWZDKVL63IWBBswbsYpsl10Co5CYBOqwYI92+LJ1VZqsY+DJiYYbJsTvE8eOiOuns8XWAkle17Qz",
-	"FZsZtOWDcLXmT87A8AIeKYmMqnWe40fB09iHAJYb7IS+lSptdWibrUZBevMFd9PpPXwrvgCQ2Ydq2gDh",
-	"HWElHvCGA8lMxj5sr0zB9gHNLsgzZFawP0h7t8Pvazl3vIpLwkJ1PW8VN0jTlJtzIh2pxyOME5nFTDox",
-	"+8cyDZ8BhMY1Nz1WR6PKDbyPNBG/WluWkawQf9hdMVSlDVZjreai5fBvtV31fHRLvQGRzIpkTyQte8z3",
-	"1D8Nm4euVqcp6AHNhnMqrrQfWXmLzqiF+xZHlTZpgMBb8JTysbHeiE2PmAYC4RaIBOx5GshBdhaig9pm",
-	"SqdNDpwbSCQDA6haQdWLP849syG/qUSXo2M3ooS+QMv2kEnGNPkAES7O6AKEpRi2FFVVsJtVpD98Ygy4",
-	"kw3i/qBo0KyjqqLn+gBKDh/vPt+WpUhLfieskpL4txSJTchqJMVDoxV3xGzE3DVNGqKRZUe8EZNmt4Q3",
-	"fiPnx1Xpuos4bsBH2HFAGuISoqKIQHipbzsp6Wilwx5N47GNdbsAyyl83neY8YbT89qKec5+yz91yaUV",
-	"wPWVtv7zZVN9NKNR8WSCnNgzVcKs1XGK0G+TrR6pmTa2pymKiQsObwRzlwft04Z/djx+BZ9nmMPfONVM",
-	"atpdFnmeFGiCaPm5h5Cu2JQDCEAbUTCr9Y4jmaKfusM3BrN4DuDJ9OE3fDwtBo0qnqawo3o2NUjtpu3r",
-	"O1T1ahPBR9PgWrb03MO/s7W1RZatyxsIJL1dirup0/zAwOMNh+2wanQms4QMb8XYvm9serbyw71Dyeyg",
-	"Ej6PAXL3x68kB+29yl1Mxe1meyeoM+Wm1073gMWhjMvdp0jD3MCBM863HOoitoaFXF73Jr+9YtJweY7U",
-	"OQPh82wFcF9guWtTfEQW4R2akx15BobZ2VlyOYxPmCQBCtYXZwvY0YOCN76rc7eTlOS9kHWPwM/lEQ2C",
-	"wkfIWRMxcf0y0EjDB+SmL8Omnk9m3lEGB9uUW+AUOOZ3SO/f25thxyUN/YP8tgxOOjrxoSkgEBFacpMI",
-	"wt+rH/bRqSMJiv7scXw3wlkkBbaqcoqkr8b1nj05Nu/Yqzg6xAubTRh23vH+INoPCB3oVdKgZfgolNVi",
-	"AxQesZwMDG61BZ+pABcg/k0uSgUfMn5DpLjziK5rCp2c4ApW6iXyHt9rpFh8kHPnt4FfHoEDiv2IwOjX",
-	"tZ0W/TQDQHtaD48UOnWSMT5rQZ1aer0YJztgnqHeJd7h4Wzovowjxau+FIt0KeBfvP+ORYhAPIGy1a6U",
-	"Ux7bNwW+ZDtv8Tus4Q1QrlsBy26ljyLZ4kaqa7Q6kxt+ALOLyfB7czauhZk6m0ePL9gTBgxJzC6B9XuN",
-	"D3Bda21pBZcsy6WCnLR9lmRip+QV4EWhOIjq1X1T2k05Nnl1Okgwuy5DH84nF0GK4webSa4IR5WOG3T2",
-	"QqKGbSnE4jrwqGWsQyfIRFjm5gw4HVphR1BG2j6EvbNLjKUtrkqOlxyMPoJ9rK5s6c16FdVS13XPHaEC",
-	"98b7/dCOZMlX7IaPZkyqwhf4hklyS3IjWKXNDvzZXsiKLhXzxJfWomrwm69od/C2ojTUIyhXPY6WNibH",
-	"U292CJNAkNHw8Q6xJ20MUZAm9G46WPIZFC5Fs7URjNcCIqmh9+nd8oQ+5kCvnZuoLGPqw8QcetVzzpPf",
-	"TshGQynoNTIvb19URiw9ZcCw7lC9FVC7qc/eeiK8W2rg5E/05rvbjKL31Ebm9qg4+gf1/zXT45FWY5nu",
-	"oEkNyXZLmLeOzjbJDPm18Jz0a5Yi6e45HX3d0yCK6ICW7ghfB5Q4FdiYhlfVCkseypMeIuwB2XEPwXQ3",
-	"zzqZ+MJRfzdAcqeDzEmh6DyliGYgPXGz9MT5MFN3jLXh5+zJ2fc/Fuy7sz89cabN92d//uGEiVEJHz39",
-	"oWDf/fi9++Dpk4yj1ptlD7LY3wIYXvElXryFde+gCGhuzGJac5OQrxdqVK8W1DUwlqsL5rxKJLpwdliH",
-	"VGpjkYujZS2teA/NSW3diC3AonRnMQIDdrJhF1BkbHiBqzcwkJGWosUzUVWp7Te0kjVfCAM5xDaP6ywa",
-	"d1yRz3g2gHoW94UbS2bwadXh7Pk+HnCzoS3gK9UK6xTLXE/onTvivVfQbSNuikfzMecLqDOwXJUGGObA",
-	"JOvvk7cTX+puMLVMoM6XEXoAF05teOHMquRCIqKqhp82XjRzdYP7cm7u78FcxGlyQ2RSlvG5VhOMR7gX",
-	"v4Ofk7GAvGmdtpdxltMrU8+cPbRDFfKmv59rg/kulfFY5QtqqRRRGuosRtiHtgW4MehIWOiD/UuuM+v2",
-	"5kRwWdIAGAfKuK29LSCY3u3/kl7QwzfRjkZlhEDIhdXNaCqMLzMFnqWq2kcX7RBUg3UAXanrolOwDT2z",
-	"nEPOiPOO8SrHZzu8g3YR2sDnV9i9+i0GM9faFQwO7sOAiiMAobZ951G0wmoGUUlKPjqzL3X9UTdWpHaX",
-	"Tzwm8L9WLGKH1B1A2EfupK9xUv+rZTOqP/N5CvnSx96L7QWkxUMb2pmac8ZVkMpHhsHpUDDA3sCaYBSg",
-	"YJxYyyFahRaTO0MLyL3zFiaQNs/XKmAix89rQrKbt5bGDDhAE7UugNbCeNEO7cWoUMU3+oapTa6FWL5f",
-	"iJonSSulMY2or7PjvoOW2c029rRL3Wl5fMasZo/PnnzPRlNe85EV9UYLVCTWkwaEpH2Pe6uD3eqF4M6Z",
-	"eQ8sYf9GWcafxfKjGAmZZO7I9n+fWrsw56en0PfN2oX7EUn4luJmqvXsgjWl+2vB7GhBF9oKvrLE6PhC",
-	"19jF2axMpSfZrTrcsvPv8cbtlOEVY/2d9DNz9smphOGrvIuM5Z4I9koPDW0CUk/f6Js0vO0mywtm4Onu",
-	"qSG9r8o3YvXB504G8vpzZhRfmKkGALfbyaDcl9wAGSD1vkOGMvfHkN5zCgJwXniCDYuer6v60KKRj8EN",
-	"oaEEfOcvxfBOiD4kA2kdrLeHUm6rWalThfbbkUQhEdVveMJbFGEi/QEZ8d1vVw4INqIzxYfP4VWTa035",
-	"yIQj2lLLaUVD2+StFsqKOlPe9cknC5xwVsKKkpb/ZrXTWn+9HFn+w+u71ajvRLE1E6vrnSvJ2lM/IeQz",
-	"wF8HVBSaaygPEZugU+QC2lViU7EoPtNPV7djlrMvA/n71hD2QXh78px34jUeln0HBeqhEb8/r1pvwqI/",
-	"6be2g/KhO1JU+yhg68FgHLCILW+6t4D6BHHLHeqwheUJhX6FgcPQVIdQj5gHjJO/hN0vWnIppZcXcYNy",
-	"98nr8fE7brF/3M5hkrW4CIXGGpNJ7a/5Nplwg1vW188ZgaPIkSBCmxZifs44uxW1HEtRMnE857LyCLjQ",
-	"JYsaaWSQcMZe77y3q7Y24/cKAJHrvNcAUN7viwJi5Noxf3GmYGmnMA+E+nItCwWf70grlzPiydIeEmpd",
-	"o46jIFGIBuGgws6Ipi56nfC4UBLQSs5aKTTs8T41k8vf56p3nrm/m64C0DXYA6AG+ITnas3Gup4Ie53b",
-	"9J/4jG7c3fR8yVdodITjeznVACnJlqsfIMqxvpW0AXNc6WWnr0O8T1Q3VhmRhvXRT/dWAg0V/lRY5n1g",
-	"ZEhBa2Hvc1kHT8xp7zGvQb0bBBHFcXTktevENpH1POlDfaA3zombEsvr3lnJqxCPYcPFGFBw0+6ozlNT",
-	"u8QPO19WvgsbZ776a70Qxvekxm752+HvIVBJbeozUdoPFVdKlOm6F/FlIUZOceD2y7TVrXzqaanrGTLN",
-	"SEMuwJyvALlPhZzcMsHrSoo6FKkZZrWe+ZY9wDvB1QpC/hehcAM4YE/YZUzgiucDkt51NhWSlOzQgy8h",
-	"PFWJ0eT0QS7G9joTxV4FJrc8u2xfUjHTMvMvNHsbzTFB04hSWlGex6lBSnzDHOmaTRphnCYWKm2bbO8t",
-	"CE0Xkxy6vZShFNboufFEC5P76nVP0hkyk9d3AJXhF+8CLcslVz4PjPFsoTLu1m1KaHbR7qkQ48Gokjts",
-	"hCo3S0y3lHZuR7phGCia/bUp61EjvSChRF9trIjMCwi+JoI7pAVNYnZipo1KMMG+hdjFCnNCviheWpNn",
-	"uu7jFEtiaD63lcro99DBOTg27yely6yQnPQOwClT4l4FsBh07u1CjMBGM9ON8nd/6NDnkPeaHxE9rvt/",
-	"MXuC/32XPttrfVOlTpRRspnDleU3lbjAfnu1ntR8bjI0olUzT9grj49vuBElw889JQgSmkgV5Y/SmJd8",
-	"sRzVcNdaTQocntCLKq3Ux1LklB185LYzdJLvraNMvxgWHxL2z93skQHGk/T73FdPdTtsrr2OZmNJTUPo",
-	"Oj+wNkCUy90Yy22Tg9k3k4kw6ar2S3bLq0bEyetS9/daGVps6Qwkguturhuc5OQJA3zKvyq0zr8/opp2",
-	"uHf9aHoK3wOK5DK997UeP29EjlX5Oj8Ru7dnyBh+MdRsKAdcJx47MLppeSWue7tCQz0NWBLO2Fk6CwW+",
-	"NTxSu1GHqqBpJw73iAbh/tda4b2Hlpz78GQPjM0v5j5ClEEwDtC2+4ObjTRB/ZRXlSA/bju5hJwobpvU",
-	"rru6enX1+ie3zdyxzOu5bgZgmtvHxzdPvQIYdO/4IgnPT1oizgKJFIDRcwT4e6tszhctprKtNY9hehc+",
-	"Zd9CyIHHnPYO8NAMrgghJGoOqrgT6BHBk0k6Cwpa9+/6sbTDkLWm3QD+5tnVSe8C9H/zI1JiGdHh3wpv",
-	"06GHhPh4Z5A5+cGjPPJAEUYvrecgmOcw6Y0aFCPq2BbJ4TpjrKo6VUJjaX1nYOs7BQEWAhFPkOjGbA6Y",
-	"48kwUlnLsU1mZS9tCw/GUO8ckKP/aAw+ltQ24kpB1tOTALDc65KndstLXbdPcZeAxel0M05d+o67Kbhu",
-	"HevuaZg7STRVwQ2Z2R2XNVU0h1HvGw758wEbzPPEkHz6l43EobNsRQgmhZfKbsbA2LY5bYaPRcBlSHPO",
-	"jK5kSSqurWgN+3C5UQFbgIGFH2hnq8PBSsGFgG8OJPjYvgBZOLog+oIIiKbY1hciwj5CCSAR7cxvXxgA",
-	"dytCl7vOt9I97oiAx7eva80BouSBN096Qh8FL6lNkNmNr8EzDnQn/smTHFdZTjj6QEtudMnzvLdN0Hqk",
-	"sR9MRs94K1Ng8EUtxvJLT2rOScEjoukjVj6gewChSXsAybJm3zrkMXsn/wKS9PTs7Awb9Q5ocIU9WGm0",
-	"ubeMyugyHEIBp7CpNn3lmlMhLeNdJU1oEJGJJdpBRh1clR74AKDfQ5B8l8SnnhCETrO8UlRuvKKkdsJO",
-	"31Lhdda9p2+kq/J9tIAby747g2MrfZ/9Ig8hHbxTJth9IZSh70BdwpssSCDX2BSm3VnSJpQAGAwgEZaT",
-	"ffPq3eWz46tXl0+e/vAtRFluuBE/fN/U1UWiby+YGXNeimxgNMNT0I/E9IsS3rK9F0lUvPy7dZ3wC5hL",
-	"UOXndSO91ORI2jpCsg5KPKZjJ2qgWjfqmBo8YB7iWC8EodOPa1EJjpPAqypzHOHzPgmTJI2KNsqmsORk",
-	"b+1127tk3lgupFDJyqDoo81gDNahPDLs/8UqRbL26VBH6UNPi7tzGrAhFjBegldo/UvLvnn14c0L7If1",
-	"58c/np2z56/evHj3Dd6zYK/ePH/ZSnX0W8EuX1wdP3n6w/FPz94VrSMn1VizRdXMWcXtaNqt9vv58t2L",
-	"eHOkT5rUHOlbUa+e6VKYdBB1J5hCosN4zh6YCl4bXvURiiVy0I0dkEkxVtcCy1ai/GaG3tnWMlNJvdT1",
-	"zAzYdTiqkP/Er/XG1D4KZ3O9ULZOWERTbWye7v/q1aWTjbh6wwNq3BfbbFcv/G6QuYVRpTCc/Iu89OxO",
-	"m8Xuqd5qVUUZxYD7MaK+FVhlhQS7mFP0PH0B1zuMPkgI5UZ0WCKoPRA+HX6h18kLiK1owJJeWZGIXPVQ",
-	"06x3GoaMNPSDrBvFhCohySgtspKwhZaZBLFu7EhnQXQjQqLn+urTsPsh7O6qAe3P3b3yM5SDMmzhQ8Qz",
-	"FXBLS0rgQbI2y9srVLmj+XsnXpIIEJDL2af+3pc3zxUa6KqnjzWI/tUrrxK8cCPTkfsORjgrYu8Gwxwz",
-	"RHN9y6s0JGtLgt8dgbUsM53zp7wMz4TsGDVCbznQ25IBd50SS0z9Yvo8QzEKgK3dGurWWo+HwhBQQiFE",
-	"3353KBJh88t3yKQMOKgpLOr2UbpgP4sZcBLZJjxQcvu2Kr7LnhBUmyLSFo+E6iFvtc3E6iLQyfsDzf8u",
-	"rRGI8t/SBNm2BaHp1wSTJ42k9F1C0uiBKTcMkV6DT7RneNPUkVbK8ThNSkcJbqAQMOSrFd6xVqxRmTTr",
-	"TCzsIBaDqFSEduAjs9Yo101/i8EAwjk+E76HB9yLGLNSPBmZc5oelsVvDYo0aCUiXQa7dcdeEFm1XhE3",
-	"wvB7batk2ZBxmgJQ1mEr7FK74vRpHpxjCJ0DITQ20edkFBrLtBJU/abduAgIC+2n6aAPjR7WUOfud9SH",
-	"u030nVyQoQ0ViiPL64mwA5lzKz2ZUF8afc64gjp2jG/HsDkPDz5JU/yVmt90EviR1INpMvBtP8O1G85R",
-	"A+Qe5CJ1S9xBNNv1D29ftHqL9lA0TlIJPWpwH8ltr1Eftv7Gy43wIflknLS1ATaG4K9oT/oEsmkhU5vt",
-	"igo6sfICijpNu8UrcjkM4VLmg0+LuFI3MZsiprFL4GNBpNd7ALajcUfXLhSHEW1eYjBzXordbDLCaO+A",
-	"mlhDdSdJdsNpPkhEN+hs8O/t68SzHAQgHnyfLHp9t46TirKIVvszoZPKshxaTx3jZgdg8DEAg8Fks7zk",
-	"lh9Tyv6m1ksj6mMzFVXVLT2Zimoh6uNSmhkoi6DioVWDKvXSHCeA9HEoMtJPCfR/jpw2ENM6sSu1MNu8",
-	"ziy0PhXy9vUkzgADpNxAj7SntcRHKtHwK3ArxRKCudrX9TkNMZdp4qGPUauX9TDg3tAIsEd8shWzT2DF",
-	"JzEGdyos3N1dHtY5FWPr1+mmGlsKcAG8mE9I1U0lckQ6uIeYuwQF8UZMuMpKorDW2/tDXK8rf/2uPltA",
-	"qmcPveKoqSfJEPtLXbcanALcSrNJneFNTjX69K5fZ27Xsi5hMjbwCunN03qju0R11mI4FNmJYj3JhSqb",
-	"LUBDmI24C9XBxP+e0aLfpXwk8fddKca9jbymiHeizCC7PkMpUTfK44jrGTBsrlNKZGGLDxg+2bYX9mJN",
-	"x3vrAHDRzanYWBUAIp1TSAbcf2nWwHqMr2H7xheI4KHvtWEFCAMSy+WNMLIMUUl0RjseMjphHGtnLghH",
-	"dE690SOymeA54z3iMCfgjZdZ1bBeudcmpt3w25/gwwA0BreL8tdaibahPzpbnskcPuuzF/YpIA/tb/lX",
-	"qLi6V1FiDMXTE4xNtRWJ3LLHP7h/tRptLVBcq3zLFh8m+kRkTLEdYd1RnWYq0JQtSUzYeImCvfVeEwMQ",
-	"/0j/kCGRFcvrfNPVts8qNukLZVKDXcao3GxbsttjI8OQIiByu0LRDPZJZC4E0OMuYyk1V0FrOAHEVpSV",
-	"vBX7ctj7alI9jUPFVdseOaRQjeW13aEXZtsnbx+uutL2utRK9EABlA5NLDFD5/6wEsPH3MkMJj17UsO9",
-	"3aZDsG4/z4zcumEqeAPeQB/EAYXwJtHERrIRRxx6xZw8nzV/c/+YP4C09TczRZutWxlL7tYgow3BvHmr",
-	"nvBpLafckpIYzgJtK7mbHWqJ5nzWcfhbOgQwaHZjDXXnbHL0r33jM+elhQnCEGPBjMSQNE0g1J5wZxZN",
-	"GsWIOpMrxlnJV4xP9PC36293WzaI0267npUQ+e7Luu7FPd7oKL6Buovhhr57zpDHfcarM0jEpe8oA6ve",
-	"cW+9Nxxtgo4v3LcFr6I5Wc+OXms1EtsPaHfUtz5OsHMeA63qDxfO+NkGJS+OboRdCqFSLH/VCixpjDwb",
-	"waa6qU1BFrRhT56cn50dn31/fnaWKZetTQqoTW25J7VuFpgekgbe64IQBSYIPtjezsgD6Am8MAJczlJk",
-	"K9Fbga0+wICEsgFVgo+B5V/kVwg+mjKf2KGN5vNtbe62C5NKlLxavWjTBmtd0Z34huwjTQHELppamAv/",
-	"iqLbDTu6eb7vudvZ2PY8IJc6K/eicQJ3+hdRV1JdsL9+ejagP3pektOeHyZXK6Mjhz8U4YDHc4EUfG5V",
-	"qbNj7FXVjVLkQ3nkb+sf0cE3wE36HFRBtodSKDuIrJAl0pWARKDfcMJCn3Fh2bwxFiRzqrHRwpq9SJ0D",
-	"NokzvRABdyIIGZmN8MRbaClBPi6yLCnRXuvt2YJiuIDvMlPuXvoC7pIr9MdkQIhIpGbMGYzXfTZuIOxS",
-	"uhtKikjkRQkBObI9ZQ1UglT60Ka1NJCTdwkXE4xOsX+VUE6aFNNumeSezhtpj+b9mPQfFKnsiA9IN5f0",
-	"w2+52GhqpEG2tgIe9v9AUXyGYCalW99xOA2gxMnYLChL1Jnyvo++JyzUdYEB0aomLPeb6LQ20reirvii",
-	"l5OACsQw9oINZil5HsybDinKBasEvxXHzp3JCXa4ggIwSdFuuTgT6yDpJfGiXIvnZHXJlc8TaBVNGVSw",
-	"bZLyRmuQaiZ/qZj4Io0zClqQqQ0EaaEBTpeJb2DHnyLq8FMwMzv2nYB0Db9lOv/0JxNaN99p0HlH9s5D",
-	"aqFwP9EBpHR8+F9g0E4xDwQkNnGKzcVVeyPn2eoJS8Bf0jO8FHwm6mu3HikTJPQQ4KwSamKn526CoJmV",
-	"EZUYWcM+Xl0SCsY9cCyWomY30prBp2NjxYsvC22aFEIsa5r4CluMb2FRW6ZgdXj7hiI875fcUN8v0klI",
-	"PqlFFqFJKVRS9Yv1OMNW9Rg1WBz+pVIvlbNwYvNugxksFUTcuAh4DXd7+Fxwt6BbOvz4nsFuRrwN5oZs",
-	"kGmP7oHZF+/QYfGrZdyYZp5rGxX1ex1GAbDWTiQZ511eZyn/45eiAL3vCQ49GVB7gxHrzIFMXyL3CFkK",
-	"ZaVd9TC/0t28tUCBfrQ6tj0CiIx2iHvHmzMxKbqxJolMhogFMEmGUAVAFNzKOcuCUlk7oP60MTILBLsT",
-	"7M1YvurBgkKEsK257kzs8HE718Zkag6b+ZzXq516IqAtn/bUxrymPuvORkebP9PQZpUtACBpCgA9/D19",
-	"G3B6r1vC0IGFSIHlh94/Wtz1m8Zda72s4fj9zCb0XEKrRQqp1aZesXlJ8LujIGVOc722L7uaIHtOmFQ3",
-	"7b5U9u6NFxNiC7SRccE/Jnm7rRLbkd6VaD5tVYeURtg0sPUj06RBUkuwAYuIRBXjGc6mNtD7aHB0+a+q",
-	"MfymEhkimDu13YbKv94gONTkFSEDlmo9OjA27qsMc0jeTOIIeDJ2Y8uJjZekmrpL9wWI24y0yfZH4Mxd",
-	"Qkxl7sJui+3hanT33tue28WXwaBG8RzE3mr2ge2TuxBEtigf7A1Ie7gzL2Eh/TtEuGIvaUkl0qj9ZB52",
-	"h9zkS+sHYtH66WapwnsL2tyzBdwHuDYMp9KouC3lYrh1BEWICVml5nhDUv9Rn5mEXPkbbcGRwaAzMrRR",
-	"T88bRX0seW1JVIFcvZ5LhY8FAiQ6isuaLymYT6TsQeYRxpuMKTb7QV00Dw64aNoorZ+xfzaiQUBKCLTm",
-	"4qsBopKalCs+TswIUnT15DCi8N8twdRmYpFxdee8niVODOH7N8y5saL29SbAz+5cr5asbSJvQR9aoJY/",
-	"SSf13D36htw+BeP/FxC4YI/ZciorQTAmrUQyagP4gEzoTA0wMmG70Ky2g00t9hWwIXyIyNPX+zJBR+qU",
-	"JfDx6vLF1fH7yxcfMOrhi6HRN8XQJPvm48tn7Mezx39iRowgaPenk8ffdvKLNyubSZzuCvTvaZT3qfVJ",
-	"iSICmlE519G2HL2BGyJDhArlACYd4AiWDwgOsjL7zI+0RZt93c1k2VqLsLb07YJ1JqSLC6D3SAsEVeYn",
-	"EObKUnhv+9oRs2+C8pPbaVpx+WzCVv4UOz3ylxdhVPTM9CspeznhqcbQ4lYoO6QtB12Yvr0x6WhYT6Ck",
-	"5cLBJPy41vOTPszETrbLl4WshTkEwl4vVV9/c2JZQcWGUCNpIN3DJHWNyHX/6Ol+ELXJ2aAfBo0uVWN3",
-	"gGTcSr55r5FWRleiYKNKQo/BhdxuD8MkheYKa8h2HHRnOfDZMWORm9C0VNm/LnLtWfNLgIzU4GcaOQHy",
-	"65uVO1CSXY1yEThRiiG9eJT2PV7YStiCGd2Wf2HoHipZuuznA6oHaAC+TUtufmwlnkMts/B5v3UaWi2T",
-	"CUFP//YUwQjDCqqn2gjVPi/jaQ9qZu4Hln+vMnpQ5r0GDFjiMLewXQDgqa9rQ77AIItTItD9dhB9nvBh",
-	"A8tTU74R3ATGGVat+pFvJ2AOrT19HwPC7NB09mHtcVHmSZ6q3cz5zeVNyVGj7ukgZGCvcOPkC071UhEz",
-	"ZeIgqya6lnY6z/RKSkFLduxM3CMK6zwLYTDRUsIYsi+WLhfqEetMAUu6xCQjZm0VR3JccqJeq8EtEeQX",
-	"VsqJtKZtNh+1wKKeuDURhTF3k926V/S0Vsr0jO7riuReTpSviMLx7nQeU26mO7fEfj9eaz9A/SkvMOUi",
-	"AV8wc25fohtZbHP8M9OZgPCbSZ21G5V54RsIAFhk4by/kq9utJ7916Jq5kAhV6DfCElB8aWllxK8HFCM",
-	"GrCm7nVoQguiKomdg36a9Cv5r9QxtMg1byilmV1P5E3607mY63p1Pc99nm+xIuYLXfN6dd33gLS8wmA7",
-	"z46Gmbx1ciIsr22eyEWrsazn/cQQjwysdhs4FwxioxAjBtIVXbNFY9uEKYkMRAey7W6uN/lZdyBGoUHd",
-	"uQ9v4Vt1e/YLz+ICFAW0B9ehj4MzKV1mkU2IpTRUsHXCIoL+TMalgw26cIPGWDhw68Y40R3S/ITw3k5/",
-	"Mw+xnkA+hYw4sMAxVyT0zfUOFZ8JNYwBZ86/XPtUYPJMplxgvlAn3Rz1JR0woa7/HIacFRqlryGmmpTG",
-	"ha6tGfQM97Kfnn1g8A3AegGSkSiRrCZuz9RyxY08h5rpd06h68V1BsCceKllJBhhw0gDCmAhSsJ4tNvH",
-	"e86tf+UzNstaWisU0sykIXwZ48RnoXMEg6josmQDWYmvOzsT6iWxIfg5Ov9Ev4b4T2y85Tai8aCguGXD",
-	"RecrtIU8mLUlklqLDZO2dFvkgt3UuplMrb9H2/srBtPiMKTpRPAuGKkCL2mR9+odEopArRd0OOnP4Izz",
-	"lXCfpZ0yn6IeZPf/LJYfYLryad98POUeJRbTTAgoriujzulh5nYumGrN9lQadB8FG6FSA1+ItHh2L1wt",
-	"RYpsk1dVWsf1wJE/gajvER+81qp5Cxz4t+QrJplE78BTYJMA0KgNHiWoda5lV9b6izhHU7x/I3pwqq6C",
-	"1/YQ3Ihu1lqOjTtglXBGshil/s7QPj8qffwbnvNLZnU3Mnpt/Xmb0kuVmGc02ZVnId8xWDDS83l3pdZq",
-	"gO7QEz1ArxJC154TEIWAWgONffvbehysmQDXeYrswWRoZTkDZa6apptj2jECsuub3ytk4leC3mZ9+tvh",
-	"JEUqow4TrGZxxyTAnJWZDx8E1kGyna7BH5YC2Yq46KHbGd7aQJZbEA++q0+7kdvZb6c6kY1fW8V0cOyO",
-	"jDN9SnqYTvVDGsyW4vWgf3Tvi+4DkdHO2gFYUtbeP6mwIWm4fZ3bmf/EZyKmXzHD+91RbCpSiN4fX7O7",
-	"o7KuKd/VsHEaPJ+mCVVFUbnqj7s2PoIXTM24m5y9RYihYXxPcHI9Ku6UzXl7PHnSUKu7Baa+DC6HZe5j",
-	"8d51OGkq7Ck3iRNPqvMAckWvD27THfUJ0409z1XkFETV3aHvLpgRos0l+qpHqLsCTvIToDU8j7/rnx57",
-	"aBiIh3Ivd3263GtQqirJmOq1Ec5O3Cu7E1xFJqc10UiKop6JfQEeDwcBAJoG4Nm7m5U2GNq9MT9530BV",
-	"Cek2Tpc6P74WvCyoXsy6OUbRmvMVK3WIpojKpHdXD6u4If7eNF6IqB77vdRKpM9+n2jx4AK4W5jHrdQB",
-	"n2qezB3r+YLXWWA3pYP9VaGv2i7BUDuaiuGnKYyzzAQwymtuemINkBABLDpESNPdGTaYV/GuRTsV7aCz",
-	"E/mJjvXuZGaay3XagUgFoWfla1aha+xCVBV0HgWR7PoMUNif1sNDu7jRnKYO+QG9nmN8crci3Pc0SerR",
-	"HfvNvkcnLC9CORGlT7sY+mwYIRkqgWNH1xt042jYhM4tuZ29blkgdJn2qx98al3iQo1Mp+5UKx6jkbGF",
-	"qigrMba7hU6G+on0CnR56g0+oxH6iqvyfbpNoJnteDDgNzKulPPX+9qW70LxinXUQ9opWX0UjatoXyo5",
-	"JQQQ/wkA45sTolZLvsosaygwg8J0E0UkoIMpdKKQ6oIpIUoDeQT3dunUTw8jQ9svjQymNiLS20hhB8dv",
-	"KPTJk8pPZBr29n+Jp2SN/zmLMwq1+oMkmy7ffDA2P2xqaVdXTkHhY28Er1HIQWvBJOGfwg2m1i4wdhNA",
-	"oBLRhHomhVcL50chn3/tr2z13kKC1v0NAqhjnWEZDniGkVa25iN7wq6w/46xzY1BgPFPmo0qKZQN9JQE",
-	"a3xkoIwdsPN/VxOhRO2sB0++IZEBln0z5zPB/Mffnvxd/V29QEwJr6oghzgLZEvBGUaPYfR2BRNfRmKB",
-	"XSMBTK9O2JdjZ8Mwaf6uQPwEknl50mRnjsHjvSt57s5C4ItCkuyCeY5seGY5d1vjyzGaeXNez0Cs/66w",
-	"PyVyDdAYocXyEmKBvHLK1D/shF15blnU/h7QqP3rSYNVU4AL/7vC8ibnnyAJv9WNMx2wyWUnDh+TGk7F",
-	"HLgY2Iu61jWtwqLWN5WYM8TnGcTK//n7p3/61pNfGOuOC8TzsLfSWKx9cDYMW/AJJMfgf+9V/V2NmtqA",
-	"3vD5GLgMU4oTfitO2CX78P7qE16BRqSJ6M2wHIGrv6vXpZgvtBVqtDp+I1bnlHqeC+zqNOFgrJgltGMz",
-	"EegTGIXc3GC629vXdilH4uTvKsSwz48+VM2cvXXbIir0OT967Iu0+UIenR99d3J28t0RQsdhX56CQj72",
-	"MYtsM47NLvDWx4TTreC3doIvvD8qnOhidK4F9KN4Sq1el0fnR269Lt3t3yDR5ILXfC6wbORvaQKtgJhe",
-	"p78d6/qCzdvmRKjNwTJ33/5nI6CojpQNmRIFqi2eUo+/QPHSQisiNXhydraG8eeLRSVH8Dqn/yDd3t5v",
-	"kI3n3z6BT9yo3IUudDih5gRRq2PeVDb3jDD60w+4jUCJo4o5Ove0+u5vkbSc/go//wYnTBJ08hc3P6Y1",
-	"ygGMkahuZZ/afPKcO3Ny7JSN4PNHBkx4r6oKz1sC+oq67XlnADiDdeAg3pQhGE6Yxg0ZgsWngghae88v",
-	"3J5+tm5ELArbIh2/hLjzX3S52kkq+oQBXiUcdN3h/XZPadzq0aTlDdI79xa10LgBhG3ELa/0pBGRZuqu",
-	"6U/CPgsXHfDF24ckXj/40MA+wjS0BPOUOlAeuedNGHc5m2SbTFNBpcFjk6qnPNmJu4UosdRAI3czXPaN",
-	"8oVW19x+GwHr8N2mxBqLZxUxydFRVQpeYuQzr8OftX2ODq8ys33bMksosbqQKb3c94K565Q9bjkZktIM",
-	"M4SXvvWV3w8wTdETh54u+CKgqbEqEwIAEWxiDF0hJFC+E74ao28eA0RTsseJLsIx1J3VK9GZ1KPDqOT4",
-	"EdTXfJBy/j7JPwvGCh6Re5gh7IETS+IgGXxQ8dvVrvEBJygD/fMZkOQVPnkRWZJ7PJKKjJ1zaWbBRZo5",
-	"R62DPnWq9cb9rEpREgBdx4YnuwzWr43VEK+cb7JCvidUtyGG3F2zSzPzs3gY4Y4eMEioH+97W22Rhv1b",
-	"HrQDTn+ln347LcVIhtrUpBz8jChpd2EZYJh6qdpRri/cc7i0XbvtJumos85flVFKr/Hcz9MD26bDJIWa",
-	"sULB5XLvYkMVJ73K9Tlds7Haqae3l5xeApvxb8XWC98CAmDAhZ8A9eIu7PWf6dwuZZnzkUNeLe8jpx8i",
-	"lK2l8CgI00AEES0E92QPiU89ky6+w0Ph1hwIFFpmZue+yPlC12gPE/W1VoLNpCq712VGhLe8xyx4viHZ",
-	"+xgqMrr/M2Km1NSDYlzQ/Z9WNxDd9O567qEIBrjr8zypOUTNdM0qbvORHciHJPVmT45lywAoOBgGkXs2",
-	"lKTs/vBfDqg/XyhbrwDTldCg7xVFP/XYvyvCMCJL61w1VbVXt4nU6eloKkaz/Ln7k4bTFuoTwLBaTnUV",
-	"yv/A5R1LYrQkX9W9wypqdOl82nEqaPTMPbpV2Yc4N9+IhYX6zt/oxDzQAtNbwBvlfWDLRnwugLbl7mtZ",
-	"aTXxdknvyracIcnz8jO3o2n2wPzj1Prj1Prj1Pr6T60imU8CMuiOF49K2Qgg+EKZhwpUjaVv6yBVGOFU",
-	"8BLSMzTEt9zY4xdOqxy/fn7PrI0VXyxqqGNja8HnXV27fsMNhXqpGHzb6SJ8uQuopyu55ejVMzh0sQG5",
-	"NUximhmn5oS9tiGpgSWsES7YfbC/2Jn7i39F8NM6OvqLb82W1NEv4OM/lPQfSvoPJf0f41p8OVblpvW5",
-	"XSNWVXgfML7Hns2PYABgnQOR839fvf+ZvZXqwdTclChWcnlG0nBgqR/QSo/4XjKRLDo5PShpys108xgt",
-	"AC1EEWMP1GwJbwD/tOckV9nlD8skJoklmf2jMdZ391VWlJhHgkqNczwhpGHE1V7gH4iFgr6AYABDtZMG",
-	"2swGWoxE2C0a3QOE3lJth0iDhEGmdm8g1tpRTcXZt209jZLPpdTYHZ6Lp4p06xbWq1F+WXUd1iirLWX3",
-	"rO3bHi/d/B40DtIKypBgSCT0h9tOpyZwppl8GATp0Ew8JMKSrdgSGsFN9VK1m4uPRmLhlghKgaj/VGhm",
-	"6DaXs1Hc4RraoCGeFqqUELHnIbBAKHPC3kd1V9hSxVdBwLNb4hjZ0uThNuZoAm5kbtd4CQ8Tgdl8zqDc",
-	"xZM9D2CeSV8ETnoh1YRhez+wftya7D+H0YjjANvrR5hQk2PsxFU3FaieqvIUFb6JJTQgxPwskYeUHLqw",
-	"BQYabG/qe5m2/U5vGrvR7zQcaC2AO6Htm1CkuRUuGGimsc/aFAqczpzb+d0PP1yw787SnueaEiux4ceG",
-	"/mxrKB8EJhi9+C64F5h9WE6t1T6z57FGQ4K9vAJ7h3BZZsSoFnYNn/nIdHn62Def3n/6ULCPL5+xH558",
-	"9+O3ns0G3A+gqQJyKw6IX+pj6jRRWMU1dKCYSPUSR3jAfDY9IWPa4Zt33wR9SgAAIN76PqsyroWZ9kZm",
-	"cXZPiX+t5SxKQmue4VXRtO1fOePNn+lSPHRG+SNxQLpnm54li4QyCN9FaEETWCQRJP27rSgc1cilkF7M",
-	"j3CWf1Vr+X0Si972Qu3MvTcuDjubYNf2nYvU3dZZPE1VIpQH9zNYT76B+HIqVEFxPfwZ2t3quW/ovc2h",
-	"+QkH8pXDCIJ/sO+oU0AejmOU/z1Q/AOcNl/oyKvKN1T2n2+LeP0b+XUR7yO4Db5riypgKIKX+NbhKlJr",
-	"Y13n3x/YZVLjiNj1MiHV8ByBPaHtVMyNqG6J8mtQCGzjYYf0IGFnDnEeUZccBAK7liGHB7UdgDUgFTHx",
-	"QN6ctMbzZkADbk8LfsKATi9URLYEG5IKtVrf0bBlFJqJshXhGQnsYln+RO2BdlNkUUkVlCUcCNUWxvfA",
-	"LmH00E2jAwQn9tv37gWiaJ76vc+rnsCDr9p1AoYji0MDXrBikfqIzCOdhndwWkLtbqZ0t/B+GJYB+4bw",
-	"VN6X8wa7JcWHkZHuM75KQcHYQVDle5eXKVflsbN1+5Hlvtj9YaDl6xX2gyDm7eHnixU5W9RajzcTFXv2",
-	"jzs8l9kpfB2u+npNvw/UfpmDhUKE1sSqnTu0/3kH66g1jTZ7ySdTgFizvo8HAVVaNoNMPGp3f0ywK+d8",
-	"kk+jug/v9ZgNi9LTIB/IsnSyUIr6nHjbj/E/ot9xcnJMP2dnVtf2oMW4Q9qVDrHtwhzvOX2JZJF0qKQd",
-	"+bdQc/i6zbF/lYbV2igf+NTEp4syX+DmPoc0CZgs+z4vg3ic8lL7noC9ZdRgPfkW7XBA1Y0yzJhpiRXT",
-	"auULUJFtOwqVexoe03IZkGVu+DJlk+uFjeTnMHZ1/IwHrirqPjffYOKgJvaGCJy6ZQpMDD21Zlyxq6tX",
-	"kMYXdegPERa58Ewkbaaf/UzEEbdEseFJGM49PxmVK0V0W3Q6QD7G989wdrcVVWU2heaj4CV1PTpUnq7z",
-	"iAMEg4fTqfv2TgOLFsPSPIAQVdLY47i9ZlqQ3FxCREBia2vSLIZ98+zqfwqE36Dd5rmWiQwHMgOTBlf+",
-	"W3L1sNM6sZOkZeMdPsCZsAcUj/gpD5wuiB4dGoymxSHMtYftyAOUMG5Kxq/+T7+hOFTCJgiu3gob98+n",
-	"Hrp0j1YzTvRFYKPRipoB4+EEpKtOzZQpSagEN+Luxgl98WdnDg7wUD4il1bCLEznFvxbS8Mm98zMbBZf",
-	"t0uSW4ruZH3yPbS/gunan+kFTfbSG0OocoNI0IOjS+mOvj0aZLQwRRbxt6dZfwiPZJshczgnJCfXp3yx",
-	"qDUfTfshJAAfMexG2KUQKgoThBBy1OzLnUILXdtzDyH3tCSGrwx2HwdcDDStcS54gQ3ioju638eyFkte",
-	"VQhZ2dRRPwl76Qd/7w23uSZ+OEgapufCXHRxDnqpCs8C5rtdAUeatMUgLMoG/PghneQwdRmR9HLxO4gk",
-	"ENtsiVC+p2sOrWkPFow75NoS0eyQ+EdguA8pwggRinBEt+GpsUecTT2E1srLRNytM0t+B0eFNBbMq0eG",
-	"+S9hjPOzVKVetjngou197xTax6vLiJb4hH0CveeZEpEGzUN9QtVqUitdwW19F/uv+FhaG2gWOgOz5Cfz",
-	"gBZwYr1Ph7hI6Nasx0ym3Hg6LWSF9MKgyIkmQzhl/brjy88LqJr9L2OWUegBIhnRREOrqDzaCDqB/afY",
-	"tTAXDxFM7My/WPK6HAC3xAsBEOAxl60q22hQMmaAtllYr7EMHxN0F5PG0Ba4a7i1LUvZpw1UQEyfvIEN",
-	"uKK32Pcmefww+VdEVGjfcPZh1h17hea2nV785+w6vTjcpiPm215j8g1d8xBxSXzWkIjkZVVR5S15WYLP",
-	"9129ssYnnJqa1b9PBrsAGDn0ePNtJuqFNmKfuewOmtF9JXdzuN09738gtCS2tPojp7wbpe4Qd2pPyYNt",
-	"QMHW5BUd1mbYCc5AWHBZbx7Ur6G8PUmr/HUkm9sBPnCmsZ8x+aBWOZB0D8wGXXHoRYcs/9AJyG1i4CgQ",
-	"K8SLUi8xIivgivHGTnUt/yVK6MMMTQ8KaPpp0BxsVCk8Cyx2vpPWkI4AtN+NaN8+ZCixe3edTh7w8o1Y",
-	"HTiF5J/w8NzaW1JHEDDFOkxMsxzgzAaBGeATQ8Fcpx/ACbtEYYGwZijaC+hg7B4LbcApzAMpZYPJasQn",
-	"Gn3BjMB6wtAhATKU2CJhLdFIbRDy6uhQiejoAb9XGhplxbiVH1rndyOA2su3bMe6C99Z1x2hPqq8Hya3",
-	"hDaa81Jsd0jdGROcS4p/O30y5Z7EreOOAqWuViOBziXIzFq/DRIfSExWJZUoYzlgxMu7KUhuRF/xqeaH",
-	"98Bn2jteii3nmk+1xAt1VBxtqWs8mNztdgAuuIEONe4clKYtSg6HFp1POxxZhz2ufoejatsxFVoKHuaU",
-	"+nUmVr0ohrbCQFYi8J9IE7IQXK2g+uCCFAq2D4LTD8sSUmzN7ll30QdvxGqHaO1BYAgxjXku4b3nV/s3",
-	"6juSFrDT0ZRXlVAT0aM5XhvTwLEF4m41KIg17p1YDUJqFwoKNhMLznZmaRpSGsiel2iPRO1+hLmFCnN5",
-	"uOUKRSh9oJpnvKrej8ehKOSwe5k44UPzqX0UKe/WmMBDN6nBktXQlqylhLoVdUQ4AOwiQJwAvDGLGltC",
-	"o5yuQEKdgLLLrg0GVyjhLDHgdfF5AYY91b3nByMgiplNIfdLcn8Z3/9J29YQPexR+wrM0/bJSQXYJU5Z",
-	"cmiwBx18D2FM4V6rSOJypjx1EERr0DB3OVS0R4Lgy4Kgl9drCzlVMsKk/w0L5H0NoW/ZN9e3KWPLPfWt",
-	"Nvark54wsP9t/boyihjWbivMxtx9nf7A10SomWBGrJm4ukbqLcTZHG616SQ4BicvqxJegffOE+dGOCww",
-	"RBS3yJmJ1aOUvijI4fdm/ljXGFiksMGoMdaduzhREk0rOOhCSYPVrNSe0SALVP6Ao32F/uvBpLWTKT2E",
-	"nziSC0n0Yr8NIz5eVFzuyu/5aT02I9vyAWQhPeSRFMvh6VjXE2GtG2hWJJ8LY2u9MtTcd7HqQhrADApA",
-	"rSk3SFoJNhGAu6YYTOq+86YovYSh/Js6V0Xo5O42EHX8nfJEHO4QDXU6q6v1uMcP+wTRQ1g9OVHcNrXA",
-	"tFVwPNg3V1evrl7/9G3rgekxW2hDjZY3V+6DW+qv0RwNA/sPMSgw0xBOmFwA4wNcdm9lvflyTnmdUwqs",
-	"Ho++/9PjHwpmFjPpDqV/LGcXmJIZBM5GNuY9UNPfWUNHiV23kcWXfTMZoGFy+iv8/1sWWnvpaZWWvimw",
-	"xwRL5BABSiznmc6FneoyCYp9S8xKuy03fOvwuhUHlwOHIbnXAWd+ICezpJSiwd4v4EwKBQC/KF0Ht3yE",
-	"ed64YmPF7FKzSutZopbiGVaX/g/2Izf3WafkxpSEwaaG51sqIu7eM6/v4RRgoSEEkm03lW6usjgeff8u",
-	"fgcS25ey8kuWL5C30Tu3ZnVXgpDrzk2H4HUlRX1YcfetqXaGdLunVwLyAsQ8FPOmtwXV1NBxC8Abunrc",
-	"WyUdwg1oR/fAhkNWEXoG2oATOIQZuSYmoMG2C8lyTUhqwUvvIaTALwZVEZ1pu4nMSxjS1yoyOLr/FJFJ",
-	"1ZOtSVCtG9tzpDoFueQrw274aMakQgAV6hXwpkBmeC0oLuok6ibQSlF5I4A0lBClKdhIG+v+w2h64b5G",
-	"DOwQavMB4JUznKikErnVwu+dbHW2PBtQJfhu+z6pK+2GbrGBilRE3mqiTuG+v4OwhuU7JMz5l+tSLxX1",
-	"Mekh3C4S3SfgpI7Qjb4Yc+48e2P5qg8Te01X78hjGT82lDXDAwkjZaxeLDBgR9TpWayq0tcA8N9tBG86",
-	"hXiWzwSS+lNUXhhZiphpsy3/N0D3wfQ4T2xqus5MQC+tGSwbIKX8PGlm65U3J5SbIXesYz4Vuv448XWi",
-	"zNUKZPrCyTlsFRy6rgTz2znPBTYVvDbi9+MJpY2Wa1gMnx7WXrr1ZnmfIqN3jYymrifQFnO69Un1YE9p",
-	"mX14BA/CqN+xhQcUV1g218ayx2dn3jre/yKaLY0ZPFIJ+uZ1kwWSeJNh1dzmZVZPYN+dr3P6uo1CXK68",
-	"qtoO9xCMB6xCxiE3W3suRFDRgKpyg7nwGx5CKMyIW1HzCs4MM5Q/Oq+A5vzLa/zw8dnZdn10WVXQzO1W",
-	"dIsnqGudrqFy5h5FFIeNPBjTE6pr+RVILtAuqcHowCVBY2PPsgs48KzwvpTK2903TjlT+c155+gE88eN",
-	"uSC2q41aJnoZqtyhE17XvmonhK8RoKYA0OCNSrD1S9+eyjM0+MZkdgps7jA+nDbnJsqMjvsZXnbLVtio",
-	"NFLxkEOp0QUR3Sr2Xzjkgi3CN3tbSv2zN8ww51/eCjWx06PzJ25TzKXyvz8eGAaZQHmNM2egM1nBHj/x",
-	"kVDDZYk476XMl0tVkIJdG5WcN/Oj86c4JPylHdADd1VxC1kOxlkvubNqG1Xuee94i2ZrZp2ueoiZeR+B",
-	"kIbUHfLRSDfKYisgbMK5PyKfdMnrZVm+b127rxLI/bNYthP5sGDu7nMT1Be4YOA1Iix23901IoKsIOGn",
-	"v/ofIXuw4BaJhLrje0bgMo98wrwLdCGDmzJegRdeizmXyiRhlWoi7iwd/otDs/yvx+/gRQ4lRn48+FoP",
-	"Ha8ZKknYFA46uAD3KLZwhuG8+MQnWxJaDyx9p5XgtwQiyGHNg9L3zjsEEgwzOiFxiD59S3e9n8Qd1H6k",
-	"ESYW83VsKOnx+ABcbCmmsADEwArD5RZHJwQLpmLeBUgiRhuQrkZH4FbnekADgrRb8++8ZJ8JVGn5TFC0",
-	"cKqXbMxr3IuHOIXXg+pI91GEJgQmKupCzNe0dbTCai+nGheFWNKi82hUaSNKaHqb6ee2xzXbv7bujPCh",
-	"6a+37W7YW/Vsv/yXCOE5LRvRH76g8kSMM3DYsAC6Oo8YxaCvlqcNq6nbVhF2PWeg7j3Mp24LmuHb0Fff",
-	"WF5hx8MLZ43iA4s15jJ4DrCb6v6A1gd4ueeN+J3bC+NrXLC5IJuN0lf7JHu4rIxGdRpNJHX7hEGEfpoX",
-	"7E+DUDH45cM20NwCqNLj540YysUQZHLPPh4EYLK745VeIlI2Oud4Ta07l7qOOqiThoeF4LWAX9xXk2fb",
-	"R3EXrsv9yG10XPsWHsAOObSzxpb6yNH0Cr7yW//jnb6jJFRvb/Js+9daju1d+pt1wm+QA1zylc8bFr6L",
-	"YGjuPhMrHystkNvohkOj5uzG0nW9usfAfq/G4j5cfdi+LjGCnrct8mWLOYcqlHDAwO97p83p4vixW+KO",
-	"T17d/bFtsJQKEJGBCFCBd6E3OmjKzG3oIToa3+2wHLOgqE7nfJHV129JuUy420OgRs4jXU0LEKns0Gl9",
-	"6fuIkt7B4EsrDnk1/o4vtoWcE0Hbds4K9tgdbo/Pzs4u2JOzYd2vNyO427Pxf2j/P5TsH0r2a1WyTo1k",
-	"21cs9m71joTc2jzwY7jqITIb/mlDMxvhHR42tRGG+fWmNtqZfNjURve5SY4N+PyCcbYUN1OtZ48M9eA/",
-	"RPP9zYBIkJnTX/2PvQ1BkIEkv+T5d3xkSCRJ2Sy4ncaqPdwxnyneroKS/ActRY5QUHUJtR17Y0Fod0g6",
-	"R/SBNwb4B5yWh2hFqtALMyZf08QepAgUxrJLdijLJc6J0OLw++G0FLzsPReeuwu+tr1wgBPpuajcwFaD",
-	"gQgjsGkIZFrit0WZQugd+qC6Eqq8dF7Qv/k69Tc9UBbfMbEer+JYHKJZwSt8gP3jvLwe4jMB+RclmLh1",
-	"CjrLzvJJtBbY/+JV9K/oXje/sYhHUdp9rx/wyG0zg+mir5c9Gzwf/zJtL+PQ1iXTzrjlpf+91h5GPCS+",
-	"5F/uIMp0G0vzXxB7aDWbCJuoMblZMY748RP2uW2xb6xemG4VAoAibUsSBchCg+0KCmz1WM+xVuFGrHd1",
-	"8Ns60diDZvJrdUo6Y3zg1GvnsSm1CR/vNwfbrYbzsnv6a930VGe/6gAE2GtrWN0oD9Ae66rSS3eMGTDn",
-	"NULIT+tG0Y1P4UAxmUjl3eTjY+Nu8RBKYMv67D0AEi/JaQ1Vd1sw/pzY2pZT4UvopSH6Nc1K3f7NWYCI",
-	"ulryUCuGaoFqAKJAs6iMyBBgYjHg1792OM78CrpPD7uAjSp13uZ65lSuHlOduBULYiQOW97Tpzt3NZRe",
-	"QMXGjZg0qmjzgXjkMDjaN2uXlVhCmNPJSihxLph2xzP3cDXoakG72j0zVaT6V1Xqe677V9Iupn93u/cH",
-	"yAnM8/41r7Yw6GPoPNlv5dGlHxssDH6AgGf0xKFBT1AZUk2wleY+I5/bbKDLssTmVdEAYnyQtMyISows",
-	"cQa6lxPAKGKnYm5EdQvAYQT3oFtWNukeVJ2J+UotmvVhPnSodePZCb3bVOLAO8pp36q/vfULZKGDwbBL",
-	"5r8fhCZs/nywkKKw95EK96VdGaGbShyEDzo7jadUbp7vJkZh0z3OxP53RmKMDwyM/903x7CT5isKKPzy",
-	"AKsxyMv3U/O7uPngpYKy8koKTy/nnqvWoGdmqpcKKJnd30OV9lLXVYnNShvrPDfI8BMtvrcQW4KonCdP",
-	"z/66XXk/yIf25TvPTdXw08Id0pv3Mnrqlr+H1uYz4i/CmLB2wvmJIWpE1DVtsYSvsAAEPgNgNRKNdOhE",
-	"ZmKRAEV/qLiKpOcgKS26/WcA6vxeet29aJZrr+L7pnhrF/xX/+NvfaSId97B/osH99p7dtGrPVepbJvI",
-	"lM2TTCi3G6nwlqIvBi8gwUNliWMuK5/sKZiuvVsfx2ZWwhIpi27sOXj8kFyA67UKhBsn7DNUMdyKupYl",
-	"wb6BeJKqwAkgDOPx/FPtDRiv7FQ3k8C0MwVi9slEAK3VetQgmyXfmzwd2tj7vRTCtuPggGdAJMnB6d9q",
-	"+SEpxn2Ws3igYgFkKPHAHICD7gkrGk2Fh4w+hM5zzxtiiS4D5xmWmBas07iNSh8f6LQZHJ8OBbEQUC4w",
-	"3hKIXfW8iFvkaD12rvdY10ggyZ3EUBC7i2TQSsRRbK6YrrB/+ZyvmLGyqlglb/MR7H+XE/H3CGSn1hvK",
-	"RrdRb4O+IaArMkNF3ImilNZkOBEDs4lbxQ6VOnvBsS0NtPD2VOTGioXpEjO6iTAXbX0fHaz4AR5vVs7d",
-	"ibnUbC5VY4XxwPa4zSDA1GzLWFLA+Q3GO8fKq4WWKmHsuinYnzo90Om4Ocjfq3ulGwkMYSdSFbCR9n94",
-	"NtsCJI36+sEWTYTj3/FcHAZkhydo9e8C5WiGBXhwabuBnf20oewo1ZAU73XUGvVVJlWbvEHb7N3cWIcP",
-	"ZCfsM7ej6T2mLE1Syo0NpNZGRMUgyFLSSvhbbuzxCzfE49fP98HmD697bGwt+HxHUv9LReC9haiJts1b",
-	"hHWjLgDSU3LL8ST92KjQn1ViaalnT8cGujAEBrjAYJ7tdaWhmI5etK2ma1eezvM+hma4IGIcBwcYUunw",
-	"U92oDY7vpa5noMHSVghZlNxNC3YdQ1/4iwWzQhq2rKW1QrESwq2gFJdTzazWMyatsz1zBueVFYt7be1D",
-	"ETvDwB7aSz60Puke785q69O6V+7zQ8KC3f0zka3Q+Yo4mvcKJnU3Pq3FTKx6glmNNU531CsK5rb9j6h9",
-	"P4dw0JwbCz0kV1FHXW80u52bkvyZWNHk7ij4WRzI4VcFqxvKe+ZYK60mfUxT1HCor9TnSk7U+8YeDU0P",
-	"0y3d6IFMx2v4kdYzKShr3CHbuhL2+Bl8ejDKrf4a6nwj4ncH3ZHvRNrL0NSmVarJ4QrHsxUScqJeHypP",
-	"Qjd/YEWfnucr7I0s1QUpkSC3UjFO8vrQomrEqKmlXR2d/+2XeMuqlVais2dPR7oUeYX6k7z1gQ9dBisM",
-	"ue7ZmI+srn0htJETdSxDUlca0zgrBQyQsa7JGMOnPgob2fMwMl7VgpcJk8MN4Zkb5GFk6SW8BDzg65Kn",
-	"u+/ZnVYfIPEYPhwgBQtuzFLXZYFkvlmhoG6DUBTJXuqaPT4Lcap4m8z5CkmI59DEWc+g+0PnVqYIT0WK",
-	"Nc+5yr7x1jAZ9sSJ+O0Ju8Rbwe2VTjUgx/e+ooPrQNmbeHLvWp9INxH7Zt/1EoD7NBv7xnoqaOhR66Vp",
-	"W5m+Xwj1+jl7ppUSI0vbPYE3NLPX+IS1l/0OcQsbLRMIxu2fFqHWIgX6Vo+CyPYEfr4qRYszdIrV1/kO",
-	"BRB7Dq16SIsa7vnahadrh7QDFs5wlu34eAlPCyuwZrjeOZ6W+uIIdfTO3xN1retBX8Qjo/3momrmFbej",
-	"6bX0L3jvsMXUzqsdwxVrFgDE4irBSwwvajo9ldHVfeyA/7j94pV+T90B8SW3QZFHBkIg/qsXPiwCxWB0",
-	"Y8OEKnNggA/+oQfqc0q330vNOkbGyv0zWCeOif6MwpW/aGsdrTZgL4CLfqPL1QVQRIErmW2IwavqsE1t",
-	"BqV4vKkwIMHzaV0eafe3Eggm81RXZVT6go2/94zFjJfw9Ff6qZeT44UqW6sodV50C55Nx4LaV+vHYUGB",
-	"vc+TPW4W/SiADo8vZWWN1/9QdVTqZIXglbB/XRw0LgcPyAXmNNoKB/Mpcpjfd6GLNUi273ZPPiJx0/gU",
-	"96KWQFDWFvP5kBzAgi2vbarJWzu1B/AO3agvKdJ1N2W9364DQw7QpRCL3mwD943FBK82Wj8G5jwwMUfY",
-	"8BbB2T57AkxyJoOwvoLo0AHR0fiAB4ZGRw9N6CX34YFA0SmmRlzh01/h/+0VzzwMMK2aaMF2i2rDtw6d",
-	"q90+64elxOxO9AYEMdMDmxqnwpeiGsIUyzbO4p0ANmEBiodlNj4AWjHMwkNAFcPDvhbeVejxlS9KuyzL",
-	"T4LPv2JCPBjefY5HNwN76cizmZqCyT391f3XW0f50VcSQTpQWqK15GnkOJZMppcl/Xr9tEEW77Rnsrp4",
-	"aid7J/uLZ/Z0LuY3YqPPUc7H+MBr+ztOXnHvJieZyabQHPkFlHzGpop7ZCRrEkriv7VU/7tn9CCzCXIM",
-	"SYfe+MYnvOR/cXQD3vBOsQ3r5+aQoMMewlgc+ddLY0Az+7D8Be5Qbp+bUAGQHaP6Ls8Re1QcIWt4liv2",
-	"nou6PdqIwnT6K/zfe4R8FLd6JjKLn1JpdOUhjliYTKTeVlRFukdG2M781HzUV7lwxVem5dpnumZTX0TH",
-	"2ViqiaghyOJbsULPePepNN0yWXibTlEs8Mwkoi+f3JAO5O7DvT+JL/ahU/P4UklUjZtb30t+71Wc3QDP",
-	"r0c3gteiPjr/2y/uiA0wq7/94qTTiPrWS3xTV0fnR6d8IU9vHx/99stv/18AAAD//w==",
+	"HKHaH4sn6WDmaqjtCZuOVgUfH4R3bbjtm7VLHM1jdmu+RMOyuzt9lCw9/V5QoyC6X3oPt2tBS/5EHZpC",
+	"CyUb7S3cyVYJOKgHZMYyx3J4pexM7OPERW03/LAtCG6frmwZdg6/+LLQJuVAvpVKGLdNONhgcKASEAAQ",
+	"kYh203rGKjkTXafxhH1y3iSv3W8L6w5kdwidsM9TLZyCQu/encjke1di7W/zghkdzvsFl3WbHK4FJL3K",
+	"zQizT3XkvD7vWLt3I9//cQ6drETGA8NZ2Fm628krIkQOPAe86pyy68tHBa0fvZcTc3DmjdUa5rIWhVvI",
+	"qfjCSzGSc14NkHw3k34awiBSEvQS0hMpB3xUC5uEAN9wI757UoABt1oIJtObvKmrHM56IUcANAg5wMZO",
+	"hbJyxC0kz3lSs29oSRghPij/as8oR5PO3GzJNesyrT5fykr8j6jTwdublRUZ8F0F+Ru/4MupOzHc9klL",
+	"8Shf2IZyh4UwgEq1KCp09O5mEkWFO+kkG6gBPXYyzv7i3o5WDp7M/vrp5fGP8Ivf2hjXjwaZ0TTwJYBf",
+	"6Sa9fUSr4IYpYbo+8ZYDMx5zYac6bQLMk+m+14rpkeVVa6+e/XB2lnwbqP9K2zy7Or/uC6HIZ9h3rC93",
+	"2oxoLpPLn5K0u0pZKrFC5XA4rlYMC9pB7erT1IfFaSesMxO0Y+h10vtWlWkY4chmseIlX4H18eTsu7Pj",
+	"x0+Ov3tcMCjjZsupHE3DMdfGtt0xh4VbEPQGlKVgC24sQoB0Y5lW4pxx9z8Vfd1wRJWMeOMeXritNW3q",
+	"egWfclaLOa9nadh5Wpv1en42Z5UshZxMbZxSuIEIL40LESq8nm3Pno1w0eiGAdpFg8qsjz94TaJQrHya",
+	"RNN6FCN+L3cSL2Yj8+O1mfLHaf/rcet9fXjz7Or//Miev/gYjn9SWlNejUEYjJ5TnYRxC48hi9a0giMc",
+	"Ub0z5Rw1gIIFZx4g/ZZNuSp3shoGv6xZzOR1cr7ePX/avugV+g0fwLh5I1av1Vg7yX3+4mP+LeV8oWsr",
+	"Snjd9NPNdLzIbSbLIQap2NXVq5cfPBwIPNfvnzxNeq7rJ78Pp7kXTItRVHWQyHHOs6mdPPbA6KZOOaWX",
+	"oZoKi0oGDB/vFHAJNJ7Mixh7Wc5lwszIlx9FmJHEwZG26z5BPNceNwuGl6TBn9JWycCqpkIhU/T55jkL",
+	"jsKkYeDpqegp9QJbQpVt7Jk5H7G8YI0yS2e8wAEB4gwoPoB9az3rgvGkYh6PRxkkgIa2KAIfNoc/w42T",
+	"CdaXmILd1F9D7Yc/7WY/rMO08Vid54zXTEX0qAMV6s2GtFf2lT9nvbkqlDZJgzNeImh2rm9F2R8xSEQw",
+	"t473Y6N6q5YL7y9FU5CduH2ECuBGH0HxPXDAIH7yJvxcldceKJOs4nOWpS+fKNhNQ/HayOrxOFZ1EScO",
+	"sZRwOV1l6tcG59BoK+5kKvvvZCAqW+L8q20jeyNWH8V4i4z2YZfEktdlTiFDJPERxnpnIjN/O/oBYY12",
+	"msb2WzeroZVwiVxBtIKdpUkJ6yuuyve3KU26YznOJRXjbD+SrM6ORGTGMkxGkBZAWnM91vXWgiEqC1jU",
+	"CCj3BuVUVyWTdjM5JE0uK5RYl+QLEhxz01iqJrqWdpouMN1Wgu0zxHgdhRCSJ5tUu2KIu3VPw9PD67mt",
+	"8IJRnja6d3jJeJCpKcSipU2iET6X1SqnXa6h2q9zcGyvnb9jWXow3gZhz/Dqwo9/rfi8HXp6Kpxpm5Qn",
+	"giFsisxHEZGt0FUXTMwXdsXKWi/A1WGfIiSDD0whkZg0IS4rjfutN67UJnA3LFmD5iTc8iKGrG6tPdgH",
+	"qUGet6KWdLz0aZr3eNV+3d1u9DmOfxN2fMqBkK3Po91XlWLBwFH80+MfCvbhxTtnN/735zeZR9YLbYZL",
+	"/JbyxiDUJnUGZPEAaSaNS+JXeXqGpv4gs/GtNBbLx3+DyoHX+CV3j8MwbAyewSyqvo+tBBgNUoYmhEec",
+	"QVnxRo2momQ3VEZH5wnGl5UmIgVJPAoB75U2k5AhQJY9VeR4P7ffs5GVu7pJIyDH2+2I89/Jma7DItrS",
+	"H0zJA6jyQPAeXEo7NUgreSOMLLs16YjudWa+J8zBxfAoHu9bZ1lE0vukC0yE+FpURZdI/B1SBZNW7GXT",
+	"ICXSS7ghJjkEipH/Ev0lDjvwZOC3koOJdoWxenE90saabIWQuyRgk4zthniG2y3/0mqAKok5BnwdhdcV",
+	"XpZpouiWYUajLb65WBtLszE98X4IktTZ8CSlnUnr7OzOlu3Th/uIIgTd+rAhhK6URWkC1NYYNasbpfAn",
+	"N1WL6EcKpPHa4h+tqOdS8bXf4Koxl5VIk2u9CQfu2kFM8J1QX+vxM1bwebqcW4xtf6UD3iNQRaQPl7lw",
+	"SsokqwE5c0/fbbPsyYonfBB+KbWab8TCvqJ6hjUgEAG+huKrkiAmuEn6uduczVwVMRqHS1mLNmJqzPRY",
+	"lE+ePn3855PduHIifyR7/O7xyB61BTu9pgNdBsExSFkOVws+x5kEq3fTa1tu0157Fyqg/oAIXHVwn2kh",
+	"1FajggiIbMwkJLeYGTs7Y7W+DYKUQEaHxAQUDZmpXopyPe6z7pcNB0PT0zMiuc0zG0oW0+cuDDRg3ohV",
+	"ZLvsEhiFxCSQqAV7tMMcrqvSZB0DT9M03DAhpqM4dkSsR50tthZI8rqmnanYzKAtH4SrNX9yBoYX8EhJ",
+	"ZFSt8xw/Cp7GPgSw3GAn9K1UaatD22xdDhK9L7ibTu/hW/EFIN0+VNMGCO8IK/GANxxIZjL2YXtlStcP",
+	"aHZBniGzgv1B2rsdfl/LueNVXBIWqut5q7hBmqbcnBP9Sj0eYZzILGbSidk/lmn4DCA0rrnpsToaVW7g",
+	"faSJmObaApVkrfzD7oqhKm2wGms1Fy2Hf6vtquejW+oNiGRWJHsiadljvqcSbNg8dLU6TUEPaDacUzHn",
+	"wMjKW3RGLdy3OKq0SQME3oKnlI+N9UZsesQ0UCm3QCTgEdRAk7KzEB3UNlM6bXLg3EAiGbhQ1Qrqf/xx",
+	"7jke+U0lumwlu1FG9AVatodMMqbJB4hwcUYXICzFsKWoqoLdrCL94RNjwCJtEPcH5ZNmHVUVPdcHUHL4",
+	"ePf5tixFWvI7YZWUxL+lSGxCViMpHhqtuCNmI2bxadIQjSxP5I2YNLslvPEbOT+uStddxHEDPsLeC9IQ",
+	"qxIVRQTqT33bSUlHKx32aBqPbazbBVhO4fO+w4w3nJ7XVsxz9lv+qUsurQDWs7T1ny8g6yNcjcpIEzTN",
+	"nrMTZq2OU4R+m2z1SM20sT21RiYuvbwRzF0etE8b/tnx+BV8nuFQf+NUM6lpd1nkeVKgCaLl5x5CumJT",
+	"DiAAbUTBrNY7jmSKfuoO3xjMZzqAMdSH3/DxtBg0qniawo7q2dQgtZu2r+/V1atNBB9Ng2vZEpUP/87W",
+	"Jh9Z3jJvIJD0dsn+pk7zAxeRNxy2w6rRmcxSU7wVY/u+senZyg/3DsXDg4oZPQbI3R+/khy09yp3MRW3",
+	"m+2doM6Um1473QMWh3JPd58iDXMDB/Y833ypi9gaFnJ53Zv89opJw+U5eusMhM/zNsB9ge+vTfERbYZ3",
+	"aE52ZFwYZmdnafYwPmGSVDBYaZ0t5UcPCt74rs7dTlKS90LWPQI/l0c0CAofIXtPxEn2y0AjDR+Qm74M",
+	"r3w+mXlHGRxsU26BU+CY32Gjg94uFTsuaeik5LdlcNLRiQ/tEYGS0ZKbRBD+Xv2wj54lSVD0Z4/juxHO",
+	"IimwaZdTJH01rvfsTrJ5x17F0aGg2GxHsfOO9wfRfkDoQDSTBi3DR6GsFlvB8IjvZWBwqy34TAW4APFv",
+	"clEq+JDxG6IHnkfEZVPoaQVXsFIvkQH6XiPF4oOcO78N/PIIHFDszARGv67ttOgnXAAC2Hp4pNCpk4zx",
+	"WQvqWdPrxTjZAfMM9S4xMA/nhfdlHCmG+aVYpEsB/+L9dyxCBAoOlK12pZzy2L4p8CXbeYvfYQ1vgHLd",
+	"Clh2K30UyWY/Ul2j1Znc8AM4bkyG6ZyzcS3M1Nk8enzBnjDgimJ2Cfzna8yI61prS1O8ZFkuFeSk7bMk",
+	"Jz0lrwAvCsVBVK/u2/NuyrHJq9NBgtl1GfpwPrkIUhw/2ExyRTiqdNygsxcSNWxLIRbXgVEuYx06QSbq",
+	"NjdnwOnQCjuCMtL2IeydXWIsbXFVcrzkYPS1GsDqypborVdRLXVd99wRKnBvvN8PjVmWfMVu+GjGpCp8",
+	"gW+YJLckN4JV2uzAJO6FrOiSUk98aS2qBr/5inYHbytKQz2CctXjaGljcoz9ZocwCQQZDR/vEHvSxhAZ",
+	"a0LvpoMln0HhUjRbG8F4LSCSGrrA3i1P6GMO9Nq5icpyxz5MzKFXPec8+e3UdDSUgl4j8/L2RWXE0lMG",
+	"DOuT1VsBtZv67K0nwrulBk7+RG++u80oek9tZG6PiqN/UCdkMz0eaTWW6V6i1Jptt4R56+hsk8yQXwvP",
+	"Sb9mKZLuntPR1z2tsogOaOmO8HVAiVOBjWl4Va2w5KE86aEEH5Ad9xBMd/Osk4kvHHW6AyR3OsicFIrO",
+	"U4poBtITN0tPnA8zdcdYG37Onpx9/2PBvjv70xNn2nx/9ucfTpgYlfDR0x8K9t2P37sPnj7JOGq9WfYg",
+	"i/3NkOEVX+LFW/gHD4qA5sYspjU3Cfl6oUb1akH9E2O5umDOq0SiC2eHdUilNha5OFrW0or30KbV1o3Y",
+	"AixK91gjMGAnG3YBRcaGF7h6AwMZaSlaPBNVldp+QytZ84UwkENs87jOonHHFfmMZwNIeHFfuLFkBp9W",
+	"Hc6e72NENxvaAr5SrbBOscx1x965N+B7BX1H4vaANB9zvoA6A8tVaYBrD0yy/o6BOzHH7gZTywTqfBmh",
+	"B3Dh1IYXzqxKLiQiqmr4aeNFM1c3uC/n5v4ezEWcJjdEJmUZn2s1wXiEe/E7+DkZC8ib1ml7GWc5vTL1",
+	"zNlDO1Qhb/r7uYag71IZj1W+oJZKEaWhHmuEfWiboRuDjoSFjuC/5HrUbm/TBJclDYBxoIzb2uUDgund",
+	"TjjpBT18O/FoVEYIhFxY3YymwvgyU+BZqqp99BMPQTVYB9CVui46BdvQPcw55Iw47xivcsy+w3uJF6Eh",
+	"fn6F3avfYjBzrXHD4OA+DKg4AhBq24EfRSusZhCVpOSjM/tS1x91Y0Vqd/nEYwL/a8UidkjdAYQd9U76",
+	"Wkj1v1o2o/ozn6eQL308xthoQVo8tKGxqzlnXAWpfGQYnA4FA+wNrAlGAQrGib8dolVoMbkztIDcO29h",
+	"AmnzfK0CJnL8vCYku3lracyAAzRR6wJoLYwX7dBojQpVfMtzmNrkWojl+4WoeZK0UhrTiPo6O+47aJnd",
+	"bGNPu9SdlsdnzGr2+OzJ92w05TUfWVFvNINFYj1pQEja97i3OtitXgjunJn3wBL2b5Rl/FksP4qRkEnm",
+	"jmwn/Km1C3N+egod8KxduB+RhG8pbqZazy5YU7q/FsyOFnShreArS4yOL3SN/azNylR6kt2qwy07/x5v",
+	"3E4ZXjGWnjb/6pk5++RUwvBV3kXGck8Ee6WHhjYBqadv9E0a3naT5QUz8HT31JDeV+UbsfrgcycDOxxw",
+	"ZhRfmKkGALfbyaDcl9wAGSB1AUSGMvfHkN5zCgJwXniCDYuer6v60KySj8ENoaEEfOcvxfCekD4kA2kd",
+	"rLeHUm6rWalThfbbkUQhEdVveMJbFGEi/QEZMf9vVw4INqIzxYfP4VWTa035yIQj2lLLaUVD2+StFsqK",
+	"OlPe9cknCwKTOS3/zWqntf56ObL8h9d3q1HfiWJrJlbXO1eStad+QshngL8OqCg011AeIjZBp8gFNO7E",
+	"9mpRfGYXgvutWc6+DOTvW0PYB+HtyXPeidd4WPa9v8XAg/Oq9SYs+pN+azsoH7ojRbWPArYeDMYBi9jy",
+	"pnsLqE8Qt9yhDltYnlDoVxg4DO2FCPWIecA4+UvY/aIll1J6eRG3anefvB4fv+MWO+ntHCZZi4tQaKwx",
+	"mdT+mm+TCTe4ZX39nBE4ihwJIrRpIebnjLNbUcuxFCUTx3MuK4+AC/3CqKVIBgln7PXOe7tqazN+rwAQ",
+	"uc57DQDl/b4oIEauHfMXZwqWdgrzQKgv17xR8PmOtHI5I54s7SGh1jXqOAoShWgQDirsjGjqotcJjwsl",
+	"Aa3krJVCwx7vUzO5/H2ueueZ+7vpKgBdgz0AaoBPeK7WbKzribDXuU3/ic/oxt1Nz5d8hUZHOL6XUw2Q",
+	"kmy5+gGiHOtbSRswx5Vedvo6xPtEdWOVEWlYH/10byXQUOFPhWXeB0aGFLQW9j6XdfDEnPYe8xrUu0EQ",
+	"URxHR167TmwTWc+TPtQHeuOcuCmxvO6dlbwK8Rg2XIwBBTftjuo8NbVL/LDzZeW7sHHmq7/WC2F8d26A",
+	"Pw6Av4dAJTXsz0RpP1RcKVGm617El4UYOcWB2y/TYLjyqaelrmfINCMNuQBzvgLkPhVycssErysp6lCk",
+	"ZpjVeuZb9gDvBFcrCPlfhMIN4IA9YZcxgSueD0h619lUSFKyQzfChPBUJUaT0we5GNvrTBR7FZjc8uyy",
+	"fUnFTPPQv9DsbbQJBU0jSmlFeR6nBinxDXOkazZphHGaWKi0bbK9yyK0n0xy6PZShlJYo+fGEy1M7qvX",
+	"PUlnyExe3wFUhl+8C7Qsl1z5PDDGs4XKuFu3KaHZRbunQowHo0rusBGq3Cwx3VLauR3phmGgaPbXpqxH",
+	"jfSChBIdxrEiMi8g+JoI7pAWNInZiZk2KsEE+xZiFyvMCfmieGlNnum6j1MsiaH53FYqo99DB+fg2Lyf",
+	"lC6zQnLSOwCnTIl7FcBi0MO4CzECG81MN8rf/aFDn0Pea35E9Lju/8XsCf73Xfpsr/VNlTpRRslmDleW",
+	"31TiAvvt1XpS87nJ0IhWzTxhrzw+vuFGlAw/95QgSGgiVZQ/SmNe8sVyVMNdazUpcHhCL6q0Uh9LkVN2",
+	"8JHbztBTv7eOMv1iWHxI2D93s0cGGE/S73NfPdXtNbr2OpqNJTUNoev8wNoAUS53Yyy3TQ5m30wmwqSr",
+	"2i/ZLa8aESevS93fa2VosaUzkAiuu7lucJKTJwzwKf+qS77aB6Kadrh3/Wh6Ct8DiuQyvfe1Hj9vRI5V",
+	"+To/Ebu3Z8gYfjHUbCgHXCceOzC6aXklrnv7Y0M9DVgSzthZOgsFvjU8UrtRh6qgaScO94gG4f7XWuG9",
+	"h5ac+/BkD4zNL+Y+QpRBMA7QwPyDm400Qf2UV5UgP247uYScKG6b1K67unp19font83csczruW4GYJrb",
+	"x8c3T70CGHTv+CIJz09aIs4CiRSA0XME+HurbM4XLaayrTWPYXoXPmXfQsiBx5z2DvDQDK4IISRqDqq4",
+	"E+gRwZNJOgsKWvfv+rG0w5C1pt0A/ubZ1UnvAvR/8yNSYhnR4d8Kb9Ohh4T4eGeQOfnBozzyQBFGL63n",
+	"IJjnMOmNGhQj6tgWyeE6Y6yqOlVCY2l9Z2DrOwUBFgIRT5DoxmwOmOPJMFJZy7FNZmUvbQsPxlDvHJCj",
+	"/2gMPpbUNuJKQdbTkwCw3OuSp3bLS123T3GXgMXpdDNOXfqOuym4bh3r7mmYO0k0VcENmdkdlzVVNIdR",
+	"7xsO+fMBG8zzxJB8+peNxKGzbEUIJoWXym7GwNi2OW2Gj0XAZUhzzoyuZEkqrq1oDftwuVEBW4CBhR9o",
+	"Z6vDwUrBhYBvDiT42L4AWTi6IPqCCIim2NYXIsI+QgkgEe3Mb18YAHcrQpe7zrfSPe6IgMe3r2vNAaLk",
+	"gTdPekIfBS+pTZDZja/BMw50J/7JkxxXWU44+kBLbnTJ87y3TdB6pLEfTEbPeCtTYPBFLcbyS09qzknB",
+	"I6LpI1Y+oHsAoUl7AMmyZt865DF7J/8CkvT07OwMG/UOaHCFPVhptLm3jMroMhxCAaewqTZ95ZpTIS3j",
+	"XSVNaBCRiSXaQUYdXJUe+ACg30OQfJfEp54QhE6zvFJUbryipHbCTt9S4XXWvadvpKvyfbSAG8u+O4Nj",
+	"K32f/SIPIR28UybYfSGUoe9AXcKbLEgg19gUpt1Z0iaUABgMIBGWk33z6t3ls+OrV5dPnv7wLURZbrgR",
+	"P3zf1NVFom8vmBlzXopsYDTDU9CPxPSLEt6yvRdJVLz8u3Wd8AuYS1Dl53UjvdTkSNo6QrIOSjymYydq",
+	"oFo36pgaPGAe4lgvBKHTj2tRCY6TwKsqcxzh8z4JkySNijbKprDkZG/tddu7ZN5YLqRQycqg6KPNYAzW",
+	"oTwy7P/FKkWy9ulQR+lDT4u7cxqwIRYwXoJXaP1Ly7559eHNC+yH9efHP56ds+ev3rx49w3es2Cv3jx/",
+	"2Up19FvBLl9cHT95+sPxT8/eFa0jJ9VYs0XVzFnF7Wjarfb7+fLdi3hzpE+a1BzpW1GvnulSmHQQdSeY",
+	"QqLDeM4emApeG171EYolctCNHZBJMVbXAstWovxmht7Z1jJTSb3U9cwM2HU4qpD/xK/1xtQ+CmdzvVC2",
+	"3hbh2AS8hkpswBl4MruQB4UyXlKFAdM6iIhzqo3Ntxm4enXpZDKuGvFAHvfFNsvWC/vLdoPMx2neU72b",
+	"nxWKRxeY7gi7o/P8Sk8mSNgNn3+DsR7cH7tEezCuFiam2Cn845b4pee92qQBSHWdqyrKtQZElBH1rcD6",
+	"M6QexmyrZzAMiOdhxEpCKDeiw1Jk7YEK6/CiuE7rQDxO4cH5Jb2yIhHT6yHtWe/BDLl66JRZN4oJVUL6",
+	"1Ykl+LkLLTOpc93Ykc7CC0eE0c9kWgwNux/c764a0Bje3Ss/QzmQxxamSLQ2ANG1pNQmpLGzjMZClTs6",
+	"BndibImgEjk0Q+rvfYiCXAmGrno6fIPoX73yKsELN3JAue9g7LciXnNwWTB3Nte3vEqD1bZAH5xxUMsy",
+	"KXMa+or6Z0LekFrEt+zwbTGFu06JJSbFEViQIV8FKNturYZrrcdDARoooZC8aL87FKOx+eU75JgGmDAU",
+	"MHb7KE1lkEVTOIlsU0EouX1bFd9lT9iyTRFpy2pCXVV0Yl8Eon1/oPnfpTUC6x+2tIe2bals+jXBGExj",
+	"TH3/lDSuYsoNQwzc4BPtGd40daSVcjxO0/VR6h/IFQyZboUPOSjWqEwCeiYWdhC/Q1REQzvwkVlrIeym",
+	"v0WnABUfnwnf3QTuRVxiKQaRzDlND8si2wbFYLQSkS6D3bpjl4ysWq+INWL4vbbV+GzIOE1BjzW+parH",
+	"6dM8bMkQbgmCi2yiz8koNJZpJaguULtxEUQYGnPTQR9aYKzh8d3vqA93m+g7OWdDW00UR5bXE2EHcgq3",
+	"DoDV54wrqPDHyH8MKPTA6ZM0+WGp+U0H2hBJPZgmA9/2M1y74TY2QHtCzmO3+B9Es13/8PZFq7doD0Xj",
+	"JJXQowb3kfb3GvVhK5O83AifrEhGkFsbYGMI/or2pE9gvhYytdmuqNQVa1Kg3NW0W7wil8MQYmc++LSI",
+	"a5gTsyligr8EchhEer07Yjsad3TtQv4YEQomBuOc7d1sMkKv74AnWcO7J+mHw2k+SEQ3iH7w7+3rxLMc",
+	"BCAefJ8sen23jiCL8qtW+zOhk+SzHJpyHeNmB8j0MUCmwWSzvOSWHxOY4abWSyPqYzMVVdUtypmKaiHq",
+	"41KaGSiLoOKhiYUq9dIcJ0oM4iBtpJ8SREfXU67KPs6xFnwKB7VuLHQehxMFOy6UzShTJ5NnBQ6MwE6q",
+	"Sy2cVbQGCA81W9lslZHk6A21y9E/Th4DvVOATirldtzVGWc6PjzyIUksBoaWMpqVGisc1XnbSwv+Lm4k",
+	"V/9VaucrO0Xkzv/jebf6KcYd6pwDZwilKe1At58mBG8aYp5eVPy0J7cNFRD5XXArxRJSDdpXnTotPZdp",
+	"WqyPUSOi9SD13rAyoKc8FABzo+BJJREwdyp73T1kMayvL2Z+rtMtX7aUhwO0Np8urZtK5GieUI8xdwnu",
+	"1hsx4SobgxLWep9riPt75a/f1W8OdRRZw6M4aupJMgH0UtftKUrpF6XZpM6weqfa0Hr3uzO3aznBMBkb",
+	"aJr05mkjArtE1tbiaBRdi+JtyYUqmy0wWJiNuEfawcT/nhG736W4KfH3XQnwvZ8Syk5RVe9E6EK+VYbw",
+	"pG6UR7nXM+B/XSc8yYJqHzCEtW0v7MWjiffWAcDMm1OxsSoAkzunsBiEYKRZg5IyvoY8HV8gvoy+14Z2",
+	"IBRLHKw3AgwyitJiQKATpUAbjmNl1wWh3M6pc39EhRSiF3iPONQMaPhlVjWs15W2sAk3/PYn+DDA4MH1",
+	"JXSFVlCu5NEIzgDxPPvwWZ+9sE8BeWif179CxdW9SmZjoKieoOHa1styyx7/4P7VarS1fDZphidKYxNd",
+	"TDKm2I5FB1EVcSrYly2YTdh4iXLS9U4oA+pRkJwkQ3Esltf5lsBtF2Bv71MR32C3PSqG3AbF8MjdMKQI",
+	"Jt+uUDSDfRKZC8P0hCyw0J+roDWcAGKj1Erein0FTfoqpj3JSMVV27w7pLGN5bXdoVNr28VxH+ESpe11",
+	"qZXoAaooHVqsYpbU/WElho+5k51NRldIDff2Qg8B0/08M3LrhqngDfANfRAHdcKbRBMbyUYc9ekVc/J8",
+	"1vzN/SNSAXDZ32oXbbZu3Ta5W4OMNoSa5616ggy1jIdLinA4C7TlGWh2qHSb81nH4W/JOsCg2Y3T1p2z",
+	"ydG/9m35nJcWJgjDvAWDcESLuoXKKO7MokmjGBG7csU4K/mK8Yke/nb9zZjLBqsI2p58JWQf+jLfe3GP",
+	"N/rdb2BCYzCs7+005HGf8eoMTnbp+x3BqnfcW+8NR5ug4wv3bcGraE7WM9TXWo3E9gPaHfWtjxPsnMdA",
+	"+vvDhTN+thU6FEc3wi6FUClIXrUCSxoDgEawqW5qU5AFbdiTJ+dnZ8dn35+fnWWKuWuTKiOgpvGTWjeL",
+	"EFB173VBqA4TBB9sb2fkAfwHXhhBRmcpKqDorcBWH2BAQlGLKsHHwOJE8isEH02ZT67RRvM5zzZ/3oWq",
+	"JQqyrV60qZu1nv1OfEMGmKYAYhdNLcyFf0XR7dUe3Tzfld/tbGzKH9BjnZV70TiBO/2LqCupLthfPz0b",
+	"0L0/L8lpzw8T3JXRkcMfSsTA47nAmLBbVeo7GntVdaMU+VAel976R3TwDXCTPgdVkO3wFYpiIitkiWQ6",
+	"IBHoN5yw0AVfWDZvjAXJnGpsA7JmL1Jfi02UqxciYPYEISOzEZ54i5F39HGRA0yJ9lpvzxYUwwWMnZly",
+	"99IXcJccDQUmZEJEIjVjzmC87rNxo9REN5QUtTgQJQTkyPaUNRBdUmFOm1rUQJ3fpQNN8I3F/lVCOWlS",
+	"TLtl83v6wqQ9GsTpGsQTmh0xGunWp374LVMgTY00yCVYwMP+H6BsyNAfpXTrOw6nAQCFjc0C40SdKT79",
+	"6DsWQ9UhGBCtasJi1IlOayN9K+qKL3oZM6h8EWMv2P6YAAzBvOlQ9lywSvBbcezcmZxghysoAJMU7ZYp",
+	"NrEOkl4SL8o1IE/WPl35PIFW0ZRBfeUmZXS0BjaRtrpUTHyRxhkFLdDXBvq+0J6pyxM5sB9VEfWfKpiZ",
+	"Hfs+VbqG3zJ9qfqTCa2b7zTovCN75yG1ULif6ABSOj78LzBop5gHYxLXPcXm4prSkfNsMUu4DkHKJCIF",
+	"n4n62q1HygQJHS44q4Sa2Om5myBotWZEJUbWsI9Xl4REcg8ci6Wo2Y20ZvDp2Fjx4stCmyaF0suaJr7+",
+	"G+NbWHKZKace3lykCM/7JTfU94t0EpJPaiG2JVlR1S/W4wxb1WPU/nP4l0q9VM7Cic27Dd66VBBx4yJg",
+	"3dzt4XPB3YJu6T/lO1q7GfE2mBuyQR5IugdmX7xDh6XZlnFjmnmuqVnUjXgYQcVas5tknHd5nW1IEb8U",
+	"Beh9x3roGILaG4xYZw6YHCBieS1Loay0qx5eYrqbtxYo0I9Wx7ZHAM3WDnHveHMmJoXwHpmIBfCchlAF",
+	"4DjcyjnLglJZOyAvtTEyC8a7E/TQWL7qweNChLBlBOhM7PBxO9fGZCpim/mc16udOnbk4CjOUxtzMIqJ",
+	"Mxtt/gwcZJUtwiBpCiBJ/D19G3B6r1s624FlcoGDit4/Wtz1m8Y9lb2s4fj9zCb0XEKrRQqp1aZesXlJ",
+	"8LujIGUekC6dfdnVBNlzwqR6vfelsndvC5oQWyA1jekoMMnbbeTZjvSubRDSVnVIaYRNA1s/Mk0apFwF",
+	"G7CIKH4xnuFsagOduQZHl/+qGsNvKpGhKbpTU3ioS+0NgkPFaBEyYKnGuANj474GNoemziSOgMVlNy6n",
+	"2HhJqqm79AaBuM1Im2z3Ds7cJcSj5y7sNoAfrkZ37wzvmYd8KRJqFM+Q7a1mH9g+uQt9aYvywc6VtIc7",
+	"8xIW0r9DhO32kpZUIk0S6TafS2u3hPGhEBBK0A0WEyI7NauFbWrlK0swMuJnwGk6gFkOj38/DPwtz0Ix",
+	"EBjXz8xMZAhbyg88scZ9UHTDQDONiju4LoabalCVmtg41EcynXofVsPQqHT9gox6OCV2hX/yFhQcvGVm",
+	"B2xwVfBGUY9YXlvaaNC4oJ5LhY8FcjEyJMqaLykVQQ0Pwo5FIHgyItrsBzPSPDhcpMnFmJUQpTn2vUWo",
+	"tA32YsGUkOhWhPQBRKSVjv+ExiQ6X06twK5EtqC261gcbvpnIxqE8YTwdC4qHQF74nHm1iZg1ZPHjbN3",
+	"Atix27hhM/r8B779D3z7HvHtV3yc0BpIEdmTpYwC/LcERJ2JRSaYNef1LCFTwvcPmnPjDneq6oP+IAte",
+	"25YsdCJvweKx0NrkJJ22d/foG3L7FMzwXUBokj12RkUlCKjo9ksqLgsIoExwXA1wI+FIoVltB5tcEGDj",
+	"+RA171jvCziqV4tk2uvj1eWLq+P3ly8+oPx5ygmMPmHygX3z8eUz9uPZ4z8xI0YQlv/TyeNvOxbUzcpm",
+	"oBG7llP1NGr91EadiKIImiFKTxYjKR1H3EQZIm4oujLpfRR8GxAc7Argc7vSFi2+YjenZGvF19rStwvW",
+	"mZAu8ofeIy0QxH+SsKyVpQD+9rUjZvkE5TS30/Th7vOFW/m77PTIX16EUdEz06+k7OWEyxRA9FYoO6Qt",
+	"FF2Yvr0x6Xh3Tyi05WJDmI07hk/25kJ8WchamEPU0Oil2moLEGSf6i2lgYQuk9S1KNd9qqf7TtSmbYP+",
+	"HjS6VI3dAXR1K/nmvUZaGV2Jgo0qCT1uF3L7cQiTFJr7rNWu4KA7y4HPjhnz3ISmpcr+dZFrD55fAuyI",
+	"AJEkIyfQfOFm5Q6UZFe9nFEmSjGkF5zSvscYWwlbMKPbIltMzkGtWrf7xoD6IBqAbxOWmx9biefAGCF8",
+	"Zn+dJEzLZMrf048+RbjRMNqKqTZCtc/LxNLSIrxBkI4Dy79XGT0o814DBixxmFs4hQDS2Nc1KF9ClEUi",
+	"UlnN9jKZPK3OBlqvJkQBuNLoxxBglXWx2FuiU6GPDqHyaDr7qmlwUeZJnsTdXN7N5U3JUaPu6URngO1w",
+	"4+QLTvVSETNy4iCrJrqWdjrP9OpLgcd27IzfIwrrbDZhMNFSwhiyL5YuCOwR60yJWrqILCNmbZ1Wclxy",
+	"ol6rwS155BdWyonzMb1fGbdgpJ7sNRFVMneT3bon9bT2S0NZe7vyuZcT5SuiEL47adKUm7St2Gfpvx+v",
+	"tb+h/sgXmFSVEImZObcv0Q0ztjn+memMQwjtHSkaU600Ch8xADjYwnl/JV/daD37r0XVzIHCtEC/EdL+",
+	"4ktL4id4OcBbD2hy9zo0oQURQsXOQT9P45X8V+oYWuSaB5XSzK4n8ib96VzMdb26nuc+z7f4EvOFrnm9",
+	"uu57QFpeYbCdZ0fDTN46ORGW1zZPl6XVWNbzfvqdRwZWu02NCQbZD8gCAbWVrtmisS0kgkQGogPZdmvX",
+	"m/zgO9BP0aDu3AceFVALQgxcWUAEQ3twHdw8OFfa5W/aBFFjkPFWlCcsahCTyal20H8XbtCY7QJu9xgJ",
+	"vgOQh2o4tpOMzUOsJ1D8Ie8YLHDMVQx9271DxWdCDeMZm/Mv1z7ZnzyTKdufL8VLN+d+SQdMYE85hyFn",
+	"hUbpa8g7JKVxoWtrBj3DveynZx8YfAPQnJCRo+i81cQtnVquuJH0UDP9ziAZvbjOlCgkXmoZCUbYMNKA",
+	"AliIklBc7fbxnnPrX/mM5LKW1gqFZF5pkG7GOPE4kxyNKyq6LJ1IVuLrzs6EimgBsY1zdP6J5BIR3tj4",
+	"0W1E42F/ccugi85XaAt5uHpL17cWGyZt6bbIBbupdTOZWn+PtvdkDJfHYUjTieBdMFIFXtIi79U7JBSB",
+	"Wi/ZctKfqSTI17p+lnbKPAhlkN3/s1h+gOnKAzvy8ZR7FFFNMyGguHLUXYQA3m4xxHAW5mC2p4AO+yjJ",
+	"CrVY+EKkxbN74WopUpTGvKrSOq6n4OATiPoeKwC61IRmC+D/t+QrJvma78BEYpMQ76gNK0FQdK5lZNb6",
+	"i5idU+yqI3pwqnKK1/YQDLRu1loWnTugEXFGsijEtCUbt6eEpu4+/g3P+SWzupmsdyXGcJT3E4qmADLY",
+	"7BiiLxuZ7Za9ok1tpwgqQsVxUlle+UYbO8YjRno+7wrDWiHhdRRPHtjsJeA3E3LdHkUQ6ICEul4I995t",
+	"UR8WXoF3PkUaeLLlsuSvMleS101j7Rhk2fXN7xWV8StBb7M+/e1wklKb0bgJesq4KSAAV8vMhw8CxyIR",
+	"TxN5DMuybEVK9XB2De/eI8stwCPfuK7dz+3st1Md3ji7iun42x1pq/rOgWFq2w9pMOWSV7X+0b0vug9g",
+	"VDtrB6BaWnv/KMIerzMbss7tzH/iMxFzOJnhLV0p/BUpRO/yr5n2UW3olO9qOzkNns8EhdLEqOb9x117",
+	"+8ELpmbcTc7egtDOh+iLf64H3p2yOW+PJ8/+bHW3St3X0uagVH3tGHYdTrqnwZSbxIkn1XlAyqNjCbfp",
+	"jvqE6cae58r6Cuq50OnDUDAjRJuu9KXTULwJzSVOgJ/2PP6uf3ps62CsH2pG3fXpmtFB2bAk9bXXRjg7",
+	"PquwNumeDm5NNJKiqGdC7Yev5YAoA+B6AbLOu1lpg+tDNuYn736oKiHdxulSprH5UEFFp9bNMYrWnK9Y",
+	"qUPARlQmvbt62kMYImJPQ5KIL7bfEa5E+uz3uRyPX4C7hXncyj/yqebJ9LSeL3idrQ6J+m65q0Lr0F3i",
+	"rXY0FcNPUxhnmYmRlNfc9IQzIOcCBS0QhE232dmg0Ma7Fu1UtIPOTuQnOta7k5npn9rp6yQVRLeVL3yH",
+	"xugLUVXQXBtEsuszADtIWg8PbVRKc5o65LctB8WrZmvA9baPGOsqrzWjcPi6v0cnLC9CORGlT7uFONlI",
+	"RTIaA8eOrjf6RqBhE1pw5Xb2umWBFQS0X/3gU+sSV3slFsfzVaz3VDMaaZ8ID+x88t2iM0P9RHoFujz1",
+	"Bp/RCH3FVfk+3QnXzHY8GPAbGVfK+es5Co9deaKRjGFIvzyrj6JxFe1LJaeE6jR+grqNzQlRqyVfZZY1",
+	"VKkCu4WJIhLQpBsbI6oLBnUFkKpwb5fOLvXQurQtQclgaiMivR1xdnD8hqKrfHeQiUwj6/4vkR11JzEP",
+	"ZQqEH4Mkmy7ffDD2921qaVdXTkFRfYXgNQo5aC2YJPxTuMHU2gXGbgLOVCJgUc+k8Grh/ChABq79la3e",
+	"W0jQur9BjHasM1TlATIx0srWfGRP2BU2UjO2uTGIYf5Js1ElhbKB45aQk48McGEAPP/vaiKUqJ314Bl8",
+	"JNJIs2/mfCaY//jbk7+rv6sXCFvhVRXkEGeBbCk4w+gxjN6uYOLLSCywMTLg9dUJ+3LsbBgmzd8ViJ9A",
+	"RkDPvO7MMXi8dyXP3VkIZTvItF8wT7QPzyznbmt8OUYzb87rGYj13xW2YEbCEhqjs/3gOsN45ZSpf9gJ",
+	"u/IE1aj9PWZS+9eTBksvAXr+d4U1ks4/wW4qVjfOdMA+zp1Qf8yMOhVzIHRhL+pa17QKi1rfVGLOEAJo",
+	"EI7/5++f/ulbz6BjrDsuEDLE3kpjsbzC2TBswSeQf4P/vVf1dzVqagN6w6d84DLMWk74rThhl+zD+6tP",
+	"eAUakSbiSMSKB67+rl6XYr7QVqjR6viNWJ1TdnuOrUoBnEMpXuNroBFXCrRkbm4wo+7ta7uUI3HydxXC",
+	"5OdHH6pmzt66bRHV250fPfZMD3whj86Pvjs5O/nuCNHpsC9PQSEf+5hFtqtSl2761i8JnrQ4lWsU1U5O",
+	"Ir5gLI2W1nd3mxfeHxVOdDE619YMoHhKrV6XR+dHbr0u3e3fIFvtgtd8LrAy5W9pFr4Ayl7n0B7r+oLN",
+	"2y5zqM3BMnff/mcjoDKXlA2ZEgWqLZ5Sj79ADeFCK2JGeXJ2tlZGwBeLSo7gdU7/Qbq9vd8gG8+/fQIC",
+	"uVH+D+1EcULNCQJjx7ypbO4ZYfSnH3AbgRJHFXN07ntzuL9F0nL6K/z8G5wwSVzLX9z8mNYoB7xHokSe",
+	"fWpT1nPuzMmxUzaCzx8ZMOG9qio8+RHoK2qb6p0BIB7Xgch8U4ZgOGEaN2QIFp9qLmjtPUl5e/rZuhGx",
+	"KGyLdPwS4s5/0eVqJ6noEwZ4lXDQdYf32z2lcatHk5Y3SO/cW9RC9xcQthG3vNKTRkSaqbumPwn7LFx0",
+	"wBdvH5J4/eBDA4UR09Db0fNyQZXynjdh3K4yqbBhRFTXbPDYpAItz5jkbiFKrGbQSAAPl32jfC3XNbff",
+	"Rtg9fLcpUU/jWUV0lHRUlYKXGPnM6/BnbcO6w6vMbAPOzBJKLGBkSi/3vWDuOmWPW2KXpDTDDOGlbz19",
+	"xANMU/TEoacLvghoaiz8hABAhMwYa88qwT2EG6NvHmZEU7LHiS7CMdSd1SvRmdSjw6jk+BHPIJE0TDl/",
+	"nySxBmMFj8g9zBA20oolcZAMPqj47WrX+IATVJr++QyYNgufvIgsyT0eSUXGzrk0s+AizZyj1gG4OtV6",
+	"435WpSgJ465jw5NdBuvXxmqIV843WSFpHKrbEEPurtmlmflZPIxwRw8YJNSP972ttkjD/i0P2gGnv9JP",
+	"v52WYiRD+WtSDn5GILa7sAxIT71U7SjXF+45XNqu3XaTdNRZ56/KKKXXeO7n6YFt02GSQl21oaZzuXex",
+	"oaKWXuX6nK7ZWO3U09tLTi+BEv23YuuFbwEBMODCT4B6cRf2+s90bpeyzPnIIa+W95HTDxHK1lJ4FIRp",
+	"IIKIFoJ7skfdp55JF9/hoXBrDhwNLb27c1/kfKFrtIeJ7UYrwWZSld3rMiPCW95jFjxpmex9DNUx3f8Z",
+	"Md1y6kExLuj+T6sbiG56dz33UAQD3PV5nooHoma6ZhW3+cgO5EOSerMnx7JlABQcDIPIPRuqXnZ/+C8H",
+	"1J8vlK1XgOlKaND3iqKfeuzfFWEYkaV1rpqq2qvbROr0dDQVo1n+3P1Jw2kLJRBgWC2nugoVhuDyjiXR",
+	"4pKv6t5hFVEuOZ92nAoaPXOPblX2Ic7NN2JhoYT0NzoxD7TA9BbwRnkfOFAG3udwrLSaeLukd2VbWpLk",
+	"efmZ29E0e2D+cWr9cWr9cWp9/adWkcwnAaN8x4tHpWwEcIihzEORq8bqunWQKoxwKngJ6Rka4ltu7PEL",
+	"p1WOXz+/Z9bGii8WNdSxsbXg866uXb/hhkK9VAy+7XQRvtwFlOyV3HL06hkcuoFJUWKaGafmhL22IamB",
+	"VbIRLth9sL/YmfuLf0Xw0zo6+ovv75jU0S/g4z+U9B9K+g8l/R/jWnw5VuWm9bldI1ZVeB8wvseeMJBg",
+	"AGCdAw3of1+9/5m9lerB1NyUWFxyeUbScGCpH9BKjyhlMpEsOjk9KGnKzXTzGC0ALUQRYw/UbDl1AP+0",
+	"5yRX2aUoyyQmiWqd/aMx1rcIV1aUmEeCSo1zPCGkYdTwocA/ENEFfQHBAIZqJw30qg7MG4mwWzS6Bwi9",
+	"pXqXkQYJg0zt3sDdtaOairNv2xqjJZ9LqbE7PBdPFenWLaxXo/yy6jqsUVZbyu5Z27c9Xrr5PWgcpBWU",
+	"IcGQSOgPt51OTaBlM/kwCDKumXhIhCVbsSV0k5zqpWo3Fx+NxMItEZQCURO70BHVbS5no7jDNfRSRDwt",
+	"VCkhYs9DYIGz5oS9j+qusC+Tr4KAZ7fcNLJl4sNtzNEE3MjcrlEfHiYCs/mcQbmLJ3sewDyTvgiNLYRU",
+	"E6pZB+vHrcn+cxiNOA6wvX6ECXVKx3Z+dVOB6qkqz4LhO+FCF1PMzxI/ScmhlWMgucEeyb4hcts0+aax",
+	"G02Tw4HWArgT2r4JRZpb4YKByRqbNU6hwOnMuZ3f/fDDBfvuLO15rimxErsGbejPtobyQWCC0YvvgnuB",
+	"2Yfl1FrtM3seazTk8MsrsHcIl2VGjGph1/CZj0yXCpB98+n9pw8F+/jyGfvhyXc/fusJc8D9ACYs4M/i",
+	"gPil1gVOE4VVXEMHiolUL3GEB8xn0xMyph2+efdN0KcEAADire+zKuNamGlvZBZn95Qo3lpapCS05hle",
+	"FU3b/pUz3vyZLsVDZ5Q/Es2ke7bpWbJIKIPwXYQ+VoGoEkHSv9uKwlGNXArpxfwIZ/lXtZbfJ7HobUPl",
+	"ztx74+Kwswl2bd+5SC2yncXTVCVCeXA/g/XkHDOsjxOqoLge/gw9s/WcDsHVNofmJxzIVw4jCP7BvqNO",
+	"AXk4jlH+90DxD3DafKEjryrfld1/vi3i9W/k10XUkuA2+OZJqoChCF7iW4erSK2NdZ1/f2CXSY0jIvDL",
+	"hFTDcwQ2lrdTMTeiuiVWsUEhsI2HHdKDhJ05xHlEXXIQCOxahhwe1LYR14BUxMQDeXPSGs+bAV38PfP4",
+	"CQPGvlAR2RJsSCrUan1Hw5ZRaCbKVoRnJLCLZfkTdenaTZFFJVVQlnAgVFsY3wO7hNFDN40OEJzYb9+7",
+	"F4iieer3Pq96Ag++atcJGI4sDg14wYpF6iMyj3S6ZsJpCbW7mdLdwvthWAaMbWysL+/LeYPdkuLDyEj3",
+	"GV+loGDsIKjyvcvLlKvy2Nm6/chyX+z+MNDy9Qr7QRDz9vDzxYqcLWqtx5uJij37xx0qzewUvg5Xfb2m",
+	"3wfq4c7BQiHObCLuzh3a/7yDddSaRt6twqr0bAoQa9b38SCgSstmkIlH7e6PCXblnE/yaVT34b0es2FR",
+	"eqblA1mWThZKUZ8TNfwx/kf0O05Ojunn7Mzq2h60GHdIz+Mhtl2Y4z2nL5Eskg6VtCP/FmoOX7c59q/S",
+	"sFob5QOfmvh0UeYL3NznkCYBk2Xf52UQj1Neat92sLeMGqynOR9NA7ld3SjDjJmWWDGtVr4AFQm9o1C5",
+	"p+ExLZcBWeaGL1M2uV7YSH4OY1fHz3jgqqLuc/M9LA5qYm+IwKlbpsDE0FNrxhW7unoFaXxRhxYUYZEL",
+	"z0TSZvrZz0QccUsUG56E4dzzk1G5UkS3RacD5GN8iw5nd1tRVWZTaD4KXlJjpUPl6TqPOEAweDhju+8g",
+	"NbBoMSzNAwhRJY09jjt4pgXJzSVEBCT2xyfNYtg3z67+p0D4DdptnmuZyHAgMzBpcOW/JVfPbZHATpKW",
+	"jXf4AGfCHlA84qc8cLogenToYZoWhzDXHrYjD1DCuCkZv/o//YbiUIkUU/pbYU1IXtQltemle7SacaIv",
+	"AhuNVtRvGA8nIF11aqZMSUIluBF3N07oiz87c3CAh/IRubQSZmE6t+DfWho2uWdmZrP4ul2S3FJ0J+uT",
+	"b2X/FUzX/kwv6OOX3hhClRtEgh4cXUp39O3RIKOFKbKIvz3N+kN4JNsMmcM5ITm5PuWLRa35aNoPIQH4",
+	"iGE3wi6FUFGYIISQo35i7hRa6Nqeewi5pyUxfGWwwTngYqAvjnPBC+xBF93R/T6WtVjyqkLIyqaO+knY",
+	"Sz/4e2+4zTXxw0HSMD0X5qKLc9BLVXgWMN9QCzjSpC0GYVE24McP6SSHqcuIpJeL30EkgdhmS4TyPV1z",
+	"aE17sGDcIdeWiGaHxD8Cw31IEUaIUIQjug1PjT3ibOohtFZeJuKGoFnyOzgqpLFgXj0yzH8JY5yfpSr1",
+	"ss0BF217fafQPl5dRrTEJ+wT6D3PlIg0aB7qE6pWk1rpCm7rG+V/xcfS2kCz0BmYJT+ZB7SAE+t9OsRF",
+	"QrdmPWYy5cbTaSErpBcGRU40GcIp69cdX35eQNXsfxmzjEIPEMmIJhq6UeXRRtBs7D/FroW5eIhgYmf+",
+	"xZLX5QC4JV4IgACPuWxV2UaDkjEDtM3Ceo1l+Jigu5g0hs7DXcOt7YrKPm2gAmL65A1swBW9xb43yeOH",
+	"yb8iokL7nrYPs+7YjjS37fTiP2fX6cXhNh0x3/Yak2/omoeIS+KzhkQkL6uKKm/JyxJ8vu/qlTU+4dTU",
+	"rP59MtgFwMihx5tvM1EvtBH7zGV30IzuK7mbw+3uef8DoSWxpdUfOeXdKHWHuFN7Sh5sAwq2Jq/osDbD",
+	"TnAGwoLLevOgfg3l7Ula5a8j2dwO8IEzjf2MyQe1yoGke2A26IpDLzpk+YdOQG4TA0eBWCFelHqJEVkB",
+	"V4w3dqpr+S9RQqtnaHpQQNNPg+Zgo0rhWWCx8520hnQEoP1uRPv2IUOJDcLrdPKAl2/E6sApJP+Eh+fW",
+	"3pI6goAp1mFimuUAZzYIzACfGArmOv0ATtglCguENUPRXkAHY/dY6DROYR5IKRtMViM+0egLZgTWE4YO",
+	"CZChxBYJa4lGaoOQV0eHSkRHD/i90tAoK8at/NA6vxsB1F6+KzzWXfjOuu4I9VHl/TC5JbTRnJdiu0Pq",
+	"zpjgXFL82+mTKfckbh13FCh1tRoJdC5BZtb6bZD4QGKyKqlEGcsBI17eTUFyI/qKTzU/vAc+097xUmw5",
+	"13yqJV6oo+JoS13jweRutwNwwQ10qHHnoDRtUXI4tOh82uHIOuxx9TscVduOqdBS8DCn1K8zsepFMbQV",
+	"BrISgf9EmpCF4GoF1QcXpFCwfRCcfliWkGJrds+6iz54I1Y7RGsPAkOIacxzCe89v9q/Ud+RtICdjqa8",
+	"qoSaiB7N8dqYBo4tEHerQUGsce/EahBSu1BQsJlYcLYzk/aC6dr3WKXCQ44t65zZEb5GLTuASce9qpPO",
+	"Es61iPMnRWlKL3X/5d6/RgNCvJdYIX9QXnk/CTm5Ckt/OOkKNTN9GKBnvKrej8ehhuWwqoco7EOvrH3U",
+	"VO/WR8EjTakflNXQRa1lsLoVdcSPAGQowPMA+2FRYwfrsD+ctSetc006JiNcoYQzHIGGxqcxGLaA944q",
+	"jIAYcTb3kV+Sr3EbtSVPD2sZvAJrun1yUl93eV6WHPoBQsPhQ9h+uNcqkric50END9F4NcxdDgX4kSD4",
+	"KiZoPfbaQgqYbEbpf8N6fl/y6DsMzvVtyjZ0T32rjf3qpCcM7H9be7GMIoa124oKMndfpz/gQBHIJ1g9",
+	"axa5rpEpDGFBh1ttOgmOwSfNqoRXEGzgiXMjHBYY0Yo7+szE6lFKXxQUn/BeiTPtIA5KUY5RY6w7d3Gi",
+	"JFqCcNCFCgyrWak9AUMWV/0BR/sK3e2DSWsnsXsIt3YkF5LY0H4bxtO8qLjclY7003ooSbbVDkiaesgj",
+	"KZbD07GuJ8JaN9CsSD4XxtZ6ZagX8WLVRWCAGRRwZVNu0DMAmwiwaFOMfXXfeVOUXsJQ/k19wSI0nncb",
+	"iBoUT3kibHiI/j+d1dV63OM2foJgJ6yenChum1pgli04Huybq6tXV69/+rZ1GPWYLbShvtCbK/fBLfXX",
+	"aI6Ggf2HGBSYGAknTC7e8gEuu7ey3nw5p7zOKWNXj0ff/+nxDwUzi5l0h9I/lrMLzCANwpIjefQemPTv",
+	"rKGjPLTbyOLLvokX0DA5/RX+/y2LBL70wZil72HsIcwSKU+Awct5pnNhp7pMYnjfEhHUbssN3zq8bsXB",
+	"5bBsyEV2wJkfSCEtKQNqsFUNOJNCAR4xyi7CLR9hWjouMFkxu9Ss0nqWKP14hsWw/4Pt08191im5MSVB",
+	"xqk/+5YCjru3+Ot7OAVYaAiBE9xNpZurLOxI37/p4IHE9qWs/JLl6/lt9M6tWd2VIKTmc9MheF1JUR9W",
+	"3H0nrZ0R6G2011N6xSHftv6b+k9uwaNDzPXeKukQbkA7ugc2HLKK0BPmBljDIczINTEBDbZdSJZrQlIL",
+	"XnoPIYXVMaiK6EzbTWRewpC+VpHB0f2niEyq/G1Ngmrd2J4j1SnIJV8ZdsNHMyYV4r1Qr4A3BTLDa0Fx",
+	"USdRN4EFi6oxAVOihChNwUbaWPcfRtML9zUijIdQmw8Ar5zhRBWgSAUXfu8k17PV5ACCwXfb90ldaTd0",
+	"i/1epCKuWRM1NvftKIQ1LN/QYc6/XJd6qajtSg8/eJFolgEndQTG9LWjc+fZG8tXfRDea7p6R9rN+LGh",
+	"ChseSJAuY/VigQE7YnrPQmuVvoZ6hN1G8KZTN2j5TGAPAorKCyNLERODtmwFBthJmB7neVhN15kJYKs1",
+	"g2UDU5WfJ81svfLmhHIz5I51TP9CkyInvk6UuVqBTF84OYetgkPXlWB+O+epy6aC10b8frSmtNFy/ZXh",
+	"08PaS7feLO9TZPSukdHU9QTa2lO3PqmW8Sktsw+P4EEaAHRs4QG1IJbNtbHs8dmZt473v4hmSx8JD6yC",
+	"Nn/dZIEkmmdYNbd5mdUT2Hfn6xTEbqMQ9SyvqrYhPwTjAVqRccjN1hYREbI1gMDcYC78hocQCjPiVtS8",
+	"gjPDDKW7ziugOf/yGj98fHa2XR9dVhX0nrsV3VoParKnayj0uUfNx2EjD8b0hOpaOgiSC7RLajA6cEnQ",
+	"2Niz7AJsPSu8L6XydveNU85ULXTeOTrB/HFjLoica6P0il6GCo3ohNe1LzIK4WvE0ykANHijEmz90nfT",
+	"8oQSvo+anQL5PIwPp825iTKj436Gl92yFTYKo1Q85FAZdUG8vIr9Fw65YIvwzd4OWP/sDTPM+Ze3Qk3s",
+	"9Oj8idsUc6n8748HhkEmUA3kzBlopFawx098JNRwWSIsfSnz1V0VpGDXRiXnzfzo/CkOCX9pB/TATWDc",
+	"QpaDYeFL7qzaRpV73jveotmaWaerHmJm3kcgpCFlknw00o2y2LkIe4buj3coXaF7WZbvW9fuq8Sd/yyW",
+	"7UQ+LPa8+9wEUwcuGHiNiOLddzOQiM8rSPjpr/5HyB4suEXeo+74nhG4zCOfMO8CTdPgpoxX4IXXYs6l",
+	"MknkppqIO0uH/+LQLP/r8Tt4kUOJkR8PvtZDx2uGShL2sIOGM0CVih2nYTgvPvHJloTWA0vfaSX4LYEI",
+	"ctD4oPS98w6BBMOMTkgcok/f0l3vJ3EHtR9phInFfB0bSno8PgB1XIrYLAAxsCByucXRCcGCqZh3AZII",
+	"KQekq9ERuNW5HtAvIe3W/Dsv2WcCVVo+ExQtnOolG/Ma9+IhTuH1oDqykxShZ4KJatAQ8zVtHa2w2sup",
+	"xkUhUrfoPBpV2ogSevRm2s/tcc32r607I3xotu5tuxv2Vj3bL10nQnhOy0b0hy+omhLjDBw2LICuziMC",
+	"NGgD5lnOamoOVoRdzxmoew/zqdv6a/j2RAtgNKywQeOFs0bxgcUa0Ro8B8hYdX9A6wO83PNG/M7dkPE1",
+	"LthckM1G6at9clNcVkajOo0mkpqTwiBC+88L9qdBqBj88mH7fW4BVOnx80YMpY4IMrlnHw8CMNnd8Uov",
+	"ESkbnXO8pk6jS11HDd9Jw8NC8FrAL+6rybPto7gLNed+5DY6rn3HESCzHNoIZEs552h6BV/5rf/xTt9R",
+	"Eqq3lXq2W20tx/Yu7dg64TfIAS75yucNC9/0MPSin4mVj5UWSMV0w6GvdHZj6bpe3WNgv1cfdB+uPmwb",
+	"mhhBz9uO/rLFnEMVSjhg4Pe9s/x0cfzY3HHHJ6/u/tg2WEr1kkiYBKjAu7AxHTRl5jb0EB2N73ZYSlxQ",
+	"VKdzvsjq67ekXCbc7SFQI+eRrqYFiFR2aAy/9G1PSe9g8KUVh7waf8cX20LOiaBtO2cFe+wOt8dnZ2cX",
+	"7MnZsGbdmxHc7dn4P7T/H0r2DyX7tSpZp0ay3TYWe7d6R0Ju7XX4MVz1EJkN/7ShmY3wDg+b2gjD/HpT",
+	"G+1MPmxqo/vcJCUIfH7BOFuKm6nWs0eGGTGqhc1z6uwzIBJk5vRX/2Nv/xIkTMkvef4dHxkSSVI2C26n",
+	"sWoPd8xnireroCT/QcvoIxRUXUJtx95YENodks4RfeCNAf4Bp+UhWpEq9MKMydc0sQcpAoWx7JIdylKf",
+	"cyK0OPx+OC0FL3vPhefugq9tLxzgRHouKjew1WAgwghsGgKZlvhtUaYQeoc+qK6EKi+dF/Rvvk79PRqU",
+	"xXdMrMerOBaHaFbwCh9g/zgvr4enTUD+RQkmbp2CzrKzfBKtBfa/eBX9K7rXzW8son2Udt/rB7R328xg",
+	"uujrJfsGz8e/TNt6OXShyXRfbmn0f6+1hxEPiS/5lzuIMt1GKv0XxB5azSbCJmpMblaMI378hH2GuJHF",
+	"1mB6YbpVCACKtC1JFCALDXZXKLAzZT3HWoUbsd6Ewm/rRB8Smsmv1SnpjPGBU6+dx6bUJny83xxstxrO",
+	"y+7pr3XTU539qgMQYK+tYXWjPEB7rKtKL90xZsCc1wghP60bRTc+hQPFZCKVd5OPj427xUMogS3rs/cA",
+	"SLwkp8hLuAXjz4mtbTkVvoReGqJf06zU7d+cBYioqyUPtWKoFqgGIAo0i8qIDF8nFgN+/WuH48yvoPv0",
+	"sAvYqFLnba5nTuXqMdWJW7EgAuWw5T3bu3NXQ+kFVGzciEmjijYfiEcOg6N9s3ZZiSWEOZ2shBLngml3",
+	"PHMPV4MmHLSr3TNTRap/VaW+57p/Jd1t+ne3e3+AnMA871/zaguDPoZGmf1WHl36scHC4AcIeEZPHBr0",
+	"BJUh1QQ7f+4z8rnNBrosS+y1FQ0gxgdJy4yoxMgSZ6B7OQGMInYq5kZUtwAcRnAPumVlk26Z1ZmYr9Si",
+	"WR/mQ4daN56d0LtNJQ68o5z2rfq7cb9AFjoYDLtk/vtBaMLmzwcLKQp7H6lwX9qVwLqpxEHoq7PTeErl",
+	"5vnmZxQ23eNM7H9nJMb4wMD4331zDDtpvqKAwi8PsBqDvHw/Nb+Lmw9eKigrr6Tw9HLuuWoNemameqmA",
+	"ktn9PVRpL3VdldhbtbHOc4MMP7H4ewuxJYjKefL07K/blfeDfGhfvvPcVA0/LdwhvXkvo6du+XtobT4j",
+	"/iKMCWsnnJ8YokaeGz8US/gKC0DgMwBWI9FIh05kJhYJUPSHiqtIeg6S0qLbfwagzu+l192LZrn2Kr5v",
+	"ird2wX/1P/7WR4p45x3sv3hwr71nF73ac5XKtolM2TzJhHK7kQpvKfpi8AISPFSWOOay8smegunau/Vx",
+	"bGYlLJGy6Maeg8cPyQW4XqtAuHHCPkMVw62oa1kS7BuIJ6kKnADCMB7PP9XegPHKTnUzCUw7UyBmn0wE",
+	"0FqtRw2yWfK9ydOhjb3fSyFsOw4OeAZEkhyc/q2WH5Ji3Gc5iwcqFkCGEg/MATjonrCi0VR4yOhD6Dz3",
+	"vCGW6DJwnmGJacE6feao9PGBTpvB8elQEAsB5QLjLYHYVc+LuKOP1mPneo91jQSS3EkMBbG7SAatRBzF",
+	"5orpCtutz/mKGSurilXyNh/B/nc5EX+PQHZqvaFsdBv1NugbAroiM1TEnShKaU2GEzEwm7hV7FCpsxcc",
+	"29JAx3FPRW6sWJguMaObCHPR1vfRwYof4PFm5dydmEvN5lI1VhgPbI+7IgJMzbaMJQWc32C8c6y8Wmip",
+	"Esaum4L9qdMDnY6bg/y9mm26kcAQdiJVARtp/4dnsy1A0qivH2zRRDj+Hc/FYUB2eIJW/y5QjmZYgAeX",
+	"thvY2U/XzI5SDUnxXketUV9lUrXJG7TN3s2NdfhAdsI+czua3mPK0iSl3NhAam1EVAyCLCWthL/lxh6/",
+	"cEM8fv18H2z+8LrHxtaCz3ck9b9UBN5biJpo27xFWDfqAiA9JbccT9KPjQrtZCWWlnr2dOz3C0NggAsM",
+	"5tleVxqK6ehF22q6duXpPO9jaIYLIsZxcIAhlQ4/1Y3a4Phe6noGGixthZBFyd20YNcx9IW/WDArpGHL",
+	"WlorFCsh3ApKcTnVzGo9Y9I62zNncF5ZsbjX1j4UsTMM7KG95EPrk+7x7qy2Pq175T4/JCzY3T8T2Qqd",
+	"r4ijea9gUnfj01rMxKonmNVY43RHvaJgbtv/iDUKGv5AOGjOjYUekquoAbA3mt3OTUn+TKxocncU/CwO",
+	"5PCrgtUN5T1zrJVWkz6mKWo41FfqcyUn6n1jj4amh+mWbvRApuM1/EjrmRSUNe6QbV0Je/wMPj0Y5VZ/",
+	"DXW+b/K7g+7IdyLtZWhq0yrV5HCF49kKCTlRrw+VJ6GbP7CiT8/zFbZyluqClEiQW6kYJ3l9aFE1YtTU",
+	"0q6Ozv/2S7xl1Uor0dmzpyNdirxC/Une+sCHLoMVhlz3bMxHVte+ENrIiTqWIakrjWmclQIGyFjXZIzh",
+	"Ux+Fjex5GBmvasHLhMnhhvDMDfIwsvQSXgIe8HXJ09337E6rD5B4DB8OkIIFN2ap67JAMt+sUFC3QSiK",
+	"ZC91zR6fhThVvE3mfIUkxHNo4qxn0P2hcytThKcixZrnXGXfeGuYDHviRPz2hF3ireD2SttUHyd47ys6",
+	"uA6UvYkn9671iXQTsW/2XS8BuE+zsW+sp4KGHrVemraV6fuFUK+fs2daKTGytN0TeEMze41PWHvZ7xC3",
+	"sNEygWDc/mkRai1SoG/1KIhsT+Dnq1K0OEOnWH2d71AAsefQqoe0qOGer114unZIO2DhDGfZjo+X8LSw",
+	"AmuG653jaakvjlBH7/w9Ude6HvRFPDLaby6qZl5xO5peS/+C9w5bTO282jFcsWYBQCyuErzE8KKm01MZ",
+	"Xd3HDviP2y9e6ffUHRBfchsUeWQgBOK/euHDIlAMRjc2TKgyBwb44B96oD6ndPu91KxjZKzcP4N14pjo",
+	"zyhc+Yu21tFqA/YCuOg3ulxdAEUUuJLZhhi8qg7b1GZQisebCgMSPJ/W5ZF2fyuBYDJPdVVGpS/Y+HvP",
+	"WMx4CU9/pZ96OTleqLK1ilLnRbfg2XQsqH21fhwWFNj7PNnjZtGPAujw+FJW1nj9D1VHpU5WCF4J+9fF",
+	"QeNy8IBcYE6jrXAwnyKH+X0XuliDZPtu9+QjEjeNT3EvagkEZW0xnw/JASzY8tqmmry1U3sA79CN+pIi",
+	"XXdT1vvtOjDkAF0KsejNNnDfWEzwaqP1Y2DOAxNzhA1vEZztsyfAJGcyCOsriA4dEB2ND3hgaHT00IRe",
+	"ch8eCBSdYmrEFT79Ff7fXvHMwwDTqokWbLeoNnzr0Lna7bN+WErM7kRvQBAzPbCpcSp8KaohTLFs4yze",
+	"CWATFqB4WGbjA6AVwyw8BFQxPOxr4V2FHl/5orTLsvwk+PwrJsSD4d3neHQzsJeOPJupKZjc01/df711",
+	"lB99JRGkA6UlWkueRo5jyWR6WdKv108bZPFOeyari6d2sneyv3hmT+difiM2+hzlfIwPvLa/4+QV925y",
+	"kplsCs2RX0DJZ2yquEdGsiahJP5bS/W/e0YPMpsgx5B06I1vfMJL/hdHN+AN7xTbsH5uDgk67CGMxZF/",
+	"vTQGNLMPy1/gDuX2uQkVANkxqu/yHLFHxRGyhme5Yu+5qNujjShMp7/C/71HyEdxq2cis/gplUZXHuKI",
+	"hclE6m1FVaR7ZITtzE/NR32VC1d8ZVqufaZrNvVFdJyNpZqIGoIsvhUr9Ix3n0rTLZOFt+kUxQLPTCL6",
+	"8skN6UDuPtz7k/hiHzo1jy+VRNW4ufW95PdexdkN8Px6dCN4Leqj87/94o7YALP62y9OOo2ob73EN3V1",
+	"dH50yhfy9Pbx0W+//Pb/BQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

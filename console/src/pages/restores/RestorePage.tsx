@@ -12,6 +12,7 @@ import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { RunSteps } from "../../parts/RunSteps";
 import { StateMark } from "../../parts/StateMark";
+import { WaitsNote } from "../../parts/WaitsNote";
 
 /** A restore, live: each step, what it waits for, what is open, and its undo. */
 export default function RestorePage() {
@@ -38,10 +39,11 @@ export default function RestorePage() {
       </PageHead>
       <div style={{ display: "grid", gap: 16, gridTemplateColumns: "minmax(0, 1fr) 360px", alignItems: "start" }}>
         <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
-          {r.waits && <Alert type="warning" showIcon title={`It ${r.waits.what}.`} description={<>{r.waits.next && <CopyText block text={r.waits.next} label="command" />}<div>It goes on by itself once that is seen.</div></>} />}
+          {r.waits && <WaitsNote waits={r.waits} />}
           {r.run.state === "done" && <Alert type={r.left.length ? "warning" : "success"} showIcon title={r.route === "windows-password" ? "The administrator's password was set anew and opened. Change it at once." : `${target} is open again: a login with ${r.key} was completed.`}
             description={<>{r.lost.length > 0 && <div>{r.lost.join(", ")} opens it no more, and is marked as lost everywhere. <Link to={`/restores/${r.run.id}/report`}>See where else it stands</Link></div>}{r.left.map((l) => <div key={l}>Left to do: {l}</div>)}</>} />}
           {r.run.state === "undone" && <Alert type="info" showIcon title={r.differs ? "It was undone" : "It was undone: everything is as it was"} description={<><div>{r.run.error}</div>{r.differs && <div>Not as it was: {r.differs}</div>}</>} />}
+          {r.run.state === "needs-person" && <Alert type="error" showIcon title="It has ended with something left to do" description={r.run.error} />}
           {r.run.state === "failed" && <Alert type="error" showIcon title="It failed, and could not be undone wholly" description={r.run.error} />}
           <Card size="small" title="Steps" aria-live="polite"><RunSteps run={r.run} wide /></Card>
           {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}

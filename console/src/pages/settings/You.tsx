@@ -42,7 +42,10 @@ export default function You() {
         </div>
       </div>
       {open === "password" && <FormDialog<{ password: string; new_password: string }, unknown> title="Change your password" act="Change it" stale="sessions" close={close}
-        send={(body) => take(api.POST("/session/password", { body }))}>
+        send={async (body) => {
+          await take(api.POST("/session/confirmation", { body: { password: body.password } }));
+          return take(api.POST("/session/password", { body }));
+        }}>
         <Form.Item name="password" label="Password of now" rules={[{ required: true, message: "Give your password" }]}><Input.Password autoComplete="current-password" /></Form.Item>
         <Form.Item name="new_password" label="New password" extra="10 characters or more. Your other sessions end." rules={[{ required: true, min: 10, message: "10 characters or more" }]}><Input.Password autoComplete="new-password" /></Form.Item>
       </FormDialog>}

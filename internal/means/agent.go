@@ -1,0 +1,217 @@
+package means
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"strings"
+	"time"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/sshio"
+)
+
+// AgentCloud is a cloud whose guest agents are asked.
+type AgentCloud interface {
+	AgentFile(ctx context.Context, at cloud.AgentPlace, path, user string) (cloud.AgentFile, error)
+	WriteAgentFile(ctx context.Context, at cloud.AgentPlace, path string, was, content []byte, owner string, mode int) error
+	AgentCommand(ctx context.Context, id string, words ...string) (cloud.CommandResult, error)
+}
+
+// ByAgent is the means of a guest agent, for the login of the user: on the agent's own system, or
+// on the disk that is mounted where at says. The agent acts with the user's rights, and
+// follows no symbolic link below the home folder (api/adapter.yaml).
+func ByAgent(c AgentCloud, at cloud.AgentPlace, user string) Means { return agent{c, at, user} }
+
+type agent struct {
+	cloud AgentCloud
+	at    cloud.AgentPlace
+	user  string
+}
+
+const (
+	// agentTimeout is for how long the reading of one login may take.
+	agentTimeout = 30 * time.Second
+	// A file that somebody else edits is tried again.
+	agentEdits = 5
+	agentPause = 100 * time.Millisecond
+)
+
+// system reads a file of the system as root; "" where there is none.
+func (a agent) system(ctx context.Context, path string) (string, error) {
+	f, err := a.cloud.AgentFile(ctx, a.at, path, "")
+	if err != nil || f.Content == nil {
+		return "", err
+	}
+	if len(*f.Content) > sshio.MaxFileBytes {
+		return "", fmt.Errorf("%s has %d bytes; %d is the limit", path, len(*f.Content), sshio.MaxFileBytes)
+	}
+	return string(*f.Content), nil
+}
+
+// Read reads the files.
+func (a agent) Read(ctx context.Context) (Seen, error) {
+	ctx, cancel := context.WithTimeout(ctx, agentTimeout)
+	defer cancel()
+	users, err := a.system(ctx, "/etc/passwd")
+	if err != nil {
+		return Seen{}, err
+	}
+	home, err := homeIn(users, a.user)
+	if err != nil {
+		return Seen{}, err
+	}
+	config, err := a.system(ctx, sshio.ServerConfig)
+	if err != nil {
+		return Seen{}, err
+	}
+	paths, err := sshio.KeyFilesOf(config, home, a.user)
+	if err != nil {
+		return Seen{}, err
+	}
+	var out Seen
+	left := budget{bytes: sshio.MaxFileBytes}
+	for _, path := range paths {
+		f, err := a.cloud.AgentFile(ctx, a.at, path, a.user)
+		if err != nil {
+			return Seen{}, err
+		}
+		read := File{Path: path, There: f.Kind == cloud.AgentFileIsFile, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
+		switch {
+		case f.Kind == cloud.AgentFileIsNone:
+			read.Mode = 0
+		case f.Kind != cloud.AgentFileIsFile:
+			return Seen{}, fmt.Errorf("%s is %w", path, sshio.ErrLink)
+		case f.Content != nil:
+			read.Content = *f.Content
+		}
+		if err := left.take(read); err != nil {
+			return Seen{}, err
+		}
+		out.Files = append(out.Files, read)
+	}
+	for _, path := range sshio.FoldersAbove(home, paths) {
+		user := a.user
+		if path == home {
+			user = "" // which may be anything above
+		}
+		f, err := a.cloud.AgentFile(ctx, a.at, path, user)
+		if err != nil {
+			return Seen{}, err
+		}
+		switch f.Kind {
+		case cloud.AgentFileIsFolder:
+			out.Folders = append(out.Folders, Folder{Path: path, Mode: fs.FileMode(f.Mode) & fs.ModePerm})
+		case cloud.AgentFileIsNone:
+		default:
+			return Seen{}, fmt.Errorf("%s is %w", path, sshio.ErrLink)
+		}
+	}
+	return out, nil
+}
+
+// budget is what is left of what is read of one login.
+type budget struct{ bytes int }
+
+func (b *budget) take(f File) error {
+	if b.bytes -= len(f.Content); b.bytes < 0 {
+		return fmt.Errorf("%s: the files of the login have over %d bytes together, which is the limit", f.Path, sshio.MaxFileBytes)
+	}
+	if n := bytes.Count(f.Content, []byte{'\n'}); n > sshio.MaxFileLines {
+		return fmt.Errorf("%s has %d lines; %d is the limit", f.Path, n, sshio.MaxFileLines)
+	}
+	return nil
+}
+
+// homeIn returns the home folder of a user in the text of passwd(5).
+func homeIn(passwd, user string) (string, error) {
+	for line := range strings.Lines(passwd) {
+		fields := strings.Split(strings.TrimRight(line, "\r\n"), ":")
+		if len(fields) >= 7 && fields[0] == user {
+			return sshio.CleanPath(fields[5])
+		}
+	}
+	return "", fmt.Errorf("there is no user %s in /etc/passwd there", user)
+}
+
+func (a agent) change(ctx context.Context, edit edit) (Seen, error) {
+	for range agentEdits {
+		seen, err := a.changeOnce(ctx, edit)
+		var refused *cloud.RefusedError
+		if !errors.As(err, &refused) || refused.Status != http.StatusConflict {
+			return seen, a.says(err)
+		}
+		select { // somebody else is at it
+		case <-ctx.Done():
+			return Seen{}, ctx.Err()
+		case <-time.After(agentPause):
+		}
+	}
+	return Seen{}, a.says(sshio.ErrEdited)
+}
+
+// says adds what was being done.
+func (a agent) says(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("edit the files of %s by the guest agent: %w", a.user, err)
+}
+
+func (a agent) changeOnce(ctx context.Context, edit edit) (Seen, error) {
+	before, err := a.Read(ctx)
+	if err != nil {
+		return Seen{}, err
+	}
+	all := parseAll(before.Files)
+	wrote := map[string][]byte{}
+	for n, f := range before.Files {
+		if n > 0 && !f.There {
+			continue
+		}
+		edited, err := edit(all, f.Path, n == 0, all[n])
+		if err != nil {
+			return Seen{}, err
+		}
+		all[n] = edited
+		content := edited.Bytes()
+		if bytes.Equal(content, f.Content) {
+			continue
+		}
+		if err := a.cloud.WriteAgentFile(ctx, a.at, f.Path, f.Content, content, a.user, 0o600); err != nil {
+			return Seen{}, err
+		}
+		wrote[f.Path] = content
+	}
+	for _, f := range before.Files { // also where a write whose answer was lost has left one without
+		if _, ours := wrote[f.Path]; a.at.Below != "" && (f.There || ours) {
+			if err := a.label(ctx, f.Path); err != nil {
+				return Seen{}, err
+			}
+		}
+	}
+	after, err := a.Read(ctx)
+	if err != nil {
+		return Seen{}, err
+	}
+	for _, f := range after.Files {
+		if want, ours := wrote[f.Path]; ours && !bytes.Equal(f.Content, want) {
+			return Seen{}, fmt.Errorf("%s was written, but reads back otherwise: %w", f.Path, sshio.ErrEdited)
+		}
+	}
+	return after, nil
+}
+
+// label gives a file that was written from another system the security label that its
+// own asks for. A system without labels has no use for it, and says so.
+func (a agent) label(ctx context.Context, path string) error {
+	said, err := a.cloud.AgentCommand(ctx, a.at.Instance, "chcon", "-h", "-t", "ssh_home_t", a.at.Below+path)
+	if err == nil && said.Status != 0 && !strings.Contains(said.Errors, "not supported") {
+		err = errors.New("give it its security label: " + text.Line(said.Errors, text.MaxLine))
+	}
+	return err
+}

@@ -1,0 +1,43 @@
+package means
+
+import (
+	"context"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/sshio"
+)
+
+// Over is the means of a session, which a steward key has opened, a kept key, or somebody on
+// their own machine.
+func Over(s *sshio.Session) Means { return session{s} }
+
+type session struct{ *sshio.Session }
+
+func (s session) Read(context.Context) (Seen, error) {
+	files, err := s.ReadAll()
+	if err != nil {
+		return Seen{}, err
+	}
+	return s.seen(files)
+}
+
+func (s session) seen(files []sshio.RemoteFile) (seen Seen, err error) {
+	for _, f := range files {
+		seen.Files = append(seen.Files, File{Path: f.Path, There: f.There, Content: f.Content, Mode: f.Mode})
+	}
+	above, err := s.Folders()
+	for _, f := range above {
+		seen.Folders = append(seen.Folders, Folder(f))
+	}
+	return seen, err
+}
+
+func (s session) change(_ context.Context, edit edit) (Seen, error) {
+	files, err := s.EditKnowing(func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+		return edit(all, path, first, f)
+	})
+	if err != nil {
+		return Seen{}, err
+	}
+	return s.seen(files)
+}

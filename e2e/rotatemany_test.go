@@ -64,7 +64,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		{"there is no user debian", func(i apiclient.Instance, text string) error {
 			return os.WriteFile(filepath.Join(dir, "paddock", "disks", i.CloudId, "etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\n"), 0o644)
 		}},
-		{"is not a file", func(i apiclient.Instance, text string) error {
+		{"is not the ordinary file", func(i apiclient.Instance, text string) error {
 			if err := os.Remove(file(i)); err != nil {
 				return err
 			}

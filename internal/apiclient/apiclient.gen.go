@@ -3012,6 +3012,9 @@ type Safe struct {
 	// Masters How many master keys open; over 1 while a new one takes the place of an old.
 	Masters int  `json:"masters"`
 	On      bool `json:"on"`
+
+	// Unreadable What no master key opened when the last one took its place, as in: the private half of door-key. Absent where there was nothing.
+	Unreadable *[]string `json:"unreadable,omitempty"`
 }
 
 // SealedPassword defines model for SealedPassword.

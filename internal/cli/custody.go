@@ -318,7 +318,7 @@ func (s *session) showSafe(v apiclient.Safe) error {
 		if v.Masters > 1 {
 			old = fmt.Sprintf("%d still open: plumlatch safe rekey goes on", v.Masters-1)
 		}
-		s.facts("Safe", "switched on", "Master key", given(v.Mark), "Old master keys", old, "Private halves", fmt.Sprint(v.Halves))
+		s.facts("Safe", "switched on", "Master key", given(v.Mark), "Old master keys", old, "Private halves", fmt.Sprint(v.Halves), "Opened by none", strings.Join(given(v.Unreadable), ", "))
 	})
 }
 

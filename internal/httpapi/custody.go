@@ -78,7 +78,11 @@ func (a *api) SetConsentLabel(ctx context.Context, r contract.SetConsentLabelReq
 }
 
 func safeOf(s service.SafeState) contract.Safe {
-	return contract.Safe{On: s.On, Mark: optional(s.Mark), Masters: s.Masters, Halves: int(s.Halves)}
+	out := contract.Safe{On: s.On, Mark: optional(s.Mark), Masters: s.Masters, Halves: int(s.Halves)}
+	if len(s.Unreadable) > 0 {
+		out.Unreadable = &s.Unreadable
+	}
+	return out
 }
 
 func (a *api) GetSafe(ctx context.Context, _ contract.GetSafeRequestObject) (contract.GetSafeResponseObject, error) {

@@ -4,7 +4,7 @@
 // encryption by tink).
 //
 // A master key is 32 bytes in base64, on a line of its own. Where there are several
-// lines, the first seals, and all of them open: that is how a master key is replaced.
+// lines, all of them open, and whoever seals says under which: that is how a master key is replaced.
 package safe
 
 import (
@@ -20,6 +20,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -37,12 +38,13 @@ type Safe struct {
 
 	ring     atomic.Pointer[ring]
 	changing sync.Mutex
+	asked    atomic.Int64 // when the command was last run for something that did not open
 }
 
 // ring is the master keys, the one that seals first.
 type ring struct {
-	lines     []string
-	envelopes []tink.AEAD
+	lines, marks []string
+	envelopes    []tink.AEAD
 }
 
 // ErrSealed is returned where what was sealed cannot be opened: it was sealed
@@ -56,6 +58,7 @@ var ErrCommand = errors.New("the master key comes from a command: have the comma
 const (
 	masterBytes    = 32
 	commandTimeout = 30 * time.Second
+	commandPause   = 10 * time.Second
 )
 
 // Open reads the master key from its file.
@@ -94,7 +97,7 @@ func (s *Safe) Reload() error {
 		if err != nil {
 			return fmt.Errorf("the safe's master key: %w", err)
 		}
-		r.lines, r.envelopes = append(r.lines, line), append(r.envelopes, aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher))
+		r.lines, r.marks, r.envelopes = append(r.lines, line), append(r.marks, markOf(line)), append(r.envelopes, aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher))
 	}
 	if len(r.lines) == 0 {
 		return fmt.Errorf("the safe's master key: %s holds none", s.source())
@@ -141,8 +144,7 @@ func Make(path string) error {
 	if err != nil {
 		return fmt.Errorf("the safe's master key: %w", err)
 	}
-	_, err = f.WriteString(newMaster() + "\n")
-	return errors.Join(err, f.Sync(), f.Close())
+	return write(f, newMaster()+"\n")
 }
 
 func newMaster() string {
@@ -151,41 +153,65 @@ func newMaster() string {
 	return base64.StdEncoding.EncodeToString(master)
 }
 
-// Seal encrypts the secret of a record.
-func (s *Safe) Seal(secret []byte, record string) ([]byte, error) {
-	return s.ring.Load().envelopes[0].Encrypt(secret, []byte(record))
+// ErrNoMaster is returned where there is no master key with the mark.
+var ErrNoMaster = errors.New("there is no master key with this mark")
+
+// Seal encrypts the secret of a record under the master key with the mark. The error is ErrNoMaster.
+func (s *Safe) Seal(mark string, secret []byte, record string) ([]byte, error) {
+	if !slices.Contains(s.ring.Load().marks, mark) { // another process may have put it in
+		if err := s.Reload(); err != nil {
+			return nil, err
+		}
+	}
+	r := s.ring.Load()
+	n := slices.Index(r.marks, mark)
+	if n < 0 {
+		return nil, ErrNoMaster
+	}
+	return r.envelopes[n].Encrypt(secret, []byte(record))
 }
 
 // Open returns the secret of a record. The error is ErrSealed.
 func (s *Safe) Open(sealed []byte, record string) ([]byte, error) {
 	secret, _, err := s.open(sealed, record)
-	if err != nil && s.file != "" && s.Reload() == nil { // another process may have put in a new master key
+	if err != nil && s.mayReload() && s.Reload() == nil { // another process may have put in a new master key
 		secret, _, err = s.open(sealed, record)
 	}
 	return secret, err
 }
 
-// open returns also by which master key it was opened, 0 for the one that seals.
-func (s *Safe) open(sealed []byte, record string) (secret []byte, by int, err error) {
+// mayReload is whether the master keys are read again for something that does not open: a command is
+// not run for each.
+func (s *Safe) mayReload() bool {
+	if s.file != "" {
+		return true
+	}
+	now := time.Now().UnixNano()
+	last := s.asked.Load()
+	return now-last > int64(commandPause) && s.asked.CompareAndSwap(last, now)
+}
+
+// open returns also the mark of the master key by which it was opened.
+func (s *Safe) open(sealed []byte, record string) (secret []byte, mark string, err error) {
 	r := s.ring.Load()
 	for n, e := range r.envelopes {
 		if secret, err := e.Decrypt(sealed, []byte(record)); err == nil {
-			return secret, n, nil
+			return secret, r.marks[n], nil
 		}
 	}
-	return nil, 0, ErrSealed
+	return nil, "", ErrSealed
 }
 
-// Reseal returns what was sealed, sealed under the master key of now; nil if it is
-// already.
-func (s *Safe) Reseal(sealed []byte, record string) ([]byte, error) {
+// Reseal returns what was sealed, sealed under the master key with the mark; nil if it is
+// already. The error is ErrSealed or ErrNoMaster.
+func (s *Safe) Reseal(mark string, sealed []byte, record string) ([]byte, error) {
 	secret, by, err := s.open(sealed, record)
-	if err != nil || by == 0 {
+	if err != nil || by == mark {
 		clear(secret)
 		return nil, err
 	}
 	defer clear(secret)
-	return s.Seal(secret, record)
+	return s.Seal(mark, secret, record)
 }
 
 // Masters is how many master keys there are. More than one means that some things may
@@ -195,9 +221,14 @@ func (s *Safe) Masters() int { return len(s.ring.Load().lines) }
 // Fixed reports whether the master key comes from a command.
 func (s *Safe) Fixed() bool { return s.file == "" }
 
-// Mark tells master keys apart without giving them away: 8 hexadecimal digits.
-func (s *Safe) Mark() string {
-	sum := sha256.Sum256([]byte("plum latch master key mark " + s.ring.Load().lines[0]))
+// Mark tells the first master key apart without giving it away: 8 hexadecimal digits.
+func (s *Safe) Mark() string { return s.ring.Load().marks[0] }
+
+// Marks are those of all master keys.
+func (s *Safe) Marks() []string { return slices.Clone(s.ring.Load().marks) }
+
+func markOf(line string) string {
+	sum := sha256.Sum256([]byte("plum latch master key mark " + line))
 	return hex.EncodeToString(sum[:4])
 }
 
@@ -207,10 +238,15 @@ func (s *Safe) AddMaster() error {
 	return s.rewrite(func(lines []string) []string { return append([]string{newMaster()}, lines...) })
 }
 
-// DropOld forgets all master keys but the one that seals. What is still sealed under one of
+// DropOld forgets all master keys but the one with the mark. What is still sealed under one of
 // them is lost, so see first that nothing is.
-func (s *Safe) DropOld() error {
-	return s.rewrite(func(lines []string) []string { return lines[:1] })
+func (s *Safe) DropOld(mark string) error {
+	if !slices.Contains(s.Marks(), mark) {
+		return ErrNoMaster
+	}
+	return s.rewrite(func(lines []string) []string {
+		return slices.DeleteFunc(lines, func(line string) bool { return markOf(line) != mark })
+	})
 }
 
 func (s *Safe) rewrite(change func([]string) []string) error {
@@ -222,13 +258,12 @@ func (s *Safe) rewrite(change func([]string) []string) error {
 	if err := s.Reload(); err != nil { // what another process wrote is not lost
 		return err
 	}
-	text := strings.Join(change(s.ring.Load().lines), "\n") + "\n"
+	text := strings.Join(change(slices.Clone(s.ring.Load().lines)), "\n") + "\n"
 	f, err := os.OpenFile(s.file+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteString(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+	if err = write(f, text); err == nil {
 		err = os.Rename(s.file+".new", s.file)
 	}
 	if err != nil {
@@ -241,4 +276,13 @@ func (s *Safe) rewrite(change func([]string) []string) error {
 		}
 	}
 	return s.Reload()
+}
+
+// write writes, and closes; nil means that it is on the disk.
+func write(f *os.File, text string) error {
+	_, err := f.WriteString(text)
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
 }

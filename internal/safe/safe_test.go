@@ -24,11 +24,11 @@ func TestWhatIsSealedOpensOnlyForItsRecordUnderItsMasterKey(t *testing.T) {
 		return s
 	}
 	s, other := open("a"), open("b")
-	sealed, err := s.Seal([]byte("the private half"), "record-1")
+	sealed, err := s.Seal(s.Mark(), []byte("the private half"), "record-1")
 	if err != nil || bytes.Contains(sealed, []byte("private")) {
 		t.Fatalf("%q %v", sealed, err)
 	}
-	again, err := s.Seal([]byte("the private half"), "record-1")
+	again, err := s.Seal(s.Mark(), []byte("the private half"), "record-1")
 	if err != nil || bytes.Equal(sealed, again) {
 		t.Error("sealed twice it is the same, so equal secrets show")
 	}

@@ -214,11 +214,11 @@ func (s *Service) newOwnKey(ctx context.Context, name string) (store.ServiceKey,
 		return store.ServiceKey{}, err
 	}
 	defer clear(private)
-	sealed, err := s.Safe.Seal(private, ownRecord(name))
+	sealed, err := s.seal(ctx, s.store, private, ownRecord(name))
 	if err != nil {
 		return store.ServiceKey{}, err
 	}
-	err = s.store.AddServiceKey(ctx, store.ServiceKey{Name: name, Blob: pair.Public.Blob, Sealed: sealed, MadeAt: s.now()})
+	err = s.store.AddServiceKey(ctx, store.ServiceKey{Name: name, Blob: pair.Public.Blob, MadeAt: s.now()}, sealed)
 	var taken *store.TakenError
 	if err != nil && !errors.As(err, &taken) {
 		return store.ServiceKey{}, err

@@ -52,7 +52,7 @@ func (s *Service) BeginFactor(ctx context.Context, actor Actor) (Factor, error) 
 	if err != nil {
 		return Factor{}, err
 	}
-	sealed, err := s.Safe.Seal([]byte(key.Secret()), factorRecord(o))
+	sealed, err := s.seal(ctx, s.store, []byte(key.Secret()), factorRecord(o))
 	if err != nil {
 		return Factor{}, err
 	}
@@ -124,7 +124,7 @@ func (s *Service) RemoveFactor(ctx context.Context, actor Actor, code string) er
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.SetFactor(ctx, o.ID, nil); err != nil {
+		if err := tx.SetFactor(ctx, o.ID, store.Secret{}); err != nil {
 			return err
 		}
 		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {

@@ -80,7 +80,7 @@ func (o *office) known(name string) Actor {
 // keep has the service make a key pair whose private half is in the safe.
 func (o *office) keep(name, keeper string, labels map[string]string) store.Key {
 	o.t.Helper()
-	k, sealed, err := o.newKept(o.ines, NewKey{Name: name, Labels: labels}, keypair.Spec{}, name)
+	k, sealed, err := o.newKept(o.t.Context(), o.store, o.ines, NewKey{Name: name, Labels: labels}, keypair.Spec{}, name)
 	if err != nil {
 		o.t.Fatal(err)
 	}
@@ -454,16 +454,19 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if err := o.Safe.AddMaster(); err != nil {
 		t.Fatal(err)
 	}
+	if err := errors.Join(o.store.WantMark(t.Context(), o.Safe.Mark()), o.store.UseMark(t.Context(), o.Safe.Mark())); err != nil {
+		t.Fatal(err)
+	}
 	things, err := o.store.SealedThings(t.Context(), nil, 7)
 	if err != nil || len(things) != 7 {
 		t.Fatal(len(things), err)
 	}
 	for _, x := range things {
-		sealed, err := o.Safe.Reseal(x.Sealed, x.Record)
+		sealed, err := o.Safe.Reseal(o.Safe.Mark(), x.Sealed, x.Record)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := o.store.Reseal(t.Context(), x, sealed); err != nil {
+		if err := o.store.Reseal(t.Context(), x, store.Secret{Sealed: sealed, Mark: o.Safe.Mark()}); err != nil {
 			t.Fatal(err)
 		}
 	}

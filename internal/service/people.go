@@ -371,7 +371,7 @@ func (s *Service) changeOperator(ctx context.Context, tx *store.Store, o *store.
 		}
 	}
 	if c.ForgetFactor && o.FactorSealed != nil {
-		if err := tx.SetFactor(ctx, o.ID, nil); err != nil {
+		if err := tx.SetFactor(ctx, o.ID, store.Secret{}); err != nil {
 			return nil, err
 		}
 		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {

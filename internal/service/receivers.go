@@ -84,12 +84,13 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, once Idempotency
 		}
 	}
 	out := Receiver{Receiver: store.Receiver{ID: newID(), Name: name, Address: address, Kinds: kinds, CreatedBy: actor.Name, CreatedAt: s.now().Truncate(time.Microsecond)}}
+	var sealed store.Secret
 	if at.Webhook() {
 		if s.Safe == nil {
 			return Receiver{}, &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so the secret that signs cannot be kept", Remedy: "Start the service with -safe-key-file FILE, or use syslog"}
 		}
 		out.Secret = newSecret()
-		if out.Sealed, err = s.Safe.Seal([]byte(out.Secret), receiverRecord(out.ID)); err != nil {
+		if sealed, err = s.seal(ctx, s.store, []byte(out.Secret), receiverRecord(out.ID)); err != nil {
 			return Receiver{}, err
 		}
 	}
@@ -104,7 +105,7 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, once Idempotency
 		if out.LastSeq, err = tx.LastEntry(ctx); err != nil {
 			return err
 		}
-		return errors.Join(tx.AddReceiver(ctx, out.Receiver), tx.Note(ctx, s.entry(actor, "receiver.add", "receiver", name, "", "%s has events (%s) sent to the receiver %s.", actor.Name, strings.Join(kinds, ", "), name)))
+		return errors.Join(tx.AddReceiver(ctx, out.Receiver, sealed), tx.Note(ctx, s.entry(actor, "receiver.add", "receiver", name, "", "%s has events (%s) sent to the receiver %s.", actor.Name, strings.Join(kinds, ", "), name)))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {

@@ -125,7 +125,7 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 	if err != nil {
 		return Restore{}, err
 	}
-	work.Kept = work.Kept || sealed != nil
+	work.Kept = work.Kept || sealed.Sealed != nil
 	run := s.newRun(actor, restoreKind, i, w.Reason, work)
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
@@ -133,7 +133,7 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 			run.ID, err = uuid.Parse(cmp.Or(earlier, run.ID.String()))
 			return cmp.Or(err, errOnlyAsked)
 		}
-		if sealed != nil {
+		if sealed.Sealed != nil {
 			if err := addKept(ctx, tx, &k, sealed); err != nil {
 				return err
 			}
@@ -172,26 +172,27 @@ func nameTaken(name string) error {
 }
 
 // restoreKey returns the new key; where the service makes it, with its sealed private half.
-func (s *Service) restoreKey(ctx context.Context, actor Actor, w RestoreWanted) (store.Key, []byte, error) {
+func (s *Service) restoreKey(ctx context.Context, actor Actor, w RestoreWanted) (store.Key, store.Secret, error) {
+	var none store.Secret
 	if !w.Make {
 		k, err := s.Key(ctx, w.Key)
-		return k, nil, err
+		return k, none, err
 	}
 	if err := checkName("key", w.Key); err != nil {
-		return store.Key{}, nil, err
+		return store.Key{}, none, err
 	}
 	if _, err := s.store.KeyNamed(ctx, w.Key); err == nil {
-		return store.Key{}, nil, nameTaken(w.Key)
+		return store.Key{}, none, nameTaken(w.Key)
 	} else if !errors.Is(err, store.ErrNotFound) {
-		return store.Key{}, nil, err
+		return store.Key{}, none, err
 	}
 	spec := keypair.Spec{}
 	if w.Route == restore.WindowsPassword {
 		spec = keypair.Spec{Type: keypair.RSA, Bits: madeAsRSABits}
 	}
-	k, sealed, err := s.newKept(actor, NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
+	k, sealed, err := s.newKept(ctx, s.store, actor, NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
 	if err != nil {
-		return k, nil, err
+		return k, none, err
 	}
 	own, err := s.store.KeeperOf(ctx, actor.ID)
 	if err == nil {

@@ -146,7 +146,7 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 			if err := tx.AddKey(ctx, k); err != nil {
 				return err
 			}
-			if half := halves[k.Name]; half != nil {
+			if half, kept := halves[k.Name]; kept {
 				if err := tx.KeepHalf(ctx, k.ID, half, k.CreatedAt); err != nil {
 					return err
 				}
@@ -284,7 +284,7 @@ func outrun(plan RotationPlan, shown []ShownItem) error {
 
 // newKeys returns the keys that come, and of those that the service makes the sealed
 // private halves.
-func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, start RotationStart) (keys []store.Key, halves map[string][]byte, err error) {
+func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, start RotationStart) (keys []store.Key, sealed map[string]store.Secret, err error) {
 	bad := func(code, detail, remedy string) error {
 		return &Problem{Kind: Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
 	}
@@ -302,7 +302,8 @@ func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, s
 	case start.Make != makeService && start.Make != makeHere:
 		return nil, nil, bad("bad-make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", start.Make), "Say here, service or bring")
 	}
-	halves = map[string][]byte{}
+	halves := map[string][]byte{}
+	sealed = map[string]store.Secret{}
 	for _, planned := range plan.New {
 		in := NewKey{Name: planned.Name, Purpose: "follows " + planned.Follows}
 		var public keypair.Public
@@ -330,19 +331,18 @@ func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, s
 		k.KeeperID = planned.keeper
 		if half := halves[planned.Name]; half != nil {
 			k.Custody = "kept"
-			sealed, err := s.Safe.Seal(half, k.ID.String())
+			sealed[planned.Name], err = s.seal(ctx, s.store, half, k.ID.String())
 			clear(half)
 			if err != nil {
 				return nil, nil, err
 			}
-			halves[planned.Name] = sealed
 		}
 		if err := s.grantable(k); err != nil {
 			return nil, nil, err
 		}
 		keys = append(keys, k)
 	}
-	return keys, halves, nil
+	return keys, sealed, nil
 }
 
 // Rotation returns how far a rotation is.

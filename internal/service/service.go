@@ -78,6 +78,9 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Serv
 
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
+	if s.Safe != nil {
+		s.tellMasters(ctx)
+	}
 	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
 	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
 	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})

@@ -23,7 +23,7 @@ func (s *Service) newSteward(ctx context.Context, tx *store.Store, actor Actor, 
 	if _, err := tx.KeyNamed(ctx, called); err == nil {
 		called = name.Suggest(called[:min(len(called), name.MaxLength-7)] + "-" + strings.ToLower(rand.Text()[:6]))
 	}
-	k, sealed, err := s.newKept(actor, NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, keypair.Spec{}, "plum latch steward of "+i.Name)
+	k, sealed, err := s.newKept(ctx, tx, actor, NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, keypair.Spec{}, "plum latch steward of "+i.Name)
 	if err != nil {
 		return store.Key{}, err
 	}
@@ -32,26 +32,26 @@ func (s *Service) newSteward(ctx context.Context, tx *store.Store, actor Actor, 
 }
 
 // newKept makes a pair whose private half is to be kept, and seals that.
-func (s *Service) newKept(actor Actor, in NewKey, spec keypair.Spec, comment string) (k store.Key, sealed []byte, err error) {
+func (s *Service) newKept(ctx context.Context, tx *store.Store, actor Actor, in NewKey, spec keypair.Spec, comment string) (k store.Key, sealed store.Secret, err error) {
 	if s.Safe == nil {
-		return k, nil, noSafe()
+		return k, sealed, noSafe()
 	}
 	pair, err := keypair.Make(rand.Reader, spec, comment)
 	if err != nil {
-		return k, nil, err
+		return k, sealed, err
 	}
 	k = s.newRecord(actor, in, pair.Public, "service")
 	k.Custody = "kept"
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
-		return k, nil, err
+		return k, sealed, err
 	}
-	sealed, err = s.Safe.Seal(private, k.ID.String())
+	sealed, err = s.seal(ctx, tx, private, k.ID.String())
 	clear(private)
 	return k, sealed, err
 }
 
-func addKept(ctx context.Context, tx *store.Store, k *store.Key, sealed []byte) error {
+func addKept(ctx context.Context, tx *store.Store, k *store.Key, sealed store.Secret) error {
 	if err := tx.AddKey(ctx, k); err != nil {
 		return err
 	}

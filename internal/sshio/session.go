@@ -281,7 +281,7 @@ func keysFileSetting(config string) []string {
 
 // ErrLink is wrapped where something else than a folder or an ordinary file is in the
 // way: a symbolic link, a device, a pipe. Nothing is read or written through it.
-var ErrLink = errors.New("no ordinary file or folder, and is not followed")
+var ErrLink = errors.New("not the ordinary file or folder that belongs there, and is not followed")
 
 // ErrOwner is wrapped where a file belongs to somebody else than the login's user and root.
 var ErrOwner = errors.New("it belongs to somebody else")

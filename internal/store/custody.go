@@ -178,56 +178,6 @@ func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]Keeper, erro
 	return out, plain(err)
 }
 
-// Sealed is one thing that the safe has sealed: where it is, and what it is bound to.
-type Sealed struct {
-	Table, Record string
-	ID            string
-	Sealed        []byte
-}
-
-// sealedTables say where sealed things are: the column that names the row, the column that
-// is sealed, and the words before the name that it is bound to.
-var sealedTables = []struct{ table, id, column, bound string }{
-	{"kept_halves", "key_id", "sealed", ""},
-	{"operators", "id", "factor_sealed", "second factor of "},
-	{"receivers", "id", "sealed", "receiver "},
-	{"service_keys", "name", "sealed", "service key "},
-}
-
-// SealedThings returns up to limit sealed things behind the one given, nil for the
-// first ones.
-func (s *Store) SealedThings(ctx context.Context, after *Sealed, limit int) ([]Sealed, error) {
-	past := after == nil
-	for _, t := range sealedTables {
-		q := s.db.WithContext(ctx).Table("public." + t.table).Select(t.id + "::text AS id, " + t.column + " AS sealed").Where(t.column + " IS NOT NULL").Order(t.id + "::text").Limit(limit)
-		switch {
-		case !past && after.Table != t.table:
-			continue
-		case !past:
-			past = true
-			q = q.Where(t.id+"::text > ?", after.ID)
-		}
-		var out []Sealed
-		if err := q.Scan(&out).Error; err != nil || len(out) > 0 {
-			for i := range out {
-				out[i].Table, out[i].Record = t.table, t.bound+out[i].ID
-			}
-			return out, plain(err)
-		}
-	}
-	return nil, nil
-}
-
-// Reseal replaces what is sealed, if it is still as it was.
-func (s *Store) Reseal(ctx context.Context, old Sealed, sealed []byte) error {
-	for _, t := range sealedTables {
-		if t.table == old.Table {
-			return plain(s.db.WithContext(ctx).Exec("UPDATE public."+t.table+" SET "+t.column+" = ? WHERE "+t.id+"::text = ? AND "+t.column+" = ?", sealed, old.ID, old.Sealed).Error)
-		}
-	}
-	return ErrNotFound
-}
-
 // NeverReleased tells of which of the keys the safe has the private half and nobody else.
 func (s *Store) NeverReleased(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID

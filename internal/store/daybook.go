@@ -217,8 +217,14 @@ func (s *Store) ServiceKey(ctx context.Context, name string) (ServiceKey, error)
 }
 
 // AddServiceKey keeps a key of the service's own; the first one of a name stays.
-func (s *Store) AddServiceKey(ctx context.Context, k ServiceKey) error {
-	return plain(s.db.WithContext(ctx).Create(&k).Error)
+func (s *Store) AddServiceKey(ctx context.Context, k ServiceKey, private Secret) error {
+	k.Sealed = private.Sealed
+	return s.InTx(ctx, func(tx *Store) error {
+		if err := tx.underMark(ctx, private); err != nil {
+			return err
+		}
+		return plain(tx.db.WithContext(ctx).Create(&k).Error)
+	})
 }
 
 // rememberFor is for how long a request can be sent again without effect.

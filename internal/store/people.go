@@ -100,12 +100,17 @@ func (s *Store) OpenOperator(ctx context.Context, id uuid.UUID) error {
 
 // SetFactor keeps the sealed secret of a second factor, nil for none, and forgets the
 // recovery codes of the one before.
-func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, sealed []byte) error {
+func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret Secret) error {
 	db := s.db.WithContext(ctx)
-	return errors.Join(
-		plain(db.Model(&Operator{}).Where("id = ?", operator).Updates(map[string]any{"factor_sealed": sealed, "factor_at": nil, "factor_step": 0}).Error),
-		plain(db.Exec("DELETE FROM recovery_codes WHERE operator_id = ?", operator).Error),
-	)
+	if secret.Sealed != nil {
+		if err := s.underMark(ctx, secret); err != nil {
+			return err
+		}
+	}
+	if err := db.Model(&Operator{}).Where("id = ?", operator).Updates(map[string]any{"factor_sealed": secret.Sealed, "factor_at": nil, "factor_step": 0}).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Exec("DELETE FROM recovery_codes WHERE operator_id = ?", operator).Error)
 }
 
 // ConfirmFactor puts the second factor into use, with the hashes of its recovery codes.

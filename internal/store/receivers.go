@@ -43,7 +43,12 @@ type Delivery struct {
 }
 
 // AddReceiver keeps a receiver. A *TakenError tells that the name is taken.
-func (s *Store) AddReceiver(ctx context.Context, r Receiver) error {
+func (s *Store) AddReceiver(ctx context.Context, r Receiver, secret Secret) error {
+	if r.Sealed = secret.Sealed; r.Sealed != nil {
+		if err := s.underMark(ctx, secret); err != nil {
+			return err
+		}
+	}
 	return plain(s.db.WithContext(ctx).Omit("Waiting", "Dead", "Delivered", "LastAt", "LastError").Create(&r).Error)
 }
 

@@ -382,8 +382,11 @@ func (s *Store) VersionsByID(ctx context.Context, login uuid.UUID, ids ...uuid.U
 }
 
 // KeepHalf keeps the sealed private half of a key.
-func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, sealed []byte, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, sealed, at).Error)
+func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private Secret, at time.Time) error {
+	if err := s.underMark(ctx, private); err != nil {
+		return err
+	}
+	return plain(s.db.WithContext(ctx).Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, private.Sealed, at).Error)
 }
 
 // CountHalves returns the number of kept private halves.

@@ -3081,6 +3081,8 @@ export interface components {
             masters: number;
             /** @description How many private halves are kept. */
             halves: number;
+            /** @description What no master key opened when the last one took its place, as in: the private half of door-key. Absent where there was nothing. */
+            unreadable?: string[];
         };
         /** @enum {string} */
         ReceiverKind: "login-shut" | "stranger" | "run-failed" | "left-open" | "key-released" | "all";

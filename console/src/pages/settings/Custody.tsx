@@ -87,7 +87,7 @@ function SafeCard() {
   return (
     <Card size="small" title="The safe" extra={safe.on && <Button size="small" loading={rekey.isPending} onClick={() => void modal.confirm({ title: "Put everything under a new master key?", content: "The service goes on meanwhile. Keep a copy of the new key's file elsewhere; backups of before need the old one.", okText: "Do it", onOk: () => rekey.mutateAsync(undefined).catch(() => {}) })}>New master key</Button>}>
       {safe.on
-        ? <Facts of={[["Private halves", String(safe.halves)], ["Master key", <code key="m">{safe.mark}</code>], ["Old master keys", safe.masters > 1 && `${safe.masters - 1} still open`]]} />
+        ? <Facts of={[["Private halves", String(safe.halves)], ["Master key", <code key="m">{safe.mark}</code>], ["Old master keys", safe.masters > 1 && `${safe.masters - 1} still open`], ["Opened by none", safe.unreadable?.join(", ")]]} />
         : <p style={{ margin: 0 }}>It is switched off: no private half is kept, and there are no steward keys.</p>}
     </Card>
   );

@@ -1,0 +1,164 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Secret is what the safe has sealed, and the mark of the master key that it is sealed under.
+type Secret struct {
+	Sealed []byte
+	Mark   string
+}
+
+// ErrOtherMaster is returned where something is sealed under a master key that the processes
+// do not seal under any more.
+var ErrOtherMaster = errors.New("another master key has taken the place of the one that this was sealed under")
+
+// SafeMarks are the marks of the master keys.
+type SafeMarks struct {
+	// Mark is of the one that all processes seal under, Wanted of the one that is to take its
+	// place, "" for none.
+	Mark, Wanted string
+	// Unreadable is what could not be opened under any master key when the last one took its place.
+	Unreadable []string
+}
+
+// SafeMarks returns the marks; where none was kept before, own is the one from now on.
+func (s *Store) SafeMarks(ctx context.Context, own string) (SafeMarks, error) {
+	var row struct {
+		Mark, Wanted string
+		Unreadable   json.RawMessage `gorm:"serializer:json"`
+	}
+	r := s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
+	if r.Error == nil && r.RowsAffected == 0 {
+		if err := s.db.WithContext(ctx).Exec("INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING", own).Error; err != nil {
+			return SafeMarks{}, plain(err)
+		}
+		r = s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
+	}
+	if r.Error != nil {
+		return SafeMarks{}, plain(r.Error)
+	}
+	out := SafeMarks{Mark: row.Mark, Wanted: row.Wanted}
+	return out, json.Unmarshal(row.Unreadable, &out.Unreadable)
+}
+
+// underMark refuses what is sealed under another master key than that of now, and has whoever puts
+// another in its place wait for the transaction.
+func (s *Store) underMark(ctx context.Context, secret Secret) error {
+	var now []string
+	if err := s.db.WithContext(ctx).Raw("SELECT mark FROM safe_state FOR SHARE").Scan(&now).Error; err != nil {
+		return plain(err)
+	}
+	if len(now) != 1 || now[0] != secret.Mark {
+		return ErrOtherMaster
+	}
+	return nil
+}
+
+// WantMark says which master key is to take the place of the one of now.
+func (s *Store) WantMark(ctx context.Context, mark string) error {
+	return plain(s.db.WithContext(ctx).Exec("UPDATE safe_state SET wanted = ?", mark).Error)
+}
+
+// UseMark has all processes seal under the wanted master key. What is being sealed is waited for.
+func (s *Store) UseMark(ctx context.Context, mark string) error {
+	return plain(s.db.WithContext(ctx).Exec("UPDATE safe_state SET mark = ? WHERE wanted = ?", mark, mark).Error)
+}
+
+// MarkUsed ends the change of the master key.
+func (s *Store) MarkUsed(ctx context.Context, unreadable []string) error {
+	if unreadable == nil {
+		unreadable = []string{}
+	}
+	list, err := json.Marshal(unreadable)
+	if err != nil {
+		return err
+	}
+	return plain(s.db.WithContext(ctx).Exec("UPDATE safe_state SET wanted = '', unreadable = CAST(? AS jsonb)", string(list)).Error)
+}
+
+// NoteProcess keeps which master keys a process has, and forgets those that were not seen for long.
+func (s *Store) NoteProcess(ctx context.Context, id uuid.UUID, host string, marks []string, now time.Time) error {
+	list, err := json.Marshal(marks)
+	if err != nil {
+		return err
+	}
+	return plain(s.db.WithContext(ctx).Exec(`WITH old AS (DELETE FROM safe_processes WHERE seen_at < ?)
+		INSERT INTO safe_processes (id, host, marks, seen_at) VALUES (?, ?, ARRAY(SELECT jsonb_array_elements_text(CAST(? AS jsonb))), ?)
+		ON CONFLICT (id) DO UPDATE SET marks = excluded.marks, seen_at = excluded.seen_at`, now.Add(-time.Hour), id, host, string(list), now).Error)
+}
+
+// ForgetProcess forgets a process that ends.
+func (s *Store) ForgetProcess(ctx context.Context, id uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Exec("DELETE FROM safe_processes WHERE id = ?", id).Error)
+}
+
+// ProcessesWithout returns the hosts of the processes that were seen since then and do not have the
+// master key.
+func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Time) ([]string, error) {
+	var out []string
+	err := s.db.WithContext(ctx).Raw("SELECT host FROM safe_processes WHERE seen_at >= ? AND NOT ? = ANY (marks) ORDER BY host", since, mark).Scan(&out).Error
+	return out, plain(err)
+}
+
+// Sealed is one thing that the safe has sealed: where it is, what it is bound to, and what people call it.
+type Sealed struct {
+	Table, Record, Called string
+	ID, Name              string
+	Sealed                []byte
+}
+
+// sealedTables say where sealed things are: the column that names the row, the column that
+// is sealed, the words before the name that it is bound to, and what it is called.
+var sealedTables = []struct{ table, id, column, bound, name, called string }{
+	{"kept_halves", "key_id", "sealed", "", "(SELECT k.name FROM public.keys k WHERE k.id = key_id)", "the private half of "},
+	{"operators", "id", "factor_sealed", "second factor of ", "name", "the second factor of "},
+	{"receivers", "id", "sealed", "receiver ", "name", "the secret of the receiver "},
+	{"service_keys", "name", "sealed", "service key ", "name", "the service's own key "},
+}
+
+// SealedThings returns up to limit sealed things behind the one given, nil for the
+// first ones.
+func (s *Store) SealedThings(ctx context.Context, after *Sealed, limit int) ([]Sealed, error) {
+	past := after == nil
+	for _, t := range sealedTables {
+		q := s.db.WithContext(ctx).Table("public." + t.table).Select(t.id + "::text AS id, " + t.column + " AS sealed, " + t.name + " AS name").Where(t.column + " IS NOT NULL").Order(t.id + "::text").Limit(limit)
+		switch {
+		case !past && after.Table != t.table:
+			continue
+		case !past:
+			past = true
+			q = q.Where(t.id+"::text > ?", after.ID)
+		}
+		var out []Sealed
+		if err := q.Scan(&out).Error; err != nil || len(out) > 0 {
+			for i := range out {
+				out[i].Table, out[i].Record, out[i].Called = t.table, t.bound+out[i].ID, t.called+out[i].Name
+			}
+			return out, plain(err)
+		}
+	}
+	return nil, nil
+}
+
+// Reseal replaces what is sealed, if it is still as it was.
+func (s *Store) Reseal(ctx context.Context, old Sealed, secret Secret) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		if err := tx.underMark(ctx, secret); err != nil {
+			return err
+		}
+		for _, t := range sealedTables {
+			if t.table == old.Table {
+				return plain(tx.db.WithContext(ctx).Exec("UPDATE public."+t.table+" SET "+t.column+" = ? WHERE "+t.id+"::text = ? AND "+t.column+" = ?", secret.Sealed, old.ID, old.Sealed).Error)
+			}
+		}
+		return gorm.ErrRecordNotFound
+	})
+}

@@ -129,7 +129,7 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	place := 0
 	if r.After != "" {
 		var err error
-		if place, err = strconv.Atoi(r.After); err != nil || place < 0 {
+		if place, err = strconv.Atoi(r.After); err != nil || place < 0 || place > 1e9 {
 			return ReachPage{}, pageProblem(store.ErrCursor)
 		}
 	}

@@ -198,7 +198,7 @@ func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, "huge"), make([]byte, MaxFileBytes+1), 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"folder": "no ordinary file", "link": "is not followed", "huge": "is the limit"} {
+	for name, want := range map[string]string{"folder": "not the ordinary file", "link": "is not followed", "huge": "is the limit"} {
 		if _, err := s.Edit(filepath.Join(dir, name), add("# ours")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}

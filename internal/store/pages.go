@@ -4,9 +4,11 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"strconv"
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
 	"gorm.io/gorm"
 )
 
@@ -49,6 +51,24 @@ func decodeCursor(s string, n int) ([]string, error) {
 	return parts, nil
 }
 
+// fits reports whether a part of a cursor is of the kind that the column is of, so that the
+// database takes it.
+func fits(column, part string) bool {
+	name := column[strings.LastIndexByte(column, '.')+1:]
+	var err error
+	switch {
+	case name == "created_at":
+		_, err = time.Parse(time.RFC3339Nano, part)
+	case name == "id":
+		_, err = uuid.Parse(part)
+	case name == "seq":
+		_, err = strconv.ParseInt(part, 10, 64)
+	default:
+		return !strings.ContainsRune(part, 0) // the decoder makes all of it UTF-8
+	}
+	return err == nil
+}
+
 // order is one way to sort a list: by the columns, which together are unique.
 type order struct {
 	columns []string
@@ -81,6 +101,9 @@ func seek(q *gorm.DB, o order, p Page) (*gorm.DB, error) {
 		}
 		values := make([]any, len(parts))
 		for i := range parts {
+			if !fits(o.columns[i], parts[i]) {
+				return nil, ErrCursor
+			}
 			values[i] = parts[i]
 		}
 		marks := strings.TrimSuffix(strings.Repeat("?, ", len(values)), ", ")

@@ -92,6 +92,8 @@ func Prepare(ctx context.Context, ownerURL, serviceURL string) error {
 		"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public, limited TO %s",
 		"GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO %s",
 		"REVOKE UPDATE, DELETE, TRUNCATE ON public.daybook, limited.daybook FROM %s",
+		"REVOKE DELETE, TRUNCATE ON public.proofs, limited.proofs, public.consents, public.password_readings, limited.password_readings FROM %s",
+		"REVOKE INSERT, UPDATE, DELETE, TRUNCATE ON public.goose_db_version FROM %s",
 	} {
 		if _, err := pool.Exec(ctx, fmt.Sprintf(grant, role)); err != nil {
 			return fmt.Errorf("give the service's role its rights: %w", err)

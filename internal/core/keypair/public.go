@@ -70,7 +70,15 @@ func readLines(lines []textLine) (PublicFile, error) {
 	lines, notes := repairArmour(lines)
 	file, err := readForm(lines)
 	file.Notes = append(notes, file.Notes...)
+	if err == nil && len(file.Public.Blob) == 0 { // no reader may say that it found a key and give none
+		err = noKey(lines[0].number)
+	}
 	return file, err
+}
+
+// noKey refuses a text that looks like a key's and holds none.
+func noKey(line int) error {
+	return &Refusal{Code: CodeBadBlob, Line: line, Column: 1, Problem: "the text begins like a key's armour, and holds no public key", Remedy: "Copy the whole file, from its BEGIN line to its END line"}
 }
 
 func readForm(lines []textLine) (PublicFile, error) {
@@ -83,7 +91,10 @@ func readForm(lines []textLine) (PublicFile, error) {
 	case strings.HasPrefix(first, "{"):
 		return readJWK(lines)
 	case strings.Contains(first, "BEGIN"):
-		return PublicFile{}, otherForm(lines[0])
+		if r := otherForm(lines[0]); r != nil {
+			return PublicFile{}, r
+		}
+		return PublicFile{}, noKey(lines[0].number)
 	}
 	if len(lines) == 1 {
 		return readKeyLine(lines[0])
@@ -246,7 +257,7 @@ func readPublicPEM(lines []textLine) (PublicFile, error) {
 	case "RSA PUBLIC KEY":
 		key, err = x509.ParsePKCS1PublicKey(block.Bytes)
 	default:
-		return file, otherForm(textLine{number: lines[0].number, column: 1, text: "BEGIN " + block.Type + " PUBLIC KEY"})
+		return file, noKey(lines[0].number)
 	}
 	if err != nil {
 		return file, &Refusal{Code: CodeBadBlob, Line: lines[0].number, Column: 1, Problem: "the key in the PEM armour is damaged, or of a type that SSH does not know", Remedy: "Copy the whole file again from where it was made"}

@@ -68,6 +68,9 @@ func repair(text string) ([]textLine, []Note, *Refusal) {
 		if isArmour := armour.MatchString(smart.Replace(fixed)); isArmour || strings.Contains(fixed, "\u00a0") || smartOptions(fixed) {
 			apply(smart.Replace(fixed), "typographic quotes, dashes or blanks were read as plain ones")
 		}
+		if spaced := strings.ReplaceAll(fixed, "\t", " "); spaced != fixed && armour.MatchString(spaced) {
+			apply(spaced, "tabs in the BEGIN or END line were read as blanks")
+		}
 		trimmed := strings.TrimLeftFunc(fixed, unicode.IsSpace)
 		column := utf8.RuneCountInString(l) - utf8.RuneCountInString(trimmed) + 1
 		trimmed = strings.TrimRightFunc(trimmed, unicode.IsSpace)

@@ -46,7 +46,11 @@ func backup(ctx context.Context, database, file string) error {
 	if err := cmd.Run(); err != nil {
 		return errors.Join(fmt.Errorf("-backup: pg_dump: %w: %s", err, strings.TrimSpace(said.String())), part.Close())
 	}
-	if err := errors.Join(part.Sync(), part.Close(), os.Rename(part.Name(), file)); err != nil {
+	synced := part.Sync() // the copy gets its name only once it is whole on the disk
+	if err := errors.Join(synced, part.Close()); err != nil {
+		return fmt.Errorf("-backup: %w", err)
+	}
+	if err := os.Rename(part.Name(), file); err != nil {
 		return fmt.Errorf("-backup: %w", err)
 	}
 	fmt.Printf("The database is copied to %s (mode 0600). The safe's master key is not in it: keep a copy of that elsewhere.\n", file)

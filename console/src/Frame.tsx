@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Button, Dropdown, Grid, Layout, theme } from "antd";
-import { Suspense, useEffect } from "react";
+import { Suspense, useEffect, useState } from "react";
 import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, problemOf, take } from "./api/client";
 import { useMe } from "./api/queries";
@@ -38,7 +38,7 @@ export function Frame() {
   }
   return (
     <Layout style={{ minHeight: "100vh" }}>
-      <a href="#content" style={{ position: "absolute", left: -9999 }}>Skip to the content</a>
+      <SkipLink />
       <Layout.Header style={{ display: "flex", alignItems: "center", gap: narrow ? 8 : 28, padding: narrow ? "0 10px" : undefined, position: "sticky", top: 0, zIndex: 10 }}>
         <Link to="/" aria-label="Plum Latch, first page" style={{ display: "flex", alignItems: "center", gap: 10, color: "#fff", fontWeight: 600, fontSize: 16, whiteSpace: "nowrap" }}>
           <img src="/mark.svg" width={26} height={26} alt="" />{!narrow && " Plum Latch"}
@@ -57,6 +57,15 @@ export function Frame() {
         <Suspense fallback={<Loading />}><Outlet /></Suspense>
       </Layout.Content>
     </Layout>
+  );
+}
+
+/** Leads past the bar; it is seen while it has the focus. */
+function SkipLink() {
+  const [focused, setFocused] = useState(false);
+  return (
+    <a href="#content" onFocus={() => setFocused(true)} onBlur={() => setFocused(false)}
+      style={{ position: "absolute", left: focused ? 10 : -9999, top: 10, zIndex: 20, padding: "8px 14px", background: "#fff", color: "#5b1a48", borderRadius: 4 }}>Skip to the content</a>
   );
 }
 

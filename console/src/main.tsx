@@ -88,7 +88,6 @@ const queries = new QueryClient({
   defaultOptions: {
     queries: {
       retry: (count, error) => count < 2 && !(error instanceof ProblemError && error.problem.status >= 400 && error.problem.status < 500),
-      placeholderData: (previous: unknown) => previous,
     },
     // The same request goes out again under the same Idempotency-Key.
     mutations: { retry: (count, error) => count < 1 && error instanceof ProblemError && error.problem.code === "unreachable" },

@@ -30,7 +30,7 @@ func (s *Service) agentMissing(ctx context.Context, i store.Instance) (string, e
 	if i.Adopted {
 		return "it was adopted, so no cloud's guest agent can be asked", nil
 	}
-	can, err := s.cloud.Capabilities(ctx)
+	can, _, err := s.outline(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -125,7 +125,7 @@ func (s *Service) Approach(ctx context.Context, name, from string) (Approach, er
 		return out, cloudProblem(err)
 	}
 	out.Asked, out.State, out.Address = true, string(now.State), now.PublicAddress
-	can, err := s.cloud.Capabilities(ctx)
+	can, _, err := s.outline(ctx)
 	if err != nil {
 		return out, cloudProblem(err)
 	}

@@ -19,12 +19,13 @@ func (s *Service) carryRotations(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, id := range ids {
+	var failed []error
+	for _, id := range ids { // one that fails holds up no other
 		if err := s.advance(ctx, id); err != nil {
-			return err
+			failed = append(failed, fmt.Errorf("rotation %s: %w", id, err))
 		}
 	}
-	return nil
+	return errors.Join(failed...)
 }
 
 // advance starts the runs of a rotation that may start now, and ends it when nothing

@@ -91,7 +91,7 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []store.ReportedItem) 
 // instances before the old key was gone from them. A cloud that does not tell is one
 // place that is told of as such.
 func (s *Service) copiesWithOldKeys(ctx context.Context, items []store.ReportedItem) ([]OldKeyPlace, error) {
-	can, err := s.cloud.Capabilities(ctx)
+	can, _, err := s.outline(ctx)
 	var copies []cloud.Snapshot
 	if err == nil {
 		if !slices.Contains(can.Capabilities, cloud.CanSnapshots) {

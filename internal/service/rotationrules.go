@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -44,7 +43,8 @@ type Rule struct {
 
 func ruleOf(r store.RotationRule, now time.Time) (Rule, error) {
 	out := Rule{RotationRule: r}
-	if err := json.Unmarshal(r.Wanted, &out.Wanted); err != nil {
+	var err error
+	if out.Wanted, err = readRule(r.Wanted); err != nil {
 		return out, fmt.Errorf("the rule %s cannot be read: %w", r.Name, err)
 	}
 	if r.BegunAt != nil {
@@ -95,7 +95,7 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 	if _, err := s.PlanRotation(ctx, start.RotationWanted); err != nil { // so that what it names is there
 		return Rule{}, err
 	}
-	wanted, err := json.Marshal(start.RotationWanted)
+	wanted, err := writeRule(start.RotationWanted)
 	if err != nil {
 		return Rule{}, err
 	}

@@ -39,10 +39,16 @@ export interface ListFilter {
 
 interface Page<T> { items: T[]; next?: string; total?: number }
 
+/** Keeps what is shown while another filter of the same list is read; of another thing nothing is kept. */
+function sameList(key: unknown[]) {
+  return <T,>(previous: T | undefined, before?: { queryKey: readonly unknown[] }) =>
+    before && before.queryKey.length === key.length && key.every((part, n) => (typeof part === "object" && part !== null) || part === before.queryKey[n]) ? previous : undefined;
+}
+
 /** A list that is read page by page with the cursor that each page gives. */
 function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise<Page<T>>, interval: number | false = 15_000) {
   const query = useInfiniteQuery({
-    queryKey: key,
+    queryKey: key, placeholderData: sameList(key),
     queryFn: ({ pageParam }) => get(pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (last) => last.next,
@@ -88,7 +94,7 @@ const mapped = 1000;
 
 export function useReachMap(f: ReachFilter) {
   const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, worry: undefined, limit: mapped };
-  return useQuery({ queryKey: ["reach", "map", f], queryFn: () => take(api.GET("/reach/map", { params: { query } })), refetchInterval: 30_000 });
+  return useQuery({ queryKey: ["reach", "map", f], placeholderData: sameList(["reach", "map", f]), queryFn: () => take(api.GET("/reach/map", { params: { query } })), refetchInterval: 30_000 });
 }
 
 export function useDifferences(f: { login?: string; fit?: string; label?: string }) {
@@ -121,7 +127,7 @@ export function useLoss(of: { key?: string; keeper?: string }) {
 /** Follows a sweep until it has ended. */
 export function useSweep(id: string | undefined, ended: () => void) {
   const query = useQuery({
-    queryKey: ["sweep", id], enabled: id !== undefined, placeholderData: undefined,
+    queryKey: ["sweep", id], enabled: id !== undefined,
     queryFn: () => take(api.GET("/sweeps/{sweep}", { params: { path: { sweep: id ?? "" } } })),
     refetchInterval: (q) => (q.state.data?.ended_at ? false : 300),
   });
@@ -197,7 +203,7 @@ export function useRotationReport(id: string) {
 
 export function useRoutes(login: string, f: { max_downtime?: string; keep_address?: string; no_stop?: string; rehearse?: string }) {
   const query = { max_downtime: f.max_downtime ? Number(f.max_downtime) : undefined, keep_address: f.keep_address === "true" || undefined, no_stop: f.no_stop === "true" || undefined, rehearse: f.rehearse === "true" || undefined };
-  return useQuery({ queryKey: ["routes", login, f], queryFn: () => take(api.GET("/logins/{login}/routes", { params: { path: { login }, query } })), staleTime: 5_000 });
+  return useQuery({ queryKey: ["routes", login, f], placeholderData: sameList(["routes", login, f]), queryFn: () => take(api.GET("/logins/{login}/routes", { params: { path: { login }, query } })), staleTime: 5_000 });
 }
 
 export function useRestores() {

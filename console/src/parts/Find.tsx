@@ -132,7 +132,7 @@ function Choices({ id, choices, active, over, go }: { id: string; choices: Choic
 /** Which record a fingerprint or a public key is, and what it opens. */
 function Tracing({ text, close }: { text: string; close: () => void }) {
   const trace = useQuery({
-    queryKey: ["trace", text], retry: false, placeholderData: undefined, gcTime: 0,
+    queryKey: ["trace", text], retry: false, gcTime: 0,
     queryFn: () => take(api.POST("/traces", { body: { text } })),
   });
   if (trace.error) return <ProblemNote error={trace.error} />;

@@ -36,7 +36,7 @@ export function Import({ done }: { done: (k: Key) => void }) {
     else void file.text().then(put);
   };
   const reading = useQuery({
-    queryKey: ["reading", settled], enabled: settled.trim() !== "" && !holdsPrivate(settled), retry: false, placeholderData: undefined, gcTime: 0,
+    queryKey: ["reading", settled], enabled: settled.trim() !== "" && !holdsPrivate(settled), retry: false, gcTime: 0,
     queryFn: () => take(api.POST("/keys/readings", { body: { public_key: settled } })),
   });
   const read = !secret && settled === text ? reading.data : undefined;

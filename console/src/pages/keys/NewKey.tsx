@@ -47,7 +47,7 @@ function MakeHere({ done }: { done: (k: Key) => void }) {
   const [type, setType] = useState("ed25519");
   const good = goodName.test(name);
   const key = useQuery({
-    queryKey: ["keys", name, "awaited"], enabled: good, retry: false, refetchInterval: 2000, placeholderData: undefined,
+    queryKey: ["keys", name, "awaited"], enabled: good, retry: false, refetchInterval: 2000,
     queryFn: () => take(api.GET("/keys/{key}", { params: { path: { key: name } } })),
   });
   const [begun] = useState(() => Date.now());

@@ -164,7 +164,7 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
   const path = versions.find((v) => v.id === from)?.path;
   const same = versions.filter((v) => !path || v.path === path);
   const compared = useQuery({
-    queryKey: ["reach", "compare", of, from, to], enabled: open && Boolean(from && to), placeholderData: undefined,
+    queryKey: ["reach", "compare", of, from, to], enabled: open && Boolean(from && to),
     queryFn: () => take(api.GET("/logins/{login}/differences", { params: { path: { login: of }, query: { from: from ?? "", to: to ?? "" } } })),
   });
   if (versions.length < 2) return null;

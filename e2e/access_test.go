@@ -330,7 +330,7 @@ func TestTLSIsServedWithTheGivenCertificate(t *testing.T) {
 		t.Fatal(err)
 	}
 	resp.Body.Close()
-	if c := resp.Header.Get("Set-Cookie"); !strings.HasPrefix(h.url, "https://") || !strings.Contains(c, "Secure") {
+	if c := resp.Header.Get("Set-Cookie"); !strings.HasPrefix(h.url, "https://") || !strings.Contains(c, "Secure") || !strings.HasPrefix(c, "__Host-") {
 		t.Errorf("%s sets the cookie %q", h.url, c)
 	}
 }

@@ -18,8 +18,16 @@ import (
 // api answers the calls of the contract.
 type api struct{ *server }
 
+// cookieName has, over TLS, the prefix by which a browser takes the cookie from this host alone (RFC 6265bis).
+func (s *server) cookieName() string {
+	if s.Secure {
+		return "__Host-" + cookieName
+	}
+	return cookieName
+}
+
 func (a *api) cookie(value string, lasts time.Duration) *string {
-	c := http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure, MaxAge: int(lasts.Seconds())}
+	c := http.Cookie{Name: a.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure, MaxAge: int(lasts.Seconds())}
 	if value == "" {
 		c.MaxAge = -1
 	}

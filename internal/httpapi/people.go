@@ -119,7 +119,7 @@ func (a *api) GiveCode(ctx context.Context, r contract.GiveCodeRequestObject) (c
 	secret := ""
 	if c, err := http.ParseCookie(requestOf(ctx).cookies); err == nil {
 		for _, one := range c {
-			if one.Name == cookieName {
+			if one.Name == a.cookieName() {
 				secret = one.Value
 			}
 		}

@@ -321,7 +321,7 @@ func (s *server) whoAsks(c *gin.Context) (actor service.Actor, secret string, er
 	if err := s.origin.Check(c.Request); err != nil {
 		return service.Actor{}, "", errForeignOrigin
 	}
-	if secret, err = c.Cookie(cookieName); err != nil {
+	if secret, err = c.Cookie(s.cookieName()); err != nil {
 		secret = ""
 	}
 	actor, err = s.Service.BySession(c, secret)

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"time"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/outbound"
 )
 
@@ -147,7 +148,7 @@ func Message(host string, e Event) string {
 	}
 	quoted := strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace
 	return fmt.Sprintf("<%d>1 %s %s plumlatchd - %s [event@32473 id=\"%s\" subject=\"%s\"] \ufeff%s",
-		facility*8+severity, e.At.UTC().Format("2006-01-02T15:04:05.000000Z07:00"), printable(host), printable(strings.TrimPrefix(e.Type, "plumlatch.")), quoted(e.ID), quoted(e.Subject), strings.NewReplacer("\n", " ", "\r", " ").Replace(e.Sentence))
+		facility*8+severity, e.At.UTC().Format("2006-01-02T15:04:05.000000Z07:00"), printable(host), printable(strings.TrimPrefix(e.Type, "plumlatch.")), quoted(text.Plain(e.ID)), quoted(text.Plain(e.Subject)), text.Line(e.Sentence, 4*text.MaxMessage))
 }
 
 // printable is a header field: printable ASCII, "-" for none.

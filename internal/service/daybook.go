@@ -68,9 +68,23 @@ const (
 
 // ExportDaybook tells of all entries that fit, oldest first.
 func (s *Service) ExportDaybook(ctx context.Context, f store.EntryFilter, tell func(store.Entry) error) error {
+	select {
+	case walks <- struct{}{}:
+		defer func() { <-walks }()
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(walkWaits):
+		return &Problem{Kind: TooMany, Code: "daybook-busy", After: 10, Detail: "others are going through the whole daybook right now", Remedy: "Try again in 10 seconds"}
+	}
 	_, err := s.tellEntries(ctx, f, 0, tell)
 	return err
 }
+
+// walks are those that go through the whole daybook at this moment, in this process; each reads all of it.
+var walks = make(chan struct{}, 2)
+
+// walkWaits is for how long another waits for one of them to end.
+const walkWaits = 5 * time.Second
 
 func (s *Service) tellEntries(ctx context.Context, f store.EntryFilter, after int64, tell func(store.Entry) error) (last int64, err error) {
 	for {

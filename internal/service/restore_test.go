@@ -381,14 +381,23 @@ func TestAnOpeningThatComesAboutLaterIsClosedAsWell(t *testing.T) {
 	r := newRestoreRig(t, nil)
 	o := r.lockOut(restoreCases[4], "door")
 	run := o.ends(o.begin().ID)
-	// One whose answer never came, which was closed, and which the cloud does after all.
+	// One whose answer never came, which was closed, and which the cloud does after all; and one
+	// whose answer came once it was closed.
+	for n, change := range []map[string]any{{"closed_at": r.now()}, {"closed_at": r.now(), "opened_at": r.now().Add(time.Second)}} {
+		o.comesLater(run, fmt.Sprint(forUndo, " ", 8+n), change)
+	}
+}
+
+func (o *lockedOut) comesLater(run Restore, kind string, change map[string]any) {
+	t, r := o.t, o.rig
+	t.Helper()
 	late := run.Closings[0]
-	late.Kind += forUndo + " 9"
+	late.Kind += kind
 	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = closingID(run.ID, late.Kind), nil, nil, r.now().Add(-time.Second)
 	if err := r.store.WriteClosing(t.Context(), late); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.store.ChangeClosing(t.Context(), late.ID, map[string]any{"closed_at": r.now()}); err != nil {
+	if err := r.store.ChangeClosing(t.Context(), late.ID, change); err != nil {
 		t.Fatal(err)
 	}
 	before := len(o.firewall())

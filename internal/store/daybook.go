@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"plumlatch/internal/core/daybook"
+	"plumlatch/internal/core/text"
 )
 
 // notes are the entries of a transaction that are still to be written.
@@ -22,11 +23,47 @@ type notes struct{ waiting []Entry }
 // end, so that the chain is held for as short as can be and nobody who holds
 // it waits for another.
 func (s *Store) Note(ctx context.Context, entries ...Entry) error {
+	for n := range entries {
+		e := &entries[n]
+		for _, field := range []*string{&e.Person, &e.Subject, &e.Why, &e.Sentence, &e.Outcome} {
+			*field = text.Plain(*field)
+		}
+		if details, ok := plainly(e.Details).(map[string]any); ok {
+			e.Details = details
+		}
+	}
 	if s.notes == nil {
 		return s.InTx(ctx, func(tx *Store) error { return tx.Note(ctx, entries...) })
 	}
 	s.notes.waiting = append(s.notes.waiting, entries...)
 	return nil
+}
+
+// plainly returns the details of an entry with all texts made fit to be shown.
+func plainly(v any) any {
+	switch v := v.(type) {
+	case string:
+		return text.Plain(v)
+	case []string:
+		out := make([]string, len(v))
+		for n := range v {
+			out[n] = text.Plain(v[n])
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for n := range v {
+			out[n] = plainly(v[n])
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k, x := range v {
+			out[text.Plain(k)] = plainly(x)
+		}
+		return out
+	}
+	return v
 }
 
 // writeNotes puts the entries of a transaction behind the last one.

@@ -4,6 +4,8 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -86,5 +88,21 @@ func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.
 	must(t, err)
 	if len(page.Items) != 1 || page.Items[0].Sentence != "of this one" {
 		t.Errorf("%+v", page.Items)
+	}
+}
+
+// TestNoControlCharacterReachesTheDaybook writes an entry whose words come from a machine.
+func TestNoControlCharacterReachesTheDaybook(t *testing.T) {
+	s := open(t)
+	const odd = "a\x1b]0;owned\x07\u202e\x00b\n2026-11-03 marek did it"
+	must(t, s.Note(t.Context(), store.Entry{At: begin, Person: odd, Subject: odd, Why: odd, Sentence: odd, Outcome: odd, Details: map[string]any{odd: []string{odd}, "more": map[string]any{"x": []any{odd, 1}}}}))
+	page, err := s.Daybook(t.Context(), store.EntryFilter{}, store.Page{Limit: 1})
+	must(t, err)
+	shown := fmt.Sprintf("%v", page.Items)
+	if strings.ContainsAny(shown, "\x1b\x07\x00\n") || strings.Contains(shown, "\u202e") || strings.Count(shown, "owned") != 8 {
+		t.Errorf("%q", shown)
+	}
+	if n, f := checkChain(t, s); f != nil || n != 1 {
+		t.Errorf("%d %v", n, f)
 	}
 }

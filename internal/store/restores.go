@@ -125,9 +125,9 @@ func (s *Store) PasswordReadings(ctx context.Context, instance uuid.UUID) ([]Pas
 }
 
 // ClosingsDue returns what is open beyond its deadline, and what was closed since the
-// moment although its opening was never answered.
+// moment although its opening was never answered, or was answered only then.
 func (s *Store) ClosingsDue(ctx context.Context, now, since time.Time) ([]Closing, error) {
 	var list []Closing
-	err := s.closings(ctx).Where("closed_at IS NULL AND deadline <= ? OR opened_at IS NULL AND closed_at > ?", now, since).Order("deadline, closings.id").Limit(500).Find(&list).Error
+	err := s.closings(ctx).Where("closed_at IS NULL AND deadline <= ? OR (opened_at IS NULL OR opened_at >= closed_at) AND closed_at > ?", now, since).Order("deadline, closings.id").Limit(500).Find(&list).Error
 	return list, plain(err)
 }

@@ -390,7 +390,7 @@ func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
 
 func TestRunEventsGoOnFromTheLastEventSeen(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, "disk=100ms")
+	h := newHouse(t, "disk=1s")
 	id := strings.TrimSpace(h.must("instance", "launch", "seen", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"))
 	events := func(last string) string {
 		r, err := http.NewRequest("GET", h.url+"/api/v1/runs/"+id+"/events", nil)

@@ -149,7 +149,7 @@ func TestScreenshots(t *testing.T) {
 func (h *house) settingsToShow(t *testing.T) {
 	t.Helper()
 	word := writeFile(t, filepath.Join(h.dir, "word"), password)
-	h.must("operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-title", "Runa Lund, cameras", "-password-file", word)
+	h.must("operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-title", "Runa Lund, cameras", "-password-file", word, "-confirm-file", writeFile(t, filepath.Join(h.dir, "own"), demo.Password("ines")))
 	h.must("receiver", "add", "pager", "https://hooks.wrackline.example/latch", "-kind", "login-shut", "-kind", "left-open")
 	h.must("receiver", "add", "log", "udp://127.0.0.1:5514", "-kind", "all")
 	h.must("rotate", "start", "-key", "atlas-deploy", "-make", "service", "-reason", "yearly", "-yes")

@@ -97,7 +97,7 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 		if err = h.service.StartRuns(work); err != nil {
 			return err
 		}
-		defer h.engine.Stop(ctx)
+		defer h.service.Stop(ctx)
 		err = l.Stewards(ctx, service.Actor{ID: ines.ID, Name: ines.Name, Role: service.Role(ines.Role), Via: "cli"})
 	}
 	if err != nil {

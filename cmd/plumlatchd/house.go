@@ -127,7 +127,7 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 	}
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	h.engine.Stop(end)
+	h.service.Stop(end)
 	stopWork() // ends the streams, which Shutdown would wait for
 	if shut := server.Shutdown(end); err == nil {
 		err = shut

@@ -38,8 +38,12 @@ func (s *server) trusts(a netip.Addr) bool {
 	return slices.ContainsFunc(s.Proxies, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-// forwarded is what the headers say, the nearest last.
+// forwarded is what the headers say, the nearest last. Where both are there, one of them may be the
+// caller's own, which the proxy let through, and neither is believed.
 func forwarded(h http.Header) (said []string) {
+	if len(h.Values("X-Forwarded-For")) > 0 && len(h.Values("Forwarded")) > 0 {
+		return nil
+	}
 	for _, line := range h.Values("X-Forwarded-For") {
 		for one := range strings.SplitSeq(line, ",") {
 			said = append(said, bareAddress(one))

@@ -60,6 +60,8 @@ type Duty struct {
 	Name  string
 	Every time.Duration
 	Do    func(context.Context) error
+	// Own has every process do it for itself; else one of them does it for all.
+	Own bool
 }
 
 type dutyArgs struct {
@@ -102,6 +104,14 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	// Not as jobs, which would be some hundred thousand a day that find nothing to do.
 	ctx, e.endDuties = context.WithCancel(ctx)
 	for n, d := range e.duties {
+		if d.Own {
+			e.every(ctx, d.Every, 0, func() {
+				if err := d.Do(ctx); err != nil && isFailure(ctx, err) {
+					e.log.Warn("a duty failed", "duty", d.Name, "err", err)
+				}
+			})
+			continue
+		}
 		e.every(ctx, d.Every, time.Duration(n)*apart, func() { e.do(ctx, d.Name) }) // which has said what failed
 	}
 	e.every(ctx, tendEvery, 0, func() {

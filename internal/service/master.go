@@ -65,41 +65,27 @@ const (
 	processesWithin = 25 * time.Second
 )
 
-// tellMasters has the other processes know which master keys this one has, until ctx ends.
-func (s *Service) tellMasters(ctx context.Context) {
-	id := uuid.New()
+// process is what a process is known by to the others.
+type process struct {
+	id   uuid.UUID
+	host string
+}
+
+func newProcess() process {
 	host, _ := os.Hostname()
-	host = cmp.Or(host, "a machine")
-	tell := func() {
-		marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
-		if err == nil {
-			err = s.knowMasters(marks)
-		}
-		if err == nil {
-			err = s.store.NoteProcess(ctx, id, host, s.Safe.Marks(), s.now())
-		}
-		if err != nil && ctx.Err() == nil {
-			s.log.Error("tell which master keys this process has", "err", err)
-		}
+	return process{uuid.New(), cmp.Or(host, "a machine")}
+}
+
+// tellMasters has the other processes know which master keys this one has.
+func (s *Service) tellMasters(ctx context.Context) error {
+	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
+	if err != nil {
+		return err
 	}
-	tell()
-	s.engine.Beside(func() {
-		every := time.NewTicker(processSeen)
-		defer every.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
-				defer cancel()
-				if err := s.store.ForgetProcess(end, id); err != nil {
-					s.log.Info("a process that ends is not forgotten yet", "err", err)
-				}
-				return
-			case <-every.C:
-				tell()
-			}
-		}
-	})
+	if err := s.knowMasters(marks); err != nil {
+		return err
+	}
+	return s.store.NoteProcess(ctx, s.process.id, s.process.host, s.Safe.Marks(), s.now())
 }
 
 // knowMasters reads the master keys again where one is missing that is in use or is to be.
@@ -184,7 +170,7 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 			break
 		}
 		if time.Now().After(until) {
-			return 0, &Problem{Kind: Conflict, Code: "rekey-waits", Where: lack, Detail: fmt.Sprintf("%s of the service, on %s, does not have the new master key %s yet", counted(len(lack), "process"), listed(lack), mark), Remedy: "Give it the same safe-key-file; the change goes on by itself then"}
+			return 0, &Problem{Kind: Conflict, Code: "rekey-waits", Where: lack, Detail: fmt.Sprintf("not every process of the service has the new master key %s yet: on %s", mark, listed(lack)), Remedy: "Give it the same safe-key-file; the change goes on by itself then"}
 		}
 		select {
 		case <-ctx.Done():

@@ -401,7 +401,7 @@ func (o *lockedOut) comesLater(run Restore, kind string, change map[string]any) 
 		t.Fatal(err)
 	}
 	before := len(o.firewall())
-	if _, err := r.port.OpenPort(t.Context(), "another", "default", "127.255.16.0/28", 2222); err != nil {
+	if _, err := r.port.OpenPort(t.Context(), "another"+kind, "default", "127.255.16.0/28", 2222); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.port.OpenPort(t.Context(), late.ID.String(), "default", "127.255.16.0/28", 2222); err != nil {

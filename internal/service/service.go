@@ -61,6 +61,7 @@ type Service struct {
 	// reading is what all sweeps may hold of files at once, in bytes.
 	reading *semaphore.Weighted
 	offers  outlined
+	process process
 
 	figures keptFigures
 	uses    uses
@@ -73,13 +74,16 @@ type Service struct {
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{reading: semaphore.NewWeighted(readBudget), store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute, SessionLasts: defaultSessionLasts, SessionIdle: defaultSessionIdle}
+	return &Service{process: newProcess(), reading: semaphore.NewWeighted(readBudget), store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute, SessionLasts: defaultSessionLasts, SessionIdle: defaultSessionIdle}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
 	if s.Safe != nil {
-		s.tellMasters(ctx)
+		if err := s.tellMasters(ctx); err != nil {
+			return err
+		}
+		s.engine.Take(runs.Duty{Name: "tell-masters", Every: processSeen, Do: s.tellMasters, Own: true})
 	}
 	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
 	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
@@ -94,6 +98,17 @@ func (s *Service) Start(ctx context.Context) error {
 	s.engine.Take(runs.Duty{Name: "watch-reach", Every: watchReachEvery, Do: s.watchReach})
 	s.engine.Take(runs.Duty{Name: deliverDuty, Every: deliverEvery, Do: s.deliver})
 	return s.StartRuns(ctx)
+}
+
+// Stop ends what Start has begun; the runs go on at the next start.
+func (s *Service) Stop(ctx context.Context) {
+	s.engine.Stop(ctx)
+	if s.Safe == nil {
+		return
+	}
+	if err := s.store.ForgetProcess(ctx, s.process.id); err != nil {
+		s.log.Info("the other processes take this one for running for a minute more", "err", err)
+	}
 }
 
 // StartRuns works on runs alone, without what is done from time to time; for loading a sample.

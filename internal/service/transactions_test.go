@@ -4,7 +4,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
-	"io/fs"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -14,12 +14,19 @@ import (
 func TestNoTransactionAsksForASecondConnection(t *testing.T) {
 	t.Parallel()
 	files := token.NewFileSet()
-	packages, err := parser.ParseDir(files, ".", func(f fs.FileInfo) bool { return !strings.HasSuffix(f.Name(), "_test.go") }, 0)
+	names, err := filepath.Glob("*.go")
 	if err != nil {
 		t.Fatal(err)
 	}
 	methods := map[string]*ast.FuncDecl{}
-	for _, f := range packages["service"].Files {
+	for _, name := range names {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		f, err := parser.ParseFile(files, name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
 		for _, d := range f.Decls {
 			if m, ok := d.(*ast.FuncDecl); ok && m.Recv != nil && len(m.Recv.List[0].Names) == 1 {
 				methods[m.Name.Name] = m

@@ -511,6 +511,7 @@ func (s *Session) editOnce(name string, read *RemoteFile, change func(authorized
 		c.Remove(temporary)
 		return before, fmt.Errorf("edit %s: it was left as it is: %w", name, err)
 	}
+	written := time.Now()
 	again, err := s.Read(name)
 	if err == nil && (again.There != before.There || !bytes.Equal(again.Content, before.Content)) {
 		err = ErrEdited
@@ -518,6 +519,9 @@ func (s *Session) editOnce(name string, read *RemoteFile, change func(authorized
 	if err != nil {
 		c.Remove(temporary)
 		return before, err
+	}
+	if time.Since(written) > abandonedAfter/2 { // somebody else may take it for abandoned and write there
+		return before, ErrEdited
 	}
 	if err := c.PosixRename(temporary, name); err != nil {
 		c.Remove(temporary)

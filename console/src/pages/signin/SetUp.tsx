@@ -1,4 +1,4 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Form, Input, Typography } from "antd";
 import { useNavigate } from "react-router";
 import { api, take } from "../../api/client";
@@ -7,9 +7,13 @@ import { ProblemNote } from "../../parts/ProblemNote";
 /** The first admin of a new service. */
 export default function SetUp() {
   const navigate = useNavigate();
+  const queries = useQueryClient();
   const make = useMutation({
     mutationFn: (body: { secret: string; name: string; title?: string; password: string }) => take(api.POST("/set-up", { body })),
-    onSuccess: () => navigate("/sign-in", { replace: true }),
+    onSuccess: () => {
+      queries.removeQueries({ queryKey: ["set-up"] }); // which said that it is needed
+      return navigate("/sign-in", { replace: true });
+    },
   });
   return (
     <main style={{ minHeight: "100vh", display: "grid", placeItems: "center", padding: 20 }}>

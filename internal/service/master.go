@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -90,8 +91,8 @@ func (s *Service) tellMasters(ctx context.Context) error {
 
 // knowMasters reads the master keys again where one is missing that is in use or is to be.
 func (s *Service) knowMasters(marks store.SafeMarks) error {
-	have := strings.Join(s.Safe.Marks(), " ")
-	if strings.Contains(have, marks.Mark) && strings.Contains(have, marks.Wanted) {
+	have := s.Safe.Marks()
+	if slices.Contains(have, marks.Mark) && (marks.Wanted == "" || slices.Contains(have, marks.Wanted)) {
 		return nil
 	}
 	return s.Safe.Reload()

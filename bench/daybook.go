@@ -29,7 +29,7 @@ func daybooks(ctx context.Context, database string) error {
 		return err
 	}
 	defer s.Close()
-	if _, err := s.Pool().Exec(ctx, "CREATE TABLE unchained (LIKE daybook INCLUDING ALL)"); err != nil {
+	if _, err := s.Pool().Exec(ctx, "CREATE TABLE unchained (LIKE daybook INCLUDING ALL EXCLUDING CONSTRAINTS)"); err != nil {
 		return err
 	}
 	entry := func(n int) store.Entry {

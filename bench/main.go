@@ -39,7 +39,7 @@ const (
 )
 
 func main() {
-	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, or limits")
+	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, or held, which is a viewer who has many requests open")
 	flag.Parse()
 	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -74,6 +74,8 @@ func run(ctx context.Context, only string) error {
 		return daybooks(ctx, database.URL)
 	case "limits":
 		return limitsAlone(ctx, dir, database.URL)
+	case "held":
+		return heldUp(ctx, dir, database.URL)
 	}
 	empty, err := startServiceWith(dir, database.URL, "-cloud", "http://127.0.0.1:1")
 	if err != nil {
@@ -135,6 +137,9 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if err := daybooks(ctx, database.URL); err != nil {
+		return err
+	}
+	if err := heldUp(ctx, dir, database.URL); err != nil {
 		return err
 	}
 	size, err := firstLoad()

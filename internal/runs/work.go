@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"runtime/debug"
 	"slices"
+	"time"
 
 	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
@@ -22,6 +23,23 @@ type Progress struct {
 	payload any
 	seq     int
 	last    string
+	// resumed is whether another worker may have begun the same.
+	resumed bool
+}
+
+// overlap is for how long after a run was taken the worker that lost it may still be at its step:
+// it learns of it within a second, and then ends what it has asked of a machine or a cloud.
+const overlap = 3 * time.Second
+
+// overlapping reports whether a failure may come of the worker that had the run before, which was
+// doing the same. It is seen again once that has ended.
+func (p *Progress) overlapping(ctx context.Context, err error) bool {
+	taken := p.run.TakenAt
+	if !p.resumed || p.run.Epoch < 2 || taken == nil || !isFailure(ctx, err) || waitsIn(err) != nil {
+		return false
+	}
+	var fault *panicked
+	return !errors.As(err, &fault) && p.engine.Clock.Now().Before(taken.Add(overlap))
 }
 
 // Run is the run as it was when the worker took it up.
@@ -86,6 +104,7 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err
 	}
+	ctx = store.ForRun(ctx, id, run.Epoch)
 	forward, cut := context.WithCancelCause(ctx)
 	defer cut(nil)
 	e.busy.Store(id, cut)
@@ -233,7 +252,8 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 				return errUndo
 			}
 		}
-		resting := row.State == StepRunning && run.Waits != nil && run.Waits.Step == step.Name && !run.Waits.Undo
+		begun := row.State == StepRunning
+		resting := begun && run.Waits != nil && run.Waits.Step == step.Name && !run.Waits.Undo
 		if !writtenDown && !resting {
 			columns := map[string]any{"waits": nil}
 			if run.State == Queued {
@@ -244,7 +264,7 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			}
 			run.Waits = nil
 		}
-		p := &Progress{engine: e, run: run, payload: plan.Payload, seq: seq}
+		p := &Progress{engine: e, run: run, payload: plan.Payload, seq: seq, resumed: !writtenDown && begun && !resting}
 		var outcome string
 		err := e.patiently(ctx, step, p, func() (err error) {
 			outcome, err = step.Do(ctx, p)
@@ -343,7 +363,7 @@ func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
 		if step.Undo == nil || state == StepWaiting || state == StepUndone {
 			continue
 		}
-		p := &Progress{engine: e, run: run, payload: plan.Payload, seq: seq}
+		p := &Progress{engine: e, run: run, payload: plan.Payload, seq: seq, resumed: true}
 		if err := e.patiently(ctx, step, p, func() error { return step.Undo(ctx, p) }); err != nil {
 			if waitsIn(err) != nil {
 				return e.rest(ctx, run, step.Name, true, seq, err)
@@ -367,7 +387,8 @@ func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func(
 	pauses := &backoff.ExponentialBackOff{InitialInterval: e.RetryAfter, RandomizationFactor: 0.3, Multiplier: 1.5, MaxInterval: 20 * e.RetryAfter}
 	for until := e.Clock.Now().Add(step.Patience); ; {
 		err := guard(do)
-		if err == nil || !IsTemporary(err) || e.Clock.Now().After(until) || ctx.Err() != nil {
+		passes := IsTemporary(err) && !e.Clock.Now().After(until)
+		if err == nil || ctx.Err() != nil || !passes && !p.overlapping(ctx, err) {
 			return err
 		}
 		if err := p.Tell(ctx, 0, "waiting: "+err.Error()); err != nil {

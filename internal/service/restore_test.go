@@ -60,7 +60,10 @@ type at struct {
 }
 
 // hook returns what is called around steps: before each, at.do where it is the one.
-func (a *at) hook(_ store.Run, step runs.Step) runs.Step {
+func (a *at) hook(run store.Run, step runs.Step) runs.Step {
+	if run.Kind != restoreKind {
+		return step
+	}
 	wrap := func(undo bool) func(context.Context) {
 		return func(ctx context.Context) {
 			if step.Name == a.step && undo == a.undo && !a.once {
@@ -139,7 +142,7 @@ var errByTest = errors.New("the test has it fail")
 func failing(step restore.Step, a *at) func(store.Run, runs.Step) runs.Step {
 	return func(run store.Run, s runs.Step) runs.Step {
 		s = a.hook(run, s)
-		if do := s.Do; s.Name == string(step) {
+		if do := s.Do; run.Kind == restoreKind && s.Name == string(step) {
 			s.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
 				if _, err := do(ctx, p); err != nil {
 					return "", err

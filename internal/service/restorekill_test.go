@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -25,6 +26,9 @@ const (
 	childVariable = "PLUMLATCH_TEST_SERVICE" // database, cloud and safe, with blanks between
 	dieVariable   = "PLUMLATCH_TEST_DIE"     // a step, and do or undo
 	failVariable  = "PLUMLATCH_TEST_FAIL"    // the step that fails once it is done
+	// onceVariable is a folder in which each instant is noted at which a process killed itself:
+	// any that is not there yet is one at which to die.
+	onceVariable = "PLUMLATCH_TEST_DIE_ONCE"
 )
 
 // beKilled works as a service until it is killed, or its input ends.
@@ -36,14 +40,24 @@ func beKilled() {
 		os.Exit(1)
 	}
 	s.Patience, s.engine.RetryAfter = 5*time.Second, 10*time.Millisecond
-	die, fail := os.Getenv(dieVariable), os.Getenv(failVariable)
+	die, fail, once := os.Getenv(dieVariable), os.Getenv(failVariable), os.Getenv(onceVariable)
 	at := func(step, part string) {
-		if die == step+" "+part {
+		now := die == step+" "+part
+		if once != "" {
+			f, err := os.OpenFile(filepath.Join(once, step+" "+part), os.O_CREATE|os.O_EXCL, 0o600)
+			if now = err == nil; now {
+				f.Close()
+			}
+		}
+		if now {
 			syscall.Kill(os.Getpid(), syscall.SIGKILL)
 			select {} // until the signal is there
 		}
 	}
-	s.stepHook = func(_ store.Run, step runs.Step) runs.Step {
+	s.stepHook = func(run store.Run, step runs.Step) runs.Step {
+		if run.Kind != restoreKind && run.Kind != rotateKind {
+			return step
+		}
 		do, undo, name := step.Do, step.Undo, step.Name
 		step.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
 			said, err := do(ctx, p)
@@ -73,29 +87,47 @@ func beKilled() {
 	io.Copy(io.Discard, os.Stdin)
 }
 
+// child is a service that runs as a process of its own.
+type child struct {
+	in   io.Closer // ends it
+	over chan error
+}
+
+func (r *rig) startChild(variables ...string) child {
+	r.t.Helper()
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(append(os.Environ(), childVariable+"="+strings.Join([]string{r.database, r.cloudURL, r.safeFile}, " ")), variables...)
+	cmd.Stderr = os.Stderr
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		r.t.Fatal(err)
+	}
+	c := child{in, make(chan error, 1)}
+	go func() { c.over <- cmd.Wait() }()
+	return c
+}
+
+// killed sees that the process ended by the signal that it sent to itself.
+func (r *rig) killed(ended error) {
+	r.t.Helper()
+	var exit *exec.ExitError
+	if !errors.As(ended, &exit) || exit.Sys().(syscall.WaitStatus).Signal() != syscall.SIGKILL {
+		r.t.Fatalf("the service ended by itself: %v", ended)
+	}
+}
+
 // serve starts the service as a process that dies where it is told to, and waits until
 // it has died or the restore has ended.
 func (o *lockedOut) serve(id uuid.UUID, die, fail string) (died bool) {
 	o.t.Helper()
-	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), childVariable+"="+strings.Join([]string{o.database, o.cloudURL, o.safeFile}, " "), dieVariable+"="+die, failVariable+"="+fail)
-	cmd.Stderr = os.Stderr
-	in, err := cmd.StdinPipe()
-	if err != nil {
-		o.t.Fatal(err)
-	}
-	if err := cmd.Start(); err != nil {
-		o.t.Fatal(err)
-	}
-	over := make(chan error, 1)
-	go func() { over <- cmd.Wait() }()
+	c := o.startChild(dieVariable+"="+die, failVariable+"="+fail)
 	for until := time.Now().Add(90 * time.Second); ; {
 		select {
-		case err := <-over:
-			var exit *exec.ExitError
-			if !errors.As(err, &exit) || exit.Sys().(syscall.WaitStatus).Signal() != syscall.SIGKILL {
-				o.t.Fatalf("the service ended by itself: %v", err)
-			}
+		case err := <-c.over:
+			o.killed(err)
 			return true
 		case <-time.After(25 * time.Millisecond):
 		}
@@ -107,8 +139,8 @@ func (o *lockedOut) serve(id uuid.UUID, die, fail string) (died bool) {
 			if r.EndedAt == nil {
 				o.t.Errorf("waited in vain with %q:\n%s", die, stepsOf(r))
 			}
-			in.Close()
-			<-over
+			c.in.Close()
+			<-c.over
 			return false
 		}
 	}

@@ -59,9 +59,6 @@ func (s *Service) restorePlan(run store.Run) (runs.Plan, error) {
 		if undo := step.Undo; undo != nil {
 			step.Undo = func(ctx context.Context, p *runs.Progress) error { return untilDone(undo(ctx, p)) }
 		}
-		if s.stepHook != nil {
-			step = s.stepHook(run, step)
-		}
 		plan.Steps = append(plan.Steps, step)
 	}
 	return plan, nil

@@ -215,6 +215,15 @@ func (r *restoring) kindForUndo(ctx context.Context, kind string) (string, error
 	return fmt.Sprintf("%s %d", kind, n), err
 }
 
+// openForUndo returns whether something of the kind that an undo opened is not closed yet: the try
+// of the undo that opened it was cut off or failed, and it is closed only by going through again.
+func (r *restoring) openForUndo(ctx context.Context, kind string) (bool, error) {
+	list, err := r.store.ClosingsOf(ctx, r.run.ID)
+	return slices.ContainsFunc(list, func(c store.Closing) bool {
+		return strings.HasPrefix(c.Kind, kind+forUndo) && c.ClosedAt == nil
+	}), err
+}
+
 // lineOut takes the new line out by the route's means, and records what stands then.
 func (r *restoring) lineOut(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
 	_, err := r.changing(ctx, p, l, func(d *means.Door) (means.Seen, error) { return r.taking(ctx, d, k) })
@@ -226,7 +235,11 @@ func (r *restoring) takeBackThroughAgent(ctx context.Context, p *runs.Progress, 
 	if err != nil {
 		return err
 	}
-	if state == cloud.AgentReady {
+	opened, err := r.openForUndo(ctx, agentKind)
+	if err != nil {
+		return err
+	}
+	if state == cloud.AgentReady && !opened {
 		return r.lineOut(ctx, p, k, l)
 	}
 	permit := func(string) error { return r.cloud.PermitAgent(ctx, l.Instance.CloudID, true) }
@@ -251,7 +264,11 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k sto
 	if err != nil {
 		return err
 	}
-	if can.ShellRange == nil || admits(rules, i, *can.ShellRange) {
+	opened, err := r.openForUndo(ctx, portKind)
+	if err != nil {
+		return err
+	}
+	if can.ShellRange == nil || !opened && admits(rules, i, *can.ShellRange) {
 		return r.lineOut(ctx, p, k, l)
 	}
 	open := func(token string) error {

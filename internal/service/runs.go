@@ -35,8 +35,18 @@ const (
 	bootLearnt  = "cloud boot output"
 )
 
-// planOf gives the plan of a run by its kind.
+// planOf gives the plan of a run.
 func (s *Service) planOf(run store.Run) (runs.Plan, error) {
+	plan, err := s.planByKind(run)
+	if err == nil && s.stepHook != nil {
+		for n, step := range plan.Steps {
+			plan.Steps[n] = s.stepHook(run, step)
+		}
+	}
+	return plan, err
+}
+
+func (s *Service) planByKind(run store.Run) (runs.Plan, error) {
 	switch run.Kind {
 	case grantKind, withdrawKind:
 		return s.grantPlan(run)

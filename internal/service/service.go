@@ -68,7 +68,7 @@ type Service struct {
 	// setUp is the hash of the set-up secret, nil where there is none.
 	setUp atomic.Pointer[[32]byte]
 
-	// stepHook, where a test sets it, changes the steps of restores.
+	// stepHook, where a test sets it, changes the steps of runs.
 	stepHook func(store.Run, runs.Step) runs.Step
 }
 

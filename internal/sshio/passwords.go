@@ -3,6 +3,7 @@ package sshio
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"strings"
@@ -93,7 +94,8 @@ func shellWord(w string) string {
 
 // PasswordsOff turns password login off in sshd_config, as root: through sudo, which must
 // ask for no password, where the session's user is another. The file is written beside
-// the old one, compared, and renamed over it; then the server is told to read it.
+// the old one under a name of its own, so that two who do this at once rename whole files,
+// compared, and renamed over it; then the server is told to read it.
 func (s *Session) PasswordsOff() error {
 	root := func(input []byte, words ...string) ([]byte, error) {
 		if s.user != "root" {
@@ -107,7 +109,7 @@ func (s *Session) PasswordsOff() error {
 	}
 	after := []byte(restore.PasswordsOff(string(before)))
 	if !bytes.Equal(before, after) {
-		beside := ServerConfig + BesideSuffix
+		beside := ServerConfig + BesideSuffix + "-" + rand.Text()
 		_, err := root(after, "tee", beside)
 		if err == nil {
 			_, err = root(nil, "chmod", "644", beside)
@@ -123,7 +125,7 @@ func (s *Session) PasswordsOff() error {
 			_, err = root(nil, "mv", "-T", beside, ServerConfig)
 		}
 		if err != nil {
-			root(nil, "rm", beside)
+			root(nil, "rm", "-f", beside)
 			return fmt.Errorf("turn password login off: %w", err)
 		}
 	}

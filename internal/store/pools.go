@@ -68,11 +68,14 @@ func (p *pools) PrepareContext(ctx context.Context, query string) (*sql.Stmt, er
 
 // ExecContext runs a statement.
 func (p *pools) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
-	return p.of(ctx).ExecContext(ctx, query, args...)
+	return p.exec(ctx, query, args)
 }
 
 // QueryContext runs a query.
 func (p *pools) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	if err := reads(ctx, query); err != nil {
+		return nil, err
+	}
 	return p.of(ctx).QueryContext(ctx, query, args...)
 }
 
@@ -83,7 +86,7 @@ func (p *pools) QueryRowContext(ctx context.Context, query string, args ...any) 
 
 // BeginTx begins a transaction.
 func (p *pools) BeginTx(ctx context.Context, o *sql.TxOptions) (*sql.Tx, error) {
-	return p.of(ctx).BeginTx(ctx, o)
+	return p.begin(ctx, o)
 }
 
 func (p *pools) close() {

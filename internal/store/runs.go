@@ -113,7 +113,7 @@ func (s *Store) UndoAsked(ctx context.Context, id uuid.UUID) (asked bool, why st
 
 // SavePayload keeps what the steps of a run have left.
 func (s *Store) SavePayload(ctx context.Context, id uuid.UUID, epoch int64, payload []byte) error {
-	return fenced(s.db.WithContext(ctx).Exec("UPDATE runs SET payload = ?::jsonb, payload_version = greatest(payload_version, 1) WHERE id = ? AND epoch = ? AND ended_at IS NULL", string(payload), id, epoch))
+	return fenced(s.db.WithContext(withoutFence(ctx)).Exec("UPDATE runs SET payload = ?::jsonb, payload_version = greatest(payload_version, 1) WHERE id = ? AND epoch = ? AND ended_at IS NULL", string(payload), id, epoch))
 }
 
 // AddReport keeps what was reported of a step of a run that has not ended. It is for whoever
@@ -210,7 +210,7 @@ func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c Run
 	text.WriteString(" SELECT count(*) FROM r")
 	sql := strings.ReplaceAll(text.String(), "run_id = run_id FROM", "run_id = r.id FROM")
 	var changed int
-	if err := s.db.WithContext(ctx).Raw(sql, args...).Scan(&changed).Error; err != nil {
+	if err := s.db.WithContext(withoutFence(ctx)).Raw(sql, args...).Scan(&changed).Error; err != nil {
 		return plain(err)
 	}
 	if changed == 0 {

@@ -330,6 +330,32 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 	}
 }
 
+// TestALostKeyIsNotLetInAgainByAnUndo marks the old key as lost in the grace, when the new one has
+// been proved.
+func TestALostKeyIsNotLetInAgainByAnUndo(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.fleet(t, "a", "b")
+	h.must("key", "new", "next")
+	h.client("rotate", "start", "-key", "mine", "-to", "next", "-grace", "48h", "-yes")
+	eventually(t, "both keys side by side", func() bool { return h.rotation().Counts["proved"] == 2 })
+	id := h.rotation().Id.String()
+	h.must("key", "mark-lost", "mine", "-reason", "the laptop was stolen", "-yes")
+	for _, args := range [][]string{{"rotate", "undo", id, "-yes"}, {"rotate", "undo", id, "-login", "debian@a", "-yes"}} {
+		if r := h.client(args...); r.status == 0 || !strings.Contains(r.err, "lost") {
+			t.Errorf("%v: %d %s%s", args, r.status, r.out, r.err)
+		}
+	}
+	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/changes", h.token, `{"change":"undo"}`); status < 400 {
+		t.Errorf("by the API: %d %s", status, body)
+	}
+	for _, name := range []string{"a", "b"} {
+		if text := read(t, h.keysFile(name)); !strings.Contains(text, " next\n") {
+			t.Errorf("%s: the new key is gone:\n%s", name, text)
+		}
+	}
+}
+
 func TestARotationOutlastsADatabaseThatGoesAway(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	server := startDatabase(t)

@@ -504,3 +504,42 @@ func TestTwoGrantsAtOnceOnOneLoginNeverLoseALine(t *testing.T) {
 		t.Log(text)
 	}
 }
+
+// TestTwoWhoWithdrawEachOthersKeyLeaveOneIn has two people, each on a machine of their own, take
+// the other's line out at the same time.
+func TestTwoWhoWithdrawEachOthersKeyLeaveOneIn(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	h.must("key", "new", "a")
+	h.must("key", "new", "b")
+	doors := []string{"door-1", "door-2", "door-3", "door-4"}
+	for _, door := range doors {
+		h.must("instance", "launch", door, "-image", "debian-12", "-size", "small", "-key", "a", "-key", "b")
+	}
+	var group sync.WaitGroup
+	said := make([][2]result, len(doors))
+	for n, door := range doors {
+		for m, keys := range [][2]string{{"a", "b"}, {"b", "a"}} {
+			group.Go(func() {
+				said[n][m] = h.client("grant", "withdraw", keys[0], door, "-with", h.private(keys[1]), "-reason", "they left")
+			})
+		}
+	}
+	group.Wait()
+	for n, door := range doors {
+		text := read(t, h.keysFile(door))
+		done := 0
+		for m, key := range []string{"a", "b"} {
+			there := strings.Contains(text, " "+key+"\n")
+			if said[n][m].status == 0 {
+				done++
+			}
+			if (said[n][m].status == 0) == there {
+				t.Errorf("%s: the withdrawal of %s ended with %d, %s; the file is\n%s", door, key, said[n][m].status, said[n][m].err, text)
+			}
+		}
+		if done != 1 {
+			t.Errorf("%s: %d of two withdrawals were done:\n%+v\n%s", door, done, said[n], text)
+		}
+	}
+}

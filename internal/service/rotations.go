@@ -483,11 +483,20 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 			}
 			columns["state"], columns["paused_why"], columns["ended_at"] = rotationRunning, "", nil
 		case change == "undo" && r.EndedAt == nil && login != "":
-			if affected, err = s.undoItems(ctx, tx, id, of); err != nil {
+			undone, err := s.undoItems(ctx, tx, id, of)
+			if err == nil {
+				err = undone.refused(true)
+			}
+			if err != nil {
 				return err
 			}
+			affected = undone.affected
 		case change == "undo" && r.EndedAt == nil:
-			if _, err = s.undoItems(ctx, tx, id, of); err != nil {
+			undone, err := s.undoItems(ctx, tx, id, of)
+			if err == nil {
+				err = undone.refused(false)
+			}
+			if err != nil {
 				return err
 			}
 			columns["state"], columns["paused_why"] = rotationUndoing, ""
@@ -545,14 +554,14 @@ const oldProvedWithin = 15 * time.Minute
 // out again. What is being worked on is undone when that has ended. A new key that was shown to
 // open the login stays, unless the service can log in with the old one or somebody has just shown
 // that it opens the login; and always where the old one is lost.
-func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, login uuid.UUID) (int, error) {
-	left, err := tx.ChangeItems(ctx, rotation, login, []string{itemAsked, itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
+func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, login uuid.UUID) (undone undoneItems, err error) {
+	undone.affected, err = tx.ChangeItems(ctx, rotation, login, []string{itemAsked, itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
 	if err != nil {
-		return 0, err
+		return undone, err
 	}
 	items, lost, err := tx.ItemsBeside(ctx, rotation, login)
 	if err != nil {
-		return 0, err
+		return undone, err
 	}
 	var logins, olds []uuid.UUID
 	for _, i := range items {
@@ -563,11 +572,11 @@ func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, logi
 	}
 	kept, err := tx.KeptAmong(ctx, olds)
 	if err != nil {
-		return 0, err
+		return undone, err
 	}
 	signed, err := tx.SignedSince(ctx, logins, s.now().Add(-oldProvedWithin))
 	if err != nil {
-		return 0, err
+		return undone, err
 	}
 	var back, stay []uuid.UUID
 	why := ""
@@ -583,11 +592,25 @@ func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, logi
 			back = append(back, i.ID)
 		}
 	}
-	if login != uuid.Nil && len(stay) > 0 {
-		return 0, &Problem{Kind: Conflict, Code: "new-key-proved", Field: "login", Detail: why, Remedy: "Show within 15 minutes before that the old key opens it: plumlatch prove LOGIN -with FILE"}
-	}
 	if err := tx.ChangeItemsByID(ctx, stay, map[string]any{"state": itemFailed, "detail": why, "ended_at": s.now()}); err != nil {
-		return 0, err
+		return undone, err
 	}
-	return left + len(back) + len(stay), tx.ChangeItemsByID(ctx, back, map[string]any{"state": itemUndoing})
+	undone.affected += len(back) + len(stay)
+	undone.stay, undone.why = len(stay), why
+	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": itemUndoing})
+}
+
+// undoneItems are how many items an undo concerned, how many of them stay as they are, and why.
+type undoneItems struct {
+	affected, stay int
+	why            string
+}
+
+// refused is why an undo that somebody asks for is not begun: it would change nothing, or not the
+// login that was named.
+func (u undoneItems) refused(oneLogin bool) error {
+	if u.stay == 0 || !oneLogin && u.stay < u.affected {
+		return nil
+	}
+	return &Problem{Kind: Conflict, Code: "new-key-proved", Field: "login", Detail: u.why, Remedy: "If the old key is not lost, show within 15 minutes before that it opens the login: plumlatch prove LOGIN -with FILE"}
 }

@@ -44,6 +44,8 @@ type Harm struct {
 	Banner string
 	// Pause is how long it takes to answer each read.
 	Pause time.Duration
+	// Swallows is whether it says that it has written what it has not; else it refuses.
+	Swallows bool
 }
 
 // HostileFile is a file that may not be what it says.
@@ -72,6 +74,11 @@ func StartHostileAt(t testing.TB, address string, harm Harm) *Hostile {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return startHostile(t, address, private, harm)
+}
+
+func startHostile(t testing.TB, address string, private ed25519.PrivateKey, harm Harm) *Hostile {
+	t.Helper()
 	signer, err := ssh.NewSignerFromKey(private)
 	if err != nil {
 		t.Fatal(err)
@@ -189,11 +196,31 @@ func (r hostileReader) ReadAt(p []byte, at int64) (int, error) {
 	return len(p), nil
 }
 
-// Filewrite refuses.
-func (h *Hostile) Filewrite(*sftp.Request) (io.WriterAt, error) { return nil, os.ErrPermission }
+// Filewrite refuses, or swallows what is written.
+func (h *Hostile) Filewrite(*sftp.Request) (io.WriterAt, error) {
+	if h.harm.Swallows {
+		return swallower{}, nil
+	}
+	return nil, steering()
+}
 
-// Filecmd refuses, in words that steer a terminal.
-func (h *Hostile) Filecmd(*sftp.Request) error { return fmt.Errorf("no\x1b]0;pwned\x07\x1b[2J") }
+type swallower struct{}
+
+func (swallower) WriteAt(p []byte, _ int64) (int, error) { return len(p), nil }
+
+// Filecmd refuses, or says that it was done.
+func (h *Hostile) Filecmd(*sftp.Request) error {
+	if h.harm.Swallows {
+		return nil
+	}
+	return steering()
+}
+
+// PosixRename is Filecmd for a rename that replaces.
+func (h *Hostile) PosixRename(r *sftp.Request) error { return h.Filecmd(r) }
+
+// steering is a refusal in words that steer a terminal.
+func steering() error { return fmt.Errorf("no\x1b]0;pwned\x07\x1b[2J") }
 
 // Filelist tells of one file.
 func (h *Hostile) Filelist(r *sftp.Request) (sftp.ListerAt, error) {

@@ -27,6 +27,17 @@ type Server struct {
 	Port     int
 	HostKey  ssh.PublicKey
 	KeysFile string
+
+	private ed25519.PrivateKey // of HostKey
+	end     func()
+}
+
+// Turn has the machine turn hostile: sshd ends, and at its address and with its host key another
+// server does harm until the test ends.
+func (s *Server) Turn(t testing.TB, harm Harm) *Hostile {
+	t.Helper()
+	s.end()
+	return startHostile(t, fmt.Sprintf("127.0.0.1:%d", s.Port), s.private, harm)
 }
 
 // Start runs sshd until the test ends. Over SFTP the whole machine shows.
@@ -168,7 +179,7 @@ func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Server{User: me.Username, Port: freePort(t), KeysFile: keysFile}
+	s := &Server{User: me.Username, Port: freePort(t), KeysFile: keysFile, private: private}
 	if s.HostKey, err = ssh.NewPublicKey(public); err != nil {
 		t.Fatal(err)
 	}
@@ -185,10 +196,11 @@ func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() {
+	s.end = sync.OnceFunc(func() {
 		cmd.Process.Kill()
 		cmd.Wait()
 	})
+	t.Cleanup(s.end)
 	for until := time.Now().Add(10 * time.Second); ; {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port))
 		if err == nil {

@@ -224,9 +224,9 @@ func (c *Cloud) Await(ctx context.Context, op Operation, err error) (Operation, 
 	if err == nil && op.State == adapter.OperationStateFailed {
 		why := "without saying why"
 		if op.Error != nil {
-			why = *op.Error
+			why = text.Line(*op.Error, text.MaxLine)
 		}
-		err = fmt.Errorf("the cloud could not %s: %s", op.Kind, why)
+		err = fmt.Errorf("the cloud could not %s: %s", text.Line(string(op.Kind), text.MaxLine), why)
 	}
 	return op, err
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/outbound"
 	"plumlatch/internal/store"
 )
@@ -29,12 +30,17 @@ type Issuer struct {
 	client   *http.Client
 }
 
-const issuerTimeout = 10 * time.Second
+const (
+	issuerTimeout = 10 * time.Second
+	// maxIssuerAnswer is the longest answer of an issuer that is read, in bytes.
+	maxIssuerAnswer = 1 << 20
+)
 
 // OpenIssuer asks an issuer what it offers. back is the address of this service as
 // browsers see it.
 func OpenIssuer(ctx context.Context, url, clientID, clientSecret, back string) (*Issuer, error) {
-	client := &http.Client{Timeout: issuerTimeout, Transport: &http.Transport{DialContext: outbound.Dialer(issuerTimeout).DialContext}}
+	transport := &http.Transport{DialContext: outbound.Dialer(issuerTimeout).DialContext}
+	client := &http.Client{Timeout: issuerTimeout, Transport: outbound.Bounded(transport, maxIssuerAnswer)}
 	provider, err := oidc.NewProvider(oidc.ClientContext(ctx, client), url)
 	if err != nil {
 		return nil, fmt.Errorf("the issuer %s: %w", url, err)
@@ -78,20 +84,64 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	if a.State == "" || subtle.ConstantTimeCompare([]byte(a.State), []byte(state)) != 1 {
 		return refuse("", "the issuer's answer is not to a question of this browser", "Sign in again")
 	}
-	ctx = oidc.ClientContext(ctx, s.Issuer.client)
-	token, err := s.Issuer.config.Exchange(ctx, code, oauth2.VerifierOption(a.Verifier))
+	id, err := s.Issuer.identify(ctx, a, code, s.now)
+	var no *notIdentified
+	if errors.As(err, &no) {
+		s.log.Info("an issuer's answer was refused", "id", in.RequestID, "err", no.why)
+		return refuse("", no.detail, no.remedy)
+	}
+	o, err := s.store.OperatorOfIssuer(ctx, id.subject, id.name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && o.ClosedAt != nil {
+		name := text.Line(id.name, text.MaxLine)
+		return refuse("", fmt.Sprintf("no account here is that of %s", name), "Ask an admin for one: plumlatch operator add NAME -issuer-name "+name)
+	}
 	if err != nil {
-		s.log.Info("an issuer did not give a token", "id", in.RequestID, "err", plainOAuth(err))
-		return refuse("", "the issuer did not confirm who you are", "Sign in again")
+		return Actor{}, "", err
+	}
+	if o.IssuerSubject == "" { // from now on it is this one, whatever the name becomes
+		o.IssuerSubject = id.subject
+		if err := s.store.ChangeOperator(ctx, o.ID, o, "issuer_subject"); err != nil {
+			return Actor{}, "", err
+		}
+	}
+	if err := try.succeeded(ctx); err != nil {
+		return Actor{}, "", err
+	}
+	return s.beginSession(ctx, o, in, " by the issuer", o.FactorAt != nil && !id.factor)
+}
+
+// identity is who an issuer says that somebody is.
+type identity struct {
+	// subject is the issuer's own name for them, which stays the same.
+	subject string
+	// name is the e-mail address that the issuer has verified, or the subject.
+	name string
+	// factor is whether the issuer has asked for a second factor that counts here.
+	factor bool
+}
+
+// notIdentified is why an issuer's answer is not taken.
+type notIdentified struct {
+	why            error // for the log
+	detail, remedy string
+}
+
+func (n *notIdentified) Error() string { return n.detail }
+
+// identify exchanges a code for the issuer's word about a person. Its error is a *notIdentified.
+func (i *Issuer) identify(ctx context.Context, a Asked, code string, now func() time.Time) (identity, error) {
+	ctx = oidc.ClientContext(ctx, i.client)
+	token, err := i.config.Exchange(ctx, code, oauth2.VerifierOption(a.Verifier))
+	if err != nil {
+		return identity{}, &notIdentified{plainOAuth(err), "the issuer did not confirm who you are", "Sign in again"}
 	}
 	raw, _ := token.Extra("id_token").(string)
-	id, err := s.Issuer.provider.Verifier(&oidc.Config{ClientID: s.Issuer.config.ClientID, Now: s.now}).Verify(ctx, raw)
+	id, err := i.provider.Verifier(&oidc.Config{ClientID: i.config.ClientID, Now: now}).Verify(ctx, raw)
 	if err != nil {
-		s.log.Info("an issuer's token was refused", "id", in.RequestID, "err", err)
-		return refuse("", "what the issuer says of you does not hold", "Sign in again")
+		return identity{}, &notIdentified{err, "what the issuer says of you does not hold", "Sign in again"}
 	}
-	if subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(a.Nonce)) != 1 {
-		return refuse("", "what the issuer says of you was said before, for another sign-in", "Sign in again")
+	if id.Nonce == "" || subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(a.Nonce)) != 1 {
+		return identity{}, &notIdentified{errors.New("another nonce"), "what the issuer says of you was said before, for another sign-in", "Sign in again"}
 	}
 	var claims struct {
 		Email    string   `json:"email"`
@@ -100,39 +150,24 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 		AMR      []string `json:"amr"`
 	}
 	if err := id.Claims(&claims); err != nil {
-		return refuse("", "what the issuer says of you cannot be read", "Ask an admin")
+		return identity{}, &notIdentified{err, "what the issuer says of you cannot be read", "Ask an admin"}
 	}
-	name := id.Subject
+	if id.Subject == "" {
+		return identity{}, &notIdentified{errors.New("no subject"), "the issuer does not say who you are", "Ask an admin"}
+	}
+	who := identity{subject: id.Subject, name: id.Subject}
 	if claims.Verified && claims.Email != "" {
-		name = claims.Email
+		who.name = claims.Email
 	}
-	o, err := s.store.OperatorOfIssuer(ctx, id.Subject, name)
-	if errors.Is(err, store.ErrNotFound) || err == nil && o.ClosedAt != nil {
-		return refuse("", fmt.Sprintf("no account here is that of %s", name), "Ask an admin for one: plumlatch operator add NAME -issuer-name "+name)
-	}
-	if err != nil {
-		return Actor{}, "", err
-	}
-	if o.IssuerSubject == "" { // from now on it is this one, whatever the name becomes
-		o.IssuerSubject = id.Subject
-		if err := s.store.ChangeOperator(ctx, o.ID, o, "issuer_subject"); err != nil {
-			return Actor{}, "", err
-		}
-	}
-	if err := try.succeeded(ctx); err != nil {
-		return Actor{}, "", err
-	}
-	asksCode := o.FactorAt != nil && !slices.ContainsFunc(append(claims.AMR, claims.ACR), func(c string) bool {
-		return slices.Contains(s.Issuer.Factors, c)
-	})
-	return s.beginSession(ctx, o, in, " by the issuer", asksCode)
+	who.factor = slices.ContainsFunc(append(claims.AMR, claims.ACR), func(c string) bool { return slices.Contains(i.Factors, c) })
+	return who, nil
 }
 
 // plainOAuth leaves out the body of the issuer's answer, which may hold a secret.
-func plainOAuth(err error) string {
+func plainOAuth(err error) error {
 	var r *oauth2.RetrieveError
 	if errors.As(err, &r) {
-		return "the issuer answered " + r.ErrorCode
+		return errors.New("the issuer answered " + r.ErrorCode)
 	}
-	return err.Error()
+	return err
 }

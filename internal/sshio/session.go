@@ -43,7 +43,7 @@ type Session struct {
 	HostKey ssh.PublicKey
 
 	client *ssh.Client
-	files  *sftp.Client
+	files  *files
 	user   string
 	// key is what it was opened with, in the wire form; nil for a password. at is when.
 	key []byte
@@ -93,7 +93,7 @@ func (s *Session) Close() {
 	}
 }
 
-func (s *Session) sftp() (*sftp.Client, error) {
+func (s *Session) sftp() (*files, error) {
 	if s.files != nil {
 		return s.files, nil
 	}
@@ -101,8 +101,8 @@ func (s *Session) sftp() (*sftp.Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the SSH server offers no SFTP: %w", err)
 	}
-	s.files = c
-	return c, nil
+	s.files = &files{c}
+	return s.files, nil
 }
 
 // RemoteFile is an authorized_keys file as it was read.

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-func newSigner(t *testing.T) ssh.Signer {
+func newSigner(t testing.TB) ssh.Signer {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {

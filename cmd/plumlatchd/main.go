@@ -286,8 +286,12 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 		return err
 	}
 	defer h.close()
-	if any, err := h.service.HasOperators(ctx); err != nil || any {
-		return errors.Join(err, errors.New("there are accounts already; an admin among them makes the others"))
+	any, err := h.service.HasOperators(ctx)
+	if err != nil {
+		return err
+	}
+	if any {
+		return errors.New("there are accounts already; an admin among them makes the others")
 	}
 	password, err := readPassword()
 	if err != nil {

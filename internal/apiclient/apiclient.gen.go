@@ -2609,9 +2609,11 @@ type Restore struct {
 	Run   Run          `json:"run"`
 
 	// Target The instance that is logged in to: another one, where it is replaced.
-	Target   string        `json:"target"`
-	Undoable bool          `json:"undoable"`
-	Waits    *RestoreWaits `json:"waits,omitempty"`
+	Target   string `json:"target"`
+	Undoable bool   `json:"undoable"`
+
+	// Waits What a run waits for from somebody.
+	Waits *RunWaits `json:"waits,omitempty"`
 }
 
 // RestorePage defines model for RestorePage.
@@ -2638,26 +2640,6 @@ type RestoreReport struct {
 
 // RestoreRoute A way back into a login.
 type RestoreRoute string
-
-// RestoreWaits defines model for RestoreWaits.
-type RestoreWaits struct {
-	// ByHand Whether it is to be done outside of this product.
-	ByHand bool `json:"by_hand"`
-
-	// Next The command that does it; absent where there is none.
-	Next  *string   `json:"next,omitempty"`
-	Since time.Time `json:"since"`
-	Step  string    `json:"step"`
-
-	// Undo Whether it waits in the undo of the step.
-	Undo bool `json:"undo"`
-
-	// What What they have to do, as in: to log in to debian@door with ines-main.
-	What string `json:"what"`
-
-	// Who Who has to do it.
-	Who string `json:"who"`
-}
 
 // Role defines model for Role.
 type Role string

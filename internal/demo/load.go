@@ -399,7 +399,10 @@ func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, 
 	}
 	b.note(at, m.by, "instance.launch", "instance", m.name, "%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size, strings.Join(names, ", "))
 	b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, "The launch of %s, asked for by %s, is done: its login answers.", m.name, m.by)
-	return errors.Join(tx.AddGrants(ctx, grants), tx.PutSightings(ctx, sightings))
+	if err := tx.AddGrants(ctx, grants); err != nil {
+		return err
+	}
+	return tx.PutSightings(ctx, sightings)
 }
 
 func labelsOf(l map[string]string) map[string]string {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io/fs"
+	mathrand "math/rand/v2"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"plumlatch/internal/child"
+	"plumlatch/internal/paddock/block"
 	"plumlatch/internal/pgboot"
 )
 
@@ -93,7 +95,23 @@ func (s *Stage) OpenCloud(latency string) error {
 		return err
 	}
 	defer log.Close()
-	cmd := exec.Command(program, "-data", filepath.Join(s.Dir, "paddock"), "-token-file", s.tokenFile(), "-latency", latency, "-block", blockFor(s.Dir).String())
+	addresses, fresh, err := s.block()
+	if err != nil {
+		return err
+	}
+	for {
+		err := s.startCloud(program, latency, addresses, log)
+		if err == nil || !fresh || block.IsFree(addresses) {
+			return err
+		}
+		if addresses, err = s.takeBlock(); err != nil { // another demo was faster
+			return err
+		}
+	}
+}
+
+func (s *Stage) startCloud(program, latency string, addresses netip.Prefix, log *os.File) error {
+	cmd := exec.Command(program, "-data", filepath.Join(s.Dir, "paddock"), "-token-file", s.tokenFile(), "-latency", latency, "-block", addresses.String())
 	cmd.Stderr = log
 	out, inward, err := os.Pipe()
 	if err != nil {
@@ -108,18 +126,64 @@ func (s *Stage) OpenCloud(latency string) error {
 	}
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
-		return fmt.Errorf("the stand-in cloud did not start; %s says why", log.Name())
+		return errors.Join(fmt.Errorf("the stand-in cloud did not start; %s says why", log.Name()), s.CloseCloud())
 	}
 	s.CloudURL = strings.TrimSpace(line)
 	return nil
 }
 
-// blockFor gives each data folder addresses of its own, so that two demos on
-// one machine do not meet.
-func blockFor(dir string) netip.Prefix {
+// The instances of a demo have addresses in one of these blocks of loopback.
+const (
+	firstBlock = 32 // of 127.x.0.0/16
+	blocks     = 32
+)
+
+// block returns the addresses of this demo; fresh is whether it was chosen now. A demo keeps
+// its own, since its instances have addresses there.
+func (s *Stage) block() (addresses netip.Prefix, fresh bool, err error) {
+	data, err := os.ReadFile(s.blockFile())
+	if err == nil {
+		addresses, err = netip.ParsePrefix(strings.TrimSpace(string(data)))
+		return addresses, false, err
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return addresses, false, err
+	}
+	if _, err := os.Stat(filepath.Join(s.Dir, "paddock")); err == nil { // of a version that kept no block
+		addresses = earlierBlock(s.Dir)
+		return addresses, false, s.keepBlock(addresses)
+	}
+	addresses, err = s.takeBlock()
+	return addresses, true, err
+}
+
+func (s *Stage) blockFile() string { return filepath.Join(s.Dir, "paddock.block") }
+
+func (s *Stage) keepBlock(addresses netip.Prefix) error {
+	return os.WriteFile(s.blockFile(), []byte(addresses.String()+"\n"), 0o600)
+}
+
+// takeBlock chooses a block that no other stand-in on this machine has, and keeps it.
+func (s *Stage) takeBlock() (netip.Prefix, error) {
+	begin := mathrand.IntN(blocks)
+	for n := range blocks {
+		addresses := blockAt(firstBlock + (begin+n)%blocks)
+		if block.IsFree(addresses) {
+			return addresses, s.keepBlock(addresses)
+		}
+	}
+	return netip.Prefix{}, fmt.Errorf("all %d address blocks for demos are in use on this machine: stop another demo", blocks)
+}
+
+func blockAt(n int) netip.Prefix {
+	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(n), 0, 0}), 16)
+}
+
+// earlierBlock is the block by which earlier versions had each data folder's addresses.
+func earlierBlock(dir string) netip.Prefix {
 	h := fnv.New32a()
 	h.Write([]byte(dir))
-	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(32 + h.Sum32()%192), 0, 0}), 16)
+	return blockAt(32 + int(h.Sum32()%192))
 }
 
 // CloseCloud ends the stand-in cloud.

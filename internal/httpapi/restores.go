@@ -78,15 +78,10 @@ func (a *api) StartRestore(ctx context.Context, r contract.StartRestoreRequestOb
 }
 
 func restoreOf(r service.Restore) contract.Restore {
-	out := contract.Restore{
-		Run: runOf(r.Run), Route: contract.RestoreRoute(r.Route), Login: r.Login, Key: r.Key, Lost: all(r.Lost), Removes: all(r.Removes), Target: r.Target, Closings: each(r.Closings, closingOf),
+	return contract.Restore{
+		Run: runOf(r.Run), Waits: waitsOf(r.Run), Route: contract.RestoreRoute(r.Route), Login: r.Login, Key: r.Key, Lost: all(r.Lost), Removes: all(r.Removes), Target: r.Target, Closings: each(r.Closings, closingOf),
 		Left: all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable, Kept: r.Kept,
 	}
-	if r.Waits != nil {
-		w := r.Waits
-		out.Waits = &contract.RestoreWaits{Step: string(w.Step), Undo: w.Undo, Who: w.Who, What: w.What, Next: optional(w.Next), ByHand: w.ByHand, Since: w.Since}
-	}
-	return out
 }
 
 func closingOf(c store.Closing) contract.Closing {

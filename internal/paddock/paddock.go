@@ -10,8 +10,10 @@ package paddock
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -19,10 +21,11 @@ import (
 	"time"
 
 	"plumlatch/internal/paddock/adapter"
+	"plumlatch/internal/paddock/block"
 )
 
 // SSHPort is the port on which every instance answers SSH.
-const SSHPort = 2222
+const SSHPort = block.Port
 
 // DefaultBlock is the range of loopback addresses that instances get.
 var DefaultBlock = netip.MustParsePrefix("127.40.0.0/16")
@@ -57,6 +60,7 @@ type Cloud struct {
 	opts  Options
 	log   *slog.Logger
 	state *state
+	claim net.Listener // of the address block
 
 	mu        sync.Mutex
 	endpoints map[string]*endpoint   // by instance id
@@ -85,11 +89,15 @@ func Open(o Options) (*Cloud, error) {
 	if err := os.MkdirAll(filepath.Join(o.Dir, "disks"), 0o700); err != nil {
 		return nil, fmt.Errorf("paddock: %w", err)
 	}
-	st, err := openState(filepath.Join(o.Dir, "state.db"))
+	claim, err := block.Claim(o.Block)
 	if err != nil {
 		return nil, err
 	}
-	c := &Cloud{opts: o, log: o.Log, state: st, endpoints: map[string]*endpoint{}, locks: map[string]*sync.Mutex{}}
+	st, err := openState(filepath.Join(o.Dir, "state.db"))
+	if err != nil {
+		return nil, errors.Join(err, claim.Close())
+	}
+	c := &Cloud{opts: o, log: o.Log, state: st, claim: claim, endpoints: map[string]*endpoint{}, locks: map[string]*sync.Mutex{}}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	if err := c.resume(); err != nil {
 		c.Close()
@@ -110,6 +118,7 @@ func (c *Cloud) Close() {
 	}
 	c.mu.Unlock()
 	c.state.close()
+	c.claim.Close()
 }
 
 func (c *Cloud) resume() error {

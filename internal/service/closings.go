@@ -56,7 +56,10 @@ func (s *Service) open(ctx context.Context, run store.Run, kind, what string, de
 	}
 	e := s.entry(actorFor(run), "restore.opened", "instance", run.Instance.Name, run.Reason, "The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what, written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"))
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.ChangeClosing(ctx, c.ID, map[string]any{"opened_at": s.now()}), tx.Note(ctx, e))
+		if err := tx.ChangeClosing(ctx, c.ID, map[string]any{"opened_at": s.now()}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, e)
 	})
 }
 
@@ -99,7 +102,10 @@ func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
 		e.Outcome = "late"
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.ChangeClosing(ctx, c.ID, map[string]any{"closed_at": now, "note": note}), tx.Note(ctx, e))
+		if err := tx.ChangeClosing(ctx, c.ID, map[string]any{"closed_at": now, "note": note}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, e)
 	})
 }
 
@@ -161,12 +167,12 @@ func (s *Service) closeDue(ctx context.Context) error {
 func (s *Service) leftOpen(ctx context.Context, c store.Closing, why string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		err := tx.ChangeClosing(ctx, c.ID, map[string]any{"note": "not closed yet: " + why})
-		if c.Note != "" || s.now().Before(c.Deadline) {
+		if err != nil || c.Note != "" || s.now().Before(c.Deadline) {
 			return err
 		}
 		e := s.entry(byService, "restore.left-open", "instance", c.InstanceName, "", "What was opened for the restore of %s is still open beyond its deadline, %s: %s. It is tried again until it is closed.", c.InstanceName, c.What, why)
 		e.Outcome = "open"
-		return errors.Join(err, tx.Note(ctx, e))
+		return tx.Note(ctx, e)
 	})
 }
 

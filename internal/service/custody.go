@@ -104,7 +104,10 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 		if err == nil && !first {
 			err = &Problem{Kind: Gone, Code: "private-half-released", Where: []string{name}, Detail: "the private half of " + name + " was handed over at this moment to somebody else"}
 		}
-		return errors.Join(err, tx.Note(ctx, s.entry(actor, "key.release", "key", name, w.Reason, "%s took the private half of %s out of the safe%s%s.", actor.Name, name, consented, how)))
+		if err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.release", "key", name, w.Reason, "%s took the private half of %s out of the safe%s%s.", actor.Name, name, consented, how))
 	})
 	if err != nil {
 		clear(private)
@@ -231,7 +234,10 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		return errors.Join(tx.AddConsent(ctx, c), tx.Note(ctx, s.entry(actor, "consent.ask", "key", k.Name, reason, "%s asks for consent to take the private half of %s out of the safe.", actor.Name, k.Name)))
+		if err := tx.AddConsent(ctx, c); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "consent.ask", "key", k.Name, reason, "%s asks for consent to take the private half of %s out of the safe.", actor.Name, k.Name))
 	})
 	return c, err
 }
@@ -291,7 +297,10 @@ func (s *Service) DecideConsent(ctx context.Context, actor Actor, id uuid.UUID, 
 		}
 		now := s.now().Truncate(time.Microsecond)
 		c.DecidedBy, c.DecidedAt, c.Note = actor.Name, &now, note
-		return errors.Join(tx.DecideConsent(ctx, id, c.State, actor.Name, note, now), tx.Note(ctx, s.entry(actor, action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName)))
+		if err := tx.DecideConsent(ctx, id, c.State, actor.Name, note, now); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName))
 	})
 	return c, err
 }
@@ -355,7 +364,10 @@ func (s *Service) ForgetKey(ctx context.Context, actor Actor, name string) (stor
 		case k.ProvedAt == nil || k.ProvedAt.Before(*half.ReleasedAt) || s.now().Sub(*k.ProvedAt) > proofForForgetting:
 			return &Problem{Kind: Conflict, Code: "not-proved", Where: []string{name}, Detail: fmt.Sprintf("nobody has proved within the last %d minutes to hold the private half of %s", int(proofForForgetting.Minutes()), name), Remedy: "Prove it, and then again: plumlatch key forget " + name + " -with FILE"}
 		}
-		return errors.Join(tx.ForgetHalf(ctx, k.ID), tx.Note(ctx, s.entry(actor, "key.forget", "key", name, "", "%s had the safe forget the private half of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy)))
+		if err := tx.ForgetHalf(ctx, k.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.forget", "key", name, "", "%s had the safe forget the private half of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy))
 	})
 	if err != nil {
 		return store.Key{}, err
@@ -409,11 +421,17 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 			return err
 		}
 		if err == nil && half.ReleasedAt == nil {
-			return errors.Join(tx.SetKeeper(ctx, k.ID, keeper.ID), tx.Note(ctx, s.entry(actor, "key.hand-over", "key", key, reason, "%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, keeper.Name)))
+			if err := tx.SetKeeper(ctx, k.ID, keeper.ID); err != nil {
+				return err
+			}
+			return tx.Note(ctx, s.entry(actor, "key.hand-over", "key", key, reason, "%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, keeper.Name))
 		}
 		h := store.Handover{ID: newID(), KeyID: k.ID, FromKeeper: k.KeeperID, ToKeeper: keeper.ID, AskedBy: actor.Name, Reason: reason, AskedAt: s.now().Truncate(time.Microsecond), KeyName: k.Name, ToName: keeper.Name}
 		waits = &h
-		return errors.Join(tx.AddHandover(ctx, h), tx.Note(ctx, s.entry(actor, "key.hand-over-ask", "key", key, reason, "%s asked %s to take %s over, and to prove it.", actor.Name, keeper.Name, key)))
+		if err := tx.AddHandover(ctx, h); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.hand-over-ask", "key", key, reason, "%s asked %s to take %s over, and to prove it.", actor.Name, keeper.Name, key))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
@@ -449,8 +467,10 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor Actor, key string) 
 		if err != nil {
 			return err
 		}
-		_, err = tx.EndHandover(ctx, waiting[0].ID, "called off", s.now())
-		return errors.Join(err, tx.Note(ctx, s.entry(actor, "key.hand-over-off", "key", key, "", "%s called off that %s takes %s over.", actor.Name, waiting[0].ToName, key)))
+		if _, err := tx.EndHandover(ctx, waiting[0].ID, "called off", s.now()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.hand-over-off", "key", key, "", "%s called off that %s takes %s over.", actor.Name, waiting[0].ToName, key))
 	})
 }
 
@@ -473,5 +493,8 @@ func (s *Service) takeOver(ctx context.Context, tx *store.Store, actor Actor, k 
 	if _, err := tx.EndHandover(ctx, h.ID, "proved", s.now()); err != nil {
 		return err
 	}
-	return errors.Join(tx.SetKeeper(ctx, k.ID, h.ToKeeper), tx.Note(ctx, s.entry(actor, "key.hand-over", "key", k.Name, h.Reason, "%s is the keeper of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy)))
+	if err := tx.SetKeeper(ctx, k.ID, h.ToKeeper); err != nil {
+		return err
+	}
+	return tx.Note(ctx, s.entry(actor, "key.hand-over", "key", k.Name, h.Reason, "%s is the keeper of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy))
 }

@@ -268,7 +268,10 @@ func (s *Service) endGrants(ctx context.Context) error {
 		e := onKeys(s.entry(actor, "grant.end", "login", loginName(g.OSUser, g.InstanceName), "", "The grant of %s to %s is over, but was not withdrawn: %s.", loginName(g.OSUser, g.InstanceName), g.KeyName, p.Detail), g.KeyName)
 		e.Outcome = "refused"
 		if err := s.store.InTx(ctx, func(tx *store.Store) error {
-			return errors.Join(tx.NoteEndRefused(ctx, g.ID), tx.Note(ctx, e))
+			if err := tx.NoteEndRefused(ctx, g.ID); err != nil {
+				return err
+			}
+			return tx.Note(ctx, e)
 		}); err != nil {
 			return err
 		}

@@ -172,14 +172,21 @@ func (s *Service) BeginLeaving(ctx context.Context, actor Actor, person, to, rea
 		case follows.LeftAt != nil:
 			return &Problem{Kind: Conflict, Code: "keeper-left", Field: "to", Detail: to + " has left"}
 		}
-		if admins, err := tx.CountAdmins(ctx); err != nil || Role(o.Role) == Admin && admins == 1 {
-			return errors.Join(err, &Problem{Kind: Conflict, Code: "last-admin", Where: []string{person}, Detail: person + " is the only admin; nobody could make another", Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin"})
+		admins, err := tx.CountAdmins(ctx)
+		if err != nil {
+			return err
+		}
+		if Role(o.Role) == Admin && admins == 1 {
+			return &Problem{Kind: Conflict, Code: "last-admin", Where: []string{person}, Detail: person + " is the only admin; nobody could make another", Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin"}
 		}
 		if o.Leaving != nil {
 			return &Problem{Kind: Conflict, Code: "leaving-already", Where: []string{person}, Detail: o.Leaving.By + " has begun this already", Remedy: "See how far it is: plumlatch operator leave " + person}
 		}
 		o.Leaving = &store.Leaving{BegunAt: s.now(), By: actor.Name, Reason: reason, To: to}
-		return errors.Join(tx.ChangeOperator(ctx, o.ID, o, "leaving"), tx.Note(ctx, s.entry(actor, "operator.leave", "operator", person, reason, "%s began the leaving of %s; %s follows.", actor.Name, person, to)))
+		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "operator.leave", "operator", person, reason, "%s began the leaving of %s; %s follows.", actor.Name, person, to))
 	})
 	if err != nil {
 		return Leaving{}, err
@@ -283,11 +290,17 @@ func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note stri
 		if err := tx.LockPeople(ctx); err != nil {
 			return err
 		}
-		if admins, err := tx.CountAdmins(ctx); err != nil || Role(o.Role) == Admin && admins == 1 {
-			return errors.Join(err, &Problem{Kind: Conflict, Code: "last-admin", Detail: o.Name + " is the only admin now", Remedy: "Make somebody else an admin: plumlatch operator change NAME -role admin"})
+		admins, err := tx.CountAdmins(ctx)
+		if err != nil {
+			return err
 		}
-		return errors.Join(tx.CloseOperator(ctx, o.ID, s.now()),
-			tx.Note(ctx, s.entry(by, "operator.left", "operator", o.Name, o.Leaving.Reason, "%s has left: none of their keys is in place any more, and the account is closed.", o.Name)))
+		if Role(o.Role) == Admin && admins == 1 {
+			return &Problem{Kind: Conflict, Code: "last-admin", Detail: o.Name + " is the only admin now", Remedy: "Make somebody else an admin: plumlatch operator change NAME -role admin"}
+		}
+		if err := tx.CloseOperator(ctx, o.ID, s.now()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(by, "operator.left", "operator", o.Name, o.Leaving.Reason, "%s has left: none of their keys is in place any more, and the account is closed.", o.Name))
 	})
 }
 
@@ -298,7 +311,10 @@ func (s *Service) retire(ctx context.Context, actor Actor, key, reason string) e
 		if err != nil {
 			return s.noKey(err, key)
 		}
-		return errors.Join(tx.SetKeyState(ctx, k.ID, "retired"), tx.Note(ctx, s.entry(actor, "key.retire", "key", key, reason, "%s opens nothing and is retired.", key)))
+		if err := tx.SetKeyState(ctx, k.ID, "retired"); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "key.retire", "key", key, reason, "%s opens nothing and is retired.", key))
 	})
 }
 
@@ -367,7 +383,10 @@ func (s *Service) LeaveAgain(ctx context.Context, actor Actor, person, reason st
 	}
 	o.Leaving.Rotation, o.Leaving.BegunAt, o.Leaving.Note = nil, s.now(), ""
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.ChangeOperator(ctx, o.ID, o, "leaving"), tx.Note(ctx, s.entry(actor, "operator.leave", "operator", person, reason, "%s took up the leaving of %s again.", actor.Name, person)))
+		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "operator.leave", "operator", person, reason, "%s took up the leaving of %s again.", actor.Name, person))
 	})
 	if err != nil {
 		return Leaving{}, err
@@ -387,7 +406,10 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor Actor, person string
 	}
 	o.Leaving = nil
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.ChangeOperator(ctx, o.ID, o, "leaving"), tx.Note(ctx, s.entry(actor, "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person)))
+		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person))
 	})
 	if err != nil {
 		return Leaving{}, err

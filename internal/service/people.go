@@ -444,8 +444,10 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once IdempotencyKey,
 		if err != nil || earlier != "" {
 			return err
 		}
-		return errors.Join(tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: name, Kind: "team", Title: title}),
-			tx.Note(ctx, s.entry(actor, "team.add", "team", name, "", "%s made the team %s.", actor.Name, name)))
+		if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: name, Kind: "team", Title: title}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "team.add", "team", name, "", "%s made the team %s.", actor.Name, name))
 	})
 	return personTaken(err, name)
 }
@@ -500,7 +502,10 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 		if n > 0 {
 			return &Problem{Kind: Conflict, Code: "team-holds-keys", Where: []string{name}, Detail: fmt.Sprintf("the team %s holds %s", name, counted(int(n), "key")), Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER"}
 		}
-		return errors.Join(tx.DeleteKeeper(ctx, t.ID), tx.Note(ctx, s.entry(actor, "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name)))
+		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name))
 	})
 }
 

@@ -105,7 +105,10 @@ func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge 
 		if err := tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name}); err != nil {
 			return err
 		}
-		return errors.Join(tx.Note(ctx, s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name)), s.takeOver(ctx, tx, actor, k))
+		if err := tx.Note(ctx, s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name)); err != nil {
+			return err
+		}
+		return s.takeOver(ctx, tx, actor, k)
 	})
 	if err != nil {
 		return store.Key{}, err

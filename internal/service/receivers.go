@@ -105,7 +105,10 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, once Idempotency
 		if out.LastSeq, err = tx.LastEntry(ctx); err != nil {
 			return err
 		}
-		return errors.Join(tx.AddReceiver(ctx, out.Receiver, sealed), tx.Note(ctx, s.entry(actor, "receiver.add", "receiver", name, "", "%s has events (%s) sent to the receiver %s.", actor.Name, strings.Join(kinds, ", "), name)))
+		if err := tx.AddReceiver(ctx, out.Receiver, sealed); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "receiver.add", "receiver", name, "", "%s has events (%s) sent to the receiver %s.", actor.Name, strings.Join(kinds, ", "), name))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
@@ -136,7 +139,10 @@ func (s *Service) DeleteReceiver(ctx context.Context, actor Actor, name string) 
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.DeleteReceiver(ctx, r.ID), tx.Note(ctx, s.entry(actor, "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name)))
+		if err := tx.DeleteReceiver(ctx, r.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name))
 	})
 }
 
@@ -152,7 +158,10 @@ func (s *Service) PauseReceiver(ctx context.Context, actor Actor, name string, p
 		action, words = "receiver.pause", "%s pauses the receiver %s."
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.PauseReceiver(ctx, r.ID, pause), tx.Note(ctx, s.entry(actor, action, "receiver", name, "", words, actor.Name, name)))
+		if err := tx.PauseReceiver(ctx, r.ID, pause); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, action, "receiver", name, "", words, actor.Name, name))
 	})
 }
 
@@ -350,7 +359,10 @@ func (s *Service) watchReach(ctx context.Context) error {
 			e.Outcome = "found"
 			entries = append(entries, e)
 		}
-		return errors.Join(tx.SetShut(ctx, came, went, s.now()), tx.Note(ctx, entries...))
+		if err := tx.SetShut(ctx, came, went, s.now()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, entries...)
 	})
 }
 

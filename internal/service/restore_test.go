@@ -253,7 +253,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 				begun := o.begin()
 				r.until("the step "+string(step), func() bool {
 					run, err := o.Restore(t.Context(), begun.ID)
-					if err == nil && (run.Waits == nil || run.Waits.Step != step) {
+					if err == nil && (run.Waits == nil || run.Waits.Step != string(step)) {
 						err = o.help(run)
 					}
 					return err == nil && slices.ContainsFunc(run.Steps, func(s store.RunStep) bool { return s.Name == string(step) && s.State == runs.StepRunning })
@@ -286,7 +286,7 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	waits := func(step restore.Step) func() bool {
 		return func() bool {
 			now, err := r.Restore(t.Context(), run.ID)
-			return err == nil && now.Waits != nil && now.Waits.Step == step
+			return err == nil && now.Waits != nil && now.Waits.Step == string(step)
 		}
 	}
 	r.until("the wait for a login", waits(restore.Enter))

@@ -59,7 +59,7 @@ func (o *lockedOut) waitsByHand(id uuid.UUID, step restore.Step) {
 	o.t.Helper()
 	o.until("the wait for "+string(step), func() bool {
 		r, err := o.Restore(o.t.Context(), id)
-		return err == nil && r.Waits != nil && r.Waits.Step == step && r.Waits.ByHand
+		return err == nil && r.Waits != nil && r.Waits.Step == string(step) && r.Waits.ByHand
 	})
 }
 

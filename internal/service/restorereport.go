@@ -126,7 +126,9 @@ func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) 
 
 func (s *Service) notePassword(ctx context.Context, actor Actor, i store.Instance, what, sentence string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.NotePasswordReading(ctx, store.PasswordReading{ID: newID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()}),
-			tx.Note(ctx, s.entry(actor, "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name)))
+		if err := tx.NotePasswordReading(ctx, store.PasswordReading{ID: newID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name))
 	})
 }

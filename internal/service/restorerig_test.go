@@ -249,7 +249,7 @@ func (o *lockedOut) help(r Restore) error {
 	}
 	ctx := o.t.Context()
 	switch {
-	case r.Waits.Step == restore.Place:
+	case r.Waits.Step == string(restore.Place):
 		i, err := o.Instance(ctx, o.name)
 		if err != nil {
 			return err
@@ -280,7 +280,7 @@ func (o *lockedOut) help(r Restore) error {
 		}
 		_, err = o.ReportFiles(ctx, o.ines, o.login, files, folders, ssh.FingerprintSHA256(s.HostKey))
 		return err
-	case r.Waits.Step == restore.Open:
+	case r.Waits.Step == string(restore.Open):
 		return o.OpenedPassword(ctx, o.ines, o.name)
 	}
 	return fmt.Errorf("it waits for %s", r.Waits.What)

@@ -53,8 +53,6 @@ type Restore struct {
 	// Target is the instance that is logged in to: another one, where it is replaced.
 	Target   string
 	Closings []store.Closing
-	// Waits says what somebody has to do now; nil where nobody has.
-	Waits *Waiting
 	// Left are the things that could not be done after the proof, Differs what is not as
 	// it was after an undo.
 	Left    []string
@@ -67,18 +65,6 @@ type Restore struct {
 	Kept bool
 
 	work *restoreWork
-}
-
-// Waiting is a step that waits for somebody, or its undo.
-type Waiting struct {
-	Step restore.Step
-	Undo bool
-	// Who is to do What since when. Next is the command that does it; "" where it is to be done
-	// by hand.
-	Who, What string
-	Next      string
-	ByHand    bool
-	Since     time.Time
 }
 
 // StartRestore begins to get back into a login.
@@ -410,9 +396,6 @@ func restoreOf(run store.Run, closings []store.Closing) (Restore, error) {
 		if step.State == runs.StepLeft {
 			out.Left = append(out.Left, step.Title+": "+step.Outcome)
 		}
-	}
-	if w := run.Waits; w != nil && run.EndedAt == nil {
-		out.Waits = &Waiting{Step: restore.Step(w.Step), Who: w.Who, What: w.What, Next: w.Next, ByHand: w.ByHand, Undo: w.Undo, Since: w.Since}
 	}
 	out.Undoable = run.EndedAt == nil && run.CommittedAt == nil && run.UndoAskedAt == nil && run.State != runs.Undoing
 	for _, c := range closings {

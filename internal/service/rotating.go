@@ -513,7 +513,10 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		return tx.Note(ctx, n)
 	}
 	if state != runs.Done {
-		return errors.Join(tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": reason, "ended_at": now}), note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.new.Name, name, reason))
+		if err := tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": reason, "ended_at": now}); err != nil {
+			return err
+		}
+		return note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.new.Name, name, reason)
 	}
 	grant := func(withdraw bool) error { // what was to end goes on to end
 		return tx.ReplaceGrant(ctx, store.Grant{ID: newID(), KeyID: r.new.ID, LoginID: r.login.ID, GrantedAt: now, GrantedBy: e.run.RequestedBy, Reason: "follows " + r.old.Name}, r.old.ID, withdraw)
@@ -534,12 +537,36 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if e.work.Kept {
 			columns = map[string]any{"state": itemProved, "placed_at": now, "proved_at": now}
 		}
-		return errors.Join(grant(false), entry(), tx.ChangeItem(ctx, item, columns), note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name))
+		if err := grant(false); err != nil {
+			return err
+		}
+		if err := entry(); err != nil {
+			return err
+		}
+		if err := tx.ChangeItem(ctx, item, columns); err != nil {
+			return err
+		}
+		return note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name)
 	case rotation.Back:
-		return errors.Join(tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy), tx.ChangeItem(ctx, item, map[string]any{"state": itemUndone, "ended_at": now}), note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name))
+		if err := tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy); err != nil {
+			return err
+		}
+		if err := tx.ChangeItem(ctx, item, map[string]any{"state": itemUndone, "ended_at": now}); err != nil {
+			return err
+		}
+		return note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name)
 	}
-	if err := errors.Join(grant(true), entry(), tx.ChangeItem(ctx, item, map[string]any{"state": itemDone, "ended_at": now, "detail": "", "old_refused": true}),
-		note("done", "%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.new.Name, name)); err != nil {
+	if err := grant(true); err != nil {
+		return err
+	}
+	if err := entry(); err != nil {
+		return err
+	}
+	done := map[string]any{"state": itemDone, "ended_at": now, "detail": "", "old_refused": true}
+	if err := tx.ChangeItem(ctx, item, done); err != nil {
+		return err
+	}
+	if err := note("done", "%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.new.Name, name); err != nil {
 		return err
 	}
 	// Whether it stands elsewhere is of no matter while it is at work on.

@@ -296,9 +296,13 @@ func (s *Service) overrideItem(ctx context.Context, actor Actor, id uuid.UUID, n
 		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, itemRemoving, why}}, ""); err != nil {
 			return err
 		}
-		return errors.Join(tx.ChangeItem(ctx, i.ID, map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil}),
-			tx.ChangeRotation(ctx, id, map[string]any{"ended_at": nil, "state": keepOn(r)}),
-			tx.Note(ctx, onKeys(s.entry(actor, "rotation.override", "login", name, reason, "%s has the lost key %s removed from %s, although nobody has logged in with %s.", actor.Name, i.OldName, name, i.NewName), i.OldName, i.NewName)))
+		if err := tx.ChangeItem(ctx, i.ID, map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil}); err != nil {
+			return err
+		}
+		if err := tx.ChangeRotation(ctx, id, map[string]any{"ended_at": nil, "state": keepOn(r)}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, onKeys(s.entry(actor, "rotation.override", "login", name, reason, "%s has the lost key %s removed from %s, although nobody has logged in with %s.", actor.Name, i.OldName, name, i.NewName), i.OldName, i.NewName))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {

@@ -58,8 +58,10 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 				return err
 			}
 			if why != "" {
-				return errors.Join(tx.ChangeRotation(ctx, id, map[string]any{"state": rotationPaused, "paused_why": why}),
-					tx.Note(ctx, s.entry(byService, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why)))
+				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotationPaused, "paused_why": why}); err != nil {
+					return err
+				}
+				return tx.Note(ctx, s.entry(byService, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why))
 			}
 		}
 		if busy == 0 && counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {
@@ -140,8 +142,10 @@ func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rota
 	if r.State == rotationUndoing {
 		state = rotationUndone
 	}
-	return errors.Join(tx.ChangeRotation(ctx, r.ID, map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""}),
-		tx.Note(ctx, s.entry(Actor{Name: r.RequestedBy, Via: "service"}, "rotation."+state, "rotation", r.ID.String(), r.Reason, "The rotation that %s started is %s: %d replaced, %d failed, %d undone.", r.RequestedBy, state, counts[itemDone], counts[itemFailed], counts[itemUndone])))
+	if err := tx.ChangeRotation(ctx, r.ID, map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""}); err != nil {
+		return err
+	}
+	return tx.Note(ctx, s.entry(Actor{Name: r.RequestedBy, Via: "service"}, "rotation."+state, "rotation", r.ID.String(), r.Reason, "The rotation that %s started is %s: %d replaced, %d failed, %d undone.", r.RequestedBy, state, counts[itemDone], counts[itemFailed], counts[itemUndone]))
 }
 
 // begun is an item whose run is to start.

@@ -109,7 +109,10 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 			record, err = tx.LockRotationRule(ctx, earlier)
 			return err
 		}
-		return errors.Join(tx.AddRotationRule(ctx, record), tx.Note(ctx, s.entry(actor, "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name)))
+		if err := tx.AddRotationRule(ctx, record); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
@@ -138,7 +141,10 @@ func (s *Service) ChangeRotationRule(ctx context.Context, actor Actor, name, cha
 		}
 		record.Paused = change == "pause"
 		did := map[bool]string{true: "paused", false: "went on with"}[record.Paused]
-		return errors.Join(tx.ChangeRotationRule(ctx, record.ID, map[string]any{"paused": record.Paused}), tx.Note(ctx, s.entry(actor, "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name)))
+		if err := tx.ChangeRotationRule(ctx, record.ID, map[string]any{"paused": record.Paused}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name))
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return Rule{}, noSuchRule(name)
@@ -160,7 +166,10 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor Actor, name stri
 		if err != nil {
 			return err
 		}
-		return errors.Join(tx.DeleteRotationRule(ctx, record.ID), tx.Note(ctx, s.entry(actor, "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name)))
+		if err := tx.DeleteRotationRule(ctx, record.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name))
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return noSuchRule(name)

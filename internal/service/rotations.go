@@ -178,8 +178,11 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 				return err
 			}
 		}
-		return errors.Join(tx.AddAskedKeys(ctx, asked), tx.Note(ctx, s.entry(actor, "rotation.start", "rotation", r.ID.String(), start.Reason,
-			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name, counted(logins, "login"), counted(instances, "instance"), counted(len(items), "key line"), counted(leftOut, "line"), counted(len(plan.New), "key"), made)))
+		if err := tx.AddAskedKeys(ctx, asked); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "rotation.start", "rotation", r.ID.String(), start.Reason,
+			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name, counted(logins, "login"), counted(instances, "instance"), counted(len(items), "key line"), counted(leftOut, "line"), counted(len(plan.New), "key"), made))
 	})
 	if err != nil {
 		var taken *store.TakenError

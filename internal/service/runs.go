@@ -425,7 +425,10 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 		name := run.Instance.Name
 		if state == runs.Done {
 			e := l.entry(actor, "instance.launched", "instance", name, run.Reason, "The launch of %s, asked for by %s, is done: its login answers.", name, run.RequestedBy)
-			return errors.Join(tx.ChangeInstance(ctx, run.InstanceID, map[string]any{"state": "running"}), tx.Note(ctx, e))
+			if err := tx.ChangeInstance(ctx, run.InstanceID, map[string]any{"state": "running"}); err != nil {
+				return err
+			}
+			return tx.Note(ctx, e)
 		}
 		columns := map[string]any{"state": "failed"}
 		words := "was undone"
@@ -439,7 +442,10 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 		}
 		e := l.entry(actor, "instance.launched", "instance", name, run.Reason, "The launch of %s, asked for by %s, %s: %s.", name, run.RequestedBy, words, reason)
 		e.Outcome = state
-		return errors.Join(tx.ChangeInstance(ctx, run.InstanceID, columns), tx.Note(ctx, e))
+		if err := tx.ChangeInstance(ctx, run.InstanceID, columns); err != nil {
+			return err
+		}
+		return tx.Note(ctx, e)
 	}
 }
 
@@ -462,7 +468,10 @@ func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Cont
 				return err
 			}
 		}
-		return errors.Join(tx.ChangeInstance(ctx, run.InstanceID, columns), tx.Note(ctx, e))
+		if err := tx.ChangeInstance(ctx, run.InstanceID, columns); err != nil {
+			return err
+		}
+		return tx.Note(ctx, e)
 	}
 }
 

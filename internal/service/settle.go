@@ -236,7 +236,10 @@ func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID,
 	}
 	run := s.newRun(actor, settleKind, l.Instance, reason, settleWork{Login: login, Place: place, Remove: remove})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.AddRun(ctx, run), tx.Note(ctx, s.entry(actor, "login.settle", "login", called, reason, "%s asked to place %s and to remove %s in %s.", actor.Name, counted(len(place), "missing line"), counted(len(remove), "line"), called)))
+		if err := tx.AddRun(ctx, run); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "login.settle", "login", called, reason, "%s asked to place %s and to remove %s in %s.", actor.Name, counted(len(place), "missing line"), counted(len(remove), "line"), called))
 	})
 	if err != nil {
 		var taken *store.TakenError
@@ -265,8 +268,10 @@ func (s *Service) settleAtOnce(ctx context.Context, actor Actor, l store.LoginTo
 	called := loginName(l.OSUser, l.Instance.Name)
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		if c.Choice.Choice == chooseWithdraw {
-			return errors.Join(tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name),
-				tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", called, reason, "%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name), c.Difference.Name)))
+			if err := tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name); err != nil {
+				return err
+			}
+			return tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", called, reason, "%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name), c.Difference.Name))
 		}
 		k, err := s.acceptable(ctx, tx, actor, l, c)
 		if err != nil {
@@ -338,7 +343,10 @@ func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, 
 	if err := tx.AddKey(ctx, &k); err != nil {
 		return k, &keyTaken{err, wanted, public}
 	}
-	return k, errors.Join(tx.ClaimStrangers(ctx), tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", "%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, describe(public), l.Instance.Name)))
+	if err := tx.ClaimStrangers(ctx); err != nil {
+		return k, err
+	}
+	return k, tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", "%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, describe(public), l.Instance.Name))
 }
 
 // settling has the steps of a run that settles the differences of one login.

@@ -322,8 +322,12 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 		if err := tx.LockPeople(ctx); err != nil {
 			return err
 		}
-		if n, err := tx.CountOperators(ctx); err != nil || n > 0 {
-			return errors.Join(err, &Problem{Kind: Gone, Code: "set-up-over", Detail: "there are accounts here already", Remedy: "Sign in; an admin makes further accounts"})
+		n, err := tx.CountOperators(ctx)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &Problem{Kind: Gone, Code: "set-up-over", Detail: "there are accounts here already", Remedy: "Sign in; an admin makes further accounts"}
 		}
 		return s.addOperator(ctx, tx, Actor{Name: "setup", Via: in.Via, RequestID: in.RequestID}, made)
 	})

@@ -191,15 +191,20 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 // release forgets an adopted instance: nothing on the machine is touched.
 func (s *Service) release(ctx context.Context, actor Actor, i store.Instance, reason string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		return errors.Join(s.forget(ctx, tx, i.ID), tx.Note(ctx, s.entry(actor, "instance.release", "instance", i.Name, reason, "%s let %s go; nothing on the machine was changed.", actor.Name, i.Name)))
+		if err := s.forget(ctx, tx, i.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.entry(actor, "instance.release", "instance", i.Name, reason, "%s let %s go; nothing on the machine was changed.", actor.Name, i.Name))
 	})
 }
 
 // forget ends what is recorded of an instance that is gone: its grants and its steward key.
 func (s *Service) forget(ctx context.Context, tx *store.Store, instance uuid.UUID) error {
-	return errors.Join(
-		tx.WithdrawGrantsOf(ctx, instance, s.now(), "service"),
-		tx.RetireSteward(ctx, instance),
-		tx.ChangeInstance(ctx, instance, map[string]any{"gone_at": s.now(), "state": "terminated"}),
-	)
+	if err := tx.WithdrawGrantsOf(ctx, instance, s.now(), "service"); err != nil {
+		return err
+	}
+	if err := tx.RetireSteward(ctx, instance); err != nil {
+		return err
+	}
+	return tx.ChangeInstance(ctx, instance, map[string]any{"gone_at": s.now(), "state": "terminated"})
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -80,22 +79,30 @@ func (s *Store) CountAdmins(ctx context.Context) (int, error) {
 // CloseOperator closes an account: its sessions and tokens end with it.
 func (s *Store) CloseOperator(ctx context.Context, id uuid.UUID, now time.Time) error {
 	db := s.db.WithContext(ctx)
-	return errors.Join(
-		plain(db.Model(&Operator{}).Where("id = ?", id).Update("closed_at", now).Error),
-		plain(db.Where("operator_id = ?", id).Delete(&Session{}).Error),
-		plain(db.Model(&Token{}).Where("operator_id = ? AND revoked_at IS NULL", id).Update("revoked_at", now).Error),
-		plain(db.Exec("DELETE FROM team_members WHERE operator_id = ?", id).Error),
-		plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error),
-	)
+	if err := db.Model(&Operator{}).Where("id = ?", id).Update("closed_at", now).Error; err != nil {
+		return plain(err)
+	}
+	if err := db.Where("operator_id = ?", id).Delete(&Session{}).Error; err != nil {
+		return plain(err)
+	}
+	tokens := db.Model(&Token{}).Where("operator_id = ? AND revoked_at IS NULL", id)
+	if err := tokens.Update("revoked_at", now).Error; err != nil {
+		return plain(err)
+	}
+	if err := db.Exec("DELETE FROM team_members WHERE operator_id = ?", id).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error)
 }
 
 // OpenOperator opens a closed account again.
 func (s *Store) OpenOperator(ctx context.Context, id uuid.UUID) error {
 	db := s.db.WithContext(ctx)
-	return errors.Join(
-		plain(db.Model(&Operator{}).Where("id = ?", id).Updates(map[string]any{"closed_at": nil, "leaving": nil}).Error),
-		plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", nil).Error),
-	)
+	opened := map[string]any{"closed_at": nil, "leaving": nil}
+	if err := db.Model(&Operator{}).Where("id = ?", id).Updates(opened).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
 }
 
 // SetFactor keeps the sealed secret of a second factor, nil for none, and forgets the

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/base64"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -149,18 +148,19 @@ func (s *Store) ShutLogins(ctx context.Context) (map[uuid.UUID]bool, error) {
 // SetShut records which logins have become shut, and which are not any more.
 func (s *Store) SetShut(ctx context.Context, came, went []uuid.UUID, at time.Time) error {
 	db := s.db.WithContext(ctx)
-	var err error
 	if len(came) > 0 {
 		rows := make([]map[string]any, len(came))
 		for i, id := range came {
 			rows[i] = map[string]any{"login_id": id, "since": at}
 		}
-		err = db.Table("shut_logins").CreateInBatches(rows, 500).Error
+		if err := db.Table("shut_logins").CreateInBatches(rows, 500).Error; err != nil {
+			return plain(err)
+		}
 	}
-	if len(went) > 0 {
-		err = errors.Join(err, db.Exec("DELETE FROM shut_logins WHERE login_id IN ?", went).Error)
+	if len(went) == 0 {
+		return nil
 	}
-	return plain(err)
+	return plain(db.Exec("DELETE FROM shut_logins WHERE login_id IN ?", went).Error)
 }
 
 // NewStranger is a stranger that the daybook does not tell of yet.

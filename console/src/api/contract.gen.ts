@@ -1983,7 +1983,7 @@ export interface components {
             target: string;
             /** @description What it has opened. */
             closings: components["schemas"]["Closing"][];
-            waits?: components["schemas"]["RestoreWaits"];
+            waits?: components["schemas"]["RunWaits"];
             /** @description What could not be done after the proof. */
             left: string[];
             /** @description What is not as it was, after an undo. */
@@ -1996,21 +1996,6 @@ export interface components {
             undoable: boolean;
             /** @description Whether the service keeps the new key's private half, for its keeper to take out of the safe. */
             kept: boolean;
-        };
-        RestoreWaits: {
-            step: string;
-            /** @description Whether it waits in the undo of the step. */
-            undo: boolean;
-            /** @description Who has to do it. */
-            who: string;
-            /** @description What they have to do, as in: to log in to debian@door with ines-main. */
-            what: string;
-            /** @description The command that does it; absent where there is none. */
-            next?: string;
-            /** @description Whether it is to be done outside of this product. */
-            by_hand: boolean;
-            /** Format: date-time */
-            since: string;
         };
         /** @description What a run waits for from somebody. */
         RunWaits: {

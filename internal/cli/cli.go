@@ -11,6 +11,8 @@ import (
 	"os"
 	"slices"
 	"strings"
+
+	"plumlatch/internal/core/text"
 )
 
 // The exit statuses.
@@ -105,7 +107,7 @@ func Run(ctx context.Context, args []string, env Env) int {
 	case slices.ContainsFunc(args, func(a string) bool { return strings.TrimLeft(a, "-") == "json" && a != "json" }):
 		writeProblem(env.Err, err)
 	case status == exitUsage:
-		fmt.Fprintln(env.Err, "plumlatch:", err)
+		fmt.Fprintln(env.Err, "plumlatch:", text.PlainLines(err.Error()))
 	default:
 		writeError(env.Err, err)
 	}

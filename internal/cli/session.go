@@ -270,14 +270,14 @@ func writeError(w io.Writer, err error) {
 	if e.Line != nil && e.Column != nil && given(e.Field) == "public_key" {
 		where = fmt.Sprintf("line %d, column %d: ", *e.Line, *e.Column)
 	}
-	fmt.Fprintf(w, "plumlatch: %s%s\n", where, e.Detail)
+	fmt.Fprintf(w, "plumlatch: %s%s\n", where, text.PlainLines(e.Detail))
 	if e.Code == "key-granted" && e.Where != nil {
 		for _, x := range *e.Where {
-			fmt.Fprintln(w, "  "+x)
+			fmt.Fprintln(w, "  "+text.Plain(x))
 		}
 	}
 	if e.Remedy != nil {
-		fmt.Fprintln(w, *e.Remedy+".")
+		fmt.Fprintln(w, text.PlainLines(*e.Remedy)+".")
 	}
 	if e.Code == "failed" && e.RequestId != nil {
 		fmt.Fprintln(w, "Request id:", *e.RequestId)

@@ -16,8 +16,8 @@ import (
 
 const wardensKeys = "/home/warden/.ssh/authorized_keys"
 
-// hostile are the machines that would harm whoever reads or changes them: what they do, and what
-// is to be said of them when they are read and when they are changed.
+// hostile are machines that try to harm who reads or changes them: what they do, and what must be
+// said when they are read and when they are changed.
 func hostile(text string) map[string]hostileCase {
 	file := func(f sshdtest.HostileFile) sshdtest.Harm {
 		return sshdtest.Harm{Files: map[string]sshdtest.HostileFile{wardensKeys: f}}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -201,5 +202,26 @@ func TestTheDocsShowCommandsThatAreThere(t *testing.T) {
 	}
 	if shown < 150 {
 		t.Errorf("only %d commands are shown", shown)
+	}
+}
+
+// TestSecurityNotesNameTestsThatAreThere looks for each test that docs/security.md names.
+func TestSecurityNotesNameTestsThatAreThere(t *testing.T) {
+	notes, err := os.ReadFile("../../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	there, err := exec.CommandContext(t.Context(), "grep", "-rhoE", `^func (Test|Fuzz)\w+`, "--include=*_test.go", "../..").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	names := regexp.MustCompile(`\b(Test|Fuzz)[A-Z]\w+`).FindAllString(string(notes), -1)
+	if len(names) < 40 {
+		t.Errorf("only %d tests are named", len(names))
+	}
+	for _, name := range names {
+		if !strings.Contains(string(there), "func "+name+"\n") {
+			t.Errorf("docs/security.md names %s, which is not there", name)
+		}
 	}
 }

@@ -3,10 +3,16 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
+	"fmt"
 	"regexp"
+	"strconv"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"gorm.io/gorm"
 )
 
 // fence is the run whose step is at work, and the epoch in which its worker took it.
@@ -34,43 +40,79 @@ func fenceOf(ctx context.Context) (fence, bool) {
 	return f, ok
 }
 
-// keep holds the run's row until the transaction ends, if the epoch is still its own.
-func (f fence) keep(ctx context.Context, tx *sql.Tx) error {
-	var there int
-	err := tx.QueryRowContext(ctx, "SELECT 1 FROM runs WHERE id = $1 AND epoch = $2 FOR SHARE", f.run, f.epoch).Scan(&there)
-	if errors.Is(err, sql.ErrNoRows) {
+// The row of a run is held until the transaction ends, if the epoch is still its own; otherwise the
+// statement fails by a division by zero. It so goes out together with what follows it.
+const (
+	holding      = "SELECT 1 / (SELECT count(*) FROM (SELECT FROM runs WHERE id = %s AND epoch = %s FOR SHARE) r)"
+	divideByZero = "22012"
+)
+
+var holdingArgs = fmt.Sprintf(holding, "$1", "$2")
+
+// fencedBy turns the failure of the statement into ErrFenced.
+func fencedBy(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == divideByZero {
 		return ErrFenced
 	}
 	return err
 }
 
-// begin begins a transaction that is fenced where ctx is a step's.
-func (p *pools) begin(ctx context.Context, o *sql.TxOptions) (*sql.Tx, error) {
-	tx, err := p.of(ctx).BeginTx(ctx, o)
+// begin begins a transaction, which is fenced where ctx is a step's.
+func (p *pools) begin(ctx context.Context, o *sql.TxOptions) (gorm.ConnPool, error) {
 	f, fenced := fenceOf(ctx)
-	if err != nil || !fenced || o != nil && o.ReadOnly {
-		return tx, err
+	if !fenced || o != nil && o.ReadOnly {
+		return p.of(ctx).BeginTx(ctx, o)
 	}
-	if err := f.keep(ctx, tx); err != nil {
-		return nil, errors.Join(err, tx.Rollback())
+	conn, err := p.of(ctx).Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tx := &fencedTx{conn}
+	both := fmt.Sprintf("BEGIN; "+holding, "'"+f.run.String()+"'", strconv.FormatInt(f.epoch, 10))
+	if _, err := conn.ExecContext(ctx, both); err != nil {
+		return nil, errors.Join(fencedBy(err), tx.Rollback())
 	}
 	return tx, nil
 }
 
-// exec runs a statement, in a fenced transaction of its own where ctx is a step's.
+// fencedTx is a transaction that was begun together with the fence's statement.
+type fencedTx struct{ *sql.Conn }
+
+// Commit ends the transaction.
+func (t *fencedTx) Commit() error { return t.end("COMMIT") }
+
+// Rollback takes the transaction back.
+func (t *fencedTx) Rollback() error { return t.end("ROLLBACK") }
+
+func (t *fencedTx) end(how string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), lockTimeout)
+	defer cancel()
+	_, err := t.ExecContext(ctx, how)
+	return errors.Join(err, t.Close())
+}
+
+// exec runs a statement, fenced where ctx is a step's: both go out at once and are one transaction.
 func (p *pools) exec(ctx context.Context, query string, args []any) (sql.Result, error) {
-	if _, fenced := fenceOf(ctx); !fenced {
+	f, fenced := fenceOf(ctx)
+	if !fenced {
 		return p.of(ctx).ExecContext(ctx, query, args...)
 	}
-	tx, err := p.begin(ctx, nil)
-	if err != nil {
-		return nil, err
+	batch := &pgx.Batch{}
+	batch.Queue(holdingArgs, f.run, f.epoch)
+	batch.Queue(query, args...)
+	answers := p.plainOf(ctx).SendBatch(ctx, batch)
+	_, err := answers.Exec()
+	var done pgconn.CommandTag
+	if err == nil {
+		done, err = answers.Exec()
+	} else {
+		err = fencedBy(err)
 	}
-	done, err := tx.ExecContext(ctx, query, args...)
-	if err != nil {
-		return nil, errors.Join(err, tx.Rollback())
+	if closed := answers.Close(); err == nil {
+		err = closed
 	}
-	return done, tx.Commit()
+	return driver.RowsAffected(done.RowsAffected()), err
 }
 
 var (

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
+	"gorm.io/gorm"
 )
 
 // How many connections one process has at most: for requests, for the service's own work, and one
@@ -85,7 +86,7 @@ func (p *pools) QueryRowContext(ctx context.Context, query string, args ...any) 
 }
 
 // BeginTx begins a transaction.
-func (p *pools) BeginTx(ctx context.Context, o *sql.TxOptions) (*sql.Tx, error) {
+func (p *pools) BeginTx(ctx context.Context, o *sql.TxOptions) (gorm.ConnPool, error) {
 	return p.begin(ctx, o)
 }
 

@@ -29,11 +29,24 @@ func daybooks(ctx context.Context, database string) error {
 		return err
 	}
 	defer s.Close()
-	if _, err := s.Pool().Exec(ctx, "CREATE TABLE unchained (LIKE daybook INCLUDING ALL EXCLUDING CONSTRAINTS)"); err != nil {
+	if _, err := s.Pool().Exec(
+		ctx,
+		"CREATE TABLE unchained (LIKE daybook INCLUDING ALL EXCLUDING CONSTRAINTS)",
+	); err != nil {
 		return err
 	}
 	entry := func(n int) store.Entry {
-		return store.Entry{At: time.Now(), Person: "bench", Via: "api", Action: "grant.add", SubjectKind: "login", Subject: fmt.Sprint("debian@node-", n), About: []string{fmt.Sprint("instance:node-", n)}, Outcome: "done", Sentence: "bench granted debian@node to the key bench."}
+		return store.Entry{
+			At:          time.Now(),
+			Person:      "bench",
+			Via:         "api",
+			Action:      "grant.add",
+			SubjectKind: "login",
+			Subject:     fmt.Sprint("debian@node-", n),
+			About:       []string{fmt.Sprint("instance:node-", n)},
+			Outcome:     "done",
+			Sentence:    "bench granted debian@node to the key bench.",
+		}
 	}
 	together := func(write func(n int) error) (time.Duration, error) {
 		begun := time.Now()
@@ -47,8 +60,13 @@ func daybooks(ctx context.Context, database string) error {
 	}
 	bare := func(n int) error {
 		e := entry(n)
-		_, err := s.Pool().Exec(ctx, `INSERT INTO unchained (seq, at, person, via, action, subject_kind, subject, why, outcome, sentence, details, request_id, about, prev_hash, hash)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, '', $8, $9, '{}', '', $10, '', '')`, time.Now().UnixNano()+int64(n), e.At, e.Person, e.Via, e.Action, e.SubjectKind, e.Subject, e.Outcome, e.Sentence, `["`+e.About[0]+`"]`)
+		_, err := s.Pool().
+			Exec(ctx, `INSERT INTO unchained (seq, at, person, via, action, subject_kind, subject, why, outcome, sentence,
+				details, request_id, about, prev_hash, hash)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, '', $8, $9, '{}', '', $10, '',
+				'')`,
+				time.Now().UnixNano()+int64(n), e.At, e.Person, e.Via, e.Action, e.SubjectKind, e.Subject, e.Outcome,
+				e.Sentence, `["`+e.About[0]+`"]`)
 		return err
 	}
 	// One half of the bare rows before and one after, as the machine is not the same throughout.
@@ -65,8 +83,15 @@ func daybooks(ctx context.Context, database string) error {
 		return err
 	}
 	unchained := (before + after) / 2
-	fmt.Printf("| %d entries of the daybook, each in a transaction of its own, %d at once | %.0f per second; the same rows without a chain %.0f, %.1f times as many |\n",
-		entries, entriesAtOnce, entries/chained.Seconds(), entries/unchained.Seconds(), chained.Seconds()/unchained.Seconds())
+	fmt.Printf(
+		"| %d entries of the daybook, each in a transaction of its own, %d at once | %.0f per second; the same rows "+
+			"without a chain %.0f, %.1f times as many |\n",
+		entries,
+		entriesAtOnce,
+		entries/chained.Seconds(),
+		entries/unchained.Seconds(),
+		chained.Seconds()/unchained.Seconds(),
+	)
 	part := make([]store.Entry, 500)
 	for n := range part {
 		part[n] = entry(n)
@@ -97,11 +122,20 @@ func daybooks(ctx context.Context, database string) error {
 	took := time.Since(begun)
 	begun = time.Now()
 	var count int
-	if err := s.Pool().QueryRow(ctx, "SELECT count(*) FROM (SELECT seq, sentence, details, about, hash FROM daybook ORDER BY seq) x WHERE sentence <> ''").Scan(&count); err != nil {
+	if err := s.Pool().QueryRow(
+		ctx,
+		"SELECT count(*) FROM (SELECT seq, sentence, details, about, hash FROM daybook ORDER BY seq) x WHERE sentence <> ''",
+	).Scan(&count); err != nil {
 		return err
 	}
 	read := time.Since(begun)
-	fmt.Printf("| going through a daybook of %d entries | %.1f s, %.0f µs each; the database alone reads them in %.2f s |\n", checked, took.Seconds(), float64(took.Microseconds())/float64(checked), read.Seconds())
+	fmt.Printf(
+		"| going through a daybook of %d entries | %.1f s, %.0f µs each; the database alone reads them in %.2f s |\n",
+		checked,
+		took.Seconds(),
+		float64(took.Microseconds())/float64(checked),
+		read.Seconds(),
+	)
 	_, err = s.Pool().Exec(ctx, "DROP TABLE unchained")
 	return err
 }
@@ -132,14 +166,31 @@ func limits(ctx context.Context, s *service, dir string) error {
 	if err := os.WriteFile(word, []byte(password), 0o600); err != nil {
 		return err
 	}
-	add := exec.CommandContext(ctx, "bin/plumlatch", "operator", "add", "limited", "-role", "operator", "-limit", "team=3", "-password-file", word, "-confirm-file", word)
+	add := exec.CommandContext(
+		ctx,
+		"bin/plumlatch",
+		"operator",
+		"add",
+		"limited",
+		"-role",
+		"operator",
+		"-limit",
+		"team=3",
+		"-password-file",
+		word,
+		"-confirm-file",
+		word,
+	)
 	add.Env = append(os.Environ(), "HOME="+dir, "PLUMLATCH_URL="+s.url, "PLUMLATCH_TOKEN="+s.token)
 	if out, err := add.CombinedOutput(); err != nil {
 		return fmt.Errorf("add somebody limited: %w: %s", err, out)
 	}
 	all := s.token
 	defer func() { s.token = all }()
-	for _, c := range []struct{ what, path string }{{"instance list, first page", "/api/v1/instances"}, {"instance list, searched", "/api/v1/instances?q=node-00"}} {
+	for _, c := range []struct{ what, path string }{
+		{"instance list, first page", "/api/v1/instances"},
+		{"instance list, searched", "/api/v1/instances?q=node-00"},
+	} {
 		s.token = all
 		free, err := s.measure(c.path)
 		if err != nil {
@@ -153,7 +204,13 @@ func limits(ctx context.Context, s *service, dir string) error {
 			return err
 		}
 		f, l := free[len(free)/2], limited[len(limited)/2]
-		fmt.Printf("| %s, without a limit and limited to a fortieth | median %.1f ms and %.1f ms, %.1f times |\n", c.what, ms(f), ms(l), float64(l)/float64(f))
+		fmt.Printf(
+			"| %s, without a limit and limited to a fortieth | median %.1f ms and %.1f ms, %.1f times |\n",
+			c.what,
+			ms(f),
+			ms(l),
+			float64(l)/float64(f),
+		)
 	}
 	return nil
 }

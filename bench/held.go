@@ -62,8 +62,15 @@ func heldUp(ctx context.Context, dir, database string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("| an admin's key list beside %d open requests of a viewer on a key whose row is locked, %d calls | median %.1f ms, 95 %% within %.1f ms; alone %.1f ms |\n",
-		heldOpen, calls, ms(beside[len(beside)/2]), ms(beside[len(beside)*95/100]), ms(alone[len(alone)/2]))
+	fmt.Printf(
+		"| an admin's key list beside %d open requests of a viewer on a key whose row is locked, %d calls | median %.1f "+
+			"ms, 95 %% within %.1f ms; alone %.1f ms |\n",
+		heldOpen,
+		calls,
+		ms(beside[len(beside)/2]),
+		ms(beside[len(beside)*95/100]),
+		ms(alone[len(alone)/2]),
+	)
 	return nil
 }
 
@@ -73,7 +80,19 @@ func (s *service) viewer(ctx context.Context, dir string) (string, error) {
 	if err := os.WriteFile(word, []byte(password), 0o600); err != nil {
 		return "", err
 	}
-	add := exec.CommandContext(ctx, "bin/plumlatch", "operator", "add", "looks-on", "-role", "viewer", "-password-file", word, "-confirm-file", word)
+	add := exec.CommandContext(
+		ctx,
+		"bin/plumlatch",
+		"operator",
+		"add",
+		"looks-on",
+		"-role",
+		"viewer",
+		"-password-file",
+		word,
+		"-confirm-file",
+		word,
+	)
 	add.Env = append(os.Environ(), "HOME="+dir, "PLUMLATCH_URL="+s.url, "PLUMLATCH_TOKEN="+s.token)
 	if out, err := add.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("add a viewer: %w: %s", err, out)
@@ -106,7 +125,12 @@ func openRequests(ctx context.Context, base, token string) (*connections, error)
 		return open, err
 	}
 	const body = `{"reason":"to see who waits"}`
-	head := fmt.Sprintf("POST /api/v1/keys/held/lost HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: ", at.Host, token)
+	head := fmt.Sprintf(
+		"POST /api/v1/keys/held/lost HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\nContent-Type: "+
+			"application/json\r\nContent-Length: ",
+		at.Host,
+		token,
+	)
 	group, dialing := errgroup.WithContext(ctx)
 	group.SetLimit(50)
 	for n := range heldOpen {

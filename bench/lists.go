@@ -49,8 +49,16 @@ func importList(s *service, dir string) ([]byte, error) {
 	if err != nil || !bytes.Contains(out, fmt.Appendf(nil, "%d recorded", many)) {
 		return nil, fmt.Errorf("import: %w: %s", err, out)
 	}
-	fmt.Printf("| import of %d keys from one file by the client, into an empty inventory | %.1f s, %.0f keys a second |\n", many, took.Seconds(), many/took.Seconds())
-	fmt.Printf("| only printing the fingerprints of the same file with ssh-keygen -l, recording nothing | %.1f s |\n", print.Seconds())
+	fmt.Printf(
+		"| import of %d keys from one file by the client, into an empty inventory | %.1f s, %.0f keys a second |\n",
+		many,
+		took.Seconds(),
+		many/took.Seconds(),
+	)
+	fmt.Printf(
+		"| only printing the fingerprints of the same file with ssh-keygen -l, recording nothing | %.1f s |\n",
+		print.Seconds(),
+	)
 	return listed, nil
 }
 
@@ -71,7 +79,12 @@ func grow(ctx context.Context, database string) error {
 	}
 	defer st.Close()
 	now := time.Now()
-	if _, err := st.Pool().CopyFrom(ctx, pgx.Identifier{"keys"}, keyColumns, pgx.CopyFromSlice(most-many, func(n int) ([]any, error) { return keyRow(many+n, now), nil })); err != nil {
+	if _, err := st.Pool().CopyFrom(
+		ctx,
+		pgx.Identifier{"keys"},
+		keyColumns,
+		pgx.CopyFromSlice(most-many, func(n int) ([]any, error) { return keyRow(many+n, now), nil }),
+	); err != nil {
 		return err
 	}
 	_, err = st.Pool().Exec(ctx, "ANALYZE")
@@ -114,7 +127,14 @@ func traces(s *service, dir string, listed []byte) error {
 			times = append(times, time.Since(begun))
 		}
 		slices.Sort(times)
-		fmt.Printf("| trace of a key among %d by %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n", most+many, notation.name, calls, ms(times[len(times)/2]), ms(times[len(times)*95/100]))
+		fmt.Printf(
+			"| trace of a key among %d by %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n",
+			most+many,
+			notation.name,
+			calls,
+			ms(times[len(times)/2]),
+			ms(times[len(times)*95/100]),
+		)
 	}
 	path := filepath.Join(dir, "fingerprints.txt")
 	if err := os.WriteFile(path, bytes.Repeat(listed, most/many), 0o600); err != nil {
@@ -122,6 +142,10 @@ func traces(s *service, dir string, listed []byte) error {
 	}
 	begun := time.Now()
 	exec.Command("grep", "-F", "no such fingerprint", path).Run() // status 1: found nothing, having read everything
-	fmt.Printf("| searching a prepared text file of %d fingerprints with grep, one notation only | %.1f ms |\n", most, ms(time.Since(begun)))
+	fmt.Printf(
+		"| searching a prepared text file of %d fingerprints with grep, one notation only | %.1f ms |\n",
+		most,
+		ms(time.Since(begun)),
+	)
 	return nil
 }

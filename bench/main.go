@@ -39,7 +39,12 @@ const (
 )
 
 func main() {
-	only := flag.String("only", "", "measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, or held, which is a viewer who has many requests open")
+	only := flag.String(
+		"only",
+		"",
+		"measure `this` alone: fleet, which is sweeps and rotations, restore, daybook, limits, or held, which is a viewer "+
+			"who has many requests open",
+	)
 	flag.Parse()
 	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -111,7 +116,13 @@ func run(ctx context.Context, only string) error {
 			return err
 		}
 		medians[c.what] = times[len(times)/2]
-		fmt.Printf("| %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n", c.what, calls, ms(times[len(times)/2]), ms(times[len(times)*95/100]))
+		fmt.Printf(
+			"| %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n",
+			c.what,
+			calls,
+			ms(times[len(times)/2]),
+			ms(times[len(times)*95/100]),
+		)
 	}
 	if err := reachOfAll(ctx, s); err != nil {
 		return err
@@ -123,7 +134,13 @@ func run(ctx context.Context, only string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("| the same as \"opens of a key\" with grep over %d authorized_keys files on this disk | %.0f ms, %.0f times as long |\n", many, ms(grep), float64(grep)/float64(medians["opens of a key"]))
+	fmt.Printf(
+		"| the same as \"opens of a key\" with grep over %d authorized_keys files on this disk | %.0f ms, %.0f times as "+
+			"long |\n",
+		many,
+		ms(grep),
+		float64(grep)/float64(medians["opens of a key"]),
+	)
 	if err := traceAmong(ctx, s, dir, database.URL, listed); err != nil {
 		return err
 	}
@@ -184,14 +201,56 @@ func numbered(family byte, n int) keypair.Public {
 	for _, p := range [][]byte{[]byte("ssh-ed25519"), sum[:]} {
 		blob = append(binary.BigEndian.AppendUint32(blob, uint32(len(p))), p...)
 	}
-	return keypair.Public{Type: keypair.Ed25519, Algorithm: "ssh-ed25519", Bits: 256, Blob: blob, Comment: fmt.Sprintf("person%d@laptop", n%500)}
+	return keypair.Public{
+		Type:      keypair.Ed25519,
+		Algorithm: "ssh-ed25519",
+		Bits:      256,
+		Blob:      blob,
+		Comment:   fmt.Sprintf("person%d@laptop", n%500),
+	}
 }
 
-var keyColumns = []string{"id", "name", "type", "algorithm", "bits", "blob", "sha256", "md5", "spki_md5", "comment", "purpose", "labels", "custody", "origin", "state", "created_at", "created_by"}
+var keyColumns = []string{
+	"id",
+	"name",
+	"type",
+	"algorithm",
+	"bits",
+	"blob",
+	"sha256",
+	"md5",
+	"spki_md5",
+	"comment",
+	"purpose",
+	"labels",
+	"custody",
+	"origin",
+	"state",
+	"created_at",
+	"created_by",
+}
 
 func keyRow(n int, now time.Time) []any {
 	p := numbered('k', n)
-	return []any{id(1, n), fmt.Sprintf("key-%06d", n), p.Type, p.Algorithm, p.Bits, p.Blob, p.SHA256(), p.MD5(), p.SPKIMD5(), p.Comment, "bench", fmt.Sprintf(`{"team":"%d"}`, n%40), "holder", "import", "active", now.Add(-time.Duration(n) * time.Minute), "bench"}
+	return []any{
+		id(1, n),
+		fmt.Sprintf("key-%06d", n),
+		p.Type,
+		p.Algorithm,
+		p.Bits,
+		p.Blob,
+		p.SHA256(),
+		p.MD5(),
+		p.SPKIMD5(),
+		p.Comment,
+		"bench",
+		fmt.Sprintf(`{"team":"%d"}`, n%40),
+		"holder",
+		"import",
+		"active",
+		now.Add(-time.Duration(n) * time.Minute),
+		"bench",
+	}
 }
 
 // fillTable is rows of a table, one for each number.
@@ -214,10 +273,56 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 	now := time.Now()
 	copies := []fillTable{
 		{"keys", keyColumns, func(n int) []any { return keyRow(n, now) }},
-		{"instances", []string{"id", "name", "cloud_id", "state", "image", "size", "zone", "region", "login_user", "private_address", "public_address", "ssh_port", "static_address", "temporary_gib", "key_label", "labels", "created_at", "created_by"}, func(n int) []any {
-			return []any{id(2, n), fmt.Sprintf("node-%06d", n), fmt.Sprint("i-", n), "running", "debian-12", "small", "north-shore-a", "north-shore", "debian", "10.0.0.1", fmt.Sprintf("198.51.%d.%d", n/256%256, n%256), 22, false, 0, "", fmt.Sprintf(`{"team":"%d"}`, n%40), now.Add(-time.Duration(n) * time.Minute), "bench"}
-		}},
-		{"logins", []string{"id", "instance_id", "os_user"}, func(n int) []any { return []any{id(3, n), id(2, n), "debian"} }},
+		{
+			"instances",
+			[]string{
+				"id",
+				"name",
+				"cloud_id",
+				"state",
+				"image",
+				"size",
+				"zone",
+				"region",
+				"login_user",
+				"private_address",
+				"public_address",
+				"ssh_port",
+				"static_address",
+				"temporary_gib",
+				"key_label",
+				"labels",
+				"created_at",
+				"created_by",
+			},
+			func(n int) []any {
+				return []any{
+					id(2, n),
+					fmt.Sprintf("node-%06d", n),
+					fmt.Sprint("i-", n),
+					"running",
+					"debian-12",
+					"small",
+					"north-shore-a",
+					"north-shore",
+					"debian",
+					"10.0.0.1",
+					fmt.Sprintf("198.51.%d.%d", n/256%256, n%256),
+					22,
+					false,
+					0,
+					"",
+					fmt.Sprintf(`{"team":"%d"}`, n%40),
+					now.Add(-time.Duration(n) * time.Minute),
+					"bench",
+				}
+			},
+		},
+		{
+			"logins",
+			[]string{"id", "instance_id", "os_user"},
+			func(n int) []any { return []any{id(3, n), id(2, n), "debian"} },
+		},
 		{"grants", []string{"id", "key_id", "login_id", "granted_at", "granted_by", "reason"}, func(n int) []any {
 			return []any{id(4, n), id(1, n), id(3, n), now, "bench", "bench"}
 		}},
@@ -227,12 +332,20 @@ func fill(ctx context.Context, url string) ([]byte, error) {
 	}
 	// Five sightings for each login: of its two granted keys, and of three that nobody granted.
 	for k := range sightingsEach {
-		copies = append(copies, fillTable{"sightings", []string{"login_id", "key_id", "seen_at", "method", "present"}, func(n int) []any {
-			return []any{id(3, n), id(1, (n+many-1+k)%many), now, "bench", true}
-		}})
+		copies = append(
+			copies,
+			fillTable{"sightings", []string{"login_id", "key_id", "seen_at", "method", "present"}, func(n int) []any {
+				return []any{id(3, n), id(1, (n+many-1+k)%many), now, "bench", true}
+			}},
+		)
 	}
 	for _, c := range copies {
-		if _, err := s.Pool().CopyFrom(ctx, pgx.Identifier{c.table}, c.columns, pgx.CopyFromSlice(many, func(n int) ([]any, error) { return c.row(n), nil })); err != nil {
+		if _, err := s.Pool().CopyFrom(
+			ctx,
+			pgx.Identifier{c.table},
+			c.columns,
+			pgx.CopyFromSlice(many, func(n int) ([]any, error) { return c.row(n), nil }),
+		); err != nil {
 			return nil, fmt.Errorf("%s: %w", c.table, err)
 		}
 	}
@@ -265,7 +378,23 @@ var password = rand.Text()
 
 func startServiceWith(dir, database string, settings ...string) (*service, error) {
 	begun := time.Now()
-	process, url, err := startProgram(exec.Command("bin/plumlatchd", append([]string{"-database", database, "-cloud-token-file", filepath.Join(dir, "cloud.token"), "-listen", "127.0.0.1:0", "-allow-local-targets", "-requests-per-second", "0"}, settings...)...))
+	process, url, err := startProgram(
+		exec.Command(
+			"bin/plumlatchd",
+			append(
+				[]string{
+					"-database",
+					database,
+					"-cloud-token-file",
+					filepath.Join(dir, "cloud.token"),
+					"-listen",
+					"127.0.0.1:0",
+					"-allow-local-targets",
+					"-requests-per-second",
+					"0",
+				},
+				settings...)...),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -310,7 +439,14 @@ func reachOfAll(ctx context.Context, s *service) error {
 		times = append(times, time.Since(begun))
 	}
 	slices.Sort(times)
-	fmt.Printf("| reach of %d logins with %d sightings, first page by the API, %d calls | median %.2f s, all within %.2f s |\n", many, many*sightingsEach, len(times), times[len(times)/2].Seconds(), times[len(times)-1].Seconds())
+	fmt.Printf(
+		"| reach of %d logins with %d sightings, first page by the API, %d calls | median %.2f s, all within %.2f s |\n",
+		many,
+		many*sightingsEach,
+		len(times),
+		times[len(times)/2].Seconds(),
+		times[len(times)-1].Seconds(),
+	)
 	return nil
 }
 

@@ -29,7 +29,15 @@ const (
 
 // restoreRoutes are the routes that are measured, with the image that each needs.
 var restoreRoutes = []struct{ route, image string }{
-	{"standing-key", "debian-12"}, {"guest-agent", "debian-12"}, {"metadata-keys", "ubuntu-24.04"}, {"browser-shell", "debian-12"}, {"password", "debian-12"}, {"helper-disk", "fedora-42"}, {"replacement", "debian-12"},
+	{
+		"standing-key",
+		"debian-12",
+	}, {"guest-agent", "debian-12"},
+	{"metadata-keys", "ubuntu-24.04"},
+	{"browser-shell", "debian-12"},
+	{"password", "debian-12"},
+	{"helper-disk", "fedora-42"},
+	{"replacement", "debian-12"},
 }
 
 // restoring is a service and a stand-in cloud that takes no time.
@@ -67,7 +75,14 @@ func restores(ctx context.Context, dir, database string) error {
 		}
 		slices.Sort(times)
 		medians[c.route] = times[len(times)/2]
-		fmt.Printf("| restore by the route %s, from its begin to its end, cloud latency zero, %d restores | median %.2f s, longest %.2f s |\n", c.route, restoresEach, medians[c.route].Seconds(), times[len(times)-1].Seconds())
+		fmt.Printf(
+			"| restore by the route %s, from its begin to its end, cloud latency zero, %d restores | median %.2f s, longest "+
+				"%.2f s |\n",
+			c.route,
+			restoresEach,
+			medians[c.route].Seconds(),
+			times[len(times)-1].Seconds(),
+		)
 	}
 	if err := r.launch(ctx, "bare", "fedora-42", false); err != nil {
 		return err
@@ -76,7 +91,12 @@ func restores(ctx context.Context, dir, database string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("| only the calls, the edit and the logins of the route helper-disk, one after the other, with nothing written down and nothing to undo it by | %.2f s; the route takes %.1f times as long |\n", bare.Seconds(), float64(medians["helper-disk"])/float64(bare))
+	fmt.Printf(
+		"| only the calls, the edit and the logins of the route helper-disk, one after the other, with nothing written "+
+			"down and nothing to undo it by | %.2f s; the route takes %.1f times as long |\n",
+		bare.Seconds(),
+		float64(medians["helper-disk"])/float64(bare),
+	)
 	return r.atOnce(ctx)
 }
 
@@ -86,7 +106,19 @@ func startRestoring(dir, database string) (*restoring, error) {
 	if err := os.WriteFile(token, []byte(text+"\n"), 0o600); err != nil {
 		return nil, err
 	}
-	paddock, url, err := startProgram(exec.Command("bin/paddockd", "-data", filepath.Join(dir, "restored"), "-token-file", token, "-block", "127.78.0.0/16", "-listen", "127.0.0.1:0"))
+	paddock, url, err := startProgram(
+		exec.Command(
+			"bin/paddockd",
+			"-data",
+			filepath.Join(dir, "restored"),
+			"-token-file",
+			token,
+			"-block",
+			"127.78.0.0/16",
+			"-listen",
+			"127.0.0.1:0",
+		),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +126,16 @@ func startRestoring(dir, database string) (*restoring, error) {
 	if r.cloud, err = cloud.Connect(url, text, cloud.CallTimeout); err != nil {
 		return r, err
 	}
-	s, err := startServiceWith(dir, database, "-cloud", url, "-safe-key-file", filepath.Join(dir, "safe.key"), "-sweep-every", "0")
+	s, err := startServiceWith(
+		dir,
+		database,
+		"-cloud",
+		url,
+		"-safe-key-file",
+		filepath.Join(dir, "safe.key"),
+		"-sweep-every",
+		"0",
+	)
 	if err != nil {
 		return r, err
 	}
@@ -110,7 +151,12 @@ func startRestoring(dir, database string) (*restoring, error) {
 	if r.signer, err = ssh.ParsePrivateKey(half); err != nil {
 		return r, err
 	}
-	return r, s.post(context.Background(), "/api/v1/keys", map[string]any{"name": "in-hand", "public_key": pair.Line()}, nil)
+	return r, s.post(
+		context.Background(),
+		"/api/v1/keys",
+		map[string]any{"name": "in-hand", "public_key": pair.Line()},
+		nil,
+	)
 }
 
 // launch launches an instance opened by a key of its own, which is lost, and by another.
@@ -119,10 +165,26 @@ func (r *restoring) launch(ctx context.Context, name, image string, steward bool
 	if err != nil {
 		return err
 	}
-	if err := r.service.post(ctx, "/api/v1/keys", map[string]any{"name": "of-" + name, "public_key": pair.Line()}, nil); err != nil {
+	if err := r.service.post(
+		ctx,
+		"/api/v1/keys",
+		map[string]any{"name": "of-" + name, "public_key": pair.Line()},
+		nil,
+	); err != nil {
 		return err
 	}
-	if err := r.service.post(ctx, "/api/v1/instances", map[string]any{"name": name, "image": image, "size": "small", "keys": []string{"of-" + name, "in-hand"}, "steward": steward}, nil); err != nil {
+	if err := r.service.post(
+		ctx,
+		"/api/v1/instances",
+		map[string]any{
+			"name":    name,
+			"image":   image,
+			"size":    "small",
+			"keys":    []string{"of-" + name, "in-hand"},
+			"steward": steward,
+		},
+		nil,
+	); err != nil {
 		return err
 	}
 	for until := time.Now().Add(time.Minute); ; time.Sleep(10 * time.Millisecond) {
@@ -177,7 +239,19 @@ type restoredRun struct {
 }
 
 func (r *restoring) begin(ctx context.Context, name, route string) (run restoredRun, err error) {
-	return run, r.service.post(ctx, "/api/v1/restores", map[string]any{"login": name, "route": route, "key": "new-" + name, "make": true, "lost": []string{"of-" + name}, "confirm": name}, &run)
+	return run, r.service.post(
+		ctx,
+		"/api/v1/restores",
+		map[string]any{
+			"login":   name,
+			"route":   route,
+			"key":     "new-" + name,
+			"make":    true,
+			"lost":    []string{"of-" + name},
+			"confirm": name,
+		},
+		&run,
+	)
 }
 
 // restore gets back into an instance and returns how long that took from begin to end.
@@ -220,8 +294,14 @@ func (r *restoring) takePasswords(i restoredInstance) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(os.WriteFile(config, []byte(strings.ReplaceAll(string(text), "PasswordAuthentication no", "PasswordAuthentication yes")), 0o644),
-		os.WriteFile(filepath.Join(r.disks, i.CloudID, "etc/shadow"), []byte(i.Connection.User+":"+string(hash)+"\n"), 0o600))
+	return errors.Join(
+		os.WriteFile(
+			config,
+			[]byte(strings.ReplaceAll(string(text), "PasswordAuthentication no", "PasswordAuthentication yes")),
+			0o644,
+		),
+		os.WriteFile(filepath.Join(r.disks, i.CloudID, "etc/shadow"), []byte(i.Connection.User+":"+string(hash)+"\n"), 0o600),
+	)
 }
 
 // typePassword places the new line as somebody who knows the password does, and tells of
@@ -258,7 +338,12 @@ func (r *restoring) typePassword(ctx context.Context, name string, i restoredIns
 	for _, f := range files {
 		seen = append(seen, map[string]any{"path": f.Path, "there": f.There, "content": f.Content, "mode": int(f.Mode)})
 	}
-	return r.service.post(ctx, "/api/v1/logins/"+name+"/files", map[string]any{"files": seen, "host_key": ssh.FingerprintSHA256(s.HostKey)}, nil)
+	return r.service.post(
+		ctx,
+		"/api/v1/logins/"+name+"/files",
+		map[string]any{"files": seen, "host_key": ssh.FingerprintSHA256(s.HostKey)},
+		nil,
+	)
 }
 
 // bareHelper makes the calls of the route helper-disk one after the other, as a script
@@ -274,7 +359,16 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 	}
 	disk, own := disks[0].Id, disks[0].Attachments[0]
 	begun := time.Now()
-	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: "bare helper", Name: "bare-helper", Image: "fedora-42", Size: "small", Zone: disks[0].Zone})
+	op, err := r.cloud.Launch(
+		ctx,
+		cloud.Launch{
+			RequestToken: "bare helper",
+			Name:         "bare-helper",
+			Image:        "fedora-42",
+			Size:         "small",
+			Zone:         disks[0].Zone,
+		},
+	)
 	helper, err := r.cloud.Await(ctx, op, err)
 	if err != nil {
 		return 0, err
@@ -302,7 +396,15 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 		func() error {
 			f, err := r.cloud.AgentFile(ctx, place, file, i.Connection.User)
 			if err == nil {
-				err = r.cloud.WriteAgentFile(ctx, place, file, *f.Content, append(*f.Content, "# bare\n"...), i.Connection.User, 0o600)
+				err = r.cloud.WriteAgentFile(
+					ctx,
+					place,
+					file,
+					*f.Content,
+					append(*f.Content, "# bare\n"...),
+					i.Connection.User,
+					0o600,
+				)
 			}
 			return err
 		},
@@ -338,7 +440,10 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 // atOnce begins restores on as many instances, by all routes that need nobody.
 func (r *restoring) atOnce(ctx context.Context) error {
 	fmt.Fprintf(os.Stderr, "restoring %d instances at once\n", restoresAtOnce)
-	routes := slices.DeleteFunc(slices.Clone(restoreRoutes), func(c struct{ route, image string }) bool { return c.route == "password" })
+	routes := slices.DeleteFunc(
+		slices.Clone(restoreRoutes),
+		func(c struct{ route, image string }) bool { return c.route == "password" },
+	)
 	for n := range restoresAtOnce {
 		c := routes[n%len(routes)]
 		if err := r.launch(ctx, fmt.Sprintf("many-%03d", n), c.image, c.route == "standing-key"); err != nil {
@@ -367,6 +472,11 @@ func (r *restoring) atOnce(ctx context.Context) error {
 			done++
 		}
 	}
-	fmt.Printf("| %d restores at once on as many instances, by six routes | all over after %.1f s, %d done and proved |\n", restoresAtOnce, time.Since(begun).Seconds(), done)
+	fmt.Printf(
+		"| %d restores at once on as many instances, by six routes | all over after %.1f s, %d done and proved |\n",
+		restoresAtOnce,
+		time.Since(begun).Seconds(),
+		done,
+	)
 	return nil
 }

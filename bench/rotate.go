@@ -41,7 +41,11 @@ func (f *fleet) rotations(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(os.WriteFile(filepath.Join(dir, "new"), text, 0o600), os.WriteFile(filepath.Join(dir, "new.pub"), []byte(pair.Line()+"\n"), 0o644), os.WriteFile(filepath.Join(dir, "old.pub"), []byte(f.line+"\n"), 0o644)); err != nil {
+	if err := errors.Join(
+		os.WriteFile(filepath.Join(dir, "new"), text, 0o600),
+		os.WriteFile(filepath.Join(dir, "new.pub"), []byte(pair.Line()+"\n"), 0o644),
+		os.WriteFile(filepath.Join(dir, "old.pub"), []byte(f.line+"\n"), 0o644),
+	); err != nil {
 		return err
 	}
 	signer, err := ssh.ParsePrivateKey(text)
@@ -71,9 +75,20 @@ func (f *fleet) rotations(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("| rotation of %d logins, all steps, proofs and records, %d at once | %.0f logins a second, %.0f %% of the next row, %.1f times the one after |\n", rotated, rotateAtOnce, product, 100*product/bare, product/shell)
+	fmt.Printf(
+		"| rotation of %d logins, all steps, proofs and records, %d at once | %.0f logins a second, %.0f %% of the next "+
+			"row, %.1f times the one after |\n",
+		rotated,
+		rotateAtOnce,
+		product,
+		100*product/bare,
+		product/shell,
+	)
 	fmt.Printf("| only the handshakes and SFTP edits of it, %d at once | %.0f a second |\n", rotateAtOnce, bare)
-	fmt.Printf("| a shell loop of the OpenSSH client that appends, tries, removes and tries again, xargs -P 8 | %.1f a second |\n", shell)
+	fmt.Printf(
+		"| a shell loop of the OpenSSH client that appends, tries, removes and tries again, xargs -P 8 | %.1f a second |\n",
+		shell,
+	)
 	fmt.Printf("| the most memory that the service has used meanwhile | %.0f MB |\n", memory)
 	return nil
 }
@@ -100,7 +115,12 @@ func (f *fleet) rotateByProduct(ctx context.Context) (float64, error) {
 		Counts  map[string]int
 	}
 	begun := time.Now()
-	if err := f.service.post(ctx, "/api/v1/rotations", map[string]any{"wanted": wanted, "shown": shown, "make": "service"}, &r); err != nil {
+	if err := f.service.post(
+		ctx,
+		"/api/v1/rotations",
+		map[string]any{"wanted": wanted, "shown": shown, "make": "service"},
+		&r,
+	); err != nil {
 		return 0, err
 	}
 	for r.EndedAt == nil {
@@ -140,7 +160,10 @@ func (f *fleet) rotateBare(ctx context.Context, targets []sshio.Target, next ssh
 				return err
 			}
 			if err := old.EditAll(func(_ string, _ bool, file authorizedkeys.File) (authorizedkeys.File, error) {
-				return slices.DeleteFunc(slices.Clone(file), func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, f.signer.PublicKey().Marshal()) }), nil
+				return slices.DeleteFunc(
+					slices.Clone(file),
+					func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, f.signer.PublicKey().Marshal()) },
+				), nil
 			}); err != nil {
 				return err
 			}
@@ -172,7 +195,8 @@ o="-q -oBatchMode=yes -oIdentitiesOnly=yes -oStrictHostKeyChecking=no -oUserKnow
 printf 'get .ssh/authorized_keys %s/a\n!cat %s/new.pub >> %s/a\nput %s/a .ssh/authorized_keys\n' $f $DIR $f $f > $f/add
 sftp $o -i $DIR/old -P $port -b $f/add debian@$at >/dev/null
 ssh $o -i $DIR/new -p $port debian@$at true
-printf 'get .ssh/authorized_keys %s/b\n!grep -vF "$(cut -d" " -f2 %s/old.pub)" %s/b > %s/c\nput %s/c .ssh/authorized_keys\n' $f $DIR $f $f $f > $f/drop
+printf 'get .ssh/authorized_keys %s/b\n!grep -vF "$(cut -d" " -f2 %s/old.pub)" %s/b > %s/c\n' $f $DIR $f $f > $f/drop
+printf 'put %s/c .ssh/authorized_keys\n' $f >> $f/drop
 sftp $o -i $DIR/new -P $port -b $f/drop debian@$at >/dev/null
 if ssh $o -i $DIR/old -p $port debian@$at true 2>/dev/null; then exit 1; fi
 ssh $o -i $DIR/new -p $port debian@$at true

@@ -28,11 +28,21 @@ func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	ines := h.session("ines", password)
-	r, err := h.api(ines).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
+	r, err := h.api(ines).
+		AddTokenWithResponse(
+			t.Context(),
+			&apiclient.AddTokenParams{IdempotencyKey: new("t")},
+			apiclient.AddToken{Name: "short"},
+		)
 	if err != nil || r.JSON201 == nil {
 		t.Fatalf("%v %s", err, r.Body)
 	}
-	again, err := h.api(ines).AddTokenWithResponse(t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"})
+	again, err := h.api(ines).
+		AddTokenWithResponse(
+			t.Context(),
+			&apiclient.AddTokenParams{IdempotencyKey: new("t")},
+			apiclient.AddToken{Name: "short"},
+		)
 	if err != nil || again.StatusCode() != http.StatusGone {
 		t.Errorf("the same request again: %v %s", err, again.Body)
 	}
@@ -44,7 +54,12 @@ func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 		t.Errorf("the revoked token: %d", status)
 	}
 	viewer := strings.TrimSpace(h.must("token", "new", "weak", "-role", "viewer", "-q"))
-	if status, body := h.call("POST", "/api/v1/tokens", viewer, `{"name":"strong","role":"admin"}`); status != http.StatusForbidden {
+	if status, body := h.call(
+		"POST",
+		"/api/v1/tokens",
+		viewer,
+		`{"name":"strong","role":"admin"}`,
+	); status != http.StatusForbidden {
 		t.Errorf("a viewer made an admin token: %d %s", status, body)
 	}
 }
@@ -66,7 +81,11 @@ func TestSignInSaysTheSameForAnUnknownNameAndAWrongPassword(t *testing.T) {
 func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	resp, err := http.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})))
+	resp, err := http.Post(
+		h.url+"/api/v1/session",
+		"application/json",
+		strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,8 +114,12 @@ func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
 		return answer.StatusCode
 	}
 	for name, bend := range map[string]func(string) string{
-		"cut": func(v string) string { return v[:len(v)-2] }, "longer": func(v string) string { return v + "A" }, "another letter": func(v string) string { return string(v[0]^1) + v[1:] },
-		"a token": func(string) string { return h.token }, "empty": func(string) string { return "" }, "of another service": func(string) string { return strings.Repeat("A", 43) },
+		"cut":                func(v string) string { return v[:len(v)-2] },
+		"longer":             func(v string) string { return v + "A" },
+		"another letter":     func(v string) string { return string(v[0]^1) + v[1:] },
+		"a token":            func(string) string { return h.token },
+		"empty":              func(string) string { return "" },
+		"of another service": func(string) string { return strings.Repeat("A", 43) },
 	} {
 		r, err := http.NewRequest("GET", h.url+"/api/v1/session", nil)
 		if err != nil {
@@ -130,7 +153,8 @@ func TestSignOutRevokesTheKeptToken(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		return string(out), err
 	}
-	if out, err := run("wrong password\n", "sign-in", "ines", "-server", h.url); err == nil || !strings.Contains(out, "the name or the password is wrong") {
+	if out, err := run("wrong password\n", "sign-in", "ines", "-server", h.url); err == nil ||
+		!strings.Contains(out, "the name or the password is wrong") {
 		t.Errorf("a wrong password: %s", out)
 	}
 	if out, err := run(password+"\n", "sign-in", "ines", "-server", h.url); err != nil {
@@ -144,7 +168,8 @@ func TestSignOutRevokesTheKeptToken(t *testing.T) {
 	if out, err := run("", "whoami", "-q"); err != nil || out != "ines\n" {
 		t.Errorf("whoami: %s %v", out, err)
 	}
-	if out, err := run("", "whoami", "-server", "http://127.0.0.1:1"); err == nil || !strings.Contains(out, "you are not signed in") {
+	if out, err := run("", "whoami", "-server", "http://127.0.0.1:1"); err == nil ||
+		!strings.Contains(out, "you are not signed in") {
 		t.Errorf("the kept token would have gone to another server: %s", out)
 	}
 	if out, err := run("", "sign-out"); err != nil {
@@ -160,7 +185,10 @@ func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"-database", "postgres://127.0.0.1/x", "-cloud", "http://127.0.0.1:1", "-listen", "0.0.0.0:0"}, "there is no TLS"},
+		{
+			[]string{"-database", "postgres://127.0.0.1/x", "-cloud", "http://127.0.0.1:1", "-listen", "0.0.0.0:0"},
+			"there is no TLS",
+		},
 		{[]string{"-database", "postgres://127.0.0.1/x", "-cloud", "http://127.0.0.1:1", "-listen", ":0"}, "there is no TLS"},
 		{[]string{"-demo", "-listen", "0.0.0.0:0", "-plain-http-beyond-loopback"}, "loopback only"},
 		{[]string{}, "no database was given"},
@@ -177,7 +205,8 @@ func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
 func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	r, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: new("k")}, apiclient.MakeKey{Name: "made"})
+	r, err := h.api(h.token).
+		MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: new("k")}, apiclient.MakeKey{Name: "made"})
 	if err != nil || r.JSON201 == nil {
 		t.Fatalf("%v %s", err, r.Body)
 	}
@@ -188,9 +217,13 @@ func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
 		{"/api/v1/keys/readings", jsonBody(t, map[string]string{"public_key": pasted})},
 		{"/api/v1/keys", jsonBody(t, map[string]string{"name": pasted[:200], "public_key": "x"})},
 		{"/api/v1/keys", `{"name": "x", "public_key": ` + pasted},
-		{"/api/v1/keys", jsonBody(t, map[string]string{"name": "x", "public_key": "x", strings.ReplaceAll(pasted, "\n", ""): "y"})},
+		{
+			"/api/v1/keys",
+			jsonBody(t, map[string]string{"name": "x", "public_key": "x", strings.ReplaceAll(pasted, "\n", ""): "y"}),
+		},
 	} {
-		if status, body := h.call("POST", call.path, h.token, call.body); status < 400 || bytes.Contains([]byte(body), secrets[0]) {
+		if status, body := h.call("POST", call.path, h.token, call.body); status < 400 ||
+			bytes.Contains([]byte(body), secrets[0]) {
 			t.Errorf("%s answers %d %s", call.path, status, body)
 		}
 	}
@@ -277,7 +310,9 @@ func TestBadRequestsAreToldApart(t *testing.T) {
 func TestTheServiceStopsInTimeWithAStreamOpen(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "disk=1m")
-	id := strings.TrimSpace(h.must("instance", "launch", "slow", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"))
+	id := strings.TrimSpace(
+		h.must("instance", "launch", "slow", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"),
+	)
 	r, err := http.NewRequest("GET", h.url+"/api/v1/runs/"+id+"/events", nil)
 	if err != nil {
 		t.Fatal(err)
@@ -303,7 +338,11 @@ func TestTLSIsServedWithTheGivenCertificate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(1),
+		NotAfter:     time.Now().Add(time.Hour),
+		IPAddresses:  []net.IP{net.IPv4(127, 0, 0, 1)},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -321,16 +360,27 @@ func TestTLSIsServedWithTheGivenCertificate(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	h.startService("127.0.0.1:0", "-tls-cert", filepath.Join(h.dir, "cert.pem"), "-tls-key", filepath.Join(h.dir, "key.pem"))
+	h.startService(
+		"127.0.0.1:0",
+		"-tls-cert",
+		filepath.Join(h.dir, "cert.pem"),
+		"-tls-key",
+		filepath.Join(h.dir, "key.pem"),
+	)
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(files["cert.pem"])
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}
-	resp, err := client.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})))
+	resp, err := client.Post(
+		h.url+"/api/v1/session",
+		"application/json",
+		strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	resp.Body.Close()
-	if c := resp.Header.Get("Set-Cookie"); !strings.HasPrefix(h.url, "https://") || !strings.Contains(c, "Secure") || !strings.HasPrefix(c, "__Host-") {
+	if c := resp.Header.Get("Set-Cookie"); !strings.HasPrefix(h.url, "https://") || !strings.Contains(c, "Secure") ||
+		!strings.HasPrefix(c, "__Host-") {
 		t.Errorf("%s sets the cookie %q", h.url, c)
 	}
 }

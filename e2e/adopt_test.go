@@ -23,16 +23,24 @@ func TestAListOfMachinesIsAdoptedAfterTheirHostKeysWereShown(t *testing.T) {
 		}
 	}
 	list := filepath.Join(t.TempDir(), "machines.csv")
-	text := fmt.Sprintf("name,address,port,login,team\nmast,127.0.0.1,%d,%s,field\ndead,127.0.0.1,1,pi,field\nno-port,127.0.0.1,ssh,pi,field\n", one.Port, one.User)
+	text := fmt.Sprintf(
+		"name,address,port,login,team\n"+
+			"mast,127.0.0.1,%d,%s,field\ndead,127.0.0.1,1,pi,field\nno-port,127.0.0.1,ssh,pi,field\n",
+		one.Port,
+		one.User,
+	)
 	if err := os.WriteFile(list, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	r := h.client("instance", "adopt", "-list", list)
-	if r.status != 2 || !strings.Contains(r.out, ssh.FingerprintSHA256(one.HostKey)) || !strings.Contains(r.err, "adopts 1 of 3") || h.must("instance", "list", "-q") != "" {
+	if r.status != 2 || !strings.Contains(r.out, ssh.FingerprintSHA256(one.HostKey)) ||
+		!strings.Contains(r.err, "adopts 1 of 3") ||
+		h.must("instance", "list", "-q") != "" {
 		t.Errorf("before they were compared: %d\n%s%s", r.status, r.out, r.err)
 	}
 	r = h.client("instance", "adopt", "-list", list, "-with", h.private("mine"), "-steward", "-yes", "-label", "site=pier")
-	if r.status != 3 || !strings.Contains(r.out, "1 adopted, 2 left out") || !strings.Contains(r.err, "line 3, dead: ") || !strings.Contains(r.err, `line 4, no-port: "ssh" is no port`) {
+	if r.status != 3 || !strings.Contains(r.out, "1 adopted, 2 left out") || !strings.Contains(r.err, "line 3, dead: ") ||
+		!strings.Contains(r.err, `line 4, no-port: "ssh" is no port`) {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
 	i := h.instance("mast")
@@ -40,12 +48,21 @@ func TestAListOfMachinesIsAdoptedAfterTheirHostKeysWereShown(t *testing.T) {
 		t.Errorf("%+v", i)
 	}
 	// An OpenSSH client configuration, through the standard input.
-	config := fmt.Sprintf("Host mast-again\n  HostName 127.0.0.1\n  Port %d\nHost pier\n  HostName 127.0.0.1\n  Port %d\nHost far\n  ProxyJump pier\nHost *\n  User %s\n", one.Port, two.Port, two.User)
+	config := fmt.Sprintf(
+		"Host mast-again\n  HostName 127.0.0.1\n  Port %d\nHost pier\n  HostName 127.0.0.1\n  Port %d\nHost far\n  "+
+			"ProxyJump pier\nHost *\n  User %s\n",
+		one.Port,
+		two.Port,
+		two.User,
+	)
 	r = h.clientIn(config, "instance", "adopt", "-list", "-", "-yes")
-	if r.status != 3 || !strings.Contains(r.out, "recorded already as mast") || !strings.Contains(r.out, "1 adopted, 1 left out, 1 recorded before") || !strings.Contains(r.err, "reached through another host") {
+	if r.status != 3 || !strings.Contains(r.out, "recorded already as mast") ||
+		!strings.Contains(r.out, "1 adopted, 1 left out, 1 recorded before") ||
+		!strings.Contains(r.err, "reached through another host") {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
-	if r := h.clientIn(config, "instance", "adopt", "-list", "-", "-yes", "-json"); r.status != 3 || !strings.Contains(r.out, `"outcome": "recorded already as pier"`) {
+	if r := h.clientIn(config, "instance", "adopt", "-list", "-", "-yes", "-json"); r.status != 3 ||
+		!strings.Contains(r.out, `"outcome": "recorded already as pier"`) {
 		t.Errorf("again: %d\n%s%s", r.status, r.out, r.err)
 	}
 	for name, c := range map[string]struct {
@@ -59,7 +76,8 @@ func TestAListOfMachinesIsAdoptedAfterTheirHostKeysWereShown(t *testing.T) {
 		"name with list": {"", []string{"mast", "-list", "-"}, "come from the list"},
 		"nothing":        {"", nil, "-list FILE"},
 	} {
-		if r := h.clientIn(c.stdin, append([]string{"instance", "adopt"}, c.args...)...); r.status == 0 || !strings.Contains(r.err, c.want) {
+		if r := h.clientIn(c.stdin, append([]string{"instance", "adopt"}, c.args...)...); r.status == 0 ||
+			!strings.Contains(r.err, c.want) {
 			t.Errorf("%s: %d %s", name, r.status, r.err)
 		}
 	}
@@ -85,7 +103,16 @@ func TestConsoleAdoptsMachinesAndComparesTheirHostKeys(t *testing.T) {
 	p.says("1 machine recorded")
 	p.open("/adopt")
 	p.press("A list")
-	p.paste("CSV with the heading", fmt.Sprintf("name,address,port,login\nmast,127.0.0.1,%d,%s\npier,127.0.0.1,%d,%s\ndead,127.0.0.1,1,pi\n", one.Port, one.User, two.Port, two.User))
+	p.paste(
+		"CSV with the heading",
+		fmt.Sprintf(
+			"name,address,port,login\nmast,127.0.0.1,%d,%s\npier,127.0.0.1,%d,%s\ndead,127.0.0.1,1,pi\n",
+			one.Port,
+			one.User,
+			two.Port,
+			two.User,
+		),
+	)
 	p.press("Ask them for their host keys")
 	p.says("recorded already as mast")
 	p.says("connection refused")
@@ -95,7 +122,8 @@ func TestConsoleAdoptsMachinesAndComparesTheirHostKeys(t *testing.T) {
 	if out := h.must("instance", "list", "-q"); out != "mast\npier\n" {
 		t.Errorf("adopted: %q", out)
 	}
-	if got := h.instance("pier").Connection.HostKeys[0]; got.Sha256 != ssh.FingerprintSHA256(two.HostKey) || !strings.Contains(got.Learnt, "compared in the console") {
+	if got := h.instance("pier").Connection.HostKeys[0]; got.Sha256 != ssh.FingerprintSHA256(two.HostKey) ||
+		!strings.Contains(got.Learnt, "compared in the console") {
 		t.Errorf("pinned: %+v", got)
 	}
 }

@@ -85,8 +85,15 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 			return
 		}
 		url := fill(path, nil)
-		for _, token := range []string{"", "plumlatch_false", h.token + "x", h.token[:len(h.token)-1], strings.ToUpper(h.token)} {
-			if status, body := h.call(method, url, token, "{}"); status != http.StatusUnauthorized || !strings.Contains(body, "not-signed-in") {
+		for _, token := range []string{
+			"",
+			"plumlatch_false",
+			h.token + "x",
+			h.token[:len(h.token)-1],
+			strings.ToUpper(h.token),
+		} {
+			if status, body := h.call(method, url, token, "{}"); status != http.StatusUnauthorized ||
+				!strings.Contains(body, "not-signed-in") {
 				t.Errorf("%s %s with the token %q: %d %s", method, url, token, status, body)
 			}
 		}
@@ -117,7 +124,10 @@ func TestEveryCallOfTheContractAsksForItsRole(t *testing.T) {
 	if status, _ := h.call("GET", "/metrics", "", ""); status != http.StatusUnauthorized {
 		t.Errorf("/metrics without a token: %d", status)
 	}
-	if status, body := h.call("GET", "/metrics", tokens["viewer"], ""); status != http.StatusOK || !strings.Contains(body, "plumlatch_request_seconds_count") || !strings.Contains(body, `plumlatch_logins{reach="shut"} 0`) || !strings.Contains(body, "plumlatch_figures_failed 0") {
+	if status, body := h.call("GET", "/metrics", tokens["viewer"], ""); status != http.StatusOK ||
+		!strings.Contains(body, "plumlatch_request_seconds_count") ||
+		!strings.Contains(body, `plumlatch_logins{reach="shut"} 0`) ||
+		!strings.Contains(body, "plumlatch_figures_failed 0") {
 		t.Errorf("/metrics: %d", status)
 	}
 }
@@ -128,7 +138,20 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.must("key", "new", "web-key")
-	h.must("instance", "launch", "web-1", "-image", "debian-12", "-size", "small", "-key", "web-key", "-label", "team=web", "-steward")
+	h.must(
+		"instance",
+		"launch",
+		"web-1",
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-key",
+		"web-key",
+		"-label",
+		"team=web",
+		"-steward",
+	)
 	web := h.instance("web-1")
 	// Wherever it is told of a name or an address of the other team's, it is told too much.
 	secrets := []string{"web-1", web.Connection.Address + `"`, web.PrivateAddress + `"`, web.Id.String(), "team=web"}
@@ -136,7 +159,17 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 		secrets = append(secrets, k.Sha256)
 	}
 	h.must("sweep", "web-1")
-	h.must("operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	h.must(
+		"operator",
+		"add",
+		"runa",
+		"-role",
+		"operator",
+		"-limit",
+		"team=cameras",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), password),
+	)
 	admin := h.token
 	h.token = h.signIn("runa", password)
 	h.must("key", "new", "cam-key")
@@ -167,18 +200,27 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 	}
 	given := map[string]string{"instance": "web-1", "login": "debian@web-1", "run": runs["run"], "key": "cam-key"}
 	bodies := map[string]string{
-		"addGrant": `{"key":"cam-key","login":"web-1"}`, "withdrawGrant": `{"key":"web-key","login":"web-1","anyway":true,"reason":"x"}`,
-		"startSweep": `{"instances":["web-1"]}`, "launchInstance": `{"name":"sneak","image":"debian-12","size":"small","keys":["cam-key"],"labels":{"team":"web"}}`,
-		"startRestore": `{"login":"web-1","route":"guest-agent","key":"cam-key","reason":"x"}`, "planRotation": `{"keys":["web-key"]}`,
-		"startRotation":     `{"wanted":{"keys":["web-key"]},"shown":[{"login":"debian@web-1","old":"web-key","new":"web-key-2"}],"make":"service"}`,
-		"settleDifferences": `{"choices":[{"login":"debian@web-1","sha256":"SHA256:x","choice":"remove"}]}`, "trace": `{"text":"` + web.Connection.HostKeys[0].Sha256 + `"}`,
-		"addRotationRule": `{"name":"all","wanted":{"shared":true},"make":"service"}`, "markLost": `{"reason":"x"}`, "reportFiles": `{"files":[]}`,
-		"checkDaybook": " ",
+		"addGrant":       `{"key":"cam-key","login":"web-1"}`,
+		"withdrawGrant":  `{"key":"web-key","login":"web-1","anyway":true,"reason":"x"}`,
+		"startSweep":     `{"instances":["web-1"]}`,
+		"launchInstance": `{"name":"sneak","image":"debian-12","size":"small","keys":["cam-key"],"labels":{"team":"web"}}`,
+		"startRestore":   `{"login":"web-1","route":"guest-agent","key":"cam-key","reason":"x"}`,
+		"planRotation":   `{"keys":["web-key"]}`,
+		"startRotation": `{"wanted":{"keys":["web-key"]},` +
+			`"shown":[{"login":"debian@web-1","old":"web-key","new":"web-key-2"}],"make":"service"}`,
+		"settleDifferences": `{"choices":[{"login":"debian@web-1","sha256":"SHA256:x","choice":"remove"}]}`,
+		"trace":             `{"text":"` + web.Connection.HostKeys[0].Sha256 + `"}`,
+		"addRotationRule":   `{"name":"all","wanted":{"shared":true},"make":"service"}`,
+		"markLost":          `{"reason":"x"}`,
+		"reportFiles":       `{"files":[]}`,
+		"checkDaybook":      " ",
 	}
 	before := h.daybookOf(admin, "web-1")
 	calls(t, func(method, path string, op *openapi3.Operation) {
 		least, _ := op.Extensions["x-role"].(string)
-		if rank[least] > rank["operator"] || least == "anyone" || op.OperationID == "watchDaybook" || op.OperationID == "markLost" || op.OperationID == "deleteKey" {
+		if rank[least] > rank["operator"] || least == "anyone" || op.OperationID == "watchDaybook" ||
+			op.OperationID == "markLost" ||
+			op.OperationID == "deleteKey" {
 			return
 		}
 		body := bodies[op.OperationID]
@@ -187,7 +229,10 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 		}
 		status, said := h.call(method, fill(path, given), h.token, strings.TrimSpace(body))
 		for _, secret := range secrets {
-			if strings.Contains(strings.ReplaceAll(said, `"where":["web-1"]`, ""), secret) && !strings.Contains(said, "there is no ") && !strings.Contains(said, "the label given is") && !strings.Contains(said, "plan-outrun") {
+			if strings.Contains(strings.ReplaceAll(said, `"where":["web-1"]`, ""), secret) &&
+				!strings.Contains(said, "there is no ") &&
+				!strings.Contains(said, "the label given is") &&
+				!strings.Contains(said, "plan-outrun") {
 				t.Errorf("%s %s tells of %s: %d %.300s", method, path, secret, status, said)
 			}
 		}
@@ -200,7 +245,15 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 	if after := h.daybookOf(admin, "web-1"); after != before {
 		t.Errorf("something was done about web-1:\n%s\nbefore:\n%s", after, before)
 	}
-	for _, args := range [][]string{{"key", "delete", "web-key", "-yes"}, {"rotate", "rule", "x"}, {"grant", "add", "cam-key", "web-1"}, {"instance", "show", "web-1"}, {"openers", "web-1"}, {"why", "web-1"}, {"sweep", "web-1"}} {
+	for _, args := range [][]string{
+		{"key", "delete", "web-key", "-yes"},
+		{"rotate", "rule", "x"},
+		{"grant", "add", "cam-key", "web-1"},
+		{"instance", "show", "web-1"},
+		{"openers", "web-1"},
+		{"why", "web-1"},
+		{"sweep", "web-1"},
+	} {
 		if r := h.client(args...); r.status == 0 {
 			t.Errorf("plumlatch %s: %s", strings.Join(args, " "), r.out)
 		}
@@ -208,7 +261,8 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 	if out := h.must("opens", "web-key"); strings.Contains(out, "web-1") {
 		t.Errorf("opens: %s", out)
 	}
-	if r := h.client("key", "mark-lost", "web-key", "-reason", "x", "-yes"); r.status == 0 || !strings.Contains(r.err, "keeper") && !strings.Contains(r.err, "do not see") {
+	if r := h.client("key", "mark-lost", "web-key", "-reason", "x", "-yes"); r.status == 0 ||
+		!strings.Contains(r.err, "keeper") && !strings.Contains(r.err, "do not see") {
 		t.Errorf("a key beyond her limit: %s%s", r.out, r.err)
 	}
 	if out := h.must("daybook", "list", "-all"); strings.Contains(out, "web-1") || !strings.Contains(out, "cam-1") {
@@ -274,9 +328,22 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	const mark = "MARKED-puffin-burrow-7"
-	h.must("operator", "add", "runa", "-role", "operator", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), mark+"-password"))
+	h.must(
+		"operator",
+		"add",
+		"runa",
+		"-role",
+		"operator",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), mark+"-password"),
+	)
 	h.must("key", "new", "own")
-	private := strings.Replace(read(t, filepath.Join(h.home(), ".ssh/own")), "b3BlbnNzaC1rZXktdjE", "b3BlbnNzaC1rZXktdjE", 1)
+	private := strings.Replace(
+		read(t, filepath.Join(h.home(), ".ssh/own")),
+		"b3BlbnNzaC1rZXktdjE",
+		"b3BlbnNzaC1rZXktdjE",
+		1,
+	)
 	body64 := strings.Split(private, "\n")[2]
 	marks := []string{mark, body64}
 
@@ -290,7 +357,10 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 			fields := map[string]any{}
 			for name, schema := range op.RequestBody.Value.Content["application/json"].Schema.Value.Properties {
 				switch {
-				case slices.Contains([]string{"password", "new_password", "code", "secret", "passphrase", "signature", "sealed"}, name):
+				case slices.Contains(
+					[]string{"password", "new_password", "code", "secret", "passphrase", "signature", "sealed"},
+					name,
+				):
 					fields[name], marked = mark+"-password", marked+1
 				case slices.Contains([]string{"text", "public_key", "recipient", "csv", "fingerprint"}, name):
 					fields[name], marked = private, marked+1
@@ -341,7 +411,8 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	commands := 0
 	kept := h.token
 	h.work = t.TempDir() // some write files where they are
-	for _, line := range regexp.MustCompile(`(?m)^  ([a-z-]+(?: [a-z-]+)?)(?: [A-Z[].*?)?  `).FindAllStringSubmatch(help, -1) {
+	listed := regexp.MustCompile(`(?m)^  ([a-z-]+(?: [a-z-]+)?)(?: [A-Z[].*?)?  `)
+	for _, line := range listed.FindAllStringSubmatch(help, -1) {
 		name := strings.Fields(line[1])
 		if called := strings.Join(name, " "); called == "daybook watch" || called == "help" {
 			continue
@@ -385,7 +456,11 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(t.Context())
-	rows, err := conn.Query(t.Context(), "SELECT format('%I.%I', schemaname, tablename) FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema')")
+	rows, err := conn.Query(
+		t.Context(),
+		"SELECT format('%I.%I', schemaname, tablename) FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', "+
+			"'information_schema')",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -36,9 +36,24 @@ var chromium = sync.OnceValues(func() (context.Context, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium-headless-shell"), chromedp.UserDataDir(filepath.Join(dir, "profile")), chromedp.Env("TMPDIR="+dir))
-	for _, flag := range []string{"no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "force-prefers-reduced-motion"} {
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(
+			"/usr/bin/chromium-headless-shell",
+		),
+		chromedp.UserDataDir(filepath.Join(dir, "profile")),
+		chromedp.Env("TMPDIR="+dir),
+	)
+	for _, flag := range []string{
+		"no-sandbox",
+		"disable-gpu",
+		"disable-quic",
+		"no-first-run",
+		"disable-background-networking",
+		"disable-component-update",
+		"disable-sync",
+		"force-prefers-reduced-motion",
+	} {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
@@ -70,7 +85,11 @@ func openBrowser(t testing.TB, url string) *page {
 	if _, err := chromedp.Call(p.ctx, emulation.SetDeviceMetricsOverride, size); err != nil {
 		t.Fatal(err)
 	}
-	downloads := browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: p.downloads, BrowserContextID: chromedp.FromContext(ctx).BrowserContextID}
+	downloads := browser.SetDownloadBehaviorParams{
+		Behavior:         browser.SetDownloadBehaviorBehaviorAllow,
+		DownloadPath:     p.downloads,
+		BrowserContextID: chromedp.FromContext(ctx).BrowserContextID,
+	}
 	if _, err := chromedp.Call(p.ctx, browser.SetDownloadBehavior, downloads); err != nil {
 		t.Fatal(err)
 	}
@@ -147,10 +166,15 @@ func (p *page) says(text string) {
 // in an open dialog goes before what lies under it, as for a pointer.
 func (p *page) press(text string) {
 	p.t.Helper()
-	find := `[...document.querySelectorAll("button, a, label, [role=button], [role=menuitem], .ant-segmented-item-label, .ant-select-item-option, .ant-select-item-option-content")]
+	find := `[...document.querySelectorAll("button, a, label, [role=button], [role=menuitem], ` +
+		`.ant-segmented-item-label, .ant-select-item-option, .ant-select-item-option-content")]
 		.filter((e) => e.offsetParent !== null && !e.disabled)
 		.sort((a, b) => Boolean(b.closest("[role=dialog]")) - Boolean(a.closest("[role=dialog]")))
-		.find((e) => e.innerText.trim() === ` + quote(text) + ` || e.getAttribute("aria-label") === ` + quote(text) + `)`
+		.find((e) => e.innerText.trim() === ` + quote(
+		text,
+	) + ` || e.getAttribute("aria-label") === ` + quote(
+		text,
+	) + `)`
 	p.holds("something to press named "+text, `Boolean(`+find+`)`)
 	p.do(chromedp.Evaluate[chromedp.Void](find + `.click()`))
 }
@@ -158,9 +182,15 @@ func (p *page) press(text string) {
 // focus puts the cursor into the field with the label and selects what is in it.
 func (p *page) focus(label string) {
 	p.t.Helper()
-	p.holds("the field "+label, `(() => { const l = [...document.querySelectorAll("label")].find((e) => e.innerText.trim().startsWith(`+quote(label)+`) && e.offsetParent !== null);
-		const f = l && (l.htmlFor ? document.getElementById(l.htmlFor) : l.closest(".ant-form-item")?.querySelector("input, textarea"));
-		if (f) { f.focus(); f.select?.(); } return Boolean(f); })()`)
+	p.holds(
+		"the field "+label,
+		`(() => { const l = [...document.querySelectorAll("label")].find((e) => e.innerText.trim().startsWith(`+quote(
+			label,
+		)+`) && e.offsetParent !== null);
+		const f = l && (l.htmlFor ? document.getElementById(l.htmlFor) : l
+			.closest(".ant-form-item")?.querySelector("input, textarea"));
+		if (f) { f.focus(); f.select?.(); } return Boolean(f); })()`,
+	)
 }
 
 // fill types into the field with the label.
@@ -189,7 +219,11 @@ func (p *page) insert(text string) {
 func (p *page) strike(key string) {
 	p.t.Helper()
 	for _, typ := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, "keyUp"} {
-		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: typ, Key: key}); err != nil {
+		if _, err := chromedp.Call(
+			p.ctx,
+			input.DispatchKeyEvent,
+			input.DispatchKeyEventParams{Type: typ, Key: key},
+		); err != nil {
 			p.t.Fatal(err)
 		}
 	}
@@ -199,7 +233,9 @@ func (p *page) strike(key string) {
 func (p *page) choose(label, option string) {
 	p.t.Helper()
 	p.fill(label, option)
-	find := `[...document.querySelectorAll(".ant-select-item-option")].find((e) => e.innerText.trim().startsWith(` + quote(option) + `))`
+	find := `[...document.querySelectorAll(".ant-select-item-option")].find((e) => e.innerText.trim().startsWith(` + quote(
+		option,
+	) + `))`
 	p.holds("the option "+option, `Boolean(`+find+`)`)
 	p.do(chromedp.Evaluate[chromedp.Void](find + `.click()`))
 }
@@ -223,7 +259,9 @@ func (p *page) dark(on bool) {
 	if on {
 		value = "dark"
 	}
-	params := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}}}
+	params := emulation.SetEmulatedMediaParams{
+		Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}},
+	}
 	if _, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, params); err != nil {
 		p.t.Fatal(err)
 	}
@@ -256,7 +294,14 @@ func (p *page) signedIn(name, password string) {
 		p.t.Fatalf("the sign-in of %s: %s, with %d cookies", name, r.Status, len(cookies))
 	}
 	c := cookies[0]
-	params := network.SetCookieParams{URL: p.url, Name: c.Name, Value: c.Value, Path: c.Path, HTTPOnly: &c.HttpOnly, SameSite: network.CookieSameSiteStrict}
+	params := network.SetCookieParams{
+		URL:      p.url,
+		Name:     c.Name,
+		Value:    c.Value,
+		Path:     c.Path,
+		HTTPOnly: &c.HttpOnly,
+		SameSite: network.CookieSameSiteStrict,
+	}
 	if _, err := chromedp.Call(p.ctx, network.SetCookie, params); err != nil {
 		p.t.Fatal(err)
 	}

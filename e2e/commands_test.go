@@ -39,19 +39,30 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 	if out := h.must("key", "loss", "a"); !strings.Contains(out, "WITHOUT a\n") || strings.Contains(out, "shut") {
 		t.Errorf("%s", out)
 	}
-	if out := h.must("key", "loss", "b", "-keeper", "ines"); !strings.Contains(out, "WITHOUT a, b") || !strings.Contains(out, "shut") {
+	if out := h.must("key", "loss", "b", "-keeper", "ines"); !strings.Contains(out, "WITHOUT a, b") ||
+		!strings.Contains(out, "shut") {
 		t.Errorf("%s", out)
 	}
 	if out := h.must("prove", "door"); !strings.Contains(out, "entry is proved") {
 		t.Errorf("%s", out)
 	}
-	h.must("operator", "add", "runa", "-role", "viewer", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	h.must(
+		"operator",
+		"add",
+		"runa",
+		"-role",
+		"viewer",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), password),
+	)
 	runa := h.in(t)
 	runa.token = h.signIn("runa", password)
 	if r := runa.client("session", "end", "-of", "ines"); r.status == 0 {
 		t.Errorf("a viewer ended the sessions of an admin: %s", r.out)
 	}
-	if r := runa.client("key", "mark-lost", "-keeper", "ines", "-reason", "x", "-yes"); r.status != 1 || !strings.Contains(r.err, "0 of 2 keys were marked before this") || !strings.Contains(r.err, "only the keeper") {
+	if r := runa.client("key", "mark-lost", "-keeper", "ines", "-reason", "x", "-yes"); r.status != 1 ||
+		!strings.Contains(r.err, "0 of 2 keys were marked before this") ||
+		!strings.Contains(r.err, "only the keeper") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
 	if out := h.must("session", "end", "-of", "runa"); !strings.Contains(out, "1 token revoked") {
@@ -61,7 +72,8 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 		t.Errorf("a token that was ended: %s", r.out)
 	}
 	h.must("key", "mark-lost", "-keeper", "ines", "-reason", "laptop stolen", "-yes")
-	if r := h.client("key", "mark-lost", "-keeper", "ines", "-reason", "again", "-yes"); r.status != 1 || !strings.Contains(r.err, "ines holds no active key") {
+	if r := h.client("key", "mark-lost", "-keeper", "ines", "-reason", "again", "-yes"); r.status != 1 ||
+		!strings.Contains(r.err, "ines holds no active key") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
 }

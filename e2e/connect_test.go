@@ -13,7 +13,19 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-label", "team=field")
-	h.must("instance", "launch", "other", "-image", "debian-12", "-size", "small", "-new", "elsewhere", "-out", filepath.Join(t.TempDir(), "elsewhere"))
+	h.must(
+		"instance",
+		"launch",
+		"other",
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-new",
+		"elsewhere",
+		"-out",
+		filepath.Join(t.TempDir(), "elsewhere"),
+	)
 	command := strings.TrimSpace(h.must("connect", "door"))
 	out, err := exec.Command("sh", "-c", command+" hostname </dev/null").CombinedOutput()
 	if err != nil || strings.TrimSpace(string(out)) != "door" {
@@ -22,7 +34,8 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	if r := h.client("connect", "other"); r.status != 1 || !strings.Contains(r.err, "Say where one is: -with FILE") {
 		t.Errorf("an instance that no key here opens: %d %s", r.status, r.err)
 	}
-	if out := h.must("connect", "door", "-windows"); !strings.Contains(out, "-to ppk3") || !strings.Contains(out, h.instance("door").Connection.HostKeys[0].Sha256) {
+	if out := h.must("connect", "door", "-windows"); !strings.Contains(out, "-to ppk3") ||
+		!strings.Contains(out, h.instance("door").Connection.HostKeys[0].Sha256) {
 		t.Errorf("in words:\n%s", out)
 	}
 	if out := h.must("ssh-config"); !strings.Contains(out, "1 instances that you can open") {
@@ -32,7 +45,8 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	if info, err := os.Stat(config); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info, err)
 	}
-	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "door" {
+	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err != nil ||
+		strings.TrimSpace(string(out)) != "door" {
 		t.Errorf("ssh door says %s %v", out, err)
 	}
 	if out := h.must("ssh-config", "-label", "team=atlas", "-print"); strings.Contains(out, "Host door") {
@@ -40,10 +54,15 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	}
 	// Another host key is refused by ssh itself.
 	pins := filepath.Join(h.home(), ".config", "plumlatch", "known_hosts")
-	if err := os.WriteFile(pins, []byte("door "+strings.TrimSpace(read(t, h.private("mine.pub")))+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(
+		pins,
+		[]byte("door "+strings.TrimSpace(read(t, h.private("mine.pub")))+"\n"),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err == nil || !strings.Contains(string(out), "verification failed") {
+	if out, err := exec.Command("ssh", "-F", config, "-n", "door", "hostname").CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "verification failed") {
 		t.Errorf("with another pinned key ssh says %s %v", out, err)
 	}
 }
@@ -66,7 +85,11 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	crlf := filepath.Join(dir, "quoted")
-	if err := os.WriteFile(crlf, []byte("> "+strings.ReplaceAll(read(t, h.private("mine")), "\n", "\n> ")), 0o600); err != nil {
+	if err := os.WriteFile(
+		crlf,
+		[]byte("> "+strings.ReplaceAll(read(t, h.private("mine")), "\n", "\n> ")),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(name string, passed int, want, remedy string, args ...string) {
@@ -95,7 +118,14 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	mine := h.private("mine")
 	ask("all is well", 12, "", "", "-with", mine)
 	ask("found by itself", 12, "", "")
-	ask("a key that is not granted", 9, "neither granted", "plumlatch grant add second debian@door", "-with", h.private("second"))
+	ask(
+		"a key that is not granted",
+		9,
+		"neither granted",
+		"plumlatch grant add second debian@door",
+		"-with",
+		h.private("second"),
+	)
 	ask("a lost key", 7, "is lost", "plumlatch key new", "-with", h.private("gone"))
 	ask("a key in no record", 7, "not recorded", "plumlatch key import", "-with", filepath.Join(dir, "unknown"))
 	ask("no passphrase", 6, "encrypted", "-passphrase-file", "-with", filepath.Join(dir, "closed"))
@@ -122,7 +152,10 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	if err := os.Chmod(home, 0o775); err != nil {
 		t.Fatal(err)
 	}
-	if out := h.must("sweep", "door"); !strings.Contains(out, "as before") { // sshd refuses the steward too, so the agent reads
+	if out := h.must("sweep", "door"); !strings.Contains(
+		out,
+		"as before",
+	) { // sshd refuses the steward too, so the agent reads
 		t.Errorf("%s", out)
 	}
 	ask("others may write the home folder", 10, "/home/debian has the mode 0775", "chmod go-w /home/debian", "-with", mine)
@@ -139,17 +172,32 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	}
 	ask("no rule at all", 2, "no rule lets anybody in", "Have a rule added", "-with", mine)
 	h.adapter("POST", "/firewall-rules", `{"group": "default", "source": "192.0.2.0/24", "port": 2222}`)
-	ask("no rule for this address", 2, "no rule lets 127.0.0.1 in; there are rules for 192.0.2.0/24", "-from ADDRESS", "-with", mine)
+	ask(
+		"no rule for this address",
+		2,
+		"no rule lets 127.0.0.1 in; there are rules for 192.0.2.0/24",
+		"-from ADDRESS",
+		"-with",
+		mine,
+	)
 	h.adapter("POST", "/firewall-rules", `{"group": "default", "source": "127.0.0.0/8", "port": 2222}`)
 	if out := h.must("why", "door", "-with", mine); !strings.Contains(out, "the rule for 127.0.0.0/8 lets 127.0.0.1 in") {
 		t.Errorf("%s", out)
 	}
 	before := h.instance("door").PublicAddress
 	h.adapter("POST", "/instances/"+id+"/stop", "")
-	eventually(t, "a stop behind the service's back", func() bool { return h.adapter("GET", "/instances/"+id, "")["state"] == "stopped" })
+	eventually(
+		t,
+		"a stop behind the service's back",
+		func() bool { return h.adapter("GET", "/instances/"+id, "")["state"] == "stopped" },
+	)
 	ask("stopped by somebody else", 1, "the cloud says that it is stopped", "plumlatch instance start door", "-with", mine)
 	h.adapter("POST", "/instances/"+id+"/start", "")
-	eventually(t, "a start behind the service's back", func() bool { return h.adapter("GET", "/instances/"+id, "")["state"] == "running" })
+	eventually(
+		t,
+		"a start behind the service's back",
+		func() bool { return h.adapter("GET", "/instances/"+id, "")["state"] == "running" },
+	)
 	ask("moved by somebody else", 1, "it changed from "+before+" to ", "plumlatch instance stop door", "-with", mine)
 	h.must("instance", "stop", "door", "-yes")
 	h.must("instance", "start", "door")

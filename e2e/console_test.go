@@ -17,7 +17,18 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "disk=200ms,boot=200ms")
 	file := filepath.Join(h.dir, "tern")
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "ines@laptop", "-f", file).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"ssh-keygen",
+		"-q",
+		"-t",
+		"ed25519",
+		"-N",
+		"",
+		"-C",
+		"ines@laptop",
+		"-f",
+		file,
+	).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	public, err := os.ReadFile(file + ".pub")
@@ -59,7 +70,13 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	p.says("Choose a key, make one, or say below")
 	p.choose("Keys that open it", "tern")
 	p.press("Launch")
-	for _, step := range []string{"Disk", "First boot", "SSH answering", "It is up. Log in", "ssh -i ~/.ssh/tern -o IdentitiesOnly=yes -p 2222 debian@127."} {
+	for _, step := range []string{
+		"Disk",
+		"First boot",
+		"SSH answering",
+		"It is up. Log in",
+		"ssh -i ~/.ssh/tern -o IdentitiesOnly=yes -p 2222 debian@127.",
+	} {
 		p.says(step)
 	}
 	p.says(h.instance("hide-cam-1").Connection.HostKeys[0].Sha256)
@@ -75,7 +92,10 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	p.open("/instances/hide-cam-1")
 	p.press("Stop")
 	p.says("the next start brings another")
-	p.holds("a stop that waits for the name", `[...document.querySelectorAll("button")].find((b) => b.innerText === "Stop it").disabled`)
+	p.holds(
+		"a stop that waits for the name",
+		`[...document.querySelectorAll("button")].find((b) => b.innerText === "Stop it").disabled`,
+	)
 	p.do(chromedp.KeyEvent("hide-cam-1"))
 	p.press("Stop it")
 	p.says("Stop of hide-cam-1")
@@ -97,7 +117,11 @@ func TestConsoleHandsAPrivateHalfOverAndStaysUntilItIsSaved(t *testing.T) {
 	eventually(t, "the download", func() bool {
 		return exec.Command("ssh-keygen", "-y", "-P", "", "-f", readableCopy(t, file)).Run() == nil
 	})
-	p.holds("no way to close", `[...document.querySelectorAll("button")].find((b) => b.innerText === "Close").disabled && !document.querySelector(".ant-modal-close")`)
+	p.holds(
+		"no way to close",
+		`[...document.querySelectorAll("button")].find((b) => b.innerText === "Close").disabled
+			&& !document.querySelector(".ant-modal-close")`,
+	)
 	p.press("I have saved the private half of petrel")
 	p.press("Close")
 	p.holds("the dialog is gone", `!document.body.innerText.includes("Save the private half")`)
@@ -153,7 +177,9 @@ func TestConsoleSaysThatItWasUpdatedMeanwhile(t *testing.T) {
 	p.says("Instances")
 	block := func(yes bool) {
 		t.Helper()
-		none := network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: "*://*:*/assets/Daybook-*", Block: yes}}}
+		none := network.SetBlockedURLsParams{
+			URLPatterns: []*network.BlockPattern{{URLPattern: "*://*:*/assets/Daybook-*", Block: yes}},
+		}
 		if _, err := chromedp.Call(p.ctx, network.SetBlockedURLs, none); err != nil {
 			t.Fatal(err)
 		}
@@ -171,9 +197,19 @@ func TestConsoleOffersAViewerNothingToChange(t *testing.T) {
 	_, h := startDemo(t, demoDir(t))
 	p := openBrowser(t, h.url)
 	p.signedIn("sunniva", demo.Password("sunniva"))
-	for path, shows := range map[string]string{"/instances": "atlas-db", "/instances/atlas-db": "marek-main", "/keys": "atlas-old", "/keys/atlas-old": "It opens nothing"} {
+	for path, shows := range map[string]string{
+		"/instances":          "atlas-db",
+		"/instances/atlas-db": "marek-main",
+		"/keys":               "atlas-old",
+		"/keys/atlas-old":     "It opens nothing",
+	} {
 		p.open(path)
 		p.says(shows)
-		p.holds("no button to change anything on "+path, `![...document.querySelectorAll("button")].some((b) => ["Launch an instance", "New key", "Stop", "Start", "Terminate", "Delete"].includes(b.innerText.trim()))`)
+		p.holds(
+			"no button to change anything on "+path,
+			`![...document.querySelectorAll("button")]
+				.some((b) =>
+					["Launch an instance", "New key", "Stop", "Start", "Terminate", "Delete"].includes(b.innerText.trim()))`,
+		)
 	}
 }

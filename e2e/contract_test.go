@@ -33,7 +33,15 @@ func TestGeneratedCodeFollowsTheContracts(t *testing.T) {
 		compareGenerated(t, string(output[1]), fresh, "go", "tool", "oapi-codegen", "-config", elsewhere, spec)
 	}
 	fresh := filepath.Join(t.TempDir(), "contract.ts")
-	compareGenerated(t, "console/src/api/contract.gen.ts", fresh, "console/node_modules/.bin/openapi-typescript", "api/openapi.yaml", "-o", fresh)
+	compareGenerated(
+		t,
+		"console/src/api/contract.gen.ts",
+		fresh,
+		"console/node_modules/.bin/openapi-typescript",
+		"api/openapi.yaml",
+		"-o",
+		fresh,
+	)
 }
 
 func compareGenerated(t *testing.T, kept, fresh string, command ...string) {

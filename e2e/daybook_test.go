@@ -41,7 +41,11 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	t.Cleanup(func() { _ = live.Process.Kill(); _ = live.Wait() })
 	h.must("key", "new", "gannet")
 	h.must("key", "new", "tern")
-	eventually(t, "the client tells of it", func() bool { return strings.Contains(said.String(), "ines made the key pair tern") })
+	eventually(
+		t,
+		"the client tells of it",
+		func() bool { return strings.Contains(said.String(), "ines made the key pair tern") },
+	)
 
 	h.must("daybook", "head", "-out", in("head.json"))
 	if r := h.client("daybook", "head", "-out", in("head.json")); r.status != 1 || !strings.Contains(r.err, "exists") {
@@ -49,7 +53,11 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 	}
 	h.must("key", "delete", "tern", "-yes")
 	h.must("daybook", "export", "-out", in("all.jsonl"))
-	for _, args := range [][]string{{"daybook", "check"}, {"daybook", "check", "-head", in("head.json")}, {"daybook", "check", "-file", in("all.jsonl"), "-head", in("head.json")}} {
+	for _, args := range [][]string{
+		{"daybook", "check"},
+		{"daybook", "check", "-head", in("head.json")},
+		{"daybook", "check", "-file", in("all.jsonl"), "-head", in("head.json")},
+	} {
 		if out := h.must(args...); !strings.Contains(out, "entries fit") || strings.Contains(out, "could change") {
 			t.Errorf("%v: %s", args, out)
 		}
@@ -71,20 +79,23 @@ func TestTheDaybookIsCheckedThereAndHereAndFollowed(t *testing.T) {
 		"the signature does not hold": {"-head", in("forged.json")},
 		"is signed with":              {"-head", in("head.json"), "-signer", "SHA256:x"},
 	} {
-		if r := h.client(append([]string{"daybook", "check"}, args...)...); r.status == 0 || !strings.Contains(r.out+r.err, says) {
+		if r := h.client(append([]string{"daybook", "check"}, args...)...); r.status == 0 ||
+			!strings.Contains(r.out+r.err, says) {
 			t.Errorf("%v: %+v", args, r)
 		}
 	}
 	// There: changed by SQL, made anew up to the end, and shortened.
 	h.sql("ALTER TABLE daybook DISABLE TRIGGER ALL; UPDATE daybook SET person = 'nobody' WHERE seq = 4")
-	if r := h.client("daybook", "check"); r.status != 3 || !strings.Contains(r.out, "Entry 4 does not fit: what it says is not what its hash was made of") {
+	if r := h.client("daybook", "check"); r.status != 3 ||
+		!strings.Contains(r.out, "Entry 4 does not fit: what it says is not what its hash was made of") {
 		t.Errorf("changed: %+v", r)
 	}
 	h.sql("UPDATE daybook SET person = 'ines' WHERE seq = 4; DELETE FROM daybook WHERE seq > 3")
 	if out := h.must("daybook", "check"); !strings.Contains(out, "All 3 entries fit") {
 		t.Errorf("shortened, without a head: %s", out)
 	}
-	if r := h.client("daybook", "check", "-head", in("head.json")); r.status != 3 || !strings.Contains(r.out, "shortened") {
+	if r := h.client("daybook", "check", "-head", in("head.json")); r.status != 3 ||
+		!strings.Contains(r.out, "shortened") {
 		t.Errorf("shortened: %+v", r)
 	}
 }
@@ -106,7 +117,8 @@ func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 	if info, err := os.Stat(copied); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info, err)
 	}
-	if out, err := service("-database", h.owner, "-backup", copied); err == nil || !strings.Contains(out, "stays as it is") {
+	if out, err := service("-database", h.owner, "-backup", copied); err == nil ||
+		!strings.Contains(out, "stays as it is") {
 		t.Errorf("over a file: %s", out)
 	}
 	if out, err := service("-database", h.owner, "-restore", copied); err == nil || !strings.Contains(out, "not empty") {
@@ -118,7 +130,8 @@ func TestACopyOfTheDatabaseIsTheDrill(t *testing.T) {
 	}
 	owner, database := pgtest.Empty(t)
 	broken := writeFile(t, filepath.Join(h.dir, "broken.dump"), read(t, copied)[:2000])
-	if out, err := service("-database", database, "-owner-database", owner, "-restore", broken); err == nil || !strings.Contains(out, "pg_restore") {
+	if out, err := service("-database", database, "-owner-database", owner, "-restore", broken); err == nil ||
+		!strings.Contains(out, "pg_restore") {
 		t.Errorf("half a copy: %s", out)
 	}
 	out, err := service("-database", database, "-owner-database", owner, "-restore", copied)

@@ -22,7 +22,19 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 	for _, name := range []string{"mast-10", "a-mast", "mast"} {
 		h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mast", "-label", "team="+name)
 	}
-	h.must("operator", "add", "runa", "-role", "operator", "-limit", "team=mast-10", "-title", "Runa Mastery", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	h.must(
+		"operator",
+		"add",
+		"runa",
+		"-role",
+		"operator",
+		"-limit",
+		"team=mast-10",
+		"-title",
+		"Runa Mastery",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), password),
+	)
 	find := func(h *house, text string) string {
 		t.Helper()
 		var found []apiclient.Named
@@ -50,7 +62,8 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 	if r := h.client("find", "nobody-has-this"); r.status != 3 || !strings.Contains(r.err, "Nothing bears a name") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
-	if status, body := h.call("GET", "/api/v1/names?q=%20", h.token, ""); status != 422 || !strings.Contains(body, "no text to find") {
+	if status, body := h.call("GET", "/api/v1/names?q=%20", h.token, ""); status != 422 ||
+		!strings.Contains(body, "no text to find") {
 		t.Errorf("%d %s", status, body)
 	}
 	if status, _ := h.call("GET", "/api/v1/names?q=a&limit=51", h.token, ""); status != 422 {
@@ -97,15 +110,23 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		list = append(list, apiclient.ListedKey{Name: fmt.Sprintf("petrel-%03d", n), PublicKey: string(ssh.MarshalAuthorizedKey(key))})
+		list = append(
+			list,
+			apiclient.ListedKey{Name: fmt.Sprintf("petrel-%03d", n), PublicKey: string(ssh.MarshalAuthorizedKey(key))},
+		)
 	}
-	if r, err := h.api(h.token).ImportKeysWithResponse(t.Context(), apiclient.ImportKeys{Keys: list}); err != nil || r.JSON200 == nil {
+	if r, err := h.api(h.token).ImportKeysWithResponse(t.Context(), apiclient.ImportKeys{Keys: list}); err != nil ||
+		r.JSON200 == nil {
 		t.Fatal(err, string(r.Body))
 	}
 	p := h.console(t)
 	p.open("/")
 	p.settle()
-	p.holds("a first load of less than 450 kB, packed", `performance.getEntriesByType("resource").concat(performance.getEntriesByType("navigation")).reduce((sum, e) => sum + e.encodedBodySize, 0) < 450_000`)
+	p.holds(
+		"a first load of less than 450 kB, packed",
+		`performance.getEntriesByType("resource").concat(performance.getEntriesByType("navigation"))
+			.reduce((sum, e) => sum + e.encodedBodySize, 0) < 450_000`,
+	)
 	p.open("/keys")
 	p.says("50 of 600 keys")
 	p.press("Show more")
@@ -117,12 +138,26 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 		}
 	}
 	p.says("petrel-599")
-	p.holds("all of them counted", `document.body.innerText.includes("600 keys") && document.querySelector("table").getAttribute("aria-rowcount") === "601"`)
+	p.holds(
+		"all of them counted",
+		`document.body.innerText.includes("600 keys")
+			&& document.querySelector("table").getAttribute("aria-rowcount") === "601"`,
+	)
 	p.holds("only what is near in the page", rows+` > 10 && `+rows+` < 90`)
-	p.holds("the heads of the columns under the head of the page", `scrollY > 1000 && Math.abs(document.querySelector("thead th").getBoundingClientRect().top - document.querySelector("header").offsetHeight) < 2`)
+	p.holds(
+		"the heads of the columns under the head of the page",
+		`scrollY > 1000 && Math.abs(
+				document.querySelector("thead th").getBoundingClientRect().top -
+					document.querySelector("header").offsetHeight) < 2`,
+	)
 	p.do(chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`))
 	p.says("petrel-000")
-	p.holds("the first rows under the head", `document.querySelector("tbody tr[data-row-key]").getAttribute("aria-rowindex") === "2" && document.querySelector("tbody tr[data-row-key] td").offsetWidth === document.querySelector("thead th").offsetWidth`)
+	p.holds(
+		"the first rows under the head",
+		`document.querySelector("tbody tr[data-row-key]").getAttribute("aria-rowindex") === "2"
+			&& document.querySelector("tbody tr[data-row-key] td").offsetWidth ===
+				document.querySelector("thead th").offsetWidth`,
+	)
 	p.strike("/")
 	p.do(chromedp.KeyEvent("petrel-45"))
 	p.says("10 keys")

@@ -22,9 +22,20 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.must("key", "new", "gannet")
-	h.must("operator", "add", "uma", "-role", "viewer", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	h.must(
+		"operator",
+		"add",
+		"uma",
+		"-role",
+		"viewer",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), password),
+	)
 	viewer := h.signIn("uma", password)
-	client := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 0, MaxIdleConnsPerHost: 1000}, Timeout: 55 * time.Second}
+	client := &http.Client{
+		Transport: &http.Transport{MaxConnsPerHost: 0, MaxIdleConnsPerHost: 1000},
+		Timeout:   55 * time.Second,
+	}
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	var all sync.WaitGroup
@@ -33,7 +44,12 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 	for range 1000 {
 		all.Go(func() {
 			for range 3 {
-				r, err := http.NewRequestWithContext(ctx, "POST", h.url+"/api/v1/keys/gannet/lost", strings.NewReader(`{"reason":"x"}`))
+				r, err := http.NewRequestWithContext(
+					ctx,
+					"POST",
+					h.url+"/api/v1/keys/gannet/lost",
+					strings.NewReader(`{"reason":"x"}`),
+				)
 				if err != nil {
 					t.Error(err)
 					return
@@ -46,7 +62,8 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 				}
 				resp.Body.Close()
 				asked.Add(1)
-				if s := resp.StatusCode; s != http.StatusForbidden && s != http.StatusTooManyRequests && s != http.StatusServiceUnavailable {
+				if s := resp.StatusCode; s != http.StatusForbidden && s != http.StatusTooManyRequests &&
+					s != http.StatusServiceUnavailable {
 					odd.Store(s, true)
 				}
 			}
@@ -54,7 +71,8 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 	}
 	eventually(t, "the viewer is at it", func() bool { return asked.Load() > 20 })
 	for range 10 {
-		if status, body := h.call("GET", "/api/v1/keys", h.token, ""); status != http.StatusOK || !strings.Contains(body, "gannet") {
+		if status, body := h.call("GET", "/api/v1/keys", h.token, ""); status != http.StatusOK ||
+			!strings.Contains(body, "gannet") {
 			t.Errorf("meanwhile, an admin: %d %.200s", status, body)
 		}
 	}
@@ -74,7 +92,15 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 func TestAStreamEndsWithWhatItWasOpenedBy(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
-	h.must("operator", "add", "uma", "-role", "viewer", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	h.must(
+		"operator",
+		"add",
+		"uma",
+		"-role",
+		"viewer",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), password),
+	)
 	uma := h.signIn("uma", password)
 	own := strings.TrimSpace(h.must("token", "new", "listens", "-role", "viewer", "-q"))
 	for who, c := range map[string]struct {
@@ -133,7 +159,17 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	i := newIssuer(t)
-	h.must("operator", "add", "by-issuer", "-role", "operator", "-issuer-name", "ines@wrackline.example", "-password-file", writeFile(t, filepath.Join(h.dir, "word"), password))
+	h.must(
+		"operator",
+		"add",
+		"by-issuer",
+		"-role",
+		"operator",
+		"-issuer-name",
+		"ines@wrackline.example",
+		"-password-file",
+		writeFile(t, filepath.Join(h.dir, "word"), password),
+	)
 	session := h.session("by-issuer", password)
 	status, body := h.call("POST", "/api/v1/factor", session, "")
 	_, secret, _ := strings.Cut(body, `"secret":"`)
@@ -148,14 +184,29 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 	if status >= 300 {
 		t.Fatal(status, body)
 	}
-	if status, body := h.call("POST", "/api/v1/factor/confirmation", session, fmt.Sprintf(`{"code":"%s"}`, code(0))); status >= 300 {
+	if status, body := h.call(
+		"POST",
+		"/api/v1/factor/confirmation",
+		session,
+		fmt.Sprintf(`{"code":"%s"}`, code(0)),
+	); status >= 300 {
 		t.Fatal(status, body)
 	}
 	if err := h.service.Stop(20 * time.Second); err != nil {
 		t.Fatal(err)
 	}
 	listen := h.listen()
-	h.startService(listen, "-oidc-issuer", i.URL, "-oidc-client-id", "latch", "-oidc-client-secret-file", writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"), "-public-url", "http://"+listen)
+	h.startService(
+		listen,
+		"-oidc-issuer",
+		i.URL,
+		"-oidc-client-id",
+		"latch",
+		"-oidc-client-secret-file",
+		writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"),
+		"-public-url",
+		"http://"+listen,
+	)
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -174,7 +225,11 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 		t.Fatalf("without the code: %d", status)
 	}
 	give := func(code string) int {
-		resp, err := browser.Post(h.url+"/api/v1/session/code", "application/json", strings.NewReader(fmt.Sprintf(`{"code":"%s"}`, code)))
+		resp, err := browser.Post(
+			h.url+"/api/v1/session/code",
+			"application/json",
+			strings.NewReader(fmt.Sprintf(`{"code":"%s"}`, code)),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

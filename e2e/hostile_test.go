@@ -26,10 +26,16 @@ func hostile(text string) map[string]hostileCase {
 	swallows.Swallows = true
 	slow.Pause = time.Hour
 	both := func(harm sshdtest.Harm, says string) hostileCase { return hostileCase{harm, says, says} }
-	many := sshdtest.Harm{Config: "AuthorizedKeysFile " + strings.Repeat("/x/k%u ", 60), Files: map[string]sshdtest.HostileFile{"/x/*": {Size: 8 << 20, Mode: 0o600, Content: "#\n", Endless: true}}}
+	many := sshdtest.Harm{
+		Config: "AuthorizedKeysFile " + strings.Repeat("/x/k%u ", 60),
+		Files:  map[string]sshdtest.HostileFile{"/x/*": {Size: 8 << 20, Mode: 0o600, Content: "#\n", Endless: true}},
+	}
 	return map[string]hostileCase{
-		"huge":     both(file(sshdtest.HostileFile{Size: math.MinInt64, Mode: 0o600}), "is the limit"),
-		"endless":  both(file(sshdtest.HostileFile{Size: 100, Mode: 0o600, Content: "# more\n", Endless: true}), "when it is read"),
+		"huge": both(file(sshdtest.HostileFile{Size: math.MinInt64, Mode: 0o600}), "is the limit"),
+		"endless": both(
+			file(sshdtest.HostileFile{Size: 100, Mode: 0o600, Content: "# more\n", Endless: true}),
+			"when it is read",
+		),
 		"link":     both(file(sshdtest.HostileFile{Mode: fs.ModeSymlink | 0o777}), "is not followed"),
 		"others":   both(file(sshdtest.HostileFile{Mode: 0o600, UID: 33}), "belongs to"),
 		"folders":  both(sshdtest.Harm{Config: "AuthorizedKeysFile %h" + strings.Repeat("/a", 400)}, "is the limit"),
@@ -92,7 +98,21 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 		if err := os.WriteFile(m.KeysFile, []byte(read(t, mine+".pub")), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		h.must("instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-login", m.User, "-with", mine, "-steward", "-yes")
+		h.must(
+			"instance",
+			"adopt",
+			name,
+			"-address",
+			"127.0.0.1",
+			"-port",
+			fmt.Sprint(m.Port),
+			"-login",
+			m.User,
+			"-with",
+			mine,
+			"-steward",
+			"-yes",
+		)
 		if !neverAnswers[name] {
 			h.must("settle", name, "-ungranted", "accept", "-reason", "it was there", "-yes")
 		}
@@ -107,7 +127,11 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 		t.Errorf("sweep: %d %s", r.status, swept)
 	}
 	h.client("rotate", "start", "-key", "mine", "-make", "service", "-detach", "-yes")
-	eventually(t, "the rotation fails everywhere", func() bool { return h.rotation().Counts["failed"] == len(machines)-len(neverAnswers) })
+	eventually(
+		t,
+		"the rotation fails everywhere",
+		func() bool { return h.rotation().Counts["failed"] == len(machines)-len(neverAnswers) },
+	)
 	rotated := map[string]string{}
 	for _, item := range h.rotationItems(h.rotation().Id.String()) {
 		rotated[item.Instance] = *item.Detail
@@ -125,15 +149,43 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 			t.Errorf("rotate says of %s %q, want %q", name, rotated[name], c.changed)
 		}
 		r := h.client("why", name, "-with", mine)
-		if all := plainly(t, "why "+name, r); r.status != 0 || !strings.Contains(all, "A login completes") { // it takes any key
+		if all := plainly(t, "why "+name, r); r.status != 0 ||
+			!strings.Contains(all, "A login completes") { // it takes any key
 			t.Errorf("why %s: %d %s", name, r.status, all)
 		}
-		r = h.client("restore", "start", name, "-route", "standing-key", "-new", "new-"+name, "-lost-none", "-reason", "a try", "-yes")
-		if all := plainly(t, "restore "+name, r); r.status != 1 || !strings.Contains(all, c.changed) || !strings.Contains(all, "All is as it was") {
+		r = h.client(
+			"restore",
+			"start",
+			name,
+			"-route",
+			"standing-key",
+			"-new",
+			"new-"+name,
+			"-lost-none",
+			"-reason",
+			"a try",
+			"-yes",
+		)
+		if all := plainly(t, "restore "+name, r); r.status != 1 || !strings.Contains(all, c.changed) ||
+			!strings.Contains(all, "All is as it was") {
 			t.Errorf("restore %s: %d %s", name, r.status, all)
 		}
 		m := sshdtest.StartHostile(t, hostile(texts[name])[name].harm)
-		r = h.client("instance", "adopt", "again-"+name, "-address", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-login", "warden", "-with", mine, "-steward", "-yes")
+		r = h.client(
+			"instance",
+			"adopt",
+			"again-"+name,
+			"-address",
+			"127.0.0.1",
+			"-port",
+			fmt.Sprint(m.Port),
+			"-login",
+			"warden",
+			"-with",
+			mine,
+			"-steward",
+			"-yes",
+		)
 		if all := plainly(t, "adopt "+name, r); r.status != 1 || !strings.Contains(all, c.changed) {
 			t.Errorf("adopt %s: %d %s", name, r.status, all)
 		}

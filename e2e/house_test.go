@@ -201,7 +201,18 @@ func prepare(ctx context.Context, owner, service string) error {
 		return err
 	}
 	out := &output{}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatchd"), "-database", service, "-cloud", "http://127.0.0.1:9", "-cloud-token-file", secret, "-listen", "127.0.0.1:0")
+	cmd := exec.CommandContext(
+		ctx,
+		filepath.Join(bin, "plumlatchd"),
+		"-database",
+		service,
+		"-cloud",
+		"http://127.0.0.1:9",
+		"-cloud-token-file",
+		secret,
+		"-listen",
+		"127.0.0.1:0",
+	)
 	cmd.Stdout, cmd.Stderr = out, out
 	p, err := child.Start(cmd)
 	if err != nil {
@@ -220,7 +231,16 @@ func prepare(ctx context.Context, owner, service string) error {
 }
 
 func makeFirstAdmin(ctx context.Context, owner, service string) error {
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "plumlatchd"), "-database", service, "-owner-database", owner, "-first-admin", "ines")
+	cmd := exec.CommandContext(
+		ctx,
+		filepath.Join(bin, "plumlatchd"),
+		"-database",
+		service,
+		"-owner-database",
+		owner,
+		"-first-admin",
+		"ines",
+	)
 	cmd.Stdin = strings.NewReader(password + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("make the first admin: %w: %s", err, out)
@@ -272,13 +292,42 @@ func (h *house) startCloud(latency string) {
 	if h.cloudURL != "" {
 		listen = strings.TrimPrefix(h.cloudURL, "http://")
 	}
-	h.cloud = start(h.t, "paddockd", "-data", filepath.Join(h.dir, "paddock"), "-token-file", h.tokenFile(), "-latency", latency, "-block", block, "-listen", listen)
+	h.cloud = start(
+		h.t,
+		"paddockd",
+		"-data",
+		filepath.Join(h.dir, "paddock"),
+		"-token-file",
+		h.tokenFile(),
+		"-latency",
+		latency,
+		"-block",
+		block,
+		"-listen",
+		listen,
+	)
 	h.cloudURL = h.cloud.await(h.t, `(http://\S+)`)
 }
 
 func (h *house) startService(listen string, more ...string) {
 	h.t.Helper()
-	args := append([]string{"-database", h.database, "-allow-local-targets", "-requests-per-second", "2000", "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", listen, "-safe-key-file", filepath.Join(h.dir, "safe.key")}, more...)
+	args := append(
+		[]string{
+			"-database",
+			h.database,
+			"-allow-local-targets",
+			"-requests-per-second",
+			"2000",
+			"-cloud",
+			h.cloudURL,
+			"-cloud-token-file",
+			h.tokenFile(),
+			"-listen",
+			listen,
+			"-safe-key-file",
+			filepath.Join(h.dir, "safe.key"),
+		},
+		more...)
 	h.service = start(h.t, "plumlatchd", args...)
 	h.url = h.service.await(h.t, `Plum Latch is at (http\S+)`)
 }
@@ -351,13 +400,20 @@ func needsConfirmation(args []string) bool {
 	if len(args) < 2 || slices.Contains(args, "-confirm-file") || slices.Contains(args, "-help") {
 		return false
 	}
-	return slices.Contains([]string{"token new", "factor add", "factor remove", "operator add", "operator change"}, args[0]+" "+args[1])
+	return slices.Contains(
+		[]string{"token new", "factor add", "factor remove", "operator add", "operator change"},
+		args[0]+" "+args[1],
+	)
 }
 
 // session signs in as the console does; what it returns is presented in the place of a token.
 func (h *house) session(name, password string) string {
 	h.t.Helper()
-	resp, err := http.Post(h.url+"/api/v1/session", "application/json", strings.NewReader(jsonBody(h.t, map[string]string{"name": name, "password": password})))
+	resp, err := http.Post(
+		h.url+"/api/v1/session",
+		"application/json",
+		strings.NewReader(jsonBody(h.t, map[string]string{"name": name, "password": password})),
+	)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -390,10 +446,13 @@ func (h *house) must(args ...string) string {
 // api returns a generated client that presents the token.
 func (h *house) api(token string) *apiclient.ClientWithResponses {
 	h.t.Helper()
-	c, err := apiclient.NewClientWithResponses(h.url+"/api/v1", apiclient.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		present(r, token)
-		return nil
-	}))
+	c, err := apiclient.NewClientWithResponses(
+		h.url+"/api/v1",
+		apiclient.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			present(r, token)
+			return nil
+		}),
+	)
 	if err != nil {
 		h.t.Fatal(err)
 	}

@@ -55,7 +55,8 @@ func TestKeyNewNeverWritesOverAFile(t *testing.T) {
 	if err := os.WriteFile(file, []byte("an older key"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := h.client("key", "new", "fresh", "-out", file); r.status != 1 || !strings.Contains(r.err, "never written over") {
+	if r := h.client("key", "new", "fresh", "-out", file); r.status != 1 ||
+		!strings.Contains(r.err, "never written over") {
 		t.Errorf("status %d: %s", r.status, r.err)
 	}
 	if data, err := os.ReadFile(file); err != nil || string(data) != "an older key" {
@@ -123,9 +124,13 @@ func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
 	if err := exec.Command("ssh-keygen", "-y", "-P", "", "-f", file).Run(); err != nil {
 		t.Fatalf("the file is no private half: %v", err)
 	}
-	for _, args := range [][]string{{"key", "private", "made"}, {"key", "new", "made", "-make", "service", "-out", file + "2"}} {
+	for _, args := range [][]string{
+		{"key", "private", "made"},
+		{"key", "new", "made", "-make", "service", "-out", file + "2"},
+	} {
 		r := h.client(args...)
-		if r.status != 1 || !strings.Contains(r.err, "handed over once, to ines") || !strings.Contains(r.err, "make a new pair") {
+		if r.status != 1 || !strings.Contains(r.err, "handed over once, to ines") ||
+			!strings.Contains(r.err, "make a new pair") {
 			t.Errorf("%v: status %d: %s", args, r.status, r.err)
 		}
 	}
@@ -158,11 +163,15 @@ func TestKeyImportSaysWhatIsWrongAndStoresNothing(t *testing.T) {
 	}
 	line := strings.TrimSpace(string(public))
 	for name, c := range map[string]struct{ text, code, says string }{
-		"empty":          {"\n", "empty", "no key in the text"},
-		"private":        {string(private), "private-key", "treat it as exposed"},
-		"cut short":      {line[:60], "cut-short", "before the key is complete"},
-		"wrapped, cut":   {line[:40] + "\n" + line[40:70], "wrapped", "must be one line"},
-		"disagreeing":    {strings.Replace(line, "ssh-ed25519", "ssh-rsa", 1), "type-and-blob-disagree", `the key data says "ssh-ed25519"`},
+		"empty":        {"\n", "empty", "no key in the text"},
+		"private":      {string(private), "private-key", "treat it as exposed"},
+		"cut short":    {line[:60], "cut-short", "before the key is complete"},
+		"wrapped, cut": {line[:40] + "\n" + line[40:70], "wrapped", "must be one line"},
+		"disagreeing": {
+			strings.Replace(line, "ssh-ed25519", "ssh-rsa", 1),
+			"type-and-blob-disagree",
+			`the key data says "ssh-ed25519"`,
+		},
 		"unknown type":   {"ssh-frob AAAA", "unknown-type", "not a key type known here"},
 		"known already":  {line, "key-known", "under the name mine"},
 		"over 64 KiB":    {line + strings.Repeat(" x", 40000), "too-large", "65536 is the limit"},
@@ -175,7 +184,12 @@ func TestKeyImportSaysWhatIsWrongAndStoresNothing(t *testing.T) {
 			if c.code == "bad-name" {
 				keyName = "two\nlines"
 			}
-			status, body := h.call("POST", "/api/v1/keys", h.token, jsonBody(t, map[string]string{"name": keyName, "public_key": c.text}))
+			status, body := h.call(
+				"POST",
+				"/api/v1/keys",
+				h.token,
+				jsonBody(t, map[string]string{"name": keyName, "public_key": c.text}),
+			)
 			var p apiclient.Problem
 			if err := json.Unmarshal([]byte(body), &p); err != nil || status < 400 || p.Code != c.code {
 				t.Errorf("the API answers %d %s, want the code %s", status, body, c.code)
@@ -210,7 +224,18 @@ func TestKeyImportKeepsDropsOrReplacesTheComment(t *testing.T) {
 		{"replaced", []string{"-comment", "field tablet"}, "field tablet"},
 	} {
 		file := filepath.Join(h.dir, c.name)
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "ines@wrackline-laptop", "-f", file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(
+			"ssh-keygen",
+			"-q",
+			"-t",
+			"ed25519",
+			"-N",
+			"",
+			"-C",
+			"ines@wrackline-laptop",
+			"-f",
+			file,
+		).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 		var k apiclient.Key
@@ -270,7 +295,8 @@ func TestKeyListFiltersSortsAndPages(t *testing.T) {
 	var seen []string
 	var after *string
 	for {
-		r, err := h.api(h.token).ListKeysWithResponse(t.Context(), &apiclient.ListKeysParams{Limit: &one, After: after, Sort: new("-created")})
+		r, err := h.api(h.token).
+			ListKeysWithResponse(t.Context(), &apiclient.ListKeysParams{Limit: &one, After: after, Sort: new("-created")})
 		if err != nil || r.JSON200 == nil {
 			t.Fatalf("%v %s", err, r.Body)
 		}
@@ -284,7 +310,8 @@ func TestKeyListFiltersSortsAndPages(t *testing.T) {
 	if strings.Join(seen, "") != "bac" {
 		t.Errorf("page by page: %v", seen)
 	}
-	if status, body := h.call("GET", "/api/v1/keys?after=nonsense", h.token, ""); status != 422 || !strings.Contains(body, "bad-cursor") {
+	if status, body := h.call("GET", "/api/v1/keys?after=nonsense", h.token, ""); status != 422 ||
+		!strings.Contains(body, "bad-cursor") {
 		t.Errorf("a false cursor: %d %s", status, body)
 	}
 }
@@ -295,7 +322,18 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	lines := "# the ringing office\n"
 	for _, comment := range []string{"sunniva@desk", "Sunniva At Home", "", "sunniva@desk"} {
 		file := filepath.Join(h.dir, "l"+strings.ReplaceAll(comment, " ", "")+fmt.Sprint(len(lines)))
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", comment, "-f", file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(
+			"ssh-keygen",
+			"-q",
+			"-t",
+			"ed25519",
+			"-N",
+			"",
+			"-C",
+			comment,
+			"-f",
+			file,
+		).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 		public, err := os.ReadFile(file + ".pub")
@@ -310,7 +348,8 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	if err := os.WriteFile(list, []byte(lines), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := h.client("key", "import", "office", "-list", list); r.status != 2 || !strings.Contains(r.err, "Say -yes") || !strings.Contains(r.err, "office-sunniva-at-home") {
+	if r := h.client("key", "import", "office", "-list", list); r.status != 2 || !strings.Contains(r.err, "Say -yes") ||
+		!strings.Contains(r.err, "office-sunniva-at-home") {
 		t.Errorf("without -yes: %d %s", r.status, r.err)
 	}
 	if out := h.must("key", "list", "-q"); out != "" {
@@ -323,10 +362,21 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	if out := h.must("key", "list", "-q"); out != "office-3\noffice-4\noffice-sunniva-at-home\noffice-sunniva-desk\n" {
 		t.Errorf("recorded:\n%s", out)
 	}
-	if out := h.must("key", "import", "office", "-list", list, "-yes"); !strings.Contains(out, "0 recorded, 4 known already") {
+	if out := h.must("key", "import", "office", "-list", list, "-yes"); !strings.Contains(
+		out,
+		"0 recorded, 4 known already",
+	) {
 		t.Errorf("the second time:\n%s", out)
 	}
-	if r := h.client("key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes"); r.status != 1 || !strings.Contains(r.err, "private key") {
+	if r := h.client(
+		"key",
+		"import",
+		"office",
+		"-list",
+		filepath.Join(h.dir, "l"+"sunniva@desk"+"21"),
+		"-yes",
+	); r.status != 1 ||
+		!strings.Contains(r.err, "private key") {
 		t.Errorf("a private key as a list: %d %s", r.status, r.err)
 	}
 }
@@ -338,30 +388,58 @@ func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 	if err := os.WriteFile(secret, []byte("storm petrel\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	marks := map[string]string{"openssh": "BEGIN OPENSSH PRIVATE KEY", "pem": "BEGIN RSA PRIVATE KEY", "pkcs8": "BEGIN ENCRYPTED PRIVATE KEY", "ppk2": "-User-Key-File-2", "ppk3": "-User-Key-File-3"}
+	marks := map[string]string{
+		"openssh": "BEGIN OPENSSH PRIVATE KEY",
+		"pem":     "BEGIN RSA PRIVATE KEY",
+		"pkcs8":   "BEGIN ENCRYPTED PRIVATE KEY",
+		"ppk2":    "-User-Key-File-2",
+		"ppk3":    "-User-Key-File-3",
+	}
 	names := map[string]string{"pem": ".pem", "pkcs8": ".pem", "ppk2": ".ppk", "ppk3": ".ppk"}
 	for _, maker := range []string{"here", "service"} {
 		for format, mark := range marks {
 			name := format + "-" + maker
-			h.must("key", "new", name, "-type", "rsa", "-bits", "2048", "-make", maker, "-format", format, "-passphrase-file", secret)
+			h.must(
+				"key",
+				"new",
+				name,
+				"-type",
+				"rsa",
+				"-bits",
+				"2048",
+				"-make",
+				maker,
+				"-format",
+				format,
+				"-passphrase-file",
+				secret,
+			)
 			file := filepath.Join(h.home(), ".ssh", name+names[format])
 			text, err := os.ReadFile(file)
 			if err != nil || !strings.Contains(string(text), mark) {
 				t.Errorf("%s: %v, begins with %.40s", name, err, text)
 			}
-			if r := h.client("key", "inspect", file); !strings.Contains(r.out, "yes, ") || strings.Contains(r.out, "does NOT belong") {
+			if r := h.client("key", "inspect", file); !strings.Contains(r.out, "yes, ") ||
+				strings.Contains(r.out, "does NOT belong") {
 				t.Errorf("%s: %s", name, r.out)
 			}
 		}
 	}
-	if r := h.client("key", "new", "round", "-format", "pem"); r.status != 1 || !strings.Contains(r.err, "have no room for ed25519") {
+	if r := h.client("key", "new", "round", "-format", "pem"); r.status != 1 ||
+		!strings.Contains(r.err, "have no room for ed25519") {
 		t.Errorf("ed25519 as PEM: %d %s", r.status, r.err)
 	}
 	if r := h.client("key", "show", "round"); r.status != 1 {
 		t.Error("a key that could not be written was recorded")
 	}
-	status, body := h.call("POST", "/api/v1/keys/made", h.token, `{"name":"sealed","format":"ppk3","passphrase":"wilson's petrel"}`)
-	if status != 201 || !strings.Contains(body, `"file_name":"sealed.ppk"`) || !strings.Contains(body, "argon2") && !strings.Contains(body, "Argon2id") {
+	status, body := h.call(
+		"POST",
+		"/api/v1/keys/made",
+		h.token,
+		`{"name":"sealed","format":"ppk3","passphrase":"wilson's petrel"}`,
+	)
+	if status != 201 || !strings.Contains(body, `"file_name":"sealed.ppk"`) ||
+		!strings.Contains(body, "argon2") && !strings.Contains(body, "Argon2id") {
 		t.Errorf("made by the API: %d %s", status, body)
 	}
 	if strings.Contains(dump(t, h.owner), "wilson") || strings.Contains(h.service.out.String(), "wilson") {
@@ -438,7 +516,8 @@ func TestConsoleImportsAListAndDerivesThePublicHalfOfAPrivateKey(t *testing.T) {
 	p.says("not a key type known here")
 	p.press("Import 2 keys")
 	p.says("2 of 2 keys are recorded")
-	if out := h.must("key", "list", "-q"); out != "hides-2\nhides-hide-3\nknown\n" && out != "hides-3\nhides-hide-3\nknown\n" {
+	if out := h.must("key", "list", "-q"); out != "hides-2\nhides-hide-3\nknown\n" &&
+		out != "hides-3\nhides-hide-3\nknown\n" {
 		t.Errorf("recorded:\n%s", out)
 	}
 	if strings.Contains(h.service.out.String(), "PRIVATE") {

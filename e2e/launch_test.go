@@ -38,18 +38,42 @@ func (h *house) ssh(i apiclient.Instance, key, command string) (string, error) {
 	if err := os.WriteFile(known, []byte(text), 0o600); err != nil {
 		h.t.Fatal(err)
 	}
-	out, err := exec.Command("ssh", "-F", "none", "-i", filepath.Join(h.home(), ".ssh", key), "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes",
-		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "ConnectTimeout=10", "-p", fmt.Sprint(c.Port), c.User+"@"+c.Address, command).CombinedOutput()
+	out, err := exec.Command("ssh", "-F", "none", "-i", filepath.Join(h.home(), ".ssh", key), "-o", "IdentitiesOnly=yes",
+		"-o", "BatchMode=yes",
+		"-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known, "-o", "ConnectTimeout=10",
+		"-p", fmt.Sprint(c.Port), c.User+"@"+c.Address, command).
+		CombinedOutput()
 	return strings.TrimSpace(string(out)), err
 }
 
 func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "disk=50ms,boot=50ms")
-	for _, args := range [][]string{{"good"}, {"good-rsa", "-type", "rsa", "-bits", "2048"}, {"good-ecdsa", "-type", "ecdsa"}, {"other"}} {
+	for _, args := range [][]string{
+		{"good"},
+		{"good-rsa", "-type", "rsa", "-bits", "2048"},
+		{"good-ecdsa", "-type", "ecdsa"},
+		{"other"},
+	} {
 		h.must(append([]string{"key", "new"}, args...)...)
 	}
-	r := h.client("instance", "launch", "tide-1", "-image", "debian-12", "-size", "small", "-key", "good", "-key", "good-rsa", "-key", "good-ecdsa", "-reason", "a new pier")
+	r := h.client(
+		"instance",
+		"launch",
+		"tide-1",
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-key",
+		"good",
+		"-key",
+		"good-rsa",
+		"-key",
+		"good-ecdsa",
+		"-reason",
+		"a new pier",
+	)
 	if r.status != 0 {
 		t.Fatalf("%s%s", r.out, r.err)
 	}
@@ -80,14 +104,17 @@ func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 		t.Errorf("opens: %q", out)
 	}
 	var openings []apiclient.Opening
-	if err := json.Unmarshal([]byte(h.must("opens", "good", "-json")), &openings); err != nil || openings[0].Fit != apiclient.FitInPlace || *openings[0].Reason != "a new pier" {
+	if err := json.Unmarshal([]byte(h.must("opens", "good", "-json")), &openings); err != nil ||
+		openings[0].Fit != apiclient.FitInPlace ||
+		*openings[0].Reason != "a new pier" {
 		t.Errorf("%+v, %v", openings, err)
 	}
 	if out := h.must("opens", "other"); !strings.Contains(out, "other opens nothing") {
 		t.Errorf("opens of a key that opens nothing: %q", out)
 	}
 	d := h.must("daybook", "list", "-about", "tide-1")
-	if !strings.Contains(d, "ines asked for the instance tide-1") || !strings.Contains(d, "its login answers") || !strings.Contains(d, "a new pier") {
+	if !strings.Contains(d, "ines asked for the instance tide-1") || !strings.Contains(d, "its login answers") ||
+		!strings.Contains(d, "a new pier") {
 		t.Errorf("the daybook says:\n%s", d)
 	}
 }
@@ -115,10 +142,14 @@ func TestKeyDeleteRefusesWhileGrantedAndListsWhere(t *testing.T) {
 func TestLaunchWithoutAKeyMustBeSaidAndLetsNobodyIn(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	if r := h.client("instance", "launch", "bare", "-image", "debian-12", "-size", "small"); r.status != 2 || !strings.Contains(r.err, "nobody would be able to log in") {
+	if r := h.client("instance", "launch", "bare", "-image", "debian-12", "-size", "small"); r.status != 2 ||
+		!strings.Contains(r.err, "nobody would be able to log in") {
 		t.Errorf("without -no-key: %d %s", r.status, r.err)
 	}
-	if out := h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-no-key"); !strings.Contains(out, "nobody can log in") {
+	if out := h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-no-key"); !strings.Contains(
+		out,
+		"nobody can log in",
+	) {
 		t.Errorf("with -no-key: %s", out)
 	}
 	h.must("key", "new", "any")
@@ -171,7 +202,12 @@ func TestTwoLaunchesWithOneNameAtOnceOneWinsTheOtherIsTold(t *testing.T) {
 	var wait sync.WaitGroup
 	for n := range tries {
 		wait.Go(func() {
-			r, err := h.api(h.token).LaunchInstanceWithResponse(t.Context(), nil, apiclient.LaunchInstance{Name: "same", Image: "debian-12", Size: "small", Keys: &[]string{"k"}})
+			r, err := h.api(h.token).
+				LaunchInstanceWithResponse(
+					t.Context(),
+					nil,
+					apiclient.LaunchInstance{Name: "same", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
+				)
 			if err != nil {
 				t.Error(err)
 				return
@@ -201,7 +237,12 @@ func TestALaunchSentTwiceIsOneLaunch(t *testing.T) {
 	key := "launch-1"
 	var ids []string
 	for range 2 {
-		r, err := h.api(h.token).LaunchInstanceWithResponse(t.Context(), &apiclient.LaunchInstanceParams{IdempotencyKey: &key}, apiclient.LaunchInstance{Name: "once", Image: "debian-12", Size: "small", Keys: &[]string{"k"}})
+		r, err := h.api(h.token).
+			LaunchInstanceWithResponse(
+				t.Context(),
+				&apiclient.LaunchInstanceParams{IdempotencyKey: &key},
+				apiclient.LaunchInstance{Name: "once", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
+			)
 		if err != nil || r.JSON202 == nil {
 			t.Fatalf("%v %s", err, r.Body)
 		}
@@ -217,13 +258,15 @@ func TestAStopCostsTheAddressUnlessStaticAndTheHostKeyStays(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("instance", "launch", "moves", "-image", "debian-12", "-size", "large-scratch", "-new", "k")
 	h.must("instance", "launch", "stays", "-image", "debian-12", "-size", "small", "-key", "k", "-static-address")
-	if r := h.client("instance", "stop", "moves"); r.status != 2 || !strings.Contains(r.err, "is given back") || !strings.Contains(r.err, "200 GiB") {
+	if r := h.client("instance", "stop", "moves"); r.status != 2 || !strings.Contains(r.err, "is given back") ||
+		!strings.Contains(r.err, "200 GiB") {
 		t.Errorf("the costs are not told: %d %s", r.status, r.err)
 	}
 	before := map[string]apiclient.Instance{"moves": h.instance("moves"), "stays": h.instance("stays")}
 	for name := range before {
 		h.must("instance", "stop", name, "-yes")
-		if r := h.client("instance", "stop", name, "-yes"); r.status != 1 || !strings.Contains(r.err, "is stopped, so it cannot stop") {
+		if r := h.client("instance", "stop", name, "-yes"); r.status != 1 ||
+			!strings.Contains(r.err, "is stopped, so it cannot stop") {
 			t.Errorf("a second stop: %d %s", r.status, r.err)
 		}
 		if out, err := h.ssh(before[name], "k", "whoami"); err == nil {
@@ -249,7 +292,9 @@ func TestKilledInMidLaunchItFinishes(t *testing.T) {
 	h.must("key", "new", "k")
 	for n, step := range []string{"disk", "instance", "boot", "ssh"} {
 		name := fmt.Sprintf("cut-%d", n)
-		id := strings.TrimSpace(h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"))
+		id := strings.TrimSpace(
+			h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"),
+		)
 		eventually(t, step+" has begun", func() bool {
 			_, body := h.call("GET", "/api/v1/runs/"+id, h.token, "")
 			var run apiclient.Run
@@ -339,7 +384,9 @@ func TestAStoppedCloudIsToldAndNothingIsHalfRecorded(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "disk=1s")
 	h.must("key", "new", "k")
-	id := strings.TrimSpace(h.must("instance", "launch", "waits", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"))
+	id := strings.TrimSpace(
+		h.must("instance", "launch", "waits", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"),
+	)
 	eventually(t, "the cloud has begun", func() bool { return h.cloudInstances() == 1 })
 	h.cloud.kill(t)
 	r := h.client("instance", "launch", "later", "-image", "debian-12", "-size", "small", "-key", "k")
@@ -363,7 +410,9 @@ func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
 	server := startDatabase(t)
 	h := server.house(t, "disk=200ms")
 	h.must("key", "new", "k")
-	id := strings.TrimSpace(h.must("instance", "launch", "through", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"))
+	id := strings.TrimSpace(
+		h.must("instance", "launch", "through", "-image", "debian-12", "-size", "small", "-key", "k", "-no-wait", "-q"),
+	)
 	server.stop(t)
 	status, body := h.call("GET", "/api/v1/keys", h.token, "")
 	if status != http.StatusServiceUnavailable || !strings.Contains(body, `"code":"database-unavailable"`) {
@@ -391,7 +440,9 @@ func TestADatabaseThatStopsIsToldAndTheServiceRecovers(t *testing.T) {
 func TestRunEventsGoOnFromTheLastEventSeen(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "disk=1s")
-	id := strings.TrimSpace(h.must("instance", "launch", "seen", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"))
+	id := strings.TrimSpace(
+		h.must("instance", "launch", "seen", "-image", "debian-12", "-size", "small", "-no-key", "-no-wait", "-q"),
+	)
 	events := func(last string) string {
 		r, err := http.NewRequest("GET", h.url+"/api/v1/runs/"+id+"/events", nil)
 		if err != nil {
@@ -432,7 +483,10 @@ func TestAShortRSAKeyIsNotGrantedUnlessASettingAllowsIt(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	sshKeygen(t, h.dir, "short", "-t", "rsa", "-b", "1024", "-N", "")
-	if out := h.must("key", "import", "short", "-from", filepath.Join(h.dir, "short.pub")); !strings.Contains(out, "fewer than 2048") {
+	if out := h.must("key", "import", "short", "-from", filepath.Join(h.dir, "short.pub")); !strings.Contains(
+		out,
+		"fewer than 2048",
+	) {
 		t.Errorf("the import does not warn:\n%s", out)
 	}
 	launch := []string{"instance", "launch", "one", "-image", "debian-12", "-size", "small", "-key", "short"}

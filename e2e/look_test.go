@@ -33,7 +33,12 @@ const flaws = `(() => {
 		const [r, g, b, a = 1] = s.startsWith("color(") ? [n[0] * 255, n[1] * 255, n[2] * 255, n[3] ?? 1] : n;
 		return { r, g, b, a };
 	};
-	const over = (top, under) => ({ r: top.r * top.a + under.r * (1 - top.a), g: top.g * top.a + under.g * (1 - top.a), b: top.b * top.a + under.b * (1 - top.a), a: 1 });
+	const over = (top, under) => ({
+		r: top.r * top.a + under.r * (1 - top.a),
+		g: top.g * top.a + under.g * (1 - top.a),
+		b: top.b * top.a + under.b * (1 - top.a),
+		a: 1,
+	});
 	const light = ({ r, g, b }) => {
 		const [x, y, z] = [r, g, b].map((v) => v / 255).map((v) => v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4);
 		return 0.2126 * x + 0.7152 * y + 0.0722 * z;
@@ -56,7 +61,9 @@ const flaws = `(() => {
 	while (walk.nextNode()) {
 		const e = walk.currentNode.parentElement;
 		const text = walk.currentNode.textContent.trim();
-		if (!text || !e.checkVisibility({ opacityProperty: true, visibilityProperty: true }) || e.closest("[disabled], [aria-disabled=true], .ant-select-disabled, .ant-btn-disabled, svg, style, script, .ant-spin-blur")) continue;
+		if (!text || !e.checkVisibility({ opacityProperty: true, visibilityProperty: true }) || e
+			.closest("[disabled], [aria-disabled=true], .ant-select-disabled, .ant-btn-disabled, " +
+				"svg, style, script, .ant-spin-blur")) continue;
 		const style = getComputedStyle(e);
 		const ground = behind(e);
 		const ink = colour(style.color);
@@ -68,17 +75,24 @@ const flaws = `(() => {
 		const said = "the text " + JSON.stringify(text.slice(0, 40)) + " has a contrast of " + ratio.toFixed(1);
 		if (ratio < enough - 0.05 && !seen.has(said)) { seen.add(said); found.push(said); }
 	}
-	const labelled = (e) => (e.getAttribute("aria-labelledby") ?? "").split(" ").some((id) => document.getElementById(id)?.textContent.trim());
-	for (const e of document.querySelectorAll("a[href], button, input, select, textarea, [role=button], [role=combobox], [role=switch], [role=checkbox], [role=tab]")) {
+	const labelled = (e) => (e.getAttribute("aria-labelledby") ?? "").split(" ")
+		.some((id) => document.getElementById(id)?.textContent.trim());
+	for (const e of document.querySelectorAll("a[href], button, input, select, textarea, " +
+		"[role=button], [role=combobox], [role=switch], [role=checkbox], [role=tab]")) {
 		if (!e.checkVisibility({ visibilityProperty: true }) || e.type === "hidden") continue;
-		const name = e.getAttribute("aria-label") || labelled(e) || e.title || (e.labels?.length && [...e.labels].some((l) => l.innerText.trim())) || (!["INPUT", "TEXTAREA", "SELECT"].includes(e.tagName) && (e.innerText?.trim() || e.querySelector("img[alt]:not([alt=''])")));
+		const name = e.getAttribute("aria-label") || labelled(e) || e.title || (e.labels?.length && [...e.labels]
+			.some((l) => l.innerText.trim())) || (!["INPUT", "TEXTAREA", "SELECT"].includes(e.tagName)
+				&& (e.innerText?.trim() || e.querySelector("img[alt]:not([alt=''])")));
 		if (!name) found.push("a control has no name: " + e.outerHTML.slice(0, 160));
 	}
-	for (const e of document.querySelectorAll("img:not([alt])")) found.push("a picture has no text: " + e.outerHTML.slice(0, 120));
+	for (const e of document.querySelectorAll("img:not([alt])"))
+		found.push("a picture has no text: " + e.outerHTML.slice(0, 120));
 	const heads = document.querySelectorAll("h1");
 	if (heads.length !== 1) found.push("there are " + heads.length + " headings of the first rank");
 	if (document.documentElement.scrollWidth > window.innerWidth) {
-		const wide = [...document.querySelectorAll("#content *, header *")].filter((e) => e.getBoundingClientRect().right > window.innerWidth + 1).sort((a, b) => a.querySelectorAll("*").length - b.querySelectorAll("*").length)[0];
+		const wide = [...document.querySelectorAll("#content *, header *")]
+			.filter((e) => e.getBoundingClientRect().right > window.innerWidth + 1).sort((a, b) => a
+				.querySelectorAll("*").length - b.querySelectorAll("*").length)[0];
 		found.push("it is " + document.documentElement.scrollWidth + " wide, for one: " + wide?.outerHTML.slice(0, 160));
 	}
 	return JSON.stringify(found);
@@ -99,13 +113,40 @@ func (p *page) flaws() []string {
 
 func (p *page) settle() {
 	p.t.Helper()
-	p.holds("the page to settle", `Boolean(document.querySelector("h1")) && !document.querySelector(".ant-spin-spinning, [aria-label=Loading]") && document.getAnimations().every((a) => a.effect.getTiming().iterations === Infinity)`)
+	p.holds(
+		"the page to settle",
+		`Boolean(document.querySelector("h1")) && !document.querySelector(".ant-spin-spinning, [aria-label=Loading]")
+			&& document.getAnimations().every((a) => a.effect.getTiming().iterations === Infinity)`,
+	)
 }
 
 // pages are all pages of the console with what the sample fleet has for them.
 var pages = []string{
-	"/", "/map", "/differences", "/grants", "/proofs", "/logins/ubuntu@ringing-web", "/logins/debian@tide-gauge-3/routes", "/instances", "/instances/atlas-db", "/adopt", "/launch", "/keys", "/keys/hides-shared",
-	"/rotations", "/rotations/plan?key=oona-main", "/rotations/rules", "/rotations/calendar", "/rotations/asked", "/restores", "/daybook", "/settings", "/settings/people", "/settings/people/marek/leaving", "/settings/custody", "/settings/receivers",
+	"/",
+	"/map",
+	"/differences",
+	"/grants",
+	"/proofs",
+	"/logins/ubuntu@ringing-web",
+	"/logins/debian@tide-gauge-3/routes",
+	"/instances",
+	"/instances/atlas-db",
+	"/adopt",
+	"/launch",
+	"/keys",
+	"/keys/hides-shared",
+	"/rotations",
+	"/rotations/plan?key=oona-main",
+	"/rotations/rules",
+	"/rotations/calendar",
+	"/rotations/asked",
+	"/restores",
+	"/daybook",
+	"/settings",
+	"/settings/people",
+	"/settings/people/marek/leaving",
+	"/settings/custody",
+	"/settings/receivers",
 }
 
 func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
@@ -113,7 +154,18 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	_, h := startDemo(t, demoDir(t))
 	h.must("rotate", "start", "-key", "hides-shared", "-make", "service", "-grace", "48h", "-detach", "-yes")
 	rotation := "/rotations/" + h.rotation().Id.String()
-	h.must("restore", "start", "tide-gauge-3", "-route", "guest-agent", "-new", "tide-3", "-reason", "tomas has left", "-yes")
+	h.must(
+		"restore",
+		"start",
+		"tide-gauge-3",
+		"-route",
+		"guest-agent",
+		"-new",
+		"tide-3",
+		"-reason",
+		"tomas has left",
+		"-yes",
+	)
 	var restores []apiclient.Restore
 	if err := json.Unmarshal([]byte(h.must("restore", "list", "-json")), &restores); err != nil || len(restores) == 0 {
 		t.Fatal(restores, err)

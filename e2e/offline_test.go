@@ -63,18 +63,49 @@ func TestEveryConvertedPrivateHalfStillOpensTheInstance(t *testing.T) {
 			}
 		}
 		// closed with a passphrase, and opened again
-		h.must("key", "convert", filepath.Join(ssh, to), "-to", format, "-out", filepath.Join(ssh, to+"-closed"), "-new-passphrase-file", secret)
-		if r := h.client("key", "convert", filepath.Join(ssh, to+"-closed"), "-to", "openssh", "-out", filepath.Join(ssh, to+"-no")); r.status != 1 || !strings.Contains(r.err, "passphrase is needed") {
+		h.must(
+			"key",
+			"convert",
+			filepath.Join(ssh, to),
+			"-to",
+			format,
+			"-out",
+			filepath.Join(ssh, to+"-closed"),
+			"-new-passphrase-file",
+			secret,
+		)
+		if r := h.client(
+			"key",
+			"convert",
+			filepath.Join(ssh, to+"-closed"),
+			"-to",
+			"openssh",
+			"-out",
+			filepath.Join(ssh, to+"-no"),
+		); r.status != 1 ||
+			!strings.Contains(r.err, "passphrase is needed") {
 			t.Errorf("%s closed, without its passphrase: %d %s", format, r.status, r.err)
 		}
-		h.must("key", "convert", filepath.Join(ssh, to+"-closed"), "-passphrase-file", secret, "-no-passphrase", "-to", "openssh", "-out", filepath.Join(ssh, to+"-opened"))
+		h.must(
+			"key",
+			"convert",
+			filepath.Join(ssh, to+"-closed"),
+			"-passphrase-file",
+			secret,
+			"-no-passphrase",
+			"-to",
+			"openssh",
+			"-out",
+			filepath.Join(ssh, to+"-opened"),
+		)
 		if out, err := h.ssh(door, to+"-opened", "hostname"); err != nil || out != "door" {
 			t.Errorf("%s, closed and opened: %s %v", format, out, err)
 		}
 		from = to
 	}
 	var traced apiclient.Trace
-	if err := json.Unmarshal([]byte(h.must("trace", filepath.Join(ssh, "as-ppk3"), "-json")), &traced); err != nil || traced.Matches[0].Name != "start" {
+	if err := json.Unmarshal([]byte(h.must("trace", filepath.Join(ssh, "as-ppk3"), "-json")), &traced); err != nil ||
+		traced.Matches[0].Name != "start" {
 		t.Errorf("%+v %v", traced, err)
 	}
 }
@@ -85,7 +116,8 @@ func TestConvertWritesWholeFilesAndNeverOverAnother(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "there"), []byte("older"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := offline(t, dir, "", "key", "convert", "k", "-to", "pem", "-out", "there"); r.status != 1 || !strings.Contains(r.err, "-replace") {
+	if r := offline(t, dir, "", "key", "convert", "k", "-to", "pem", "-out", "there"); r.status != 1 ||
+		!strings.Contains(r.err, "-replace") {
 		t.Errorf("%d %s", r.status, r.err)
 	}
 	if data, err := os.ReadFile(filepath.Join(dir, "there")); err != nil || string(data) != "older" {
@@ -131,8 +163,11 @@ func TestInspectTellsWhatAFileIsAndWhatIsWrongWithIt(t *testing.T) {
 		status int
 		says   []string
 	}{
-		"good":     {3, []string{"private half", "OpenSSH's own", "yes, aes256-ctr", "does NOT belong", "SHA256:"}},
-		"weak":     {3, []string{"PKCS#1", "rsa, 1024 bits", "fewer than 2048", "no passphrase", "SHA-1 of the PKCS#8 DER", "belongs to it"}},
+		"good": {3, []string{"private half", "OpenSSH's own", "yes, aes256-ctr", "does NOT belong", "SHA256:"}},
+		"weak": {
+			3,
+			[]string{"PKCS#1", "rsa, 1024 bits", "fewer than 2048", "no passphrase", "SHA-1 of the PKCS#8 DER", "belongs to it"},
+		},
 		"other":    {3, []string{"lets others read it", "chmod 600"}},
 		"weak.pub": {3, []string{"public half", "one line", "hide 3", "MD5 of the SPKI DER", "SSHFP"}},
 	} {
@@ -146,14 +181,18 @@ func TestInspectTellsWhatAFileIsAndWhatIsWrongWithIt(t *testing.T) {
 			}
 		}
 	}
-	if r := offline(t, dir, "", "key", "inspect", "good", "none", "weak"); r.status != 1 || !strings.Contains(r.out, "1024") || !strings.Contains(r.err, "none") {
+	if r := offline(t, dir, "", "key", "inspect", "good", "none", "weak"); r.status != 1 ||
+		!strings.Contains(r.out, "1024") ||
+		!strings.Contains(r.err, "none") {
 		t.Errorf("one file that is missing: %d %s", r.status, r.err)
 	}
 	var out []struct {
 		SHA256   string
 		Findings []struct{ Code string }
 	}
-	if err := json.Unmarshal([]byte(offline(t, dir, "", "key", "inspect", "weak", "-json").out), &out); err != nil || len(out) != 1 || len(out[0].Findings) < 2 {
+	if err := json.Unmarshal([]byte(offline(t, dir, "", "key", "inspect", "weak", "-json").out), &out); err != nil ||
+		len(out) != 1 ||
+		len(out[0].Findings) < 2 {
 		t.Errorf("%+v %v", out, err)
 	}
 }
@@ -166,10 +205,33 @@ func TestPassphraseIsChangedInPlaceAndTheOldFileKept(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if r := offline(t, dir, "", "key", "passphrase", "k", "-passphrase-file", "second", "-new-passphrase-file", "first"); r.status != 1 || !strings.Contains(r.err, "does not open") {
+	if r := offline(
+		t,
+		dir,
+		"",
+		"key",
+		"passphrase",
+		"k",
+		"-passphrase-file",
+		"second",
+		"-new-passphrase-file",
+		"first",
+	); r.status != 1 ||
+		!strings.Contains(r.err, "does not open") {
 		t.Errorf("a wrong passphrase: %d %s", r.status, r.err)
 	}
-	if r := offline(t, dir, "", "key", "passphrase", "k", "-passphrase-file", "first", "-new-passphrase-file", "second"); r.status != 0 {
+	if r := offline(
+		t,
+		dir,
+		"",
+		"key",
+		"passphrase",
+		"k",
+		"-passphrase-file",
+		"first",
+		"-new-passphrase-file",
+		"second",
+	); r.status != 0 {
 		t.Fatalf("%d %s", r.status, r.err)
 	}
 	if err := exec.Command("ssh-keygen", "-y", "-P", "second", "-f", filepath.Join(dir, "k")).Run(); err != nil {
@@ -199,7 +261,8 @@ func TestImportTakesEveryFormAndSaysWhatItRepaired(t *testing.T) {
 			t.Errorf("%s comes back as\n%s, was\n%s", format, out, text)
 		}
 	}
-	if r := h.client("key", "show", "kjwk", "-format", "xml"); r.status != 1 || !strings.Contains(r.err, "no public format") {
+	if r := h.client("key", "show", "kjwk", "-format", "xml"); r.status != 1 ||
+		!strings.Contains(r.err, "no public format") {
 		t.Errorf("a form that is none: %d %s", r.status, r.err)
 	}
 }
@@ -207,7 +270,21 @@ func TestImportTakesEveryFormAndSaysWhatItRepaired(t *testing.T) {
 func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-type", "rsa", "-bits", "2048")
+	h.must(
+		"instance",
+		"launch",
+		"door",
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-new",
+		"mine",
+		"-type",
+		"rsa",
+		"-bits",
+		"2048",
+	)
 	file := filepath.Join(h.home(), ".ssh", "mine")
 	var inspectedFile []struct {
 		SHA256    string `json:"sha256"`
@@ -225,10 +302,18 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{
-		"SHA-256": i.SHA256, "MD5": i.MD5, "MD5 upper case, no prefix": strings.ToUpper(strings.TrimPrefix(i.MD5, "MD5:")), "SPKI": i.SPKIMD5, "PKCS#8": strings.ReplaceAll(i.PKCS8SHA1, ":", ""),
-		"SSHFP": i.SSHFP, "ssh-keygen -l": string(listed), "a private file": file, "a public file": file + ".pub",
+		"SHA-256":                   i.SHA256,
+		"MD5":                       i.MD5,
+		"MD5 upper case, no prefix": strings.ToUpper(strings.TrimPrefix(i.MD5, "MD5:")),
+		"SPKI":                      i.SPKIMD5,
+		"PKCS#8":                    strings.ReplaceAll(i.PKCS8SHA1, ":", ""),
+		"SSHFP":                     i.SSHFP,
+		"ssh-keygen -l":             string(listed),
+		"a private file":            file,
+		"a public file":             file + ".pub",
 	} {
-		if r := h.client("trace", text); r.status != 0 || !strings.Contains(r.out, "It is the key mine") || !strings.Contains(r.out, "debian@door") {
+		if r := h.client("trace", text); r.status != 0 || !strings.Contains(r.out, "It is the key mine") ||
+			!strings.Contains(r.out, "debian@door") {
 			t.Errorf("%s (%s): %d %s%s", name, text, r.status, r.out, r.err)
 		}
 	}
@@ -239,16 +324,25 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 	if r := h.clientIn(string(private), "trace"); r.status != 0 || !strings.Contains(r.out, "It is the key mine") {
 		t.Errorf("a private half piped in: %d %s%s", r.status, r.out, r.err)
 	}
-	if status, body := h.call("POST", "/api/v1/traces", h.token, jsonBody(t, map[string]string{"text": string(private)})); status != 422 || !strings.Contains(body, `"code":"private-key"`) {
+	if status, body := h.call(
+		"POST",
+		"/api/v1/traces",
+		h.token,
+		jsonBody(t, map[string]string{"text": string(private)}),
+	); status != 422 ||
+		!strings.Contains(body, `"code":"private-key"`) {
 		t.Errorf("a private half sent: %d %s", status, body)
 	}
-	if r := h.client("trace", h.instance("door").Connection.HostKeys[1].Sha256); r.status != 0 || !strings.Contains(r.out, "host key of the instance door") {
+	if r := h.client("trace", h.instance("door").Connection.HostKeys[1].Sha256); r.status != 0 ||
+		!strings.Contains(r.out, "host key of the instance door") {
 		t.Errorf("a host key: %d %s", r.status, r.out)
 	}
-	if r := h.client("trace", "MD5:00:11:22:33:44:55:66:77:88:99:aa:bb:cc:dd:ee:ff"); r.status != 3 || !strings.Contains(r.out, "MD5 of keys over the SPKI DER") {
+	if r := h.client("trace", "MD5:00:11:22:33:44:55:66:77:88:99:aa:bb:cc:dd:ee:ff"); r.status != 3 ||
+		!strings.Contains(r.out, "MD5 of keys over the SPKI DER") {
 		t.Errorf("an unknown one: %d %s", r.status, r.out)
 	}
-	if r := h.client("trace", "hello"); r.status != 1 || !strings.Contains(r.err, "neither a fingerprint nor a public key") {
+	if r := h.client("trace", "hello"); r.status != 1 ||
+		!strings.Contains(r.err, "neither a fingerprint nor a public key") {
 		t.Errorf("a word: %d %s", r.status, r.err)
 	}
 }
@@ -281,14 +375,22 @@ func TestInspectFindsKeysThatShareAPrime(t *testing.T) {
 		}
 	}
 	r := offline(t, dir, "", "key", "inspect", "a.pub", "b.pub", "c.pub")
-	if r.status != 3 || !strings.Contains(r.out, "shares a prime with a.pub") || !strings.Contains(r.out, "shares a prime with b.pub") || strings.Contains(r.out, "with c.pub") {
+	if r.status != 3 || !strings.Contains(r.out, "shares a prime with a.pub") ||
+		!strings.Contains(r.out, "shares a prime with b.pub") ||
+		strings.Contains(r.out, "with c.pub") {
 		t.Errorf("%d %s", r.status, r.out)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "authorized_keys"), []byte("# old\n"+all+"ssh-frob AAAA\n"), 0o600); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(dir, "authorized_keys"),
+		[]byte("# old\n"+all+"ssh-frob AAAA\n"),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	r = offline(t, dir, "", "key", "inspect", "authorized_keys")
-	if r.status != 3 || !strings.Contains(r.out, "list of keys, 4 lines") || !strings.Contains(r.out, "shares a prime with line ") || !strings.Contains(r.out, `line 5 is no key that can be recorded: "ssh-frob"`) {
+	if r.status != 3 || !strings.Contains(r.out, "list of keys, 4 lines") ||
+		!strings.Contains(r.out, "shares a prime with line ") ||
+		!strings.Contains(r.out, `line 5 is no key that can be recorded: "ssh-frob"`) {
 		t.Errorf("%d %s", r.status, r.out)
 	}
 }
@@ -340,14 +442,25 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 	dir := t.TempDir()
 	sshKeygen(t, dir, "one", "-t", "ed25519", "-N", "")
 	sshKeygen(t, dir, "two", "-t", "ecdsa", "-N", "")
-	if err := exec.Command("ssh-keygen", "-q", "-c", "-C", "tide gauge", "-f", filepath.Join(dir, "two")).Run(); err != nil {
+	if err := exec.Command(
+		"ssh-keygen",
+		"-q",
+		"-c",
+		"-C",
+		"tide gauge",
+		"-f",
+		filepath.Join(dir, "two"),
+	).Run(); err != nil {
 		t.Fatal(err)
 	}
 	startAgent(t, filepath.Join(dir, "one"), filepath.Join(dir, "two"))
-	if r := h.client("key", "import", "which", "-agent"); r.status != 1 || !strings.Contains(r.err, "say which with -pick") || !strings.Contains(r.err, "tide gauge") {
+	if r := h.client("key", "import", "which", "-agent"); r.status != 1 ||
+		!strings.Contains(r.err, "say which with -pick") ||
+		!strings.Contains(r.err, "tide gauge") {
 		t.Errorf("two keys, none picked: %d %s", r.status, r.err)
 	}
-	if r := h.client("key", "import", "which", "-agent", "-pick", "puffin"); r.status != 1 || !strings.Contains(r.err, "no key in the ssh-agent fits") {
+	if r := h.client("key", "import", "which", "-agent", "-pick", "puffin"); r.status != 1 ||
+		!strings.Contains(r.err, "no key in the ssh-agent fits") {
 		t.Errorf("a key that is not there: %d %s", r.status, r.err)
 	}
 	h.must("key", "import", "gauge", "-agent", "-pick", "tide")
@@ -359,7 +472,9 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 	if out := h.must("trace", "-agent", "-q"); out != "first\ngauge\n" {
 		t.Errorf("the agent's keys are %q", out)
 	}
-	if r := offline(t, dir, "", "key", "inspect", "-agent", "-pick", "tide"); r.status != 0 || !strings.Contains(r.out, "key in the ssh-agent") || !strings.Contains(r.out, "ecdsa, 256 bits") {
+	if r := offline(t, dir, "", "key", "inspect", "-agent", "-pick", "tide"); r.status != 0 ||
+		!strings.Contains(r.out, "key in the ssh-agent") ||
+		!strings.Contains(r.out, "ecdsa, 256 bits") {
 		t.Errorf("inspect: %d %s%s", r.status, r.out, r.err)
 	}
 	t.Setenv("SSH_AUTH_SOCK", "")

@@ -39,13 +39,28 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	h := &house{t: t, dir: t.TempDir(), database: database, owner: owner}
 	writeFile(t, h.tokenFile(), "cloud-token\n")
 	h.startCloud("")
-	h.service = start(t, "plumlatchd", "-database", database, "-owner-database", owner, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", "127.0.0.1:0", "-allow-local-targets")
+	h.service = start(
+		t,
+		"plumlatchd",
+		"-database",
+		database,
+		"-owner-database",
+		owner,
+		"-cloud",
+		h.cloudURL,
+		"-cloud-token-file",
+		h.tokenFile(),
+		"-listen",
+		"127.0.0.1:0",
+		"-allow-local-targets",
+	)
 	h.url = h.service.await(t, `Plum Latch is at (http\S+)`)
 	secret := h.service.await(t, `by this secret:\s+(\S+)`)
 	word := writeFile(t, filepath.Join(h.dir, "word"), password)
 	wrong := writeFile(t, filepath.Join(h.dir, "wrong"), "not-it")
 	right := writeFile(t, filepath.Join(h.dir, "right"), secret+"\n")
-	if r := h.client("set-up", "ines", "-secret-file", wrong, "-password-file", word); r.status != 1 || !strings.Contains(r.err, "not the set-up secret") {
+	if r := h.client("set-up", "ines", "-secret-file", wrong, "-password-file", word); r.status != 1 ||
+		!strings.Contains(r.err, "not the set-up secret") {
 		t.Errorf("a wrong secret: %+v", r)
 	}
 	p := openBrowser(t, h.url)
@@ -56,14 +71,21 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	p.fill("Password", password)
 	p.press("Make the first admin")
 	p.says("Which key opens which login")
-	if r := h.client("set-up", "eve", "-secret-file", right, "-password-file", word); r.status != 1 || !strings.Contains(r.err, "there are accounts here already") {
+	if r := h.client("set-up", "eve", "-secret-file", right, "-password-file", word); r.status != 1 ||
+		!strings.Contains(r.err, "there are accounts here already") {
 		t.Errorf("again: %+v", r)
 	}
 	h.token = h.signIn("ines", password)
 	// With the safe switched off all but what needs it goes on.
 	h.must("key", "new", "gannet")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "gannet")
-	for _, args := range [][]string{{"daybook", "head"}, {"factor", "add"}, {"receiver", "add", "x", "https://hooks.example"}, {"safe", "rekey"}, {"instance", "steward", "door", "-with", h.private("gannet")}} {
+	for _, args := range [][]string{
+		{"daybook", "head"},
+		{"factor", "add"},
+		{"receiver", "add", "x", "https://hooks.example"},
+		{"safe", "rekey"},
+		{"instance", "steward", "door", "-with", h.private("gannet")},
+	} {
 		if r := h.client(args...); r.status != 1 || !strings.Contains(r.err, "the safe is switched off") {
 			t.Errorf("%v: %+v", args, r)
 		}
@@ -162,7 +184,8 @@ func TestTheConsoleSetsUpPeopleASecondFactorAndTokens(t *testing.T) {
 	if out := h.must("operator", "list"); !regexp.MustCompile(`runa .*team=cameras .*closed`).MatchString(out) {
 		t.Error(out)
 	}
-	if r := h.client("operator", "change", "ines", "-role", "viewer"); r.status != 1 || !strings.Contains(r.err, "the only admin") {
+	if r := h.client("operator", "change", "ines", "-role", "viewer"); r.status != 1 ||
+		!strings.Contains(r.err, "the only admin") {
 		t.Errorf("the last admin: %+v", r)
 	}
 }
@@ -183,12 +206,26 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 	if r := as(marek, "key", "new", "deploy"); r.status != 0 {
 		t.Fatal(r)
 	}
-	h.must("instance", "launch", "web", "-image", "debian-12", "-size", "small", "-key", "deploy", "-label", "team=atlas", "-steward")
+	h.must(
+		"instance",
+		"launch",
+		"web",
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-key",
+		"deploy",
+		"-label",
+		"team=atlas",
+		"-steward",
+	)
 	h.must("sweep", "web")
 	h.must("rotate", "start", "-key", "deploy", "-make", "service", "-yes")
 	eventually(t, "the rotation is done", func() bool { return strings.Contains(h.must("rotate", "list"), "done") })
 	h.must("consent", "label", "team=atlas")
-	if r := as(marek, "key", "private", "deploy-2", "-reason", "the job moves"); r.status != 1 || !strings.Contains(r.err, "plumlatch consent ask deploy-2") {
+	if r := as(marek, "key", "private", "deploy-2", "-reason", "the job moves"); r.status != 1 ||
+		!strings.Contains(r.err, "plumlatch consent ask deploy-2") {
 		t.Errorf("without consent: %+v", r)
 	}
 	if _, err := os.Stat(h.private("deploy-2")); err == nil {
@@ -203,7 +240,10 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 	p.press("Consent")
 	p.says("Consent that marek takes deploy-2?")
 	p.do()
-	p.holds("the dialog's button", `Boolean([...document.querySelectorAll("[role=dialog] button")].find((e) => e.innerText.trim() === "Consent"))`)
+	p.holds(
+		"the dialog's button",
+		`Boolean([...document.querySelectorAll("[role=dialog] button")].find((e) => e.innerText.trim() === "Consent"))`,
+	)
 	p.press("Consent")
 	p.says("granted")
 	if r := as(marek, "key", "private", "deploy-2", "-reason", "the job moves"); r.status != 0 {
@@ -215,7 +255,10 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 	if r := as(marek, "key", "forget", "deploy-2"); r.status != 0 || !strings.Contains(r.out, "yours is the only one") {
 		t.Errorf("forgetting: %+v", r)
 	}
-	if out := h.must("daybook", "list", "-key", "deploy-2"); !regexp.MustCompile(`(?s)had the safe forget.*took the private half of deploy-2 out of the safe, with the consent of ines, sealed.*ines consents that marek.*The service used the kept private half`).MatchString(out) {
+	if out := h.must("daybook", "list", "-key", "deploy-2"); !regexp.MustCompile(`(?s)had the safe forget.*` +
+		`took the private half of deploy-2 out of the safe, with the consent of ines, sealed.*` +
+		`ines consents that marek.*The service used the kept private half`).
+		MatchString(out) {
 		t.Errorf("the daybook says\n%s", out)
 	}
 	p.open("/keys/deploy-2")
@@ -247,7 +290,10 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 	p.press("Begin it")
 	p.choose("Who follows", "ines")
 	p.fill("Type oona to go on", "oona")
-	p.holds("the dialog's button", `Boolean([...document.querySelectorAll("[role=dialog] button")].find((e) => e.innerText.trim() === "Begin it"))`)
+	p.holds(
+		"the dialog's button",
+		`Boolean([...document.querySelectorAll("[role=dialog] button")].find((e) => e.innerText.trim() === "Begin it"))`,
+	)
 	p.press("Begin it")
 	p.says("oona has left")
 	if out := h.must("opens", "deploy-2"); strings.Contains(out, "in place") {
@@ -286,28 +332,55 @@ func newIssuer(t *testing.T) *issuer {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		write(w, map[string]any{"issuer": i.URL, "authorization_endpoint": i.URL + "/ask", "token_endpoint": i.URL + "/token", "jwks_uri": i.URL + "/keys", "id_token_signing_alg_values_supported": []string{"RS256"}})
+		write(
+			w,
+			map[string]any{
+				"issuer":                                i.URL,
+				"authorization_endpoint":                i.URL + "/ask",
+				"token_endpoint":                        i.URL + "/token",
+				"jwks_uri":                              i.URL + "/keys",
+				"id_token_signing_alg_values_supported": []string{"RS256"},
+			},
+		)
 	})
 	mux.HandleFunc("/keys", func(w http.ResponseWriter, _ *http.Request) {
-		write(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: "1", Algorithm: "RS256", Use: "sig"}}})
+		write(
+			w,
+			jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: "1", Algorithm: "RS256", Use: "sig"}}},
+		)
 	})
 	mux.HandleFunc("/ask", func(w http.ResponseWriter, r *http.Request) {
 		i.mu.Lock()
 		i.nonce = r.URL.Query().Get("nonce")
 		i.mu.Unlock()
-		back := r.URL.Query().Get("redirect_uri") + "?" + url.Values{"state": {r.URL.Query().Get("state")}, "code": {"the-code"}}.Encode()
+		back := r.URL.Query().
+			Get("redirect_uri") +
+			"?" + url.Values{
+			"state": {r.URL.Query().Get("state")},
+			"code":  {"the-code"},
+		}.Encode()
 		http.Redirect(w, r, back, http.StatusFound)
 	})
 	mux.HandleFunc("/token", func(w http.ResponseWriter, r *http.Request) {
 		id, secret, _ := r.BasicAuth()
-		if r.FormValue("code") != "the-code" || r.FormValue("code_verifier") == "" || id != "latch" || secret != "client-secret" {
+		if r.FormValue("code") != "the-code" || r.FormValue("code_verifier") == "" || id != "latch" ||
+			secret != "client-secret" {
 			w.WriteHeader(http.StatusBadRequest)
 			write(w, map[string]string{"error": "invalid_grant"})
 			return
 		}
 		i.mu.Lock()
 		defer i.mu.Unlock()
-		claims := map[string]any{"iss": i.URL, "aud": "latch", "sub": "s-1", "nonce": i.nonce, "email": "ines@wrackline.example", "email_verified": true, "iat": time.Now().Unix(), "exp": time.Now().Add(time.Minute).Unix()}
+		claims := map[string]any{
+			"iss":            i.URL,
+			"aud":            "latch",
+			"sub":            "s-1",
+			"nonce":          i.nonce,
+			"email":          "ines@wrackline.example",
+			"email_verified": true,
+			"iat":            time.Now().Unix(),
+			"exp":            time.Now().Add(time.Minute).Unix(),
+		}
 		key := i.key
 		if i.bend != nil {
 			i.bend(claims)
@@ -315,7 +388,10 @@ func newIssuer(t *testing.T) *issuer {
 		if i.other {
 			key, _ = rsa.GenerateKey(rand.Reader, 2048)
 		}
-		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: key}, (&jose.SignerOptions{}).WithHeader("kid", "1"))
+		signer, err := jose.NewSigner(
+			jose.SigningKey{Algorithm: jose.RS256, Key: key},
+			(&jose.SignerOptions{}).WithHeader("kid", "1"),
+		)
 		if err != nil {
 			t.Error(err)
 			return
@@ -350,7 +426,17 @@ func TestPeopleSignInByAnIssuerAndBentAnswersAreRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	listen := h.listen()
-	h.startService(listen, "-oidc-issuer", i.URL, "-oidc-client-id", "latch", "-oidc-client-secret-file", writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"), "-public-url", "http://"+listen)
+	h.startService(
+		listen,
+		"-oidc-issuer",
+		i.URL,
+		"-oidc-client-id",
+		"latch",
+		"-oidc-client-secret-file",
+		writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"),
+		"-public-url",
+		"http://"+listen,
+	)
 	// try signs in with a browser of its own and returns who is signed in then, or "".
 	try := func(t *testing.T, at string) string {
 		jar, err := cookiejar.New(nil)
@@ -376,9 +462,12 @@ func TestPeopleSignInByAnIssuerAndBentAnswersAreRefused(t *testing.T) {
 	}
 	ask := h.url + "/api/v1/session/issuer"
 	for name, bend := range map[string]func(map[string]any){
-		"another audience": func(c map[string]any) { c["aud"] = "other" }, "another issuer": func(c map[string]any) { c["iss"] = "https://other.example" },
-		"out of date": func(c map[string]any) { c["exp"] = time.Now().Add(-time.Hour).Unix() }, "an old nonce": func(c map[string]any) { c["nonce"] = "old" },
-		"nobody here": func(c map[string]any) { c["email"], c["sub"] = "eve@wrackline.example", "s-9" }, "not verified": func(c map[string]any) { c["email_verified"] = false },
+		"another audience": func(c map[string]any) { c["aud"] = "other" },
+		"another issuer":   func(c map[string]any) { c["iss"] = "https://other.example" },
+		"out of date":      func(c map[string]any) { c["exp"] = time.Now().Add(-time.Hour).Unix() },
+		"an old nonce":     func(c map[string]any) { c["nonce"] = "old" },
+		"nobody here":      func(c map[string]any) { c["email"], c["sub"] = "eve@wrackline.example", "s-9" },
+		"not verified":     func(c map[string]any) { c["email_verified"] = false },
 	} {
 		i.mu.Lock()
 		i.bend = bend
@@ -420,7 +509,8 @@ func TestPeopleSignInByAnIssuerAndBentAnswersAreRefused(t *testing.T) {
 	if who := try(t, ask); who != "by-issuer" {
 		t.Errorf("the same subject with another name: %q", who)
 	}
-	if out := h.must("daybook", "list", "-action", "sign-in"); !strings.Contains(out, "signed in by the issuer") || !strings.Contains(out, "refused") {
+	if out := h.must("daybook", "list", "-action", "sign-in"); !strings.Contains(out, "signed in by the issuer") ||
+		!strings.Contains(out, "refused") {
 		t.Error(out)
 	}
 	// By the button of the sign-in page, whose deep link is gone on to.
@@ -445,7 +535,13 @@ func certificate(t testing.TB, dir string, serial int64) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "latch"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"localhost"}}
+	c := x509.Certificate{
+		SerialNumber: big.NewInt(serial),
+		Subject:      pkix.Name{CommonName: "latch"},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(time.Hour),
+		DNSNames:     []string{"localhost"},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, &c, &c, k.Public(), k)
 	if err != nil {
 		t.Fatal(err)
@@ -454,8 +550,16 @@ func certificate(t testing.TB, dir string, serial int64) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return writeFile(t, filepath.Join(dir, "cert.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))),
-		writeFile(t, filepath.Join(dir, "key.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
+	return writeFile(
+			t,
+			filepath.Join(dir, "cert.pem"),
+			string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		),
+		writeFile(
+			t,
+			filepath.Join(dir, "key.pem"),
+			string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})),
+		)
 }
 
 func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(t *testing.T) {
@@ -469,10 +573,33 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 	}
 	cert, key := certificate(t, h.dir, 1)
 	// As in newHouse, but without the settings that let it reach this machine and ask freely.
-	h.service = start(t, "plumlatchd", "-database", h.database, "-owner-database", h.owner, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", "127.0.0.1:0",
-		"-safe-key-file", filepath.Join(h.dir, "safe.key"), "-tls-cert", cert, "-tls-key", key, "-requests-per-second", "2")
+	h.service = start(
+		t,
+		"plumlatchd",
+		"-database",
+		h.database,
+		"-owner-database",
+		h.owner,
+		"-cloud",
+		h.cloudURL,
+		"-cloud-token-file",
+		h.tokenFile(),
+		"-listen",
+		"127.0.0.1:0",
+		"-safe-key-file",
+		filepath.Join(h.dir, "safe.key"),
+		"-tls-cert",
+		cert,
+		"-tls-key",
+		key,
+		"-requests-per-second",
+		"2",
+	)
 	h.url = h.service.await(t, `Plum Latch is at (https\S+)`)
-	transport := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true} //nolint: the serial number is looked at
+	transport := &http.Transport{
+		TLSClientConfig:   &tls.Config{InsecureSkipVerify: true},
+		DisableKeepAlives: true,
+	} //nolint: the serial number is looked at
 	client := &http.Client{Transport: transport}
 	get := func(path string) (*http.Response, string) {
 		t.Helper()
@@ -500,12 +627,19 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 		t.Fatalf("the certificate is %d", n)
 	}
 	resp, _ := get("/api/v1/keys")
-	for _, header := range []string{"Strict-Transport-Security", "Content-Security-Policy", "X-Content-Type-Options", "X-Request-Id"} {
+	for _, header := range []string{
+		"Strict-Transport-Security",
+		"Content-Security-Policy",
+		"X-Content-Type-Options",
+		"X-Request-Id",
+	} {
 		if resp.Header.Get(header) == "" {
 			t.Errorf("there is no %s", header)
 		}
 	}
-	if csp := resp.Header.Get("Content-Security-Policy"); strings.Contains(csp, "unsafe-eval") || regexp.MustCompile(`script-src[^;]*unsafe`).MatchString(csp) || !strings.Contains(csp, "default-src 'self'") {
+	if csp := resp.Header.Get("Content-Security-Policy"); strings.Contains(csp, "unsafe-eval") ||
+		regexp.MustCompile(`script-src[^;]*unsafe`).MatchString(csp) ||
+		!strings.Contains(csp, "default-src 'self'") {
 		t.Errorf("the policy is %s", csp)
 	}
 	good := read(t, key)
@@ -516,7 +650,11 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 	}
 	writeFile(t, key, good)
 	certificate(t, h.dir, 2)
-	eventually(t, "the new certificate is in use", func() bool { time.Sleep(100 * time.Millisecond); return serial() == 2 })
+	eventually(
+		t,
+		"the new certificate is in use",
+		func() bool { time.Sleep(100 * time.Millisecond); return serial() == 2 },
+	)
 
 	held := 0
 	for range 60 {
@@ -544,7 +682,8 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 		}
 		defer answer.Body.Close()
 		body, err := io.ReadAll(answer.Body)
-		if answer.StatusCode != http.StatusTooManyRequests && (err != nil || !strings.Contains(string(body), "does not connect there")) {
+		if answer.StatusCode != http.StatusTooManyRequests &&
+			(err != nil || !strings.Contains(string(body), "does not connect there")) {
 			t.Errorf("the receiver: %s %v", body, err)
 		}
 		return answer.StatusCode != http.StatusTooManyRequests
@@ -568,7 +707,17 @@ func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 	if err := h.service.Stop(20 * time.Second); err != nil {
 		t.Fatal(err)
 	}
-	base := []string{"-database", h.database, "-cloud", h.cloudURL, "-cloud-token-file", h.tokenFile(), "-listen", "127.0.0.1:0", "-allow-local-targets"}
+	base := []string{
+		"-database",
+		h.database,
+		"-cloud",
+		h.cloudURL,
+		"-cloud-token-file",
+		h.tokenFile(),
+		"-listen",
+		"127.0.0.1:0",
+		"-allow-local-targets",
+	}
 	open := writeFile(t, filepath.Join(h.dir, "open.key"), base64.StdEncoding.EncodeToString(make([]byte, 32)))
 	if err := os.Chmod(open, 0o644); err != nil {
 		t.Fatal(err)
@@ -623,7 +772,10 @@ func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 	if out := h.must("sweep", "door"); strings.Contains(out, "another master key") {
 		t.Error(out)
 	}
-	if out := fmt.Sprint(h.must("daybook", "list", "-action", "safe")); !strings.Contains(out, "put under a new master key") {
+	if out := fmt.Sprint(h.must("daybook", "list", "-action", "safe")); !strings.Contains(
+		out,
+		"put under a new master key",
+	) {
 		t.Error(out)
 	}
 }

@@ -37,8 +37,14 @@ func startPgBouncer(t *testing.T, database, more string) string {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	word, _ := behind.User.Password()
 	port := freePort(t)
-	config := fmt.Sprintf("[databases]\n* = host=127.0.0.1 port=%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\npool_mode = transaction\nauth_type = plain\nauth_file = %s/users\nunix_socket_dir =\n%s",
-		behind.Port(), port, dir, more)
+	config := fmt.Sprintf(
+		"[databases]\n* = host=127.0.0.1 port=%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\npool_mode = "+
+			"transaction\nauth_type = plain\nauth_file = %s/users\nunix_socket_dir =\n%s",
+		behind.Port(),
+		port,
+		dir,
+		more,
+	)
 	files := map[string]string{"config": config, "users": fmt.Sprintf("%q %q\n", behind.User.Username(), word)}
 	for name, text := range files {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
@@ -108,13 +114,26 @@ func TestAPoolerInTransactionModeIsNoticedAtTheStart(t *testing.T) {
 	t.Parallel()
 	_, database := pgtest.Databases(t)
 	secret := writeFile(t, filepath.Join(t.TempDir(), "cloud.token"), "none\n")
-	overlooks := "ignore_startup_parameters = plumlatch.probe,lock_timeout,statement_timeout,idle_in_transaction_session_timeout,extra_float_digits\n"
+	overlooks := "ignore_startup_parameters = " +
+		"plumlatch.probe,lock_timeout,statement_timeout,idle_in_transaction_session_timeout,extra_float_digits\n"
 	for what, more := range map[string]string{"as it is": "", "that overlooks": overlooks} {
 		through := startPgBouncer(t, database, more)
-		cmd := exec.CommandContext(t.Context(), filepath.Join(bin, "plumlatchd"), "-database", through, "-cloud", "http://127.0.0.1:9", "-cloud-token-file", secret, "-listen", "127.0.0.1:0")
+		cmd := exec.CommandContext(
+			t.Context(),
+			filepath.Join(bin, "plumlatchd"),
+			"-database",
+			through,
+			"-cloud",
+			"http://127.0.0.1:9",
+			"-cloud-token-file",
+			secret,
+			"-listen",
+			"127.0.0.1:0",
+		)
 		cmd.Env = append(os.Environ(), "PLUMLATCH_DATABASE=")
 		out, err := cmd.CombinedOutput()
-		if err == nil || !strings.Contains(string(out), "connection pooler") || !strings.Contains(string(out), "PostgreSQL itself") {
+		if err == nil || !strings.Contains(string(out), "connection pooler") ||
+			!strings.Contains(string(out), "PostgreSQL itself") {
 			t.Errorf("%s: %v %s", what, err, out)
 		}
 	}

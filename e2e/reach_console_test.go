@@ -74,14 +74,23 @@ func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing
 	p.open("/")
 	p.press("Map")
 	p.says("1 login. 3 keys. Steward keys are not drawn.")
-	p.holds("the stranger on the map", `[...document.querySelectorAll("svg text")].some((e) => e.textContent.includes("1 stranger"))`)
+	p.holds(
+		"the stranger on the map",
+		`[...document.querySelectorAll("svg text")].some((e) => e.textContent.includes("1 stranger"))`,
+	)
 	p.press("Differences")
 	p.says("first seen")
-	for _, c := range []struct{ what, choice string }{{"second", "place its line"}, {"third", "remove its line"}, {"hide 3", "accept as granted"}} {
-		find := `[...document.querySelectorAll("input")].find((e) => (e.getAttribute("aria-label") ?? "").startsWith("What to do about ` + c.what + `"))`
+	for _, c := range []struct{ what, choice string }{
+		{"second", "place its line"},
+		{"third", "remove its line"},
+		{"hide 3", "accept as granted"},
+	} {
+		find := `[...document.querySelectorAll("input")]
+			.find((e) => (e.getAttribute("aria-label") ?? "").startsWith("What to do about ` + c.what + `"))`
 		p.holds("the choice about "+c.what, `(() => { const box = `+find+`; if (!box) return false;
 			box.closest(".ant-select").dispatchEvent(new MouseEvent("mousedown", {bubbles: true}));
-			const options = document.getElementById(box.getAttribute("aria-controls"))?.closest(".ant-select-dropdown")?.querySelectorAll(".ant-select-item-option") ?? [];
+			const options = document.getElementById(box.getAttribute("aria-controls"))?
+				.closest(".ant-select-dropdown")?.querySelectorAll(".ant-select-item-option") ?? [];
 			const wanted = [...options].find((e) => e.innerText.trim() === "`+c.choice+`");
 			wanted?.click();
 			return Boolean(wanted); })()`)

@@ -36,7 +36,11 @@ func (h *house) keeper(name string) {
 		h.t.Fatal(err)
 	}
 	defer conn.Close(h.t.Context())
-	if _, err := conn.Exec(h.t.Context(), "INSERT INTO keepers (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)", name); err != nil {
+	if _, err := conn.Exec(
+		h.t.Context(),
+		"INSERT INTO keepers (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)",
+		name,
+	); err != nil {
 		h.t.Fatal(err)
 	}
 }
@@ -65,7 +69,8 @@ func (h *house) keysFile(instance string) string {
 	}
 	for _, f := range files {
 		root := strings.Split(f, "/home/")[0]
-		if name, err := os.ReadFile(filepath.Join(root, "etc/hostname")); err == nil && strings.TrimSpace(string(name)) == instance {
+		if name, err := os.ReadFile(filepath.Join(root, "etc/hostname")); err == nil &&
+			strings.TrimSpace(string(name)) == instance {
 			return f
 		}
 	}
@@ -118,10 +123,12 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 		t.Error("a sweep changed the file")
 	}
 	l = h.login("debian@door")
-	if len(l.Strangers) != 1 || l.Strangers[0].Comment != "hide 3" || !strings.Contains(*l.Strangers[0].Limits, "only from 10.0.0.0/8") {
+	if len(l.Strangers) != 1 || l.Strangers[0].Comment != "hide 3" ||
+		!strings.Contains(*l.Strangers[0].Limits, "only from 10.0.0.0/8") {
 		t.Errorf("strangers: %+v", l.Strangers)
 	}
-	if out := h.must("login", "history", "door"); !strings.Contains(out, "+ # by hand") || !strings.Contains(out, `+ from="10.0.0.0/8"`) {
+	if out := h.must("login", "history", "door"); !strings.Contains(out, "+ # by hand") ||
+		!strings.Contains(out, `+ from="10.0.0.0/8"`) {
 		t.Errorf("the history says\n%s", out)
 	}
 	if out := h.must("daybook", "list"); !strings.Contains(out, "is not as it was: 2 lines came, 0 lines went") {
@@ -140,7 +147,10 @@ func TestASweepReadsWhatReallyStandsThereAndTellsWhatChanged(t *testing.T) {
 	if r := h.client("sweep", "door"); r.status != 3 || !strings.Contains(r.out, "door is stopped") {
 		t.Errorf("a stopped one: %d\n%s", r.status, r.out)
 	}
-	if after := h.login("door"); after.Reach.SweptAt == nil || !after.Reach.SweptAt.Equal(*h.login("door").Reach.SweptAt) || after.Reach.Ungranted != 1 || after.Reach.SweepError == nil {
+	if after := h.login("door"); after.Reach.SweptAt == nil ||
+		!after.Reach.SweptAt.Equal(*h.login("door").Reach.SweptAt) ||
+		after.Reach.Ungranted != 1 ||
+		after.Reach.SweepError == nil {
 		t.Errorf("after a failed sweep: %+v", after.Reach)
 	}
 }
@@ -178,7 +188,8 @@ func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
 	if r.status != 1 || !strings.Contains(r.err, "would be shut") {
 		t.Errorf("the last key was withdrawn: %d %s", r.status, r.err)
 	}
-	if r := h.client("grant", "withdraw", "mine", "door", "-anyway"); r.status != 1 || !strings.Contains(r.err, "needs a reason") {
+	if r := h.client("grant", "withdraw", "mine", "door", "-anyway"); r.status != 1 ||
+		!strings.Contains(r.err, "needs a reason") {
 		t.Errorf("anyway, without a reason: %d %s", r.status, r.err)
 	}
 	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
@@ -188,7 +199,8 @@ func TestAGrantPlacesItsLineAndAWithdrawalRemovesIt(t *testing.T) {
 	if l := h.login("door"); l.Reach.Reach != "shut" {
 		t.Errorf("without any key it is %s", l.Reach.Reach)
 	}
-	if r := h.client("grant", "withdraw", "steward-door", "door"); r.status != 1 || !strings.Contains(r.err, "does not take itself away") {
+	if r := h.client("grant", "withdraw", "steward-door", "door"); r.status != 1 ||
+		!strings.Contains(r.err, "does not take itself away") {
 		t.Errorf("the steward's own line: %d %s", r.status, r.err)
 	}
 	// The steward lets somebody in again.
@@ -253,7 +265,8 @@ func TestAGrantThatCannotBePlacedIsUndoneAndSaid(t *testing.T) {
 	if out, err := h.ssh(h.instance("bare"), "second", "hostname"); err != nil || out != "bare" {
 		t.Errorf("placed from here: %s %v", out, err)
 	}
-	if r := h.client("grant", "withdraw", "second", "bare", "-with", h.private("second")); r.status != 1 || !strings.Contains(r.err, "nothing would show that another key") {
+	if r := h.client("grant", "withdraw", "second", "bare", "-with", h.private("second")); r.status != 1 ||
+		!strings.Contains(r.err, "nothing would show that another key") {
 		t.Errorf("a key that removes itself: %d %s", r.status, r.err)
 	}
 	h.must("grant", "withdraw", "second", "bare", "-with", h.private("mine"))
@@ -273,7 +286,8 @@ func TestAnUndoneGrantLeavesWhatStoodThereBefore(t *testing.T) {
 	file := h.keysFile("door")
 	appendTo(t, file, `from="192.0.2.1" `+read(t, h.private("second.pub")))
 	before := read(t, file)
-	if r := h.client("grant", "add", "second", "door"); r.status != 1 || !strings.Contains(r.err, "does not accept second") {
+	if r := h.client("grant", "add", "second", "door"); r.status != 1 ||
+		!strings.Contains(r.err, "does not accept second") {
 		t.Errorf("%d %s", r.status, r.err)
 	}
 	if got := read(t, file); got != before {
@@ -306,7 +320,14 @@ func TestAHostileFileHoldsUpNoSweepAndReachesNoTerminal(t *testing.T) {
 	line := strings.TrimSuffix(read(t, filepath.Join(dir, "x.pub")), " hide 3\n")
 	h.must("sweep", "-all")
 	hostile := h.keysFile("hostile")
-	appendTo(t, hostile, line+" a\x00b\x1b]0;owned\x07\n"+"command=\"\x1b[2J\x00\" "+line+"\n\x00\xff\xfe\n"+strings.Repeat("no-pty,", 5000)+"\n")
+	appendTo(
+		t,
+		hostile,
+		line+" a\x00b\x1b]0;owned\x07\n"+"command=\"\x1b[2J\x00\" "+line+"\n\x00\xff\xfe\n"+strings.Repeat(
+			"no-pty,",
+			5000,
+		)+"\n",
+	)
 	var many strings.Builder
 	for n := range 9_000 { // of which each takes more than one of a statement's 65,535 places for parameters
 		blob := fmt.Appendf([]byte("\x00\x00\x00\x07ssh-tes"), "%08d", n)
@@ -315,11 +336,19 @@ func TestAHostileFileHoldsUpNoSweepAndReachesNoTerminal(t *testing.T) {
 	appendTo(t, h.keysFile("long"), many.String())
 	for range 2 {
 		r := h.client("sweep", "-all")
-		if r.status != 3 && r.status != 0 || strings.Contains(r.out, "failed !") || !strings.Contains(r.out, "9000 strangers") || !strings.Contains(r.out, "1 stranger") {
+		if r.status != 3 && r.status != 0 || strings.Contains(r.out, "failed !") ||
+			!strings.Contains(r.out, "9000 strangers") ||
+			!strings.Contains(r.out, "1 stranger") {
 			t.Fatalf("%d\n%.2000s", r.status, r.out)
 		}
 	}
-	for _, args := range [][]string{{"login", "show", "hostile"}, {"login", "history", "hostile"}, {"daybook", "list"}, {"login", "show", "long"}, {"reach"}} {
+	for _, args := range [][]string{
+		{"login", "show", "hostile"},
+		{"login", "history", "hostile"},
+		{"daybook", "list"},
+		{"login", "show", "long"},
+		{"reach"},
+	} {
 		if r := h.client(args...); strings.ContainsAny(r.out, "\x00\x1b\x07") || len(r.out) == 0 || len(r.out) > 1<<20 {
 			t.Errorf("%v writes %d bytes, with control characters: %.300q", args, len(r.out), r.out)
 		}
@@ -359,7 +388,8 @@ func TestKilledInMidGrantItFinishes(t *testing.T) {
 		})
 		h.client("grant", action, "second", "door")
 		text := read(t, h.keysFile("door"))
-		if want := map[string]int{"add": 1, "withdraw": 0}[action]; strings.Count(text, " second") != want || !strings.HasPrefix(text, before) {
+		if want := map[string]int{"add": 1, "withdraw": 0}[action]; strings.Count(text, " second") != want ||
+			!strings.HasPrefix(text, before) {
 			t.Errorf("after a kill in mid-%s the file is\n%s", action, text)
 		}
 	}
@@ -382,7 +412,8 @@ func TestAProofHoldsOnceForItsKeyAndPerson(t *testing.T) {
 		"another namespace": {sign("mine", "file"), "another purpose"},
 		"no signature":      {jsonBody(t, map[string]string{"challenge": c.Id.String(), "signature": "x"}), "no SSHSIG"},
 	} {
-		if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, bad.body); status != 422 && status != 400 || !strings.Contains(body, bad.want) {
+		if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, bad.body); status != 422 && status != 400 ||
+			!strings.Contains(body, bad.want) {
 			t.Errorf("%s: %d %s", name, status, body)
 		}
 	}
@@ -390,10 +421,12 @@ func TestAProofHoldsOnceForItsKeyAndPerson(t *testing.T) {
 		t.Errorf("a challenge for another key was taken: %d %s", status, body)
 	}
 	good := sign("mine", c.Namespace)
-	if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, good); status != 200 || !strings.Contains(body, `"proved_by":"ines"`) {
+	if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, good); status != 200 ||
+		!strings.Contains(body, `"proved_by":"ines"`) {
 		t.Errorf("ssh-keygen's signature: %d %s", status, body)
 	}
-	if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, good); status < 400 || !strings.Contains(body, "signed already") {
+	if status, body := h.call("POST", "/api/v1/keys/mine/proofs", h.token, good); status < 400 ||
+		!strings.Contains(body, "signed already") {
 		t.Errorf("the same proof again: %d %s", status, body)
 	}
 	startAgent(t, h.private("other"))
@@ -415,7 +448,20 @@ func TestAnAdoptedMachineIsReadChangedAndReleased(t *testing.T) {
 	if err := os.WriteFile(server.KeysFile, []byte(foreign+read(t, h.private("mine.pub"))), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	adopt := []string{"instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User, "-with", h.private("mine"), "-steward"}
+	adopt := []string{
+		"instance",
+		"adopt",
+		"mast",
+		"-address",
+		"127.0.0.1",
+		"-port",
+		fmt.Sprint(server.Port),
+		"-login",
+		server.User,
+		"-with",
+		h.private("mine"),
+		"-steward",
+	}
 	if r := h.client(adopt...); r.status != 2 || !strings.Contains(r.err, ssh.FingerprintSHA256(server.HostKey)) {
 		t.Errorf("the host key was not shown for comparison: %d %s", r.status, r.err)
 	}
@@ -469,7 +515,12 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	h.must("key", "new", "mine")
 	h.must("key", "new", "mareks", "-keeper", "marek")
 	// From a home without private halves no login is tried, so nobody proves anything.
-	status, body := h.call("POST", "/api/v1/instances", h.token, `{"name": "door", "image": "debian-12", "size": "small", "keys": ["mine", "mareks"], "steward": true}`)
+	status, body := h.call(
+		"POST",
+		"/api/v1/instances",
+		h.token,
+		`{"name": "door", "image": "debian-12", "size": "small", "keys": ["mine", "mareks"], "steward": true}`,
+	)
 	if status != 202 {
 		t.Fatalf("%d %s", status, body)
 	}
@@ -492,7 +543,8 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	if out := h.must("key", "loss", "mareks"); !strings.Contains(out, "solid") || !strings.Contains(out, "thin") {
 		t.Errorf("the loss of one:\n%s", out)
 	}
-	if r := h.client("key", "mark-lost", "mareks", "-reason", "stolen"); r.status != 2 || !strings.Contains(r.err, "Say -yes") {
+	if r := h.client("key", "mark-lost", "mareks", "-reason", "stolen"); r.status != 2 ||
+		!strings.Contains(r.err, "Say -yes") {
 		t.Errorf("marked as lost without being asked: %d %s", r.status, r.err)
 	}
 	h.must("key", "mark-lost", "mareks", "-reason", "stolen", "-yes")
@@ -507,10 +559,19 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 		t.Errorf("after its line is gone: %+v", l.Reach)
 	}
 	var page apiclient.ReachPage
-	if err := json.Unmarshal([]byte(h.must("reach", "-json")), &page); err != nil || page.Counts["thin"] != 1 || page.Total != 1 {
+	if err := json.Unmarshal([]byte(h.must("reach", "-json")), &page); err != nil || page.Counts["thin"] != 1 ||
+		page.Total != 1 {
 		t.Errorf("%+v %v", page, err)
 	}
-	for _, filter := range [][]string{{"-state", "shut"}, {"-keeper", "oona"}, {"-key", "mareks"}, {"-region", "nowhere"}, {"-label", "a=b"}, {"-find", "window"}, {"-drift"}} {
+	for _, filter := range [][]string{
+		{"-state", "shut"},
+		{"-keeper", "oona"},
+		{"-key", "mareks"},
+		{"-region", "nowhere"},
+		{"-label", "a=b"},
+		{"-find", "window"},
+		{"-drift"},
+	} {
 		if out := h.must(append([]string{"reach", "-q"}, filter...)...); out != "" {
 			t.Errorf("reach %v lists %q", filter, out)
 		}
@@ -537,7 +598,10 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 		_, err := h.ssh(h.instance("door"), "guest", "hostname")
 		return err != nil
 	})
-	if out := h.must("daybook", "list"); !strings.Contains(out, "service asked to withdraw debian@door from the key guest") {
+	if out := h.must("daybook", "list"); !strings.Contains(
+		out,
+		"service asked to withdraw debian@door from the key guest",
+	) {
 		t.Errorf("the daybook says\n%s", out)
 	}
 	if out, err := h.ssh(h.instance("door"), "mine", "hostname"); err != nil || out != "door" {
@@ -556,7 +620,9 @@ func TestWhatCannotBeReadIsSaidAndKeepsWhatWasSeen(t *testing.T) {
 	fails := func(what, want string) {
 		t.Helper()
 		r := h.client("sweep", "door")
-		if l := h.login("door"); r.status != 3 || !strings.Contains(r.out, want) || !l.Reach.SweptAt.Equal(*seen) || l.Reach.InPlace != 1 || l.Reach.SweepError == nil {
+		if l := h.login("door"); r.status != 3 || !strings.Contains(r.out, want) || !l.Reach.SweptAt.Equal(*seen) ||
+			l.Reach.InPlace != 1 ||
+			l.Reach.SweepError == nil {
 			t.Errorf("%s: %d\n%s%+v", what, r.status, r.out, l.Reach)
 		}
 	}

@@ -57,49 +57,81 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 	before := h.lockedOut(t, "door", "debian-12")
 	h.must("ssh-config")
 	out := h.must("restore", "routes", "door", "-lost", "gone")
-	if !regexp.MustCompile(`(?s)ROUTE.*browser-shell .*guest-agent .*helper-disk .*replacement .*Why in this order:\n +first +browser-shell +nothing stops.*Not possible as things are:.*standing-key.*Get back in:  plumlatch restore start debian@door -route browser-shell -new NAME`).MatchString(out) {
+	if !regexp.MustCompile(`(?s)ROUTE.*browser-shell .*guest-agent .*helper-disk .*replacement .*` +
+		`Why in this order:\n +first +browser-shell +nothing stops.*` +
+		`Not possible as things are:.*standing-key.*` +
+		`Get back in:  plumlatch restore start debian@door -route browser-shell -new NAME`).
+		MatchString(out) {
 		t.Errorf("%s", out)
 	}
-	if r := h.client("restore", "routes", "door", "-lost", "gone", "-q", "-no-stop", "-keep-address"); r.status != 0 || r.out != "browser-shell\nguest-agent\n" {
+	if r := h.client("restore", "routes", "door", "-lost", "gone", "-q", "-no-stop", "-keep-address"); r.status != 0 ||
+		r.out != "browser-shell\nguest-agent\n" {
 		t.Errorf("%+v", r)
 	}
-	if r := h.client("restore", "rehearse", "door"); r.status != 0 || !strings.Contains(r.out, "it answers as debian") || read(t, h.keysFile("door")) != before {
+	if r := h.client("restore", "rehearse", "door"); r.status != 0 || !strings.Contains(r.out, "it answers as debian") ||
+		read(t, h.keysFile("door")) != before {
 		t.Errorf("%+v", r)
 	}
 	for _, bad := range [][]string{
-		{"restore", "start", "door"}, {"restore", "start", "door", "-route", "guest-agent"}, {"restore", "start", "door", "-route", "guest-agent", "-new", "x", "-key", "gone"}, {"restore", "watch", "x"},
-		{"restore", "start", "door", "-route", "guest-agent", "-new", "x", "-lost", "gone", "-lost-none"}, {"restore", "start", "door", "-route", "helper-disk", "-new", "x"},
+		{"restore", "start", "door"},
+		{"restore", "start", "door", "-route", "guest-agent"},
+		{"restore", "start", "door", "-route", "guest-agent", "-new", "x", "-key", "gone"},
+		{"restore", "watch", "x"},
+		{"restore", "start", "door", "-route", "guest-agent", "-new", "x", "-lost", "gone", "-lost-none"},
+		{"restore", "start", "door", "-route", "helper-disk", "-new", "x"},
 	} {
 		if r := h.client(bad...); r.status != 2 || r.err == "" {
 			t.Errorf("%v: %+v", bad, r)
 		}
 	}
-	if r := h.client("restore", "start", "door", "-route", "metadata-keys", "-new", "x"); r.status != 1 || !strings.Contains(r.err, "no process in its image") {
+	if r := h.client("restore", "start", "door", "-route", "metadata-keys", "-new", "x"); r.status != 1 ||
+		!strings.Contains(r.err, "no process in its image") {
 		t.Errorf("%+v", r)
 	}
 	if _, err := os.Stat(h.private("x")); err == nil {
 		t.Error("a pair was made for a restore that is not possible")
 	}
-	r := h.client("restore", "start", "door", "-route", "guest-agent", "-new", "back", "-lost", "gone", "-reason", "the laptop is gone")
-	if r.status != 0 || !strings.Contains(r.out, "debian@door is open again: a login with back was completed. gone opens it no more") || !strings.Contains(r.out, "is written anew") {
+	r := h.client(
+		"restore",
+		"start",
+		"door",
+		"-route",
+		"guest-agent",
+		"-new",
+		"back",
+		"-lost",
+		"gone",
+		"-reason",
+		"the laptop is gone",
+	)
+	if r.status != 0 ||
+		!strings.Contains(r.out, "debian@door is open again: a login with back was completed. gone opens it no more") ||
+		!strings.Contains(r.out, "is written anew") {
 		t.Fatalf("%+v", r)
 	}
 	h.opensAgain(t, "door", "back")
 	id := h.newestRestore().Run.Id.String()
-	if r := h.client("restore", "report", id); r.status != 0 || !strings.Contains(r.out, "the guest agent's permission: closed") || !strings.Contains(r.out, "Login with it") {
+	if r := h.client("restore", "report", id); r.status != 0 ||
+		!strings.Contains(r.out, "the guest agent's permission: closed") ||
+		!strings.Contains(r.out, "Login with it") {
 		t.Errorf("%+v", r)
 	}
 	if out := h.must("key", "show", "gone"); !strings.Contains(out, "lost") {
 		t.Errorf("%s", out)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "began to get back into debian@door by the route guest-agent, with back") || !strings.Contains(out, "gone is marked as lost") {
+	if out := h.must("daybook", "list"); !strings.Contains(
+		out,
+		"began to get back into debian@door by the route guest-agent, with back",
+	) ||
+		!strings.Contains(out, "gone is marked as lost") {
 		t.Errorf("%s", out)
 	}
 	if r := h.client("restore", "undo", id, "-yes"); r.status != 1 || !strings.Contains(r.err, "this restore is over") {
 		t.Errorf("%+v", r)
 	}
 	// A key in place whose private half is here places the next line.
-	if r := h.client("restore", "start", "door", "-route", "standing-key", "-new", "third", "-lost-none"); r.status != 0 || !strings.Contains(r.err, "placed from somebody's machine") {
+	if r := h.client("restore", "start", "door", "-route", "standing-key", "-new", "third", "-lost-none"); r.status != 0 ||
+		!strings.Contains(r.err, "placed from somebody's machine") {
 		t.Errorf("%+v", r)
 	}
 	h.opensAgain(t, "door", "third")
@@ -117,7 +149,14 @@ func TestAPasswordIsTypedOnceAndPasswordLoginIsOffAfter(t *testing.T) {
 	}
 	config := filepath.Join(disk, "etc/ssh/sshd_config")
 	settings := read(t, config)
-	for file, text := range map[string]string{config: strings.ReplaceAll(settings, "PasswordAuthentication no", "PasswordAuthentication yes"), filepath.Join(disk, "etc/shadow"): "debian:" + string(hash) + "\n"} {
+	for file, text := range map[string]string{
+		config: strings.ReplaceAll(
+			settings,
+			"PasswordAuthentication no",
+			"PasswordAuthentication yes",
+		),
+		filepath.Join(disk, "etc/shadow"): "debian:" + string(hash) + "\n",
+	} {
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -126,8 +165,21 @@ func TestAPasswordIsTypedOnceAndPasswordLoginIsOffAfter(t *testing.T) {
 	if err := os.WriteFile(secret, []byte("brent goose\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	r := h.client("restore", "start", "door", "-route", "password", "-new", "back", "-lost", "gone", "-password-file", secret)
-	if r.status != 0 || !strings.Contains(r.err, "the SSH server takes no passwords any more") || strings.Contains(r.out+r.err, "brent goose") {
+	r := h.client(
+		"restore",
+		"start",
+		"door",
+		"-route",
+		"password",
+		"-new",
+		"back",
+		"-lost",
+		"gone",
+		"-password-file",
+		secret,
+	)
+	if r.status != 0 || !strings.Contains(r.err, "the SSH server takes no passwords any more") ||
+		strings.Contains(r.out+r.err, "brent goose") {
 		t.Fatalf("%+v", r)
 	}
 	h.opensAgain(t, "door", "back")
@@ -147,7 +199,8 @@ func TestWhatIsOpenIsShownAndAnUndoPutsAllBack(t *testing.T) {
 		return r.status == 3 && strings.Contains(r.out, "the guest agent's permission")
 	})
 	id := h.newestRestore().Run.Id.String()
-	if r := h.client("restore", "start", "door", "-route", "browser-shell", "-key", "back"); r.status != 1 || !strings.Contains(r.err, "another run is at work on door") {
+	if r := h.client("restore", "start", "door", "-route", "browser-shell", "-key", "back"); r.status != 1 ||
+		!strings.Contains(r.err, "another run is at work on door") {
 		t.Errorf("%+v", r)
 	}
 	if r := h.client("restore", "undo", id); r.status != 2 || !strings.Contains(r.err, "puts everything back") {
@@ -208,13 +261,26 @@ func TestTheAdministratorsPasswordIsOpenedHere(t *testing.T) {
 	h.must("key", "new", "other", "-type", "rsa", "-bits", "2048")
 	h.must("instance", "launch", "desk", "-image", "windows-2022", "-size", "small", "-key", "office")
 	first := h.must("instance", "password", "desk", "-q")
-	if again := h.must("instance", "password", "desk", "-q", "-with", h.private("office")); again != first || len(strings.TrimSpace(first)) < 12 {
+	if again := h.must("instance", "password", "desk", "-q", "-with", h.private("office")); again != first ||
+		len(strings.TrimSpace(first)) < 12 {
 		t.Errorf("%q, then %q", first, again)
 	}
-	if r := h.client("instance", "password", "desk", "-with", h.private("other")); r.status != 1 || !strings.Contains(r.err, "the password is sealed to SHA256:") {
+	if r := h.client("instance", "password", "desk", "-with", h.private("other")); r.status != 1 ||
+		!strings.Contains(r.err, "the password is sealed to SHA256:") {
 		t.Errorf("%+v", r)
 	}
-	if r := h.client("restore", "start", "desk", "-route", "windows-password", "-new", "curve", "-type", "ed25519"); r.status != 1 || !strings.Contains(r.err, "sealed to RSA keys alone") {
+	if r := h.client(
+		"restore",
+		"start",
+		"desk",
+		"-route",
+		"windows-password",
+		"-new",
+		"curve",
+		"-type",
+		"ed25519",
+	); r.status != 1 ||
+		!strings.Contains(r.err, "sealed to RSA keys alone") {
 		t.Errorf("%+v", r)
 	}
 	r := h.client("restore", "start", "desk", "-route", "windows-password", "-key", "other", "-lost", "office")
@@ -229,7 +295,11 @@ func TestTheAdministratorsPasswordIsOpenedHere(t *testing.T) {
 	if strings.Count(report, "ines opened it") < 3 || strings.Contains(report, strings.TrimSpace(second)) {
 		t.Errorf("%s", report)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "ines opened the administrator's password of desk on their machine") || strings.Contains(out, strings.TrimSpace(second)) {
+	if out := h.must("daybook", "list"); !strings.Contains(
+		out,
+		"ines opened the administrator's password of desk on their machine",
+	) ||
+		strings.Contains(out, strings.TrimSpace(second)) {
 		t.Errorf("%s", out)
 	}
 }
@@ -243,18 +313,31 @@ func TestTheRestoreCallsJudgeWhatTheyAreGiven(t *testing.T) {
 		status             int
 		holds              string
 	}{
-		"no such login":      {"GET", "/logins/none/routes", "", 404, "no-such-instance"},
-		"bad limit":          {"GET", "/logins/door/routes?max_downtime=soon", "", 422, "max_downtime"},
-		"no such restore":    {"GET", "/restores/01a211ef-0000-7c8b-b4a8-cb9aa52371c2", "", 404, "no-such-restore"},
-		"no id":              {"GET", "/restores/x", "", 422, ""},
-		"an unknown route":   {"POST", "/restores", `{"login":"door","route":"tunnel","key":"gone"}`, 422, "no-such-route"},
-		"an unknown field":   {"POST", "/restores", `{"login":"door","route":"guest-agent","key":"gone","force":true}`, 422, "force"},
-		"no key":             {"POST", "/restores", `{"login":"door","route":"guest-agent","key":""}`, 404, "no key named"},
-		"not confirmed":      {"POST", "/restores", `{"login":"door","route":"helper-disk","key":"gone","lost":[]}`, 409, "not-confirmed"},
+		"no such login":    {"GET", "/logins/none/routes", "", 404, "no-such-instance"},
+		"bad limit":        {"GET", "/logins/door/routes?max_downtime=soon", "", 422, "max_downtime"},
+		"no such restore":  {"GET", "/restores/01a211ef-0000-7c8b-b4a8-cb9aa52371c2", "", 404, "no-such-restore"},
+		"no id":            {"GET", "/restores/x", "", 422, ""},
+		"an unknown route": {"POST", "/restores", `{"login":"door","route":"tunnel","key":"gone"}`, 422, "no-such-route"},
+		"an unknown field": {
+			"POST",
+			"/restores",
+			`{"login":"door","route":"guest-agent","key":"gone","force":true}`,
+			422,
+			"force",
+		},
+		"no key": {"POST", "/restores", `{"login":"door","route":"guest-agent","key":""}`, 404, "no key named"},
+		"not confirmed": {
+			"POST",
+			"/restores",
+			`{"login":"door","route":"helper-disk","key":"gone","lost":[]}`,
+			409,
+			"not-confirmed",
+		},
 		"undo of nothing":    {"POST", "/restores/01a211ef-0000-7c8b-b4a8-cb9aa52371c2/undo", "", 404, "no-such-restore"},
 		"password of Debian": {"GET", "/instances/door/password", "", 409, "no administrator"},
 	} {
-		if status, text := h.call(c.method, "/api/v1"+c.path, h.token, c.body); status != c.status || !strings.Contains(text, c.holds) {
+		if status, text := h.call(c.method, "/api/v1"+c.path, h.token, c.body); status != c.status ||
+			!strings.Contains(text, c.holds) {
 			t.Errorf("%s: %d %s", name, status, text)
 		}
 	}
@@ -263,7 +346,11 @@ func TestTheRestoreCallsJudgeWhatTheyAreGiven(t *testing.T) {
 	client := h.api(h.token)
 	var ids []string
 	for range 2 {
-		begun, err := client.StartRestoreWithResponse(t.Context(), &apiclient.StartRestoreParams{IdempotencyKey: new("once")}, apiclient.StartRestore{Login: "door", Route: "guest-agent", Key: "back"})
+		begun, err := client.StartRestoreWithResponse(
+			t.Context(),
+			&apiclient.StartRestoreParams{IdempotencyKey: new("once")},
+			apiclient.StartRestore{Login: "door", Route: "guest-agent", Key: "back"},
+		)
 		if err != nil || begun.JSON202 == nil {
 			t.Fatalf("%v %s", err, begun.Body)
 		}

@@ -60,7 +60,10 @@ func TestConsoleFromAShutLoginBackIn(t *testing.T) {
 	p.open("/logins/debian@door/routes")
 	p.press("Take the way Helper disk")
 	p.says("door is stopped.")
-	p.holds("no begin without the name", `[...document.querySelectorAll("[role=dialog] button")].some((b) => b.innerText === "Begin" && b.disabled)`)
+	p.holds(
+		"no begin without the name",
+		`[...document.querySelectorAll("[role=dialog] button")].some((b) => b.innerText === "Begin" && b.disabled)`,
+	)
 	p.open("/logins/debian@door/routes?no_stop=true")
 	p.says("outside your limits")
 	if out := h.must("restore", "list"); strings.Count(out, "debian@door") != 2 {

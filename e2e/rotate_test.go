@@ -55,10 +55,28 @@ func (h *house) fleet(t *testing.T, names ...string) {
 		h.must("key", "new", "mine")
 	}
 	for _, name := range names {
-		h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-steward", "-label", "team=field")
+		h.must(
+			"instance",
+			"launch",
+			name,
+			"-image",
+			"debian-12",
+			"-size",
+			"small",
+			"-key",
+			"mine",
+			"-steward",
+			"-label",
+			"team=field",
+		)
 		file := h.keysFile(name)
 		text := read(t, file)
-		text = "# set up by hand\n" + strings.Replace(text, strings.TrimSpace(read(t, h.private("mine.pub"))), `no-agent-forwarding `+strings.TrimSpace(read(t, h.private("mine.pub"))), 1) + "ssh-puffin AAAA odd\n"
+		text = "# set up by hand\n" + strings.Replace(
+			text,
+			strings.TrimSpace(read(t, h.private("mine.pub"))),
+			`no-agent-forwarding `+strings.TrimSpace(read(t, h.private("mine.pub"))),
+			1,
+		) + "ssh-puffin AAAA odd\n"
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -71,8 +89,13 @@ func (h *house) fleet(t *testing.T, names ...string) {
 func (h *house) replaced(t *testing.T, instance, comment string) {
 	t.Helper()
 	text := read(t, h.keysFile(instance))
-	if !strings.HasPrefix(text, "# set up by hand\n") || !strings.Contains(text, "ssh-puffin AAAA odd\n") || strings.Count(text, "plum latch steward") != 1 || strings.Count(text, "\n") != 4 ||
-		len(regexp.MustCompile(`(?m)^no-agent-forwarding ssh-ed25519 \S+ `+regexp.QuoteMeta(comment)+`$`).FindAllString(text, -1)) != 1 {
+	if !strings.HasPrefix(text, "# set up by hand\n") || !strings.Contains(text, "ssh-puffin AAAA odd\n") ||
+		strings.Count(text, "plum latch steward") != 1 ||
+		strings.Count(text, "\n") != 4 ||
+		len(
+			regexp.MustCompile(`(?m)^no-agent-forwarding ssh-ed25519 \S+ `+regexp.QuoteMeta(comment)+`$`).
+				FindAllString(text, -1),
+		) != 1 {
 		t.Errorf("%s: the file is\n%s", instance, text)
 	}
 }
@@ -84,12 +107,21 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 	h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-key", "mine")
 	h.client("sweep", "bare", "-with", h.private("mine"))
 	r := h.client("rotate", "plan", "-key", "mine", "-each", "instance")
-	for _, want := range []string{"a-mine", "b-mine", "c-mine", "there is no steward key on bare", "plumlatch instance steward bare -with FILE", "3 logins on 3 instances change, 1 left out; 3 new keys"} {
+	for _, want := range []string{
+		"a-mine",
+		"b-mine",
+		"c-mine",
+		"there is no steward key on bare",
+		"plumlatch instance steward bare -with FILE",
+		"3 logins on 3 instances change, 1 left out; 3 new keys",
+	} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("the plan does not say %q: %d\n%s", want, r.status, r.out)
 		}
 	}
-	if r := h.client("rotate", "start", "-key", "mine", "-each", "instance"); r.status != 2 || !strings.Contains(r.err, "Say -yes") || len(h.rotations()) != 0 {
+	if r := h.client("rotate", "start", "-key", "mine", "-each", "instance"); r.status != 2 ||
+		!strings.Contains(r.err, "Say -yes") ||
+		len(h.rotations()) != 0 {
 		t.Errorf("without being asked: %d %s", r.status, r.err)
 	}
 	out := h.must("rotate", "start", "-key", "mine", "-each", "instance", "-reason", "end sharing", "-yes")
@@ -111,13 +143,18 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 	if out := h.must("key", "show", "mine"); !strings.Contains(out, "active") { // it still opens bare
 		t.Errorf("%s", out)
 	}
-	if out := h.must("grant", "list", "-login", "a"); !strings.Contains(out, "follows mine") || strings.Contains(out, " mine ") {
+	if out := h.must("grant", "list", "-login", "a"); !strings.Contains(out, "follows mine") ||
+		strings.Contains(out, " mine ") {
 		t.Errorf("the grants are\n%s", out)
 	}
 	if l := h.login("a"); l.Reach.Reach != "thin" || l.Reach.Ungranted+l.Reach.Missing != 0 {
 		t.Errorf("%+v", l.Reach)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "mine is replaced by a-mine in debian@a; the old key is refused") || !strings.Contains(out, "3 replaced, 0 failed, 0 undone") {
+	if out := h.must("daybook", "list"); !strings.Contains(
+		out,
+		"mine is replaced by a-mine in debian@a; the old key is refused",
+	) ||
+		!strings.Contains(out, "3 replaced, 0 failed, 0 undone") {
 		t.Errorf("the daybook says\n%s", out)
 	}
 	// An existing key takes the place of a rotated one, which then opens nothing.
@@ -133,12 +170,22 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 		args []string
 		want string
 	}{
-		"nothing selected": {[]string{"plan"}, "say which keys"}, "no such key": {[]string{"plan", "-key", "gone"}, "no key named"}, "no such strength": {[]string{"plan", "-weaker-than", "strong"}, "is no strength"},
-		"no age": {[]string{"plan", "-older", "long"}, "no time span"}, "both": {[]string{"plan", "-key", "mine", "-to", "next", "-each", "instance"}, "exclude one another"},
-		"no instance": {[]string{"plan", "-key", "mine", "-instance", "gone"}, "no instance named"}, "hours": {[]string{"start", "-key", "b-mine", "-between", "22-04", "-yes"}, "are no hours"},
-		"a zone": {[]string{"start", "-key", "b-mine", "-between", "22:00-04:00", "-zone", "Nowhere", "-yes"}, "no time zone"}, "too many": {[]string{"start", "-key", "b-mine", "-at-once", "17", "-yes"}, "1 to 16"},
-		"nothing to do": {[]string{"start", "-key", "mine", "-instance", "bare", "-yes"}, "replaces nothing"}, "no id": {[]string{"show", "x"}, "no id of a rotation"},
-		"unknown": {[]string{"pause", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}, "no rotation with this id"}, "where": {[]string{"start", "-key", "b-mine", "-make", "there", "-yes"}, "here, service or bring"},
+		"nothing selected": {[]string{"plan"}, "say which keys"},
+		"no such key":      {[]string{"plan", "-key", "gone"}, "no key named"},
+		"no such strength": {[]string{"plan", "-weaker-than", "strong"}, "is no strength"},
+		"no age":           {[]string{"plan", "-older", "long"}, "no time span"},
+		"both":             {[]string{"plan", "-key", "mine", "-to", "next", "-each", "instance"}, "exclude one another"},
+		"no instance":      {[]string{"plan", "-key", "mine", "-instance", "gone"}, "no instance named"},
+		"hours":            {[]string{"start", "-key", "b-mine", "-between", "22-04", "-yes"}, "are no hours"},
+		"a zone": {
+			[]string{"start", "-key", "b-mine", "-between", "22:00-04:00", "-zone", "Nowhere", "-yes"},
+			"no time zone",
+		},
+		"too many":      {[]string{"start", "-key", "b-mine", "-at-once", "17", "-yes"}, "1 to 16"},
+		"nothing to do": {[]string{"start", "-key", "mine", "-instance", "bare", "-yes"}, "replaces nothing"},
+		"no id":         {[]string{"show", "x"}, "no id of a rotation"},
+		"unknown":       {[]string{"pause", "0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}, "no rotation with this id"},
+		"where":         {[]string{"start", "-key", "b-mine", "-make", "there", "-yes"}, "here, service or bring"},
 	} {
 		r := h.client(append([]string{"rotate"}, c.args...)...)
 		if r.status != 1 && r.status != 2 || !strings.Contains(r.err, c.want) {
@@ -149,8 +196,11 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 		t.Errorf("left behind by rotations that were refused: %v %v", names, err)
 	}
 	// A plan that the world has outrun.
-	body := `{"wanted": {"keys": ["b-mine"], "to": "next"}, "make": "none", "shown": [{"login": "debian@b", "old": "b-mine", "new": "next"}, {"login": "debian@c", "old": "b-mine", "new": "next"}]}`
-	if status, text := h.call("POST", "/api/v1/rotations", h.token, body); status != 409 || !strings.Contains(text, "gone: debian@c, b-mine by next") {
+	body := `{"wanted": {"keys": ["b-mine"], "to": "next"}, "make": "none", ` +
+		`"shown": [{"login": "debian@b", "old": "b-mine", "new": "next"}, ` +
+		`{"login": "debian@c", "old": "b-mine", "new": "next"}]}`
+	if status, text := h.call("POST", "/api/v1/rotations", h.token, body); status != 409 ||
+		!strings.Contains(text, "gone: debian@c, b-mine by next") {
 		t.Errorf("an outrun plan: %d %s", status, text)
 	}
 }
@@ -159,7 +209,10 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
-	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-yes"); !strings.Contains(out, "2 done") {
+	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-yes"); !strings.Contains(
+		out,
+		"2 done",
+	) {
 		t.Errorf("%s", out)
 	}
 	h.replaced(t, "a", "mine-2")
@@ -177,13 +230,15 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	if status, _ := h.call("POST", "/api/v1/keys/mine-2/private-half?reason=x", marek, ""); status != 403 {
 		t.Errorf("a viewer: %d", status)
 	}
-	if r := h.client("key", "private", "steward-a", "-reason", "curious"); r.status != 1 || !strings.Contains(r.err, "leaves the safe for nobody") {
+	if r := h.client("key", "private", "steward-a", "-reason", "curious"); r.status != 1 ||
+		!strings.Contains(r.err, "leaves the safe for nobody") {
 		t.Errorf("a steward key: %d %s", r.status, r.err)
 	}
 	if err := os.WriteFile(h.private("mine-2"), []byte("in the way"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := h.client("key", "private", "mine-2", "-reason", "mine"); r.status != 1 || !strings.Contains(r.err, "is there already") {
+	if r := h.client("key", "private", "mine-2", "-reason", "mine"); r.status != 1 ||
+		!strings.Contains(r.err, "is there already") {
 		t.Errorf("a file in the way: %d %s", r.status, r.err)
 	}
 	if err := os.Remove(h.private("mine-2")); err != nil {
@@ -193,7 +248,16 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	if out, err := h.ssh(h.instance("b"), "mine-2", "hostname"); err != nil || out != "b" {
 		t.Errorf("taken out: %s %v", out, err)
 	}
-	if r := h.client("key", "private", "mine-2", "-reason", "again", "-out", filepath.Join(t.TempDir(), "x")); r.status != 1 || !strings.Contains(r.err, "handed over once, to ines") {
+	if r := h.client(
+		"key",
+		"private",
+		"mine-2",
+		"-reason",
+		"again",
+		"-out",
+		filepath.Join(t.TempDir(), "x"),
+	); r.status != 1 ||
+		!strings.Contains(r.err, "handed over once, to ines") {
 		t.Errorf("again: %d %s", r.status, r.err)
 	}
 	// It rotates on, with the private half that is in the safe and with one made here.
@@ -218,13 +282,22 @@ func TestAFailingLoginStopsAtItsSafePointAndHoldsUpNoOther(t *testing.T) {
 	}
 	before := map[string]string{
 		"b": edit("b", "no-agent-forwarding "+mine+"\n", ""), "c": edit("c", "no-agent-forwarding ", "cert-authority "),
-		"d": edit("d", "restrict ssh-ed25519", `restrict,from="192.0.2.1" ssh-ed25519`), "e": edit("e", "no-agent-forwarding ", `from="192.0.2.1" `),
+		"d": edit(
+			"d",
+			"restrict ssh-ed25519",
+			`restrict,from="192.0.2.1" ssh-ed25519`,
+		), "e": edit("e", "no-agent-forwarding ", `from="192.0.2.1" `),
 	}
 	r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes")
 	if r.status != 3 || !strings.Contains(r.out, "1 done, 4 failed") {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
-	for _, want := range []string{"does not stand there any more", "certificate authority", "refuses the login", "plumlatch why e"} {
+	for _, want := range []string{
+		"does not stand there any more",
+		"certificate authority",
+		"refuses the login",
+		"plumlatch why e",
+	} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("it does not say %q:\n%s", want, r.out)
 		}
@@ -241,7 +314,8 @@ func TestAFailingLoginStopsAtItsSafePointAndHoldsUpNoOther(t *testing.T) {
 	h.client("rotate", "retry", id, "-login", "debian@e")
 	eventually(t, "the second try of e", func() bool { return h.rotation().Counts["done"] == 2 })
 	h.replaced(t, "e", "mine-2")
-	if r := h.client("rotate", "retry", id, "-login", "debian@e"); r.status != 1 || !strings.Contains(r.err, "nothing to retry") {
+	if r := h.client("rotate", "retry", id, "-login", "debian@e"); r.status != 1 ||
+		!strings.Contains(r.err, "nothing to retry") {
 		t.Errorf("nothing failed there: %d %s", r.status, r.err)
 	}
 	edit("d", `restrict,from="192.0.2.1"`, "restrict")
@@ -257,11 +331,16 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 	h.must("key", "new", "next")
 	// A first group whose member fails pauses the rest.
 	aText := read(t, h.keysFile("a"))
-	if err := os.WriteFile(h.keysFile("a"), []byte(strings.Replace(aText, "no-agent-forwarding ", "cert-authority ", 1)), 0o600); err != nil {
+	if err := os.WriteFile(
+		h.keysFile("a"),
+		[]byte(strings.Replace(aText, "no-agent-forwarding ", "cert-authority ", 1)),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	r := h.client("rotate", "start", "-key", "mine", "-to", "next", "-first", "1", "-grace", "48h", "-yes")
-	if r.status != 3 || !strings.Contains(r.out, "1 login of the first group failed") || !strings.Contains(r.out, "3 waiting, 1 failed") {
+	if r.status != 3 || !strings.Contains(r.out, "1 login of the first group failed") ||
+		!strings.Contains(r.out, "3 waiting, 1 failed") {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
 	id := h.rotation().Id.String()
@@ -293,7 +372,8 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 	if text := read(t, h.keysFile("b")); strings.Contains(text, " next\n") || !strings.Contains(text, " mine\n") {
 		t.Errorf("undone, b has\n%s", text)
 	}
-	if r := h.client("rotate", "undo", id); r.status != 2 || !strings.Contains(r.err, "takes the new key out of 2 logins") {
+	if r := h.client("rotate", "undo", id); r.status != 2 ||
+		!strings.Contains(r.err, "takes the new key out of 2 logins") {
 		t.Errorf("without being asked: %d %s", r.status, r.err)
 	}
 	h.client("rotate", "undo", id, "-yes")
@@ -315,7 +395,8 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 	eventually(t, "the first group", func() bool { return h.rotation().Counts["proved"] == 1 })
 	h.client("rotate", "undo", id, "-login", h.rotationItems(id)[0].Login, "-yes")
 	eventually(t, "the pause", func() bool { return h.rotation().State == "paused" })
-	if r := h.rotation(); r.Counts["waiting"] != 3 || !strings.Contains(*r.PausedWhy, "1 login of the first group taken back") {
+	if r := h.rotation(); r.Counts["waiting"] != 3 ||
+		!strings.Contains(*r.PausedWhy, "1 login of the first group taken back") {
 		t.Errorf("%+v", r)
 	}
 	h.client("rotate", "undo", id, "-yes")
@@ -374,7 +455,11 @@ func TestARotationOutlastsADatabaseThatGoesAway(t *testing.T) {
 	time.Sleep(time.Minute) // longer than any step waits
 	server.start(t)
 	<-done // it may have been told
-	eventually(t, "the service is ready again", func() bool { status, _ := h.call("GET", "/readyz", "", ""); return status == 200 })
+	eventually(
+		t,
+		"the service is ready again",
+		func() bool { status, _ := h.call("GET", "/readyz", "", ""); return status == 200 },
+	)
 	eventually(t, "the end", func() bool { return h.rotation().EndedAt != nil })
 	if r := h.rotation(); r.Counts["done"] != len(names) {
 		t.Errorf("%v: %+v", r.Counts, h.rotationItems(r.Id.String()))
@@ -389,7 +474,8 @@ func TestAStartThatIsSentTwiceIsOneRotation(t *testing.T) {
 	h := newHouse(t, "")
 	h.fleet(t, "a")
 	h.must("key", "new", "next")
-	body := `{"wanted": {"keys": ["mine"], "to": "next"}, "make": "none", "shown": [{"login": "debian@a", "old": "mine", "new": "next"}], "settings": {"grace_seconds": 3600}}`
+	body := `{"wanted": {"keys": ["mine"], "to": "next"}, "make": "none", ` +
+		`"shown": [{"login": "debian@a", "old": "mine", "new": "next"}], "settings": {"grace_seconds": 3600}}`
 	send := func(key, body string) (int, apiclient.Rotation) {
 		r, err := http.NewRequest("POST", h.url+"/api/v1/rotations", strings.NewReader(body))
 		if err != nil {
@@ -431,7 +517,21 @@ func TestAHostKeyThatChangesInTheGraceStopsTheRemoval(t *testing.T) {
 		t.Fatal(err)
 	}
 	g := newGate(t, fmt.Sprintf("127.0.0.1:%d", server.Port))
-	h.must("instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port), "-login", server.User, "-with", h.private("mine"), "-steward", "-yes")
+	h.must(
+		"instance",
+		"adopt",
+		"mast",
+		"-address",
+		"127.0.0.1",
+		"-port",
+		fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
+		"-login",
+		server.User,
+		"-with",
+		h.private("mine"),
+		"-steward",
+		"-yes",
+	)
 	h.must("grant", "add", "mine", "mast")
 	h.client("rotate", "start", "-key", "mine", "-to", "next", "-grace", "6s", "-detach", "-yes")
 	id := h.rotation().Id.String()
@@ -440,12 +540,17 @@ func TestAHostKeyThatChangesInTheGraceStopsTheRemoval(t *testing.T) {
 	both := read(t, server.KeysFile)
 	g.lead(fmt.Sprintf("127.0.0.1:%d", other.Port))
 	eventually(t, "the failure", func() bool { return h.rotation().Counts["failed"] == 1 })
-	if item := h.rotationItems(id)[0]; !strings.Contains(*item.Detail, "the host key is not the pinned one") || read(t, server.KeysFile) != both {
+	if item := h.rotationItems(id)[0]; !strings.Contains(*item.Detail, "the host key is not the pinned one") ||
+		read(t, server.KeysFile) != both {
 		t.Errorf("%s\n%s", *item.Detail, read(t, server.KeysFile))
 	}
 	g.lead(fmt.Sprintf("127.0.0.1:%d", server.Port))
 	h.client("rotate", "retry", id)
-	eventually(t, "the new line again", func() bool { return h.rotation().Counts["placed"]+h.rotation().Counts["proved"] == 1 })
+	eventually(
+		t,
+		"the new line again",
+		func() bool { return h.rotation().Counts["placed"]+h.rotation().Counts["proved"] == 1 },
+	)
 	h.client("prove", server.User+"@mast", "-with", h.private("next"))
 	eventually(t, "the end", func() bool { return h.rotation().Counts["done"] == 1 })
 	if text := read(t, server.KeysFile); strings.Contains(text, " mine\n") || !strings.Contains(text, " next\n") {
@@ -469,15 +574,24 @@ func (h *house) holdAt(t *testing.T, a at) (held func() bool, letGo func()) {
 	const key = 811_003
 	for _, q := range []string{
 		fmt.Sprintf("SELECT pg_advisory_lock(%d)", key),
-		fmt.Sprintf("CREATE OR REPLACE FUNCTION hold_for_a_test() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_advisory_lock(%d); RETURN NEW; END $$", key),
-		fmt.Sprintf("CREATE TRIGGER hold_for_a_test BEFORE UPDATE ON %s FOR EACH ROW WHEN (%s) EXECUTE FUNCTION hold_for_a_test()", a.table, a.condition),
+		fmt.Sprintf(
+			"CREATE OR REPLACE FUNCTION hold_for_a_test() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM "+
+				"pg_advisory_lock(%d); RETURN NEW; END $$",
+			key,
+		),
+		fmt.Sprintf(
+			"CREATE TRIGGER hold_for_a_test BEFORE UPDATE ON %s FOR EACH ROW WHEN (%s) EXECUTE FUNCTION hold_for_a_test()",
+			a.table,
+			a.condition,
+		),
 	} {
 		if _, err := conn.Exec(ctx, q); err != nil {
 			t.Fatalf("%s: %v", q, err)
 		}
 	}
 	// Of this house alone: other tests hold theirs in databases of the same server.
-	const waiting = "SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND objid = $1 AND NOT granted AND database = (SELECT oid FROM pg_database WHERE datname = current_database())"
+	const waiting = "SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND objid = $1 AND NOT granted AND database = " +
+		"(SELECT oid FROM pg_database WHERE datname = current_database())"
 	held = func() bool {
 		var pid int
 		return conn.QueryRow(ctx, waiting+" LIMIT 1", key).Scan(&pid) == nil
@@ -505,17 +619,29 @@ func TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore(t *testing.T) {
 	var moments []at
 	for _, step := range []string{"place", "enter", "remove", "see"} {
 		for _, state := range []string{"running", "done"} {
-			moments = append(moments, at{"run_steps", fmt.Sprintf("NEW.name = '%s' AND NEW.state = '%s' AND OLD.state <> NEW.state", step, state)})
+			moments = append(
+				moments,
+				at{"run_steps", fmt.Sprintf("NEW.name = '%s' AND NEW.state = '%s' AND OLD.state <> NEW.state", step, state)},
+			)
 		}
 	}
-	moments = append(moments,
-		at{"runs", "NEW.payload #> '{journal,placed}' IS NOT NULL AND OLD.payload #> '{journal,placed}' IS NULL"}, // the new line is written beside, and not renamed
+	moments = append(
+		moments,
+		at{
+			"runs",
+			"NEW.payload #> '{journal,placed}' IS NOT NULL AND OLD.payload #> '{journal,placed}' IS NULL",
+		}, // the new line is written beside, and not renamed
 		at{"runs", "NEW.payload #> '{journal,removed}' IS NOT NULL AND OLD.payload #> '{journal,removed}' IS NULL"},
 		at{"runs", "NEW.ended_at IS NOT NULL AND NEW.kind = 'rotate'"},
-		at{"rotation_items", "NEW.state = 'placing'"}, at{"rotation_items", "NEW.state = 'done'"},
+		at{"rotation_items", "NEW.state = 'placing'"},
+		at{"rotation_items", "NEW.state = 'done'"},
 		at{"rotations", "NEW.ended_at IS NOT NULL"},
 	)
-	byClient := []at{{"rotation_items", "NEW.state = 'placed'"}, {"rotation_items", "NEW.state = 'proved'"}, {"rotation_items", "NEW.state = 'removing'"}}
+	byClient := []at{
+		{"rotation_items", "NEW.state = 'placed'"},
+		{"rotation_items", "NEW.state = 'proved'"},
+		{"rotation_items", "NEW.state = 'removing'"},
+	}
 	n := 0
 	instance := func() string { n++; return fmt.Sprintf("i%02d", n) }
 	var names []string
@@ -547,8 +673,11 @@ func TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore(t *testing.T) {
 				return held()
 			})
 			h.service.kill(t)
-			if text := read(t, h.keysFile(name)); !strings.Contains(text, "plum latch steward") || !strings.HasPrefix(text, "# set up by hand\n") || !strings.Contains(text, "ssh-puffin AAAA odd\n") ||
-				!strings.Contains(text, " mine") || strings.Count(text, " mine") > 2 {
+			if text := read(t, h.keysFile(name)); !strings.Contains(text, "plum latch steward") ||
+				!strings.HasPrefix(text, "# set up by hand\n") ||
+				!strings.Contains(text, "ssh-puffin AAAA odd\n") ||
+				!strings.Contains(text, " mine") ||
+				strings.Count(text, " mine") > 2 {
 				t.Errorf("%s: killed, the file is\n%s\nwas\n%s", what, text, before)
 			}
 			letGo()
@@ -567,7 +696,8 @@ func TestKilledAtEveryStepBoundaryARotationEndsWholeOrAsBefore(t *testing.T) {
 				t.Fatalf("%s: the rotation is of %s, not %s", what, item.Instance, name)
 			}
 			h.replaced(t, name, item.New)
-			if entries, err := os.ReadDir(filepath.Dir(h.keysFile(name))); err != nil || len(entries) > 2 || len(entries) == 2 && !strings.Contains(fmt.Sprint(entries), "plumlatch-") {
+			if entries, err := os.ReadDir(filepath.Dir(h.keysFile(name))); err != nil || len(entries) > 2 ||
+				len(entries) == 2 && !strings.Contains(fmt.Sprint(entries), "plumlatch-") {
 				t.Errorf("%s: beside the file there are %v %v", what, entries, err)
 			}
 		}

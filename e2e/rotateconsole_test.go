@@ -55,7 +55,18 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.says("ines is asked to bring a new public half that follows mine, for 2 logins")
 	p.open("/rotations/asked?keeper=me")
 	p.press("Bring it")
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "mine-2", "-f", h.private("brought")).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"ssh-keygen",
+		"-q",
+		"-t",
+		"ed25519",
+		"-N",
+		"",
+		"-C",
+		"mine-2",
+		"-f",
+		h.private("brought"),
+	).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	p.paste("Or paste the public half", read(t, h.private("brought")))
@@ -100,7 +111,11 @@ func TestConsoleOverridesForALostKeyByTheLoginsName(t *testing.T) {
 	p.says("Nobody has logged in with away.")
 	p.fill("Type the login's name", "debian@b")
 	p.fill("Why, for the daybook", "at sea")
-	p.holds("no way to go on with another name", `[...document.querySelectorAll(".ant-modal-footer button")].some((b) => b.innerText.trim() === "Remove it" && b.disabled)`)
+	p.holds(
+		"no way to go on with another name",
+		`[...document.querySelectorAll(".ant-modal-footer button")].some((b) => b.innerText.trim() === "Remove it"
+			&& b.disabled)`,
+	)
 	p.fill("Type the login's name", "debian@a")
 	p.press("Remove it")
 	p.holds("the end", `document.querySelector("[role=img]")?.getAttribute("aria-label") === "1 done"`)

@@ -20,7 +20,13 @@ import (
 func TestACutAtTheRenameAndALostReplyInsideARotation(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
-	for n, c := range []struct{ place, remove string }{{"before", ""}, {"after", ""}, {"", "before"}, {"", "after"}, {"after", "after"}} {
+	for n, c := range []struct{ place, remove string }{
+		{"before", ""},
+		{"after", ""},
+		{"", "before"},
+		{"", "after"},
+		{"after", "after"},
+	} {
 		name, key := fmt.Sprintf("mast-%d", n), fmt.Sprintf("key-of-%c", 'a'+n)
 		t.Run(c.place+"-"+c.remove, func(t *testing.T) {
 			t.Parallel()
@@ -30,12 +36,41 @@ func TestACutAtTheRenameAndALostReplyInsideARotation(t *testing.T) {
 			if err := os.WriteFile(server.KeysFile, []byte("# kept\n"+read(t, h.private(key+".pub"))), 0o600); err != nil {
 				t.Fatal(err)
 			}
-			h.must("instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User, "-with", h.private(key), "-steward", "-yes")
+			h.must(
+				"instance",
+				"adopt",
+				name,
+				"-address",
+				"127.0.0.1",
+				"-port",
+				fmt.Sprint(server.Port),
+				"-login",
+				server.User,
+				"-with",
+				h.private(key),
+				"-steward",
+				"-yes",
+			)
 			h.must("grant", "add", key, name)
 			if c.place != "" {
 				cut(c.place)
 			}
-			h.client("rotate", "start", "-key", key, "-instance", name, "-make", "service", "-grace", "4s", "-reason", name, "-detach", "-yes")
+			h.client(
+				"rotate",
+				"start",
+				"-key",
+				key,
+				"-instance",
+				name,
+				"-make",
+				"service",
+				"-grace",
+				"4s",
+				"-reason",
+				name,
+				"-detach",
+				"-yes",
+			)
 			own := func() apiclient.Rotation {
 				all := h.rotations()
 				return all[slices.IndexFunc(all, func(r apiclient.Rotation) bool { return *r.Reason == name })]
@@ -46,7 +81,8 @@ func TestACutAtTheRenameAndALostReplyInsideARotation(t *testing.T) {
 			}
 			eventually(t, "the end of "+name, func() bool { return own().EndedAt != nil })
 			text := read(t, server.KeysFile)
-			if own().Counts["done"] != 1 || !strings.HasPrefix(text, "# kept\n") || strings.Contains(text, " "+key+"\n") || strings.Count(text, "\n") != 3 {
+			if own().Counts["done"] != 1 || !strings.HasPrefix(text, "# kept\n") || strings.Contains(text, " "+key+"\n") ||
+				strings.Count(text, "\n") != 3 {
 				t.Errorf("%+v: %v %+v\n%s", c, own().Counts, h.rotationItems(own().Id.String()), text)
 			}
 		})
@@ -59,7 +95,15 @@ func TestAFullDiskStopsARotationAtItsSafePoint(t *testing.T) {
 	h.fleet(t, "a")
 	file := h.keysFile("a")
 	dir, text := filepath.Dir(file), read(t, file)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16k,mode=700", "none", dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"mount",
+		"-t",
+		"tmpfs",
+		"-o",
+		"size=16k,mode=700",
+		"none",
+		dir,
+	).CombinedOutput(); err != nil {
 		t.Skipf("no small disk can be mounted here: %v: %s", err, out)
 	}
 	t.Cleanup(func() { exec.Command("umount", dir).Run() })
@@ -72,7 +116,8 @@ func TestAFullDiskStopsARotationAtItsSafePoint(t *testing.T) {
 	}
 	fill.Close()
 	r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes")
-	if r.status != 3 || !strings.Contains(r.out, "1 failed") || !strings.Contains(r.out, "it was left as it is") || read(t, file) != text {
+	if r.status != 3 || !strings.Contains(r.out, "1 failed") || !strings.Contains(r.out, "it was left as it is") ||
+		read(t, file) != text {
 		t.Errorf("%d %s%s\n%s", r.status, r.out, r.err, read(t, file))
 	}
 	if err := os.Remove(filepath.Join(dir, "fill")); err != nil {
@@ -95,7 +140,21 @@ func TestAHostThatDiesAfterTheNewLineIsGoneBackOnWhenItIsBack(t *testing.T) {
 	}
 	way := fmt.Sprintf("127.0.0.1:%d", server.Port)
 	g := newGate(t, way)
-	h.must("instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port), "-login", server.User, "-with", h.private("mine"), "-steward", "-yes")
+	h.must(
+		"instance",
+		"adopt",
+		"mast",
+		"-address",
+		"127.0.0.1",
+		"-port",
+		fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
+		"-login",
+		server.User,
+		"-with",
+		h.private("mine"),
+		"-steward",
+		"-yes",
+	)
 	h.must("grant", "add", "mine", "mast")
 	before := read(t, server.KeysFile)
 	held, letGo := h.holdAt(t, at{"run_steps", "NEW.name = 'place' AND NEW.state = 'done' AND OLD.state <> NEW.state"})
@@ -111,7 +170,8 @@ func TestAHostThatDiesAfterTheNewLineIsGoneBackOnWhenItIsBack(t *testing.T) {
 	}
 	g.lead(way)
 	eventually(t, "the end", func() bool { return h.rotation().EndedAt != nil })
-	if text := read(t, server.KeysFile); h.rotation().Counts["done"] != 1 || text != strings.Replace(before, read(t, h.private("mine.pub")), "", 1)+lastLine(text) {
+	if text := read(t, server.KeysFile); h.rotation().Counts["done"] != 1 ||
+		text != strings.Replace(before, read(t, h.private("mine.pub")), "", 1)+lastLine(text) {
 		t.Errorf("%v, the file is\n%s\nwas\n%s", h.rotation().Counts, text, before)
 	}
 }
@@ -129,7 +189,14 @@ func TestAHostileFileIsRotatedByteForByte(t *testing.T) {
 	h.fleet(t, "a")
 	text := read(t, h.keysFile("a"))
 	old := regexp.MustCompile(`(?m)^no-agent-forwarding .* mine\n`).FindString(text)
-	hostile := "\x00\x00 ssh-ed25519 AAAA\x00\r\n\x1b[2J\x1b]0;title\x07 ssh-ed25519 AAAA\n\"unended quote ssh-ed25519 AAAA mine\n" + strings.Repeat("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGF14U+Miqie/QV8ePU2o9+hQRQv9u76/ezAO9dlK9Ar junk\r\n", 9_000) + strings.Repeat("=", 100_000) + "\n"
+	hostile := "\x00\x00 ssh-ed25519 AAAA\x00\r\n\x1b[2J\x1b]0;title\x07 ssh-ed25519 AAAA\n\"unended quote ssh-ed25519 " +
+		"AAAA mine\n" + strings.Repeat(
+		"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGF14U+Miqie/QV8ePU2o9+hQRQv9u76/ezAO9dlK9Ar junk\r\n",
+		9_000,
+	) + strings.Repeat(
+		"=",
+		100_000,
+	) + "\n"
 	before, after, found := strings.Cut(text, old)
 	if !found {
 		t.Fatalf("the file is\n%s", text)
@@ -139,11 +206,15 @@ func TestAHostileFileIsRotatedByteForByte(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.client("sweep", "a")
-	if r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes"); r.status != 0 || !strings.Contains(r.out, "1 done") {
+	if r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes"); r.status != 0 ||
+		!strings.Contains(r.out, "1 done") {
 		t.Fatalf("%d %.2000s%.2000s", r.status, r.out, r.err)
 	}
 	got := read(t, h.keysFile("a"))
-	rest, ours := strings.CutPrefix(got, hostile+before+after+"\xff\xfe half a line\r\n") // with the line ends that the file has most of
+	rest, ours := strings.CutPrefix(
+		got,
+		hostile+before+after+"\xff\xfe half a line\r\n",
+	) // with the line ends that the file has most of
 	if !ours || !regexp.MustCompile(`^no-agent-forwarding ssh-ed25519 \S+ mine-2\r\n$`).MatchString(rest) {
 		t.Errorf("the file has %d bytes, had %d, and ends with %q", len(got), len(broken), got[max(0, len(got)-300):])
 	}
@@ -156,7 +227,11 @@ func TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens(t *testing.T) {
 	h := newHouse(t, "")
 	h.service.kill(t)
 	h.startService(h.listen(), "-report-within", "3s")
-	moments := []at{{"run_steps", "NEW.name = 'place' AND NEW.state = 'done' AND OLD.state <> NEW.state"}, {"run_steps", "NEW.name = 'enter' AND NEW.state = 'done' AND OLD.state <> NEW.state"}, {"run_steps", "NEW.name = 'remove' AND NEW.state = 'done' AND OLD.state <> NEW.state"}}
+	moments := []at{
+		{"run_steps", "NEW.name = 'place' AND NEW.state = 'done' AND OLD.state <> NEW.state"},
+		{"run_steps", "NEW.name = 'enter' AND NEW.state = 'done' AND OLD.state <> NEW.state"},
+		{"run_steps", "NEW.name = 'remove' AND NEW.state = 'done' AND OLD.state <> NEW.state"},
+	}
 	var names []string
 	for n := range moments {
 		names = append(names, fmt.Sprintf("i%d", n))
@@ -164,7 +239,19 @@ func TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens(t *testing.T) {
 	h.bare(t, "debian-12", names...)
 	for n, a := range moments {
 		held, letGo := h.holdAt(t, a)
-		cmd := exec.Command(filepath.Join(bin, "plumlatch"), "rotate", "start", "-key", "mine", "-instance", names[n], "-from-here", "-with", h.private("mine"), "-yes")
+		cmd := exec.Command(
+			filepath.Join(bin, "plumlatch"),
+			"rotate",
+			"start",
+			"-key",
+			"mine",
+			"-instance",
+			names[n],
+			"-from-here",
+			"-with",
+			h.private("mine"),
+			"-yes",
+		)
 		cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)

@@ -19,13 +19,20 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	dir := demoDir(t)
 	_, h := startDemo(t, dir, "-demo-size", "1000", "-sweep-every", "0")
 	var instances []apiclient.Instance
-	if err := json.Unmarshal([]byte(h.must("instance", "list", "-all", "-label", "team=load", "-json")), &instances); err != nil {
+	if err := json.Unmarshal(
+		[]byte(h.must("instance", "list", "-all", "-label", "team=load", "-json")),
+		&instances,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if len(instances) != 976 {
 		t.Fatalf("%d instances", len(instances))
 	}
-	port, err := cloud.Connect(regexp.MustCompile(`stand-in cloud is at (http\S+);`).FindStringSubmatch(read(t, filepath.Join(dir, "demo.env")))[1], strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))), cloud.CallTimeout)
+	port, err := cloud.Connect(
+		regexp.MustCompile(`stand-in cloud is at (http\S+);`).FindStringSubmatch(read(t, filepath.Join(dir, "demo.env")))[1],
+		strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))),
+		cloud.CallTimeout,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,13 +46,21 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	}
 	var wanted apiclient.RotationPlan
 	eventually(t, "the guest agents have registered", func() bool {
-		if err := json.Unmarshal([]byte(h.client("rotate", "plan", "-older", "3d", "-label", "team=load", "-json").out), &wanted); err != nil {
+		if err := json.Unmarshal(
+			[]byte(h.client("rotate", "plan", "-older", "3d", "-label", "team=load", "-json").out),
+			&wanted,
+		); err != nil {
 			t.Fatal(err)
 		}
 		return wanted.LeftOut == 0
 	})
 	if wanted.Logins != 976 || len(wanted.NewKeys) != 40 || wanted.LeftOut != 0 {
-		t.Fatalf("the plan changes %d logins with %d new keys and leaves out %d", wanted.Logins, len(wanted.NewKeys), wanted.LeftOut)
+		t.Fatalf(
+			"the plan changes %d logins with %d new keys and leaves out %d",
+			wanted.Logins,
+			len(wanted.NewKeys),
+			wanted.LeftOut,
+		)
 	}
 	// Every twentieth is broken, until there are ten of each way.
 	ways := []struct {
@@ -62,7 +77,11 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 			return os.WriteFile(file(i), []byte(`from="192.0.2.1" `+text), 0o600)
 		}},
 		{"there is no user debian", func(i apiclient.Instance, text string) error {
-			return os.WriteFile(filepath.Join(dir, "paddock", "disks", i.CloudId, "etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\n"), 0o644)
+			return os.WriteFile(
+				filepath.Join(dir, "paddock", "disks", i.CloudId, "etc/passwd"),
+				[]byte("root:x:0:0:root:/root:/bin/sh\n"),
+				0o644,
+			)
 		}},
 		{"is not the ordinary file", func(i apiclient.Instance, text string) error {
 			if err := os.Remove(file(i)); err != nil {

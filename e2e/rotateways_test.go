@@ -25,7 +25,11 @@ func (h *house) bare(t *testing.T, image string, names ...string) {
 	for _, name := range names {
 		h.must("instance", "launch", name, "-image", image, "-size", "small", "-key", "mine")
 		line := strings.TrimSpace(read(t, h.private("mine.pub")))
-		if err := os.WriteFile(h.keysFile(name), []byte("# set up by hand\nno-agent-forwarding "+line+"\nssh-puffin AAAA odd\n"), 0o600); err != nil {
+		if err := os.WriteFile(
+			h.keysFile(name),
+			[]byte("# set up by hand\nno-agent-forwarding "+line+"\nssh-puffin AAAA odd\n"),
+			0o600,
+		); err != nil {
 			t.Fatal(err)
 		}
 		h.client("sweep", name, "-with", h.private("mine"))
@@ -35,7 +39,9 @@ func (h *house) bare(t *testing.T, image string, names ...string) {
 // replacedBare is replaced for an instance without a steward key.
 func (h *house) replacedBare(t *testing.T, instance, key string) {
 	t.Helper()
-	want := "# set up by hand\nno-agent-forwarding " + strings.TrimSpace(read(t, h.private(key+".pub"))) + "\nssh-puffin AAAA odd\n"
+	want := "# set up by hand\nno-agent-forwarding " + strings.TrimSpace(
+		read(t, h.private(key+".pub")),
+	) + "\nssh-puffin AAAA odd\n"
 	// The new line stands where Add puts it: at the end.
 	text := read(t, h.keysFile(instance))
 	for line := range strings.Lines(want) {
@@ -68,7 +74,9 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.bare(t, "debian-12", "a", "b")
-	if r := h.client("rotate", "plan", "-key", "mine"); !strings.Contains(r.out, "its guest agent is not permitted") || !strings.Contains(r.out, "add -from-here -with FILE") || r.status != 3 {
+	if r := h.client("rotate", "plan", "-key", "mine"); !strings.Contains(r.out, "its guest agent is not permitted") ||
+		!strings.Contains(r.out, "add -from-here -with FILE") ||
+		r.status != 3 {
 		t.Errorf("%d %s", r.status, r.out)
 	}
 	for _, name := range []string{"a", "b"} {
@@ -76,7 +84,8 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 			t.Fatal(err)
 		}
 	}
-	if out := h.must("rotate", "plan", "-key", "mine"); strings.Count(out, "guest agent") != 2 || !strings.Contains(out, "no rotation has been done yet") {
+	if out := h.must("rotate", "plan", "-key", "mine"); strings.Count(out, "guest agent") != 2 ||
+		!strings.Contains(out, "no rotation has been done yet") {
 		t.Errorf("%s", out)
 	}
 	h.must("rotate", "start", "-key", "mine", "-make", "service", "-instance", "a", "-yes")
@@ -90,7 +99,8 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 		t.Errorf("%s", out)
 	}
 	h.replacedBare(t, "b", "mine-3")
-	if out := h.must("rotate", "plan", "-key", "mine-2"); !regexp.MustCompile(`\d\.\d s\n`).MatchString(out) || !strings.Contains(out, "by what earlier rotations took") {
+	if out := h.must("rotate", "plan", "-key", "mine-2"); !regexp.MustCompile(`\d\.\d s\n`).MatchString(out) ||
+		!strings.Contains(out, "by what earlier rotations took") {
 		t.Errorf("the plan does not tell how long it may take:\n%s", out)
 	}
 	// An agent that is not permitted any more in the grace stops at the safe point.
@@ -103,7 +113,10 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 	if text := read(t, h.keysFile("b")); !strings.Contains(text, " mine-3\n") || !strings.Contains(text, " mine-4\n") {
 		t.Errorf("stopped, the file is\n%s", text)
 	}
-	if item := h.rotationItems(h.rotation().Id.String())[0]; !strings.Contains(*item.Detail, "its guest agent is not permitted") {
+	if item := h.rotationItems(h.rotation().Id.String())[0]; !strings.Contains(
+		*item.Detail,
+		"its guest agent is not permitted",
+	) {
 		t.Errorf("%s", *item.Detail)
 	}
 	if err := h.cloudPort().PermitAgent(t.Context(), h.instance("b").CloudId, true); err != nil {
@@ -121,16 +134,32 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	h := newHouse(t, "")
 	h.bare(t, "debian-12", "a", "b", "c", "d")
 	for name, args := range map[string][]string{
-		"needs the old private half": {"-from-here"}, "these are for -from-here": {"-with", h.private("mine")}, "needs the new private halves there": {"-from-here", "-with", h.private("mine"), "-make", "service"},
+		"needs the old private half":         {"-from-here"},
+		"these are for -from-here":           {"-with", h.private("mine")},
+		"needs the new private halves there": {"-from-here", "-with", h.private("mine"), "-make", "service"},
 	} {
-		if r := h.client(append([]string{"rotate", "start", "-key", "mine", "-yes"}, args...)...); r.status == 0 || !strings.Contains(r.err, name) {
+		if r := h.client(append([]string{"rotate", "start", "-key", "mine", "-yes"}, args...)...); r.status == 0 ||
+			!strings.Contains(r.err, name) {
 			t.Errorf("%v: %d %s", args, r.status, r.err)
 		}
 	}
 	if out := h.must("rotate", "plan", "-key", "mine", "-from-here"); strings.Count(out, "from here") != 4 {
 		t.Errorf("%s", out)
 	}
-	out := h.must("rotate", "start", "-key", "mine", "-instance", "a", "-instance", "b", "-from-here", "-with", h.private("mine"), "-yes")
+	out := h.must(
+		"rotate",
+		"start",
+		"-key",
+		"mine",
+		"-instance",
+		"a",
+		"-instance",
+		"b",
+		"-from-here",
+		"-with",
+		h.private("mine"),
+		"-yes",
+	)
 	if !strings.Contains(out, "done: 2 done") {
 		t.Errorf("%s", out)
 	}
@@ -138,11 +167,15 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	h.replacedBare(t, "b", "mine-2")
 	r := h.rotation()
 	for _, i := range h.rotationItems(r.Id.String()) {
-		if out := h.run(*i.Run); !strings.Contains(out, "a login with mine-2 was completed from here") || !strings.Contains(out, "mine is refused, as the service sees too") {
+		if out := h.run(*i.Run); !strings.Contains(out, "a login with mine-2 was completed from here") ||
+			!strings.Contains(out, "mine is refused, as the service sees too") {
 			t.Errorf("%s", out)
 		}
 	}
-	if p := h.report(r.Id.String()); len(p.Replaced) != 2 || p.Replaced[0].ProofAfter == nil || p.Replaced[0].ProofAfter.Person != "ines" || p.Replaced[0].Means != "from here" || !*p.Replaced[0].OldRefused {
+	if p := h.report(r.Id.String()); len(p.Replaced) != 2 || p.Replaced[0].ProofAfter == nil ||
+		p.Replaced[0].ProofAfter.Person != "ines" ||
+		p.Replaced[0].Means != "from here" ||
+		!*p.Replaced[0].OldRefused {
 		t.Errorf("%+v", p.Replaced)
 	}
 	// A key that the service keeps, and that was handed over, comes from here as well.
@@ -151,16 +184,46 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	kept := h.rotationItems(h.rotation().Id.String())[0].New
 	h.must("key", "private", kept, "-reason", "for e")
 	h.bare(t, "debian-12", "e")
-	if out := h.must("rotate", "start", "-key", "mine", "-instance", "e", "-to", kept, "-from-here", "-with", h.private("mine"), "-yes"); !strings.Contains(out, "1 done") {
+	if out := h.must(
+		"rotate",
+		"start",
+		"-key",
+		"mine",
+		"-instance",
+		"e",
+		"-to",
+		kept,
+		"-from-here",
+		"-with",
+		h.private("mine"),
+		"-yes",
+	); !strings.Contains(
+		out,
+		"1 done",
+	) {
 		t.Errorf("%s", out)
 	}
 	if text := read(t, h.keysFile("e")); strings.Contains(text, " mine\n") || !strings.Contains(text, " "+kept+"\n") {
 		t.Errorf("%s", text)
 	}
 	// In the grace, and undone by whoever has the old private half.
-	h.client("rotate", "start", "-key", "mine", "-instance", "c", "-from-here", "-with", h.private("mine"), "-grace", "48h", "-yes")
+	h.client(
+		"rotate",
+		"start",
+		"-key",
+		"mine",
+		"-instance",
+		"c",
+		"-from-here",
+		"-with",
+		h.private("mine"),
+		"-grace",
+		"48h",
+		"-yes",
+	)
 	id := h.rotation().Id.String()
-	if text := read(t, h.keysFile("c")); !strings.Contains(text, " mine-4\n") || !strings.Contains(text, " mine\n") || h.rotation().Counts["proved"] != 1 {
+	if text := read(t, h.keysFile("c")); !strings.Contains(text, " mine-4\n") || !strings.Contains(text, " mine\n") ||
+		h.rotation().Counts["proved"] != 1 {
 		t.Errorf("%v\n%s", h.rotation().Counts, text)
 	}
 	h.client("rotate", "undo", id, "-yes")
@@ -172,27 +235,52 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 		t.Errorf("%s\n%s", r.State, read(t, h.keysFile("c")))
 	}
 	// Somebody else cannot report for whoever took it, and nobody takes what is not theirs.
-	h.client("rotate", "start", "-key", "mine", "-instance", "d", "-from-here", "-with", h.private("mine"), "-grace", "48h", "-yes")
+	h.client(
+		"rotate",
+		"start",
+		"-key",
+		"mine",
+		"-instance",
+		"d",
+		"-from-here",
+		"-with",
+		h.private("mine"),
+		"-grace",
+		"48h",
+		"-yes",
+	)
 	id = h.rotation().Id.String()
 	h.client("rotate", "undo", id, "-yes")
-	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["other"]}`); status != 200 || strings.TrimSpace(body) != "[]" {
+	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["other"]}`); status != 200 ||
+		strings.TrimSpace(body) != "[]" {
 		t.Errorf("taken with another key: %d %s", status, body)
 	}
 	status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["mine"]}`)
 	var taken []apiclient.TakenItem
-	if err := json.Unmarshal([]byte(body), &taken); status != 200 || err != nil || len(taken) != 1 || taken[0].Phase != apiclient.TakenItemPhaseBack {
+	if err := json.Unmarshal([]byte(body), &taken); status != 200 || err != nil || len(taken) != 1 ||
+		taken[0].Phase != apiclient.TakenItemPhaseBack {
 		t.Fatalf("%d %s", status, body)
 	}
-	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["mine"]}`); status != 200 || strings.TrimSpace(body) != "[]" {
+	if status, body := h.call("POST", "/api/v1/rotations/"+id+"/takes", h.token, `{"keys": ["mine"]}`); status != 200 ||
+		strings.TrimSpace(body) != "[]" {
 		t.Errorf("taken twice: %d %s", status, body)
 	}
-	for want, body := range map[string]string{"another-step": `{"step": "remove"}`, "bad-text": `{"step": "take-back", "outcome": "a\nb"}`} {
-		if status, text := h.call("POST", "/api/v1/runs/"+taken[0].Run.String()+"/reports", h.token, body); status < 400 || !strings.Contains(text, want) {
+	for want, body := range map[string]string{
+		"another-step": `{"step": "remove"}`,
+		"bad-text":     `{"step": "take-back", "outcome": "a\nb"}`,
+	} {
+		if status, text := h.call("POST", "/api/v1/runs/"+taken[0].Run.String()+"/reports", h.token, body); status < 400 ||
+			!strings.Contains(text, want) {
 			t.Errorf("%s: %d %s", want, status, text)
 		}
 	}
 	// What could not be done is told, and the login stays as it is.
-	if status, body := h.call("POST", "/api/v1/runs/"+taken[0].Run.String()+"/reports", h.token, `{"step": "take-back", "error": "the cat sat on the keyboard"}`); status != 200 {
+	if status, body := h.call(
+		"POST",
+		"/api/v1/runs/"+taken[0].Run.String()+"/reports",
+		h.token,
+		`{"step": "take-back", "error": "the cat sat on the keyboard"}`,
+	); status != 200 {
 		t.Errorf("%d %s", status, body)
 	}
 	eventually(t, "the failure", func() bool { return h.rotation().Counts["failed"] == 1 })
@@ -224,7 +312,9 @@ func TestKeepersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testin
 		t.Errorf("%d %s", otherKeeper.status, otherKeeper.err)
 	}
 	for _, c := range []struct{ args, want string }{
-		{h.private("mine.pub"), "the key that is to be replaced"}, {"", "give the FILE"}, {h.keysFile("a"), "a second key begins here"},
+		{h.private("mine.pub"), "the key that is to be replaced"},
+		{"", "give the FILE"},
+		{h.keysFile("a"), "a second key begins here"},
 	} {
 		args := []string{"rotate", "bring", "mine-2"}
 		if c.args != "" {
@@ -245,7 +335,8 @@ func TestKeepersAreAskedForNewPublicHalvesAndTheRotationGoesOnWithThem(t *testin
 	}
 	h.replaced(t, "a", "mine-2")
 	h.replaced(t, "b", "mine-2")
-	if r := h.client("rotate", "bring", "mine-2", "-new"); r.status != 1 || !strings.Contains(r.err, "no key named mine-2 is asked for") {
+	if r := h.client("rotate", "bring", "mine-2", "-new"); r.status != 1 ||
+		!strings.Contains(r.err, "no key named mine-2 is asked for") {
 		t.Errorf("brought twice: %d %s", r.status, r.err)
 	}
 	if out := h.must("reach"); strings.Contains(out, "asked to bring") {
@@ -275,12 +366,17 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 			t.Fatal(err)
 		}
 	}
-	if r := h.client("rotate", "plan", "-key", "mine", "-urgent"); r.status != 3 || strings.Count(r.out, "it is not marked as lost") != 2 {
+	if r := h.client("rotate", "plan", "-key", "mine", "-urgent"); r.status != 3 ||
+		strings.Count(r.out, "it is not marked as lost") != 2 {
 		t.Errorf("a key that is not lost: %d %s", r.status, r.out)
 	}
 	h.must("key", "mark-lost", "mine", "-reason", "laptop stolen", "-yes")
 	for _, bad := range [][]string{{"-grace", "1h"}, {"-between", "22:00-04:00"}, {"-first", "1"}} {
-		if r := h.client(append([]string{"rotate", "start", "-lost", "-urgent", "-to", "away", "-yes"}, bad...)...); r.status != 1 || !strings.Contains(r.err, "an urgent rotation has no grace") {
+		if r := h.client(append(
+			[]string{"rotate", "start", "-lost", "-urgent", "-to", "away", "-yes"},
+			bad...,
+		)...); r.status != 1 ||
+			!strings.Contains(r.err, "an urgent rotation has no grace") {
 			t.Errorf("%v: %d %s", bad, r.status, r.err)
 		}
 	}
@@ -291,10 +387,14 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 		args []string
 		want string
 	}{
-		"no reason": {[]string{"-login", "debian@a"}, "say why"}, "no name": {[]string{"-reason", "x"}, "name the one login"}, "not asked": {[]string{"-login", "debian@a", "-reason", "x"}, "Say -yes"},
-		"only the instance": {[]string{"-login", "a", "-reason", "x", "-yes"}, "named as user@instance"}, "another login": {[]string{"-login", "debian@none", "-reason", "x", "-yes"}, "no instance"},
+		"no reason":         {[]string{"-login", "debian@a"}, "say why"},
+		"no name":           {[]string{"-reason", "x"}, "name the one login"},
+		"not asked":         {[]string{"-login", "debian@a", "-reason", "x"}, "Say -yes"},
+		"only the instance": {[]string{"-login", "a", "-reason", "x", "-yes"}, "named as user@instance"},
+		"another login":     {[]string{"-login", "debian@none", "-reason", "x", "-yes"}, "no instance"},
 	} {
-		if r := h.client(append([]string{"rotate", "override", id}, c.args...)...); r.status == 0 || !strings.Contains(r.err, c.want) {
+		if r := h.client(append([]string{"rotate", "override", id}, c.args...)...); r.status == 0 ||
+			!strings.Contains(r.err, c.want) {
 			t.Errorf("%s: %d %s", what, r.status, r.err)
 		}
 	}
@@ -307,13 +407,21 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	if text := read(t, h.keysFile("b")); !strings.Contains(text, " mine\n") {
 		t.Errorf("the override of a changed b:\n%s", text)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "ines has the lost key mine removed from debian@a, although nobody has logged in with away") || !strings.Contains(out, "its keeper is at sea") {
+	if out := h.must("daybook", "list"); !strings.Contains(
+		out,
+		"ines has the lost key mine removed from debian@a, although nobody has logged in with away",
+	) ||
+		!strings.Contains(out, "its keeper is at sea") {
 		t.Errorf("%s", out)
 	}
-	if p := h.report(id); len(p.Replaced) != 1 || p.Replaced[0].Override == nil || *p.Replaced[0].Override != "ines: its keeper is at sea" || p.Replaced[0].ProofAfter != nil || len(p.NotDone) != 1 {
+	if p := h.report(id); len(p.Replaced) != 1 || p.Replaced[0].Override == nil ||
+		*p.Replaced[0].Override != "ines: its keeper is at sea" ||
+		p.Replaced[0].ProofAfter != nil ||
+		len(p.NotDone) != 1 {
 		t.Errorf("%+v", p)
 	}
-	if r := h.client("rotate", "report", id); r.status != 3 || !strings.Contains(r.out, "overridden by ines: its keeper is at sea") {
+	if r := h.client("rotate", "report", id); r.status != 3 ||
+		!strings.Contains(r.out, "overridden by ines: its keeper is at sea") {
 		t.Errorf("%d %s", r.status, r.out)
 	}
 	// The override is for a lost key alone, also where the rotation waits.
@@ -324,7 +432,8 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	h.client("rotate", "start", "-key", "other", "-to", "away", "-detach", "-yes")
 	id = h.rotation().Id.String()
 	eventually(t, "it waits", func() bool { return h.rotation().Counts["placed"] == 1 })
-	if r := h.client("rotate", "override", id, "-login", "debian@b", "-reason", "impatient", "-yes"); r.status != 1 || !strings.Contains(r.err, "not marked as lost") {
+	if r := h.client("rotate", "override", id, "-login", "debian@b", "-reason", "impatient", "-yes"); r.status != 1 ||
+		!strings.Contains(r.err, "not marked as lost") {
 		t.Errorf("%d %s", r.status, r.err)
 	}
 }
@@ -337,10 +446,13 @@ func TestAStandingRuleRotatesWhatIsDueAndTellsWhatIsNot(t *testing.T) {
 	h.client("sweep", "bare", "-with", h.private("mine"))
 	h.must("rule", "add", "monthly", "-older", "20d", "-grace", "48h")
 	r := h.client("rule", "due")
-	if r.status != 3 || strings.Count(r.out, "monthly") != 3 || !strings.Contains(r.out, "there is no steward key on bare") || !strings.Contains(r.out, time.Now().Add(20*24*time.Hour).Format("2 Jan 2006")) {
+	if r.status != 3 || strings.Count(r.out, "monthly") != 3 ||
+		!strings.Contains(r.out, "there is no steward key on bare") ||
+		!strings.Contains(r.out, time.Now().Add(20*24*time.Hour).Format("2 Jan 2006")) {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
-	if r := h.client("rule", "due", "-days", "19"); r.status != 0 || !strings.Contains(r.err, "Nothing is due within 19 days") {
+	if r := h.client("rule", "due", "-days", "19"); r.status != 0 ||
+		!strings.Contains(r.err, "Nothing is due within 19 days") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}
 	if len(h.rotations()) != 0 {
@@ -350,10 +462,17 @@ func TestAStandingRuleRotatesWhatIsDueAndTellsWhatIsNot(t *testing.T) {
 		args []string
 		want string
 	}{
-		"the same name": {[]string{"rule", "add", "monthly", "-older", "3d"}, "there is a rule named monthly"}, "one key for all": {[]string{"rule", "add", "x", "-older", "3d", "-to", "mine"}, "no one key that takes the place"},
-		"nothing": {[]string{"rule", "add", "x"}, "say which keys"}, "a name": {[]string{"rule", "add", "x y", "-shared"}, "name"}, "urgent": {[]string{"rule", "add", "x", "-lost", "-urgent"}, "not urgent"},
-		"from here": {[]string{"rule", "add", "x", "-shared", "-from-here"}, "nobody's machine"}, "days": {[]string{"rule", "due", "-days", "400"}, "0 to 366"}, "unknown": {[]string{"rule", "pause", "x"}, "no rule named"},
-		"hours": {[]string{"rule", "add", "x", "-shared", "-between", "22"}, "are no hours"}, "gone": {[]string{"rule", "delete", "x", "-yes"}, "no rule named"}, "no key": {[]string{"rule", "add", "x", "-key", "none"}, "no key named"},
+		"the same name":   {[]string{"rule", "add", "monthly", "-older", "3d"}, "there is a rule named monthly"},
+		"one key for all": {[]string{"rule", "add", "x", "-older", "3d", "-to", "mine"}, "no one key that takes the place"},
+		"nothing":         {[]string{"rule", "add", "x"}, "say which keys"},
+		"a name":          {[]string{"rule", "add", "x y", "-shared"}, "name"},
+		"urgent":          {[]string{"rule", "add", "x", "-lost", "-urgent"}, "not urgent"},
+		"from here":       {[]string{"rule", "add", "x", "-shared", "-from-here"}, "nobody's machine"},
+		"days":            {[]string{"rule", "due", "-days", "400"}, "0 to 366"},
+		"unknown":         {[]string{"rule", "pause", "x"}, "no rule named"},
+		"hours":           {[]string{"rule", "add", "x", "-shared", "-between", "22"}, "are no hours"},
+		"gone":            {[]string{"rule", "delete", "x", "-yes"}, "no rule named"},
+		"no key":          {[]string{"rule", "add", "x", "-key", "none"}, "no key named"},
 	} {
 		if r := h.client(c.args...); r.status == 0 || !strings.Contains(r.err, c.want) {
 			t.Errorf("%s: %d %s", what, r.status, r.err)
@@ -386,7 +505,11 @@ func TestAStandingRuleRotatesWhatIsDueAndTellsWhatIsNot(t *testing.T) {
 	}
 	h.service.kill(t) // a restart begins nothing a second time
 	h.startService(h.listen())
-	eventually(t, "it was looked at again", func() bool { status, _ := h.call("GET", "/readyz", "", ""); return status == 200 })
+	eventually(
+		t,
+		"it was looked at again",
+		func() bool { status, _ := h.call("GET", "/readyz", "", ""); return status == 200 },
+	)
 	if n := len(h.rotations()); n != 1 {
 		t.Errorf("%d rotations", n)
 	}
@@ -401,13 +524,30 @@ func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
 	first := h.rotation().Id.String()
 	h.must("key", "new", "second")
 	h.must("grant", "add", "second", "debian@a")
-	if r := h.client("rotate", "plan", "-key", "second"); !strings.Contains(r.out, "another rotation is at work on it") || !strings.Contains(r.out, "-overlap wait") {
+	if r := h.client("rotate", "plan", "-key", "second"); !strings.Contains(r.out, "another rotation is at work on it") ||
+		!strings.Contains(r.out, "-overlap wait") {
 		t.Errorf("%s", r.out)
 	}
-	if out := h.must("rotate", "plan", "-key", "second", "-overlap", "wait"); !strings.Contains(out, "after another rotation") {
+	if out := h.must("rotate", "plan", "-key", "second", "-overlap", "wait"); !strings.Contains(
+		out,
+		"after another rotation",
+	) {
 		t.Errorf("%s", out)
 	}
-	h.client("rotate", "start", "-key", "second", "-key", "mine", "-make", "service", "-overlap", "wait", "-detach", "-yes")
+	h.client(
+		"rotate",
+		"start",
+		"-key",
+		"second",
+		"-key",
+		"mine",
+		"-make",
+		"service",
+		"-overlap",
+		"wait",
+		"-detach",
+		"-yes",
+	)
 	waits := h.rotation()
 	eventually(t, "b is done", func() bool { return h.rotation().Counts["done"] == 1 })
 	items := h.rotationItems(waits.Id.String())
@@ -422,16 +562,36 @@ func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
 		t.Errorf("%+v %+v", r.Counts, h.rotationItems(r.Id.String()))
 	}
 	text := read(t, h.keysFile("a"))
-	if strings.Contains(text, " next\n") || strings.Contains(text, " mine\n") || strings.Contains(text, " second\n") || !strings.Contains(text, " second-2\n") || !strings.Contains(text, " mine-2\n") {
+	if strings.Contains(text, " next\n") || strings.Contains(text, " mine\n") || strings.Contains(text, " second\n") ||
+		!strings.Contains(text, " second-2\n") ||
+		!strings.Contains(text, " mine-2\n") {
 		t.Errorf("%s", text)
 	}
 	// Where the one before replaces the key, the one that waited finds nothing to do.
 	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-to", "next", "-grace", "3s", "-detach", "-yes")
-	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-make", "service", "-overlap", "wait", "-detach", "-yes")
+	h.client(
+		"rotate",
+		"start",
+		"-key",
+		"mine-2",
+		"-instance",
+		"a",
+		"-make",
+		"service",
+		"-overlap",
+		"wait",
+		"-detach",
+		"-yes",
+	)
 	second := h.rotation().Id
-	eventually(t, "a login with the new key", func() bool { return h.client("prove", "debian@a", "-with", h.private("next")).status == 0 })
+	eventually(
+		t,
+		"a login with the new key",
+		func() bool { return h.client("prove", "debian@a", "-with", h.private("next")).status == 0 },
+	)
 	eventually(t, "both end", func() bool { all := h.rotations(); return all[0].EndedAt != nil && all[1].EndedAt != nil })
-	if r := h.rotation(); r.Id != second || r.Counts["undone"] != 1 || !strings.Contains(*h.rotationItems(second.String())[0].Detail, "nobody grants mine-2 there any more") {
+	if r := h.rotation(); r.Id != second || r.Counts["undone"] != 1 ||
+		!strings.Contains(*h.rotationItems(second.String())[0].Detail, "nobody grants mine-2 there any more") {
 		t.Errorf("%+v %+v", r, h.rotationItems(second.String()))
 	}
 }
@@ -450,17 +610,23 @@ func TestTheReportTellsOfProofsAndOfPlacesWhereAnOldKeyMayLive(t *testing.T) {
 	h.copyDisk("a", "afterwards", false)
 	id := h.rotation().Id.String()
 	p := h.report(id)
-	if len(p.Replaced) != 2 || len(p.NotDone) != 0 || len(p.LeftOut) != 1 || p.LeftOut[0].Login != "debian@bare" || *p.Rotation.Reason != "audit" {
+	if len(p.Replaced) != 2 || len(p.NotDone) != 0 || len(p.LeftOut) != 1 || p.LeftOut[0].Login != "debian@bare" ||
+		*p.Rotation.Reason != "audit" {
 		t.Fatalf("%+v", p)
 	}
-	if a := p.Replaced[0]; a.ProofBefore == nil || a.ProofBefore.Person != "ines" || a.ProofAfter == nil || !a.ProofAfter.At.After(a.ProofBefore.At) || !*a.OldRefused || a.EndedAt == nil || *a.OldSha256 == *a.NewSha256 {
+	if a := p.Replaced[0]; a.ProofBefore == nil || a.ProofBefore.Person != "ines" || a.ProofAfter == nil ||
+		!a.ProofAfter.At.After(a.ProofBefore.At) ||
+		!*a.OldRefused ||
+		a.EndedAt == nil ||
+		*a.OldSha256 == *a.NewSha256 {
 		t.Errorf("%+v", a)
 	}
 	places := map[string]string{}
 	for _, o := range p.Elsewhere {
 		places[o.Place] = string(o.Kind)
 	}
-	if len(places) != 3 || places["debian@bare"] != "login" || places["before-the-storm"] != "snapshot" || places["golden"] != "image" {
+	if len(places) != 3 || places["debian@bare"] != "login" || places["before-the-storm"] != "snapshot" ||
+		places["golden"] != "image" {
 		t.Errorf("%v", places)
 	}
 	for _, want := range []string{"Replaced (2)", "Left out by the plan (1)", "before-the-storm", "refused", "audit"} {
@@ -473,7 +639,8 @@ func TestTheReportTellsOfProofsAndOfPlacesWhereAnOldKeyMayLive(t *testing.T) {
 	h.must("rotate", "start", "-key", "mine-3", "-make", "service", "-yes")
 	h.cloud.kill(t)
 	kinds := fmt.Sprint(h.report(h.rotation().Id.String()).Elsewhere)
-	if !strings.Contains(kinds, "the service still keeps its private half") || !strings.Contains(kinds, "the cloud could not be asked") {
+	if !strings.Contains(kinds, "the service still keeps its private half") ||
+		!strings.Contains(kinds, "the cloud could not be asked") {
 		t.Errorf("%s", kinds)
 	}
 }

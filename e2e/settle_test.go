@@ -24,7 +24,20 @@ func (h *house) adrift(instance string) (file, text string) {
 			h.must("key", "new", k)
 		}
 	}
-	h.must("instance", "launch", instance, "-image", "debian-12", "-size", "small", "-key", "mine", "-key", "second", "-steward")
+	h.must(
+		"instance",
+		"launch",
+		instance,
+		"-image",
+		"debian-12",
+		"-size",
+		"small",
+		"-key",
+		"mine",
+		"-key",
+		"second",
+		"-steward",
+	)
 	h.must("sweep", instance)
 	dir := h.t.TempDir()
 	sshKeygen(h.t.(*testing.T), dir, "stranger", "-t", "ed25519", "-N", "")
@@ -35,7 +48,13 @@ func (h *house) adrift(instance string) (file, text string) {
 			kept = append(kept, line)
 		}
 	}
-	third, stranger := read(h.t.(*testing.T), h.private("third.pub")), read(h.t.(*testing.T), filepath.Join(dir, "stranger.pub"))
+	third, stranger := read(
+		h.t.(*testing.T),
+		h.private("third.pub"),
+	), read(
+		h.t.(*testing.T),
+		filepath.Join(dir, "stranger.pub"),
+	)
 	text = "# by hand\t\r\n" + strings.Join(kept, "") + "no-pty " + third + stranger + "half a line"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		h.t.Fatal(err)
@@ -57,26 +76,50 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	file, text := h.adrift("door")
-	if found := h.differences("-all"); len(found) != 3 || found[0].Fit != "missing" || found[0].Name != "second" || found[1].Fit != "stranger" || found[2].Fit != "ungranted" || found[2].Name != "third" {
+	if found := h.differences("-all"); len(found) != 3 || found[0].Fit != "missing" || found[0].Name != "second" ||
+		found[1].Fit != "stranger" ||
+		found[2].Fit != "ungranted" ||
+		found[2].Name != "third" {
 		t.Fatalf("%+v", found)
 	}
-	if r := h.client("settle", "door"); r.status != 3 || !strings.Contains(r.out, "place or withdraw?") || read(t, file) != text {
+	if r := h.client("settle", "door"); r.status != 3 || !strings.Contains(r.out, "place or withdraw?") ||
+		read(t, file) != text {
 		t.Errorf("without a choice: %d\n%s", r.status, r.out)
 	}
-	if r := h.client("settle", "door", "-missing", "place"); r.status != 2 || !strings.Contains(r.err, "settles 1 of 3") || read(t, file) != text {
+	if r := h.client("settle", "door", "-missing", "place"); r.status != 2 || !strings.Contains(r.err, "settles 1 of 3") ||
+		read(t, file) != text {
 		t.Errorf("without being asked: %d %s", r.status, r.err)
 	}
-	for _, args := range [][]string{{"settle"}, {"settle", "door", "-missing", "remove"}, {"settle", "-all", "-strangers", "place"}} {
+	for _, args := range [][]string{
+		{"settle"},
+		{"settle", "door", "-missing", "remove"},
+		{"settle", "-all", "-strangers", "place"},
+	} {
 		if r := h.client(args...); r.status != 2 {
 			t.Errorf("%v: %d %s", args, r.status, r.err)
 		}
 	}
-	out := h.must("settle", "door", "-missing", "place", "-ungranted", "remove", "-strangers", "accept", "-reason", "spring cleaning", "-yes")
+	out := h.must(
+		"settle",
+		"door",
+		"-missing",
+		"place",
+		"-ungranted",
+		"remove",
+		"-strangers",
+		"accept",
+		"-reason",
+		"spring cleaning",
+		"-yes",
+	)
 	if strings.Count(out, "done") != 2 || !strings.Contains(out, "recorded") {
 		t.Errorf("%s", out)
 	}
 	got := read(t, file)
-	if !strings.HasPrefix(got, "# by hand\t\r\n") || !strings.Contains(got, "half a line") || strings.Contains(got, " third") || strings.Count(got, " second") != 1 || strings.Count(got, "ssh-ed25519") != 4 {
+	if !strings.HasPrefix(got, "# by hand\t\r\n") || !strings.Contains(got, "half a line") ||
+		strings.Contains(got, " third") ||
+		strings.Count(got, " second") != 1 ||
+		strings.Count(got, "ssh-ed25519") != 4 {
 		t.Errorf("settled, the file is\n%q", got)
 	}
 	if found := h.differences("-all"); len(found) != 0 {
@@ -85,10 +128,12 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 	if out, err := h.ssh(h.instance("door"), "second", "hostname"); err != nil || out != "door" {
 		t.Errorf("what was placed: %s %v", out, err)
 	}
-	if out := h.must("daybook", "list"); !strings.Contains(out, "accepted the key hide-3 in debian@door as granted") || !strings.Contains(out, "1 line placed, 1 line removed") {
+	if out := h.must("daybook", "list"); !strings.Contains(out, "accepted the key hide-3 in debian@door as granted") ||
+		!strings.Contains(out, "1 line placed, 1 line removed") {
 		t.Errorf("the daybook says\n%s", out)
 	}
-	if out := h.must("grant", "list", "-login", "door"); !strings.Contains(out, "spring cleaning") || strings.Contains(out, "third") {
+	if out := h.must("grant", "list", "-login", "door"); !strings.Contains(out, "spring cleaning") ||
+		strings.Contains(out, "third") {
 		t.Errorf("the grants are\n%s", out)
 	}
 }
@@ -101,27 +146,41 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 	h.adrift("door")
 	found := h.differences("door")
 	choose := func(d apiclient.Difference, fit, choice string) string {
-		return jsonBody(t, map[string]any{"choices": []map[string]any{{"login": d.Login, "sha256": d.Sha256, "fit": fit, "choice": choice}}})
+		return jsonBody(
+			t,
+			map[string]any{"choices": []map[string]any{{"login": d.Login, "sha256": d.Sha256, "fit": fit, "choice": choice}}},
+		)
 	}
 	for name, c := range map[string]struct {
 		body   string
 		status int
 		want   string
 	}{
-		"nothing":            {`{"choices": []}`, 422, "0 choices"},
-		"the wrong choice":   {choose(found[0], "missing", "remove"), 422, "cannot be done about what is missing"},
-		"no fingerprint":     {strings.ReplaceAll(choose(found[0], "missing", "place"), "SHA256:", "x"), 422, "is no SHA-256"},
+		"nothing":          {`{"choices": []}`, 422, "0 choices"},
+		"the wrong choice": {choose(found[0], "missing", "remove"), 422, "cannot be done about what is missing"},
+		"no fingerprint": {
+			strings.ReplaceAll(choose(found[0], "missing", "place"), "SHA256:", "x"),
+			422,
+			"is no SHA-256",
+		},
 		"no login":           {strings.ReplaceAll(choose(found[0], "missing", "place"), "door", "gate"), 404, "no instance"},
 		"another fit by now": {choose(found[0], "ungranted", "accept"), 202, "it is missing now, not ungranted"},
-		"no difference":      {strings.ReplaceAll(choose(found[0], "missing", "place"), found[0].Sha256, "SHA256:"+strings.Repeat("A", 43)), 202, "no difference any more"},
+		"no difference": {
+			strings.ReplaceAll(choose(found[0], "missing", "place"), found[0].Sha256, "SHA256:"+strings.Repeat("A", 43)),
+			202,
+			"no difference any more",
+		},
 	} {
-		if status, body := h.call("POST", "/api/v1/differences/settlements", h.token, c.body); status != c.status || !strings.Contains(body, c.want) {
+		if status, body := h.call("POST", "/api/v1/differences/settlements", h.token, c.body); status != c.status ||
+			!strings.Contains(body, c.want) {
 			t.Errorf("%s: %d %s", name, status, body)
 		}
 	}
 	before := read(t, h.keysFile("door"))
 	h.must("key", "mark-lost", "second", "-reason", "left on a train", "-yes")
-	if r := h.client("settle", "door", "-missing", "place", "-yes"); r.status != 3 || !strings.Contains(r.out, "the key second is lost") || read(t, h.keysFile("door")) != before {
+	if r := h.client("settle", "door", "-missing", "place", "-yes"); r.status != 3 ||
+		!strings.Contains(r.out, "the key second is lost") ||
+		read(t, h.keysFile("door")) != before {
 		t.Errorf("a lost key: %d\n%s", r.status, r.out)
 	}
 	h.must("instance", "stop", "door", "-yes")
@@ -132,7 +191,10 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 	if r := h.client("settle", "door", "-missing", "place", "-yes"); r.status != 3 {
 		t.Errorf("left out, the client ends with %d", r.status)
 	}
-	if out := h.must("settle", "door", "-missing", "withdraw", "-yes"); !strings.Contains(out, "recorded") { // needs no line changed
+	if out := h.must("settle", "door", "-missing", "withdraw", "-yes"); !strings.Contains(
+		out,
+		"recorded",
+	) { // needs no line changed
 		t.Errorf("%s", out)
 	}
 }
@@ -149,7 +211,8 @@ func TestASettlementThatFailsOrIsKilledIsWholeOrAsBefore(t *testing.T) {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := h.client("settle", "door", "-missing", "place", "-ungranted", "remove", "-yes"); r.status != 3 || !strings.Contains(r.out, "does not accept second") {
+	if r := h.client("settle", "door", "-missing", "place", "-ungranted", "remove", "-yes"); r.status != 3 ||
+		!strings.Contains(r.out, "does not accept second") {
 		t.Errorf("%d\n%s%s", r.status, r.out, r.err)
 	}
 	got := read(t, file)
@@ -184,7 +247,9 @@ func TestASettlementThatFailsOrIsKilledIsWholeOrAsBefore(t *testing.T) {
 		})
 	}
 	h.client("settle", "gate", "-missing", "place", "-ungranted", "remove", "-yes")
-	if got := read(t, file); strings.Count(got, " second") != 1 || strings.Contains(got, " third") || !strings.HasPrefix(got, "# by hand\t\r\n") || !strings.Contains(got, "half a line") {
+	if got := read(t, file); strings.Count(got, " second") != 1 || strings.Contains(got, " third") ||
+		!strings.HasPrefix(got, "# by hand\t\r\n") ||
+		!strings.Contains(got, "half a line") {
 		t.Errorf("after the kills the file is\n%q", got)
 	}
 }
@@ -227,7 +292,15 @@ func TestALookIsComparedWithAnyOther(t *testing.T) {
 		want     string
 	}{{4, 0, "+ # three"}, {0, 4, "+ # three"}, {3, 1, "+ # two\n  + # three"}, {1, 0, "- # one\n  - # two"}, {2, 2, ""}} {
 		if c.from == c.to {
-			if r := h.client("login", "history", "door", "-from", fmt.Sprint(looks[2]), "-to", fmt.Sprint(looks[2])); r.status == 0 {
+			if r := h.client(
+				"login",
+				"history",
+				"door",
+				"-from",
+				fmt.Sprint(looks[2]),
+				"-to",
+				fmt.Sprint(looks[2]),
+			); r.status == 0 {
 				t.Errorf("a look with itself: %s", r.out)
 			}
 			continue
@@ -236,7 +309,8 @@ func TestALookIsComparedWithAnyOther(t *testing.T) {
 			t.Errorf("%d to %d:\n%s\nwant\n%s", c.from, c.to, got, c.want)
 		}
 	}
-	if r := h.client("login", "history", "door", "-from", "99"); r.status != 2 || !strings.Contains(r.err, "numbered 1 to") {
+	if r := h.client("login", "history", "door", "-from", "99"); r.status != 2 ||
+		!strings.Contains(r.err, "numbered 1 to") {
 		t.Errorf("%d %s", r.status, r.err)
 	}
 }
@@ -250,7 +324,8 @@ func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
 	h.must("key", "new", "idle")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-key", "mine", "-key", "mareks")
 	r := h.client("prove", "-due")
-	if r.status != 3 || !strings.Contains(r.out, "mine") || strings.Contains(r.out, "mareks") || strings.Contains(r.out, "idle") {
+	if r.status != 3 || !strings.Contains(r.out, "mine") || strings.Contains(r.out, "mareks") ||
+		strings.Contains(r.out, "idle") {
 		t.Errorf("one's own: %d\n%s", r.status, r.out)
 	}
 	if r := h.client("prove", "-due", "-keeper", "all", "-q"); r.status != 3 || r.out != "mine\nmareks\n" {
@@ -264,7 +339,8 @@ func TestWhatIsToBeProvedIsToldToEachKeeper(t *testing.T) {
 	if r := h.client("prove", "-due", "-keeper", "marek"); r.status != 3 || !strings.Contains(r.out, "never proved") {
 		t.Errorf("of another: %d\n%s", r.status, r.out)
 	}
-	if r := h.client("prove", "-due", "-keeper", "nobody-here"); r.status != 1 || !strings.Contains(r.err, "no keeper named") {
+	if r := h.client("prove", "-due", "-keeper", "nobody-here"); r.status != 1 ||
+		!strings.Contains(r.err, "no keeper named") {
 		t.Errorf("of nobody: %d %s", r.status, r.err)
 	}
 	if r := h.client("prove", "-due", "-within", "-1"); r.status != 1 || !strings.Contains(r.err, "-1 days") {
@@ -286,10 +362,12 @@ func TestTheReachMapAndTheGrantListTellTheSame(t *testing.T) {
 	for _, c := range m.Logins[0].Cells {
 		got[m.Keys[c.Key].Name] = string(c.Fit)
 	}
-	if len(got) != 2 || got["second"] != "missing" || got["third"] != "in place" || m.Logins[0].Strangers != 1 || !m.Logins[0].Steward {
+	if len(got) != 2 || got["second"] != "missing" || got["third"] != "in place" || m.Logins[0].Strangers != 1 ||
+		!m.Logins[0].Steward {
 		t.Errorf("%v %+v", got, m.Logins[0])
 	}
-	if out := h.must("reach", "map"); !strings.Contains(out, "▲ 1") || !strings.Contains(out, "second") || strings.Contains(out, "steward-door") {
+	if out := h.must("reach", "map"); !strings.Contains(out, "▲ 1") || !strings.Contains(out, "second") ||
+		strings.Contains(out, "steward-door") {
 		t.Errorf("%s", out)
 	}
 	if out := h.must("reach", "map", "-find", "nowhere"); !strings.Contains(out, "No login fits") {
@@ -316,7 +394,8 @@ func TestTheGuestAgentReadsWhereThereIsNoStewardKey(t *testing.T) {
 	h := newHouse(t, "agent=600ms")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine")
 	h.must("instance", "launch", "plain", "-image", "gateway-os-7", "-size", "small", "-key", "mine")
-	if r := h.client("sweep", "-all"); r.status != 3 || !strings.Contains(r.out, "its guest agent is not permitted") || !strings.Contains(r.out, "its image has no guest agent") {
+	if r := h.client("sweep", "-all"); r.status != 3 || !strings.Contains(r.out, "its guest agent is not permitted") ||
+		!strings.Contains(r.out, "its image has no guest agent") {
 		t.Errorf("%d\n%s", r.status, r.out)
 	}
 	if err := h.cloudPort().PermitAgent(t.Context(), h.instance("door").CloudId, true); err != nil {
@@ -327,7 +406,9 @@ func TestTheGuestAgentReadsWhereThereIsNoStewardKey(t *testing.T) {
 	}
 	eventually(t, "a reading by the agent", func() bool { return h.client("sweep", "door").status == 0 })
 	l := h.login("door")
-	if *l.SweptBy != "read by the guest agent" || l.Reach.InPlace != 1 || len(l.Folders) != 2 || l.Folders[1].Path != "/home/debian/.ssh" || l.Folders[1].Mode != "0700" {
+	if *l.SweptBy != "read by the guest agent" || l.Reach.InPlace != 1 || len(l.Folders) != 2 ||
+		l.Folders[1].Path != "/home/debian/.ssh" ||
+		l.Folders[1].Mode != "0700" {
 		t.Errorf("%+v %s %v", l.Reach, *l.SweptBy, l.Folders)
 	}
 	file := h.keysFile("door")
@@ -337,7 +418,8 @@ func TestTheGuestAgentReadsWhereThereIsNoStewardKey(t *testing.T) {
 	if err := os.Symlink("../../../../../../../etc/passwd", file); err != nil { // out of the disk
 		t.Fatal(err)
 	}
-	if r := h.client("sweep", "door"); r.status != 3 || strings.Contains(r.out, "known key") || !strings.Contains(r.out, "failed !") {
+	if r := h.client("sweep", "door"); r.status != 3 || strings.Contains(r.out, "known key") ||
+		!strings.Contains(r.out, "failed !") {
 		t.Errorf("a link out of the disk: %d\n%s", r.status, r.out)
 	}
 	if l := h.login("door"); l.Reach.InPlace != 1 || l.Reach.SweepError == nil {
@@ -442,25 +524,47 @@ func TestASilentOrChangedHostCostsTheOthersNothing(t *testing.T) {
 	h.must("instance", "launch", "calm", "-image", "debian-12", "-size", "small", "-key", "mine", "-steward")
 	real := fmt.Sprintf("127.0.0.1:%d", server.Port)
 	silent, changed := newGate(t, real), newGate(t, real)
-	for _, g := range []*gate{silent, changed} { // in this order: the file of changed has both steward keys at its first look
+	// In this order: the file of changed has both steward keys at its first look.
+	for _, g := range []*gate{silent, changed} {
 		name := map[*gate]string{silent: "silent", changed: "changed"}[g]
-		h.must("instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port), "-login", server.User, "-with", h.private("mine"), "-steward", "-yes")
+		h.must(
+			"instance",
+			"adopt",
+			name,
+			"-address",
+			"127.0.0.1",
+			"-port",
+			fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
+			"-login",
+			server.User,
+			"-with",
+			h.private("mine"),
+			"-steward",
+			"-yes",
+		)
 	}
 	before := read(t, server.KeysFile)
 	silent.lead("")
 	i := h.instance("calm")
 	changed.lead(fmt.Sprintf("%s:%d", i.PublicAddress, i.Connection.Port))
 	r := h.client("sweep", "-all")
-	for _, want := range []string{"does not answer as an SSH server within", "the host key is not the pinned one", "2 known keys", "1 read as before, 0 changed, 2 failed"} {
+	for _, want := range []string{
+		"does not answer as an SSH server within",
+		"the host key is not the pinned one",
+		"2 known keys",
+		"1 read as before, 0 changed, 2 failed",
+	} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("the sweep does not say %q: %d\n%s", want, r.status, r.out)
 		}
 	}
-	if l := h.login("changed"); l.Reach.SweptAt == nil || l.Reach.SweepError == nil || l.Reach.Ungranted != 2 { // mine, and the steward key of the other, whose file it is too
+	if l := h.login("changed"); l.Reach.SweptAt == nil || l.Reach.SweepError == nil ||
+		l.Reach.Ungranted != 2 { // mine, and the steward key of the other, whose file it is too
 		t.Errorf("what was seen before does not stay: %+v", l.Reach)
 	}
 	h.must("key", "new", "second")
-	if r := h.client("grant", "add", "second", "changed"); r.status != 1 || !strings.Contains(r.err, "the host key is not the pinned one") {
+	if r := h.client("grant", "add", "second", "changed"); r.status != 1 ||
+		!strings.Contains(r.err, "the host key is not the pinned one") {
 		t.Errorf("a grant at a changed host: %d %s", r.status, r.err)
 	}
 	changed.lead(real)
@@ -486,7 +590,8 @@ func TestTwoGrantsAtOnceOnOneLoginNeverLoseALine(t *testing.T) {
 				args = append(args, "-with", h.private("mine"))
 			}
 			for range 40 { // one run at a time: the others are told, and try again
-				if results[n] = h.client(args...); !strings.Contains(results[n].err, "another run is at work") && !strings.Contains(results[n].err, "somebody else is editing") {
+				if results[n] = h.client(args...); !strings.Contains(results[n].err, "another run is at work") &&
+					!strings.Contains(results[n].err, "somebody else is editing") {
 					return
 				}
 				time.Sleep(50 * time.Millisecond)
@@ -535,7 +640,14 @@ func TestTwoWhoWithdrawEachOthersKeyLeaveOneIn(t *testing.T) {
 				done++
 			}
 			if (said[n][m].status == 0) == there {
-				t.Errorf("%s: the withdrawal of %s ended with %d, %s; the file is\n%s", door, key, said[n][m].status, said[n][m].err, text)
+				t.Errorf(
+					"%s: the withdrawal of %s ended with %d, %s; the file is\n%s",
+					door,
+					key,
+					said[n][m].status,
+					said[n][m].err,
+					text,
+				)
 			}
 		}
 		if done != 1 {

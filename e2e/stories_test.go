@@ -43,12 +43,25 @@ func newStory(t *testing.T) *story {
 	dir := demoDir(t)
 	_, h := startDemo(t, dir)
 	work := filepath.Join(h.dir, "work")
-	if err := errors.Join(os.MkdirAll(filepath.Join(work, "bin"), 0o755), os.MkdirAll(h.home(), 0o700), os.Symlink(dir, filepath.Join(work, ".demo")), os.Symlink(filepath.Join(bin, "plumlatch"), filepath.Join(work, "bin/plumlatch"))); err != nil {
+	if err := errors.Join(
+		os.MkdirAll(filepath.Join(work, "bin"), 0o755),
+		os.MkdirAll(h.home(), 0o700),
+		os.Symlink(dir, filepath.Join(work, ".demo")),
+		os.Symlink(filepath.Join(bin, "plumlatch"), filepath.Join(work, "bin/plumlatch")),
+	); err != nil {
 		t.Fatal(err)
 	}
 	shell := exec.Command("bash", "--norc", "--noprofile")
 	shell.Dir = work
-	shell.Env = append(os.Environ(), "HOME="+h.home(), "PATH="+filepath.Join(work, "bin")+":"+os.Getenv("PATH"), "PLUMLATCH_URL=", "PLUMLATCH_TOKEN=", "PLUMLATCH_KEYS=", "TZ=UTC")
+	shell.Env = append(
+		os.Environ(),
+		"HOME="+h.home(),
+		"PATH="+filepath.Join(work, "bin")+":"+os.Getenv("PATH"),
+		"PLUMLATCH_URL=",
+		"PLUMLATCH_TOKEN=",
+		"PLUMLATCH_KEYS=",
+		"TZ=UTC",
+	)
 	in, err := shell.StdinPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -67,7 +80,12 @@ func newStory(t *testing.T) *story {
 		out.Close()
 		write.Close()
 	})
-	return &story{house: h, shell: in, said: bufio.NewReader(out), instead: []string{h.home(), "~", h.dir, "~", dir, ".demo"}}
+	return &story{
+		house:   h,
+		shell:   in,
+		said:    bufio.NewReader(out),
+		instead: []string{h.home(), "~", h.dir, "~", dir, ".demo"},
+	}
 }
 
 // type types a line and returns what was printed, with a last line that tells of a status
@@ -177,7 +195,9 @@ func (s *story) told(name string, console map[string]func(p *page)) {
 			out[len(out)-1] = "    $ " + typed
 		}
 		var want []string
-		for n < len(lines) && (strings.HasPrefix(lines[n], "    ") && !strings.HasPrefix(lines[n], "    $ ") || lines[n] == "" && n+1 < len(lines) && strings.HasPrefix(lines[n+1], "    ") && !strings.HasPrefix(lines[n+1], "    $ ")) {
+		for n < len(lines) && (strings.HasPrefix(lines[n], "    ") && !strings.HasPrefix(lines[n], "    $ ") ||
+			lines[n] == "" && n+1 < len(lines) && strings.HasPrefix(lines[n+1], "    ") &&
+				!strings.HasPrefix(lines[n+1], "    $ ")) {
 			want = append(want, strings.TrimPrefix(lines[n], "    "))
 			n++
 		}
@@ -312,7 +332,18 @@ func (s *story) ownMachines() {
 	work := filepath.Join(s.dir, "work")
 	made := func(name, comment string) string {
 		file := filepath.Join(work, name)
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", comment, "-f", file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(
+			"ssh-keygen",
+			"-q",
+			"-t",
+			"ed25519",
+			"-N",
+			"",
+			"-C",
+			comment,
+			"-f",
+			file,
+		).CombinedOutput(); err != nil {
 			s.t.Fatalf("%v %s", err, out)
 		}
 		return read(s.t, file+".pub")
@@ -321,10 +352,17 @@ func (s *story) ownMachines() {
 	s.must("key", "import", "piers-old", "-from", filepath.Join(work, "old-key.pub"))
 	oona := read(s.t, filepath.Join(work, ".demo/keys/oona-main.pub"))
 	list := "name,address,port,login,site\n"
-	for _, m := range [][2]string{{"weather-mast", old}, {"pump-house", old + oona}, {"lamp-room", "# since 2019\n" + old + stranger}} {
+	for _, m := range [][2]string{
+		{"weather-mast", old},
+		{"pump-house", old + oona},
+		{"lamp-room", "# since 2019\n" + old + stranger},
+	} {
 		name, lines := m[0], m[1]
 		host := sshdtest.StartConfined(s.t)
-		if err := errors.Join(os.WriteFile(host.KeysFile, []byte(lines), 0o600), os.Symlink(filepath.Dir(host.KeysFile), filepath.Join(work, name))); err != nil {
+		if err := errors.Join(
+			os.WriteFile(host.KeysFile, []byte(lines), 0o600),
+			os.Symlink(filepath.Dir(host.KeysFile), filepath.Join(work, name)),
+		); err != nil {
 			s.t.Fatal(err)
 		}
 		list += fmt.Sprintf("%s,127.0.0.1,%d,%s,pier\n", name, host.Port, host.User)

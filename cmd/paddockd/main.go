@@ -33,7 +33,12 @@ func run() error {
 	listen := flag.String("listen", "127.0.0.1:0", "address of the API; port 0 picks a free one")
 	tokenFile := flag.String("token-file", "", "file that holds the token callers must present")
 	block := flag.String("block", paddock.DefaultBlock.String(), "loopback range for the instances' addresses")
-	latency := flag.String("latency", "", "how long each phase takes, such as disk=1s,boot=2s; phases: disk instance boot start stop terminate agent attach detach metadata, and snapshot-gib for each GiB of a copy")
+	latency := flag.String(
+		"latency",
+		"",
+		"how long each phase takes, such as disk=1s,boot=2s; phases: disk instance boot start stop terminate agent attach "+
+			"detach metadata, and snapshot-gib for each GiB of a copy",
+	)
 	without := flag.String("without", "", "capabilities to do without, with commas between")
 	flag.Parse()
 
@@ -57,7 +62,16 @@ func run() error {
 	if a, ok := l.Addr().(*net.TCPAddr); !ok || !a.IP.IsLoopback() {
 		return fmt.Errorf("-listen %s: the stand-in cloud listens on loopback only", *listen)
 	}
-	cloud, err := paddock.Open(paddock.Options{Dir: *dir, Token: strings.TrimSpace(string(token)), Block: prefix, Latency: slow, Log: log, Without: parseCapabilities(*without)})
+	cloud, err := paddock.Open(
+		paddock.Options{
+			Dir:     *dir,
+			Token:   strings.TrimSpace(string(token)),
+			Block:   prefix,
+			Latency: slow,
+			Log:     log,
+			Without: parseCapabilities(*without),
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -86,8 +100,14 @@ func parseCapabilities(s string) (out []adapter.Capability) {
 func parseLatency(s string) (paddock.Latency, error) {
 	var l paddock.Latency
 	places := map[string]*time.Duration{
-		"disk": &l.Disk, "instance": &l.Instance, "boot": &l.Boot, "start": &l.Start, "stop": &l.Stop, "terminate": &l.Terminate, "agent": &l.Agent,
-		"attach": &l.Attach, "detach": &l.Detach, "metadata": &l.Metadata, "snapshot-gib": &l.SnapshotGiB,
+		"disk":      &l.Disk,
+		"instance":  &l.Instance,
+		"boot":      &l.Boot,
+		"start":     &l.Start,
+		"stop":      &l.Stop,
+		"terminate": &l.Terminate,
+		"agent":     &l.Agent,
+		"attach":    &l.Attach, "detach": &l.Detach, "metadata": &l.Metadata, "snapshot-gib": &l.SnapshotGiB,
 	}
 	for _, part := range strings.FieldsFunc(s, func(r rune) bool { return r == ',' }) {
 		name, value, _ := strings.Cut(part, "=")

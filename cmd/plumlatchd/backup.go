@@ -53,7 +53,10 @@ func backup(ctx context.Context, database, file string) error {
 	if err := os.Rename(part.Name(), file); err != nil {
 		return fmt.Errorf("-backup: %w", err)
 	}
-	fmt.Printf("The database is copied to %s (mode 0600). The safe's master key is not in it: keep a copy of that elsewhere.\n", file)
+	fmt.Printf(
+		"The database is copied to %s (mode 0600). The safe's master key is not in it: keep a copy of that elsewhere.\n",
+		file,
+	)
 	return nil
 }
 
@@ -72,7 +75,17 @@ func restore(ctx context.Context, o settings, database string) error {
 	if err != nil {
 		return errors.New("-restore: the database URL cannot be read")
 	}
-	cmd, err := postgres(ctx, database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", "--dbname="+strings.TrimPrefix(u.Path, "/"), o.restore)
+	cmd, err := postgres(
+		ctx,
+		database,
+		"pg_restore",
+		"--no-owner",
+		"--no-privileges",
+		"--exit-on-error",
+		"--single-transaction",
+		"--dbname="+strings.TrimPrefix(u.Path, "/"),
+		o.restore,
+	)
 	if err != nil {
 		return err
 	}
@@ -96,7 +109,11 @@ func restore(ctx context.Context, o settings, database string) error {
 	if check.Fault != nil {
 		return fmt.Errorf("-restore: the copy is read, but its daybook does not fit: %w", check.Fault)
 	}
-	fmt.Printf("The copy is read. All %d entries of the daybook fit; the last one's hash is %s.\n", check.Entries, check.Head)
+	fmt.Printf(
+		"The copy is read. All %d entries of the daybook fit; the last one's hash is %s.\n",
+		check.Entries,
+		check.Head,
+	)
 	return nil
 }
 
@@ -117,7 +134,14 @@ func postgres(ctx context.Context, database, program string, args ...string) (*e
 	}
 	cmd := exec.CommandContext(ctx, path, args...)
 	password, _ := u.User.Password()
-	cmd.Env = append(os.Environ(), "PGHOST="+u.Hostname(), "PGPORT="+u.Port(), "PGUSER="+u.User.Username(), "PGPASSWORD="+password, "PGDATABASE="+strings.TrimPrefix(u.Path, "/"))
+	cmd.Env = append(
+		os.Environ(),
+		"PGHOST="+u.Hostname(),
+		"PGPORT="+u.Port(),
+		"PGUSER="+u.User.Username(),
+		"PGPASSWORD="+password,
+		"PGDATABASE="+strings.TrimPrefix(u.Path, "/"),
+	)
 	if mode := u.Query().Get("sslmode"); mode != "" {
 		cmd.Env = append(cmd.Env, "PGSSLMODE="+mode)
 	}

@@ -72,7 +72,14 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 	if err := h.openSafe(filepath.Join(stage.Dir, "safe.key"), ""); err != nil {
 		return err
 	}
-	l := demo.Loader{Store: h.store, Service: h.service, KeyDir: filepath.Join(stage.Dir, "keys"), Size: o.demoSize, Now: time.Now(), Tell: tell}
+	l := demo.Loader{
+		Store:   h.store,
+		Service: h.service,
+		KeyDir:  filepath.Join(stage.Dir, "keys"),
+		Size:    o.demoSize,
+		Now:     time.Now(),
+		Tell:    tell,
+	}
 	loaded, err := l.Loaded(ctx)
 	if err != nil || loaded {
 		return err
@@ -113,7 +120,11 @@ func writeEnv(ctx context.Context, h *house, dir, url, cloudURL string) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	text := fmt.Sprintf("# The stand-in cloud is at %s; its token is in paddock.token.\nexport PLUMLATCH_URL=%s\n", cloudURL, url)
+	text := fmt.Sprintf(
+		"# The stand-in cloud is at %s; its token is in paddock.token.\nexport PLUMLATCH_URL=%s\n",
+		cloudURL,
+		url,
+	)
 	for _, t := range []struct{ variable, operator string }{
 		{"PLUMLATCH_TOKEN", "ines"}, {"PLUMLATCH_TOKEN_OPERATOR", "marek"}, {"PLUMLATCH_TOKEN_VIEWER", "sunniva"},
 	} {
@@ -151,12 +162,21 @@ func newToken(ctx context.Context, h *house, operator string) (string, error) {
 		return "", err
 	}
 	actor := service.Actor{ID: o.ID, Name: o.Name, Role: service.Role(o.Role), Via: "service"}
-	_, secret, err := h.service.AddToken(ctx, actor, service.IdempotencyKey{}, service.NewToken{Name: "demo-env", Days: 366})
+	_, secret, err := h.service.AddToken(
+		ctx,
+		actor,
+		service.IdempotencyKey{},
+		service.NewToken{Name: "demo-env", Days: 366},
+	)
 	return secret, err
 }
 
 func greet(url, dir string) {
-	fmt.Printf("\nPlum Latch is at %s, with the sample fleet of the Wrackline Observatory.\nThe cloud is a stand-in; the SSH endpoints, the keys and the database are real.\n\nSign in to the console as\n", url)
+	fmt.Printf(
+		"\nPlum Latch is at %s, with the sample fleet of the Wrackline Observatory.\nThe cloud is a stand-in; the SSH "+
+			"endpoints, the keys and the database are real.\n\nSign in to the console as\n",
+		url,
+	)
 	for _, s := range demo.SignIns() {
 		fmt.Printf("  %-9s %-22s (%s)\n", s[0], demo.Password(s[0]), s[1])
 	}

@@ -71,7 +71,13 @@ func (h *house) openIssuer(ctx context.Context, o settings) error {
 	if err != nil {
 		return fmt.Errorf("-oidc-client-secret-file: %w", err)
 	}
-	h.service.Issuer, err = service.OpenIssuer(ctx, o.issuer, o.clientID, strings.TrimSpace(string(secret)), strings.TrimSuffix(o.publicURL, "/"))
+	h.service.Issuer, err = service.OpenIssuer(
+		ctx,
+		o.issuer,
+		o.clientID,
+		strings.TrimSpace(string(secret)),
+		strings.TrimSuffix(o.publicURL, "/"),
+	)
 	if err == nil && o.factors != "" {
 		h.service.Issuer.Factors = strings.Split(o.factors, ",")
 	}
@@ -89,7 +95,16 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 	if err := errors.Join(h.openSafe(o.safeKey, o.safeCommand), h.openIssuer(ctx, o)); err != nil {
 		return err
 	}
-	handler, err := httpapi.New(httpapi.Options{Service: h.service, Log: h.log, Version: version, Secure: secure || strings.HasPrefix(o.publicURL, "https://"), PerSecond: o.perSecond, Proxies: o.proxies})
+	handler, err := httpapi.New(
+		httpapi.Options{
+			Service:   h.service,
+			Log:       h.log,
+			Version:   version,
+			Secure:    secure || strings.HasPrefix(o.publicURL, "https://"),
+			PerSecond: o.perSecond,
+			Proxies:   o.proxies,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -104,7 +119,10 @@ func (h *house) serve(ctx context.Context, o settings, ready func(url string) er
 		if _, err := certificate.get(nil); err != nil {
 			return err
 		}
-		l = tls.NewListener(l, &tls.Config{GetCertificate: certificate.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
+		l = tls.NewListener(
+			l,
+			&tls.Config{GetCertificate: certificate.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}},
+		)
 		url = "https://" + l.Addr().String()
 	}
 	work, stopWork := context.WithCancel(context.WithoutCancel(ctx))

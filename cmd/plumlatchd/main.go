@@ -113,34 +113,125 @@ func (o *settings) flags(f *flag.FlagSet) {
 	f.IntVar(&o.demoSize, "demo-size", 0, "with -demo: the least number of instances in the sample fleet")
 	f.StringVar(&o.dir, "data", ".demo", "with -demo: the folder for the data")
 	f.StringVar(&o.listen, "listen", "127.0.0.1:8420", "address to serve on; port 0 picks a free one")
-	f.StringVar(&o.database, "database", os.Getenv("PLUMLATCH_DATABASE"), "URL of the PostgreSQL database; also PLUMLATCH_DATABASE, which keeps the password out of the process list")
+	f.StringVar(
+		&o.database,
+		"database",
+		os.Getenv("PLUMLATCH_DATABASE"),
+		"URL of the PostgreSQL database; also PLUMLATCH_DATABASE, which keeps the password out of the process list",
+	)
 	f.StringVar(&o.cloudURL, "cloud", "", "URL of the cloud's adapter")
 	f.StringVar(&o.cloudToken, "cloud-token-file", "", "file that holds the token for the adapter")
 	f.StringVar(&o.certificate, "tls-cert", "", "file with the TLS certificate chain")
 	f.StringVar(&o.privateKey, "tls-key", "", "file with the TLS certificate's private key")
-	f.BoolVar(&o.plainHTTP, "plain-http-beyond-loopback", false, "serve without TLS on an address that others can reach; anybody on the way can then read tokens")
-	f.StringVar(&o.firstAdmin, "first-admin", "", "make this admin account in an empty database, with the password read from the terminal or standard input, and end")
-	f.BoolVar(&o.shortRSA, "allow-short-rsa", false, "let RSA keys under 2048 bits be granted anew; they can be broken by those with money")
-	f.StringVar(&o.safeKey, "safe-key-file", "", "file with the safe's master key, made with mode 0600 if it is not there; without it no steward key can be kept. Keep a copy elsewhere: what is in the safe cannot be opened without it")
-	f.DurationVar(&o.sweepEvery, "sweep-every", 6*time.Hour, "how often logins with a steward key are swept, spread out; 0 for never")
+	f.BoolVar(
+		&o.plainHTTP,
+		"plain-http-beyond-loopback",
+		false,
+		"serve without TLS on an address that others can reach; anybody on the way can then read tokens",
+	)
+	f.StringVar(
+		&o.firstAdmin,
+		"first-admin",
+		"",
+		"make this admin account in an empty database, with the password read from the terminal or standard input, and end",
+	)
+	f.BoolVar(
+		&o.shortRSA,
+		"allow-short-rsa",
+		false,
+		"let RSA keys under 2048 bits be granted anew; they can be broken by those with money",
+	)
+	f.StringVar(
+		&o.safeKey,
+		"safe-key-file",
+		"",
+		"file with the safe's master key, made with mode 0600 if it is not there; without it no steward key can be kept. "+
+			"Keep a copy elsewhere: what is in the safe cannot be opened without it",
+	)
+	f.DurationVar(
+		&o.sweepEvery,
+		"sweep-every",
+		6*time.Hour,
+		"how often logins with a steward key are swept, spread out; 0 for never",
+	)
 	f.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
-	f.StringVar(&o.stewardFrom, "steward-from", "", "limit new steward keys to these addresses, as in the from option of authorized_keys")
-	f.DurationVar(&o.reportIn, "report-within", 2*time.Minute, "for how long a step that somebody takes from their own machine is waited for")
-	f.StringVar(&o.owner, "owner-database", os.Getenv("PLUMLATCH_OWNER_DATABASE"), "URL for the role that owns the tables, which brings the schema up to date; the role of -database can then only add to the daybook. Also PLUMLATCH_OWNER_DATABASE")
-	f.StringVar(&o.safeCommand, "safe-key-command", "", "program, with its arguments, that prints the safe's master key, instead of -safe-key-file")
-	f.BoolVar(&o.allowLocal, "allow-local-targets", false, "let the service connect to loopback and link-local addresses: instances, receivers, adapters and issuers on this machine")
+	f.StringVar(
+		&o.stewardFrom,
+		"steward-from",
+		"",
+		"limit new steward keys to these addresses, as in the from option of authorized_keys",
+	)
+	f.DurationVar(
+		&o.reportIn,
+		"report-within",
+		2*time.Minute,
+		"for how long a step that somebody takes from their own machine is waited for",
+	)
+	f.StringVar(
+		&o.owner,
+		"owner-database",
+		os.Getenv("PLUMLATCH_OWNER_DATABASE"),
+		"URL for the role that owns the tables, which brings the schema up to date; the role of -database can then only "+
+			"add to the daybook. Also PLUMLATCH_OWNER_DATABASE",
+	)
+	f.StringVar(
+		&o.safeCommand,
+		"safe-key-command",
+		"",
+		"program, with its arguments, that prints the safe's master key, instead of -safe-key-file",
+	)
+	f.BoolVar(
+		&o.allowLocal,
+		"allow-local-targets",
+		false,
+		"let the service connect to loopback and link-local addresses: instances, receivers, adapters and issuers on this "+
+			"machine",
+	)
 	f.Float64Var(&o.perSecond, "requests-per-second", 200, "how many requests may come from one address; 0 for any number")
 	f.DurationVar(&o.sessionFor, "session-lasts", 12*time.Hour, "for how long a console session holds")
 	f.DurationVar(&o.sessionIdle, "session-idle", time.Hour, "for how long a console session holds without use")
 	f.StringVar(&o.issuer, "oidc-issuer", "", "URL of an OpenID Connect issuer by which people may sign in")
 	f.StringVar(&o.clientID, "oidc-client-id", "", "what the issuer calls this service")
 	f.StringVar(&o.clientFile, "oidc-client-secret-file", "", "file with this service's secret at the issuer")
-	f.StringVar(&o.factors, "oidc-factors", "", "values of acr or amr, with commas between, by which the issuer says that it asked for a second factor; it then counts for the one of an account here, whose code is asked for otherwise")
-	f.Var(&o.proxies, "trusted-proxy", "`network` of proxies in front, such as 192.0.2.0/24: what X-Forwarded-For or Forwarded say of a caller is believed of these alone; may be given several times")
-	f.BoolVar(&o.plainDB, "plain-database-beyond-loopback", false, "reach PostgreSQL on another machine without sslmode=verify-full; anybody on the way can then read and change everything")
-	f.BoolVar(&o.plainCloud, "plain-cloud-beyond-loopback", false, "reach the cloud's adapter on another machine by http; anybody on the way can then read its token")
-	f.StringVar(&o.publicURL, "public-url", "", "this service's address as browsers see it, for the issuer to lead back to")
-	f.StringVar(&o.backup, "backup", "", "write a copy of the database to this file, in the format of pg_dump, and end; what is in the safe stays encrypted, and its master key is not in it")
+	f.StringVar(
+		&o.factors,
+		"oidc-factors",
+		"",
+		"values of acr or amr, with commas between, by which the issuer says that it asked for a second factor; it then "+
+			"counts for the one of an account here, whose code is asked for otherwise",
+	)
+	f.Var(
+		&o.proxies,
+		"trusted-proxy",
+		"`network` of proxies in front, such as 192.0.2.0/24: what X-Forwarded-For or Forwarded say of a caller is "+
+			"believed of these alone; may be given several times",
+	)
+	f.BoolVar(
+		&o.plainDB,
+		"plain-database-beyond-loopback",
+		false,
+		"reach PostgreSQL on another machine without sslmode=verify-full; anybody on the way can then read and change "+
+			"everything",
+	)
+	f.BoolVar(
+		&o.plainCloud,
+		"plain-cloud-beyond-loopback",
+		false,
+		"reach the cloud's adapter on another machine by http; anybody on the way can then read its token",
+	)
+	f.StringVar(
+		&o.publicURL,
+		"public-url",
+		"",
+		"this service's address as browsers see it, for the issuer to lead back to",
+	)
+	f.StringVar(
+		&o.backup,
+		"backup",
+		"",
+		"write a copy of the database to this file, in the format of pg_dump, and end; what is in the safe stays "+
+			"encrypted, and its master key is not in it",
+	)
 	f.StringVar(&o.restore, "restore", "", "read the copy in this file into an empty database, check the daybook, and end")
 }
 
@@ -192,7 +283,8 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 	if open, err := h.store.DaybookOpen(ctx); err != nil {
 		return err
 	} else if open {
-		log.Warn("the database role of the service could change the daybook; give it a role that owns no tables, and the owner's URL with -owner-database")
+		log.Warn("the database role of the service could change the daybook; give it a role that owns no tables, and the " +
+			"owner's URL with -owner-database")
 	}
 	secret, err := h.service.SetUpSecret(ctx)
 	if err != nil {
@@ -201,7 +293,10 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 	return h.serve(ctx, o, func(url string) error {
 		fmt.Println("Plum Latch is at", url)
 		if secret != "" {
-			fmt.Printf("There is no account yet. Make the first admin there, or with plumlatch set-up, by this secret:\n  %s\n", secret)
+			fmt.Printf(
+				"There is no account yet. Make the first admin there, or with plumlatch set-up, by this secret:\n  %s\n",
+				secret,
+			)
 		}
 		return nil
 	})
@@ -251,7 +346,11 @@ func (o settings) check() error {
 		return err
 	}
 	if !loopback && o.certificate == "" && !o.plainHTTP {
-		return fmt.Errorf("-listen %s can be reached from other machines and there is no TLS: give -tls-cert and -tls-key, or say -plain-http-beyond-loopback if something in front encrypts", o.listen)
+		return fmt.Errorf(
+			"-listen %s can be reached from other machines and there is no TLS: give -tls-cert and -tls-key, or say "+
+				"-plain-http-beyond-loopback if something in front encrypts",
+			o.listen,
+		)
 	}
 	return nil
 }
@@ -268,13 +367,21 @@ func (o settings) checkEncrypted() error {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 		if !sealed {
-			return fmt.Errorf("%s leads to another machine without sslmode=verify-full, so it is not known who answers and who reads along: add sslmode=verify-full and sslrootcert=FILE to it, or say -plain-database-beyond-loopback", name)
+			return fmt.Errorf(
+				"%s leads to another machine without sslmode=verify-full, so it is not known who answers and who reads along: "+
+					"add sslmode=verify-full and sslrootcert=FILE to it, or say -plain-database-beyond-loopback",
+				name,
+			)
 		}
 	}
 	if u, err := url.Parse(o.cloudURL); err == nil && u.Scheme == "http" && !o.plainCloud {
 		ip := net.ParseIP(u.Hostname())
 		if u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			return fmt.Errorf("-cloud %s is reached without TLS, and its token can be read on the way: give https, or say -plain-cloud-beyond-loopback", o.cloudURL)
+			return fmt.Errorf(
+				"-cloud %s is reached without TLS, and its token can be read on the way: give https, or say "+
+					"-plain-cloud-beyond-loopback",
+				o.cloudURL,
+			)
 		}
 	}
 	return nil
@@ -297,7 +404,12 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	if err := h.service.AddOperator(ctx, service.Actor{Name: "setup", Via: "service"}, service.IdempotencyKey{}, service.NewOperator{Name: o.firstAdmin, Password: password, Role: service.Admin}); err != nil {
+	if err := h.service.AddOperator(
+		ctx,
+		service.Actor{Name: "setup", Via: "service"},
+		service.IdempotencyKey{},
+		service.NewOperator{Name: o.firstAdmin, Password: password, Role: service.Admin},
+	); err != nil {
 		return err
 	}
 	fmt.Printf("%s is an admin now. Start the service and sign in: plumlatch sign-in\n", o.firstAdmin)

@@ -18,7 +18,10 @@ func TestThePageOfSettingsIsThatOfTheCode(t *testing.T) {
 	t.Setenv("PLUMLATCH_OWNER_DATABASE", "")
 	o.flags(f)
 	var b strings.Builder
-	b.WriteString("# The service's settings\n\nThis page is made from the code: `go test ./cmd/plumlatchd -update`. How to run it for real is in\n[operations.md](operations.md).\n\n| setting | |\n| --- | --- |\n")
+	b.WriteString(
+		"# The service's settings\n\nThis page is made from the code: `go test ./cmd/plumlatchd -update`. How to run it " +
+			"for real is in\n[operations.md](operations.md).\n\n| setting | |\n| --- | --- |\n",
+	)
 	f.VisitAll(func(f *flag.Flag) {
 		value, usage := flag.UnquoteUsage(f)
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" {

@@ -66,10 +66,19 @@ func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	if status := Run(t.Context(), []string{"help", "locked", "out"}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 || !strings.Contains(out.String(), "restore routes") {
+	if status := Run(
+		t.Context(),
+		[]string{"help", "locked", "out"},
+		Env{Out: &out, Err: &out, Getenv: os.Getenv},
+	); status != 0 ||
+		!strings.Contains(out.String(), "restore routes") {
 		t.Errorf("%d %s", status, &out)
 	}
-	if status := Run(t.Context(), []string{"help", "xyzzy"}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != exitUsage {
+	if status := Run(
+		t.Context(),
+		[]string{"help", "xyzzy"},
+		Env{Out: &out, Err: &out, Getenv: os.Getenv},
+	); status != exitUsage {
 		t.Errorf("nonsense: %d", status)
 	}
 }
@@ -79,9 +88,20 @@ func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
 	if err := os.WriteFile(script, []byte(bashCompletion()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for typed, want := range map[string]string{"rest": "restore", "key hand": "hand-over hand-overs", "key new -purp": "-purpose", "reach -wor": "-worry", "daybook check -he": "-head", "token new x -on": "-only"} {
+	for typed, want := range map[string]string{
+		"rest":              "restore",
+		"key hand":          "hand-over hand-overs",
+		"key new -purp":     "-purpose",
+		"reach -wor":        "-worry",
+		"daybook check -he": "-head",
+		"token new x -on":   "-only",
+	} {
 		words := append([]string{"plumlatch"}, strings.Fields(typed)...)
-		cmd := exec.Command("bash", "-c", `. "$0"; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _plumlatch; echo "${COMPREPLY[@]}"`)
+		cmd := exec.Command(
+			"bash",
+			"-c",
+			`. "$0"; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _plumlatch; echo "${COMPREPLY[@]}"`,
+		)
 		cmd.Args = append(cmd.Args, append([]string{script}, words...)...)
 		out, err := cmd.CombinedOutput()
 		if got := strings.TrimSpace(string(out)); err != nil || got != want {
@@ -90,7 +110,12 @@ func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
 	}
 	for _, shell := range []string{"zsh", "fish"} {
 		var out bytes.Buffer
-		if status := Run(t.Context(), []string{"completion", shell}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 || !strings.Contains(out.String(), "hand-over") {
+		if status := Run(
+			t.Context(),
+			[]string{"completion", shell},
+			Env{Out: &out, Err: &out, Getenv: os.Getenv},
+		); status != 0 ||
+			!strings.Contains(out.String(), "hand-over") {
 			t.Errorf("%s: %d", shell, status)
 		}
 		if path, err := exec.LookPath(shell); err == nil { // where the shell is there, it reads it
@@ -175,7 +200,8 @@ func TestTheDocsShowCommandsThatAreThere(t *testing.T) {
 		for line := range strings.Lines(string(text)) {
 			typed, ok := strings.CutPrefix(line, "    ")
 			typed = strings.TrimPrefix(strings.TrimPrefix(typed, "$ "), "bin/")
-			if !ok || !strings.HasPrefix(typed, "plumlatch ") || strings.Contains(typed, "(client)") || strings.HasPrefix(typed, "plumlatch THING") {
+			if !ok || !strings.HasPrefix(typed, "plumlatch ") || strings.Contains(typed, "(client)") ||
+				strings.HasPrefix(typed, "plumlatch THING") {
 				continue
 			}
 			words := shellWords(typed)[1:]
@@ -192,7 +218,8 @@ func TestTheDocsShowCommandsThatAreThere(t *testing.T) {
 			fs.SetOutput(&bytes.Buffer{})
 			(&session{}).flags(fs)
 			c.flags(fs)
-			if strings.Contains(file, "reference") && strings.Contains(strings.Join(rest, " "), "[") || len(rest) > 0 && rest[0] == strings.Fields(c.args + " -")[0] {
+			if strings.Contains(file, "reference") && strings.Contains(strings.Join(rest, " "), "[") ||
+				len(rest) > 0 && rest[0] == strings.Fields(c.args + " -")[0] {
 				continue // the usage, and not an example
 			}
 			if args, err := parse(fs, rest); err != nil || len(args) < c.min || c.max >= 0 && len(args) > c.max {
@@ -211,7 +238,15 @@ func TestSecurityNotesNameTestsThatAreThere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	there, err := exec.CommandContext(t.Context(), "grep", "-rhoE", `^func (Test|Fuzz)\w+`, "--include=*_test.go", "../..").Output()
+	there, err := exec.CommandContext(
+		t.Context(),
+		"grep",
+		"-rhoE",
+		`^func (Test|Fuzz)\w+`,
+		"--include=*_test.go",
+		"../..",
+	).
+		Output()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,12 @@ a steward key as well, by which the service sweeps and changes keys.
 With -list FILE it brings in all machines of a list: CSV with the heading
 name,address,port,login (other columns are labels), a JSON array of the same, or an
 OpenSSH client configuration; - is the standard input. What is recorded already is left.`,
-		examples: []string{"plumlatch instance adopt -list machines.csv", "plumlatch instance adopt -list ~/.ssh/config -login pi", "plumlatch instance adopt weather-mast -address 192.0.2.30 -login pi", "plumlatch instance adopt weather-mast -address mast.example -login pi -with ~/.ssh/oona -steward"},
+		examples: []string{
+			"plumlatch instance adopt -list machines.csv",
+			"plumlatch instance adopt -list ~/.ssh/config -login pi",
+			"plumlatch instance adopt weather-mast -address 192.0.2.30 -login pi",
+			"plumlatch instance adopt weather-mast -address mast.example -login pi -with ~/.ssh/oona -steward",
+		},
 	},
 	{
 		name: "instance steward", args: "NAME", min: 1, max: 1, flags: instanceSteward,
@@ -36,7 +41,15 @@ OpenSSH client configuration; - is the standard input. What is recorded already 
 		detail:   "Withdraw it at any time: plumlatch grant withdraw steward-NAME NAME -with FILE",
 		examples: []string{"plumlatch instance steward tide-gauge-1 -with ~/.ssh/oona"},
 	},
-	{name: "instance release", args: "NAME", min: 1, max: 1, flags: instanceRelease, summary: "Let the record of an adopted machine go; the machine is not touched", examples: []string{"plumlatch instance release weather-mast"}},
+	{
+		name:     "instance release",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    instanceRelease,
+		summary:  "Let the record of an adopted machine go; the machine is not touched",
+		examples: []string{"plumlatch instance release weather-mast"},
+	},
 }
 
 func instanceAdopt(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -77,7 +90,15 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *session, []string) er
 		for _, k := range m.keys {
 			shown = append(shown, fmt.Sprintf("  %s  %s", ssh.FingerprintSHA256(k), k.Type()))
 		}
-		if err := s.confirm(*yes, fmt.Sprintf("%s shows these host keys. Compare one of them with what another way tells:\n%s", *address, strings.Join(shown, "\n")), "yes"); err != nil {
+		if err := s.confirm(
+			*yes,
+			fmt.Sprintf(
+				"%s shows these host keys. Compare one of them with what another way tells:\n%s",
+				*address,
+				strings.Join(shown, "\n"),
+			),
+			"yes",
+		); err != nil {
 			return err
 		}
 		halves, end, err := s.holderIfGiven(h)
@@ -116,8 +137,20 @@ func (m *found) ask(ctx context.Context) (err error) {
 
 // adopt records the machine, and with private halves reads who gets in and, where it
 // is wanted, places a steward key.
-func (s *session) adopt(ctx context.Context, client *apiclient.Client, m found, halves []atHand, steward bool) (apiclient.Instance, error) {
-	request := apiclient.AdoptInstance{Name: m.Name, Address: m.Address, Port: &m.Port, LoginUser: m.User, Learnt: new("first contact by the client")}
+func (s *session) adopt(
+	ctx context.Context,
+	client *apiclient.Client,
+	m found,
+	halves []atHand,
+	steward bool,
+) (apiclient.Instance, error) {
+	request := apiclient.AdoptInstance{
+		Name:      m.Name,
+		Address:   m.Address,
+		Port:      &m.Port,
+		LoginUser: m.User,
+		Learnt:    new("first contact by the client"),
+	}
 	for _, k := range m.keys {
 		request.HostKeys = append(request.HostKeys, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k))))
 	}
@@ -172,7 +205,9 @@ func (s *session) adoptList(ctx context.Context, file, user string, l labels, h 
 	if err != nil {
 		return err
 	}
-	read, err := answer[apiclient.MachineListReading](client.ReadMachineList(ctx, apiclient.ReadMachineList{Text: text, LoginUser: optional(user)}))
+	read, err := answer[apiclient.MachineListReading](
+		client.ReadMachineList(ctx, apiclient.ReadMachineList{Text: text, LoginUser: optional(user)}),
+	)
 	if err != nil {
 		return err
 	}
@@ -189,7 +224,15 @@ func (s *session) adoptList(ctx context.Context, file, user string, l labels, h 
 	if ready == 0 {
 		return s.listDone(rows)
 	}
-	if err := s.confirm(yes, fmt.Sprintf("\nThis adopts %d of %d and pins these host keys. Compare the fingerprints with what another way tells.", ready, len(rows)), "yes"); err != nil {
+	if err := s.confirm(
+		yes,
+		fmt.Sprintf(
+			"\nThis adopts %d of %d and pins these host keys. Compare the fingerprints with what another way tells.",
+			ready,
+			len(rows),
+		),
+		"yes",
+	); err != nil {
 		return err
 	}
 	halves, end, err := s.holderIfGiven(h)
@@ -217,9 +260,18 @@ func (s *session) askListed(ctx context.Context, machines []apiclient.ListedMach
 	group.SetLimit(machinesAtOnce)
 	for n, m := range machines {
 		r := &rows[n]
-		r.found = found{Name: given(m.Name), Address: given(m.Address), User: given(m.LoginUser), Port: given(m.Port), Labels: maps.Clone(l)}
+		r.found = found{
+			Name:    given(m.Name),
+			Address: given(m.Address),
+			User:    given(m.LoginUser),
+			Port:    given(m.Port),
+			Labels:  maps.Clone(l),
+		}
 		maps.Copy(r.found.Labels, given(m.Labels))
-		r.Line, r.Name, r.Login, r.Address = m.Line, r.found.Name, r.User, net.JoinHostPort(r.found.Address, fmt.Sprint(r.Port))
+		r.Line, r.Name, r.Login, r.Address = m.Line, r.found.Name, r.User, net.JoinHostPort(
+			r.found.Address,
+			fmt.Sprint(r.Port),
+		)
 		switch {
 		case m.Refused != nil:
 			r.Outcome, r.left = *m.Refused, true
@@ -272,7 +324,13 @@ func (s *session) listDone(rows []listed) error {
 			return err
 		}
 	case !s.quiet:
-		fmt.Fprintf(s.env.Out, "\n%d adopted, %d left out, %d recorded before. See how safe they are: plumlatch reach\n", adopted, left, len(rows)-adopted-left)
+		fmt.Fprintf(
+			s.env.Out,
+			"\n%d adopted, %d left out, %d recorded before. See how safe they are: plumlatch reach\n",
+			adopted,
+			left,
+			len(rows)-adopted-left,
+		)
 	}
 	if left > 0 {
 		return &quietError{exitNotAsItShould}
@@ -339,10 +397,16 @@ func (s *session) placeSteward(ctx context.Context, client *apiclient.Client, in
 	if err != nil {
 		return err
 	}
-	failed := s.editGranted(ctx, client, grant, session, func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
-		_, err := d.Place(ctx, line)
-		return err
-	})
+	failed := s.editGranted(
+		ctx,
+		client,
+		grant,
+		session,
+		func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
+			_, err := d.Place(ctx, line)
+			return err
+		},
+	)
 	if err := reportStep(ctx, client, grant.Run.Id, "place", "the line is placed, from here", failed); err != nil {
 		return err
 	}
@@ -375,10 +439,20 @@ func instanceRelease(f *flag.FlagSet) func(context.Context, *session, []string) 
 		if err != nil {
 			return err
 		}
-		if err := s.confirm(*yes, fmt.Sprintf("This lets the record of %s go, with its grants. On the machine every key stays where it is, a steward key's line too.", args[0]), args[0]); err != nil {
+		if err := s.confirm(
+			*yes,
+			fmt.Sprintf(
+				"This lets the record of %s go, with its grants. On the machine every key stays where it is, a steward key's "+
+					"line too.",
+				args[0],
+			),
+			args[0],
+		); err != nil {
 			return err
 		}
-		if _, err := answerBytes(client.ReleaseInstance(ctx, args[0], &apiclient.ReleaseInstanceParams{Reason: optional(*reason)})); err != nil {
+		if _, err := answerBytes(
+			client.ReleaseInstance(ctx, args[0], &apiclient.ReleaseInstanceParams{Reason: optional(*reason)}),
+		); err != nil {
 			return err
 		}
 		if !s.quiet && !s.json {

@@ -108,7 +108,11 @@ func (s *session) agentKey(a agentFlags) (keypair.Public, error) {
 		return keypair.Public{}, err
 	}
 	if len(keys) > 1 {
-		return keypair.Public{}, fmt.Errorf("%d keys in the ssh-agent fit; say which with -pick:\n%s", len(keys), listKeys(keys))
+		return keypair.Public{}, fmt.Errorf(
+			"%d keys in the ssh-agent fit; say which with -pick:\n%s",
+			len(keys),
+			listKeys(keys),
+		)
 	}
 	return keys[0], nil
 }

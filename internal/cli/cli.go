@@ -57,7 +57,10 @@ func groups() []group {
 	return []group{
 		{"Keys", keyCommands},
 		{"Key files on this machine, without a service", offlineCommands},
-		{"Which key opens what, and how safe each login is", slices.Concat(openingCommands, reachCommands, mapCommands, sweepCommands)},
+		{
+			"Which key opens what, and how safe each login is",
+			slices.Concat(openingCommands, reachCommands, mapCommands, sweepCommands),
+		},
 		{"Letting in, and proving", slices.Concat(grantCommands, settleCommands, proveCommands)},
 		{"Replacing keys", slices.Concat(rotateCommands, ruleCommands)},
 		{"Getting in", slices.Concat(connectCommands, whyCommands)},
@@ -172,7 +175,9 @@ func find(args []string) (command, []string, error) {
 		}
 	}
 	if len(actions) > 0 {
-		return command{}, nil, &usageError{fmt.Sprintf("say what to do with a %s: %s\nSee: plumlatch help %s", args[0], strings.Join(actions, ", "), args[0])}
+		return command{}, nil, &usageError{
+			fmt.Sprintf("say what to do with a %s: %s\nSee: plumlatch help %s", args[0], strings.Join(actions, ", "), args[0]),
+		}
 	}
 	return command{}, nil, &usageError{fmt.Sprintf("there is no command %q\nSee: plumlatch help", args[0])}
 }

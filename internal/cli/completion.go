@@ -14,10 +14,34 @@ import (
 // commands, themselves among them.
 func aboutCommands() []command {
 	return []command{
-		{name: "completion", args: "SHELL", min: 1, max: 1, flags: completion, summary: "Write what completes commands and flags in bash, zsh or fish",
-			examples: []string{"source <(plumlatch completion bash)", "plumlatch completion zsh > ~/.zfunc/_plumlatch", "plumlatch completion fish > ~/.config/fish/completions/plumlatch.fish"}},
-		{name: "reference", flags: reference, summary: "Write the reference of every command as Markdown", examples: []string{"plumlatch reference > reference.md"}},
-		{name: "manual", args: "DIR", min: 1, max: 1, flags: manual, summary: "Write a manual page for every command into a folder", examples: []string{"plumlatch manual ./man1"}},
+		{
+			name:    "completion",
+			args:    "SHELL",
+			min:     1,
+			max:     1,
+			flags:   completion,
+			summary: "Write what completes commands and flags in bash, zsh or fish",
+			examples: []string{
+				"source <(plumlatch completion bash)",
+				"plumlatch completion zsh > ~/.zfunc/_plumlatch",
+				"plumlatch completion fish > ~/.config/fish/completions/plumlatch.fish",
+			},
+		},
+		{
+			name:     "reference",
+			flags:    reference,
+			summary:  "Write the reference of every command as Markdown",
+			examples: []string{"plumlatch reference > reference.md"},
+		},
+		{
+			name:     "manual",
+			args:     "DIR",
+			min:      1,
+			max:      1,
+			flags:    manual,
+			summary:  "Write a manual page for every command into a folder",
+			examples: []string{"plumlatch manual ./man1"},
+		},
 	}
 }
 
@@ -138,7 +162,14 @@ func fishCompletion() string {
 			if err != nil {
 				continue // a name that is not there is never listed
 			}
-			fmt.Fprintf(&b, "complete -c plumlatch -n '__fish_seen_subcommand_from %s; and test (count (commandline -opc)) = 2' -f -a %s -d %s\n", thing, action, quote(c.summary))
+			fmt.Fprintf(
+				&b,
+				"complete -c plumlatch -n '__fish_seen_subcommand_from %s; "+
+					"and test (count (commandline -opc)) = 2' -f -a %s -d %s\n",
+				thing,
+				action,
+				quote(c.summary),
+			)
 		}
 	}
 	for _, c := range commands() {
@@ -162,7 +193,12 @@ func reference(*flag.FlagSet) func(context.Context, *session, []string) error {
 // Reference is every command of the client as Markdown.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# The client's commands\n\nThis page is made from the code: `plumlatch reference`. The same is told by `plumlatch help COMMAND`, and by manual\npages that `plumlatch manual DIR` writes.\n\nEvery command takes `-json` (for programs: see [programs.md](programs.md)), `-q` (only\nnames), `-server URL` and `-token-file FILE`. Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it\nshould be\".\n")
+	b.WriteString(
+		"# The client's commands\n\nThis page is made from the code: `plumlatch reference`. The same is told by `plumlatch " +
+			"help COMMAND`, and by manual\npages that `plumlatch manual DIR` writes.\n\nEvery command takes `-json` (for " +
+			"programs: see [programs.md](programs.md)), `-q` (only\nnames), `-server URL` and `-token-file FILE`. Exit " +
+			"status: 0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it\nshould be\".\n",
+	)
 	for _, g := range groups() {
 		fmt.Fprintf(&b, "\n## %s\n", g.heading)
 		for _, c := range g.commands {
@@ -195,7 +231,13 @@ func writeFlagTable(b *strings.Builder, c command) {
 			first = false
 		}
 		value, usage := flag.UnquoteUsage(f)
-		fmt.Fprintf(b, "| `%s` | %s%s |\n", strings.TrimSpace("-"+f.Name+" "+value), strings.ReplaceAll(usage, "|", `\|`), defaultText(f))
+		fmt.Fprintf(
+			b,
+			"| `%s` | %s%s |\n",
+			strings.TrimSpace("-"+f.Name+" "+value),
+			strings.ReplaceAll(usage, "|", `\|`),
+			defaultText(f),
+		)
 	}
 }
 
@@ -219,7 +261,12 @@ func manual(*flag.FlagSet) func(context.Context, *session, []string) error {
 				return err
 			}
 		}
-		s.say("%s in %s. Read one: man %s", counted(len(commands()), "manual page"), args[0], filepath.Join(args[0], "plumlatch-reach.1"))
+		s.say(
+			"%s in %s. Read one: man %s",
+			counted(len(commands()), "manual page"),
+			args[0],
+			filepath.Join(args[0], "plumlatch-reach.1"),
+		)
 		return nil
 	}
 }
@@ -238,7 +285,15 @@ func roff(s string) string {
 
 func manPage(name string, c command) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, ".TH %s 1 \"\" \"Plum Latch\" \"Plum Latch\"\n.SH NAME\n%s \\- %s\n.SH SYNOPSIS\n.B plumlatch %s\n[flags] %s\n", strings.ToUpper(name), roff(name), roff(c.summary), roff(c.name), roff(c.args))
+	fmt.Fprintf(
+		&b,
+		".TH %s 1 \"\" \"Plum Latch\" \"Plum Latch\"\n.SH NAME\n%s \\- %s\n.SH SYNOPSIS\n.B plumlatch %s\n[flags] %s\n",
+		strings.ToUpper(name),
+		roff(name),
+		roff(c.summary),
+		roff(c.name),
+		roff(c.args),
+	)
 	if c.detail != "" {
 		fmt.Fprintf(&b, ".SH DESCRIPTION\n%s\n", roff(c.detail))
 	}

@@ -19,7 +19,12 @@ type confirming struct {
 }
 
 func (c *confirming) flags(f *flag.FlagSet) {
-	f.StringVar(&c.file, "confirm-file", "", "`file` that holds your own password, which this needs; asked for unless given")
+	f.StringVar(
+		&c.file,
+		"confirm-file",
+		"",
+		"`file` that holds your own password, which this needs; asked for unless given",
+	)
 	f.StringVar(&c.code, "confirm-code", "", "a code of your own second factor; asked for where it is needed")
 }
 

@@ -24,7 +24,11 @@ var connectCommands = []command{
 		detail: `The host key is checked against the pinned ones under the instance's name, so that ssh asks
 nothing, also after the address has changed. -windows tells the same in words, for clients
 that read .ppk files.`,
-		examples: []string{"plumlatch connect atlas-web-1", "plumlatch connect tide-gauge-1 -with ~/.ssh/oona -run", "plumlatch connect office-windows -windows"},
+		examples: []string{
+			"plumlatch connect atlas-web-1",
+			"plumlatch connect tide-gauge-1 -with ~/.ssh/oona -run",
+			"plumlatch connect office-windows -windows",
+		},
 	},
 	{
 		name: "ssh-config", flags: sshConfig,
@@ -79,7 +83,9 @@ func connect(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			return fmt.Errorf("%s is %s. Start it: plumlatch instance start %s", i.Name, i.State, i.Name)
 		}
 		if *with == "" {
-			openers, err := answer[apiclient.OpeningPage](client.ListOpeners(ctx, i.Name, &apiclient.ListOpenersParams{Limit: new(pageSize)}))
+			openers, err := answer[apiclient.OpeningPage](
+				client.ListOpeners(ctx, i.Name, &apiclient.ListOpenersParams{Limit: new(pageSize)}),
+			)
 			if err != nil {
 				return err
 			}
@@ -99,8 +105,22 @@ func connect(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err := writeWhole(pins, knownHosts(i)); err != nil {
 			return err
 		}
-		words := []string{"ssh", "-i", *with, "-o", "IdentitiesOnly=yes", "-o", "HostKeyAlias=" + i.Name, "-o", "UserKnownHostsFile=" + pins, "-o", "StrictHostKeyChecking=yes",
-			"-p", fmt.Sprint(i.Connection.Port), i.Connection.User + "@" + i.Connection.Address}
+		words := []string{
+			"ssh",
+			"-i",
+			*with,
+			"-o",
+			"IdentitiesOnly=yes",
+			"-o",
+			"HostKeyAlias=" + i.Name,
+			"-o",
+			"UserKnownHostsFile=" + pins,
+			"-o",
+			"StrictHostKeyChecking=yes",
+			"-p",
+			fmt.Sprint(i.Connection.Port),
+			i.Connection.User + "@" + i.Connection.Address,
+		}
 		if *run {
 			program, err := exec.LookPath("ssh")
 			if err != nil {
@@ -131,8 +151,20 @@ func (s *session) tellWindows(i apiclient.Instance, file string) {
 	if strings.HasSuffix(file, ".ppk") {
 		key = file
 	}
-	s.facts("Host name", i.Connection.Address, "Port", fmt.Sprint(i.Connection.Port), "User name", i.Connection.User, "Private key file", key)
-	fmt.Fprintln(s.env.Out, "\nAt the first connection the client shows the host key's fingerprint. It must be one of these:")
+	s.facts(
+		"Host name",
+		i.Connection.Address,
+		"Port",
+		fmt.Sprint(i.Connection.Port),
+		"User name",
+		i.Connection.User,
+		"Private key file",
+		key,
+	)
+	fmt.Fprintln(
+		s.env.Out,
+		"\nAt the first connection the client shows the host key's fingerprint. It must be one of these:",
+	)
 	for _, h := range i.Connection.HostKeys {
 		fmt.Fprintf(s.env.Out, "  %s  %s\n", h.Sha256, h.Algorithm)
 	}
@@ -168,7 +200,15 @@ func sshConfig(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			fmt.Fprintln(s.env.Out, c.file)
 			return nil
 		}
-		fmt.Fprintf(s.env.Out, "%d instances that you can open from here are in %s, with %d pinned host keys.\nPut this line at the top of ~/.ssh/config, once:\n\n  Include %s\n\nThen type: ssh NAME\n", c.instances, s.shown(c.file), strings.Count(c.pins, "\n"), configWord(c.file))
+		fmt.Fprintf(
+			s.env.Out,
+			"%d instances that you can open from here are in %s, with %d pinned host keys.\nPut this line at the top of "+
+				"~/.ssh/config, once:\n\n  Include %s\n\nThen type: ssh NAME\n",
+			c.instances,
+			s.shown(c.file),
+			strings.Count(c.pins, "\n"),
+			configWord(c.file),
+		)
 		return nil
 	}
 }
@@ -191,9 +231,16 @@ func (s *session) sshConfigOf(ctx context.Context, client *apiclient.Client, lab
 	if err != nil {
 		return c, err
 	}
-	instances, _, err := fetch[apiclient.Instance](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-		return client.ListInstances(ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: optional(label)})
-	})
+	instances, _, err := fetch[apiclient.Instance](
+		ctx,
+		paging{limit: 1, all: true},
+		func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+			return client.ListInstances(
+				ctx,
+				&apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: optional(label)},
+			)
+		},
+	)
 	if err != nil {
 		return c, err
 	}
@@ -210,8 +257,18 @@ func (s *session) sshConfigOf(ctx context.Context, client *apiclient.Client, lab
 			continue
 		}
 		c.instances++
-		fmt.Fprintf(&config, "\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
-			i.Name, i.Connection.Address, i.Connection.Port, i.Connection.User, configWord(file), i.Name, configWord(c.pinsFile))
+		fmt.Fprintf(
+			&config,
+			"\nHost %s\n  HostName %s\n  Port %d\n  User %s\n  IdentityFile %s\n  IdentitiesOnly yes\n  HostKeyAlias %s\n  "+
+				"UserKnownHostsFile %s\n  StrictHostKeyChecking yes\n",
+			i.Name,
+			i.Connection.Address,
+			i.Connection.Port,
+			i.Connection.User,
+			configWord(file),
+			i.Name,
+			configWord(c.pinsFile),
+		)
 		pins.WriteString(knownHosts(i))
 	}
 	c.config, c.pins = config.String(), pins.String()
@@ -252,14 +309,19 @@ func (s *session) openedFromHere(ctx context.Context, client *apiclient.Client) 
 			if name == "" {
 				continue
 			}
-			openings, _, err := fetch[apiclient.Opening](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-				return client.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
-			})
+			openings, _, err := fetch[apiclient.Opening](
+				ctx,
+				paging{limit: 1, all: true},
+				func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+					return client.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+				},
+			)
 			if err != nil {
 				return nil, err
 			}
 			for _, o := range openings {
-				if _, there := out[o.Instance]; !there && slices.Contains([]apiclient.Fit{apiclient.FitInPlace, apiclient.FitUnswept}, o.Fit) {
+				if _, there := out[o.Instance]; !there &&
+					slices.Contains([]apiclient.Fit{apiclient.FitInPlace, apiclient.FitUnswept}, o.Fit) {
 					out[o.Instance] = private
 				}
 			}

@@ -61,19 +61,98 @@ func (s *session) record(v any, name string, text func()) error {
 }
 
 var custodyCommands = []command{
-	{name: "key hand-over", args: "NAME [KEEPER]", min: 1, max: 2, flags: keyHandOver, summary: "Ask another keeper to take a key over", detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private half that\nnever left the safe changes its keeper at once.",
-		examples: []string{"plumlatch key hand-over atlas-deploy marek -reason \"the atlas is his now\"", "plumlatch key hand-over atlas-deploy -off"}},
-	{name: "key hand-overs", flags: keyHandOvers, summary: "List the hand-overs that wait for a proof", examples: []string{"plumlatch key hand-overs"}},
-	{name: "key forget", args: "NAME", min: 1, max: 1, flags: keyForget, summary: "Have the safe forget a private half that its keeper holds", detail: "It is proved first that you hold the private half, from the file or the agent given, or\nfrom one found on this machine.",
-		examples: []string{"plumlatch key forget atlas-deploy-2", "plumlatch key forget atlas-deploy-2 -with ~/.ssh/atlas-deploy-2"}},
-	{name: "consent ask", args: "KEY", min: 1, max: 1, flags: consentAsk, summary: "Ask for consent to take a private half out of the safe", examples: []string{"plumlatch consent ask atlas-deploy-2 -reason \"the deploy job moves\" -wait"}},
-	{name: "consent list", flags: consentList, summary: "List the requests of the last 90 days", examples: []string{"plumlatch consent list"}},
-	{name: "consent grant", args: "ID", min: 1, max: 1, flags: consentDecide(true), summary: "Consent to somebody else's request", examples: []string{"plumlatch consent grant 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
-	{name: "consent refuse", args: "ID", min: 1, max: 1, flags: consentDecide(false), summary: "Refuse somebody else's request", examples: []string{"plumlatch consent refuse 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10 -note \"ask for a key of your own\""}},
-	{name: "consent label", args: "[NAME=VALUE]", max: 1, flags: consentLabel, summary: "Show or set the labels that ask for consent", detail: "A label of the key, or of an instance that it is granted, has a second person consent before\nits private half is taken out of the safe.",
-		examples: []string{"plumlatch consent label", "plumlatch consent label team=atlas", "plumlatch consent label team=atlas -off"}},
+	{
+		name:    "key hand-over",
+		args:    "NAME [KEEPER]",
+		min:     1,
+		max:     2,
+		flags:   keyHandOver,
+		summary: "Ask another keeper to take a key over",
+		detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private half that\nnever left the " +
+			"safe changes its keeper at once.",
+		examples: []string{
+			"plumlatch key hand-over atlas-deploy marek -reason \"the atlas is his now\"",
+			"plumlatch key hand-over atlas-deploy -off",
+		},
+	},
+	{
+		name:     "key hand-overs",
+		flags:    keyHandOvers,
+		summary:  "List the hand-overs that wait for a proof",
+		examples: []string{"plumlatch key hand-overs"},
+	},
+	{
+		name:    "key forget",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   keyForget,
+		summary: "Have the safe forget a private half that its keeper holds",
+		detail: "It is proved first that you hold the private half, from the file or the agent given, or\nfrom one found " +
+			"on this machine.",
+		examples: []string{
+			"plumlatch key forget atlas-deploy-2",
+			"plumlatch key forget atlas-deploy-2 -with ~/.ssh/atlas-deploy-2",
+		},
+	},
+	{
+		name:     "consent ask",
+		args:     "KEY",
+		min:      1,
+		max:      1,
+		flags:    consentAsk,
+		summary:  "Ask for consent to take a private half out of the safe",
+		examples: []string{"plumlatch consent ask atlas-deploy-2 -reason \"the deploy job moves\" -wait"},
+	},
+	{
+		name:     "consent list",
+		flags:    consentList,
+		summary:  "List the requests of the last 90 days",
+		examples: []string{"plumlatch consent list"},
+	},
+	{
+		name:     "consent grant",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    consentDecide(true),
+		summary:  "Consent to somebody else's request",
+		examples: []string{"plumlatch consent grant 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+	},
+	{
+		name:    "consent refuse",
+		args:    "ID",
+		min:     1,
+		max:     1,
+		flags:   consentDecide(false),
+		summary: "Refuse somebody else's request",
+		examples: []string{
+			"plumlatch consent refuse 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10 -note \"ask for a key of your own\"",
+		},
+	},
+	{
+		name:    "consent label",
+		args:    "[NAME=VALUE]",
+		max:     1,
+		flags:   consentLabel,
+		summary: "Show or set the labels that ask for consent",
+		detail: "A label of the key, or of an instance that it is granted, has a second person consent before\nits " +
+			"private half is taken out of the safe.",
+		examples: []string{
+			"plumlatch consent label",
+			"plumlatch consent label team=atlas",
+			"plumlatch consent label team=atlas -off",
+		},
+	},
 	{name: "safe show", flags: safeShow, summary: "Show how the safe stands", examples: []string{"plumlatch safe show"}},
-	{name: "safe rekey", flags: safeRekey, summary: "Put everything in the safe under a new master key", detail: "The service goes on meanwhile. What is cut off is gone on with by the next call, or by the\nservice itself.", examples: []string{"plumlatch safe rekey -reason \"the machine was serviced\""}},
+	{
+		name:    "safe rekey",
+		flags:   safeRekey,
+		summary: "Put everything in the safe under a new master key",
+		detail: "The service goes on meanwhile. What is cut off is gone on with by the next call, or by the\nservice " +
+			"itself.",
+		examples: []string{"plumlatch safe rekey -reason \"the machine was serviced\""},
+	},
 }
 
 // releaseInfo binds what is sealed to its purpose; the service's is the same.
@@ -91,7 +170,14 @@ func release(ctx context.Context, client *apiclient.Client, name, reason string)
 		return nil, err
 	}
 	recipient := base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())
-	text, err := answerBytes(client.ReleasePrivateHalf(ctx, name, &apiclient.ReleasePrivateHalfParams{Reason: optional(reason)}, apiclient.Recipient{Recipient: &recipient}))
+	text, err := answerBytes(
+		client.ReleasePrivateHalf(
+			ctx,
+			name,
+			&apiclient.ReleasePrivateHalfParams{Reason: optional(reason)},
+			apiclient.Recipient{Recipient: &recipient},
+		),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +203,9 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if len(args) < 2 {
 			return &usageError{"key hand-over: say who is to take it over\nSee: plumlatch keeper list"}
 		}
-		h, err := answer[apiclient.HandedOver](client.HandOverKey(ctx, args[0], apiclient.HandOver{To: args[1], Reason: optional(*reason)}))
+		h, err := answer[apiclient.HandedOver](
+			client.HandOverKey(ctx, args[0], apiclient.HandOver{To: args[1], Reason: optional(*reason)}),
+		)
 		if err != nil {
 			return err
 		}
@@ -126,7 +214,12 @@ func keyHandOver(f *flag.FlagSet) func(context.Context, *session, []string) erro
 				s.say("%s is the keeper of %s now; its private half has never left the safe.", args[1], args[0])
 				return
 			}
-			s.say("%s is asked to take %s over. It is done once they prove that they hold it:\n  plumlatch prove %s", *h.WaitsFor, args[0], args[0])
+			s.say(
+				"%s is asked to take %s over. It is done once they prove that they hold it:\n  plumlatch prove %s",
+				*h.WaitsFor,
+				args[0],
+				args[0],
+			)
 		})
 	})
 }
@@ -210,7 +303,12 @@ func consentAsk(f *flag.FlagSet) func(context.Context, *session, []string) error
 			case apiclient.ConsentStateGranted:
 				s.say("%s consents. Take it: plumlatch key private %s -reason TEXT", given(c.DecidedBy), c.Key)
 			case apiclient.ConsentStateAsked:
-				s.say("Asked until %s. Another admin, or somebody else who holds %s, decides:\n  plumlatch consent grant %s", moment(c.ExpiresAt), c.Key, c.Id)
+				s.say(
+					"Asked until %s. Another admin, or somebody else who holds %s, decides:\n  plumlatch consent grant %s",
+					moment(c.ExpiresAt),
+					c.Key,
+					c.Id,
+				)
 			default:
 				s.say("It is %s. %s", c.State, given(c.Note))
 			}
@@ -251,7 +349,9 @@ func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *sessio
 			if err != nil {
 				return &usageError{fmt.Sprintf("%q is no id of a request\nSee: plumlatch consent list", args[0])}
 			}
-			c, err := answer[apiclient.Consent](client.DecideConsent(ctx, id, apiclient.ConsentDecision{Grant: grant, Note: optional(*note)}))
+			c, err := answer[apiclient.Consent](
+				client.DecideConsent(ctx, id, apiclient.ConsentDecision{Grant: grant, Note: optional(*note)}),
+			)
 			if err != nil {
 				return err
 			}
@@ -280,7 +380,8 @@ func consentLabel(f *flag.FlagSet) func(context.Context, *session, []string) err
 		if !ok {
 			return &usageError{"a label is written name=value"}
 		}
-		words := "Before the private half of a key with %s, or granted such an instance, is taken out of the safe, a second person has to consent."
+		words := "Before the private half of a key with %s, or granted such an instance, is taken out of the safe, a " +
+			"second person has to consent."
 		if *off {
 			words = "%s asks for no consent any more."
 		}
@@ -318,7 +419,18 @@ func (s *session) showSafe(v apiclient.Safe) error {
 		if v.Masters > 1 {
 			old = fmt.Sprintf("%d still open: plumlatch safe rekey goes on", v.Masters-1)
 		}
-		s.facts("Safe", "switched on", "Master key", given(v.Mark), "Old master keys", old, "Private halves", fmt.Sprint(v.Halves), "Opened by none", strings.Join(given(v.Unreadable), ", "))
+		s.facts(
+			"Safe",
+			"switched on",
+			"Master key",
+			given(v.Mark),
+			"Old master keys",
+			old,
+			"Private halves",
+			fmt.Sprint(v.Halves),
+			"Opened by none",
+			strings.Join(given(v.Unreadable), ", "),
+		)
 	})
 }
 
@@ -329,7 +441,10 @@ func safeRekey(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		s.say("Everything in the safe is under a new master key. Keep a copy of its file elsewhere, and destroy those of the old one once no backup needs them.")
+		s.say(
+			"Everything in the safe is under a new master key. Keep a copy of its file elsewhere, and destroy those of the " +
+				"old one once no backup needs them.",
+		)
 		return s.showSafe(v)
 	})
 }

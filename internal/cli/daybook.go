@@ -24,12 +24,51 @@ import (
 )
 
 var daybookCommands = []command{
-	{name: "daybook list", flags: daybookList, summary: "Show what was done, newest first", examples: []string{"plumlatch daybook list", "plumlatch daybook list -instance atlas-web-1", "plumlatch daybook list -person marek -action grant -from 2026-10-01"}},
-	{name: "daybook watch", flags: daybookWatch, summary: "Show what is done as it is done", examples: []string{"plumlatch daybook watch", "plumlatch daybook watch -action key.release"}},
-	{name: "daybook export", flags: daybookExport, summary: "Write all entries as JSON Lines, oldest first", examples: []string{"plumlatch daybook export > daybook.jsonl", "plumlatch daybook export -key atlas-deploy -out atlas-deploy.jsonl"}},
-	{name: "daybook head", flags: daybookHead, summary: "Write the signed head of the daybook, to compare with later", detail: "Keep it where nobody of this service can write. The first time, compare the fingerprint of the\nkey that signs with what the service shows.", examples: []string{"plumlatch daybook head -out head-2026-11.json"}},
-	{name: "daybook check", flags: daybookCheck, summary: "Find the first entry that does not fit", detail: "With -file an export is checked here, without the service. With -head it is seen too whether the\ndaybook was shortened or written anew since that head was taken.",
-		examples: []string{"plumlatch daybook check", "plumlatch daybook check -head head-2026-11.json", "plumlatch daybook check -file daybook.jsonl -head head-2026-11.json"}},
+	{
+		name:    "daybook list",
+		flags:   daybookList,
+		summary: "Show what was done, newest first",
+		examples: []string{
+			"plumlatch daybook list",
+			"plumlatch daybook list -instance atlas-web-1",
+			"plumlatch daybook list -person marek -action grant -from 2026-10-01",
+		},
+	},
+	{
+		name:     "daybook watch",
+		flags:    daybookWatch,
+		summary:  "Show what is done as it is done",
+		examples: []string{"plumlatch daybook watch", "plumlatch daybook watch -action key.release"},
+	},
+	{
+		name:    "daybook export",
+		flags:   daybookExport,
+		summary: "Write all entries as JSON Lines, oldest first",
+		examples: []string{
+			"plumlatch daybook export > daybook.jsonl",
+			"plumlatch daybook export -key atlas-deploy -out atlas-deploy.jsonl",
+		},
+	},
+	{
+		name:    "daybook head",
+		flags:   daybookHead,
+		summary: "Write the signed head of the daybook, to compare with later",
+		detail: "Keep it where nobody of this service can write. The first time, compare the fingerprint of the\nkey " +
+			"that signs with what the service shows.",
+		examples: []string{"plumlatch daybook head -out head-2026-11.json"},
+	},
+	{
+		name:    "daybook check",
+		flags:   daybookCheck,
+		summary: "Find the first entry that does not fit",
+		detail: "With -file an export is checked here, without the service. With -head it is seen too whether " +
+			"the\ndaybook was shortened or written anew since that head was taken.",
+		examples: []string{
+			"plumlatch daybook check",
+			"plumlatch daybook check -head head-2026-11.json",
+			"plumlatch daybook check -file daybook.jsonl -head head-2026-11.json",
+		},
+	},
 }
 
 // entryFlags narrow the daybook.
@@ -73,8 +112,14 @@ func (e *entryFlags) flags(f *flag.FlagSet) {
 
 func (e *entryFlags) params() apiclient.ExportDaybookParams {
 	return apiclient.ExportDaybookParams{
-		Person: optional(e.person), Subject: optional(e.about), Action: optional(e.action), Key: optional(e.key), Instance: optional(e.instance), Run: optional(e.run),
-		From: e.from.optional(), Until: e.until.optional(),
+		Person: optional(
+			e.person,
+		), Subject: optional(e.about),
+		Action:   optional(e.action),
+		Key:      optional(e.key),
+		Instance: optional(e.instance),
+		Run:      optional(e.run),
+		From:     e.from.optional(), Until: e.until.optional(),
 	}
 }
 
@@ -85,9 +130,28 @@ func daybookList(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	e.flags(f)
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, _ []string) error {
 		q := e.params()
-		entries, total, err := fetch[apiclient.Entry](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListDaybook(ctx, &apiclient.ListDaybookParams{After: after, Limit: &limit, Total: count, Person: q.Person, Subject: q.Subject, Action: q.Action, Key: q.Key, Instance: q.Instance, Run: q.Run, From: q.From, Until: q.Until})
-		})
+		entries, total, err := fetch[apiclient.Entry](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListDaybook(
+					ctx,
+					&apiclient.ListDaybookParams{
+						After:    after,
+						Limit:    &limit,
+						Total:    count,
+						Person:   q.Person,
+						Subject:  q.Subject,
+						Action:   q.Action,
+						Key:      q.Key,
+						Instance: q.Instance,
+						Run:      q.Run,
+						From:     q.From,
+						Until:    q.Until,
+					},
+				)
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -117,7 +181,20 @@ func daybookWatch(f *flag.FlagSet) func(context.Context, *session, []string) err
 		q := e.params()
 		var last *string
 		for tries := 0; ctx.Err() == nil; tries++ {
-			resp, err := client.WatchDaybook(ctx, &apiclient.WatchDaybookParams{LastEventID: last, Person: q.Person, Subject: q.Subject, Action: q.Action, Key: q.Key, Instance: q.Instance, Run: q.Run, From: q.From, Until: q.Until})
+			resp, err := client.WatchDaybook(
+				ctx,
+				&apiclient.WatchDaybookParams{
+					LastEventID: last,
+					Person:      q.Person,
+					Subject:     q.Subject,
+					Action:      q.Action,
+					Key:         q.Key,
+					Instance:    q.Instance,
+					Run:         q.Run,
+					From:        q.From,
+					Until:       q.Until,
+				},
+			)
 			if err == nil && resp.StatusCode != http.StatusOK {
 				_, err := answerBytes(resp, nil)
 				return err
@@ -207,7 +284,12 @@ func daybookHead(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if err := writeNew(*out, append(data, '\n')); err != nil {
 			return err
 		}
-		s.say("The head, of entry %d, is in %s, signed with the service's key %s. Keep it where nobody of this service can write.", h.Seq, *out, fingerprintOf(h.PublicKey))
+		s.say(
+			"The head, of entry %d, is in %s, signed with the service's key %s. Keep it where nobody of this service can write.",
+			h.Seq,
+			*out,
+			fingerprintOf(h.PublicKey),
+		)
 		return nil
 	})
 }
@@ -291,7 +373,11 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *session, []string) err
 			}
 			redacted := ""
 			if len(c.Redacted) > 0 {
-				redacted = fmt.Sprintf("%s, whose details held a private key and were removed: %s", counted(len(c.Redacted), "entry"), numbers(c.Redacted))
+				redacted = fmt.Sprintf(
+					"%s, whose details held a private key and were removed: %s",
+					counted(len(c.Redacted), "entry"),
+					numbers(c.Redacted),
+				)
 			}
 			s.facts("Last hash", last, "Kept head", compared, "Redacted", redacted, "But", open)
 		}); err != nil {
@@ -324,7 +410,9 @@ func (s *session) checkThere(ctx context.Context, _ string, head *daybook.Head) 
 	if head == nil {
 		return answer[apiclient.DaybookCheck](client.CheckDaybookWithBody(ctx, "application/json", http.NoBody))
 	}
-	return answer[apiclient.DaybookCheck](client.CheckDaybook(ctx, apiclient.KeptHead{Seq: int(head.Seq), Hash: head.Hash.String()}))
+	return answer[apiclient.DaybookCheck](
+		client.CheckDaybook(ctx, apiclient.KeptHead{Seq: int(head.Seq), Hash: head.Hash.String()}),
+	)
 }
 
 // checkHere goes through an export.
@@ -372,7 +460,19 @@ func linkedOf(e apiclient.Entry) daybook.Linked {
 		hash = nil
 	}
 	return daybook.Linked{Before: before, Hash: hash, Entry: daybook.Entry{
-		Seq: int64(e.Seq), At: e.At, Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject, About: given(e.About),
-		Why: given(e.Why), Outcome: e.Outcome, Sentence: e.Sentence, Details: given(e.Details), RequestID: given(e.RequestId),
+		Seq: int64(
+			e.Seq,
+		), At: e.At,
+		Person:      e.Person,
+		Via:         e.Via,
+		Action:      e.Action,
+		SubjectKind: e.SubjectKind,
+		Subject:     e.Subject,
+		About:       given(e.About),
+		Why:         given(e.Why),
+		Outcome:     e.Outcome,
+		Sentence:    e.Sentence,
+		Details:     given(e.Details),
+		RequestID:   given(e.RequestId),
 	}}
 }

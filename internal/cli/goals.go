@@ -11,15 +11,18 @@ import (
 
 // goals are what people say they want, in their own words, by the command that does it.
 var goals = map[string]string{
-	"restore routes":     "locked out, lost my private key, cannot log in any more, get back in, recover access, forgot the passphrase, laptop stolen",
-	"restore start":      "restore access, recover, get back in",
-	"key mark-lost":      "laptop stolen, key leaked, compromised, lost key, somebody has my key",
-	"rotate plan":        "replace keys, change a key everywhere, leaked key, shared key, old keys, weak rsa, end sharing, new key for each instance, expire",
-	"rotate start":       "replace keys, change a key everywhere, end sharing, urgent leak",
-	"reach":              "what is wrong, which logins are at risk, how safe, overview, attention, audit",
-	"reach map":          "overview, matrix of keys and instances",
-	"openers":            "who can get in, who has access, which keys open an instance, authorized keys of a server",
-	"find":               "search, look up, where is, which instance has this address, find a server by name or ip, who is",
+	"restore routes": "locked out, lost my private key, cannot log in any more, get back in, recover access, forgot " +
+		"the passphrase, laptop stolen",
+	"restore start": "restore access, recover, get back in",
+	"key mark-lost": "laptop stolen, key leaked, compromised, lost key, somebody has my key",
+	"rotate plan": "replace keys, change a key everywhere, leaked key, shared key, old keys, weak rsa, end " +
+		"sharing, new key for each instance, expire",
+	"rotate start": "replace keys, change a key everywhere, end sharing, urgent leak",
+	"reach":        "what is wrong, which logins are at risk, how safe, overview, attention, audit",
+	"reach map":    "overview, matrix of keys and instances",
+	"openers":      "who can get in, who has access, which keys open an instance, authorized keys of a server",
+	"find": "search, look up, where is, which instance has this address, " +
+		"find a server by name or ip, who is",
 	"opens":              "what does this key open, where is this key, which servers",
 	"trace":              "whose key is this, unknown fingerprint, md5 fingerprint, what is this file, identify",
 	"sweep":              "read authorized_keys, look for strangers, unknown keys, check servers, scan, drift",
@@ -62,7 +65,8 @@ var goals = map[string]string{
 }
 
 // ordinary words say nothing of what is wanted.
-const ordinary = " a an and are at be can do does for from get has have how i in into is it me my not of on or our out so that the their them then there they this to up us want was we what when where which with would you "
+const ordinary = " a an and are at be can do does for from get has have how i in into is it me my not of on or our " +
+	"out so that the their them then there they this to up us want was we what when where which with would you "
 
 // stem cuts the ends off a word that tell little.
 func stem(word string) string {
@@ -76,7 +80,10 @@ func stem(word string) string {
 
 func stems(text string) []string {
 	var out []string
-	for _, w := range strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' }) {
+	for _, w := range strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return !unicode.IsLetter(r) &&
+			!unicode.IsDigit(r) && r != '_'
+	}) {
 		if !strings.Contains(ordinary, " "+w+" ") {
 			out = append(out, stem(w))
 		}

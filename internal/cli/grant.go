@@ -33,15 +33,23 @@ LOGIN is user@instance, or the instance for its own login user.`,
 	},
 	{
 		name: "grant list", flags: grantList,
-		summary:  "Show which key should open which login, since when, until when, by whom and why",
-		examples: []string{"plumlatch grant list -login ringing-db", "plumlatch grant list -key oona-main", "plumlatch grant list -with-end", "plumlatch grant list -keeper tomas -ended"},
+		summary: "Show which key should open which login, since when, until when, by whom and why",
+		examples: []string{
+			"plumlatch grant list -login ringing-db",
+			"plumlatch grant list -key oona-main",
+			"plumlatch grant list -with-end",
+			"plumlatch grant list -keeper tomas -ended",
+		},
 	},
 	{
 		name: "grant withdraw", args: "KEY LOGIN", min: 2, max: 2, flags: grantWithdraw,
 		summary: "Let a key open a login no more, and remove its line",
 		detail: `It refuses where that would leave the login shut or thin; -anyway with -reason goes on. No
 line is removed before another key has shown, by a completed login, that it opens the login.`,
-		examples: []string{"plumlatch grant withdraw tomas-laptop debian@tide-gauge-1", `plumlatch grant withdraw oona-main gateway-2 -anyway -reason "tablet lost"`},
+		examples: []string{
+			"plumlatch grant withdraw tomas-laptop debian@tide-gauge-1",
+			`plumlatch grant withdraw oona-main gateway-2 -anyway -reason "tablet lost"`,
+		},
 	},
 }
 
@@ -59,7 +67,11 @@ func (g *grantFlags) flags(f *flag.FlagSet) {
 func grantAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var g grantFlags
 	g.flags(f)
-	until := f.String("until", "", "the `day`, as 2026-12-31, at whose end the service withdraws it; or a time, as 2026-12-31T18:00:00Z")
+	until := f.String(
+		"until",
+		"",
+		"the `day`, as 2026-12-31, at whose end the service withdraws it; or a time, as 2026-12-31T18:00:00Z",
+	)
 	return func(ctx context.Context, s *session, args []string) error {
 		end, err := readUntil(*until)
 		if err != nil {
@@ -78,7 +90,9 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			if fromHere {
 				request.FromHere = new(true)
 			}
-			return answer[apiclient.Grant](client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: newRequestKey()}, request))
+			return answer[apiclient.Grant](
+				client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: newRequestKey()}, request),
+			)
 		}, place)
 	}
 }
@@ -97,21 +111,41 @@ func grantList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		rows, total, err := fetch[apiclient.GrantRecord](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			params := apiclient.ListGrantsParams{After: after, Limit: &limit, Total: count, Key: optional(*key), Keeper: optional(*keeper), Login: optional(*login), Label: optional(*label)}
-			if *withEnd {
-				params.Until = withEnd
-			}
-			if *ended {
-				params.Ended = ended
-			}
-			return client.ListGrants(ctx, &params)
-		})
+		rows, total, err := fetch[apiclient.GrantRecord](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				params := apiclient.ListGrantsParams{
+					After:  after,
+					Limit:  &limit,
+					Total:  count,
+					Key:    optional(*key),
+					Keeper: optional(*keeper),
+					Login:  optional(*login),
+					Label:  optional(*label),
+				}
+				if *withEnd {
+					params.Until = withEnd
+				}
+				if *ended {
+					params.Ended = ended
+				}
+				return client.ListGrants(ctx, &params)
+			},
+		)
 		if err != nil {
 			return err
 		}
 		l := listing[apiclient.GrantRecord]{
-			head: []string{"LOGIN", "KEY", "KEEPER", "GRANTED", "UNTIL", "FIT", "WHY"}, cells: grantCells, none: "No grant fits.",
+			head: []string{
+				"LOGIN",
+				"KEY",
+				"KEEPER",
+				"GRANTED",
+				"UNTIL",
+				"FIT",
+				"WHY",
+			}, cells: grantCells, none: "No grant fits.",
 			name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
 		}
 		if *ended {
@@ -150,12 +184,17 @@ func readUntil(text string) (*time.Time, error) {
 	}
 	at, err := time.ParseInLocation("2006-01-02", text, time.Local)
 	if err != nil {
-		return nil, &usageError{fmt.Sprintf("-until is a day, as 2026-12-31, or a time, as 2026-12-31T18:00:00Z; not %q", text)}
+		return nil, &usageError{
+			fmt.Sprintf("-until is a day, as 2026-12-31, or a time, as 2026-12-31T18:00:00Z; not %q", text),
+		}
 	}
 	return new(at.AddDate(0, 0, 1)), nil
 }
 
-var errOwnLine = errors.New("this is the line of the key that was logged in with: nothing would show that another key opens the login. Give another with -with FILE, or -agent -pick")
+var errOwnLine = errors.New(
+	"this is the line of the key that was logged in with: nothing would show that another key opens the login. Give " +
+		"another with -with FILE, or -agent -pick",
+)
 
 func grantWithdraw(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var g grantFlags
@@ -190,7 +229,14 @@ func grantWithdraw(f *flag.FlagSet) func(context.Context, *session, []string) er
 // changeGrant has the service make the change, or makes it from here. gone is the
 // fingerprint of the key whose line is to go, "" where one is to come: for a removal
 // the login has to show that another key opens it.
-func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g grantFlags, gone string, ask func(fromHere bool) (apiclient.Grant, error), edit func(context.Context, *means.Door, sshio.Entry, means.Key) error) error {
+func (s *session) changeGrant(
+	ctx context.Context,
+	client *apiclient.Client,
+	g grantFlags,
+	gone string,
+	ask func(fromHere bool) (apiclient.Grant, error),
+	edit func(context.Context, *means.Door, sshio.Entry, means.Key) error,
+) error {
 	done := "placed"
 	if gone != "" {
 		done = "removed"
@@ -266,7 +312,13 @@ func (s *session) changeGrant(ctx context.Context, client *apiclient.Client, g g
 }
 
 // editGranted edits the files of the login in a session, and tells the service what they hold then.
-func (s *session) editGranted(ctx context.Context, client *apiclient.Client, grant apiclient.Grant, session *sshio.Session, edit func(context.Context, *means.Door, sshio.Entry, means.Key) error) error {
+func (s *session) editGranted(
+	ctx context.Context,
+	client *apiclient.Client,
+	grant apiclient.Grant,
+	session *sshio.Session,
+	edit func(context.Context, *means.Door, sshio.Entry, means.Key) error,
+) error {
 	line, err := lineKey(grant.Key, grant.Line)
 	if err != nil {
 		return err
@@ -288,7 +340,13 @@ func lineKey(name, line string) (means.Key, error) {
 }
 
 // reportStep tells the service what came of a step that was taken here.
-func reportStep(ctx context.Context, client *apiclient.Client, run uuid.UUID, step, outcome string, failed error) error {
+func reportStep(
+	ctx context.Context,
+	client *apiclient.Client,
+	run uuid.UUID,
+	step, outcome string,
+	failed error,
+) error {
 	r := apiclient.ReportStep{Step: step, Outcome: optional(outcome)}
 	if failed != nil {
 		r = apiclient.ReportStep{Step: step, Error: new(text.Line(failed.Error(), text.MaxMessage))}

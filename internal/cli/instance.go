@@ -25,14 +25,70 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 			"plumlatch instance launch scratch -image debian-12 -size small -no-key",
 		},
 	},
-	{name: "instance list", flags: instanceList, summary: "List instances", examples: []string{"plumlatch instance list", "plumlatch instance list -region south-marsh -label team=field", "plumlatch instance list -find atlas"}},
-	{name: "instance show", args: "NAME", min: 1, max: 1, flags: instanceShow, summary: "Show one instance: how to log in, its host keys, its openers", examples: []string{"plumlatch instance show atlas-web-1"}},
-	{name: "instance start", args: "NAME", min: 1, max: 1, flags: changeWith("start"), summary: "Start a stopped instance", examples: []string{"plumlatch instance start atlas-tiles"}},
-	{name: "instance stop", args: "NAME", min: 1, max: 1, flags: changeWith("stop"), summary: "Stop an instance, after saying what that costs", examples: []string{`plumlatch instance stop atlas-tiles -reason "resize on Tuesday"`}},
-	{name: "instance terminate", args: "NAME", min: 1, max: 1, flags: changeWith("terminate"), summary: "End an instance and its disks for good", examples: []string{"plumlatch instance terminate scratch"}},
-	{name: "image list", flags: catalogueList("image"), summary: "List the cloud's images and their login users", examples: []string{"plumlatch image list"}},
-	{name: "size list", flags: catalogueList("size"), summary: "List the cloud's sizes", examples: []string{"plumlatch size list"}},
-	{name: "zone list", flags: catalogueList("zone"), summary: "List the cloud's zones", examples: []string{"plumlatch zone list"}},
+	{
+		name:    "instance list",
+		flags:   instanceList,
+		summary: "List instances",
+		examples: []string{
+			"plumlatch instance list",
+			"plumlatch instance list -region south-marsh -label team=field",
+			"plumlatch instance list -find atlas",
+		},
+	},
+	{
+		name:     "instance show",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    instanceShow,
+		summary:  "Show one instance: how to log in, its host keys, its openers",
+		examples: []string{"plumlatch instance show atlas-web-1"},
+	},
+	{
+		name:     "instance start",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    changeWith("start"),
+		summary:  "Start a stopped instance",
+		examples: []string{"plumlatch instance start atlas-tiles"},
+	},
+	{
+		name:     "instance stop",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    changeWith("stop"),
+		summary:  "Stop an instance, after saying what that costs",
+		examples: []string{`plumlatch instance stop atlas-tiles -reason "resize on Tuesday"`},
+	},
+	{
+		name:     "instance terminate",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    changeWith("terminate"),
+		summary:  "End an instance and its disks for good",
+		examples: []string{"plumlatch instance terminate scratch"},
+	},
+	{
+		name:     "image list",
+		flags:    catalogueList("image"),
+		summary:  "List the cloud's images and their login users",
+		examples: []string{"plumlatch image list"},
+	},
+	{
+		name:     "size list",
+		flags:    catalogueList("size"),
+		summary:  "List the cloud's sizes",
+		examples: []string{"plumlatch size list"},
+	},
+	{
+		name:     "zone list",
+		flags:    catalogueList("zone"),
+		summary:  "List the cloud's zones",
+		examples: []string{"plumlatch zone list"},
+	},
 }
 
 func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -59,7 +115,10 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 			return err
 		}
 		if len(keys) == 0 && *newKey == "" && !*noKey {
-			return &usageError{"no key was given, so nobody would be able to log in\nName a key (-key NAME), make one (-new NAME), or say -no-key if that is meant"}
+			return &usageError{
+				"no key was given, so nobody would be able to log in\nName a key (-key NAME), make one (-new NAME), or say " +
+					"-no-key if that is meant",
+			}
 		}
 		if *newKey != "" {
 			if err := s.checkCatalogue(ctx, client, *image, *size); err != nil {
@@ -75,7 +134,14 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 			}
 			keys = append(keys, *newKey)
 		}
-		request := apiclient.LaunchInstance{Name: args[0], Image: *image, Size: *size, Zone: optional(*zone), StaticAddress: static, Reason: optional(*reason)}
+		request := apiclient.LaunchInstance{
+			Name:          args[0],
+			Image:         *image,
+			Size:          *size,
+			Zone:          optional(*zone),
+			StaticAddress: static,
+			Reason:        optional(*reason),
+		}
 		if len(keys) > 0 {
 			request.Keys = new([]string(keys))
 		}
@@ -88,7 +154,9 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 		if len(l) > 0 {
 			request.Labels = new(map[string]string(l))
 		}
-		begun, err := answer[apiclient.Launched](client.LaunchInstance(ctx, &apiclient.LaunchInstanceParams{IdempotencyKey: newRequestKey()}, request))
+		begun, err := answer[apiclient.Launched](
+			client.LaunchInstance(ctx, &apiclient.LaunchInstanceParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		if err != nil {
 			return err
 		}
@@ -96,7 +164,14 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 			return s.begun(begun.Run, args[0])
 		}
 		if !s.json && !s.quiet {
-			fmt.Fprintf(s.env.Err, "Launching %s (%s, %s, %s)\n", args[0], begun.Instance.Image, begun.Instance.Size, begun.Instance.Zone)
+			fmt.Fprintf(
+				s.env.Err,
+				"Launching %s (%s, %s, %s)\n",
+				args[0],
+				begun.Instance.Image,
+				begun.Instance.Size,
+				begun.Instance.Zone,
+			)
 		}
 		run, err := s.watch(ctx, client, begun.Run.Id)
 		if err != nil {
@@ -129,7 +204,13 @@ func (s *session) checkCatalogue(ctx context.Context, client *apiclient.Client, 
 		among        []string
 	}{{"image", image, images}, {"size", size, sizes}} {
 		if !slices.Contains(w.among, w.wanted) {
-			return &apiclientError{apiclient.Problem{Code: "no-such-" + w.what, Detail: fmt.Sprintf("the cloud has no %s %q", w.what, w.wanted), Remedy: new("There are: " + strings.Join(w.among, ", "))}}
+			return &apiclientError{
+				apiclient.Problem{
+					Code:   "no-such-" + w.what,
+					Detail: fmt.Sprintf("the cloud has no %s %q", w.what, w.wanted),
+					Remedy: new("There are: " + strings.Join(w.among, ", ")),
+				},
+			}
 		}
 	}
 	return nil
@@ -177,9 +258,21 @@ func (s *session) launched(ctx context.Context, client *apiclient.Client, instan
 	}
 	switch {
 	case entry == nil:
-		fmt.Fprintf(s.env.Out, "%s is up. A login as %s with %s was tried from here and completed.\n", i.Name, i.Connection.User, s.shown(file))
+		fmt.Fprintf(
+			s.env.Out,
+			"%s is up. A login as %s with %s was tried from here and completed.\n",
+			i.Name,
+			i.Connection.User,
+			s.shown(file),
+		)
 	case errors.Is(entry, errNotTried):
-		fmt.Fprintf(s.env.Out, "%s is up and accepts the key for %s. No login was tried: %v.\n", i.Name, i.Connection.User, entry)
+		fmt.Fprintf(
+			s.env.Out,
+			"%s is up and accepts the key for %s. No login was tried: %v.\n",
+			i.Name,
+			i.Connection.User,
+			entry,
+		)
 	default:
 		fmt.Fprintf(s.env.Out, "%s is up and accepts the key, but a login from here failed: %v\n", i.Name, entry)
 	}
@@ -242,9 +335,26 @@ func instanceList(f *flag.FlagSet) func(context.Context, *session, []string) err
 		if err != nil {
 			return err
 		}
-		instances, total, err := fetch[apiclient.Instance](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListInstances(ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Q: optional(*find), Region: optional(*region), State: optional(*state), Image: optional(*image), Label: optional(*label), Sort: sort})
-		})
+		instances, total, err := fetch[apiclient.Instance](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListInstances(
+					ctx,
+					&apiclient.ListInstancesParams{
+						After:  after,
+						Limit:  &limit,
+						Total:  count,
+						Q:      optional(*find),
+						Region: optional(*region),
+						State:  optional(*state),
+						Image:  optional(*image),
+						Label:  optional(*label),
+						Sort:   sort,
+					},
+				)
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -275,9 +385,13 @@ func instanceShow(*flag.FlagSet) func(context.Context, *session, []string) error
 		if err != nil {
 			return err
 		}
-		openers, total, err := fetch[apiclient.Opening](ctx, paging{limit: 50}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListOpeners(ctx, args[0], &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
-		})
+		openers, total, err := fetch[apiclient.Opening](
+			ctx,
+			paging{limit: 50},
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListOpeners(ctx, args[0], &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -295,9 +409,32 @@ func instanceShow(*flag.FlagSet) func(context.Context, *session, []string) error
 		if i.PublicAddress != "" {
 			address = i.PublicAddress + static
 		}
-		s.facts("Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Zone", i.Zone+" in "+i.Region, "Address", address, "Private address", i.PrivateAddress,
-			"Labels", labelText(i.Labels), "Cloud's key label", i.KeyLabel, "Launched", moment(i.CreatedAt)+" by "+i.CreatedBy,
-			"A stop costs", strings.Join(i.StopCosts, "; "), "Log in", s.sshCommand(i.Connection, s.fileFor(openers)))
+		s.facts(
+			"Name",
+			i.Name,
+			"State",
+			string(i.State),
+			"Image",
+			i.Image,
+			"Size",
+			i.Size,
+			"Zone",
+			i.Zone+" in "+i.Region,
+			"Address",
+			address,
+			"Private address",
+			i.PrivateAddress,
+			"Labels",
+			labelText(i.Labels),
+			"Cloud's key label",
+			i.KeyLabel,
+			"Launched",
+			moment(i.CreatedAt)+" by "+i.CreatedBy,
+			"A stop costs",
+			strings.Join(i.StopCosts, "; "),
+			"Log in",
+			s.sshCommand(i.Connection, s.fileFor(openers)),
+		)
 		fmt.Fprintln(s.env.Out)
 		s.showHostKeys(i.Connection)
 		fmt.Fprintln(s.env.Out)
@@ -354,7 +491,12 @@ func changeWith(action string) func(*flag.FlagSet) func(context.Context, *sessio
 				return err
 			}
 			if action != "start" {
-				fmt.Fprintf(s.env.Out, "%s is %s.\n", i.Name, map[string]string{"stop": "stopped", "terminate": "gone, with its disks"}[action])
+				fmt.Fprintf(
+					s.env.Out,
+					"%s is %s.\n",
+					i.Name,
+					map[string]string{"stop": "stopped", "terminate": "gone, with its disks"}[action],
+				)
 				return nil
 			}
 			return s.started(ctx, client, i)
@@ -367,7 +509,11 @@ func (s *session) confirmChange(action string, i apiclient.Instance, yes bool) e
 	case action == "stop" && len(i.StopCosts) > 0:
 		return s.confirm(yes, fmt.Sprintf("Stopping %s costs this:\n  %s", i.Name, strings.Join(i.StopCosts, "\n  ")), i.Name)
 	case action == "terminate":
-		return s.confirm(yes, fmt.Sprintf("This ends %s (%s) and its disks for good. There is no undo.", i.Name, labelText(i.Labels)), i.Name)
+		return s.confirm(
+			yes,
+			fmt.Sprintf("This ends %s (%s) and its disks for good. There is no undo.", i.Name, labelText(i.Labels)),
+			i.Name,
+		)
 	}
 	return nil
 }
@@ -422,7 +568,13 @@ var sizeListing = listing[apiclient.Size]{
 		if z.TemporaryDiskGib > 0 {
 			scratch = fmt.Sprintf("%d GiB, wiped at a stop", z.TemporaryDiskGib)
 		}
-		return []string{z.Name, strconv.Itoa(z.Cpus), fmt.Sprintf("%d MiB", z.MemoryMib), fmt.Sprintf("%d GiB", z.DiskGib), scratch}
+		return []string{
+			z.Name,
+			strconv.Itoa(z.Cpus),
+			fmt.Sprintf("%d MiB", z.MemoryMib),
+			fmt.Sprintf("%d GiB", z.DiskGib),
+			scratch,
+		}
 	},
 }
 

@@ -49,15 +49,45 @@ holds is taken.`,
 			"plumlatch key import oona-main -from oona.pub -keeper oona -comment field-tablet",
 		},
 	},
-	{name: "key list", flags: keyList, summary: "List keys", examples: []string{"plumlatch key list", "plumlatch key list -keeper ines", "plumlatch key list -find atlas -sort -created"}},
-	{name: "key show", args: "NAME", min: 1, max: 1, flags: keyShow, summary: "Show one key: what it is, whose, and what it opens", examples: []string{"plumlatch key show atlas-deploy", "plumlatch key show atlas-deploy -format rfc4716 > atlas-deploy.pub"}},
+	{
+		name:    "key list",
+		flags:   keyList,
+		summary: "List keys",
+		examples: []string{
+			"plumlatch key list",
+			"plumlatch key list -keeper ines",
+			"plumlatch key list -find atlas -sort -created",
+		},
+	},
+	{
+		name:    "key show",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   keyShow,
+		summary: "Show one key: what it is, whose, and what it opens",
+		examples: []string{
+			"plumlatch key show atlas-deploy",
+			"plumlatch key show atlas-deploy -format rfc4716 > atlas-deploy.pub",
+		},
+	},
 	{
 		name: "key private", args: "NAME", min: 1, max: 1, flags: keyPrivate,
-		summary:  "Take a private half that the service keeps out of its safe, once",
-		detail:   "Its keeper or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch consent ask). It comes sealed for this machine. A private half that only its holder has is not here,\nand the answer says what to do instead.",
+		summary: "Take a private half that the service keeps out of its safe, once",
+		detail: "Its keeper or an admin may, with a reason; for some labels a second person has to consent\n(plumlatch " +
+			"consent ask). It comes sealed for this machine. A private half that only its holder has is not here,\nand the " +
+			"answer says what to do instead.",
 		examples: []string{`plumlatch key private atlas-deploy-2 -reason "the new key of the deploy job"`},
 	},
-	{name: "key delete", args: "NAME", min: 1, max: 1, flags: keyDelete, summary: "Delete the record of a key that is granted nowhere", examples: []string{"plumlatch key delete atlas-old -yes"}},
+	{
+		name:     "key delete",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    keyDelete,
+		summary:  "Delete the record of a key that is granted nowhere",
+		examples: []string{"plumlatch key delete atlas-old -yes"},
+	},
 }
 
 // newKeyFlags are the flags that say what a new record is to hold.
@@ -123,7 +153,12 @@ func keyNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			fmt.Fprintln(s.env.Out, k.Name)
 			return nil
 		}
-		fmt.Fprintf(s.env.Out, "%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n", k.Name, s.shown(path))
+		fmt.Fprintf(
+			s.env.Out,
+			"%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n",
+			k.Name,
+			s.shown(path),
+		)
 		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "Public half", s.shown(path)+".pub")
 		fmt.Fprintf(s.env.Out, "\nUse it: plumlatch instance launch NAME -image IMAGE -size SIZE -key %s\n", k.Name)
 		return nil
@@ -191,15 +226,31 @@ func (s *session) newPair(ctx context.Context, keyName string, p pairFlags) (api
 	if err := place.keep(private, pair.Public); err != nil {
 		return none, "", err
 	}
-	k, err := answer[apiclient.Key](client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: newRequestKey()}, apiclient.ImportKey{
-		Name: keyName, PublicKey: pair.Line(), Keeper: optional(p.keeper), Purpose: optional(p.purpose), Labels: p.labelMap(), Origin: new(apiclient.OriginClient), Pkcs8Sha1: optional(keypair.FormatHex(sha1)),
-	}))
+	k, err := answer[apiclient.Key](
+		client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: newRequestKey()}, apiclient.ImportKey{
+			Name:      keyName,
+			PublicKey: pair.Line(),
+			Keeper:    optional(p.keeper),
+			Purpose:   optional(p.purpose),
+			Labels:    p.labelMap(),
+			Origin:    new(apiclient.OriginClient),
+			Pkcs8Sha1: optional(keypair.FormatHex(sha1)),
+		}),
+	)
 	var refused *apiclientError
 	if errors.As(err, &refused) && refused.Status < 500 {
 		return none, "", errors.Join(err, place.remove()) // nothing was recorded, so nothing is left
 	}
 	if err != nil {
-		fmt.Fprintf(s.env.Err, "The pair is in %s, but it is not certain that it was recorded.\nLook: plumlatch key show %s\nOr record it: plumlatch key import %s -from %s.pub\n", p.out, keyName, keyName, shellWord(p.out))
+		fmt.Fprintf(
+			s.env.Err,
+			"The pair is in %s, but it is not certain that it was recorded.\nLook: plumlatch key show %s\nOr record it: "+
+				"plumlatch key import %s -from %s.pub\n",
+			p.out,
+			keyName,
+			keyName,
+			shellWord(p.out),
+		)
 	}
 	return k, p.out, err
 }
@@ -216,15 +267,37 @@ func (s *session) checkFree(ctx context.Context, client *apiclient.Client, keyNa
 		_, err := release(ctx, client, keyName, "")
 		return fmt.Errorf("there is a key named %s already: %w", keyName, err)
 	}
-	return &apiclientError{apiclient.Problem{Code: "name-taken", Detail: fmt.Sprintf("there is a key named %s already", keyName), Remedy: new("Choose another name, or see it: plumlatch key show " + keyName)}}
+	return &apiclientError{
+		apiclient.Problem{
+			Code:   "name-taken",
+			Detail: fmt.Sprintf("there is a key named %s already", keyName),
+			Remedy: new("Choose another name, or see it: plumlatch key show " + keyName),
+		},
+	}
 }
 
 // madeByService has the service make the pair. A passphrase is put on the
 // private half here, so that it is not sent.
-func (s *session) madeByService(ctx context.Context, client *apiclient.Client, keyName string, spec keypair.Spec, p pairFlags, place *keyFile, passphrase []byte) (apiclient.Key, error) {
-	made, err := answer[apiclient.MadeKey](client.MakeKey(ctx, &apiclient.MakeKeyParams{IdempotencyKey: newRequestKey()}, apiclient.MakeKey{
-		Name: keyName, Type: &spec.Type, Bits: &spec.Bits, Comment: &p.comment, Keeper: optional(p.keeper), Purpose: optional(p.purpose), Labels: p.labelMap(),
-	}))
+func (s *session) madeByService(
+	ctx context.Context,
+	client *apiclient.Client,
+	keyName string,
+	spec keypair.Spec,
+	p pairFlags,
+	place *keyFile,
+	passphrase []byte,
+) (apiclient.Key, error) {
+	made, err := answer[apiclient.MadeKey](
+		client.MakeKey(ctx, &apiclient.MakeKeyParams{IdempotencyKey: newRequestKey()}, apiclient.MakeKey{
+			Name:    keyName,
+			Type:    &spec.Type,
+			Bits:    &spec.Bits,
+			Comment: &p.comment,
+			Keeper:  optional(p.keeper),
+			Purpose: optional(p.purpose),
+			Labels:  p.labelMap(),
+		}),
+	)
 	if err != nil {
 		return apiclient.Key{}, err
 	}
@@ -237,7 +310,13 @@ func (s *session) madeByService(ctx context.Context, client *apiclient.Client, k
 		err = place.keep(private, pair.Public)
 	}
 	if err != nil {
-		return apiclient.Key{}, fmt.Errorf("the service made %s, but its private half could not be written and is lost: %w\nDelete the record: plumlatch key delete %s", keyName, err, keyName)
+		return apiclient.Key{}, fmt.Errorf(
+			"the service made %s, but its private half could not be written and is lost: %w\nDelete the record: plumlatch key "+
+				"delete %s",
+			keyName,
+			err,
+			keyName,
+		)
 	}
 	return made.Key, nil
 }
@@ -252,7 +331,11 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 	held.flags(f)
 	comment := f.String("comment", "", "replaces the comment, which often names a person and a laptop")
 	drop := f.Bool("no-comment", false, "drop the comment")
-	list := f.String("list", "", "import every key in this `file`, one to a line, such as an authorized_keys file; NAME begins their names")
+	list := f.String(
+		"list",
+		"",
+		"import every key in this `file`, one to a line, such as an authorized_keys file; NAME begins their names",
+	)
 	yes := f.Bool("yes", false, "with -list: do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
 		if err := held.check(); err != nil {
@@ -283,11 +366,20 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		request := apiclient.ImportKey{Name: args[0], PublicKey: public.Line(), Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap(), Comment: optional(*comment)}
+		request := apiclient.ImportKey{
+			Name:      args[0],
+			PublicKey: public.Line(),
+			Keeper:    optional(n.keeper),
+			Purpose:   optional(n.purpose),
+			Labels:    n.labelMap(),
+			Comment:   optional(*comment),
+		}
 		if *drop {
 			request.Comment = new("")
 		}
-		k, err := answer[apiclient.Key](client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: newRequestKey()}, request))
+		k, err := answer[apiclient.Key](
+			client.ImportKey(ctx, &apiclient.ImportKeyParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		if err != nil {
 			return err
 		}
@@ -306,7 +398,18 @@ func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if k.Comment != "" && k.Comment == public.Comment {
 			note = s.faint("  (kept; -no-comment drops it, -comment TEXT replaces it)")
 		}
-		s.facts("Type", typeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment", k.Comment+note, "Keeper", keeperText(k))
+		s.facts(
+			"Type",
+			typeText(k.Type, k.Bits),
+			"SHA-256",
+			k.Fingerprints.Sha256,
+			"MD5",
+			k.Fingerprints.Md5,
+			"Comment",
+			k.Comment+note,
+			"Keeper",
+			keeperText(k),
+		)
 		s.showFindings(k.Findings)
 		return nil
 	}
@@ -378,9 +481,25 @@ func keyList(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		keys, total, err := fetch[apiclient.Key](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListKeys(ctx, &apiclient.ListKeysParams{After: after, Limit: &limit, Total: count, Q: optional(*find), Type: optional(*typ), Keeper: optional(*keeper), Label: optional(*label), Sort: sort})
-		})
+		keys, total, err := fetch[apiclient.Key](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListKeys(
+					ctx,
+					&apiclient.ListKeysParams{
+						After:  after,
+						Limit:  &limit,
+						Total:  count,
+						Q:      optional(*find),
+						Type:   optional(*typ),
+						Keeper: optional(*keeper),
+						Label:  optional(*label),
+						Sort:   sort,
+					},
+				)
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -393,7 +512,15 @@ var keyListing = listing[apiclient.Key]{
 	name: func(k apiclient.Key) string { return k.Name },
 	none: "No key fits. Make one: plumlatch key new NAME",
 	cells: func(k apiclient.Key) []string {
-		return []string{k.Name, k.Type, strconv.Itoa(k.Bits), keeperName(k), strconv.Itoa(k.Opens), day(k.CreatedAt), k.Fingerprints.Sha256}
+		return []string{
+			k.Name,
+			k.Type,
+			strconv.Itoa(k.Bits),
+			keeperName(k),
+			strconv.Itoa(k.Opens),
+			day(k.CreatedAt),
+			k.Fingerprints.Sha256,
+		}
 	},
 }
 
@@ -415,9 +542,13 @@ func keyShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		openings, total, err := fetch[apiclient.Opening](ctx, paging{limit: 50}, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListOpens(ctx, args[0], &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
-		})
+		openings, total, err := fetch[apiclient.Opening](
+			ctx,
+			paging{limit: 50},
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListOpens(ctx, args[0], &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -428,9 +559,40 @@ func keyShow(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			}{k, openings})
 		}
 		file := s.findPrivate(k.Fingerprints.Sha256)
-		s.facts("Name", k.Name, "Type", typeText(k.Type, k.Bits)+" ("+k.Algorithm+")", "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "MD5 of the SPKI DER", given(k.Fingerprints.SpkiMd5), "SHA-1 of the PKCS#8 DER", given(k.Fingerprints.Pkcs8Sha1), "SSHFP", given(k.Fingerprints.Sshfp), "Comment", k.Comment,
-			"Keeper", keeperText(k), "Purpose", k.Purpose, "Labels", labelText(k.Labels), "State", string(k.State),
-			"Private half", custodyText(k), "On this machine", file, "Recorded", moment(k.CreatedAt)+" by "+k.CreatedBy, "Public half", k.PublicKey)
+		s.facts(
+			"Name",
+			k.Name,
+			"Type",
+			typeText(k.Type, k.Bits)+" ("+k.Algorithm+")",
+			"SHA-256",
+			k.Fingerprints.Sha256,
+			"MD5",
+			k.Fingerprints.Md5,
+			"MD5 of the SPKI DER",
+			given(k.Fingerprints.SpkiMd5),
+			"SHA-1 of the PKCS#8 DER",
+			given(k.Fingerprints.Pkcs8Sha1),
+			"SSHFP",
+			given(k.Fingerprints.Sshfp),
+			"Comment",
+			k.Comment,
+			"Keeper",
+			keeperText(k),
+			"Purpose",
+			k.Purpose,
+			"Labels",
+			labelText(k.Labels),
+			"State",
+			string(k.State),
+			"Private half",
+			custodyText(k),
+			"On this machine",
+			file,
+			"Recorded",
+			moment(k.CreatedAt)+" by "+k.CreatedBy,
+			"Public half",
+			k.PublicKey,
+		)
 		s.showFindings(k.Findings)
 		fmt.Fprintln(s.env.Out)
 		if total == 0 {
@@ -494,7 +656,15 @@ func keyPrivate(f *flag.FlagSet) func(context.Context, *session, []string) error
 			return err
 		}
 		if !s.quiet && !s.json {
-			fmt.Fprintf(s.env.Out, "The private half of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service alone.\nProve that you hold it: plumlatch prove %s\nHave the safe forget its copy: plumlatch key forget %s\n", k.Name, s.shown(*out), k.Name, k.Name)
+			fmt.Fprintf(
+				s.env.Out,
+				"The private half of %s is in %s (mode 0600). It is handed over once; the copy in the safe serves the service "+
+					"alone.\nProve that you hold it: plumlatch prove %s\nHave the safe forget its copy: plumlatch key forget %s\n",
+				k.Name,
+				s.shown(*out),
+				k.Name,
+				k.Name,
+			)
 		}
 		return nil
 	}
@@ -512,7 +682,15 @@ func keyDelete(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			return err
 		}
 		if k.Opens == 0 {
-			if err := s.confirm(*yes, fmt.Sprintf("This deletes the record of %s (%s). Its private half, wherever it is, stays there.", k.Name, k.Fingerprints.Sha256), k.Name); err != nil {
+			if err := s.confirm(
+				*yes,
+				fmt.Sprintf(
+					"This deletes the record of %s (%s). Its private half, wherever it is, stays there.",
+					k.Name,
+					k.Fingerprints.Sha256,
+				),
+				k.Name,
+			); err != nil {
 				return err
 			}
 		}

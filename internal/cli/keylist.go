@@ -47,7 +47,12 @@ func (s *session) importList(ctx context.Context, prefix, path string, drop, yes
 	if err := s.confirm(yes, fmt.Sprintf("This records %d keys.", len(keys)), "import"); err != nil {
 		return err
 	}
-	results, err := s.sendList(ctx, client, keys, apiclient.ImportKeys{Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()})
+	results, err := s.sendList(
+		ctx,
+		client,
+		keys,
+		apiclient.ImportKeys{Keeper: optional(n.keeper), Purpose: optional(n.purpose), Labels: n.labelMap()},
+	)
 	if err != nil {
 		return err
 	}
@@ -56,7 +61,12 @@ func (s *session) importList(ctx context.Context, prefix, path string, drop, yes
 
 // sendList sends the keys in parts, two at once, and returns what became of
 // each, in order.
-func (s *session) sendList(ctx context.Context, client *apiclient.Client, keys []apiclient.ListedKey, common apiclient.ImportKeys) ([]apiclient.ListResult, error) {
+func (s *session) sendList(
+	ctx context.Context,
+	client *apiclient.Client,
+	keys []apiclient.ListedKey,
+	common apiclient.ImportKeys,
+) ([]apiclient.ListResult, error) {
 	parts := slices.Collect(inParts(keys))
 	answers := make([][]apiclient.ListResult, len(parts))
 	var told sync.Mutex
@@ -79,7 +89,12 @@ func (s *session) sendList(ctx context.Context, client *apiclient.Client, keys [
 		})
 	}
 	if err := sending.Wait(); err != nil {
-		return nil, fmt.Errorf("%d of %d keys were sent before this; the same command again goes on: %w", done, len(keys), err)
+		return nil, fmt.Errorf(
+			"%d of %d keys were sent before this; the same command again goes on: %w",
+			done,
+			len(keys),
+			err,
+		)
 	}
 	return slices.Concat(answers...), nil
 }
@@ -144,7 +159,11 @@ func readListFile(path string) ([]keypair.Listed, error) {
 }
 
 // nameListed gives every key a name that begins with the prefix.
-func nameListed(prefix string, listed []keypair.Listed, drop bool) (keys []apiclient.ListedKey, refused []keypair.Listed) {
+func nameListed(
+	prefix string,
+	listed []keypair.Listed,
+	drop bool,
+) (keys []apiclient.ListedKey, refused []keypair.Listed) {
 	keypair.RefuseTwice(listed)
 	var comments []string
 	for _, l := range listed {
@@ -216,10 +235,23 @@ func (s *session) showListResults(results []apiclient.ListResult, refused int) e
 			continue
 		}
 		told++
-		fmt.Fprintf(s.env.Out, "%s: %s %s\n", r.Name, strings.TrimSpace(string(r.State)+" "+given(r.KnownAs)), given(r.Detail))
+		fmt.Fprintf(
+			s.env.Out,
+			"%s: %s %s\n",
+			r.Name,
+			strings.TrimSpace(string(r.State)+" "+given(r.KnownAs)),
+			given(r.Detail),
+		)
 	}
 	if !s.quiet {
-		fmt.Fprintf(s.env.Out, "%d recorded, %d known already, %d names taken, %d refused.\n", counts[apiclient.ListResultStateRecorded], counts[apiclient.ListResultStateKnown], counts[apiclient.ListResultStateNameTaken], counts[apiclient.ListResultStateRefused]+refused)
+		fmt.Fprintf(
+			s.env.Out,
+			"%d recorded, %d known already, %d names taken, %d refused.\n",
+			counts[apiclient.ListResultStateRecorded],
+			counts[apiclient.ListResultStateKnown],
+			counts[apiclient.ListResultStateNameTaken],
+			counts[apiclient.ListResultStateRefused]+refused,
+		)
 	}
 	return nil
 }

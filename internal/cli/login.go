@@ -33,7 +33,12 @@ func (s *session) tryLogin(ctx context.Context, client *apiclient.Client, i apic
 	defer session.Close()
 	l := apiclient.Login{Reach: apiclient.LoginReach{Login: i.Connection.User + "@" + i.Name}}
 	if _, err := s.reportEntry(ctx, client, l, session, half); err != nil {
-		fmt.Fprintf(s.env.Err, "The login could not be reported as a proof: %v\nReport it later: plumlatch prove %s\n", err, l.Reach.Login)
+		fmt.Fprintf(
+			s.env.Err,
+			"The login could not be reported as a proof: %v\nReport it later: plumlatch prove %s\n",
+			err,
+			l.Reach.Login,
+		)
 	}
 	return nil
 }

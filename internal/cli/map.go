@@ -14,11 +14,20 @@ var mapCommands = []command{{
 	summary: "Draw logins against keys: which key stands where, or should",
 	detail: `One row for each login, the worst first; one column for each key, the one with the most
 logins first. Below stands which key is which.`,
-	examples: []string{"plumlatch reach map", "plumlatch reach map -region south-marsh", "plumlatch reach map -keeper oona -keys 12"},
+	examples: []string{
+		"plumlatch reach map",
+		"plumlatch reach map -region south-marsh",
+		"plumlatch reach map -keeper oona -keys 12",
+	},
 }}
 
 // fitSigns are how a map shows a fit.
-var fitSigns = map[apiclient.Fit]string{apiclient.FitInPlace: "●", apiclient.FitMissing: "○", apiclient.FitUngranted: "◆", apiclient.FitUnswept: "?"}
+var fitSigns = map[apiclient.Fit]string{
+	apiclient.FitInPlace:   "●",
+	apiclient.FitMissing:   "○",
+	apiclient.FitUngranted: "◆",
+	apiclient.FitUnswept:   "?",
+}
 
 func reachMap(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	limit := f.Int("limit", 200, "the greatest `number` of logins, up to 1000")
@@ -38,7 +47,14 @@ func reachMap(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		params := apiclient.GetReachMapParams{Limit: limit, Label: optional(*label), Region: optional(*region), Keeper: optional(*keeper), Key: optional(*key), Q: optional(*find)}
+		params := apiclient.GetReachMapParams{
+			Limit:  limit,
+			Label:  optional(*label),
+			Region: optional(*region),
+			Keeper: optional(*keeper),
+			Key:    optional(*key),
+			Q:      optional(*find),
+		}
 		if *state != "" {
 			params.State = new(apiclient.ReachState(*state))
 		}

@@ -28,7 +28,11 @@ var offlineCommands = []command{
 PEM, JWK), lists of keys such as authorized_keys, and with -agent the keys in the ssh-agent.
 It needs no service. It ends with status 3 if a file is not as it should be:
 a private half that others can read, halves that do not belong together, a broken key.`,
-		examples: []string{"plumlatch key inspect ~/.ssh/id_ed25519", "plumlatch key inspect ~/.ssh/*.pub -json", "plumlatch key inspect -agent"},
+		examples: []string{
+			"plumlatch key inspect ~/.ssh/id_ed25519",
+			"plumlatch key inspect ~/.ssh/*.pub -json",
+			"plumlatch key inspect -agent",
+		},
 	},
 	{
 		name: "key convert", args: "FILE", min: 1, max: 1, flags: keyConvert,
@@ -43,11 +47,20 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 			"plumlatch key convert saved-by-windows.pub -to line",
 		},
 	},
-	{name: "key public", args: "FILE", min: 1, max: 1, flags: keyPublic, summary: "Derive the public half of a private half", examples: []string{"plumlatch key public ~/.ssh/atlas > ~/.ssh/atlas.pub"}},
+	{
+		name:     "key public",
+		args:     "FILE",
+		min:      1,
+		max:      1,
+		flags:    keyPublic,
+		summary:  "Derive the public half of a private half",
+		examples: []string{"plumlatch key public ~/.ssh/atlas > ~/.ssh/atlas.pub"},
+	},
 	{
 		name: "key passphrase", args: "FILE", min: 1, max: 1, flags: keyPassphrase,
-		summary:  "Give a private half another passphrase, or none",
-		detail:   "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose encryption is sound. The old file stays beside it, with the ending .old.",
+		summary: "Give a private half another passphrase, or none",
+		detail: "The file keeps its format; classic PEM and .ppk version 2 are written as openssh and ppk3,\nwhose " +
+			"encryption is sound. The old file stays beside it, with the ending .old.",
 		examples: []string{"plumlatch key passphrase ~/.ssh/atlas", "plumlatch key passphrase ~/.ssh/robot -none"},
 	},
 }
@@ -262,7 +275,13 @@ func judgeTogether(all []inspected, keys []placedKey) {
 
 // inspectList says what the lines of a list of keys are.
 func inspectList(k keyOnDisk) (inspected, []keypair.Listed, error) {
-	i := inspected{File: k.path, Kind: "list of keys", Mode: fmt.Sprintf("%04o", k.mode), LineEnds: lineEnds(k.text), Findings: []keypair.Finding{}}
+	i := inspected{
+		File:     k.path,
+		Kind:     "list of keys",
+		Mode:     fmt.Sprintf("%04o", k.mode),
+		LineEnds: lineEnds(k.text),
+		Findings: []keypair.Finding{},
+	}
 	listed, notes, err := keypair.ReadList(string(k.text))
 	if err != nil {
 		return i, nil, wrapFile(k.path, err)
@@ -278,7 +297,17 @@ func inspectList(k keyOnDisk) (inspected, []keypair.Listed, error) {
 			continue
 		}
 		keys = append(keys, l)
-		i.Lines = append(i.Lines, inspectedLine{Line: l.Line, Type: l.Type, Bits: l.Bits, SHA256: keypair.FormatSHA256(l.SHA256()), Comment: l.Comment, Options: l.Options})
+		i.Lines = append(
+			i.Lines,
+			inspectedLine{
+				Line:    l.Line,
+				Type:    l.Type,
+				Bits:    l.Bits,
+				SHA256:  keypair.FormatSHA256(l.SHA256()),
+				Comment: l.Comment,
+				Options: l.Options,
+			},
+		)
 		for _, f := range keypair.Judge(l.Public) {
 			if f.Weight != keypair.Remark {
 				f.Text = fmt.Sprintf("line %d: %s", l.Line, f.Text)
@@ -291,7 +320,17 @@ func inspectList(k keyOnDisk) (inspected, []keypair.Listed, error) {
 
 func (s *session) inspect(k keyOnDisk) (inspected, error) {
 	p := k.key()
-	i := inspected{File: k.path, Kind: "public half", Format: k.public.Format, Type: p.Type, Bits: p.Bits, Comment: p.Comment, Mode: fmt.Sprintf("%04o", k.mode), LineEnds: lineEnds(k.text), Findings: []keypair.Finding{}}
+	i := inspected{
+		File:     k.path,
+		Kind:     "public half",
+		Format:   k.public.Format,
+		Type:     p.Type,
+		Bits:     p.Bits,
+		Comment:  p.Comment,
+		Mode:     fmt.Sprintf("%04o", k.mode),
+		LineEnds: lineEnds(k.text),
+		Findings: []keypair.Finding{},
+	}
 	if len(p.Blob) > 0 {
 		i.SHA256, i.MD5, i.SSHFP = keypair.FormatSHA256(p.SHA256()), keypair.FormatMD5(p.MD5()), p.SSHFP()
 		if sum := p.SPKIMD5(); sum != nil {
@@ -304,7 +343,19 @@ func (s *session) inspect(k keyOnDisk) (inspected, error) {
 	if k.private != nil {
 		for _, n := range k.private.Notes {
 			i.Repaired = append(i.Repaired, n.Text)
-			i.Findings = append(i.Findings, keypair.Finding{Code: "damaged-text", Weight: keypair.Caution, Text: "other programs may refuse the file: " + n.Text, Remedy: "Write it anew: plumlatch key convert " + s.shown(k.path) + " -to openssh -replace -out " + s.shown(k.path)})
+			i.Findings = append(
+				i.Findings,
+				keypair.Finding{
+					Code:   "damaged-text",
+					Weight: keypair.Caution,
+					Text:   "other programs may refuse the file: " + n.Text,
+					Remedy: "Write it anew: plumlatch key convert " + s.shown(
+						k.path,
+					) + " -to openssh -replace -out " + s.shown(
+						k.path,
+					),
+				},
+			)
 		}
 		i.Kind, i.Format, i.Encrypted, i.Cipher = "private half", k.private.Format, k.private.Encrypted, k.private.Cipher
 		if !k.sealed {
@@ -330,10 +381,32 @@ func (s *session) inspect(k keyOnDisk) (inspected, error) {
 func (s *session) judgeFile(k keyOnDisk) []keypair.Finding {
 	var out []keypair.Finding
 	if k.mode&0o077 != 0 {
-		out = append(out, keypair.Finding{Code: "mode-open", Weight: keypair.Bad, Text: fmt.Sprintf("the mode %04o lets others read it, and ssh refuses such a file", k.mode), Remedy: "chmod 600 " + s.shown(k.path)})
+		out = append(
+			out,
+			keypair.Finding{
+				Code:   "mode-open",
+				Weight: keypair.Bad,
+				Text:   fmt.Sprintf("the mode %04o lets others read it, and ssh refuses such a file", k.mode),
+				Remedy: "chmod 600 " + s.shown(k.path),
+			},
+		)
 	}
 	if bytes.Contains(k.text, []byte("\r\n")) && !strings.HasPrefix(string(k.private.Format), "ppk") {
-		out = append(out, keypair.Finding{Code: "crlf", Weight: keypair.Caution, Text: "its line ends are CRLF, which some clients refuse", Remedy: "plumlatch key convert " + s.shown(k.path) + " -to " + string(k.private.Format) + " -replace -out " + s.shown(k.path)})
+		out = append(
+			out,
+			keypair.Finding{
+				Code:   "crlf",
+				Weight: keypair.Caution,
+				Text:   "its line ends are CRLF, which some clients refuse",
+				Remedy: "plumlatch key convert " + s.shown(
+					k.path,
+				) + " -to " + string(
+					k.private.Format,
+				) + " -replace -out " + s.shown(
+					k.path,
+				),
+			},
+		)
 	}
 	return out
 }
@@ -353,7 +426,15 @@ func (s *session) compareHalves(k keyOnDisk, i *inspected) error {
 	together := err == nil && bytes.Equal(public.Blob, k.key().Blob)
 	i.Belongs = &together
 	if !together {
-		i.Findings = append(i.Findings, keypair.Finding{Code: "halves-differ", Weight: keypair.Bad, Text: beside + " is not the public half of it", Remedy: "Write it anew: plumlatch key public " + s.shown(k.path)})
+		i.Findings = append(
+			i.Findings,
+			keypair.Finding{
+				Code:   "halves-differ",
+				Weight: keypair.Bad,
+				Text:   beside + " is not the public half of it",
+				Remedy: "Write it anew: plumlatch key public " + s.shown(k.path),
+			},
+		)
 	}
 	return nil
 }
@@ -372,12 +453,30 @@ func lineEnds(text []byte) string {
 }
 
 var formatNames = map[keypair.Format]string{
-	keypair.OpenSSHPrivate: "OpenSSH's own", keypair.ClassicPEM: "PEM, PKCS#1 or SEC1", keypair.PKCS8: "PEM, PKCS#8", keypair.PPK2: ".ppk version 2", keypair.PPK3: ".ppk version 3",
-	keypair.OneLine: "one line, OpenSSH", keypair.RFC4716: "armoured, RFC 4716", keypair.SPKI: "PEM, SPKI or PKCS#1", keypair.JWK: "JSON Web Key",
+	keypair.OpenSSHPrivate: "OpenSSH's own",
+	keypair.ClassicPEM:     "PEM, PKCS#1 or SEC1",
+	keypair.PKCS8:          "PEM, PKCS#8",
+	keypair.PPK2:           ".ppk version 2",
+	keypair.PPK3:           ".ppk version 3",
+	keypair.OneLine:        "one line, OpenSSH",
+	keypair.RFC4716:        "armoured, RFC 4716",
+	keypair.SPKI:           "PEM, SPKI or PKCS#1",
+	keypair.JWK:            "JSON Web Key",
 }
 
 func (s *session) showInspectedList(i inspected) {
-	s.facts("File", i.File, "Kind", fmt.Sprintf("%s, %d lines", i.Kind, len(i.Lines)), "Mode", i.Mode, "Line ends", i.LineEnds, "Repaired", strings.Join(i.Repaired, "; "))
+	s.facts(
+		"File",
+		i.File,
+		"Kind",
+		fmt.Sprintf("%s, %d lines", i.Kind, len(i.Lines)),
+		"Mode",
+		i.Mode,
+		"Line ends",
+		i.LineEnds,
+		"Repaired",
+		strings.Join(i.Repaired, "; "),
+	)
 	t := table{head: []string{"LINE", "TYPE", "SHA-256", "COMMENT", "OPTIONS"}}
 	for _, l := range i.Lines {
 		if l.Refused == "" {
@@ -416,9 +515,38 @@ func (s *session) showInspected(i inspected) {
 			together = i.PublicFile + " does NOT belong to it"
 		}
 	}
-	s.facts("File", i.File, "Kind", i.Kind, "Format", formatNames[i.Format], "Type", typ, "Encrypted", encrypted, "Comment", i.Comment,
-		"SHA-256", i.SHA256, "MD5", i.MD5, "MD5 of the SPKI DER", i.SPKIMD5, "SHA-1 of the PKCS#8 DER", i.PKCS8SHA1, "SSHFP", i.SSHFP,
-		"Mode", i.Mode, "Line ends", i.LineEnds, "Public half", together, "Repaired", strings.Join(i.Repaired, "; "))
+	s.facts(
+		"File",
+		i.File,
+		"Kind",
+		i.Kind,
+		"Format",
+		formatNames[i.Format],
+		"Type",
+		typ,
+		"Encrypted",
+		encrypted,
+		"Comment",
+		i.Comment,
+		"SHA-256",
+		i.SHA256,
+		"MD5",
+		i.MD5,
+		"MD5 of the SPKI DER",
+		i.SPKIMD5,
+		"SHA-1 of the PKCS#8 DER",
+		i.PKCS8SHA1,
+		"SSHFP",
+		i.SSHFP,
+		"Mode",
+		i.Mode,
+		"Line ends",
+		i.LineEnds,
+		"Public half",
+		together,
+		"Repaired",
+		strings.Join(i.Repaired, "; "),
+	)
 	for _, f := range i.Findings {
 		s.showFinding(f)
 	}
@@ -455,7 +583,9 @@ func keyConvert(f *flag.FlagSet) func(context.Context, *session, []string) error
 	return func(_ context.Context, s *session, args []string) error {
 		format := keypair.Format(*to)
 		if _, known := formatNames[format]; !known {
-			return &usageError{fmt.Sprintf("-to is one of openssh, pem, pkcs8, ppk2, ppk3, line, rfc4716, spki and jwk, not %q", *to)}
+			return &usageError{
+				fmt.Sprintf("-to is one of openssh, pem, pkcs8, ppk2, ppk3, line, rfc4716, spki and jwk, not %q", *to),
+			}
 		}
 		public := slices.Contains([]keypair.Format{keypair.OneLine, keypair.RFC4716, keypair.SPKI, keypair.JWK}, format)
 		k, err := s.readKeyFile(args[0], *passphraseFile, !public)
@@ -528,7 +658,11 @@ func keyPassphrase(f *flag.FlagSet) func(context.Context, *session, []string) er
 			return err
 		}
 		format := k.private.Format
-		if sound := map[keypair.Format]keypair.Format{keypair.ClassicPEM: keypair.OpenSSHPrivate, keypair.PPK2: keypair.PPK3}[format]; sound != "" && len(passphrase) > 0 {
+		if sound := map[keypair.Format]keypair.Format{
+			keypair.ClassicPEM: keypair.OpenSSHPrivate,
+			keypair.PPK2:       keypair.PPK3,
+		}[format]; sound != "" &&
+			len(passphrase) > 0 {
 			format = sound
 		}
 		text, err := k.private.Write(rand.Reader, format, passphrase)
@@ -575,6 +709,11 @@ func (s *session) writeKeyFile(path string, text []byte, replace bool) error {
 	if err := os.Rename(temp.Name(), path); err != nil {
 		return err
 	}
-	fmt.Fprintf(s.env.Err, "Wrote %s (mode 0600). The old file is %s: delete it once you are sure.\n", s.shown(path), s.shown(old))
+	fmt.Fprintf(
+		s.env.Err,
+		"Wrote %s (mode 0600). The old file is %s: delete it once you are sure.\n",
+		s.shown(path),
+		s.shown(old),
+	)
 	return nil
 }

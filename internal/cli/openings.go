@@ -12,15 +12,38 @@ import (
 
 var openingCommands = []command{
 	{
-		name: "find", args: "TEXT", min: 1, max: 1, flags: findNames, summary: "Find instances, logins, keys, persons and teams by a part of a name",
+		name:    "find",
+		args:    "TEXT",
+		min:     1,
+		max:     1,
+		flags:   findNames,
+		summary: "Find instances, logins, keys, persons and teams by a part of a name",
 		detail: `Names, addresses, purposes and comments of keys are looked through, in any letter case; what is called
 just that comes first. With an @ in the text it looks for logins. For a fingerprint or a key file there is
 plumlatch trace. It ends with status 3 if nothing is found.`,
 		examples: []string{"plumlatch find tide", "plumlatch find 127.64.1.9", "plumlatch find pi@"},
 	},
 	traceCommand,
-	{name: "opens", args: "KEY", min: 1, max: 1, flags: opens, summary: "Show which logins a key opens", detail: driftDetail, examples: []string{"plumlatch opens hides-shared"}},
-	{name: "openers", args: "INSTANCE", min: 1, max: 1, flags: openers, summary: "Show which keys open an instance", detail: driftDetail, examples: []string{"plumlatch openers atlas-web-1"}},
+	{
+		name:     "opens",
+		args:     "KEY",
+		min:      1,
+		max:      1,
+		flags:    opens,
+		summary:  "Show which logins a key opens",
+		detail:   driftDetail,
+		examples: []string{"plumlatch opens hides-shared"},
+	},
+	{
+		name:     "openers",
+		args:     "INSTANCE",
+		min:      1,
+		max:      1,
+		flags:    openers,
+		summary:  "Show which keys open an instance",
+		detail:   driftDetail,
+		examples: []string{"plumlatch openers atlas-web-1"},
+	},
 }
 
 const driftDetail = `It ends with status 3 if a granted key was not there at the last look ("missing"), or
@@ -51,29 +74,52 @@ var nameListing = listing[apiclient.Named]{
 	cells: func(n apiclient.Named) []string {
 		see := map[apiclient.NamedKind]string{
 			apiclient.NamedKindInstance: "plumlatch instance show ", apiclient.NamedKindLogin: "plumlatch login show ",
-			apiclient.NamedKindKey: "plumlatch key show ", apiclient.NamedKindPerson: "plumlatch key list -keeper ", apiclient.NamedKindTeam: "plumlatch key list -keeper ",
+			apiclient.NamedKindKey:    "plumlatch key show ",
+			apiclient.NamedKindPerson: "plumlatch key list -keeper ",
+			apiclient.NamedKindTeam:   "plumlatch key list -keeper ",
 		}[n.Kind]
 		return []string{string(n.Kind), n.Name, n.About, see + n.Name}
 	},
 }
 
 func opens(f *flag.FlagSet) func(context.Context, *session, []string) error {
-	return openingsOf(f, false, "%s opens nothing.", func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error) {
-		return c.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
-	})
+	return openingsOf(
+		f,
+		false,
+		"%s opens nothing.",
+		func(
+			ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool,
+		) (*http.Response, error) {
+			return c.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+		},
+	)
 }
 
 func openers(f *flag.FlagSet) func(context.Context, *session, []string) error {
-	return openingsOf(f, true, "No key that is known opens %s.", func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error) {
-		return c.ListOpeners(ctx, name, &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
-	})
+	return openingsOf(
+		f,
+		true,
+		"No key that is known opens %s.",
+		func(
+			ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool,
+		) (*http.Response, error) {
+			return c.ListOpeners(ctx, name, &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+		},
+	)
 }
 
-type openingsCall func(ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool) (*http.Response, error)
+type openingsCall func(
+	ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool,
+) (*http.Response, error)
 
 // openingsOf lists what the call gives for the one argument; none is said where
 // that is nothing.
-func openingsOf(f *flag.FlagSet, byInstance bool, none string, call openingsCall) func(context.Context, *session, []string) error {
+func openingsOf(
+	f *flag.FlagSet,
+	byInstance bool,
+	none string,
+	call openingsCall,
+) func(context.Context, *session, []string) error {
 	var p paging
 	p.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
@@ -81,9 +127,13 @@ func openingsOf(f *flag.FlagSet, byInstance bool, none string, call openingsCall
 		if err != nil {
 			return err
 		}
-		rows, total, err := fetch[apiclient.Opening](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return call(ctx, client, args[0], after, limit, count)
-		})
+		rows, total, err := fetch[apiclient.Opening](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return call(ctx, client, args[0], after, limit, count)
+			},
+		)
 		if err != nil {
 			return err
 		}

@@ -13,22 +13,137 @@ import (
 )
 
 var operatorCommands = []command{
-	{name: "set-up", args: "NAME", min: 1, max: 1, flags: setUp, summary: "Make the first admin of a new service", detail: "The set-up secret is printed where the service was started, anew at each start until there is\nan account.", examples: []string{"plumlatch set-up ines -server https://latch.wrackline.example"}},
-	{name: "password", flags: password, summary: "Change your password; your console sessions end", examples: []string{"plumlatch password"}},
-	{name: "factor add", flags: factorAdd, summary: "Sign in with a second factor from now on", detail: "The secret goes into an authenticator, whose six digits are asked for at each sign-in. The\nrecovery codes let you in without it, each once.", examples: []string{"plumlatch factor add"}},
-	{name: "factor remove", flags: factorRemove, summary: "Give your second factor up, by a code of it", examples: []string{"plumlatch factor remove -code 123456"}},
-	{name: "session list", flags: sessionList, summary: "List your console sessions, or everybody's", examples: []string{"plumlatch session list", "plumlatch session list -all"}},
-	{name: "session end", args: "[ID]", max: 1, flags: sessionEnd, summary: "End a console session at once, or all of somebody with their tokens", examples: []string{"plumlatch session end -of oona", "plumlatch session end 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
-	{name: "operator add", args: "NAME", min: 1, max: 1, flags: operatorAdd, summary: "Give somebody an account", detail: "The password is asked for, or read from a file. Somebody with an issuer name signs in through\nthe OpenID Connect issuer, and needs none.",
-		examples: []string{"plumlatch operator add runa -role operator -limit team=cameras -title \"Runa Lund, cameras\"", "plumlatch operator add marek -role admin -issuer-name marek@wrackline.example"}},
-	{name: "operator list", flags: operatorList, summary: "List the accounts", examples: []string{"plumlatch operator list"}},
-	{name: "operator change", args: "NAME", min: 1, max: 1, flags: operatorChange, summary: "Change a role, a limit, a password or whether an account is open", examples: []string{"plumlatch operator change runa -role viewer", "plumlatch operator change runa -no-limit", "plumlatch operator change tomas -close -reason \"his laptop was stolen\""}},
-	{name: "operator leave", args: "NAME", min: 1, max: 1, flags: operatorLeave, summary: "See what somebody's leaving takes, and begin it", detail: "Without -to it shows what they hold, and what would be shut or thin without them. With it their\nkeys are replaced by keys of the one who follows, or withdrawn where others keep the\nlogin solid; kept ones are handed over. The account is closed last.",
-		examples: []string{"plumlatch operator leave marek", "plumlatch operator leave marek -to ines -reason \"he goes to the lighthouse\"", "plumlatch operator leave marek -again", "plumlatch operator leave marek -off"}},
-	{name: "team add", args: "NAME", min: 1, max: 1, flags: teamAdd, summary: "Make a team, that can keep keys", examples: []string{"plumlatch team add cameras -title \"the camera crew\""}},
-	{name: "team join", args: "TEAM NAME", min: 2, max: 2, flags: teamJoin, summary: "Put somebody into a team", examples: []string{"plumlatch team join cameras runa"}},
-	{name: "team part", args: "TEAM NAME", min: 2, max: 2, flags: teamPart, summary: "Take somebody out of a team", examples: []string{"plumlatch team part cameras runa"}},
-	{name: "team delete", args: "TEAM", min: 1, max: 1, flags: teamDelete, summary: "End a team that holds no key", examples: []string{"plumlatch team delete cameras"}},
+	{
+		name:    "set-up",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   setUp,
+		summary: "Make the first admin of a new service",
+		detail: "The set-up secret is printed where the service was started, anew at each start until there is\nan " +
+			"account.",
+		examples: []string{"plumlatch set-up ines -server https://latch.wrackline.example"},
+	},
+	{
+		name:     "password",
+		flags:    password,
+		summary:  "Change your password; your console sessions end",
+		examples: []string{"plumlatch password"},
+	},
+	{
+		name:    "factor add",
+		flags:   factorAdd,
+		summary: "Sign in with a second factor from now on",
+		detail: "The secret goes into an authenticator, whose six digits are asked for at each sign-in. The\nrecovery " +
+			"codes let you in without it, each once.",
+		examples: []string{"plumlatch factor add"},
+	},
+	{
+		name:     "factor remove",
+		flags:    factorRemove,
+		summary:  "Give your second factor up, by a code of it",
+		examples: []string{"plumlatch factor remove -code 123456"},
+	},
+	{
+		name:     "session list",
+		flags:    sessionList,
+		summary:  "List your console sessions, or everybody's",
+		examples: []string{"plumlatch session list", "plumlatch session list -all"},
+	},
+	{
+		name:     "session end",
+		args:     "[ID]",
+		max:      1,
+		flags:    sessionEnd,
+		summary:  "End a console session at once, or all of somebody with their tokens",
+		examples: []string{"plumlatch session end -of oona", "plumlatch session end 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+	},
+	{
+		name:    "operator add",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   operatorAdd,
+		summary: "Give somebody an account",
+		detail: "The password is asked for, or read from a file. Somebody with an issuer name signs in through\nthe " +
+			"OpenID Connect issuer, and needs none.",
+		examples: []string{
+			"plumlatch operator add runa -role operator -limit team=cameras -title \"Runa Lund, cameras\"",
+			"plumlatch operator add marek -role admin -issuer-name marek@wrackline.example",
+		},
+	},
+	{
+		name:     "operator list",
+		flags:    operatorList,
+		summary:  "List the accounts",
+		examples: []string{"plumlatch operator list"},
+	},
+	{
+		name:    "operator change",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   operatorChange,
+		summary: "Change a role, a limit, a password or whether an account is open",
+		examples: []string{
+			"plumlatch operator change runa -role viewer",
+			"plumlatch operator change runa -no-limit",
+			"plumlatch operator change tomas -close -reason \"his laptop was stolen\"",
+		},
+	},
+	{
+		name:    "operator leave",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   operatorLeave,
+		summary: "See what somebody's leaving takes, and begin it",
+		detail: "Without -to it shows what they hold, and what would be shut or thin without them. With it their\nkeys " +
+			"are replaced by keys of the one who follows, or withdrawn where others keep the\nlogin solid; kept ones are " +
+			"handed over. The account is closed last.",
+		examples: []string{
+			"plumlatch operator leave marek",
+			"plumlatch operator leave marek -to ines -reason \"he goes to the lighthouse\"",
+			"plumlatch operator leave marek -again",
+			"plumlatch operator leave marek -off",
+		},
+	},
+	{
+		name:     "team add",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    teamAdd,
+		summary:  "Make a team, that can keep keys",
+		examples: []string{"plumlatch team add cameras -title \"the camera crew\""},
+	},
+	{
+		name:     "team join",
+		args:     "TEAM NAME",
+		min:      2,
+		max:      2,
+		flags:    teamJoin,
+		summary:  "Put somebody into a team",
+		examples: []string{"plumlatch team join cameras runa"},
+	},
+	{
+		name:     "team part",
+		args:     "TEAM NAME",
+		min:      2,
+		max:      2,
+		flags:    teamPart,
+		summary:  "Take somebody out of a team",
+		examples: []string{"plumlatch team part cameras runa"},
+	},
+	{
+		name:     "team delete",
+		args:     "TEAM",
+		min:      1,
+		max:      1,
+		flags:    teamDelete,
+		summary:  "End a team that holds no key",
+		examples: []string{"plumlatch team delete cameras"},
+	},
 }
 
 func setUp(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -48,7 +163,10 @@ func setUp(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		r, err := client.SetUp(ctx, apiclient.FirstAdmin{Secret: secret, Name: args[0], Password: word, Title: optional(*title)})
+		r, err := client.SetUp(
+			ctx,
+			apiclient.FirstAdmin{Secret: secret, Name: args[0], Password: word, Title: optional(*title)},
+		)
 		return s.settled(r, err, "%s is an admin now. Sign in: plumlatch sign-in %s", args[0], args[0])
 	}
 }
@@ -84,7 +202,12 @@ func factorAdd(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			}
 			if s.json || !isTerminal(s.env.In) {
 				return s.record(factor, factor.Secret, func() {
-					s.say("Put this secret into an authenticator:\n  %s\nor give it this address:\n  %s\nThen confirm it: plumlatch factor add -code DIGITS", factor.Secret, factor.Url)
+					s.say(
+						"Put this secret into an authenticator:\n  %s\nor give it this address:\n  %s\nThen confirm it: plumlatch "+
+							"factor add -code DIGITS",
+						factor.Secret,
+						factor.Url,
+					)
 				})
 			}
 			s.say("Put this secret into an authenticator:\n  %s\nor give it this address:\n  %s", factor.Secret, factor.Url)
@@ -96,7 +219,10 @@ func factorAdd(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			return err
 		}
 		return s.record(codes, strings.Join(codes.Codes, "\n"), func() {
-			s.say("The second factor is in use. These recovery codes, shown only now, let you in without it, each once:\n  %s", strings.Join(codes.Codes, "\n  "))
+			s.say(
+				"The second factor is in use. These recovery codes, shown only now, let you in without it, each once:\n  %s",
+				strings.Join(codes.Codes, "\n  "),
+			)
 		})
 	})
 }
@@ -177,7 +303,13 @@ func (s *session) endAllOf(ctx context.Context, client *apiclient.Client, person
 			continue
 		}
 		if _, err := answerBytes(client.RevokeToken(ctx, k.Id.String())); err != nil {
-			fmt.Fprintf(s.env.Err, "%s of %s ended and %s revoked before this:\n", counted(ended, "session"), person, counted(revoked, "token"))
+			fmt.Fprintf(
+				s.env.Err,
+				"%s of %s ended and %s revoked before this:\n",
+				counted(ended, "session"),
+				person,
+				counted(revoked, "token"),
+			)
 			return err
 		}
 		revoked++
@@ -190,11 +322,21 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	role := f.String("role", "operator", "viewer, operator or admin")
 	title := f.String("title", "", "who that is, in words")
 	passwordFile := f.String("password-file", "", "`file` that holds the password; asked for unless given")
-	issuer := f.String("issuer-name", "", "what the OpenID Connect issuer calls them: a verified e-mail address, or the subject")
+	issuer := f.String(
+		"issuer-name",
+		"",
+		"what the OpenID Connect issuer calls them: a verified e-mail address, or the subject",
+	)
 	limits := labels{}
 	f.Var(limits, "limit", "`name=value` of the instances that they see and touch; may be given several times")
 	return withConfirmed(f, func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
-		request := apiclient.NewOperator{Name: args[0], Role: apiclient.Role(*role), Title: optional(*title), IssuerName: optional(*issuer), Limits: labelsOf(limits)}
+		request := apiclient.NewOperator{
+			Name:       args[0],
+			Role:       apiclient.Role(*role),
+			Title:      optional(*title),
+			IssuerName: optional(*issuer),
+			Limits:     labelsOf(limits),
+		}
 		if *issuer == "" || *passwordFile != "" {
 			word, err := s.secret("Password for "+args[0]+" (10 characters or more): ", *passwordFile)
 			if err != nil {
@@ -202,7 +344,9 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *session, []string) erro
 			}
 			request.Password = &word
 		}
-		o, err := answer[apiclient.Operator](client.AddOperator(ctx, &apiclient.AddOperatorParams{IdempotencyKey: newRequestKey()}, request))
+		o, err := answer[apiclient.Operator](
+			client.AddOperator(ctx, &apiclient.AddOperatorParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		if err != nil {
 			return err
 		}
@@ -261,7 +405,11 @@ var operatorListing = listing[apiclient.Operator]{
 func operatorChange(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	role := f.String("role", "", "viewer, operator or admin")
 	limits := labels{}
-	f.Var(limits, "limit", "`name=value` of the instances that they see and touch, in place of those of now; may be given several times")
+	f.Var(
+		limits,
+		"limit",
+		"`name=value` of the instances that they see and touch, in place of those of now; may be given several times",
+	)
 	free := f.Bool("no-limit", false, "let them see and touch all instances")
 	newPassword := f.Bool("new-password", false, "ask for a new password")
 	passwordFile := f.String("password-file", "", "`file` that holds a new password")
@@ -322,10 +470,20 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *session, []string) er
 			l, err = answer[apiclient.Leaving](client.CallOffLeaving(ctx, args[0]))
 		case *to != "" || *again:
 			s.showLeaving(l)
-			if err := s.confirm(*yes, fmt.Sprintf("This takes the keys of %s out of all logins and closes the account.", args[0]), args[0]); err != nil {
+			if err := s.confirm(
+				*yes,
+				fmt.Sprintf("This takes the keys of %s out of all logins and closes the account.", args[0]),
+				args[0],
+			); err != nil {
 				return err
 			}
-			l, err = answer[apiclient.Leaving](client.BeginLeaving(ctx, args[0], apiclient.BeginLeaving{To: optional(*to), Reason: optional(*reason), Again: again}))
+			l, err = answer[apiclient.Leaving](
+				client.BeginLeaving(
+					ctx,
+					args[0],
+					apiclient.BeginLeaving{To: optional(*to), Reason: optional(*reason), Again: again},
+				),
+			)
 		}
 		if err != nil {
 			return err
@@ -346,7 +504,11 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *session, []string) er
 }
 
 // watchLeaving tells how far the replacing is, until the account is closed or it waits for somebody.
-func (s *session) watchLeaving(ctx context.Context, client *apiclient.Client, l apiclient.Leaving) (apiclient.Leaving, error) {
+func (s *session) watchLeaving(
+	ctx context.Context,
+	client *apiclient.Client,
+	l apiclient.Leaving,
+) (apiclient.Leaving, error) {
 	watched := false
 	for !l.Closed && l.Note == nil {
 		if l.Rotation != nil && !watched {
@@ -385,7 +547,13 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 		s.say("%s has left: none of their keys is in place, and the account is closed.", l.Person)
 		return
 	case l.BegunAt != nil:
-		s.say("%s is leaving; %s began it on %s, and %s follows.", l.Person, given(l.BegunBy), moment(*l.BegunAt), given(l.To))
+		s.say(
+			"%s is leaving; %s began it on %s, and %s follows.",
+			l.Person,
+			given(l.BegunBy),
+			moment(*l.BegunAt),
+			given(l.To),
+		)
 	case len(l.Items) == 0:
 		s.say("%s holds no key.", l.Person)
 	default:
@@ -399,7 +567,10 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 		t.write(s)
 	}
 	if len(l.TeamKeys) > 0 {
-		s.say("They may also have the keys of their teams: %s. Rotate those: plumlatch rotate plan -key NAME", strings.Join(l.TeamKeys, ", "))
+		s.say(
+			"They may also have the keys of their teams: %s. Rotate those: plumlatch rotate plan -key NAME",
+			strings.Join(l.TeamKeys, ", "),
+		)
 	}
 	switch {
 	case l.Note != nil:
@@ -412,14 +583,20 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 }
 
 var leavingWords = map[apiclient.LeavingItemWhat]string{
-	apiclient.LeavingItemWhatReplace: "replace it by a key of whoever follows", apiclient.LeavingItemWhatWithdraw: "withdraw it; others keep the login solid, or it is missing",
-	apiclient.LeavingItemWhatHandOver: "hand it over; its private half has never left the safe", apiclient.LeavingItemWhatRetire: "retire it; it opens nothing",
+	apiclient.LeavingItemWhatReplace:  "replace it by a key of whoever follows",
+	apiclient.LeavingItemWhatWithdraw: "withdraw it; others keep the login solid, or it is missing",
+	apiclient.LeavingItemWhatHandOver: "hand it over; its private half has never left the safe",
+	apiclient.LeavingItemWhatRetire:   "retire it; it opens nothing",
 }
 
 func teamAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	title := f.String("title", "", "what the team is, in words")
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
-		r, err := client.AddTeam(ctx, &apiclient.AddTeamParams{IdempotencyKey: newRequestKey()}, apiclient.NewTeam{Name: args[0], Title: optional(*title)})
+		r, err := client.AddTeam(
+			ctx,
+			&apiclient.AddTeamParams{IdempotencyKey: newRequestKey()},
+			apiclient.NewTeam{Name: args[0], Title: optional(*title)},
+		)
 		return s.settled(r, err, "The team %s is there. Put somebody in: plumlatch team join %s NAME", args[0], args[0])
 	})
 }
@@ -434,7 +611,14 @@ func teamJoin(*flag.FlagSet) func(context.Context, *session, []string) error {
 func teamPart(*flag.FlagSet) func(context.Context, *session, []string) error {
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
 		r, err := client.PartTeam(ctx, args[0], args[1])
-		return s.settled(r, err, "%s is not in the team %s. They may still have its keys: plumlatch rotate plan -keeper %s", args[1], args[0], args[0])
+		return s.settled(
+			r,
+			err,
+			"%s is not in the team %s. They may still have its keys: plumlatch rotate plan -keeper %s",
+			args[1],
+			args[0],
+			args[0],
+		)
 	})
 }
 

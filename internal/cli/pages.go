@@ -29,7 +29,11 @@ type page[T any] struct {
 }
 
 // fetch gets rows page by page until there are enough.
-func fetch[T any](ctx context.Context, p paging, get func(ctx context.Context, after *string, limit int, total *bool) (*http.Response, error)) (rows []T, total int, err error) {
+func fetch[T any](
+	ctx context.Context,
+	p paging,
+	get func(ctx context.Context, after *string, limit int, total *bool) (*http.Response, error),
+) (rows []T, total int, err error) {
 	if p.limit < 1 {
 		return nil, 0, &usageError{"-limit is at least 1"}
 	}

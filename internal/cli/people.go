@@ -19,15 +19,52 @@ import (
 var peopleCommands = []command{
 	{
 		name: "sign-in", args: "[NAME]", max: 1, flags: signIn, summary: "Sign in and keep a token on this machine",
-		detail:   "The token is kept in ~/.config/plumlatch/sign-in.json with mode 0600; the password is not kept.",
-		examples: []string{"plumlatch sign-in ines -server https://latch.wrackline.example", "plumlatch sign-in marek -password-file ./secret"},
+		detail: "The token is kept in ~/.config/plumlatch/sign-in.json with mode 0600; the password is not kept.",
+		examples: []string{
+			"plumlatch sign-in ines -server https://latch.wrackline.example",
+			"plumlatch sign-in marek -password-file ./secret",
+		},
 	},
-	{name: "sign-out", flags: signOut, summary: "Revoke the kept token and forget it", examples: []string{"plumlatch sign-out"}},
+	{
+		name:     "sign-out",
+		flags:    signOut,
+		summary:  "Revoke the kept token and forget it",
+		examples: []string{"plumlatch sign-out"},
+	},
 	{name: "whoami", flags: whoami, summary: "Show who you are to the service", examples: []string{"plumlatch whoami"}},
-	{name: "keeper list", flags: keeperList, summary: "List the persons and teams that hold keys", examples: []string{"plumlatch keeper list"}},
-	{name: "token new", args: "NAME", min: 1, max: 1, flags: tokenNew, summary: "Make a token for a program; its secret is shown once", examples: []string{"plumlatch token new nightly-report -role viewer -days 30", "plumlatch token new sweeper -only sweep -limit team=cameras"}},
-	{name: "token list", flags: tokenList, summary: "List your tokens, or everybody's", examples: []string{"plumlatch token list", "plumlatch token list -all"}},
-	{name: "token revoke", args: "ID", min: 1, max: 1, flags: tokenRevoke, summary: "End a token at once", examples: []string{"plumlatch token revoke 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
+	{
+		name:     "keeper list",
+		flags:    keeperList,
+		summary:  "List the persons and teams that hold keys",
+		examples: []string{"plumlatch keeper list"},
+	},
+	{
+		name:    "token new",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   tokenNew,
+		summary: "Make a token for a program; its secret is shown once",
+		examples: []string{
+			"plumlatch token new nightly-report -role viewer -days 30",
+			"plumlatch token new sweeper -only sweep -limit team=cameras",
+		},
+	},
+	{
+		name:     "token list",
+		flags:    tokenList,
+		summary:  "List your tokens, or everybody's",
+		examples: []string{"plumlatch token list", "plumlatch token list -all"},
+	},
+	{
+		name:     "token revoke",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    tokenRevoke,
+		summary:  "End a token at once",
+		examples: []string{"plumlatch token revoke 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+	},
 }
 
 func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -67,7 +104,14 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			host = "machine"
 		}
 		tokenName := name.Suggest("sign-in-" + host)
-		made, err := answer[apiclient.NewToken](plain.AddToken(ctx, &apiclient.AddTokenParams{IdempotencyKey: newRequestKey()}, apiclient.AddToken{Name: tokenName, Days: days}, withCookie))
+		made, err := answer[apiclient.NewToken](
+			plain.AddToken(
+				ctx,
+				&apiclient.AddTokenParams{IdempotencyKey: newRequestKey()},
+				apiclient.AddToken{Name: tokenName, Days: days},
+				withCookie,
+			),
+		)
 		if err != nil {
 			return err
 		}
@@ -78,12 +122,24 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(s.env.Out, "Signed in to %s as %s (%s). The token is in %s and holds until %s.\n", server, me.Name, me.Role, file, day(*made.Token.ExpiresAt))
+		fmt.Fprintf(
+			s.env.Out,
+			"Signed in to %s as %s (%s). The token is in %s and holds until %s.\n",
+			server,
+			me.Name,
+			me.Role,
+			file,
+			day(*made.Token.ExpiresAt),
+		)
 		return nil
 	}
 }
 
-func signInOnce(ctx context.Context, client *apiclient.Client, name, password, code string) (apiclient.Me, []*http.Cookie, error) {
+func signInOnce(
+	ctx context.Context,
+	client *apiclient.Client,
+	name, password, code string,
+) (apiclient.Me, []*http.Cookie, error) {
 	resp, err := client.SignIn(ctx, apiclient.SignIn{Name: name, Password: password, Code: optional(code)})
 	var cookies []*http.Cookie
 	if err == nil {
@@ -179,7 +235,24 @@ func whoami(*flag.FlagSet) func(context.Context, *session, []string) error {
 			if me.Only != nil {
 				only = *me.Only + " alone"
 			}
-			s.facts("Name", me.Name, "Role", string(me.Role), "Limited to", labelText(me.Limits), "For", only, "Second factor", map[bool]string{true: "yes", false: "no"}[me.Factor], "By", string(me.By), "Service", me.Service, "Cloud", me.Cloud)
+			s.facts(
+				"Name",
+				me.Name,
+				"Role",
+				string(me.Role),
+				"Limited to",
+				labelText(me.Limits),
+				"For",
+				only,
+				"Second factor",
+				map[bool]string{true: "yes", false: "no"}[me.Factor],
+				"By",
+				string(me.By),
+				"Service",
+				me.Service,
+				"Cloud",
+				me.Cloud,
+			)
 		}
 		return nil
 	}
@@ -227,7 +300,9 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if *role != "" {
 			request.Role = new(apiclient.Role(*role))
 		}
-		made, err := answer[apiclient.NewToken](client.AddToken(ctx, &apiclient.AddTokenParams{IdempotencyKey: newRequestKey()}, request))
+		made, err := answer[apiclient.NewToken](
+			client.AddToken(ctx, &apiclient.AddTokenParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		if err != nil {
 			return err
 		}
@@ -238,7 +313,14 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *session, []string) error {
 			fmt.Fprintln(s.env.Out, made.Secret)
 			return nil
 		}
-		fmt.Fprintf(s.env.Out, "%s (%s) holds until %s. Its secret, shown only now:\n%s\n", made.Token.Name, made.Token.Role, day(*made.Token.ExpiresAt), made.Secret)
+		fmt.Fprintf(
+			s.env.Out,
+			"%s (%s) holds until %s. Its secret, shown only now:\n%s\n",
+			made.Token.Name,
+			made.Token.Role,
+			day(*made.Token.ExpiresAt),
+			made.Secret,
+		)
 		return nil
 	})
 }

@@ -24,7 +24,14 @@ every key at hand that is recorded is proved. Of a login, user@instance or just 
 completed from here, and the host key that was seen is reported. Nothing secret is sent.
 With -due it shows what is to be proved, of you or of -keeper, and ends with status 3 if
 something is: by a proof that is missing or too old, not by one that soon will be.`,
-		examples: []string{"plumlatch prove -due", "plumlatch prove -agent", "plumlatch prove -with ~/.ssh", "plumlatch prove atlas-deploy", "plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas", "plumlatch prove atlas-web-1"},
+		examples: []string{
+			"plumlatch prove -due",
+			"plumlatch prove -agent",
+			"plumlatch prove -with ~/.ssh",
+			"plumlatch prove atlas-deploy",
+			"plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas",
+			"plumlatch prove atlas-web-1",
+		},
 	},
 }
 
@@ -86,15 +93,25 @@ func (s *session) proofsDue(ctx context.Context, client *apiclient.Client, keepe
 	if keeper != "all" {
 		params.Keeper = &keeper
 	}
-	rows, total, err := fetch[apiclient.ProofDue](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-		params.After, params.Limit = after, &limit
-		return client.ListProofsDue(ctx, &params)
-	})
+	rows, total, err := fetch[apiclient.ProofDue](
+		ctx,
+		paging{limit: 1, all: true},
+		func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+			params.After, params.Limit = after, &limit
+			return client.ListProofsDue(ctx, &params)
+		},
+	)
 	if err != nil {
 		return err
 	}
 	l := listing[apiclient.ProofDue]{
-		head: []string{"KEEPER", "KEY", "OPENS", "PROVED", "STATE"}, name: func(d apiclient.ProofDue) string { return d.Key.Name },
+		head: []string{
+			"KEEPER",
+			"KEY",
+			"OPENS",
+			"PROVED",
+			"STATE",
+		}, name: func(d apiclient.ProofDue) string { return d.Key.Name },
 		none: "Nothing is to be proved.",
 		cells: func(d apiclient.ProofDue) []string {
 			last, state := "never", string(d.State)
@@ -117,7 +134,10 @@ func (s *session) proofsDue(ctx context.Context, client *apiclient.Client, keepe
 		return nil
 	}
 	if !s.json && !s.quiet {
-		fmt.Fprintln(s.env.Out, "\nProve all that are in a folder or in the ssh-agent: plumlatch prove -with ~/.ssh, or plumlatch prove -agent")
+		fmt.Fprintln(
+			s.env.Out,
+			"\nProve all that are in a folder or in the ssh-agent: plumlatch prove -with ~/.ssh, or plumlatch prove -agent",
+		)
 	}
 	return &quietError{exitNotAsItShould}
 }
@@ -133,7 +153,14 @@ func (s *session) alsoAsked(ctx context.Context, client *apiclient.Client, keepe
 	}
 	asked, err := answer[[]apiclient.AskedKey](client.ListAskedKeys(ctx, &params))
 	for _, k := range asked {
-		fmt.Fprintf(s.env.Out, "\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n", k.Keeper, k.Follows, counted(k.Logins, "login"), k.Name)
+		fmt.Fprintf(
+			s.env.Out,
+			"\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n",
+			k.Keeper,
+			k.Follows,
+			counted(k.Logins, "login"),
+			k.Name,
+		)
 	}
 	return err
 }
@@ -201,7 +228,13 @@ func (s *session) isInstance(ctx context.Context, client *apiclient.Client, name
 	return err == nil
 }
 
-func (s *session) proveKey(ctx context.Context, client *apiclient.Client, name string, halves []atHand, h holderFlags) (proved, error) {
+func (s *session) proveKey(
+	ctx context.Context,
+	client *apiclient.Client,
+	name string,
+	halves []atHand,
+	h holderFlags,
+) (proved, error) {
 	fail := func(err error) (proved, error) { return proved{What: name, Kind: "possession", Why: err.Error()}, err }
 	k, err := answer[apiclient.Key](client.GetKey(ctx, name))
 	if err != nil {
@@ -226,7 +259,10 @@ func (s *session) halfFor(sha256 string, halves []atHand, h holderFlags) (atHand
 	}
 	file := s.findPrivate(sha256)
 	if file == "" {
-		return atHand{}, fmt.Errorf("its private half (%s) was not found on this machine; say where it is: -with FILE or -agent", sha256)
+		return atHand{}, fmt.Errorf(
+			"its private half (%s) was not found on this machine; say where it is: -with FILE or -agent",
+			sha256,
+		)
 	}
 	return s.fileHalf(file, h.passphraseFile, false)
 }
@@ -235,7 +271,10 @@ func (s *session) signFor(ctx context.Context, client *apiclient.Client, name st
 	out := proved{What: name, Kind: "possession"}
 	c, err := answer[apiclient.Challenge](client.ChallengeKeyWithBody(ctx, name, "application/json", http.NoBody))
 	if err == nil && c.Namespace != signature.Namespace {
-		err = fmt.Errorf("the service asks for a signature in the namespace %q, which is not for proofs; nothing was signed", c.Namespace)
+		err = fmt.Errorf(
+			"the service asks for a signature in the namespace %q, which is not for proofs; nothing was signed",
+			c.Namespace,
+		)
 	}
 	if err == nil {
 		var armoured string
@@ -251,7 +290,13 @@ func (s *session) signFor(ctx context.Context, client *apiclient.Client, name st
 	return out, nil
 }
 
-func (s *session) proveLogin(ctx context.Context, client *apiclient.Client, name string, halves []atHand, h holderFlags) (proved, error) {
+func (s *session) proveLogin(
+	ctx context.Context,
+	client *apiclient.Client,
+	name string,
+	halves []atHand,
+	h holderFlags,
+) (proved, error) {
 	out := proved{What: name, Kind: "entry"}
 	fail := func(err error) (proved, error) {
 		out.Why = err.Error()
@@ -264,7 +309,9 @@ func (s *session) proveLogin(ctx context.Context, client *apiclient.Client, name
 	if !h.given() {
 		file := s.fileFor(l.Openers)
 		if file == "" {
-			return fail(errors.New("no private half that opens it was found on this machine; say where one is: -with FILE or -agent"))
+			return fail(
+				errors.New("no private half that opens it was found on this machine; say where one is: -with FILE or -agent"),
+			)
 		}
 		half, err := s.fileHalf(file, h.passphraseFile, false)
 		if err != nil {

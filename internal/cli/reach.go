@@ -18,10 +18,34 @@ var reachCommands = []command{
 		detail: `solid: two or more keepers with a fresh proof; thin: one; stale: keys in place, none freshly
 proved; shut: nobody is known to hold a key in place; unswept: nobody has looked. It ends
 with status 3 if a login is shut, or if not just the granted keys stand in one.`,
-		examples: []string{"plumlatch reach", "plumlatch reach -state shut", "plumlatch reach -keeper tomas", "plumlatch reach -drift", "plumlatch reach -worry"},
+		examples: []string{
+			"plumlatch reach",
+			"plumlatch reach -state shut",
+			"plumlatch reach -keeper tomas",
+			"plumlatch reach -drift",
+			"plumlatch reach -worry",
+		},
 	},
-	{name: "login show", args: "LOGIN", min: 1, max: 1, flags: loginShow, summary: "Show who gets in to a login today, by which key, proved when", examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"}},
-	{name: "login history", args: "LOGIN", min: 1, max: 1, flags: loginHistory, summary: "Show how a login's authorized_keys changed from look to look", detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; -to is the newest of that file unless given.", examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"}},
+	{
+		name:     "login show",
+		args:     "LOGIN",
+		min:      1,
+		max:      1,
+		flags:    loginShow,
+		summary:  "Show who gets in to a login today, by which key, proved when",
+		examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"},
+	},
+	{
+		name:    "login history",
+		args:    "LOGIN",
+		min:     1,
+		max:     1,
+		flags:   loginHistory,
+		summary: "Show how a login's authorized_keys changed from look to look",
+		detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; " +
+			"-to is the newest of that file unless given.",
+		examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"},
+	},
 	{
 		name: "key loss", args: "[KEY ...]", max: -1, flags: keyLoss,
 		summary:  "Show what would become of the logins if keys were lost together",
@@ -33,7 +57,10 @@ with status 3 if a login is shut, or if not just the granted keys stand in one.`
 		summary: "Mark keys as lost, after showing what that does",
 		detail: `Their keeper or an admin may. With -keeper it takes all active keys of a person or team. What stands
 on the instances stays until it is removed there: plumlatch rotate start -lost -urgent does that.`,
-		examples: []string{`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`, `plumlatch key mark-lost -keeper marek -reason "laptop stolen on the train"`},
+		examples: []string{
+			`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`,
+			`plumlatch key mark-lost -keeper marek -reason "laptop stolen on the train"`,
+		},
 	},
 }
 
@@ -53,7 +80,13 @@ func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 		if err != nil {
 			return err
 		}
-		params := apiclient.GetReachParams{Label: optional(*label), Region: optional(*region), Keeper: optional(*keeper), Key: optional(*key), Q: optional(*find)}
+		params := apiclient.GetReachParams{
+			Label:  optional(*label),
+			Region: optional(*region),
+			Keeper: optional(*keeper),
+			Key:    optional(*key),
+			Q:      optional(*find),
+		}
 		if *state != "" {
 			params.State = new(apiclient.ReachState(*state))
 		}
@@ -64,17 +97,21 @@ func reachList(f *flag.FlagSet) func(context.Context, *session, []string) error 
 			params.Worry = worry
 		}
 		var first apiclient.ReachPage
-		rows, _, err := fetch[apiclient.LoginReach](ctx, p, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-			if after == nil { // the counts come with every page
-				one := params
-				one.Limit = new(1)
-				if first, err = answer[apiclient.ReachPage](client.GetReach(ctx, &one)); err != nil {
-					return nil, err
+		rows, _, err := fetch[apiclient.LoginReach](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+				if after == nil { // the counts come with every page
+					one := params
+					one.Limit = new(1)
+					if first, err = answer[apiclient.ReachPage](client.GetReach(ctx, &one)); err != nil {
+						return nil, err
+					}
 				}
-			}
-			params.After, params.Limit = after, &limit
-			return client.GetReach(ctx, &params)
-		})
+				params.After, params.Limit = after, &limit
+				return client.GetReach(ctx, &params)
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -108,12 +145,26 @@ func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage, 
 		}
 		counts = append(counts, text)
 	}
-	fmt.Fprintf(s.env.Out, "%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n", strings.Join(counts, ", "), p.Drifting, p.FreshDays)
+	fmt.Fprintf(
+		s.env.Out,
+		"%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n",
+		strings.Join(counts, ", "),
+		p.Drifting,
+		p.FreshDays,
+	)
 	if p.Asked > 0 {
-		fmt.Fprintf(s.env.Out, "A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n", counted(p.Asked, "new public half"))
+		fmt.Fprintf(
+			s.env.Out,
+			"A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n",
+			counted(p.Asked, "new public half"),
+		)
 	}
 	if p.Worrying > 0 && !worry {
-		fmt.Fprintf(s.env.Out, "At %s the best way back in, should the last key be lost, is a bad one: plumlatch reach -worry\n\n", counted(p.Worrying, "login"))
+		fmt.Fprintf(
+			s.env.Out,
+			"At %s the best way back in, should the last key be lost, is a bad one: plumlatch reach -worry\n\n",
+			counted(p.Worrying, "login"),
+		)
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(s.env.Out, "No login fits.")
@@ -159,7 +210,20 @@ func (s *session) showLogin(l apiclient.Login) {
 	if l.Reach.SweptAt != nil {
 		swept = moment(*l.Reach.SweptAt) + ", " + given(l.SweptBy)
 	}
-	s.facts("Login", l.Reach.Login, "Reach", string(l.Reach.Reach)+": "+l.Reach.Why, "Swept", swept, "Last try", given(l.Reach.SweepError), "Cloud's label", given(l.Label), "Next", given(l.Reach.Next))
+	s.facts(
+		"Login",
+		l.Reach.Login,
+		"Reach",
+		string(l.Reach.Reach)+": "+l.Reach.Why,
+		"Swept",
+		swept,
+		"Last try",
+		given(l.Reach.SweepError),
+		"Cloud's label",
+		given(l.Label),
+		"Next",
+		given(l.Reach.Next),
+	)
 	fmt.Fprintln(s.env.Out)
 	t := table{head: []string{"KEY", "KEEPER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
 	for _, o := range l.Openers {
@@ -199,7 +263,14 @@ func (s *session) sayExposed(login, path string, x apiclient.Exposed) {
 	if x.Public != nil {
 		which = fmt.Sprintf("Find the key: plumlatch trace %s", *x.Public)
 	}
-	fmt.Fprintf(s.env.Out, "\n%s %s of %s, line %d. Treat it as exposed: whoever could read the file has it.\n", s.bad("A private key lies in"), path, login, x.Line)
+	fmt.Fprintf(
+		s.env.Out,
+		"\n%s %s of %s, line %d. Treat it as exposed: whoever could read the file has it.\n",
+		s.bad("A private key lies in"),
+		path,
+		login,
+		x.Line,
+	)
 	fmt.Fprintf(s.env.Out, "Remove the lines there by hand, and replace the key pair. %s\n", which)
 }
 
@@ -252,7 +323,13 @@ func (s *session) showChange(v apiclient.FileVersion) {
 
 // compareLooks shows what came and went between two looks, told by their numbers
 // in the history.
-func (s *session) compareLooks(ctx context.Context, client *apiclient.Client, login string, versions []apiclient.FileVersion, from, to int) error {
+func (s *session) compareLooks(
+	ctx context.Context,
+	client *apiclient.Client,
+	login string,
+	versions []apiclient.FileVersion,
+	from, to int,
+) error {
 	if from < 1 || from > len(versions) || to < 0 || to > len(versions) {
 		return &usageError{fmt.Sprintf("the looks are numbered 1 to %d: plumlatch login history %s", len(versions), login)}
 	}
@@ -260,7 +337,9 @@ func (s *session) compareLooks(ctx context.Context, client *apiclient.Client, lo
 		to = 1 + slices.IndexFunc(versions, func(v apiclient.FileVersion) bool { return v.Path == versions[from-1].Path })
 	}
 	a, b := versions[from-1], versions[to-1]
-	v, err := answer[apiclient.FileVersion](client.CompareVersions(ctx, login, &apiclient.CompareVersionsParams{From: a.Id, To: b.Id}))
+	v, err := answer[apiclient.FileVersion](
+		client.CompareVersions(ctx, login, &apiclient.CompareVersionsParams{From: a.Id, To: b.Id}),
+	)
 	if err != nil {
 		return err
 	}
@@ -349,7 +428,11 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) erro
 			fmt.Fprintln(s.env.Out)
 		}
 		gone := strings.Join(loss.Keys, ", ")
-		if err := s.confirm(*yes, fmt.Sprintf("This marks %s as lost: granted nowhere anew, and counted nowhere as somebody's way in.", gone), loss.Keys[0]); err != nil {
+		if err := s.confirm(
+			*yes,
+			fmt.Sprintf("This marks %s as lost: granted nowhere anew, and counted nowhere as somebody's way in.", gone),
+			loss.Keys[0],
+		); err != nil {
 			return err
 		}
 		var marked []apiclient.Key
@@ -366,7 +449,13 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) erro
 			return s.writeJSON(marked)
 		}
 		if !s.quiet {
-			fmt.Fprintf(s.env.Out, "Marked as lost: %s. Their lines still stand, %d in all, and open logins to whoever has the keys.\nReplace them now: plumlatch rotate start -lost -urgent\n", gone, stand)
+			fmt.Fprintf(
+				s.env.Out,
+				"Marked as lost: %s. Their lines still stand, %d in all, and open logins to whoever has the keys.\nReplace them "+
+					"now: plumlatch rotate start -lost -urgent\n",
+				gone,
+				stand,
+			)
 		}
 		return nil
 	}

@@ -10,19 +10,81 @@ import (
 )
 
 var receiverCommands = []command{
-	{name: "receiver add", args: "NAME ADDRESS", min: 2, max: 2, flags: receiverAdd, summary: "Have events sent to a webhook or to syslog", detail: "The address is https:// or http:// for a webhook (CloudEvents 1.0, signed by HMAC-SHA256 as in\nRFC 9421), and udp://, tcp:// or tls:// with a port for syslog (RFC 5424).",
-		examples: []string{"plumlatch receiver add pager https://hooks.wrackline.example/latch -kind login-shut -kind left-open", "plumlatch receiver add log tls://log.wrackline.example:6514 -kind all"}},
-	{name: "receiver list", flags: receiverList, summary: "List the receivers and how they do", examples: []string{"plumlatch receiver list"}},
-	{name: "receiver test", args: "NAME", min: 1, max: 1, flags: receiverTest, summary: "Send one event at once", examples: []string{"plumlatch receiver test pager"}},
-	{name: "receiver dead", args: "NAME", min: 1, max: 1, flags: receiverDead, summary: "List what could not be delivered, or try it again", examples: []string{"plumlatch receiver dead pager", "plumlatch receiver dead pager -again"}},
-	{name: "receiver pause", args: "NAME", min: 1, max: 1, flags: receiverPause(true), summary: "Send nothing for a while; what happens is kept", examples: []string{"plumlatch receiver pause pager"}},
-	{name: "receiver resume", args: "NAME", min: 1, max: 1, flags: receiverPause(false), summary: "Go on sending", examples: []string{"plumlatch receiver resume pager"}},
-	{name: "receiver delete", args: "NAME", min: 1, max: 1, flags: receiverDelete, summary: "End a receiver", examples: []string{"plumlatch receiver delete pager"}},
+	{
+		name:    "receiver add",
+		args:    "NAME ADDRESS",
+		min:     2,
+		max:     2,
+		flags:   receiverAdd,
+		summary: "Have events sent to a webhook or to syslog",
+		detail: "The address is https:// or http:// for a webhook (CloudEvents 1.0, signed by HMAC-SHA256 as in\nRFC " +
+			"9421), and udp://, tcp:// or tls:// with a port for syslog (RFC 5424).",
+		examples: []string{
+			"plumlatch receiver add pager https://hooks.wrackline.example/latch -kind login-shut -kind left-open",
+			"plumlatch receiver add log tls://log.wrackline.example:6514 -kind all",
+		},
+	},
+	{
+		name:     "receiver list",
+		flags:    receiverList,
+		summary:  "List the receivers and how they do",
+		examples: []string{"plumlatch receiver list"},
+	},
+	{
+		name:     "receiver test",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    receiverTest,
+		summary:  "Send one event at once",
+		examples: []string{"plumlatch receiver test pager"},
+	},
+	{
+		name:     "receiver dead",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    receiverDead,
+		summary:  "List what could not be delivered, or try it again",
+		examples: []string{"plumlatch receiver dead pager", "plumlatch receiver dead pager -again"},
+	},
+	{
+		name:     "receiver pause",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    receiverPause(true),
+		summary:  "Send nothing for a while; what happens is kept",
+		examples: []string{"plumlatch receiver pause pager"},
+	},
+	{
+		name:     "receiver resume",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    receiverPause(false),
+		summary:  "Go on sending",
+		examples: []string{"plumlatch receiver resume pager"},
+	},
+	{
+		name:     "receiver delete",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    receiverDelete,
+		summary:  "End a receiver",
+		examples: []string{"plumlatch receiver delete pager"},
+	},
 }
 
 func receiverAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var kinds names
-	f.Var(&kinds, "kind", "login-shut, stranger, run-failed, left-open, key-released or all; may be given several times; all but the last unless given")
+	f.Var(
+		&kinds,
+		"kind",
+		"login-shut, stranger, run-failed, left-open, key-released or all; may be given several times; all but the last "+
+			"unless given",
+	)
 	return with(func(ctx context.Context, s *session, client *apiclient.Client, args []string) error {
 		request := apiclient.NewReceiver{Name: args[0], Address: args[1]}
 		if len(kinds) > 0 {
@@ -31,7 +93,9 @@ func receiverAdd(f *flag.FlagSet) func(context.Context, *session, []string) erro
 				*request.Kinds = append(*request.Kinds, apiclient.ReceiverKind(k))
 			}
 		}
-		r, err := answer[apiclient.Receiver](client.AddReceiver(ctx, &apiclient.AddReceiverParams{IdempotencyKey: newRequestKey()}, request))
+		r, err := answer[apiclient.Receiver](
+			client.AddReceiver(ctx, &apiclient.AddReceiverParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		if err != nil {
 			return err
 		}
@@ -72,7 +136,16 @@ var receiverListing = listing[apiclient.Receiver]{
 		if r.Paused {
 			state = "paused"
 		}
-		return []string{r.Name, r.Address, kindText(r.Kinds), state, fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting), fmt.Sprint(r.Dead), given(r.LastError)}
+		return []string{
+			r.Name,
+			r.Address,
+			kindText(r.Kinds),
+			state,
+			fmt.Sprint(r.Delivered),
+			fmt.Sprint(r.Waiting),
+			fmt.Sprint(r.Dead),
+			given(r.LastError),
+		}
 	},
 }
 

@@ -24,7 +24,11 @@ var restoreCommands = []command{
 is explained: what can be done within your limits comes first, then what loses nothing, puts no
 other machine there, stops nothing, keeps the address, needs nobody else and opens nothing. It ends
 with status 3 if no route is possible within the limits.`,
-		examples: []string{"plumlatch restore routes tide-gauge-3", "plumlatch restore routes atlas-tiles -max-downtime 5m -keep-address", "plumlatch restore routes gateway-3 -no-stop -lost gateway-field"},
+		examples: []string{
+			"plumlatch restore routes tide-gauge-3",
+			"plumlatch restore routes atlas-tiles -max-downtime 5m -keep-address",
+			"plumlatch restore routes gateway-3 -no-stop -lost gateway-field",
+		},
 	},
 	{
 		name: "restore rehearse", args: "LOGIN", min: 1, max: 1, flags: restoreRoutes(true),
@@ -43,24 +47,51 @@ go only after a completed login with the new key; the keys are marked as lost ev
 Where the route stops the instance, it asks for the instance's name. Ctrl-C stops the watching, not
 the restore.`,
 		examples: []string{
-			"plumlatch restore start tide-gauge-3 -route guest-agent -new tide-gauge-3-key", "plumlatch restore start gateway-3 -route helper-disk -key oona-main -lost gateway-field",
-			`plumlatch restore start song-archive -route replacement -new archive-2 -stop-first -port 2222 -reason "marek's laptop was stolen"`,
+			"plumlatch restore start tide-gauge-3 -route guest-agent -new tide-gauge-3-key",
+			"plumlatch restore start gateway-3 -route helper-disk -key oona-main -lost gateway-field",
+			`plumlatch restore start song-archive -route replacement -new archive-2 -stop-first -port 2222 ` +
+				`-reason "marek's laptop was stolen"`,
 		},
 	},
 	{
 		name: "restore watch", args: "[ID]", max: 1, flags: restoreWatch,
-		summary:  "Watch a restore, and do from this machine what it waits for",
-		detail:   "It watches the newest unless an id is given. With the private halves that are here it places the line, logs in, and removes the lost line, where the restore waits for that.",
-		examples: []string{"plumlatch restore watch", "plumlatch restore watch 01a2… -with ~/.ssh/oona", "plumlatch restore watch 01a2… -password"},
+		summary: "Watch a restore, and do from this machine what it waits for",
+		detail: "It watches the newest unless an id is given. With the private halves that are here it places the line, " +
+			"logs in, and removes the lost line, where the restore waits for that.",
+		examples: []string{
+			"plumlatch restore watch",
+			"plumlatch restore watch 01a2… -with ~/.ssh/oona",
+			"plumlatch restore watch 01a2… -password",
+		},
 	},
-	{name: "restore undo", args: "ID", min: 1, max: 1, flags: restoreUndo, summary: "Cut a restore off and put everything back as it was", examples: []string{`plumlatch restore undo 01a2… -reason "wrong machine"`}},
-	{name: "restore list", flags: restoreList, summary: "List restores, the newest first", examples: []string{"plumlatch restore list", "plumlatch restore list -instance tide-gauge-3"}},
+	{
+		name:     "restore undo",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    restoreUndo,
+		summary:  "Cut a restore off and put everything back as it was",
+		examples: []string{`plumlatch restore undo 01a2… -reason "wrong machine"`},
+	},
+	{
+		name:     "restore list",
+		flags:    restoreList,
+		summary:  "List restores, the newest first",
+		examples: []string{"plumlatch restore list", "plumlatch restore list -instance tide-gauge-3"},
+	},
 	{
 		name: "restore report", args: "[ID]", max: 1, flags: restoreReport,
-		summary: "Show what a restore did, what is left, and where the lost keys stand elsewhere",
-		detail:  "It is of the newest restore unless an id is given, and ends with status 3 if something is left to do.", examples: []string{"plumlatch restore report", "plumlatch restore report 01a2… -json"},
+		summary:  "Show what a restore did, what is left, and where the lost keys stand elsewhere",
+		detail:   "It is of the newest restore unless an id is given, and ends with status 3 if something is left to do.",
+		examples: []string{"plumlatch restore report", "plumlatch restore report 01a2… -json"},
 	},
-	{name: "restore open", flags: restoreOpen, summary: "Show what restores hold open right now, and until when", detail: "It ends with status 3 if something is open.", examples: []string{"plumlatch restore open"}},
+	{
+		name:     "restore open",
+		flags:    restoreOpen,
+		summary:  "Show what restores hold open right now, and until when",
+		detail:   "It ends with status 3 if something is open.",
+		examples: []string{"plumlatch restore open"},
+	},
 }
 
 func restoreStart(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -79,7 +110,11 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *session, []string) err
 	f.StringVar(&pair.out, "out", "", "with -new: `file` for the private half; ~/.ssh/NAME unless given")
 	f.Var(&lost, "lost", "the `name` of a lost key whose line goes after the proof; can be given several times")
 	keepLines := f.Bool("lost-none", false, "no line goes")
-	stopFirst := f.Bool("stop-first", false, "for replacement: stop it before its image is made, so that nothing written is lost")
+	stopFirst := f.Bool(
+		"stop-first",
+		false,
+		"for replacement: stop it before its image is made, so that nothing written is lost",
+	)
 	f.Var(&ports, "port", "for replacement: a TCP `port` at which the new one has to answer; can be given several times")
 	as := f.String("as", "", "for replacement: the `name` of the new instance")
 	reason := f.String("reason", "", "why, for the daybook")
@@ -108,7 +143,14 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *session, []string) err
 		if err != nil {
 			return err
 		}
-		request := apiclient.StartRestore{Login: routes.Login, Route: apiclient.RestoreRoute(*route), Key: *key, Reason: optional(*reason), Confirm: optional(*confirm), NewName: optional(*as)}
+		request := apiclient.StartRestore{
+			Login:   routes.Login,
+			Route:   apiclient.RestoreRoute(*route),
+			Key:     *key,
+			Reason:  optional(*reason),
+			Confirm: optional(*confirm),
+			NewName: optional(*as),
+		}
 		p := limits.params()
 		request.MaxDowntime, request.KeepAddress, request.NoStop = p.MaxDowntime, p.KeepAddress, p.NoStop
 		if *stopFirst {
@@ -137,10 +179,13 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *session, []string) err
 				request.Confirm = &routes.Instance
 			}
 		}
-		if err := s.restoreKey(ctx, client, &request, *newKey, pair, &work, at >= 0 && routes.Routes[at].WithinLimits); err != nil {
+		if err := s.restoreKey(ctx, client, &request, *newKey, pair, &work, at >= 0 &&
+			routes.Routes[at].WithinLimits); err != nil {
 			return err
 		}
-		begun, err := answer[apiclient.Restore](client.StartRestore(ctx, &apiclient.StartRestoreParams{IdempotencyKey: newRequestKey()}, request))
+		begun, err := answer[apiclient.Restore](
+			client.StartRestore(ctx, &apiclient.StartRestoreParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		if err != nil {
 			return err
 		}
@@ -155,7 +200,15 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *session, []string) err
 }
 
 // restoreKey makes the new key where one is wanted, once the route is known to do.
-func (s *session) restoreKey(ctx context.Context, client *apiclient.Client, request *apiclient.StartRestore, newKey string, pair pairFlags, work *restoreWork, possible bool) error {
+func (s *session) restoreKey(
+	ctx context.Context,
+	client *apiclient.Client,
+	request *apiclient.StartRestore,
+	newKey string,
+	pair pairFlags,
+	work *restoreWork,
+	possible bool,
+) error {
 	if newKey == "" {
 		return nil
 	}
@@ -197,7 +250,9 @@ func (s *session) confirmRoute(r apiclient.Routes, o apiclient.RouteOption, yes 
 	if !o.Stops && !o.NewIdentity {
 		return nil
 	}
-	lines := []string{fmt.Sprintf("The route %s stops %s for about %s.", o.Route, r.Instance, restore.Words(spanOf(o.DowntimeSeconds)))}
+	lines := []string{
+		fmt.Sprintf("The route %s stops %s for about %s.", o.Route, r.Instance, restore.Words(spanOf(o.DowntimeSeconds))),
+	}
 	if o.NewIdentity {
 		lines[0] = fmt.Sprintf("The route %s puts another instance in the place of %s.", o.Route, r.Instance)
 	}
@@ -263,11 +318,21 @@ func restoreUndo(f *flag.FlagSet) func(context.Context, *session, []string) erro
 			return err
 		}
 		if r.Undoable {
-			if err := s.confirm(*yes, fmt.Sprintf("This cuts the restore of %s off and puts everything back as it was; the instance may be stopped and started once more for it.", r.Login), "undo"); err != nil {
+			if err := s.confirm(
+				*yes,
+				fmt.Sprintf(
+					"This cuts the restore of %s off and puts everything back as it was; the instance may be stopped and started "+
+						"once more for it.",
+					r.Login,
+				),
+				"undo",
+			); err != nil {
 				return err
 			}
 		}
-		if _, err := answer[apiclient.Restore](client.UndoRestore(ctx, id, &apiclient.UndoRestoreParams{Reason: optional(*reason)})); err != nil {
+		if _, err := answer[apiclient.Restore](
+			client.UndoRestore(ctx, id, &apiclient.UndoRestoreParams{Reason: optional(*reason)}),
+		); err != nil {
 			return err
 		}
 		run, err := s.watch(ctx, client, id)
@@ -307,9 +372,16 @@ func restoreList(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if err != nil {
 			return err
 		}
-		rows, total, err := fetch[apiclient.Restore](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListRestores(ctx, &apiclient.ListRestoresParams{After: after, Limit: &limit, Total: count, Instance: optional(*instance)})
-		})
+		rows, total, err := fetch[apiclient.Restore](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListRestores(
+					ctx,
+					&apiclient.ListRestoresParams{After: after, Limit: &limit, Total: count, Instance: optional(*instance)},
+				)
+			},
+		)
 		if err != nil {
 			return err
 		}

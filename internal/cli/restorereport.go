@@ -20,7 +20,13 @@ func restoreOpen(*flag.FlagSet) func(context.Context, *session, []string) error 
 			return err
 		}
 		l := listing[apiclient.Closing]{
-			head: []string{"INSTANCE", "OPEN", "SINCE", "CLOSED BY", "RESTORE"}, name: func(c apiclient.Closing) string { return c.Instance }, none: "Nothing is held open.",
+			head: []string{
+				"INSTANCE",
+				"OPEN",
+				"SINCE",
+				"CLOSED BY",
+				"RESTORE",
+			}, name: func(c apiclient.Closing) string { return c.Instance }, none: "Nothing is held open.",
 			cells: func(c apiclient.Closing) []string {
 				since := "not answered yet"
 				if c.OpenedAt != nil {
@@ -79,8 +85,36 @@ func (s *session) showRestoreReport(p apiclient.RestoreReport) {
 	if after := given(p.AddressAfter); after != "" && after != address {
 		address += ", now " + after
 	}
-	s.facts("Restore of", r.Login, "Route", string(r.Route), "State", string(r.Run.State), "Asked for by", r.Run.RequestedBy, "Why", given(r.Run.Reason), "Begun", moment(r.Run.CreatedAt), "Ended", ended,
-		"New key", r.Key, "Login with it", proved, "Lost keys", strings.Join(r.Lost, ", "), "Instance now", r.Target, "Address", address, "Report of", moment(p.MadeAt), "Run", r.Run.Id.String())
+	s.facts(
+		"Restore of",
+		r.Login,
+		"Route",
+		string(r.Route),
+		"State",
+		string(r.Run.State),
+		"Asked for by",
+		r.Run.RequestedBy,
+		"Why",
+		given(r.Run.Reason),
+		"Begun",
+		moment(r.Run.CreatedAt),
+		"Ended",
+		ended,
+		"New key",
+		r.Key,
+		"Login with it",
+		proved,
+		"Lost keys",
+		strings.Join(r.Lost, ", "),
+		"Instance now",
+		r.Target,
+		"Address",
+		address,
+		"Report of",
+		moment(p.MadeAt),
+		"Run",
+		r.Run.Id.String(),
+	)
 	fmt.Fprintln(s.env.Out, "\nSteps:")
 	show := &steps{session: s}
 	show.fit(r.Run)

@@ -140,7 +140,15 @@ func (s *session) compareRoutes(of []apiclient.RouteOption) {
 		if !o.Measured {
 			takes, assumed = takes+" *", true
 		}
-		t.add(string(o.Route), stops(o), takes, addressOf(o), short(o.Loses, "nothing"), exposures(o), short(o.Agree, "nobody"))
+		t.add(
+			string(o.Route),
+			stops(o),
+			takes,
+			addressOf(o),
+			short(o.Loses, "nothing"),
+			exposures(o),
+			short(o.Agree, "nobody"),
+		)
 	}
 	t.write(s)
 	if assumed {
@@ -153,7 +161,11 @@ func (s *session) compareRoutes(of []apiclient.RouteOption) {
 			word = "first"
 		}
 		fmt.Fprintf(s.env.Out, "  %-5s  %-16s  %s\n", word, o.Route, o.Why)
-		for _, extra := range slices.Concat(prefixed("afterwards: ", o.Changes), prefixed("stays: ", o.Stays), []string{"undone: " + o.Undo}) {
+		for _, extra := range slices.Concat(
+			prefixed("afterwards: ", o.Changes),
+			prefixed("stays: ", o.Stays),
+			[]string{"undone: " + o.Undo},
+		) {
 			fmt.Fprintf(s.env.Out, "%s%s\n", strings.Repeat(" ", 27), s.faint(extra))
 		}
 	}
@@ -236,5 +248,13 @@ func (s *session) showRehearsal(r apiclient.Routes) {
 		fmt.Fprintf(s.env.Out, "\nShould the last key be lost: %s.\n", r.Routes[0].Why)
 		return
 	}
-	fmt.Fprintf(s.env.Out, "\n%s: %s.\nMend it while you can get in: a steward key makes it seconds (plumlatch instance steward %s -with FILE), and so does a second keeper (plumlatch grant add KEY %s -with FILE).\n", s.bad("Mend this"), r.Worry, r.Instance, r.Login)
+	fmt.Fprintf(
+		s.env.Out,
+		"\n%s: %s.\nMend it while you can get in: a steward key makes it seconds (plumlatch instance steward %s -with "+
+			"FILE), and so does a second keeper (plumlatch grant add KEY %s -with FILE).\n",
+		s.bad("Mend this"),
+		r.Worry,
+		r.Instance,
+		r.Login,
+	)
 }

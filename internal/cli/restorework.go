@@ -71,14 +71,23 @@ func (s *session) followRestore(ctx context.Context, client *apiclient.Client, i
 		select {
 		case <-ctx.Done():
 			show.clear()
-			return fmt.Errorf("you stopped watching; the restore goes on in the service. Watch again: plumlatch restore watch %s", id)
+			return fmt.Errorf(
+				"you stopped watching; the restore goes on in the service. Watch again: plumlatch restore watch %s",
+				id,
+			)
 		case <-time.After(restorePause):
 		}
 	}
 }
 
 // help does what the restore waits for, and says once what it cannot do.
-func (s *session) help(ctx context.Context, client *apiclient.Client, r apiclient.Restore, w *restoreWork, show *steps) {
+func (s *session) help(
+	ctx context.Context,
+	client *apiclient.Client,
+	r apiclient.Restore,
+	w *restoreWork,
+	show *steps,
+) {
 	if r.Waits == nil || w.tried[r.Waits.Step] {
 		return
 	}
@@ -179,7 +188,14 @@ func (s *session) halfOfKey(k apiclient.Key, w *restoreWork) (atHand, error) {
 }
 
 // placeFor places the new line in a session that the password or another key opens.
-func (s *session) placeFor(ctx context.Context, client *apiclient.Client, r apiclient.Restore, l apiclient.Login, fresh apiclient.Key, w *restoreWork) error {
+func (s *session) placeFor(
+	ctx context.Context,
+	client *apiclient.Client,
+	r apiclient.Restore,
+	l apiclient.Login,
+	fresh apiclient.Key,
+	w *restoreWork,
+) error {
 	line, err := lineKey(fresh.Name, fresh.PublicKey)
 	if err != nil {
 		return err
@@ -197,7 +213,12 @@ func (s *session) placeFor(ctx context.Context, client *apiclient.Client, r apic
 }
 
 // wayIn opens a session by the password, or by another key that stands there.
-func (s *session) wayIn(ctx context.Context, r apiclient.Restore, l apiclient.Login, w *restoreWork) (*sshio.Session, error) {
+func (s *session) wayIn(
+	ctx context.Context,
+	r apiclient.Restore,
+	l apiclient.Login,
+	w *restoreWork,
+) (*sshio.Session, error) {
 	if r.Route == "password" {
 		password, err := s.loginPassword(w, r.Login)
 		if err != nil {
@@ -294,7 +315,13 @@ func (s *session) restored(ctx context.Context, client *apiclient.Client, r apic
 	case s.quiet:
 		fmt.Fprintln(s.env.Out, r.Target)
 	case r.Route == "windows-password":
-		fmt.Fprintf(s.env.Out, "\nThe administrator's password of %s was set anew and opened. Change it at once; who saw it when is in: plumlatch restore report %s\n", r.Target, r.Run.Id)
+		fmt.Fprintf(
+			s.env.Out,
+			"\nThe administrator's password of %s was set anew and opened. Change it at once; who saw it when is in: "+
+				"plumlatch restore report %s\n",
+			r.Target,
+			r.Run.Id,
+		)
 	default:
 		if err := s.tellRestored(ctx, client, r); err != nil {
 			return err
@@ -396,11 +423,19 @@ func instancePassword(f *flag.FlagSet) func(context.Context, *session, []string)
 
 func (s *session) showPassword(instance, password string) {
 	fmt.Fprintf(s.env.Out, "%s\n", password)
-	fmt.Fprintf(s.env.Err, "This is the administrator's password of %s. Change it at once: it has been in a cloud's hands.\n", instance)
+	fmt.Fprintf(
+		s.env.Err,
+		"This is the administrator's password of %s. Change it at once: it has been in a cloud's hands.\n",
+		instance,
+	)
 }
 
 // openPassword asks for the sealed password and opens it with a private half that is here.
-func (s *session) openPassword(ctx context.Context, client *apiclient.Client, instance, file, passphraseFile string) (string, apiclient.SealedPassword, error) {
+func (s *session) openPassword(
+	ctx context.Context,
+	client *apiclient.Client,
+	instance, file, passphraseFile string,
+) (string, apiclient.SealedPassword, error) {
 	sealed, err := answer[apiclient.SealedPassword](client.GetSealedPassword(ctx, instance))
 	if err != nil {
 		return "", sealed, err
@@ -412,7 +447,12 @@ func (s *session) openPassword(ctx context.Context, client *apiclient.Client, in
 	fingerprint := keypair.FormatSHA256(public.SHA256())
 	if file == "" {
 		if file = s.findPrivate(fingerprint); file == "" {
-			return "", sealed, fmt.Errorf("the password is sealed to %s, whose private half was not found on this machine. Say where it is: -with FILE. If it is lost: plumlatch restore routes %s", fingerprint, instance)
+			return "", sealed, fmt.Errorf(
+				"the password is sealed to %s, whose private half was not found on this machine. Say where it is: -with FILE. If "+
+					"it is lost: plumlatch restore routes %s",
+				fingerprint,
+				instance,
+			)
 		}
 	}
 	k, err := s.readKeyFile(file, passphraseFile, true)
@@ -422,7 +462,13 @@ func (s *session) openPassword(ctx context.Context, client *apiclient.Client, in
 	case k.private == nil:
 		return "", sealed, fmt.Errorf("%s is a public half; give the private one", file)
 	case !bytes.Equal(k.private.Blob, public.Blob):
-		return "", sealed, fmt.Errorf("the password is sealed to %s, and %s is %s. If the one it is sealed to is lost: plumlatch restore routes %s", fingerprint, file, keypair.FormatSHA256(k.private.SHA256()), instance)
+		return "", sealed, fmt.Errorf(
+			"the password is sealed to %s, and %s is %s. If the one it is sealed to is lost: plumlatch restore routes %s",
+			fingerprint,
+			file,
+			keypair.FormatSHA256(k.private.SHA256()),
+			instance,
+		)
 	}
 	text, err := k.private.OpenSealed(sealed.Encrypted)
 	if err != nil {

@@ -25,7 +25,9 @@ var rotateCommands = []command{
 		detail:  rotateDetail,
 		examples: []string{
 			"plumlatch rotate plan -key hides-shared -each instance", "plumlatch rotate plan -older 180d -label team=atlas",
-			"plumlatch rotate plan -weaker-than rsa3072", "plumlatch rotate plan -shared", "plumlatch rotate plan -key marek-main -to marek-2",
+			"plumlatch rotate plan -weaker-than rsa3072",
+			"plumlatch rotate plan -shared",
+			"plumlatch rotate plan -key marek-main -to marek-2",
 		},
 	},
 	{
@@ -44,37 +46,120 @@ Files are edited by the steward key; where there is none, from this machine with
 The old line goes only after a completed login with the new key, and after the grace. A login that
 fails stays open by its old key, is said, and holds up no other.`,
 		examples: []string{
-			"plumlatch rotate start -key hides-shared -each instance -first 3", "plumlatch rotate start -lost -urgent -make service", "plumlatch rotate start -key tide-old -from-here -with ~/.ssh/tide-old",
+			"plumlatch rotate start -key hides-shared -each instance -first 3",
+			"plumlatch rotate start -lost -urgent -make service",
+			"plumlatch rotate start -key tide-old -from-here -with ~/.ssh/tide-old",
 			"plumlatch rotate start -older 180d -grace 48h -between 22:00-04:00 -zone Europe/Berlin -stop-after 5",
 		},
 	},
-	{name: "rotate list", flags: rotateList, summary: "List rotations, the newest first", examples: []string{"plumlatch rotate list"}},
-	{name: "rotate show", args: "[ID]", max: 1, flags: rotateShow, summary: "Show how far a rotation is, the newest unless given, login by login", examples: []string{"plumlatch rotate show", "plumlatch rotate show 01a2…", "plumlatch rotate show 01a2… -state failed"}},
+	{
+		name:     "rotate list",
+		flags:    rotateList,
+		summary:  "List rotations, the newest first",
+		examples: []string{"plumlatch rotate list"},
+	},
+	{
+		name:    "rotate show",
+		args:    "[ID]",
+		max:     1,
+		flags:   rotateShow,
+		summary: "Show how far a rotation is, the newest unless given, login by login",
+		examples: []string{
+			"plumlatch rotate show",
+			"plumlatch rotate show 01a2…",
+			"plumlatch rotate show 01a2… -state failed",
+		},
+	},
 	{
 		name: "rotate watch", args: "[ID]", max: 1, flags: rotateWatch,
 		summary: "Watch a rotation, and show with the private halves that are here that its new keys open",
-		detail:  "It watches the newest unless an id is given. Anybody who holds some of the new private halves may watch; each login is proved by whoever can.", examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
+		detail: "It watches the newest unless an id is given. Anybody who holds some of the new private halves may " +
+			"watch; each login is proved by whoever can.",
+		examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
 	},
-	{name: "rotate pause", args: "ID", min: 1, max: 1, flags: rotateChange("pause"), summary: "Begin no further login until it is resumed", examples: []string{"plumlatch rotate pause 01a2…"}},
-	{name: "rotate resume", args: "ID", min: 1, max: 1, flags: rotateChange("resume"), summary: "Go on with a rotation that is paused, also after a first group of which some failed", examples: []string{"plumlatch rotate resume 01a2…"}},
-	{name: "rotate retry", args: "ID", min: 1, max: 1, flags: rotateChange("retry"), summary: "Try again what failed: all of it, or one login", examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"}},
 	{
-		name: "rotate override", args: "ID", min: 1, max: 1, flags: rotateOverride, summary: "Remove a lost key's line from one login although nobody has logged in with the new key",
+		name:     "rotate pause",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    rotateChange("pause"),
+		summary:  "Begin no further login until it is resumed",
+		examples: []string{"plumlatch rotate pause 01a2…"},
+	},
+	{
+		name:     "rotate resume",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    rotateChange("resume"),
+		summary:  "Go on with a rotation that is paused, also after a first group of which some failed",
+		examples: []string{"plumlatch rotate resume 01a2…"},
+	},
+	{
+		name:     "rotate retry",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    rotateChange("retry"),
+		summary:  "Try again what failed: all of it, or one login",
+		examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"},
+	},
+	{
+		name:    "rotate override",
+		args:    "ID",
+		min:     1,
+		max:     1,
+		flags:   rotateOverride,
+		summary: "Remove a lost key's line from one login although nobody has logged in with the new key",
 		detail: `The one way round the rule that a line goes only after a completed login with another key. It is for
 a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
 in the report. The new line must stand there. If the new key does not open the login after all, the
 login is shut.`,
-		examples: []string{`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its keeper is at sea"`},
-	},
-	{name: "rotate report", args: "[ID]", max: 1, flags: rotateReport, summary: "Report, of the newest rotation unless given, what was replaced where, when and by whom, the proofs, what was not done, and where an old key may still live", examples: []string{"plumlatch rotate report", "plumlatch rotate report 01a2…", "plumlatch rotate report 01a2… -json > report.json"}},
-	{name: "rotate asked", flags: rotateAsked, summary: "List the new public halves that keepers are asked to bring", examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -keeper me"}},
-	{
-		name: "rotate bring", args: "NAME [FILE]", min: 1, max: 2, flags: rotateBring, summary: "Bring a new public half that a rotation asks for, from a file or made here",
-		detail: "FILE is a public half, or a private one of which only the public half is sent.", examples: []string{"plumlatch rotate bring marek-main-2 -new", "plumlatch rotate bring marek-main-2 ~/.ssh/id_ed25519.pub"},
+		examples: []string{
+			`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its keeper is at sea"`,
+		},
 	},
 	{
-		name: "rotate undo", args: "ID", min: 1, max: 1, flags: rotateChange("undo"), summary: "Take out again the new keys whose old ones still stand: all, or of one login",
-		detail: "What is done already stays: there the old key is gone.", examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
+		name:  "rotate report",
+		args:  "[ID]",
+		max:   1,
+		flags: rotateReport,
+		summary: "Report, of the newest rotation unless given, what was replaced where, when and by whom, the proofs, what " +
+			"was not done, and where an old key may still live",
+		examples: []string{
+			"plumlatch rotate report",
+			"plumlatch rotate report 01a2…",
+			"plumlatch rotate report 01a2… -json > report.json",
+		},
+	},
+	{
+		name:     "rotate asked",
+		flags:    rotateAsked,
+		summary:  "List the new public halves that keepers are asked to bring",
+		examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -keeper me"},
+	},
+	{
+		name:    "rotate bring",
+		args:    "NAME [FILE]",
+		min:     1,
+		max:     2,
+		flags:   rotateBring,
+		summary: "Bring a new public half that a rotation asks for, from a file or made here",
+		detail:  "FILE is a public half, or a private one of which only the public half is sent.",
+		examples: []string{
+			"plumlatch rotate bring marek-main-2 -new",
+			"plumlatch rotate bring marek-main-2 ~/.ssh/id_ed25519.pub",
+		},
+	},
+	{
+		name:     "rotate undo",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    rotateChange("undo"),
+		summary:  "Take out again the new keys whose old ones still stand: all, or of one login",
+		detail:   "What is done already stays: there the old key is gone.",
+		examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
 	},
 }
 
@@ -104,13 +189,35 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&w.region, "region", "", "only in this region")
 	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
 	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
-	f.BoolVar(&w.fromHere, "from-here", false, "where there is no steward key, edit from this machine with the old private half (-with or -agent)")
-	f.BoolVar(&w.urgent, "urgent", false, "for lost keys: no grace, no hours, no first group, and an override where nobody can log in with the new key")
-	f.StringVar(&w.overlap, "overlap", "leave-out", "`what` to do with a login that another rotation is at work on: leave-out, or wait for it")
+	f.BoolVar(
+		&w.fromHere,
+		"from-here",
+		false,
+		"where there is no steward key, edit from this machine with the old private half (-with or -agent)",
+	)
+	f.BoolVar(
+		&w.urgent,
+		"urgent",
+		false,
+		"for lost keys: no grace, no hours, no first group, and an override where nobody can log in with the new key",
+	)
+	f.StringVar(
+		&w.overlap,
+		"overlap",
+		"leave-out",
+		"`what` to do with a login that another rotation is at work on: leave-out, or wait for it",
+	)
 }
 
 func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
-	out := apiclient.RotationWanted{Keeper: optional(w.keeper), Type: optional(w.typ), WeakerThan: optional(w.weaker), Label: optional(w.label), Region: optional(w.region), To: optional(w.to)}
+	out := apiclient.RotationWanted{
+		Keeper:     optional(w.keeper),
+		Type:       optional(w.typ),
+		WeakerThan: optional(w.weaker),
+		Label:      optional(w.label),
+		Region:     optional(w.region),
+		To:         optional(w.to),
+	}
 	if len(w.keys) > 0 {
 		out.Keys = new([]string(w.keys))
 	}
@@ -221,7 +328,16 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 				takes = strings.TrimSpace(takes + " after another rotation")
 			}
 			known = known || takes != ""
-			t.add(i.Login, i.Old, given(i.Keeper), given(i.New), given(i.Means), string(i.ReachBefore), string(given(i.ReachAfter)), takes)
+			t.add(
+				i.Login,
+				i.Old,
+				given(i.Keeper),
+				given(i.New),
+				given(i.Means),
+				string(i.ReachBefore),
+				string(given(i.ReachAfter)),
+				takes,
+			)
 		}
 	}
 	if !known {
@@ -244,7 +360,15 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 	if p.ExpectedSeconds != nil {
 		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", counted(*p.ExpectedSeconds, "second"))
 	}
-	fmt.Fprintf(s.env.Out, "\n%s on %s change, %d left out; %s; %s.\n", counted(p.Logins, "login"), counted(p.Instances, "instance"), p.LeftOut, counted(len(p.NewKeys), "new key"), expected)
+	fmt.Fprintf(
+		s.env.Out,
+		"\n%s on %s change, %d left out; %s; %s.\n",
+		counted(p.Logins, "login"),
+		counted(p.Instances, "instance"),
+		p.LeftOut,
+		counted(len(p.NewKeys), "new key"),
+		expected,
+	)
 }
 
 // seconds writes how long something may take, "" where that is not known.
@@ -271,7 +395,13 @@ func (t *settingsFlags) flags(f *flag.FlagSet) {
 }
 
 func (t *settingsFlags) settings() (apiclient.RotationSettings, error) {
-	out := apiclient.RotationSettings{First: &t.first, AtOnce: &t.atOnce, StopAfter: &t.stopAfter, Between: optional(t.between), Zone: optional(t.zone)}
+	out := apiclient.RotationSettings{
+		First:     &t.first,
+		AtOnce:    &t.atOnce,
+		StopAfter: &t.stopAfter,
+		Between:   optional(t.between),
+		Zone:      optional(t.zone),
+	}
 	if t.grace == "" {
 		return out, nil
 	}
@@ -290,7 +420,12 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	t.flags(f)
 	var h holderFlags
 	h.flags(f)
-	maker := f.String("make", "here", "`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each keeper)")
+	maker := f.String(
+		"make",
+		"here",
+		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
+			"keeper)",
+	)
 	reason := f.String("reason", "", "why, for the daybook")
 	yes := f.Bool("yes", false, "do not ask")
 	detach := f.Bool("detach", false, "do not wait for the end")
@@ -329,10 +464,19 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if p.Logins == 0 {
 			return errors.New("the plan replaces nothing, so nothing was started")
 		}
-		if err := s.confirm(*yes, fmt.Sprintf("This replaces keys in %s on %s.", counted(p.Logins, "login"), counted(p.Instances, "instance")), "yes"); err != nil {
+		if err := s.confirm(
+			*yes,
+			fmt.Sprintf("This replaces keys in %s on %s.", counted(p.Logins, "login"), counted(p.Instances, "instance")),
+			"yes",
+		); err != nil {
 			return err
 		}
-		request := apiclient.StartRotation{Wanted: wanted, Settings: &settings, Reason: optional(*reason), Make: apiclient.StartRotationMake(*maker)}
+		request := apiclient.StartRotation{
+			Wanted:   wanted,
+			Settings: &settings,
+			Reason:   optional(*reason),
+			Make:     apiclient.StartRotationMake(*maker),
+		}
 		if len(p.NewKeys) == 0 {
 			request.Make = apiclient.StartRotationMakeNone
 		}
@@ -351,7 +495,9 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 				*request.NewKeys = append(*request.NewKeys, apiclient.NewPublicKey{Name: m.name, PublicKey: m.pair.Line()})
 			}
 		}
-		r, err := answer[apiclient.Rotation](client.StartRotation(ctx, &apiclient.StartRotationParams{IdempotencyKey: newRequestKey()}, request))
+		r, err := answer[apiclient.Rotation](
+			client.StartRotation(ctx, &apiclient.StartRotationParams{IdempotencyKey: newRequestKey()}, request),
+		)
 		var refused *apiclientError
 		if errors.As(err, &refused) && refused.Status < 500 {
 			for _, m := range made { // nothing was recorded, so nothing is left
@@ -367,7 +513,10 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 			}
 			fmt.Fprintf(s.env.Out, "The rotation %s has begun.\n", r.Id)
 			if request.Make == apiclient.StartRotationMakeBring {
-				fmt.Fprintln(s.env.Out, "Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked")
+				fmt.Fprintln(
+					s.env.Out,
+					"Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
+				)
 			}
 		}
 		if *detach {
@@ -434,17 +583,35 @@ func rotateList(f *flag.FlagSet) func(context.Context, *session, []string) error
 		if err != nil {
 			return err
 		}
-		rows, total, err := fetch[apiclient.Rotation](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListRotations(ctx, &apiclient.ListRotationsParams{After: after, Limit: &limit, Total: count})
-		})
+		rows, total, err := fetch[apiclient.Rotation](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListRotations(ctx, &apiclient.ListRotationsParams{After: after, Limit: &limit, Total: count})
+			},
+		)
 		if err != nil {
 			return err
 		}
 		return listing[apiclient.Rotation]{
-			head: []string{"ID", "BEGUN", "BY", "STATE", "LOGINS", "WHY"}, none: "There is no rotation yet. Plan one: plumlatch rotate plan",
+			head: []string{
+				"ID",
+				"BEGUN",
+				"BY",
+				"STATE",
+				"LOGINS",
+				"WHY",
+			}, none: "There is no rotation yet. Plan one: plumlatch rotate plan",
 			name: func(r apiclient.Rotation) string { return r.Id.String() },
 			cells: func(r apiclient.Rotation) []string {
-				return []string{r.Id.String(), moment(r.CreatedAt), r.RequestedBy, string(r.State), countsText(r), cmp.Or(given(r.PausedWhy), given(r.Reason))}
+				return []string{
+					r.Id.String(),
+					moment(r.CreatedAt),
+					r.RequestedBy,
+					string(r.State),
+					countsText(r),
+					cmp.Or(given(r.PausedWhy), given(r.Reason)),
+				}
 			},
 		}.show(s, rows, total)
 	}
@@ -513,7 +680,11 @@ func rotateShow(f *flag.FlagSet) func(context.Context, *session, []string) error
 }
 
 func rotateWatch(f *flag.FlagSet) func(context.Context, *session, []string) error {
-	fromHere := f.Bool("from-here", false, "edit what waits for it from this machine with the old private half (-with or -agent)")
+	fromHere := f.Bool(
+		"from-here",
+		false,
+		"edit what waits for it from this machine with the old private half (-with or -agent)",
+	)
 	var h holderFlags
 	h.flags(f)
 	return func(ctx context.Context, s *session, args []string) error {
@@ -537,7 +708,9 @@ func rotateWatch(f *flag.FlagSet) func(context.Context, *session, []string) erro
 	}
 }
 
-func rotateChange(change apiclient.ChangeRotationChange) func(*flag.FlagSet) func(context.Context, *session, []string) error {
+func rotateChange(
+	change apiclient.ChangeRotationChange,
+) func(*flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		reason := f.String("reason", "", "why, for the daybook")
 		var login *string
@@ -559,11 +732,27 @@ func rotateChange(change apiclient.ChangeRotationChange) func(*flag.FlagSet) fun
 					return err
 				}
 				left, open := r.Counts["done"], r.Counts["placed"]+r.Counts["proved"]+r.Counts["placing"]
-				if err := s.confirm(*yes, fmt.Sprintf("This takes the new key out of %s again, where the old one still stands, and begins none of the %d that wait. %s stay replaced.", counted(open, "login"), r.Counts["waiting"], counted(left, "login")), "undo"); err != nil {
+				if err := s.confirm(
+					*yes,
+					fmt.Sprintf(
+						"This takes the new key out of %s again, where the old one still stands, and begins none of the %d that wait. "+
+							"%s stay replaced.",
+						counted(open, "login"),
+						r.Counts["waiting"],
+						counted(left, "login"),
+					),
+					"undo",
+				); err != nil {
 					return err
 				}
 			}
-			r, err := answer[apiclient.Rotation](client.ChangeRotation(ctx, id, apiclient.ChangeRotation{Change: change, Login: optional(given(login)), Reason: optional(*reason)}))
+			r, err := answer[apiclient.Rotation](
+				client.ChangeRotation(
+					ctx,
+					id,
+					apiclient.ChangeRotation{Change: change, Login: optional(given(login)), Reason: optional(*reason)},
+				),
+			)
 			if err != nil {
 				return err
 			}

@@ -23,10 +23,24 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *session, []string) e
 		if err != nil {
 			return err
 		}
-		if err := s.confirm(*yes, fmt.Sprintf("This removes the lost key's line from %s although nobody has logged in with the new key. If that one does not open it, the login is shut.", *login), *login); err != nil {
+		if err := s.confirm(
+			*yes,
+			fmt.Sprintf(
+				"This removes the lost key's line from %s although nobody has logged in with the new key. If that one does not "+
+					"open it, the login is shut.",
+				*login,
+			),
+			*login,
+		); err != nil {
 			return err
 		}
-		r, err := answer[apiclient.Rotation](client.ChangeRotation(ctx, id, apiclient.ChangeRotation{Change: apiclient.ChangeRotationChangeOverride, Login: login, Reason: reason}))
+		r, err := answer[apiclient.Rotation](
+			client.ChangeRotation(
+				ctx,
+				id,
+				apiclient.ChangeRotation{Change: apiclient.ChangeRotationChangeOverride, Login: login, Reason: reason},
+			),
+		)
 		if err != nil {
 			return err
 		}
@@ -71,7 +85,22 @@ func (s *session) showReport(p apiclient.RotationReport) {
 	if given(r.Urgent) {
 		state += ", urgent"
 	}
-	s.facts("Rotation", r.Id.String(), "State", state, "Asked for by", r.RequestedBy, "Why", given(r.Reason), "Begun", moment(r.CreatedAt), "Ended", ended, "Report of", moment(p.MadeAt))
+	s.facts(
+		"Rotation",
+		r.Id.String(),
+		"State",
+		state,
+		"Asked for by",
+		r.RequestedBy,
+		"Why",
+		given(r.Reason),
+		"Begun",
+		moment(r.CreatedAt),
+		"Ended",
+		ended,
+		"Report of",
+		moment(p.MadeAt),
+	)
 	proof := func(p *apiclient.ReportedProof) string {
 		if p == nil {
 			return "none"
@@ -80,7 +109,18 @@ func (s *session) showReport(p apiclient.RotationReport) {
 	}
 	if len(p.Replaced) > 0 {
 		fmt.Fprintf(s.env.Out, "\nReplaced (%d):\n", len(p.Replaced))
-		t := table{head: []string{"LOGIN", "OLD KEY", "NEW KEY", "WHEN", "BY", "LOGIN WITH THE OLD BEFORE", "LOGIN WITH THE NEW", "OLD KEY"}}
+		t := table{
+			head: []string{
+				"LOGIN",
+				"OLD KEY",
+				"NEW KEY",
+				"WHEN",
+				"BY",
+				"LOGIN WITH THE OLD BEFORE",
+				"LOGIN WITH THE NEW",
+				"OLD KEY",
+			},
+		}
 		for _, i := range p.Replaced {
 			old := "refused"
 			if !given(i.OldRefused) {
@@ -133,15 +173,35 @@ func rotateAsked(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		if err != nil {
 			return err
 		}
-		asked, err := answer[[]apiclient.AskedKey](client.ListAskedKeys(ctx, &apiclient.ListAskedKeysParams{Keeper: optional(*keeper)}))
+		asked, err := answer[[]apiclient.AskedKey](
+			client.ListAskedKeys(ctx, &apiclient.ListAskedKeysParams{Keeper: optional(*keeper)}),
+		)
 		if err != nil {
 			return err
 		}
 		return listing[apiclient.AskedKey]{
-			head: []string{"NAME", "KEEPER", "FOLLOWS", "BEST AS", "LOGINS", "ASKED BY", "SINCE", "WHY"}, none: "No new public half is asked for.",
+			head: []string{
+				"NAME",
+				"KEEPER",
+				"FOLLOWS",
+				"BEST AS",
+				"LOGINS",
+				"ASKED BY",
+				"SINCE",
+				"WHY",
+			}, none: "No new public half is asked for.",
 			name: func(k apiclient.AskedKey) string { return k.Name },
 			cells: func(k apiclient.AskedKey) []string {
-				return []string{k.Name, k.Keeper, k.Follows, typeText(k.Type, k.Bits), fmt.Sprint(k.Logins), k.RequestedBy, moment(k.AskedAt), given(k.Reason)}
+				return []string{
+					k.Name,
+					k.Keeper,
+					k.Follows,
+					typeText(k.Type, k.Bits),
+					fmt.Sprint(k.Logins),
+					k.RequestedBy,
+					moment(k.AskedAt),
+					given(k.Reason),
+				}
 			},
 		}.show(s, asked, len(asked))
 	}
@@ -175,7 +235,11 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *session, []string) erro
 					}
 				}
 			})
-			return fmt.Errorf("no key named %s is asked for. Asked for are: %s", args[0], strings.Join(append(names, "none")[:max(len(names), 1)], ", "))
+			return fmt.Errorf(
+				"no key named %s is asked for. Asked for are: %s",
+				args[0],
+				strings.Join(append(names, "none")[:max(len(names), 1)], ", "),
+			)
 		}
 		line, drop, err := s.broughtHalf(of[0], args, *fresh)
 		if err != nil {
@@ -195,7 +259,14 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		case s.quiet:
 			fmt.Fprintln(s.env.Out, k.Name)
 		default:
-			fmt.Fprintf(s.env.Out, "%s takes the place of %s in %s. Show that it opens them: plumlatch rotate watch %s\n", k.Name, of[0].Follows, counted(of[0].Logins, "login"), of[0].Rotation)
+			fmt.Fprintf(
+				s.env.Out,
+				"%s takes the place of %s in %s. Show that it opens them: plumlatch rotate watch %s\n",
+				k.Name,
+				of[0].Follows,
+				counted(of[0].Logins, "login"),
+				of[0].Rotation,
+			)
 		}
 		return nil
 	}
@@ -203,7 +274,11 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *session, []string) erro
 
 // broughtHalf returns the public line that is brought, and what takes back a pair that
 // was made for it.
-func (s *session) broughtHalf(asked apiclient.AskedKey, args []string, fresh bool) (line string, drop func() error, err error) {
+func (s *session) broughtHalf(
+	asked apiclient.AskedKey,
+	args []string,
+	fresh bool,
+) (line string, drop func() error, err error) {
 	if !fresh {
 		file, err := s.readKeyFile(args[1], "", false)
 		if err != nil {
@@ -211,12 +286,20 @@ func (s *session) broughtHalf(asked apiclient.AskedKey, args []string, fresh boo
 		}
 		return file.public.Line(), func() error { return nil }, nil
 	}
-	made, err := s.makePairs([]apiclient.PlannedKey{{Name: asked.Name, Type: asked.Type, Bits: asked.Bits, Follows: asked.Follows}})
+	made, err := s.makePairs(
+		[]apiclient.PlannedKey{{Name: asked.Name, Type: asked.Type, Bits: asked.Bits, Follows: asked.Follows}},
+	)
 	if err != nil {
 		return "", nil, err
 	}
 	if !s.json && !s.quiet {
-		fmt.Fprintf(s.env.Out, "Made %s (%s); its private half is in %s.\n", asked.Name, typeText(asked.Type, asked.Bits), s.shown(made[0].place.path))
+		fmt.Fprintf(
+			s.env.Out,
+			"Made %s (%s); its private half is in %s.\n",
+			asked.Name,
+			typeText(asked.Type, asked.Bits),
+			s.shown(made[0].place.path),
+		)
 	}
 	return made[0].pair.Line(), made[0].place.remove, nil
 }

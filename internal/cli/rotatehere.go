@@ -85,7 +85,12 @@ func (w *hereWork) half(line string) (atHand, error) {
 
 // rotateFromHere takes the items that can be worked on from here and works on them,
 // some at once. It returns how many.
-func (s *session) rotateFromHere(ctx context.Context, client *apiclient.Client, id uuid.UUID, w *hereWork) (int, error) {
+func (s *session) rotateFromHere(
+	ctx context.Context,
+	client *apiclient.Client,
+	id uuid.UUID,
+	w *hereWork,
+) (int, error) {
 	items, err := s.items(ctx, client, id, "")
 	if err != nil {
 		return 0, err
@@ -124,7 +129,11 @@ const hereMeans = "from here"
 func (s *session) workOn(ctx context.Context, client *apiclient.Client, i apiclient.TakenItem, w *hereWork) error {
 	e := &editHere{session: s, client: client, item: i, work: w}
 	defer e.close()
-	steps := map[apiclient.TakenItemPhase][]string{apiclient.TakenItemPhaseIn: {"place"}, apiclient.TakenItemPhaseOut: {"enter", "remove", "see"}, apiclient.TakenItemPhaseBack: {"take-back"}}[i.Phase]
+	steps := map[apiclient.TakenItemPhase][]string{
+		apiclient.TakenItemPhaseIn:   {"place"},
+		apiclient.TakenItemPhaseOut:  {"enter", "remove", "see"},
+		apiclient.TakenItemPhaseBack: {"take-back"},
+	}[i.Phase]
 	for _, step := range steps {
 		outcome, failed := e.do(ctx, step)
 		report := apiclient.ReportStep{Step: step, Outcome: optional(outcome)}

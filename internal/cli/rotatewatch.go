@@ -26,7 +26,15 @@ func (s *session) rotationSaid(r apiclient.Rotation) error {
 	default:
 		fmt.Fprintf(s.env.Out, "%s: %s\n", r.State, countsText(r))
 		if r.PausedWhy != nil {
-			fmt.Fprintf(s.env.Out, "Paused: %s. Look at it (plumlatch rotate show %s), then: plumlatch rotate resume %s, or plumlatch rotate undo %s\n", *r.PausedWhy, r.Id, r.Id, r.Id)
+			fmt.Fprintf(
+				s.env.Out,
+				"Paused: %s. Look at it (plumlatch rotate show %s), then: "+
+					"plumlatch rotate resume %s, or plumlatch rotate undo %s\n",
+				*r.PausedWhy,
+				r.Id,
+				r.Id,
+				r.Id,
+			)
 		}
 	}
 	if r.Counts["failed"] > 0 {
@@ -35,7 +43,18 @@ func (s *session) rotationSaid(r apiclient.Rotation) error {
 	return nil
 }
 
-var itemStates = []string{"asked", "waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"}
+var itemStates = []string{
+	"asked",
+	"waiting",
+	"placing",
+	"placed",
+	"proved",
+	"removing",
+	"done",
+	"failed",
+	"undoing",
+	"undone",
+}
 
 func countsText(r apiclient.Rotation) string {
 	var parts []string
@@ -57,7 +76,12 @@ const (
 // watchRotation shows a rotation until it ends or is paused, and completes the logins
 // that are awaited where a private half is here. What is edited from somebody's machine
 // is, where there is something to work with.
-func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r apiclient.Rotation, here *hereWork) error {
+func (s *session) watchRotation(
+	ctx context.Context,
+	client *apiclient.Client,
+	r apiclient.Rotation,
+	here *hereWork,
+) error {
 	live := isTerminal(s.env.Err) && !s.json && !s.quiet
 	tried := map[string]bool{} // what was tried from here, and whether the login was completed
 	begun, doneBefore := time.Now(), r.Counts["done"]
@@ -86,7 +110,10 @@ func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("you stopped watching; the rotation goes on in the service. Watch again: plumlatch rotate watch %s", r.Id)
+			return fmt.Errorf(
+				"you stopped watching; the rotation goes on in the service. Watch again: plumlatch rotate watch %s",
+				r.Id,
+			)
 		case <-time.After(rotatePause):
 		}
 		fresh, err := answer[apiclient.Rotation](client.GetRotation(ctx, r.Id))
@@ -109,7 +136,13 @@ func (s *session) watchRotation(ctx context.Context, client *apiclient.Client, r
 // restsOnOthers stops watching where all that is left waits for a grace to end, for
 // hours to come, for a key that is asked for, or for a login that cannot be completed
 // or worked on from here, and says what.
-func (s *session) restsOnOthers(ctx context.Context, client *apiclient.Client, r apiclient.Rotation, tried map[string]bool, here *hereWork) (bool, error) {
+func (s *session) restsOnOthers(
+	ctx context.Context,
+	client *apiclient.Client,
+	r apiclient.Rotation,
+	tried map[string]bool,
+	here *hereWork,
+) (bool, error) {
 	items, err := s.items(ctx, client, r.Id, "")
 	if err != nil {
 		return false, err
@@ -121,12 +154,15 @@ func (s *session) restsOnOthers(ctx context.Context, client *apiclient.Client, r
 		switch {
 		case i.State == apiclient.RotationItemStatePlaced && (completed || !known):
 			return false, nil
-		case i.State == apiclient.RotationItemStateProved && i.DueAt.Before(soon) && r.Settings.Between == nil && (!elsewhere || here != nil && here.has(ctx, s, client, i.New)):
+		case i.State == apiclient.RotationItemStateProved && i.DueAt.Before(soon) && r.Settings.Between == nil &&
+			(!elsewhere || here != nil && here.has(ctx, s, client, i.New)):
 			return false, nil
-		case i.State == apiclient.RotationItemStateWaiting && (i.Next == nil || elsewhere && here != nil && here.has(ctx, s, client, i.Old)):
+		case i.State == apiclient.RotationItemStateWaiting &&
+			(i.Next == nil || elsewhere && here != nil && here.has(ctx, s, client, i.Old)):
 			waiting = true
 		}
-		inGrace = inGrace || i.State == apiclient.RotationItemStateProved || i.State == apiclient.RotationItemStatePlaced || i.State == apiclient.RotationItemStateAsked
+		inGrace = inGrace || i.State == apiclient.RotationItemStateProved || i.State == apiclient.RotationItemStatePlaced ||
+			i.State == apiclient.RotationItemStateAsked
 	}
 	if waiting && !inGrace && r.Settings.Between == nil {
 		return false, nil // for an instance on which another run is at work
@@ -137,19 +173,32 @@ func (s *session) restsOnOthers(ctx context.Context, client *apiclient.Client, r
 				return true, err
 			}
 		}
-		fmt.Fprintf(s.env.Out, "\nThe rest waits; the rotation goes on by itself. Watch again: plumlatch rotate watch %s\n", r.Id)
+		fmt.Fprintf(
+			s.env.Out,
+			"\nThe rest waits; the rotation goes on by itself. Watch again: plumlatch rotate watch %s\n",
+			r.Id,
+		)
 	}
 	return true, s.rotationSaid(r)
 }
 
-func (s *session) items(ctx context.Context, client *apiclient.Client, id uuid.UUID, state string) ([]apiclient.RotationItem, error) {
-	rows, _, err := fetch[apiclient.RotationItem](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-		params := apiclient.ListRotationItemsParams{After: after, Limit: &limit}
-		if state != "" {
-			params.State = new(apiclient.RotationItemState(state))
-		}
-		return client.ListRotationItems(ctx, id, &params)
-	})
+func (s *session) items(
+	ctx context.Context,
+	client *apiclient.Client,
+	id uuid.UUID,
+	state string,
+) ([]apiclient.RotationItem, error) {
+	rows, _, err := fetch[apiclient.RotationItem](
+		ctx,
+		paging{limit: 1, all: true},
+		func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+			params := apiclient.ListRotationItemsParams{After: after, Limit: &limit}
+			if state != "" {
+				params.State = new(apiclient.RotationItemState(state))
+			}
+			return client.ListRotationItems(ctx, id, &params)
+		},
+	)
 	return rows, err
 }
 
@@ -205,7 +254,12 @@ func (s *session) proveOne(ctx context.Context, client *apiclient.Client, i apic
 	return err == nil
 }
 
-func (s *session) completeLogin(ctx context.Context, client *apiclient.Client, l apiclient.Login, half atHand) (apiclient.Login, error) {
+func (s *session) completeLogin(
+	ctx context.Context,
+	client *apiclient.Client,
+	l apiclient.Login,
+	half atHand,
+) (apiclient.Login, error) {
 	session, half, err := enter(ctx, l.Connection, []atHand{half})
 	if err != nil {
 		return l, err

@@ -11,18 +11,60 @@ import (
 
 var ruleCommands = []command{
 	{
-		name: "rule add", args: "NAME", min: 1, max: 1, flags: ruleAdd, summary: "Have keys rotated by themselves when they are due",
+		name:    "rule add",
+		args:    "NAME",
+		min:     1,
+		max:     1,
+		flags:   ruleAdd,
+		summary: "Have keys rotated by themselves when they are due",
 		detail: rotateDetail + `
 What is selected, at the age of the rule, begins within ten minutes, in the hours that it has; within
 one day it begins at most one rotation, so that what failed is not tried again at once. New keys are
 made and kept by the service, or asked of their keepers (-make bring).`,
-		examples: []string{"plumlatch rule add yearly -older 365d -between 22:00-04:00 -zone Europe/Berlin -grace 48h -make bring", "plumlatch rule add no-short-rsa -weaker-than rsa3072"},
+		examples: []string{
+			"plumlatch rule add yearly -older 365d -between 22:00-04:00 -zone Europe/Berlin -grace 48h -make bring",
+			"plumlatch rule add no-short-rsa -weaker-than rsa3072",
+		},
 	},
-	{name: "rule list", flags: ruleList, summary: "List the standing rules, and what is due by them and cannot be done", examples: []string{"plumlatch rule list"}},
-	{name: "rule due", flags: ruleDue, summary: "Show what the rules will replace within some days, day by day", examples: []string{"plumlatch rule due", "plumlatch rule due -days 90"}},
-	{name: "rule pause", args: "NAME", min: 1, max: 1, flags: ruleChange("pause"), summary: "Have a rule begin nothing until it is resumed", examples: []string{"plumlatch rule pause yearly"}},
-	{name: "rule resume", args: "NAME", min: 1, max: 1, flags: ruleChange("resume"), summary: "Let a paused rule go on", examples: []string{"plumlatch rule resume yearly"}},
-	{name: "rule delete", args: "NAME", min: 1, max: 1, flags: ruleDelete, summary: "End a rule; a rotation that it has begun goes on", examples: []string{"plumlatch rule delete yearly"}},
+	{
+		name:     "rule list",
+		flags:    ruleList,
+		summary:  "List the standing rules, and what is due by them and cannot be done",
+		examples: []string{"plumlatch rule list"},
+	},
+	{
+		name:     "rule due",
+		flags:    ruleDue,
+		summary:  "Show what the rules will replace within some days, day by day",
+		examples: []string{"plumlatch rule due", "plumlatch rule due -days 90"},
+	},
+	{
+		name:     "rule pause",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    ruleChange("pause"),
+		summary:  "Have a rule begin nothing until it is resumed",
+		examples: []string{"plumlatch rule pause yearly"},
+	},
+	{
+		name:     "rule resume",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    ruleChange("resume"),
+		summary:  "Let a paused rule go on",
+		examples: []string{"plumlatch rule resume yearly"},
+	},
+	{
+		name:     "rule delete",
+		args:     "NAME",
+		min:      1,
+		max:      1,
+		flags:    ruleDelete,
+		summary:  "End a rule; a rotation that it has begun goes on",
+		examples: []string{"plumlatch rule delete yearly"},
+	},
 }
 
 func ruleAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -30,7 +72,11 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var t settingsFlags
 	w.flags(f)
 	t.flags(f)
-	maker := f.String("make", "service", "`where` new keys come from: service (made and kept by it) or bring (asked of each keeper)")
+	maker := f.String(
+		"make",
+		"service",
+		"`where` new keys come from: service (made and kept by it) or bring (asked of each keeper)",
+	)
 	reason := f.String("reason", "", "why, for the daybook")
 	return func(ctx context.Context, s *session, args []string) error {
 		wanted, err := w.wanted()
@@ -48,7 +94,19 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		r, err := answer[apiclient.RotationRule](client.AddRotationRule(ctx, &apiclient.AddRotationRuleParams{IdempotencyKey: newRequestKey()}, apiclient.AddRotationRule{Name: args[0], Wanted: wanted, Settings: &settings, Make: apiclient.AddRotationRuleMake(*maker), Reason: optional(*reason)}))
+		r, err := answer[apiclient.RotationRule](
+			client.AddRotationRule(
+				ctx,
+				&apiclient.AddRotationRuleParams{IdempotencyKey: newRequestKey()},
+				apiclient.AddRotationRule{
+					Name:     args[0],
+					Wanted:   wanted,
+					Settings: &settings,
+					Make:     apiclient.AddRotationRuleMake(*maker),
+					Reason:   optional(*reason),
+				},
+			),
+		)
 		if err != nil {
 			return err
 		}
@@ -130,7 +188,16 @@ func ruleList(*flag.FlagSet) func(context.Context, *session, []string) error {
 			return err
 		}
 		err = listing[apiclient.RotationRule]{
-			head: []string{"NAME", "STATE", "WHICH KEYS", "NEW KEYS", "HOW", "BY", "LOOKED", "NEXT AT THE EARLIEST"}, none: "There is no standing rule. Add one: plumlatch rule add NAME -older 365d",
+			head: []string{
+				"NAME",
+				"STATE",
+				"WHICH KEYS",
+				"NEW KEYS",
+				"HOW",
+				"BY",
+				"LOOKED",
+				"NEXT AT THE EARLIEST",
+			}, none: "There is no standing rule. Add one: plumlatch rule add NAME -older 365d",
 			name: func(r apiclient.RotationRule) string { return r.Name },
 			cells: func(r apiclient.RotationRule) []string {
 				looked, next := "not yet", "when due"
@@ -140,7 +207,16 @@ func ruleList(*flag.FlagSet) func(context.Context, *session, []string) error {
 				if r.NextAt != nil {
 					next = moment(*r.NextAt)
 				}
-				return []string{r.Name, string(r.State), wantedText(r.Wanted), string(r.Make), settingsText(r.Settings), r.CreatedBy, looked, next}
+				return []string{
+					r.Name,
+					string(r.State),
+					wantedText(r.Wanted),
+					string(r.Make),
+					settingsText(r.Settings),
+					r.CreatedBy,
+					looked,
+					next,
+				}
 			},
 		}.show(s, rules, len(rules))
 		if err != nil || s.json || s.quiet {
@@ -162,19 +238,39 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		due, err := answer[[]apiclient.DueRotation](client.ListDueRotations(ctx, &apiclient.ListDueRotationsParams{Days: days}))
+		due, err := answer[[]apiclient.DueRotation](
+			client.ListDueRotations(ctx, &apiclient.ListDueRotationsParams{Days: days}),
+		)
 		if err != nil {
 			return err
 		}
 		cannot := 0
 		err = listing[apiclient.DueRotation]{
-			head: []string{"DUE", "RULE", "LOGIN", "KEY", "KEEPER", "NEW KEY", "CANNOT BE DONE", "WHAT TO DO"}, none: fmt.Sprintf("Nothing is due within %s.", counted(*days, "day")),
+			head: []string{
+				"DUE",
+				"RULE",
+				"LOGIN",
+				"KEY",
+				"KEEPER",
+				"NEW KEY",
+				"CANNOT BE DONE",
+				"WHAT TO DO",
+			}, none: fmt.Sprintf("Nothing is due within %s.", counted(*days, "day")),
 			name: func(d apiclient.DueRotation) string { return d.Login },
 			cells: func(d apiclient.DueRotation) []string {
 				if d.Cannot != nil {
 					cannot++
 				}
-				return []string{moment(d.At), d.Rule, d.Login, d.Old, given(d.Keeper), given(d.New), given(d.Cannot), given(d.Remedy)}
+				return []string{
+					moment(d.At),
+					d.Rule,
+					d.Login,
+					d.Old,
+					given(d.Keeper),
+					given(d.New),
+					given(d.Cannot),
+					given(d.Remedy),
+				}
 			},
 		}.show(s, due, len(due))
 		if err == nil && cannot > 0 {
@@ -184,7 +280,9 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	}
 }
 
-func ruleChange(change apiclient.ChangeRotationRuleChange) func(*flag.FlagSet) func(context.Context, *session, []string) error {
+func ruleChange(
+	change apiclient.ChangeRotationRuleChange,
+) func(*flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		reason := f.String("reason", "", "why, for the daybook")
 		return func(ctx context.Context, s *session, args []string) error {
@@ -192,7 +290,9 @@ func ruleChange(change apiclient.ChangeRotationRuleChange) func(*flag.FlagSet) f
 			if err != nil {
 				return err
 			}
-			r, err := answer[apiclient.RotationRule](client.ChangeRotationRule(ctx, args[0], apiclient.ChangeRotationRule{Change: change, Reason: optional(*reason)}))
+			r, err := answer[apiclient.RotationRule](
+				client.ChangeRotationRule(ctx, args[0], apiclient.ChangeRotationRule{Change: change, Reason: optional(*reason)}),
+			)
 			if err != nil {
 				return err
 			}
@@ -204,7 +304,11 @@ func ruleChange(change apiclient.ChangeRotationRuleChange) func(*flag.FlagSet) f
 func ruleDelete(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *session, args []string) error {
-		if err := s.confirm(*yes, fmt.Sprintf("This ends the standing rule %s. Its keys are rotated by themselves no more.", args[0]), args[0]); err != nil {
+		if err := s.confirm(
+			*yes,
+			fmt.Sprintf("This ends the standing rule %s. Its keys are rotated by themselves no more.", args[0]),
+			args[0],
+		); err != nil {
 			return err
 		}
 		client, err := s.connect()

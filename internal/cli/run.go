@@ -18,8 +18,21 @@ import (
 )
 
 var runCommands = []command{
-	{name: "run list", flags: runList, summary: "List runs: launches, starts, stops", examples: []string{"plumlatch run list -instance atlas-web-1", "plumlatch run list -state running"}},
-	{name: "run watch", args: "ID", min: 1, max: 1, flags: runWatch, summary: "Watch a run until it ends", examples: []string{"plumlatch run watch 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"}},
+	{
+		name:     "run list",
+		flags:    runList,
+		summary:  "List runs: launches, starts, stops",
+		examples: []string{"plumlatch run list -instance atlas-web-1", "plumlatch run list -state running"},
+	},
+	{
+		name:     "run watch",
+		args:     "ID",
+		min:      1,
+		max:      1,
+		flags:    runWatch,
+		summary:  "Watch a run until it ends",
+		examples: []string{"plumlatch run watch 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+	},
 }
 
 func runList(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -32,9 +45,22 @@ func runList(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		if err != nil {
 			return err
 		}
-		runs, total, err := fetch[apiclient.Run](ctx, p, func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-			return client.ListRuns(ctx, &apiclient.ListRunsParams{After: after, Limit: &limit, Total: count, State: optional(*state), Instance: optional(*instance)})
-		})
+		runs, total, err := fetch[apiclient.Run](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListRuns(
+					ctx,
+					&apiclient.ListRunsParams{
+						After:    after,
+						Limit:    &limit,
+						Total:    count,
+						State:    optional(*state),
+						Instance: optional(*instance),
+					},
+				)
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -113,10 +139,17 @@ func (s *session) watch(ctx context.Context, client *apiclient.Client, id uuid.U
 		}
 		if ctx.Err() != nil {
 			show.clear()
-			return run, fmt.Errorf("you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s", id)
+			return run, fmt.Errorf(
+				"you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s",
+				id,
+			)
 		}
 		if tries == watchTries {
-			return run, fmt.Errorf("%w; the run goes on when it is back. Watch again: plumlatch run watch %s", errUnreachable, id)
+			return run, fmt.Errorf(
+				"%w; the run goes on when it is back. Watch again: plumlatch run watch %s",
+				errUnreachable,
+				id,
+			)
 		}
 		select {
 		case <-ctx.Done():
@@ -182,7 +215,14 @@ func (s *steps) tell(run apiclient.Run) {
 		case s.shown[key] || step.State == apiclient.StepStateWaiting:
 		case step.State == apiclient.StepStateRunning:
 			if isTerminal(s.env.Err) {
-				fmt.Fprintf(s.env.Err, "  …       %-*s  %s %s", s.width, step.Title, bar(given(step.Percent)), given(step.Outcome))
+				fmt.Fprintf(
+					s.env.Err,
+					"  …       %-*s  %s %s",
+					s.width,
+					step.Title,
+					bar(given(step.Percent)),
+					given(step.Outcome),
+				)
 				s.live = true
 			}
 		default:
@@ -207,7 +247,10 @@ func bar(percent int) string {
 
 func (s *steps) line(step apiclient.Step) string {
 	mark := map[apiclient.StepState]string{
-		apiclient.StepStateDone: s.good("done  "), apiclient.StepStateFailed: s.bad("failed"), apiclient.StepStateUndone: "undone", apiclient.StepStateLeft: s.bad("left  "),
+		apiclient.StepStateDone:   s.good("done  "),
+		apiclient.StepStateFailed: s.bad("failed"),
+		apiclient.StepStateUndone: "undone",
+		apiclient.StepStateLeft:   s.bad("left  "),
 	}[step.State]
 	took := ""
 	if step.StartedAt != nil && step.EndedAt != nil {

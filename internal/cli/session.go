@@ -123,7 +123,9 @@ func (s *session) connect() (*apiclient.Client, error) {
 		token = k.Token
 	}
 	if token == "" {
-		return nil, &apiclientError{Problem: apiclient.Problem{Detail: "you are not signed in", Remedy: new("Sign in: plumlatch sign-in")}}
+		return nil, &apiclientError{
+			Problem: apiclient.Problem{Detail: "you are not signed in", Remedy: new("Sign in: plumlatch sign-in")},
+		}
 	}
 	s.client, err = s.dial(server, token)
 	return s.client, err
@@ -144,7 +146,9 @@ const (
 
 func newHTTPClient() *http.Client {
 	return &http.Client{Transport: &http.Transport{
-		Proxy: http.ProxyFromEnvironment, DialContext: (&net.Dialer{Timeout: dialWithin}).DialContext, TLSHandshakeTimeout: dialWithin,
+		Proxy:                 http.ProxyFromEnvironment,
+		DialContext:           (&net.Dialer{Timeout: dialWithin}).DialContext,
+		TLSHandshakeTimeout:   dialWithin,
 		ResponseHeaderTimeout: answerWithin, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
 	}}
 }
@@ -158,14 +162,19 @@ func (s *session) dialWith(server, token string, cookies []*http.Cookie) (*apicl
 		return nil, &usageError{fmt.Sprintf("the server's URL begins with http:// or https://, not as in %q", server)}
 	}
 	s.reached = server
-	return apiclient.NewClient(strings.TrimSuffix(server, "/")+"/api/v1", apiclient.WithHTTPClient(newHTTPClient()), apiclient.WithRequestEditorFn(withCookies(cookies)), apiclient.WithRequestEditorFn(
-		func(_ context.Context, r *http.Request) error {
-			r.Header.Set("User-Agent", "plumlatch/"+Version)
-			if token != "" {
-				r.Header.Set("Authorization", "Bearer "+token)
-			}
-			return nil
-		}))
+	return apiclient.NewClient(
+		strings.TrimSuffix(server, "/")+"/api/v1",
+		apiclient.WithHTTPClient(newHTTPClient()),
+		apiclient.WithRequestEditorFn(withCookies(cookies)),
+		apiclient.WithRequestEditorFn(
+			func(_ context.Context, r *http.Request) error {
+				r.Header.Set("User-Agent", "plumlatch/"+Version)
+				if token != "" {
+					r.Header.Set("Authorization", "Bearer "+token)
+				}
+				return nil
+			}),
+	)
 }
 
 // apiclientError is the service's own no.
@@ -241,7 +250,11 @@ func answerBytes(r *http.Response, err error) ([]byte, error) {
 	}
 	var p apiclient.Problem
 	if json.Unmarshal(data, &p) != nil || p.Detail == "" {
-		p = apiclient.Problem{Status: r.StatusCode, Detail: "the service answered " + r.Status, Remedy: new("Is this the address of a Plum Latch service?")}
+		p = apiclient.Problem{
+			Status: r.StatusCode,
+			Detail: "the service answered " + r.Status,
+			Remedy: new("Is this the address of a Plum Latch service?"),
+		}
 	}
 	plainly(reflect.ValueOf(&p).Elem())
 	return nil, &apiclientError{p}

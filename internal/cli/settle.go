@@ -21,7 +21,12 @@ choices it shows what will be done about each, asks, and does it: -missing place
 the granted lines again, -missing withdraw ends their grants; -ungranted and -strangers
 accept records what stands there as granted, remove takes the lines out. What no choice is
 made about stays as it is. Lines are changed in a run that can be undone until it is done.`,
-	examples: []string{"plumlatch settle -all", "plumlatch settle ubuntu@ringing-web -ungranted remove", "plumlatch settle -label team=cameras -missing place", `plumlatch settle atlas-web-1 -strangers remove -reason "nobody knows it"`},
+	examples: []string{
+		"plumlatch settle -all",
+		"plumlatch settle ubuntu@ringing-web -ungranted remove",
+		"plumlatch settle -label team=cameras -missing place",
+		`plumlatch settle atlas-web-1 -strangers remove -reason "nobody knows it"`,
+	},
 }}
 
 // choices are what is to be done about differences, by fit.
@@ -43,7 +48,9 @@ func settle(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		for fit, choice := range chosen {
 			if allowed := choicesFor[fit]; *choice != "" && !slices.Contains(allowed, *choice) {
-				return &usageError{fmt.Sprintf("for what is %s the choices are %s; not %q", fit, strings.Join(allowed, " and "), *choice)}
+				return &usageError{
+					fmt.Sprintf("for what is %s the choices are %s; not %q", fit, strings.Join(allowed, " and "), *choice),
+				}
 			}
 		}
 		client, err := s.connect()
@@ -55,9 +62,16 @@ func settle(f *flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		var found []apiclient.Difference
 		for _, login := range args {
-			rows, _, err := fetch[apiclient.Difference](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-				return client.ListDifferences(ctx, &apiclient.ListDifferencesParams{After: after, Limit: &limit, Login: optional(login), Label: optional(*label)})
-			})
+			rows, _, err := fetch[apiclient.Difference](
+				ctx,
+				paging{limit: 1, all: true},
+				func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+					return client.ListDifferences(
+						ctx,
+						&apiclient.ListDifferencesParams{After: after, Limit: &limit, Login: optional(login), Label: optional(*label)},
+					)
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -68,15 +82,28 @@ func settle(f *flag.FlagSet) func(context.Context, *session, []string) error {
 }
 
 var choicesFor = map[apiclient.Fit][]string{
-	apiclient.FitMissing: {"place", "withdraw"}, apiclient.FitUngranted: {"accept", "remove"}, apiclient.FitStranger: {"accept", "remove"},
+	apiclient.FitMissing: {
+		"place",
+		"withdraw",
+	}, apiclient.FitUngranted: {"accept", "remove"}, apiclient.FitStranger: {"accept", "remove"},
 }
 
-func (s *session) settleThese(ctx context.Context, client *apiclient.Client, found []apiclient.Difference, chosen choices, reason string, yes bool) error {
+func (s *session) settleThese(
+	ctx context.Context,
+	client *apiclient.Client,
+	found []apiclient.Difference,
+	chosen choices,
+	reason string,
+	yes bool,
+) error {
 	var request apiclient.SettleDifferences
 	request.Reason = optional(reason)
 	for _, d := range found {
 		if choice := given(chosen[d.Fit]); choice != "" {
-			request.Choices = append(request.Choices, apiclient.ChosenDifference{Login: d.Login, Sha256: d.Sha256, Fit: d.Fit, Choice: apiclient.Choice(choice)})
+			request.Choices = append(
+				request.Choices,
+				apiclient.ChosenDifference{Login: d.Login, Sha256: d.Sha256, Fit: d.Fit, Choice: apiclient.Choice(choice)},
+			)
 		}
 	}
 	if len(request.Choices) == 0 {
@@ -86,12 +113,18 @@ func (s *session) settleThese(ctx context.Context, client *apiclient.Client, fou
 		s.differenceTable(found, chosen)
 		fmt.Fprintln(s.env.Out)
 	}
-	if err := s.confirm(yes, fmt.Sprintf("This settles %d of %d differences as the last column says.", len(request.Choices), len(found)), "yes"); err != nil {
+	if err := s.confirm(
+		yes,
+		fmt.Sprintf("This settles %d of %d differences as the last column says.", len(request.Choices), len(found)),
+		"yes",
+	); err != nil {
 		return err
 	}
 	var all apiclient.Settlement
 	for part := range slices.Chunk(request.Choices, maxChoices) {
-		done, err := answer[apiclient.Settlement](client.SettleDifferences(ctx, apiclient.SettleDifferences{Choices: part, Reason: request.Reason}))
+		done, err := answer[apiclient.Settlement](
+			client.SettleDifferences(ctx, apiclient.SettleDifferences{Choices: part, Reason: request.Reason}),
+		)
 		if err != nil {
 			return err
 		}

@@ -23,7 +23,11 @@ var sweepCommands = []command{
 -agent has this machine log in, read them and report what it saw; the private half stays
 here. It ends with status 3 if a login could not be read, or if not just the granted keys
 stand there.`,
-		examples: []string{"plumlatch sweep -all", "plumlatch sweep -label team=cameras", "plumlatch sweep tide-gauge-1 -with ~/.ssh/oona"},
+		examples: []string{
+			"plumlatch sweep -all",
+			"plumlatch sweep -label team=cameras",
+			"plumlatch sweep tide-gauge-1 -with ~/.ssh/oona",
+		},
 	},
 }
 
@@ -67,7 +71,11 @@ func sweep(f *flag.FlagSet) func(context.Context, *session, []string) error {
 const sweepPause = 200 * time.Millisecond
 
 // awaitSweep shows how far the sweep is until it has ended.
-func (s *session) awaitSweep(ctx context.Context, client *apiclient.Client, w apiclient.Sweep) (apiclient.Sweep, error) {
+func (s *session) awaitSweep(
+	ctx context.Context,
+	client *apiclient.Client,
+	w apiclient.Sweep,
+) (apiclient.Sweep, error) {
 	live := isTerminal(s.env.Err) && !s.json && !s.quiet
 	for w.EndedAt == nil {
 		if live {
@@ -92,9 +100,13 @@ func (s *session) awaitSweep(ctx context.Context, client *apiclient.Client, w ap
 }
 
 func (s *session) sweptLogins(ctx context.Context, client *apiclient.Client, w apiclient.Sweep) error {
-	items, _, err := fetch[apiclient.SweepItem](ctx, paging{limit: 1, all: true}, func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-		return client.ListSweepItems(ctx, w.Id, &apiclient.ListSweepItemsParams{After: after, Limit: &limit})
-	})
+	items, _, err := fetch[apiclient.SweepItem](
+		ctx,
+		paging{limit: 1, all: true},
+		func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+			return client.ListSweepItems(ctx, w.Id, &apiclient.ListSweepItemsParams{After: after, Limit: &limit})
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -120,7 +132,13 @@ func (s *session) sweptLogins(ctx context.Context, client *apiclient.Client, w a
 			t.add(i.Login, state, i.Outcome)
 		}
 		t.write(s)
-		fmt.Fprintf(s.env.Out, "\n%d read as before, %d changed, %d failed. See how they stand: plumlatch reach\n", w.AsBefore, w.Changed, w.Failed)
+		fmt.Fprintf(
+			s.env.Out,
+			"\n%d read as before, %d changed, %d failed. See how they stand: plumlatch reach\n",
+			w.AsBefore,
+			w.Changed,
+			w.Failed,
+		)
 	}
 	if err == nil && w.Changed+w.Failed > 0 {
 		err = &quietError{exitNotAsItShould}
@@ -129,7 +147,12 @@ func (s *session) sweptLogins(ctx context.Context, client *apiclient.Client, w a
 }
 
 // sweepFromHere reads the files of the instances with a private half that is here.
-func (s *session) sweepFromHere(ctx context.Context, client *apiclient.Client, instances []string, h holderFlags) error {
+func (s *session) sweepFromHere(
+	ctx context.Context,
+	client *apiclient.Client,
+	instances []string,
+	h holderFlags,
+) error {
 	halves, end, err := s.holder(h)
 	if err != nil {
 		return err
@@ -165,7 +188,12 @@ func (s *session) sweepFromHere(ctx context.Context, client *apiclient.Client, i
 
 // readAndReport logs in, reads the login's files and reports them. The
 // completed login is reported as a proof of entry too.
-func (s *session) readAndReport(ctx context.Context, client *apiclient.Client, l apiclient.Login, halves []atHand) (apiclient.Login, error) {
+func (s *session) readAndReport(
+	ctx context.Context,
+	client *apiclient.Client,
+	l apiclient.Login,
+	halves []atHand,
+) (apiclient.Login, error) {
 	session, half, err := enter(ctx, l.Connection, halves)
 	if err != nil {
 		return l, err
@@ -179,14 +207,22 @@ func (s *session) readAndReport(ctx context.Context, client *apiclient.Client, l
 }
 
 // report reads the files of a login in a session and tells the service.
-func report(ctx context.Context, client *apiclient.Client, login string, session *sshio.Session) (apiclient.Login, error) {
+func report(
+	ctx context.Context,
+	client *apiclient.Client,
+	login string,
+	session *sshio.Session,
+) (apiclient.Login, error) {
 	files, err := session.ReadAll()
 	if err != nil {
 		return apiclient.Login{}, err
 	}
 	request := apiclient.ReportFiles{HostKey: ssh.FingerprintSHA256(session.HostKey)}
 	for _, f := range files {
-		request.Files = append(request.Files, apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)})
+		request.Files = append(
+			request.Files,
+			apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)},
+		)
 	}
 	folders, err := session.Folders()
 	if err != nil {
@@ -200,7 +236,13 @@ func report(ctx context.Context, client *apiclient.Client, login string, session
 }
 
 // reportEntry tells of a completed login where its key is recorded.
-func (s *session) reportEntry(ctx context.Context, client *apiclient.Client, l apiclient.Login, session *sshio.Session, half atHand) (apiclient.Login, error) {
+func (s *session) reportEntry(
+	ctx context.Context,
+	client *apiclient.Client,
+	l apiclient.Login,
+	session *sshio.Session,
+	half atHand,
+) (apiclient.Login, error) {
 	name, err := s.recordOf(ctx, client, half)
 	if err != nil || name == "" {
 		return l, err
@@ -209,7 +251,13 @@ func (s *session) reportEntry(ctx context.Context, client *apiclient.Client, l a
 }
 
 // signEntry reports that a login was completed with a key that has a record, signed with it.
-func signEntry(ctx context.Context, client *apiclient.Client, login, key string, session *sshio.Session, half atHand) (apiclient.Login, error) {
+func signEntry(
+	ctx context.Context,
+	client *apiclient.Client,
+	login, key string,
+	session *sshio.Session,
+	half atHand,
+) (apiclient.Login, error) {
 	host := ssh.FingerprintSHA256(session.HostKey)
 	c, err := answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))
 	if err != nil {
@@ -219,7 +267,9 @@ func signEntry(ctx context.Context, client *apiclient.Client, login, key string,
 	if err != nil {
 		return apiclient.Login{}, err
 	}
-	return answer[apiclient.Login](client.ReportEntry(ctx, login, apiclient.ReportEntry{Key: key, HostKey: host, Challenge: c.Id, Signature: armoured}))
+	return answer[apiclient.Login](
+		client.ReportEntry(ctx, login, apiclient.ReportEntry{Key: key, HostKey: host, Challenge: c.Id, Signature: armoured}),
+	)
 }
 
 // recordOf returns the name of the record of a key; "" where it has none.

@@ -19,7 +19,12 @@ of the PKCS#8 DER, SSHFP), a public key in any form, or the file of a public or 
 without an argument, or with -, standard input. Of a private half only the public one,
 derived here, is sent. With -agent it traces every key that the ssh-agent holds, or those
 that -pick names. It ends with status 3 if nothing is recorded that matches.`,
-	examples: []string{"plumlatch trace ~/.ssh/id_rsa_2", "plumlatch trace d3:ca:cb:61:72:e7:a3:60:68:e6:20:fa:f4:00:2c:3e", "ssh-keygen -lf key.pub | plumlatch trace", "plumlatch trace -agent"},
+	examples: []string{
+		"plumlatch trace ~/.ssh/id_rsa_2",
+		"plumlatch trace d3:ca:cb:61:72:e7:a3:60:68:e6:20:fa:f4:00:2c:3e",
+		"ssh-keygen -lf key.pub | plumlatch trace",
+		"plumlatch trace -agent",
+	},
 }
 
 func trace(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -150,7 +155,9 @@ func (s *session) showTrace(t apiclient.Trace) {
 
 func (s *session) showFindings(findings []apiclient.Finding) {
 	for _, f := range findings {
-		s.showFinding(keypair.Finding{Weight: keypair.Weight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: given(f.ActBy)})
+		s.showFinding(
+			keypair.Finding{Weight: keypair.Weight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: given(f.ActBy)},
+		)
 	}
 }
 

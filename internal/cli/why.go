@@ -111,7 +111,11 @@ func (s *session) showChecks(checks []check, failed bool) error {
 		}
 	} else {
 		for _, c := range checks {
-			mark := map[string]string{"passed": s.good("passed     "), "failed": s.bad("failed     "), "not reached": s.faint("not reached")}[c.State]
+			mark := map[string]string{
+				"passed":      s.good("passed     "),
+				"failed":      s.bad("failed     "),
+				"not reached": s.faint("not reached"),
+			}[c.State]
 			line := fmt.Sprintf("%s  %s", mark, c.Name)
 			if c.Detail != "" {
 				line += ": " + c.Detail
@@ -131,7 +135,10 @@ func (s *session) showChecks(checks []check, failed bool) error {
 func (d *diagnosis) runs(ctx context.Context) (string, error) {
 	i, err := answer[apiclient.Instance](d.client.GetInstance(ctx, d.instance))
 	if code(err) == "no-such-instance" {
-		return "", &failure{"there is no instance named " + d.instance, "See what there is: plumlatch instance list -find " + d.instance}
+		return "", &failure{
+			"there is no instance named " + d.instance,
+			"See what there is: plumlatch instance list -find " + d.instance,
+		}
 	}
 	if err != nil {
 		return "", err
@@ -145,7 +152,9 @@ func (d *diagnosis) runs(ctx context.Context) (string, error) {
 
 // address compares the address that is recorded with what the cloud says now.
 func (d *diagnosis) address(ctx context.Context) (string, error) {
-	a, err := answer[apiclient.Approach](d.client.GetApproach(ctx, d.instance, &apiclient.GetApproachParams{From: optional(d.from)}))
+	a, err := answer[apiclient.Approach](
+		d.client.GetApproach(ctx, d.instance, &apiclient.GetApproachParams{From: optional(d.from)}),
+	)
 	if err != nil {
 		return "", err
 	}
@@ -158,7 +167,10 @@ func (d *diagnosis) address(ctx context.Context) (string, error) {
 		return "", &failure{"the cloud says that it is " + string(state), "plumlatch instance start " + d.instance}
 	}
 	if now != recorded {
-		return "", &failure{fmt.Sprintf("it changed from %s to %s without this service", recorded, now), fmt.Sprintf("Stop and start it here, so that it is found again: plumlatch instance stop %s", d.instance)}
+		return "", &failure{
+			fmt.Sprintf("it changed from %s to %s without this service", recorded, now),
+			fmt.Sprintf("Stop and start it here, so that it is found again: plumlatch instance stop %s", d.instance),
+		}
 	}
 	if before := given(a.AddressBefore); before != "" && before != now {
 		return fmt.Sprintf("%s; until %s it was %s, which is no use any more", now, moment(*a.AddressChangedAt), before), nil
@@ -174,13 +186,20 @@ func (d *diagnosis) firewall(context.Context) (string, error) {
 	case a.AdmittedBy != nil:
 		return fmt.Sprintf("the rule for %s lets %s in", *a.AdmittedBy, a.From), nil
 	case len(a.Rules) == 0:
-		return "", &failure{"no rule lets anybody in to its SSH port", fmt.Sprintf("Have a rule added in the cloud, for %s and port %d", a.From, d.found.Connection.Port)}
+		return "", &failure{
+			"no rule lets anybody in to its SSH port",
+			fmt.Sprintf("Have a rule added in the cloud, for %s and port %d", a.From, d.found.Connection.Port),
+		}
 	}
 	var sources []string
 	for _, r := range a.Rules {
 		sources = append(sources, r.Source)
 	}
-	return "", &failure{fmt.Sprintf("no rule lets %s in; there are rules for %s", a.From, strings.Join(sources, ", ")), "Come from one of those, or have a rule for your address added in the cloud. If this service sees another address than the instance does: -from ADDRESS"}
+	return "", &failure{
+		fmt.Sprintf("no rule lets %s in; there are rules for %s", a.From, strings.Join(sources, ", ")),
+		"Come from one of those, or have a rule for your address added in the cloud. If this service sees another address " +
+			"than the instance does: -from ADDRESS",
+	}
 }
 
 func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
@@ -189,7 +208,10 @@ func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
 	}
 	l, err := answer[apiclient.Login](d.client.GetLogin(ctx, d.user+"@"+d.instance))
 	if code(err) == "no-such-login" {
-		return "", &failure{fmt.Sprintf("%s is no login that is recorded; the image's own is %s", d.user, d.found.Connection.User), "plumlatch why " + d.instance + " -login " + d.found.Connection.User}
+		return "", &failure{
+			fmt.Sprintf("%s is no login that is recorded; the image's own is %s", d.user, d.found.Connection.User),
+			"plumlatch why " + d.instance + " -login " + d.found.Connection.User,
+		}
 	}
 	d.login = l
 	return d.user, err
@@ -199,7 +221,10 @@ func (d *diagnosis) port(ctx context.Context) (string, error) {
 	address := net.JoinHostPort(d.found.Connection.Address, strconv.Itoa(d.found.Connection.Port))
 	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
-		return "", &failure{fmt.Sprintf("%s does not answer: %v", address, err), "Its address may have changed, or a firewall refuses yours: plumlatch instance show " + d.instance}
+		return "", &failure{
+			fmt.Sprintf("%s does not answer: %v", address, err),
+			"Its address may have changed, or a firewall refuses yours: plumlatch instance show " + d.instance,
+		}
 	}
 	defer conn.Close()
 	return address, nil
@@ -208,7 +233,10 @@ func (d *diagnosis) port(ctx context.Context) (string, error) {
 func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
 	keys, err := sshio.HostKeys(ctx, d.found.Connection.Address, d.found.Connection.Port)
 	if err != nil {
-		return "", &failure{fmt.Sprintf("the port answers, but not as an SSH server: %v", err), "A firewall may refuse your address, or sshd is not running: look at the boot output in the cloud"}
+		return "", &failure{
+			fmt.Sprintf("the port answers, but not as an SSH server: %v", err),
+			"A firewall may refuse your address, or sshd is not running: look at the boot output in the cloud",
+		}
 	}
 	for _, k := range keys {
 		for _, pinned := range d.found.Connection.HostKeys {
@@ -217,7 +245,10 @@ func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
 			}
 		}
 	}
-	return "", &failure{"it shows " + ssh.FingerprintSHA256(keys[0]) + ", which is not pinned", "Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance}
+	return "", &failure{
+		"it shows " + ssh.FingerprintSHA256(keys[0]) + ", which is not pinned",
+		"Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance,
+	}
 }
 
 func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
@@ -227,7 +258,11 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 			return "", err
 		}
 		if d.file = d.fileFor(openers.Items); d.file == "" {
-			return "", &failure{"no private half that opens it was found on this machine", "Say where it is: plumlatch why " + d.instance + " -with FILE. If it is lost: plumlatch restore routes " + d.instance}
+			return "", &failure{
+				"no private half that opens it was found on this machine",
+				"Say where it is: plumlatch why " + d.instance + " -with FILE. " +
+					"If it is lost: plumlatch restore routes " + d.instance,
+			}
 		}
 	}
 	info, err := os.Stat(d.file)
@@ -237,14 +272,24 @@ func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
 	if !info.Mode().IsRegular() {
 		return "", &failure{d.file + " is not a file", "Give the file of the private half: -with FILE"}
 	}
-	if text, err := os.ReadFile(d.file); err == nil && len(text) <= keypair.MaxTextBytes && !keypair.HoldsPrivate(string(text)) {
-		return "", &failure{d.shown(d.file) + " holds no private half", "Give the private one: -with " + strings.TrimSuffix(d.shown(d.file), ".pub")}
+	if text, err := os.ReadFile(d.file); err == nil && len(text) <= keypair.MaxTextBytes &&
+		!keypair.HoldsPrivate(string(text)) {
+		return "", &failure{
+			d.shown(d.file) + " holds no private half",
+			"Give the private one: -with " + strings.TrimSuffix(d.shown(d.file), ".pub"),
+		}
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
-		return "", &failure{fmt.Sprintf("the mode %04o of %s lets others read it, and ssh refuses such a file", mode, d.shown(d.file)), "chmod 600 " + d.shown(d.file)}
+		return "", &failure{
+			fmt.Sprintf("the mode %04o of %s lets others read it, and ssh refuses such a file", mode, d.shown(d.file)),
+			"chmod 600 " + d.shown(d.file),
+		}
 	}
 	if owner := otherOwner(info); owner != "" {
-		return "", &failure{fmt.Sprintf("%s belongs to %s, not to you", d.shown(d.file), owner), "Copy it to a file of your own, with the mode 0600"}
+		return "", &failure{
+			fmt.Sprintf("%s belongs to %s, not to you", d.shown(d.file), owner),
+			"Copy it to a file of your own, with the mode 0600",
+		}
 	}
 	return d.shown(d.file), nil
 }
@@ -255,12 +300,18 @@ func (d *diagnosis) opens(passphraseFile string) (string, error) {
 	case errors.Is(err, keypair.ErrPassphraseNeeded):
 		return "", &failure{"it is encrypted", "Give its passphrase: -passphrase-file FILE"}
 	case errors.Is(err, keypair.ErrPassphraseWrong):
-		return "", &failure{"the passphrase does not open it, or the file is damaged", "plumlatch key inspect " + d.shown(d.file)}
+		return "", &failure{
+			"the passphrase does not open it, or the file is damaged",
+			"plumlatch key inspect " + d.shown(d.file),
+		}
 	case err != nil:
 		return "", &failure{err.Error(), "plumlatch key inspect " + d.shown(d.file)}
 	}
 	if len(k.private.Notes) > 0 || strings.HasPrefix(string(k.private.Format), "ppk") {
-		return "", &failure{"it is in a form that ssh does not read", fmt.Sprintf("plumlatch key convert %s -to openssh -out %s.openssh", d.shown(d.file), d.shown(d.file))}
+		return "", &failure{
+			"it is in a form that ssh does not read",
+			fmt.Sprintf("plumlatch key convert %s -to openssh -out %s.openssh", d.shown(d.file), d.shown(d.file)),
+		}
 	}
 	d.half, err = halfOf(k.private.Pair, d.file)
 	return typeText(k.private.Type, k.private.Bits) + ", " + keypair.FormatSHA256(k.private.SHA256()), err
@@ -278,7 +329,10 @@ func (d *diagnosis) known(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if d.record.State != apiclient.KeyStateActive {
-		return "", &failure{fmt.Sprintf("%s is %s", name, d.record.State), "Make a new key and have it let in: plumlatch key new NAME"}
+		return "", &failure{
+			fmt.Sprintf("%s is %s", name, d.record.State),
+			"Make a new key and have it let in: plumlatch key new NAME",
+		}
 	}
 	return name, nil
 }
@@ -287,7 +341,10 @@ func (d *diagnosis) stands(context.Context) (string, error) {
 	i := slices.IndexFunc(d.login.Openers, func(o apiclient.Opening) bool { return o.Key.Name == d.record.Name })
 	grant := fmt.Sprintf("plumlatch grant add %s %s", d.record.Name, d.login.Reach.Login)
 	if i < 0 {
-		return "", &failure{fmt.Sprintf("%s is neither granted %s nor was it seen there", d.record.Name, d.login.Reach.Login), grant}
+		return "", &failure{
+			fmt.Sprintf("%s is neither granted %s nor was it seen there", d.record.Name, d.login.Reach.Login),
+			grant,
+		}
 	}
 	o := d.login.Openers[i]
 	switch {
@@ -318,7 +375,10 @@ func (d *diagnosis) modes(context.Context) (string, error) {
 	for _, j := range all {
 		mode, err := strconv.ParseUint(j.mode, 8, 32)
 		if err == nil && mode&0o022 != 0 {
-			return "", &failure{fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores what stands there", j.path, j.mode), fmt.Sprintf("On the instance: chmod go-w %s; then: plumlatch sweep %s", j.path, d.instance)}
+			return "", &failure{
+				fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores what stands there", j.path, j.mode),
+				fmt.Sprintf("On the instance: chmod go-w %s; then: plumlatch sweep %s", j.path, d.instance),
+			}
 		}
 	}
 	return "as of " + moment(*d.login.Reach.SweptAt), nil

@@ -90,12 +90,23 @@ const CallTimeout = 30 * time.Second
 // Connect returns the cloud whose adapter is at url; nothing is sent yet. A call that
 // is not answered within timeout is given up.
 func Connect(url, token string, timeout time.Duration) (*Cloud, error) {
-	client, err := adapter.NewClient(strings.TrimSuffix(url, "/")+"/v1",
-		adapter.WithHTTPClient(&http.Client{Timeout: timeout, Transport: &http.Transport{DialContext: outbound.Dialer(timeout).DialContext, MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute}}),
+	client, err := adapter.NewClient(
+		strings.TrimSuffix(url, "/")+"/v1",
+		adapter.WithHTTPClient(
+			&http.Client{
+				Timeout: timeout,
+				Transport: &http.Transport{
+					DialContext:         outbound.Dialer(timeout).DialContext,
+					MaxIdleConnsPerHost: 32,
+					IdleConnTimeout:     time.Minute,
+				},
+			},
+		),
 		adapter.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil
-		}))
+		}),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the cloud: %w", err)
 	}
@@ -275,8 +286,22 @@ func (c *Cloud) AgentFile(ctx context.Context, at AgentPlace, path, user string)
 
 // WriteAgentFile has the guest agent replace a file whose content is still was, with the
 // rights of owner; a new one is made for owner with mode.
-func (c *Cloud) WriteAgentFile(ctx context.Context, at AgentPlace, path string, was, content []byte, owner string, mode int) error {
-	_, err := body(c.client.WriteAgentFile(ctx, at.Instance, &adapter.WriteAgentFileParams{Path: path, Below: at.below()}, adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode}))
+func (c *Cloud) WriteAgentFile(
+	ctx context.Context,
+	at AgentPlace,
+	path string,
+	was, content []byte,
+	owner string,
+	mode int,
+) error {
+	_, err := body(
+		c.client.WriteAgentFile(
+			ctx,
+			at.Instance,
+			&adapter.WriteAgentFileParams{Path: path, Below: at.below()},
+			adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode},
+		),
+	)
 	return err
 }
 
@@ -292,7 +317,9 @@ func (c *Cloud) MakeSnapshot(ctx context.Context, token, instance, name string, 
 	if image {
 		kind = adapter.SnapshotKindImage
 	}
-	return read[Operation](c.client.MakeSnapshot(ctx, adapter.NewSnapshot{RequestToken: token, Name: name, Instance: instance, Kind: kind}))
+	return read[Operation](
+		c.client.MakeSnapshot(ctx, adapter.NewSnapshot{RequestToken: token, Name: name, Instance: instance, Kind: kind}),
+	)
 }
 
 // SnapshotMade returns the copy that was asked for with the token; ok is false if there
@@ -332,7 +359,9 @@ func (c *Cloud) Disk(ctx context.Context, id string) (d Disk, ok bool, err error
 
 // Attach begins to attach a disk.
 func (c *Cloud) Attach(ctx context.Context, disk string, to Attachment) (Operation, error) {
-	return read[Operation](c.client.AttachDisk(ctx, disk, adapter.NewAttachment{Instance: to.Instance, Device: to.Device, Root: to.Root}))
+	return read[Operation](
+		c.client.AttachDisk(ctx, disk, adapter.NewAttachment{Instance: to.Instance, Device: to.Device, Root: to.Root}),
+	)
 }
 
 // Detach begins to detach a disk from an instance.
@@ -348,7 +377,12 @@ func (c *Cloud) MoveAddress(ctx context.Context, from, to string) error {
 
 // OpenPort adds a firewall rule. The same token again gives the same rule.
 func (c *Cloud) OpenPort(ctx context.Context, token, group, source string, port int) (FirewallRule, error) {
-	return read[FirewallRule](c.client.AddFirewallRule(ctx, adapter.NewFirewallRule{RequestToken: &token, Group: group, Source: source, Port: port}))
+	return read[FirewallRule](
+		c.client.AddFirewallRule(
+			ctx,
+			adapter.NewFirewallRule{RequestToken: &token, Group: group, Source: source, Port: port},
+		),
+	)
 }
 
 // ClosePort removes a firewall rule; one that is gone already is no error.

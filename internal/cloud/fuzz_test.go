@@ -22,9 +22,20 @@ type said struct {
 // end, and what it says of the cloud holds nothing that steers a terminal.
 func FuzzAdapterAnswers(f *testing.F) {
 	for _, body := range []string{
-		"", "null", "[]", "{}", `[null]`, `{"detail":"no\u001b[2J"}`, `{"id":"op-1","kind":"start","state":"running"}`, `{"id":"op-1","kind":"\u001b[2J","state":"failed","error":"\u001b]0;x\u0007"}`,
+		"",
+		"null",
+		"[]",
+		"{}",
+		`[null]`,
+		`{"detail":"no\u001b[2J"}`,
+		`{"id":"op-1","kind":"start","state":"running"}`,
+		`{"id":"op-1","kind":"\u001b[2J","state":"failed","error":"\u001b]0;x\u0007"}`,
 		`{"text":"-----BEGIN SSH HOST KEY KEYS-----\nssh-ed25519 AAAA\n-----END SSH HOST KEY KEYS-----"}`,
-		`[{"id":"i-1","state":"running","public_address":"not one","ssh_port":-1}]`, `{"content":"%%%"}`, `{"kind":"file","content":"AAAA","mode":-1}`, `{"status":1e99}`, strings.Repeat("[", 20000),
+		`[{"id":"i-1","state":"running","public_address":"not one","ssh_port":-1}]`,
+		`{"content":"%%%"}`,
+		`{"kind":"file","content":"AAAA","mode":-1}`,
+		`{"status":1e99}`,
+		strings.Repeat("[", 20000),
 	} {
 		for _, status := range []int{200, 204, 404, 409, 503} {
 			f.Add(status, []byte(body))
@@ -55,7 +66,8 @@ func FuzzAdapterAnswers(f *testing.F) {
 			}
 			text := err.Error()
 			var refused *RefusedError
-			if strings.IndexFunc(text, unicode.IsControl) >= 0 && (errors.As(err, &refused) || strings.Contains(text, "the cloud could not")) {
+			if strings.IndexFunc(text, unicode.IsControl) >= 0 &&
+				(errors.As(err, &refused) || strings.Contains(text, "the cloud could not")) {
 				t.Errorf("%s: %q", what, text)
 			}
 		}

@@ -76,7 +76,13 @@ func (l *Loader) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.Cloud.OpenPort(ctx, "demo-"+pierRules, pierRules, pierSource, launched[machines[0].name].instance.SshPort); err != nil {
+	if _, err := l.Cloud.OpenPort(
+		ctx,
+		"demo-"+pierRules,
+		pierRules,
+		pierSource,
+		launched[machines[0].name].instance.SshPort,
+	); err != nil {
 		return fmt.Errorf("open the SSH port of the tide gauges: %w", err)
 	}
 	if err := l.snapshots(ctx, launched); err != nil {
@@ -85,7 +91,12 @@ func (l *Loader) Load(ctx context.Context) error {
 	l.Tell("recording three months of history")
 	for _, p := range people {
 		// An account that is there from a cut-off load is as good.
-		err := l.Service.AddOperator(ctx, service.Actor{Name: "demo", Via: "service"}, service.IdempotencyKey{}, service.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: service.Role(p.role)})
+		err := l.Service.AddOperator(
+			ctx,
+			service.Actor{Name: "demo", Via: "service"},
+			service.IdempotencyKey{},
+			service.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: service.Role(p.role)},
+		)
 		var problem *service.Problem
 		if err != nil && !(errors.As(err, &problem) && problem.Code == "name-taken") {
 			return err
@@ -118,7 +129,10 @@ func (l *Loader) grow(machines []machine) []machine {
 	for n := 1; len(machines) < l.Size; n++ {
 		name := fmt.Sprintf("node-key-%d", (n-1)/25+1)
 		machines = append(machines, machine{
-			name: fmt.Sprintf("field-node-%04d", n), image: "debian-12", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "load"},
+			name: fmt.Sprintf(
+				"field-node-%04d",
+				n,
+			), image: "debian-12", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "load"},
 			label: name, onDisk: []string{name}, grants: []grant{{name, seen}}, age: 10, by: "oona",
 		})
 	}
@@ -203,7 +217,11 @@ type launched struct {
 	scratch  int
 }
 
-func (l *Loader) launch(ctx context.Context, machines []machine, public map[string]keypair.Public) (map[string]launched, error) {
+func (l *Loader) launch(
+	ctx context.Context,
+	machines []machine,
+	public map[string]keypair.Public,
+) (map[string]launched, error) {
 	images, err := l.Cloud.Images(ctx)
 	if err != nil {
 		return nil, err
@@ -235,7 +253,16 @@ func (l *Loader) launch(ctx context.Context, machines []machine, public map[stri
 			if err != nil {
 				return err
 			}
-			request := cloud.Launch{RequestToken: "demo-" + m.name, Name: m.name, Image: m.image, Size: m.size, Zone: m.zone, UserData: &data, KeyLabel: &m.label, StaticAddress: &m.static}
+			request := cloud.Launch{
+				RequestToken:  "demo-" + m.name,
+				Name:          m.name,
+				Image:         m.image,
+				Size:          m.size,
+				Zone:          m.zone,
+				UserData:      &data,
+				KeyLabel:      &m.label,
+				StaticAddress: &m.static,
+			}
 			if m.firewall != "" {
 				request.Firewall = &m.firewall
 			}
@@ -269,7 +296,13 @@ func (l *Loader) launchOne(ctx context.Context, request cloud.Launch, out *launc
 }
 
 // record writes the records as three months of work would have left them.
-func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine, public map[string]keypair.Public, launches map[string]launched) error {
+func (l *Loader) record(
+	ctx context.Context,
+	tx *store.Store,
+	machines []machine,
+	public map[string]keypair.Public,
+	launches map[string]launched,
+) error {
 	keepers := map[string]uuid.UUID{}
 	for _, t := range teams {
 		if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: t.name, Kind: "team", Title: t.title}); err != nil {
@@ -288,8 +321,24 @@ func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine
 	for _, k := range l.recordedKeys(machines) {
 		p, keeper := public[k.name], keepers[k.keeper]
 		row := store.Key{
-			ID: newID(), Name: k.name, Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Blob: p.Blob, SHA256: p.SHA256(), MD5: p.MD5(), SPKIMD5: p.SPKIMD5(), Comment: p.Comment,
-			KeeperID: &keeper, Purpose: k.purpose, Labels: labelsOf(k.labels), Custody: "holder", Origin: "import", State: "active", CreatedAt: l.daysAgo(k.age), CreatedBy: k.keeper,
+			ID:        newID(),
+			Name:      k.name,
+			Type:      p.Type,
+			Algorithm: p.Algorithm,
+			Bits:      p.Bits,
+			Blob:      p.Blob,
+			SHA256:    p.SHA256(),
+			MD5:       p.MD5(),
+			SPKIMD5:   p.SPKIMD5(),
+			Comment:   p.Comment,
+			KeeperID:  &keeper,
+			Purpose:   k.purpose,
+			Labels:    labelsOf(k.labels),
+			Custody:   "holder",
+			Origin:    "import",
+			State:     "active",
+			CreatedAt: l.daysAgo(k.age),
+			CreatedBy: k.keeper,
 		}
 		if strings.HasPrefix(k.keeper, "team-") {
 			row.CreatedBy = "ines"
@@ -297,13 +346,32 @@ func (l *Loader) record(ctx context.Context, tx *store.Store, machines []machine
 		if k.proved > 0 {
 			at := l.daysAgo(k.proved)
 			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
-			b.note(at, row.CreatedBy, "key.prove", "key", k.name, "%s proved to hold the private half of %s.", row.CreatedBy, k.name)
+			b.note(
+				at,
+				row.CreatedBy,
+				"key.prove",
+				"key",
+				k.name,
+				"%s proved to hold the private half of %s.",
+				row.CreatedBy,
+				k.name,
+			)
 		}
 		if err := tx.AddKey(ctx, &row); err != nil {
 			return err
 		}
 		ids[k.name] = row.ID
-		b.note(row.CreatedAt, row.CreatedBy, "key.import", "key", k.name, "%s imported the key %s (%s).", row.CreatedBy, k.name, p.Type)
+		b.note(
+			row.CreatedAt,
+			row.CreatedBy,
+			"key.import",
+			"key",
+			k.name,
+			"%s imported the key %s (%s).",
+			row.CreatedBy,
+			k.name,
+			p.Type,
+		)
 	}
 	if err := leave(ctx, tx, "tomas", l.daysAgo(60)); err != nil {
 		return err
@@ -357,12 +425,31 @@ func (l *Loader) recordedKeys(machines []machine) []key {
 	return out
 }
 
-func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, up launched, keyIDs map[string]uuid.UUID, b *book) error {
+func (l *Loader) recordMachine(
+	ctx context.Context,
+	tx *store.Store,
+	m machine,
+	up launched,
+	keyIDs map[string]uuid.UUID,
+	b *book,
+) error {
 	at := l.daysAgo(m.age)
 	i := store.Instance{
-		ID: newID(), Name: m.name, CloudID: up.instance.Id, State: "running", Image: m.image, Size: m.size, Zone: m.zone, Region: up.instance.Region, LoginUser: up.user,
-		PrivateAddress: up.instance.PrivateAddress, PublicAddress: up.instance.PublicAddress, SSHPort: up.instance.SshPort, StaticAddress: m.static, TemporaryGiB: up.scratch,
-		KeyLabel: m.label, Labels: labelsOf(m.labels), CreatedAt: at, CreatedBy: m.by,
+		ID:             newID(),
+		Name:           m.name,
+		CloudID:        up.instance.Id,
+		State:          "running",
+		Image:          m.image,
+		Size:           m.size,
+		Zone:           m.zone,
+		Region:         up.instance.Region,
+		LoginUser:      up.user,
+		PrivateAddress: up.instance.PrivateAddress,
+		PublicAddress:  up.instance.PublicAddress,
+		SSHPort:        up.instance.SshPort,
+		StaticAddress:  m.static,
+		TemporaryGiB:   up.scratch,
+		KeyLabel:       m.label, Labels: labelsOf(m.labels), CreatedAt: at, CreatedBy: m.by,
 	}
 	if err := tx.AddInstance(ctx, &i); err != nil {
 		return err
@@ -373,7 +460,18 @@ func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, 
 	}
 	var pins []store.HostKey
 	for _, k := range up.hostKeys {
-		pins = append(pins, store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: "cloud boot output", PinnedAt: at})
+		pins = append(
+			pins,
+			store.HostKey{
+				ID:         newID(),
+				InstanceID: i.ID,
+				Algorithm:  k.Algorithm,
+				Blob:       k.Blob,
+				SHA256:     k.SHA256(),
+				Learnt:     "cloud boot output",
+				PinnedAt:   at,
+			},
+		)
 	}
 	if err := tx.PinHostKeys(ctx, pins); err != nil {
 		return err
@@ -382,23 +480,83 @@ func (l *Loader) recordMachine(ctx context.Context, tx *store.Store, m machine, 
 	var sightings []store.Sighting
 	var names []string
 	for _, g := range m.grants {
-		wanted := store.Grant{ID: newID(), KeyID: keyIDs[g.key], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch"}
+		wanted := store.Grant{
+			ID:        newID(),
+			KeyID:     keyIDs[g.key],
+			LoginID:   login.ID,
+			GrantedAt: at,
+			GrantedBy: m.by,
+			Reason:    "placed at launch",
+		}
 		if days := m.until[g.key]; days > 0 {
 			wanted.Until, wanted.Reason = new(l.daysAgo(-days)), "cover for the field team"
 		}
 		grants = append(grants, wanted)
 		names = append(names, g.key)
 		if g.look != neverLooked {
-			sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: keyIDs[g.key], SeenAt: at.Add(time.Minute), Method: "asked the SSH server", Present: g.look == seen, Opens: true})
+			sightings = append(
+				sightings,
+				store.Sighting{
+					LoginID: login.ID,
+					KeyID:   keyIDs[g.key],
+					SeenAt:  at.Add(time.Minute),
+					Method:  "asked the SSH server",
+					Present: g.look == seen,
+					Opens:   true,
+				},
+			)
 		}
 	}
 	for _, k := range m.past {
 		over := l.daysAgo(36)
-		grants = append(grants, store.Grant{ID: newID(), KeyID: keyIDs[k], LoginID: login.ID, GrantedAt: at, GrantedBy: m.by, Reason: "placed at launch", WithdrawnAt: &over, WithdrawnBy: "oona"})
-		b.note(over, "oona", "grant.withdraw", "login", up.user+"@"+m.name, "oona withdrew %s@%s from the key %s.", up.user, m.name, k)
+		grants = append(
+			grants,
+			store.Grant{
+				ID:          newID(),
+				KeyID:       keyIDs[k],
+				LoginID:     login.ID,
+				GrantedAt:   at,
+				GrantedBy:   m.by,
+				Reason:      "placed at launch",
+				WithdrawnAt: &over,
+				WithdrawnBy: "oona",
+			},
+		)
+		b.note(
+			over,
+			"oona",
+			"grant.withdraw",
+			"login",
+			up.user+"@"+m.name,
+			"oona withdrew %s@%s from the key %s.",
+			up.user,
+			m.name,
+			k,
+		)
 	}
-	b.note(at, m.by, "instance.launch", "instance", m.name, "%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size, strings.Join(names, ", "))
-	b.note(at.Add(time.Minute), m.by, "instance.launched", "instance", m.name, "The launch of %s, asked for by %s, is done: its login answers.", m.name, m.by)
+	b.note(
+		at,
+		m.by,
+		"instance.launch",
+		"instance",
+		m.name,
+		"%s asked for the instance %s (%s, %s), to be opened by %s.",
+		m.by,
+		m.name,
+		m.image,
+		m.size,
+		strings.Join(names, ", "),
+	)
+	b.note(
+		at.Add(time.Minute),
+		m.by,
+		"instance.launched",
+		"instance",
+		m.name,
+		"The launch of %s, asked for by %s, is done: its login answers.",
+		m.name,
+		m.by,
+	)
 	if err := tx.AddGrants(ctx, grants); err != nil {
 		return err
 	}
@@ -425,5 +583,17 @@ type book struct {
 }
 
 func (b *book) note(at time.Time, person, action, kind, subject, sentence string, args ...any) {
-	b.entries = append(b.entries, store.Entry{At: at, Person: person, Via: "cli", Action: action, SubjectKind: kind, Subject: subject, Outcome: "done", Sentence: fmt.Sprintf(sentence, args...)})
+	b.entries = append(
+		b.entries,
+		store.Entry{
+			At:          at,
+			Person:      person,
+			Via:         "cli",
+			Action:      action,
+			SubjectKind: kind,
+			Subject:     subject,
+			Outcome:     "done",
+			Sentence:    fmt.Sprintf(sentence, args...),
+		},
+	)
 }

@@ -23,7 +23,8 @@ import (
 )
 
 // Latency is how slow the demo's cloud is, so that there is something to watch.
-const Latency = "disk=1200ms,instance=500ms,boot=1800ms,start=800ms,stop=900ms,terminate=700ms,agent=1500ms,attach=600ms,detach=500ms,metadata=900ms,snapshot-gib=120ms"
+const Latency = "disk=1200ms,instance=500ms,boot=1800ms,start=800ms,stop=900ms,terminate=700ms," +
+	"agent=1500ms,attach=600ms,detach=500ms,metadata=900ms,snapshot-gib=120ms"
 
 // Stage is what the service stands on in the demo: a database and a cloud, both
 // processes of its own in one data folder.
@@ -111,7 +112,17 @@ func (s *Stage) OpenCloud(latency string) error {
 }
 
 func (s *Stage) startCloud(program, latency string, addresses netip.Prefix, log *os.File) error {
-	cmd := exec.Command(program, "-data", filepath.Join(s.Dir, "paddock"), "-token-file", s.tokenFile(), "-latency", latency, "-block", addresses.String())
+	cmd := exec.Command(
+		program,
+		"-data",
+		filepath.Join(s.Dir, "paddock"),
+		"-token-file",
+		s.tokenFile(),
+		"-latency",
+		latency,
+		"-block",
+		addresses.String(),
+	)
 	cmd.Stderr = log
 	out, inward, err := os.Pipe()
 	if err != nil {
@@ -172,7 +183,10 @@ func (s *Stage) takeBlock() (netip.Prefix, error) {
 			return addresses, s.keepBlock(addresses)
 		}
 	}
-	return netip.Prefix{}, fmt.Errorf("all %d address blocks for demos are in use on this machine: stop another demo", blocks)
+	return netip.Prefix{}, fmt.Errorf(
+		"all %d address blocks for demos are in use on this machine: stop another demo",
+		blocks,
+	)
 }
 
 func blockAt(n int) netip.Prefix {

@@ -74,7 +74,14 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 	if err != nil {
 		return err
 	}
-	if _, err := l.Service.ReportFiles(ctx, by, granted.Name, files, folders, ssh.FingerprintSHA256(session.HostKey)); err != nil {
+	if _, err := l.Service.ReportFiles(
+		ctx,
+		by,
+		granted.Name,
+		files,
+		folders,
+		ssh.FingerprintSHA256(session.HostKey),
+	); err != nil {
 		return err
 	}
 	for _, step := range []string{"place", "ask"} {

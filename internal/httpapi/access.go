@@ -29,20 +29,33 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 		return nil, err
 	}
 	page, err := a.Service.Reach(ctx, service.ReachWanted{
-		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Keys: oneOf(q.Key)},
-		State:       string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry), After: p.After, Limit: p.Limit,
+		ReachFilter: store.ReachFilter{
+			Text:      given(q.Q),
+			Region:    given(q.Region),
+			LabelName: name,
+			LabelText: text,
+			Keeper:    given(q.Keeper),
+			Keys:      oneOf(q.Key),
+		},
+		State: string(given(q.State)), Drift: given(q.Drift), Worry: given(q.Worry), After: p.After, Limit: p.Limit,
 	})
 	counts := map[string]int{}
 	for state, n := range page.Counts {
 		counts[string(state)] = n
 	}
 	return contract.GetReach200JSONResponse{
-		Items: each(page.Items, loginReachOf), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
+		Items: each(
+			page.Items,
+			loginReachOf,
+		), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
 		FreshDays: int(a.Service.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
 	}, err
 }
 
-func (a *api) GetReachMap(ctx context.Context, r contract.GetReachMapRequestObject) (contract.GetReachMapResponseObject, error) {
+func (a *api) GetReachMap(
+	ctx context.Context,
+	r contract.GetReachMapRequestObject,
+) (contract.GetReachMapResponseObject, error) {
 	q := r.Params
 	name, text, err := labelFrom(q.Label)
 	if err != nil {
@@ -53,23 +66,46 @@ func (a *api) GetReachMap(ctx context.Context, r contract.GetReachMapRequestObje
 		limit = *q.Limit
 	}
 	m, err := a.Service.Map(ctx, service.ReachWanted{
-		ReachFilter: store.ReachFilter{Text: given(q.Q), Region: given(q.Region), LabelName: name, LabelText: text, Keeper: given(q.Keeper), Keys: oneOf(q.Key)},
-		State:       string(given(q.State)), Drift: given(q.Drift), Limit: limit,
+		ReachFilter: store.ReachFilter{
+			Text:      given(q.Q),
+			Region:    given(q.Region),
+			LabelName: name,
+			LabelText: text,
+			Keeper:    given(q.Keeper),
+			Keys:      oneOf(q.Key),
+		},
+		State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
 	})
 	return contract.GetReachMap200JSONResponse{
 		Keys: each(m.Keys, func(k service.MapKey) contract.MapKey {
-			return contract.MapKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Keeper: k.KeeperName, State: contract.KeyState(k.State), Fresh: k.Fresh, Logins: k.Logins}
+			return contract.MapKey{
+				Name:   k.Name,
+				Sha256: keypair.FormatSHA256(k.SHA256),
+				Keeper: k.KeeperName,
+				State:  contract.KeyState(k.State),
+				Fresh:  k.Fresh,
+				Logins: k.Logins,
+			}
 		}),
 		Logins: each(m.Logins, func(l service.MapLogin) contract.MapLogin {
-			return contract.MapLogin{Login: l.Name, Reach: contract.ReachState(l.State), Strangers: l.Strangers, Steward: l.Steward, Cells: each(l.Cells, func(c service.MapCell) contract.MapCell {
-				return contract.MapCell{Key: c.Key, Fit: contract.Fit(c.Fit)}
-			})}
+			return contract.MapLogin{
+				Login:     l.Name,
+				Reach:     contract.ReachState(l.State),
+				Strangers: l.Strangers,
+				Steward:   l.Steward,
+				Cells: each(l.Cells, func(c service.MapCell) contract.MapCell {
+					return contract.MapCell{Key: c.Key, Fit: contract.Fit(c.Fit)}
+				}),
+			}
 		}),
 		Total: m.Total,
 	}, err
 }
 
-func (a *api) ListDifferences(ctx context.Context, r contract.ListDifferencesRequestObject) (contract.ListDifferencesResponseObject, error) {
+func (a *api) ListDifferences(
+	ctx context.Context,
+	r contract.ListDifferencesRequestObject,
+) (contract.ListDifferencesResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, nil)
 	if err != nil {
@@ -94,20 +130,41 @@ func splitLogin(login string) (user, instance string) {
 
 func differenceOf(d service.Difference) contract.Difference {
 	return contract.Difference{
-		Login: d.OSUser + "@" + d.InstanceName, Instance: d.InstanceName, Fit: contract.Fit(d.Fit), Name: d.Name, Sha256: keypair.FormatSHA256(d.SHA256), Keeper: d.KeeperName,
-		Since: d.Since, SeenAt: d.SeenAt, NoMeans: optional(d.NoMeans),
+		Login:    d.OSUser + "@" + d.InstanceName,
+		Instance: d.InstanceName,
+		Fit:      contract.Fit(d.Fit),
+		Name:     d.Name,
+		Sha256:   keypair.FormatSHA256(d.SHA256),
+		Keeper:   d.KeeperName,
+		Since:    d.Since, SeenAt: d.SeenAt, NoMeans: optional(d.NoMeans),
 		Choices: each(d.Choices, func(c string) contract.Choice { return contract.Choice(c) }),
 	}
 }
 
-func (a *api) SettleDifferences(ctx context.Context, r contract.SettleDifferencesRequestObject) (contract.SettleDifferencesResponseObject, error) {
+func (a *api) SettleDifferences(
+	ctx context.Context,
+	r contract.SettleDifferencesRequestObject,
+) (contract.SettleDifferencesResponseObject, error) {
 	choices := each(r.Body.Choices, func(c contract.ChosenDifference) service.Choice {
-		return service.Choice{Login: c.Login, SHA256: c.Sha256, Fit: string(c.Fit), Choice: string(c.Choice), Name: given(c.Name)}
+		return service.Choice{
+			Login:  c.Login,
+			SHA256: c.Sha256,
+			Fit:    string(c.Fit),
+			Choice: string(c.Choice),
+			Name:   given(c.Name),
+		}
 	})
 	settled, runs, err := a.Service.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
 	return contract.SettleDifferences202JSONResponse{
 		Items: each(settled, func(d service.Settled) contract.SettledDifference {
-			out := contract.SettledDifference{Login: d.Login, Sha256: d.SHA256, Name: d.Name, Choice: contract.Choice(d.Choice.Choice), State: contract.SettledDifferenceState(d.State), Detail: optional(d.Detail)}
+			out := contract.SettledDifference{
+				Login:  d.Login,
+				Sha256: d.SHA256,
+				Name:   d.Name,
+				Choice: contract.Choice(d.Choice.Choice),
+				State:  contract.SettledDifferenceState(d.State),
+				Detail: optional(d.Detail),
+			}
 			out.Run = optional(d.Run)
 			return out
 		}),
@@ -115,12 +172,18 @@ func (a *api) SettleDifferences(ctx context.Context, r contract.SettleDifference
 	}, err
 }
 
-func (a *api) CompareVersions(ctx context.Context, r contract.CompareVersionsRequestObject) (contract.CompareVersionsResponseObject, error) {
+func (a *api) CompareVersions(
+	ctx context.Context,
+	r contract.CompareVersionsRequestObject,
+) (contract.CompareVersionsResponseObject, error) {
 	v, err := a.Service.Compare(ctx, r.Login, r.Params.From, r.Params.To)
 	return contract.CompareVersions200JSONResponse(versionOf(v)), err
 }
 
-func (a *api) ListGrants(ctx context.Context, r contract.ListGrantsRequestObject) (contract.ListGrantsResponseObject, error) {
+func (a *api) ListGrants(
+	ctx context.Context,
+	r contract.ListGrantsRequestObject,
+) (contract.ListGrantsResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)
 	if err != nil {
@@ -139,13 +202,26 @@ func (a *api) ListGrants(ctx context.Context, r contract.ListGrantsRequestObject
 			fit = nil
 		}
 		return contract.GrantRecord{
-			Key: o.Key, Login: o.Login, Instance: o.Instance, Fit: fit, GrantedAt: *g.GrantedAt, GrantedBy: given(g.GrantedBy), Until: g.Until, Reason: optional(given(g.Reason)),
-			WithdrawnAt: g.WithdrawnAt, WithdrawnBy: optional(given(g.WithdrawnBy)), EndRefused: optional(g.EndRefused), Steward: o.Steward,
+			Key:         o.Key,
+			Login:       o.Login,
+			Instance:    o.Instance,
+			Fit:         fit,
+			GrantedAt:   *g.GrantedAt,
+			GrantedBy:   given(g.GrantedBy),
+			Until:       g.Until,
+			Reason:      optional(given(g.Reason)),
+			WithdrawnAt: g.WithdrawnAt,
+			WithdrawnBy: optional(given(g.WithdrawnBy)),
+			EndRefused:  optional(g.EndRefused),
+			Steward:     o.Steward,
 		}
 	}), Next: optional(l.Next), Total: l.Total}, err
 }
 
-func (a *api) ListProofsDue(ctx context.Context, r contract.ListProofsDueRequestObject) (contract.ListProofsDueResponseObject, error) {
+func (a *api) ListProofsDue(
+	ctx context.Context,
+	r contract.ListProofsDueRequestObject,
+) (contract.ListProofsDueResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
 	if err != nil {
 		return nil, err
@@ -157,39 +233,71 @@ func (a *api) ListProofsDue(ctx context.Context, r contract.ListProofsDueRequest
 	l, err := a.Service.ProofsDue(ctx, actorOf(ctx), given(r.Params.Keeper), within, p)
 	return contract.ListProofsDue200JSONResponse{Items: each(l.Items, func(d service.ProofDue) contract.ProofDue {
 		return contract.ProofDue{
-			Key:         contract.KeyRef{Name: d.KeyName, Type: d.KeyType, Bits: d.KeyBits, Sha256: keypair.FormatSHA256(d.KeySHA256), Keeper: &d.KeeperName},
-			KeeperTitle: optional(d.KeeperTitle), State: contract.ProofDueState(d.State), ProvedAt: d.ProvedAt, StaleAt: d.StaleAt, Logins: d.Logins,
+			Key: contract.KeyRef{
+				Name:   d.KeyName,
+				Type:   d.KeyType,
+				Bits:   d.KeyBits,
+				Sha256: keypair.FormatSHA256(d.KeySHA256),
+				Keeper: &d.KeeperName,
+			},
+			KeeperTitle: optional(
+				d.KeeperTitle,
+			), State: contract.ProofDueState(d.State), ProvedAt: d.ProvedAt, StaleAt: d.StaleAt, Logins: d.Logins,
 		}
 	}), Next: optional(l.Next)}, err
 }
 
-func (a *api) ReadMachineList(ctx context.Context, r contract.ReadMachineListRequestObject) (contract.ReadMachineListResponseObject, error) {
+func (a *api) ReadMachineList(
+	ctx context.Context,
+	r contract.ReadMachineListRequestObject,
+) (contract.ReadMachineListResponseObject, error) {
 	format, list, err := a.Service.ReadMachines(ctx, r.Body.Text, given(r.Body.LoginUser))
-	return contract.ReadMachineList200JSONResponse{Format: contract.MachineListReadingFormat(format), Machines: each(list, func(m service.ListedMachine) contract.ListedMachine {
-		out := contract.ListedMachine{Line: m.Line, Name: optional(m.Name), Address: optional(m.Address), Port: optional(m.Port), LoginUser: optional(m.User), Refused: optional(m.Refused), KnownAs: optional(m.KnownAs)}
-		if m.Labels != nil {
-			out.Labels = &m.Labels
-		}
-		return out
-	})}, err
+	return contract.ReadMachineList200JSONResponse{
+		Format: contract.MachineListReadingFormat(format),
+		Machines: each(list, func(m service.ListedMachine) contract.ListedMachine {
+			out := contract.ListedMachine{
+				Line:      m.Line,
+				Name:      optional(m.Name),
+				Address:   optional(m.Address),
+				Port:      optional(m.Port),
+				LoginUser: optional(m.User),
+				Refused:   optional(m.Refused),
+				KnownAs:   optional(m.KnownAs),
+			}
+			if m.Labels != nil {
+				out.Labels = &m.Labels
+			}
+			return out
+		}),
+	}, err
 }
 
-func (a *api) ReadHostKeys(ctx context.Context, r contract.ReadHostKeysRequestObject) (contract.ReadHostKeysResponseObject, error) {
+func (a *api) ReadHostKeys(
+	ctx context.Context,
+	r contract.ReadHostKeysRequestObject,
+) (contract.ReadHostKeysResponseObject, error) {
 	keys, err := a.Service.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port))
 	return contract.ReadHostKeys200JSONResponse(each(keys, func(k keypair.Public) contract.ShownHostKey {
 		return contract.ShownHostKey{Algorithm: k.Algorithm, Sha256: keypair.FormatSHA256(k.SHA256()), Line: k.Line()}
 	})), err
 }
 
-func (a *api) GetApproach(ctx context.Context, r contract.GetApproachRequestObject) (contract.GetApproachResponseObject, error) {
+func (a *api) GetApproach(
+	ctx context.Context,
+	r contract.GetApproachRequestObject,
+) (contract.GetApproachResponseObject, error) {
 	from := given(r.Params.From)
 	if from == "" {
 		from = requestOf(ctx).address
 	}
 	p, err := a.Service.Approach(ctx, r.Instance, from)
 	out := contract.GetApproach200JSONResponse{
-		From: p.From, CloudAsked: p.Asked, State: optional(contract.InstanceState(p.State)), Address: optional(p.Address), RecordedAddress: optional(p.Instance.PublicAddress),
-		AddressBefore: optional(p.Instance.AddressBefore), AddressChangedAt: p.Instance.AddressChangedAt,
+		From:            p.From,
+		CloudAsked:      p.Asked,
+		State:           optional(contract.InstanceState(p.State)),
+		Address:         optional(p.Address),
+		RecordedAddress: optional(p.Instance.PublicAddress),
+		AddressBefore:   optional(p.Instance.AddressBefore), AddressChangedAt: p.Instance.AddressChangedAt,
 		Rules: each(p.Rules, func(f service.FirewallRule) contract.FirewallRule {
 			return contract.FirewallRule{Source: f.Source, Port: f.Port, Admits: f.Admits}
 		}),
@@ -205,7 +313,10 @@ func (a *api) GetLogin(ctx context.Context, r contract.GetLoginRequestObject) (c
 	return contract.GetLogin200JSONResponse(loginOf(l)), err
 }
 
-func (a *api) ReportFiles(ctx context.Context, r contract.ReportFilesRequestObject) (contract.ReportFilesResponseObject, error) {
+func (a *api) ReportFiles(
+	ctx context.Context,
+	r contract.ReportFilesRequestObject,
+) (contract.ReportFilesResponseObject, error) {
 	files := each(r.Body.Files, func(f contract.SeenFile) service.SeenFile {
 		return service.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
 	})
@@ -213,7 +324,12 @@ func (a *api) ReportFiles(ctx context.Context, r contract.ReportFilesRequestObje
 	for _, f := range given(r.Body.Folders) {
 		mode, err := strconv.ParseUint(f.Mode, 8, 32)
 		if err != nil {
-			return nil, &service.Problem{Kind: service.Invalid, Code: "bad-folders", Field: "folders", Detail: fmt.Sprintf("the mode %q of %q is not octal", f.Mode, f.Path)}
+			return nil, &service.Problem{
+				Kind:   service.Invalid,
+				Code:   "bad-folders",
+				Field:  "folders",
+				Detail: fmt.Sprintf("the mode %q of %q is not octal", f.Mode, f.Path),
+			}
 		}
 		folders = append(folders, store.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
 	}
@@ -221,22 +337,45 @@ func (a *api) ReportFiles(ctx context.Context, r contract.ReportFilesRequestObje
 	return contract.ReportFiles200JSONResponse(loginOf(l)), err
 }
 
-func (a *api) ListVersions(ctx context.Context, r contract.ListVersionsRequestObject) (contract.ListVersionsResponseObject, error) {
+func (a *api) ListVersions(
+	ctx context.Context,
+	r contract.ListVersionsRequestObject,
+) (contract.ListVersionsResponseObject, error) {
 	versions, err := a.Service.Versions(ctx, r.Login)
 	return contract.ListVersions200JSONResponse(each(versions, versionOf)), err
 }
 
-func (a *api) ReportEntry(ctx context.Context, r contract.ReportEntryRequestObject) (contract.ReportEntryResponseObject, error) {
-	l, err := a.Service.ReportEntry(ctx, actorOf(ctx), r.Login, service.ReportedEntry{Key: r.Body.Key, HostKey: r.Body.HostKey, Challenge: r.Body.Challenge, Signature: r.Body.Signature})
+func (a *api) ReportEntry(
+	ctx context.Context,
+	r contract.ReportEntryRequestObject,
+) (contract.ReportEntryResponseObject, error) {
+	l, err := a.Service.ReportEntry(
+		ctx,
+		actorOf(ctx),
+		r.Login,
+		service.ReportedEntry{
+			Key:       r.Body.Key,
+			HostKey:   r.Body.HostKey,
+			Challenge: r.Body.Challenge,
+			Signature: r.Body.Signature,
+		},
+	)
 	return contract.ReportEntry200JSONResponse(loginOf(l)), err
 }
 
-func (a *api) StartSweep(ctx context.Context, r contract.StartSweepRequestObject) (contract.StartSweepResponseObject, error) {
+func (a *api) StartSweep(
+	ctx context.Context,
+	r contract.StartSweepRequestObject,
+) (contract.StartSweepResponseObject, error) {
 	name, text, err := labelFrom(r.Body.Label)
 	if err != nil {
 		return nil, err
 	}
-	w, err := a.Service.StartSweep(ctx, actorOf(ctx), service.SweepWanted{Instances: given(r.Body.Instances), LabelName: name, LabelText: text, All: given(r.Body.All)})
+	w, err := a.Service.StartSweep(
+		ctx,
+		actorOf(ctx),
+		service.SweepWanted{Instances: given(r.Body.Instances), LabelName: name, LabelText: text, All: given(r.Body.All)},
+	)
 	return contract.StartSweep202JSONResponse(sweepOf(w)), err
 }
 
@@ -245,14 +384,22 @@ func (a *api) GetSweep(ctx context.Context, r contract.GetSweepRequestObject) (c
 	return contract.GetSweep200JSONResponse(sweepOf(w)), err
 }
 
-func (a *api) ListSweepItems(ctx context.Context, r contract.ListSweepItemsRequestObject) (contract.ListSweepItemsResponseObject, error) {
+func (a *api) ListSweepItems(
+	ctx context.Context,
+	r contract.ListSweepItemsRequestObject,
+) (contract.ListSweepItemsResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
 	if err != nil {
 		return nil, err
 	}
 	l, err := a.Service.SweepItems(ctx, r.Sweep, string(given(r.Params.State)), p)
 	return contract.ListSweepItems200JSONResponse{Items: each(l.Items, func(i store.SweepItem) contract.SweepItem {
-		return contract.SweepItem{Login: i.OSUser + "@" + i.InstanceName, Instance: i.InstanceName, State: contract.SweepItemState(i.State), Outcome: i.Outcome}
+		return contract.SweepItem{
+			Login:    i.OSUser + "@" + i.InstanceName,
+			Instance: i.InstanceName,
+			State:    contract.SweepItemState(i.State),
+			Outcome:  i.Outcome,
+		}
 	}), Next: optional(l.Next)}, err
 }
 
@@ -262,21 +409,47 @@ func (a *api) AddGrant(ctx context.Context, r contract.AddGrantRequestObject) (c
 		return nil, err
 	}
 	b := r.Body
-	g, err := a.Service.AddGrant(ctx, actorOf(ctx), once, service.GrantWanted{Key: b.Key, Login: b.Login, Until: b.Until, Reason: given(b.Reason), FromHere: given(b.FromHere)})
+	g, err := a.Service.AddGrant(
+		ctx,
+		actorOf(ctx),
+		once,
+		service.GrantWanted{Key: b.Key, Login: b.Login, Until: b.Until, Reason: given(b.Reason), FromHere: given(b.FromHere)},
+	)
 	return contract.AddGrant202JSONResponse(grantOf(g)), err
 }
 
-func (a *api) WithdrawGrant(ctx context.Context, r contract.WithdrawGrantRequestObject) (contract.WithdrawGrantResponseObject, error) {
+func (a *api) WithdrawGrant(
+	ctx context.Context,
+	r contract.WithdrawGrantRequestObject,
+) (contract.WithdrawGrantResponseObject, error) {
 	b := r.Body
-	g, err := a.Service.WithdrawGrant(ctx, actorOf(ctx), service.Withdrawal{Key: b.Key, Login: b.Login, Reason: given(b.Reason), Anyway: given(b.Anyway), FromHere: given(b.FromHere)})
+	g, err := a.Service.WithdrawGrant(
+		ctx,
+		actorOf(ctx),
+		service.Withdrawal{
+			Key:      b.Key,
+			Login:    b.Login,
+			Reason:   given(b.Reason),
+			Anyway:   given(b.Anyway),
+			FromHere: given(b.FromHere),
+		},
+	)
 	return contract.WithdrawGrant202JSONResponse(grantOf(g)), err
 }
 
 func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (contract.GetLossResponseObject, error) {
 	keys, changes, err := a.Service.Loss(ctx, given(r.Params.Key), given(r.Params.Keeper))
-	return contract.GetLoss200JSONResponse{Keys: keys, Changes: each(changes, func(c service.LossChange) contract.LossChange {
-		return contract.LossChange{Login: c.Login, Instance: c.Instance, Before: contract.ReachState(c.Before), After: contract.ReachState(c.After)}
-	})}, err
+	return contract.GetLoss200JSONResponse{
+		Keys: keys,
+		Changes: each(changes, func(c service.LossChange) contract.LossChange {
+			return contract.LossChange{
+				Login:    c.Login,
+				Instance: c.Instance,
+				Before:   contract.ReachState(c.Before),
+				After:    contract.ReachState(c.After),
+			}
+		}),
+	}, err
 }
 
 func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (contract.MarkLostResponseObject, error) {
@@ -284,7 +457,10 @@ func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (c
 	return contract.MarkLost200JSONResponse(keyOf(k)), err
 }
 
-func (a *api) ChallengeKey(ctx context.Context, r contract.ChallengeKeyRequestObject) (contract.ChallengeKeyResponseObject, error) {
+func (a *api) ChallengeKey(
+	ctx context.Context,
+	r contract.ChallengeKeyRequestObject,
+) (contract.ChallengeKeyResponseObject, error) {
 	var entry *service.EntryFor
 	namespace := signature.Namespace
 	if r.Body != nil {
@@ -299,52 +475,104 @@ func (a *api) ProveKey(ctx context.Context, r contract.ProveKeyRequestObject) (c
 	return contract.ProveKey200JSONResponse(keyOf(k)), err
 }
 
-func (a *api) AdoptInstance(ctx context.Context, r contract.AdoptInstanceRequestObject) (contract.AdoptInstanceResponseObject, error) {
+func (a *api) AdoptInstance(
+	ctx context.Context,
+	r contract.AdoptInstanceRequestObject,
+) (contract.AdoptInstanceResponseObject, error) {
 	b := r.Body
-	i, err := a.Service.Adopt(ctx, actorOf(ctx), service.Adopted{Name: b.Name, Address: b.Address, Port: given(b.Port), LoginUser: b.LoginUser, HostKeys: b.HostKeys, Learnt: given(b.Learnt), Labels: given(b.Labels)})
+	i, err := a.Service.Adopt(
+		ctx,
+		actorOf(ctx),
+		service.Adopted{
+			Name:      b.Name,
+			Address:   b.Address,
+			Port:      given(b.Port),
+			LoginUser: b.LoginUser,
+			HostKeys:  b.HostKeys,
+			Learnt:    given(b.Learnt),
+			Labels:    given(b.Labels),
+		},
+	)
 	return contract.AdoptInstance201JSONResponse(instanceOf(i)), err
 }
 
-func (a *api) ReleaseInstance(ctx context.Context, r contract.ReleaseInstanceRequestObject) (contract.ReleaseInstanceResponseObject, error) {
+func (a *api) ReleaseInstance(
+	ctx context.Context,
+	r contract.ReleaseInstanceRequestObject,
+) (contract.ReleaseInstanceResponseObject, error) {
 	return contract.ReleaseInstance204Response{}, a.Service.Release(ctx, actorOf(ctx), r.Instance, given(r.Params.Reason))
 }
 
-func (a *api) AddSteward(ctx context.Context, r contract.AddStewardRequestObject) (contract.AddStewardResponseObject, error) {
+func (a *api) AddSteward(
+	ctx context.Context,
+	r contract.AddStewardRequestObject,
+) (contract.AddStewardResponseObject, error) {
 	g, err := a.Service.AddSteward(ctx, actorOf(ctx), r.Instance)
 	return contract.AddSteward201JSONResponse(grantOf(g)), err
 }
 
 func loginReachOf(l service.LoginReach) contract.LoginReach {
 	return contract.LoginReach{
-		Login: l.OSUser + "@" + l.Instance, OsUser: l.OSUser, Instance: l.Instance, Region: l.Region, Reach: contract.ReachState(l.Standing.State),
-		Keepers: l.Keepers, InPlace: l.InPlace, Missing: l.Missing, Ungranted: l.Ungranted, Strangers: l.Standing.Strangers, Steward: l.Steward,
-		SweptAt: l.SweptAt, SweepError: optional(l.SweepError), Why: l.Why, Next: optional(l.Next), Worry: optional(l.Worry),
+		Login:      l.OSUser + "@" + l.Instance,
+		OsUser:     l.OSUser,
+		Instance:   l.Instance,
+		Region:     l.Region,
+		Reach:      contract.ReachState(l.Standing.State),
+		Keepers:    l.Keepers,
+		InPlace:    l.InPlace,
+		Missing:    l.Missing,
+		Ungranted:  l.Ungranted,
+		Strangers:  l.Standing.Strangers,
+		Steward:    l.Steward,
+		SweptAt:    l.SweptAt,
+		SweepError: optional(l.SweepError),
+		Why:        l.Why,
+		Next:       optional(l.Next),
+		Worry:      optional(l.Worry),
 	}
 }
 
 func loginOf(l service.Login) contract.Login {
 	return contract.Login{
-		Reach: loginReachOf(l.LoginReach), Openers: each(l.Openers, openingOf), Strangers: each(l.Strangers, strangerOf), Connection: connectionOf(l.Of, l.OSUser),
-		SweptBy: optional(l.SweptBy), Label: optional(l.Label),
+		Reach: loginReachOf(
+			l.LoginReach,
+		), Openers: each(l.Openers, openingOf),
+		Strangers:  each(l.Strangers, strangerOf),
+		Connection: connectionOf(l.Of, l.OSUser),
+		SweptBy:    optional(l.SweptBy), Label: optional(l.Label),
 		Folders: each(l.Folders, func(f store.Folder) contract.Folder {
 			return contract.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)}
 		}),
-		Files: each(l.Files, func(v store.FileVersion) contract.FileVersion { return versionOf(service.Version{FileVersion: v}) }),
+		Files: each(
+			l.Files,
+			func(v store.FileVersion) contract.FileVersion { return versionOf(service.Version{FileVersion: v}) },
+		),
 	}
 }
 
 func strangerOf(g store.Stranger) contract.Stranger {
 	k := keypair.Public{Algorithm: g.Algorithm, Blob: g.Blob, Comment: g.Comment}
 	return contract.Stranger{
-		Algorithm: g.Algorithm, Sha256: keypair.FormatSHA256(g.SHA256), Comment: g.Comment, Line: k.Line(), Limits: optional(g.Limits),
+		Algorithm:   g.Algorithm,
+		Sha256:      keypair.FormatSHA256(g.SHA256),
+		Comment:     g.Comment,
+		Line:        k.Line(),
+		Limits:      optional(g.Limits),
 		FirstSeenAt: g.FirstSeenAt, SeenAt: g.SeenAt,
 	}
 }
 
 func versionOf(v service.Version) contract.FileVersion {
 	out := contract.FileVersion{
-		Id: v.ID, Path: v.Path, There: v.There, Content: strings.ToValidUTF8(string(v.Content), "\ufffd"), Bytes: v.Bytes, Exposed: each(v.Exposed, exposedOf), Mode: fmt.Sprintf("%04o", v.Mode), Method: v.Method,
-		SeenAt: v.SeenAt, SeenUntil: v.SeenUntil, Came: v.Came, Went: v.Went,
+		Id:      v.ID,
+		Path:    v.Path,
+		There:   v.There,
+		Content: strings.ToValidUTF8(string(v.Content), "\ufffd"),
+		Bytes:   v.Bytes,
+		Exposed: each(v.Exposed, exposedOf),
+		Mode:    fmt.Sprintf("%04o", v.Mode),
+		Method:  v.Method,
+		SeenAt:  v.SeenAt, SeenUntil: v.SeenUntil, Came: v.Came, Went: v.Went,
 	}
 	if out.Came == nil {
 		out.Came = []string{}
@@ -360,13 +588,27 @@ func exposedOf(x authorizedkeys.Exposed) contract.Exposed {
 }
 
 func sweepOf(w service.SweepState) contract.Sweep {
-	out := contract.Sweep{Id: w.ID, RequestedBy: w.RequestedBy, CreatedAt: w.CreatedAt, EndedAt: w.EndedAt, Waiting: w.Counts["waiting"], AsBefore: w.Counts["as before"], Changed: w.Counts["changed"], Failed: w.Counts["failed"]}
+	out := contract.Sweep{
+		Id:          w.ID,
+		RequestedBy: w.RequestedBy,
+		CreatedAt:   w.CreatedAt,
+		EndedAt:     w.EndedAt,
+		Waiting:     w.Counts["waiting"],
+		AsBefore:    w.Counts["as before"],
+		Changed:     w.Counts["changed"],
+		Failed:      w.Counts["failed"],
+	}
 	out.Total = out.Waiting + out.AsBefore + out.Changed + out.Failed
 	return out
 }
 
 func grantOf(g service.Granted) contract.Grant {
-	out := contract.Grant{Key: g.Key.Name, Login: g.Name, Line: g.Line, Connection: connectionOf(g.Instance, g.Login.OSUser)}
+	out := contract.Grant{
+		Key:        g.Key.Name,
+		Login:      g.Name,
+		Line:       g.Line,
+		Connection: connectionOf(g.Instance, g.Login.OSUser),
+	}
 	if g.Run != nil {
 		out.Run = new(runOf(*g.Run))
 	}

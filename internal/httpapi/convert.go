@@ -21,7 +21,11 @@ func publicOf(k store.Key) keypair.Public {
 }
 
 func fingerprintsOf(p keypair.Public) contract.Fingerprints {
-	f := contract.Fingerprints{Sha256: keypair.FormatSHA256(p.SHA256()), Md5: keypair.FormatMD5(p.MD5()), Sshfp: optional(p.SSHFP())}
+	f := contract.Fingerprints{
+		Sha256: keypair.FormatSHA256(p.SHA256()),
+		Md5:    keypair.FormatMD5(p.MD5()),
+		Sshfp:  optional(p.SSHFP()),
+	}
 	if sum := p.SPKIMD5(); sum != nil {
 		f.SpkiMd5 = new(keypair.FormatHex(sum))
 	}
@@ -29,7 +33,13 @@ func fingerprintsOf(p keypair.Public) contract.Fingerprints {
 }
 
 func findingOf(f keypair.Finding) contract.Finding {
-	return contract.Finding{Code: f.Code, Weight: contract.FindingWeight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: optional(f.ActBy)}
+	return contract.Finding{
+		Code:   f.Code,
+		Weight: contract.FindingWeight(f.Weight),
+		Text:   f.Text,
+		Remedy: f.Remedy,
+		ActBy:  optional(f.ActBy),
+	}
 }
 
 func namedOf(n store.Named) contract.Named {
@@ -41,7 +51,13 @@ func namedOf(n store.Named) contract.Named {
 }
 
 func keeperOf(k store.Keeper) contract.Keeper {
-	return contract.Keeper{Name: k.Name, Kind: contract.KeeperKind(k.Kind), Title: k.Title, Members: list(split(k.Members)), Left: optional(k.LeftAt != nil)}
+	return contract.Keeper{
+		Name:    k.Name,
+		Kind:    contract.KeeperKind(k.Kind),
+		Title:   k.Title,
+		Members: list(split(k.Members)),
+		Left:    optional(k.LeftAt != nil),
+	}
 }
 
 func keyOf(k store.Key) contract.Key {
@@ -49,7 +65,9 @@ func keyOf(k store.Key) contract.Key {
 	out := contract.Key{
 		Id: k.ID, Name: k.Name, Type: k.Type, Algorithm: k.Algorithm, Bits: k.Bits, Fingerprints: fingerprintsOf(p),
 		PublicKey: p.Line(), Comment: k.Comment, Purpose: k.Purpose, Labels: k.Labels, Custody: contract.Custody(k.Custody),
-		Origin: contract.Origin(k.Origin), State: contract.KeyState(k.State), CreatedAt: k.CreatedAt, CreatedBy: k.CreatedBy, Opens: k.Opens,
+		Origin: contract.Origin(
+			k.Origin,
+		), State: contract.KeyState(k.State), CreatedAt: k.CreatedAt, CreatedBy: k.CreatedBy, Opens: k.Opens,
 		Findings: each(keypair.Judge(p), findingOf),
 	}
 	if len(k.SharesPrimeWith) > 0 {
@@ -74,15 +92,31 @@ func instanceOf(i store.Instance) contract.Instance {
 		costs = []string{}
 	}
 	return contract.Instance{
-		Id: i.ID, Name: i.Name, State: contract.InstanceState(i.State), Image: i.Image, Size: i.Size, Zone: i.Zone, Region: i.Region,
+		Id:      i.ID,
+		Name:    i.Name,
+		State:   contract.InstanceState(i.State),
+		Image:   i.Image,
+		Size:    i.Size,
+		Zone:    i.Zone,
+		Region:  i.Region,
 		CloudId: i.CloudID, PrivateAddress: i.PrivateAddress, PublicAddress: i.PublicAddress, StaticAddress: i.StaticAddress,
-		KeyLabel: i.KeyLabel, Labels: i.Labels, Keys: i.Keys, StopCosts: costs, CreatedAt: i.CreatedAt, CreatedBy: i.CreatedBy,
+		KeyLabel:   i.KeyLabel,
+		Labels:     i.Labels,
+		Keys:       i.Keys,
+		StopCosts:  costs,
+		CreatedAt:  i.CreatedAt,
+		CreatedBy:  i.CreatedBy,
 		Connection: connectionOf(i, i.LoginUser), Adopted: i.Adopted,
 	}
 }
 
 func connectionOf(i store.Instance, user string) contract.Connection {
-	return contract.Connection{User: user, Address: i.PublicAddress, Port: i.SSHPort, HostKeys: each(i.HostKeys, hostKeyOf)}
+	return contract.Connection{
+		User:     user,
+		Address:  i.PublicAddress,
+		Port:     i.SSHPort,
+		HostKeys: each(i.HostKeys, hostKeyOf),
+	}
 }
 
 func hostKeyOf(h store.HostKey) contract.HostKey {
@@ -102,18 +136,39 @@ func openingOf(o store.Opening) contract.Opening {
 	}
 	fit, _ := reach.FitOf(o.GrantedAt != nil, seen) // the store gives no pair that is neither granted nor seen
 	return contract.Opening{
-		Key:   contract.KeyRef{Name: o.KeyName, Type: o.KeyType, Bits: o.KeyBits, Sha256: keypair.FormatSHA256(o.KeySHA256), Keeper: o.KeeperName},
+		Key: contract.KeyRef{
+			Name:   o.KeyName,
+			Type:   o.KeyType,
+			Bits:   o.KeyBits,
+			Sha256: keypair.FormatSHA256(o.KeySHA256),
+			Keeper: o.KeeperName,
+		},
 		Login: o.OSUser + "@" + o.InstanceName, OsUser: o.OSUser, Instance: o.InstanceName, Region: o.Region,
 		InstanceState: contract.InstanceState(o.InstanceState), Fit: contract.Fit(fit),
 		GrantedAt: o.GrantedAt, Until: o.Until, GrantedBy: o.GrantedBy, Reason: o.Reason, SeenAt: o.SeenAt, SeenBy: o.Method,
-		Limits: optional(given(o.Limits)), EnteredAt: o.EnteredAt, ProvedAt: o.ProvedAt, KeyState: new(contract.KeyState(o.KeyState)), Steward: optional(o.Steward),
+		Limits: optional(
+			given(o.Limits),
+		), EnteredAt: o.EnteredAt,
+		ProvedAt: o.ProvedAt,
+		KeyState: new(contract.KeyState(o.KeyState)),
+		Steward:  optional(o.Steward),
 	}
 }
 
 func runOf(r store.Run) contract.Run {
 	return contract.Run{
-		Id: r.ID, Kind: contract.RunKind(r.Kind), Instance: r.Instance.Name, State: contract.RunState(r.State), Version: int(r.Version),
-		RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, Error: optional(r.Error), CommittedAt: r.CommittedAt, Waits: waitsOf(r),
+		Id:          r.ID,
+		Kind:        contract.RunKind(r.Kind),
+		Instance:    r.Instance.Name,
+		State:       contract.RunState(r.State),
+		Version:     int(r.Version),
+		RequestedBy: r.RequestedBy,
+		Reason:      optional(r.Reason),
+		CreatedAt:   r.CreatedAt,
+		EndedAt:     r.EndedAt,
+		Error:       optional(r.Error),
+		CommittedAt: r.CommittedAt,
+		Waits:       waitsOf(r),
 		Steps: each(r.Steps, func(s store.RunStep) contract.Step {
 			return contract.Step{
 				Name: s.Name, Title: s.Title, State: contract.StepState(s.State), Intent: s.Intent, Undo: s.Undo,
@@ -128,18 +183,42 @@ func waitsOf(r store.Run) *contract.RunWaits {
 	if w == nil || r.EndedAt != nil {
 		return nil
 	}
-	return &contract.RunWaits{Step: w.Step, Undo: w.Undo, Who: w.Who, What: w.What, Next: optional(w.Next), ByHand: w.ByHand, Since: w.Since}
+	return &contract.RunWaits{
+		Step:   w.Step,
+		Undo:   w.Undo,
+		Who:    w.Who,
+		What:   w.What,
+		Next:   optional(w.Next),
+		ByHand: w.ByHand,
+		Since:  w.Since,
+	}
 }
 
 func tokenOf(t store.Token) contract.Token {
-	return contract.Token{Id: t.ID, Name: t.Name, Person: t.Person, Role: contract.Role(t.Role), Only: optional(t.Only), Limits: t.Limits, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt}
+	return contract.Token{
+		Id:         t.ID,
+		Name:       t.Name,
+		Person:     t.Person,
+		Role:       contract.Role(t.Role),
+		Only:       optional(t.Only),
+		Limits:     t.Limits,
+		CreatedAt:  t.CreatedAt,
+		ExpiresAt:  t.ExpiresAt,
+		LastUsedAt: t.LastUsedAt,
+	}
 }
 
 func tracedOf(t service.Traced) contract.Traced {
 	if t.Key == nil {
 		return contract.Traced{Kind: contract.TracedKindHostKey, Name: t.Instance, Matched: t.Matched}
 	}
-	return contract.Traced{Kind: contract.TracedKindKey, Name: t.Key.Name, Matched: t.Matched, Key: new(keyOf(*t.Key)), Logins: new(each(t.Logins, openingOf))}
+	return contract.Traced{
+		Kind:    contract.TracedKindKey,
+		Name:    t.Key.Name,
+		Matched: t.Matched,
+		Key:     new(keyOf(*t.Key)),
+		Logins:  new(each(t.Logins, openingOf)),
+	}
 }
 
 func listLineOf(l service.ListLine) contract.ListLine {
@@ -147,7 +226,10 @@ func listLineOf(l service.ListLine) contract.ListLine {
 		return contract.ListLine{Line: l.Line, Refused: optional(l.Refused.Problem)}
 	}
 	return contract.ListLine{
-		Line: l.Line, Name: optional(l.Name), PublicKey: optional(l.Public.Line()), Sha256: optional(keypair.FormatSHA256(l.SHA256())),
-		Type: optional(l.Type), Bits: optional(l.Bits), KnownAs: optional(l.KnownAs),
+		Line:      l.Line,
+		Name:      optional(l.Name),
+		PublicKey: optional(l.Public.Line()),
+		Sha256:    optional(keypair.FormatSHA256(l.SHA256())),
+		Type:      optional(l.Type), Bits: optional(l.Bits), KnownAs: optional(l.KnownAs),
 	}
 }

@@ -8,7 +8,10 @@ import (
 	"plumlatch/internal/store"
 )
 
-func (a *api) ReleasePrivateHalf(ctx context.Context, r contract.ReleasePrivateHalfRequestObject) (contract.ReleasePrivateHalfResponseObject, error) {
+func (a *api) ReleasePrivateHalf(
+	ctx context.Context,
+	r contract.ReleasePrivateHalfRequestObject,
+) (contract.ReleasePrivateHalfResponseObject, error) {
 	w := service.Release{Key: r.Key, Reason: given(r.Params.Reason)}
 	if r.Body != nil {
 		w.Recipient = given(r.Body.Recipient)
@@ -17,12 +20,18 @@ func (a *api) ReleasePrivateHalf(ctx context.Context, r contract.ReleasePrivateH
 	return contract.ReleasePrivateHalf200TextResponse(private), err
 }
 
-func (a *api) ForgetKey(ctx context.Context, r contract.ForgetKeyRequestObject) (contract.ForgetKeyResponseObject, error) {
+func (a *api) ForgetKey(
+	ctx context.Context,
+	r contract.ForgetKeyRequestObject,
+) (contract.ForgetKeyResponseObject, error) {
 	k, err := a.Service.ForgetKey(ctx, actorOf(ctx), r.Key)
 	return contract.ForgetKey200JSONResponse(keyOf(k)), err
 }
 
-func (a *api) HandOverKey(ctx context.Context, r contract.HandOverKeyRequestObject) (contract.HandOverKeyResponseObject, error) {
+func (a *api) HandOverKey(
+	ctx context.Context,
+	r contract.HandOverKeyRequestObject,
+) (contract.HandOverKeyResponseObject, error) {
 	k, waits, err := a.Service.HandOver(ctx, actorOf(ctx), r.Key, r.Body.To, given(r.Body.Reason))
 	out := contract.HandOverKey200JSONResponse{Key: keyOf(k)}
 	if waits != nil {
@@ -31,50 +40,90 @@ func (a *api) HandOverKey(ctx context.Context, r contract.HandOverKeyRequestObje
 	return out, err
 }
 
-func (a *api) CallOffHandOver(ctx context.Context, r contract.CallOffHandOverRequestObject) (contract.CallOffHandOverResponseObject, error) {
+func (a *api) CallOffHandOver(
+	ctx context.Context,
+	r contract.CallOffHandOverRequestObject,
+) (contract.CallOffHandOverResponseObject, error) {
 	return contract.CallOffHandOver204Response{}, a.Service.CallOffHandOver(ctx, actorOf(ctx), r.Key)
 }
 
-func (a *api) ListHandOvers(ctx context.Context, _ contract.ListHandOversRequestObject) (contract.ListHandOversResponseObject, error) {
+func (a *api) ListHandOvers(
+	ctx context.Context,
+	_ contract.ListHandOversRequestObject,
+) (contract.ListHandOversResponseObject, error) {
 	all, err := a.Service.Handovers(ctx)
 	return contract.ListHandOvers200JSONResponse(each(all, func(h store.Handover) contract.WaitingHandOver {
-		return contract.WaitingHandOver{Key: h.KeyName, From: optional(h.FromName), To: h.ToName, AskedBy: h.AskedBy, AskedAt: h.AskedAt, Reason: optional(h.Reason)}
+		return contract.WaitingHandOver{
+			Key:     h.KeyName,
+			From:    optional(h.FromName),
+			To:      h.ToName,
+			AskedBy: h.AskedBy,
+			AskedAt: h.AskedAt,
+			Reason:  optional(h.Reason),
+		}
 	})), err
 }
 
 func consentOf(actor service.Actor) func(store.Consent) contract.Consent {
 	return func(c store.Consent) contract.Consent {
 		return contract.Consent{
-			Id: c.ID, Key: c.KeyName, AskedBy: c.AskedBy, Reason: c.Reason, AskedAt: c.AskedAt, ExpiresAt: c.ExpiresAt, State: contract.ConsentState(c.State),
+			Id:        c.ID,
+			Key:       c.KeyName,
+			AskedBy:   c.AskedBy,
+			Reason:    c.Reason,
+			AskedAt:   c.AskedAt,
+			ExpiresAt: c.ExpiresAt,
+			State:     contract.ConsentState(c.State),
 			DecidedBy: optional(c.DecidedBy), DecidedAt: c.DecidedAt, Note: optional(c.Note), Own: c.AskedBy == actor.Name,
 		}
 	}
 }
 
-func (a *api) ListConsents(ctx context.Context, _ contract.ListConsentsRequestObject) (contract.ListConsentsResponseObject, error) {
+func (a *api) ListConsents(
+	ctx context.Context,
+	_ contract.ListConsentsRequestObject,
+) (contract.ListConsentsResponseObject, error) {
 	all, err := a.Service.Consents(ctx)
 	return contract.ListConsents200JSONResponse(each(all, consentOf(actorOf(ctx)))), err
 }
 
-func (a *api) AskConsent(ctx context.Context, r contract.AskConsentRequestObject) (contract.AskConsentResponseObject, error) {
+func (a *api) AskConsent(
+	ctx context.Context,
+	r contract.AskConsentRequestObject,
+) (contract.AskConsentResponseObject, error) {
 	c, err := a.Service.AskConsent(ctx, actorOf(ctx), r.Body.Key, r.Body.Reason)
 	return contract.AskConsent201JSONResponse(consentOf(actorOf(ctx))(c)), err
 }
 
-func (a *api) DecideConsent(ctx context.Context, r contract.DecideConsentRequestObject) (contract.DecideConsentResponseObject, error) {
+func (a *api) DecideConsent(
+	ctx context.Context,
+	r contract.DecideConsentRequestObject,
+) (contract.DecideConsentResponseObject, error) {
 	c, err := a.Service.DecideConsent(ctx, actorOf(ctx), r.Consent, r.Body.Grant, given(r.Body.Note))
 	return contract.DecideConsent200JSONResponse(consentOf(actorOf(ctx))(c)), err
 }
 
-func (a *api) ListConsentLabels(ctx context.Context, _ contract.ListConsentLabelsRequestObject) (contract.ListConsentLabelsResponseObject, error) {
+func (a *api) ListConsentLabels(
+	ctx context.Context,
+	_ contract.ListConsentLabelsRequestObject,
+) (contract.ListConsentLabelsResponseObject, error) {
 	all, err := a.Service.ConsentLabels(ctx)
 	return contract.ListConsentLabels200JSONResponse(each(all, func(l store.ConsentLabel) contract.ConsentLabel {
 		return contract.ConsentLabel{Name: l.Name, Value: l.Value, AddedBy: l.AddedBy, AddedAt: l.AddedAt}
 	})), err
 }
 
-func (a *api) SetConsentLabel(ctx context.Context, r contract.SetConsentLabelRequestObject) (contract.SetConsentLabelResponseObject, error) {
-	return contract.SetConsentLabel204Response{}, a.Service.SetConsentLabel(ctx, actorOf(ctx), r.Body.Name, r.Body.Value, r.Body.Asks)
+func (a *api) SetConsentLabel(
+	ctx context.Context,
+	r contract.SetConsentLabelRequestObject,
+) (contract.SetConsentLabelResponseObject, error) {
+	return contract.SetConsentLabel204Response{}, a.Service.SetConsentLabel(
+		ctx,
+		actorOf(ctx),
+		r.Body.Name,
+		r.Body.Value,
+		r.Body.Asks,
+	)
 }
 
 func safeOf(s service.SafeState) contract.Safe {
@@ -90,43 +139,77 @@ func (a *api) GetSafe(ctx context.Context, _ contract.GetSafeRequestObject) (con
 	return contract.GetSafe200JSONResponse(safeOf(s)), err
 }
 
-func (a *api) RekeySafe(ctx context.Context, r contract.RekeySafeRequestObject) (contract.RekeySafeResponseObject, error) {
+func (a *api) RekeySafe(
+	ctx context.Context,
+	r contract.RekeySafeRequestObject,
+) (contract.RekeySafeResponseObject, error) {
 	s, err := a.Service.Rekey(ctx, actorOf(ctx), given(r.Params.Reason))
 	return contract.RekeySafe200JSONResponse(safeOf(s)), err
 }
 
 func receiverOf(r store.Receiver) contract.Receiver {
 	return contract.Receiver{
-		Name: r.Name, Address: r.Address, Kinds: each(r.Kinds, func(k string) contract.ReceiverKind { return contract.ReceiverKind(k) }), Paused: r.Paused,
-		Waiting: r.Waiting, Dead: r.Dead, Delivered: r.Delivered, LastAt: r.LastAt, LastError: optional(r.LastError), CreatedAt: r.CreatedAt, CreatedBy: r.CreatedBy,
+		Name:      r.Name,
+		Address:   r.Address,
+		Kinds:     each(r.Kinds, func(k string) contract.ReceiverKind { return contract.ReceiverKind(k) }),
+		Paused:    r.Paused,
+		Waiting:   r.Waiting,
+		Dead:      r.Dead,
+		Delivered: r.Delivered,
+		LastAt:    r.LastAt,
+		LastError: optional(r.LastError),
+		CreatedAt: r.CreatedAt,
+		CreatedBy: r.CreatedBy,
 	}
 }
 
-func (a *api) ListReceivers(ctx context.Context, _ contract.ListReceiversRequestObject) (contract.ListReceiversResponseObject, error) {
+func (a *api) ListReceivers(
+	ctx context.Context,
+	_ contract.ListReceiversRequestObject,
+) (contract.ListReceiversResponseObject, error) {
 	all, err := a.Service.Receivers(ctx)
 	return contract.ListReceivers200JSONResponse(each(all, receiverOf)), err
 }
 
-func (a *api) AddReceiver(ctx context.Context, r contract.AddReceiverRequestObject) (contract.AddReceiverResponseObject, error) {
+func (a *api) AddReceiver(
+	ctx context.Context,
+	r contract.AddReceiverRequestObject,
+) (contract.AddReceiverResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
 	}
-	made, err := a.Service.AddReceiver(ctx, actorOf(ctx), once, r.Body.Name, r.Body.Address, each(given(r.Body.Kinds), func(k contract.ReceiverKind) string { return string(k) }))
+	made, err := a.Service.AddReceiver(
+		ctx,
+		actorOf(ctx),
+		once,
+		r.Body.Name,
+		r.Body.Address,
+		each(given(r.Body.Kinds), func(k contract.ReceiverKind) string { return string(k) }),
+	)
 	out := receiverOf(made.Receiver)
 	out.Secret = optional(made.Secret)
 	return contract.AddReceiver201JSONResponse(out), err
 }
 
-func (a *api) DeleteReceiver(ctx context.Context, r contract.DeleteReceiverRequestObject) (contract.DeleteReceiverResponseObject, error) {
+func (a *api) DeleteReceiver(
+	ctx context.Context,
+	r contract.DeleteReceiverRequestObject,
+) (contract.DeleteReceiverResponseObject, error) {
 	return contract.DeleteReceiver204Response{}, a.Service.DeleteReceiver(ctx, actorOf(ctx), r.Receiver)
 }
 
-func (a *api) ChangeReceiver(ctx context.Context, r contract.ChangeReceiverRequestObject) (contract.ChangeReceiverResponseObject, error) {
+func (a *api) ChangeReceiver(
+	ctx context.Context,
+	r contract.ChangeReceiverRequestObject,
+) (contract.ChangeReceiverResponseObject, error) {
 	return contract.ChangeReceiver204Response{}, a.Service.PauseReceiver(ctx, actorOf(ctx), r.Receiver, r.Body.Paused)
 }
 
-func (a *api) TestReceiver(ctx context.Context, r contract.TestReceiverRequestObject) (contract.TestReceiverResponseObject, error) {
+func (a *api) TestReceiver(
+	ctx context.Context,
+	r contract.TestReceiverRequestObject,
+) (contract.TestReceiverResponseObject, error) {
 	why, err := a.Service.TestReceiver(ctx, r.Receiver)
 	return contract.TestReceiver200JSONResponse{Delivered: why == "", Error: optional(why)}, err
 }
@@ -134,11 +217,21 @@ func (a *api) TestReceiver(ctx context.Context, r contract.TestReceiverRequestOb
 func (a *api) ListDead(ctx context.Context, r contract.ListDeadRequestObject) (contract.ListDeadResponseObject, error) {
 	all, err := a.Service.DeadDeliveries(ctx, r.Receiver)
 	return contract.ListDead200JSONResponse(each(all, func(d store.Delivery) contract.Delivery {
-		return contract.Delivery{Seq: int(d.Seq), Kind: d.Kind, Attempts: d.Attempts, Error: d.Error, Sentence: d.Sentence, EndedAt: given(d.EndedAt)}
+		return contract.Delivery{
+			Seq:      int(d.Seq),
+			Kind:     d.Kind,
+			Attempts: d.Attempts,
+			Error:    d.Error,
+			Sentence: d.Sentence,
+			EndedAt:  given(d.EndedAt),
+		}
 	})), err
 }
 
-func (a *api) SendAgain(ctx context.Context, r contract.SendAgainRequestObject) (contract.SendAgainResponseObject, error) {
+func (a *api) SendAgain(
+	ctx context.Context,
+	r contract.SendAgainRequestObject,
+) (contract.SendAgainResponseObject, error) {
 	n, err := a.Service.SendAgain(ctx, actorOf(ctx), r.Receiver)
 	return contract.SendAgain200JSONResponse{Events: int(n)}, err
 }

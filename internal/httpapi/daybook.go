@@ -17,15 +17,29 @@ import (
 
 func entryOf(e store.Entry) contract.Entry {
 	return contract.Entry{
-		Seq: int(e.Seq), At: e.At.UTC(), Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject,
-		Why: optional(e.Why), Outcome: e.Outcome, Sentence: e.Sentence, About: list(e.About), Details: &e.Details, RequestId: optional(e.RequestID),
-		PrevHash: new(hex.EncodeToString(e.PrevHash)), Hash: new(hex.EncodeToString(e.Hash)),
+		Seq: int(
+			e.Seq,
+		), At: e.At.UTC(), Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject,
+		Why: optional(
+			e.Why,
+		), Outcome: e.Outcome,
+		Sentence:  e.Sentence,
+		About:     list(e.About),
+		Details:   &e.Details,
+		RequestId: optional(e.RequestID),
+		PrevHash:  new(hex.EncodeToString(e.PrevHash)), Hash: new(hex.EncodeToString(e.Hash)),
 	}
 }
 
 // entryFilter is what narrows the daybook; the three calls have the same parameters.
 func entryFilter(p contract.ExportDaybookParams) store.EntryFilter {
-	f := store.EntryFilter{Person: given(p.Person), Subject: given(p.Subject), Action: given(p.Action), From: given(p.From), Until: given(p.Until)}
+	f := store.EntryFilter{
+		Person:  given(p.Person),
+		Subject: given(p.Subject),
+		Action:  given(p.Action),
+		From:    given(p.From),
+		Until:   given(p.Until),
+	}
 	if key := given(p.Key); key != "" {
 		f.About = append(f.About, "key:"+key)
 	}
@@ -38,18 +52,35 @@ func entryFilter(p contract.ExportDaybookParams) store.EntryFilter {
 	return f
 }
 
-func (a *api) ListDaybook(ctx context.Context, r contract.ListDaybookRequestObject) (contract.ListDaybookResponseObject, error) {
+func (a *api) ListDaybook(
+	ctx context.Context,
+	r contract.ListDaybookRequestObject,
+) (contract.ListDaybookResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)
 	if err != nil {
 		return nil, err
 	}
-	f := entryFilter(contract.ExportDaybookParams{Person: q.Person, Subject: q.Subject, Action: q.Action, Key: q.Key, Instance: q.Instance, Run: q.Run, From: q.From, Until: q.Until})
+	f := entryFilter(
+		contract.ExportDaybookParams{
+			Person:   q.Person,
+			Subject:  q.Subject,
+			Action:   q.Action,
+			Key:      q.Key,
+			Instance: q.Instance,
+			Run:      q.Run,
+			From:     q.From,
+			Until:    q.Until,
+		},
+	)
 	l, err := a.Service.Daybook(ctx, f, p)
 	return contract.ListDaybook200JSONResponse{Items: each(l.Items, entryOf), Next: optional(l.Next), Total: l.Total}, err
 }
 
-func (a *api) ExportDaybook(ctx context.Context, r contract.ExportDaybookRequestObject) (contract.ExportDaybookResponseObject, error) {
+func (a *api) ExportDaybook(
+	ctx context.Context,
+	r contract.ExportDaybookRequestObject,
+) (contract.ExportDaybookResponseObject, error) {
 	return exported{ctx, a, entryFilter(r.Params)}, nil
 }
 
@@ -75,13 +106,27 @@ func (e exported) VisitExportDaybookResponse(w http.ResponseWriter) error {
 	return nil
 }
 
-func (a *api) WatchDaybook(ctx context.Context, r contract.WatchDaybookRequestObject) (contract.WatchDaybookResponseObject, error) {
+func (a *api) WatchDaybook(
+	ctx context.Context,
+	r contract.WatchDaybookRequestObject,
+) (contract.WatchDaybookResponseObject, error) {
 	q := r.Params
 	after, err := strconv.ParseInt(given(q.LastEventID), 10, 64)
 	if err != nil {
 		after = -1
 	}
-	f := entryFilter(contract.ExportDaybookParams{Person: q.Person, Subject: q.Subject, Action: q.Action, Key: q.Key, Instance: q.Instance, Run: q.Run, From: q.From, Until: q.Until})
+	f := entryFilter(
+		contract.ExportDaybookParams{
+			Person:   q.Person,
+			Subject:  q.Subject,
+			Action:   q.Action,
+			Key:      q.Key,
+			Instance: q.Instance,
+			Run:      q.Run,
+			From:     q.From,
+			Until:    q.Until,
+		},
+	)
 	return entryEvents{exported{ctx, a, f}, after}, nil
 }
 
@@ -105,26 +150,51 @@ func (e entryEvents) VisitWatchDaybookResponse(w http.ResponseWriter) error {
 	return nil
 }
 
-func (a *api) CheckDaybook(ctx context.Context, r contract.CheckDaybookRequestObject) (contract.CheckDaybookResponseObject, error) {
+func (a *api) CheckDaybook(
+	ctx context.Context,
+	r contract.CheckDaybookRequestObject,
+) (contract.CheckDaybookResponseObject, error) {
 	var kept *daybook.Head
 	if r.Body != nil {
 		hash, err := daybook.ReadHash(r.Body.Hash)
 		if err != nil || r.Body.Seq < 0 {
-			return nil, &service.Problem{Kind: service.Invalid, Code: "bad-hash", Field: "hash", Detail: "the head's hash is not 64 hexadecimal digits", Remedy: "Give the head as it was exported: plumlatch daybook head"}
+			return nil, &service.Problem{
+				Kind:   service.Invalid,
+				Code:   "bad-hash",
+				Field:  "hash",
+				Detail: "the head's hash is not 64 hexadecimal digits",
+				Remedy: "Give the head as it was exported: plumlatch daybook head",
+			}
 		}
 		kept = &daybook.Head{Seq: int64(r.Body.Seq), Hash: hash}
 	}
 	c, err := a.Service.CheckDaybook(ctx, kept)
-	out := contract.CheckDaybook200JSONResponse{Entries: int(c.Entries), Head: c.Head.String(), Fits: c.Fault == nil, CanChange: c.Open, Redacted: each(c.Redacted, func(n int64) int { return int(n) })}
+	out := contract.CheckDaybook200JSONResponse{
+		Entries:   int(c.Entries),
+		Head:      c.Head.String(),
+		Fits:      c.Fault == nil,
+		CanChange: c.Open,
+		Redacted:  each(c.Redacted, func(n int64) int { return int(n) }),
+	}
 	if c.Fault != nil {
 		out.Fault = &contract.DaybookFault{Seq: int(c.Fault.Seq), What: c.Fault.What}
 	}
 	return out, err
 }
 
-func (a *api) GetDaybookHead(ctx context.Context, _ contract.GetDaybookHeadRequestObject) (contract.GetDaybookHeadResponseObject, error) {
+func (a *api) GetDaybookHead(
+	ctx context.Context,
+	_ contract.GetDaybookHeadRequestObject,
+) (contract.GetDaybookHeadResponseObject, error) {
 	h, err := a.Service.DaybookHead(ctx)
-	return contract.GetDaybookHead200JSONResponse{Service: h.Service, Seq: int(h.Seq), Hash: h.Hash.String(), At: h.At, PublicKey: h.PublicKey, Signature: h.Signature}, err
+	return contract.GetDaybookHead200JSONResponse{
+		Service:   h.Service,
+		Seq:       int(h.Seq),
+		Hash:      h.Hash.String(),
+		At:        h.At,
+		PublicKey: h.PublicKey,
+		Signature: h.Signature,
+	}, err
 }
 
 // eventStream begins a stream of server-sent events.

@@ -27,7 +27,15 @@ func (s *server) cookieName() string {
 }
 
 func (a *api) cookie(value string, lasts time.Duration) *string {
-	c := http.Cookie{Name: a.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure, MaxAge: int(lasts.Seconds())}
+	c := http.Cookie{
+		Name:     a.cookieName(),
+		Value:    value,
+		Path:     "/",
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		Secure:   a.Secure,
+		MaxAge:   int(lasts.Seconds()),
+	}
 	if value == "" {
 		c.MaxAge = -1
 	}
@@ -39,7 +47,15 @@ func (a *api) me(ctx context.Context, actor service.Actor) (contract.Me, error) 
 	if err != nil {
 		name = "" // who asks can be told without the cloud
 	}
-	me := contract.Me{Name: actor.Name, Role: contract.Role(actor.Role), By: contract.MeBySession, Service: "Plum Latch " + a.Version, Cloud: name, Only: optional(actor.Only), Limits: actor.Limits}
+	me := contract.Me{
+		Name:    actor.Name,
+		Role:    contract.Role(actor.Role),
+		By:      contract.MeBySession,
+		Service: "Plum Latch " + a.Version,
+		Cloud:   name,
+		Only:    optional(actor.Only),
+		Limits:  actor.Limits,
+	}
 	if actor.ByToken {
 		me.By = contract.MeByToken
 	}
@@ -50,14 +66,20 @@ func (a *api) me(ctx context.Context, actor service.Actor) (contract.Me, error) 
 	return me, err
 }
 
-func (a *api) GetCatalogue(ctx context.Context, _ contract.GetCatalogueRequestObject) (contract.GetCatalogueResponseObject, error) {
+func (a *api) GetCatalogue(
+	ctx context.Context,
+	_ contract.GetCatalogueRequestObject,
+) (contract.GetCatalogueResponseObject, error) {
 	c, err := a.Service.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var out contract.GetCatalogue200JSONResponse
 	for _, i := range c.Images {
-		out.Images = append(out.Images, contract.Image{Name: i.Name, Title: i.Title, Family: string(i.Family), LoginUser: i.LoginUser, KeyTypes: i.KeyTypes})
+		out.Images = append(
+			out.Images,
+			contract.Image{Name: i.Name, Title: i.Title, Family: string(i.Family), LoginUser: i.LoginUser, KeyTypes: i.KeyTypes},
+		)
 	}
 	for _, z := range c.Sizes {
 		out.Sizes = append(out.Sizes, contract.Size(z))
@@ -83,7 +105,12 @@ func limitFrom(limit *int, usual, most int) (int, error) {
 		return usual, nil
 	}
 	if *limit < 1 || *limit > most {
-		return 0, &service.Problem{Kind: service.Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("limit is %d; 1 to %d are allowed", *limit, most)}
+		return 0, &service.Problem{
+			Kind:   service.Invalid,
+			Code:   "bad-limit",
+			Field:  "limit",
+			Detail: fmt.Sprintf("limit is %d; 1 to %d are allowed", *limit, most),
+		}
 	}
 	return *limit, nil
 }
@@ -94,7 +121,12 @@ func labelFrom(label *string) (name, value string, err error) {
 	}
 	name, value, ok := strings.Cut(*label, "=")
 	if !ok || name == "" {
-		return "", "", &service.Problem{Kind: service.Invalid, Code: "bad-label", Field: "label", Detail: "a label is written name=value"}
+		return "", "", &service.Problem{
+			Kind:   service.Invalid,
+			Code:   "bad-label",
+			Field:  "label",
+			Detail: "a label is written name=value",
+		}
 	}
 	return name, value, nil
 }
@@ -120,8 +152,16 @@ func (a *api) ReadKey(ctx context.Context, r contract.ReadKeyRequestObject) (con
 	}
 	p := file.Public
 	return contract.ReadKey200JSONResponse{
-		Type: p.Type, Algorithm: p.Algorithm, Bits: p.Bits, Fingerprints: fingerprintsOf(p), Comment: p.Comment, KnownAs: optional(known),
-		Format: string(file.Format), Notes: each(file.Notes, func(n keypair.Note) string { return n.Text }), Findings: each(keypair.Judge(p), findingOf),
+		Type:         p.Type,
+		Algorithm:    p.Algorithm,
+		Bits:         p.Bits,
+		Fingerprints: fingerprintsOf(p),
+		Comment:      p.Comment,
+		KnownAs:      optional(known),
+		Format: string(
+			file.Format,
+		), Notes: each(file.Notes, func(n keypair.Note) string { return n.Text }),
+		Findings: each(keypair.Judge(p), findingOf),
 	}, nil
 }
 
@@ -132,38 +172,73 @@ func onceFrom(key *string, body any) (service.IdempotencyKey, error) {
 	}
 	data, err := json.Marshal(body)
 	if len(*key) > 128 || *key == "" {
-		err = &service.Problem{Kind: service.Invalid, Code: "bad-idempotency-key", Field: "Idempotency-Key", Detail: "an Idempotency-Key has 1 to 128 characters"}
+		err = &service.Problem{
+			Kind:   service.Invalid,
+			Code:   "bad-idempotency-key",
+			Field:  "Idempotency-Key",
+			Detail: "an Idempotency-Key has 1 to 128 characters",
+		}
 	}
 	return service.IdempotencyKey{Key: *key, Request: data}, err
 }
 
-func (a *api) ImportKey(ctx context.Context, r contract.ImportKeyRequestObject) (contract.ImportKeyResponseObject, error) {
+func (a *api) ImportKey(
+	ctx context.Context,
+	r contract.ImportKeyRequestObject,
+) (contract.ImportKeyResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
 	}
 	b := r.Body
 	k, err := a.Service.ImportKey(ctx, actorOf(ctx), once, service.ImportedKey{
-		NewKey:    service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
-		PublicKey: b.PublicKey, Comment: b.Comment, MadeByClient: given(b.Origin) == contract.OriginClient, PKCS8SHA1: given(b.Pkcs8Sha1),
+		NewKey: service.NewKey{
+			Name:    b.Name,
+			Keeper:  given(b.Keeper),
+			Purpose: given(b.Purpose),
+			Labels:  given(b.Labels),
+		},
+		PublicKey:    b.PublicKey,
+		Comment:      b.Comment,
+		MadeByClient: given(b.Origin) == contract.OriginClient,
+		PKCS8SHA1:    given(b.Pkcs8Sha1),
 	})
 	return contract.ImportKey201JSONResponse(keyOf(k)), err
 }
 
-func (a *api) ImportKeys(ctx context.Context, r contract.ImportKeysRequestObject) (contract.ImportKeysResponseObject, error) {
+func (a *api) ImportKeys(
+	ctx context.Context,
+	r contract.ImportKeysRequestObject,
+) (contract.ImportKeysResponseObject, error) {
 	b := r.Body
 	list := each(b.Keys, func(k contract.ListedKey) service.ListedKey {
 		return service.ListedKey{Name: k.Name, PublicKey: k.PublicKey}
 	})
-	results, err := a.Service.ImportKeys(ctx, actorOf(ctx), service.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)}, list)
+	results, err := a.Service.ImportKeys(
+		ctx,
+		actorOf(ctx),
+		service.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		list,
+	)
 	return contract.ImportKeys200JSONResponse(each(results, func(l service.ListResult) contract.ListResult {
-		return contract.ListResult{Name: l.Name, State: contract.ListResultState(l.State), KnownAs: optional(l.KnownAs), Detail: optional(l.Detail)}
+		return contract.ListResult{
+			Name:    l.Name,
+			State:   contract.ListResultState(l.State),
+			KnownAs: optional(l.KnownAs),
+			Detail:  optional(l.Detail),
+		}
 	})), err
 }
 
-func (a *api) ReadKeyList(ctx context.Context, r contract.ReadKeyListRequestObject) (contract.ReadKeyListResponseObject, error) {
+func (a *api) ReadKeyList(
+	ctx context.Context,
+	r contract.ReadKeyListRequestObject,
+) (contract.ReadKeyListResponseObject, error) {
 	lines, notes, err := a.Service.ReadKeyList(ctx, r.Body.Text, r.Body.Prefix)
-	return contract.ReadKeyList200JSONResponse{Lines: each(lines, listLineOf), Notes: each(notes, func(n keypair.Note) string { return n.Text })}, err
+	return contract.ReadKeyList200JSONResponse{
+		Lines: each(lines, listLineOf),
+		Notes: each(notes, func(n keypair.Note) string { return n.Text }),
+	}, err
 }
 
 func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (contract.MakeKeyResponseObject, error) {
@@ -177,9 +252,16 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 	format := keypair.Format(given(b.Format))
 	k, private, err := a.Service.MakeKey(ctx, actorOf(ctx), once, service.MadeHere{
 		NewKey: service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
-		Spec:   keypair.Spec{Type: given(b.Type), Bits: given(b.Bits)}, Comment: given(b.Comment), Format: format, Passphrase: passphrase,
+		Spec: keypair.Spec{
+			Type: given(b.Type),
+			Bits: given(b.Bits),
+		}, Comment: given(b.Comment), Format: format, Passphrase: passphrase,
 	})
-	return contract.MakeKey201JSONResponse{Key: keyOf(k), PrivateHalf: string(private), FileName: format.FileName(k.Name)}, err
+	return contract.MakeKey201JSONResponse{
+		Key:         keyOf(k),
+		PrivateHalf: string(private),
+		FileName:    format.FileName(k.Name),
+	}, err
 }
 
 func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contract.GetKeyResponseObject, error) {
@@ -187,16 +269,25 @@ func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contr
 	return contract.GetKey200JSONResponse(keyOf(k)), err
 }
 
-func (a *api) DeleteKey(ctx context.Context, r contract.DeleteKeyRequestObject) (contract.DeleteKeyResponseObject, error) {
+func (a *api) DeleteKey(
+	ctx context.Context,
+	r contract.DeleteKeyRequestObject,
+) (contract.DeleteKeyResponseObject, error) {
 	return contract.DeleteKey204Response{}, a.Service.DeleteKey(ctx, actorOf(ctx), r.Key)
 }
 
-func (a *api) GetPublicHalf(ctx context.Context, r contract.GetPublicHalfRequestObject) (contract.GetPublicHalfResponseObject, error) {
+func (a *api) GetPublicHalf(
+	ctx context.Context,
+	r contract.GetPublicHalfRequestObject,
+) (contract.GetPublicHalfResponseObject, error) {
 	text, err := a.Service.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
 	return contract.GetPublicHalf200TextResponse(text), err
 }
 
-func (a *api) ListOpens(ctx context.Context, r contract.ListOpensRequestObject) (contract.ListOpensResponseObject, error) {
+func (a *api) ListOpens(
+	ctx context.Context,
+	r contract.ListOpensRequestObject,
+) (contract.ListOpensResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
 		return nil, err
@@ -210,7 +301,10 @@ func (a *api) Trace(ctx context.Context, r contract.TraceRequestObject) (contrac
 	return contract.Trace200JSONResponse{ReadAs: t.ReadAs, Compared: t.Compared, Matches: each(t.Matches, tracedOf)}, err
 }
 
-func (a *api) ListNames(ctx context.Context, r contract.ListNamesRequestObject) (contract.ListNamesResponseObject, error) {
+func (a *api) ListNames(
+	ctx context.Context,
+	r contract.ListNamesRequestObject,
+) (contract.ListNamesResponseObject, error) {
 	limit, err := limitFrom(r.Params.Limit, 12, 50)
 	if err != nil {
 		return nil, err
@@ -219,60 +313,101 @@ func (a *api) ListNames(ctx context.Context, r contract.ListNamesRequestObject) 
 	return contract.ListNames200JSONResponse(each(found, namedOf)), err
 }
 
-func (a *api) ListInstances(ctx context.Context, r contract.ListInstancesRequestObject) (contract.ListInstancesResponseObject, error) {
+func (a *api) ListInstances(
+	ctx context.Context,
+	r contract.ListInstancesRequestObject,
+) (contract.ListInstancesResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)
 	if err != nil {
 		return nil, err
 	}
-	f := store.InstanceFilter{Text: given(q.Q), Region: given(q.Region), State: given(q.State), Image: given(q.Image), Sort: given(q.Sort)}
+	f := store.InstanceFilter{
+		Text:   given(q.Q),
+		Region: given(q.Region),
+		State:  given(q.State),
+		Image:  given(q.Image),
+		Sort:   given(q.Sort),
+	}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
 	l, err := a.Service.Instances(ctx, f, p)
-	return contract.ListInstances200JSONResponse{Items: each(l.Items, instanceOf), Next: optional(l.Next), Total: l.Total}, err
+	return contract.ListInstances200JSONResponse{
+		Items: each(l.Items, instanceOf),
+		Next:  optional(l.Next),
+		Total: l.Total,
+	}, err
 }
 
-func (a *api) LaunchInstance(ctx context.Context, r contract.LaunchInstanceRequestObject) (contract.LaunchInstanceResponseObject, error) {
+func (a *api) LaunchInstance(
+	ctx context.Context,
+	r contract.LaunchInstanceRequestObject,
+) (contract.LaunchInstanceResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
 	}
 	b := r.Body
 	i, run, err := a.Service.Launch(ctx, actorOf(ctx), once, service.Launch{
-		Name: b.Name, Image: b.Image, Size: b.Size, Zone: given(b.Zone), Keys: given(b.Keys), NoKey: given(b.NoKey), Steward: given(b.Steward),
+		Name:          b.Name,
+		Image:         b.Image,
+		Size:          b.Size,
+		Zone:          given(b.Zone),
+		Keys:          given(b.Keys),
+		NoKey:         given(b.NoKey),
+		Steward:       given(b.Steward),
 		StaticAddress: given(b.StaticAddress), Labels: given(b.Labels), Reason: given(b.Reason),
 	})
 	return contract.LaunchInstance202JSONResponse{Instance: instanceOf(i), Run: runOf(run)}, err
 }
 
-func (a *api) GetInstance(ctx context.Context, r contract.GetInstanceRequestObject) (contract.GetInstanceResponseObject, error) {
+func (a *api) GetInstance(
+	ctx context.Context,
+	r contract.GetInstanceRequestObject,
+) (contract.GetInstanceResponseObject, error) {
 	i, err := a.Service.Instance(ctx, r.Instance)
 	return contract.GetInstance200JSONResponse(instanceOf(i)), err
 }
 
-func (a *api) StartInstance(ctx context.Context, r contract.StartInstanceRequestObject) (contract.StartInstanceResponseObject, error) {
+func (a *api) StartInstance(
+	ctx context.Context,
+	r contract.StartInstanceRequestObject,
+) (contract.StartInstanceResponseObject, error) {
 	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunStart, r.Instance, given(r.Params.Reason))
 	return contract.StartInstance202JSONResponse(runOf(run)), err
 }
 
-func (a *api) StopInstance(ctx context.Context, r contract.StopInstanceRequestObject) (contract.StopInstanceResponseObject, error) {
+func (a *api) StopInstance(
+	ctx context.Context,
+	r contract.StopInstanceRequestObject,
+) (contract.StopInstanceResponseObject, error) {
 	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunStop, r.Instance, given(r.Params.Reason))
 	return contract.StopInstance202JSONResponse(runOf(run)), err
 }
 
-func (a *api) TerminateInstance(ctx context.Context, r contract.TerminateInstanceRequestObject) (contract.TerminateInstanceResponseObject, error) {
+func (a *api) TerminateInstance(
+	ctx context.Context,
+	r contract.TerminateInstanceRequestObject,
+) (contract.TerminateInstanceResponseObject, error) {
 	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunTerminate, r.Instance, given(r.Params.Reason))
 	return contract.TerminateInstance202JSONResponse(runOf(run)), err
 }
 
-func (a *api) ListOpeners(ctx context.Context, r contract.ListOpenersRequestObject) (contract.ListOpenersResponseObject, error) {
+func (a *api) ListOpeners(
+	ctx context.Context,
+	r contract.ListOpenersRequestObject,
+) (contract.ListOpenersResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
 		return nil, err
 	}
 	l, err := a.Service.Openers(ctx, r.Instance, p)
-	return contract.ListOpeners200JSONResponse{Items: each(l.Items, openingOf), Next: optional(l.Next), Total: l.Total}, err
+	return contract.ListOpeners200JSONResponse{
+		Items: each(l.Items, openingOf),
+		Next:  optional(l.Next),
+		Total: l.Total,
+	}, err
 }
 
 func (a *api) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {

@@ -30,7 +30,10 @@ func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contr
 		return nil, err
 	}
 	me, err := a.me(actor.Within(ctx), actor)
-	return contract.SignIn200JSONResponse{Body: me, Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, a.Service.SessionLasts)}}, err
+	return contract.SignIn200JSONResponse{
+		Body:    me,
+		Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, a.Service.SessionLasts)},
+	}, err
 }
 
 func (a *api) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
@@ -49,7 +52,12 @@ func (a *api) GetSetUp(ctx context.Context, _ contract.GetSetUpRequestObject) (c
 }
 
 func (a *api) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
-	return contract.SetUp204Response{}, a.Service.SetUp(ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, ""), r.Body.Secret, given(r.Body.Title))
+	return contract.SetUp204Response{}, a.Service.SetUp(
+		ctx,
+		requestOf(ctx).signIn(r.Body.Name, r.Body.Password, ""),
+		r.Body.Secret,
+		given(r.Body.Title),
+	)
 }
 
 const (
@@ -60,7 +68,15 @@ const (
 
 func (a *api) issuerCookie(value string, lasts time.Duration) *string {
 	// Lax, since it has to come along when the issuer sends the browser back.
-	c := http.Cookie{Name: issuerCookie, Value: value, Path: issuerPath, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.Secure, MaxAge: int(lasts.Seconds())}
+	c := http.Cookie{
+		Name:     issuerCookie,
+		Value:    value,
+		Path:     issuerPath,
+		HttpOnly: true,
+		SameSite: http.SameSiteLaxMode,
+		Secure:   a.Secure,
+		MaxAge:   int(lasts.Seconds()),
+	}
 	if value == "" {
 		c.MaxAge = -1
 	}
@@ -73,20 +89,39 @@ func (a *api) AskIssuer(context.Context, contract.AskIssuerRequestObject) (contr
 		return nil, err
 	}
 	data, err := json.Marshal(asked)
-	return contract.AskIssuer302Response{Headers: contract.AskIssuer302ResponseHeaders{Location: &to, SetCookie: a.issuerCookie(base64.RawURLEncoding.EncodeToString(data), issuerAsks)}}, err
+	return contract.AskIssuer302Response{
+		Headers: contract.AskIssuer302ResponseHeaders{
+			Location:  &to,
+			SetCookie: a.issuerCookie(base64.RawURLEncoding.EncodeToString(data), issuerAsks),
+		},
+	}, err
 }
 
-func (a *api) AnswerIssuer(ctx context.Context, r contract.AnswerIssuerRequestObject) (contract.AnswerIssuerResponseObject, error) {
+func (a *api) AnswerIssuer(
+	ctx context.Context,
+	r contract.AnswerIssuerRequestObject,
+) (contract.AnswerIssuerResponseObject, error) {
 	var asked service.Asked
 	if data, err := base64.RawURLEncoding.DecodeString(given(r.Params.PlumlatchIssuer)); err == nil {
 		if json.Unmarshal(data, &asked) != nil {
 			asked = service.Asked{} // is refused
 		}
 	}
-	actor, secret, err := a.Service.SignInByIssuer(ctx, requestOf(ctx).signIn("", "", ""), asked, given(r.Params.State), given(r.Params.Code))
+	actor, secret, err := a.Service.SignInByIssuer(
+		ctx,
+		requestOf(ctx).signIn("", "", ""),
+		asked,
+		given(r.Params.State),
+		given(r.Params.Code),
+	)
 	var p *service.Problem
 	if errors.As(err, &p) && p.Kind != service.TooMany {
-		return contract.AnswerIssuer302Response{Headers: contract.AnswerIssuer302ResponseHeaders{Location: new("/sign-in?refused=" + p.Code), SetCookie: a.issuerCookie("", 0)}}, nil
+		return contract.AnswerIssuer302Response{
+			Headers: contract.AnswerIssuer302ResponseHeaders{
+				Location:  new("/sign-in?refused=" + p.Code),
+				SetCookie: a.issuerCookie("", 0),
+			},
+		}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -111,7 +146,11 @@ func (s signedIn) VisitAnswerIssuerResponse(w http.ResponseWriter) error {
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(http.StatusOK)
-	_, err := io.WriteString(w, `<!doctype html><html lang="en"><title>Signed in</title><meta http-equiv="refresh" content="0;url=`+s.to+`"><p><a href="`+s.to+`">On to Plum Latch</a></p></html>`)
+	_, err := io.WriteString(
+		w,
+		`<!doctype html><html lang="en"><title>Signed in</title>`+
+			`<meta http-equiv="refresh" content="0;url=`+s.to+`"><p><a href="`+s.to+`">On to Plum Latch</a></p></html>`,
+	)
 	return err
 }
 
@@ -132,41 +171,85 @@ func (a *api) GiveCode(ctx context.Context, r contract.GiveCodeRequestObject) (c
 	return contract.GiveCode200JSONResponse(me), err
 }
 
-func (a *api) ConfirmSession(ctx context.Context, r contract.ConfirmSessionRequestObject) (contract.ConfirmSessionResponseObject, error) {
-	return contract.ConfirmSession204Response{}, a.Service.Confirm(ctx, actorOf(ctx), given(r.Body.Password), given(r.Body.Code))
+func (a *api) ConfirmSession(
+	ctx context.Context,
+	r contract.ConfirmSessionRequestObject,
+) (contract.ConfirmSessionResponseObject, error) {
+	return contract.ConfirmSession204Response{}, a.Service.Confirm(
+		ctx,
+		actorOf(ctx),
+		given(r.Body.Password),
+		given(r.Body.Code),
+	)
 }
 
-func (a *api) ChangePassword(ctx context.Context, r contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {
-	return contract.ChangePassword204Response{}, a.Service.ChangePassword(ctx, actorOf(ctx), requestOf(ctx).session, r.Body.Password, r.Body.NewPassword)
+func (a *api) ChangePassword(
+	ctx context.Context,
+	r contract.ChangePasswordRequestObject,
+) (contract.ChangePasswordResponseObject, error) {
+	return contract.ChangePassword204Response{}, a.Service.ChangePassword(
+		ctx,
+		actorOf(ctx),
+		requestOf(ctx).session,
+		r.Body.Password,
+		r.Body.NewPassword,
+	)
 }
 
-func (a *api) ListSessions(ctx context.Context, r contract.ListSessionsRequestObject) (contract.ListSessionsResponseObject, error) {
+func (a *api) ListSessions(
+	ctx context.Context,
+	r contract.ListSessionsRequestObject,
+) (contract.ListSessionsResponseObject, error) {
 	actor := actorOf(ctx)
 	sessions, err := a.Service.Sessions(ctx, actor, given(r.Params.All))
 	return contract.ListSessions200JSONResponse(each(sessions, func(n store.Session) contract.Session {
-		return contract.Session{Id: n.ID, Person: n.Person, CreatedAt: n.CreatedAt, SeenAt: n.SeenAt, ExpiresAt: n.ExpiresAt, Via: n.Via, Address: n.Address, Own: n.ID == actor.Session}
+		return contract.Session{
+			Id:        n.ID,
+			Person:    n.Person,
+			CreatedAt: n.CreatedAt,
+			SeenAt:    n.SeenAt,
+			ExpiresAt: n.ExpiresAt,
+			Via:       n.Via,
+			Address:   n.Address,
+			Own:       n.ID == actor.Session,
+		}
 	})), err
 }
 
-func (a *api) EndSession(ctx context.Context, r contract.EndSessionRequestObject) (contract.EndSessionResponseObject, error) {
+func (a *api) EndSession(
+	ctx context.Context,
+	r contract.EndSessionRequestObject,
+) (contract.EndSessionResponseObject, error) {
 	return contract.EndSession204Response{}, a.Service.EndSession(ctx, actorOf(ctx), r.Session)
 }
 
-func (a *api) BeginFactor(ctx context.Context, _ contract.BeginFactorRequestObject) (contract.BeginFactorResponseObject, error) {
+func (a *api) BeginFactor(
+	ctx context.Context,
+	_ contract.BeginFactorRequestObject,
+) (contract.BeginFactorResponseObject, error) {
 	f, err := a.Service.BeginFactor(ctx, actorOf(ctx))
 	return contract.BeginFactor201JSONResponse{Secret: f.Secret, Url: f.URL}, err
 }
 
-func (a *api) ConfirmFactor(ctx context.Context, r contract.ConfirmFactorRequestObject) (contract.ConfirmFactorResponseObject, error) {
+func (a *api) ConfirmFactor(
+	ctx context.Context,
+	r contract.ConfirmFactorRequestObject,
+) (contract.ConfirmFactorResponseObject, error) {
 	codes, err := a.Service.ConfirmFactor(ctx, actorOf(ctx), r.Body.Code)
 	return contract.ConfirmFactor200JSONResponse{Codes: codes}, err
 }
 
-func (a *api) RemoveFactor(ctx context.Context, r contract.RemoveFactorRequestObject) (contract.RemoveFactorResponseObject, error) {
+func (a *api) RemoveFactor(
+	ctx context.Context,
+	r contract.RemoveFactorRequestObject,
+) (contract.RemoveFactorResponseObject, error) {
 	return contract.RemoveFactor204Response{}, a.Service.RemoveFactor(ctx, actorOf(ctx), r.Body.Code)
 }
 
-func (a *api) ListTokens(ctx context.Context, r contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
+func (a *api) ListTokens(
+	ctx context.Context,
+	r contract.ListTokensRequestObject,
+) (contract.ListTokensResponseObject, error) {
 	tokens, err := a.Service.Tokens(ctx, actorOf(ctx), given(r.Params.All))
 	return contract.ListTokens200JSONResponse(each(tokens, tokenOf)), err
 }
@@ -177,16 +260,26 @@ func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (c
 		return nil, err
 	}
 	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), once, service.NewToken{
-		Name: r.Body.Name, Role: service.Role(given(r.Body.Role)), Days: given(r.Body.Days), Only: string(given(r.Body.Only)), Limits: given(r.Body.Limits),
+		Name:   r.Body.Name,
+		Role:   service.Role(given(r.Body.Role)),
+		Days:   given(r.Body.Days),
+		Only:   string(given(r.Body.Only)),
+		Limits: given(r.Body.Limits),
 	})
 	return contract.AddToken201JSONResponse{Token: tokenOf(t), Secret: secret}, err
 }
 
-func (a *api) RevokeToken(ctx context.Context, r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
+func (a *api) RevokeToken(
+	ctx context.Context,
+	r contract.RevokeTokenRequestObject,
+) (contract.RevokeTokenResponseObject, error) {
 	return contract.RevokeToken204Response{}, a.Service.RevokeToken(ctx, actorOf(ctx), r.Token)
 }
 
-func (a *api) ListKeepers(ctx context.Context, _ contract.ListKeepersRequestObject) (contract.ListKeepersResponseObject, error) {
+func (a *api) ListKeepers(
+	ctx context.Context,
+	_ contract.ListKeepersRequestObject,
+) (contract.ListKeepersResponseObject, error) {
 	keepers, err := a.Service.Keepers(ctx)
 	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
 }
@@ -200,12 +293,29 @@ func split(names string) []string {
 
 func operatorOf(o store.Operator) contract.Operator {
 	return contract.Operator{
-		Name: o.Name, Title: o.Title, Role: contract.Role(o.Role), Limits: o.Limits, Teams: split(o.Teams), Factor: o.FactorAt != nil, Password: o.PasswordHash != "",
-		IssuerName: optional(o.IssuerName), Sessions: o.Sessions, Tokens: o.Tokens, LastSeenAt: o.LastSeenAt, Closed: o.ClosedAt != nil, Leaving: o.Leaving != nil && o.ClosedAt == nil, CreatedAt: o.CreatedAt, Etag: service.OperatorTag(o),
+		Name:     o.Name,
+		Title:    o.Title,
+		Role:     contract.Role(o.Role),
+		Limits:   o.Limits,
+		Teams:    split(o.Teams),
+		Factor:   o.FactorAt != nil,
+		Password: o.PasswordHash != "",
+		IssuerName: optional(
+			o.IssuerName,
+		), Sessions: o.Sessions,
+		Tokens:     o.Tokens,
+		LastSeenAt: o.LastSeenAt,
+		Closed:     o.ClosedAt != nil,
+		Leaving:    o.Leaving != nil && o.ClosedAt == nil,
+		CreatedAt:  o.CreatedAt,
+		Etag:       service.OperatorTag(o),
 	}
 }
 
-func (a *api) ListOperators(ctx context.Context, _ contract.ListOperatorsRequestObject) (contract.ListOperatorsResponseObject, error) {
+func (a *api) ListOperators(
+	ctx context.Context,
+	_ contract.ListOperatorsRequestObject,
+) (contract.ListOperatorsResponseObject, error) {
 	all, err := a.Service.Operators(ctx)
 	return contract.ListOperators200JSONResponse(each(all, operatorOf)), err
 }
@@ -218,22 +328,48 @@ func (a *api) operator(ctx context.Context, name string) (contract.Operator, err
 	return operatorOf(all[slices.IndexFunc(all, func(o store.Operator) bool { return o.Name == name })]), nil
 }
 
-func (a *api) AddOperator(ctx context.Context, r contract.AddOperatorRequestObject) (contract.AddOperatorResponseObject, error) {
+func (a *api) AddOperator(
+	ctx context.Context,
+	r contract.AddOperatorRequestObject,
+) (contract.AddOperatorResponseObject, error) {
 	b := r.Body
 	once, err := onceFrom(r.Params.IdempotencyKey, b)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Service.AddOperator(ctx, actorOf(ctx), once, service.NewOperator{Name: b.Name, Title: given(b.Title), Role: service.Role(b.Role), Password: given(b.Password), Limits: given(b.Limits), IssuerName: given(b.IssuerName)}); err != nil {
+	if err := a.Service.AddOperator(
+		ctx,
+		actorOf(ctx),
+		once,
+		service.NewOperator{
+			Name:       b.Name,
+			Title:      given(b.Title),
+			Role:       service.Role(b.Role),
+			Password:   given(b.Password),
+			Limits:     given(b.Limits),
+			IssuerName: given(b.IssuerName),
+		},
+	); err != nil {
 		return nil, err
 	}
 	o, err := a.operator(ctx, b.Name)
 	return contract.AddOperator201JSONResponse(o), err
 }
 
-func (a *api) ChangeOperator(ctx context.Context, r contract.ChangeOperatorRequestObject) (contract.ChangeOperatorResponseObject, error) {
+func (a *api) ChangeOperator(
+	ctx context.Context,
+	r contract.ChangeOperatorRequestObject,
+) (contract.ChangeOperatorResponseObject, error) {
 	b := r.Body
-	c := service.OperatorChange{Limits: b.Limits, Password: b.Password, IssuerName: b.IssuerName, Closed: b.Closed, ForgetFactor: given(b.ForgetFactor), Reason: given(b.Reason), Match: given(r.Params.IfMatch)}
+	c := service.OperatorChange{
+		Limits:       b.Limits,
+		Password:     b.Password,
+		IssuerName:   b.IssuerName,
+		Closed:       b.Closed,
+		ForgetFactor: given(b.ForgetFactor),
+		Reason:       given(b.Reason),
+		Match:        given(r.Params.IfMatch),
+	}
 	if b.Role != nil {
 		c.Role = new(service.Role(*b.Role))
 	}
@@ -241,7 +377,10 @@ func (a *api) ChangeOperator(ctx context.Context, r contract.ChangeOperatorReque
 		return nil, err
 	}
 	o, err := a.operator(ctx, r.Operator)
-	return contract.ChangeOperator200JSONResponse{Body: o, Headers: contract.ChangeOperator200ResponseHeaders{ETag: &o.Etag}}, err
+	return contract.ChangeOperator200JSONResponse{
+		Body:    o,
+		Headers: contract.ChangeOperator200ResponseHeaders{ETag: &o.Etag},
+	}, err
 }
 
 func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (contract.AddTeamResponseObject, error) {
@@ -252,7 +391,10 @@ func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (con
 	return contract.AddTeam204Response{}, a.Service.AddTeam(ctx, actorOf(ctx), once, r.Body.Name, given(r.Body.Title))
 }
 
-func (a *api) DeleteTeam(ctx context.Context, r contract.DeleteTeamRequestObject) (contract.DeleteTeamResponseObject, error) {
+func (a *api) DeleteTeam(
+	ctx context.Context,
+	r contract.DeleteTeamRequestObject,
+) (contract.DeleteTeamResponseObject, error) {
 	return contract.DeleteTeam204Response{}, a.Service.DeleteTeam(ctx, actorOf(ctx), r.Team)
 }
 
@@ -265,15 +407,26 @@ func (a *api) PartTeam(ctx context.Context, r contract.PartTeamRequestObject) (c
 }
 
 func leavingOf(l service.Leaving) contract.Leaving {
-	out := contract.Leaving{Person: l.Person, Shut: full(l.Shut), Thin: full(l.Thin), TeamKeys: full(l.TeamKeys), Closed: l.Closed, Items: each(l.Items, func(i service.LeavingItem) contract.LeavingItem {
-		item := contract.LeavingItem{Key: i.Key, Login: optional(i.Login), What: contract.LeavingItemWhat(i.What)}
-		if i.Login != "" {
-			item.Before, item.After = new(contract.ReachState(i.Before)), new(contract.ReachState(i.After))
-		}
-		return item
-	})}
+	out := contract.Leaving{
+		Person:   l.Person,
+		Shut:     full(l.Shut),
+		Thin:     full(l.Thin),
+		TeamKeys: full(l.TeamKeys),
+		Closed:   l.Closed,
+		Items: each(l.Items, func(i service.LeavingItem) contract.LeavingItem {
+			item := contract.LeavingItem{Key: i.Key, Login: optional(i.Login), What: contract.LeavingItemWhat(i.What)}
+			if i.Login != "" {
+				item.Before, item.After = new(contract.ReachState(i.Before)), new(contract.ReachState(i.After))
+			}
+			return item
+		}),
+	}
 	if b := l.Begun; b != nil {
-		out.BegunAt, out.BegunBy, out.To, out.Reason, out.Rotation, out.Note = &b.BegunAt, &b.By, &b.To, optional(b.Reason), b.Rotation, optional(b.Note)
+		out.BegunAt, out.BegunBy, out.To, out.Reason, out.Rotation, out.Note = &b.BegunAt, &b.By, &b.To, optional(
+			b.Reason,
+		), b.Rotation, optional(
+			b.Note,
+		)
 	}
 	return out
 }
@@ -286,12 +439,18 @@ func full(l []string) []string {
 	return l
 }
 
-func (a *api) GetLeaving(ctx context.Context, r contract.GetLeavingRequestObject) (contract.GetLeavingResponseObject, error) {
+func (a *api) GetLeaving(
+	ctx context.Context,
+	r contract.GetLeavingRequestObject,
+) (contract.GetLeavingResponseObject, error) {
 	l, err := a.Service.Leaving(ctx, r.Operator)
 	return contract.GetLeaving200JSONResponse(leavingOf(l)), err
 }
 
-func (a *api) BeginLeaving(ctx context.Context, r contract.BeginLeavingRequestObject) (contract.BeginLeavingResponseObject, error) {
+func (a *api) BeginLeaving(
+	ctx context.Context,
+	r contract.BeginLeavingRequestObject,
+) (contract.BeginLeavingResponseObject, error) {
 	if given(r.Body.Again) {
 		l, err := a.Service.LeaveAgain(ctx, actorOf(ctx), r.Operator, given(r.Body.Reason))
 		return contract.BeginLeaving202JSONResponse(leavingOf(l)), err
@@ -300,7 +459,10 @@ func (a *api) BeginLeaving(ctx context.Context, r contract.BeginLeavingRequestOb
 	return contract.BeginLeaving202JSONResponse(leavingOf(l)), err
 }
 
-func (a *api) CallOffLeaving(ctx context.Context, r contract.CallOffLeavingRequestObject) (contract.CallOffLeavingResponseObject, error) {
+func (a *api) CallOffLeaving(
+	ctx context.Context,
+	r contract.CallOffLeavingRequestObject,
+) (contract.CallOffLeavingResponseObject, error) {
 	l, err := a.Service.CallOffLeaving(ctx, actorOf(ctx), r.Operator)
 	return contract.CallOffLeaving200JSONResponse(leavingOf(l)), err
 }

@@ -17,10 +17,29 @@ import (
 )
 
 var (
-	errBodyTooLarge  = &service.Problem{Kind: service.TooLarge, Code: "too-large", Detail: fmt.Sprintf("the request has over %d bytes", maxBody), Remedy: "Give the one line of the .pub file; a key has at most 64 KiB"}
-	errForeignOrigin = &service.Problem{Kind: service.Forbidden, Code: "foreign-origin", Detail: "the call comes from a page of another site", Remedy: "Use the console, or a token"}
-	errDatabaseAway  = &service.Problem{Kind: service.Unavailable, Code: "database-unavailable", Detail: "the database does not answer", Remedy: "The service goes on by itself once the database is back; try again then"}
-	errNotDone       = &service.Problem{Code: "failed", Detail: "the service could not do this", Remedy: "Its log says why, under the request id"}
+	errBodyTooLarge = &service.Problem{
+		Kind:   service.TooLarge,
+		Code:   "too-large",
+		Detail: fmt.Sprintf("the request has over %d bytes", maxBody),
+		Remedy: "Give the one line of the .pub file; a key has at most 64 KiB",
+	}
+	errForeignOrigin = &service.Problem{
+		Kind:   service.Forbidden,
+		Code:   "foreign-origin",
+		Detail: "the call comes from a page of another site",
+		Remedy: "Use the console, or a token",
+	}
+	errDatabaseAway = &service.Problem{
+		Kind:   service.Unavailable,
+		Code:   "database-unavailable",
+		Detail: "the database does not answer",
+		Remedy: "The service goes on by itself once the database is back; try again then",
+	}
+	errNotDone = &service.Problem{
+		Code:   "failed",
+		Detail: "the service could not do this",
+		Remedy: "Its log says why, under the request id",
+	}
 )
 
 var statuses = map[service.Kind]int{
@@ -76,7 +95,12 @@ func badBody(err error) error {
 	var tooLarge *http.MaxBytesError
 	var syntax *json.SyntaxError
 	var typ *json.UnmarshalTypeError
-	p := &service.Problem{Kind: service.Invalid, Code: "bad-json", Detail: "the request is not the JSON that this call takes", Remedy: "See " + basePath + "/openapi.json"}
+	p := &service.Problem{
+		Kind:   service.Invalid,
+		Code:   "bad-json",
+		Detail: "the request is not the JSON that this call takes",
+		Remedy: "See " + basePath + "/openapi.json",
+	}
 	switch {
 	case errors.As(err, &tooLarge):
 		return errBodyTooLarge

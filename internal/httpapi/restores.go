@@ -21,20 +21,36 @@ func all(list []string) []string {
 	return list
 }
 
-func (a *api) ListRoutes(ctx context.Context, r contract.ListRoutesRequestObject) (contract.ListRoutesResponseObject, error) {
+func (a *api) ListRoutes(
+	ctx context.Context,
+	r contract.ListRoutesRequestObject,
+) (contract.ListRoutesResponseObject, error) {
 	q := r.Params
 	if given(q.Rehearse) && !actorOf(ctx).Role.May(service.Operator) { // it logs in, and asks the guest
-		return nil, &service.Problem{Kind: service.Forbidden, Code: "role-too-low", Detail: "to rehearse the ways back needs the role operator", Remedy: "See them without: plumlatch restore routes " + r.Login}
+		return nil, &service.Problem{
+			Kind:   service.Forbidden,
+			Code:   "role-too-low",
+			Detail: "to rehearse the ways back needs the role operator",
+			Remedy: "See them without: plumlatch restore routes " + r.Login,
+		}
 	}
 	found, err := a.Service.Routes(ctx, service.RoutesWanted{
 		Login: r.Login, Rehearse: given(q.Rehearse), Lost: given(q.Lost),
-		Limits: restore.Limits{MaxDowntime: time.Duration(given(q.MaxDowntime)) * time.Second, KeepAddress: given(q.KeepAddress), NoStop: given(q.NoStop)},
+		Limits: restore.Limits{
+			MaxDowntime: time.Duration(given(q.MaxDowntime)) * time.Second,
+			KeepAddress: given(q.KeepAddress),
+			NoStop:      given(q.NoStop),
+		},
 	})
 	if err != nil {
 		return nil, err
 	}
 	return contract.ListRoutes200JSONResponse{
-		Login: found.Name, Instance: found.Instance.Name, State: contract.InstanceState(found.Instance.State), Reach: contract.ReachState(found.State), Labels: found.Labels,
+		Login:     found.Name,
+		Instance:  found.Instance.Name,
+		State:     contract.InstanceState(found.Instance.State),
+		Reach:     contract.ReachState(found.State),
+		Labels:    found.Labels,
 		StopCosts: all(service.StopCosts(found.Instance)), Worry: found.Worry, Routes: each(found.Options, optionOf),
 		Lost: each(found.Lost, func(k store.ReachKey) contract.UnusableKey {
 			return contract.UnusableKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Keeper: k.KeeperName}
@@ -47,27 +63,54 @@ func (a *api) ListRoutes(ctx context.Context, r contract.ListRoutesRequestObject
 
 func optionOf(o restore.Option) contract.RouteOption {
 	return contract.RouteOption{
-		Route: contract.RestoreRoute(o.Route), Title: o.Route.Title(), Summary: o.Route.Summary(), Possible: o.Possible(), WithinLimits: o.Within(),
+		Route: contract.RestoreRoute(
+			o.Route,
+		), Title: o.Route.Title(), Summary: o.Route.Summary(), Possible: o.Possible(), WithinLimits: o.Within(),
 		Missing: each(o.Missing, func(m restore.Missing) contract.MissingForRoute {
 			return contract.MissingForRoute{What: m.What, Remedy: optional(m.Remedy)}
 		}),
-		Outside: all(o.Outside), Why: o.Why, Stops: o.Stops, DowntimeSeconds: float32(o.Downtime.Seconds()), ExpectedSeconds: float32(o.Expected.Seconds()), Measured: o.Measured,
-		Changes: all(o.Changes), Loses: all(o.Loses), Stays: all(o.Stays), Agree: all(o.Agree), Undo: o.Undo, NewIdentity: o.NewIdentity, NewAddress: o.NewAddress,
+		Outside: all(
+			o.Outside,
+		), Why: o.Why,
+		Stops:           o.Stops,
+		DowntimeSeconds: float32(o.Downtime.Seconds()),
+		ExpectedSeconds: float32(o.Expected.Seconds()),
+		Measured:        o.Measured,
+		Changes: all(
+			o.Changes,
+		), Loses: all(o.Loses),
+		Stays:       all(o.Stays),
+		Agree:       all(o.Agree),
+		Undo:        o.Undo,
+		NewIdentity: o.NewIdentity,
+		NewAddress:  o.NewAddress,
 		Opens: each(o.Opens, func(e restore.Exposure) contract.RouteExposure {
 			return contract.RouteExposure{What: e.What, Seconds: int(e.For.Seconds())}
 		}),
 	}
 }
 
-func (a *api) StartRestore(ctx context.Context, r contract.StartRestoreRequestObject) (contract.StartRestoreResponseObject, error) {
+func (a *api) StartRestore(
+	ctx context.Context,
+	r contract.StartRestoreRequestObject,
+) (contract.StartRestoreResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
 	}
 	b := r.Body
 	w := service.RestoreWanted{
-		Login: b.Login, Route: restore.Route(b.Route), Key: b.Key, Make: given(b.Make), Confirm: given(b.Confirm), Reason: given(b.Reason),
-		Limits:    restore.Limits{MaxDowntime: time.Duration(given(b.MaxDowntime)) * time.Second, KeepAddress: given(b.KeepAddress), NoStop: given(b.NoStop)},
+		Login:   b.Login,
+		Route:   restore.Route(b.Route),
+		Key:     b.Key,
+		Make:    given(b.Make),
+		Confirm: given(b.Confirm),
+		Reason:  given(b.Reason),
+		Limits: restore.Limits{
+			MaxDowntime: time.Duration(given(b.MaxDowntime)) * time.Second,
+			KeepAddress: given(b.KeepAddress),
+			NoStop:      given(b.NoStop),
+		},
 		StopFirst: given(b.StopFirst), Ports: given(b.Ports), NewName: given(b.NewName),
 	}
 	if b.Lost != nil {
@@ -79,38 +122,73 @@ func (a *api) StartRestore(ctx context.Context, r contract.StartRestoreRequestOb
 
 func restoreOf(r service.Restore) contract.Restore {
 	return contract.Restore{
-		Run: runOf(r.Run), Waits: waitsOf(r.Run), Route: contract.RestoreRoute(r.Route), Login: r.Login, Key: r.Key, Lost: all(r.Lost), Removes: all(r.Removes), Target: r.Target, Closings: each(r.Closings, closingOf),
-		Left: all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable, Kept: r.Kept,
+		Run: runOf(
+			r.Run,
+		), Waits: waitsOf(r.Run),
+		Route:    contract.RestoreRoute(r.Route),
+		Login:    r.Login,
+		Key:      r.Key,
+		Lost:     all(r.Lost),
+		Removes:  all(r.Removes),
+		Target:   r.Target,
+		Closings: each(r.Closings, closingOf),
+		Left:     all(r.Left), Differs: optional(r.Differs), ProvedAt: r.ProvedAt, Undoable: r.Undoable, Kept: r.Kept,
 	}
 }
 
 func closingOf(c store.Closing) contract.Closing {
-	return contract.Closing{Instance: c.InstanceName, Restore: c.RunID, What: c.What, OpenedAt: c.OpenedAt, Deadline: c.Deadline, ClosedAt: c.ClosedAt, Note: optional(c.Note)}
+	return contract.Closing{
+		Instance: c.InstanceName,
+		Restore:  c.RunID,
+		What:     c.What,
+		OpenedAt: c.OpenedAt,
+		Deadline: c.Deadline,
+		ClosedAt: c.ClosedAt,
+		Note:     optional(c.Note),
+	}
 }
 
-func (a *api) GetRestore(ctx context.Context, r contract.GetRestoreRequestObject) (contract.GetRestoreResponseObject, error) {
+func (a *api) GetRestore(
+	ctx context.Context,
+	r contract.GetRestoreRequestObject,
+) (contract.GetRestoreResponseObject, error) {
 	found, err := a.Service.Restore(ctx, r.Run)
 	return contract.GetRestore200JSONResponse(restoreOf(found)), err
 }
 
-func (a *api) ListRestores(ctx context.Context, r contract.ListRestoresRequestObject) (contract.ListRestoresResponseObject, error) {
+func (a *api) ListRestores(
+	ctx context.Context,
+	r contract.ListRestoresRequestObject,
+) (contract.ListRestoresResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
 		return nil, err
 	}
 	l, err := a.Service.Restores(ctx, given(r.Params.Instance), p)
-	return contract.ListRestores200JSONResponse{Items: each(l.Items, restoreOf), Next: optional(l.Next), Total: l.Total}, err
+	return contract.ListRestores200JSONResponse{
+		Items: each(l.Items, restoreOf),
+		Next:  optional(l.Next),
+		Total: l.Total,
+	}, err
 }
 
-func (a *api) UndoRestore(ctx context.Context, r contract.UndoRestoreRequestObject) (contract.UndoRestoreResponseObject, error) {
+func (a *api) UndoRestore(
+	ctx context.Context,
+	r contract.UndoRestoreRequestObject,
+) (contract.UndoRestoreResponseObject, error) {
 	undone, err := a.Service.UndoRestore(ctx, actorOf(ctx), r.Run, given(r.Params.Reason))
 	return contract.UndoRestore202JSONResponse(restoreOf(undone)), err
 }
 
-func (a *api) ReportRestore(ctx context.Context, r contract.ReportRestoreRequestObject) (contract.ReportRestoreResponseObject, error) {
+func (a *api) ReportRestore(
+	ctx context.Context,
+	r contract.ReportRestoreRequestObject,
+) (contract.ReportRestoreResponseObject, error) {
 	p, err := a.Service.ReportRestore(ctx, r.Run)
 	return contract.ReportRestore200JSONResponse{
-		Restore: restoreOf(p.Restore), MadeAt: p.MadeAt, AddressBefore: optional(p.AddressBefore), AddressAfter: optional(p.AddressAfter),
+		Restore: restoreOf(
+			p.Restore,
+		), MadeAt: p.MadeAt, AddressBefore: optional(p.AddressBefore), AddressAfter: optional(p.AddressAfter),
 		Elsewhere: each(p.Elsewhere, func(l service.LostElsewhere) contract.LostElsewhere {
 			return contract.LostElsewhere{Key: l.Key, Login: l.Login, Reach: contract.ReachState(l.State)}
 		}),
@@ -122,16 +200,30 @@ func readingOf(r store.PasswordReading) contract.PasswordReading {
 	return contract.PasswordReading{Person: r.Person, What: contract.PasswordReadingWhat(r.What), At: r.At}
 }
 
-func (a *api) ListClosings(ctx context.Context, _ contract.ListClosingsRequestObject) (contract.ListClosingsResponseObject, error) {
+func (a *api) ListClosings(
+	ctx context.Context,
+	_ contract.ListClosingsRequestObject,
+) (contract.ListClosingsResponseObject, error) {
 	open, err := a.Service.OpenNow(ctx)
 	return contract.ListClosings200JSONResponse(each(open, closingOf)), err
 }
 
-func (a *api) GetSealedPassword(ctx context.Context, r contract.GetSealedPasswordRequestObject) (contract.GetSealedPasswordResponseObject, error) {
+func (a *api) GetSealedPassword(
+	ctx context.Context,
+	r contract.GetSealedPasswordRequestObject,
+) (contract.GetSealedPasswordResponseObject, error) {
 	p, readings, err := a.Service.SealedPassword(ctx, actorOf(ctx), r.Instance)
-	return contract.GetSealedPassword200JSONResponse{Encrypted: p.Encrypted, PublicKey: p.PublicKey, MadeAt: p.MadeAt, Readings: each(readings, readingOf)}, err
+	return contract.GetSealedPassword200JSONResponse{
+		Encrypted: p.Encrypted,
+		PublicKey: p.PublicKey,
+		MadeAt:    p.MadeAt,
+		Readings:  each(readings, readingOf),
+	}, err
 }
 
-func (a *api) ReportPasswordOpened(ctx context.Context, r contract.ReportPasswordOpenedRequestObject) (contract.ReportPasswordOpenedResponseObject, error) {
+func (a *api) ReportPasswordOpened(
+	ctx context.Context,
+	r contract.ReportPasswordOpenedRequestObject,
+) (contract.ReportPasswordOpenedResponseObject, error) {
 	return contract.ReportPasswordOpened204Response{}, a.Service.OpenedPassword(ctx, actorOf(ctx), r.Instance)
 }

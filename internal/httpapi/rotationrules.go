@@ -15,8 +15,19 @@ import (
 
 func wantedOf(w service.RotationWanted) contract.RotationWanted {
 	out := contract.RotationWanted{
-		Keeper: optional(w.Keeper), Type: optional(w.Type), OlderDays: optional(int(w.Older / (24 * time.Hour))), WeakerThan: optional(w.Weaker), Lost: optional(w.Lost), Shared: optional(w.Shared),
-		Region: optional(w.Region), Each: optional(contract.RotationWantedEach(w.Each)), To: optional(w.To), FromHere: optional(w.FromHere), Urgent: optional(w.Urgent),
+		Keeper: optional(
+			w.Keeper,
+		), Type: optional(w.Type),
+		OlderDays:  optional(int(w.Older / (24 * time.Hour))),
+		WeakerThan: optional(w.Weaker),
+		Lost:       optional(w.Lost),
+		Shared:     optional(w.Shared),
+		Region: optional(
+			w.Region,
+		), Each: optional(contract.RotationWantedEach(w.Each)),
+		To:       optional(w.To),
+		FromHere: optional(w.FromHere),
+		Urgent:   optional(w.Urgent),
 	}
 	if len(w.Keys) > 0 {
 		out.Keys = &w.Keys
@@ -34,17 +45,40 @@ func wantedOf(w service.RotationWanted) contract.RotationWanted {
 }
 
 func settingsFrom(t contract.RotationSettings) store.RotationSettings {
-	return store.RotationSettings{First: given(t.First), AtOnce: given(t.AtOnce), StopAfter: given(t.StopAfter), Between: given(t.Between), Zone: given(t.Zone), GraceSeconds: given(t.GraceSeconds)}
+	return store.RotationSettings{
+		First:        given(t.First),
+		AtOnce:       given(t.AtOnce),
+		StopAfter:    given(t.StopAfter),
+		Between:      given(t.Between),
+		Zone:         given(t.Zone),
+		GraceSeconds: given(t.GraceSeconds),
+	}
 }
 
 func settingsOf(t store.RotationSettings) contract.RotationSettings {
-	return contract.RotationSettings{First: optional(t.First), AtOnce: optional(t.AtOnce), StopAfter: optional(t.StopAfter), Between: optional(t.Between), Zone: optional(t.Zone), GraceSeconds: optional(t.GraceSeconds)}
+	return contract.RotationSettings{
+		First:        optional(t.First),
+		AtOnce:       optional(t.AtOnce),
+		StopAfter:    optional(t.StopAfter),
+		Between:      optional(t.Between),
+		Zone:         optional(t.Zone),
+		GraceSeconds: optional(t.GraceSeconds),
+	}
 }
 
 func ruleOf(r service.Rule) contract.RotationRule {
 	out := contract.RotationRule{
-		Name: r.Name, Wanted: wantedOf(r.Wanted), Make: contract.RotationRuleMake(r.Make), Settings: settingsOf(r.Settings), State: contract.RotationRuleStateActive,
-		CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt, LookedAt: r.LookedAt, LastRotation: r.LastRotation, NextAt: r.NextAt, Note: optional(r.Note),
+		Name:         r.Name,
+		Wanted:       wantedOf(r.Wanted),
+		Make:         contract.RotationRuleMake(r.Make),
+		Settings:     settingsOf(r.Settings),
+		State:        contract.RotationRuleStateActive,
+		CreatedBy:    r.CreatedBy,
+		CreatedAt:    r.CreatedAt,
+		LookedAt:     r.LookedAt,
+		LastRotation: r.LastRotation,
+		NextAt:       r.NextAt,
+		Note:         optional(r.Note),
 	}
 	if r.Paused {
 		out.State = contract.RotationRuleStatePaused
@@ -52,12 +86,18 @@ func ruleOf(r service.Rule) contract.RotationRule {
 	return out
 }
 
-func (a *api) ListRotationRules(ctx context.Context, _ contract.ListRotationRulesRequestObject) (contract.ListRotationRulesResponseObject, error) {
+func (a *api) ListRotationRules(
+	ctx context.Context,
+	_ contract.ListRotationRulesRequestObject,
+) (contract.ListRotationRulesResponseObject, error) {
 	rules, err := a.Service.RotationRules(ctx)
 	return contract.ListRotationRules200JSONResponse(each(rules, ruleOf)), err
 }
 
-func (a *api) AddRotationRule(ctx context.Context, r contract.AddRotationRuleRequestObject) (contract.AddRotationRuleResponseObject, error) {
+func (a *api) AddRotationRule(
+	ctx context.Context,
+	r contract.AddRotationRuleRequestObject,
+) (contract.AddRotationRuleResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
@@ -66,53 +106,116 @@ func (a *api) AddRotationRule(ctx context.Context, r contract.AddRotationRuleReq
 	if err != nil {
 		return nil, err
 	}
-	rule, err := a.Service.AddRotationRule(ctx, actorOf(ctx), once, service.RuleWanted{Name: r.Body.Name, Wanted: w, Make: string(r.Body.Make), Settings: settingsFrom(given(r.Body.Settings)), Reason: given(r.Body.Reason)})
+	rule, err := a.Service.AddRotationRule(
+		ctx,
+		actorOf(ctx),
+		once,
+		service.RuleWanted{
+			Name:     r.Body.Name,
+			Wanted:   w,
+			Make:     string(r.Body.Make),
+			Settings: settingsFrom(given(r.Body.Settings)),
+			Reason:   given(r.Body.Reason),
+		},
+	)
 	return contract.AddRotationRule201JSONResponse(ruleOf(rule)), err
 }
 
-func (a *api) ChangeRotationRule(ctx context.Context, r contract.ChangeRotationRuleRequestObject) (contract.ChangeRotationRuleResponseObject, error) {
+func (a *api) ChangeRotationRule(
+	ctx context.Context,
+	r contract.ChangeRotationRuleRequestObject,
+) (contract.ChangeRotationRuleResponseObject, error) {
 	rule, err := a.Service.ChangeRotationRule(ctx, actorOf(ctx), r.Rule, string(r.Body.Change), given(r.Body.Reason))
 	return contract.ChangeRotationRule200JSONResponse(ruleOf(rule)), err
 }
 
-func (a *api) DeleteRotationRule(ctx context.Context, r contract.DeleteRotationRuleRequestObject) (contract.DeleteRotationRuleResponseObject, error) {
+func (a *api) DeleteRotationRule(
+	ctx context.Context,
+	r contract.DeleteRotationRuleRequestObject,
+) (contract.DeleteRotationRuleResponseObject, error) {
 	return contract.DeleteRotationRule204Response{}, a.Service.DeleteRotationRule(ctx, actorOf(ctx), r.Rule)
 }
 
 // dueDays is how far ahead it is told what is due unless asked otherwise.
 const dueDays = 30
 
-func (a *api) ListDueRotations(ctx context.Context, r contract.ListDueRotationsRequestObject) (contract.ListDueRotationsResponseObject, error) {
+func (a *api) ListDueRotations(
+	ctx context.Context,
+	r contract.ListDueRotationsRequestObject,
+) (contract.ListDueRotationsResponseObject, error) {
 	days := dueDays
 	if r.Params.Days != nil {
 		days = *r.Params.Days
 	}
 	due, err := a.Service.DueRotations(ctx, days)
 	return contract.ListDueRotations200JSONResponse(each(due, func(d service.DueRotation) contract.DueRotation {
-		return contract.DueRotation{At: d.At, Rule: d.Rule, Login: d.Login, Instance: d.Instance, Old: d.Old, Keeper: optional(d.Keeper), New: optional(d.New), Cannot: optional(d.LeftOut), Remedy: optional(d.Remedy)}
+		return contract.DueRotation{
+			At:       d.At,
+			Rule:     d.Rule,
+			Login:    d.Login,
+			Instance: d.Instance,
+			Old:      d.Old,
+			Keeper:   optional(d.Keeper),
+			New:      optional(d.New),
+			Cannot:   optional(d.LeftOut),
+			Remedy:   optional(d.Remedy),
+		}
 	})), err
 }
 
-func (a *api) ListAskedKeys(ctx context.Context, r contract.ListAskedKeysRequestObject) (contract.ListAskedKeysResponseObject, error) {
+func (a *api) ListAskedKeys(
+	ctx context.Context,
+	r contract.ListAskedKeysRequestObject,
+) (contract.ListAskedKeysResponseObject, error) {
 	asked, err := a.Service.AskedKeys(ctx, actorOf(ctx), given(r.Params.Keeper))
 	return contract.ListAskedKeys200JSONResponse(each(asked, func(k service.AskedKey) contract.AskedKey {
-		return contract.AskedKey{Id: k.ID, Name: k.Name, Follows: k.Follows, Keeper: k.KeeperName, Type: k.Type, Bits: k.Bits, Rotation: k.RotationID, RequestedBy: k.RequestedBy, Reason: optional(k.Reason), AskedAt: k.CreatedAt, Logins: k.Logins, Yours: k.Yours}
+		return contract.AskedKey{
+			Id:          k.ID,
+			Name:        k.Name,
+			Follows:     k.Follows,
+			Keeper:      k.KeeperName,
+			Type:        k.Type,
+			Bits:        k.Bits,
+			Rotation:    k.RotationID,
+			RequestedBy: k.RequestedBy,
+			Reason:      optional(k.Reason),
+			AskedAt:     k.CreatedAt,
+			Logins:      k.Logins,
+			Yours:       k.Yours,
+		}
 	})), err
 }
 
-func (a *api) BringAskedKey(ctx context.Context, r contract.BringAskedKeyRequestObject) (contract.BringAskedKeyResponseObject, error) {
+func (a *api) BringAskedKey(
+	ctx context.Context,
+	r contract.BringAskedKeyRequestObject,
+) (contract.BringAskedKeyResponseObject, error) {
 	k, err := a.Service.BringKey(ctx, actorOf(ctx), r.Asked, r.Body.PublicKey)
 	return contract.BringAskedKey200JSONResponse(keyOf(k)), err
 }
 
-func (a *api) TakeRotationItems(ctx context.Context, r contract.TakeRotationItemsRequestObject) (contract.TakeRotationItemsResponseObject, error) {
+func (a *api) TakeRotationItems(
+	ctx context.Context,
+	r contract.TakeRotationItemsRequestObject,
+) (contract.TakeRotationItemsResponseObject, error) {
 	taken, err := a.Service.TakeRotationItems(ctx, actorOf(ctx), r.Rotation, r.Body.Keys, given(r.Body.Limit))
 	return contract.TakeRotationItems200JSONResponse(each(taken, func(i service.TakenItem) contract.TakenItem {
-		return contract.TakenItem{Run: i.Run, Login: i.Login, Phase: contract.TakenItemPhase(i.Phase), Old: i.Old.Name, OldPublicKey: i.OldLine, New: i.New.Name, NewPublicKey: i.NewLine}
+		return contract.TakenItem{
+			Run:          i.Run,
+			Login:        i.Login,
+			Phase:        contract.TakenItemPhase(i.Phase),
+			Old:          i.Old.Name,
+			OldPublicKey: i.OldLine,
+			New:          i.New.Name,
+			NewPublicKey: i.NewLine,
+		}
 	})), err
 }
 
-func (a *api) ReportStep(ctx context.Context, r contract.ReportStepRequestObject) (contract.ReportStepResponseObject, error) {
+func (a *api) ReportStep(
+	ctx context.Context,
+	r contract.ReportStepRequestObject,
+) (contract.ReportStepResponseObject, error) {
 	run, err := a.Service.ReportStep(ctx, actorOf(ctx), r.Run, r.Body.Step, given(r.Body.Outcome), given(r.Body.Error))
 	return contract.ReportStep200JSONResponse(runOf(run)), err
 }
@@ -131,8 +234,21 @@ func reportedItem(i store.ReportedItem) contract.ReportedItem {
 		return new(keypair.FormatSHA256(sum))
 	}
 	out := contract.ReportedItem{
-		Login: i.OSUser + "@" + i.InstanceName, Instance: i.InstanceName, Old: i.OldName, OldSha256: digest(i.OldSHA256), New: i.NewName, NewSha256: digest(i.NewSHA256), State: contract.RotationItemState(i.State), Means: i.Means, Detail: optional(i.Detail),
-		PlacedAt: i.PlacedAt, ProvedAt: i.ProvedAt, EndedAt: i.EndedAt, ProofBefore: proof(i.BeforeAt, i.BeforePerson), ProofAfter: proof(i.AfterAt, i.AfterPerson), OldRefused: optional(i.OldRefused),
+		Login:       i.OSUser + "@" + i.InstanceName,
+		Instance:    i.InstanceName,
+		Old:         i.OldName,
+		OldSha256:   digest(i.OldSHA256),
+		New:         i.NewName,
+		NewSha256:   digest(i.NewSHA256),
+		State:       contract.RotationItemState(i.State),
+		Means:       i.Means,
+		Detail:      optional(i.Detail),
+		PlacedAt:    i.PlacedAt,
+		ProvedAt:    i.ProvedAt,
+		EndedAt:     i.EndedAt,
+		ProofBefore: proof(i.BeforeAt, i.BeforePerson),
+		ProofAfter:  proof(i.AfterAt, i.AfterPerson),
+		OldRefused:  optional(i.OldRefused),
 	}
 	if i.OverrideBy != "" {
 		out.Override = new(i.OverrideBy + ": " + i.OverrideWhy)
@@ -140,10 +256,15 @@ func reportedItem(i store.ReportedItem) contract.ReportedItem {
 	return out
 }
 
-func (a *api) ReportRotation(ctx context.Context, r contract.ReportRotationRequestObject) (contract.ReportRotationResponseObject, error) {
+func (a *api) ReportRotation(
+	ctx context.Context,
+	r contract.ReportRotationRequestObject,
+) (contract.ReportRotationResponseObject, error) {
 	p, err := a.Service.ReportRotation(ctx, r.Rotation)
 	return contract.ReportRotation200JSONResponse{
-		Rotation: rotationOf(p.RotationState), MadeAt: p.MadeAt, Replaced: each(p.Replaced, reportedItem), NotDone: each(p.NotDone, reportedItem),
+		Rotation: rotationOf(
+			p.RotationState,
+		), MadeAt: p.MadeAt, Replaced: each(p.Replaced, reportedItem), NotDone: each(p.NotDone, reportedItem),
 		LeftOut: each(p.LeftOut, func(l store.LeftOut) contract.LeftOutItem {
 			return contract.LeftOutItem{Login: l.Login, Old: l.Old, Why: l.Why, Remedy: optional(l.Remedy)}
 		}),

@@ -19,15 +19,22 @@ func wantedFrom(w contract.RotationWanted) (service.RotationWanted, error) {
 	name, text, err := labelFrom(w.Label)
 	return service.RotationWanted{
 		Selection: rotation.Selection{
-			Keys: given(w.Keys), Keeper: given(w.Keeper), Type: given(w.Type), Older: time.Duration(given(w.OlderDays)) * 24 * time.Hour,
+			Keys: given(
+				w.Keys,
+			), Keeper: given(w.Keeper), Type: given(w.Type), Older: time.Duration(given(w.OlderDays)) * 24 * time.Hour,
 			Weaker: given(w.WeakerThan), Lost: given(w.Lost), Shared: given(w.Shared),
 		},
-		Instances: given(w.Instances), LabelName: name, LabelText: text, Region: given(w.Region), Each: rotation.Each(given(w.Each)), To: given(w.To),
+		Instances: given(
+			w.Instances,
+		), LabelName: name, LabelText: text, Region: given(w.Region), Each: rotation.Each(given(w.Each)), To: given(w.To),
 		FromHere: given(w.FromHere), Urgent: given(w.Urgent), Wait: given(w.Overlap) == contract.RotationWantedOverlapWait,
 	}, err
 }
 
-func (a *api) PlanRotation(ctx context.Context, r contract.PlanRotationRequestObject) (contract.PlanRotationResponseObject, error) {
+func (a *api) PlanRotation(
+	ctx context.Context,
+	r contract.PlanRotationRequestObject,
+) (contract.PlanRotationResponseObject, error) {
 	w, err := wantedFrom(*r.Body)
 	if err != nil {
 		return nil, err
@@ -37,8 +44,16 @@ func (a *api) PlanRotation(ctx context.Context, r contract.PlanRotationRequestOb
 	return contract.PlanRotation200JSONResponse{
 		Items: each(p.Items, func(i service.PlannedItem) contract.PlannedItem {
 			out := contract.PlannedItem{
-				Login: i.Login, Instance: i.Instance, Old: i.Old, OldSha256: keypair.FormatSHA256(i.OldSHA256), Keeper: optional(i.Keeper), New: optional(i.New), Means: optional(i.Means),
-				ReachBefore: contract.ReachState(i.Before), ReachAfter: optional(contract.ReachState(i.After)), LeftOut: optional(i.LeftOut), Remedy: optional(i.Remedy),
+				Login:     i.Login,
+				Instance:  i.Instance,
+				Old:       i.Old,
+				OldSha256: keypair.FormatSHA256(i.OldSHA256),
+				Keeper:    optional(i.Keeper),
+				New:       optional(i.New),
+				Means:     optional(i.Means),
+				ReachBefore: contract.ReachState(
+					i.Before,
+				), ReachAfter: optional(contract.ReachState(i.After)), LeftOut: optional(i.LeftOut), Remedy: optional(i.Remedy),
 				WaitsFor: i.WaitsFor,
 			}
 			if i.Seconds > 0 {
@@ -53,7 +68,10 @@ func (a *api) PlanRotation(ctx context.Context, r contract.PlanRotationRequestOb
 	}, err
 }
 
-func (a *api) StartRotation(ctx context.Context, r contract.StartRotationRequestObject) (contract.StartRotationResponseObject, error) {
+func (a *api) StartRotation(
+	ctx context.Context,
+	r contract.StartRotationRequestObject,
+) (contract.StartRotationResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
 		return nil, err
@@ -77,47 +95,84 @@ func (a *api) StartRotation(ctx context.Context, r contract.StartRotationRequest
 	return contract.StartRotation202JSONResponse(rotationOf(state)), err
 }
 
-func (a *api) ListRotations(ctx context.Context, r contract.ListRotationsRequestObject) (contract.ListRotationsResponseObject, error) {
+func (a *api) ListRotations(
+	ctx context.Context,
+	r contract.ListRotationsRequestObject,
+) (contract.ListRotationsResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
 		return nil, err
 	}
 	l, err := a.Service.Rotations(ctx, p)
-	return contract.ListRotations200JSONResponse{Items: each(l.Items, rotationOf), Next: optional(l.Next), Total: l.Total}, err
+	return contract.ListRotations200JSONResponse{
+		Items: each(l.Items, rotationOf),
+		Next:  optional(l.Next),
+		Total: l.Total,
+	}, err
 }
 
-func (a *api) GetRotation(ctx context.Context, r contract.GetRotationRequestObject) (contract.GetRotationResponseObject, error) {
+func (a *api) GetRotation(
+	ctx context.Context,
+	r contract.GetRotationRequestObject,
+) (contract.GetRotationResponseObject, error) {
 	state, err := a.Service.Rotation(ctx, r.Rotation)
 	return contract.GetRotation200JSONResponse(rotationOf(state)), err
 }
 
-func (a *api) ListRotationItems(ctx context.Context, r contract.ListRotationItemsRequestObject) (contract.ListRotationItemsResponseObject, error) {
+func (a *api) ListRotationItems(
+	ctx context.Context,
+	r contract.ListRotationItemsRequestObject,
+) (contract.ListRotationItemsResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
 	if err != nil {
 		return nil, err
 	}
 	l, err := a.Service.RotationItems(ctx, r.Rotation, string(given(r.Params.State)), p)
-	return contract.ListRotationItems200JSONResponse{Items: each(l.Items, func(i service.RotationItem) contract.RotationItem {
-		out := contract.RotationItem{
-			Login: i.OSUser + "@" + i.InstanceName, Instance: i.InstanceName, Old: i.OldName, New: i.NewName, State: contract.RotationItemState(i.State), Means: optional(i.Means),
-			Detail: optional(i.Detail), Next: optional(i.Next), DueAt: i.DueAt, EndedAt: i.EndedAt,
-		}
-		if i.RunID != nil {
-			out.Run = new(uuid.UUID(*i.RunID))
-		}
-		return out
-	}), Next: optional(l.Next)}, err
+	return contract.ListRotationItems200JSONResponse{
+		Items: each(l.Items, func(i service.RotationItem) contract.RotationItem {
+			out := contract.RotationItem{
+				Login:    i.OSUser + "@" + i.InstanceName,
+				Instance: i.InstanceName,
+				Old:      i.OldName,
+				New:      i.NewName,
+				State:    contract.RotationItemState(i.State),
+				Means:    optional(i.Means),
+				Detail:   optional(i.Detail), Next: optional(i.Next), DueAt: i.DueAt, EndedAt: i.EndedAt,
+			}
+			if i.RunID != nil {
+				out.Run = new(uuid.UUID(*i.RunID))
+			}
+			return out
+		}),
+		Next: optional(l.Next),
+	}, err
 }
 
-func (a *api) ChangeRotation(ctx context.Context, r contract.ChangeRotationRequestObject) (contract.ChangeRotationResponseObject, error) {
-	state, err := a.Service.ChangeRotation(ctx, actorOf(ctx), r.Rotation, string(r.Body.Change), given(r.Body.Login), given(r.Body.Reason))
+func (a *api) ChangeRotation(
+	ctx context.Context,
+	r contract.ChangeRotationRequestObject,
+) (contract.ChangeRotationResponseObject, error) {
+	state, err := a.Service.ChangeRotation(
+		ctx,
+		actorOf(ctx),
+		r.Rotation,
+		string(r.Body.Change),
+		given(r.Body.Login),
+		given(r.Body.Reason),
+	)
 	return contract.ChangeRotation200JSONResponse(rotationOf(state)), err
 }
 
 func rotationOf(r service.RotationState) contract.Rotation {
 	out := contract.Rotation{
-		Id: r.ID, State: contract.RotationState(r.State), RequestedBy: r.RequestedBy, Reason: optional(r.Reason), CreatedAt: r.CreatedAt, EndedAt: r.EndedAt, PausedWhy: optional(r.PausedWhy),
-		Settings: settingsOf(r.Settings), Urgent: optional(r.Urgent), Rule: optional(r.Rule), Counts: map[string]int{},
+		Id:          r.ID,
+		State:       contract.RotationState(r.State),
+		RequestedBy: r.RequestedBy,
+		Reason:      optional(r.Reason),
+		CreatedAt:   r.CreatedAt,
+		EndedAt:     r.EndedAt,
+		PausedWhy:   optional(r.PausedWhy),
+		Settings:    settingsOf(r.Settings), Urgent: optional(r.Urgent), Rule: optional(r.Rule), Counts: map[string]int{},
 	}
 	for state, n := range r.Counts {
 		out.Counts[state] = n

@@ -59,7 +59,12 @@ type server struct {
 
 // New returns the handler of the whole interface.
 func New(o Options) (http.Handler, error) {
-	s := &server{Options: o, origin: http.NewCrossOriginProtection(), rates: rates{perSecond: o.PerSecond}, streams: streams{askAgain: askAgainEvery, longest: longestStream}}
+	s := &server{
+		Options: o,
+		origin:  http.NewCrossOriginProtection(),
+		rates:   rates{perSecond: o.PerSecond},
+		streams: streams{askAgain: askAgainEvery, longest: longestStream},
+	}
 	if err := s.readContract(); err != nil {
 		return nil, err
 	}
@@ -68,7 +73,12 @@ func New(o Options) (http.Handler, error) {
 		Name: "plumlatch_request_seconds", Help: "How long requests took, by operation and status.",
 		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
 	}, []string{"operation", "status"})
-	registry.MustRegister(s.requests, figures{o.Service}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(
+		s.requests,
+		figures{o.Service},
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
 
 	gin.SetMode(gin.ReleaseMode)
 	binding.EnableDecoderDisallowUnknownFields = true
@@ -78,7 +88,12 @@ func New(o Options) (http.Handler, error) {
 	r.Use(s.identify, s.recoverPanic, s.secureHeaders, s.limitRate, s.limitBody, s.limitTime)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", s.authorizeAs(service.Viewer), s.fleetWide, gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	r.GET(
+		"/metrics",
+		s.authorizeAs(service.Viewer),
+		s.fleetWide,
+		gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})),
+	)
 	r.GET(basePath+"/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.spec) })
 
 	strict := contract.NewStrictHandlerWithOptions(&api{s}, nil, contract.StrictGinServerOptions{
@@ -95,11 +110,26 @@ func New(o Options) (http.Handler, error) {
 		return nil, err
 	}
 	r.NoMethod(func(c *gin.Context) {
-		s.fail(c, &service.Problem{Kind: service.NotFound, Code: "no-such-call", Detail: fmt.Sprintf("%s is not offered here", c.Request.Method)})
+		s.fail(
+			c,
+			&service.Problem{
+				Kind:   service.NotFound,
+				Code:   "no-such-call",
+				Detail: fmt.Sprintf("%s is not offered here", c.Request.Method),
+			},
+		)
 	})
 	r.NoRoute(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
-			s.fail(c, &service.Problem{Kind: service.NotFound, Code: "no-such-call", Detail: "the API has no such path", Remedy: "See " + basePath + "/openapi.json"})
+			s.fail(
+				c,
+				&service.Problem{
+					Kind:   service.NotFound,
+					Code:   "no-such-call",
+					Detail: "the API has no such path",
+					Remedy: "See " + basePath + "/openapi.json",
+				},
+			)
 			return
 		}
 		files.serve(c)
@@ -189,7 +219,19 @@ func (s *server) identify(c *gin.Context) {
 		operation = "other"
 	}
 	s.requests.WithLabelValues(operation, fmt.Sprint(c.Writer.Status())).Observe(time.Since(begun).Seconds())
-	s.Log.Info("request", "id", r.id, "method", c.Request.Method, "path", c.FullPath(), "status", c.Writer.Status(), "took", time.Since(begun).Round(time.Microsecond))
+	s.Log.Info(
+		"request",
+		"id",
+		r.id,
+		"method",
+		c.Request.Method,
+		"path",
+		c.FullPath(),
+		"status",
+		c.Writer.Status(),
+		"took",
+		time.Since(begun).Round(time.Microsecond),
+	)
 }
 
 func (s *server) recoverPanic(c *gin.Context) {
@@ -207,7 +249,11 @@ func (s *server) recoverPanic(c *gin.Context) {
 func (s *server) secureHeaders(c *gin.Context) {
 	h := c.Writer.Header()
 	// The component library writes style elements; scripts come from files alone.
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri "+
+			"'none'; form-action 'self'",
+	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -231,7 +277,14 @@ func (s *server) limitBody(c *gin.Context) {
 func (s *server) authorize(c *gin.Context) {
 	of, known := s.calls[c.Request.Method+" "+c.FullPath()]
 	if !known {
-		s.fail(c, &service.Problem{Kind: service.Forbidden, Code: "no-role", Detail: "the contract says nothing of who may make this call"})
+		s.fail(
+			c,
+			&service.Problem{
+				Kind:   service.Forbidden,
+				Code:   "no-role",
+				Detail: "the contract says nothing of who may make this call",
+			},
+		)
 		return
 	}
 	if of.role == "" {
@@ -273,10 +326,20 @@ func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		actor, secret, err := s.whoAsks(c)
 		if err == nil && !actor.Role.May(least) {
-			err = &service.Problem{Kind: service.Forbidden, Code: "role-too-low", Detail: fmt.Sprintf("this needs the role %s, and %s has the role %s", least, actor.Name, actor.Role), Remedy: "Ask an admin, or sign in as somebody who may"}
+			err = &service.Problem{
+				Kind:   service.Forbidden,
+				Code:   "role-too-low",
+				Detail: fmt.Sprintf("this needs the role %s, and %s has the role %s", least, actor.Name, actor.Role),
+				Remedy: "Ask an admin, or sign in as somebody who may",
+			}
 		}
 		if err == nil && least == service.Admin && len(actor.Limits) > 0 {
-			err = &service.Problem{Kind: service.Forbidden, Code: "beyond-your-limit", Detail: "this reaches the whole fleet, and you work on a part of it", Remedy: "Ask somebody without a limit"}
+			err = &service.Problem{
+				Kind:   service.Forbidden,
+				Code:   "beyond-your-limit",
+				Detail: "this reaches the whole fleet, and you work on a part of it",
+				Remedy: "Ask somebody without a limit",
+			}
 		}
 		if err == nil {
 			err = s.onlyFor(c, actor)
@@ -296,16 +359,30 @@ func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 
 // onlyFor holds a token for a machine to what it is for.
 func (s *server) onlyFor(c *gin.Context, actor service.Actor) error {
-	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet || actor.Only == "sweep" && s.calls[c.Request.Method+" "+c.FullPath()].sweep {
+	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet ||
+		actor.Only == "sweep" && s.calls[c.Request.Method+" "+c.FullPath()].sweep {
 		return nil
 	}
-	return &service.Problem{Kind: service.Forbidden, Code: "token-for-less", Detail: fmt.Sprintf("this token is for %s alone", actor.Only), Remedy: "Use one that may do more: plumlatch token new NAME"}
+	return &service.Problem{
+		Kind:   service.Forbidden,
+		Code:   "token-for-less",
+		Detail: fmt.Sprintf("this token is for %s alone", actor.Only),
+		Remedy: "Use one that may do more: plumlatch token new NAME",
+	}
 }
 
 // fleetWide refuses those with a limit.
 func (s *server) fleetWide(c *gin.Context) {
 	if len(actorOf(c).Limits) > 0 {
-		s.fail(c, &service.Problem{Kind: service.Forbidden, Code: "beyond-your-limit", Detail: "these figures are of the whole fleet, and you work on a part of it", Remedy: "Ask somebody without a limit"})
+		s.fail(
+			c,
+			&service.Problem{
+				Kind:   service.Forbidden,
+				Code:   "beyond-your-limit",
+				Detail: "these figures are of the whole fleet, and you work on a part of it",
+				Remedy: "Ask somebody without a limit",
+			},
+		)
 	}
 }
 

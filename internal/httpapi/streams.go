@@ -57,7 +57,16 @@ func (s *streams) end(account uuid.UUID) {
 func (s *server) watchOver(c *gin.Context, least service.Role) {
 	reader := actorOf(c)
 	if !s.streams.begin(reader.ID) {
-		s.fail(c, &service.Problem{Kind: service.TooMany, Code: "too-many-streams", After: 5, Detail: "this account reads as many streams as one may", Remedy: "Close some of them"})
+		s.fail(
+			c,
+			&service.Problem{
+				Kind:   service.TooMany,
+				Code:   "too-many-streams",
+				After:  5,
+				Detail: "this account reads as many streams as one may",
+				Remedy: "Close some of them",
+			},
+		)
 		return
 	}
 	defer s.streams.end(reader.ID)
@@ -74,7 +83,8 @@ func (s *server) watchOver(c *gin.Context, least service.Role) {
 			case <-tick.C:
 			}
 			now, _, err := s.whoAsks(asked)
-			if err == nil && now.Role.May(least) && now.Role == reader.Role && now.Only == reader.Only && maps.Equal(now.Limits, reader.Limits) {
+			if err == nil && now.Role.May(least) && now.Role == reader.Role && now.Only == reader.Only &&
+				maps.Equal(now.Limits, reader.Limits) {
 				continue
 			}
 			if ctx.Err() == nil {

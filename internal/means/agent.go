@@ -18,7 +18,14 @@ import (
 // AgentCloud is a cloud whose guest agents are asked.
 type AgentCloud interface {
 	AgentFile(ctx context.Context, at cloud.AgentPlace, path, user string) (cloud.AgentFile, error)
-	WriteAgentFile(ctx context.Context, at cloud.AgentPlace, path string, was, content []byte, owner string, mode int) error
+	WriteAgentFile(
+		ctx context.Context,
+		at cloud.AgentPlace,
+		path string,
+		was, content []byte,
+		owner string,
+		mode int,
+	) error
 	AgentCommand(ctx context.Context, id string, words ...string) (cloud.CommandResult, error)
 }
 
@@ -119,7 +126,11 @@ type budget struct{ bytes int }
 
 func (b *budget) take(f File) error {
 	if b.bytes -= len(f.Content); b.bytes < 0 {
-		return fmt.Errorf("%s: the files of the login have over %d bytes together, which is the limit", f.Path, sshio.MaxFileBytes)
+		return fmt.Errorf(
+			"%s: the files of the login have over %d bytes together, which is the limit",
+			f.Path,
+			sshio.MaxFileBytes,
+		)
 	}
 	if n := bytes.Count(f.Content, []byte{'\n'}); n > sshio.MaxFileLines {
 		return fmt.Errorf("%s has %d lines; %d is the limit", f.Path, n, sshio.MaxFileLines)

@@ -16,9 +16,13 @@ import (
 // FuzzWhatACloudSaysOfFiles reads and changes a login's files through the guest agent and the
 // shell of a cloud that answers the calls one after another with anything.
 func FuzzWhatACloudSaysOfFiles(f *testing.F) {
-	const passwd = `{"kind":"file","content":"ZGViaWFuOng6MTAwMDoxMDAwOjovaG9tZS9kZWJpYW46L2Jpbi9iYXNoCg==","mode":420,"owner":"root"}`
+	const passwd = `{"kind":"file","content":"ZGViaWFuOng6MTAwMDoxMDAwOjovaG9tZS9kZWJpYW46L2Jpbi9iYXNoCg==",` +
+		`"mode":420,"owner":"root"}`
 	f.Add(passwd + "\x00" + `{"kind":"none"}` + "\x00" + `{"kind":"file","content":"Iwo=","mode":384,"owner":"debian"}`)
-	f.Add(`{"status":0,"output":"ZGViaWFuOng6MTAwMDoxMDAwOjovaG9tZS9kZWJpYW46L2Jpbi9iYXNoCg=="}` + "\x00" + `{"status":0,"output":"Iwo="}` + "\x00" + `{"status":1,"errors":"\u001b[2J"}`)
+	f.Add(
+		`{"status":0,"output":"ZGViaWFuOng6MTAwMDoxMDAwOjovaG9tZS9kZWJpYW46L2Jpbi9iYXNoCg=="}` + "\x00" +
+			`{"status":0,"output":"Iwo="}` + "\x00" + `{"status":1,"errors":"\u001b[2J"}`,
+	)
 	f.Add(passwd + "\x00" + `{"kind":"folder"}` + "\x00" + `null`)
 	var answers atomic.Pointer[[]string]
 	var asked atomic.Int64
@@ -36,7 +40,11 @@ func FuzzWhatACloudSaysOfFiles(f *testing.F) {
 	f.Fuzz(func(t *testing.T, all string) {
 		list := strings.Split(all, "\x00")
 		answers.Store(&list)
-		for name, m := range map[string]Means{"agent": ByAgent(c, cloud.AgentPlace{Instance: "i-1"}, "debian"), "disk": ByAgent(c, cloud.AgentPlace{Instance: "i-1", Below: "/mnt"}, "debian"), "shell": InShell(c, "i-1", "debian")} {
+		for name, m := range map[string]Means{
+			"agent": ByAgent(c, cloud.AgentPlace{Instance: "i-1"}, "debian"),
+			"disk":  ByAgent(c, cloud.AgentPlace{Instance: "i-1", Below: "/mnt"}, "debian"),
+			"shell": InShell(c, "i-1", "debian"),
+		} {
 			ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 			asked.Store(0)
 			seen, err := m.Read(ctx)

@@ -129,36 +129,40 @@ func here(all []authorizedkeys.File, blob []byte) bool {
 
 // Place places the lines of those keys that are in none of the files, at the end of the first.
 func (d *Door) Place(ctx context.Context, keys ...Key) (Seen, error) {
-	return d.change(ctx, func(all []authorizedkeys.File, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if !first {
-			return f, nil
-		}
-		before := len(d.Journal.Placed)
-		others := rotation.Others(all, nil, d.Now(), d.Local)
-		for _, k := range keys {
-			if err := checkKey(k); err != nil {
-				return nil, err
+	return d.change(
+		ctx,
+		func(all []authorizedkeys.File, _ string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			if !first {
+				return f, nil
 			}
-			if here(all, k.Blob) || len(f.Find(k.Blob)) > 0 {
-				continue // placed before a cut, or by somebody
+			before := len(d.Journal.Placed)
+			others := rotation.Others(all, nil, d.Now(), d.Local)
+			for _, k := range keys {
+				if err := checkKey(k); err != nil {
+					return nil, err
+				}
+				if here(all, k.Blob) || len(f.Find(k.Blob)) > 0 {
+					continue // placed before a cut, or by somebody
+				}
+				f = f.Add(k.Line)
+				d.Journal.placed(k.Blob)
 			}
-			f = f.Add(k.Line)
-			d.Journal.placed(k.Blob)
-		}
-		if len(d.Journal.Placed) == before {
-			return f, nil
-		}
-		if before == 0 {
-			d.Journal.Others = others
-		}
-		return f, d.Save(ctx)
-	})
+			if len(d.Journal.Placed) == before {
+				return f, nil
+			}
+			if before == 0 {
+				d.Journal.Others = others
+			}
+			return f, d.Save(ctx)
+		},
+	)
 }
 
 // checkKey refuses a line that is not one line of the key.
 func checkKey(k Key) error {
 	lines := authorizedkeys.Parse([]byte(k.Line))
-	if len(lines) != 1 || lines[0].Kind != authorizedkeys.Key || !bytes.Equal(lines[0].Blob, k.Blob) || strings.ContainsAny(k.Line, "\r\n") {
+	if len(lines) != 1 || lines[0].Kind != authorizedkeys.Key || !bytes.Equal(lines[0].Blob, k.Blob) ||
+		strings.ContainsAny(k.Line, "\r\n") {
 		return fmt.Errorf("the line for %s is not one line of that key", k.Name)
 	}
 	return nil
@@ -172,24 +176,27 @@ var ErrOldGone = errors.New("the old key's line is not there any more, so there 
 // Where the new key is there, nothing is placed.
 func (d *Door) PlaceBeside(ctx context.Context, old, fresh Key) (Seen, error) {
 	there := false
-	seen, err := d.change(ctx, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if there = there || here(all, fresh.Blob); there && !d.Journal.HasPlaced(fresh.Blob) {
-			return f, nil // by somebody else
-		}
-		if len(f.Find(fresh.Blob)) > 0 {
-			return f, nil // placed before a cut
-		}
-		with, added, err := rotation.Beside(f, old.Blob, fresh.Blob, fresh.Line)
-		if err != nil || !added {
-			return f, err
-		}
-		there = true
-		if len(d.Journal.Placed) == 0 {
-			d.Journal.Others = rotation.Others(all, fresh.Blob, d.Now(), d.Local)
-		}
-		d.Journal.placed(fresh.Blob)
-		return with, d.Save(ctx)
-	})
+	seen, err := d.change(
+		ctx,
+		func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			if there = there || here(all, fresh.Blob); there && !d.Journal.HasPlaced(fresh.Blob) {
+				return f, nil // by somebody else
+			}
+			if len(f.Find(fresh.Blob)) > 0 {
+				return f, nil // placed before a cut
+			}
+			with, added, err := rotation.Beside(f, old.Blob, fresh.Blob, fresh.Line)
+			if err != nil || !added {
+				return f, err
+			}
+			there = true
+			if len(d.Journal.Placed) == 0 {
+				d.Journal.Others = rotation.Others(all, fresh.Blob, d.Now(), d.Local)
+			}
+			d.Journal.placed(fresh.Blob)
+			return with, d.Save(ctx)
+		},
+	)
 	if err == nil && !there {
 		return seen, ErrOldGone
 	}
@@ -205,7 +212,13 @@ func (d *Door) Remove(ctx context.Context, by sshio.Entry, keys ...Key) (Seen, e
 // RemoveForced removes the lines of a lost key from a login where nobody has shown that the key
 // that stays opens it. The override is leave for that. The line of the key that stays must be
 // there all the same.
-func (d *Door) RemoveForced(ctx context.Context, login string, leave rotation.Override, stays Key, keys ...Key) (Seen, error) {
+func (d *Door) RemoveForced(
+	ctx context.Context,
+	login string,
+	leave rotation.Override,
+	stays Key,
+	keys ...Key,
+) (Seen, error) {
 	return d.removeAll(ctx, keys, func([]authorizedkeys.File) ([]byte, error) {
 		if !leave.For(login) {
 			return nil, rotation.ErrNoOverride
@@ -215,29 +228,36 @@ func (d *Door) RemoveForced(ctx context.Context, login string, leave rotation.Ov
 }
 
 // removeAll removes lines where the key that stays, which stays tells, is seen to.
-func (d *Door) removeAll(ctx context.Context, keys []Key, stays func([]authorizedkeys.File) ([]byte, error)) (Seen, error) {
+func (d *Door) removeAll(
+	ctx context.Context,
+	keys []Key,
+	stays func([]authorizedkeys.File) ([]byte, error),
+) (Seen, error) {
 	var old [][]byte
 	for _, k := range keys {
 		old = append(old, k.Blob)
 	}
-	return d.change(ctx, func(all []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		lines := linesOf(f, old)
-		if len(lines) == 0 {
-			return f, nil // removed before a cut, or in another file
-		}
-		stay, err := stays(all)
-		if err == nil {
-			err = rotation.MayRemove(all, old, stay, d.Now(), d.Local)
-		}
-		if err != nil {
-			return nil, err
-		}
-		if d.Journal.Removed == nil {
-			d.Journal.Removed = map[string][]string{}
-		}
-		d.Journal.Removed[path] = lines
-		return without(f, old), d.Save(ctx)
-	})
+	return d.change(
+		ctx,
+		func(all []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			lines := linesOf(f, old)
+			if len(lines) == 0 {
+				return f, nil // removed before a cut, or in another file
+			}
+			stay, err := stays(all)
+			if err == nil {
+				err = rotation.MayRemove(all, old, stay, d.Now(), d.Local)
+			}
+			if err != nil {
+				return nil, err
+			}
+			if d.Journal.Removed == nil {
+				d.Journal.Removed = map[string][]string{}
+			}
+			d.Journal.Removed[path] = lines
+			return without(f, old), d.Save(ctx)
+		},
+	)
 }
 
 // The errors of TakeBack.
@@ -263,24 +283,27 @@ func (d *Door) TakeBack(ctx context.Context, proved bool, stay []Key, keys ...Ke
 	if proved {
 		return Seen{}, ErrProved
 	}
-	return d.change(ctx, func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		if len(linesOf(f, placed)) == 0 {
-			return f, nil
-		}
-		for _, k := range stay {
-			if !here(all, k.Blob) {
-				return nil, fmt.Errorf("the line of %s is gone: %w", k.Name, ErrLast)
+	return d.change(
+		ctx,
+		func(all []authorizedkeys.File, _ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			if len(linesOf(f, placed)) == 0 {
+				return f, nil
 			}
-		}
-		left := make([]authorizedkeys.File, len(all))
-		for n := range all {
-			left[n] = without(all[n], placed)
-		}
-		if d.Journal.Others > 0 && rotation.Others(left, nil, d.Now(), d.Local) == 0 {
-			return nil, ErrLast
-		}
-		return without(f, placed), nil
-	})
+			for _, k := range stay {
+				if !here(all, k.Blob) {
+					return nil, fmt.Errorf("the line of %s is gone: %w", k.Name, ErrLast)
+				}
+			}
+			left := make([]authorizedkeys.File, len(all))
+			for n := range all {
+				left[n] = without(all[n], placed)
+			}
+			if d.Journal.Others > 0 && rotation.Others(left, nil, d.Now(), d.Local) == 0 {
+				return nil, ErrLast
+			}
+			return without(f, placed), nil
+		},
+	)
 }
 
 // PutBack places again what the journal says was removed, with the options that it had, where no
@@ -289,19 +312,22 @@ func (d *Door) PutBack(ctx context.Context) (Seen, error) {
 	if len(d.Journal.Removed) == 0 {
 		return d.Read(ctx)
 	}
-	return d.change(ctx, func(_ []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		before := f
-		for _, text := range d.Journal.Removed[path] {
-			lines := authorizedkeys.Parse([]byte(text))
-			if len(lines) != 1 || lines[0].Kind != authorizedkeys.Key {
-				return nil, fmt.Errorf("what was removed from %s is no line of a key", path)
+	return d.change(
+		ctx,
+		func(_ []authorizedkeys.File, path string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			before := f
+			for _, text := range d.Journal.Removed[path] {
+				lines := authorizedkeys.Parse([]byte(text))
+				if len(lines) != 1 || lines[0].Kind != authorizedkeys.Key {
+					return nil, fmt.Errorf("what was removed from %s is no line of a key", path)
+				}
+				if len(before.Find(lines[0].Blob)) == 0 {
+					f = f.Add(text)
+				}
 			}
-			if len(before.Find(lines[0].Blob)) == 0 {
-				f = f.Add(text)
-			}
-		}
-		return f, nil
-	})
+			return f, nil
+		},
+	)
 }
 
 // linesOf returns the lines of the keys without their line ends.

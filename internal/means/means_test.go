@@ -120,18 +120,73 @@ func TestALineIsRemovedOnlyWhereTheLineThatWasLoggedInWithStays(t *testing.T) {
 		remove  []Key
 		removed bool
 	}{
-		"as it should be":                {[]string{ines.Line + "\n" + marek.Line + "\n"}, marek.entered(t), []Key{ines.Key}, true},
-		"the other in another file":      {[]string{ines.Line + "\n", marek.Line + "\n"}, marek.entered(t), []Key{ines.Key}, true},
-		"several":                        {[]string{ines.Line + "\n" + marek.Line + "\n" + oona.Line + "\n"}, marek.entered(t), []Key{ines.Key, oona.Key}, true},
-		"no login was completed":         {[]string{ines.Line + "\n" + marek.Line + "\n"}, sshio.Entry{}, []Key{ines.Key}, false},
-		"with the key itself":            {[]string{ines.Line + "\n" + marek.Line + "\n"}, ines.entered(t), []Key{ines.Key}, false},
-		"with one of those that go":      {[]string{ines.Line + "\n" + marek.Line + "\n"}, marek.entered(t), []Key{ines.Key, marek.Key}, false},
-		"its line is gone meanwhile":     {[]string{ines.Line + "\n"}, marek.entered(t), []Key{ines.Key}, false},
-		"its line is a comment now":      {[]string{ines.Line + "\n#" + marek.Line + "\n"}, marek.entered(t), []Key{ines.Key}, false},
-		"its line has run out":           {[]string{ines.Line + "\nexpiry-time=\"20200101\" " + marek.Line + "\n"}, marek.entered(t), []Key{ines.Key}, false},
-		"its line is for certificates":   {[]string{ines.Line + "\ncert-authority " + marek.Line + "\n"}, marek.entered(t), []Key{ines.Key}, false},
-		"its line is cut short":          {[]string{ines.Line + "\n" + marek.Line[:40] + "\n"}, marek.entered(t), []Key{ines.Key}, false},
-		"another stands in its stead":    {[]string{ines.Line + "\n" + oona.Line + "\n"}, marek.entered(t), []Key{ines.Key}, false},
+		"as it should be": {
+			[]string{ines.Line + "\n" + marek.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			true,
+		},
+		"the other in another file": {
+			[]string{ines.Line + "\n", marek.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			true,
+		},
+		"several": {
+			[]string{ines.Line + "\n" + marek.Line + "\n" + oona.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key, oona.Key},
+			true,
+		},
+		"no login was completed": {
+			[]string{ines.Line + "\n" + marek.Line + "\n"},
+			sshio.Entry{},
+			[]Key{ines.Key},
+			false,
+		},
+		"with the key itself": {
+			[]string{ines.Line + "\n" + marek.Line + "\n"},
+			ines.entered(t),
+			[]Key{ines.Key},
+			false,
+		},
+		"with one of those that go": {
+			[]string{ines.Line + "\n" + marek.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key, marek.Key},
+			false,
+		},
+		"its line is gone meanwhile": {[]string{ines.Line + "\n"}, marek.entered(t), []Key{ines.Key}, false},
+		"its line is a comment now": {
+			[]string{ines.Line + "\n#" + marek.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			false,
+		},
+		"its line has run out": {
+			[]string{ines.Line + "\nexpiry-time=\"20200101\" " + marek.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			false,
+		},
+		"its line is for certificates": {
+			[]string{ines.Line + "\ncert-authority " + marek.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			false,
+		},
+		"its line is cut short": {
+			[]string{ines.Line + "\n" + marek.Line[:40] + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			false,
+		},
+		"another stands in its stead": {
+			[]string{ines.Line + "\n" + oona.Line + "\n"},
+			marek.entered(t),
+			[]Key{ines.Key},
+			false,
+		},
 		"there is nothing to be removed": {[]string{marek.Line + "\n"}, marek.entered(t), []Key{ines.Key}, true},
 	} {
 		m := newShelf(c.text[0], c.text[1:]...)
@@ -165,7 +220,8 @@ func TestTwoWhoRemoveEachOtherDoNotEmptyTheFile(t *testing.T) {
 		both.Go(func() { _, first = door(m, nil).Remove(context.Background(), a, marek.Key) })
 		both.Go(func() { _, second = door(m, nil).Remove(context.Background(), b, ines.Key) })
 		both.Wait()
-		if (first == nil) == (second == nil) || strings.Contains(m.all(), ines.Line) == strings.Contains(m.all(), marek.Line) {
+		if (first == nil) == (second == nil) ||
+			strings.Contains(m.all(), ines.Line) == strings.Contains(m.all(), marek.Line) {
 			t.Fatalf("%v, %v:\n%s", first, second, m.all())
 		}
 	}
@@ -189,7 +245,14 @@ func TestALostLineGoesWithoutALoginByLeaveForThatLoginAlone(t *testing.T) {
 		"the new one is not there": {lost.Line + "\n", "debian@door", leave, false},
 	} {
 		m := newShelf(c.text)
-		if _, err := door(m, nil).RemoveForced(t.Context(), c.login, c.leave, fresh.Key, lost.Key); c.removed != (err == nil) || c.removed == strings.Contains(m.all(), lost.Line) {
+		if _, err := door(m, nil).RemoveForced(
+			t.Context(),
+			c.login,
+			c.leave,
+			fresh.Key,
+			lost.Key,
+		); c.removed != (err == nil) ||
+			c.removed == strings.Contains(m.all(), lost.Line) {
 			t.Errorf("%s: %v\n%s", name, err, m.all())
 		}
 	}
@@ -208,28 +271,33 @@ func TestWhatWasPlacedIsTakenBackOnlyUnprovedAndWhereSomebodyIsLeft(t *testing.T
 		return m, j
 	}
 	m, j := place(t, old.Line+"\n")
-	if _, err := door(m, j).TakeBack(t.Context(), true, nil, fresh.Key); !errors.Is(err, ErrProved) || !strings.Contains(m.all(), fresh.Line) {
+	if _, err := door(m, j).TakeBack(t.Context(), true, nil, fresh.Key); !errors.Is(err, ErrProved) ||
+		!strings.Contains(m.all(), fresh.Line) {
 		t.Errorf("proved: %v\n%s", err, m.all())
 	}
-	if _, err := door(m, j).TakeBack(t.Context(), false, []Key{old.Key}, fresh.Key); err != nil || m.all() != old.Line+"\n" {
+	if _, err := door(m, j).TakeBack(t.Context(), false, []Key{old.Key}, fresh.Key); err != nil ||
+		m.all() != old.Line+"\n" {
 		t.Errorf("taken back: %v\n%s", err, m.all())
 	}
 	// Meanwhile somebody removed all others.
 	m, j = place(t, old.Line+"\n")
 	m.text[m.paths[0]] = fresh.Line + "\n"
 	for _, stay := range [][]Key{nil, {old.Key}} {
-		if _, err := door(m, j).TakeBack(t.Context(), false, stay, fresh.Key); !errors.Is(err, ErrLast) || m.all() != fresh.Line+"\n" {
+		if _, err := door(m, j).TakeBack(t.Context(), false, stay, fresh.Key); !errors.Is(err, ErrLast) ||
+			m.all() != fresh.Line+"\n" {
 			t.Errorf("the last one: %v\n%s", err, m.all())
 		}
 	}
 	// What this run did not place it does not take back.
 	m = newShelf(fresh.Line + "\n" + other.Line + "\n")
-	if _, err := door(m, &Journal{}).TakeBack(t.Context(), false, nil, fresh.Key); err != nil || !strings.Contains(m.all(), fresh.Line) {
+	if _, err := door(m, &Journal{}).TakeBack(t.Context(), false, nil, fresh.Key); err != nil ||
+		!strings.Contains(m.all(), fresh.Line) {
 		t.Errorf("placed by somebody else: %v\n%s", err, m.all())
 	}
 	// The old one is gone: there is nothing to place beside, and nothing is placed.
 	m = newShelf(other.Line + "\n")
-	if _, err := door(m, nil).PlaceBeside(t.Context(), old.Key, fresh.Key); !errors.Is(err, ErrOldGone) || m.all() != other.Line+"\n" {
+	if _, err := door(m, nil).PlaceBeside(t.Context(), old.Key, fresh.Key); !errors.Is(err, ErrOldGone) ||
+		m.all() != other.Line+"\n" {
 		t.Errorf("the old one is gone: %v\n%s", err, m.all())
 	}
 }
@@ -240,11 +308,13 @@ func TestWhatWasRemovedIsPutBackAsItWas(t *testing.T) {
 	m, j := newShelf("# first\n"+line+"\n"+fresh.Line+"\n", line+"\n"), &Journal{}
 	saved := 0
 	d := New(m, j, func(context.Context) error { saved++; return nil }, now)
-	if _, err := d.Remove(t.Context(), fresh.entered(t), old.Key); err != nil || strings.Contains(m.all(), old.Line) || saved != 2 {
+	if _, err := d.Remove(t.Context(), fresh.entered(t), old.Key); err != nil || strings.Contains(m.all(), old.Line) ||
+		saved != 2 {
 		t.Fatalf("%v, saved %d times\n%s", err, saved, m.all())
 	}
 	for range 2 { // as often as it likes
-		if _, err := d.PutBack(t.Context()); err != nil || strings.Count(m.all(), line) != 2 || !strings.HasPrefix(m.all(), "# first\n") {
+		if _, err := d.PutBack(t.Context()); err != nil || strings.Count(m.all(), line) != 2 ||
+			!strings.HasPrefix(m.all(), "# first\n") {
 			t.Errorf("%v\n%s", err, m.all())
 		}
 	}
@@ -263,7 +333,12 @@ func TestWhatWasRemovedIsPutBackAsItWas(t *testing.T) {
 func TestWhatIsPlacedIsOneLineOfTheKey(t *testing.T) {
 	ines, eve := newPerson(t, "ines"), newPerson(t, "eve")
 	for name, line := range map[string]string{
-		"two lines": ines.Line + "\n" + eve.Line, "a return": ines.Line + "\r" + eve.Line, "another key": eve.Line, "a comment": "# " + ines.Line, "nothing": "", "half": ines.Line[:30],
+		"two lines":   ines.Line + "\n" + eve.Line,
+		"a return":    ines.Line + "\r" + eve.Line,
+		"another key": eve.Line,
+		"a comment":   "# " + ines.Line,
+		"nothing":     "",
+		"half":        ines.Line[:30],
 	} {
 		m := newShelf("")
 		if _, err := door(m, nil).Place(t.Context(), Key{"ines", ines.Blob, line}); err == nil || m.all() != "" {
@@ -278,7 +353,16 @@ func TestWhatIsPlacedIsOneLineOfTheKey(t *testing.T) {
 
 // TestNothingElseChangesWhoGetsIn reads the code: the edits of a login's files are reached through this package alone.
 func TestNothingElseChangesWhoGetsIn(t *testing.T) {
-	out, err := exec.CommandContext(t.Context(), "grep", "-rnE", `\.(EditKnowing|EditAll|WriteAgentFile)\(|authorizedkeys\.File\{|sshio\.SignedEntry\(`, "--include=*.go", "..", "../../cmd").CombinedOutput()
+	out, err := exec.CommandContext(
+		t.Context(),
+		"grep",
+		"-rnE",
+		`\.(EditKnowing|EditAll|WriteAgentFile)\(|authorizedkeys\.File\{|sshio\.SignedEntry\(`,
+		"--include=*.go",
+		"..",
+		"../../cmd",
+	).
+		CombinedOutput()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		t.Fatal(err)

@@ -68,7 +68,19 @@ func (y *yard) launch() string {
 	data, err := userdata.Render(userdata.Config{LoginUser: "debian", Keys: []string{y.ines.Line, y.marek.Line}})
 	y.must(err)
 	name := fmt.Sprintf("door-%d", y.count)
-	id := y.done(y.cloud.Launch(y.t.Context(), cloud.Launch{RequestToken: name, Name: name, Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data}))
+	id := y.done(
+		y.cloud.Launch(
+			y.t.Context(),
+			cloud.Launch{
+				RequestToken: name,
+				Name:         name,
+				Image:        "debian-12",
+				Size:         "small",
+				Zone:         "north-shore-a",
+				UserData:     &data,
+			},
+		),
+	)
 	y.must(y.cloud.PermitAgent(y.t.Context(), id, true))
 	return id
 }
@@ -89,7 +101,13 @@ var ways = map[string]func(y *yard, id string) Means{
 		y.t.Cleanup(session.Close)
 		return Over(session)
 	},
-	"the guest agent":   func(y *yard, id string) Means { return ByAgent(y.cloud, cloud.AgentPlace{Instance: id}, "debian") },
+	"the guest agent": func(y *yard, id string) Means {
+		return ByAgent(
+			y.cloud,
+			cloud.AgentPlace{Instance: id},
+			"debian",
+		)
+	},
 	"the cloud's shell": func(y *yard, id string) Means { return InShell(y.cloud, id, "debian") },
 	"a helper's disk": func(y *yard, id string) Means {
 		ctx, helper, below := y.t.Context(), y.launch(), "/mnt/lent"
@@ -185,7 +203,8 @@ var rules = map[string]func(*yard, login) string{
 	"what is removed is put back": func(y *yard, l login) string {
 		before, j := l.text(), &Journal{}
 		d := New(l, j, nil, now)
-		if _, err := d.Remove(y.t.Context(), y.marek.entered(y.t), y.ines.Key); err != nil || strings.Contains(l.text(), y.ines.Line) {
+		if _, err := d.Remove(y.t.Context(), y.marek.entered(y.t), y.ines.Key); err != nil ||
+			strings.Contains(l.text(), y.ines.Line) {
 			return fmt.Sprint("removed: ", err)
 		}
 		if _, err := d.PutBack(y.t.Context()); err != nil || strings.Count(l.text(), "no-pty "+y.ines.Line) != 1 {
@@ -196,13 +215,16 @@ var rules = map[string]func(*yard, login) string{
 	"what is placed is taken back until it is proved": func(y *yard, l login) string {
 		oona, j := newPerson(y.t, "oona"), &Journal{}
 		d := New(l, j, nil, now)
-		if _, err := d.PlaceBeside(y.t.Context(), y.ines.Key, oona.Key); err != nil || !strings.Contains(l.text(), "no-pty "+oona.Line) {
+		if _, err := d.PlaceBeside(y.t.Context(), y.ines.Key, oona.Key); err != nil ||
+			!strings.Contains(l.text(), "no-pty "+oona.Line) {
 			return fmt.Sprint("placed: ", err)
 		}
-		if _, err := d.TakeBack(y.t.Context(), true, nil, oona.Key); !errors.Is(err, ErrProved) || !strings.Contains(l.text(), oona.Line) {
+		if _, err := d.TakeBack(y.t.Context(), true, nil, oona.Key); !errors.Is(err, ErrProved) ||
+			!strings.Contains(l.text(), oona.Line) {
 			return fmt.Sprint("proved: ", err)
 		}
-		if _, err := d.TakeBack(y.t.Context(), false, []Key{y.ines.Key}, oona.Key); err != nil || strings.Contains(l.text(), oona.Line) {
+		if _, err := d.TakeBack(y.t.Context(), false, []Key{y.ines.Key}, oona.Key); err != nil ||
+			strings.Contains(l.text(), oona.Line) {
 			return fmt.Sprint("taken back: ", err)
 		}
 		return ""

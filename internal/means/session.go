@@ -33,9 +33,11 @@ func (s session) seen(files []sshio.RemoteFile) (seen Seen, err error) {
 }
 
 func (s session) change(_ context.Context, edit edit) (Seen, error) {
-	files, err := s.EditKnowing(func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return edit(all, path, first, f)
-	})
+	files, err := s.EditKnowing(
+		func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			return edit(all, path, first, f)
+		},
+	)
 	if err != nil {
 		return Seen{}, err
 	}

@@ -19,7 +19,11 @@ import (
 type RefusedError struct{ Address string }
 
 func (e *RefusedError) Error() string {
-	return fmt.Sprintf("%s is on this machine, link-local, or where a cloud answers for credentials, and the service does not connect there (-allow-local-targets lets it)", e.Address)
+	return fmt.Sprintf(
+		"%s is on this machine, link-local, or where a cloud answers for credentials, and the service does not connect "+
+			"there (-allow-local-targets lets it)",
+		e.Address,
+	)
 }
 
 // metadata are the addresses where clouds answer for an instance's credentials and that are not
@@ -31,12 +35,17 @@ var metadata = []netip.Addr{
 
 // translated are the networks whose addresses a translator takes to the IPv4 address in their last four
 // bytes (RFC 6052, RFC 8215, RFC 4291 section 2.5.5.1).
-var translated = []netip.Prefix{netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("::/96")}
+var translated = []netip.Prefix{
+	netip.MustParsePrefix("64:ff9b::/96"),
+	netip.MustParsePrefix("64:ff9b:1::/48"),
+	netip.MustParsePrefix("::/96"),
+}
 
 // plain returns the address that one leads to in the end.
 func plain(ip netip.Addr) netip.Addr {
 	ip = ip.Unmap().WithZone("")
-	if slices.ContainsFunc(translated, func(p netip.Prefix) bool { return p.Contains(ip) }) && !ip.IsLoopback() && !ip.IsUnspecified() {
+	if slices.ContainsFunc(translated, func(p netip.Prefix) bool { return p.Contains(ip) }) && !ip.IsLoopback() &&
+		!ip.IsUnspecified() {
 		b := ip.As16()
 		return netip.AddrFrom4([4]byte(b[12:]))
 	}
@@ -60,7 +69,9 @@ func Dialer(timeout time.Duration) *net.Dialer {
 		if err != nil {
 			return &RefusedError{address}
 		}
-		if ip := plain(to.Addr()); slices.Contains(metadata, ip) || ip.IsLoopback() || ip.IsUnspecified() || ip.IsLinkLocalUnicast() || ip.IsMulticast() {
+		if ip := plain(to.Addr()); slices.Contains(metadata, ip) || ip.IsLoopback() || ip.IsUnspecified() ||
+			ip.IsLinkLocalUnicast() ||
+			ip.IsMulticast() {
 			return &RefusedError{address}
 		}
 		return nil

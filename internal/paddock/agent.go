@@ -41,7 +41,10 @@ func (a api) GetAgent(_ context.Context, r adapter.GetAgentRequestObject) (adapt
 	return adapter.GetAgent200JSONResponse{State: a.agentState(i)}, nil
 }
 
-func (a api) PermitAgent(_ context.Context, r adapter.PermitAgentRequestObject) (adapter.PermitAgentResponseObject, error) {
+func (a api) PermitAgent(
+	_ context.Context,
+	r adapter.PermitAgentRequestObject,
+) (adapter.PermitAgentResponseObject, error) {
 	var i instance
 	err := a.state.db.Update(func(tx *bbolt.Tx) (err error) {
 		if i, err = get[instance](tx, bucketInstances, r.Instance); err != nil {
@@ -112,7 +115,10 @@ func (d *disk) linkIn(name, user string) (string, error) {
 
 // ReadAgentFile reads with the rights of the user that is named, or as root. The path is
 // looked up on one disk, so that no symbolic link leads out of it.
-func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObject) (adapter.ReadAgentFileResponseObject, error) {
+func (a api) ReadAgentFile(
+	_ context.Context,
+	r adapter.ReadAgentFileRequestObject,
+) (adapter.ReadAgentFileResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -145,7 +151,11 @@ func (a api) ReadAgentFile(_ context.Context, r adapter.ReadAgentFileRequestObje
 		return nil, &conflict{err.Error()}
 	}
 	owner := ownerOf(name)
-	out := adapter.ReadAgentFile200JSONResponse{Kind: adapter.AgentFileKindOther, Mode: int(info.Mode().Perm()), Owner: owner}
+	out := adapter.ReadAgentFile200JSONResponse{
+		Kind:  adapter.AgentFileKindOther,
+		Mode:  int(info.Mode().Perm()),
+		Owner: owner,
+	}
 	switch {
 	case info.IsDir():
 		out.Kind = adapter.AgentFileKindFolder
@@ -171,7 +181,10 @@ var errChanged = errors.New("the file is not as it was read")
 
 // WriteAgentFile writes with the rights of the owner: a temporary file beside the old one,
 // flushed and renamed over it.
-func (a api) WriteAgentFile(_ context.Context, r adapter.WriteAgentFileRequestObject) (adapter.WriteAgentFileResponseObject, error) {
+func (a api) WriteAgentFile(
+	_ context.Context,
+	r adapter.WriteAgentFileRequestObject,
+) (adapter.WriteAgentFileResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)

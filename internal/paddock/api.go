@@ -32,11 +32,15 @@ func (c *Cloud) Handler() http.Handler {
 	r := gin.New()
 	r.Use(gin.Recovery(), c.authorize)
 	fail := func(g *gin.Context, err error) { answerProblem(g, err) }
-	strict := adapter.NewStrictHandlerWithOptions(api{c}, []adapter.StrictMiddlewareFunc{c.can, c.goWrong}, adapter.StrictGinServerOptions{
-		RequestErrorHandlerFunc:  func(g *gin.Context, err error) { answerProblem(g, &badRequest{err.Error()}) },
-		HandlerErrorFunc:         fail,
-		ResponseErrorHandlerFunc: fail,
-	})
+	strict := adapter.NewStrictHandlerWithOptions(
+		api{c},
+		[]adapter.StrictMiddlewareFunc{c.can, c.goWrong},
+		adapter.StrictGinServerOptions{
+			RequestErrorHandlerFunc:  func(g *gin.Context, err error) { answerProblem(g, &badRequest{err.Error()}) },
+			HandlerErrorFunc:         fail,
+			ResponseErrorHandlerFunc: fail,
+		},
+	)
 	adapter.RegisterHandlersWithOptions(r, strict, adapter.GinServerOptions{
 		BaseURL:      "/v1",
 		ErrorHandler: func(g *gin.Context, err error, _ int) { answerProblem(g, &badRequest{err.Error()}) },
@@ -68,13 +72,19 @@ func answerProblem(g *gin.Context, err error) {
 
 func writeProblem(g *gin.Context, status int, code, detail string) {
 	g.Header("Content-Type", "application/problem+json")
-	g.AbortWithStatusJSON(status, adapter.Problem{Status: status, Code: code, Title: http.StatusText(status), Detail: &detail})
+	g.AbortWithStatusJSON(
+		status,
+		adapter.Problem{Status: status, Code: code, Title: http.StatusText(status), Detail: &detail},
+	)
 }
 
 // api answers the calls of the contract.
 type api struct{ *Cloud }
 
-func (a api) GetCapabilities(context.Context, adapter.GetCapabilitiesRequestObject) (adapter.GetCapabilitiesResponseObject, error) {
+func (a api) GetCapabilities(
+	context.Context,
+	adapter.GetCapabilitiesRequestObject,
+) (adapter.GetCapabilitiesResponseObject, error) {
 	return adapter.GetCapabilities200JSONResponse{
 		Name:         "paddock (a stand-in cloud)",
 		Capabilities: a.capabilities(),
@@ -94,7 +104,10 @@ func (a api) ListZones(context.Context, adapter.ListZonesRequestObject) (adapter
 	return adapter.ListZones200JSONResponse(zones), nil
 }
 
-func (a api) ListInstances(_ context.Context, r adapter.ListInstancesRequestObject) (adapter.ListInstancesResponseObject, error) {
+func (a api) ListInstances(
+	_ context.Context,
+	r adapter.ListInstancesRequestObject,
+) (adapter.ListInstancesResponseObject, error) {
 	after, limit := "", 200
 	if r.Params.After != nil {
 		after = *r.Params.After
@@ -131,7 +144,10 @@ func (a api) ListInstances(_ context.Context, r adapter.ListInstancesRequestObje
 // launched is what a request token led to.
 type launched struct{ Instance, Operation string }
 
-func (a api) LaunchInstance(ctx context.Context, r adapter.LaunchInstanceRequestObject) (adapter.LaunchInstanceResponseObject, error) {
+func (a api) LaunchInstance(
+	ctx context.Context,
+	r adapter.LaunchInstanceRequestObject,
+) (adapter.LaunchInstanceResponseObject, error) {
 	l := *r.Body
 	i, err := a.judgeLaunch(l)
 	if err != nil {
@@ -206,7 +222,10 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 	return i, nil
 }
 
-func (a api) GetInstance(_ context.Context, r adapter.GetInstanceRequestObject) (adapter.GetInstanceResponseObject, error) {
+func (a api) GetInstance(
+	_ context.Context,
+	r adapter.GetInstanceRequestObject,
+) (adapter.GetInstanceResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -214,28 +233,61 @@ func (a api) GetInstance(_ context.Context, r adapter.GetInstanceRequestObject) 
 	return adapter.GetInstance200JSONResponse(i.Instance), nil
 }
 
-func (a api) TerminateInstance(ctx context.Context, r adapter.TerminateInstanceRequestObject) (adapter.TerminateInstanceResponseObject, error) {
+func (a api) TerminateInstance(
+	ctx context.Context,
+	r adapter.TerminateInstanceRequestObject,
+) (adapter.TerminateInstanceResponseObject, error) {
 	if i, err := a.state.instance(r.Instance); err == nil && i.State == adapter.InstanceStateTerminated {
 		op, err := a.state.operation(i.Operation)
 		return adapter.TerminateInstance202JSONResponse(op.Operation), err
 	}
-	op, err := a.begin(ctx, r.Instance, adapter.OperationKindTerminate, adapter.InstanceStateTerminating,
-		adapter.InstanceStateLaunching, adapter.InstanceStateRunning, adapter.InstanceStateStopped, adapter.InstanceStateFailed,
-		adapter.InstanceStateStarting, adapter.InstanceStateStopping)
+	op, err := a.begin(
+		ctx,
+		r.Instance,
+		adapter.OperationKindTerminate,
+		adapter.InstanceStateTerminating,
+		adapter.InstanceStateLaunching,
+		adapter.InstanceStateRunning,
+		adapter.InstanceStateStopped,
+		adapter.InstanceStateFailed,
+		adapter.InstanceStateStarting,
+		adapter.InstanceStateStopping,
+	)
 	return adapter.TerminateInstance202JSONResponse(a.progress(op)), err
 }
 
-func (a api) StartInstance(ctx context.Context, r adapter.StartInstanceRequestObject) (adapter.StartInstanceResponseObject, error) {
-	op, err := a.begin(ctx, r.Instance, adapter.OperationKindStart, adapter.InstanceStateStarting, adapter.InstanceStateStopped)
+func (a api) StartInstance(
+	ctx context.Context,
+	r adapter.StartInstanceRequestObject,
+) (adapter.StartInstanceResponseObject, error) {
+	op, err := a.begin(
+		ctx,
+		r.Instance,
+		adapter.OperationKindStart,
+		adapter.InstanceStateStarting,
+		adapter.InstanceStateStopped,
+	)
 	return adapter.StartInstance202JSONResponse(a.progress(op)), err
 }
 
-func (a api) StopInstance(ctx context.Context, r adapter.StopInstanceRequestObject) (adapter.StopInstanceResponseObject, error) {
-	op, err := a.begin(ctx, r.Instance, adapter.OperationKindStop, adapter.InstanceStateStopping, adapter.InstanceStateRunning)
+func (a api) StopInstance(
+	ctx context.Context,
+	r adapter.StopInstanceRequestObject,
+) (adapter.StopInstanceResponseObject, error) {
+	op, err := a.begin(
+		ctx,
+		r.Instance,
+		adapter.OperationKindStop,
+		adapter.InstanceStateStopping,
+		adapter.InstanceStateRunning,
+	)
 	return adapter.StopInstance202JSONResponse(a.progress(op)), err
 }
 
-func (a api) GetBootOutput(_ context.Context, r adapter.GetBootOutputRequestObject) (adapter.GetBootOutputResponseObject, error) {
+func (a api) GetBootOutput(
+	_ context.Context,
+	r adapter.GetBootOutputRequestObject,
+) (adapter.GetBootOutputResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -243,7 +295,10 @@ func (a api) GetBootOutput(_ context.Context, r adapter.GetBootOutputRequestObje
 	return adapter.GetBootOutput200TextResponse(i.BootOutput), nil
 }
 
-func (a api) GetOperation(_ context.Context, r adapter.GetOperationRequestObject) (adapter.GetOperationResponseObject, error) {
+func (a api) GetOperation(
+	_ context.Context,
+	r adapter.GetOperationRequestObject,
+) (adapter.GetOperationResponseObject, error) {
 	op, err := a.state.operation(r.Operation)
 	if err != nil {
 		return nil, fmt.Errorf("operation %s: %w", r.Operation, err)
@@ -251,19 +306,31 @@ func (a api) GetOperation(_ context.Context, r adapter.GetOperationRequestObject
 	return adapter.GetOperation200JSONResponse(a.progress(op)), nil
 }
 
-func (a api) ListFirewallRules(context.Context, adapter.ListFirewallRulesRequestObject) (adapter.ListFirewallRulesResponseObject, error) {
+func (a api) ListFirewallRules(
+	context.Context,
+	adapter.ListFirewallRulesRequestObject,
+) (adapter.ListFirewallRulesResponseObject, error) {
 	rules, err := a.state.rules()
 	return adapter.ListFirewallRules200JSONResponse(rules), err
 }
 
-func (a api) AddFirewallRule(_ context.Context, r adapter.AddFirewallRuleRequestObject) (adapter.AddFirewallRuleResponseObject, error) {
+func (a api) AddFirewallRule(
+	_ context.Context,
+	r adapter.AddFirewallRuleRequestObject,
+) (adapter.AddFirewallRuleResponseObject, error) {
 	if _, err := netip.ParsePrefix(r.Body.Source); err != nil {
 		return nil, &badRequest{fmt.Sprintf("source %q is not an address range such as 198.51.100.0/24", r.Body.Source)}
 	}
 	if r.Body.Group == "" || r.Body.Port < 1 || r.Body.Port > 65535 {
 		return nil, &badRequest{"a group and a port from 1 to 65535 must be given"}
 	}
-	rule := adapter.FirewallRule{Id: newID("rule"), Group: r.Body.Group, Source: r.Body.Source, Port: r.Body.Port, RequestToken: r.Body.RequestToken}
+	rule := adapter.FirewallRule{
+		Id:           newID("rule"),
+		Group:        r.Body.Group,
+		Source:       r.Body.Source,
+		Port:         r.Body.Port,
+		RequestToken: r.Body.RequestToken,
+	}
 	err := a.state.db.Update(func(tx *bbolt.Tx) error {
 		if rule.RequestToken != nil && *rule.RequestToken != "" {
 			if before, err := get[adapter.FirewallRule](tx, bucketTokens, "rule "+*rule.RequestToken); err == nil {
@@ -279,7 +346,10 @@ func (a api) AddFirewallRule(_ context.Context, r adapter.AddFirewallRuleRequest
 	return adapter.AddFirewallRule201JSONResponse(rule), err
 }
 
-func (a api) RemoveFirewallRule(_ context.Context, r adapter.RemoveFirewallRuleRequestObject) (adapter.RemoveFirewallRuleResponseObject, error) {
+func (a api) RemoveFirewallRule(
+	_ context.Context,
+	r adapter.RemoveFirewallRuleRequestObject,
+) (adapter.RemoveFirewallRuleResponseObject, error) {
 	err := a.state.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketRules).Delete([]byte(r.Rule)) })
 	return adapter.RemoveFirewallRule204Response{}, err
 }

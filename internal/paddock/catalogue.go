@@ -5,12 +5,51 @@ import "plumlatch/internal/paddock/adapter"
 var anyKey = []string{"ed25519", "rsa", "ecdsa", "sk-ed25519", "sk-ecdsa"}
 
 var images = []adapter.Image{
-	{Name: "debian-12", Title: "Debian 12", Family: adapter.ImageFamilyLinux, LoginUser: "debian", GuestAgent: true, BrowserShell: new(true), KeyTypes: anyKey},
-	{Name: "ubuntu-24.04", Title: "Ubuntu 24.04 LTS", Family: adapter.ImageFamilyLinux, LoginUser: "ubuntu", GuestAgent: true, MetadataKeys: new(true), BrowserShell: new(true), KeyTypes: anyKey},
-	{Name: "fedora-42", Title: "Fedora 42", Family: adapter.ImageFamilyLinux, LoginUser: "fedora", GuestAgent: true, BrowserShell: new(true), KeyTypes: anyKey},
+	{
+		Name:         "debian-12",
+		Title:        "Debian 12",
+		Family:       adapter.ImageFamilyLinux,
+		LoginUser:    "debian",
+		GuestAgent:   true,
+		BrowserShell: new(true),
+		KeyTypes:     anyKey,
+	},
+	{
+		Name:         "ubuntu-24.04",
+		Title:        "Ubuntu 24.04 LTS",
+		Family:       adapter.ImageFamilyLinux,
+		LoginUser:    "ubuntu",
+		GuestAgent:   true,
+		MetadataKeys: new(true),
+		BrowserShell: new(true),
+		KeyTypes:     anyKey,
+	},
+	{
+		Name:         "fedora-42",
+		Title:        "Fedora 42",
+		Family:       adapter.ImageFamilyLinux,
+		LoginUser:    "fedora",
+		GuestAgent:   true,
+		BrowserShell: new(true),
+		KeyTypes:     anyKey,
+	},
 	{Name: "alpine-3.22", Title: "Alpine 3.22", Family: adapter.ImageFamilyLinux, LoginUser: "root", KeyTypes: anyKey},
-	{Name: "gateway-os-7", Title: "Field gateway OS 7", Family: adapter.ImageFamilyLinux, LoginUser: "warden", MetadataKeys: new(true), KeyTypes: anyKey},
-	{Name: "windows-2022", Title: "Windows Server 2022", Family: adapter.ImageFamilyWindows, LoginUser: "administrator", GuestAgent: true, KeyTypes: []string{"rsa"}},
+	{
+		Name:         "gateway-os-7",
+		Title:        "Field gateway OS 7",
+		Family:       adapter.ImageFamilyLinux,
+		LoginUser:    "warden",
+		MetadataKeys: new(true),
+		KeyTypes:     anyKey,
+	},
+	{
+		Name:       "windows-2022",
+		Title:      "Windows Server 2022",
+		Family:     adapter.ImageFamilyWindows,
+		LoginUser:  "administrator",
+		GuestAgent: true,
+		KeyTypes:   []string{"rsa"},
+	},
 }
 
 var sizes = []adapter.Size{
@@ -54,8 +93,16 @@ type layout struct {
 }
 
 var layouts = map[string]layout{
-	"debian-12": {"/dev/vda", "ext4", false}, "ubuntu-24.04": {"/dev/sda", "xfs", false}, "fedora-42": {"/dev/vda", "xfs", true},
-	"alpine-3.22": {"/dev/xvda", "ext4", false}, "gateway-os-7": {"/dev/mmcblk0", "xfs", false}, "windows-2022": {"/dev/sda", "ntfs", false},
+	"debian-12": {
+		"/dev/vda",
+		"ext4",
+		false,
+	}, "ubuntu-24.04": {"/dev/sda", "xfs", false}, "fedora-42": {"/dev/vda", "xfs", true},
+	"alpine-3.22": {
+		"/dev/xvda",
+		"ext4",
+		false,
+	}, "gateway-os-7": {"/dev/mmcblk0", "xfs", false}, "windows-2022": {"/dev/sda", "ntfs", false},
 }
 
 func zoneNamed(name string) (adapter.Zone, bool) {

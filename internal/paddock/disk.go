@@ -80,7 +80,10 @@ func (c *Cloud) makeDisk(i instance, image adapter.Image) error {
 		}
 	}
 	if size := sizeNamed(i.Size); size.TemporaryDiskGib > 0 {
-		if err := errors.Join(d.root.MkdirAll(scratch, 0o755), d.write(scratch+"/README", []byte("A temporary disk of "+i.Name+"\n"), 0o644)); err != nil {
+		if err := errors.Join(
+			d.root.MkdirAll(scratch, 0o755),
+			d.write(scratch+"/README", []byte("A temporary disk of "+i.Name+"\n"), 0o644),
+		); err != nil {
 			return err
 		}
 	}
@@ -200,7 +203,8 @@ type cloudConfig struct {
 }
 
 // firstBoot applies user-data as cloud-init would, and returns what it wrote to
-// the console. On the copy of another disk the keys that stand there stay. Bad user-data is told there and places nothing, as on real images.
+// the console. On the copy of another disk the keys that stand there stay. Bad user-data is told there and
+// places nothing, as on real images.
 func (d *disk) firstBoot(image adapter.Image, userData string, copied bool) (string, error) {
 	var out bytes.Buffer
 	var config cloudConfig

@@ -198,7 +198,12 @@ func (c *Cloud) checkRoot(i instance) error {
 				continue
 			}
 			if a.Device != i.Device || d.Id != i.RootDisk {
-				return fmt.Errorf("the system looks for its root at %s and finds none: the disk %s is attached as %s", i.Device, d.Id, a.Device)
+				return fmt.Errorf(
+					"the system looks for its root at %s and finds none: the disk %s is attached as %s",
+					i.Device,
+					d.Id,
+					a.Device,
+				)
 			}
 			return nil
 		}
@@ -230,7 +235,10 @@ func (a api) disksOf(instance *string) ([]diskRecord, error) {
 	return all[diskRecord](a.state, bucketDisks, "", noLimit, nil)
 }
 
-func (a api) AttachDisk(ctx context.Context, r adapter.AttachDiskRequestObject) (adapter.AttachDiskResponseObject, error) {
+func (a api) AttachDisk(
+	ctx context.Context,
+	r adapter.AttachDiskRequestObject,
+) (adapter.AttachDiskResponseObject, error) {
 	want := adapter.Attachment{Instance: r.Body.Instance, Device: r.Body.Device, Root: r.Body.Root}
 	if !strings.HasPrefix(want.Device, "/dev/") {
 		return nil, &badRequest{fmt.Sprintf("%q is no device name such as /dev/vdb", want.Device)}
@@ -257,32 +265,47 @@ func (a api) AttachDisk(ctx context.Context, r adapter.AttachDiskRequestObject) 
 	return adapter.AttachDisk202JSONResponse(a.progress(op)), err
 }
 
-func (a api) DetachDisk(ctx context.Context, r adapter.DetachDiskRequestObject) (adapter.DetachDiskResponseObject, error) {
-	op, err := a.beginOn(ctx, r.Disk, adapter.OperationKindDetach, adapter.Attachment{Instance: r.Body.Instance}, func(d diskRecord) (bool, error) {
-		at := slices.IndexFunc(d.Attachments, func(at adapter.Attachment) bool { return at.Instance == r.Body.Instance })
-		if at < 0 {
-			return true, nil
-		}
-		i, err := a.state.instance(r.Body.Instance)
-		if err != nil {
-			return false, fmt.Errorf("instance %s: %w", r.Body.Instance, err)
-		}
-		if d.Attachments[at].Root && i.State != adapter.InstanceStateStopped {
-			return false, &conflict{fmt.Sprintf("%s is %s; its root disk is detached while it is stopped", i.Name, i.State)}
-		}
-		for point, id := range i.Mounts {
-			if id == d.Id {
-				return false, &conflict{"the disk is mounted at " + point}
+func (a api) DetachDisk(
+	ctx context.Context,
+	r adapter.DetachDiskRequestObject,
+) (adapter.DetachDiskResponseObject, error) {
+	op, err := a.beginOn(
+		ctx,
+		r.Disk,
+		adapter.OperationKindDetach,
+		adapter.Attachment{Instance: r.Body.Instance},
+		func(d diskRecord) (bool, error) {
+			at := slices.IndexFunc(d.Attachments, func(at adapter.Attachment) bool { return at.Instance == r.Body.Instance })
+			if at < 0 {
+				return true, nil
 			}
-		}
-		return false, nil
-	})
+			i, err := a.state.instance(r.Body.Instance)
+			if err != nil {
+				return false, fmt.Errorf("instance %s: %w", r.Body.Instance, err)
+			}
+			if d.Attachments[at].Root && i.State != adapter.InstanceStateStopped {
+				return false, &conflict{fmt.Sprintf("%s is %s; its root disk is detached while it is stopped", i.Name, i.State)}
+			}
+			for point, id := range i.Mounts {
+				if id == d.Id {
+					return false, &conflict{"the disk is mounted at " + point}
+				}
+			}
+			return false, nil
+		},
+	)
 	return adapter.DetachDisk202JSONResponse(a.progress(op)), err
 }
 
 // beginOn starts an operation on a disk, or answers with the same one that is under
 // way; where judge finds that its end is reached, with one that is done.
-func (c *Cloud) beginOn(ctx context.Context, id string, kind adapter.OperationKind, want adapter.Attachment, judge func(diskRecord) (bool, error)) (operation, error) {
+func (c *Cloud) beginOn(
+	ctx context.Context,
+	id string,
+	kind adapter.OperationKind,
+	want adapter.Attachment,
+	judge func(diskRecord) (bool, error),
+) (operation, error) {
 	defer c.lock(id)()
 	d, err := c.state.disk(id)
 	if err != nil {
@@ -365,7 +388,10 @@ func (d *disk) labelOf(name string) string {
 }
 
 // MoveAddress gives the static address of one instance to another.
-func (a api) MoveAddress(_ context.Context, r adapter.MoveAddressRequestObject) (adapter.MoveAddressResponseObject, error) {
+func (a api) MoveAddress(
+	_ context.Context,
+	r adapter.MoveAddressRequestObject,
+) (adapter.MoveAddressResponseObject, error) {
 	if r.Instance == r.Body.To {
 		return nil, &badRequest{"an address is moved from one instance to another"}
 	}

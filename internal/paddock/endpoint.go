@@ -51,7 +51,15 @@ func (c *Cloud) listen(i instance) error {
 		d.close()
 		return err
 	}
-	e := &endpoint{cloud: c, id: i.Id, hostname: i.Name, firewall: i.Firewall, disk: d, booted: time.Now(), conns: map[net.Conn]bool{}}
+	e := &endpoint{
+		cloud:    c,
+		id:       i.Id,
+		hostname: i.Name,
+		firewall: i.Firewall,
+		disk:     d,
+		booted:   time.Now(),
+		conns:    map[net.Conn]bool{},
+	}
 	e.config = &ssh.ServerConfig{PublicKeyCallback: e.checkKey, MaxAuthTries: 20, ServerVersion: "SSH-2.0-paddock"}
 	for _, k := range keys {
 		e.config.AddHostKey(k)

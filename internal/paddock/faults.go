@@ -15,25 +15,51 @@ import (
 
 // everything is what the stand-in can do.
 var everything = []adapter.Capability{
-	adapter.CapabilityLaunch, adapter.CapabilityStartStop, adapter.CapabilityBootOutput, adapter.CapabilityFirewall, adapter.CapabilityGuestAgent,
-	adapter.CapabilitySnapshots, adapter.CapabilityDisks, adapter.CapabilityStaticAddresses, adapter.CapabilityMetadataKeys, adapter.CapabilityBrowserShell, adapter.CapabilityPasswords,
+	adapter.CapabilityLaunch,
+	adapter.CapabilityStartStop,
+	adapter.CapabilityBootOutput,
+	adapter.CapabilityFirewall,
+	adapter.CapabilityGuestAgent,
+	adapter.CapabilitySnapshots,
+	adapter.CapabilityDisks,
+	adapter.CapabilityStaticAddresses,
+	adapter.CapabilityMetadataKeys,
+	adapter.CapabilityBrowserShell,
+	adapter.CapabilityPasswords,
 }
 
 // needs is what a call is a part of; a call that is not named is always there.
 var needs = map[string]adapter.Capability{
-	"LaunchInstance": adapter.CapabilityLaunch, "StartInstance": adapter.CapabilityStartStop, "StopInstance": adapter.CapabilityStartStop,
-	"GetBootOutput": adapter.CapabilityBootOutput, "AddFirewallRule": adapter.CapabilityFirewall, "RemoveFirewallRule": adapter.CapabilityFirewall,
-	"ListFirewallRules": adapter.CapabilityFirewall,
-	"GetAgent":          adapter.CapabilityGuestAgent, "PermitAgent": adapter.CapabilityGuestAgent, "ReadAgentFile": adapter.CapabilityGuestAgent,
-	"WriteAgentFile": adapter.CapabilityGuestAgent, "RunAgentCommand": adapter.CapabilityGuestAgent,
-	"ListSnapshots": adapter.CapabilitySnapshots, "MakeSnapshot": adapter.CapabilitySnapshots, "DeleteSnapshot": adapter.CapabilitySnapshots,
-	"ListDisks": adapter.CapabilityDisks, "AttachDisk": adapter.CapabilityDisks, "DetachDisk": adapter.CapabilityDisks,
-	"MoveAddress": adapter.CapabilityStaticAddresses, "GetMetadataKeys": adapter.CapabilityMetadataKeys, "SetMetadataKeys": adapter.CapabilityMetadataKeys,
-	"RunInShell": adapter.CapabilityBrowserShell, "GetPassword": adapter.CapabilityPasswords, "ResetPassword": adapter.CapabilityPasswords,
+	"LaunchInstance":     adapter.CapabilityLaunch,
+	"StartInstance":      adapter.CapabilityStartStop,
+	"StopInstance":       adapter.CapabilityStartStop,
+	"GetBootOutput":      adapter.CapabilityBootOutput,
+	"AddFirewallRule":    adapter.CapabilityFirewall,
+	"RemoveFirewallRule": adapter.CapabilityFirewall,
+	"ListFirewallRules":  adapter.CapabilityFirewall,
+	"GetAgent":           adapter.CapabilityGuestAgent,
+	"PermitAgent":        adapter.CapabilityGuestAgent,
+	"ReadAgentFile":      adapter.CapabilityGuestAgent,
+	"WriteAgentFile":     adapter.CapabilityGuestAgent, "RunAgentCommand": adapter.CapabilityGuestAgent,
+	"ListSnapshots":   adapter.CapabilitySnapshots,
+	"MakeSnapshot":    adapter.CapabilitySnapshots,
+	"DeleteSnapshot":  adapter.CapabilitySnapshots,
+	"ListDisks":       adapter.CapabilityDisks,
+	"AttachDisk":      adapter.CapabilityDisks,
+	"DetachDisk":      adapter.CapabilityDisks,
+	"MoveAddress":     adapter.CapabilityStaticAddresses,
+	"GetMetadataKeys": adapter.CapabilityMetadataKeys,
+	"SetMetadataKeys": adapter.CapabilityMetadataKeys,
+	"RunInShell":      adapter.CapabilityBrowserShell,
+	"GetPassword":     adapter.CapabilityPasswords,
+	"ResetPassword":   adapter.CapabilityPasswords,
 }
 
 func (c *Cloud) capabilities() []adapter.Capability {
-	return slices.DeleteFunc(slices.Clone(everything), func(one adapter.Capability) bool { return slices.Contains(c.opts.Without, one) })
+	return slices.DeleteFunc(
+		slices.Clone(everything),
+		func(one adapter.Capability) bool { return slices.Contains(c.opts.Without, one) },
+	)
 }
 
 // can answers the calls that this cloud does without.
@@ -76,7 +102,10 @@ func (f *faults) next(call string) adapter.FaultKind {
 	return ""
 }
 
-func (a api) ScheduleFault(_ context.Context, r adapter.ScheduleFaultRequestObject) (adapter.ScheduleFaultResponseObject, error) {
+func (a api) ScheduleFault(
+	_ context.Context,
+	r adapter.ScheduleFaultRequestObject,
+) (adapter.ScheduleFaultResponseObject, error) {
 	f := *r.Body
 	for _, n := range []**int{&f.Nth, &f.Times} {
 		if *n == nil {

@@ -31,7 +31,10 @@ import (
 var shellRange = netip.MustParsePrefix("127.255.16.0/28")
 
 // RunAgentCommand runs one of the few commands that a helper needs, as root.
-func (a api) RunAgentCommand(_ context.Context, r adapter.RunAgentCommandRequestObject) (adapter.RunAgentCommandResponseObject, error) {
+func (a api) RunAgentCommand(
+	_ context.Context,
+	r adapter.RunAgentCommandRequestObject,
+) (adapter.RunAgentCommandResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -90,7 +93,10 @@ func (c *Cloud) mount(i instance, device, point string, twin bool) error {
 		return err
 	}
 	at := slices.IndexFunc(list, func(d diskRecord) bool {
-		return slices.ContainsFunc(d.Attachments, func(a adapter.Attachment) bool { return a.Instance == i.Id && a.Device == device })
+		return slices.ContainsFunc(
+			d.Attachments,
+			func(a adapter.Attachment) bool { return a.Instance == i.Id && a.Device == device },
+		)
 	})
 	switch {
 	case at < 0:
@@ -132,7 +138,10 @@ func (c *Cloud) changeInstance(id string, f func(*instance)) error {
 
 // RunInShell runs a command as the login user, where the firewall lets the cloud's own
 // range in.
-func (a api) RunInShell(_ context.Context, r adapter.RunInShellRequestObject) (adapter.RunInShellResponseObject, error) {
+func (a api) RunInShell(
+	_ context.Context,
+	r adapter.RunInShellRequestObject,
+) (adapter.RunInShellResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -148,7 +157,9 @@ func (a api) RunInShell(_ context.Context, r adapter.RunInShellRequestObject) (a
 	case e == nil:
 		return nil, &conflict{i.Name + " is " + string(i.State)}
 	case !a.admits(i.Firewall, from, SSHPort):
-		return nil, &conflict{fmt.Sprintf("the SSH port of %s is closed to %s, where the browser shell comes from", i.Name, shellRange)}
+		return nil, &conflict{
+			fmt.Sprintf("the SSH port of %s is closed to %s, where the browser shell comes from", i.Name, shellRange),
+		}
 	}
 	var input []byte
 	if r.Body.Input != nil {
@@ -266,7 +277,10 @@ func kindOf(info fs.FileInfo) string {
 	return "regular file"
 }
 
-func (a api) GetMetadataKeys(_ context.Context, r adapter.GetMetadataKeysRequestObject) (adapter.GetMetadataKeysResponseObject, error) {
+func (a api) GetMetadataKeys(
+	_ context.Context,
+	r adapter.GetMetadataKeysRequestObject,
+) (adapter.GetMetadataKeysResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -274,17 +288,24 @@ func (a api) GetMetadataKeys(_ context.Context, r adapter.GetMetadataKeysRequest
 	return adapter.GetMetadataKeys200JSONResponse(append([]adapter.MetadataKey{}, i.MetadataKeys...)), nil
 }
 
-func (a api) SetMetadataKeys(_ context.Context, r adapter.SetMetadataKeysRequestObject) (adapter.SetMetadataKeysResponseObject, error) {
+func (a api) SetMetadataKeys(
+	_ context.Context,
+	r adapter.SetMetadataKeysRequestObject,
+) (adapter.SetMetadataKeysResponseObject, error) {
 	if len(*r.Body) > 64 {
 		return nil, &badRequest{"64 entries are the limit"}
 	}
 	for _, k := range *r.Body {
-		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.Line)); err != nil || k.User == "" || strings.ContainsAny(k.Line+k.User, "\r\n/:") && strings.ContainsAny(k.User, "/:") {
+		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.Line)); err != nil || k.User == "" ||
+			strings.ContainsAny(k.Line+k.User, "\r\n/:") && strings.ContainsAny(k.User, "/:") {
 			return nil, &badRequest{"an entry has no user or no public key in one line"}
 		}
 	}
 	defer a.lock("metadata " + r.Instance)()
-	if err := a.changeInstance(r.Instance, func(i *instance) { i.MetadataKeys, i.MetadataSince = *r.Body, time.Now() }); err != nil {
+	if err := a.changeInstance(
+		r.Instance,
+		func(i *instance) { i.MetadataKeys, i.MetadataSince = *r.Body, time.Now() },
+	); err != nil {
 		return nil, err
 	}
 	a.work.Add(1)
@@ -308,7 +329,8 @@ func (c *Cloud) copyMetadataKeys(id string) {
 		return
 	}
 	image, _ := imageNamed(i.Image)
-	if image.MetadataKeys == nil || !*image.MetadataKeys || i.State != adapter.InstanceStateRunning || time.Since(i.MetadataSince) < c.opts.Latency.Metadata {
+	if image.MetadataKeys == nil || !*image.MetadataKeys || i.State != adapter.InstanceStateRunning ||
+		time.Since(i.MetadataSince) < c.opts.Latency.Metadata {
 		return
 	}
 	d, err := c.openDisk(id)
@@ -427,7 +449,10 @@ func firstKeyIn(userData string) string {
 	return config.Keys[0]
 }
 
-func (a api) GetPassword(_ context.Context, r adapter.GetPasswordRequestObject) (adapter.GetPasswordResponseObject, error) {
+func (a api) GetPassword(
+	_ context.Context,
+	r adapter.GetPasswordRequestObject,
+) (adapter.GetPasswordResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -438,7 +463,10 @@ func (a api) GetPassword(_ context.Context, r adapter.GetPasswordRequestObject) 
 	return adapter.GetPassword200JSONResponse(*i.Password), nil
 }
 
-func (a api) ResetPassword(_ context.Context, r adapter.ResetPasswordRequestObject) (adapter.ResetPasswordResponseObject, error) {
+func (a api) ResetPassword(
+	_ context.Context,
+	r adapter.ResetPasswordRequestObject,
+) (adapter.ResetPasswordResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Instance, err)
@@ -469,5 +497,10 @@ func (a api) ResetPassword(_ context.Context, r adapter.ResetPasswordRequestObje
 	if err != nil {
 		return nil, err
 	}
-	return adapter.ResetPassword200JSONResponse(*password), a.changeInstance(i.Id, func(i *instance) { i.Password = password })
+	return adapter.ResetPassword200JSONResponse(
+			*password,
+		), a.changeInstance(
+			i.Id,
+			func(i *instance) { i.Password = password },
+		)
 }

@@ -25,7 +25,11 @@ func (c *Cloud) phases(kind adapter.OperationKind, size int) []phase {
 	l := c.opts.Latency
 	switch kind {
 	case adapter.OperationKindLaunch:
-		return []phase{{"disk", l.Disk, (*Cloud).launchDisk}, {"instance", l.Instance, (*Cloud).takeAddresses}, {"boot", l.Boot, (*Cloud).boot}}
+		return []phase{
+			{"disk", l.Disk, (*Cloud).launchDisk},
+			{"instance", l.Instance, (*Cloud).takeAddresses},
+			{"boot", l.Boot, (*Cloud).boot},
+		}
 	case adapter.OperationKindStart:
 		return []phase{{"instance", l.Start, (*Cloud).takeAddresses}, {"boot", l.Boot, (*Cloud).boot}}
 	case adapter.OperationKindAttach:
@@ -54,7 +58,10 @@ func (c *Cloud) run(op operation) {
 			}
 			var err error
 			if op.Phase != p.name {
-				if _, op, err = c.state.change(op, func(_ *instance, o *operation) { o.Phase, o.PhaseSince = p.name, time.Now() }); err != nil {
+				if _, op, err = c.state.change(
+					op,
+					func(_ *instance, o *operation) { o.Phase, o.PhaseSince = p.name, time.Now() },
+				); err != nil {
 					c.fail(op, err)
 					return
 				}
@@ -123,7 +130,13 @@ var leadsTo = map[adapter.OperationKind]adapter.InstanceState{
 // begin records a new operation on an instance in one of the given states and
 // starts it. It answers with the operation of that kind that is under way, or that led
 // to where the instance is.
-func (c *Cloud) begin(ctx context.Context, id string, kind adapter.OperationKind, during adapter.InstanceState, from ...adapter.InstanceState) (operation, error) {
+func (c *Cloud) begin(
+	ctx context.Context,
+	id string,
+	kind adapter.OperationKind,
+	during adapter.InstanceState,
+	from ...adapter.InstanceState,
+) (operation, error) {
 	defer c.lock(id)()
 	var op operation
 	fresh := true
@@ -158,7 +171,13 @@ func (c *Cloud) begin(ctx context.Context, id string, kind adapter.OperationKind
 
 func (c *Cloud) newOperation(ctx context.Context, id string, kind adapter.OperationKind) operation {
 	return operation{
-		Operation:  adapter.Operation{Id: newID("op"), Kind: kind, Instance: id, State: adapter.OperationStateRunning, Phase: c.phases(kind, 0)[0].name},
+		Operation: adapter.Operation{
+			Id:       newID("op"),
+			Kind:     kind,
+			Instance: id,
+			State:    adapter.OperationStateRunning,
+			Phase:    c.phases(kind, 0)[0].name,
+		},
 		PhaseSince: time.Now(),
 		Broken:     isBroken(ctx),
 	}

@@ -97,7 +97,14 @@ func Open(o Options) (*Cloud, error) {
 	if err != nil {
 		return nil, errors.Join(err, claim.Close())
 	}
-	c := &Cloud{opts: o, log: o.Log, state: st, claim: claim, endpoints: map[string]*endpoint{}, locks: map[string]*sync.Mutex{}}
+	c := &Cloud{
+		opts:      o,
+		log:       o.Log,
+		state:     st,
+		claim:     claim,
+		endpoints: map[string]*endpoint{},
+		locks:     map[string]*sync.Mutex{},
+	}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	if err := c.resume(); err != nil {
 		c.Close()

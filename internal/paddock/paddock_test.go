@@ -41,7 +41,10 @@ type rig struct {
 
 func newRig(t *testing.T, l Latency) *rig {
 	t.Helper()
-	block := netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(210 + mathrand.IntN(40)), byte(mathrand.IntN(256)), 0}), 24)
+	block := netip.PrefixFrom(
+		netip.AddrFrom4([4]byte{127, byte(210 + mathrand.IntN(40)), byte(mathrand.IntN(256)), 0}),
+		24,
+	)
 	r := &rig{t: t, options: Options{Dir: t.TempDir(), Token: "secret", Block: block, Latency: l}}
 	r.open()
 	t.Cleanup(r.close)
@@ -80,7 +83,8 @@ func makeKey(t *testing.T) (ssh.Signer, string) {
 
 func (r *rig) await(op cloud.Operation, err error) cloud.Operation {
 	r.t.Helper()
-	for until := time.Now().Add(10 * time.Second); err == nil && op.State == "running" && time.Now().Before(until); time.Sleep(time.Millisecond) {
+	for until := time.Now().Add(10 * time.Second); err == nil && op.State == "running" &&
+		time.Now().Before(until); time.Sleep(time.Millisecond) {
 		op, err = r.client.Operation(r.t.Context(), op.Id)
 	}
 	if err != nil {
@@ -95,7 +99,19 @@ func (r *rig) launch(name string, lines ...string) cloud.Instance {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	op := r.await(r.client.Launch(r.t.Context(), cloud.Launch{RequestToken: name, Name: name, Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data}))
+	op := r.await(
+		r.client.Launch(
+			r.t.Context(),
+			cloud.Launch{
+				RequestToken: name,
+				Name:         name,
+				Image:        "debian-12",
+				Size:         "small",
+				Zone:         "north-shore-a",
+				UserData:     &data,
+			},
+		),
+	)
 	if op.State != "done" {
 		r.t.Fatalf("%+v", op)
 	}
@@ -127,15 +143,19 @@ func (r *rig) login(i cloud.Instance, user, source string, s ssh.Signer) (*ssh.C
 	if err != nil {
 		return nil, err
 	}
-	c, channels, requests, err := ssh.NewClientConn(conn, address, &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(s)},
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			for _, k := range cloud.HostKeys(output) {
-				if bytes.Equal(k.Blob, key.Marshal()) {
-					return nil
+	c, channels, requests, err := ssh.NewClientConn(
+		conn,
+		address,
+		&ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(s)},
+			HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+				for _, k := range cloud.HostKeys(output) {
+					if bytes.Equal(k.Blob, key.Marshal()) {
+						return nil
+					}
 				}
-			}
-			return errors.New("the host key is not in the boot output")
-		}})
+				return errors.New("the host key is not in the boot output")
+			}},
+	)
 	if err != nil {
 		conn.Close()
 		return nil, err
@@ -157,7 +177,8 @@ func TestOnlyThePlacedKeyOpensAndOnlyForTheImagesUser(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out, err := session.CombinedOutput("whoami && hostname; sudo whoami"); err != nil || string(out) != "debian\none\nroot\n" {
+	if out, err := session.CombinedOutput("whoami && hostname; sudo whoami"); err != nil ||
+		string(out) != "debian\none\nroot\n" {
 		t.Errorf("%q %v", out, err)
 	}
 	for name, try := range map[string]struct {
@@ -180,7 +201,10 @@ func TestTheFirewallJudgesTheSourceAddress(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := api{r.cloud}
-	if _, err := a.RemoveFirewallRule(t.Context(), adapter.RemoveFirewallRuleRequestObject{Rule: rules[0].Id}); err != nil {
+	if _, err := a.RemoveFirewallRule(
+		t.Context(),
+		adapter.RemoveFirewallRuleRequestObject{Rule: rules[0].Id},
+	); err != nil {
 		t.Fatal(err)
 	}
 	if c, err := r.login(i, "debian", "127.0.0.1", key); err == nil {
@@ -219,7 +243,17 @@ func TestStateSurvivesARestartAndOperationsGoOn(t *testing.T) {
 		c.Close()
 	}
 	data := "#cloud-config\nssh_authorized_keys:\n  - " + line + "\n"
-	op, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "cut", Name: "cut", Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data})
+	op, err := r.client.Launch(
+		t.Context(),
+		cloud.Launch{
+			RequestToken: "cut",
+			Name:         "cut",
+			Image:        "debian-12",
+			Size:         "small",
+			Zone:         "north-shore-a",
+			UserData:     &data,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -244,7 +278,10 @@ func TestAStateFromBeforeDisksWereFoundByTheirInstancesIsReadOn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(db.Update(func(tx *bbolt.Tx) error { return tx.DeleteBucket(bucketAttached) }), db.Close()); err != nil {
+	if err := errors.Join(
+		db.Update(func(tx *bbolt.Tx) error { return tx.DeleteBucket(bucketAttached) }),
+		db.Close(),
+	); err != nil {
 		t.Fatal(err)
 	}
 	r.open()
@@ -275,7 +312,10 @@ func TestOneTokenMakesOneInstance(t *testing.T) {
 
 func TestTerminateInMidLaunchWins(t *testing.T) {
 	r := newRig(t, Latency{Disk: 30 * time.Millisecond, Boot: 30 * time.Millisecond})
-	op, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "t", Name: "brief", Image: "debian-12", Size: "small", Zone: "north-shore-a"})
+	op, err := r.client.Launch(
+		t.Context(),
+		cloud.Launch{RequestToken: "t", Name: "brief", Image: "debian-12", Size: "small", Zone: "north-shore-a"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -299,7 +339,19 @@ func TestTerminateInMidLaunchWins(t *testing.T) {
 func TestBadUserDataPlacesNothingAndSaysSo(t *testing.T) {
 	r := newRig(t, Latency{})
 	for _, data := range []string{"#cloud-config\nssh_authorized_keys: [", "#!/bin/sh\nreboot\n"} {
-		op := r.await(r.client.Launch(t.Context(), cloud.Launch{RequestToken: data, Name: "odd", Image: "debian-12", Size: "small", Zone: "north-shore-a", UserData: &data}))
+		op := r.await(
+			r.client.Launch(
+				t.Context(),
+				cloud.Launch{
+					RequestToken: data,
+					Name:         "odd",
+					Image:        "debian-12",
+					Size:         "small",
+					Zone:         "north-shore-a",
+					UserData:     &data,
+				},
+			),
+		)
 		output, err := r.client.BootOutput(t.Context(), op.Instance)
 		if err != nil || !strings.Contains(output, "placed 0 keys") || len(cloud.HostKeys(output)) != 2 {
 			t.Errorf("%q: %v", output, err)
@@ -345,10 +397,14 @@ func TestFilesAreSeenWithTheLoginUsersRights(t *testing.T) {
 		"leave by a link": func() error {
 			return errors.Join(files.Symlink("/etc", "/home/debian/out"), opened(files.Create("out/new")))
 		},
-		"change a foreign mode":   func() error { return files.Chmod("/etc/passwd", 0o777) },
-		"rename into /etc":        func() error { return files.PosixRename(".ssh/authorized_keys", "/etc/moved") },
-		"remove from /etc":        func() error { return files.Remove("/etc/hostname") },
-		"rename over a file":      func() error { return errors.Join(files.Rename(".ssh/authorized_keys", ".ssh/authorized_keys")) },
+		"change a foreign mode": func() error { return files.Chmod("/etc/passwd", 0o777) },
+		"rename into /etc":      func() error { return files.PosixRename(".ssh/authorized_keys", "/etc/moved") },
+		"remove from /etc":      func() error { return files.Remove("/etc/hostname") },
+		"rename over a file": func() error {
+			return errors.Join(
+				files.Rename(".ssh/authorized_keys", ".ssh/authorized_keys"),
+			)
+		},
 		"give a file to root":     func() error { return files.Chown(".ssh/authorized_keys", 0, 0) },
 		"read what is not there":  func() error { return opened(files.Open("nothing")) },
 		"make a folder in /":      func() error { return files.Mkdir("/new") },
@@ -365,7 +421,11 @@ func TestFilesAreSeenWithTheLoginUsersRights(t *testing.T) {
 	if _, err := w.Write([]byte("x")); err != nil {
 		t.Error(err)
 	}
-	if err := errors.Join(w.Close(), files.Chmod(".ssh/new", 0o600), files.PosixRename(".ssh/new", ".ssh/authorized_keys")); err != nil {
+	if err := errors.Join(
+		w.Close(),
+		files.Chmod(".ssh/new", 0o600),
+		files.PosixRename(".ssh/new", ".ssh/authorized_keys"),
+	); err != nil {
 		t.Error(err)
 	}
 }
@@ -422,7 +482,14 @@ func TestTheAPIAsksForItsTokenAndTellsErrorsApart(t *testing.T) {
 	if _, err := r.client.Instance(t.Context(), "i-none"); !cloud.NotThere(err) {
 		t.Errorf("an instance that is not there: %v", err)
 	}
-	if _, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "t", Name: "x", Image: "none", Size: "small", Zone: "north-shore-a"}); !errors.As(err, &refused) || refused.Status != 400 {
+	if _, err := r.client.Launch(
+		t.Context(),
+		cloud.Launch{RequestToken: "t", Name: "x", Image: "none", Size: "small", Zone: "north-shore-a"},
+	); !errors.As(
+		err,
+		&refused,
+	) ||
+		refused.Status != 400 {
 		t.Errorf("an image that is not there: %v", err)
 	}
 	i := r.launch("up")
@@ -437,7 +504,10 @@ func TestTheAPIAsksForItsTokenAndTellsErrorsApart(t *testing.T) {
 
 func TestProgressGrowsThroughThePhases(t *testing.T) {
 	r := newRig(t, Latency{Disk: 100 * time.Millisecond, Boot: 100 * time.Millisecond})
-	op, err := r.client.Launch(t.Context(), cloud.Launch{RequestToken: "t", Name: "slow", Image: "debian-12", Size: "small", Zone: "north-shore-a"})
+	op, err := r.client.Launch(
+		t.Context(),
+		cloud.Launch{RequestToken: "t", Name: "slow", Image: "debian-12", Size: "small", Zone: "north-shore-a"},
+	)
 	seen := map[string]int{}
 	for err == nil && op.State == "running" {
 		if op.Percent < seen[op.Phase] {
@@ -456,7 +526,15 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	i := r.launch("door", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKWLepVmjhcmmnyayP5kjdqGOoVk/Qi0KjDJDTglMex3 c")
 	const file = "/home/debian/.ssh/authorized_keys"
 	write := func(path, was, text string) error {
-		return r.client.WriteAgentFile(t.Context(), cloud.AgentPlace{Instance: i.Id}, path, []byte(was), []byte(text), "debian", 0o600)
+		return r.client.WriteAgentFile(
+			t.Context(),
+			cloud.AgentPlace{Instance: i.Id},
+			path,
+			[]byte(was),
+			[]byte(text),
+			"debian",
+			0o600,
+		)
 	}
 	if err := write(file, "", "x"); err == nil || !strings.Contains(err.Error(), "not-permitted") {
 		t.Errorf("without a permission: %v", err)
@@ -491,7 +569,9 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 		t.Fatal(err)
 	}
 	info, err := os.Stat(disk + file)
-	if now, readErr := os.ReadFile(disk + file); err != nil || readErr != nil || string(now) != string(before)+"# more\n" || info.Mode().Perm() != 0o640 {
+	if now, readErr := os.ReadFile(disk + file); err != nil || readErr != nil ||
+		string(now) != string(before)+"# more\n" ||
+		info.Mode().Perm() != 0o640 {
 		t.Errorf("%v %v %s %v", err, readErr, now, info)
 	}
 	if err := write("/home/debian/.new/file", "", "text"); err != nil {
@@ -503,7 +583,11 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	if err := os.Symlink("/etc/passwd", disk+"/home/debian/link"); err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"/home/debian/link": "symbolic link", "/home/debian": "permission denied", "relative": "not absolute"} {
+	for path, want := range map[string]string{
+		"/home/debian/link": "symbolic link",
+		"/home/debian":      "permission denied",
+		"relative":          "not absolute",
+	} {
 		if err := write(path, "", "text"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", path, err)
 		}
@@ -518,7 +602,15 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 	}
 	outside := t.TempDir()
 	up := strings.Repeat("/..", 40) + outside + "/out"
-	if err := r.client.WriteAgentFile(t.Context(), cloud.AgentPlace{Instance: i.Id}, up, nil, []byte("text"), "root", 0o600); err != nil {
+	if err := r.client.WriteAgentFile(
+		t.Context(),
+		cloud.AgentPlace{Instance: i.Id},
+		up,
+		nil,
+		[]byte("text"),
+		"root",
+		0o600,
+	); err != nil {
 		t.Fatal(err) // as on a machine, where there is nothing above the root
 	}
 	if _, err := os.Stat(r.diskOf(i) + outside + "/out"); err != nil {
@@ -527,7 +619,15 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 	if err := os.Symlink(outside, r.diskOf(i)+"/srv/way"); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.client.WriteAgentFile(t.Context(), cloud.AgentPlace{Instance: i.Id}, "/srv/way/out", nil, []byte("text"), "root", 0o600); err == nil {
+	if err := r.client.WriteAgentFile(
+		t.Context(),
+		cloud.AgentPlace{Instance: i.Id},
+		"/srv/way/out",
+		nil,
+		[]byte("text"),
+		"root",
+		0o600,
+	); err == nil {
 		t.Error("it wrote through a link that leads off the disk")
 	}
 	if _, err := os.Stat(outside + "/out"); !errors.Is(err, fs.ErrNotExist) {
@@ -554,10 +654,12 @@ func TestASnapshotIsTheDiskAsItWas(t *testing.T) {
 	r.close() // and it stays through a restart
 	r.open()
 	list, err := r.client.Snapshots(t.Context())
-	if err != nil || len(list) != 1 || list[0].Id != *made.Snapshot || list[0].Instance != i.Id || list[0].Name != "before" {
+	if err != nil || len(list) != 1 || list[0].Id != *made.Snapshot || list[0].Instance != i.Id ||
+		list[0].Name != "before" {
 		t.Fatalf("%v %+v", err, list)
 	}
-	if copied, err := os.ReadFile(r.options.Dir + "/snapshots/" + *made.Snapshot + file); err != nil || string(copied) != string(before) {
+	if copied, err := os.ReadFile(r.options.Dir + "/snapshots/" + *made.Snapshot + file); err != nil ||
+		string(copied) != string(before) {
 		t.Errorf("%v %s", err, copied)
 	}
 	if _, err := r.client.MakeSnapshot(t.Context(), "a", "i-none", "x", false); !cloud.NotThere(err) {
@@ -599,8 +701,21 @@ func TestTheGuestAgentFollowsNothingThatTheUserPutThere(t *testing.T) {
 	if got, err := r.client.AgentFile(t.Context(), at, "/etc/shadow", "debian"); err == nil {
 		t.Errorf("debian reads /etc/shadow: %v", got)
 	}
-	for _, path := range []string{"/home/debian/.ssh/authorized_keys2", "/home/debian/.other/authorized_keys", "/root/.ssh/authorized_keys", "/etc/shadow"} {
-		if err := r.client.WriteAgentFile(t.Context(), at, path, []byte("# root's\n"), []byte("# mine\n"), "debian", 0o600); err == nil {
+	for _, path := range []string{
+		"/home/debian/.ssh/authorized_keys2",
+		"/home/debian/.other/authorized_keys",
+		"/root/.ssh/authorized_keys",
+		"/etc/shadow",
+	} {
+		if err := r.client.WriteAgentFile(
+			t.Context(),
+			at,
+			path,
+			[]byte("# root's\n"),
+			[]byte("# mine\n"),
+			"debian",
+			0o600,
+		); err == nil {
 			t.Errorf("debian has written %s", path)
 		}
 	}

@@ -83,7 +83,19 @@ func isRefused(err error, about string) bool {
 func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *testing.T) {
 	r := newRig(t, Latency{})
 	key, line := makeKey(t)
-	i, helper, far := r.launchOf("fedora-42", "north-shore-a", nil), r.launchOf("fedora-42", "north-shore-a", nil), r.launchOf("fedora-42", "north-shore-b", nil)
+	i, helper, far := r.launchOf(
+		"fedora-42",
+		"north-shore-a",
+		nil,
+	), r.launchOf(
+		"fedora-42",
+		"north-shore-a",
+		nil,
+	), r.launchOf(
+		"fedora-42",
+		"north-shore-b",
+		nil,
+	)
 	disk := r.root(i)
 	own := disk.Attachments[0]
 	ctx := t.Context()
@@ -91,14 +103,21 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 		t.Errorf("the root disk of a running instance: %v", err)
 	}
 	r.done(r.client.Stop(ctx, i.Id))
-	if _, err := r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: helper.Id, Device: "/dev/vdb"}); !isRefused(err, "attached to") {
+	if _, err := r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: helper.Id, Device: "/dev/vdb"}); !isRefused(
+		err,
+		"attached to",
+	) {
 		t.Errorf("attached twice: %v", err)
 	}
 	r.done(r.client.Detach(ctx, disk.Id, i.Id))
-	if op := r.await(r.client.Start(ctx, i.Id)); op.State != "failed" || !strings.Contains(*op.Error, "no root disk") || r.instance(i.Id).State != "stopped" {
+	if op := r.await(r.client.Start(ctx, i.Id)); op.State != "failed" || !strings.Contains(*op.Error, "no root disk") ||
+		r.instance(i.Id).State != "stopped" {
 		t.Errorf("a start without a disk: %+v", op)
 	}
-	if _, err := r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: far.Id, Device: "/dev/vdb"}); !isRefused(err, "zone") {
+	if _, err := r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: far.Id, Device: "/dev/vdb"}); !isRefused(
+		err,
+		"zone",
+	) {
 		t.Errorf("in another zone: %v", err)
 	}
 	r.done(r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: helper.Id, Device: "/dev/vdb"}))
@@ -195,7 +214,8 @@ func TestACopyOfTheKindImageStartsAsAnotherMachineWithTheOldKeysInIt(t *testing.
 		t.Fatalf("%v %+v", err, op)
 	}
 	seen := 0
-	for until := time.Now().Add(10 * time.Second); op.State == "running" && time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
+	for until := time.Now().Add(10 * time.Second); op.State == "running" &&
+		time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
 		if op, err = r.client.Operation(t.Context(), op.Id); err != nil {
 			t.Fatal(err)
 		}
@@ -271,7 +291,11 @@ func TestMetadataKeysComeAndGoWithTheirEntriesAndTouchNoOtherLine(t *testing.T) 
 		t.Fatal(err)
 	}
 	becomes(string(before))
-	for _, bad := range []cloud.MetadataKey{{User: "", Line: fresh}, {User: "ubuntu", Line: "ssh-ed25519 AAAA"}, {User: "../x", Line: fresh}} {
+	for _, bad := range []cloud.MetadataKey{
+		{User: "", Line: fresh},
+		{User: "ubuntu", Line: "ssh-ed25519 AAAA"},
+		{User: "../x", Line: fresh},
+	} {
 		if err := r.client.SetMetadataKeys(t.Context(), i.Id, []cloud.MetadataKey{bad}); err == nil {
 			t.Errorf("%+v was taken", bad)
 		}
@@ -301,14 +325,19 @@ func TestTheBrowserShellNeedsThePortOpenToItsOwnRange(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := r.client.OpenPort(ctx, "once", "default", shellRange.String(), SSHPort); err != nil || again.Id != rule.Id {
+	if again, err := r.client.OpenPort(ctx, "once", "default", shellRange.String(), SSHPort); err != nil ||
+		again.Id != rule.Id {
 		t.Errorf("%v %+v", err, again)
 	}
 	read, err := r.client.Shell(ctx, i.Id, nil, "cat", file)
 	if err != nil || string(read.Output) != line+"\n" {
 		t.Fatalf("%v %+v", err, read)
 	}
-	for _, step := range [][]string{{"dd", "of=" + file + ".new", "conv=excl,fsync"}, {"chmod", "600", file + ".new"}, {"mv", "-T", file + ".new", file}} {
+	for _, step := range [][]string{
+		{"dd", "of=" + file + ".new", "conv=excl,fsync"},
+		{"chmod", "600", file + ".new"},
+		{"mv", "-T", file + ".new", file},
+	} {
 		var input []byte
 		if step[0] == "dd" {
 			input = []byte(line + "\n" + fresh + "\n")
@@ -336,7 +365,15 @@ func TestAPasswordOpensOnlyWherePasswordLoginIsOn(t *testing.T) {
 	data := "#cloud-config\nssh_pwauth: true\npassword: brent goose\n"
 	i := r.launchOf("debian-12", "north-shore-a", func(l *cloud.Launch) { l.UserData = &data })
 	try := func(password string) error {
-		c, err := ssh.Dial("tcp", net.JoinHostPort(i.PublicAddress, "2222"), &ssh.ClientConfig{User: "debian", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+		c, err := ssh.Dial(
+			"tcp",
+			net.JoinHostPort(i.PublicAddress, "2222"),
+			&ssh.ClientConfig{
+				User:            "debian",
+				Auth:            []ssh.AuthMethod{ssh.Password(password)},
+				HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+			},
+		)
 		if err == nil {
 			c.Close()
 		}
@@ -353,7 +390,11 @@ func TestAPasswordOpensOnlyWherePasswordLoginIsOn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(file, []byte(strings.ReplaceAll(string(settings), "PasswordAuthentication yes", "PasswordAuthentication no")), 0o644); err != nil {
+	if err := os.WriteFile(
+		file,
+		[]byte(strings.ReplaceAll(string(settings), "PasswordAuthentication yes", "PasswordAuthentication no")),
+		0o644,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if try("brent goose") == nil {
@@ -465,7 +506,8 @@ func TestACloudThatDoesWithoutSomethingSaysSoAndHasNoCallForIt(t *testing.T) {
 	r.options.Without = []adapter.Capability{adapter.CapabilityDisks, adapter.CapabilityMetadataKeys}
 	r.open()
 	can, err := r.client.Capabilities(t.Context())
-	if err != nil || slices.Contains(can.Capabilities, cloud.CanDisks) || !slices.Contains(can.Capabilities, cloud.CanSnapshots) {
+	if err != nil || slices.Contains(can.Capabilities, cloud.CanDisks) ||
+		!slices.Contains(can.Capabilities, cloud.CanSnapshots) {
 		t.Errorf("%v %+v", err, can)
 	}
 	if _, err := r.client.AllDisks(t.Context()); !cloud.NotThere(err) {

@@ -66,7 +66,11 @@ func (s *session) finish(do func() int) {
 
 func (s *session) sftp() int {
 	v := &view{disk: s.endpoint.disk, user: s.user}
-	server := sftp.NewRequestServer(s.channel, sftp.Handlers{FileGet: v, FilePut: v, FileCmd: v, FileList: v}, sftp.WithStartDirectory(homeOf(s.user)))
+	server := sftp.NewRequestServer(
+		s.channel,
+		sftp.Handlers{FileGet: v, FilePut: v, FileCmd: v, FileList: v},
+		sftp.WithStartDirectory(homeOf(s.user)),
+	)
 	if err := server.Serve(); err != nil && err != io.EOF {
 		return 1
 	}
@@ -93,7 +97,12 @@ func (s *session) shell() int {
 		sign = "#"
 	}
 	t := term.NewTerminal(s.channel, fmt.Sprintf("%s@%s:~%s ", s.user, s.endpoint.hostname, sign))
-	fmt.Fprintf(t, "This is %s, a stand-in instance. Known commands: %s\n", s.endpoint.hostname, strings.Join(commandNames, " "))
+	fmt.Fprintf(
+		t,
+		"This is %s, a stand-in instance. Known commands: %s\n",
+		s.endpoint.hostname,
+		strings.Join(commandNames, " "),
+	)
 	status := 0
 	for {
 		l, err := t.ReadLine()
@@ -107,7 +116,32 @@ func (s *session) shell() int {
 	}
 }
 
-var commandNames = []string{"whoami", "hostname", "uptime", "ls", "cat", "echo", "id", "pwd", "uname", "date", "true", "false", "sudo", "stat", "dd", "chmod", "mv", "rm", "mkdir", "tee", "chpasswd", "sync", "systemctl", "exit"}
+var commandNames = []string{
+	"whoami",
+	"hostname",
+	"uptime",
+	"ls",
+	"cat",
+	"echo",
+	"id",
+	"pwd",
+	"uname",
+	"date",
+	"true",
+	"false",
+	"sudo",
+	"stat",
+	"dd",
+	"chmod",
+	"mv",
+	"rm",
+	"mkdir",
+	"tee",
+	"chpasswd",
+	"sync",
+	"systemctl",
+	"exit",
+}
 
 // execute runs one line: commands joined by ";" or "&&", without any other shell syntax.
 func (s *session) execute(user, line string, out, errs io.Writer) int {

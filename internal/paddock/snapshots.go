@@ -30,7 +30,10 @@ func (s *state) snapshot(id string) (out snapshot, err error) {
 	return out, err
 }
 
-func (a api) ListSnapshots(_ context.Context, r adapter.ListSnapshotsRequestObject) (adapter.ListSnapshotsResponseObject, error) {
+func (a api) ListSnapshots(
+	_ context.Context,
+	r adapter.ListSnapshotsRequestObject,
+) (adapter.ListSnapshotsResponseObject, error) {
 	only := ""
 	if r.Params.RequestToken != nil {
 		err := a.state.db.View(func(tx *bbolt.Tx) error {
@@ -57,7 +60,10 @@ func (a api) ListSnapshots(_ context.Context, r adapter.ListSnapshotsRequestObje
 }
 
 // MakeSnapshot copies the folder tree that is the disk of the instance.
-func (a api) MakeSnapshot(ctx context.Context, r adapter.MakeSnapshotRequestObject) (adapter.MakeSnapshotResponseObject, error) {
+func (a api) MakeSnapshot(
+	ctx context.Context,
+	r adapter.MakeSnapshotRequestObject,
+) (adapter.MakeSnapshotResponseObject, error) {
 	i, err := a.state.instance(r.Body.Instance)
 	if err != nil {
 		return nil, fmt.Errorf("instance %s: %w", r.Body.Instance, err)
@@ -66,7 +72,13 @@ func (a api) MakeSnapshot(ctx context.Context, r adapter.MakeSnapshotRequestObje
 		return nil, &badRequest{"a snapshot needs a name and a request_token"}
 	}
 	op := a.newOperation(ctx, i.Id, adapter.OperationKindSnapshot)
-	op.Disk, op.Copy = i.RootDisk, adapter.Snapshot{Id: newID("snap"), Name: r.Body.Name, Instance: i.Id, Kind: r.Body.Kind, CreatedAt: time.Now().UTC()}
+	op.Disk, op.Copy = i.RootDisk, adapter.Snapshot{
+		Id:        newID("snap"),
+		Name:      r.Body.Name,
+		Instance:  i.Id,
+		Kind:      r.Body.Kind,
+		CreatedAt: time.Now().UTC(),
+	}
 	op.Snapshot = &op.Copy.Id
 	fresh := true
 	err = a.state.db.Update(func(tx *bbolt.Tx) error {
@@ -157,7 +169,10 @@ func (c *Cloud) layCopy(i instance) error {
 	return d.write("etc/hostname", []byte(i.Name+"\n"), 0o644)
 }
 
-func (a api) DeleteSnapshot(_ context.Context, r adapter.DeleteSnapshotRequestObject) (adapter.DeleteSnapshotResponseObject, error) {
+func (a api) DeleteSnapshot(
+	_ context.Context,
+	r adapter.DeleteSnapshotRequestObject,
+) (adapter.DeleteSnapshotResponseObject, error) {
 	err := a.state.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketSnapshots).Delete([]byte(r.Snapshot)) })
 	if err == nil && filepath.IsLocal(r.Snapshot) {
 		err = os.RemoveAll(a.copyFolder(r.Snapshot))

@@ -66,7 +66,15 @@ var (
 	bucketSnapshots  = []byte("snapshots")
 	bucketDisks      = []byte("disks")
 	bucketAttached   = []byte("attached") // an instance and a disk to a key
-	buckets          = [][]byte{bucketInstances, bucketOperations, bucketRules, bucketTokens, bucketAddresses, bucketSnapshots, bucketDisks}
+	buckets          = [][]byte{
+		bucketInstances,
+		bucketOperations,
+		bucketRules,
+		bucketTokens,
+		bucketAddresses,
+		bucketSnapshots,
+		bucketDisks,
+	}
 )
 
 // state keeps the cloud's records in one file. It does not flush each change to
@@ -150,7 +158,13 @@ func (s *state) instances() ([]instance, error) {
 }
 
 func (s *state) runningOperations() ([]operation, error) {
-	return all(s, bucketOperations, "", noLimit, func(o operation) bool { return o.State == adapter.OperationStateRunning })
+	return all(
+		s,
+		bucketOperations,
+		"",
+		noLimit,
+		func(o operation) bool { return o.State == adapter.OperationStateRunning },
+	)
 }
 
 func (s *state) rules() ([]adapter.FirewallRule, error) {

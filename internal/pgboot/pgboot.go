@@ -92,7 +92,13 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := s.launch(bin, account, o); err != nil {
 		return nil, err
 	}
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(o.Port)), Path: "/" + role, RawQuery: "sslmode=disable"}
+	u := url.URL{
+		Scheme:   "postgres",
+		User:     url.UserPassword(role, password),
+		Host:     net.JoinHostPort("127.0.0.1", strconv.Itoa(o.Port)),
+		Path:     "/" + role,
+		RawQuery: "sslmode=disable",
+	}
 	s.URL = u.String()
 	err = s.awaitAnswer(ctx)
 	if err == nil {
@@ -117,7 +123,11 @@ func (s *Server) ensureServiceRole(ctx context.Context, u url.URL, password stri
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", serviceRole).Scan(&there); err != nil {
+	if err := conn.QueryRow(
+		ctx,
+		"SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)",
+		serviceRole,
+	).Scan(&there); err != nil {
 		return err
 	}
 	if !there {
@@ -281,8 +291,18 @@ func (s *Server) ensureCluster(ctx context.Context, bin, home string, account *s
 			}
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "--pgdata="+half, "--username="+role, "--pwfile="+handOver,
-		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync", "--no-instructions")
+	cmd := exec.CommandContext(
+		ctx,
+		filepath.Join(bin, "initdb"),
+		"--pgdata="+half,
+		"--username="+role,
+		"--pwfile="+handOver,
+		"--auth=scram-sha-256",
+		"--encoding=UTF8",
+		"--locale=C.UTF-8",
+		"--no-sync",
+		"--no-instructions",
+	)
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account}
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -302,8 +322,25 @@ func (s *Server) launch(bin string, account *syscall.Credential, o Options) erro
 		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=300",
 		"-c", "shared_buffers=128MB", "-c", "log_min_messages=warning", "-c", "log_statement=none"}
 	if o.Fast {
-		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off",
-			"-c", "wal_level=minimal", "-c", "max_wal_senders=0", "-c", "max_wal_size=4GB", "-c", "checkpoint_timeout=1h", "-c", "autovacuum=off")
+		args = append(
+			args,
+			"-c",
+			"fsync=off",
+			"-c",
+			"synchronous_commit=off",
+			"-c",
+			"full_page_writes=off",
+			"-c",
+			"wal_level=minimal",
+			"-c",
+			"max_wal_senders=0",
+			"-c",
+			"max_wal_size=4GB",
+			"-c",
+			"checkpoint_timeout=1h",
+			"-c",
+			"autovacuum=off",
+		)
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = "/", logFile, logFile

@@ -55,7 +55,9 @@ func ReadAddress(s string) (Address, error) {
 	switch u.Scheme {
 	case "http", "https":
 		if u.User != nil {
-			return Address{}, errors.New("a password in the address would be shown to whoever reads it; the signature says who sends")
+			return Address{}, errors.New(
+				"a password in the address would be shown to whoever reads it; the signature says who sends",
+			)
 		}
 	case "udp", "tcp", "tls":
 		if u.Port() == "" || strings.Trim(u.Path, "/") != "" {
@@ -81,13 +83,23 @@ func Send(ctx context.Context, a Address, name string, secret []byte, e Event, n
 }
 
 var client = &http.Client{
-	Transport:     &http.Transport{DialContext: outbound.Dialer(Timeout).DialContext, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute, ForceAttemptHTTP2: true},
+	Transport: &http.Transport{
+		DialContext:         outbound.Dialer(Timeout).DialContext,
+		MaxIdleConnsPerHost: 4,
+		IdleConnTimeout:     time.Minute,
+		ForceAttemptHTTP2:   true,
+	},
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 }
 
 func post(ctx context.Context, to, name string, secret []byte, e Event, now time.Time) error {
 	body, err := json.Marshal(map[string]any{
-		"specversion": "1.0", "id": e.ID, "source": e.Source, "type": e.Type, "subject": e.Subject, "time": e.At.UTC().Format(time.RFC3339Nano),
+		"specversion":     "1.0",
+		"id":              e.ID,
+		"source":          e.Source,
+		"type":            e.Type,
+		"subject":         e.Subject,
+		"time":            e.At.UTC().Format(time.RFC3339Nano),
 		"datacontenttype": "application/json", "data": e.Data,
 	})
 	if err != nil {
@@ -123,8 +135,18 @@ func post(ctx context.Context, to, name string, secret []byte, e Event, now time
 func Sign(r *http.Request, body []byte, name string, secret []byte, now time.Time) {
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, now.Unix(), name)
-	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", r.Method, r.URL.String(), digest, params)
+	params := fmt.Sprintf(
+		`("@method" "@target-uri" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`,
+		now.Unix(),
+		name,
+	)
+	base := fmt.Sprintf(
+		"\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		r.Method,
+		r.URL.String(),
+		digest,
+		params,
+	)
 	mac := hmac.New(sha256.New, secret)
 	mac.Write([]byte(base))
 	r.Header.Set("Content-Digest", digest)
@@ -147,8 +169,16 @@ func Message(host string, e Event) string {
 		severity = warning
 	}
 	quoted := strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace
-	return fmt.Sprintf("<%d>1 %s %s plumlatchd - %s [event@32473 id=\"%s\" subject=\"%s\"] \ufeff%s",
-		facility*8+severity, e.At.UTC().Format("2006-01-02T15:04:05.000000Z07:00"), printable(host), printable(strings.TrimPrefix(e.Type, "plumlatch.")), quoted(text.Plain(e.ID)), quoted(text.Plain(e.Subject)), text.Line(e.Sentence, 4*text.MaxMessage))
+	return fmt.Sprintf(
+		"<%d>1 %s %s plumlatchd - %s [event@32473 id=\"%s\" subject=\"%s\"] \ufeff%s",
+		facility*8+severity,
+		e.At.UTC().Format("2006-01-02T15:04:05.000000Z07:00"),
+		printable(host),
+		printable(strings.TrimPrefix(e.Type, "plumlatch.")),
+		quoted(text.Plain(e.ID)),
+		quoted(text.Plain(e.Subject)),
+		text.Line(e.Sentence, 4*text.MaxMessage),
+	)
 }
 
 // printable is a header field: printable ASCII, "-" for none.

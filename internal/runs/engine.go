@@ -72,7 +72,13 @@ func (dutyArgs) Kind() string { return "duty" }
 
 // New returns an engine that is not started yet.
 func New(s *store.Store, log *slog.Logger) *Engine {
-	return &Engine{store: s, log: log, hub: hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}}, RetryAfter: 500 * time.Millisecond, Clock: SystemClock{}}
+	return &Engine{
+		store:      s,
+		log:        log,
+		hub:        hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}},
+		RetryAfter: 500 * time.Millisecond,
+		Clock:      SystemClock{},
+	}
 }
 
 // Take adds a duty; to be called before Start.
@@ -83,8 +89,14 @@ func (e *Engine) Start(ctx context.Context, plan Planner) error {
 	ctx = store.ForWork(ctx)
 	e.plan = plan
 	w := river.NewWorkers()
-	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[wakeArgs]) error { return e.work(ctx, j.Args.Run) }))
-	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[dutyArgs]) error { return e.do(ctx, j.Args.Name) }))
+	river.AddWorker(
+		w,
+		river.WorkFunc(func(ctx context.Context, j *river.Job[wakeArgs]) error { return e.work(ctx, j.Args.Run) }),
+	)
+	river.AddWorker(
+		w,
+		river.WorkFunc(func(ctx context.Context, j *river.Job[dutyArgs]) error { return e.do(ctx, j.Args.Name) }),
+	)
 	queue, err := river.NewClient(riverpgxv5.New(e.store.Pool()), &river.Config{
 		Queues:     map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}, "duties": {MaxWorkers: 4}},
 		Workers:    w,
@@ -174,7 +186,12 @@ func (t troubles) HandleError(ctx context.Context, job *rivertype.JobRow, err er
 	return nil
 }
 
-func (t troubles) HandlePanic(_ context.Context, job *rivertype.JobRow, what any, trace string) *river.ErrorHandlerResult {
+func (t troubles) HandlePanic(
+	_ context.Context,
+	job *rivertype.JobRow,
+	what any,
+	trace string,
+) *river.ErrorHandlerResult {
 	t.log.Error("a worker panicked", "kind", job.Kind, "panic", what, "trace", trace)
 	return nil
 }

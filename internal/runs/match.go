@@ -52,9 +52,18 @@ func match(rows []store.RunStep, plan []Step) ([]store.RunStep, error) {
 	used := make([]bool, len(rows))
 	out := make([]store.RunStep, len(plan))
 	for n, step := range plan {
-		at := slices.IndexFunc(rows, func(r store.RunStep) bool { return r.Name == step.Name || slices.Contains(step.Was, r.Name) })
+		at := slices.IndexFunc(
+			rows,
+			func(r store.RunStep) bool { return r.Name == step.Name || slices.Contains(step.Was, r.Name) },
+		)
 		if at < 0 {
-			out[n] = store.RunStep{Name: step.Name, Title: step.Title, State: StepWaiting, Intent: step.Intent, Undo: step.UndoIntent}
+			out[n] = store.RunStep{
+				Name:   step.Name,
+				Title:  step.Title,
+				State:  StepWaiting,
+				Intent: step.Intent,
+				Undo:   step.UndoIntent,
+			}
 			continue
 		}
 		if used[at] {

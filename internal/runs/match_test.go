@@ -32,20 +32,60 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 		plan []Step
 		want []string // the states in the order of the plan; nil for a mismatch
 	}{
-		"unchanged":                       {recorded(done, running, waiting, waiting), plan("place", "enter", "remove", "see"), []string{done, running, waiting, waiting}},
-		"inserted behind what was begun":  {recorded(done, running, waiting, waiting), plan("place", "enter", "ask", "remove", "see"), []string{done, running, waiting, waiting, waiting}},
-		"inserted before what was begun":  {recorded(done, running, waiting, waiting), plan("place", "ask", "enter", "remove", "see"), nil},
-		"inserted at the end":             {recorded(done, done, done, running), plan("place", "enter", "remove", "see", "tell"), []string{done, done, done, running, waiting}},
-		"removed before it was begun":     {recorded(done, running, waiting, waiting), plan("place", "enter", "see"), []string{done, running, waiting}},
-		"removed after it was begun":      {recorded(done, running, waiting, waiting), plan("place", "remove", "see"), nil},
-		"removed after it was done":       {recorded(done, done, running, waiting), plan("enter", "remove", "see"), nil},
-		"renamed before it was begun":     {recorded(done, running, waiting, waiting), plan("place", "enter", "take-out", "see"), []string{done, running, waiting, waiting}},
-		"renamed, and its old name known": {recorded(done, running, waiting, waiting), []Step{{Name: "place"}, {Name: "log-in", Was: []string{"enter"}}, {Name: "remove"}, {Name: "see"}}, []string{done, running, waiting, waiting}},
-		"renamed after it was begun":      {recorded(done, running, waiting, waiting), plan("place", "log-in", "remove", "see"), nil},
-		"reordered before it was begun":   {recorded(done, waiting, waiting, waiting), plan("place", "remove", "enter", "see"), []string{done, waiting, waiting, waiting}},
-		"reordered over what was begun":   {recorded(done, running, waiting, waiting), plan("place", "remove", "enter", "see"), nil},
-		"fewer rows than steps":           {recorded(done), plan("place", "enter"), []string{done, waiting}},
-		"one twice":                       {recorded(done, waiting), plan("place", "place"), nil},
+		"unchanged": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "enter", "remove", "see"),
+			[]string{done, running, waiting, waiting},
+		},
+		"inserted behind what was begun": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "enter", "ask", "remove", "see"),
+			[]string{done, running, waiting, waiting, waiting},
+		},
+		"inserted before what was begun": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "ask", "enter", "remove", "see"),
+			nil,
+		},
+		"inserted at the end": {
+			recorded(done, done, done, running),
+			plan("place", "enter", "remove", "see", "tell"),
+			[]string{done, done, done, running, waiting},
+		},
+		"removed before it was begun": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "enter", "see"),
+			[]string{done, running, waiting},
+		},
+		"removed after it was begun": {recorded(done, running, waiting, waiting), plan("place", "remove", "see"), nil},
+		"removed after it was done":  {recorded(done, done, running, waiting), plan("enter", "remove", "see"), nil},
+		"renamed before it was begun": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "enter", "take-out", "see"),
+			[]string{done, running, waiting, waiting},
+		},
+		"renamed, and its old name known": {
+			recorded(done, running, waiting, waiting),
+			[]Step{{Name: "place"}, {Name: "log-in", Was: []string{"enter"}}, {Name: "remove"}, {Name: "see"}},
+			[]string{done, running, waiting, waiting},
+		},
+		"renamed after it was begun": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "log-in", "remove", "see"),
+			nil,
+		},
+		"reordered before it was begun": {
+			recorded(done, waiting, waiting, waiting),
+			plan("place", "remove", "enter", "see"),
+			[]string{done, waiting, waiting, waiting},
+		},
+		"reordered over what was begun": {
+			recorded(done, running, waiting, waiting),
+			plan("place", "remove", "enter", "see"),
+			nil,
+		},
+		"fewer rows than steps": {recorded(done), plan("place", "enter"), []string{done, waiting}},
+		"one twice":             {recorded(done, waiting), plan("place", "place"), nil},
 	} {
 		got, err := match(test.rows, test.plan)
 		var mismatch *MismatchError
@@ -72,7 +112,13 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 func TestALiveRunGoesOnUnderNewStepsOrIsTold(t *testing.T) {
 	begin := func(t *testing.T, g *stage) {
 		for seq, state := range []string{StepDone, StepRunning} {
-			if _, err := g.store.Pool().Exec(t.Context(), "UPDATE run_steps SET state = $1 WHERE run_id = $2 AND seq = $3", state, g.run.ID, seq); err != nil {
+			if _, err := g.store.Pool().Exec(
+				t.Context(),
+				"UPDATE run_steps SET state = $1 WHERE run_id = $2 AND seq = $3",
+				state,
+				g.run.ID,
+				seq,
+			); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -38,11 +38,23 @@ func newStage(t *testing.T) *stage {
 	}
 	t.Cleanup(s.Close)
 	g := &stage{t: t, store: s}
-	i := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: "hide-cam-1", Labels: map[string]string{}, CreatedAt: time.Now()}
+	i := store.Instance{
+		ID:        uuid.Must(uuid.NewV7()),
+		Name:      "hide-cam-1",
+		Labels:    map[string]string{},
+		CreatedAt: time.Now(),
+	}
 	if err := s.AddInstance(t.Context(), &i); err != nil {
 		t.Fatal(err)
 	}
-	g.run = store.Run{ID: uuid.Must(uuid.NewV7()), Kind: "test", InstanceID: i.ID, State: Queued, Version: 1, CreatedAt: time.Now()}
+	g.run = store.Run{
+		ID:         uuid.Must(uuid.NewV7()),
+		Kind:       "test",
+		InstanceID: i.ID,
+		State:      Queued,
+		Version:    1,
+		CreatedAt:  time.Now(),
+	}
 	for n, name := range []string{"a", "b", "c"} {
 		g.run.Steps = append(g.run.Steps, store.RunStep{RunID: g.run.ID, Seq: n, Name: name, State: StepWaiting})
 		g.plan.Steps = append(g.plan.Steps, Step{
@@ -128,7 +140,10 @@ func TestStepsAreDoneInOrderAndTheirOutcomesKept(t *testing.T) {
 
 func TestAFailureUndoesWhatWasBegunLastFirst(t *testing.T) {
 	g := newStage(t)
-	g.plan.Steps[1].Do = func(context.Context, *Progress) (string, error) { g.note("b fails"); return "", errors.New("no room") }
+	g.plan.Steps[1].Do = func(context.Context, *Progress) (string, error) {
+		g.note("b fails")
+		return "", errors.New("no room")
+	}
 	g.engine(t.Context())
 	r := g.expect(Undone, "a", "b fails", "undo b", "undo a")
 	if r.Error != "b: no room" || r.Steps[2].State != StepWaiting || r.Steps[0].State != StepUndone {
@@ -156,7 +171,11 @@ func TestATemporaryFailureIsTriedAgainForAsLongAsPatienceLasts(t *testing.T) {
 		}
 		return "", nil
 	}
-	g.plan.Steps[2].Do = func(context.Context, *Progress) (string, error) { return "", Temporary(errors.New("away for good")) }
+	g.plan.Steps[2].Do = func(context.Context, *Progress) (string, error) {
+		return "", Temporary(
+			errors.New("away for good"),
+		)
+	}
 	g.engine(t.Context())
 	if r := g.expect(Undone, "a", "undo c", "undo b", "undo a"); tries != 4 || r.Error != "c: away for good" {
 		t.Errorf("%d tries, %s", tries, r.Error)
@@ -274,7 +293,10 @@ func TestThePayloadOutlivesACut(t *testing.T) {
 		}
 		return p, err
 	}
-	if _, err := g.store.Pool().Exec(t.Context(), "UPDATE runs SET payload_version = 1, payload = '{\"operation\": \"\"}'"); err != nil {
+	if _, err := g.store.Pool().Exec(
+		t.Context(),
+		"UPDATE runs SET payload_version = 1, payload = '{\"operation\": \"\"}'",
+	); err != nil {
 		t.Fatal(err)
 	}
 	if err := e.Start(t.Context(), plan); err != nil {
@@ -346,7 +368,10 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 				return store.Run{}
 			}
 			first := resting()
-			if w := first.Waits; w.Step != "b" || w.Undo != undo || w.Who != "ines" || w.What != "to do b" || w.Next != "plumlatch b" || w.ByHand != undo || w.Since.IsZero() {
+			if w := first.Waits; w.Step != "b" || w.Undo != undo || w.Who != "ines" || w.What != "to do b" ||
+				w.Next != "plumlatch b" ||
+				w.ByHand != undo ||
+				w.Since.IsZero() {
 				t.Errorf("it waits for %+v", w)
 			}
 			for range 3 {
@@ -355,7 +380,13 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 			}
 			again := resting()
 			if !again.Waits.Since.Equal(first.Waits.Since) || again.Version > first.Version+1 {
-				t.Errorf("woken for nothing it waits since %v, version %d, was %v and %d", again.Waits.Since, again.Version, first.Waits.Since, first.Version)
+				t.Errorf(
+					"woken for nothing it waits since %v, version %d, was %v and %d",
+					again.Waits.Since,
+					again.Version,
+					first.Waits.Since,
+					first.Version,
+				)
 			}
 			if err := g.store.AddReport(t.Context(), g.run.ID, "b", store.Report{By: "ines", At: time.Now()}); err != nil {
 				t.Fatal(err)
@@ -415,7 +446,8 @@ func TestAfterItsPointOfNoReturnNothingUndoesARun(t *testing.T) {
 	g.plan.Steps[2].Do = func(context.Context, *Progress) (string, error) { g.note("c"); return "", errors.New("broken") }
 	e := g.engineWith(t.Context(), &jumpingClock{at: time.Now()})
 	r := g.expect(Done, "a", "c")
-	if r.Steps[1].State != StepLeft || r.Steps[1].Outcome != "the cloud refuses it" || r.Steps[2].State != StepLeft || tries < 20 {
+	if r.Steps[1].State != StepLeft || r.Steps[1].Outcome != "the cloud refuses it" || r.Steps[2].State != StepLeft ||
+		tries < 20 {
 		t.Errorf("after %d tries: %+v", tries, r.Steps)
 	}
 	if won, err := e.AskUndo(t.Context(), g.run.ID, "too late"); won || err != nil {
@@ -429,7 +461,12 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	rows := func(n int) store.Run {
 		run := g.run
 		run.ID = uuid.Must(uuid.NewV7())
-		i := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: fmt.Sprint("racer-", n), Labels: map[string]string{}, CreatedAt: time.Now()}
+		i := store.Instance{
+			ID:        uuid.Must(uuid.NewV7()),
+			Name:      fmt.Sprint("racer-", n),
+			Labels:    map[string]string{},
+			CreatedAt: time.Now(),
+		}
 		if err := g.store.AddInstance(t.Context(), &i); err != nil {
 			t.Fatal(err)
 		}
@@ -451,10 +488,16 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	e.RetryAfter = time.Millisecond
 	err := e.Start(t.Context(), func(run store.Run) (Plan, error) {
 		step := func(name string, commits bool, do func()) Step {
-			return Step{Name: name, Title: name, Commits: commits, Undo: func(context.Context, *Progress) error { return nil }, Do: func(context.Context, *Progress) (string, error) {
-				do()
-				return "", nil
-			}}
+			return Step{
+				Name:    name,
+				Title:   name,
+				Commits: commits,
+				Undo:    func(context.Context, *Progress) error { return nil },
+				Do: func(context.Context, *Progress) (string, error) {
+					do()
+					return "", nil
+				},
+			}
 		}
 		nothing := func() {}
 		return Plan{Undoable: true, Steps: []Step{step("a", false, nothing), step("b", true, func() {
@@ -556,7 +599,11 @@ func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
 	}
 	a := g.engine(t.Context())
 	<-inside
-	if _, err := g.store.Pool().Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())"); err != nil {
+	if _, err := g.store.Pool().Exec(
+		t.Context(),
+		"SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM "+
+			"pg_database WHERE datname = current_database())",
+	); err != nil {
 		t.Fatal(err)
 	}
 	b := New(other, slog.New(slog.DiscardHandler))
@@ -568,8 +615,15 @@ func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
 	r := g.ended()
 	close(goOn)
 	a.Stop(t.Context())
-	if after, err := g.store.RunByID(t.Context(), g.run.ID); err != nil || after.Version != r.Version || after.Steps[1].Outcome != "did b" {
-		t.Errorf("after its lock was lost a worker wrote version %d, %q; the end was %d, %v", after.Version, after.Steps[1].Outcome, r.Version, err)
+	if after, err := g.store.RunByID(t.Context(), g.run.ID); err != nil || after.Version != r.Version ||
+		after.Steps[1].Outcome != "did b" {
+		t.Errorf(
+			"after its lock was lost a worker wrote version %d, %q; the end was %d, %v",
+			after.Version,
+			after.Steps[1].Outcome,
+			r.Version,
+			err,
+		)
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -76,7 +76,15 @@ func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
 		return nil
 	}
 	p.last = now
-	return p.engine.change(ctx, p.run, store.RunChange{Steps: []store.StepChange{{Seq: p.seq, Columns: map[string]any{"percent": percent, "outcome": text.Line(what, text.MaxMessage)}}}})
+	return p.engine.change(
+		ctx,
+		p.run,
+		store.RunChange{
+			Steps: []store.StepChange{
+				{Seq: p.seq, Columns: map[string]any{"percent": percent, "outcome": text.Line(what, text.MaxMessage)}},
+			},
+		},
+	)
 }
 
 // change is a fenced change of a run that this process has taken.
@@ -225,7 +233,11 @@ func (e *Engine) undoWanted(ctx, forward context.Context, run *store.Run, plan P
 	e.logPanic(run, cause)
 	run.Error = text.Line(cause.Error(), 2*text.MaxMessage)
 	run.State = Undoing
-	return true, e.change(ctx, run, store.RunChange{Columns: map[string]any{"state": Undoing, "error": run.Error, "waits": nil}})
+	return true, e.change(
+		ctx,
+		run,
+		store.RunChange{Columns: map[string]any{"state": Undoing, "error": run.Error, "waits": nil}},
+	)
 }
 
 // isFailure tells a step that failed from a service that is stopping, a lock that was lost, or a
@@ -259,7 +271,11 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			if run.State == Queued {
 				columns["state"], run.State = Running, Running
 			}
-			if err := e.change(ctx, run, store.RunChange{Columns: columns, Steps: []store.StepChange{e.begin(row)}}); err != nil {
+			if err := e.change(
+				ctx,
+				run,
+				store.RunChange{Columns: columns, Steps: []store.StepChange{e.begin(row)}},
+			); err != nil {
 				return err
 			}
 			run.Waits = nil
@@ -281,7 +297,11 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 			e.logPanic(run, err)
 			state, outcome = StepLeft, err.Error()
 		default:
-			columns := map[string]any{"state": StepFailed, "outcome": text.Line(err.Error(), text.MaxMessage), "ended_at": e.Clock.Now()}
+			columns := map[string]any{
+				"state":    StepFailed,
+				"outcome":  text.Line(err.Error(), text.MaxMessage),
+				"ended_at": e.Clock.Now(),
+			}
 			row.State = StepFailed
 			if err := e.changeStep(ctx, run, seq, columns); err != nil {
 				return err
@@ -298,9 +318,29 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 // stepEnded writes down the end of a step together with the begin of the next, if there is one
 // that is written down by that. A step that commits the run does so in the same statement, or
 // finds that the undo was asked for: then that wins.
-func (e *Engine) stepEnded(ctx context.Context, run *store.Run, plan Plan, seq int, state StepState, outcome string) (next bool, err error) {
+func (e *Engine) stepEnded(
+	ctx context.Context,
+	run *store.Run,
+	plan Plan,
+	seq int,
+	state StepState,
+	outcome string,
+) (next bool, err error) {
 	now := e.Clock.Now()
-	c := store.RunChange{Columns: map[string]any{"waits": nil}, Steps: []store.StepChange{{Seq: seq, Columns: map[string]any{"state": state, "outcome": text.Line(outcome, text.MaxMessage), "percent": 100, "ended_at": now}}}}
+	c := store.RunChange{
+		Columns: map[string]any{"waits": nil},
+		Steps: []store.StepChange{
+			{
+				Seq: seq,
+				Columns: map[string]any{
+					"state":    state,
+					"outcome":  text.Line(outcome, text.MaxMessage),
+					"percent":  100,
+					"ended_at": now,
+				},
+			},
+		},
+	}
 	if plan.Steps[seq].Commits && run.CommittedAt == nil {
 		c.Commits, c.Columns["committed_at"] = true, now
 	}
@@ -341,7 +381,10 @@ func (e *Engine) rest(ctx context.Context, run *store.Run, step string, undo boo
 		return jsonErr
 	}
 	run.Waits = &w
-	c := store.RunChange{Columns: map[string]any{"waits": string(told)}, Steps: []store.StepChange{{Seq: seq, Columns: map[string]any{"outcome": text.Line(w.Sentence(), text.MaxMessage)}}}}
+	c := store.RunChange{
+		Columns: map[string]any{"waits": string(told)},
+		Steps:   []store.StepChange{{Seq: seq, Columns: map[string]any{"outcome": text.Line(w.Sentence(), text.MaxMessage)}}},
+	}
 	return errors.Join(e.change(ctx, run, c), err)
 }
 
@@ -373,7 +416,14 @@ func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
 			}
 			return fmt.Errorf("%s: %w", step.UndoIntent, err)
 		}
-		if err := e.change(ctx, run, store.RunChange{Columns: map[string]any{"waits": nil}, Steps: []store.StepChange{{Seq: seq, Columns: map[string]any{"state": StepUndone}}}}); err != nil {
+		if err := e.change(
+			ctx,
+			run,
+			store.RunChange{
+				Columns: map[string]any{"waits": nil},
+				Steps:   []store.StepChange{{Seq: seq, Columns: map[string]any{"state": StepUndone}}},
+			},
+		); err != nil {
 			return err
 		}
 		run.Steps[seq].State, run.Waits = StepUndone, nil
@@ -384,7 +434,12 @@ func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
 // patiently repeats do while its errors are temporary and patience lasts, less and less often
 // and with some chance in when, so that many that wait for one thing do not come at once.
 func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func() error) error {
-	pauses := &backoff.ExponentialBackOff{InitialInterval: e.RetryAfter, RandomizationFactor: 0.3, Multiplier: 1.5, MaxInterval: 20 * e.RetryAfter}
+	pauses := &backoff.ExponentialBackOff{
+		InitialInterval:     e.RetryAfter,
+		RandomizationFactor: 0.3,
+		Multiplier:          1.5,
+		MaxInterval:         20 * e.RetryAfter,
+	}
 	for until := e.Clock.Now().Add(step.Patience); ; {
 		err := guard(do)
 		passes := IsTemporary(err) && !e.Clock.Now().After(until)

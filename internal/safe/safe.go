@@ -53,7 +53,9 @@ var ErrSealed = errors.New("it was sealed under another master key or for anothe
 
 // ErrCommand is returned where the master key comes from a command, which is not ours to
 // change.
-var ErrCommand = errors.New("the master key comes from a command: have the command print the new key on its first line and the old one after it")
+var ErrCommand = errors.New(
+	"the master key comes from a command: have the command print the new key on its first line and the old one after it",
+)
 
 const (
 	masterBytes    = 32
@@ -97,7 +99,16 @@ func (s *Safe) Reload() error {
 		if err != nil {
 			return fmt.Errorf("the safe's master key: %w", err)
 		}
-		r.lines, r.marks, r.envelopes = append(r.lines, line), append(r.marks, markOf(line)), append(r.envelopes, aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher))
+		r.lines, r.marks, r.envelopes = append(
+			r.lines,
+			line,
+		), append(
+			r.marks,
+			markOf(line),
+		), append(
+			r.envelopes,
+			aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher),
+		)
 	}
 	if len(r.lines) == 0 {
 		return fmt.Errorf("the safe's master key: %s holds none", s.source())

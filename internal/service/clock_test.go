@@ -46,7 +46,17 @@ func prepare(ctx context.Context, owner, service string) error {
 	}
 	defer st.Close()
 	log := slog.New(slog.DiscardHandler)
-	return New(st, nil, runs.New(st, log), log).AddOperator(ctx, Actor{Name: "setup", Via: "service"}, IdempotencyKey{}, NewOperator{Name: "ines", Title: "Ines", Password: officePassword, Role: Admin})
+	return New(
+		st,
+		nil,
+		runs.New(st, log),
+		log,
+	).AddOperator(
+		ctx,
+		Actor{Name: "setup", Via: "service"},
+		IdempotencyKey{},
+		NewOperator{Name: "ines", Title: "Ines", Password: officePassword, Role: Admin},
+	)
 }
 
 // rig is a service with a clock that the test sets.
@@ -182,7 +192,12 @@ func (r *rig) launchWith(name, key string, steward bool) {
 			r.t.Fatal(err)
 		}
 	}
-	_, run, err := r.Launch(r.t.Context(), r.ines, IdempotencyKey{}, Launch{Name: name, Image: "debian-12", Size: "small", Keys: []string{key}, Steward: steward})
+	_, run, err := r.Launch(
+		r.t.Context(),
+		r.ines,
+		IdempotencyKey{},
+		Launch{Name: name, Image: "debian-12", Size: "small", Keys: []string{key}, Steward: steward},
+	)
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -253,7 +268,12 @@ func (r *rig) reportEntryBy(who Actor, login, key, hostKey string, signer ssh.Si
 	if err != nil {
 		return err
 	}
-	_, err = r.ReportEntry(r.t.Context(), who, login, ReportedEntry{Key: key, HostKey: hostKey, Challenge: c.ID, Signature: armoured})
+	_, err = r.ReportEntry(
+		r.t.Context(),
+		who,
+		login,
+		ReportedEntry{Key: key, HostKey: hostKey, Challenge: c.ID, Signature: armoured},
+	)
 	return err
 }
 
@@ -355,7 +375,16 @@ func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 	r := newRig(t)
 	r.launch("door", "old")
-	_, err := r.AddRotationRule(t.Context(), r.ines, IdempotencyKey{}, RuleWanted{Name: "monthly", Wanted: RotationWanted{Selection: rotation.Selection{Older: 20 * 24 * time.Hour}}, Make: makeService})
+	_, err := r.AddRotationRule(
+		t.Context(),
+		r.ines,
+		IdempotencyKey{},
+		RuleWanted{
+			Name:   "monthly",
+			Wanted: RotationWanted{Selection: rotation.Selection{Older: 20 * 24 * time.Hour}},
+			Make:   makeService,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -428,20 +457,34 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	if err != nil || len(taken) != 1 || taken[0].Phase != rotation.In {
 		t.Fatalf("%v %+v", err, taken)
 	}
-	if again, err := r.TakeRotationItems(t.Context(), r.ines, state.ID, []string{"old"}, 0); err != nil || len(again) != 0 {
+	if again, err := r.TakeRotationItems(t.Context(), r.ines, state.ID, []string{"old"}, 0); err != nil ||
+		len(again) != 0 {
 		t.Errorf("taken twice: %v %+v", err, again)
 	}
 	var p *Problem
-	if _, err := r.ReportStep(t.Context(), Actor{Name: "marek", Role: Operator}, taken[0].Run, "place", "done", ""); !errors.As(err, &p) || p.Code != "not-yours" {
+	if _, err := r.ReportStep(
+		t.Context(),
+		Actor{Name: "marek", Role: Operator},
+		taken[0].Run,
+		"place",
+		"done",
+		"",
+	); !errors.As(
+		err,
+		&p,
+	) ||
+		p.Code != "not-yours" {
 		t.Errorf("somebody else reports: %v", err)
 	}
 	r.jump(3 * time.Minute)
 	r.until("the failure", r.is(state, itemFailed))
 	items, err := r.RotationItems(t.Context(), state.ID, "", store.Page{Limit: 1})
-	if err != nil || !strings.Contains(items.Items[0].Detail, "nothing was heard from the machine of ines") || r.keysFile("door") != before {
+	if err != nil || !strings.Contains(items.Items[0].Detail, "nothing was heard from the machine of ines") ||
+		r.keysFile("door") != before {
 		t.Errorf("%v %+v", err, items)
 	}
-	if _, err := r.ReportStep(t.Context(), r.ines, taken[0].Run, "place", "done", ""); !errors.As(err, &p) || p.Code != "run-ended" {
+	if _, err := r.ReportStep(t.Context(), r.ines, taken[0].Run, "place", "done", ""); !errors.As(err, &p) ||
+		p.Code != "run-ended" {
 		t.Errorf("reported too late: %v", err)
 	}
 }

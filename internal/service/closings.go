@@ -36,8 +36,24 @@ var errOverdue = errors.New("the time for which it was to be open is over")
 
 // open opens something for the run, after it was written down how it is closed and by
 // when. It may be repeated.
-func (s *Service) open(ctx context.Context, run store.Run, kind, what string, details map[string]string, lasts time.Duration, do func(token string) error) error {
-	c := store.Closing{ID: closingID(run.ID, kind), RunID: run.ID, InstanceID: run.InstanceID, Kind: kind, What: what, Details: details, WrittenAt: s.now(), Deadline: s.now().Add(lasts)}
+func (s *Service) open(
+	ctx context.Context,
+	run store.Run,
+	kind, what string,
+	details map[string]string,
+	lasts time.Duration,
+	do func(token string) error,
+) error {
+	c := store.Closing{
+		ID:         closingID(run.ID, kind),
+		RunID:      run.ID,
+		InstanceID: run.InstanceID,
+		Kind:       kind,
+		What:       what,
+		Details:    details,
+		WrittenAt:  s.now(),
+		Deadline:   s.now().Add(lasts),
+	}
 	if err := s.store.WriteClosing(ctx, c); err != nil {
 		return err
 	}
@@ -54,7 +70,17 @@ func (s *Service) open(ctx context.Context, run store.Run, kind, what string, de
 	if written.OpenedAt != nil {
 		return nil
 	}
-	e := s.entry(actorFor(run), "restore.opened", "instance", run.Instance.Name, run.Reason, "The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what, written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"))
+	e := s.entry(
+		actorFor(run),
+		"restore.opened",
+		"instance",
+		run.Instance.Name,
+		run.Reason,
+		"The restore of %s opened %s; it is closed by %s at the latest.",
+		run.Instance.Name,
+		what,
+		written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"),
+	)
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.ChangeClosing(ctx, c.ID, map[string]any{"opened_at": s.now()}); err != nil {
 			return err
@@ -95,10 +121,24 @@ func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
 		return nil
 	}
 	now := s.now()
-	e, note := s.entry(byService, "restore.closed", "instance", c.InstanceName, "", "What was opened for the restore of %s is closed again: %s.", c.InstanceName, c.What), ""
+	e, note := s.entry(
+		byService,
+		"restore.closed",
+		"instance",
+		c.InstanceName,
+		"",
+		"What was opened for the restore of %s is closed again: %s.",
+		c.InstanceName,
+		c.What,
+	), ""
 	if by := now.Sub(c.Deadline); by > closeEvery {
 		note = fmt.Sprintf("closed %s after its deadline", restore.Words(by))
-		e.Sentence = fmt.Sprintf("What was opened for the restore of %s is closed again, %s after its deadline: %s.", c.InstanceName, restore.Words(by), c.What)
+		e.Sentence = fmt.Sprintf(
+			"What was opened for the restore of %s is closed again, %s after its deadline: %s.",
+			c.InstanceName,
+			restore.Words(by),
+			c.What,
+		)
 		e.Outcome = "late"
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
@@ -170,7 +210,18 @@ func (s *Service) leftOpen(ctx context.Context, c store.Closing, why string) err
 		if err != nil || c.Note != "" || s.now().Before(c.Deadline) {
 			return err
 		}
-		e := s.entry(byService, "restore.left-open", "instance", c.InstanceName, "", "What was opened for the restore of %s is still open beyond its deadline, %s: %s. It is tried again until it is closed.", c.InstanceName, c.What, why)
+		e := s.entry(
+			byService,
+			"restore.left-open",
+			"instance",
+			c.InstanceName,
+			"",
+			"What was opened for the restore of %s is still open beyond its deadline, %s: %s. It is tried again until it is "+
+				"closed.",
+			c.InstanceName,
+			c.What,
+			why,
+		)
 		e.Outcome = "open"
 		return tx.Note(ctx, e)
 	})

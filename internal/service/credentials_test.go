@@ -15,14 +15,27 @@ func TestATokenMakesNothingThatOutlivesIt(t *testing.T) {
 	t.Parallel()
 	o := newOffice(t)
 	ctx := t.Context()
-	signedIn, _, err := o.SignIn(ctx, SignIn{Name: "marek", Password: officePassword, Via: "console", Address: "192.0.2.1"})
+	signedIn, _, err := o.SignIn(
+		ctx,
+		SignIn{Name: "marek", Password: officePassword, Via: "console", Address: "192.0.2.1"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := o.AddToken(ctx, signedIn, IdempotencyKey{}, NewToken{Name: "wide", Limits: map[string]string{"team": "field"}}); err == nil {
+	if _, _, err := o.AddToken(
+		ctx,
+		signedIn,
+		IdempotencyKey{},
+		NewToken{Name: "wide", Limits: map[string]string{"team": "field"}},
+	); err == nil {
 		t.Errorf("an admin's token with limits: %v", err)
 	}
-	_, secret, err := o.AddToken(ctx, signedIn, IdempotencyKey{}, NewToken{Name: "field", Role: Operator, Days: 1, Limits: map[string]string{"team": "field"}})
+	_, secret, err := o.AddToken(
+		ctx,
+		signedIn,
+		IdempotencyKey{},
+		NewToken{Name: "field", Role: Operator, Days: 1, Limits: map[string]string{"team": "field"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,7 +74,12 @@ func TestAnAdminWithLimitsCannotExist(t *testing.T) {
 	t.Parallel()
 	o := newOffice(t)
 	limits := map[string]string{"team": "field"}
-	if err := o.AddOperator(t.Context(), o.ines, IdempotencyKey{}, NewOperator{Name: "lena", Password: officePassword, Role: Admin, Limits: limits}); err == nil {
+	if err := o.AddOperator(
+		t.Context(),
+		o.ines,
+		IdempotencyKey{},
+		NewOperator{Name: "lena", Password: officePassword, Role: Admin, Limits: limits},
+	); err == nil {
 		t.Error("an admin with limits was made")
 	}
 	if err := o.ChangeOperator(t.Context(), o.ines, "marek", OperatorChange{Limits: &limits}); err == nil {
@@ -72,7 +90,10 @@ func TestAnAdminWithLimitsCannotExist(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(t.Context())
-	if _, err := conn.Exec(t.Context(), `UPDATE operators SET limits = '{"team":"field"}' WHERE name = 'marek'`); err == nil {
+	if _, err := conn.Exec(
+		t.Context(),
+		`UPDATE operators SET limits = '{"team":"field"}' WHERE name = 'marek'`,
+	); err == nil {
 		t.Error("an admin was limited by SQL")
 	}
 }
@@ -87,7 +108,10 @@ func TestGuessesThatComeAtOnceAreCountedBeforeTheyAreLookedAt(t *testing.T) {
 	for n := range 80 {
 		all.Go(func() {
 			password := fmt.Sprint("a guess, number ", n)
-			_, _, err := o.SignIn(t.Context(), SignIn{Name: "marek", Password: password, Via: "console", Address: fmt.Sprint("192.0.2.", n)})
+			_, _, err := o.SignIn(
+				t.Context(),
+				SignIn{Name: "marek", Password: password, Via: "console", Address: fmt.Sprint("192.0.2.", n)},
+			)
 			mu.Lock()
 			defer mu.Unlock()
 			got[codeOf(err)]++
@@ -100,12 +124,18 @@ func TestGuessesThatComeAtOnceAreCountedBeforeTheyAreLookedAt(t *testing.T) {
 	}
 	// It holds for another process, and after a restart.
 	again := &Service{store: o.store, now: o.now, log: o.log, Safe: o.Safe}
-	_, _, err := again.SignIn(t.Context(), SignIn{Name: "marek", Password: officePassword, Via: "console", Address: "198.51.100.9"})
+	_, _, err := again.SignIn(
+		t.Context(),
+		SignIn{Name: "marek", Password: officePassword, Via: "console", Address: "198.51.100.9"},
+	)
 	if codeOf(err) != "too-many-tries" {
 		t.Errorf("another process: %v", err)
 	}
 	o.at = o.at.Add(16 * time.Minute)
-	if _, _, err := o.SignIn(t.Context(), SignIn{Name: "marek", Password: officePassword, Via: "console", Address: "198.51.100.9"}); err != nil {
+	if _, _, err := o.SignIn(
+		t.Context(),
+		SignIn{Name: "marek", Password: officePassword, Via: "console", Address: "198.51.100.9"},
+	); err != nil {
 		t.Errorf("after the wait: %v", err)
 	}
 }
@@ -116,7 +146,10 @@ func TestSessionsEndWithAPasswordThatSomebodyElseSetsAndWithAFactor(t *testing.T
 	o := newOffice(t)
 	password := officePassword
 	signIn := func() string {
-		_, secret, err := o.SignIn(t.Context(), SignIn{Name: "marek", Password: password, Via: "console", Address: "192.0.2.1"})
+		_, secret, err := o.SignIn(
+			t.Context(),
+			SignIn{Name: "marek", Password: password, Via: "console", Address: "192.0.2.1"},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

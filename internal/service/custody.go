@@ -49,7 +49,16 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 		return nil, err
 	}
 	refuse := func(p error) ([]byte, error) {
-		refused := s.entry(actor, "key.private-half", "key", name, w.Reason, "%s asked for the private half of %s, and did not get it.", actor.Name, name)
+		refused := s.entry(
+			actor,
+			"key.private-half",
+			"key",
+			name,
+			w.Reason,
+			"%s asked for the private half of %s, and did not get it.",
+			actor.Name,
+			name,
+		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
 			return nil, err
@@ -63,13 +72,40 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 	case err != nil:
 		return nil, err
 	case k.StewardOf != nil:
-		return refuse(&Problem{Kind: Forbidden, Code: "steward-key", Where: []string{name}, Detail: name + " is a steward key, whose private half leaves the safe for nobody", Remedy: "Grant a key of your own: plumlatch grant add"})
+		return refuse(
+			&Problem{
+				Kind:   Forbidden,
+				Code:   "steward-key",
+				Where:  []string{name},
+				Detail: name + " is a steward key, whose private half leaves the safe for nobody",
+				Remedy: "Grant a key of your own: plumlatch grant add",
+			},
+		)
 	case s.Safe == nil:
 		return nil, noSafe()
 	case half.ReleasedAt != nil:
-		return refuse(&Problem{Kind: Gone, Code: "private-half-released", Where: []string{name}, Detail: fmt.Sprintf("the private half of %s was handed over once, to %s on %s", name, half.ReleasedTo, half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC")), Remedy: "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + name})
+		return refuse(
+			&Problem{
+				Kind:  Gone,
+				Code:  "private-half-released",
+				Where: []string{name},
+				Detail: fmt.Sprintf(
+					"the private half of %s was handed over once, to %s on %s",
+					name,
+					half.ReleasedTo,
+					half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+				),
+				Remedy: "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + name,
+			},
+		)
 	case w.Reason == "":
-		return nil, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say why, for the daybook: -reason TEXT"}
+		return nil, &Problem{
+			Kind:   Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "no reason was given",
+			Remedy: "Say why, for the daybook: -reason TEXT",
+		}
 	}
 	if err := s.beyond(ctx, s.store, k); err != nil {
 		return refuse(err)
@@ -79,7 +115,15 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 		return nil, err
 	}
 	if !own && actor.Role != Admin {
-		return refuse(&Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", name), Remedy: "Ask them"})
+		return refuse(
+			&Problem{
+				Kind:   Forbidden,
+				Code:   "not-the-keeper",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", name),
+				Remedy: "Ask them",
+			},
+		)
 	}
 	private, err := s.Safe.Open(half.Sealed, k.ID.String())
 	if err != nil {
@@ -102,12 +146,31 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 		}
 		first, err := tx.ReleaseHalf(ctx, k.ID, actor.Name, s.now())
 		if err == nil && !first {
-			err = &Problem{Kind: Gone, Code: "private-half-released", Where: []string{name}, Detail: "the private half of " + name + " was handed over at this moment to somebody else"}
+			err = &Problem{
+				Kind:   Gone,
+				Code:   "private-half-released",
+				Where:  []string{name},
+				Detail: "the private half of " + name + " was handed over at this moment to somebody else",
+			}
 		}
 		if err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.release", "key", name, w.Reason, "%s took the private half of %s out of the safe%s%s.", actor.Name, name, consented, how))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"key.release",
+				"key",
+				name,
+				w.Reason,
+				"%s took the private half of %s out of the safe%s%s.",
+				actor.Name,
+				name,
+				consented,
+				how,
+			),
+		)
 	})
 	if err != nil {
 		clear(private)
@@ -120,7 +183,13 @@ func recipientOf(text string) (hpke.PublicKey, error) {
 	if text == "" {
 		return nil, nil
 	}
-	bad := &Problem{Kind: Invalid, Code: "bad-recipient", Field: "recipient", Detail: "the recipient is not an X25519 public key in base64", Remedy: "Leave it out, or let the client make it"}
+	bad := &Problem{
+		Kind:   Invalid,
+		Code:   "bad-recipient",
+		Field:  "recipient",
+		Detail: "the recipient is not an X25519 public key in base64",
+		Remedy: "Leave it out, or let the client make it",
+	}
 	raw, err := base64.StdEncoding.DecodeString(text)
 	if err != nil {
 		return nil, bad
@@ -146,7 +215,12 @@ func (s *Service) holds(ctx context.Context, tx *store.Store, actor Actor, k sto
 
 // lockKey locks a key for what whoever may asks for with the key's record; it asks before the lock,
 // so that nobody else makes others wait, and again after it.
-func (s *Service) lockKey(ctx context.Context, tx *store.Store, name string, may func(store.Key) error) (store.Key, error) {
+func (s *Service) lockKey(
+	ctx context.Context,
+	tx *store.Store,
+	name string,
+	may func(store.Key) error,
+) (store.Key, error) {
 	k, err := tx.KeyNamed(ctx, name)
 	if err != nil {
 		return k, s.noKey(err, name)
@@ -170,7 +244,17 @@ func (s *Service) useConsent(ctx context.Context, tx *store.Store, actor Actor, 
 		return "", err
 	}
 	c, err := tx.ConsentFor(ctx, k.ID, actor.Name, s.now())
-	needed := &Problem{Kind: Conflict, Code: "consent-needed", Where: []string{k.Name}, Detail: fmt.Sprintf("the label %s=%s asks for a second person's consent before the private half of %s is handed over", label.Name, label.Value, k.Name)}
+	needed := &Problem{
+		Kind:  Conflict,
+		Code:  "consent-needed",
+		Where: []string{k.Name},
+		Detail: fmt.Sprintf(
+			"the label %s=%s asks for a second person's consent before the private half of %s is handed over",
+			label.Name,
+			label.Value,
+			k.Name,
+		),
+	}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		needed.Remedy = "Ask for it: plumlatch consent ask " + k.Name + " -reason TEXT"
@@ -182,7 +266,13 @@ func (s *Service) useConsent(ctx context.Context, tx *store.Store, actor Actor, 
 		needed.Remedy = "Another admin or keeper decides: plumlatch consent grant " + c.ID.String()
 		return "", needed
 	case c.State == "refused":
-		return "", &Problem{Kind: Forbidden, Code: "consent-refused", Where: []string{k.Name}, Detail: fmt.Sprintf("%s refused it%s", c.DecidedBy, becauseOf(c.Note)), Remedy: "Ask them, or ask again with another reason: plumlatch consent ask " + k.Name}
+		return "", &Problem{
+			Kind:   Forbidden,
+			Code:   "consent-refused",
+			Where:  []string{k.Name},
+			Detail: fmt.Sprintf("%s refused it%s", c.DecidedBy, becauseOf(c.Note)),
+			Remedy: "Ask them, or ask again with another reason: plumlatch consent ask " + k.Name,
+		}
 	}
 	return ", with the consent of " + c.DecidedBy, tx.UseConsent(ctx, c.ID)
 }
@@ -200,14 +290,26 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 		return store.Consent{}, err
 	}
 	if reason == "" {
-		return store.Consent{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say why, for whoever decides: -reason TEXT"}
+		return store.Consent{}, &Problem{
+			Kind:   Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "no reason was given",
+			Remedy: "Say why, for whoever decides: -reason TEXT",
+		}
 	}
 	k, err := s.Key(ctx, key)
 	if err != nil {
 		return store.Consent{}, err
 	}
 	if _, err := s.store.AsksConsent(ctx, k.ID); errors.Is(err, store.ErrNotFound) {
-		return store.Consent{}, &Problem{Kind: Conflict, Code: "no-consent-needed", Where: []string{key}, Detail: "no label asks for consent before the private half of " + key + " is handed over", Remedy: "Take it: plumlatch key private " + key}
+		return store.Consent{}, &Problem{
+			Kind:   Conflict,
+			Code:   "no-consent-needed",
+			Where:  []string{key},
+			Detail: "no label asks for consent before the private half of " + key + " is handed over",
+			Remedy: "Take it: plumlatch key private " + key,
+		}
 	} else if err != nil {
 		return store.Consent{}, err
 	}
@@ -221,9 +323,24 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 		return store.Consent{}, err
 	}
 	if !own && actor.Role != Admin {
-		return store.Consent{}, &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", key), Remedy: "Ask them"}
+		return store.Consent{}, &Problem{
+			Kind:   Forbidden,
+			Code:   "not-the-keeper",
+			Where:  []string{key},
+			Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", key),
+			Remedy: "Ask them",
+		}
 	}
-	c := store.Consent{ID: newID(), KeyID: k.ID, KeyName: k.Name, AskedBy: actor.Name, Reason: reason, AskedAt: s.now().Truncate(time.Microsecond), ExpiresAt: s.now().Add(consentHolds).Truncate(time.Microsecond), State: "asked"}
+	c := store.Consent{
+		ID:        newID(),
+		KeyID:     k.ID,
+		KeyName:   k.Name,
+		AskedBy:   actor.Name,
+		Reason:    reason,
+		AskedAt:   s.now().Truncate(time.Microsecond),
+		ExpiresAt: s.now().Add(consentHolds).Truncate(time.Microsecond),
+		State:     "asked",
+	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := tx.ConsentFor(ctx, k.ID, actor.Name, s.now())
 		if err == nil && (earlier.State == "asked" || earlier.State == "granted") {
@@ -237,7 +354,19 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 		if err := tx.AddConsent(ctx, c); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "consent.ask", "key", k.Name, reason, "%s asks for consent to take the private half of %s out of the safe.", actor.Name, k.Name))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"consent.ask",
+				"key",
+				k.Name,
+				reason,
+				"%s asks for consent to take the private half of %s out of the safe.",
+				actor.Name,
+				k.Name,
+			),
+		)
 	})
 	return c, err
 }
@@ -255,7 +384,13 @@ func (s *Service) Consents(ctx context.Context) ([]store.Consent, error) {
 
 // DecideConsent grants or refuses a request. Nobody decides their own; an admin, or
 // another holder of the key, decides.
-func (s *Service) DecideConsent(ctx context.Context, actor Actor, id uuid.UUID, grant bool, note string) (store.Consent, error) {
+func (s *Service) DecideConsent(
+	ctx context.Context,
+	actor Actor,
+	id uuid.UUID,
+	grant bool,
+	note string,
+) (store.Consent, error) {
 	if err := checkText("note", note); err != nil {
 		return store.Consent{}, err
 	}
@@ -264,20 +399,37 @@ func (s *Service) DecideConsent(ctx context.Context, actor Actor, id uuid.UUID, 
 		var err error
 		c, err = tx.LockConsent(ctx, id)
 		if errors.Is(err, store.ErrNotFound) {
-			return &Problem{Kind: NotFound, Code: "no-such-consent", Detail: "there is no such request", Remedy: "See them: plumlatch consent list"}
+			return &Problem{
+				Kind:   NotFound,
+				Code:   "no-such-consent",
+				Detail: "there is no such request",
+				Remedy: "See them: plumlatch consent list",
+			}
 		}
 		if err != nil {
 			return err
 		}
 		if c.AskedBy == actor.Name {
-			return &Problem{Kind: Forbidden, Code: "own-request", Where: []string{c.KeyName}, Detail: "nobody consents to their own request", Remedy: "Ask another admin, or somebody of the key's team"}
+			return &Problem{
+				Kind:   Forbidden,
+				Code:   "own-request",
+				Where:  []string{c.KeyName},
+				Detail: "nobody consents to their own request",
+				Remedy: "Ask another admin, or somebody of the key's team",
+			}
 		}
 		if c.State != "asked" || c.ExpiresAt.Before(s.now()) {
 			state := c.State
 			if state == "asked" {
 				state = "over: its time ran out"
 			}
-			return &Problem{Kind: Conflict, Code: "consent-decided", Where: []string{c.KeyName}, Detail: "this request is " + state, Remedy: "See them: plumlatch consent list"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "consent-decided",
+				Where:  []string{c.KeyName},
+				Detail: "this request is " + state,
+				Remedy: "See them: plumlatch consent list",
+			}
 		}
 		k, err := tx.KeyByID(ctx, c.KeyID)
 		if err != nil {
@@ -288,12 +440,18 @@ func (s *Service) DecideConsent(ctx context.Context, actor Actor, id uuid.UUID, 
 			return err
 		}
 		if actor.Role != Admin && !own {
-			return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{c.KeyName}, Detail: "an admin decides, or somebody else who holds " + c.KeyName}
+			return &Problem{
+				Kind:   Forbidden,
+				Code:   "not-the-keeper",
+				Where:  []string{c.KeyName},
+				Detail: "an admin decides, or somebody else who holds " + c.KeyName,
+			}
 		}
 		action, words := "consent.grant", "%s consents that %s takes the private half of %s out of the safe."
 		c.State = "granted"
 		if !grant {
-			c.State, action, words = "refused", "consent.refuse", "%s refuses that %s takes the private half of %s out of the safe."
+			c.State, action, words = "refused", "consent.refuse", "%s refuses that %s takes the private half of %s out of the "+
+				"safe."
 		}
 		now := s.now().Truncate(time.Microsecond)
 		c.DecidedBy, c.DecidedAt, c.Note = actor.Name, &now, note
@@ -316,7 +474,8 @@ func (s *Service) SetConsentLabel(ctx context.Context, actor Actor, name, value 
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		change, action, words := tx.DeleteConsentLabel, "consent.label-end", "%s has releases under the label %s=%s ask for no consent any more."
+		change, action, words := tx.DeleteConsentLabel, "consent.label-end", "%s has releases under the label %s=%s ask "+
+			"for no consent any more."
 		if asks {
 			change = func(ctx context.Context, name, value string) (bool, error) {
 				return tx.AddConsentLabel(ctx, store.ConsentLabel{Name: name, Value: value, AddedBy: actor.Name, AddedAt: s.now()})
@@ -344,9 +503,20 @@ func (s *Service) ForgetKey(ctx context.Context, actor Actor, name string) (stor
 			case err != nil:
 				return err
 			case k.StewardOf != nil:
-				return &Problem{Kind: Conflict, Code: "steward-key", Where: []string{name}, Detail: name + " is a steward key, that nobody but the service has", Remedy: "Withdraw it: plumlatch grant withdraw " + name}
+				return &Problem{
+					Kind:   Conflict,
+					Code:   "steward-key",
+					Where:  []string{name},
+					Detail: name + " is a steward key, that nobody but the service has",
+					Remedy: "Withdraw it: plumlatch grant withdraw " + name,
+				}
 			case !own && actor.Role != Admin:
-				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin has the safe forget it", name)}
+				return &Problem{
+					Kind:   Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{name},
+					Detail: fmt.Sprintf("only the keeper of %s or an admin has the safe forget it", name),
+				}
 			}
 			return nil
 		})
@@ -356,18 +526,52 @@ func (s *Service) ForgetKey(ctx context.Context, actor Actor, name string) (stor
 		half, err := tx.KeptHalf(ctx, k.ID)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
-			return &Problem{Kind: Conflict, Code: "not-kept", Where: []string{name}, Detail: "the safe has no private half of " + name}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "not-kept",
+				Where:  []string{name},
+				Detail: "the safe has no private half of " + name,
+			}
 		case err != nil:
 			return err
 		case half.ReleasedAt == nil:
-			return &Problem{Kind: Conflict, Code: "never-released", Where: []string{name}, Detail: "nobody has the private half of " + name + " but the safe, so forgetting it would lose it", Remedy: "Take it out first: plumlatch key private " + name}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "never-released",
+				Where:  []string{name},
+				Detail: "nobody has the private half of " + name + " but the safe, so forgetting it would lose it",
+				Remedy: "Take it out first: plumlatch key private " + name,
+			}
 		case k.ProvedAt == nil || k.ProvedAt.Before(*half.ReleasedAt) || s.now().Sub(*k.ProvedAt) > proofForForgetting:
-			return &Problem{Kind: Conflict, Code: "not-proved", Where: []string{name}, Detail: fmt.Sprintf("nobody has proved within the last %d minutes to hold the private half of %s", int(proofForForgetting.Minutes()), name), Remedy: "Prove it, and then again: plumlatch key forget " + name + " -with FILE"}
+			return &Problem{
+				Kind:  Conflict,
+				Code:  "not-proved",
+				Where: []string{name},
+				Detail: fmt.Sprintf(
+					"nobody has proved within the last %d minutes to hold the private half of %s",
+					int(proofForForgetting.Minutes()),
+					name,
+				),
+				Remedy: "Prove it, and then again: plumlatch key forget " + name + " -with FILE",
+			}
 		}
 		if err := tx.ForgetHalf(ctx, k.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.forget", "key", name, "", "%s had the safe forget the private half of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"key.forget",
+				"key",
+				name,
+				"",
+				"%s had the safe forget the private half of %s; %s had proved to hold it.",
+				actor.Name,
+				name,
+				k.ProvedBy,
+			),
+		)
 	})
 	if err != nil {
 		return store.Key{}, err
@@ -377,7 +581,11 @@ func (s *Service) ForgetKey(ctx context.Context, actor Actor, name string) (stor
 
 // HandOver asks another keeper to take a key over, which is done once they prove that
 // they hold it. A private half that never left the safe changes its keeper at once.
-func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason string) (store.Key, *store.Handover, error) {
+func (s *Service) HandOver(
+	ctx context.Context,
+	actor Actor,
+	key, to, reason string,
+) (store.Key, *store.Handover, error) {
 	if err := checkText("reason", reason); err != nil {
 		return store.Key{}, nil, err
 	}
@@ -386,7 +594,12 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 		return store.Key{}, nil, err
 	}
 	if keeper == nil || to == "" {
-		return store.Key{}, nil, &Problem{Kind: Invalid, Code: "no-such-keeper", Field: "to", Detail: "nobody was named to take the key over"}
+		return store.Key{}, nil, &Problem{
+			Kind:   Invalid,
+			Code:   "no-such-keeper",
+			Field:  "to",
+			Detail: "nobody was named to take the key over",
+		}
 	}
 	if keeper.LeftAt != nil {
 		return store.Key{}, nil, &Problem{Kind: Conflict, Code: "keeper-left", Field: "to", Detail: keeper.Name + " has left"}
@@ -402,9 +615,20 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 			case err != nil:
 				return err
 			case k.StewardOf != nil:
-				return &Problem{Kind: Conflict, Code: "steward-key", Where: []string{key}, Detail: key + " is a steward key, the service's own"}
+				return &Problem{
+					Kind:   Conflict,
+					Code:   "steward-key",
+					Where:  []string{key},
+					Detail: key + " is a steward key, the service's own",
+				}
 			case !own && actor.Role != Admin:
-				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", key), Remedy: "Ask them"}
+				return &Problem{
+					Kind:   Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{key},
+					Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", key),
+					Remedy: "Ask them",
+				}
 			}
 			return nil
 		})
@@ -412,9 +636,20 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 		case err != nil:
 			return err
 		case k.State == "lost":
-			return &Problem{Kind: Conflict, Code: "key-lost", Where: []string{key}, Detail: key + " is marked as lost", Remedy: "Rotate it: plumlatch rotate plan -key " + key}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "key-lost",
+				Where:  []string{key},
+				Detail: key + " is marked as lost",
+				Remedy: "Rotate it: plumlatch rotate plan -key " + key,
+			}
 		case k.KeeperID != nil && *k.KeeperID == keeper.ID:
-			return &Problem{Kind: Conflict, Code: "keeper-already", Where: []string{key}, Detail: keeper.Name + " is its keeper already"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "keeper-already",
+				Where:  []string{key},
+				Detail: keeper.Name + " is its keeper already",
+			}
 		}
 		half, err := tx.KeptHalf(ctx, k.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -424,18 +659,60 @@ func (s *Service) HandOver(ctx context.Context, actor Actor, key, to, reason str
 			if err := tx.SetKeeper(ctx, k.ID, keeper.ID); err != nil {
 				return err
 			}
-			return tx.Note(ctx, s.entry(actor, "key.hand-over", "key", key, reason, "%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, keeper.Name))
+			return tx.Note(
+				ctx,
+				s.entry(
+					actor,
+					"key.hand-over",
+					"key",
+					key,
+					reason,
+					"%s handed %s over to %s; its private half has never left the safe.",
+					actor.Name,
+					key,
+					keeper.Name,
+				),
+			)
 		}
-		h := store.Handover{ID: newID(), KeyID: k.ID, FromKeeper: k.KeeperID, ToKeeper: keeper.ID, AskedBy: actor.Name, Reason: reason, AskedAt: s.now().Truncate(time.Microsecond), KeyName: k.Name, ToName: keeper.Name}
+		h := store.Handover{
+			ID:         newID(),
+			KeyID:      k.ID,
+			FromKeeper: k.KeeperID,
+			ToKeeper:   keeper.ID,
+			AskedBy:    actor.Name,
+			Reason:     reason,
+			AskedAt:    s.now().Truncate(time.Microsecond),
+			KeyName:    k.Name,
+			ToName:     keeper.Name,
+		}
 		waits = &h
 		if err := tx.AddHandover(ctx, h); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.hand-over-ask", "key", key, reason, "%s asked %s to take %s over, and to prove it.", actor.Name, keeper.Name, key))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"key.hand-over-ask",
+				"key",
+				key,
+				reason,
+				"%s asked %s to take %s over, and to prove it.",
+				actor.Name,
+				keeper.Name,
+				key,
+			),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return store.Key{}, nil, &Problem{Kind: Conflict, Code: "hand-over-waits", Where: []string{key}, Detail: "somebody is asked to take " + key + " over already", Remedy: "See who: plumlatch key hand-overs. Call it off: plumlatch key hand-over " + key + " -off"}
+		return store.Key{}, nil, &Problem{
+			Kind:   Conflict,
+			Code:   "hand-over-waits",
+			Where:  []string{key},
+			Detail: "somebody is asked to take " + key + " over already",
+			Remedy: "See who: plumlatch key hand-overs. Call it off: plumlatch key hand-over " + key + " -off",
+		}
 	}
 	if err != nil {
 		return store.Key{}, nil, err
@@ -457,10 +734,20 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor Actor, key string) 
 				return err
 			}
 			if len(waiting) == 0 {
-				return &Problem{Kind: NotFound, Code: "no-hand-over", Where: []string{key}, Detail: "nobody is asked to take " + key + " over"}
+				return &Problem{
+					Kind:   NotFound,
+					Code:   "no-hand-over",
+					Where:  []string{key},
+					Detail: "nobody is asked to take " + key + " over",
+				}
 			}
 			if !own && actor.Role != Admin && waiting[0].AskedBy != actor.Name {
-				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{key}, Detail: "only who asked, the keeper, or an admin calls it off"}
+				return &Problem{
+					Kind:   Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{key},
+					Detail: "only who asked, the keeper, or an admin calls it off",
+				}
 			}
 			return nil
 		})
@@ -470,7 +757,20 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor Actor, key string) 
 		if _, err := tx.EndHandover(ctx, waiting[0].ID, "called off", s.now()); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.hand-over-off", "key", key, "", "%s called off that %s takes %s over.", actor.Name, waiting[0].ToName, key))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"key.hand-over-off",
+				"key",
+				key,
+				"",
+				"%s called off that %s takes %s over.",
+				actor.Name,
+				waiting[0].ToName,
+				key,
+			),
+		)
 	})
 }
 
@@ -496,5 +796,18 @@ func (s *Service) takeOver(ctx context.Context, tx *store.Store, actor Actor, k 
 	if err := tx.SetKeeper(ctx, k.ID, h.ToKeeper); err != nil {
 		return err
 	}
-	return tx.Note(ctx, s.entry(actor, "key.hand-over", "key", k.Name, h.Reason, "%s is the keeper of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy))
+	return tx.Note(
+		ctx,
+		s.entry(
+			actor,
+			"key.hand-over",
+			"key",
+			k.Name,
+			h.Reason,
+			"%s is the keeper of %s now, and has proved it; %s had asked for that.",
+			h.ToName,
+			k.Name,
+			h.AskedBy,
+		),
+	)
 }

@@ -126,7 +126,11 @@ func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
 		_, err := o.PrivateHalf(t.Context(), o.ines, Release{Key: "deploy", Reason: "r", Recipient: bad})
 		o.wants("the recipient "+bad, err, "bad-recipient")
 	}
-	text, err := o.PrivateHalf(t.Context(), o.ines, Release{Key: "deploy", Reason: "r", Recipient: base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())})
+	text, err := o.PrivateHalf(
+		t.Context(),
+		o.ines,
+		Release{Key: "deploy", Reason: "r", Recipient: base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())},
+	)
 	if err != nil || strings.Contains(string(text), "PRIVATE") {
 		t.Fatalf("%v", err)
 	}
@@ -235,7 +239,12 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	for _, name := range []string{"runa", "tomas"} {
-		if err := r.AddOperator(ctx, r.ines, IdempotencyKey{}, NewOperator{Name: name, Password: officePassword, Role: Operator}); err != nil {
+		if err := r.AddOperator(
+			ctx,
+			r.ines,
+			IdempotencyKey{},
+			NewOperator{Name: name, Password: officePassword, Role: Operator},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -319,7 +328,9 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	if err != nil || len(kept.Items) != 1 || kept.Items[0].Custody != "kept" {
 		t.Errorf("tomas keeps %d keys, %v", len(kept.Items), err)
 	}
-	if _, _, err := r.SignIn(ctx, SignIn{Name: "runa", Password: officePassword}); codeOf(err) != "wrong-name-or-password" {
+	if _, _, err := r.SignIn(ctx, SignIn{Name: "runa", Password: officePassword}); codeOf(
+		err,
+	) != "wrong-name-or-password" {
 		t.Errorf("a sign-in afterwards: %v", err)
 	}
 	spare, err := r.Key(ctx, "runa-spare")

@@ -34,7 +34,11 @@ func actorFor(run store.Run) Actor {
 func (s *Service) entry(actor Actor, action, subjectKind, subject, why, sentence string, args ...any) store.Entry {
 	e := store.Entry{
 		At: s.now(), Person: actor.Name, Via: actor.Via, Action: action, SubjectKind: subjectKind, Subject: subject,
-		Why: why, Outcome: "done", Sentence: fmt.Sprintf(sentence, args...), RequestID: actor.RequestID, About: []string{subjectKind + ":" + subject},
+		Why:       why,
+		Outcome:   "done",
+		Sentence:  fmt.Sprintf(sentence, args...),
+		RequestID: actor.RequestID,
+		About:     []string{subjectKind + ":" + subject},
 	}
 	if _, instance, ok := strings.Cut(subject, "@"); ok && subjectKind == "login" {
 		e.About = append(e.About, "instance:"+instance)
@@ -74,7 +78,13 @@ func (s *Service) ExportDaybook(ctx context.Context, f store.EntryFilter, tell f
 	case <-ctx.Done():
 		return ctx.Err()
 	case <-time.After(walkWaits):
-		return &Problem{Kind: TooMany, Code: "daybook-busy", After: 10, Detail: "others are going through the whole daybook right now", Remedy: "Try again in 10 seconds"}
+		return &Problem{
+			Kind:   TooMany,
+			Code:   "daybook-busy",
+			After:  10,
+			Detail: "others are going through the whole daybook right now",
+			Remedy: "Try again in 10 seconds",
+		}
 	}
 	_, err := s.tellEntries(ctx, f, 0, tell)
 	return err
@@ -86,7 +96,12 @@ var walks = make(chan struct{}, 2)
 // walkWaits is for how long another waits for one of them to end.
 const walkWaits = 5 * time.Second
 
-func (s *Service) tellEntries(ctx context.Context, f store.EntryFilter, after int64, tell func(store.Entry) error) (last int64, err error) {
+func (s *Service) tellEntries(
+	ctx context.Context,
+	f store.EntryFilter,
+	after int64,
+	tell func(store.Entry) error,
+) (last int64, err error) {
 	for {
 		entries, err := s.store.EntriesAfter(ctx, f, after, daybookPart)
 		if err != nil {
@@ -106,7 +121,12 @@ func (s *Service) tellEntries(ctx context.Context, f store.EntryFilter, after in
 
 // WatchDaybook tells of the entries behind the one with the number, and of those to
 // come, until ctx or the service ends. after is -1 for only those to come.
-func (s *Service) WatchDaybook(ctx context.Context, f store.EntryFilter, after int64, tell func(store.Entry) error) error {
+func (s *Service) WatchDaybook(
+	ctx context.Context,
+	f store.EntryFilter,
+	after int64,
+	tell func(store.Entry) error,
+) error {
 	if after < 0 {
 		var err error
 		if after, err = s.store.LastEntry(ctx); err != nil {
@@ -184,7 +204,10 @@ func (s *Service) DaybookHead(ctx context.Context) (SignedHead, error) {
 	if err != nil {
 		return SignedHead{}, err
 	}
-	h := SignedHead{Head: daybook.Head{Service: serviceName, At: s.now().UTC().Truncate(time.Second)}, PublicKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))}
+	h := SignedHead{
+		Head:      daybook.Head{Service: serviceName, At: s.now().UTC().Truncate(time.Second)},
+		PublicKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))),
+	}
 	for _, e := range last.Items {
 		h.Seq = e.Seq
 		h.Hash, _ = daybook.AsHash(e.Hash)
@@ -196,7 +219,12 @@ func (s *Service) DaybookHead(ctx context.Context) (SignedHead, error) {
 // ownKey returns a key pair of the service's own, made at its first use.
 func (s *Service) ownKey(ctx context.Context, name string) (ssh.Signer, error) {
 	if s.Safe == nil {
-		return nil, &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so the service has no key of its own to sign with", Remedy: "Start the service with -safe-key-file FILE"}
+		return nil, &Problem{
+			Kind:   Conflict,
+			Code:   "no-safe",
+			Detail: "the safe is switched off, so the service has no key of its own to sign with",
+			Remedy: "Start the service with -safe-key-file FILE",
+		}
 	}
 	k, err := s.store.ServiceKey(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
@@ -249,17 +277,32 @@ type IdempotencyKey struct {
 
 // once makes sure that the request under the key is done one time. It returns
 // the subject of the earlier request, or "" where this is the first.
-func (s *Service) once(ctx context.Context, tx *store.Store, actor Actor, k IdempotencyKey, subject string) (string, error) {
+func (s *Service) once(
+	ctx context.Context,
+	tx *store.Store,
+	actor Actor,
+	k IdempotencyKey,
+	subject string,
+) (string, error) {
 	if k.Key == "" {
 		return "", nil
 	}
 	sum := hashSecret(string(k.Request))
-	earlier, err := tx.Remember(ctx, store.Idempotency{OperatorID: actor.ID, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()})
+	earlier, err := tx.Remember(
+		ctx,
+		store.Idempotency{OperatorID: actor.ID, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
+	)
 	if err != nil || earlier == nil {
 		return "", err
 	}
 	if string(earlier.Request) != string(sum) {
-		return "", &Problem{Kind: Invalid, Code: "idempotency-key-reused", Field: "Idempotency-Key", Detail: "this Idempotency-Key was used for another request", Remedy: "Use a new one for each request"}
+		return "", &Problem{
+			Kind:   Invalid,
+			Code:   "idempotency-key-reused",
+			Field:  "Idempotency-Key",
+			Detail: "this Idempotency-Key was used for another request",
+			Remedy: "Use a new one for each request",
+		}
 	}
 	return earlier.Subject, nil
 }

@@ -39,16 +39,34 @@ func (s *Service) HasFactor(ctx context.Context, actor Actor) (bool, error) {
 // BeginFactor makes a secret for the actor's second factor. It is in use once confirmed.
 func (s *Service) BeginFactor(ctx context.Context, actor Actor) (Factor, error) {
 	if s.Safe == nil {
-		return Factor{}, &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so the secret of a second factor cannot be kept", Remedy: "Start the service with -safe-key-file FILE"}
+		return Factor{}, &Problem{
+			Kind:   Conflict,
+			Code:   "no-safe",
+			Detail: "the safe is switched off, so the secret of a second factor cannot be kept",
+			Remedy: "Start the service with -safe-key-file FILE",
+		}
 	}
 	o, err := s.store.OperatorNamed(ctx, actor.Name)
 	if err != nil {
 		return Factor{}, err
 	}
 	if o.FactorAt != nil {
-		return Factor{}, &Problem{Kind: Conflict, Code: "factor-there", Detail: "you have a second factor already", Remedy: "Give it up first, with a code of it: plumlatch factor remove"}
+		return Factor{}, &Problem{
+			Kind:   Conflict,
+			Code:   "factor-there",
+			Detail: "you have a second factor already",
+			Remedy: "Give it up first, with a code of it: plumlatch factor remove",
+		}
 	}
-	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Plum Latch", AccountName: o.Name, Period: uint(factorStep.Seconds()), Digits: otp.DigitsSix, Rand: rand.Reader})
+	key, err := totp.Generate(
+		totp.GenerateOpts{
+			Issuer:      "Plum Latch",
+			AccountName: o.Name,
+			Period:      uint(factorStep.Seconds()),
+			Digits:      otp.DigitsSix,
+			Rand:        rand.Reader,
+		},
+	)
 	if err != nil {
 		return Factor{}, err
 	}
@@ -56,7 +74,13 @@ func (s *Service) BeginFactor(ctx context.Context, actor Actor) (Factor, error) 
 	if err != nil {
 		return Factor{}, err
 	}
-	return Factor{key.Secret(), key.URL()}, s.store.InTx(ctx, func(tx *store.Store) error { return tx.SetFactor(ctx, o.ID, sealed) })
+	return Factor{
+			key.Secret(),
+			key.URL(),
+		}, s.store.InTx(
+			ctx,
+			func(tx *store.Store) error { return tx.SetFactor(ctx, o.ID, sealed) },
+		)
 }
 
 // ConfirmFactor puts the second factor into use and returns its recovery codes, which
@@ -67,7 +91,12 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 		return nil, err
 	}
 	if o.FactorSealed == nil || o.FactorAt != nil {
-		return nil, &Problem{Kind: Conflict, Code: "no-factor-begun", Detail: "no second factor waits to be confirmed", Remedy: "Begin one: plumlatch factor add"}
+		return nil, &Problem{
+			Kind:   Conflict,
+			Code:   "no-factor-begun",
+			Detail: "no second factor waits to be confirmed",
+			Remedy: "Begin one: plumlatch factor add",
+		}
 	}
 	try, err := s.attempt(ctx, "factor of "+o.Name, "")
 	if err != nil {
@@ -96,7 +125,10 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name),
+		)
 	})
 }
 
@@ -130,12 +162,21 @@ func (s *Service) RemoveFactor(ctx context.Context, actor Actor, code string) er
 		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name),
+		)
 	})
 }
 
 func wrongCode() error {
-	return &Problem{Kind: Forbidden, Code: "wrong-code", Field: "code", Detail: "the code is wrong, or was used before", Remedy: "Wait for the next one and give it within its 30 seconds"}
+	return &Problem{
+		Kind:   Forbidden,
+		Code:   "wrong-code",
+		Field:  "code",
+		Detail: "the code is wrong, or was used before",
+		Remedy: "Wait for the next one and give it within its 30 seconds",
+	}
 }
 
 // codeFits takes a code of the second factor or a recovery code.
@@ -148,13 +189,27 @@ func (s *Service) codeFits(ctx context.Context, o store.Operator, code string) (
 	if err != nil || !ok {
 		return false, err
 	}
-	e := s.entry(Actor{Name: o.Name, Via: "service"}, "factor.recovery", "operator", o.Name, "", "%s used a recovery code and has %d left.", o.Name, left)
+	e := s.entry(
+		Actor{Name: o.Name, Via: "service"},
+		"factor.recovery",
+		"operator",
+		o.Name,
+		"",
+		"%s used a recovery code and has %d left.",
+		o.Name,
+		left,
+	)
 	return true, s.store.Note(ctx, e)
 }
 
 func (s *Service) totpFits(ctx context.Context, o store.Operator, code string) (bool, error) {
 	if s.Safe == nil {
-		return false, &Problem{Kind: Unavailable, Code: "no-safe", Detail: "the safe is switched off, so a code of the second factor cannot be looked at", Remedy: "Give a recovery code, or have the service started with -safe-key-file FILE"}
+		return false, &Problem{
+			Kind:   Unavailable,
+			Code:   "no-safe",
+			Detail: "the safe is switched off, so a code of the second factor cannot be looked at",
+			Remedy: "Give a recovery code, or have the service started with -safe-key-file FILE",
+		}
 	}
 	secret, err := s.Safe.Open(o.FactorSealed, factorRecord(o))
 	if err != nil {
@@ -163,7 +218,11 @@ func (s *Service) totpFits(ctx context.Context, o store.Operator, code string) (
 	defer clear(secret)
 	now := s.now().Unix() / int64(factorStep.Seconds())
 	for step := now - 1; step <= now+1; step++ {
-		want, err := totp.GenerateCodeCustom(string(secret), time.Unix(step*int64(factorStep.Seconds()), 0), totp.ValidateOpts{Period: uint(factorStep.Seconds()), Digits: otp.DigitsSix})
+		want, err := totp.GenerateCodeCustom(
+			string(secret),
+			time.Unix(step*int64(factorStep.Seconds()), 0),
+			totp.ValidateOpts{Period: uint(factorStep.Seconds()), Digits: otp.DigitsSix},
+		)
 		if err != nil {
 			return false, err
 		}

@@ -40,9 +40,21 @@ func (s *Service) grantable(k store.Key) error {
 	case k.State != "active":
 		return refuse("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
 	case k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA:
-		return refuse("key-too-weak", fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA), "Make a new key: plumlatch key new NAME")
+		return refuse(
+			"key-too-weak",
+			fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA),
+			"Make a new key: plumlatch key new NAME",
+		)
 	case len(k.SharesPrimeWith) > 0:
-		return refuse("key-broken", fmt.Sprintf("the key %s shares a prime with %s, so anybody can compute its private half", k.Name, strings.Join(k.SharesPrimeWith, ", ")), "Make a new key on another machine: plumlatch key new NAME")
+		return refuse(
+			"key-broken",
+			fmt.Sprintf(
+				"the key %s shares a prime with %s, so anybody can compute its private half",
+				k.Name,
+				strings.Join(k.SharesPrimeWith, ", "),
+			),
+			"Make a new key on another machine: plumlatch key new NAME",
+		)
 	}
 	return nil
 }
@@ -54,7 +66,13 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 		return Granted{}, err
 	}
 	if w.Until != nil && !w.Until.After(s.now()) {
-		return Granted{}, &Problem{Kind: Invalid, Code: "bad-until", Field: "until", Detail: "the grant would have ended already", Remedy: "Give a time to come"}
+		return Granted{}, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-until",
+			Field:  "until",
+			Detail: "the grant would have ended already",
+			Remedy: "Give a time to come",
+		}
 	}
 	k, err := s.Key(ctx, w.Key)
 	if err != nil {
@@ -87,7 +105,18 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 			run.ID, err = uuid.Parse(earlier)
 			return err
 		}
-		added, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Until: w.Until, Reason: w.Reason})
+		added, err := tx.AddOrKeepGrant(
+			ctx,
+			store.Grant{
+				ID:        newID(),
+				KeyID:     k.ID,
+				LoginID:   l.ID,
+				GrantedAt: s.now(),
+				GrantedBy: actor.Name,
+				Until:     w.Until,
+				Reason:    w.Reason,
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -96,7 +125,24 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "grant.add", "login", out.Name, w.Reason, "%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until)), k.Name))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(
+					actor,
+					"grant.add",
+					"login",
+					out.Name,
+					w.Reason,
+					"%s granted %s to the key %s%s.",
+					actor.Name,
+					out.Name,
+					k.Name,
+					untilWords(w.Until),
+				),
+				k.Name,
+			),
+		)
 	})
 	return s.startGranted(ctx, out, run, err)
 }
@@ -111,7 +157,13 @@ func untilWords(at *time.Time) string {
 func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, err error) (Granted, error) {
 	var taken *store.TakenError
 	if errors.As(err, &taken) && taken.Constraint == "runs_one_live" {
-		return Granted{}, &Problem{Kind: Conflict, Code: "run-at-work", Where: []string{out.Instance.Name}, Detail: "another run is at work on " + out.Instance.Name, Remedy: "Wait for it: plumlatch run list -instance " + out.Instance.Name}
+		return Granted{}, &Problem{
+			Kind:   Conflict,
+			Code:   "run-at-work",
+			Where:  []string{out.Instance.Name},
+			Detail: "another run is at work on " + out.Instance.Name,
+			Remedy: "Wait for it: plumlatch run list -instance " + out.Instance.Name,
+		}
 	}
 	if err != nil {
 		return out, err
@@ -149,7 +201,12 @@ func (s *Service) checkMeans(ctx context.Context, l store.Login) error {
 // noMeans says why the service cannot change the files of a login; nil if it can.
 func (s *Service) noMeans(l store.LoginToSweep) *Problem {
 	i := l.Instance
-	p := &Problem{Kind: Conflict, Code: "no-means", Where: []string{loginName(l.OSUser, i.Name)}, Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent"}
+	p := &Problem{
+		Kind:   Conflict,
+		Code:   "no-means",
+		Where:  []string{loginName(l.OSUser, i.Name)},
+		Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent",
+	}
 	switch {
 	case i.State != "running":
 		p.Detail, p.Remedy = fmt.Sprintf("%s is %s", i.Name, i.State), "Start it first: plumlatch instance start "+i.Name
@@ -179,7 +236,13 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 		return Granted{}, err
 	}
 	if w.Anyway && w.Reason == "" {
-		return Granted{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "to go on anyway needs a reason, for the daybook", Remedy: "Say why: -reason TEXT"}
+		return Granted{}, &Problem{
+			Kind:   Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "to go on anyway needs a reason, for the daybook",
+			Remedy: "Say why: -reason TEXT",
+		}
 	}
 	k, err := s.Key(ctx, w.Key)
 	if err != nil {
@@ -197,7 +260,14 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 	}
 	if k.StewardOf != nil && !w.FromHere {
 		// The steward would take its own line out, and nobody would have shown that another key opens the login.
-		return Granted{}, &Problem{Kind: Conflict, Code: "steward-from-here", Where: []string{out.Name}, Detail: "the steward key does not take itself away, since nothing would show that another key still opens " + out.Name, Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent"}
+		return Granted{}, &Problem{
+			Kind:  Conflict,
+			Code:  "steward-from-here",
+			Where: []string{out.Name},
+			Detail: "the steward key does not take itself away, " +
+				"since nothing would show that another key still opens " + out.Name,
+			Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent",
+		}
 	}
 	if err := s.checkLeft(ctx, k, l, i, w.Anyway); err != nil {
 		return Granted{}, err
@@ -212,7 +282,23 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", out.Name, w.Reason, "%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name), k.Name))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(
+					actor,
+					"grant.withdraw",
+					"login",
+					out.Name,
+					w.Reason,
+					"%s asked to withdraw %s from the key %s.",
+					actor.Name,
+					out.Name,
+					k.Name,
+				),
+				k.Name,
+			),
+		)
 	})
 	return s.startGranted(ctx, out, run, err)
 }
@@ -232,15 +318,32 @@ func (s *Service) checkLeft(ctx context.Context, k store.Key, l store.Login, i s
 		return nil
 	}
 	for _, change := range reach.Loss(w.input, key) {
-		if change.Login == place && (change.After == reach.Shut || change.After == reach.Thin) && reach.Rank(change.After) < reach.Rank(change.Before) {
-			return &Problem{Kind: Conflict, Code: "would-be-" + string(change.After), Where: []string{loginName(l.OSUser, i.Name)}, Detail: fmt.Sprintf("without %s, %s would be %s; it is %s now", k.Name, loginName(l.OSUser, i.Name), change.After, change.Before), Remedy: "Grant it to another keeper's key first, or go on with -anyway and -reason TEXT"}
+		if change.Login == place && (change.After == reach.Shut || change.After == reach.Thin) &&
+			reach.Rank(change.After) < reach.Rank(change.Before) {
+			return &Problem{
+				Kind:  Conflict,
+				Code:  "would-be-" + string(change.After),
+				Where: []string{loginName(l.OSUser, i.Name)},
+				Detail: fmt.Sprintf(
+					"without %s, %s would be %s; it is %s now",
+					k.Name,
+					loginName(l.OSUser, i.Name),
+					change.After,
+					change.Before,
+				),
+				Remedy: "Grant it to another keeper's key first, or go on with -anyway and -reason TEXT",
+			}
 		}
 	}
 	return nil
 }
 
 // Grants returns one page of grants.
-func (s *Service) Grants(ctx context.Context, f store.GrantFilter, p store.Page) (store.List[store.GrantRecord], error) {
+func (s *Service) Grants(
+	ctx context.Context,
+	f store.GrantFilter,
+	p store.Page,
+) (store.List[store.GrantRecord], error) {
 	l, err := s.store.Grants(ctx, f, p)
 	return l, pageProblem(err)
 }
@@ -254,7 +357,11 @@ func (s *Service) endGrants(ctx context.Context) error {
 	}
 	for _, g := range over {
 		actor := byService
-		_, err := s.WithdrawGrant(ctx, actor, Withdrawal{Key: g.KeyName, Login: loginName(g.OSUser, g.InstanceName), Reason: "its time is over"})
+		_, err := s.WithdrawGrant(
+			ctx,
+			actor,
+			Withdrawal{Key: g.KeyName, Login: loginName(g.OSUser, g.InstanceName), Reason: "its time is over"},
+		)
 		var p *Problem
 		if !errors.As(err, &p) {
 			if err != nil {
@@ -265,7 +372,20 @@ func (s *Service) endGrants(ctx context.Context) error {
 		if p.Code == "run-at-work" || g.EndRefused {
 			continue
 		}
-		e := onKeys(s.entry(actor, "grant.end", "login", loginName(g.OSUser, g.InstanceName), "", "The grant of %s to %s is over, but was not withdrawn: %s.", loginName(g.OSUser, g.InstanceName), g.KeyName, p.Detail), g.KeyName)
+		e := onKeys(
+			s.entry(
+				actor,
+				"grant.end",
+				"login",
+				loginName(g.OSUser, g.InstanceName),
+				"",
+				"The grant of %s to %s is over, but was not withdrawn: %s.",
+				loginName(g.OSUser, g.InstanceName),
+				g.KeyName,
+				p.Detail,
+			),
+			g.KeyName,
+		)
 		e.Outcome = "refused"
 		if err := s.store.InTx(ctx, func(tx *store.Store) error {
 			if err := tx.NoteEndRefused(ctx, g.ID); err != nil {
@@ -300,13 +420,41 @@ func (s *Service) grantPlan(run store.Run) (runs.Plan, error) {
 	}
 	host := run.Instance.Name
 	steps := []runs.Step{
-		{Name: "place", Title: "Place the line", Intent: "Log in to " + host + " " + by + " and place the key's line", UndoIntent: "Remove the line again", Do: e.place, Undo: e.takeBack, Patience: sshPatience},
-		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server accepts the key", Do: e.ask(true), Patience: sshPatience},
+		{
+			Name:       "place",
+			Title:      "Place the line",
+			Intent:     "Log in to " + host + " " + by + " and place the key's line",
+			UndoIntent: "Remove the line again",
+			Do:         e.place,
+			Undo:       e.takeBack,
+			Patience:   sshPatience,
+		},
+		{
+			Name:     "ask",
+			Title:    "Ask the SSH server",
+			Intent:   "See that the SSH server accepts the key",
+			Do:       e.ask(true),
+			Patience: sshPatience,
+		},
 	}
 	if run.Kind == withdrawKind {
 		steps = []runs.Step{
-			{Name: "remove", Title: "Remove the line", Intent: "Log in to " + host + " " + by + " and remove the key's line", UndoIntent: "Place the line again", Do: e.remove, Undo: e.putBack, Patience: sshPatience},
-			{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server refuses the key", Do: e.ask(false), Patience: sshPatience},
+			{
+				Name:       "remove",
+				Title:      "Remove the line",
+				Intent:     "Log in to " + host + " " + by + " and remove the key's line",
+				UndoIntent: "Place the line again",
+				Do:         e.remove,
+				Undo:       e.putBack,
+				Patience:   sshPatience,
+			},
+			{
+				Name:     "ask",
+				Title:    "Ask the SSH server",
+				Intent:   "See that the SSH server refuses the key",
+				Do:       e.ask(false),
+				Patience: sshPatience,
+			},
 		}
 	}
 	if w.Worker != "" {
@@ -332,7 +480,12 @@ func (e *edit) subject(ctx context.Context) (store.Key, store.LoginToSweep, erro
 
 // stewardDoor opens the login with the steward key, for the run. The completed login shows that
 // the steward key opens it. Call end when done.
-func (s *Service) stewardDoor(ctx context.Context, p *runs.Progress, l store.LoginToSweep, j *means.Journal) (d *means.Door, by sshio.Entry, end func(), err error) {
+func (s *Service) stewardDoor(
+	ctx context.Context,
+	p *runs.Progress,
+	l store.LoginToSweep,
+	j *means.Journal,
+) (d *means.Door, by sshio.Entry, end func(), err error) {
 	session, end, err := s.stewardSession(ctx, l)
 	if err != nil {
 		return nil, sshio.Entry{}, nil, reaching(err)
@@ -359,13 +512,32 @@ func (s *Service) meansKeys(keys []store.Key) []means.Key {
 }
 
 // recordSeen records what a run has seen in a login by the steward key.
-func (s *Service) recordSeen(ctx context.Context, l store.LoginToSweep, by string, read means.Seen) (outcome string, err error) {
-	return s.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: seenBy(read), method: stewardMethod, by: Actor{Name: by, Via: "service"}, at: s.now()})
+func (s *Service) recordSeen(
+	ctx context.Context,
+	l store.LoginToSweep,
+	by string,
+	read means.Seen,
+) (outcome string, err error) {
+	return s.recordLook(
+		ctx,
+		look{
+			login:  l.Login,
+			name:   loginName(l.OSUser, l.Instance.Name),
+			seen:   seenBy(read),
+			method: stewardMethod,
+			by:     Actor{Name: by, Via: "service"},
+			at:     s.now(),
+		},
+	)
 }
 
 // changing changes the files of the run's login with the steward key, and records what they hold
 // afterwards.
-func (e *edit) changing(ctx context.Context, p *runs.Progress, change func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error)) (outcome string, err error) {
+func (e *edit) changing(
+	ctx context.Context,
+	p *runs.Progress,
+	change func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error),
+) (outcome string, err error) {
 	k, l, err := e.subject(ctx)
 	if err != nil {
 		return "", err
@@ -385,14 +557,21 @@ func (e *edit) changing(ctx context.Context, p *runs.Progress, change func(d *me
 // reaching marks the errors of a host that cannot be reached as temporary; a
 // refusal, a changed host key and a file that cannot be edited are not.
 func reaching(err error) error {
-	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) || !(errors.Is(err, cloud.ErrUnreachable) || strings.Contains(err.Error(), "reach ") || strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") || errors.Is(err, sshio.ErrEdited)) {
+	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) ||
+		!(errors.Is(err, cloud.ErrUnreachable) || strings.Contains(err.Error(), "reach ") ||
+			strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") ||
+			errors.Is(err, sshio.ErrEdited)) {
 		return err
 	}
 	return runs.Temporary(err)
 }
 
 func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
-	outcome, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) { return d.Place(ctx, k) })
+	outcome, err := e.changing(
+		ctx,
+		p,
+		func(d *means.Door, _ sshio.Entry, k means.Key) (means.Seen, error) { return d.Place(ctx, k) },
+	)
 	if err != nil {
 		return "", err
 	}
@@ -410,7 +589,11 @@ func (e *edit) takeBack(ctx context.Context, p *runs.Progress) error {
 
 // remove takes the key's lines out. The login with the steward key shows that another key opens it.
 func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
-	outcome, err := e.changing(ctx, p, func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error) { return d.Remove(ctx, by, k) })
+	outcome, err := e.changing(
+		ctx,
+		p,
+		func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error) { return d.Remove(ctx, by, k) },
+	)
 	if err != nil {
 		return "", err
 	}
@@ -419,7 +602,11 @@ func (e *edit) remove(ctx context.Context, p *runs.Progress) (string, error) {
 
 // putBack places again what this run removed, with the options that it had.
 func (e *edit) putBack(ctx context.Context, p *runs.Progress) error {
-	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, _ means.Key) (means.Seen, error) { return d.PutBack(ctx) })
+	_, err := e.changing(
+		ctx,
+		p,
+		func(d *means.Door, _ sshio.Entry, _ means.Key) (means.Seen, error) { return d.PutBack(ctx) },
+	)
 	return err
 }
 
@@ -437,7 +624,11 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 		case accepted && !want:
 			return "", fmt.Errorf("the SSH server still accepts %s", k.Name)
 		case !accepted && want:
-			return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name, l.Instance.Name)
+			return "", fmt.Errorf(
+				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
+				k.Name,
+				l.Instance.Name,
+			)
 		case want:
 			return "it accepts " + k.Name, nil
 		}
@@ -454,7 +645,10 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
 	withdrawing, done := e.run.Kind == withdrawKind, state == runs.Done
-	note := onKeys(e.entry(actorFor(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name), k.Name)
+	note := onKeys(
+		e.entry(actorFor(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name),
+		k.Name,
+	)
 	if withdrawing {
 		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
 	}
@@ -466,7 +660,8 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 			return err
 		}
 	}
-	if k.StewardOf != nil && (withdrawing && done || !withdrawing && !done && e.work.Added) { // its private half is of no use from now on
+	if k.StewardOf != nil &&
+		(withdrawing && done || !withdrawing && !done && e.work.Added) { // its private half is of no use from now on
 		if err := tx.RetireSteward(ctx, *k.StewardOf); err != nil {
 			return err
 		}

@@ -29,10 +29,16 @@ type attempt struct {
 func (s *Service) attempt(ctx context.Context, account, address string) (*attempt, error) {
 	a := &attempt{service: s}
 	if account != "" {
-		a.tries = append(a.tries, store.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true})
+		a.tries = append(
+			a.tries,
+			store.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true},
+		)
 	}
 	if address != "" {
-		a.tries = append(a.tries, store.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait})
+		a.tries = append(
+			a.tries,
+			store.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait},
+		)
 	}
 	wait, err := s.store.ReserveTries(ctx, s.now(), a.tries...)
 	if err != nil {
@@ -40,7 +46,13 @@ func (s *Service) attempt(ctx context.Context, account, address string) (*attemp
 	}
 	if wait > 0 {
 		seconds := int(math.Ceil(wait.Seconds()))
-		return nil, &Problem{Kind: TooMany, Code: "too-many-tries", After: seconds, Detail: "there were too many wrong tries", Remedy: fmt.Sprintf("Try again in %s", counted(seconds, "second"))}
+		return nil, &Problem{
+			Kind:   TooMany,
+			Code:   "too-many-tries",
+			After:  seconds,
+			Detail: "there were too many wrong tries",
+			Remedy: fmt.Sprintf("Try again in %s", counted(seconds, "second")),
+		}
 	}
 	return a, nil
 }

@@ -20,7 +20,13 @@ import (
 // adopt brings a machine in, with a steward key that it takes like any other.
 func (r *rig) adopt(name string, m *sshdtest.Hostile) {
 	r.t.Helper()
-	a := Adopted{Name: name, Address: m.Address, Port: m.Port, LoginUser: "warden", HostKeys: []string{strings.TrimSpace(string(ssh.MarshalAuthorizedKey(m.HostKey)))}}
+	a := Adopted{
+		Name:      name,
+		Address:   m.Address,
+		Port:      m.Port,
+		LoginUser: "warden",
+		HostKeys:  []string{strings.TrimSpace(string(ssh.MarshalAuthorizedKey(m.HostKey)))},
+	}
 	if _, err := r.Adopt(r.t.Context(), r.ines, a); err != nil {
 		r.t.Fatal(err)
 	}
@@ -38,7 +44,12 @@ func (r *rig) adopt(name string, m *sshdtest.Hostile) {
 // rowsWith returns the tables in which a row holds the text, as it is or as bytes.
 func (r *rig) rowsWith(text string) (tables []string) {
 	r.t.Helper()
-	rows, err := r.store.Pool().Query(r.t.Context(), "SELECT format('%I.%I', schemaname, tablename) FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema')")
+	rows, err := r.store.Pool().
+		Query(
+			r.t.Context(),
+			"SELECT format('%I.%I', schemaname, tablename) FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', "+
+				"'information_schema')",
+		)
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -48,7 +59,12 @@ func (r *rig) rowsWith(text string) (tables []string) {
 	}
 	for _, table := range all {
 		var n int
-		if err := r.store.Pool().QueryRow(r.t.Context(), "SELECT count(*) FROM "+table+" t WHERE position($1 IN t::text) > 0 OR position($2 IN t::text) > 0", text, hex.EncodeToString([]byte(text))).Scan(&n); err != nil {
+		if err := r.store.Pool().QueryRow(
+			r.t.Context(),
+			"SELECT count(*) FROM "+table+" t WHERE position($1 IN t::text) > 0 OR position($2 IN t::text) > 0",
+			text,
+			hex.EncodeToString([]byte(text)),
+		).Scan(&n); err != nil {
 			r.t.Fatal(err)
 		}
 		if n > 0 {
@@ -79,12 +95,17 @@ func TestHostileMachinesAreSweptWithinBoundsAndSaid(t *testing.T) {
 	const file = "/home/warden/.ssh/authorized_keys"
 	full := strings.Repeat("# "+strings.Repeat("x", 120)+"\n", 8000)
 	machines := map[string]sshdtest.Harm{
-		"huge-size":  {Files: map[string]sshdtest.HostileFile{file: {Size: math.MinInt64, Mode: 0o600}}},
-		"endless":    {Files: map[string]sshdtest.HostileFile{file: {Size: 100, Mode: 0o600, Content: "# more\n", Endless: true}}},
-		"many-files": {Config: "AuthorizedKeysFile " + strings.Repeat("/x/k ", 1), Files: map[string]sshdtest.HostileFile{"/x/*": {Size: 8 << 20, Mode: 0o600, Content: "#\n", Endless: true}}},
-		"steers":     {Config: "AuthorizedKeysFile /x\x1b]0;pwned\x07"},
-		"banner":     {Banner: strings.Repeat("x", 100) + "\r\n"},
-		"link":       {Files: map[string]sshdtest.HostileFile{file: {Mode: 0o777 | 1<<27}}},
+		"huge-size": {Files: map[string]sshdtest.HostileFile{file: {Size: math.MinInt64, Mode: 0o600}}},
+		"endless": {
+			Files: map[string]sshdtest.HostileFile{file: {Size: 100, Mode: 0o600, Content: "# more\n", Endless: true}},
+		},
+		"many-files": {
+			Config: "AuthorizedKeysFile " + strings.Repeat("/x/k ", 1),
+			Files:  map[string]sshdtest.HostileFile{"/x/*": {Size: 8 << 20, Mode: 0o600, Content: "#\n", Endless: true}},
+		},
+		"steers": {Config: "AuthorizedKeysFile /x\x1b]0;pwned\x07"},
+		"banner": {Banner: strings.Repeat("x", 100) + "\r\n"},
+		"link":   {Files: map[string]sshdtest.HostileFile{file: {Mode: 0o777 | 1<<27}}},
 	}
 	var names []string
 	for name, harm := range machines {
@@ -93,7 +114,10 @@ func TestHostileMachinesAreSweptWithinBoundsAndSaid(t *testing.T) {
 	}
 	for n := range 40 { // as much as is taken from each
 		name := "full-" + string(rune('a'+n%26)) + string(rune('a'+n/26))
-		r.adopt(name, sshdtest.StartHostile(t, sshdtest.Harm{Files: map[string]sshdtest.HostileFile{file: sshdtest.Text(full)}}))
+		r.adopt(
+			name,
+			sshdtest.StartHostile(t, sshdtest.Harm{Files: map[string]sshdtest.HostileFile{file: sshdtest.Text(full)}}),
+		)
 		names = append(names, name)
 	}
 	most, stop := make(chan uint64), make(chan bool)
@@ -168,7 +192,12 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 	if !found {
 		t.Errorf("no file tells of the private key: %+v", l.Files)
 	}
-	if entries, err := r.Daybook(t.Context(), store.EntryFilter{Action: "key.exposed", About: []string{"key:wrong-file"}}, store.Page{Limit: 5}); err != nil || len(entries.Items) != 1 {
+	if entries, err := r.Daybook(
+		t.Context(),
+		store.EntryFilter{Action: "key.exposed", About: []string{"key:wrong-file"}},
+		store.Page{Limit: 5},
+	); err != nil ||
+		len(entries.Items) != 1 {
 		t.Errorf("%d entries of the daybook tell of it, %v, want 1", len(entries.Items), err)
 	}
 	body := strings.Split(strings.TrimSpace(string(private)), "\n")[2]
@@ -176,7 +205,12 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 		t.Errorf("a part of the private key is in %v", rows)
 	}
 	r.sweepOf("hide-cam-2") // and is told of once
-	if entries, err := r.Daybook(t.Context(), store.EntryFilter{Action: "key.exposed"}, store.Page{Limit: 5}); err != nil || len(entries.Items) != 1 {
+	if entries, err := r.Daybook(
+		t.Context(),
+		store.EntryFilter{Action: "key.exposed"},
+		store.Page{Limit: 5},
+	); err != nil ||
+		len(entries.Items) != 1 {
 		t.Errorf("after another look %d entries tell of it, %v, want 1", len(entries.Items), err)
 	}
 }

@@ -67,7 +67,12 @@ func cloudProblem(err error) error {
 	var refused *cloud.RefusedError
 	switch {
 	case errors.Is(err, cloud.ErrUnreachable):
-		return &Problem{Kind: Unavailable, Code: "cloud-unreachable", Detail: "the cloud does not answer, so nothing was begun", Remedy: "Try again in a moment; if it stays so, look at the cloud's adapter"}
+		return &Problem{
+			Kind:   Unavailable,
+			Code:   "cloud-unreachable",
+			Detail: "the cloud does not answer, so nothing was begun",
+			Remedy: "Try again in a moment; if it stays so, look at the cloud's adapter",
+		}
 	case errors.As(err, &refused):
 		return &Problem{Kind: Conflict, Code: "cloud-refused", Detail: refused.Error()}
 	}
@@ -75,7 +80,11 @@ func cloudProblem(err error) error {
 }
 
 // Instances returns one page of the instances that are there.
-func (s *Service) Instances(ctx context.Context, f store.InstanceFilter, p store.Page) (store.List[store.Instance], error) {
+func (s *Service) Instances(
+	ctx context.Context,
+	f store.InstanceFilter,
+	p store.Page,
+) (store.List[store.Instance], error) {
 	l, err := s.store.Instances(ctx, f, p)
 	return l, pageProblem(err)
 }
@@ -84,7 +93,13 @@ func (s *Service) Instances(ctx context.Context, f store.InstanceFilter, p store
 func (s *Service) Instance(ctx context.Context, name string) (store.Instance, error) {
 	i, err := s.store.InstanceNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return i, &Problem{Kind: NotFound, Code: "no-such-instance", Where: []string{name}, Detail: fmt.Sprintf("there is no instance named %q", name), Remedy: "See what there is: plumlatch instance list"}
+		return i, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-instance",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no instance named %q", name),
+			Remedy: "See what there is: plumlatch instance list",
+		}
 	}
 	return i, err
 }
@@ -103,7 +118,10 @@ func (s *Service) Openers(ctx context.Context, name string, p store.Page) (store
 func StopCosts(i store.Instance) []string {
 	var costs []string
 	if !i.StaticAddress && i.PublicAddress != "" {
-		costs = append(costs, fmt.Sprintf("the public address %s is given back; the next start brings another", i.PublicAddress))
+		costs = append(
+			costs,
+			fmt.Sprintf("the public address %s is given back; the next start brings another", i.PublicAddress),
+		)
 	}
 	if i.TemporaryGiB > 0 {
 		costs = append(costs, fmt.Sprintf("the temporary disk (%d GiB) is wiped", i.TemporaryGiB))
@@ -112,7 +130,12 @@ func StopCosts(i store.Instance) []string {
 }
 
 // Launch records the instance, its grants and a run that launches it.
-func (s *Service) Launch(ctx context.Context, actor Actor, once IdempotencyKey, l Launch) (store.Instance, store.Run, error) {
+func (s *Service) Launch(
+	ctx context.Context,
+	actor Actor,
+	once IdempotencyKey,
+	l Launch,
+) (store.Instance, store.Run, error) {
 	i, image, err := s.judgeLaunch(ctx, actor, &l)
 	if err != nil {
 		return store.Instance{}, store.Run{}, err
@@ -143,14 +166,31 @@ func (s *Service) Launch(ctx context.Context, actor Actor, once IdempotencyKey, 
 		}
 		grants := make([]store.Grant, len(keys))
 		for n, k := range keys {
-			grants[n] = store.Grant{ID: newID(), KeyID: k.ID, LoginID: login.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(l.Reason, "placed at launch")}
+			grants[n] = store.Grant{
+				ID:        newID(),
+				KeyID:     k.ID,
+				LoginID:   login.ID,
+				GrantedAt: s.now(),
+				GrantedBy: actor.Name,
+				Reason:    cmp.Or(l.Reason, "placed at launch"),
+			}
 		}
 		if l.Steward {
 			k, err := s.newSteward(ctx, tx, actor, i)
 			if err != nil {
 				return err
 			}
-			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: login.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: "steward key"})
+			grants = append(
+				grants,
+				store.Grant{
+					ID:        newID(),
+					KeyID:     k.ID,
+					LoginID:   login.ID,
+					GrantedAt: s.now(),
+					GrantedBy: actor.Name,
+					Reason:    "steward key",
+				},
+			)
 		}
 		if err := tx.AddGrants(ctx, grants); err != nil {
 			return err
@@ -158,7 +198,22 @@ func (s *Service) Launch(ctx context.Context, actor Actor, once IdempotencyKey, 
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "instance.launch", "instance", l.Name, l.Reason, "%s asked for the instance %s (%s, %s), to be opened by %s.", actor.Name, l.Name, l.Image, l.Size, keyNames(keys)))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"instance.launch",
+				"instance",
+				l.Name,
+				l.Reason,
+				"%s asked for the instance %s (%s, %s), to be opened by %s.",
+				actor.Name,
+				l.Name,
+				l.Image,
+				l.Size,
+				keyNames(keys),
+			),
+		)
 	})
 	if err != nil {
 		return store.Instance{}, store.Run{}, takenInstance(err, l.Name)
@@ -185,7 +240,14 @@ func keyNames(keys []store.Key) string {
 func takenInstance(err error, name string) error {
 	var taken *store.TakenError
 	if errors.As(err, &taken) && taken.Constraint == "instances_name" {
-		return &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Where: []string{name}, Detail: fmt.Sprintf("there is an instance named %s already, or one is being launched", name), Remedy: "Choose another name, or see it: plumlatch instance show " + name}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "name-taken",
+			Field:  "name",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is an instance named %s already, or one is being launched", name),
+			Remedy: "Choose another name, or see it: plumlatch instance show " + name,
+		}
 	}
 	return err
 }
@@ -209,7 +271,20 @@ func (s *Service) judgeLaunch(ctx context.Context, actor Actor, l *Launch) (stor
 		return none(err)
 	}
 	if err := name.CheckUser(image.LoginUser); err != nil {
-		return none(&Problem{Kind: Unavailable, Code: "bad-image", Field: "image", Detail: fmt.Sprintf("the cloud says that the login user of %s is %q: %v", image.Name, text.Line(image.LoginUser, text.MaxLine), err), Remedy: "Ask whoever runs the adapter"})
+		return none(
+			&Problem{
+				Kind:  Unavailable,
+				Code:  "bad-image",
+				Field: "image",
+				Detail: fmt.Sprintf(
+					"the cloud says that the login user of %s is %q: %v",
+					image.Name,
+					text.Line(image.LoginUser, text.MaxLine),
+					err,
+				),
+				Remedy: "Ask whoever runs the adapter",
+			},
+		)
 	}
 	size, err := choose("size", l.Size, c.Sizes, func(z cloud.Size) string { return z.Name })
 	if err != nil {
@@ -226,7 +301,13 @@ func (s *Service) judgeLaunch(ctx context.Context, actor Actor, l *Launch) (stor
 		l.Labels = map[string]string{}
 	}
 	return store.Instance{
-		ID: newID(), Name: l.Name, State: "launching", Image: image.Name, Size: size.Name, Zone: zone.Name, Region: zone.Region,
+		ID:        newID(),
+		Name:      l.Name,
+		State:     "launching",
+		Image:     image.Name,
+		Size:      size.Name,
+		Zone:      zone.Name,
+		Region:    zone.Region,
 		LoginUser: image.LoginUser, StaticAddress: l.StaticAddress, TemporaryGiB: size.TemporaryDiskGib,
 		Labels: l.Labels, CreatedAt: s.now(), CreatedBy: actor.Name,
 	}, image, nil
@@ -242,7 +323,13 @@ func choose[T any](field, wanted string, among []T, nameOf func(T) string) (T, e
 		}
 	}
 	var none T
-	p := &Problem{Kind: Invalid, Code: "no-such-" + field, Field: field, Detail: fmt.Sprintf("the cloud has no %s %q", field, wanted), Remedy: "There are: " + strings.Join(names, ", ")}
+	p := &Problem{
+		Kind:   Invalid,
+		Code:   "no-such-" + field,
+		Field:  field,
+		Detail: fmt.Sprintf("the cloud has no %s %q", field, wanted),
+		Remedy: "There are: " + strings.Join(names, ", "),
+	}
 	if wanted == "" {
 		p.Detail = "no " + field + " was given"
 	}
@@ -257,7 +344,11 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 		return nil, &Problem{Kind: Invalid, Code: code, Field: "keys", Detail: detail, Remedy: remedy}
 	}
 	if len(l.Keys) == 0 && !l.NoKey {
-		return bad("no-key", "no key was given, so nobody would be able to log in", "Name a key (-key NAME), make one (-new NAME), or say -no-key if that is meant")
+		return bad(
+			"no-key",
+			"no key was given, so nobody would be able to log in",
+			"Name a key (-key NAME), make one (-new NAME), or say -no-key if that is meant",
+		)
 	}
 	if len(l.Keys) > 0 && l.NoKey {
 		return bad("no-key", "keys were given and no_key was set", "Give one or the other")
@@ -281,7 +372,17 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 			return nil, err
 		}
 		if !slices.Contains(image.KeyTypes, k.Type) {
-			return bad("key-type-not-taken", fmt.Sprintf("the image %s takes keys of the type %s only; %s is %s", image.Name, strings.Join(image.KeyTypes, ", "), k.Name, k.Type), "Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0])
+			return bad(
+				"key-type-not-taken",
+				fmt.Sprintf(
+					"the image %s takes keys of the type %s only; %s is %s",
+					image.Name,
+					strings.Join(image.KeyTypes, ", "),
+					k.Name,
+					k.Type,
+				),
+				"Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0],
+			)
 		}
 		keys = append(keys, k)
 		lines = append(lines, lineOf(k))
@@ -302,7 +403,13 @@ func (s *Service) Release(ctx context.Context, actor Actor, name, reason string)
 		return err
 	}
 	if !i.Adopted {
-		return &Problem{Kind: Conflict, Code: "not-adopted", Where: []string{name}, Detail: name + " was launched here, so letting its record go would leave it running unseen", Remedy: "End it: plumlatch instance terminate " + name}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "not-adopted",
+			Where:  []string{name},
+			Detail: name + " was launched here, so letting its record go would leave it running unseen",
+			Remedy: "End it: plumlatch instance terminate " + name,
+		}
 	}
 	return s.release(ctx, actor, i, reason)
 }
@@ -329,11 +436,26 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 		return store.Run{}, err
 	}
 	if i.Adopted {
-		return store.Run{}, &Problem{Kind: Conflict, Code: "adopted", Where: []string{name}, Detail: name + " was adopted, and no cloud is asked about it", Remedy: "Start or stop it where it runs; to let its record go: plumlatch instance release " + name}
+		return store.Run{}, &Problem{
+			Kind:   Conflict,
+			Code:   "adopted",
+			Where:  []string{name},
+			Detail: name + " was adopted, and no cloud is asked about it",
+			Remedy: "Start or stop it where it runs; to let its record go: plumlatch instance release " + name,
+		}
 	}
-	needs := map[RunFor][]string{RunStart: {"stopped"}, RunStop: {"running"}, RunTerminate: {"running", "stopped", "failed"}}[kind]
+	needs := map[RunFor][]string{
+		RunStart:     {"stopped"},
+		RunStop:      {"running"},
+		RunTerminate: {"running", "stopped", "failed"},
+	}[kind]
 	if !slices.Contains(needs, i.State) {
-		return store.Run{}, &Problem{Kind: Conflict, Code: "wrong-state", Detail: fmt.Sprintf("the instance %s is %s, so it cannot %s", name, i.State, kind), Remedy: "See it: plumlatch instance show " + name}
+		return store.Run{}, &Problem{
+			Kind:   Conflict,
+			Code:   "wrong-state",
+			Detail: fmt.Sprintf("the instance %s is %s, so it cannot %s", name, i.State, kind),
+			Remedy: "See it: plumlatch instance show " + name,
+		}
 	}
 	run := s.newRun(actor, string(kind), i, reason, lifecycleWork{StateBefore: i.State})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
@@ -343,11 +465,29 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 		if err := tx.ChangeInstance(ctx, i.ID, map[string]any{"state": during[kind]}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "instance."+string(kind), "instance", name, reason, "%s asked to %s the instance %s.", actor.Name, kind, name))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"instance."+string(kind),
+				"instance",
+				name,
+				reason,
+				"%s asked to %s the instance %s.",
+				actor.Name,
+				kind,
+				name,
+			),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return store.Run{}, &Problem{Kind: Conflict, Code: "run-at-work", Detail: fmt.Sprintf("another run is at work on %s", name), Remedy: "Wait for it: plumlatch run list -instance " + name}
+		return store.Run{}, &Problem{
+			Kind:   Conflict,
+			Code:   "run-at-work",
+			Detail: fmt.Sprintf("another run is at work on %s", name),
+			Remedy: "Wait for it: plumlatch run list -instance " + name,
+		}
 	}
 	if err != nil {
 		return store.Run{}, err
@@ -360,14 +500,29 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 func (s *Service) newRun(actor Actor, kind string, i store.Instance, reason string, payload any) store.Run {
 	run := store.Run{
 		ID: newID(), Kind: kind, InstanceID: i.ID, Instance: i, State: runs.Queued, Version: 1,
-		RequestedBy: actor.Name, Reason: reason, Payload: encode(payload), PayloadVersion: payloadVersion, CreatedAt: s.now().Truncate(time.Microsecond),
+		RequestedBy:    actor.Name,
+		Reason:         reason,
+		Payload:        encode(payload),
+		PayloadVersion: payloadVersion,
+		CreatedAt:      s.now().Truncate(time.Microsecond),
 	}
 	plan, err := s.planOf(run)
 	if err != nil {
 		panic(err) // the kinds are this package's own
 	}
 	for seq, step := range plan.Steps {
-		run.Steps = append(run.Steps, store.RunStep{RunID: run.ID, Seq: seq, Name: step.Name, Title: step.Title, State: runs.StepWaiting, Intent: step.Intent, Undo: step.UndoIntent})
+		run.Steps = append(
+			run.Steps,
+			store.RunStep{
+				RunID:  run.ID,
+				Seq:    seq,
+				Name:   step.Name,
+				Title:  step.Title,
+				State:  runs.StepWaiting,
+				Intent: step.Intent,
+				Undo:   step.UndoIntent,
+			},
+		)
 	}
 	return run
 }

@@ -46,7 +46,11 @@ func OpenIssuer(ctx context.Context, url, clientID, clientSecret, back string) (
 		return nil, fmt.Errorf("the issuer %s: %w", url, err)
 	}
 	return &Issuer{provider: provider, client: client, config: oauth2.Config{
-		ClientID: clientID, ClientSecret: clientSecret, Endpoint: provider.Endpoint(), RedirectURL: back + "/api/v1/session/issuer/answer", Scopes: []string{oidc.ScopeOpenID, "email", "profile"},
+		ClientID:     clientID,
+		ClientSecret: clientSecret,
+		Endpoint:     provider.Endpoint(),
+		RedirectURL:  back + "/api/v1/session/issuer/answer",
+		Scopes:       []string{oidc.ScopeOpenID, "email", "profile"},
 	}}, nil
 }
 
@@ -63,7 +67,12 @@ func (s *Service) AskIssuer() (Asked, string, error) {
 }
 
 func noIssuer() *Problem {
-	return &Problem{Kind: NotFound, Code: "no-issuer", Detail: "no OpenID Connect issuer is set up here", Remedy: "Sign in with a password"}
+	return &Problem{
+		Kind:   NotFound,
+		Code:   "no-issuer",
+		Detail: "no OpenID Connect issuer is set up here",
+		Remedy: "Sign in with a password",
+	}
 }
 
 // SignInByIssuer takes the issuer's answer and begins a session. An answer that was not asked for by
@@ -79,7 +88,11 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	}
 	refuse := func(name, detail, remedy string) (Actor, string, error) {
 		in.Name = name
-		return Actor{}, "", s.refuseSignIn(ctx, in, &Problem{Kind: Unauthenticated, Code: "issuer-refused", Detail: detail, Remedy: remedy})
+		return Actor{}, "", s.refuseSignIn(
+			ctx,
+			in,
+			&Problem{Kind: Unauthenticated, Code: "issuer-refused", Detail: detail, Remedy: remedy},
+		)
 	}
 	if a.State == "" || subtle.ConstantTimeCompare([]byte(a.State), []byte(state)) != 1 {
 		return refuse("", "the issuer's answer is not to a question of this browser", "Sign in again")
@@ -93,7 +106,11 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	o, err := s.store.OperatorOfIssuer(ctx, id.subject, id.name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && o.ClosedAt != nil {
 		name := text.Line(id.name, text.MaxLine)
-		return refuse("", fmt.Sprintf("no account here is that of %s", name), "Ask an admin for one: plumlatch operator add NAME -issuer-name "+name)
+		return refuse(
+			"",
+			fmt.Sprintf("no account here is that of %s", name),
+			"Ask an admin for one: plumlatch operator add NAME -issuer-name "+name,
+		)
 	}
 	if err != nil {
 		return Actor{}, "", err
@@ -141,7 +158,11 @@ func (i *Issuer) identify(ctx context.Context, a Asked, code string, now func() 
 		return identity{}, &notIdentified{err, "what the issuer says of you does not hold", "Sign in again"}
 	}
 	if id.Nonce == "" || subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(a.Nonce)) != 1 {
-		return identity{}, &notIdentified{errors.New("another nonce"), "what the issuer says of you was said before, for another sign-in", "Sign in again"}
+		return identity{}, &notIdentified{
+			errors.New("another nonce"),
+			"what the issuer says of you was said before, for another sign-in",
+			"Sign in again",
+		}
 	}
 	var claims struct {
 		Email    string   `json:"email"`
@@ -159,7 +180,10 @@ func (i *Issuer) identify(ctx context.Context, a Asked, code string, now func() 
 	if claims.Verified && claims.Email != "" {
 		who.name = claims.Email
 	}
-	who.factor = slices.ContainsFunc(append(claims.AMR, claims.ACR), func(c string) bool { return slices.Contains(i.Factors, c) })
+	who.factor = slices.ContainsFunc(
+		append(claims.AMR, claims.ACR),
+		func(c string) bool { return slices.Contains(i.Factors, c) },
+	)
 	return who, nil
 }
 

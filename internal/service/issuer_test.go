@@ -47,8 +47,22 @@ func newTongue(t testing.TB) *tongue {
 func (i *tongue) reset() {
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	i.discovery = must(json.Marshal(map[string]any{"issuer": i.URL, "authorization_endpoint": i.URL + "/ask", "token_endpoint": i.URL + "/token", "jwks_uri": i.URL + "/keys", "id_token_signing_alg_values_supported": []string{"ES256"}}))
-	i.keys = must(json.Marshal(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}}}))
+	i.discovery = must(
+		json.Marshal(
+			map[string]any{
+				"issuer":                                i.URL,
+				"authorization_endpoint":                i.URL + "/ask",
+				"token_endpoint":                        i.URL + "/token",
+				"jwks_uri":                              i.URL + "/keys",
+				"id_token_signing_alg_values_supported": []string{"ES256"},
+			},
+		),
+	)
+	i.keys = must(
+		json.Marshal(
+			jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}}},
+		),
+	)
 	i.token, i.claims, i.status = nil, nil, http.StatusOK
 }
 
@@ -74,12 +88,17 @@ func (i *tongue) answer(w http.ResponseWriter, r *http.Request) {
 			w.Write(i.token)
 			return
 		}
-		w.Write(must(json.Marshal(map[string]any{"access_token": "x", "token_type": "Bearer", "id_token": i.signed(i.claims)})))
+		w.Write(
+			must(json.Marshal(map[string]any{"access_token": "x", "token_type": "Bearer", "id_token": i.signed(i.claims)})),
+		)
 	}
 }
 
 func (i *tongue) signed(claims []byte) string {
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: i.key}, (&jose.SignerOptions{}).WithHeader("kid", "1"))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: i.key},
+		(&jose.SignerOptions{}).WithHeader("kid", "1"),
+	)
 	if err != nil {
 		panic(err)
 	}
@@ -95,7 +114,15 @@ func (i *tongue) signed(claims []byte) string {
 }
 
 func (i *tongue) honest(nonce string) map[string]any {
-	return map[string]any{"iss": i.URL, "aud": "latch", "sub": "s-1", "nonce": nonce, "email": "ines@wrackline.example", "email_verified": true, "exp": time.Now().Add(time.Minute).Unix()}
+	return map[string]any{
+		"iss":            i.URL,
+		"aud":            "latch",
+		"sub":            "s-1",
+		"nonce":          nonce,
+		"email":          "ines@wrackline.example",
+		"email_verified": true,
+		"exp":            time.Now().Add(time.Minute).Unix(),
+	}
 }
 
 func identifyBy(ctx context.Context, url string, a Asked) (identity, error) {
@@ -114,7 +141,17 @@ func FuzzIssuerAnswers(f *testing.F) {
 	asked := Asked{State: "state", Nonce: "nonce", Verifier: "verifier-that-is-long-enough-for-the-rules-of-pkce"}
 	good := must(json.Marshal(i.honest("nonce")))
 	f.Add([]byte{}, []byte{}, []byte{}, good, 200)
-	for _, bent := range []map[string]any{{"aud": []string{"other"}}, {"exp": 1}, {"exp": "soon"}, {"nonce": ""}, {"sub": ""}, {"sub": 7}, {"email_verified": "yes"}, {"amr": "otp"}, {"iss": "x"}} {
+	for _, bent := range []map[string]any{
+		{"aud": []string{"other"}},
+		{"exp": 1},
+		{"exp": "soon"},
+		{"nonce": ""},
+		{"sub": ""},
+		{"sub": 7},
+		{"email_verified": "yes"},
+		{"amr": "otp"},
+		{"iss": "x"},
+	} {
 		claims := i.honest("nonce")
 		for name, v := range bent {
 			claims[name] = v
@@ -122,7 +159,13 @@ func FuzzIssuerAnswers(f *testing.F) {
 		f.Add([]byte{}, []byte{}, []byte{}, must(json.Marshal(claims)), 200)
 	}
 	f.Add([]byte("null"), []byte("null"), []byte("null"), []byte("null"), 200)
-	f.Add([]byte(`{"issuer":"x","jwks_uri":"file:///etc/passwd"}`), []byte(`{"access_token":"x","id_token":7}`), []byte(`{"keys":[{}]}`), []byte{}, 200)
+	f.Add(
+		[]byte(`{"issuer":"x","jwks_uri":"file:///etc/passwd"}`),
+		[]byte(`{"access_token":"x","id_token":7}`),
+		[]byte(`{"keys":[{}]}`),
+		[]byte{},
+		200,
+	)
 	f.Add([]byte{}, []byte(`{"error":"no\u001b[2J"}`), []byte{}, []byte{}, 400)
 	f.Add([]byte{}, []byte(`{"access_token":"x","id_token":"a.b.c"}`), []byte{}, []byte{}, 200)
 	f.Fuzz(func(t *testing.T, discovery, token, keys, claims []byte, status int) {
@@ -160,7 +203,8 @@ func FuzzIssuerAnswers(f *testing.F) {
 		if list, ok := said.Aud.([]any); ok {
 			audience = slices.Contains(list, any("latch"))
 		}
-		if said.Iss != i.URL || said.Nonce != "nonce" || said.Sub == "" || said.Sub != who.subject || !audience || said.Exp < float64(time.Now().Add(-5*time.Minute).Unix()) {
+		if said.Iss != i.URL || said.Nonce != "nonce" || said.Sub == "" || said.Sub != who.subject || !audience ||
+			said.Exp < float64(time.Now().Add(-5*time.Minute).Unix()) {
 			t.Errorf("%+v was identified by %s", who, claims)
 		}
 	})
@@ -170,7 +214,8 @@ func TestAnIssuerThatNeverEndsItsAnswerFillsNothing(t *testing.T) {
 	i := newTongue(t)
 	endless := []byte(`{"x":"` + strings.Repeat("x", 2*maxIssuerAnswer) + `"}`)
 	i.discovery = endless
-	if _, err := OpenIssuer(t.Context(), i.URL, "latch", "client-secret", ""); err == nil || !strings.Contains(err.Error(), "is the limit") {
+	if _, err := OpenIssuer(t.Context(), i.URL, "latch", "client-secret", ""); err == nil ||
+		!strings.Contains(err.Error(), "is the limit") {
 		t.Errorf("what it offers: %v", err)
 	}
 	i.reset()
@@ -183,7 +228,8 @@ func TestAnIssuerThatNeverEndsItsAnswerFillsNothing(t *testing.T) {
 	}
 	i.reset()
 	i.claims = must(json.Marshal(i.honest("nonce")))
-	if who, err := identifyBy(t.Context(), i.URL, Asked{Nonce: "nonce"}); err != nil || who.name != "ines@wrackline.example" {
+	if who, err := identifyBy(t.Context(), i.URL, Asked{Nonce: "nonce"}); err != nil ||
+		who.name != "ines@wrackline.example" {
 		t.Errorf("an honest one: %+v %v", who, err)
 	}
 	if _, err := identifyBy(t.Context(), i.URL, Asked{}); err == nil {

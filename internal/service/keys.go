@@ -111,7 +111,12 @@ type MadeHere struct {
 }
 
 // MakeKey makes a pair here and returns the private half, which is kept nowhere.
-func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey, made MadeHere) (store.Key, []byte, error) {
+func (s *Service) MakeKey(
+	ctx context.Context,
+	actor Actor,
+	once IdempotencyKey,
+	made MadeHere,
+) (store.Key, []byte, error) {
 	in, spec := made.NewKey, made.Spec
 	if err := checkNewKey(in); err != nil {
 		return store.Key{}, nil, err
@@ -156,7 +161,20 @@ func (s *Service) MakeKey(ctx context.Context, actor Actor, once IdempotencyKey,
 		if err := tx.AddKey(ctx, &k); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.make", "key", k.Name, "", "%s had the service make the key pair %s (%s); the private half was handed over once and not kept.", actor.Name, k.Name, describe(pair.Public)))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"key.make",
+				"key",
+				k.Name,
+				"",
+				"%s had the service make the key pair %s (%s); the private half was handed over once and not kept.",
+				actor.Name,
+				k.Name,
+				describe(pair.Public),
+			),
+		)
 	})
 	if err != nil {
 		return store.Key{}, nil, s.takenKey(ctx, err, in.Name, pair.Public)
@@ -170,7 +188,12 @@ func readPKCS8SHA1(text string) ([]byte, error) {
 	}
 	d, ok := keypair.ReadFingerprint(text)
 	if !ok || d.Kind != "sha1" {
-		return nil, &Problem{Kind: Invalid, Code: "bad-digest", Field: "pkcs8_sha1", Detail: "the SHA-1 digest is not 20 bytes in hexadecimal"}
+		return nil, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-digest",
+			Field:  "pkcs8_sha1",
+			Detail: "the SHA-1 digest is not 20 bytes in hexadecimal",
+		}
 	}
 	return d.Sum, nil
 }
@@ -185,7 +208,13 @@ func checkNewKey(in NewKey) error {
 	return checkLabels(in.Labels)
 }
 
-func (s *Service) record(ctx context.Context, actor Actor, in NewKey, public keypair.Public, origin string) (store.Key, error) {
+func (s *Service) record(
+	ctx context.Context,
+	actor Actor,
+	in NewKey,
+	public keypair.Public,
+	origin string,
+) (store.Key, error) {
 	keeper, err := s.keeperFor(ctx, actor, in.Keeper)
 	if err != nil {
 		return store.Key{}, err
@@ -202,7 +231,12 @@ func (s *Service) record(ctx context.Context, actor Actor, in NewKey, public key
 func (s *Service) newRecord(actor Actor, in NewKey, public keypair.Public, origin string) store.Key {
 	k := store.Key{
 		ID: newID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
-		SHA256: public.SHA256(), MD5: public.MD5(), SPKIMD5: public.SPKIMD5(), Comment: public.Comment, Purpose: in.Purpose, Labels: in.Labels,
+		SHA256:  public.SHA256(),
+		MD5:     public.MD5(),
+		SPKIMD5: public.SPKIMD5(),
+		Comment: public.Comment,
+		Purpose: in.Purpose,
+		Labels:  in.Labels,
 		Custody: "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
 	}
 	if k.Labels == nil {
@@ -225,9 +259,22 @@ func (s *Service) takenKey(ctx context.Context, err error, wanted string, public
 		return err
 	}
 	if same, err := s.store.KeyWithSHA256(ctx, public.SHA256()); err == nil {
-		return &Problem{Kind: Conflict, Code: "key-known", Field: "public_key", Where: []string{same.Name}, Detail: fmt.Sprintf("this key is recorded already, under the name %s", same.Name), Remedy: "Use that record: plumlatch key show " + same.Name}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "key-known",
+			Field:  "public_key",
+			Where:  []string{same.Name},
+			Detail: fmt.Sprintf("this key is recorded already, under the name %s", same.Name),
+			Remedy: "Use that record: plumlatch key show " + same.Name,
+		}
 	}
-	p := &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Detail: fmt.Sprintf("there is a key named %s already", wanted), Remedy: "Choose another name"}
+	p := &Problem{
+		Kind:   Conflict,
+		Code:   "name-taken",
+		Field:  "name",
+		Detail: fmt.Sprintf("there is a key named %s already", wanted),
+		Remedy: "Choose another name",
+	}
 	if k, err := s.store.KeyNamed(ctx, wanted); err == nil && k.Origin == "service" {
 		p.Detail += "; the service made it, and its private half " + handedOverWords(k)
 		p.Remedy = "Make a new pair under another name"
@@ -236,25 +283,48 @@ func (s *Service) takenKey(ctx context.Context, err error, wanted string, public
 }
 
 func handedOverWords(k store.Key) string {
-	return fmt.Sprintf("was handed over once, to %s on %s, and is kept nowhere here", k.CreatedBy, k.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"))
+	return fmt.Sprintf(
+		"was handed over once, to %s on %s, and is kept nowhere here",
+		k.CreatedBy,
+		k.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+	)
 }
 
 func handedOver(k store.Key) error {
-	p := &Problem{Kind: Gone, Code: "private-half-not-here", Where: []string{k.Name}, Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead"}
+	p := &Problem{
+		Kind:   Gone,
+		Code:   "private-half-not-here",
+		Where:  []string{k.Name},
+		Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead",
+	}
 	switch k.Origin {
 	case "service":
 		p.Detail = fmt.Sprintf("the private half of %s %s", k.Name, handedOverWords(k))
 	case "client":
-		p.Detail = fmt.Sprintf("the private half of %s was made on the machine of %s and never came here", k.Name, k.CreatedBy)
+		p.Detail = fmt.Sprintf(
+			"the private half of %s was made on the machine of %s and never came here",
+			k.Name,
+			k.CreatedBy,
+		)
 	default:
-		p.Detail = fmt.Sprintf("only the public half of %s was imported, by %s; the private half never came here", k.Name, k.CreatedBy)
+		p.Detail = fmt.Sprintf(
+			"only the public half of %s was imported, by %s; the private half never came here",
+			k.Name,
+			k.CreatedBy,
+		)
 	}
 	return p
 }
 
 func (s *Service) noKey(err error, name string) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return &Problem{Kind: NotFound, Code: "no-such-key", Where: []string{name}, Detail: fmt.Sprintf("there is no key named %q", name), Remedy: "See what there is: plumlatch key list"}
+		return &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-key",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no key named %q", name),
+			Remedy: "See what there is: plumlatch key list",
+		}
 	}
 	return err
 }
@@ -320,11 +390,23 @@ func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error
 		if err := tx.DeleteKey(ctx, k.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name),
+		)
 	})
 	var problem *Problem
 	if errors.As(err, &problem) && problem.Code == "key-granted" {
-		refused := s.entry(actor, "key.delete", "key", name, "", "%s tried to delete the key %s, which is still granted.", actor.Name, name)
+		refused := s.entry(
+			actor,
+			"key.delete",
+			"key",
+			name,
+			"",
+			"%s tried to delete the key %s, which is still granted.",
+			actor.Name,
+			name,
+		)
 		refused.Outcome = "refused"
 		return errors.Join(err, s.store.Note(ctx, refused))
 	}
@@ -332,7 +414,12 @@ func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error
 }
 
 func stillOpens(name string, n int, some []store.Opening) error {
-	p := &Problem{Kind: Conflict, Code: "key-granted", Detail: fmt.Sprintf("the key %s still opens, or should open, %s", name, counted(n, "login")), Remedy: "Withdraw it there first, or terminate those instances. See them all: plumlatch opens " + name}
+	p := &Problem{
+		Kind:   Conflict,
+		Code:   "key-granted",
+		Detail: fmt.Sprintf("the key %s still opens, or should open, %s", name, counted(n, "login")),
+		Remedy: "Withdraw it there first, or terminate those instances. See them all: plumlatch opens " + name,
+	}
 	for _, o := range some {
 		p.Where = append(p.Where, o.OSUser+"@"+o.InstanceName)
 	}

@@ -124,7 +124,13 @@ func (s *Service) leavingOf(ctx context.Context, o store.Operator) (Leaving, err
 		if !changes {
 			then = before
 		}
-		item := LeavingItem{Key: name, Login: loginName(l.OSUser, l.Instance), Before: before, After: then, What: leaveReplace}
+		item := LeavingItem{
+			Key:    name,
+			Login:  loginName(l.OSUser, l.Instance),
+			Before: before,
+			After:  then,
+			What:   leaveReplace,
+		}
 		if then == reach.Solid || p.Sighting == reach.NotSeen {
 			item.What = leaveWithdraw // others keep it, or its line is not there anyway
 		}
@@ -159,12 +165,23 @@ func (s *Service) BeginLeaving(ctx context.Context, actor Actor, person, to, rea
 			return err
 		}
 		if o.ClosedAt != nil {
-			return &Problem{Kind: Conflict, Code: "account-closed", Where: []string{person}, Detail: "the account of " + person + " is closed already"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "account-closed",
+				Where:  []string{person},
+				Detail: "the account of " + person + " is closed already",
+			}
 		}
 		follows, err := tx.KeeperNamed(ctx, to)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
-			return &Problem{Kind: Invalid, Code: "no-such-keeper", Field: "to", Detail: fmt.Sprintf("there is no keeper %q to follow", to), Remedy: "See who there is: plumlatch keeper list"}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "no-such-keeper",
+				Field:  "to",
+				Detail: fmt.Sprintf("there is no keeper %q to follow", to),
+				Remedy: "See who there is: plumlatch keeper list",
+			}
 		case err != nil:
 			return err
 		case follows.OperatorID != nil && *follows.OperatorID == o.ID:
@@ -177,16 +194,41 @@ func (s *Service) BeginLeaving(ctx context.Context, actor Actor, person, to, rea
 			return err
 		}
 		if Role(o.Role) == Admin && admins == 1 {
-			return &Problem{Kind: Conflict, Code: "last-admin", Where: []string{person}, Detail: person + " is the only admin; nobody could make another", Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "last-admin",
+				Where:  []string{person},
+				Detail: person + " is the only admin; nobody could make another",
+				Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin",
+			}
 		}
 		if o.Leaving != nil {
-			return &Problem{Kind: Conflict, Code: "leaving-already", Where: []string{person}, Detail: o.Leaving.By + " has begun this already", Remedy: "See how far it is: plumlatch operator leave " + person}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "leaving-already",
+				Where:  []string{person},
+				Detail: o.Leaving.By + " has begun this already",
+				Remedy: "See how far it is: plumlatch operator leave " + person,
+			}
 		}
 		o.Leaving = &store.Leaving{BegunAt: s.now(), By: actor.Name, Reason: reason, To: to}
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "operator.leave", "operator", person, reason, "%s began the leaving of %s; %s follows.", actor.Name, person, to))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"operator.leave",
+				"operator",
+				person,
+				reason,
+				"%s began the leaving of %s; %s follows.",
+				actor.Name,
+				person,
+				to,
+			),
+		)
 	})
 	if err != nil {
 		return Leaving{}, err
@@ -279,9 +321,13 @@ func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note stri
 		return note, false, err
 	case replace && r.EndedAt != nil:
 		// What was left out or has failed may go now.
-		return "a part could not be replaced; see plumlatch rotate report " + r.ID.String() + ", mend it, and begin again: plumlatch operator leave " + o.Name + " -again", false, nil
+		return "a part could not be replaced; see plumlatch rotate report " + r.ID.String() + ", mend it, and begin again: " +
+			"plumlatch operator leave " + o.Name + " -again", false, nil
 	case r != nil && r.State == rotationPaused:
-		stuck = append(stuck, "the rotation that replaces their keys is paused; let it go on: plumlatch rotate resume "+r.ID.String())
+		stuck = append(
+			stuck,
+			"the rotation that replaces their keys is paused; let it go on: plumlatch rotate resume "+r.ID.String(),
+		)
 	}
 	if len(l.Items) > 0 {
 		return strings.Join(stuck, "; "), false, nil
@@ -295,12 +341,28 @@ func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note stri
 			return err
 		}
 		if Role(o.Role) == Admin && admins == 1 {
-			return &Problem{Kind: Conflict, Code: "last-admin", Detail: o.Name + " is the only admin now", Remedy: "Make somebody else an admin: plumlatch operator change NAME -role admin"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "last-admin",
+				Detail: o.Name + " is the only admin now",
+				Remedy: "Make somebody else an admin: plumlatch operator change NAME -role admin",
+			}
 		}
 		if err := tx.CloseOperator(ctx, o.ID, s.now()); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(by, "operator.left", "operator", o.Name, o.Leaving.Reason, "%s has left: none of their keys is in place any more, and the account is closed.", o.Name))
+		return tx.Note(
+			ctx,
+			s.entry(
+				by,
+				"operator.left",
+				"operator",
+				o.Name,
+				o.Leaving.Reason,
+				"%s has left: none of their keys is in place any more, and the account is closed.",
+				o.Name,
+			),
+		)
 	})
 }
 
@@ -325,7 +387,11 @@ func (s *Service) replaceForLeaving(ctx context.Context, by Actor, o store.Opera
 	if err != nil {
 		return "", err
 	}
-	wanted := RotationWanted{Selection: rotation.Selection{Keeper: o.Name}, Wait: true, follows: rotation.Heir{Leaves: o.Name, To: to.Name}}
+	wanted := RotationWanted{
+		Selection: rotation.Selection{Keeper: o.Name},
+		Wait:      true,
+		follows:   rotation.Heir{Leaves: o.Name, To: to.Name},
+	}
 	plan, err := s.PlanRotation(ctx, wanted)
 	if err != nil {
 		return "", err
@@ -356,7 +422,12 @@ func (s *Service) replaceForLeaving(ctx context.Context, by Actor, o store.Opera
 		return "nothing can be replaced from here: " + strings.Join(cannot, "; "), nil
 	}
 	// The id is that of the leaving's own request, so that a kill does not begin it twice.
-	r, err := s.StartRotation(ctx, Actor{ID: o.ID, Name: by.Name, Via: by.Via, Role: by.Role}, IdempotencyKey{Key: "leaving " + o.Leaving.BegunAt.UTC().Format("20060102T150405.000000")}, start)
+	r, err := s.StartRotation(
+		ctx,
+		Actor{ID: o.ID, Name: by.Name, Via: by.Via, Role: by.Role},
+		IdempotencyKey{Key: "leaving " + o.Leaving.BegunAt.UTC().Format("20060102T150405.000000")},
+		start,
+	)
 	if err != nil {
 		return "", err
 	}
@@ -370,7 +441,13 @@ func (s *Service) LeaveAgain(ctx context.Context, actor Actor, person, reason st
 		return Leaving{}, err
 	}
 	if o.Leaving == nil || o.ClosedAt != nil {
-		return Leaving{}, &Problem{Kind: Conflict, Code: "not-leaving", Where: []string{person}, Detail: "nobody has begun the leaving of " + person, Remedy: "Begin it: plumlatch operator leave " + person + " -to KEEPER"}
+		return Leaving{}, &Problem{
+			Kind:   Conflict,
+			Code:   "not-leaving",
+			Where:  []string{person},
+			Detail: "nobody has begun the leaving of " + person,
+			Remedy: "Begin it: plumlatch operator leave " + person + " -to KEEPER",
+		}
 	}
 	if o.Leaving.Rotation != nil {
 		r, err := s.Rotation(ctx, *o.Leaving.Rotation)
@@ -378,7 +455,13 @@ func (s *Service) LeaveAgain(ctx context.Context, actor Actor, person, reason st
 			return Leaving{}, err
 		}
 		if r.EndedAt == nil {
-			return Leaving{}, &Problem{Kind: Conflict, Code: "rotation-at-work", Where: []string{r.ID.String()}, Detail: "its rotation is still at work", Remedy: "Watch it: plumlatch rotate watch " + r.ID.String()}
+			return Leaving{}, &Problem{
+				Kind:   Conflict,
+				Code:   "rotation-at-work",
+				Where:  []string{r.ID.String()},
+				Detail: "its rotation is still at work",
+				Remedy: "Watch it: plumlatch rotate watch " + r.ID.String(),
+			}
 		}
 	}
 	o.Leaving.Rotation, o.Leaving.BegunAt, o.Leaving.Note = nil, s.now(), ""
@@ -386,7 +469,19 @@ func (s *Service) LeaveAgain(ctx context.Context, actor Actor, person, reason st
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "operator.leave", "operator", person, reason, "%s took up the leaving of %s again.", actor.Name, person))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"operator.leave",
+				"operator",
+				person,
+				reason,
+				"%s took up the leaving of %s again.",
+				actor.Name,
+				person,
+			),
+		)
 	})
 	if err != nil {
 		return Leaving{}, err
@@ -402,14 +497,22 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor Actor, person string
 		return Leaving{}, err
 	}
 	if o.Leaving == nil || o.ClosedAt != nil {
-		return Leaving{}, &Problem{Kind: Conflict, Code: "not-leaving", Where: []string{person}, Detail: "nobody has begun the leaving of " + person}
+		return Leaving{}, &Problem{
+			Kind:   Conflict,
+			Code:   "not-leaving",
+			Where:  []string{person},
+			Detail: "nobody has begun the leaving of " + person,
+		}
 	}
 	o.Leaving = nil
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person),
+		)
 	})
 	if err != nil {
 		return Leaving{}, err

@@ -29,7 +29,13 @@ type ListResult struct {
 // transaction, and says what became of each. in.Name is not used.
 func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list []ListedKey) ([]ListResult, error) {
 	if len(list) > maxListed {
-		return nil, &Problem{Kind: TooLarge, Code: "too-large", Field: "keys", Detail: fmt.Sprintf("the list has %d keys; %d is the limit of one call", len(list), maxListed), Remedy: "Send it in parts"}
+		return nil, &Problem{
+			Kind:   TooLarge,
+			Code:   "too-large",
+			Field:  "keys",
+			Detail: fmt.Sprintf("the list has %d keys; %d is the limit of one call", len(list), maxListed),
+			Remedy: "Send it in parts",
+		}
 	}
 	if err := errors.Join(checkText("purpose", in.Purpose), checkLabels(in.Labels)); err != nil {
 		return nil, err
@@ -79,7 +85,17 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 		if err := tx.ClaimStrangers(ctx); err != nil {
 			return err
 		}
-		e := s.entry(actor, "key.import-list", "key", names[0], "", "%s imported %s from a list of %d.", actor.Name, counted(len(names), "key"), len(list))
+		e := s.entry(
+			actor,
+			"key.import-list",
+			"key",
+			names[0],
+			"",
+			"%s imported %s from a list of %d.",
+			actor.Name,
+			counted(len(names), "key"),
+			len(list),
+		)
 		e.Details = map[string]any{"names": names}
 		return tx.Note(ctx, e)
 	}
@@ -95,7 +111,13 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 }
 
 // recordFor is record with the keeper looked up once for the whole list.
-func (s *Service) recordFor(ctx context.Context, actor Actor, in NewKey, public keypair.Public, before []store.Key) (store.Key, error) {
+func (s *Service) recordFor(
+	ctx context.Context,
+	actor Actor,
+	in NewKey,
+	public keypair.Public,
+	before []store.Key,
+) (store.Key, error) {
 	if len(before) == 0 {
 		return s.record(ctx, actor, in, public, "import")
 	}
@@ -123,7 +145,13 @@ func (s *Service) ReadKeyList(ctx context.Context, text, prefix string) ([]ListL
 		return nil, nil, refusalProblem("text", err)
 	}
 	if len(listed) > maxListed {
-		return nil, nil, &Problem{Kind: TooLarge, Code: "too-large", Field: "text", Detail: fmt.Sprintf("the text has %d lines; %d is the limit here", len(listed), maxListed), Remedy: "Import it with the client: plumlatch key import NAME -list FILE"}
+		return nil, nil, &Problem{
+			Kind:   TooLarge,
+			Code:   "too-large",
+			Field:  "text",
+			Detail: fmt.Sprintf("the text has %d lines; %d is the limit here", len(listed), maxListed),
+			Remedy: "Import it with the client: plumlatch key import NAME -list FILE",
+		}
 	}
 	keypair.RefuseTwice(listed)
 	var comments []string

@@ -116,7 +116,17 @@ func (s *Service) recordLooks(ctx context.Context, looks []look) (outcomes []str
 			}
 			changes = append(changes, differ...)
 			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.login.ID]) + exposedWords(exposed)
-			f.ends = append(f.ends, store.SweepEnd{LoginID: l.login.ID, State: state, Outcome: outcomes[n], Method: l.method, Folders: l.folders, At: l.at})
+			f.ends = append(
+				f.ends,
+				store.SweepEnd{
+					LoginID: l.login.ID,
+					State:   state,
+					Outcome: outcomes[n],
+					Method:  l.method,
+					Folders: l.folders,
+					At:      l.at,
+				},
+			)
 		}
 		if err := s.noteChanges(ctx, tx, &f, changes); err != nil {
 			return err
@@ -160,8 +170,16 @@ func compareFiles(f *findings, l look, last map[string]store.FileVersion) (chang
 		kept, found := authorizedkeys.Parse(file.Content).Keep()
 		exposed += len(found)
 		now := store.FileVersion{
-			ID: newID(), LoginID: l.login.ID, Path: file.Path, There: file.There, Content: append([]byte{}, kept...), Digest: digest[:], Bytes: len(file.Content),
-			Exposed: append([]authorizedkeys.Exposed{}, found...), Mode: int(file.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at,
+			ID:      newID(),
+			LoginID: l.login.ID,
+			Path:    file.Path,
+			There:   file.There,
+			Content: append([]byte{}, kept...),
+			Digest:  digest[:],
+			Bytes:   len(file.Content),
+			Exposed: append(
+				[]authorizedkeys.Exposed{},
+				found...), Mode: int(file.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at,
 		}
 		f.versions = append(f.versions, now)
 		if known || len(found) > 0 {
@@ -195,8 +213,22 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 		path := text.Line(c.now.Path, text.MaxLine)
 		if c.before.ID != uuid.Nil {
 			came, went := changesOf(contents[c.before.ID], c.now.Content)
-			e := s.entry(c.by, "login.changed", "login", c.name, "", "The file %s of %s is not as it was: %s came, %s went.", path, c.name, counted(len(came), "line"), counted(len(went), "line"))
-			e.Details = map[string]any{"came": came[:min(len(came), maxNotedLines)], "went": went[:min(len(went), maxNotedLines)]}
+			e := s.entry(
+				c.by,
+				"login.changed",
+				"login",
+				c.name,
+				"",
+				"The file %s of %s is not as it was: %s came, %s went.",
+				path,
+				c.name,
+				counted(len(came), "line"),
+				counted(len(went), "line"),
+			)
+			e.Details = map[string]any{
+				"came": came[:min(len(came), maxNotedLines)],
+				"went": went[:min(len(went), maxNotedLines)],
+			}
 			f.notes = append(f.notes, e)
 		}
 		for _, x := range c.now.Exposed[:min(len(c.now.Exposed), maxNotedLines)] {
@@ -214,7 +246,13 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 }
 
 // exposedEntry tells of a private key that lies in a file, without anything of what it says.
-func (s *Service) exposedEntry(ctx context.Context, tx *store.Store, c fileChanged, path string, x authorizedkeys.Exposed) (store.Entry, error) {
+func (s *Service) exposedEntry(
+	ctx context.Context,
+	tx *store.Store,
+	c fileChanged,
+	path string,
+	x authorizedkeys.Exposed,
+) (store.Entry, error) {
 	which, names := "", []string{}
 	if d, ok := keypair.ReadFingerprint(x.Public); ok {
 		which = ", " + x.Public
@@ -226,7 +264,18 @@ func (s *Service) exposedEntry(ctx context.Context, tx *store.Store, c fileChang
 			which, names = ", that of "+k.Name, append(names, k.Name)
 		}
 	}
-	e := s.entry(c.by, "key.exposed", "login", c.name, "", "A private key lies in %s of %s, from line %d on%s: treat it as exposed.", path, c.name, x.Line, which)
+	e := s.entry(
+		c.by,
+		"key.exposed",
+		"login",
+		c.name,
+		"",
+		"A private key lies in %s of %s, from line %d on%s: treat it as exposed.",
+		path,
+		c.name,
+		x.Line,
+		which,
+	)
 	e.Outcome = "found"
 	e.Details = map[string]any{"path": path, "line": x.Line, "lines": x.Lines, "sha256": x.SHA256}
 	return onKeys(e, names...), nil
@@ -293,15 +342,41 @@ func (r reading) compareKeys(f *findings, l look, known map[string]store.Key, na
 		limits := text.Line(strings.Join(at.line.Limits(l.at), "; "), text.MaxLine)
 		if k, ok := known[string(digest)]; ok {
 			seen[k.ID] = true
-			f.sightings = append(f.sightings, store.Sighting{LoginID: l.login.ID, KeyID: k.ID, SeenAt: l.at, Method: l.method, Present: true, Limits: limits, Opens: at.opens})
+			f.sightings = append(
+				f.sightings,
+				store.Sighting{
+					LoginID: l.login.ID,
+					KeyID:   k.ID,
+					SeenAt:  l.at,
+					Method:  l.method,
+					Present: true,
+					Limits:  limits,
+					Opens:   at.opens,
+				},
+			)
 			continue
 		}
 		strangers++
-		f.strangers = append(f.strangers, store.Stranger{LoginID: l.login.ID, SHA256: digest, Algorithm: text.Line(at.line.Algorithm, text.MaxLine), Blob: at.line.Blob, Comment: text.Line(at.line.Comment, text.MaxLine), Limits: limits, FirstSeenAt: l.at, SeenAt: l.at})
+		f.strangers = append(
+			f.strangers,
+			store.Stranger{
+				LoginID:     l.login.ID,
+				SHA256:      digest,
+				Algorithm:   text.Line(at.line.Algorithm, text.MaxLine),
+				Blob:        at.line.Blob,
+				Comment:     text.Line(at.line.Comment, text.MaxLine),
+				Limits:      limits,
+				FirstSeenAt: l.at,
+				SeenAt:      l.at,
+			},
+		)
 	}
 	for _, id := range named {
 		if !seen[id] {
-			f.sightings = append(f.sightings, store.Sighting{LoginID: l.login.ID, KeyID: id, SeenAt: l.at, Method: l.method, Opens: true})
+			f.sightings = append(
+				f.sightings,
+				store.Sighting{LoginID: l.login.ID, KeyID: id, SeenAt: l.at, Method: l.method, Opens: true},
+			)
 		}
 	}
 	outcome := counted(len(seen), "known key")
@@ -330,7 +405,13 @@ func (s *Service) loginNamed(ctx context.Context, name string) (store.Login, sto
 	}
 	l, err := s.store.LoginOf(ctx, i.ID, user)
 	if errors.Is(err, store.ErrNotFound) {
-		return l, i, &Problem{Kind: NotFound, Code: "no-such-login", Where: []string{name}, Detail: fmt.Sprintf("no login %s is recorded on %s", user, i.Name), Remedy: "See those that are: plumlatch reach -find " + i.Name}
+		return l, i, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-login",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("no login %s is recorded on %s", user, i.Name),
+			Remedy: "See those that are: plumlatch reach -find " + i.Name,
+		}
 	}
 	return l, i, err
 }
@@ -344,7 +425,14 @@ const (
 
 // ReportFiles records what the actor read in a login's files from their own
 // machine, where the host key that they saw is a pinned one.
-func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, files []SeenFile, folders []store.Folder, hostKey string) (Login, error) {
+func (s *Service) ReportFiles(
+	ctx context.Context,
+	actor Actor,
+	name string,
+	files []SeenFile,
+	folders []store.Folder,
+	hostKey string,
+) (Login, error) {
 	l, i, err := s.loginNamed(ctx, name)
 	if err != nil {
 		return Login{}, err
@@ -353,26 +441,65 @@ func (s *Service) ReportFiles(ctx context.Context, actor Actor, name string, fil
 		return Login{}, err
 	}
 	if len(files) == 0 || len(files) > maxReportedFiles {
-		return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: fmt.Sprintf("%d files were given; a login has 1 to %d", len(files), maxReportedFiles)}
+		return Login{}, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-files",
+			Field:  "files",
+			Detail: fmt.Sprintf("%d files were given; a login has 1 to %d", len(files), maxReportedFiles),
+		}
 	}
 	total := 0
 	for _, f := range files {
 		if total += len(f.Content); total > sshio.MaxFileBytes || bytes.Count(f.Content, []byte{'\n'}) > sshio.MaxFileLines {
-			return Login{}, &Problem{Kind: TooLarge, Code: "too-large", Field: "files", Detail: fmt.Sprintf("the files of a login have at most %d bytes together and %d lines each", sshio.MaxFileBytes, sshio.MaxFileLines)}
+			return Login{}, &Problem{
+				Kind:  TooLarge,
+				Code:  "too-large",
+				Field: "files",
+				Detail: fmt.Sprintf(
+					"the files of a login have at most %d bytes together and %d lines each",
+					sshio.MaxFileBytes,
+					sshio.MaxFileLines,
+				),
+			}
 		}
 		if f.Path == "" || len(f.Path) > 4096 || text.Plain(f.Path) != f.Path || !f.There && len(f.Content) > 0 {
-			return Login{}, &Problem{Kind: Invalid, Code: "bad-files", Field: "files", Detail: "a file has no path, one with control characters, or content though it is not there"}
+			return Login{}, &Problem{
+				Kind:   Invalid,
+				Code:   "bad-files",
+				Field:  "files",
+				Detail: "a file has no path, one with control characters, or content though it is not there",
+			}
 		}
 	}
 	if len(folders) > maxReportedFolders {
-		return Login{}, &Problem{Kind: Invalid, Code: "bad-folders", Field: "folders", Detail: fmt.Sprintf("%d folders were given; %d is the limit", len(folders), maxReportedFolders)}
+		return Login{}, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-folders",
+			Field:  "folders",
+			Detail: fmt.Sprintf("%d folders were given; %d is the limit", len(folders), maxReportedFolders),
+		}
 	}
 	for _, f := range folders {
 		if f.Path == "" || len(f.Path) > 4096 || text.Plain(f.Path) != f.Path {
-			return Login{}, &Problem{Kind: Invalid, Code: "bad-folders", Field: "folders", Detail: "a folder has no path, or one with control characters"}
+			return Login{}, &Problem{
+				Kind:   Invalid,
+				Code:   "bad-folders",
+				Field:  "folders",
+				Detail: "a folder has no path, or one with control characters",
+			}
 		}
 	}
-	_, err = s.recordLook(ctx, look{login: l, name: loginName(l.OSUser, i.Name), seen: seen{files, folders}, method: "read by " + actor.Name + " from their machine", by: actor, at: s.now()})
+	_, err = s.recordLook(
+		ctx,
+		look{
+			login:  l,
+			name:   loginName(l.OSUser, i.Name),
+			seen:   seen{files, folders},
+			method: "read by " + actor.Name + " from their machine",
+			by:     actor,
+			at:     s.now(),
+		},
+	)
 	if err != nil {
 		return Login{}, err
 	}
@@ -388,5 +515,11 @@ func checkHostKey(i store.Instance, seen string) error {
 			return nil
 		}
 	}
-	return &Problem{Kind: Conflict, Code: "host-key-differs", Field: "host_key", Detail: fmt.Sprintf("the host key that was seen is not a pinned one of %s, so nothing was recorded", i.Name), Remedy: "Find out why it differs: plumlatch instance show " + i.Name}
+	return &Problem{
+		Kind:   Conflict,
+		Code:   "host-key-differs",
+		Field:  "host_key",
+		Detail: fmt.Sprintf("the host key that was seen is not a pinned one of %s, so nothing was recorded", i.Name),
+		Remedy: "Find out why it differs: plumlatch instance show " + i.Name,
+	}
 }

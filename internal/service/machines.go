@@ -28,11 +28,22 @@ type ListedMachine struct {
 // says none. Nothing is kept.
 func (s *Service) ReadMachines(ctx context.Context, text, user string) (machines.Format, []ListedMachine, error) {
 	if len(text) > maxListBytes {
-		return "", nil, &Problem{Kind: TooLarge, Code: "too-large", Field: "text", Detail: fmt.Sprintf("the list has %d bytes; %d is the limit", len(text), maxListBytes)}
+		return "", nil, &Problem{
+			Kind:   TooLarge,
+			Code:   "too-large",
+			Field:  "text",
+			Detail: fmt.Sprintf("the list has %d bytes; %d is the limit", len(text), maxListBytes),
+		}
 	}
 	format, list, err := machines.Read(text, user)
 	if err != nil {
-		return format, nil, &Problem{Kind: Invalid, Code: "bad-list", Field: "text", Detail: err.Error(), Remedy: "Give CSV with the heading name,address,port,login, a JSON array, or an OpenSSH client configuration"}
+		return format, nil, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-list",
+			Field:  "text",
+			Detail: err.Error(),
+			Remedy: "Give CSV with the heading name,address,port,login, a JSON array, or an OpenSSH client configuration",
+		}
 	}
 	var names, addresses []string
 	for _, m := range list {
@@ -65,7 +76,14 @@ func (s *Service) ShownHostKeys(ctx context.Context, address string, port int) (
 	}
 	shown, err := sshio.HostKeys(ctx, address, port)
 	if err != nil {
-		return nil, &Problem{Kind: Conflict, Code: "no-ssh-server", Field: "address", Where: []string{address}, Detail: err.Error(), Remedy: "See that the address and the port are right, and that a firewall lets this service in"}
+		return nil, &Problem{
+			Kind:   Conflict,
+			Code:   "no-ssh-server",
+			Field:  "address",
+			Where:  []string{address},
+			Detail: err.Error(),
+			Remedy: "See that the address and the port are right, and that a firewall lets this service in",
+		}
 	}
 	var out []keypair.Public
 	for _, k := range shown {
@@ -81,9 +99,21 @@ func (s *Service) ShownHostKeys(ctx context.Context, address string, port int) (
 func checkAddress(address string, port int) error {
 	switch {
 	case name.CheckHost(address) != nil:
-		return &Problem{Kind: Invalid, Code: "bad-address", Field: "address", Detail: name.ErrHost.Error(), Remedy: "Give one such as 192.0.2.10 or gauge.example"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-address",
+			Field:  "address",
+			Detail: name.ErrHost.Error(),
+			Remedy: "Give one such as 192.0.2.10 or gauge.example",
+		}
 	case port < 1 || port > 65535:
-		return &Problem{Kind: Invalid, Code: "bad-port", Field: "port", Detail: fmt.Sprintf("%d is no port", port), Remedy: "Give one from 1 to 65535"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-port",
+			Field:  "port",
+			Detail: fmt.Sprintf("%d is no port", port),
+			Remedy: "Give one from 1 to 65535",
+		}
 	}
 	return nil
 }
@@ -114,7 +144,12 @@ func (s *Service) Approach(ctx context.Context, name, from string) (Approach, er
 	}
 	comes, err := netip.ParseAddr(from)
 	if err != nil {
-		return Approach{}, &Problem{Kind: Invalid, Code: "bad-address", Field: "from", Detail: fmt.Sprintf("%q is no IP address", from)}
+		return Approach{}, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-address",
+			Field:  "from",
+			Detail: fmt.Sprintf("%q is no IP address", from),
+		}
 	}
 	out := Approach{From: comes.Unmap().String(), Instance: i}
 	if i.Adopted {

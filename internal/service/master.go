@@ -54,7 +54,15 @@ func (s *Service) seal(ctx context.Context, tx *store.Store, secret []byte, reco
 }
 
 func lacksMaster(mark string) error {
-	return &Problem{Kind: Unavailable, Code: "master-key-missing", Detail: fmt.Sprintf("this process of the service does not have the master key %s, which the safe is sealed under", mark), Remedy: "Give it the same safe-key-file as the others"}
+	return &Problem{
+		Kind: Unavailable,
+		Code: "master-key-missing",
+		Detail: fmt.Sprintf(
+			"this process of the service does not have the master key %s, which the safe is sealed under",
+			mark,
+		),
+		Remedy: "Give it the same safe-key-file as the others",
+	}
 }
 
 const (
@@ -112,7 +120,11 @@ func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeSt
 		return SafeState{}, err
 	}
 	if !ok {
-		return SafeState{}, &Problem{Kind: Conflict, Code: "rekey-at-work", Detail: "the safe is being put under a new master key already"}
+		return SafeState{}, &Problem{
+			Kind:   Conflict,
+			Code:   "rekey-at-work",
+			Detail: "the safe is being put under a new master key already",
+		}
 	}
 	defer release()
 	if err := s.Safe.Reload(); err != nil {
@@ -125,7 +137,12 @@ func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeSt
 	if s.Safe.Masters() == 1 && s.Safe.Mark() == marks.Mark { // else an earlier call was cut off
 		err := s.Safe.AddMaster()
 		if errors.Is(err, safe.ErrCommand) {
-			return SafeState{}, &Problem{Kind: Conflict, Code: "master-from-command", Detail: err.Error(), Remedy: "Then call this again"}
+			return SafeState{}, &Problem{
+				Kind:   Conflict,
+				Code:   "master-from-command",
+				Detail: err.Error(),
+				Remedy: "Then call this again",
+			}
 		}
 		if err != nil {
 			return SafeState{}, err
@@ -135,7 +152,20 @@ func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeSt
 	if err != nil {
 		return SafeState{}, err
 	}
-	if err := s.noteRekey(ctx, s.entry(actor, "safe.rekey", "safe", s.Safe.Mark(), reason, "%s had the safe put under a new master key, %s; %s sealed anew.", actor.Name, s.Safe.Mark(), counted(n, "secret"))); err != nil {
+	if err := s.noteRekey(
+		ctx,
+		s.entry(
+			actor,
+			"safe.rekey",
+			"safe",
+			s.Safe.Mark(),
+			reason,
+			"%s had the safe put under a new master key, %s; %s sealed anew.",
+			actor.Name,
+			s.Safe.Mark(),
+			counted(n, "secret"),
+		),
+	); err != nil {
 		return SafeState{}, err
 	}
 	return s.SafeState(ctx)
@@ -171,7 +201,13 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 			break
 		}
 		if time.Now().After(until) {
-			return 0, &Problem{Kind: Conflict, Code: "rekey-waits", Where: lack, Detail: fmt.Sprintf("not every process of the service has the new master key %s yet: on %s", mark, listed(lack)), Remedy: "Give it the same safe-key-file; the change goes on by itself then"}
+			return 0, &Problem{
+				Kind:   Conflict,
+				Code:   "rekey-waits",
+				Where:  lack,
+				Detail: fmt.Sprintf("not every process of the service has the new master key %s yet: on %s", mark, listed(lack)),
+				Remedy: "Give it the same safe-key-file; the change goes on by itself then",
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -250,7 +286,19 @@ func (s *Service) carryRekey(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.noteRekey(ctx, s.entry(byService, "safe.rekey", "safe", s.Safe.Mark(), "", "The service went on with putting the safe under a new master key, %s; %s sealed anew.", s.Safe.Mark(), counted(n, "secret")))
+	return s.noteRekey(
+		ctx,
+		s.entry(
+			byService,
+			"safe.rekey",
+			"safe",
+			s.Safe.Mark(),
+			"",
+			"The service went on with putting the safe under a new master key, %s; %s sealed anew.",
+			s.Safe.Mark(),
+			counted(n, "secret"),
+		),
+	)
 }
 
 // listed writes names in a row, of many the first ones.

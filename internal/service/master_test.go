@@ -38,7 +38,14 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 		}
 	})
 	put := func(n int) error {
-		_, err := other.AddReceiver(t.Context(), o.ines, IdempotencyKey{}, fmt.Sprint("r-", n), "https://hooks.example/x", nil)
+		_, err := other.AddReceiver(
+			t.Context(),
+			o.ines,
+			IdempotencyKey{},
+			fmt.Sprint("r-", n),
+			"https://hooks.example/x",
+			nil,
+		)
 		return err
 	}
 	if err := put(0); err != nil {
@@ -75,7 +82,11 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	}
 	// What is sealed under the old key is not kept any more.
 	err = o.store.InTx(t.Context(), func(tx *store.Store) error {
-		return tx.AddServiceKey(t.Context(), store.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.now()}, store.Secret{Sealed: []byte("x"), Mark: before})
+		return tx.AddServiceKey(
+			t.Context(),
+			store.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.now()},
+			store.Secret{Sealed: []byte("x"), Mark: before},
+		)
 	})
 	if !errors.Is(err, store.ErrOtherMaster) {
 		t.Errorf("sealed under the old master key: %v", err)
@@ -90,7 +101,11 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	k := o.keep("bent", "ines", nil)
 	half, err := o.store.KeptHalf(t.Context(), k.ID)
 	if err == nil {
-		err = o.store.Reseal(t.Context(), store.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed}, store.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()})
+		err = o.store.Reseal(
+			t.Context(),
+			store.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
+			store.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
+		)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -133,7 +148,8 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 		t.Fatal(err)
 	}
 	state, err := o.SafeState(t.Context())
-	if err != nil || state.Mark == before || state.Masters != 1 || strings.Join(state.Unreadable, "") != "the private half of bent" {
+	if err != nil || state.Mark == before || state.Masters != 1 ||
+		strings.Join(state.Unreadable, "") != "the private half of bent" {
 		t.Errorf("%+v %v", state, err)
 	}
 	if err := o.carryRekey(t.Context()); err != nil {

@@ -11,7 +11,13 @@ import (
 func (s *Service) Names(ctx context.Context, text string, limit int) ([]store.Named, error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
-		return nil, &Problem{Kind: Invalid, Code: "no-text", Field: "q", Detail: "there is no text to find", Remedy: "Give a part of a name, an address or a purpose"}
+		return nil, &Problem{
+			Kind:   Invalid,
+			Code:   "no-text",
+			Field:  "q",
+			Detail: "there is no text to find",
+			Remedy: "Give a part of a name, an address or a purpose",
+		}
 	}
 	return s.store.Names(ctx, text, limit)
 }

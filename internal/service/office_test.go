@@ -46,7 +46,13 @@ func newOffice(t *testing.T) *office {
 		t.Fatal(err)
 	}
 	log := slog.New(slog.DiscardHandler)
-	o := &office{Service: New(s, c, runs.New(s, log), log), t: t, at: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC), safeFile: filepath.Join(t.TempDir(), "safe.key"), owner: owner}
+	o := &office{
+		Service:  New(s, c, runs.New(s, log), log),
+		t:        t,
+		at:       time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC),
+		safeFile: filepath.Join(t.TempDir(), "safe.key"),
+		owner:    owner,
+	}
 	o.now = func() time.Time { return o.at }
 	if err := safe.Make(o.safeFile); err != nil {
 		t.Fatal(err)
@@ -60,7 +66,12 @@ func newOffice(t *testing.T) *office {
 
 func (o *office) hire(name string, role Role, limits map[string]string) Actor {
 	o.t.Helper()
-	err := o.AddOperator(o.t.Context(), Actor{Name: "setup", Via: "service"}, IdempotencyKey{}, NewOperator{Name: name, Password: officePassword, Role: role, Limits: limits})
+	err := o.AddOperator(
+		o.t.Context(),
+		Actor{Name: "setup", Via: "service"},
+		IdempotencyKey{},
+		NewOperator{Name: name, Password: officePassword, Role: role, Limits: limits},
+	)
 	if err != nil {
 		o.t.Fatal(err)
 	}
@@ -89,7 +100,10 @@ func (o *office) keep(name, keeper string, labels map[string]string) store.Key {
 		o.t.Fatal(err)
 	}
 	k.KeeperID = &whose.ID
-	if err := o.store.InTx(o.t.Context(), func(tx *store.Store) error { return addKept(o.t.Context(), tx, &k, sealed) }); err != nil {
+	if err := o.store.InTx(
+		o.t.Context(),
+		func(tx *store.Store) error { return addKept(o.t.Context(), tx, &k, sealed) },
+	); err != nil {
 		o.t.Fatal(err)
 	}
 	return k
@@ -111,7 +125,10 @@ func (o *office) wants(what string, err error, code string) {
 }
 
 func (o *office) signIn(name, password, code, address string) (string, error) {
-	_, secret, err := o.SignIn(o.t.Context(), SignIn{Name: name, Password: password, Code: code, Via: "console", Address: address})
+	_, secret, err := o.SignIn(
+		o.t.Context(),
+		SignIn{Name: name, Password: password, Code: code, Via: "console", Address: address},
+	)
 	return secret, err
 }
 
@@ -195,7 +212,11 @@ func TestOneAdminAlwaysRemains(t *testing.T) {
 	o := newOffice(t)
 	o.wants("the first", o.ChangeOperator(t.Context(), o.ines, "marek", OperatorChange{Closed: new(true)}), "")
 	o.wants("herself", o.ChangeOperator(t.Context(), o.ines, "ines", OperatorChange{Role: new(Operator)}), "last-admin")
-	o.wants("her own account", o.ChangeOperator(t.Context(), o.ines, "ines", OperatorChange{Closed: new(true)}), "last-admin")
+	o.wants(
+		"her own account",
+		o.ChangeOperator(t.Context(), o.ines, "ines", OperatorChange{Closed: new(true)}),
+		"last-admin",
+	)
 	_, err := o.BeginLeaving(t.Context(), o.ines, "ines", "marek", "")
 	o.wants("her own leaving", err, "keeper-left")
 }
@@ -303,13 +324,21 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 		in   NewToken
 		code string
 	}{
-		"admin of an operator": {NewToken{Name: "a", Role: Admin}, "role-too-high"}, "beyond the limit": {NewToken{Name: "b", Limits: map[string]string{"team": "web"}}, "beyond-your-limit"},
-		"for something else": {NewToken{Name: "c", Only: "launch"}, "bad-only"}, "too long": {NewToken{Name: "d", Days: 400}, "bad-days"}, "sweeps": {NewToken{Name: "e", Only: "sweep"}, ""},
+		"admin of an operator": {NewToken{Name: "a", Role: Admin}, "role-too-high"},
+		"beyond the limit":     {NewToken{Name: "b", Limits: map[string]string{"team": "web"}}, "beyond-your-limit"},
+		"for something else":   {NewToken{Name: "c", Only: "launch"}, "bad-only"},
+		"too long":             {NewToken{Name: "d", Days: 400}, "bad-days"},
+		"sweeps":               {NewToken{Name: "e", Only: "sweep"}, ""},
 	} {
 		_, _, err := o.AddToken(t.Context(), runa, IdempotencyKey{}, c.in)
 		o.wants(name, err, c.code)
 	}
-	_, secret, err := o.AddToken(t.Context(), runa, IdempotencyKey{}, NewToken{Name: "narrow", Limits: map[string]string{"site": "north"}})
+	_, secret, err := o.AddToken(
+		t.Context(),
+		runa,
+		IdempotencyKey{},
+		NewToken{Name: "narrow", Limits: map[string]string{"site": "north"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -318,11 +347,27 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 		t.Fatalf("%+v %v", actor, err)
 	}
 	// Its owner's loss is the token's.
-	o.wants("a lower role", o.ChangeOperator(t.Context(), o.ines, "runa", OperatorChange{Role: new(Viewer), Limits: &map[string]string{"team": "web"}}), "")
-	if actor, err = o.ByToken(t.Context(), secret); err != nil || actor.Role != Viewer || actor.Limits["team"] == "cameras" {
+	o.wants(
+		"a lower role",
+		o.ChangeOperator(
+			t.Context(),
+			o.ines,
+			"runa",
+			OperatorChange{Role: new(Viewer), Limits: &map[string]string{"team": "web"}},
+		),
+		"",
+	)
+	if actor, err = o.ByToken(t.Context(), secret); err != nil || actor.Role != Viewer ||
+		actor.Limits["team"] == "cameras" {
 		t.Errorf("%+v %v", actor, err)
 	}
-	for _, bad := range []string{"", secret[:len(secret)-1], secret + "x", "plumlatch_" + strings.Repeat("A", 43), strings.ToUpper(secret)} {
+	for _, bad := range []string{
+		"",
+		secret[:len(secret)-1],
+		secret + "x",
+		"plumlatch_" + strings.Repeat("A", 43),
+		strings.ToUpper(secret),
+	} {
 		if _, err := o.ByToken(t.Context(), bad); codeOf(err) != "not-signed-in" {
 			t.Errorf("%q: %v", bad, err)
 		}
@@ -330,7 +375,11 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 	o.wants("closing", o.ChangeOperator(t.Context(), o.ines, "runa", OperatorChange{Closed: new(true)}), "")
 	_, err = o.ByToken(t.Context(), secret)
 	o.wants("of a closed account", err, "not-signed-in")
-	o.wants("an admin with a limit", o.ChangeOperator(t.Context(), o.ines, "marek", OperatorChange{Limits: &map[string]string{"team": "web"}}), "admin-with-limits")
+	o.wants(
+		"an admin with a limit",
+		o.ChangeOperator(t.Context(), o.ines, "marek", OperatorChange{Limits: &map[string]string{"team": "web"}}),
+		"admin-with-limits",
+	)
 }
 
 func TestAnAccountThatSomebodyElseHasChangedIsNotChangedByWhatWasReadBefore(t *testing.T) {
@@ -346,7 +395,12 @@ func TestAnAccountThatSomebodyElseHasChangedIsNotChangedByWhatWasReadBefore(t *t
 		return OperatorTag(r)
 	}
 	change := func(who Actor, match, team string) error {
-		return o.ChangeOperator(t.Context(), who, "runa", OperatorChange{Limits: &map[string]string{"team": team}, Match: match})
+		return o.ChangeOperator(
+			t.Context(),
+			who,
+			"runa",
+			OperatorChange{Limits: &map[string]string{"team": team}, Match: match},
+		)
 	}
 	read := tag()
 	o.wants("the first", change(o.marek, read, "web"), "")
@@ -419,8 +473,11 @@ func TestWhatASafeCannotBeOpenedWithIsSaidAtOnce(t *testing.T) {
 	}
 	good := strings.Repeat("QUJDREVGR0hJSktMTU5PUFFSU1RVVldY", 1)
 	for name, c := range map[string]struct{ file, says string }{
-		"missing": {filepath.Join(dir, "none"), "no such file"}, "others read it": {write("open", good, 0o644), "chmod 600"}, "empty": {write("empty", "", 0o600), "holds none"},
-		"short": {write("short", "QUJD\n", 0o600), "not 32 bytes"}, "half written": {write("half", good[:20], 0o600), "not 32 bytes"},
+		"missing":        {filepath.Join(dir, "none"), "no such file"},
+		"others read it": {write("open", good, 0o644), "chmod 600"},
+		"empty":          {write("empty", "", 0o600), "holds none"},
+		"short":          {write("short", "QUJD\n", 0o600), "not 32 bytes"},
+		"half written":   {write("half", good[:20], 0o600), "not 32 bytes"},
 	} {
 		if _, err := safe.Open(c.file); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
@@ -443,7 +500,14 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if _, err := o.DaybookHead(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := o.AddReceiver(t.Context(), o.ines, IdempotencyKey{}, "pager", "https://hooks.example/x", nil); err != nil {
+	if _, err := o.AddReceiver(
+		t.Context(),
+		o.ines,
+		IdempotencyKey{},
+		"pager",
+		"https://hooks.example/x",
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	before, err := os.ReadFile(o.safeFile)
@@ -454,7 +518,10 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if err := o.Safe.AddMaster(); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(o.store.WantMark(t.Context(), o.Safe.Mark()), o.store.UseMark(t.Context(), o.Safe.Mark())); err != nil {
+	if err := errors.Join(
+		o.store.WantMark(t.Context(), o.Safe.Mark()),
+		o.store.UseMark(t.Context(), o.Safe.Mark()),
+	); err != nil {
 		t.Fatal(err)
 	}
 	things, err := o.store.SealedThings(t.Context(), nil, 7)
@@ -520,7 +587,8 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Errorf("%+v %v", state, err)
 	}
 	text, err := os.ReadFile(o.safeFile)
-	if info, errStat := os.Stat(o.safeFile); err != nil || errStat != nil || strings.Count(string(text), "\n") != 1 || info.Mode().Perm() != 0o600 {
+	if info, errStat := os.Stat(o.safeFile); err != nil || errStat != nil || strings.Count(string(text), "\n") != 1 ||
+		info.Mode().Perm() != 0o600 {
 		t.Errorf("%d lines, %v %v", strings.Count(string(text), "\n"), info.Mode(), errors.Join(err, errStat))
 	}
 }

@@ -36,7 +36,13 @@ func hashing(ctx context.Context, do func()) error {
 	case waiting <- struct{}{}:
 		defer func() { <-waiting }()
 	default:
-		return &Problem{Kind: TooMany, Code: "too-many-sign-ins", After: 2, Detail: "too many people sign in at this moment", Remedy: "Try again in a few seconds"}
+		return &Problem{
+			Kind:   TooMany,
+			Code:   "too-many-sign-ins",
+			After:  2,
+			Detail: "too many people sign in at this moment",
+			Remedy: "Try again in a few seconds",
+		}
 	}
 	select {
 	case hashers <- struct{}{}:

@@ -270,13 +270,30 @@ func earlierLifecycle(facts map[string]string) (lifecycleWork, error) {
 func earlierRestore(facts map[string]string) (restoreWork, error) {
 	r := &reader{facts: facts}
 	w := restoreWork{
-		Route: restore.Route(facts["route"]), Login: r.id("login"), LoginName: facts["login name"], Key: r.id("key"), KeyName: facts["key name"],
-		Lost: r.keys("lost", "lost names"), Removes: r.keys("remove", "remove names"), Steward: r.is("steward"), Kept: r.is("kept"), Holders: r.list("holders", " or "),
+		Route: restore.Route(
+			facts["route"],
+		), Login: r.id("login"), LoginName: facts["login name"], Key: r.id("key"), KeyName: facts["key name"],
+		Lost: r.keys(
+			"lost",
+			"lost names",
+		), Removes: r.keys("remove", "remove names"),
+		Steward: r.is("steward"),
+		Kept:    r.is("kept"),
+		Holders: r.list("holders", " or "),
 		Permits: r.is("permits"), Opens: r.is("opens"), Added: r.is("added"), EnteredBefore: r.time("entered before"),
 		HelperImage: facts["helper image"], HelperSize: facts["helper size"], Helpers: r.number("helpers"),
-		Static: r.is("static"), StopFirst: r.is("stop first"), Replacement: r.id("replacement"), NewLogin: r.id("new login"), NewName: facts["new name"],
-		ImageAsked: r.is("image asked"), Image: facts["image"], Disk: facts["disk"], Device: facts["device"], GiB: r.number("gib"),
-		ProvedAt: r.time("proved at"), Differs: r.list("differs", "; "), LineLeft: facts["line left"], Journal: means.Journal{Removed: r.removed()},
+		Static: r.is(
+			"static",
+		), StopFirst: r.is("stop first"),
+		Replacement: r.id("replacement"),
+		NewLogin:    r.id("new login"),
+		NewName:     facts["new name"],
+		ImageAsked: r.is(
+			"image asked",
+		), Image: facts["image"], Disk: facts["disk"], Device: facts["device"], GiB: r.number("gib"),
+		ProvedAt: r.time(
+			"proved at",
+		), Differs: r.list("differs", "; "), LineLeft: facts["line left"], Journal: means.Journal{Removed: r.removed()},
 	}
 	for _, port := range r.list("ports", ",") {
 		n, err := strconv.Atoi(port)
@@ -286,7 +303,12 @@ func earlierRestore(facts map[string]string) (restoreWork, error) {
 		w.Ports = append(w.Ports, n)
 	}
 	if facts["before state"] != "" {
-		w.Before = &stoodAs{facts["before state"], facts["before address"], facts["before private address"], facts["before firewall"]}
+		w.Before = &stoodAs{
+			facts["before state"],
+			facts["before address"],
+			facts["before private address"],
+			facts["before firewall"],
+		}
 	}
 	return w, r.err
 }

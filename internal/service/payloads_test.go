@@ -11,7 +11,13 @@ import (
 
 // FuzzPayloads reads made-up payloads as each kind of run does. What is read is written and read again the same.
 func FuzzPayloads(f *testing.F) {
-	for _, w := range []any{lifecycleWork{}, grantWork{Worker: "ines", Added: true}, settleWork{}, rotateWork{Proved: true}, restoreWork{Kept: true}} {
+	for _, w := range []any{
+		lifecycleWork{},
+		grantWork{Worker: "ines", Added: true},
+		settleWork{},
+		rotateWork{Proved: true},
+		restoreWork{Kept: true},
+	} {
 		f.Add([]byte(encode(w)), payloadVersion)
 	}
 	f.Add([]byte(`{"journal":{"removed":{"/home/debian/.ssh/authorized_keys":["x"]}}}`), payloadVersion)

@@ -67,7 +67,13 @@ func (a Actor) labelled(labels map[string]string) (map[string]string, error) {
 	out := maps.Clone(labels)
 	for k, v := range a.Limits {
 		if given, ok := labels[k]; ok && given != v {
-			return nil, &Problem{Kind: Forbidden, Code: "beyond-your-limit", Field: "labels", Detail: fmt.Sprintf("you work on instances with %s=%s alone, and the label given is %s=%s", k, v, k, given), Remedy: "Leave that label out; it is set for you"}
+			return nil, &Problem{
+				Kind:   Forbidden,
+				Code:   "beyond-your-limit",
+				Field:  "labels",
+				Detail: fmt.Sprintf("you work on instances with %s=%s alone, and the label given is %s=%s", k, v, k, given),
+				Remedy: "Leave that label out; it is set for you",
+			}
 		}
 		if out == nil {
 			out = map[string]string{}
@@ -93,7 +99,13 @@ func (s *Service) beyond(ctx context.Context, tx *store.Store, k store.Key) erro
 		return err
 	}
 	if *all.Total > *within.Total {
-		return &Problem{Kind: Forbidden, Code: "beyond-your-limit", Where: []string{k.Name}, Detail: fmt.Sprintf("%s also opens logins that you do not see", k.Name), Remedy: "Ask somebody without a limit"}
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "beyond-your-limit",
+			Where:  []string{k.Name},
+			Detail: fmt.Sprintf("%s also opens logins that you do not see", k.Name),
+			Remedy: "Ask somebody without a limit",
+		}
 	}
 	return nil
 }
@@ -101,7 +113,12 @@ func (s *Service) beyond(ctx context.Context, tx *store.Store, k store.Key) erro
 // fleetWide refuses those with a limit.
 func fleetWide(ctx context.Context, what string) error {
 	if store.Limited(ctx) {
-		return &Problem{Kind: Forbidden, Code: "beyond-your-limit", Detail: what + " reaches the whole fleet, and you work on a part of it", Remedy: "Ask somebody without a limit"}
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "beyond-your-limit",
+			Detail: what + " reaches the whole fleet, and you work on a part of it",
+			Remedy: "Ask somebody without a limit",
+		}
 	}
 	return nil
 }
@@ -129,7 +146,13 @@ func checkLimits(role Role, limits map[string]string) error {
 		return err
 	}
 	if role == Admin && len(limits) > 0 {
-		return &Problem{Kind: Invalid, Code: "admin-with-limits", Field: "limits", Detail: "an admin can change every limit, so none would hold", Remedy: "Give the role operator or viewer"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "admin-with-limits",
+			Field:  "limits",
+			Detail: "an admin can change every limit, so none would hold",
+			Remedy: "Give the role operator or viewer",
+		}
 	}
 	return nil
 }
@@ -168,10 +191,23 @@ func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOpe
 	if in.Title == "" {
 		in.Title = in.Name
 	}
-	if err := errors.Join(checkName("name", in.Name), checkText("title", in.Title), checkRole(in.Role), checkLimits(in.Role, in.Limits), checkText("issuer_name", in.IssuerName)); err != nil {
+	if err := errors.Join(
+		checkName("name", in.Name),
+		checkText("title", in.Title),
+		checkRole(in.Role),
+		checkLimits(in.Role, in.Limits),
+		checkText("issuer_name", in.IssuerName),
+	); err != nil {
 		return made, firstProblem(err)
 	}
-	o := store.Operator{ID: newID(), Name: in.Name, Role: string(in.Role), CreatedAt: s.now(), Limits: in.Limits, IssuerName: in.IssuerName}
+	o := store.Operator{
+		ID:         newID(),
+		Name:       in.Name,
+		Role:       string(in.Role),
+		CreatedAt:  s.now(),
+		Limits:     in.Limits,
+		IssuerName: in.IssuerName,
+	}
 	if in.Password != "" || in.IssuerName == "" {
 		if err := checkPassword("password", in.Password); err != nil {
 			return made, err
@@ -187,10 +223,27 @@ func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor,
 	if err := tx.AddOperator(ctx, o.Operator); err != nil {
 		return personTaken(err, o.Name)
 	}
-	if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID}); err != nil {
+	if err := tx.AddKeeper(
+		ctx,
+		store.Keeper{ID: newID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
+	); err != nil {
 		return personTaken(err, o.Name)
 	}
-	return tx.Note(ctx, s.entry(actor, "operator.add", "operator", o.Name, "", "%s gave %s an account with the role %s%s.", actor.Name, o.Name, o.Role, limitWords(o.Limits)))
+	return tx.Note(
+		ctx,
+		s.entry(
+			actor,
+			"operator.add",
+			"operator",
+			o.Name,
+			"",
+			"%s gave %s an account with the role %s%s.",
+			actor.Name,
+			o.Name,
+			o.Role,
+			limitWords(o.Limits),
+		),
+	)
 }
 
 func personTaken(err error, name string) error {
@@ -199,9 +252,19 @@ func personTaken(err error, name string) error {
 		return err
 	}
 	if strings.Contains(taken.Constraint, "issuer") {
-		return &Problem{Kind: Conflict, Code: "issuer-name-taken", Field: "issuer_name", Detail: "another account waits for somebody with that name at the issuer"}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "issuer-name-taken",
+			Field:  "issuer_name",
+			Detail: "another account waits for somebody with that name at the issuer",
+		}
 	}
-	return &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Detail: fmt.Sprintf("there is an operator or keeper named %s already", name)}
+	return &Problem{
+		Kind:   Conflict,
+		Code:   "name-taken",
+		Field:  "name",
+		Detail: fmt.Sprintf("there is an operator or keeper named %s already", name),
+	}
 }
 
 // firstProblem returns the first of joined errors that is a problem for people.
@@ -277,7 +340,13 @@ func matches(list, tag string) bool {
 func (s *Service) operatorNamed(ctx context.Context, tx *store.Store, name string) (store.Operator, error) {
 	o, err := tx.OperatorNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		err = &Problem{Kind: NotFound, Code: "no-such-operator", Where: []string{name}, Detail: fmt.Sprintf("there is no operator named %q", name), Remedy: "See who there is: plumlatch operator list"}
+		err = &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-operator",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no operator named %q", name),
+			Remedy: "See who there is: plumlatch operator list",
+		}
 	}
 	return o, err
 }
@@ -309,7 +378,13 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 			return &Problem{Kind: Forbidden, Code: "role-too-low", Detail: "you are no admin any more"}
 		}
 		if c.Match != "" && !matches(c.Match, OperatorTag(o)) {
-			return &Problem{Kind: Changed, Code: "changed-since", Where: []string{name}, Detail: "somebody else has changed the account of " + name + " since you read it; nothing was changed now", Remedy: "Look at it as it is now, and change it again: plumlatch operator list"}
+			return &Problem{
+				Kind:   Changed,
+				Code:   "changed-since",
+				Where:  []string{name},
+				Detail: "somebody else has changed the account of " + name + " since you read it; nothing was changed now",
+				Remedy: "Look at it as it is now, and change it again: plumlatch operator list",
+			}
 		}
 		did, err := s.changeOperator(ctx, tx, &o, c)
 		if err != nil {
@@ -323,15 +398,29 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 			return err
 		}
 		if admins == 0 {
-			return &Problem{Kind: Conflict, Code: "last-admin", Where: []string{name}, Detail: fmt.Sprintf("%s is the only admin; nobody could make another", name), Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "last-admin",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("%s is the only admin; nobody could make another", name),
+				Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin",
+			}
 		}
-		return tx.Note(ctx, s.entry(actor, "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")),
+		)
 	})
 	return personTaken(err, name)
 }
 
 // changeOperator makes the changes and says in words what was done.
-func (s *Service) changeOperator(ctx context.Context, tx *store.Store, o *store.Operator, c OperatorChange) (did []string, err error) {
+func (s *Service) changeOperator(
+	ctx context.Context,
+	tx *store.Store,
+	o *store.Operator,
+	c OperatorChange,
+) (did []string, err error) {
 	var columns []string
 	if c.Role != nil && Role(o.Role) != *c.Role {
 		if err := checkRole(*c.Role); err != nil {
@@ -455,7 +544,13 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once IdempotencyKey,
 func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (store.Keeper, error) {
 	k, err := tx.KeeperNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
-		err = &Problem{Kind: NotFound, Code: "no-such-team", Where: []string{name}, Detail: fmt.Sprintf("there is no team named %q", name), Remedy: "See them: plumlatch keeper list"}
+		err = &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-team",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no team named %q", name),
+			Remedy: "See them: plumlatch keeper list",
+		}
 	}
 	return k, err
 }
@@ -472,7 +567,12 @@ func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person s
 			return err
 		}
 		if in && o.ClosedAt != nil {
-			return &Problem{Kind: Conflict, Code: "account-closed", Where: []string{person}, Detail: "the account of " + person + " is closed"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "account-closed",
+				Where:  []string{person},
+				Detail: "the account of " + person + " is closed",
+			}
 		}
 		change, action, words := tx.JoinTeam, "team.join", "%s put %s into the team %s."
 		if !in {
@@ -500,7 +600,13 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 			return err
 		}
 		if n > 0 {
-			return &Problem{Kind: Conflict, Code: "team-holds-keys", Where: []string{name}, Detail: fmt.Sprintf("the team %s holds %s", name, counted(int(n), "key")), Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER"}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "team-holds-keys",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("the team %s holds %s", name, counted(int(n), "key")),
+				Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER",
+			}
 		}
 		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
 			return err
@@ -520,7 +626,13 @@ func (s *Service) keeperFor(ctx context.Context, actor Actor, name string) (*sto
 	}
 	k, err := s.store.KeeperNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &Problem{Kind: Invalid, Code: "no-such-keeper", Field: "keeper", Detail: fmt.Sprintf("there is no keeper %q", name), Remedy: "See who there is: plumlatch keeper list"}
+		return nil, &Problem{
+			Kind:   Invalid,
+			Code:   "no-such-keeper",
+			Field:  "keeper",
+			Detail: fmt.Sprintf("there is no keeper %q", name),
+			Remedy: "See who there is: plumlatch keeper list",
+		}
 	}
 	return &k, err
 }

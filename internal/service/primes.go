@@ -31,7 +31,22 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 		var sentences []store.Entry
 		found := func(a, b store.Key) {
 			shared = append(shared, store.SharedPrime{KeyID: a.ID, OtherID: b.ID})
-			sentences = append(sentences, onKeys(s.entry(byService, "key.shared-prime", "key", a.Name, "", "The keys %s and %s share a prime, so both are broken.", a.Name, b.Name), b.Name))
+			sentences = append(
+				sentences,
+				onKeys(
+					s.entry(
+						byService,
+						"key.shared-prime",
+						"key",
+						a.Name,
+						"",
+						"The keys %s and %s share a prime, so both are broken.",
+						a.Name,
+						b.Name,
+					),
+					b.Name,
+				),
+			)
 		}
 		for _, p := range keypair.SharedPrimes(moduli) {
 			found(fresh[p.A], fresh[p.B])

@@ -36,12 +36,30 @@ func (s *Service) Challenge(ctx context.Context, actor Actor, key string, entry 
 		return store.Challenge{}, err
 	}
 	if k.StewardOf != nil {
-		return store.Challenge{}, &Problem{Kind: Conflict, Code: "steward-key", Where: []string{key}, Detail: key + " is a steward key, whose private half is in the safe and nowhere else", Remedy: "Prove a key of your own"}
+		return store.Challenge{}, &Problem{
+			Kind:   Conflict,
+			Code:   "steward-key",
+			Where:  []string{key},
+			Detail: key + " is a steward key, whose private half is in the safe and nowhere else",
+			Remedy: "Prove a key of your own",
+		}
 	}
 	nonce := make([]byte, 32)
 	rand.Read(nonce)
-	c := store.Challenge{ID: newID(), KeyID: k.ID, OperatorID: actor.ID, ExpiresAt: s.now().Add(challengeHolds).Truncate(time.Second)}
-	c.Text = signature.Challenge{Service: serviceName, Person: actor.Name, Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256), Nonce: nonce, Expires: c.ExpiresAt}.Text()
+	c := store.Challenge{
+		ID:         newID(),
+		KeyID:      k.ID,
+		OperatorID: actor.ID,
+		ExpiresAt:  s.now().Add(challengeHolds).Truncate(time.Second),
+	}
+	c.Text = signature.Challenge{
+		Service: serviceName,
+		Person:  actor.Name,
+		Key:     k.Name,
+		SHA256:  keypair.FormatSHA256(k.SHA256),
+		Nonce:   nonce,
+		Expires: c.ExpiresAt,
+	}.Text()
 	if entry != nil {
 		if err := s.challengeEntry(ctx, actor, k, *entry, nonce, &c); err != nil {
 			return store.Challenge{}, err
@@ -49,13 +67,25 @@ func (s *Service) Challenge(ctx context.Context, actor Actor, key string, entry 
 	}
 	live, err := s.store.AddChallenge(ctx, c, s.now())
 	if err == nil && live > challengesEach {
-		err = &Problem{Kind: Conflict, Code: "too-many-challenges", Detail: fmt.Sprintf("%d challenges are open", live), Remedy: "Sign those, or wait five minutes"}
+		err = &Problem{
+			Kind:   Conflict,
+			Code:   "too-many-challenges",
+			Detail: fmt.Sprintf("%d challenges are open", live),
+			Remedy: "Sign those, or wait five minutes",
+		}
 	}
 	return c, err
 }
 
 // challengeEntry makes the challenge one of a completed login.
-func (s *Service) challengeEntry(ctx context.Context, actor Actor, k store.Key, f EntryFor, nonce []byte, c *store.Challenge) error {
+func (s *Service) challengeEntry(
+	ctx context.Context,
+	actor Actor,
+	k store.Key,
+	f EntryFor,
+	nonce []byte,
+	c *store.Challenge,
+) error {
 	l, i, err := s.loginNamed(ctx, f.Login)
 	if err != nil {
 		return err
@@ -64,8 +94,13 @@ func (s *Service) challengeEntry(ctx context.Context, actor Actor, k store.Key, 
 		return err
 	}
 	e := signature.Entry{
-		Service: serviceName, Person: actor.Name, Login: loginName(l.OSUser, i.Name), HostKey: strings.TrimSpace(f.HostKey), Key: k.Name, SHA256: keypair.FormatSHA256(k.SHA256),
-		Nonce: nonce, Issued: s.now().UTC().Truncate(time.Microsecond), Expires: c.ExpiresAt.UTC(),
+		Service: serviceName,
+		Person:  actor.Name,
+		Login:   loginName(l.OSUser, i.Name),
+		HostKey: strings.TrimSpace(f.HostKey),
+		Key:     k.Name,
+		SHA256:  keypair.FormatSHA256(k.SHA256),
+		Nonce:   nonce, Issued: s.now().UTC().Truncate(time.Microsecond), Expires: c.ExpiresAt.UTC(),
 	}
 	run, err := s.store.LiveRunOf(ctx, i.ID)
 	if err == nil {
@@ -80,17 +115,30 @@ func (s *Service) challengeEntry(ctx context.Context, actor Actor, k store.Key, 
 
 // Prove takes the signature of a challenge as proof that the actor holds the
 // private half. Each challenge is taken once.
-func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge uuid.UUID, armoured string) (store.Key, error) {
+func (s *Service) Prove(
+	ctx context.Context,
+	actor Actor,
+	key string,
+	challenge uuid.UUID,
+	armoured string,
+) (store.Key, error) {
 	k, err := s.Key(ctx, key)
 	if err != nil {
 		return store.Key{}, err
 	}
 	refuse := func(code, detail string) error {
-		return &Problem{Kind: Invalid, Code: code, Field: "signature", Detail: detail, Remedy: "Ask for a new challenge: plumlatch prove " + key}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   code,
+			Field:  "signature",
+			Detail: detail,
+			Remedy: "Ask for a new challenge: plumlatch prove " + key,
+		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		c, err := tx.TakeChallenge(ctx, challenge, s.now())
-		if errors.Is(err, store.ErrNotFound) || err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID || len(c.Entry) > 0) {
+		if errors.Is(err, store.ErrNotFound) ||
+			err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID || len(c.Entry) > 0) {
 			return refuse("no-such-challenge", "there is no such challenge for you and this key, or it was signed already")
 		}
 		if err != nil {
@@ -102,10 +150,16 @@ func (s *Service) Prove(ctx context.Context, actor Actor, key string, challenge 
 		if err := signature.Verify(armoured, signature.Namespace, []byte(c.Text), k.Blob); err != nil {
 			return refuse("bad-signature", err.Error())
 		}
-		if err := tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name}); err != nil {
+		if err := tx.AddProof(
+			ctx,
+			store.Proof{ID: newID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
+		); err != nil {
 			return err
 		}
-		if err := tx.Note(ctx, s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name)); err != nil {
+		if err := tx.Note(
+			ctx,
+			s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name),
+		); err != nil {
 			return err
 		}
 		return s.takeOver(ctx, tx, actor, k)
@@ -142,27 +196,69 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login string, r 
 	name := loginName(l.OSUser, i.Name)
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		c, err := tx.TakeChallenge(ctx, r.Challenge, s.now())
-		if errors.Is(err, store.ErrNotFound) || err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID || len(c.Entry) == 0) {
-			return &Problem{Kind: Invalid, Code: "no-such-challenge", Field: "challenge", Detail: "there is no such challenge for you, this key and a login, or it was signed already", Remedy: "Ask for one once the login was completed; the client does so: plumlatch prove " + name}
+		if errors.Is(err, store.ErrNotFound) ||
+			err == nil && (c.KeyID != k.ID || c.OperatorID != actor.ID || len(c.Entry) == 0) {
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "no-such-challenge",
+				Field:  "challenge",
+				Detail: "there is no such challenge for you, this key and a login, or it was signed already",
+				Remedy: "Ask for one once the login was completed; the client does so: plumlatch prove " + name,
+			}
 		}
 		if err != nil {
 			return err
 		}
-		proof := store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.ID, At: s.now(), Person: actor.Name, HostKey: strings.TrimSpace(r.HostKey), Entry: c.Entry, Signature: r.Signature}
+		proof := store.Proof{
+			ID:        newID(),
+			Kind:      "entry",
+			KeyID:     k.ID,
+			LoginID:   &l.ID,
+			At:        s.now(),
+			Person:    actor.Name,
+			HostKey:   strings.TrimSpace(r.HostKey),
+			Entry:     c.Entry,
+			Signature: r.Signature,
+		}
 		if _, err := entryIn(proof, k, i, l.OSUser); err != nil {
-			return &Problem{Kind: Invalid, Code: "bad-signature", Field: "signature", Detail: text.Line(err.Error(), text.MaxMessage), Remedy: "Sign the challenge as it was issued, with the key that was logged in with"}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "bad-signature",
+				Field:  "signature",
+				Detail: text.Line(err.Error(), text.MaxMessage),
+				Remedy: "Sign the challenge as it was issued, with the key that was logged in with",
+			}
 		}
 		if s.now().After(c.ExpiresAt) {
-			return &Problem{Kind: Invalid, Code: "challenge-expired", Field: "challenge", Detail: "the challenge has expired", Remedy: "Log in again"}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "challenge-expired",
+				Field:  "challenge",
+				Detail: "the challenge has expired",
+				Remedy: "Log in again",
+			}
 		}
 		if err := tx.AddProof(ctx, proof); err != nil {
 			return err
 		}
-		sighting := store.Sighting{LoginID: l.ID, KeyID: k.ID, SeenAt: s.now(), Method: "logged in by " + actor.Name, Present: true, Opens: true}
+		sighting := store.Sighting{
+			LoginID: l.ID,
+			KeyID:   k.ID,
+			SeenAt:  s.now(),
+			Method:  "logged in by " + actor.Name,
+			Present: true,
+			Opens:   true,
+		}
 		if err := tx.PutSightings(ctx, []store.Sighting{sighting}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name), k.Name))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(actor, "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name),
+				k.Name,
+			),
+		)
 	})
 	if err != nil {
 		return Login{}, err
@@ -202,9 +298,20 @@ const maxDueDays = 3650
 
 // ProofsDue returns one page of what keepers have to prove now or within the days.
 // keeper "" means all, "me" the actor.
-func (s *Service) ProofsDue(ctx context.Context, actor Actor, keeper string, days int, p store.Page) (store.List[ProofDue], error) {
+func (s *Service) ProofsDue(
+	ctx context.Context,
+	actor Actor,
+	keeper string,
+	days int,
+	p store.Page,
+) (store.List[ProofDue], error) {
 	if days < 0 || days > maxDueDays {
-		return store.List[ProofDue]{}, &Problem{Kind: Invalid, Code: "bad-within", Field: "within", Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueDays)}
+		return store.List[ProofDue]{}, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-within",
+			Field:  "within",
+			Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueDays),
+		}
 	}
 	if keeper == "me" {
 		own, err := s.store.KeeperOf(ctx, actor.ID)
@@ -217,7 +324,14 @@ func (s *Service) ProofsDue(ctx context.Context, actor Actor, keeper string, day
 		keeper = own.Name
 	} else if keeper != "" {
 		if _, err := s.store.KeeperNamed(ctx, keeper); errors.Is(err, store.ErrNotFound) {
-			return store.List[ProofDue]{}, &Problem{Kind: NotFound, Code: "no-such-keeper", Field: "keeper", Where: []string{keeper}, Detail: fmt.Sprintf("there is no keeper named %q", keeper), Remedy: "See who there is: plumlatch prove -due"}
+			return store.List[ProofDue]{}, &Problem{
+				Kind:   NotFound,
+				Code:   "no-such-keeper",
+				Field:  "keeper",
+				Where:  []string{keeper},
+				Detail: fmt.Sprintf("there is no keeper named %q", keeper),
+				Remedy: "See who there is: plumlatch prove -due",
+			}
 		} else if err != nil {
 			return store.List[ProofDue]{}, err
 		}

@@ -29,8 +29,25 @@ func (s *Service) world(ctx context.Context, f store.ReachFilter) (*world, error
 	if err != nil {
 		return nil, err
 	}
-	w := &world{logins: logins, keys: keys, input: reach.Input{Now: s.now(), Fresh: s.Fresh, Keys: make([]reach.Key, len(keys)), Pairs: make([]reach.Pair, 0, len(pairs)), Swept: make([]bool, len(logins)), Strangers: make([]int, len(logins))}}
-	keyAt, loginAt, keeperAt := make(map[uuid.UUID]int32, len(keys)), make(map[uuid.UUID]int32, len(logins)), map[uuid.UUID]int{}
+	w := &world{
+		logins: logins,
+		keys:   keys,
+		input: reach.Input{
+			Now:       s.now(),
+			Fresh:     s.Fresh,
+			Keys:      make([]reach.Key, len(keys)),
+			Pairs:     make([]reach.Pair, 0, len(pairs)),
+			Swept:     make([]bool, len(logins)),
+			Strangers: make([]int, len(logins)),
+		},
+	}
+	keyAt, loginAt, keeperAt := make(
+		map[uuid.UUID]int32,
+		len(keys),
+	), make(
+		map[uuid.UUID]int32,
+		len(logins),
+	), map[uuid.UUID]int{}
 	for n, k := range keys {
 		keyAt[k.ID] = int32(n)
 		out := &w.input.Keys[n]
@@ -221,7 +238,12 @@ type MapCell struct {
 // with the most logins first. A steward key, of one login each, is told at its login.
 func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
 	if r.Limit < 1 || r.Limit > maxMapped {
-		return ReachMap{}, &Problem{Kind: Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("%d logins cannot be mapped; 1 to %d can", r.Limit, maxMapped)}
+		return ReachMap{}, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-limit",
+			Field:  "limit",
+			Detail: fmt.Sprintf("%d logins cannot be mapped; 1 to %d can", r.Limit, maxMapped),
+		}
 	}
 	w, err := s.world(ctx, r.ReachFilter)
 	if err != nil {
@@ -235,7 +257,15 @@ func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
 	for row, n := range order {
 		rowOf[int32(n)] = row
 		l := w.logins[n]
-		out.Logins = append(out.Logins, MapLogin{Name: loginName(l.OSUser, l.Instance), State: standings[n].State, Strangers: l.Strangers, Steward: standings[n].Steward})
+		out.Logins = append(
+			out.Logins,
+			MapLogin{
+				Name:      loginName(l.OSUser, l.Instance),
+				State:     standings[n].State,
+				Strangers: l.Strangers,
+				Steward:   standings[n].Steward,
+			},
+		)
 	}
 	onMap := make([]int, len(w.keys))
 	for _, p := range w.input.Pairs {
@@ -260,7 +290,10 @@ func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
 	placeOf := make([]int, len(w.keys))
 	for place, n := range keys {
 		placeOf[n] = place
-		out.Keys = append(out.Keys, MapKey{w.keys[n], w.keys[n].ProvedAt != nil && s.now().Sub(*w.keys[n].ProvedAt) < s.Fresh, onMap[n]})
+		out.Keys = append(
+			out.Keys,
+			MapKey{w.keys[n], w.keys[n].ProvedAt != nil && s.now().Sub(*w.keys[n].ProvedAt) < s.Fresh, onMap[n]},
+		)
 	}
 	for _, l := range out.Logins {
 		for n := range l.Cells {
@@ -361,7 +394,12 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 	}
 	place := w.loginPlace(l.ID)
 	if place < 0 {
-		return Login{}, &Problem{Kind: NotFound, Code: "no-such-login", Where: []string{name}, Detail: fmt.Sprintf("there is no login %s any more", name)}
+		return Login{}, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-login",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no login %s any more", name),
+		}
 	}
 	out := Login{LoginReach: judged(w.logins[place], reach.Standings(w.input)[place]), Of: i, Folders: l.Folders}
 	openers, err := s.store.Openers(ctx, i.ID, store.Page{Limit: maxOpeners})
@@ -462,7 +500,13 @@ func (s *Service) Compare(ctx context.Context, name string, from, to uuid.UUID) 
 		return Version{}, err
 	}
 	if len(versions) != 2 || versions[0].Path != versions[1].Path {
-		return Version{}, &Problem{Kind: NotFound, Code: "no-such-version", Where: []string{name}, Detail: "these are not two versions of one file of " + name, Remedy: "See them: plumlatch login history " + name}
+		return Version{}, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-version",
+			Where:  []string{name},
+			Detail: "these are not two versions of one file of " + name,
+			Remedy: "See them: plumlatch login history " + name,
+		}
 	}
 	out := Version{FileVersion: versions[1]}
 	out.Came, out.Went = changesOf(versions[0].Content, versions[1].Content)
@@ -479,7 +523,13 @@ type LossChange struct {
 // names, and all active ones of the keeper, unless that is "". It returns the names of all, too.
 func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]string, []LossChange, error) {
 	if len(names) == 0 && keeper == "" {
-		return nil, nil, &Problem{Kind: Invalid, Code: "no-key", Field: "key", Detail: "no key is named", Remedy: "Name keys, or whoever keeps them"}
+		return nil, nil, &Problem{
+			Kind:   Invalid,
+			Code:   "no-key",
+			Field:  "key",
+			Detail: "no key is named",
+			Remedy: "Name keys, or whoever keeps them",
+		}
 	}
 	keys, err := s.store.KeysNamed(ctx, names)
 	if err != nil {
@@ -493,7 +543,14 @@ func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]st
 	if keeper != "" {
 		k, err := s.store.KeeperNamed(ctx, keeper)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil, nil, &Problem{Kind: NotFound, Code: "no-such-keeper", Field: "keeper", Where: []string{keeper}, Detail: fmt.Sprintf("there is no keeper %q", keeper), Remedy: "See who there is: plumlatch keeper list"}
+			return nil, nil, &Problem{
+				Kind:   NotFound,
+				Code:   "no-such-keeper",
+				Field:  "keeper",
+				Where:  []string{keeper},
+				Detail: fmt.Sprintf("there is no keeper %q", keeper),
+				Remedy: "See who there is: plumlatch keeper list",
+			}
 		}
 		if err != nil {
 			return nil, nil, err
@@ -534,7 +591,13 @@ func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string
 		return store.Key{}, err
 	}
 	if reason == "" {
-		return store.Key{}, &Problem{Kind: Invalid, Code: "no-reason", Field: "reason", Detail: "no reason was given", Remedy: "Say what happened, for the daybook: -reason TEXT"}
+		return store.Key{}, &Problem{
+			Kind:   Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "no reason was given",
+			Remedy: "Say what happened, for the daybook: -reason TEXT",
+		}
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		k, err := s.lockKey(ctx, tx, name, func(k store.Key) error {
@@ -543,7 +606,13 @@ func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string
 				return err
 			}
 			if actor.Role != Admin && !own {
-				return &Problem{Kind: Forbidden, Code: "not-the-keeper", Where: []string{name}, Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name), Remedy: "Ask them"}
+				return &Problem{
+					Kind:   Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{name},
+					Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name),
+					Remedy: "Ask them",
+				}
 			}
 			return s.beyond(ctx, tx, k)
 		})
@@ -556,7 +625,10 @@ func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string
 		if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name),
+		)
 	})
 	if err != nil {
 		return store.Key{}, err

@@ -67,7 +67,13 @@ type Receiver struct {
 
 // AddReceiver has events sent to an address from now on. The secret of a webhook is
 // returned once, and kept in the safe.
-func (s *Service) AddReceiver(ctx context.Context, actor Actor, once IdempotencyKey, name, address string, kinds []string) (Receiver, error) {
+func (s *Service) AddReceiver(
+	ctx context.Context,
+	actor Actor,
+	once IdempotencyKey,
+	name, address string,
+	kinds []string,
+) (Receiver, error) {
 	if err := checkName("name", name); err != nil {
 		return Receiver{}, err
 	}
@@ -80,14 +86,34 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, once Idempotency
 	}
 	for _, k := range kinds {
 		if !slices.Contains(ReceiverKinds, k) {
-			return Receiver{}, &Problem{Kind: Invalid, Code: "bad-kind", Field: "kinds", Detail: fmt.Sprintf("%q is no kind of event", k), Remedy: "The kinds are " + strings.Join(ReceiverKinds, ", ")}
+			return Receiver{}, &Problem{
+				Kind:   Invalid,
+				Code:   "bad-kind",
+				Field:  "kinds",
+				Detail: fmt.Sprintf("%q is no kind of event", k),
+				Remedy: "The kinds are " + strings.Join(ReceiverKinds, ", "),
+			}
 		}
 	}
-	out := Receiver{Receiver: store.Receiver{ID: newID(), Name: name, Address: address, Kinds: kinds, CreatedBy: actor.Name, CreatedAt: s.now().Truncate(time.Microsecond)}}
+	out := Receiver{
+		Receiver: store.Receiver{
+			ID:        newID(),
+			Name:      name,
+			Address:   address,
+			Kinds:     kinds,
+			CreatedBy: actor.Name,
+			CreatedAt: s.now().Truncate(time.Microsecond),
+		},
+	}
 	var sealed store.Secret
 	if at.Webhook() {
 		if s.Safe == nil {
-			return Receiver{}, &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so the secret that signs cannot be kept", Remedy: "Start the service with -safe-key-file FILE, or use syslog"}
+			return Receiver{}, &Problem{
+				Kind:   Conflict,
+				Code:   "no-safe",
+				Detail: "the safe is switched off, so the secret that signs cannot be kept",
+				Remedy: "Start the service with -safe-key-file FILE, or use syslog",
+			}
 		}
 		out.Secret = newSecret()
 		if sealed, err = s.seal(ctx, s.store, []byte(out.Secret), receiverRecord(out.ID)); err != nil {
@@ -100,7 +126,12 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, once Idempotency
 			return err
 		}
 		if earlier != "" {
-			return &Problem{Kind: Gone, Code: "secret-shown", Detail: "this request made the receiver before, and its secret was shown then", Remedy: "End that receiver and make another (plumlatch receiver list)"}
+			return &Problem{
+				Kind:   Gone,
+				Code:   "secret-shown",
+				Detail: "this request made the receiver before, and its secret was shown then",
+				Remedy: "End that receiver and make another (plumlatch receiver list)",
+			}
 		}
 		if out.LastSeq, err = tx.LastEntry(ctx); err != nil {
 			return err
@@ -108,11 +139,30 @@ func (s *Service) AddReceiver(ctx context.Context, actor Actor, once Idempotency
 		if err := tx.AddReceiver(ctx, out.Receiver, sealed); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "receiver.add", "receiver", name, "", "%s has events (%s) sent to the receiver %s.", actor.Name, strings.Join(kinds, ", "), name))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"receiver.add",
+				"receiver",
+				name,
+				"",
+				"%s has events (%s) sent to the receiver %s.",
+				actor.Name,
+				strings.Join(kinds, ", "),
+				name,
+			),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return Receiver{}, &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Detail: "there is a receiver named " + name, Remedy: "Choose another name"}
+		return Receiver{}, &Problem{
+			Kind:   Conflict,
+			Code:   "name-taken",
+			Field:  "name",
+			Detail: "there is a receiver named " + name,
+			Remedy: "Choose another name",
+		}
 	}
 	return out, err
 }
@@ -127,7 +177,13 @@ func (s *Service) Receivers(ctx context.Context) ([]store.Receiver, error) {
 func (s *Service) receiverNamed(ctx context.Context, name string) (store.Receiver, error) {
 	r, err := s.store.ReceiverNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		err = &Problem{Kind: NotFound, Code: "no-such-receiver", Where: []string{name}, Detail: fmt.Sprintf("there is no receiver named %q", name), Remedy: "See them: plumlatch receiver list"}
+		err = &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-receiver",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no receiver named %q", name),
+			Remedy: "See them: plumlatch receiver list",
+		}
 	}
 	return r, err
 }
@@ -142,7 +198,10 @@ func (s *Service) DeleteReceiver(ctx context.Context, actor Actor, name string) 
 		if err := tx.DeleteReceiver(ctx, r.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name),
+		)
 	})
 }
 
@@ -171,7 +230,15 @@ func (s *Service) TestReceiver(ctx context.Context, name string) (string, error)
 	if err != nil {
 		return "", err
 	}
-	e := receivers.Event{ID: newID().String(), Type: "plumlatch.test", Source: eventSource, Subject: r.Name, At: s.now(), Sentence: "This is a test of the receiver " + r.Name + ".", Data: map[string]any{"sentence": "This is a test of the receiver " + r.Name + "."}}
+	e := receivers.Event{
+		ID:       newID().String(),
+		Type:     "plumlatch.test",
+		Source:   eventSource,
+		Subject:  r.Name,
+		At:       s.now(),
+		Sentence: "This is a test of the receiver " + r.Name + ".",
+		Data:     map[string]any{"sentence": "This is a test of the receiver " + r.Name + "."},
+	}
 	if err := s.send(ctx, r, e); err != nil {
 		return err.Error(), nil
 	}
@@ -199,7 +266,20 @@ func (s *Service) SendAgain(ctx context.Context, actor Actor, name string) (int6
 		return n, err
 	}
 	s.engine.Nudge(ctx, deliverDuty)
-	return n, s.store.Note(ctx, s.entry(actor, "receiver.again", "receiver", name, "", "%s has %s sent to the receiver %s again.", actor.Name, counted(int(n), "event"), name))
+	return n, s.store.Note(
+		ctx,
+		s.entry(
+			actor,
+			"receiver.again",
+			"receiver",
+			name,
+			"",
+			"%s has %s sent to the receiver %s again.",
+			actor.Name,
+			counted(int(n), "event"),
+			name,
+		),
+	)
 }
 
 const eventSource = "/plumlatch"
@@ -275,7 +355,10 @@ func (s *Service) queueFor(ctx context.Context, r store.Receiver) error {
 	for _, e := range entries {
 		kind := kindOf(e)
 		if slices.Contains(r.Kinds, allKinds) || kind != "" && slices.Contains(r.Kinds, kind) {
-			wanted = append(wanted, store.Delivery{ID: newID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()})
+			wanted = append(
+				wanted,
+				store.Delivery{ID: newID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()},
+			)
 		}
 	}
 	return s.store.Queue(ctx, r.ID, wanted, entries[len(entries)-1].Seq)
@@ -287,8 +370,24 @@ func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Deli
 		kind = "entry"
 	}
 	event := receivers.Event{
-		ID: strconv.FormatInt(e.Seq, 10), Type: "plumlatch." + kind, Source: eventSource, Subject: e.Subject, At: e.At, Sentence: e.Sentence, Bad: d.Kind != "",
-		Data: map[string]any{"seq": e.Seq, "person": e.Person, "action": e.Action, "outcome": e.Outcome, "about": e.About, "why": e.Why, "sentence": e.Sentence},
+		ID: strconv.FormatInt(
+			e.Seq,
+			10,
+		), Type: "plumlatch." + kind,
+		Source:   eventSource,
+		Subject:  e.Subject,
+		At:       e.At,
+		Sentence: e.Sentence,
+		Bad:      d.Kind != "",
+		Data: map[string]any{
+			"seq":      e.Seq,
+			"person":   e.Person,
+			"action":   e.Action,
+			"outcome":  e.Outcome,
+			"about":    e.About,
+			"why":      e.Why,
+			"sentence": e.Sentence,
+		},
 	}
 	sent := s.send(ctx, r, event)
 	if ctx.Err() != nil {
@@ -336,7 +435,15 @@ func (s *Service) watchReach(ctx context.Context) error {
 		for id, name := range shut {
 			if !before[id] {
 				came = append(came, id)
-				e := s.entry(byService, "login.shut", "login", name, "", "%s has become shut: nobody is known to hold a key that opens it.", name)
+				e := s.entry(
+					byService,
+					"login.shut",
+					"login",
+					name,
+					"",
+					"%s has become shut: nobody is known to hold a key that opens it.",
+					name,
+				)
 				e.Outcome = "shut"
 				entries = append(entries, e)
 			}
@@ -345,7 +452,10 @@ func (s *Service) watchReach(ctx context.Context) error {
 			if _, still := shut[id]; !still {
 				went = append(went, id)
 				if name := names[id]; name != "" { // else its instance is gone
-					entries = append(entries, s.entry(byService, "login.open-again", "login", name, "", "%s is not shut any more.", name))
+					entries = append(
+						entries,
+						s.entry(byService, "login.open-again", "login", name, "", "%s is not shut any more.", name),
+					)
 				}
 			}
 		}
@@ -355,7 +465,17 @@ func (s *Service) watchReach(ctx context.Context) error {
 		}
 		for _, x := range strangers {
 			name := loginName(x.OSUser, x.InstanceName)
-			e := s.entry(byService, "login.stranger", "login", name, "", "A stranger's key has appeared in %s: %s%s.", name, x.Fingerprint(), commentWords(x.Comment))
+			e := s.entry(
+				byService,
+				"login.stranger",
+				"login",
+				name,
+				"",
+				"A stranger's key has appeared in %s: %s%s.",
+				name,
+				x.Fingerprint(),
+				commentWords(x.Comment),
+			)
 			e.Outcome = "found"
 			entries = append(entries, e)
 		}

@@ -78,7 +78,12 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	failed.Outcome = "failed"
 	happens := func() {
 		t.Helper()
-		if err := o.store.Note(ctx, o.entry(o.ines, "key.make", "key", "gannet", "", "Of no account."), failed, o.entry(o.ines, "key.release", "key", "gannet", "", "Taken.")); err != nil {
+		if err := o.store.Note(
+			ctx,
+			o.entry(o.ines, "key.make", "key", "gannet", "", "Of no account."),
+			failed,
+			o.entry(o.ines, "key.release", "key", "gannet", "", "Taken."),
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -91,7 +96,8 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	happens()
 	deliver()
 	deliver()
-	if got := pager.types(); got != "plumlatch.run-failed plumlatch.key-released" && got != "plumlatch.key-released plumlatch.run-failed" {
+	if got := pager.types(); got != "plumlatch.run-failed plumlatch.key-released" &&
+		got != "plumlatch.key-released plumlatch.run-failed" {
 		t.Fatalf("it heard %s", got)
 	}
 	pager.set(http.StatusServiceUnavailable)
@@ -101,7 +107,8 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		o.at = o.at.Add(3 * time.Hour)
 	}
 	all, err := o.Receivers(ctx)
-	if err != nil || all[0].Dead != 2 || all[0].Waiting != 0 || all[0].Delivered != 2 || !strings.Contains(all[0].LastError, "503") {
+	if err != nil || all[0].Dead != 2 || all[0].Waiting != 0 || all[0].Delivered != 2 ||
+		!strings.Contains(all[0].LastError, "503") {
 		t.Fatalf("%+v %v", all, err)
 	}
 	dead, err := o.DeadDeliveries(ctx, "pager")

@@ -100,8 +100,12 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 	}
 	copied, firewall := r.work.Image, r.before().Firewall
 	op, err := r.cloud.Launch(ctx, cloud.Launch{
-		RequestToken: r.newToken(), Name: l.instance.Name, Image: l.instance.Image, Size: l.instance.Size, Zone: l.instance.Zone,
-		UserData: &data, KeyLabel: &l.instance.KeyLabel, Firewall: &firewall, Snapshot: &copied,
+		RequestToken: r.newToken(),
+		Name:         l.instance.Name,
+		Image:        l.instance.Image,
+		Size:         l.instance.Size,
+		Zone:         l.instance.Zone,
+		UserData:     &data, KeyLabel: &l.instance.KeyLabel, Firewall: &firewall, Snapshot: &copied,
 	})
 	if err != nil {
 		return "", calling(err)
@@ -123,8 +127,19 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 func (r *restoring) recordNew(ctx context.Context, k store.Key) error {
 	id, login, old := r.work.Replacement, r.work.NewLogin, r.instance
 	i := store.Instance{
-		ID: id, Name: r.work.NewName, State: "launching", Image: old.Image, Size: old.Size, Zone: old.Zone, Region: old.Region, LoginUser: old.LoginUser,
-		TemporaryGiB: old.TemporaryGiB, KeyLabel: k.Name, Labels: maps.Clone(old.Labels), CreatedAt: r.now(), CreatedBy: r.run.RequestedBy,
+		ID:           id,
+		Name:         r.work.NewName,
+		State:        "launching",
+		Image:        old.Image,
+		Size:         old.Size,
+		Zone:         old.Zone,
+		Region:       old.Region,
+		LoginUser:    old.LoginUser,
+		TemporaryGiB: old.TemporaryGiB,
+		KeyLabel:     k.Name,
+		Labels:       maps.Clone(old.Labels),
+		CreatedAt:    r.now(),
+		CreatedBy:    r.run.RequestedBy,
 	}
 	return r.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
@@ -182,7 +197,13 @@ func (r *restoring) addressMoved(ctx context.Context, from, to string) error {
 		return calling(err)
 	}
 	if !slices.Contains(can.Capabilities, cloud.CanAddresses) {
-		return runs.WaitFor(store.Waits{Who: r.run.RequestedBy, What: fmt.Sprintf("to move the address %s to %s, since the cloud has no call for it", r.before().Address, i.Name), ByHand: true})
+		return runs.WaitFor(
+			store.Waits{
+				Who:    r.run.RequestedBy,
+				What:   fmt.Sprintf("to move the address %s to %s, since the cloud has no call for it", r.before().Address, i.Name),
+				ByHand: true,
+			},
+		)
 	}
 	return calling(r.cloud.MoveAddress(ctx, from, to))
 }
@@ -241,10 +262,29 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor Ac
 	if err != nil {
 		return err
 	}
-	grants := []store.Grant{{ID: newID(), KeyID: w.Key, LoginID: w.NewLogin, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "restore of " + run.Instance.Name}}
+	grants := []store.Grant{
+		{
+			ID:        newID(),
+			KeyID:     w.Key,
+			LoginID:   w.NewLogin,
+			GrantedAt: r.now(),
+			GrantedBy: run.RequestedBy,
+			Reason:    "restore of " + run.Instance.Name,
+		},
+	}
 	for _, k := range granted {
 		if k.ID != w.Key && k.StewardOf == nil && !slices.Contains(idsOf(w.Lost), k.ID) {
-			grants = append(grants, store.Grant{ID: newID(), KeyID: k.ID, LoginID: w.NewLogin, GrantedAt: r.now(), GrantedBy: run.RequestedBy, Reason: "as on " + run.Instance.Name})
+			grants = append(
+				grants,
+				store.Grant{
+					ID:        newID(),
+					KeyID:     k.ID,
+					LoginID:   w.NewLogin,
+					GrantedAt: r.now(),
+					GrantedBy: run.RequestedBy,
+					Reason:    "as on " + run.Instance.Name,
+				},
+			)
 		}
 	}
 	if err := tx.AddGrants(ctx, grants); err != nil {
@@ -253,7 +293,19 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor Ac
 	if err := tx.ChangeInstance(ctx, w.Replacement, map[string]any{"state": "running"}); err != nil {
 		return err
 	}
-	return tx.Note(ctx, r.entry(actor, "instance.launched", "instance", w.NewName, run.Reason, "%s takes the place of %s, which is stopped.", w.NewName, run.Instance.Name))
+	return tx.Note(
+		ctx,
+		r.entry(
+			actor,
+			"instance.launched",
+			"instance",
+			w.NewName,
+			run.Reason,
+			"%s takes the place of %s, which is stopped.",
+			w.NewName,
+			run.Instance.Name,
+		),
+	)
 }
 
 // replacementName proposes the name of an instance that takes the place of one.

@@ -189,7 +189,8 @@ func TestWhateverTheCloudDoesWrongInAnUndoAllIsAsItWas(t *testing.T) {
 					if err := r.port.ClearFaults(t.Context()); err != nil {
 						t.Fatal(err)
 					}
-					if wrong := o.judge(run); run.State != runs.Undone || len(wrong) > 0 || !strings.Contains(run.Error, errByTest.Error()) {
+					if wrong := o.judge(run); run.State != runs.Undone || len(wrong) > 0 ||
+						!strings.Contains(run.Error, errByTest.Error()) {
 						t.Errorf("in the undo of %s: %s:\n%s\n%s", step, kind, strings.Join(wrong, "\n"), stepsOf(run))
 					}
 				}
@@ -256,13 +257,18 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 					if err == nil && (run.Waits == nil || run.Waits.Step != string(step)) {
 						err = o.help(run)
 					}
-					return err == nil && slices.ContainsFunc(run.Steps, func(s store.RunStep) bool { return s.Name == string(step) && s.State == runs.StepRunning })
+					return err == nil &&
+						slices.ContainsFunc(
+							run.Steps,
+							func(s store.RunStep) bool { return s.Name == string(step) && s.State == runs.StepRunning },
+						)
 				})
 				if _, err := o.UndoRestore(t.Context(), o.ines, begun.ID, "wrong machine"); err != nil {
 					t.Fatal(err)
 				}
 				run := o.ends(begun.ID)
-				if wrong := o.judge(run); run.State != runs.Undone || len(wrong) > 0 || !strings.Contains(run.Error, "ines asked for its undo: wrong machine") {
+				if wrong := o.judge(run); run.State != runs.Undone || len(wrong) > 0 ||
+					!strings.Contains(run.Error, "ines asked for its undo: wrong machine") {
 					t.Errorf("%s:\n%s\n%s", step, strings.Join(wrong, "\n"), stepsOf(run))
 				}
 				var p *Problem
@@ -279,7 +285,12 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	r := newRestoreRig(t, nil)
 	o := r.lockOut(restoreCases[2], "door")
 	fresh := r.madeKey("fresh", keypair.Spec{})
-	run, err := r.StartRestore(t.Context(), r.ines, IdempotencyKey{}, RestoreWanted{Login: o.login, Route: restore.GuestAgent, Key: "fresh", Lost: []string{"door-lost"}})
+	run, err := r.StartRestore(
+		t.Context(),
+		r.ines,
+		IdempotencyKey{},
+		RestoreWanted{Login: o.login, Route: restore.GuestAgent, Key: "fresh", Lost: []string{"door-lost"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -319,7 +330,10 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := s.EditAll(func(_ string, _ bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return slices.DeleteFunc(slices.Clone(f), func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, lost.Blob) }), nil
+		return slices.DeleteFunc(
+			slices.Clone(f),
+			func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, lost.Blob) },
+		), nil
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -330,7 +344,8 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if now := o.ends(run.ID); now.State != runs.Done || len(now.Left) > 0 || strings.Contains(o.onDisk(o.disk), wire(lost)) {
+	if now := o.ends(run.ID); now.State != runs.Done || len(now.Left) > 0 ||
+		strings.Contains(o.onDisk(o.disk), wire(lost)) {
 		t.Errorf("%s", stepsOf(now))
 	}
 }
@@ -386,7 +401,10 @@ func TestAnOpeningThatComesAboutLaterIsClosedAsWell(t *testing.T) {
 	run := o.ends(o.begin().ID)
 	// One whose answer never came, which was closed, and which the cloud does after all; and one
 	// whose answer came once it was closed.
-	for n, change := range []map[string]any{{"closed_at": r.now()}, {"closed_at": r.now(), "opened_at": r.now().Add(time.Second)}} {
+	for n, change := range []map[string]any{
+		{"closed_at": r.now()},
+		{"closed_at": r.now(), "opened_at": r.now().Add(time.Second)},
+	} {
 		o.comesLater(run, fmt.Sprint(forUndo, " ", 8+n), change)
 	}
 }
@@ -396,7 +414,11 @@ func (o *lockedOut) comesLater(run Restore, kind string, change map[string]any) 
 	t.Helper()
 	late := run.Closings[0]
 	late.Kind += kind
-	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = closingID(run.ID, late.Kind), nil, nil, r.now().Add(-time.Second)
+	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = closingID(
+		run.ID,
+		late.Kind,
+	), nil, nil, r.now().
+		Add(-time.Second)
 	if err := r.store.WriteClosing(t.Context(), late); err != nil {
 		t.Fatal(err)
 	}
@@ -417,7 +439,11 @@ func (o *lockedOut) comesLater(run Restore, kind string, change map[string]any) 
 		t.Fatal(err)
 	}
 	if got := len(o.firewall()); got != before+1 {
-		t.Errorf("%d rules are left of %d and one of somebody else's: what came about later stays open, or more was closed", got, before)
+		t.Errorf(
+			"%d rules are left of %d and one of somebody else's: what came about later stays open, or more was closed",
+			got,
+			before,
+		)
 	}
 }
 
@@ -432,10 +458,28 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	now = &at{step: string(restore.Place), do: func(context.Context) { <-hold }}
 	first := o.begin()
 	var p *Problem
-	if _, err := r.StartRestore(t.Context(), r.ines, IdempotencyKey{}, RestoreWanted{Login: o.login, Route: restore.MetadataKeys, Key: "x", Make: true}); !errors.As(err, &p) || p.Code != "route-not-possible" {
+	if _, err := r.StartRestore(
+		t.Context(),
+		r.ines,
+		IdempotencyKey{},
+		RestoreWanted{Login: o.login, Route: restore.MetadataKeys, Key: "x", Make: true},
+	); !errors.As(
+		err,
+		&p,
+	) ||
+		p.Code != "route-not-possible" {
 		t.Errorf("%v", err)
 	}
-	if _, err := r.StartRestore(t.Context(), r.ines, IdempotencyKey{}, RestoreWanted{Login: o.login, Route: restore.BrowserShell, Key: "x", Make: true}); !errors.As(err, &p) || p.Code != "run-at-work" {
+	if _, err := r.StartRestore(
+		t.Context(),
+		r.ines,
+		IdempotencyKey{},
+		RestoreWanted{Login: o.login, Route: restore.BrowserShell, Key: "x", Make: true},
+	); !errors.As(
+		err,
+		&p,
+	) ||
+		p.Code != "run-at-work" {
 		t.Errorf("%v", err)
 	}
 	if _, err := r.Key(t.Context(), "x"); err == nil {
@@ -471,7 +515,13 @@ func TestARouteIsRefusedWithWhatIsMissingAndWhatToDo(t *testing.T) {
 		"instance name":  {func(w *RestoreWanted) { w.Route, w.NewName = restore.Replacement, "gate" }, "name-taken"},
 		"bad reason":     {func(w *RestoreWanted) { w.Reason = "a\nb" }, "bad-text"},
 	} {
-		w := RestoreWanted{Login: o.login, Route: restore.HelperDisk, Key: "fresh", Lost: []string{"gate-lost"}, Confirm: "gate"}
+		w := RestoreWanted{
+			Login:   o.login,
+			Route:   restore.HelperDisk,
+			Key:     "fresh",
+			Lost:    []string{"gate-lost"},
+			Confirm: "gate",
+		}
 		c.change(&w)
 		_, err := r.StartRestore(t.Context(), r.ines, IdempotencyKey{}, w)
 		var p *Problem

@@ -96,7 +96,9 @@ type child struct {
 func (r *rig) startChild(variables ...string) child {
 	r.t.Helper()
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(append(os.Environ(), childVariable+"="+strings.Join([]string{r.database, r.cloudURL, r.safeFile}, " ")), variables...)
+	cmd.Env = append(
+		append(os.Environ(), childVariable+"="+strings.Join([]string{r.database, r.cloudURL, r.safeFile}, " ")),
+		variables...)
 	cmd.Stderr = os.Stderr
 	in, err := cmd.StdinPipe()
 	if err != nil {

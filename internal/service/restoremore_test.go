@@ -27,7 +27,11 @@ func without(capability string, whole http.Handler, w http.ResponseWriter, q *ht
 	blocked := map[string][]string{"start-stop": {"start", "stop"}, "static-addresses": {"address"}}[capability]
 	switch {
 	case q.Method == http.MethodPost && slices.Contains(blocked, last):
-		http.Error(w, `{"type":"about:blank","title":"Not found","status":404,"code":"not-found","detail":"there is no such call"}`, http.StatusNotFound)
+		http.Error(
+			w,
+			`{"type":"about:blank","title":"Not found","status":404,"code":"not-found","detail":"there is no such call"}`,
+			http.StatusNotFound,
+		)
 	case last == "capabilities":
 		all := httptest.NewRecorder()
 		whole.ServeHTTP(all, q)
@@ -103,7 +107,14 @@ func TestWhatTheCloudHasNoCallForIsDoneByHandAndSeen(t *testing.T) {
 func TestManyRestoresAtOnceDoNotDisturbOneAnother(t *testing.T) {
 	t.Parallel()
 	r := newRestoreRig(t, nil)
-	routes := []restore.Route{restore.StandingKey, restore.GuestAgent, restore.MetadataKeys, restore.BrowserShell, restore.HelperDisk, restore.Replacement}
+	routes := []restore.Route{
+		restore.StandingKey,
+		restore.GuestAgent,
+		restore.MetadataKeys,
+		restore.BrowserShell,
+		restore.HelperDisk,
+		restore.Replacement,
+	}
 	var all []*lockedOut
 	var begun []Restore
 	for n := range 30 {
@@ -156,7 +167,11 @@ func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) 
 		t.Errorf("%v %s", err, k.State)
 	}
 	openers, err := r.Openers(t.Context(), "door", store.Page{Limit: 10})
-	if err != nil || !slices.ContainsFunc(openers.Items, func(p store.Opening) bool { return p.KeyName == "door-lost" && p.GrantedAt != nil }) {
+	if err != nil ||
+		!slices.ContainsFunc(
+			openers.Items,
+			func(p store.Opening) bool { return p.KeyName == "door-lost" && p.GrantedAt != nil },
+		) {
 		t.Errorf("the grant of a line that is still there is gone: %v", err)
 	}
 }
@@ -168,11 +183,13 @@ func TestTheWorryIsAboutTheBestWayBack(t *testing.T) {
 	r.lockOut(restoreCase{image: "alpine-3.22", steward: true}, "kept")
 	r.lockOut(restoreCase{image: "debian-12"}, "agent")
 	page, err := r.Reach(t.Context(), ReachWanted{Limit: 10, Worry: true})
-	if err != nil || len(page.Items) != 1 || page.Worrying != 1 || page.Items[0].Instance != "bare" || !strings.Contains(page.Items[0].Worry, "the temporary disk (200 GiB)") {
+	if err != nil || len(page.Items) != 1 || page.Worrying != 1 || page.Items[0].Instance != "bare" ||
+		!strings.Contains(page.Items[0].Worry, "the temporary disk (200 GiB)") {
 		t.Fatalf("%v %+v", err, page)
 	}
 	routes, err := r.Routes(t.Context(), RoutesWanted{Login: "bare", Rehearse: true})
-	if err != nil || routes.Worry != page.Items[0].Worry || routes.Options[0].Route != restore.HelperDisk || len(routes.Rehearsed) != 2 {
+	if err != nil || routes.Worry != page.Items[0].Worry || routes.Options[0].Route != restore.HelperDisk ||
+		len(routes.Rehearsed) != 2 {
 		t.Errorf("%v %+v", err, routes)
 	}
 	if live, err := r.store.LiveRuns(t.Context(), time.Now().Add(time.Hour)); err != nil || len(live) != 0 {
@@ -199,7 +216,18 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 		hook = failing(last, &at{step: string(restore.Place), undo: true, do: func(ctx context.Context) {
 			<-hold
 			over := r.now().Add(-time.Minute)
-			c := store.Closing{ID: uuid.NewSHA1(id, []byte(kind)), RunID: id, InstanceID: r.instanceID(o.name), Kind: kind, What: "what the undo needs", Details: map[string]string{"instance": o.before.Id}, WrittenAt: over, Deadline: over, OpenedAt: &over, ClosedAt: &over}
+			c := store.Closing{
+				ID:         uuid.NewSHA1(id, []byte(kind)),
+				RunID:      id,
+				InstanceID: r.instanceID(o.name),
+				Kind:       kind,
+				What:       "what the undo needs",
+				Details:    map[string]string{"instance": o.before.Id},
+				WrittenAt:  over,
+				Deadline:   over,
+				OpenedAt:   &over,
+				ClosedAt:   &over,
+			}
 			err := r.store.WriteClosing(ctx, c)
 			if route == restore.BrowserShell { // and the cloud has done and undone it under that name
 				rule, opened := r.port.OpenPort(ctx, c.ID.String(), "default", "127.255.16.0/28", paddock.SSHPort)

@@ -54,7 +54,13 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 		if out.Elsewhere, err = s.lostElsewhere(ctx, out.Elsewhere, k, r.Login); err != nil {
 			return out, err
 		}
-		items = append(items, store.ReportedItem{RotationItem: store.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name}, CloudID: r.Instance.CloudID})
+		items = append(
+			items,
+			store.ReportedItem{
+				RotationItem: store.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name},
+				CloudID:      r.Instance.CloudID,
+			},
+		)
 	}
 	if !r.Instance.Adopted {
 		if out.Copies, err = s.copiesWithOldKeys(ctx, items); err != nil {
@@ -65,7 +71,12 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 	return out, err
 }
 
-func (s *Service) lostElsewhere(ctx context.Context, so []LostElsewhere, k store.Key, but string) ([]LostElsewhere, error) {
+func (s *Service) lostElsewhere(
+	ctx context.Context,
+	so []LostElsewhere,
+	k store.Key,
+	but string,
+) ([]LostElsewhere, error) {
 	w, err := s.world(ctx, store.ReachFilter{Keys: []string{k.Name}})
 	if err != nil {
 		return nil, err
@@ -82,19 +93,34 @@ func (s *Service) lostElsewhere(ctx context.Context, so []LostElsewhere, k store
 
 // SealedPassword returns the administrator's password of a Windows instance, sealed to an
 // RSA key. That somebody asked is in the daybook.
-func (s *Service) SealedPassword(ctx context.Context, actor Actor, name string) (cloud.Password, []store.PasswordReading, error) {
+func (s *Service) SealedPassword(
+	ctx context.Context,
+	actor Actor,
+	name string,
+) (cloud.Password, []store.PasswordReading, error) {
 	i, err := s.Instance(ctx, name)
 	if err != nil {
 		return cloud.Password{}, nil, err
 	}
 	if i.Adopted {
-		return cloud.Password{}, nil, &Problem{Kind: Conflict, Code: "adopted", Where: []string{name}, Detail: name + " was adopted, and no cloud is asked about it"}
+		return cloud.Password{}, nil, &Problem{
+			Kind:   Conflict,
+			Code:   "adopted",
+			Where:  []string{name},
+			Detail: name + " was adopted, and no cloud is asked about it",
+		}
 	}
 	password, err := s.cloud.Password(ctx, i.CloudID)
 	if err != nil {
 		return password, nil, cloudProblem(err)
 	}
-	if err := s.notePassword(ctx, actor, i, "asked", "%s asked for the administrator's password of %s, sealed."); err != nil {
+	if err := s.notePassword(
+		ctx,
+		actor,
+		i,
+		"asked",
+		"%s asked for the administrator's password of %s, sealed.",
+	); err != nil {
 		return password, nil, err
 	}
 	readings, err := s.store.PasswordReadings(ctx, i.ID)
@@ -107,7 +133,13 @@ func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) 
 	if err != nil {
 		return err
 	}
-	if err := s.notePassword(ctx, actor, i, "opened", "%s opened the administrator's password of %s on their machine. It should be changed at once."); err != nil {
+	if err := s.notePassword(
+		ctx,
+		actor,
+		i,
+		"opened",
+		"%s opened the administrator's password of %s on their machine. It should be changed at once.",
+	); err != nil {
 		return err
 	}
 	id, err := s.store.LiveRestoreOf(ctx, i.ID)
@@ -117,7 +149,12 @@ func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) 
 	if err != nil {
 		return err
 	}
-	if err := s.store.AddReport(ctx, id, string(restore.Open), store.Report{By: actor.Name, At: s.now(), Outcome: "opened"}); err != nil {
+	if err := s.store.AddReport(
+		ctx,
+		id,
+		string(restore.Open),
+		store.Report{By: actor.Name, At: s.now(), Outcome: "opened"},
+	); err != nil {
 		return err
 	}
 	s.engine.Wake(ctx, id)
@@ -126,7 +163,10 @@ func (s *Service) OpenedPassword(ctx context.Context, actor Actor, name string) 
 
 func (s *Service) notePassword(ctx context.Context, actor Actor, i store.Instance, what, sentence string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.NotePasswordReading(ctx, store.PasswordReading{ID: newID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()}); err != nil {
+		if err := tx.NotePasswordReading(
+			ctx,
+			store.PasswordReading{ID: newID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()},
+		); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.entry(actor, "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name))

@@ -76,7 +76,10 @@ func newImpatientRig(t *testing.T, timeout time.Duration, setUp func(*Service)) 
 	for _, rule := range rules {
 		err = errors.Join(err, r.port.ClosePort(t.Context(), rule.Id))
 	}
-	if _, opened := r.port.OpenPort(t.Context(), "", "default", "127.0.0.1/32", paddock.SSHPort); errors.Join(err, opened) != nil {
+	if _, opened := r.port.OpenPort(t.Context(), "", "default", "127.0.0.1/32", paddock.SSHPort); errors.Join(
+		err,
+		opened,
+	) != nil {
 		t.Fatal(err, opened)
 	}
 	return r
@@ -124,7 +127,19 @@ func (r *rig) lockOut(c restoreCase, name string) *lockedOut {
 	if size == "" {
 		size = "small"
 	}
-	_, run, err := r.Launch(ctx, r.ines, IdempotencyKey{}, Launch{Name: name, Image: c.image, Size: size, Keys: []string{name + "-lost", name + "-other"}, Steward: c.steward, StaticAddress: c.static})
+	_, run, err := r.Launch(
+		ctx,
+		r.ines,
+		IdempotencyKey{},
+		Launch{
+			Name:          name,
+			Image:         c.image,
+			Size:          size,
+			Keys:          []string{name + "-lost", name + "-other"},
+			Steward:       c.steward,
+			StaticAddress: c.static,
+		},
+	)
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -214,7 +229,12 @@ func (o *lockedOut) turnPasswordsOn() {
 	defer s.Close()
 	_, err = s.Run([]byte(o.user+":"+doorPassword+"\n"), "sudo", "chpasswd")
 	config, read := s.Run(nil, "sudo", "cat", sshio.ServerConfig)
-	_, wrote := s.Run([]byte(strings.ReplaceAll(string(config), "PasswordAuthentication no", "PasswordAuthentication yes")), "sudo", "tee", sshio.ServerConfig)
+	_, wrote := s.Run(
+		[]byte(strings.ReplaceAll(string(config), "PasswordAuthentication no", "PasswordAuthentication yes")),
+		"sudo",
+		"tee",
+		sshio.ServerConfig,
+	)
 	if err := errors.Join(err, read, wrote); err != nil {
 		o.t.Fatal(err)
 	}
@@ -225,7 +245,14 @@ func (o *lockedOut) begin() Restore {
 	o.t.Helper()
 	o.begun++
 	w := RestoreWanted{
-		Login: o.login, Route: o.route, Key: fmt.Sprintf("%s-new-%d", o.name, o.begun), Make: true, Lost: []string{o.name + "-lost"}, Confirm: o.name, Reason: "the laptop is gone", Ports: o.ports,
+		Login:   o.login,
+		Route:   o.route,
+		Key:     fmt.Sprintf("%s-new-%d", o.name, o.begun),
+		Make:    true,
+		Lost:    []string{o.name + "-lost"},
+		Confirm: o.name,
+		Reason:  "the laptop is gone",
+		Ports:   o.ports,
 	}
 	if o.route == restore.WindowsPassword { // to which no line is lost; and RSA keys take long to make
 		w.Key, w.Make, w.Lost = o.name+"-other", false, []string{}
@@ -236,7 +263,8 @@ func (o *lockedOut) begin() Restore {
 			return r
 		}
 		var p *Problem
-		if !errors.As(err, &p) || p.Code != "cloud-unreachable" || time.Now().After(until) { // too slow a machine for a short timeout
+		if !errors.As(err, &p) || p.Code != "cloud-unreachable" ||
+			time.Now().After(until) { // too slow a machine for a short timeout
 			o.t.Fatal(err)
 		}
 	}
@@ -334,8 +362,16 @@ func (o *lockedOut) judge(r Restore) (wrong []string) {
 		return append(wrong, err.Error())
 	}
 	if !replaced {
-		if i.State != "running" || o.before.StaticAddress && i.PublicAddress != o.before.PublicAddress || i.PrivateAddress != o.before.PrivateAddress {
-			bad("it is %s at %s (%s), and was running at %s (%s)", i.State, i.PublicAddress, i.PrivateAddress, o.before.PublicAddress, o.before.PrivateAddress)
+		if i.State != "running" || o.before.StaticAddress && i.PublicAddress != o.before.PublicAddress ||
+			i.PrivateAddress != o.before.PrivateAddress {
+			bad(
+				"it is %s at %s (%s), and was running at %s (%s)",
+				i.State,
+				i.PublicAddress,
+				i.PrivateAddress,
+				o.before.PublicAddress,
+				o.before.PrivateAddress,
+			)
 		}
 		if s, err := o.session(o.name, o.user, o.other); err != nil {
 			bad("somebody else's key does not open it any more: %v", err)
@@ -346,7 +382,8 @@ func (o *lockedOut) judge(r Restore) (wrong []string) {
 	if now := o.root(); !slices.Equal(now.Attachments, o.disk.Attachments) {
 		bad("its disk is attached as %+v, and was as %+v", now.Attachments, o.disk.Attachments)
 	}
-	if disks, err := o.port.AllDisks(ctx); err != nil || slices.ContainsFunc(disks, func(d cloud.Disk) bool { return len(d.Attachments) == 0 }) {
+	if disks, err := o.port.AllDisks(ctx); err != nil ||
+		slices.ContainsFunc(disks, func(d cloud.Disk) bool { return len(d.Attachments) == 0 }) {
 		bad("a disk hangs loose: %v %+v", err, disks)
 	}
 	if n := len(o.firewall()); n != o.rules {
@@ -356,7 +393,8 @@ func (o *lockedOut) judge(r Restore) (wrong []string) {
 		bad("the guest agent is %s: %v", state, err)
 	}
 	for n := range maxHelpers {
-		if helper, there, err := o.port.Launched(ctx, fmt.Sprintf("%s helper %d", r.ID, n+1)); err != nil || there && helper.State != "terminated" {
+		if helper, there, err := o.port.Launched(ctx, fmt.Sprintf("%s helper %d", r.ID, n+1)); err != nil ||
+			there && helper.State != "terminated" {
 			bad("the helper %d is there: %v %+v", n+1, err, helper)
 		}
 	}
@@ -414,7 +452,10 @@ func (o *lockedOut) judgeDone(r Restore) (wrong []string) {
 	}
 	openers, err := o.Openers(ctx, r.Target, store.Page{Limit: 10})
 	granted := func(key string) bool {
-		return slices.ContainsFunc(openers.Items, func(p store.Opening) bool { return p.KeyName == key && p.GrantedAt != nil })
+		return slices.ContainsFunc(
+			openers.Items,
+			func(p store.Opening) bool { return p.KeyName == key && p.GrantedAt != nil },
+		)
 	}
 	if err != nil || !granted(r.Key) || granted(lost.Name) || !granted(o.name+"-other") {
 		bad("the grants are %+v: %v", openers.Items, err)

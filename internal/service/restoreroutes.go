@@ -76,9 +76,22 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 
 // restoreFacts gathers what is known of a login, its instance and its cloud. The keys
 // named are taken for lost.
-func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Instance, lost []string) (restore.Facts, Routes, error) {
+func (s *Service) restoreFacts(
+	ctx context.Context,
+	l store.Login,
+	i store.Instance,
+	lost []string,
+) (restore.Facts, Routes, error) {
 	out := Routes{Login: l, Name: loginName(l.OSUser, i.Name), Instance: i, Labels: i.Labels}
-	f := restore.Facts{Login: out.Name, Instance: i.Name, Adopted: i.Adopted, State: i.State, TemporaryGiB: i.TemporaryGiB, Static: i.StaticAddress, PublicAddress: i.PublicAddress}
+	f := restore.Facts{
+		Login:         out.Name,
+		Instance:      i.Name,
+		Adopted:       i.Adopted,
+		State:         i.State,
+		TemporaryGiB:  i.TemporaryGiB,
+		Static:        i.StaticAddress,
+		PublicAddress: i.PublicAddress,
+	}
 	if err := s.keyFacts(ctx, l, i, lost, &f, &out); err != nil {
 		return f, out, err
 	}
@@ -89,7 +102,10 @@ func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Insta
 	var wait sync.WaitGroup
 	if i.State == "running" { // asked while the cloud is
 		wait.Go(func() {
-			if s.safely("asking "+out.Name+" for passwords", func() error { f.Passwords = s.takesPasswords(ctx, i, l.OSUser); return nil }) != nil {
+			if s.safely(
+				"asking "+out.Name+" for passwords",
+				func() error { f.Passwords = s.takesPasswords(ctx, i, l.OSUser); return nil },
+			) != nil {
 				f.Passwords = restore.Unknown
 			}
 		})
@@ -102,7 +118,14 @@ func (s *Service) restoreFacts(ctx context.Context, l store.Login, i store.Insta
 }
 
 // keyFacts tells who could let somebody in, and which keys seem lost.
-func (s *Service) keyFacts(ctx context.Context, l store.Login, i store.Instance, lost []string, f *restore.Facts, out *Routes) error {
+func (s *Service) keyFacts(
+	ctx context.Context,
+	l store.Login,
+	i store.Instance,
+	lost []string,
+	f *restore.Facts,
+	out *Routes,
+) error {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
 	if err != nil {
 		return err
@@ -126,7 +149,11 @@ func (s *Service) keyFacts(ctx context.Context, l store.Login, i store.Instance,
 // holders returns whose keys in place are freshly proved, whether the steward key is in
 // place, and which keys in place nobody can use any more: lost ones, and those whose
 // keeper has left or is nobody.
-func (w *world) holders(place int, now time.Time, fresh time.Duration) (holders []restore.Holder, steward bool, lost []store.ReachKey) {
+func (w *world) holders(
+	place int,
+	now time.Time,
+	fresh time.Duration,
+) (holders []restore.Holder, steward bool, lost []store.ReachKey) {
 	for _, p := range w.input.Pairs {
 		k, row := w.input.Keys[p.Key], w.keys[p.Key]
 		if int(p.Login) != place || p.Sighting == reach.NotSeen {
@@ -198,8 +225,18 @@ func (s *Service) cloudFacts(ctx context.Context, i store.Instance, f *restore.F
 func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name string, f *restore.Facts) {
 	has := func(c cloud.Capability) bool { return slices.Contains(can.Capabilities, c) }
 	f.Can = restore.Abilities{
-		StartStop: has(cloud.CanStartStop), Launch: has(cloud.CanLaunch), Disks: has(cloud.CanDisks), Snapshots: has(cloud.CanSnapshots), Addresses: has(cloud.CanAddresses),
-		Firewall: has(cloud.CanFirewall), Agent: has(cloud.CanGuestAgent), Metadata: has(cloud.CanMetadata), Shell: has(cloud.CanShell), Passwords: has(cloud.CanPasswords),
+		StartStop: has(
+			cloud.CanStartStop,
+		), Launch: has(cloud.CanLaunch),
+		Disks:     has(cloud.CanDisks),
+		Snapshots: has(cloud.CanSnapshots),
+		Addresses: has(cloud.CanAddresses),
+		Firewall: has(
+			cloud.CanFirewall,
+		), Agent: has(cloud.CanGuestAgent),
+		Metadata:  has(cloud.CanMetadata),
+		Shell:     has(cloud.CanShell),
+		Passwords: has(cloud.CanPasswords),
 	}
 	if can.ShellRange != nil {
 		f.ShellRange = *can.ShellRange
@@ -210,7 +247,9 @@ func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name 
 			continue
 		}
 		f.Windows = image.Family == "windows"
-		f.MetadataImage, f.ShellImage = image.MetadataKeys != nil && *image.MetadataKeys, image.BrowserShell != nil && *image.BrowserShell
+		f.MetadataImage, f.ShellImage = image.MetadataKeys != nil &&
+			*image.MetadataKeys, image.BrowserShell != nil &&
+			*image.BrowserShell
 		if image.GuestAgent {
 			f.Agent = restore.AgentUnknown
 		}
@@ -238,7 +277,14 @@ func rootOf(disks []cloud.Disk, instance string) restore.Disk {
 	for _, d := range disks {
 		for _, a := range d.Attachments {
 			if a.Instance == instance && a.Root {
-				return restore.Disk{Known: true, Encrypted: d.Encrypted, Shared: len(d.Attachments) > 1, Device: a.Device, Filesystem: d.Filesystem, GiB: d.SizeGib}
+				return restore.Disk{
+					Known:      true,
+					Encrypted:  d.Encrypted,
+					Shared:     len(d.Attachments) > 1,
+					Device:     a.Device,
+					Filesystem: d.Filesystem,
+					GiB:        d.SizeGib,
+				}
 			}
 		}
 	}
@@ -253,7 +299,8 @@ func admits(rules []cloud.FirewallRule, i cloud.Instance, of string) bool {
 	}
 	return slices.ContainsFunc(rules, func(r cloud.FirewallRule) bool {
 		source, err := netip.ParsePrefix(r.Source)
-		return err == nil && r.Group == i.Firewall && r.Port == i.SshPort && source.Bits() <= want.Bits() && source.Contains(want.Addr())
+		return err == nil && r.Group == i.Firewall && r.Port == i.SshPort && source.Bits() <= want.Bits() &&
+			source.Contains(want.Addr())
 	})
 }
 
@@ -361,7 +408,14 @@ func (s *Service) worries(ctx context.Context) func(store.ReachLogin, reach.Stan
 		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Keepers > 0}
 		worry, judged := known[o]
 		if !judged {
-			f := restore.Facts{State: "running", TemporaryGiB: l.TemporaryGiB, Static: l.Static, Passwords: restore.No, Steward: o.steward, Disk: restore.Disk{Known: true, GiB: 1}}
+			f := restore.Facts{
+				State:        "running",
+				TemporaryGiB: l.TemporaryGiB,
+				Static:       l.Static,
+				Passwords:    restore.No,
+				Steward:      o.steward,
+				Disk:         restore.Disk{Known: true, GiB: 1},
+			}
 			s.offerFacts(can, images, l.Image, &f)
 			if o.holder {
 				f.Holders = []restore.Holder{{}}
@@ -374,7 +428,13 @@ func (s *Service) worries(ctx context.Context) func(store.ReachLogin, reach.Stan
 }
 
 // rehearse tries what can be tried without touching anything.
-func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance, f restore.Facts, options []restore.Option) []Rehearsal {
+func (s *Service) rehearse(
+	ctx context.Context,
+	l store.Login,
+	i store.Instance,
+	f restore.Facts,
+	options []restore.Option,
+) []Rehearsal {
 	var out []Rehearsal
 	try := func(r restore.Route, what string, do func() (string, error)) {
 		detail := ""
@@ -410,7 +470,13 @@ func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance,
 		case restore.GuestAgent, restore.WindowsPassword:
 			try(o.Route, "an answer of the guest agent", func() (string, error) {
 				if f.Agent != restore.AgentReady {
-					return "", errors.New("it was not asked, since it is " + strings.ReplaceAll(string(f.Agent), "-", " ") + "; permission would be given for the while")
+					return "", errors.New(
+						"it was not asked, since it is " + strings.ReplaceAll(
+							string(f.Agent),
+							"-",
+							" ",
+						) + "; permission would be given for the while",
+					)
 				}
 				read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: i.CloudID}, "/etc/passwd", "")
 				return "it reads /etc/passwd: " + string(read.Kind), err
@@ -423,16 +489,29 @@ func (s *Service) rehearse(ctx context.Context, l store.Login, i store.Instance,
 		case restore.BrowserShell:
 			try(o.Route, "a command in the browser shell", func() (string, error) {
 				if !f.ShellAdmitted {
-					return "", errors.New("it was not tried, since the SSH port is closed to " + f.ShellRange + "; it would be opened for the while")
+					return "", errors.New(
+						"it was not tried, since the SSH port is closed to " + f.ShellRange + "; it would be opened for the while",
+					)
 				}
 				said, err := s.cloud.Shell(ctx, i.CloudID, nil, "whoami")
 				return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
 			})
 		case restore.Password:
-			try(o.Route, "whether the SSH server takes passwords", func() (string, error) { return "it does; whether anybody knows one is not seen", nil })
+			try(
+				o.Route,
+				"whether the SSH server takes passwords",
+				func() (string, error) { return "it does; whether anybody knows one is not seen", nil },
+			)
 		case restore.HelperDisk:
 			try(o.Route, "the root disk, and an image for a helper", func() (string, error) {
-				return fmt.Sprintf("%d GiB of %s at %s in %s; the helper would be %s", f.Disk.GiB, f.Disk.Filesystem, f.Disk.Device, i.Zone, f.HelperImage), nil
+				return fmt.Sprintf(
+					"%d GiB of %s at %s in %s; the helper would be %s",
+					f.Disk.GiB,
+					f.Disk.Filesystem,
+					f.Disk.Device,
+					i.Zone,
+					f.HelperImage,
+				), nil
 			})
 		case restore.Replacement:
 			try(o.Route, "whether the image and the size are still offered", func() (string, error) {

@@ -68,7 +68,12 @@ type Restore struct {
 }
 
 // StartRestore begins to get back into a login.
-func (s *Service) StartRestore(ctx context.Context, actor Actor, once IdempotencyKey, w RestoreWanted) (Restore, error) {
+func (s *Service) StartRestore(
+	ctx context.Context,
+	actor Actor,
+	once IdempotencyKey,
+	w RestoreWanted,
+) (Restore, error) {
 	if err := checkText("reason", w.Reason); err != nil {
 		return Restore{}, err
 	}
@@ -91,7 +96,14 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 		err = s.grantable(k)
 	}
 	if err == nil && k.StewardOf != nil {
-		err = &Problem{Kind: Invalid, Code: "steward-key", Field: "key", Where: []string{k.Name}, Detail: k.Name + " is a steward key, and nobody logs in with it", Remedy: "Choose another, or make one: plumlatch key new NAME"}
+		err = &Problem{
+			Kind:   Invalid,
+			Code:   "steward-key",
+			Field:  "key",
+			Where:  []string{k.Name},
+			Detail: k.Name + " is a steward key, and nobody logs in with it",
+			Remedy: "Choose another, or make one: plumlatch key new NAME",
+		}
 	}
 	if err != nil {
 		return Restore{}, err
@@ -125,7 +137,17 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 			}
 		}
 		if w.Route != restore.Replacement && w.Route != restore.WindowsPassword {
-			added, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(w.Reason, "restore")})
+			added, err := tx.AddOrKeepGrant(
+				ctx,
+				store.Grant{
+					ID:        newID(),
+					KeyID:     k.ID,
+					LoginID:   l.ID,
+					GrantedAt: s.now(),
+					GrantedBy: actor.Name,
+					Reason:    cmp.Or(w.Reason, "restore"),
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -135,14 +157,37 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "restore.start", "login", routes.Name, w.Reason, "%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name), k.Name))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(
+					actor,
+					"restore.start",
+					"login",
+					routes.Name,
+					w.Reason,
+					"%s began to get back into %s by the route %s, with %s.",
+					actor.Name,
+					routes.Name,
+					w.Route,
+					k.Name,
+				),
+				k.Name,
+			),
+		)
 	})
 	var taken *store.TakenError
 	switch {
 	case errors.Is(err, errOnlyAsked):
 		return s.earlierRestore(ctx, run.ID.String(), nil)
 	case errors.As(err, &taken) && taken.Constraint == "runs_one_live":
-		return Restore{}, &Problem{Kind: Conflict, Code: "run-at-work", Where: []string{i.Name}, Detail: "another run is at work on " + i.Name, Remedy: "Wait for it: plumlatch run list -instance " + i.Name}
+		return Restore{}, &Problem{
+			Kind:   Conflict,
+			Code:   "run-at-work",
+			Where:  []string{i.Name},
+			Detail: "another run is at work on " + i.Name,
+			Remedy: "Wait for it: plumlatch run list -instance " + i.Name,
+		}
 	case err != nil:
 		if errors.As(err, &taken) {
 			err = nameTaken(k.Name)
@@ -154,7 +199,14 @@ func (s *Service) StartRestore(ctx context.Context, actor Actor, once Idempotenc
 }
 
 func nameTaken(name string) error {
-	return &Problem{Kind: Conflict, Code: "name-taken", Field: "key", Where: []string{name}, Detail: fmt.Sprintf("there is a key named %s already", name), Remedy: "Choose another name, or use that key"}
+	return &Problem{
+		Kind:   Conflict,
+		Code:   "name-taken",
+		Field:  "key",
+		Where:  []string{name},
+		Detail: fmt.Sprintf("there is a key named %s already", name),
+		Remedy: "Choose another name, or use that key",
+	}
 }
 
 // restoreKey returns the new key; where the service makes it, with its sealed private half.
@@ -208,7 +260,13 @@ func judgeRoute(w RestoreWanted, i store.Instance, ranked []restore.Option) erro
 		for _, o := range ranked {
 			names = append(names, string(o.Route))
 		}
-		return &Problem{Kind: Invalid, Code: "no-such-route", Field: "route", Detail: fmt.Sprintf("there is no route %q into %s", w.Route, i.Name), Remedy: "There are: " + strings.Join(names, ", ")}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "no-such-route",
+			Field:  "route",
+			Detail: fmt.Sprintf("there is no route %q into %s", w.Route, i.Name),
+			Remedy: "There are: " + strings.Join(names, ", "),
+		}
 	}
 	o := ranked[at]
 	see := "See all: plumlatch restore routes " + i.Name
@@ -218,17 +276,55 @@ func judgeRoute(w RestoreWanted, i store.Instance, ranked []restore.Option) erro
 		for _, m := range o.Missing {
 			what = append(what, m.What)
 		}
-		return &Problem{Kind: Conflict, Code: "route-not-possible", Field: "route", Where: []string{i.Name}, Detail: fmt.Sprintf("the route %s is not possible: %s", o.Route, strings.Join(what, "; ")), Remedy: cmp.Or(o.Missing[0].Remedy, see)}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "route-not-possible",
+			Field:  "route",
+			Where:  []string{i.Name},
+			Detail: fmt.Sprintf("the route %s is not possible: %s", o.Route, strings.Join(what, "; ")),
+			Remedy: cmp.Or(o.Missing[0].Remedy, see),
+		}
 	case len(o.Outside) > 0:
-		return &Problem{Kind: Conflict, Code: "outside-limits", Field: "route", Where: []string{i.Name}, Detail: fmt.Sprintf("the route %s is outside your limits: %s", o.Route, strings.Join(o.Outside, "; ")), Remedy: see}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "outside-limits",
+			Field:  "route",
+			Where:  []string{i.Name},
+			Detail: fmt.Sprintf("the route %s is outside your limits: %s", o.Route, strings.Join(o.Outside, "; ")),
+			Remedy: see,
+		}
 	case (o.Stops || o.NewIdentity) && w.Confirm != i.Name:
-		return &Problem{Kind: Conflict, Code: "not-confirmed", Field: "confirm", Where: []string{i.Name}, Detail: fmt.Sprintf("the route %s %s. Changes: %s. Loses: %s", o.Route, stopWords(o), orNone(strings.Join(o.Changes, "; ")), orNone(strings.Join(o.Loses, "; "))), Remedy: "Confirm it with the name of the instance: -confirm " + i.Name}
+		return &Problem{
+			Kind:  Conflict,
+			Code:  "not-confirmed",
+			Field: "confirm",
+			Where: []string{i.Name},
+			Detail: fmt.Sprintf(
+				"the route %s %s. Changes: %s. Loses: %s",
+				o.Route,
+				stopWords(o),
+				orNone(strings.Join(o.Changes, "; ")),
+				orNone(strings.Join(o.Loses, "; ")),
+			),
+			Remedy: "Confirm it with the name of the instance: -confirm " + i.Name,
+		}
 	case w.Route != restore.Replacement && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
-		return &Problem{Kind: Invalid, Code: "not-for-this-route", Field: "route", Detail: "to stop it first, to check ports and to give a name are for the route replacement alone"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "not-for-this-route",
+			Field:  "route",
+			Detail: "to stop it first, to check ports and to give a name are for the route replacement alone",
+		}
 	}
 	for _, port := range w.Ports {
 		if port < 1 || port > 65535 {
-			return &Problem{Kind: Invalid, Code: "bad-port", Field: "ports", Detail: fmt.Sprintf("%d is no port", port), Remedy: "Give one from 1 to 65535"}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "bad-port",
+				Field:  "ports",
+				Detail: fmt.Sprintf("%d is no port", port),
+				Remedy: "Give one from 1 to 65535",
+			}
 		}
 	}
 	return nil
@@ -258,13 +354,23 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 			return nil, err
 		}
 		bad := func(detail, remedy string) error {
-			return &Problem{Kind: Invalid, Code: "bad-lost", Field: "lost", Where: []string{name}, Detail: detail, Remedy: remedy}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "bad-lost",
+				Field:  "lost",
+				Where:  []string{name},
+				Detail: detail,
+				Remedy: remedy,
+			}
 		}
 		switch {
 		case k.ID == fresh.ID:
 			return nil, bad(name+" cannot be the new key and a lost one", "Choose another key")
 		case k.StewardOf != nil:
-			return nil, bad(name+" is a steward key, whose private half is in the safe", "Withdraw it, if it is to go: plumlatch grant withdraw "+name)
+			return nil, bad(
+				name+" is a steward key, whose private half is in the safe",
+				"Withdraw it, if it is to go: plumlatch grant withdraw "+name,
+			)
 		}
 		if !slices.ContainsFunc(out, func(other store.Key) bool { return other.ID == k.ID }) {
 			out = append(out, k)
@@ -274,17 +380,30 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 }
 
 // newRestore makes what the steps of a restore go by.
-func (s *Service) newRestore(ctx context.Context, w RestoreWanted, l store.Login, i store.Instance, k store.Key, lost []store.Key, f restore.Facts) (restoreWork, error) {
+func (s *Service) newRestore(
+	ctx context.Context,
+	w RestoreWanted,
+	l store.Login,
+	i store.Instance,
+	k store.Key,
+	lost []store.Key,
+	f restore.Facts,
+) (restoreWork, error) {
 	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})
 	if err != nil {
 		return restoreWork{}, err
 	}
 	work := restoreWork{
-		Route: w.Route, Login: l.ID, LoginName: loginName(l.OSUser, i.Name), Key: k.ID, KeyName: k.Name, HelperImage: f.HelperImage,
-		Kept:    kept[k.ID] && s.Safe != nil,
-		Steward: f.Steward && w.Route == restore.StandingKey,
-		Permits: (w.Route == restore.GuestAgent || w.Route == restore.WindowsPassword) && f.Agent != restore.AgentReady,
-		Opens:   w.Route == restore.BrowserShell && !f.ShellAdmitted,
+		Route:       w.Route,
+		Login:       l.ID,
+		LoginName:   loginName(l.OSUser, i.Name),
+		Key:         k.ID,
+		KeyName:     k.Name,
+		HelperImage: f.HelperImage,
+		Kept:        kept[k.ID] && s.Safe != nil,
+		Steward:     f.Steward && w.Route == restore.StandingKey,
+		Permits:     (w.Route == restore.GuestAgent || w.Route == restore.WindowsPassword) && f.Agent != restore.AgentReady,
+		Opens:       w.Route == restore.BrowserShell && !f.ShellAdmitted,
 	}
 	for _, h := range f.Holders {
 		work.Holders = append(work.Holders, h.Keeper)
@@ -337,7 +456,14 @@ func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i store.Insta
 			return "", err
 		}
 		if _, err := s.store.InstanceNamed(ctx, w.NewName); err == nil {
-			return "", &Problem{Kind: Conflict, Code: "name-taken", Field: "new_name", Where: []string{w.NewName}, Detail: fmt.Sprintf("there is an instance named %s already", w.NewName), Remedy: "Choose another name"}
+			return "", &Problem{
+				Kind:   Conflict,
+				Code:   "name-taken",
+				Field:  "new_name",
+				Where:  []string{w.NewName},
+				Detail: fmt.Sprintf("there is an instance named %s already", w.NewName),
+				Remedy: "Choose another name",
+			}
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return "", err
 		}
@@ -358,7 +484,12 @@ func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i store.Insta
 func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
 	run, err := s.store.RunByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || err == nil && run.Kind != restoreKind {
-		return Restore{}, &Problem{Kind: NotFound, Code: "no-such-restore", Detail: "there is no restore with this id", Remedy: "See what there is: plumlatch restore list"}
+		return Restore{}, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-restore",
+			Detail: "there is no restore with this id",
+			Remedy: "See what there is: plumlatch restore list",
+		}
 	}
 	if err != nil {
 		return Restore{}, err
@@ -386,8 +517,14 @@ func restoreOf(run store.Run, closings []store.Closing) (Restore, error) {
 		return Restore{}, err
 	}
 	out := Restore{
-		Run: run, Route: w.Route, Login: w.LoginName, Key: w.KeyName, Target: run.Instance.Name, Differs: differsOf(w), Kept: w.Kept,
-		Lost: namesOf(w.Lost), Removes: namesOf(w.Removes), ProvedAt: w.ProvedAt, work: w,
+		Run:     run,
+		Route:   w.Route,
+		Login:   w.LoginName,
+		Key:     w.KeyName,
+		Target:  run.Instance.Name,
+		Differs: differsOf(w),
+		Kept:    w.Kept,
+		Lost:    namesOf(w.Lost), Removes: namesOf(w.Removes), ProvedAt: w.ProvedAt, work: w,
 	}
 	if out.Route == restore.Replacement {
 		out.Target = w.NewName
@@ -449,7 +586,10 @@ func (s *Service) UndoRestore(ctx context.Context, actor Actor, id uuid.UUID, re
 		return Restore{}, err
 	}
 	if won {
-		if err := s.store.Note(ctx, s.entry(actor, "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login)); err != nil {
+		if err := s.store.Note(
+			ctx,
+			s.entry(actor, "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login),
+		); err != nil {
 			return Restore{}, err
 		}
 		return s.Restore(ctx, id)
@@ -461,9 +601,23 @@ func (s *Service) UndoRestore(ctx context.Context, actor Actor, id uuid.UUID, re
 	case r.State == runs.Undoing || r.UndoAskedAt != nil && r.EndedAt == nil:
 		return r, nil
 	case r.EndedAt != nil:
-		return Restore{}, &Problem{Kind: Conflict, Code: "restore-over", Detail: "this restore is over", Remedy: overRemedy(r)}
+		return Restore{}, &Problem{
+			Kind:   Conflict,
+			Code:   "restore-over",
+			Detail: "this restore is over",
+			Remedy: overRemedy(r),
+		}
 	}
-	return Restore{}, &Problem{Kind: Conflict, Code: "restore-proved", Detail: fmt.Sprintf("a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login), Remedy: "Let the last steps end: plumlatch restore watch " + id.String()}
+	return Restore{}, &Problem{
+		Kind: Conflict,
+		Code: "restore-proved",
+		Detail: fmt.Sprintf(
+			"a login with %s was completed, so that %s is open again and there is nothing to undo",
+			r.Key,
+			r.Login,
+		),
+		Remedy: "Let the last steps end: plumlatch restore watch " + id.String(),
+	}
 }
 
 func overRemedy(r Restore) string {

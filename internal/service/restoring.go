@@ -45,7 +45,12 @@ func (s *Service) restorePlan(run store.Run) (runs.Plan, error) {
 	if err != nil {
 		return runs.Plan{}, err
 	}
-	r := &restoring{lifecycle: lifecycle{Service: s, instance: run.Instance, work: &lifecycleWork{}}, run: run, work: w, route: w.Route}
+	r := &restoring{
+		lifecycle: lifecycle{Service: s, instance: run.Instance, work: &lifecycleWork{}},
+		run:       run,
+		work:      w,
+		route:     w.Route,
+	}
 	plan := runs.Plan{Payload: w, Ended: r.ended, Undoable: true}
 	order := w.plan()
 	steps := r.steps()
@@ -78,48 +83,181 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 	name, key, helper := r.instance.Name, r.work.KeyName, "a helper instance in "+r.instance.Zone
 	login, removes := r.work.LoginName, strings.Join(namesOf(r.work.Removes), ", ")
 	by := map[restore.Route]string{
-		restore.StandingKey: "by the steward key", restore.GuestAgent: "through the guest agent", restore.MetadataKeys: "as an entry of the instance's metadata",
-		restore.BrowserShell: "through the browser shell", restore.Password: "after a login with the password", restore.HelperDisk: "on the mounted disk",
+		restore.StandingKey:  "by the steward key",
+		restore.GuestAgent:   "through the guest agent",
+		restore.MetadataKeys: "as an entry of the instance's metadata",
+		restore.BrowserShell: "through the browser shell",
+		restore.Password:     "after a login with the password",
+		restore.HelperDisk:   "on the mounted disk",
 	}[r.route]
 	if r.route == restore.StandingKey && !r.work.Steward {
 		by = "from the machine of somebody whose key stands there"
 	}
 	return map[restore.Step]runs.Step{
-		restore.Look:   {Title: "Write down how it stands", Intent: "Ask the cloud how " + name + " stands, to compare with afterwards", UndoIntent: "Find what is different", Do: r.look, Undo: r.compare},
-		restore.Permit: {Title: "Permit the guest agent", Intent: "Permit the guest agent of " + name + " and wait until it answers", UndoIntent: "Take the permission back", Do: r.permit, Undo: r.closing(agentKind), Patience: r.Patience + restore.AgentOpenFor},
-		restore.Forbid: {Title: "Take the permission back", Intent: "Take the guest agent's permission back, and see that it is gone", Do: r.closed(agentKind)},
+		restore.Look: {
+			Title:      "Write down how it stands",
+			Intent:     "Ask the cloud how " + name + " stands, to compare with afterwards",
+			UndoIntent: "Find what is different",
+			Do:         r.look,
+			Undo:       r.compare,
+		},
+		restore.Permit: {
+			Title:      "Permit the guest agent",
+			Intent:     "Permit the guest agent of " + name + " and wait until it answers",
+			UndoIntent: "Take the permission back",
+			Do:         r.permit,
+			Undo:       r.closing(agentKind),
+			Patience:   r.Patience + restore.AgentOpenFor,
+		},
+		restore.Forbid: {
+			Title:  "Take the permission back",
+			Intent: "Take the guest agent's permission back, and see that it is gone",
+			Do:     r.closed(agentKind),
+		},
 
-		restore.OpenPort:  {Title: "Open the SSH port", Intent: "Let the cloud's own range in to the SSH port, and nobody else", UndoIntent: "Close it again", Do: r.openPort, Undo: r.closing(portKind)},
-		restore.ClosePort: {Title: "Close the SSH port", Intent: "Close the SSH port to the cloud's own range, and see that it is closed", Do: r.closed(portKind)},
+		restore.OpenPort: {
+			Title:      "Open the SSH port",
+			Intent:     "Let the cloud's own range in to the SSH port, and nobody else",
+			UndoIntent: "Close it again",
+			Do:         r.openPort,
+			Undo:       r.closing(portKind),
+		},
+		restore.ClosePort: {
+			Title:  "Close the SSH port",
+			Intent: "Close the SSH port to the cloud's own range, and see that it is closed",
+			Do:     r.closed(portKind),
+		},
 
-		restore.Place: {Title: "Place the new line", Intent: "Place the line of " + key + " in " + login + " " + by, UndoIntent: "Take the new line out again", Do: r.place, Undo: r.takeBack},
-		restore.Ask:   {Title: "Ask the SSH server", Intent: "See that the SSH server shows the pinned host key and accepts " + key, Do: r.ask},
+		restore.Place: {
+			Title:      "Place the new line",
+			Intent:     "Place the line of " + key + " in " + login + " " + by,
+			UndoIntent: "Take the new line out again",
+			Do:         r.place,
+			Undo:       r.takeBack,
+		},
+		restore.Ask: {
+			Title:  "Ask the SSH server",
+			Intent: "See that the SSH server shows the pinned host key and accepts " + key,
+			Do:     r.ask,
+		},
 
-		restore.Helper:     {Title: "Bring a helper up", Intent: "Launch " + helper + " and wait until its guest agent answers", UndoIntent: "End the helper", Do: r.helper, Undo: r.dropHelpers, Patience: r.Patience + restore.AgentOpenFor},
-		restore.StopIt:     {Title: "Stop the instance", Intent: "Stop " + name, UndoIntent: "Start it again, if it ran", Do: r.stopIt, Undo: r.startAgain},
-		restore.DetachRoot: {Title: "Detach the root disk", Intent: "Detach the root disk of " + name, UndoIntent: "Attach it as root again, under its own device name", Do: r.detachRoot, Undo: r.attachAgain},
-		restore.Lend:       {Title: "Attach it to the helper", Intent: "Attach the disk to the helper as a second disk", UndoIntent: "Detach it from the helper", Do: r.lend, Undo: r.fetchBack},
-		restore.Mount:      {Title: "Mount it", Intent: "Mount the disk, also where its filesystem has the UUID of the helper's own", UndoIntent: "Unmount it", Do: r.mount, Undo: r.unmountAgain},
-		restore.Unmount:    {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
-		restore.Fetch:      {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
-		restore.Reattach:   {Title: "Attach the root disk", Intent: "Attach the disk to " + name + " as root, under its own device name", Do: r.reattach},
-		restore.StartIt:    {Title: "Start the instance", Intent: "Start " + name + " and compare the host keys of its boot output with the pinned ones", UndoIntent: "Stop it again, if it was stopped", Do: r.startIt, Undo: r.stopAgain},
+		restore.Helper: {
+			Title:      "Bring a helper up",
+			Intent:     "Launch " + helper + " and wait until its guest agent answers",
+			UndoIntent: "End the helper",
+			Do:         r.helper,
+			Undo:       r.dropHelpers,
+			Patience:   r.Patience + restore.AgentOpenFor,
+		},
+		restore.StopIt: {
+			Title:      "Stop the instance",
+			Intent:     "Stop " + name,
+			UndoIntent: "Start it again, if it ran",
+			Do:         r.stopIt,
+			Undo:       r.startAgain,
+		},
+		restore.DetachRoot: {
+			Title:      "Detach the root disk",
+			Intent:     "Detach the root disk of " + name,
+			UndoIntent: "Attach it as root again, under its own device name",
+			Do:         r.detachRoot,
+			Undo:       r.attachAgain,
+		},
+		restore.Lend: {
+			Title:      "Attach it to the helper",
+			Intent:     "Attach the disk to the helper as a second disk",
+			UndoIntent: "Detach it from the helper",
+			Do:         r.lend,
+			Undo:       r.fetchBack,
+		},
+		restore.Mount: {
+			Title:      "Mount it",
+			Intent:     "Mount the disk, also where its filesystem has the UUID of the helper's own",
+			UndoIntent: "Unmount it",
+			Do:         r.mount,
+			Undo:       r.unmountAgain,
+		},
+		restore.Unmount: {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
+		restore.Fetch:   {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
+		restore.Reattach: {
+			Title:  "Attach the root disk",
+			Intent: "Attach the disk to " + name + " as root, under its own device name",
+			Do:     r.reattach,
+		},
+		restore.StartIt: {
+			Title:      "Start the instance",
+			Intent:     "Start " + name + " and compare the host keys of its boot output with the pinned ones",
+			UndoIntent: "Stop it again, if it was stopped",
+			Do:         r.startIt,
+			Undo:       r.stopAgain,
+		},
 		restore.DropHelper: {Title: "End the helper", Intent: "End the helper and its own disk", Do: r.dropHelper},
 
-		restore.Image:       {Title: "Make an image", Intent: "Copy the root disk of " + name, UndoIntent: "Delete the copy", Do: r.image, Undo: r.deleteImage},
-		restore.LaunchNew:   {Title: "Launch the replacement", Intent: "Launch " + r.work.NewName + " from the copy, opened by " + key + ", and pin its host keys from the boot output", UndoIntent: "End the replacement and its disk", Do: r.launchNew, Undo: r.endNew},
-		restore.Check:       {Title: "Wait for its services", Intent: "Wait until the replacement answers at the ports " + portsText(r.work.Ports), Do: r.check, Patience: checkPatience},
-		restore.MoveAddress: {Title: "Move the address", Intent: "Give the static address of " + name + " to the replacement", UndoIntent: "Give the address back", Do: r.moveAddress, Undo: r.moveBack},
-		restore.StopOld:     {Title: "Stop the old one", Intent: "Stop " + name + ", which is not ended", UndoIntent: "Start it again", Do: r.stopIt, Undo: r.startAgain},
+		restore.Image: {
+			Title:      "Make an image",
+			Intent:     "Copy the root disk of " + name,
+			UndoIntent: "Delete the copy",
+			Do:         r.image,
+			Undo:       r.deleteImage,
+		},
+		restore.LaunchNew: {
+			Title: "Launch the replacement",
+			Intent: "Launch " + r.work.NewName + " from the copy, opened by " + key + ", and pin its host keys from the " +
+				"boot output",
+			UndoIntent: "End the replacement and its disk",
+			Do:         r.launchNew,
+			Undo:       r.endNew,
+		},
+		restore.Check: {
+			Title:    "Wait for its services",
+			Intent:   "Wait until the replacement answers at the ports " + portsText(r.work.Ports),
+			Do:       r.check,
+			Patience: checkPatience,
+		},
+		restore.MoveAddress: {
+			Title:      "Move the address",
+			Intent:     "Give the static address of " + name + " to the replacement",
+			UndoIntent: "Give the address back",
+			Do:         r.moveAddress,
+			Undo:       r.moveBack,
+		},
+		restore.StopOld: {
+			Title:      "Stop the old one",
+			Intent:     "Stop " + name + ", which is not ended",
+			UndoIntent: "Start it again",
+			Do:         r.stopIt,
+			Undo:       r.startAgain,
+		},
 
-		restore.Reset: {Title: "Set a new password", Intent: "Have the guest agent set a new administrator's password, sealed to " + key, Do: r.reset},
-		restore.Open:  {Title: "Open the password", Intent: "Wait until somebody has opened the password with the private half of " + key + ", on their machine", Do: r.awaitOpened},
+		restore.Reset: {
+			Title:  "Set a new password",
+			Intent: "Have the guest agent set a new administrator's password, sealed to " + key,
+			Do:     r.reset,
+		},
+		restore.Open: {
+			Title:  "Open the password",
+			Intent: "Wait until somebody has opened the password with the private half of " + key + ", on their machine",
+			Do:     r.awaitOpened,
+		},
 
-		restore.Enter:       {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter},
-		restore.PasswordOff: {Title: "Turn password login off", Intent: "Turn password login off in the settings of the SSH server", Do: r.passwordsOff},
-		restore.Remove:      {Title: "Remove the lost line", Intent: "Remove the lines of " + removes, Do: r.remove},
-		restore.See:         {Title: "See who gets in", Intent: "See that " + removes + " is refused and " + key + " accepted", Do: r.see},
-		restore.Settle:      {Title: "See that nothing is left", Intent: "See that all that was opened is closed, and all that was made for this is gone", Do: r.settle, Patience: settlePatience},
+		restore.Enter: {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter},
+		restore.PasswordOff: {
+			Title:  "Turn password login off",
+			Intent: "Turn password login off in the settings of the SSH server",
+			Do:     r.passwordsOff,
+		},
+		restore.Remove: {Title: "Remove the lost line", Intent: "Remove the lines of " + removes, Do: r.remove},
+		restore.See: {
+			Title:  "See who gets in",
+			Intent: "See that " + removes + " is refused and " + key + " accepted",
+			Do:     r.see,
+		},
+		restore.Settle: {
+			Title:    "See that nothing is left",
+			Intent:   "See that all that was opened is closed, and all that was made for this is gone",
+			Do:       r.settle,
+			Patience: settlePatience,
+		},
 	}
 }
 
@@ -187,7 +325,12 @@ func (r *restoring) look(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", err
 	}
 	r.work.Disk, r.work.Device, r.work.GiB = disk.id, disk.device, disk.gib
-	r.work.Before = &stoodAs{State: string(i.State), Address: i.PublicAddress, PrivateAddress: i.PrivateAddress, Firewall: i.Firewall}
+	r.work.Before = &stoodAs{
+		State:          string(i.State),
+		Address:        i.PublicAddress,
+		PrivateAddress: i.PrivateAddress,
+		Firewall:       i.Firewall,
+	}
 	said := "it is " + string(i.State)
 	if i.PublicAddress != "" {
 		said += " at " + i.PublicAddress
@@ -346,22 +489,58 @@ func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
 	if len(left) == len(entries) {
 		return nil, nil
 	}
-	return []string{"the lost key's entry is gone from the metadata"}, r.cloud.SetMetadataKeys(ctx, r.instance.CloudID, left)
+	return []string{
+			"the lost key's entry is gone from the metadata",
+		}, r.cloud.SetMetadataKeys(
+			ctx,
+			r.instance.CloudID,
+			left,
+		)
 }
 
 // ended settles grants and keys with what was done.
 func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason string) error {
 	run, w := r.run, r.work
 	actor, name := actorFor(run), w.LoginName
-	note := onKeys(r.entry(actor, "restore.ended", "login", name, run.Reason, "The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, r.route, run.RequestedBy, w.KeyName), w.KeyName)
+	note := onKeys(
+		r.entry(
+			actor,
+			"restore.ended",
+			"login",
+			name,
+			run.Reason,
+			"The restore of %s by the route %s, asked for by %s, is done: %s opens it.",
+			name,
+			r.route,
+			run.RequestedBy,
+			w.KeyName,
+		),
+		w.KeyName,
+	)
 	if r.route == restore.WindowsPassword {
-		note.Sentence = fmt.Sprintf("The administrator's password of %s was set anew and opened with %s. It should be changed at once.", run.Instance.Name, w.KeyName)
+		note.Sentence = fmt.Sprintf(
+			"The administrator's password of %s was set anew and opened with %s. It should be changed at once.",
+			run.Instance.Name,
+			w.KeyName,
+		)
 	}
 	if state != runs.Done {
 		note.Outcome = state
-		note.Sentence = fmt.Sprintf("The restore of %s by the route %s, asked for by %s, was undone: %s.", name, r.route, run.RequestedBy, reason)
+		note.Sentence = fmt.Sprintf(
+			"The restore of %s by the route %s, asked for by %s, was undone: %s.",
+			name,
+			r.route,
+			run.RequestedBy,
+			reason,
+		)
 		if state == runs.Failed || state == runs.NeedsPerson {
-			note.Sentence = fmt.Sprintf("The restore of %s by the route %s, asked for by %s, failed: %s.", name, r.route, run.RequestedBy, reason)
+			note.Sentence = fmt.Sprintf(
+				"The restore of %s by the route %s, asked for by %s, failed: %s.",
+				name,
+				r.route,
+				run.RequestedBy,
+				reason,
+			)
 		}
 		if w.Added {
 			if err := tx.WithdrawGrant(ctx, w.Login, w.Key, r.now(), run.RequestedBy); err != nil {
@@ -387,7 +566,10 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor Actor) e
 	if err != nil {
 		return err
 	}
-	lineLeft := slices.ContainsFunc(fresh.Steps, func(st store.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft })
+	lineLeft := slices.ContainsFunc(
+		fresh.Steps,
+		func(st store.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft },
+	)
 	for _, lost := range r.work.Lost {
 		k, err := tx.KeyByID(ctx, lost.ID)
 		if errors.Is(err, store.ErrNotFound) {
@@ -397,7 +579,16 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor Actor) e
 			return err
 		}
 		if k.State != "lost" {
-			e := r.entry(actor, "key.mark-lost", "key", k.Name, r.run.Reason, "%s is marked as lost: %s was restored because of it.", k.Name, r.work.LoginName)
+			e := r.entry(
+				actor,
+				"key.mark-lost",
+				"key",
+				k.Name,
+				r.run.Reason,
+				"%s is marked as lost: %s was restored because of it.",
+				k.Name,
+				r.work.LoginName,
+			)
 			if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
 				return err
 			}

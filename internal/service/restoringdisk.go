@@ -33,7 +33,13 @@ func (r *restoring) ownPlace() cloud.Attachment {
 
 // bring brings an instance to a state, which it may be in or on the way to. Where the
 // cloud has no call for that, somebody is told to.
-func (r *restoring) bring(ctx context.Context, p *runs.Progress, id string, end cloud.InstanceState, ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error)) error {
+func (r *restoring) bring(
+	ctx context.Context,
+	p *runs.Progress,
+	id string,
+	end cloud.InstanceState,
+	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error),
+) error {
 	can, _, err := r.outline(ctx)
 	if err != nil {
 		return calling(err)
@@ -49,7 +55,13 @@ func (r *restoring) bring(ctx context.Context, p *runs.Progress, id string, end 
 		case i.State == "stopping" || i.State == "starting":
 			return runs.Temporary(fmt.Errorf("%s is %s", i.Name, i.State))
 		case !slices.Contains(can.Capabilities, cloud.CanStartStop):
-			return runs.WaitFor(store.Waits{Who: r.run.RequestedBy, What: fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end), ByHand: true})
+			return runs.WaitFor(
+				store.Waits{
+					Who:    r.run.RequestedBy,
+					What:   fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end),
+					ByHand: true,
+				},
+			)
 		}
 		op, err := ask(r.cloud, ctx, id)
 		if err != nil {
@@ -106,7 +118,8 @@ func (r *restoring) startIt(ctx context.Context, p *runs.Progress) (string, erro
 	}
 	said, err := r.compareBoot(ctx)
 	i, addressErr := r.store.InstanceByID(ctx, r.instance.ID)
-	if before := r.work.Before; err == nil && addressErr == nil && before != nil && i.PublicAddress != before.Address && before.Address != "" {
+	if before := r.work.Before; err == nil && addressErr == nil && before != nil && i.PublicAddress != before.Address &&
+		before.Address != "" {
 		said += fmt.Sprintf("; its address is %s now, and was %s", i.PublicAddress, before.Address)
 	}
 	return said, cmp.Or(err, addressErr)
@@ -215,7 +228,16 @@ func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.I
 			return cloud.Instance{}, err
 		}
 	}
-	op, err := r.cloud.Launch(ctx, cloud.Launch{RequestToken: r.helperToken(n), Name: "helper-of-" + r.instance.Name, Image: r.work.HelperImage, Size: r.work.HelperSize, Zone: r.instance.Zone})
+	op, err := r.cloud.Launch(
+		ctx,
+		cloud.Launch{
+			RequestToken: r.helperToken(n),
+			Name:         "helper-of-" + r.instance.Name,
+			Image:        r.work.HelperImage,
+			Size:         r.work.HelperSize,
+			Zone:         r.instance.Zone,
+		},
+	)
 	if err != nil {
 		return cloud.Instance{}, calling(err)
 	}
@@ -291,14 +313,20 @@ func (r *restoring) fetchBack(ctx context.Context, p *runs.Progress) error {
 // mounted mounts the disk on the helper, if it is not. A filesystem of the kind that goes
 // by its UUID is mounted although the helper's own, of the same image, has the same one.
 func (r *restoring) mounted(ctx context.Context, i cloud.Instance) error {
-	for _, words := range [][]string{{"mkdir", "-p", mountPoint}, {"mount", lentDevice, mountPoint}, {"mount", "-o", "nouuid", lentDevice, mountPoint}} {
+	for _, words := range [][]string{
+		{"mkdir", "-p", mountPoint},
+		{"mount", lentDevice, mountPoint},
+		{"mount", "-o", "nouuid", lentDevice, mountPoint},
+	} {
 		said, err := r.cloud.AgentCommand(ctx, i.Id, words...)
 		if err != nil {
 			return calling(err)
 		}
 		switch {
 		case words[0] == "mkdir":
-		case said.Status == 0, strings.Contains(said.Errors, "mounted at "+mountPoint+" already"), strings.Contains(said.Errors, "already mounted on "+mountPoint):
+		case said.Status == 0,
+			strings.Contains(said.Errors, "mounted at "+mountPoint+" already"),
+			strings.Contains(said.Errors, "already mounted on "+mountPoint):
 			return nil
 		case words[1] == "-o":
 			return fmt.Errorf("the helper cannot mount the disk: %s", text.Line(said.Errors, text.MaxLine))
@@ -364,7 +392,8 @@ func (r *restoring) unmountAgain(ctx context.Context, p *runs.Progress) error {
 			if err != nil {
 				return calling(err)
 			}
-			if said.Status != 0 && !strings.Contains(said.Errors, "not mounted") && !strings.Contains(said.Errors, "no mount point") {
+			if said.Status != 0 && !strings.Contains(said.Errors, "not mounted") &&
+				!strings.Contains(said.Errors, "no mount point") {
 				return fmt.Errorf("the helper cannot unmount the disk: %s", text.Line(said.Errors, text.MaxLine))
 			}
 		}

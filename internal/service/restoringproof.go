@@ -54,7 +54,10 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 		}
 		session.Close()
 		at := r.now()
-		if err := r.store.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"}); err != nil {
+		if err := r.store.AddProof(
+			ctx,
+			store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"},
+		); err != nil {
 			return "", err
 		}
 		return "a login with " + k.Name + " was completed", r.proved(ctx, p, at)
@@ -72,7 +75,9 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 
 // waitFor leaves the run until somebody has done what the client does while it watches the run.
 func (r *restoring) waitFor(who, what string) error {
-	return runs.WaitFor(store.Waits{Who: who, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.run.ID)})
+	return runs.WaitFor(
+		store.Waits{Who: who, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.run.ID)},
+	)
 }
 
 // keptSession logs in with the new key's private half, which the service keeps.
@@ -164,11 +169,26 @@ func reachingOrNil(err error) error {
 }
 
 func (r *restoring) record(ctx context.Context, l store.LoginToSweep, read means.Seen, method string) (string, error) {
-	return r.recordLook(ctx, look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: seenBy(read), method: method, by: actorFor(r.run), at: r.now()})
+	return r.recordLook(
+		ctx,
+		look{
+			login:  l.Login,
+			name:   loginName(l.OSUser, l.Instance.Name),
+			seen:   seenBy(read),
+			method: method,
+			by:     actorFor(r.run),
+			at:     r.now(),
+		},
+	)
 }
 
 // removedElsewhere waits until a look after the entry finds no line of a lost key.
-func (r *restoring) removedElsewhere(ctx context.Context, l store.LoginToSweep, lost []store.Key, entered time.Time) (string, error) {
+func (r *restoring) removedElsewhere(
+	ctx context.Context,
+	l store.LoginToSweep,
+	lost []store.Key,
+	entered time.Time,
+) (string, error) {
 	name := loginName(l.OSUser, l.Instance.Name)
 	var ids []uuid.UUID
 	for _, k := range lost {
@@ -178,9 +198,15 @@ func (r *restoring) removedElsewhere(ctx context.Context, l store.LoginToSweep, 
 	if err != nil {
 		return "", err
 	}
-	there := slices.ContainsFunc(stands, func(s store.KeyStand) bool { return loginName(s.OSUser, s.InstanceName) == name })
+	there := slices.ContainsFunc(
+		stands,
+		func(s store.KeyStand) bool { return loginName(s.OSUser, s.InstanceName) == name },
+	)
 	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
-		return "", r.waitFor(r.run.RequestedBy, "to remove the line of "+strings.Join(namesOf(r.work.Removes), ", ")+" from "+name+", from your machine")
+		return "", r.waitFor(
+			r.run.RequestedBy,
+			"to remove the line of "+strings.Join(namesOf(r.work.Removes), ", ")+" from "+name+", from your machine",
+		)
 	}
 	return "the last look at " + name + " finds no line of " + strings.Join(namesOf(r.work.Removes), ", "), nil
 }
@@ -202,7 +228,11 @@ func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
 			return "", answering(err)
 		}
 		if accepted {
-			return "", fmt.Errorf("the SSH server still accepts %s; look where its line stands: plumlatch login show %s", old.Name, loginName(l.OSUser, l.Instance.Name))
+			return "", fmt.Errorf(
+				"the SSH server still accepts %s; look where its line stands: plumlatch login show %s",
+				old.Name,
+				loginName(l.OSUser, l.Instance.Name),
+			)
 		}
 	}
 	accepted, err := sshio.Accepts(ctx, target, k.Blob)

@@ -22,9 +22,17 @@ import (
 // permit permits the guest agent for the while and waits until it answers.
 func (r *restoring) permit(ctx context.Context, p *runs.Progress) (string, error) {
 	id := r.instance.CloudID
-	err := r.open(ctx, r.run, agentKind, "the guest agent's permission", map[string]string{"instance": id}, restore.AgentOpenFor, func(string) error {
-		return r.cloud.PermitAgent(ctx, id, true)
-	})
+	err := r.open(
+		ctx,
+		r.run,
+		agentKind,
+		"the guest agent's permission",
+		map[string]string{"instance": id},
+		restore.AgentOpenFor,
+		func(string) error {
+			return r.cloud.PermitAgent(ctx, id, true)
+		},
+	)
 	if err != nil {
 		return "", err
 	}
@@ -102,7 +110,12 @@ func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error)
 }
 
 // changing changes the files of the login by the route's means, and records what they hold then.
-func (r *restoring) changing(ctx context.Context, p *runs.Progress, l store.LoginToSweep, change func(*means.Door) (means.Seen, error)) (outcome string, err error) {
+func (r *restoring) changing(
+	ctx context.Context,
+	p *runs.Progress,
+	l store.LoginToSweep,
+	change func(*means.Door) (means.Seen, error),
+) (outcome string, err error) {
 	m, method, end, err := r.means(ctx, l)
 	if err != nil {
 		return "", err
@@ -116,7 +129,10 @@ func (r *restoring) changing(ctx context.Context, p *runs.Progress, l store.Logi
 }
 
 // means is by what the route changes the files of the login. Call end when done.
-func (r *restoring) means(ctx context.Context, l store.LoginToSweep) (m means.Means, method string, end func(), err error) {
+func (r *restoring) means(
+	ctx context.Context,
+	l store.LoginToSweep,
+) (m means.Means, method string, end func(), err error) {
 	switch r.route {
 	case restore.GuestAgent:
 		if err := r.agentReady(ctx, l); err != nil {
@@ -147,7 +163,10 @@ func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
 			return nil
 		}
 		return r.changeEntries(ctx, l, func(entries []cloud.MetadataKey) []cloud.MetadataKey {
-			return slices.DeleteFunc(entries, func(e cloud.MetadataKey) bool { return e.User == l.OSUser && holdsKey(e.Line, k) })
+			return slices.DeleteFunc(
+				entries,
+				func(e cloud.MetadataKey) bool { return e.User == l.OSUser && holdsKey(e.Line, k) },
+			)
 		})
 	}
 	if !r.work.Journal.HasPlaced(k.Blob) {
@@ -182,7 +201,13 @@ const forUndo = " for the undo"
 
 // again opens once more, with a closing of its own, what is closed already, does what is
 // to be done, and closes it.
-func (r *restoring) again(ctx context.Context, kind, what string, details map[string]string, open func(token string) error, do func() error) error {
+func (r *restoring) again(
+	ctx context.Context,
+	kind, what string,
+	details map[string]string,
+	open func(token string) error,
+	do func() error,
+) error {
 	kind, err := r.kindForUndo(ctx, kind+forUndo)
 	if err != nil {
 		return err
@@ -230,7 +255,12 @@ func (r *restoring) lineOut(ctx context.Context, p *runs.Progress, k store.Key, 
 	return err
 }
 
-func (r *restoring) takeBackThroughAgent(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) takeBackThroughAgent(
+	ctx context.Context,
+	p *runs.Progress,
+	k store.Key,
+	l store.LoginToSweep,
+) error {
 	state, err := r.cloud.Agent(ctx, l.Instance.CloudID)
 	if err != nil {
 		return err
@@ -243,12 +273,19 @@ func (r *restoring) takeBackThroughAgent(ctx context.Context, p *runs.Progress, 
 		return r.lineOut(ctx, p, k, l)
 	}
 	permit := func(string) error { return r.cloud.PermitAgent(ctx, l.Instance.CloudID, true) }
-	return r.again(ctx, agentKind, "the guest agent's permission", map[string]string{"instance": l.Instance.CloudID}, permit, func() error {
-		if err := r.awaitAgent(ctx, l.Instance.CloudID); err != nil {
-			return err
-		}
-		return r.lineOut(ctx, p, k, l)
-	})
+	return r.again(
+		ctx,
+		agentKind,
+		"the guest agent's permission",
+		map[string]string{"instance": l.Instance.CloudID},
+		permit,
+		func() error {
+			if err := r.awaitAgent(ctx, l.Instance.CloudID); err != nil {
+				return err
+			}
+			return r.lineOut(ctx, p, k, l)
+		},
+	)
 }
 
 func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
@@ -275,7 +312,14 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k sto
 		_, err := r.cloud.OpenPort(ctx, token, i.Firewall, *can.ShellRange, i.SshPort)
 		return err
 	}
-	return r.again(ctx, portKind, "the SSH port to the cloud's own "+*can.ShellRange, map[string]string{}, open, func() error { return r.lineOut(ctx, p, k, l) })
+	return r.again(
+		ctx,
+		portKind,
+		"the SSH port to the cloud's own "+*can.ShellRange,
+		map[string]string{},
+		open,
+		func() error { return r.lineOut(ctx, p, k, l) },
+	)
 }
 
 // placedElsewhere waits until the line stands there, placed by somebody from their machine.
@@ -290,7 +334,13 @@ func (r *restoring) placedElsewhere(ctx context.Context, k store.Key, l store.Lo
 	}
 	what := "to place the line in " + name + " from their machine"
 	if r.route == restore.Password {
-		return "", runs.WaitFor(store.Waits{Who: "whoever knows the password of " + name, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -password", r.run.ID)})
+		return "", runs.WaitFor(
+			store.Waits{
+				Who:  "whoever knows the password of " + name,
+				What: what,
+				Next: fmt.Sprintf("plumlatch restore watch %s -password", r.run.ID),
+			},
+		)
 	}
 	return "", r.waitFor(strings.Join(r.work.Holders, " or "), what)
 }
@@ -303,7 +353,13 @@ func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k store.Ke
 		return err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
-	r.work.LineLeft = fmt.Sprintf("a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE", k.Name, name, k.Name, name)
+	r.work.LineLeft = fmt.Sprintf(
+		"a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE",
+		k.Name,
+		name,
+		k.Name,
+		name,
+	)
 	return p.Save(ctx)
 }
 
@@ -312,7 +368,11 @@ func holdsKey(line string, k store.Key) bool {
 	return err == nil && bytes.Equal(public.Blob, k.Blob)
 }
 
-func (r *restoring) changeEntries(ctx context.Context, l store.LoginToSweep, change func([]cloud.MetadataKey) []cloud.MetadataKey) error {
+func (r *restoring) changeEntries(
+	ctx context.Context,
+	l store.LoginToSweep,
+	change func([]cloud.MetadataKey) []cloud.MetadataKey,
+) error {
 	entries, err := r.cloud.MetadataKeys(ctx, l.Instance.CloudID)
 	if err != nil {
 		return calling(err)
@@ -332,7 +392,9 @@ func (r *restoring) placeEntry(ctx context.Context, p *runs.Progress, k store.Ke
 	if err := p.Save(ctx); err != nil {
 		return err
 	}
-	return calling(r.cloud.SetMetadataKeys(ctx, l.Instance.CloudID, append(entries, cloud.MetadataKey{User: l.OSUser, Line: lineOf(k)})))
+	return calling(
+		r.cloud.SetMetadataKeys(ctx, l.Instance.CloudID, append(entries, cloud.MetadataKey{User: l.OSUser, Line: lineOf(k)})),
+	)
 }
 
 // reset has the guest agent set a new administrator's password.
@@ -360,5 +422,11 @@ func (r *restoring) awaitOpened(ctx context.Context, p *runs.Progress) (string, 
 	if opened != nil {
 		return "opened by " + opened.By + ", who should change it at once", r.proved(ctx, p, r.now())
 	}
-	return "", runs.WaitFor(store.Waits{Who: r.run.RequestedBy, What: "to open the password with the private half of " + r.work.KeyName, Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name)})
+	return "", runs.WaitFor(
+		store.Waits{
+			Who:  r.run.RequestedBy,
+			What: "to open the password with the private half of " + r.work.KeyName,
+			Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name),
+		},
+	)
 }

@@ -65,20 +65,40 @@ func (s *Service) rotatePlan(run store.Run) (runs.Plan, error) {
 	if kept {
 		by = "the new key"
 	}
-	seeing, withBy := "See that the old key is refused and the new one still opens", "Complete a login to "+host+" with "+by+" so that the old line may go"
+	seeing := "See that the old key is refused and the new one still opens"
+	withBy := "Complete a login to " + host + " with " + by + " so that the old line may go"
 	removing := "Remove the old line by " + means + ": " + names
 	if phase == rotation.Forced {
 		removing += ", although nobody has logged in with the new key: " + w.Override.String() + " has taken that on"
 		seeing = "See that the old key is refused and the new one accepted"
 	}
 	steps := map[rotation.Step]runs.Step{
-		rotation.Place:  {Name: "place", Title: "Place the new line", Intent: "Place the line beside the old on " + host + " by " + means + ": " + names, UndoIntent: "Remove the new line again", Do: e.place, Undo: e.takeBack},
-		rotation.Enter:  {Name: "enter", Title: "Log in", Intent: withBy, Do: e.enter},
-		rotation.Remove: {Name: "remove", Title: "Remove the old line", Intent: removing, UndoIntent: "Place the old line again", Do: e.remove, Undo: e.putBack},
-		rotation.See:    {Name: "see", Title: "See who gets in", Intent: seeing, Do: e.see},
-		rotation.TakeBack: {Name: "take-back", Title: "Remove the new line", Intent: "Remove the new line, so that all is as before", Do: func(ctx context.Context, p *runs.Progress) (string, error) {
-			return "the new line is gone", e.takeBack(ctx, p)
-		}},
+		rotation.Place: {
+			Name:       "place",
+			Title:      "Place the new line",
+			Intent:     "Place the line beside the old on " + host + " by " + means + ": " + names,
+			UndoIntent: "Remove the new line again",
+			Do:         e.place,
+			Undo:       e.takeBack,
+		},
+		rotation.Enter: {Name: "enter", Title: "Log in", Intent: withBy, Do: e.enter},
+		rotation.Remove: {
+			Name:       "remove",
+			Title:      "Remove the old line",
+			Intent:     removing,
+			UndoIntent: "Place the old line again",
+			Do:         e.remove,
+			Undo:       e.putBack,
+		},
+		rotation.See: {Name: "see", Title: "See who gets in", Intent: seeing, Do: e.see},
+		rotation.TakeBack: {
+			Name:   "take-back",
+			Title:  "Remove the new line",
+			Intent: "Remove the new line, so that all is as before",
+			Do: func(ctx context.Context, p *runs.Progress) (string, error) {
+				return "the new line is gone", e.takeBack(ctx, p)
+			},
+		},
 	}
 	plan := runs.Plan{Payload: w, Ended: e.ended, Close: func() {
 		if e.counted {
@@ -125,7 +145,12 @@ func (e *rotating) steward(ctx context.Context, r rotated) (*sshio.Session, erro
 
 // changing changes the files by the run's means. A session that broke is opened anew
 // at the next try.
-func (e *rotating) changing(ctx context.Context, p *runs.Progress, r rotated, change func(*means.Door) (means.Seen, error)) (means.Seen, error) {
+func (e *rotating) changing(
+	ctx context.Context,
+	p *runs.Progress,
+	r rotated,
+	change func(*means.Door) (means.Seen, error),
+) (means.Seen, error) {
 	if e.work.Means == agentMeans {
 		if err := e.agentReady(ctx, r.login); err != nil {
 			return means.Seen{}, err
@@ -160,7 +185,17 @@ func (e *rotating) record(ctx context.Context, r rotated, read means.Seen) (stri
 	if e.work.Means == agentMeans {
 		method = agentMethod
 	}
-	return e.recordTogether(ctx, look{login: r.login.Login, name: loginName(r.login.OSUser, r.login.Instance.Name), seen: seenBy(read), method: method, by: actorFor(e.run), at: e.now()})
+	return e.recordTogether(
+		ctx,
+		look{
+			login:  r.login.Login,
+			name:   loginName(r.login.OSUser, r.login.Instance.Name),
+			seen:   seenBy(read),
+			method: method,
+			by:     actorFor(e.run),
+			at:     e.now(),
+		},
+	)
 }
 
 func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) {
@@ -193,7 +228,11 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 
 // errNewProved is why the new line stays: it was shown to open the login.
 func errNewProved(r rotated) error {
-	return fmt.Errorf("%s was shown to open the login, and that %s still does was not; so both lines stay", r.new.Name, r.old.Name)
+	return fmt.Errorf(
+		"%s was shown to open the login, and that %s still does was not; so both lines stay",
+		r.new.Name,
+		r.old.Name,
+	)
 }
 
 // takeBack removes the new line if this rotation placed it. One that was shown to open the login
@@ -493,7 +532,12 @@ func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 		return "", answering(err)
 	}
 	if !accepted {
-		return "", fmt.Errorf("the line of %s is gone, but the SSH server refuses %s as well; see why: plumlatch why %s", r.old.Name, r.new.Name, r.login.Instance.Name)
+		return "", fmt.Errorf(
+			"the line of %s is gone, but the SSH server refuses %s as well; see why: plumlatch why %s",
+			r.old.Name,
+			r.new.Name,
+			r.login.Instance.Name,
+		)
 	}
 	return r.old.Name + " is refused, and " + r.new.Name + " is accepted; nobody has logged in with it", nil
 }
@@ -508,24 +552,47 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	phase, now := e.work.Phase, e.now()
 	name := loginName(r.login.OSUser, r.login.Instance.Name)
 	note := func(outcome, sentence string, args ...any) error {
-		n := onKeys(e.entry(actorFor(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...), r.old.Name, r.new.Name)
+		n := onKeys(
+			e.entry(actorFor(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...),
+			r.old.Name,
+			r.new.Name,
+		)
 		n.Outcome = outcome
 		return tx.Note(ctx, n)
 	}
 	if state != runs.Done {
-		if err := tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": reason, "ended_at": now}); err != nil {
+		if err := tx.ChangeItem(
+			ctx,
+			item,
+			map[string]any{"state": itemFailed, "detail": reason, "ended_at": now},
+		); err != nil {
 			return err
 		}
 		return note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.new.Name, name, reason)
 	}
 	grant := func(withdraw bool) error { // what was to end goes on to end
-		return tx.ReplaceGrant(ctx, store.Grant{ID: newID(), KeyID: r.new.ID, LoginID: r.login.ID, GrantedAt: now, GrantedBy: e.run.RequestedBy, Reason: "follows " + r.old.Name}, r.old.ID, withdraw)
+		return tx.ReplaceGrant(
+			ctx,
+			store.Grant{
+				ID:        newID(),
+				KeyID:     r.new.ID,
+				LoginID:   r.login.ID,
+				GrantedAt: now,
+				GrantedBy: e.run.RequestedBy,
+				Reason:    "follows " + r.old.Name,
+			},
+			r.old.ID,
+			withdraw,
+		)
 	}
 	entry := func() error {
 		if !e.work.Kept || phase == rotation.Forced && e.by.Key() == nil {
 			return nil
 		}
-		return tx.AddProof(ctx, store.Proof{ID: newID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"})
+		return tx.AddProof(
+			ctx,
+			store.Proof{ID: newID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"},
+		)
 	}
 	switch phase {
 	case rotation.In:
@@ -566,7 +633,13 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if err := tx.ChangeItem(ctx, item, done); err != nil {
 		return err
 	}
-	if err := note("done", "%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.new.Name, name); err != nil {
+	if err := note(
+		"done",
+		"%s is replaced by %s in %s; the old key is refused.",
+		r.old.Name,
+		r.new.Name,
+		name,
+	); err != nil {
 		return err
 	}
 	// Whether it stands elsewhere is of no matter while it is at work on.
@@ -578,5 +651,16 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if err != nil || !retired {
 		return err
 	}
-	return tx.Note(ctx, e.entry(actorFor(e.run), "key.retire", "key", r.old.Name, e.run.Reason, "%s opens nothing any more and is retired.", r.old.Name))
+	return tx.Note(
+		ctx,
+		e.entry(
+			actorFor(e.run),
+			"key.retire",
+			"key",
+			r.old.Name,
+			e.run.Reason,
+			"%s opens nothing any more and is retired.",
+			r.old.Name,
+		),
+	)
 }

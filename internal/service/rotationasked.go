@@ -26,11 +26,30 @@ func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]stor
 			nobody = append(nobody, k.Follows)
 			continue
 		}
-		asked = append(asked, store.AskedKey{ID: newID(), RotationID: r.ID, Name: k.Name, Follows: k.Follows, KeeperID: *k.keeper, Type: k.Type, Bits: k.Bits, CreatedAt: r.CreatedAt})
+		asked = append(
+			asked,
+			store.AskedKey{
+				ID:         newID(),
+				RotationID: r.ID,
+				Name:       k.Name,
+				Follows:    k.Follows,
+				KeeperID:   *k.keeper,
+				Type:       k.Type,
+				Bits:       k.Bits,
+				CreatedAt:  r.CreatedAt,
+			},
+		)
 	}
 	if len(nobody) > 0 {
 		slices.Sort(nobody)
-		return nil, &Problem{Kind: Conflict, Code: "nobody-to-ask", Field: "make", Where: slices.Compact(nobody), Detail: "nobody keeps " + strings.Join(slices.Compact(nobody), ", ") + ", so nobody can be asked", Remedy: "Have these made here or by the service: add -make here or -make service"}
+		return nil, &Problem{
+			Kind:   Conflict,
+			Code:   "nobody-to-ask",
+			Field:  "make",
+			Where:  slices.Compact(nobody),
+			Detail: "nobody keeps " + strings.Join(slices.Compact(nobody), ", ") + ", so nobody can be asked",
+			Remedy: "Have these made here or by the service: add -make here or -make service",
+		}
 	}
 	return asked, nil
 }
@@ -67,7 +86,12 @@ func (s *Service) AskedKeys(ctx context.Context, actor Actor, keeper string) ([]
 func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, public string) (store.Key, error) {
 	a, err := s.store.AskedKeyByID(ctx, asked)
 	if errors.Is(err, store.ErrNotFound) {
-		return store.Key{}, &Problem{Kind: NotFound, Code: "not-asked", Detail: "there is no such request, or it was answered already", Remedy: "See what is asked for: plumlatch rotate asked"}
+		return store.Key{}, &Problem{
+			Kind:   NotFound,
+			Code:   "not-asked",
+			Detail: "there is no such request, or it was answered already",
+			Remedy: "See what is asked for: plumlatch rotate asked",
+		}
 	}
 	if err != nil {
 		return store.Key{}, err
@@ -77,7 +101,13 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 		return store.Key{}, err
 	}
 	if !mayBring(actor, own, a) {
-		return store.Key{}, &Problem{Kind: Forbidden, Code: "not-asked-of-you", Where: []string{a.KeeperName}, Detail: "this key is asked of " + a.KeeperName, Remedy: "See what is asked of you: plumlatch rotate asked -keeper me"}
+		return store.Key{}, &Problem{
+			Kind:   Forbidden,
+			Code:   "not-asked-of-you",
+			Where:  []string{a.KeeperName},
+			Detail: "this key is asked of " + a.KeeperName,
+			Remedy: "See what is asked of you: plumlatch rotate asked -keeper me",
+		}
 	}
 	half, err := keypair.ReadLine(public)
 	if err != nil {
@@ -89,7 +119,13 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 		return store.Key{}, err
 	}
 	if k.Type != a.Type && a.Type == keypair.RSA {
-		return store.Key{}, &Problem{Kind: Invalid, Code: "wrong-type", Field: "public_key", Detail: fmt.Sprintf("an instance on which it will stand takes RSA keys only, and this is %s", k.Type), Remedy: fmt.Sprintf("Bring an RSA key of %d bits: plumlatch rotate bring %s -new", a.Bits, a.Name)}
+		return store.Key{}, &Problem{
+			Kind:   Invalid,
+			Code:   "wrong-type",
+			Field:  "public_key",
+			Detail: fmt.Sprintf("an instance on which it will stand takes RSA keys only, and this is %s", k.Type),
+			Remedy: fmt.Sprintf("Bring an RSA key of %d bits: plumlatch rotate bring %s -new", a.Bits, a.Name),
+		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		known, err := tx.KeysIn(ctx, [][]byte{k.SHA256})
@@ -102,10 +138,24 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 				return err
 			}
 			if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != "active" {
-				return &Problem{Kind: Conflict, Code: "another-key", Field: "public_key", Where: []string{earlier.Name}, Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.KeeperName), Remedy: "Bring another"}
+				return &Problem{
+					Kind:   Conflict,
+					Code:   "another-key",
+					Field:  "public_key",
+					Where:  []string{earlier.Name},
+					Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.KeeperName),
+					Remedy: "Bring another",
+				}
 			}
 			if earlier.Name == a.Follows {
-				return &Problem{Kind: Conflict, Code: "old-key", Field: "public_key", Where: []string{earlier.Name}, Detail: "this is the key that is to be replaced", Remedy: "Bring another: plumlatch rotate bring " + a.Name + " -new"}
+				return &Problem{
+					Kind:   Conflict,
+					Code:   "old-key",
+					Field:  "public_key",
+					Where:  []string{earlier.Name},
+					Detail: "this is the key that is to be replaced",
+					Remedy: "Bring another: plumlatch rotate bring " + a.Name + " -new",
+				}
 			}
 			k = earlier
 		} else if err := tx.AddKey(ctx, &k); err != nil {
@@ -113,16 +163,42 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 		}
 		first, err := tx.BringKey(ctx, a, k, s.now())
 		if err == nil && !first {
-			err = &Problem{Kind: Conflict, Code: "not-asked", Detail: "it was brought meanwhile", Remedy: "See what is asked for: plumlatch rotate asked"}
+			err = &Problem{
+				Kind:   Conflict,
+				Code:   "not-asked",
+				Detail: "it was brought meanwhile",
+				Remedy: "See what is asked for: plumlatch rotate asked",
+			}
 		}
 		if err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "rotation.bring", "key", k.Name, "", "%s brought the key %s, which follows %s.", actor.Name, k.Name, a.Follows), a.Follows))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(
+					actor,
+					"rotation.bring",
+					"key",
+					k.Name,
+					"",
+					"%s brought the key %s, which follows %s.",
+					actor.Name,
+					k.Name,
+					a.Follows,
+				),
+				a.Follows,
+			),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return store.Key{}, &Problem{Kind: Conflict, Code: "name-taken", Detail: "a key named " + a.Name + " was recorded meanwhile", Remedy: "Rename that one, and bring this again"}
+		return store.Key{}, &Problem{
+			Kind:   Conflict,
+			Code:   "name-taken",
+			Detail: "a key named " + a.Name + " was recorded meanwhile",
+			Remedy: "Rename that one, and bring this again",
+		}
 	}
 	if err != nil {
 		return store.Key{}, err

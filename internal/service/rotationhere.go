@@ -48,7 +48,12 @@ func (s *Service) elsewhere(step runs.Step, run store.Run, worker, again string)
 			}
 		}
 		if s.now().Sub(heard) > s.ReportWithin {
-			return "", fmt.Errorf("nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: %s", worker, s.ReportWithin, again)
+			return "", fmt.Errorf(
+				"nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: %s",
+				worker,
+				s.ReportWithin,
+				again,
+			)
 		}
 		return "", runs.WaitFor(store.Waits{Who: worker, What: "to do this from their machine: " + title})
 	}
@@ -86,10 +91,21 @@ type TakenItem struct {
 
 // TakeRotationItems gives the actor items to work on from their own machine: those
 // whose old key is one of the keys, and, where the old line is to go, whose new key is.
-func (s *Service) TakeRotationItems(ctx context.Context, actor Actor, id uuid.UUID, keys []string, limit int) ([]TakenItem, error) {
+func (s *Service) TakeRotationItems(
+	ctx context.Context,
+	actor Actor,
+	id uuid.UUID,
+	keys []string,
+	limit int,
+) ([]TakenItem, error) {
 	limit = cmp.Or(limit, takenAtOnce)
 	if limit < 1 || limit > maxAtOnce {
-		return nil, &Problem{Kind: Invalid, Code: "bad-limit", Field: "limit", Detail: fmt.Sprintf("%d at once are not possible; 1 to %d are", limit, maxAtOnce)}
+		return nil, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-limit",
+			Field:  "limit",
+			Detail: fmt.Sprintf("%d at once are not possible; 1 to %d are", limit, maxAtOnce),
+		}
 	}
 	if _, err := s.Rotation(ctx, id); err != nil {
 		return nil, err
@@ -152,12 +168,25 @@ func (s *Service) takenItem(ctx context.Context, id uuid.UUID) (TakenItem, error
 	if err != nil {
 		return TakenItem{}, err
 	}
-	return TakenItem{Run: id, Login: loginName(r.login.OSUser, r.login.Instance.Name), Phase: w.Phase, Old: r.old, New: r.new, OldLine: lineOf(r.old), NewLine: s.lineFor(r.new)}, nil
+	return TakenItem{
+		Run:     id,
+		Login:   loginName(r.login.OSUser, r.login.Instance.Name),
+		Phase:   w.Phase,
+		Old:     r.old,
+		New:     r.new,
+		OldLine: lineOf(r.old),
+		NewLine: s.lineFor(r.new),
+	}, nil
 }
 
 // ReportStep records what came of a step that the actor took from their own machine,
 // and returns once the next one, if there is one, is written down as begun.
-func (s *Service) ReportStep(ctx context.Context, actor Actor, id uuid.UUID, step, outcome, failure string) (store.Run, error) {
+func (s *Service) ReportStep(
+	ctx context.Context,
+	actor Actor,
+	id uuid.UUID,
+	step, outcome, failure string,
+) (store.Run, error) {
 	if err := errors.Join(checkText("outcome", outcome), checkText("error", failure)); err != nil {
 		return store.Run{}, err
 	}
@@ -230,7 +259,11 @@ func (s *Service) seeFromHere(ctx context.Context, run store.Run, worker, said s
 	case accepted && !accept:
 		return "", fmt.Errorf("the SSH server still accepts %s", key.Name)
 	case !accepted && accept:
-		return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", key.Name, login.Instance.Name)
+		return "", fmt.Errorf(
+			"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
+			key.Name,
+			login.Instance.Name,
+		)
 	case accept:
 		return key.Name + " is accepted, as the service sees too", nil
 	}
@@ -247,11 +280,20 @@ func (s *Service) awaitStep(ctx context.Context, id uuid.UUID, step string) erro
 		if err != nil {
 			return err
 		}
-		if run.EndedAt != nil || slices.ContainsFunc(run.Steps, func(st store.RunStep) bool { return st.State == runs.StepRunning && st.Name != step }) {
+		if run.EndedAt != nil ||
+			slices.ContainsFunc(
+				run.Steps,
+				func(st store.RunStep) bool { return st.State == runs.StepRunning && st.Name != step },
+			) {
 			return nil
 		}
 		if time.Now().After(until) {
-			return &Problem{Kind: Unavailable, Code: "service-busy", Detail: "the report is recorded, but the run was not gone on with yet", Remedy: "See it: plumlatch run watch " + id.String()}
+			return &Problem{
+				Kind:   Unavailable,
+				Code:   "service-busy",
+				Detail: "the report is recorded, but the run was not gone on with yet",
+				Remedy: "See it: plumlatch run watch " + id.String(),
+			}
 		}
 		s.engine.Wake(ctx, id)
 		select {
@@ -265,7 +307,14 @@ func (s *Service) awaitStep(ctx context.Context, id uuid.UUID, step string) erro
 
 // overrideItem has the old line of one login go although nobody has logged in with
 // the new key: for a lost key, by the login's name, with a reason.
-func (s *Service) overrideItem(ctx context.Context, actor Actor, id uuid.UUID, name string, login uuid.UUID, reason string) (RotationState, error) {
+func (s *Service) overrideItem(
+	ctx context.Context,
+	actor Actor,
+	id uuid.UUID,
+	name string,
+	login uuid.UUID,
+	reason string,
+) (RotationState, error) {
 	var started []uuid.UUID
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		r, err := tx.LockRotation(ctx, id)
@@ -273,14 +322,27 @@ func (s *Service) overrideItem(ctx context.Context, actor Actor, id uuid.UUID, n
 			return err
 		}
 		refuse := func(err error) error {
-			return &Problem{Kind: Invalid, Code: "no-override", Field: "login", Detail: err.Error(), Remedy: "plumlatch rotate override " + id.String() + " -login USER@INSTANCE -reason TEXT"}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "no-override",
+				Field:  "login",
+				Detail: err.Error(),
+				Remedy: "plumlatch rotate override " + id.String() + " -login USER@INSTANCE -reason TEXT",
+			}
 		}
 		if login == uuid.Nil {
 			return refuse(rotation.ErrNotNamed)
 		}
 		i, err := tx.ItemOf(ctx, id, login, []string{itemPlaced, itemProved, itemFailed})
-		if errors.Is(err, store.ErrNotFound) || err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || rotationMeans(i.Means) == hereMeans) {
-			return &Problem{Kind: Conflict, Code: "nothing-to-override", Where: []string{name}, Detail: "no new line awaits a login in " + name + " that the service could go on without", Remedy: "See it: plumlatch rotate show " + id.String()}
+		if errors.Is(err, store.ErrNotFound) ||
+			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || rotationMeans(i.Means) == hereMeans) {
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "nothing-to-override",
+				Where:  []string{name},
+				Detail: "no new line awaits a login in " + name + " that the service could go on without",
+				Remedy: "See it: plumlatch rotate show " + id.String(),
+			}
 		}
 		if err != nil {
 			return err
@@ -296,17 +358,45 @@ func (s *Service) overrideItem(ctx context.Context, actor Actor, id uuid.UUID, n
 		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, itemRemoving, why}}, ""); err != nil {
 			return err
 		}
-		if err := tx.ChangeItem(ctx, i.ID, map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil}); err != nil {
+		if err := tx.ChangeItem(
+			ctx,
+			i.ID,
+			map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil},
+		); err != nil {
 			return err
 		}
 		if err := tx.ChangeRotation(ctx, id, map[string]any{"ended_at": nil, "state": keepOn(r)}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "rotation.override", "login", name, reason, "%s has the lost key %s removed from %s, although nobody has logged in with %s.", actor.Name, i.OldName, name, i.NewName), i.OldName, i.NewName))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(
+					actor,
+					"rotation.override",
+					"login",
+					name,
+					reason,
+					"%s has the lost key %s removed from %s, although nobody has logged in with %s.",
+					actor.Name,
+					i.OldName,
+					name,
+					i.NewName,
+				),
+				i.OldName,
+				i.NewName,
+			),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return RotationState{}, &Problem{Kind: Conflict, Code: "run-at-work", Where: []string{name}, Detail: "another run is at work there", Remedy: "Wait for it, and say it again"}
+		return RotationState{}, &Problem{
+			Kind:   Conflict,
+			Code:   "run-at-work",
+			Where:  []string{name},
+			Detail: "another run is at work there",
+			Remedy: "Wait for it, and say it again",
+		}
 	}
 	if err != nil {
 		return RotationState{}, err

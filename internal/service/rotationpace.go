@@ -61,14 +61,27 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotationPaused, "paused_why": why}); err != nil {
 					return err
 				}
-				return tx.Note(ctx, s.entry(byService, "rotation.pause", "rotation", id.String(), why, "The rotation that %s started is paused: %s.", r.RequestedBy, why))
+				return tx.Note(
+					ctx,
+					s.entry(
+						byService,
+						"rotation.pause",
+						"rotation",
+						id.String(),
+						why,
+						"The rotation that %s started is paused: %s.",
+						r.RequestedBy,
+						why,
+					),
+				)
 			}
 		}
 		if busy == 0 && counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {
 			return s.endRotation(ctx, tx, r, counts)
 		}
 		budget := r.Settings.AtOnce - busy
-		if r.Settings.AtOnce == maxAtOnce && r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
+		if r.Settings.AtOnce == maxAtOnce &&
+			r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
 			budget += queuedRuns
 		}
 		started, err = s.startDue(ctx, tx, r, budget, s.mayBegin, "")
@@ -114,7 +127,12 @@ func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rota
 }
 
 // shouldPause says why a rotation is to wait for a decision, "" if it is not.
-func (s *Service) shouldPause(ctx context.Context, tx *store.Store, r store.Rotation, counts map[string]int) (string, error) {
+func (s *Service) shouldPause(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	counts map[string]int,
+) (string, error) {
 	failed, left := counts[itemFailed], counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]
 	if left == 0 {
 		return "", nil
@@ -142,10 +160,29 @@ func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rota
 	if r.State == rotationUndoing {
 		state = rotationUndone
 	}
-	if err := tx.ChangeRotation(ctx, r.ID, map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""}); err != nil {
+	if err := tx.ChangeRotation(
+		ctx,
+		r.ID,
+		map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""},
+	); err != nil {
 		return err
 	}
-	return tx.Note(ctx, s.entry(Actor{Name: r.RequestedBy, Via: "service"}, "rotation."+state, "rotation", r.ID.String(), r.Reason, "The rotation that %s started is %s: %d replaced, %d failed, %d undone.", r.RequestedBy, state, counts[itemDone], counts[itemFailed], counts[itemUndone]))
+	return tx.Note(
+		ctx,
+		s.entry(
+			Actor{Name: r.RequestedBy, Via: "service"},
+			"rotation."+state,
+			"rotation",
+			r.ID.String(),
+			r.Reason,
+			"The rotation that %s started is %s: %d replaced, %d failed, %d undone.",
+			r.RequestedBy,
+			state,
+			counts[itemDone],
+			counts[itemFailed],
+			counts[itemUndone],
+		),
+	)
 }
 
 // begun is an item whose run is to start.
@@ -173,7 +210,14 @@ func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool {
 // startDue starts runs for at most so many items that may be begun: first those to be
 // undone, then those whose grace is over, then new ones. worker is who works on them
 // from their own machine, "" for the service.
-func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotation, budget int, may func(store.RotationItem, rotation.Phase) bool, worker string) (started []uuid.UUID, err error) {
+func (s *Service) startDue(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	budget int,
+	may func(store.RotationItem, rotation.Phase) bool,
+	worker string,
+) (started []uuid.UUID, err error) {
 	busy := map[string]bool{} // instances, of which each has one run at a time
 	var list []begun
 	choose := func(items []store.RotationItem, phase rotation.Phase, state string, due func(store.RotationItem) bool) {
@@ -198,7 +242,12 @@ func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotatio
 			return nil, err
 		}
 		grace := time.Duration(r.Settings.GraceSeconds) * time.Second
-		choose(proved, rotation.Out, itemRemoving, func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) })
+		choose(
+			proved,
+			rotation.Out,
+			itemRemoving,
+			func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) },
+		)
 		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
 		if err != nil {
 			return nil, err
@@ -210,7 +259,13 @@ func (s *Service) startDue(ctx context.Context, tx *store.Store, r store.Rotatio
 
 // waitingItems returns the next items that have not been begun: of the first group
 // alone until all of that are done.
-func (s *Service) waitingItems(ctx context.Context, tx *store.Store, r store.Rotation, budget int, elsewhere bool) ([]store.RotationItem, error) {
+func (s *Service) waitingItems(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	budget int,
+	elsewhere bool,
+) ([]store.RotationItem, error) {
 	beyond := 0
 	if n := r.Settings.First; n > 0 {
 		group, err := tx.FirstGroup(ctx, r.ID, n)
@@ -251,7 +306,13 @@ func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uui
 }
 
 // startRotating adds the runs of items, in a few statements whatever their number.
-func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Rotation, list []begun, worker string) ([]uuid.UUID, error) {
+func (s *Service) startRotating(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	list []begun,
+	worker string,
+) ([]uuid.UUID, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
@@ -290,12 +351,22 @@ func (s *Service) startRotating(ctx context.Context, tx *store.Store, r store.Ro
 			continue
 		}
 		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
-			changes[i.ID] = map[string]any{"state": itemUndone, "detail": "nobody grants " + i.OldName + " there any more, so there is nothing to replace", "ended_at": s.now()}
+			changes[i.ID] = map[string]any{
+				"state":    itemUndone,
+				"detail":   "nobody grants " + i.OldName + " there any more, so there is nothing to replace",
+				"ended_at": s.now(),
+			}
 			continue
 		}
 		work := rotateWork{
-			Rotation: r.ID, Item: i.ID, Login: i.LoginID, Old: *i.OldKeyID, New: *i.NewKeyID, OldName: i.OldName, NewName: i.NewName,
-			Phase: i.phase, Means: rotationMeans(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
+			Rotation: r.ID,
+			Item:     i.ID,
+			Login:    i.LoginID,
+			Old:      *i.OldKeyID,
+			New:      *i.NewKeyID,
+			OldName:  i.OldName,
+			NewName:  i.NewName,
+			Phase:    i.phase, Means: rotationMeans(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
 			Kept: kept[*i.NewKeyID] && s.Safe != nil && worker == "", // from elsewhere, whoever is there logs in
 		}
 		switch {

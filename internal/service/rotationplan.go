@@ -85,18 +85,32 @@ func (p RotationPlan) Counts() (logins, instances, leftOut int) {
 
 func checkWanted(w *RotationWanted) error {
 	bad := func(field, detail, remedy string) error {
-		return &Problem{Kind: Invalid, Code: "bad-" + strings.ReplaceAll(field, "_", "-"), Field: field, Detail: detail, Remedy: remedy}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-" + strings.ReplaceAll(field, "_", "-"),
+			Field:  field,
+			Detail: detail,
+			Remedy: remedy,
+		}
 	}
 	if w.Each == "" {
 		w.Each = rotation.EachKey
 	}
 	switch {
 	case w.Selection.Empty():
-		return bad("wanted", "nothing says which keys are to be replaced", "Name keys, or give an age, a strength, a type, a keeper, shared or lost")
+		return bad(
+			"wanted",
+			"nothing says which keys are to be replaced",
+			"Name keys, or give an age, a strength, a type, a keeper, shared or lost",
+		)
 	case w.Older < 0:
 		return bad("older_days", "an age is not negative", "")
 	case w.To != "" && w.Each == rotation.EachInstance:
-		return bad("to", "one existing key for all, and one key for each instance, exclude one another", "Leave one of them out")
+		return bad(
+			"to",
+			"one existing key for all, and one key for each instance, exclude one another",
+			"Leave one of them out",
+		)
 	}
 	if w.Urgent && !w.Lost && len(w.Keys) == 0 {
 		return bad("urgent", "only lost keys are urgent, and nothing says which", "Name them, or select all: -lost")
@@ -127,7 +141,13 @@ func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationP
 			return RotationPlan{}, err
 		}
 	}
-	filter := store.ReachFilter{Region: w.Region, LabelName: w.LabelName, LabelText: w.LabelText, Keeper: w.Keeper, Keys: w.Keys}
+	filter := store.ReachFilter{
+		Region:    w.Region,
+		LabelName: w.LabelName,
+		LabelText: w.LabelText,
+		Keeper:    w.Keeper,
+		Keys:      w.Keys,
+	}
 	world, err := s.world(ctx, filter)
 	if err != nil {
 		return RotationPlan{}, err
@@ -177,7 +197,15 @@ func (p *planning) judgeKeys(ctx context.Context, s *Service) error {
 	}
 	for _, id := range ids {
 		k := p.records[id]
-		out := rotation.Key{Name: k.Name, Type: k.Type, Bits: k.Bits, Created: k.CreatedAt, Lost: k.State == "lost", Steward: k.StewardOf != nil, Instances: instances[id]}
+		out := rotation.Key{
+			Name:      k.Name,
+			Type:      k.Type,
+			Bits:      k.Bits,
+			Created:   k.CreatedAt,
+			Lost:      k.State == "lost",
+			Steward:   k.StewardOf != nil,
+			Instances: instances[id],
+		}
 		if k.Keeper != nil {
 			out.Keeper = k.Keeper.Name
 		}
@@ -191,7 +219,10 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 	stands := map[int32][]rotation.Stand{}
 	for _, pair := range p.world.input.Pairs {
 		if (pair.Granted || pair.Sighting == reach.Seen) && p.Wants(p.keys[pair.Key], p.now) {
-			stands[pair.Login] = append(stands[pair.Login], rotation.Stand{Key: int(pair.Key), Seen: pair.Sighting == reach.Seen, Granted: pair.Granted})
+			stands[pair.Login] = append(
+				stands[pair.Login],
+				rotation.Stand{Key: int(pair.Key), Seen: pair.Sighting == reach.Seen, Granted: pair.Granted},
+			)
 		}
 	}
 	var ids []uuid.UUID
@@ -203,7 +234,13 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 		ids = append(ids, l.ID)
 	}
 	if len(ids) > mostRotated {
-		return &Problem{Kind: Invalid, Code: "too-many-logins", Field: "wanted", Detail: fmt.Sprintf("%d logins fit; %d is the limit of one rotation", len(ids), mostRotated), Remedy: "Narrow it by label or region, and rotate one part after the other"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "too-many-logins",
+			Field:  "wanted",
+			Detail: fmt.Sprintf("%d logins fit; %d is the limit of one rotation", len(ids), mostRotated),
+			Remedy: "Narrow it by label or region, and rotate one part after the other",
+		}
 	}
 	ways, err := s.store.LoginsToSweep(ctx, ids)
 	if err != nil {
@@ -244,13 +281,18 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 					out.Remedy = "Get back in, which takes the lost line out as well: plumlatch restore routes " + l.Instance
 					break
 				}
-				out.Remedy = "Edit it from your machine: add -from-here -with FILE. Or place a steward key: plumlatch instance steward " + l.Instance + " -with FILE"
+				out.Remedy = "Edit it from your machine: add -from-here -with FILE. Or place a steward key: plumlatch instance " +
+					"steward " + l.Instance + " -with FILE"
 			}
 		}
 		if _, at := p.others[ids[n]]; at && !p.Wait {
-			out.Means, out.NoMeans, out.Remedy = "", "another rotation is at work on it", "Have this one wait for it (-overlap wait), or watch that: plumlatch rotate list"
+			out.Means, out.NoMeans, out.Remedy = "", "another rotation is at work on it", "Have this one wait for it "+
+				"(-overlap wait), or watch that: plumlatch rotate list"
 		}
-		slices.SortFunc(out.Stands, func(a, b rotation.Stand) int { return strings.Compare(p.keys[a.Key].Name, p.keys[b.Key].Name) })
+		slices.SortFunc(
+			out.Stands,
+			func(a, b rotation.Stand) int { return strings.Compare(p.keys[a.Key].Name, p.keys[b.Key].Name) },
+		)
 		p.logins = append(p.logins, out)
 	}
 	return nil
@@ -292,7 +334,14 @@ func (s *Service) withoutAgent(ctx context.Context, logins []store.LoginToSweep)
 
 // plan has core make the plan, with names that are free, and fills in the rest.
 func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
-	wanted := rotation.Wanted{Selection: p.Selection, Each: p.Each, To: p.To, Urgent: p.Urgent, Follows: p.follows, Now: p.now}
+	wanted := rotation.Wanted{
+		Selection: p.Selection,
+		Each:      p.Each,
+		To:        p.To,
+		Urgent:    p.Urgent,
+		Follows:   p.follows,
+		Now:       p.now,
+	}
 	used := map[string]bool{}
 	made := rotation.Plan{}
 	for { // until every proposed name is free
@@ -326,8 +375,15 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 	for _, i := range made.Items {
 		l, k := p.world.logins[p.places[i.Login]], p.records[p.world.keys[i.Old].ID]
 		item := PlannedItem{
-			Login: p.logins[i.Login].Name, Instance: l.Instance, Old: k.Name, OldSHA256: k.SHA256, Keeper: p.keys[i.Old].Keeper, New: i.New, LeftOut: i.LeftOut, Remedy: i.Remedy,
-			Before: p.standings[p.places[i.Login]].State, login: l.ID, old: k.ID,
+			Login:     p.logins[i.Login].Name,
+			Instance:  l.Instance,
+			Old:       k.Name,
+			OldSHA256: k.SHA256,
+			Keeper:    p.keys[i.Old].Keeper,
+			New:       i.New,
+			LeftOut:   i.LeftOut,
+			Remedy:    i.Remedy,
+			Before:    p.standings[p.places[i.Login]].State, login: l.ID, old: k.ID,
 		}
 		item.Due = p.Due(p.keys[i.Old], p.now.Add(-p.ahead))
 		if i.LeftOut == "" {
@@ -369,7 +425,17 @@ func (p *planning) after(made rotation.Plan) []reach.Standing {
 		place := int32(p.places[i.Login])
 		gone[[2]int32{int32(i.Old), place}] = true
 		in.Keys = append(in.Keys, reach.Key{Keeper: in.Keys[i.Old].Keeper, Proved: in.Now})
-		in.Pairs = append(in.Pairs, reach.Pair{Key: int32(len(in.Keys) - 1), Login: place, Granted: true, Sighting: reach.Seen, Opens: true, Entered: in.Now})
+		in.Pairs = append(
+			in.Pairs,
+			reach.Pair{
+				Key:      int32(len(in.Keys) - 1),
+				Login:    place,
+				Granted:  true,
+				Sighting: reach.Seen,
+				Opens:    true,
+				Entered:  in.Now,
+			},
+		)
 	}
 	in.Pairs = slices.DeleteFunc(in.Pairs, func(pair reach.Pair) bool { return gone[[2]int32{pair.Key, pair.Login}] })
 	return reach.Standings(in)

@@ -67,7 +67,16 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []store.ReportedItem) 
 	}
 	var out []OldKeyPlace
 	for _, st := range stands {
-		out = append(out, OldKeyPlace{Old: st.KeyName, Kind: "login", Place: loginName(st.OSUser, st.InstanceName), At: new(st.SeenAt), Note: "it stood there at the last look, and opens it"})
+		out = append(
+			out,
+			OldKeyPlace{
+				Old:   st.KeyName,
+				Kind:  "login",
+				Place: loginName(st.OSUser, st.InstanceName),
+				At:    new(st.SeenAt),
+				Note:  "it stood there at the last look, and opens it",
+			},
+		)
 	}
 	kept, err := s.store.KeptAmong(ctx, keys)
 	if err != nil {
@@ -75,7 +84,10 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []store.ReportedItem) 
 	}
 	for _, k := range keys {
 		if kept[k] {
-			out = append(out, OldKeyPlace{Old: names[k], Kind: "safe", Place: "the safe", Note: "the service still keeps its private half"})
+			out = append(
+				out,
+				OldKeyPlace{Old: names[k], Kind: "safe", Place: "the safe", Note: "the service still keeps its private half"},
+			)
 		}
 	}
 	copies, err := s.copiesWithOldKeys(ctx, items)
@@ -83,7 +95,10 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []store.ReportedItem) 
 		return nil, err
 	}
 	out = append(out, copies...)
-	slices.SortStableFunc(out, func(a, b OldKeyPlace) int { return slices.Compare([]string{a.Old, a.Kind}, []string{b.Old, b.Kind}) })
+	slices.SortStableFunc(
+		out,
+		func(a, b OldKeyPlace) int { return slices.Compare([]string{a.Old, a.Kind}, []string{b.Old, b.Kind}) },
+	)
 	return out, nil
 }
 
@@ -108,14 +123,34 @@ func (s *Service) copiesWithOldKeys(ctx context.Context, items []store.ReportedI
 	}
 	var out []OldKeyPlace
 	if err != nil && len(items) > 0 {
-		out = append(out, OldKeyPlace{Old: items[0].OldName, Kind: "snapshot", Place: "unknown", Note: "the cloud could not be asked for snapshots and images: " + err.Error()})
+		out = append(
+			out,
+			OldKeyPlace{
+				Old:   items[0].OldName,
+				Kind:  "snapshot",
+				Place: "unknown",
+				Note:  "the cloud could not be asked for snapshots and images: " + err.Error(),
+			},
+		)
 	}
 	for _, i := range items {
 		for _, c := range of[i.CloudID] {
 			if i.State == itemDone && i.EndedAt != nil && c.CreatedAt.After(*i.EndedAt) {
 				continue
 			}
-			out = append(out, OldKeyPlace{Old: i.OldName, Kind: string(c.Kind), Place: c.Name, At: new(c.CreatedAt), Note: fmt.Sprintf("a copy of the disk of %s from before the old line went; what is started from it is opened by the old key", i.InstanceName)})
+			out = append(
+				out,
+				OldKeyPlace{
+					Old:   i.OldName,
+					Kind:  string(c.Kind),
+					Place: c.Name,
+					At:    new(c.CreatedAt),
+					Note: fmt.Sprintf(
+						"a copy of the disk of %s from before the old line went; what is started from it is opened by the old key",
+						i.InstanceName,
+					),
+				},
+			)
 		}
 	}
 	return out, nil

@@ -76,7 +76,13 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 		return Rule{}, err
 	}
 	start := RotationStart{RotationWanted: w.Wanted, Make: w.Make, Settings: w.Settings, rule: w.Name}
-	if err := errors.Join(checkName("name", w.Name), checkText("reason", w.Reason), checkWanted(&start.RotationWanted), checkSettings(&start.Settings), checkTogether(start)); err != nil {
+	if err := errors.Join(
+		checkName("name", w.Name),
+		checkText("reason", w.Reason),
+		checkWanted(&start.RotationWanted),
+		checkSettings(&start.Settings),
+		checkTogether(start),
+	); err != nil {
 		return Rule{}, err
 	}
 	bad := func(field, detail, remedy string) error {
@@ -84,11 +90,19 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 	}
 	switch {
 	case w.Wanted.To != "":
-		return Rule{}, bad("wanted", "a standing rule has no one key that takes the place of all, since that comes to the age as well", "Leave -to out")
+		return Rule{}, bad(
+			"wanted",
+			"a standing rule has no one key that takes the place of all, since that comes to the age as well",
+			"Leave -to out",
+		)
 	case w.Wanted.Urgent:
 		return Rule{}, bad("wanted", "a standing rule is not urgent", "For lost keys: plumlatch rotate start -lost -urgent")
 	case w.Make != makeService && w.Make != makeBring:
-		return Rule{}, bad("make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", w.Make), "Say service or bring")
+		return Rule{}, bad(
+			"make",
+			fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", w.Make),
+			"Say service or bring",
+		)
 	case w.Make == makeService && s.Safe == nil:
 		return Rule{}, noSafe()
 	}
@@ -99,7 +113,15 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 	if err != nil {
 		return Rule{}, err
 	}
-	record := store.RotationRule{ID: newID(), Name: w.Name, Wanted: wanted, Make: w.Make, Settings: start.Settings, CreatedBy: actor.Name, CreatedAt: s.now().Truncate(time.Microsecond)}
+	record := store.RotationRule{
+		ID:        newID(),
+		Name:      w.Name,
+		Wanted:    wanted,
+		Make:      w.Make,
+		Settings:  start.Settings,
+		CreatedBy: actor.Name,
+		CreatedAt: s.now().Truncate(time.Microsecond),
+	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, w.Name)
 		if err != nil {
@@ -112,11 +134,21 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 		if err := tx.AddRotationRule(ctx, record); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return Rule{}, &Problem{Kind: Conflict, Code: "name-taken", Field: "name", Where: []string{w.Name}, Detail: "there is a rule named " + w.Name, Remedy: "Choose another name, or end that one: plumlatch rule delete " + w.Name}
+		return Rule{}, &Problem{
+			Kind:   Conflict,
+			Code:   "name-taken",
+			Field:  "name",
+			Where:  []string{w.Name},
+			Detail: "there is a rule named " + w.Name,
+			Remedy: "Choose another name, or end that one: plumlatch rule delete " + w.Name,
+		}
 	}
 	if err != nil {
 		return Rule{}, err
@@ -126,7 +158,13 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 }
 
 func noSuchRule(name string) error {
-	return &Problem{Kind: NotFound, Code: "no-such-rule", Where: []string{name}, Detail: fmt.Sprintf("there is no rule named %q", name), Remedy: "See what there is: plumlatch rule list"}
+	return &Problem{
+		Kind:   NotFound,
+		Code:   "no-such-rule",
+		Where:  []string{name},
+		Detail: fmt.Sprintf("there is no rule named %q", name),
+		Remedy: "See what there is: plumlatch rule list",
+	}
 }
 
 // ChangeRotationRule pauses a rule or lets it go on.
@@ -144,7 +182,10 @@ func (s *Service) ChangeRotationRule(ctx context.Context, actor Actor, name, cha
 		if err := tx.ChangeRotationRule(ctx, record.ID, map[string]any{"paused": record.Paused}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name),
+		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return Rule{}, noSuchRule(name)
@@ -169,7 +210,10 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor Actor, name stri
 		if err := tx.DeleteRotationRule(ctx, record.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name),
+		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return noSuchRule(name)
@@ -216,7 +260,13 @@ func (s *Service) carryRule(ctx context.Context, r Rule) error {
 	if logins, _, _ := plan.Counts(); logins == 0 || r.NextAt != nil {
 		return nil
 	}
-	start := RotationStart{RotationWanted: r.Wanted, Make: r.Make, Settings: r.Settings, Reason: "due by the rule " + r.Name, rule: r.Name}
+	start := RotationStart{
+		RotationWanted: r.Wanted,
+		Make:           r.Make,
+		Settings:       r.Settings,
+		Reason:         "due by the rule " + r.Name,
+		rule:           r.Name,
+	}
 	for _, i := range plan.Items {
 		if i.LeftOut == "" {
 			start.Shown = append(start.Shown, ShownItem{i.Login, i.Old, i.New})
@@ -265,7 +315,16 @@ func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
 		if err != nil || note == "" || note == r.Note {
 			return err
 		}
-		e := s.entry(byService, "rule.cannot", "rule", r.Name, "", "What is due by the rule %s cannot all be done: %s.", r.Name, note)
+		e := s.entry(
+			byService,
+			"rule.cannot",
+			"rule",
+			r.Name,
+			"",
+			"What is due by the rule %s cannot all be done: %s.",
+			r.Name,
+			note,
+		)
 		e.Outcome = "refused"
 		return tx.Note(ctx, e)
 	})
@@ -282,7 +341,12 @@ type DueRotation struct {
 // Rules that are paused replace nothing.
 func (s *Service) DueRotations(ctx context.Context, days int) ([]DueRotation, error) {
 	if days < 0 || days > maxDueAhead {
-		return nil, &Problem{Kind: Invalid, Code: "bad-days", Field: "days", Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueAhead)}
+		return nil, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-days",
+			Field:  "days",
+			Detail: fmt.Sprintf("%d days are not possible; 0 to %d are", days, maxDueAhead),
+		}
 	}
 	rules, err := s.RotationRules(ctx)
 	if err != nil {

@@ -92,8 +92,17 @@ type RotationState struct {
 }
 
 // StartRotation starts a rotation by the plan as it was shown.
-func (s *Service) StartRotation(ctx context.Context, actor Actor, once IdempotencyKey, start RotationStart) (RotationState, error) {
-	if err := errors.Join(checkText("reason", start.Reason), checkSettings(&start.Settings), checkTogether(start)); err != nil {
+func (s *Service) StartRotation(
+	ctx context.Context,
+	actor Actor,
+	once IdempotencyKey,
+	start RotationStart,
+) (RotationState, error) {
+	if err := errors.Join(
+		checkText("reason", start.Reason),
+		checkSettings(&start.Settings),
+		checkTogether(start),
+	); err != nil {
 		return RotationState{}, err
 	}
 	earlier, err := s.before(ctx, actor, once)
@@ -116,13 +125,27 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 		return RotationState{}, err
 	}
 	if len(start.Shown) == 0 {
-		return RotationState{}, &Problem{Kind: Conflict, Code: "nothing-to-rotate", Detail: "the plan replaces nothing", Remedy: "See why: plumlatch rotate plan"}
+		return RotationState{}, &Problem{
+			Kind:   Conflict,
+			Code:   "nothing-to-rotate",
+			Detail: "the plan replaces nothing",
+			Remedy: "See why: plumlatch rotate plan",
+		}
 	}
 	keys, halves, err := s.newKeys(ctx, actor, plan, start)
 	if err != nil {
 		return RotationState{}, err
 	}
-	r := store.Rotation{ID: newID(), State: rotationRunning, RequestedBy: actor.Name, Reason: start.Reason, Settings: start.Settings, CreatedAt: s.now().Truncate(time.Microsecond), Urgent: start.Urgent, Rule: start.rule}
+	r := store.Rotation{
+		ID:          newID(),
+		State:       rotationRunning,
+		RequestedBy: actor.Name,
+		Reason:      start.Reason,
+		Settings:    start.Settings,
+		CreatedAt:   s.now().Truncate(time.Microsecond),
+		Urgent:      start.Urgent,
+		Rule:        start.rule,
+	}
 	asked, err := askedKeys(r, plan, start)
 	if err != nil {
 		return RotationState{}, err
@@ -159,7 +182,17 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 				r.LeftOut = append(r.LeftOut, store.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
 				continue
 			}
-			item := store.RotationItem{ID: newID(), RotationID: r.ID, Seq: len(items), LoginID: i.login, OldKeyID: new(i.old), OldName: i.Old, NewName: i.New, State: itemAsked, Means: i.Means}
+			item := store.RotationItem{
+				ID:         newID(),
+				RotationID: r.ID,
+				Seq:        len(items),
+				LoginID:    i.login,
+				OldKeyID:   new(i.old),
+				OldName:    i.Old,
+				NewName:    i.New,
+				State:      itemAsked,
+				Means:      i.Means,
+			}
 			if id, there := byName[i.New]; there {
 				item.NewKeyID, item.State = &id, itemWaiting
 			}
@@ -181,13 +214,31 @@ func (s *Service) StartRotation(ctx context.Context, actor Actor, once Idempoten
 		if err := tx.AddAskedKeys(ctx, asked); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "rotation.start", "rotation", r.ID.String(), start.Reason,
-			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name, counted(logins, "login"), counted(instances, "instance"), counted(len(items), "key line"), counted(leftOut, "line"), counted(len(plan.New), "key"), made))
+		return tx.Note(ctx, s.entry(
+			actor,
+			"rotation.start",
+			"rotation",
+			r.ID.String(),
+			start.Reason,
+			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.",
+			actor.Name,
+			counted(logins, "login"),
+			counted(instances, "instance"),
+			counted(len(items), "key line"),
+			counted(leftOut, "line"),
+			counted(len(plan.New), "key"),
+			made,
+		))
 	})
 	if err != nil {
 		var taken *store.TakenError
 		if errors.As(err, &taken) {
-			return RotationState{}, &Problem{Kind: Conflict, Code: "plan-outrun", Detail: "a key of one of the new names was recorded meanwhile, or one of the new keys is recorded already", Remedy: "Plan again"}
+			return RotationState{}, &Problem{
+				Kind:   Conflict,
+				Code:   "plan-outrun",
+				Detail: "a key of one of the new names was recorded meanwhile, or one of the new keys is recorded already",
+				Remedy: "Plan again",
+			}
 		}
 		return RotationState{}, err
 	}
@@ -220,20 +271,42 @@ func checkTogether(start RotationStart) error {
 	t := start.Settings
 	switch {
 	case start.FromHere && start.rule != "":
-		return bad("from_here", "a standing rule has nobody's machine to edit from", "Place steward keys: plumlatch instance steward")
+		return bad(
+			"from_here",
+			"a standing rule has nobody's machine to edit from",
+			"Place steward keys: plumlatch instance steward",
+		)
 	case start.Urgent && (t.GraceSeconds > 0 || t.Between != "" || t.First > 0):
-		return bad("urgent", "an urgent rotation has no grace, no hours and no first group", "Leave them out, or leave out urgent")
+		return bad(
+			"urgent",
+			"an urgent rotation has no grace, no hours and no first group",
+			"Leave them out, or leave out urgent",
+		)
 	case start.Urgent && start.Make == makeBring:
-		return bad("make", "an urgent rotation does not wait for keepers to bring keys", "Have them made: here or by the service")
+		return bad(
+			"make",
+			"an urgent rotation does not wait for keepers to bring keys",
+			"Have them made: here or by the service",
+		)
 	case start.FromHere && start.Make == makeService:
-		return bad("make", "whoever edits from their own machine needs the new private halves there, and the service would keep them", "Say -make here")
+		return bad(
+			"make",
+			"whoever edits from their own machine needs the new private halves there, and the service would keep them",
+			"Say -make here",
+		)
 	}
 	return nil
 }
 
 func checkSettings(t *store.RotationSettings) error {
 	bad := func(field, detail, remedy string) error {
-		return &Problem{Kind: Invalid, Code: "bad-" + strings.ReplaceAll(field, "_", "-"), Field: "settings." + field, Detail: detail, Remedy: remedy}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-" + strings.ReplaceAll(field, "_", "-"),
+			Field:  "settings." + field,
+			Detail: detail,
+			Remedy: remedy,
+		}
 	}
 	t.AtOnce = cmp.Or(t.AtOnce, maxAtOnce)
 	t.Zone = cmp.Or(t.Zone, "UTC")
@@ -282,12 +355,23 @@ func outrun(plan RotationPlan, shown []ShownItem) error {
 		return nil
 	}
 	slices.Sort(where)
-	return &Problem{Kind: Conflict, Code: "plan-outrun", Where: where[:min(len(where), 20)], Detail: fmt.Sprintf("the plan is not what it was when it was shown: %s", counted(len(where), "difference")), Remedy: "Look at the plan again, and start that"}
+	return &Problem{
+		Kind:   Conflict,
+		Code:   "plan-outrun",
+		Where:  where[:min(len(where), 20)],
+		Detail: fmt.Sprintf("the plan is not what it was when it was shown: %s", counted(len(where), "difference")),
+		Remedy: "Look at the plan again, and start that",
+	}
 }
 
 // newKeys returns the keys that come, and of those that the service makes the sealed
 // private halves.
-func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, start RotationStart) (keys []store.Key, sealed map[string]store.Secret, err error) {
+func (s *Service) newKeys(
+	ctx context.Context,
+	actor Actor,
+	plan RotationPlan,
+	start RotationStart,
+) (keys []store.Key, sealed map[string]store.Secret, err error) {
 	bad := func(code, detail, remedy string) error {
 		return &Problem{Kind: Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
 	}
@@ -303,7 +387,11 @@ func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, s
 	case start.Make == makeService && s.Safe == nil:
 		return nil, nil, noSafe()
 	case start.Make != makeService && start.Make != makeHere:
-		return nil, nil, bad("bad-make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", start.Make), "Say here, service or bring")
+		return nil, nil, bad(
+			"bad-make",
+			fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", start.Make),
+			"Say here, service or bring",
+		)
 	}
 	halves := map[string][]byte{}
 	sealed = map[string]store.Secret{}
@@ -314,14 +402,22 @@ func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, s
 		if start.Make == makeHere {
 			line, ok := start.NewKeys[planned.Name]
 			if !ok {
-				return nil, nil, bad("key-missing", fmt.Sprintf("the public half of the new key %s was not given", planned.Name), "The client makes and gives all of them: plumlatch rotate start")
+				return nil, nil, bad(
+					"key-missing",
+					fmt.Sprintf("the public half of the new key %s was not given", planned.Name),
+					"The client makes and gives all of them: plumlatch rotate start",
+				)
 			}
 			if public, err = keypair.ReadLine(line); err != nil {
 				return nil, nil, refusalProblem("new_keys", err)
 			}
 		} else {
 			origin = "service"
-			pair, err := keypair.Make(rand.Reader, keypair.Spec{Type: planned.Type, Bits: map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]}, planned.Name)
+			pair, err := keypair.Make(
+				rand.Reader,
+				keypair.Spec{Type: planned.Type, Bits: map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]},
+				planned.Name,
+			)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -352,7 +448,12 @@ func (s *Service) newKeys(ctx context.Context, actor Actor, plan RotationPlan, s
 func (s *Service) Rotation(ctx context.Context, id uuid.UUID) (RotationState, error) {
 	r, err := s.store.RotationByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return RotationState{}, &Problem{Kind: NotFound, Code: "no-such-rotation", Detail: "there is no rotation with this id", Remedy: "See what there is: plumlatch rotate list"}
+		return RotationState{}, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-rotation",
+			Detail: "there is no rotation with this id",
+			Remedy: "See what there is: plumlatch rotate list",
+		}
 	}
 	if err != nil {
 		return RotationState{}, err
@@ -387,7 +488,12 @@ type RotationItem struct {
 }
 
 // RotationItems returns one page of the items of a rotation, in the order of its plan.
-func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string, p store.Page) (store.List[RotationItem], error) {
+func (s *Service) RotationItems(
+	ctx context.Context,
+	id uuid.UUID,
+	state string,
+	p store.Page,
+) (store.List[RotationItem], error) {
 	r, err := s.Rotation(ctx, id)
 	if err != nil {
 		return store.List[RotationItem]{}, err
@@ -416,9 +522,11 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 				item.Detail = "it begins when all of the first group are done"
 			}
 			if rotationMeans(i.Means) == hereMeans {
-				item.Detail, item.Next = "it waits for somebody who edits from their machine with the old private half", "plumlatch rotate watch "+id.String()+" -from-here -with FILE"
+				item.Detail = "it waits for somebody who edits from their machine with the old private half"
+				item.Next = "plumlatch rotate watch " + id.String() + " -from-here -with FILE"
 			} else if other, at := others[i.LoginID]; at {
-				item.Detail, item.Next = "it waits for another rotation that is at work on the login", "plumlatch rotate watch "+other.String()
+				item.Detail = "it waits for another rotation that is at work on the login"
+				item.Next = "plumlatch rotate watch " + other.String()
 			}
 		case itemPlaced:
 			item.Next = "plumlatch prove " + loginName(i.OSUser, i.InstanceName)
@@ -427,7 +535,8 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
 			if rotationMeans(i.Means) == hereMeans {
-				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
+				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
+					"has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
 			}
 		case itemFailed:
 			item.Next = "plumlatch why " + i.InstanceName
@@ -439,7 +548,12 @@ func (s *Service) RotationItems(ctx context.Context, id uuid.UUID, state string,
 
 // ChangeRotation pauses a rotation, goes on with it, tries again what failed, or
 // undoes what is not taken out yet. login "" means all of it.
-func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID, change, login, reason string) (RotationState, error) {
+func (s *Service) ChangeRotation(
+	ctx context.Context,
+	actor Actor,
+	id uuid.UUID,
+	change, login, reason string,
+) (RotationState, error) {
 	if err := checkText("reason", reason); err != nil {
 		return RotationState{}, err
 	}
@@ -458,7 +572,12 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 		return s.overrideItem(ctx, actor, id, login, of, reason)
 	}
 	conflict := func(r store.Rotation) error {
-		return &Problem{Kind: Conflict, Code: "wrong-state", Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change), Remedy: "See it: plumlatch rotate show " + id.String()}
+		return &Problem{
+			Kind:   Conflict,
+			Code:   "wrong-state",
+			Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change),
+			Remedy: "See it: plumlatch rotate show " + id.String(),
+		}
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		r, err := tx.LockRotation(ctx, id)
@@ -481,7 +600,21 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 			}
 			columns["settings"] = string(settings)
 		case change == "retry" && (r.State == rotationRunning || r.State == rotationPaused || r.State == rotationDone):
-			if affected, err = tx.ChangeItems(ctx, id, of, []string{itemFailed}, map[string]any{"state": itemWaiting, "detail": "", "ended_at": nil, "placed_at": nil, "proved_at": nil, "override_by": "", "override_why": ""}); err != nil {
+			if affected, err = tx.ChangeItems(
+				ctx,
+				id,
+				of,
+				[]string{itemFailed},
+				map[string]any{
+					"state":        itemWaiting,
+					"detail":       "",
+					"ended_at":     nil,
+					"placed_at":    nil,
+					"proved_at":    nil,
+					"override_by":  "",
+					"override_why": "",
+				},
+			); err != nil {
 				return err
 			}
 			columns["state"], columns["paused_why"], columns["ended_at"] = rotationRunning, "", nil
@@ -507,7 +640,12 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 			return conflict(r)
 		}
 		if affected == 0 {
-			return &Problem{Kind: Conflict, Code: "nothing-to-change", Detail: "there is nothing to " + change + " there", Remedy: "See it: plumlatch rotate show " + id.String()}
+			return &Problem{
+				Kind:   Conflict,
+				Code:   "nothing-to-change",
+				Detail: "there is nothing to " + change + " there",
+				Remedy: "See it: plumlatch rotate show " + id.String(),
+			}
 		}
 		if len(columns) > 0 {
 			if err := tx.ChangeRotation(ctx, id, columns); err != nil {
@@ -518,8 +656,16 @@ func (s *Service) ChangeRotation(ctx context.Context, actor Actor, id uuid.UUID,
 		if login != "" {
 			about = login + " in the rotation"
 		}
-		done := map[string]string{"pause": "paused", "resume": "went on with", "retry": "tried again what failed of", "undo": "had undone"}[change]
-		return tx.Note(ctx, s.entry(actor, "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about))
+		done := map[string]string{
+			"pause":  "paused",
+			"resume": "went on with",
+			"retry":  "tried again what failed of",
+			"undo":   "had undone",
+		}[change]
+		return tx.Note(
+			ctx,
+			s.entry(actor, "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about),
+		)
 	})
 	if err != nil {
 		return RotationState{}, err
@@ -557,8 +703,18 @@ const oldProvedWithin = 15 * time.Minute
 // out again. What is being worked on is undone when that has ended. A new key that was shown to
 // open the login stays, unless the service can log in with the old one or somebody has just shown
 // that it opens the login; and always where the old one is lost.
-func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, login uuid.UUID) (undone undoneItems, err error) {
-	undone.affected, err = tx.ChangeItems(ctx, rotation, login, []string{itemAsked, itemWaiting}, map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()})
+func (s *Service) undoItems(
+	ctx context.Context,
+	tx *store.Store,
+	rotation, login uuid.UUID,
+) (undone undoneItems, err error) {
+	undone.affected, err = tx.ChangeItems(
+		ctx,
+		rotation,
+		login,
+		[]string{itemAsked, itemWaiting},
+		map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()},
+	)
 	if err != nil {
 		return undone, err
 	}
@@ -588,14 +744,19 @@ func (s *Service) undoItems(ctx context.Context, tx *store.Store, rotation, logi
 		case i.OldKeyID == nil || lost[i.ID]:
 			why = i.OldName + " is lost, so the line of " + i.NewName + " stays"
 			stay = append(stay, i.ID)
-		case (i.State == itemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans && !(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
+		case (i.State == itemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans &&
+			!(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
 			why = i.NewName + " was shown to open the login, and " + i.OldName + " was not; so both lines stay"
 			stay = append(stay, i.ID)
 		default:
 			back = append(back, i.ID)
 		}
 	}
-	if err := tx.ChangeItemsByID(ctx, stay, map[string]any{"state": itemFailed, "detail": why, "ended_at": s.now()}); err != nil {
+	if err := tx.ChangeItemsByID(
+		ctx,
+		stay,
+		map[string]any{"state": itemFailed, "detail": why, "ended_at": s.now()},
+	); err != nil {
 		return undone, err
 	}
 	undone.affected += len(back) + len(stay)
@@ -615,5 +776,12 @@ func (u undoneItems) refused(oneLogin bool) error {
 	if u.stay == 0 || !oneLogin && u.stay < u.affected {
 		return nil
 	}
-	return &Problem{Kind: Conflict, Code: "new-key-proved", Field: "login", Detail: u.why, Remedy: "If the old key is not lost, show within 15 minutes before that it opens the login: plumlatch prove LOGIN -with FILE"}
+	return &Problem{
+		Kind:   Conflict,
+		Code:   "new-key-proved",
+		Field:  "login",
+		Detail: u.why,
+		Remedy: "If the old key is not lost, show within 15 minutes before that it opens the login: plumlatch prove LOGIN " +
+			"-with FILE",
+	}
 }

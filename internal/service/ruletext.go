@@ -48,8 +48,21 @@ type earlierRule struct {
 
 func writeRule(w RotationWanted) (json.RawMessage, error) {
 	return json.Marshal(ruleText{
-		Version: ruleVersion, Keys: w.Keys, Keeper: w.Keeper, Type: w.Type, OlderSeconds: int64(w.Older / time.Second), Weaker: w.Weaker, Lost: w.Lost, Shared: w.Shared,
-		Instances: w.Instances, LabelName: w.LabelName, LabelText: w.LabelText, Region: w.Region, Each: w.Each, FromHere: w.FromHere, Wait: w.Wait,
+		Version:      ruleVersion,
+		Keys:         w.Keys,
+		Keeper:       w.Keeper,
+		Type:         w.Type,
+		OlderSeconds: int64(w.Older / time.Second),
+		Weaker:       w.Weaker,
+		Lost:         w.Lost,
+		Shared:       w.Shared,
+		Instances:    w.Instances,
+		LabelName:    w.LabelName,
+		LabelText:    w.LabelText,
+		Region:       w.Region,
+		Each:         w.Each,
+		FromHere:     w.FromHere,
+		Wait:         w.Wait,
 	})
 }
 
@@ -69,16 +82,50 @@ func readRule(text json.RawMessage) (RotationWanted, error) {
 		var r earlierRule
 		err := strict.Decode(&r)
 		return RotationWanted{
-			Selection: rotation.Selection{Keys: r.Keys, Keeper: r.Keeper, Type: r.Type, Older: r.Older, Weaker: r.Weaker, Lost: r.Lost, Shared: r.Shared},
-			Instances: r.Instances, LabelName: r.LabelName, LabelText: r.LabelText, Region: r.Region, Each: r.Each, To: r.To, FromHere: r.FromHere, Urgent: r.Urgent, Wait: r.Wait,
+			Selection: rotation.Selection{
+				Keys:   r.Keys,
+				Keeper: r.Keeper,
+				Type:   r.Type,
+				Older:  r.Older,
+				Weaker: r.Weaker,
+				Lost:   r.Lost,
+				Shared: r.Shared,
+			},
+			Instances: r.Instances,
+			LabelName: r.LabelName,
+			LabelText: r.LabelText,
+			Region:    r.Region,
+			Each:      r.Each,
+			To:        r.To,
+			FromHere:  r.FromHere,
+			Urgent:    r.Urgent,
+			Wait:      r.Wait,
 		}, err
 	case ruleVersion:
 		var r ruleText
 		err := strict.Decode(&r)
 		return RotationWanted{
-			Selection: rotation.Selection{Keys: r.Keys, Keeper: r.Keeper, Type: r.Type, Older: time.Duration(r.OlderSeconds) * time.Second, Weaker: r.Weaker, Lost: r.Lost, Shared: r.Shared},
-			Instances: r.Instances, LabelName: r.LabelName, LabelText: r.LabelText, Region: r.Region, Each: r.Each, FromHere: r.FromHere, Wait: r.Wait,
+			Selection: rotation.Selection{
+				Keys:   r.Keys,
+				Keeper: r.Keeper,
+				Type:   r.Type,
+				Older:  time.Duration(r.OlderSeconds) * time.Second,
+				Weaker: r.Weaker,
+				Lost:   r.Lost,
+				Shared: r.Shared,
+			},
+			Instances: r.Instances,
+			LabelName: r.LabelName,
+			LabelText: r.LabelText,
+			Region:    r.Region,
+			Each:      r.Each,
+			FromHere:  r.FromHere,
+			Wait:      r.Wait,
 		}, err
 	}
-	return RotationWanted{}, fmt.Errorf("it has the version %d, and this program knows no later one than %d", head.Version, ruleVersion)
+	return RotationWanted{}, fmt.Errorf(
+		"it has the version %d, and this program knows no later one than %d",
+		head.Version,
+		ruleVersion,
+	)
 }

@@ -13,8 +13,18 @@ import (
 func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 	t.Parallel()
 	want := RotationWanted{
-		Selection: rotation.Selection{Keys: []string{"a"}, Keeper: "ines", Type: "rsa", Older: 90 * 24 * time.Hour, Weaker: "rsa3072", Lost: true, Shared: true},
-		Instances: []string{"door"}, LabelName: "team", LabelText: "tides", Region: "north", Each: rotation.EachInstance, FromHere: true, Wait: true,
+		Selection: rotation.Selection{
+			Keys:   []string{"a"},
+			Keeper: "ines",
+			Type:   "rsa",
+			Older:  90 * 24 * time.Hour,
+			Weaker: "rsa3072",
+			Lost:   true,
+			Shared: true,
+		},
+		Instances: []string{
+			"door",
+		}, LabelName: "team", LabelText: "tides", Region: "north", Each: rotation.EachInstance, FromHere: true, Wait: true,
 	}
 	text, err := writeRule(want)
 	if err != nil {
@@ -32,12 +42,21 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 		t.Errorf("what is selected by has %d fields now; have the rules keep them", n)
 	}
 	// One that was kept before there was a version.
-	earlier := `{"Keys":["a"],"Keeper":"ines","Type":"rsa","Older":7776000000000000,"Weaker":"rsa3072","Lost":true,"Shared":true,"Instances":["door"],"LabelName":"team","LabelText":"tides","Region":"north","Each":"instance","To":"","FromHere":true,"Urgent":false,"Wait":true}`
+	earlier := `{"Keys":["a"],"Keeper":"ines","Type":"rsa",` +
+		`"Older":7776000000000000,"Weaker":"rsa3072","Lost":true,"Shared":true,"Instances":["door"],` +
+		`"LabelName":"team","LabelText":"tides","Region":"north","Each":"instance",` +
+		`"To":"","FromHere":true,"Urgent":false,"Wait":true}`
 	if got, err := readRule(json.RawMessage(earlier)); err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("%+v %v", got, err)
 	}
 	// A filter that is not known makes no wider rule.
-	for _, bent := range []string{strings.Replace(string(text), "keeper", "holder", 1), strings.Replace(earlier, "Keeper", "Holder", 1), `{"version":2}`, `{"version":1,"keys":"a"}`, `[]`} {
+	for _, bent := range []string{
+		strings.Replace(string(text), "keeper", "holder", 1),
+		strings.Replace(earlier, "Keeper", "Holder", 1),
+		`{"version":2}`,
+		`{"version":1,"keys":"a"}`,
+		`[]`,
+	} {
 		if got, err := readRule(json.RawMessage(bent)); err == nil {
 			t.Errorf("%s is read as %+v", bent, got)
 		}

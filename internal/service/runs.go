@@ -70,25 +70,89 @@ func (s *Service) lifecyclePlan(run store.Run) (runs.Plan, error) {
 	switch run.Kind {
 	case launchKind:
 		return runs.Plan{Payload: w, Ended: l.launchEnded(run), Steps: []runs.Step{
-			{Name: "disk", Title: "Disk", Intent: "Ask the cloud for " + name + " and wait for its disk", UndoIntent: "Have the cloud end the instance and its disks", Do: l.disk, Undo: l.undoLaunch, Patience: cloudPatience},
-			{Name: "instance", Title: "Instance", Intent: "Wait for the instance and its addresses", Do: l.awaitPhase("boot"), Patience: cloudPatience},
-			{Name: "boot", Title: "First boot", Intent: "Wait for the first boot, which places the keys, and pin the host keys from the boot output", Do: l.boot, Patience: cloudPatience},
-			{Name: "ssh", Title: "SSH answering", Intent: "Check the host key and ask the SSH server for each key", Do: l.answer, Patience: sshPatience},
+			{
+				Name:       "disk",
+				Title:      "Disk",
+				Intent:     "Ask the cloud for " + name + " and wait for its disk",
+				UndoIntent: "Have the cloud end the instance and its disks",
+				Do:         l.disk,
+				Undo:       l.undoLaunch,
+				Patience:   cloudPatience,
+			},
+			{
+				Name:     "instance",
+				Title:    "Instance",
+				Intent:   "Wait for the instance and its addresses",
+				Do:       l.awaitPhase("boot"),
+				Patience: cloudPatience,
+			},
+			{
+				Name:     "boot",
+				Title:    "First boot",
+				Intent:   "Wait for the first boot, which places the keys, and pin the host keys from the boot output",
+				Do:       l.boot,
+				Patience: cloudPatience,
+			},
+			{
+				Name:     "ssh",
+				Title:    "SSH answering",
+				Intent:   "Check the host key and ask the SSH server for each key",
+				Do:       l.answer,
+				Patience: sshPatience,
+			},
 		}}, nil
 	case startKind:
 		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "running"), Steps: []runs.Step{
-			{Name: "start", Title: "Start", Intent: "Have the cloud start " + name, UndoIntent: "Have the cloud stop it again", Do: l.begin((*cloud.Cloud).Start, "running"), Undo: l.stopAgain, Patience: cloudPatience},
-			{Name: "boot", Title: "Boot", Intent: "Wait for the boot and compare the host keys of the boot output with the pinned ones", Do: l.boot, Patience: cloudPatience},
-			{Name: "ssh", Title: "SSH answering", Intent: "Check the host key and ask the SSH server for each key", Do: l.answer, Patience: sshPatience},
+			{
+				Name:       "start",
+				Title:      "Start",
+				Intent:     "Have the cloud start " + name,
+				UndoIntent: "Have the cloud stop it again",
+				Do:         l.begin((*cloud.Cloud).Start, "running"),
+				Undo:       l.stopAgain,
+				Patience:   cloudPatience,
+			},
+			{
+				Name:     "boot",
+				Title:    "Boot",
+				Intent:   "Wait for the boot and compare the host keys of the boot output with the pinned ones",
+				Do:       l.boot,
+				Patience: cloudPatience,
+			},
+			{
+				Name:     "ssh",
+				Title:    "SSH answering",
+				Intent:   "Check the host key and ask the SSH server for each key",
+				Do:       l.answer,
+				Patience: sshPatience,
+			},
 		}}, nil
 	case stopKind:
 		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "stopped"), Steps: []runs.Step{
-			{Name: "stop", Title: "Stop", Intent: "Have the cloud stop " + name, Do: l.begin((*cloud.Cloud).Stop, "stopped"), Patience: cloudPatience},
-			{Name: "stopped", Title: "Stopped", Intent: "Wait until it has stopped and note its addresses", Do: l.awaitEnd, Patience: cloudPatience},
+			{
+				Name:     "stop",
+				Title:    "Stop",
+				Intent:   "Have the cloud stop " + name,
+				Do:       l.begin((*cloud.Cloud).Stop, "stopped"),
+				Patience: cloudPatience,
+			},
+			{
+				Name:     "stopped",
+				Title:    "Stopped",
+				Intent:   "Wait until it has stopped and note its addresses",
+				Do:       l.awaitEnd,
+				Patience: cloudPatience,
+			},
 		}}, nil
 	case endKind:
 		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "terminated"), Steps: []runs.Step{
-			{Name: "terminate", Title: "End", Intent: "Have the cloud end " + name + " and its disks", Do: l.begin((*cloud.Cloud).Terminate, "terminated"), Patience: cloudPatience},
+			{
+				Name:     "terminate",
+				Title:    "End",
+				Intent:   "Have the cloud end " + name + " and its disks",
+				Do:       l.begin((*cloud.Cloud).Terminate, "terminated"),
+				Patience: cloudPatience,
+			},
 			{Name: "gone", Title: "Gone", Intent: "Wait until it is gone", Do: l.awaitEnd, Patience: cloudPatience},
 		}}, nil
 	}
@@ -140,8 +204,12 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", err
 	}
 	op, err := l.cloud.Launch(ctx, cloud.Launch{
-		RequestToken: p.Run().ID.String(), Name: l.instance.Name, Image: l.instance.Image, Size: l.instance.Size, Zone: l.instance.Zone,
-		UserData: &data, KeyLabel: &l.instance.KeyLabel, StaticAddress: &l.instance.StaticAddress,
+		RequestToken: p.Run().ID.String(),
+		Name:         l.instance.Name,
+		Image:        l.instance.Image,
+		Size:         l.instance.Size,
+		Zone:         l.instance.Zone,
+		UserData:     &data, KeyLabel: &l.instance.KeyLabel, StaticAddress: &l.instance.StaticAddress,
 	})
 	if err != nil {
 		return "", calling(err)
@@ -152,7 +220,12 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	if err := l.began(ctx, p, op.Id); err != nil {
 		return "", err
 	}
-	if err := l.awaitUntil(ctx, p, op.Id, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder["instance"] }); err != nil {
+	if err := l.awaitUntil(
+		ctx,
+		p,
+		op.Id,
+		func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder["instance"] },
+	); err != nil {
 		return "", err
 	}
 	return "the disk is ready", nil
@@ -192,7 +265,12 @@ func (l *lifecycle) await(ctx context.Context, p *runs.Progress, id string) erro
 }
 
 // awaitUntil watches an operation until it has ended or reached holds.
-func (l *lifecycle) awaitUntil(ctx context.Context, p *runs.Progress, id string, reached func(cloud.Operation) bool) error {
+func (l *lifecycle) awaitUntil(
+	ctx context.Context,
+	p *runs.Progress,
+	id string,
+	reached func(cloud.Operation) bool,
+) error {
 	if id == noOperation {
 		return nil
 	}
@@ -229,7 +307,12 @@ var phaseOrder = map[string]int{"disk": 0, "instance": 1, "boot": 2}
 // awaitPhase waits until the launch has come to the phase and tells of the addresses.
 func (l *lifecycle) awaitPhase(phase string) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
-		err := l.awaitUntil(ctx, p, l.work.Operation, func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] })
+		err := l.awaitUntil(
+			ctx,
+			p,
+			l.work.Operation,
+			func(op cloud.Operation) bool { return phaseOrder[op.Phase] >= phaseOrder[phase] },
+		)
 		if err != nil {
 			return "", err
 		}
@@ -251,7 +334,11 @@ func (l *lifecycle) noteAddresses(ctx context.Context) (cloud.Instance, error) {
 	if err != nil {
 		return i, calling(err)
 	}
-	columns := map[string]any{"private_address": i.PrivateAddress, "public_address": i.PublicAddress, "ssh_port": i.SshPort}
+	columns := map[string]any{
+		"private_address": i.PrivateAddress,
+		"public_address":  i.PublicAddress,
+		"ssh_port":        i.SshPort,
+	}
 	if fresh.PublicAddress != i.PublicAddress {
 		columns["address_changed_at"] = l.now()
 		if fresh.PublicAddress != "" { // a stop gives it back, and the next start brings another
@@ -297,7 +384,15 @@ func (l *lifecycle) pinBoot(ctx context.Context) (string, error) {
 	}
 	pins := make([]store.HostKey, len(seen))
 	for n, k := range seen {
-		pins[n] = store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: bootLearnt, PinnedAt: l.now()}
+		pins[n] = store.HostKey{
+			ID:         newID(),
+			InstanceID: i.ID,
+			Algorithm:  k.Algorithm,
+			Blob:       k.Blob,
+			SHA256:     k.SHA256(),
+			Learnt:     bootLearnt,
+			PinnedAt:   l.now(),
+		}
 	}
 	return "host key " + keypair.FormatSHA256(seen[0].SHA256()) + " (" + seen[0].Type + ")", l.store.PinHostKeys(ctx, pins)
 }
@@ -347,7 +442,10 @@ func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error
 		} else {
 			refused = append(refused, k.Name)
 		}
-		sightings = append(sightings, store.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes, Opens: true})
+		sightings = append(
+			sightings,
+			store.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes, Opens: true},
+		)
 	}
 	if err := l.store.PutSightings(ctx, sightings); err != nil {
 		return "", err
@@ -372,7 +470,10 @@ const noOperation = "none"
 
 // begin asks the cloud for an operation that ends in the state. Where a cut
 // hid that the operation was done, there is nothing to ask for.
-func (l *lifecycle) begin(ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error), end cloud.InstanceState) func(context.Context, *runs.Progress) (string, error) {
+func (l *lifecycle) begin(
+	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error),
+	end cloud.InstanceState,
+) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
 		if l.work.Operation != "" {
 			return "", nil // asked before a cut
@@ -424,7 +525,16 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
 		if state == runs.Done {
-			e := l.entry(actor, "instance.launched", "instance", name, run.Reason, "The launch of %s, asked for by %s, is done: its login answers.", name, run.RequestedBy)
+			e := l.entry(
+				actor,
+				"instance.launched",
+				"instance",
+				name,
+				run.Reason,
+				"The launch of %s, asked for by %s, is done: its login answers.",
+				name,
+				run.RequestedBy,
+			)
 			if err := tx.ChangeInstance(ctx, run.InstanceID, map[string]any{"state": "running"}); err != nil {
 				return err
 			}
@@ -440,7 +550,18 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 		} else {
 			words = "failed and could not be undone"
 		}
-		e := l.entry(actor, "instance.launched", "instance", name, run.Reason, "The launch of %s, asked for by %s, %s: %s.", name, run.RequestedBy, words, reason)
+		e := l.entry(
+			actor,
+			"instance.launched",
+			"instance",
+			name,
+			run.Reason,
+			"The launch of %s, asked for by %s, %s: %s.",
+			name,
+			run.RequestedBy,
+			words,
+			reason,
+		)
 		e.Outcome = state
 		if err := tx.ChangeInstance(ctx, run.InstanceID, columns); err != nil {
 			return err
@@ -452,16 +573,35 @@ func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Stor
 var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": "end"}
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
-func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Context, *store.Store, string, string) error {
+func (l *lifecycle) changeEnded(
+	run store.Run,
+	success string,
+) func(context.Context, *store.Store, string, string) error {
 	actor := actorFor(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
-		e := l.entry(actor, "instance."+success, "instance", name, run.Reason, "The %s of %s, asked for by %s, is done.", runNouns[run.Kind], name, run.RequestedBy)
+		e := l.entry(
+			actor,
+			"instance."+success,
+			"instance",
+			name,
+			run.Reason,
+			"The %s of %s, asked for by %s, is done.",
+			runNouns[run.Kind],
+			name,
+			run.RequestedBy,
+		)
 		columns := map[string]any{"state": success}
 		switch {
 		case state != runs.Done:
 			columns["state"] = l.work.StateBefore
-			e.Outcome, e.Sentence = state, fmt.Sprintf("The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason)
+			e.Outcome, e.Sentence = state, fmt.Sprintf(
+				"The %s of %s, asked for by %s, was not done: %s.",
+				runNouns[run.Kind],
+				name,
+				run.RequestedBy,
+				reason,
+			)
 		case success == "terminated":
 			columns["gone_at"] = l.now()
 			if err := l.forget(ctx, tx, run.InstanceID); err != nil {
@@ -479,7 +619,12 @@ func (l *lifecycle) changeEnded(run store.Run, success string) func(context.Cont
 func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
 	r, err := s.store.RunByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, &Problem{Kind: NotFound, Code: "no-such-run", Detail: "there is no run with this id", Remedy: "See what there is: plumlatch run list"}
+		return r, &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-run",
+			Detail: "there is no run with this id",
+			Remedy: "See what there is: plumlatch run list",
+		}
 	}
 	return r, err
 }

@@ -74,7 +74,21 @@ type Service struct {
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{process: newProcess(), reading: semaphore.NewWeighted(readBudget), store: s, cloud: c, engine: e, log: log, now: time.Now, watch: context.Background(), Fresh: 30 * 24 * time.Hour, ReportWithin: 2 * time.Minute, Patience: 2 * time.Minute, SessionLasts: defaultSessionLasts, SessionIdle: defaultSessionIdle}
+	return &Service{
+		process:      newProcess(),
+		reading:      semaphore.NewWeighted(readBudget),
+		store:        s,
+		cloud:        c,
+		engine:       e,
+		log:          log,
+		now:          time.Now,
+		watch:        context.Background(),
+		Fresh:        30 * 24 * time.Hour,
+		ReportWithin: 2 * time.Minute,
+		Patience:     2 * time.Minute,
+		SessionLasts: defaultSessionLasts,
+		SessionIdle:  defaultSessionIdle,
+	}
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
@@ -171,7 +185,13 @@ func (p *Problem) Error() string {
 func pageProblem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrCursor):
-		return &Problem{Kind: Invalid, Code: "bad-cursor", Field: "after", Detail: err.Error(), Remedy: "Ask for the first page, without after"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-cursor",
+			Field:  "after",
+			Detail: err.Error(),
+			Remedy: "Ask for the first page, without after",
+		}
 	case errors.Is(err, store.ErrSort):
 		return &Problem{Kind: Invalid, Code: "bad-sort", Field: "sort", Detail: err.Error()}
 	}
@@ -181,7 +201,16 @@ func pageProblem(err error) error {
 func checkName(field, value string) error {
 	var e *name.Error
 	if errors.As(name.Check(value), &e) {
-		return &Problem{Kind: Invalid, Code: "bad-name", Field: field, Line: min(e.Column, 1), Column: e.Column, Detail: e.Problem, Remedy: suggest(e.Suggestion), Suggestion: e.Suggestion}
+		return &Problem{
+			Kind:       Invalid,
+			Code:       "bad-name",
+			Field:      field,
+			Line:       min(e.Column, 1),
+			Column:     e.Column,
+			Detail:     e.Problem,
+			Remedy:     suggest(e.Suggestion),
+			Suggestion: e.Suggestion,
+		}
 	}
 	return nil
 }
@@ -202,7 +231,15 @@ func refusalProblem(field string, err error) error {
 	if r.Code == keypair.CodeTooLarge {
 		kind = TooLarge
 	}
-	return &Problem{Kind: kind, Code: r.Code, Field: field, Line: r.Line, Column: r.Column, Detail: r.Problem, Remedy: r.Remedy}
+	return &Problem{
+		Kind:   kind,
+		Code:   r.Code,
+		Field:  field,
+		Line:   r.Line,
+		Column: r.Column,
+		Detail: r.Problem,
+		Remedy: r.Remedy,
+	}
 }
 
 const (
@@ -217,10 +254,22 @@ func checkLabels(labels map[string]string) error {
 	}
 	for k, v := range labels {
 		if name.Check(k) != nil {
-			return &Problem{Kind: Invalid, Code: "bad-label", Field: "labels", Detail: "the label name is not made of a-z 0-9 . _ -", Suggestion: name.Suggest(k), Remedy: suggest(name.Suggest(k))}
+			return &Problem{
+				Kind:       Invalid,
+				Code:       "bad-label",
+				Field:      "labels",
+				Detail:     "the label name is not made of a-z 0-9 . _ -",
+				Suggestion: name.Suggest(k),
+				Remedy:     suggest(name.Suggest(k)),
+			}
 		}
 		if len(v) > maxLabelBytes || keypair.CheckComment(v) != nil {
-			return &Problem{Kind: Invalid, Code: "bad-label", Field: "labels", Detail: "the value of the label " + k + " is over 128 bytes or holds a control character"}
+			return &Problem{
+				Kind:   Invalid,
+				Code:   "bad-label",
+				Field:  "labels",
+				Detail: "the value of the label " + k + " is over 128 bytes or holds a control character",
+			}
 		}
 	}
 	return nil
@@ -228,7 +277,13 @@ func checkLabels(labels map[string]string) error {
 
 func checkText(field, text string) error {
 	if len(text) > maxTextBytes || keypair.CheckComment(text) != nil {
-		return &Problem{Kind: Invalid, Code: "bad-text", Field: field, Detail: "the " + field + " is over 1024 bytes or holds a control character", Remedy: "Give one line of plain text"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-text",
+			Field:  field,
+			Detail: "the " + field + " is over 1024 bytes or holds a control character",
+			Remedy: "Give one line of plain text",
+		}
 	}
 	return nil
 }

@@ -45,7 +45,11 @@ type Difference struct {
 }
 
 // Differences returns one page of differences.
-func (s *Service) Differences(ctx context.Context, f store.DifferenceFilter, p store.Page) (store.List[Difference], error) {
+func (s *Service) Differences(
+	ctx context.Context,
+	f store.DifferenceFilter,
+	p store.Page,
+) (store.List[Difference], error) {
 	l, err := s.store.Differences(ctx, f, p)
 	if err != nil {
 		return store.List[Difference]{}, pageProblem(err)
@@ -65,7 +69,10 @@ func (s *Service) Differences(ctx context.Context, f store.DifferenceFilter, p s
 	return out, nil
 }
 
-func (s *Service) waysInto(ctx context.Context, differences []store.Difference) (map[uuid.UUID]store.LoginToSweep, error) {
+func (s *Service) waysInto(
+	ctx context.Context,
+	differences []store.Difference,
+) (map[uuid.UUID]store.LoginToSweep, error) {
 	var ids []uuid.UUID
 	for _, d := range differences {
 		if !slices.Contains(ids, d.LoginID) {
@@ -117,12 +124,22 @@ type chosen struct {
 // that is withdrawn because its line is not there, is recorded at once; for each
 // login whose lines are to change there is one run. One that is not as it was shown,
 // or that the service cannot do, is left out and says why.
-func (s *Service) Settle(ctx context.Context, actor Actor, choices []Choice, reason string) ([]Settled, []store.Run, error) {
+func (s *Service) Settle(
+	ctx context.Context,
+	actor Actor,
+	choices []Choice,
+	reason string,
+) ([]Settled, []store.Run, error) {
 	if err := checkText("reason", reason); err != nil {
 		return nil, nil, err
 	}
 	if len(choices) == 0 || len(choices) > maxChoices {
-		return nil, nil, &Problem{Kind: Invalid, Code: "bad-choices", Field: "choices", Detail: fmt.Sprintf("%d choices were given; 1 to %d are taken at once", len(choices), maxChoices)}
+		return nil, nil, &Problem{
+			Kind:   Invalid,
+			Code:   "bad-choices",
+			Field:  "choices",
+			Detail: fmt.Sprintf("%d choices were given; 1 to %d are taken at once", len(choices), maxChoices),
+		}
 	}
 	out := make([]Settled, len(choices))
 	byLogin := map[uuid.UUID][]chosen{}
@@ -131,11 +148,22 @@ func (s *Service) Settle(ctx context.Context, actor Actor, choices []Choice, rea
 	wanted := map[string][][]byte{} // the digests that are asked about, by login
 	for n, c := range choices {
 		if !slices.Contains(choicesFor[c.Fit], c.Choice) {
-			return nil, nil, &Problem{Kind: Invalid, Code: "bad-choice", Field: fmt.Sprintf("choices[%d].choice", n), Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit), Remedy: "Choose " + strings.Join(choicesFor[c.Fit], " or ")}
+			return nil, nil, &Problem{
+				Kind:   Invalid,
+				Code:   "bad-choice",
+				Field:  fmt.Sprintf("choices[%d].choice", n),
+				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit),
+				Remedy: "Choose " + strings.Join(choicesFor[c.Fit], " or "),
+			}
 		}
 		d, ok := keypair.ReadFingerprint(c.SHA256)
 		if !ok || d.Kind != "sha256" {
-			return nil, nil, &Problem{Kind: Invalid, Code: "bad-digest", Field: fmt.Sprintf("choices[%d].sha256", n), Detail: fmt.Sprintf("%q is no SHA-256 fingerprint", c.SHA256)}
+			return nil, nil, &Problem{
+				Kind:   Invalid,
+				Code:   "bad-digest",
+				Field:  fmt.Sprintf("choices[%d].sha256", n),
+				Detail: fmt.Sprintf("%q is no SHA-256 fingerprint", c.SHA256),
+			}
 		}
 		wanted[c.Login] = append(wanted[c.Login], d.Sum)
 	}
@@ -145,7 +173,11 @@ func (s *Service) Settle(ctx context.Context, actor Actor, choices []Choice, rea
 		if err != nil {
 			return nil, nil, err
 		}
-		page, err := s.store.Differences(ctx, store.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests}, store.Page{Limit: len(digests)})
+		page, err := s.store.Differences(
+			ctx,
+			store.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
+			store.Page{Limit: len(digests)},
+		)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -153,7 +185,10 @@ func (s *Service) Settle(ctx context.Context, actor Actor, choices []Choice, rea
 	}
 	for n, c := range choices {
 		out[n].Choice = c
-		at := slices.IndexFunc(now[c.Login], func(d store.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 })
+		at := slices.IndexFunc(
+			now[c.Login],
+			func(d store.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 },
+		)
 		if at < 0 {
 			leave(n, "it is no difference any more")
 			continue
@@ -184,7 +219,14 @@ func (s *Service) Settle(ctx context.Context, actor Actor, choices []Choice, rea
 
 // settleLogin does what was chosen for one login and starts the run that changes its
 // lines; nil if none are to change.
-func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID, list []chosen, reason string, out []Settled) (*store.Run, error) {
+func (s *Service) settleLogin(
+	ctx context.Context,
+	actor Actor,
+	login uuid.UUID,
+	list []chosen,
+	reason string,
+	out []Settled,
+) (*store.Run, error) {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{login})
 	if err != nil {
 		return nil, err
@@ -239,7 +281,21 @@ func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID,
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "login.settle", "login", called, reason, "%s asked to place %s and to remove %s in %s.", actor.Name, counted(len(place), "missing line"), counted(len(remove), "line"), called))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"login.settle",
+				"login",
+				called,
+				reason,
+				"%s asked to place %s and to remove %s in %s.",
+				actor.Name,
+				counted(len(place), "missing line"),
+				counted(len(remove), "line"),
+				called,
+			),
+		)
 	})
 	if err != nil {
 		var taken *store.TakenError
@@ -264,24 +320,73 @@ func (s *Service) settleLogin(ctx context.Context, actor Actor, login uuid.UUID,
 }
 
 // settleAtOnce records what needs no change of lines.
-func (s *Service) settleAtOnce(ctx context.Context, actor Actor, l store.LoginToSweep, c chosen, reason string, item *Settled) error {
+func (s *Service) settleAtOnce(
+	ctx context.Context,
+	actor Actor,
+	l store.LoginToSweep,
+	c chosen,
+	reason string,
+	item *Settled,
+) error {
 	called := loginName(l.OSUser, l.Instance.Name)
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		if c.Choice.Choice == chooseWithdraw {
 			if err := tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name); err != nil {
 				return err
 			}
-			return tx.Note(ctx, onKeys(s.entry(actor, "grant.withdraw", "login", called, reason, "%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name), c.Difference.Name))
+			return tx.Note(
+				ctx,
+				onKeys(
+					s.entry(
+						actor,
+						"grant.withdraw",
+						"login",
+						called,
+						reason,
+						"%s withdrew %s from the key %s, whose line was not there.",
+						actor.Name,
+						called,
+						c.Difference.Name,
+					),
+					c.Difference.Name,
+				),
+			)
 		}
 		k, err := s.acceptable(ctx, tx, actor, l, c)
 		if err != nil {
 			return err
 		}
 		item.Name = k.Name
-		if _, err := tx.AddOrKeepGrant(ctx, store.Grant{ID: newID(), KeyID: k.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: cmp.Or(reason, "accepted as it stands")}); err != nil {
+		if _, err := tx.AddOrKeepGrant(
+			ctx,
+			store.Grant{
+				ID:        newID(),
+				KeyID:     k.ID,
+				LoginID:   l.ID,
+				GrantedAt: s.now(),
+				GrantedBy: actor.Name,
+				Reason:    cmp.Or(reason, "accepted as it stands"),
+			},
+		); err != nil {
 			return err
 		}
-		return tx.Note(ctx, onKeys(s.entry(actor, "grant.accept", "login", called, reason, "%s accepted the key %s in %s as granted.", actor.Name, k.Name, called), k.Name))
+		return tx.Note(
+			ctx,
+			onKeys(
+				s.entry(
+					actor,
+					"grant.accept",
+					"login",
+					called,
+					reason,
+					"%s accepted the key %s in %s as granted.",
+					actor.Name,
+					k.Name,
+					called,
+				),
+				k.Name,
+			),
+		)
 	})
 	var taken *keyTaken
 	if errors.As(err, &taken) {
@@ -303,7 +408,13 @@ type keyTaken struct {
 
 // acceptable returns the key that is to be granted as it stands; a stranger's gets
 // a record.
-func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, l store.LoginToSweep, c chosen) (store.Key, error) {
+func (s *Service) acceptable(
+	ctx context.Context,
+	tx *store.Store,
+	actor Actor,
+	l store.LoginToSweep,
+	c chosen,
+) (store.Key, error) {
 	if c.KeyID != nil {
 		k, err := tx.KeyByID(ctx, *c.KeyID)
 		if err != nil {
@@ -321,7 +432,9 @@ func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, 
 	if at < 0 {
 		return store.Key{}, &Problem{Kind: Conflict, Code: "not-there", Detail: "it does not stand there any more"}
 	}
-	public, err := keypair.ReadLine(keypair.Public{Algorithm: strangers[at].Algorithm, Blob: strangers[at].Blob, Comment: strangers[at].Comment}.Line())
+	public, err := keypair.ReadLine(
+		keypair.Public{Algorithm: strangers[at].Algorithm, Blob: strangers[at].Blob, Comment: strangers[at].Comment}.Line(),
+	)
 	if err != nil {
 		return store.Key{}, refusalProblem("sha256", err)
 	}
@@ -329,7 +442,9 @@ func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, 
 	if wanted == "" {
 		wanted = name.Suggest(cmp.Or(strangers[at].Comment, "found-on-"+l.Instance.Name))
 		if _, err := tx.KeyNamed(ctx, wanted); err == nil {
-			wanted = name.Suggest(wanted[:min(len(wanted), name.MaxLength-7)] + "-" + hex.EncodeToString(c.Difference.SHA256[:3]))
+			wanted = name.Suggest(
+				wanted[:min(len(wanted), name.MaxLength-7)] + "-" + hex.EncodeToString(c.Difference.SHA256[:3]),
+			)
 		}
 	}
 	in := NewKey{Name: wanted, Purpose: "found on " + l.Instance.Name}
@@ -346,7 +461,21 @@ func (s *Service) acceptable(ctx context.Context, tx *store.Store, actor Actor, 
 	if err := tx.ClaimStrangers(ctx); err != nil {
 		return k, err
 	}
-	return k, tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", "%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, describe(public), l.Instance.Name))
+	return k, tx.Note(
+		ctx,
+		s.entry(
+			actor,
+			"key.import",
+			"key",
+			k.Name,
+			"",
+			"%s recorded the key %s (%s), which was found on %s.",
+			actor.Name,
+			k.Name,
+			describe(public),
+			l.Instance.Name,
+		),
+	)
 }
 
 // settling has the steps of a run that settles the differences of one login.
@@ -364,8 +493,22 @@ func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
 	e := &settling{s, run, w}
 	what := fmt.Sprintf("place %s and remove %s", counted(len(w.Place), "line"), counted(len(w.Remove), "line"))
 	return runs.Plan{Payload: w, Ended: e.ended, Steps: []runs.Step{
-		{Name: "change", Title: "Change the lines", Intent: "Log in to " + run.Instance.Name + " with the steward key, " + what, UndoIntent: "Take away what was placed, and place again what was removed", Do: e.change, Undo: e.back, Patience: sshPatience},
-		{Name: "ask", Title: "Ask the SSH server", Intent: "See that the SSH server accepts what was placed and refuses what was removed", Do: e.ask, Patience: sshPatience},
+		{
+			Name:       "change",
+			Title:      "Change the lines",
+			Intent:     "Log in to " + run.Instance.Name + " with the steward key, " + what,
+			UndoIntent: "Take away what was placed, and place again what was removed",
+			Do:         e.change,
+			Undo:       e.back,
+			Patience:   sshPatience,
+		},
+		{
+			Name:     "ask",
+			Title:    "Ask the SSH server",
+			Intent:   "See that the SSH server accepts what was placed and refuses what was removed",
+			Do:       e.ask,
+			Patience: sshPatience,
+		},
 	}}, nil
 }
 
@@ -404,7 +547,11 @@ func (e *settling) going(read means.Seen) (keys []means.Key) {
 }
 
 // changing changes the files of the login with the steward key, and records what they hold then.
-func (e *settling) changing(ctx context.Context, p *runs.Progress, change func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error)) (string, error) {
+func (e *settling) changing(
+	ctx context.Context,
+	p *runs.Progress,
+	change func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error),
+) (string, error) {
 	l, err := e.login(ctx)
 	if err != nil {
 		return "", err
@@ -463,7 +610,11 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 			return "", answering(err)
 		}
 		if !accepted {
-			return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name, l.Instance.Name)
+			return "", fmt.Errorf(
+				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
+				k.Name,
+				l.Instance.Name,
+			)
 		}
 	}
 	refused := 0
@@ -474,7 +625,10 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 				return "", answering(err)
 			}
 			if accepted {
-				return "", fmt.Errorf("the SSH server still accepts %s", keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()))
+				return "", fmt.Errorf(
+					"the SSH server still accepts %s",
+					keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()),
+				)
 			}
 			refused++
 		}
@@ -502,7 +656,17 @@ func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason str
 		return err
 	}
 	called := loginName(l.OSUser, l.Instance.Name)
-	note := e.entry(actorFor(e.run), "login.settled", "login", called, e.run.Reason, "The differences of %s are settled: %s placed, %s removed.", called, counted(len(e.work.Place), "line"), counted(len(e.work.Remove), "line"))
+	note := e.entry(
+		actorFor(e.run),
+		"login.settled",
+		"login",
+		called,
+		e.run.Reason,
+		"The differences of %s are settled: %s placed, %s removed.",
+		called,
+		counted(len(e.work.Place), "line"),
+		counted(len(e.work.Remove), "line"),
+	)
 	if state != runs.Done {
 		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
 	}

@@ -69,21 +69,41 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 		return Actor{}, "", err
 	}
 	if !fits || unknown || o.ClosedAt != nil {
-		return Actor{}, "", s.refuseSignIn(ctx, in, &Problem{Kind: Unauthenticated, Code: "wrong-name-or-password", Detail: "the name or the password is wrong"})
+		return Actor{}, "", s.refuseSignIn(
+			ctx,
+			in,
+			&Problem{Kind: Unauthenticated, Code: "wrong-name-or-password", Detail: "the name or the password is wrong"},
+		)
 	}
 	if o.FactorAt != nil {
 		if in.Code == "" {
 			if err := try.succeeded(ctx); err != nil { // the password was right
 				return Actor{}, "", err
 			}
-			return Actor{}, "", &Problem{Kind: Unauthenticated, Code: "code-needed", Field: "code", Detail: "this account has a second factor, and no code was given", Remedy: "Give the six digits that your authenticator shows, or a recovery code"}
+			return Actor{}, "", &Problem{
+				Kind:   Unauthenticated,
+				Code:   "code-needed",
+				Field:  "code",
+				Detail: "this account has a second factor, and no code was given",
+				Remedy: "Give the six digits that your authenticator shows, or a recovery code",
+			}
 		}
 		ok, err := s.codeFits(ctx, o, in.Code)
 		if err != nil {
 			return Actor{}, "", err
 		}
 		if !ok {
-			return Actor{}, "", s.refuseSignIn(ctx, in, &Problem{Kind: Unauthenticated, Code: "wrong-code", Field: "code", Detail: "the code is wrong, or was used before", Remedy: "Wait for the next one; the clock of this service says " + s.now().UTC().Format("15:04:05 UTC")})
+			return Actor{}, "", s.refuseSignIn(
+				ctx,
+				in,
+				&Problem{
+					Kind:   Unauthenticated,
+					Code:   "wrong-code",
+					Field:  "code",
+					Detail: "the code is wrong, or was used before",
+					Remedy: "Wait for the next one; the clock of this service says " + s.now().UTC().Format("15:04:05 UTC"),
+				},
+			)
 		}
 	}
 	if err := try.succeeded(ctx); err != nil {
@@ -94,7 +114,13 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 
 // beginSession begins a session of somebody who has shown who they are, or who has yet to give
 // a code for that.
-func (s *Service) beginSession(ctx context.Context, o store.Operator, in SignIn, how string, awaitsCode bool) (Actor, string, error) {
+func (s *Service) beginSession(
+	ctx context.Context,
+	o store.Operator,
+	in SignIn,
+	how string,
+	awaitsCode bool,
+) (Actor, string, error) {
 	actor := actorOf(o)
 	actor.Via, actor.RequestID = in.Via, in.RequestID
 	secret := newSecret()
@@ -103,7 +129,17 @@ func (s *Service) beginSession(ctx context.Context, o store.Operator, in SignIn,
 		o.KnownAddresses = o.KnownAddresses[max(0, len(o.KnownAddresses)-knownAddresses):]
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		n := store.Session{ID: newID(), Hash: hashSecret(secret), OperatorID: o.ID, CreatedAt: s.now(), SeenAt: s.now(), ExpiresAt: s.now().Add(s.SessionLasts), Via: in.Via, Address: in.Address, AwaitsCode: awaitsCode}
+		n := store.Session{
+			ID:         newID(),
+			Hash:       hashSecret(secret),
+			OperatorID: o.ID,
+			CreatedAt:  s.now(),
+			SeenAt:     s.now(),
+			ExpiresAt:  s.now().Add(s.SessionLasts),
+			Via:        in.Via,
+			Address:    in.Address,
+			AwaitsCode: awaitsCode,
+		}
 		if !awaitsCode {
 			n.ConfirmedAt = &n.CreatedAt
 		}
@@ -125,7 +161,15 @@ func (s *Service) refuseSignIn(ctx context.Context, in SignIn, p error) error {
 	if err := checkName("name", in.Name); err != nil {
 		subject = "(not a name)"
 	}
-	refused := s.entry(Actor{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID}, "sign-in", "operator", subject, "", "A sign-in as %s was refused.", subject)
+	refused := s.entry(
+		Actor{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID},
+		"sign-in",
+		"operator",
+		subject,
+		"",
+		"A sign-in as %s was refused.",
+		subject,
+	)
 	refused.Outcome = "refused"
 	if in.Address != "" {
 		refused.Details = map[string]any{"address": in.Address}
@@ -141,7 +185,12 @@ func (s *Service) SignOut(ctx context.Context, secret string) error {
 	return s.store.EndSession(ctx, hashSecret(secret))
 }
 
-var errUnauthenticated = &Problem{Kind: Unauthenticated, Code: "not-signed-in", Detail: "this needs a token or a session, and there is none that holds", Remedy: "Sign in: plumlatch sign-in"}
+var errUnauthenticated = &Problem{
+	Kind:   Unauthenticated,
+	Code:   "not-signed-in",
+	Detail: "this needs a token or a session, and there is none that holds",
+	Remedy: "Sign in: plumlatch sign-in",
+}
 
 // BySession returns who has the session.
 func (s *Service) BySession(ctx context.Context, secret string) (Actor, error) {
@@ -165,10 +214,20 @@ const confirmationHolds = 10 * time.Minute
 // or an open browser.
 func (s *Service) Confirmed(actor Actor) error {
 	if actor.Session == uuid.Nil {
-		return &Problem{Kind: Forbidden, Code: "session-needed", Detail: "this is done in a session of your own, not with a token", Remedy: "Let the client ask for your password, or use the console"}
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "session-needed",
+			Detail: "this is done in a session of your own, not with a token",
+			Remedy: "Let the client ask for your password, or use the console",
+		}
 	}
 	if s.now().Sub(actor.ConfirmedAt) > confirmationHolds {
-		return &Problem{Kind: Forbidden, Code: "confirmation-needed", Detail: "this needs your password, or a code of your second factor, given within the last 10 minutes", Remedy: "Give it again, and then repeat this"}
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "confirmation-needed",
+			Detail: "this needs your password, or a code of your second factor, given within the last 10 minutes",
+			Remedy: "Give it again, and then repeat this",
+		}
 	}
 	return nil
 }
@@ -191,7 +250,12 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 	case code != "" && o.FactorAt != nil:
 		fits, err = s.codeFits(ctx, o, code)
 	case o.PasswordHash == "" && o.FactorAt == nil:
-		return &Problem{Kind: Forbidden, Code: "sign-in-needed", Detail: "this account has neither a password nor a second factor here", Remedy: "Sign out, sign in by the issuer again, and repeat this within 10 minutes"}
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "sign-in-needed",
+			Detail: "this account has neither a password nor a second factor here",
+			Remedy: "Sign out, sign in by the issuer again, and repeat this within 10 minutes",
+		}
 	default:
 		fits, err = passwordFits(ctx, o.PasswordHash, password)
 	}
@@ -199,12 +263,24 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 		return err
 	}
 	if !fits {
-		refused := s.entry(actor, "session.confirm", "operator", o.Name, "", "%s was asked to confirm who they are, and gave a wrong answer.", o.Name)
+		refused := s.entry(
+			actor,
+			"session.confirm",
+			"operator",
+			o.Name,
+			"",
+			"%s was asked to confirm who they are, and gave a wrong answer.",
+			o.Name,
+		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
 			return err
 		}
-		return &Problem{Kind: Forbidden, Code: "wrong-confirmation", Detail: "that is not your password, or not a code of now"}
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "wrong-confirmation",
+			Detail: "that is not your password, or not a code of now",
+		}
 	}
 	if err := try.succeeded(ctx); err != nil {
 		return err
@@ -216,7 +292,12 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor, error) {
 	n, o, err := s.store.SessionAwaitingCode(ctx, hashSecret(secret), s.now())
 	if errors.Is(err, store.ErrNotFound) {
-		return Actor{}, &Problem{Kind: Unauthenticated, Code: "no-sign-in-begun", Detail: "no sign-in waits for a code here", Remedy: "Sign in again"}
+		return Actor{}, &Problem{
+			Kind:   Unauthenticated,
+			Code:   "no-sign-in-begun",
+			Detail: "no sign-in waits for a code here",
+			Remedy: "Sign in again",
+		}
 	}
 	if err != nil {
 		return Actor{}, err
@@ -242,7 +323,10 @@ func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor
 		if err := tx.ConfirmSession(ctx, n.ID, s.now()); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in by the issuer and with a code.", o.Name))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in by the issuer and with a code.", o.Name),
+		)
 	})
 }
 
@@ -266,10 +350,28 @@ func (s *Service) EndSession(ctx context.Context, actor Actor, id uuid.UUID) err
 		if err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "session.end", "operator", n.Person, "", "%s ended a session of %s that was begun on %s.", actor.Name, n.Person, n.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC")))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"session.end",
+				"operator",
+				n.Person,
+				"",
+				"%s ended a session of %s that was begun on %s.",
+				actor.Name,
+				n.Person,
+				n.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+			),
+		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return &Problem{Kind: NotFound, Code: "no-such-session", Detail: "there is no such session that holds", Remedy: "See them: plumlatch session list"}
+		return &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-session",
+			Detail: "there is no such session that holds",
+			Remedy: "See them: plumlatch session list",
+		}
 	}
 	return err
 }
@@ -306,10 +408,21 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 	}
 	want := s.setUp.Load()
 	if want == nil {
-		return &Problem{Kind: Gone, Code: "set-up-over", Detail: "there are accounts here already", Remedy: "Sign in; an admin makes further accounts"}
+		return &Problem{
+			Kind:   Gone,
+			Code:   "set-up-over",
+			Detail: "there are accounts here already",
+			Remedy: "Sign in; an admin makes further accounts",
+		}
 	}
 	if subtle.ConstantTimeCompare(want[:], hashSecret(strings.TrimSpace(secret))) != 1 {
-		return &Problem{Kind: Unauthenticated, Code: "wrong-set-up-secret", Field: "secret", Detail: "that is not the set-up secret", Remedy: "It is printed where the service was started, anew at each start until there is an account"}
+		return &Problem{
+			Kind:   Unauthenticated,
+			Code:   "wrong-set-up-secret",
+			Field:  "secret",
+			Detail: "that is not the set-up secret",
+			Remedy: "It is printed where the service was started, anew at each start until there is an account",
+		}
 	}
 	if err := try.succeeded(ctx); err != nil {
 		return err
@@ -327,7 +440,12 @@ func (s *Service) SetUp(ctx context.Context, in SignIn, secret, title string) er
 			return err
 		}
 		if n > 0 {
-			return &Problem{Kind: Gone, Code: "set-up-over", Detail: "there are accounts here already", Remedy: "Sign in; an admin makes further accounts"}
+			return &Problem{
+				Kind:   Gone,
+				Code:   "set-up-over",
+				Detail: "there are accounts here already",
+				Remedy: "Sign in; an admin makes further accounts",
+			}
 		}
 		return s.addOperator(ctx, tx, Actor{Name: "setup", Via: in.Via, RequestID: in.RequestID}, made)
 	})

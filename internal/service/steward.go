@@ -23,7 +23,14 @@ func (s *Service) newSteward(ctx context.Context, tx *store.Store, actor Actor, 
 	if _, err := tx.KeyNamed(ctx, called); err == nil {
 		called = name.Suggest(called[:min(len(called), name.MaxLength-7)] + "-" + strings.ToLower(rand.Text()[:6]))
 	}
-	k, sealed, err := s.newKept(ctx, tx, actor, NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, keypair.Spec{}, "plum latch steward of "+i.Name)
+	k, sealed, err := s.newKept(
+		ctx,
+		tx,
+		actor,
+		NewKey{Name: called, Purpose: "the service's own key for " + i.Name},
+		keypair.Spec{},
+		"plum latch steward of "+i.Name,
+	)
 	if err != nil {
 		return store.Key{}, err
 	}
@@ -32,7 +39,14 @@ func (s *Service) newSteward(ctx context.Context, tx *store.Store, actor Actor, 
 }
 
 // newKept makes a pair whose private half is to be kept, and seals that.
-func (s *Service) newKept(ctx context.Context, tx *store.Store, actor Actor, in NewKey, spec keypair.Spec, comment string) (k store.Key, sealed store.Secret, err error) {
+func (s *Service) newKept(
+	ctx context.Context,
+	tx *store.Store,
+	actor Actor,
+	in NewKey,
+	spec keypair.Spec,
+	comment string,
+) (k store.Key, sealed store.Secret, err error) {
 	if s.Safe == nil {
 		return k, sealed, noSafe()
 	}
@@ -59,7 +73,12 @@ func addKept(ctx context.Context, tx *store.Store, k *store.Key, sealed store.Se
 }
 
 func noSafe() *Problem {
-	return &Problem{Kind: Conflict, Code: "no-safe", Detail: "the safe is switched off, so no private half can be kept", Remedy: "Start the service with -safe-key-file FILE"}
+	return &Problem{
+		Kind:   Conflict,
+		Code:   "no-safe",
+		Detail: "the safe is switched off, so no private half can be kept",
+		Remedy: "Start the service with -safe-key-file FILE",
+	}
 }
 
 // lineFor is the line of a key in authorized_keys. A steward key's is limited to
@@ -100,19 +119,50 @@ func (s *Service) AddSteward(ctx context.Context, actor Actor, instance string) 
 		if out.Key, err = s.newSteward(ctx, tx, actor, i); err != nil {
 			return err
 		}
-		grant := store.Grant{ID: newID(), KeyID: out.Key.ID, LoginID: l.ID, GrantedAt: s.now(), GrantedBy: actor.Name, Reason: "steward key"}
+		grant := store.Grant{
+			ID:        newID(),
+			KeyID:     out.Key.ID,
+			LoginID:   l.ID,
+			GrantedAt: s.now(),
+			GrantedBy: actor.Name,
+			Reason:    "steward key",
+		}
 		if err := tx.AddGrants(ctx, []store.Grant{grant}); err != nil {
 			return err
 		}
-		run = s.newRun(actor, grantKind, i, "steward key", grantWork{Key: out.Key.ID, Login: l.ID, Added: true, Worker: actor.Name})
+		run = s.newRun(
+			actor,
+			grantKind,
+			i,
+			"steward key",
+			grantWork{Key: out.Key.ID, Login: l.ID, Added: true, Worker: actor.Name},
+		)
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "steward.add", "instance", i.Name, "", "%s had a steward key made for %s; its private half is in the safe.", actor.Name, i.Name))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"steward.add",
+				"instance",
+				i.Name,
+				"",
+				"%s had a steward key made for %s; its private half is in the safe.",
+				actor.Name,
+				i.Name,
+			),
+		)
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) && taken.Constraint != "runs_one_live" {
-		return Granted{}, &Problem{Kind: Conflict, Code: "steward-there", Where: []string{i.Name}, Detail: i.Name + " has a steward key already", Remedy: "See it: plumlatch openers " + i.Name}
+		return Granted{}, &Problem{
+			Kind:   Conflict,
+			Code:   "steward-there",
+			Where:  []string{i.Name},
+			Detail: i.Name + " has a steward key already",
+			Remedy: "See it: plumlatch openers " + i.Name,
+		}
 	}
 	out.Line = s.lineFor(out.Key)
 	return s.startGranted(ctx, out, run, err)
@@ -150,11 +200,21 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 	case name.CheckUser(a.LoginUser) != nil:
 		return bad("login_user", name.ErrUser.Error(), "Give the OS user to log in as")
 	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:
-		return bad("host_keys", "1 to 16 host keys are needed", "The client reads them from the machine: plumlatch instance adopt")
+		return bad(
+			"host_keys",
+			"1 to 16 host keys are needed",
+			"The client reads them from the machine: plumlatch instance adopt",
+		)
 	}
 	i := store.Instance{
-		ID: newID(), Name: a.Name, State: "running", LoginUser: a.LoginUser, PublicAddress: a.Address, SSHPort: a.Port, Adopted: true,
-		Labels: a.Labels, CreatedAt: s.now(), CreatedBy: actor.Name, StaticAddress: true,
+		ID:            newID(),
+		Name:          a.Name,
+		State:         "running",
+		LoginUser:     a.LoginUser,
+		PublicAddress: a.Address,
+		SSHPort:       a.Port,
+		Adopted:       true,
+		Labels:        a.Labels, CreatedAt: s.now(), CreatedBy: actor.Name, StaticAddress: true,
 	}
 	if i.Labels == nil {
 		i.Labels = map[string]string{}
@@ -168,7 +228,18 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 		if err != nil {
 			return store.Instance{}, refusalProblem("host_keys", err)
 		}
-		pins = append(pins, store.HostKey{ID: newID(), InstanceID: i.ID, Algorithm: k.Algorithm, Blob: k.Blob, SHA256: k.SHA256(), Learnt: a.Learnt, PinnedAt: s.now()})
+		pins = append(
+			pins,
+			store.HostKey{
+				ID:         newID(),
+				InstanceID: i.ID,
+				Algorithm:  k.Algorithm,
+				Blob:       k.Blob,
+				SHA256:     k.SHA256(),
+				Learnt:     a.Learnt,
+				PinnedAt:   s.now(),
+			},
+		)
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
@@ -180,7 +251,24 @@ func (s *Service) Adopt(ctx context.Context, actor Actor, a Adopted) (store.Inst
 		if err := tx.PinHostKeys(ctx, pins); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "instance.adopt", "instance", a.Name, "", "%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.", actor.Name, a.Name, a.LoginUser, a.Address, a.Port, keypair.FormatSHA256(pins[0].SHA256), a.Learnt))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"instance.adopt",
+				"instance",
+				a.Name,
+				"",
+				"%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.",
+				actor.Name,
+				a.Name,
+				a.LoginUser,
+				a.Address,
+				a.Port,
+				keypair.FormatSHA256(pins[0].SHA256),
+				a.Learnt,
+			),
+		)
 	})
 	if err != nil {
 		return store.Instance{}, takenInstance(err, a.Name)
@@ -194,7 +282,19 @@ func (s *Service) release(ctx context.Context, actor Actor, i store.Instance, re
 		if err := s.forget(ctx, tx, i.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "instance.release", "instance", i.Name, reason, "%s let %s go; nothing on the machine was changed.", actor.Name, i.Name))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"instance.release",
+				"instance",
+				i.Name,
+				reason,
+				"%s let %s go; nothing on the machine was changed.",
+				actor.Name,
+				i.Name,
+			),
+		)
 	})
 }
 

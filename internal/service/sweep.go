@@ -64,7 +64,13 @@ type SweepState struct {
 // StartSweep has the files of logins read.
 func (s *Service) StartSweep(ctx context.Context, actor Actor, w SweepWanted) (SweepState, error) {
 	if !w.All && len(w.Instances) == 0 && w.LabelName == "" {
-		return SweepState{}, &Problem{Kind: Invalid, Code: "nothing-to-sweep", Field: "instances", Detail: "nothing was named", Remedy: "Name instances, a label, or say all"}
+		return SweepState{}, &Problem{
+			Kind:   Invalid,
+			Code:   "nothing-to-sweep",
+			Field:  "instances",
+			Detail: "nothing was named",
+			Remedy: "Name instances, a label, or say all",
+		}
 	}
 	for _, name := range w.Instances {
 		if _, err := s.Instance(ctx, name); err != nil {
@@ -76,14 +82,31 @@ func (s *Service) StartSweep(ctx context.Context, actor Actor, w SweepWanted) (S
 		return SweepState{}, err
 	}
 	if len(ids) == 0 {
-		return SweepState{}, &Problem{Kind: NotFound, Code: "no-login", Detail: "no login fits", Remedy: "See what there is: plumlatch instance list"}
+		return SweepState{}, &Problem{
+			Kind:   NotFound,
+			Code:   "no-login",
+			Detail: "no login fits",
+			Remedy: "See what there is: plumlatch instance list",
+		}
 	}
 	sweep := store.Sweep{ID: newID(), RequestedBy: actor.Name, CreatedAt: s.now()}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddSweep(ctx, sweep, ids); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "sweep.start", "sweep", sweep.ID.String(), "", "%s had %s swept.", actor.Name, counted(len(ids), "login")))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"sweep.start",
+				"sweep",
+				sweep.ID.String(),
+				"",
+				"%s had %s swept.",
+				actor.Name,
+				counted(len(ids), "login"),
+			),
+		)
 	})
 	if err != nil {
 		return SweepState{}, err
@@ -106,7 +129,12 @@ func (s *Service) Sweep(ctx context.Context, id uuid.UUID) (SweepState, error) {
 }
 
 // SweepItems returns one page of the logins of a sweep.
-func (s *Service) SweepItems(ctx context.Context, id uuid.UUID, state string, p store.Page) (store.List[store.SweepItem], error) {
+func (s *Service) SweepItems(
+	ctx context.Context,
+	id uuid.UUID,
+	state string,
+	p store.Page,
+) (store.List[store.SweepItem], error) {
 	if _, err := s.Sweep(ctx, id); err != nil {
 		return store.List[store.SweepItem]{}, err
 	}
@@ -120,7 +148,12 @@ func (s *Service) SweepItems(ctx context.Context, id uuid.UUID, state string, p 
 // service dies is found and given up.
 func (s *Service) carrySweeps(ctx context.Context) error {
 	for {
-		given, err := s.store.GiveUpSweepItems(ctx, sweepTries, "given up: the service ended three times while it read this login", s.now())
+		given, err := s.store.GiveUpSweepItems(
+			ctx,
+			sweepTries,
+			"given up: the service ended three times while it read this login",
+			s.now(),
+		)
 		if err != nil {
 			return err
 		}
@@ -211,7 +244,14 @@ func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep, looks ch
 		return s.store.NoteSweepFailure(ctx, l.ID, sweepFailed, text.Line(err.Error(), text.MaxMessage), at)
 	}
 	select {
-	case looks <- look{login: l.Login, name: loginName(l.OSUser, l.Instance.Name), seen: stands, method: method, by: byService, at: at}:
+	case looks <- look{
+		login:  l.Login,
+		name:   loginName(l.OSUser, l.Instance.Name),
+		seen:   stands,
+		method: method,
+		by:     byService,
+		at:     at,
+	}:
 		return nil
 	case <-ctx.Done():
 		s.reading.Release(held)
@@ -268,7 +308,13 @@ func (s *Service) recordSet(ctx context.Context, looks []look) error {
 		return nil
 	}
 	s.log.Error("record what a sweep saw", "login", looks[0].name, "err", err)
-	return s.store.NoteSweepFailure(ctx, looks[0].login.ID, sweepFailed, "what was read could not be recorded; see the service's log", looks[0].at)
+	return s.store.NoteSweepFailure(
+		ctx,
+		looks[0].login.ID,
+		sweepFailed,
+		"what was read could not be recorded; see the service's log",
+		looks[0].at,
+	)
 }
 
 // readLogin reads the files of a login with the steward key, or where there is
@@ -315,17 +361,30 @@ type noSteward struct{ why string }
 func (n *noSteward) Error() string { return n.why }
 
 // stewardSession logs in with the steward key. Call end when done.
-func (s *Service) stewardSession(ctx context.Context, l store.LoginToSweep) (session *sshio.Session, end func(), err error) {
+func (s *Service) stewardSession(
+	ctx context.Context,
+	l store.LoginToSweep,
+) (session *sshio.Session, end func(), err error) {
 	i := l.Instance
 	switch {
 	case i.State != "running":
 		return nil, nil, fmt.Errorf("%s is %s", i.Name, i.State)
 	case l.Steward == nil:
-		return nil, nil, &noSteward{fmt.Sprintf("there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE", i.Name, i.Name)}
+		return nil, nil, &noSteward{
+			fmt.Sprintf(
+				"there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE",
+				i.Name,
+				i.Name,
+			),
+		}
 	case s.Safe == nil:
-		return nil, nil, &noSteward{"the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file"}
+		return nil, nil, &noSteward{
+			"the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file",
+		}
 	case l.OSUser != i.LoginUser:
-		return nil, nil, &noSteward{fmt.Sprintf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser)}
+		return nil, nil, &noSteward{
+			fmt.Sprintf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser),
+		}
 	}
 	private, err := s.Safe.Open(l.Sealed, l.Steward.ID.String())
 	if err != nil {

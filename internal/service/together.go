@@ -75,7 +75,10 @@ func (s *Service) recordGathered(ctx context.Context) {
 			case err == nil:
 				w.outcome = outcomes[n]
 			case len(batch) > 1: // what is wrong with one costs nothing to the others
-				w.err = s.safely("recording a look at "+w.name, func() (err error) { w.outcome, err = s.recordLook(ctx, w.look); return err })
+				w.err = s.safely(
+					"recording a look at "+w.name,
+					func() (err error) { w.outcome, err = s.recordLook(ctx, w.look); return err },
+				)
 			default:
 				w.err = err
 			}

@@ -60,7 +60,12 @@ type NewToken struct {
 }
 
 // AddToken makes a token for the actor and returns its secret, which is kept nowhere.
-func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey, in NewToken) (store.Token, string, error) {
+func (s *Service) AddToken(
+	ctx context.Context,
+	actor Actor,
+	once IdempotencyKey,
+	in NewToken,
+) (store.Token, string, error) {
 	if err := errors.Join(checkName("name", in.Name), checkLabels(in.Limits)); err != nil {
 		return store.Token{}, "", firstProblem(err)
 	}
@@ -74,40 +79,87 @@ func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey
 	case "sweep":
 		in.Role = Operator
 	default:
-		return store.Token{}, "", &Problem{Kind: Invalid, Code: "bad-only", Field: "only", Detail: "a token can be for sweep or read alone"}
+		return store.Token{}, "", &Problem{
+			Kind:   Invalid,
+			Code:   "bad-only",
+			Field:  "only",
+			Detail: "a token can be for sweep or read alone",
+		}
 	}
 	if !actor.Role.May(in.Role) {
-		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "role-too-high", Field: "role", Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role)}
+		return store.Token{}, "", &Problem{
+			Kind:   Forbidden,
+			Code:   "role-too-high",
+			Field:  "role",
+			Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role),
+		}
 	}
 	// The HTTP interface lets no token come here (Confirmed). What is made is within the
 	// maker all the same.
 	limits := both(actor.Limits, in.Limits)
 	if in.Role == Admin && len(limits) > 0 {
-		return store.Token{}, "", &Problem{Kind: Invalid, Code: "admin-with-limits", Field: "limits", Detail: "an admin can change every limit, so none would hold", Remedy: "Give the role operator or viewer"}
+		return store.Token{}, "", &Problem{
+			Kind:   Invalid,
+			Code:   "admin-with-limits",
+			Field:  "limits",
+			Detail: "an admin can change every limit, so none would hold",
+			Remedy: "Give the role operator or viewer",
+		}
 	}
 	if actor.ByToken {
-		return store.Token{}, "", &Problem{Kind: Forbidden, Code: "session-needed", Detail: "a token makes no other", Remedy: "Let the client ask for your password, or use the console"}
+		return store.Token{}, "", &Problem{
+			Kind:   Forbidden,
+			Code:   "session-needed",
+			Detail: "a token makes no other",
+			Remedy: "Let the client ask for your password, or use the console",
+		}
 	}
 	if in.Days == 0 {
 		in.Days = 90
 	}
 	if in.Days < 1 || in.Days > 366 {
-		return store.Token{}, "", &Problem{Kind: Invalid, Code: "bad-days", Field: "days", Detail: "a token holds for 1 to 366 days"}
+		return store.Token{}, "", &Problem{
+			Kind:   Invalid,
+			Code:   "bad-days",
+			Field:  "days",
+			Detail: "a token holds for 1 to 366 days",
+		}
 	}
 	for k, v := range in.Limits {
 		if own, ok := actor.Limits[k]; ok && own != v {
-			return store.Token{}, "", &Problem{Kind: Invalid, Code: "beyond-your-limit", Field: "limits", Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v)}
+			return store.Token{}, "", &Problem{
+				Kind:   Invalid,
+				Code:   "beyond-your-limit",
+				Field:  "limits",
+				Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v),
+			}
 		}
 	}
 	secret := tokenPrefix + newSecret()
-	t := store.Token{ID: newID(), Name: in.Name, Hash: hashSecret(secret), OperatorID: actor.ID, Role: string(in.Role), Only: in.Only, Limits: in.Limits, CreatedAt: s.now(), ExpiresAt: new(s.now().AddDate(0, 0, in.Days)), Person: actor.Name}
+	t := store.Token{
+		ID:         newID(),
+		Name:       in.Name,
+		Hash:       hashSecret(secret),
+		OperatorID: actor.ID,
+		Role:       string(in.Role),
+		Only:       in.Only,
+		Limits:     in.Limits,
+		CreatedAt:  s.now(),
+		ExpiresAt:  new(s.now().AddDate(0, 0, in.Days)),
+		Person:     actor.Name,
+	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.once(ctx, tx, actor, once, t.ID.String())
 		if err != nil {
 			return err
 		}
 		if earlier != "" {
-			return &Problem{Kind: Gone, Code: "secret-shown", Detail: "this request made a token before, and its secret was shown then", Remedy: "Revoke that token and make another (plumlatch token list)"}
+			return &Problem{
+				Kind:   Gone,
+				Code:   "secret-shown",
+				Detail: "this request made a token before, and its secret was shown then",
+				Remedy: "Revoke that token and make another (plumlatch token list)",
+			}
 		}
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
@@ -116,7 +168,23 @@ func (s *Service) AddToken(ctx context.Context, actor Actor, once IdempotencyKey
 		if in.Only != "" {
 			words = ", for " + in.Only + " alone"
 		}
-		return tx.Note(ctx, s.entry(actor, "token.add", "token", in.Name, "", "%s made the token %s with the role %s%s%s, good for %d days.", actor.Name, in.Name, in.Role, words, limitWords(in.Limits), in.Days))
+		return tx.Note(
+			ctx,
+			s.entry(
+				actor,
+				"token.add",
+				"token",
+				in.Name,
+				"",
+				"%s made the token %s with the role %s%s%s, good for %d days.",
+				actor.Name,
+				in.Name,
+				in.Role,
+				words,
+				limitWords(in.Limits),
+				in.Days,
+			),
+		)
 	})
 	return t, secret, err
 }
@@ -145,7 +213,13 @@ func (s *Service) Tokens(ctx context.Context, actor Actor, all bool) ([]store.To
 func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error {
 	parsed, err := uuid.Parse(id)
 	if err != nil {
-		return &Problem{Kind: Invalid, Code: "bad-id", Field: "token", Detail: "the token's id is not a UUID", Remedy: "See the ids: plumlatch token list"}
+		return &Problem{
+			Kind:   Invalid,
+			Code:   "bad-id",
+			Field:  "token",
+			Detail: "the token's id is not a UUID",
+			Remedy: "See the ids: plumlatch token list",
+		}
 	}
 	of, err := whose(actor, actor.Role == Admin)
 	if err != nil {
@@ -160,10 +234,18 @@ func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error
 		if t.OperatorID != actor.ID {
 			owner = " of " + t.Person
 		}
-		return tx.Note(ctx, s.entry(actor, "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner))
+		return tx.Note(
+			ctx,
+			s.entry(actor, "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner),
+		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return &Problem{Kind: NotFound, Code: "no-such-token", Detail: "you have no such token that holds", Remedy: "See yours: plumlatch token list"}
+		return &Problem{
+			Kind:   NotFound,
+			Code:   "no-such-token",
+			Detail: "you have no such token that holds",
+			Remedy: "See yours: plumlatch token list",
+		}
 	}
 	return err
 }

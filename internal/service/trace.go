@@ -49,7 +49,13 @@ func (s *Service) Trace(ctx context.Context, text string) (Trace, error) {
 		file, err := keypair.ReadPublic(text)
 		var refused *keypair.Refusal
 		if errors.As(err, &refused) && (refused.Code == keypair.CodeNoType || refused.Code == keypair.CodeUnknownType) {
-			return t, &Problem{Kind: Invalid, Code: "not-recognised", Field: "text", Detail: "this is neither a fingerprint nor a public key that is known here", Remedy: "Give a fingerprint (SHA-256, MD5, SHA-1 or SSHFP, in any spelling) or a public key in any form"}
+			return t, &Problem{
+				Kind:   Invalid,
+				Code:   "not-recognised",
+				Field:  "text",
+				Detail: "this is neither a fingerprint nor a public key that is known here",
+				Remedy: "Give a fingerprint (SHA-256, MD5, SHA-1 or SSHFP, in any spelling) or a public key in any form",
+			}
 		}
 		if err != nil {
 			return t, refusalProblem("text", err)
@@ -67,7 +73,11 @@ func (s *Service) Trace(ctx context.Context, text string) (Trace, error) {
 		if err != nil {
 			return t, err
 		}
-		matched := map[string]string{"sha256": "SHA-256", "md5": "MD5 as OpenSSH prints it", "sha1": "SHA-1 over the PKCS#8 DER"}[digest.Kind]
+		matched := map[string]string{
+			"sha256": "SHA-256",
+			"md5":    "MD5 as OpenSSH prints it",
+			"sha1":   "SHA-1 over the PKCS#8 DER",
+		}[digest.Kind]
 		if digest.Kind == "md5" && string(k.SPKIMD5) == string(digest.Sum) {
 			matched = "MD5 over the SPKI DER"
 		}

@@ -59,7 +59,11 @@ func TestNoTransactionAsksForASecondConnection(t *testing.T) {
 			}
 			seen++
 			for _, at := range reaches(call.Args[1], m.Recv.List[0].Names[0].Name, asks) {
-				t.Errorf("%s: within a transaction, %s reaches the store beside it; use tx, or s.within(tx)", files.Position(at.Pos()), at.Sel.Name)
+				t.Errorf(
+					"%s: within a transaction, %s reaches the store beside it; use tx, or s.within(tx)",
+					files.Position(at.Pos()),
+					at.Sel.Name,
+				)
 			}
 			return true
 		})

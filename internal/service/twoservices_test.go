@@ -95,7 +95,12 @@ func (c *cutter) lose(run store.Run, part string) {
 		return
 	}
 	ctx := context.Background()
-	_, err := c.store.Pool().Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND pid <> pg_backend_pid() AND database = (SELECT oid FROM pg_database WHERE datname = current_database())")
+	_, err := c.store.Pool().
+		Exec(
+			ctx,
+			"SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND pid <> pg_backend_pid() AND "+
+				"database = (SELECT oid FROM pg_database WHERE datname = current_database())",
+		)
 	if err != nil {
 		c.t.Errorf("%s: cut the locks' connections: %v", part, err)
 	}

@@ -58,5 +58,7 @@ func (s *Service) used(what string, names []string) store.Entry {
 	if more := len(names) - 3; more > 0 {
 		shown += fmt.Sprintf(" and %s more", counted(more, "key"))
 	}
-	return onKeys(s.entry(byService, "key.use", "key", names[0], "", "The service used the kept private half of %s %s.", shown, what), names...)
+	return onKeys(
+		s.entry(byService, "key.use", "key", names[0], "", "The service used the kept private half of %s %s.", shown, what),
+		names...)
 }

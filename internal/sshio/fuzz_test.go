@@ -120,7 +120,11 @@ func FuzzSFTPAnswers(f *testing.F) {
 			go a.accept(f, conn)
 		}
 	}()
-	client, err := ssh.Dial("tcp", l.Addr().String(), &ssh.ClientConfig{User: "warden", HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second})
+	client, err := ssh.Dial(
+		"tcp",
+		l.Addr().String(),
+		&ssh.ClientConfig{User: "warden", HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second},
+	)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -133,7 +133,11 @@ func (s *Session) PasswordsOff() error {
 		_, err = root(nil, "systemctl", "reload", "sshd")
 	}
 	if err != nil {
-		return fmt.Errorf("turn password login off: %s says so now, but the server was not told to read it: %w", ServerConfig, err)
+		return fmt.Errorf(
+			"turn password login off: %s says so now, but the server was not told to read it: %w",
+			ServerConfig,
+			err,
+		)
 	}
 	return nil
 }

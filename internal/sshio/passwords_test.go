@@ -16,7 +16,12 @@ func TestARealSSHDIsAskedWhetherItTakesPasswordsWithoutOne(t *testing.T) {
 		server *sshdtest.Server
 		takes  bool
 	}{{sshdtest.Start(t), false}, {sshdtest.StartTakingPasswords(t), true}} {
-		target := Target{User: c.server.User, Address: "127.0.0.1", Port: c.server.Port, HostKeys: [][]byte{c.server.HostKey.Marshal()}}
+		target := Target{
+			User:     c.server.User,
+			Address:  "127.0.0.1",
+			Port:     c.server.Port,
+			HostKeys: [][]byte{c.server.HostKey.Marshal()},
+		}
 		if takes, err := TakesPasswords(t.Context(), target); err != nil || takes != c.takes {
 			t.Errorf("it takes passwords: %v, and is said to: %v %v", c.takes, takes, err)
 		}

@@ -68,7 +68,12 @@ func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 // LoginAndSee logs in with the private half, and sees in the same connection whether
 // the server accepts another key, which it is asked about first. Where it does, there
 // is no session.
-func LoginAndSee(ctx context.Context, t Target, signer ssh.Signer, other []byte) (s *Session, accepted bool, err error) {
+func LoginAndSee(
+	ctx context.Context,
+	t Target,
+	signer ssh.Signer,
+	other []byte,
+) (s *Session, accepted bool, err error) {
 	key, err := ssh.ParsePublicKey(other)
 	if err != nil {
 		return nil, false, fmt.Errorf("read the public key: %w", err)
@@ -81,7 +86,13 @@ func LoginAndSee(ctx context.Context, t Target, signer ssh.Signer, other []byte)
 	if err != nil {
 		return nil, false, err
 	}
-	return &Session{HostKey: shown, client: client, user: t.User, key: signer.PublicKey().Marshal(), at: time.Now()}, false, nil
+	return &Session{
+		HostKey: shown,
+		client:  client,
+		user:    t.User,
+		key:     signer.PublicKey().Marshal(),
+		at:      time.Now(),
+	}, false, nil
 }
 
 // Close ends the session. The connection goes first: a server that does not end its SFTP
@@ -185,7 +196,12 @@ func KeyFilesOf(config, home, user string) ([]string, error) {
 		patterns = []string{".ssh/authorized_keys", ".ssh/authorized_keys2"}
 	}
 	if len(patterns) > MaxKeyFiles {
-		return nil, fmt.Errorf("AuthorizedKeysFile in %s names %d files; %d is the limit", ServerConfig, len(patterns), MaxKeyFiles)
+		return nil, fmt.Errorf(
+			"AuthorizedKeysFile in %s names %d files; %d is the limit",
+			ServerConfig,
+			len(patterns),
+			MaxKeyFiles,
+		)
 	}
 	var out []string
 	for _, p := range patterns {
@@ -202,7 +218,12 @@ func KeyFilesOf(config, home, user string) ([]string, error) {
 		}
 	}
 	if n := len(FoldersAbove(home, out)); n > maxFolders {
-		return nil, fmt.Errorf("AuthorizedKeysFile in %s names files below %d folders; %d is the limit", ServerConfig, n, maxFolders)
+		return nil, fmt.Errorf(
+			"AuthorizedKeysFile in %s names files below %d folders; %d is the limit",
+			ServerConfig,
+			n,
+			maxFolders,
+		)
 	}
 	return out, nil
 }
@@ -365,16 +386,22 @@ func (s *Session) ReadAll() ([]RemoteFile, error) {
 
 // EditAll edits the first file that the server reads keys from, which is made if
 // it is not there, and each of the others that is there. See Edit.
-func (s *Session) EditAll(change func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) error {
-	_, err := s.EditKnowing(func(_ []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
-		return change(path, first, f)
-	})
+func (s *Session) EditAll(
+	change func(path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error),
+) error {
+	_, err := s.EditKnowing(
+		func(_ []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error) {
+			return change(path, first, f)
+		},
+	)
 	return err
 }
 
 // EditKnowing is EditAll where the change of a file depends on all of them. It
 // returns them as they are afterwards.
-func (s *Session) EditKnowing(change func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error)) ([]RemoteFile, error) {
+func (s *Session) EditKnowing(
+	change func(all []authorizedkeys.File, path string, first bool, f authorizedkeys.File) (authorizedkeys.File, error),
+) ([]RemoteFile, error) {
 	files, err := s.ReadAll()
 	if err != nil {
 		return nil, err
@@ -429,7 +456,11 @@ func (s *Session) Edit(name string, change func(authorizedkeys.File) (authorized
 }
 
 // edit is Edit that begins with what was just read, where that is not nil.
-func (s *Session) edit(name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error)) (RemoteFile, error) {
+func (s *Session) edit(
+	name string,
+	read *RemoteFile,
+	change func(authorizedkeys.File) (authorizedkeys.File, error),
+) (RemoteFile, error) {
 	var other temporaryFile
 	for attempt := 0; attempt < editAttempts; {
 		after, err := s.editOnce(name, read, change)
@@ -479,7 +510,11 @@ func (t *temporaryFile) abandoned(s *Session, name string) (bool, error) {
 	return time.Since(t.since) > abandonedAfter, nil
 }
 
-func (s *Session) editOnce(name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error)) (before RemoteFile, err error) {
+func (s *Session) editOnce(
+	name string,
+	read *RemoteFile,
+	change func(authorizedkeys.File) (authorizedkeys.File, error),
+) (before RemoteFile, err error) {
 	if read != nil {
 		before = *read // it is compared before the rename
 	} else if before, err = s.Read(name); err != nil {

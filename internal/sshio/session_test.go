@@ -27,7 +27,12 @@ func atSSHD(t *testing.T, text string) (*sshdtest.Server, Target, ssh.Signer, *S
 	if err := os.WriteFile(server.KeysFile, []byte(text+line(signer, "steward")), 0o640); err != nil {
 		t.Fatal(err)
 	}
-	target := Target{User: server.User, Address: "127.0.0.1", Port: server.Port, HostKeys: [][]byte{server.HostKey.Marshal()}}
+	target := Target{
+		User:     server.User,
+		Address:  "127.0.0.1",
+		Port:     server.Port,
+		HostKeys: [][]byte{server.HostKey.Marshal()},
+	}
 	s, err := Login(t.Context(), target, signer)
 	if err != nil {
 		t.Fatal(err)
@@ -58,7 +63,8 @@ func TestEditAtARealSSHDKeepsForeignLinesModeAndOwner(t *testing.T) {
 	server, target, _, s := atSSHD(t, foreign)
 	before, fresh := content(t, server.KeysFile), newSigner(t)
 	after, err := s.Edit(server.KeysFile, add(line(fresh, "fresh")))
-	if err != nil || string(after.Content) != before+strings.TrimSpace(line(fresh, "fresh"))+"\r\n" || content(t, server.KeysFile) != string(after.Content) {
+	if err != nil || string(after.Content) != before+strings.TrimSpace(line(fresh, "fresh"))+"\r\n" ||
+		content(t, server.KeysFile) != string(after.Content) {
 		t.Fatalf("%v\n%q", err, after.Content)
 	}
 	if info, err := os.Stat(server.KeysFile); err != nil || info.Mode().Perm() != 0o640 {
@@ -70,7 +76,10 @@ func TestEditAtARealSSHDKeepsForeignLinesModeAndOwner(t *testing.T) {
 	}
 	in.Close()
 	if _, err := s.Edit(server.KeysFile, func(f authorizedkeys.File) (authorizedkeys.File, error) {
-		return slices.DeleteFunc(slices.Clone(f), func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, fresh.PublicKey().Marshal()) }), nil
+		return slices.DeleteFunc(
+			slices.Clone(f),
+			func(l authorizedkeys.Line) bool { return bytes.Equal(l.Blob, fresh.PublicKey().Marshal()) },
+		), nil
 	}); err != nil || content(t, server.KeysFile) != before {
 		t.Errorf("placed and removed it is\n%q, was\n%q: %v", content(t, server.KeysFile), before, err)
 	}
@@ -119,7 +128,8 @@ func TestAnEditNeverOverwritesWhatSomebodyElseWrote(t *testing.T) {
 			return f.Add("# ours"), os.WriteFile(server.KeysFile, []byte(theirs), 0o640)
 		}
 		return f.Add("# ours"), nil
-	}); err != nil || calls != 3 || strings.Count(content(t, server.KeysFile), "# theirs") != 2 || strings.Count(content(t, server.KeysFile), "# ours") != 1 {
+	}); err != nil || calls != 3 || strings.Count(content(t, server.KeysFile), "# theirs") != 2 ||
+		strings.Count(content(t, server.KeysFile), "# ours") != 1 {
 		t.Errorf("%v after %d tries:\n%s", err, calls, content(t, server.KeysFile))
 	}
 	if _, err := s.Edit(server.KeysFile, func(f authorizedkeys.File) (authorizedkeys.File, error) {
@@ -186,7 +196,8 @@ func TestATemporaryFileOfSomebodyWhoDiedHoldsUpAnEditForAWhileOnly(t *testing.T)
 	if time.Since(begun) < abandonedAfter {
 		t.Error("a file that somebody may be writing was taken away at once")
 	}
-	if _, err := os.Stat(left); !errors.Is(err, os.ErrNotExist) || content(t, server.KeysFile)[:7] != "# kept\n" || !strings.HasSuffix(content(t, server.KeysFile), "# ours\n") {
+	if _, err := os.Stat(left); !errors.Is(err, os.ErrNotExist) || content(t, server.KeysFile)[:7] != "# kept\n" ||
+		!strings.HasSuffix(content(t, server.KeysFile), "# ours\n") {
 		t.Errorf("%v\n%s", err, content(t, server.KeysFile))
 	}
 }
@@ -194,11 +205,18 @@ func TestATemporaryFileOfSomebodyWhoDiedHoldsUpAnEditForAWhileOnly(t *testing.T)
 func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 	server, _, _, s := atSSHD(t, "")
 	dir := filepath.Dir(server.KeysFile)
-	if err := errors.Join(os.Mkdir(filepath.Join(dir, "folder"), 0o700), os.Symlink(server.KeysFile, filepath.Join(dir, "link")),
+	if err := errors.Join(os.Mkdir(filepath.Join(dir, "folder"), 0o700), os.Symlink(
+		server.KeysFile,
+		filepath.Join(dir, "link"),
+	),
 		os.WriteFile(filepath.Join(dir, "huge"), make([]byte, MaxFileBytes+1), 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"folder": "not the ordinary file", "link": "is not followed", "huge": "is the limit"} {
+	for name, want := range map[string]string{
+		"folder": "not the ordinary file",
+		"link":   "is not followed",
+		"huge":   "is the limit",
+	} {
 		if _, err := s.Edit(filepath.Join(dir, name), add("# ours")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -244,7 +262,12 @@ func TestAFullDiskLeavesTheFileWhole(t *testing.T) {
 	signer := newSigner(t)
 	text := "# tide tables\n" + line(signer, "mine") + strings.Repeat("# a line that is kept\n", 400)
 	server := sshdtest.StartFull(t, text, 64)
-	target := Target{User: server.User, Address: "127.0.0.1", Port: server.Port, HostKeys: [][]byte{server.HostKey.Marshal()}}
+	target := Target{
+		User:     server.User,
+		Address:  "127.0.0.1",
+		Port:     server.Port,
+		HostKeys: [][]byte{server.HostKey.Marshal()},
+	}
 	session, err := Login(t.Context(), target, signer)
 	if err != nil {
 		t.Fatal(err)
@@ -274,13 +297,18 @@ func TestOneConnectionShowsWhoIsRefusedAndWhoGetsIn(t *testing.T) {
 		t.Errorf("the login is none: %v", err)
 	}
 	session.Close()
-	if _, _, err := LoginAndSee(t.Context(), target, newSigner(t), other.PublicKey().Marshal()); !errors.Is(err, ErrRefused) {
+	if _, _, err := LoginAndSee(t.Context(), target, newSigner(t), other.PublicKey().Marshal()); !errors.Is(
+		err,
+		ErrRefused,
+	) {
 		t.Errorf("a key that opens nothing: %v", err)
 	}
 	if err := os.WriteFile(server.KeysFile, []byte(line(signer, "mine")+line(other, "other")), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if session, accepted, err := LoginAndSee(t.Context(), target, signer, other.PublicKey().Marshal()); err != nil || !accepted || session != nil {
+	if session, accepted, err := LoginAndSee(t.Context(), target, signer, other.PublicKey().Marshal()); err != nil ||
+		!accepted ||
+		session != nil {
 		t.Errorf("both open it: %v %v %v", session, accepted, err)
 	}
 }

@@ -170,7 +170,11 @@ func (t Target) algorithms() []string {
 func HostKeys(ctx context.Context, address string, port int) ([]ssh.PublicKey, error) {
 	var keys []ssh.PublicKey
 	var last error
-	for _, algorithms := range [][]string{{ssh.KeyAlgoED25519}, {ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521}, {ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}} {
+	for _, algorithms := range [][]string{
+		{ssh.KeyAlgoED25519},
+		{ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521},
+		{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
+	} {
 		key, err := shownKey(ctx, net.JoinHostPort(address, strconv.Itoa(port)), algorithms)
 		if key != nil {
 			keys = append(keys, key)

@@ -55,7 +55,14 @@ func (s *Store) ConsentLabels(ctx context.Context) ([]ConsentLabel, error) {
 
 // AddConsentLabel adds a label; false if it is there.
 func (s *Store) AddConsentLabel(ctx context.Context, l ConsentLabel) (bool, error) {
-	r := s.db.WithContext(ctx).Exec("INSERT INTO consent_labels (name, value, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", l.Name, l.Value, l.AddedBy, l.AddedAt)
+	r := s.db.WithContext(ctx).
+		Exec(
+			"INSERT INTO consent_labels (name, value, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			l.Name,
+			l.Value,
+			l.AddedBy,
+			l.AddedAt,
+		)
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
@@ -71,7 +78,8 @@ func (s *Store) AsksConsent(ctx context.Context, key uuid.UUID) (ConsentLabel, e
 	var l ConsentLabel
 	r := s.db.WithContext(ctx).Raw(`SELECT c.* FROM consent_labels c WHERE
 		EXISTS (SELECT 1 FROM public.keys k WHERE k.id = ? AND k.labels @> jsonb_build_object(c.name, c.value))
-		OR EXISTS (SELECT 1 FROM public.grants g JOIN public.logins l ON l.id = g.login_id JOIN public.instances i ON i.id = l.instance_id
+		OR EXISTS (SELECT 1 FROM public.grants g JOIN public.logins l ON l.id = g.login_id
+			JOIN public.instances i ON i.id = l.instance_id
 			WHERE g.key_id = ? AND g.withdrawn_at IS NULL AND i.labels @> jsonb_build_object(c.name, c.value))
 		ORDER BY c.name, c.value LIMIT 1`, key, key).Scan(&l)
 	if r.Error == nil && r.RowsAffected == 0 {
@@ -88,8 +96,15 @@ func (s *Store) AddConsent(ctx context.Context, c Consent) error {
 // Consents returns the requests that are open or were decided since, newest first.
 func (s *Store) Consents(ctx context.Context, since time.Time) ([]Consent, error) {
 	var out []Consent
-	err := s.db.WithContext(ctx).Model(&Consent{}).Select("consents.*, k.name AS key_name").Joins("JOIN keys k ON k.id = consents.key_id").
-		Where("asked_at > ? ", since).Order("asked_at DESC, consents.id DESC").Limit(500).Find(&out).Error
+	err := s.db.WithContext(ctx).
+		Model(&Consent{}).
+		Select("consents.*, k.name AS key_name").
+		Joins("JOIN keys k ON k.id = consents.key_id").
+		Where("asked_at > ? ", since).
+		Order("asked_at DESC, consents.id DESC").
+		Limit(500).
+		Find(&out).
+		Error
 	return out, plain(err)
 }
 
@@ -107,14 +122,28 @@ func (s *Store) LockConsent(ctx context.Context, id uuid.UUID) (Consent, error) 
 
 // DecideConsent records what somebody decided.
 func (s *Store) DecideConsent(ctx context.Context, id uuid.UUID, state, by, note string, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Model(&Consent{}).Where("id = ?", id).Updates(map[string]any{"state": state, "decided_by": by, "decided_at": at, "note": note}).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Model(&Consent{}).
+			Where("id = ?", id).
+			Updates(map[string]any{"state": state, "decided_by": by, "decided_at": at, "note": note}).
+			Error,
+	)
 }
 
 // ConsentFor returns the newest request of a person for a key that is not over, and holds it
 // until the transaction ends.
 func (s *Store) ConsentFor(ctx context.Context, key uuid.UUID, person string, now time.Time) (Consent, error) {
 	var c Consent
-	r := s.db.WithContext(ctx).Raw("SELECT * FROM consents WHERE key_id = ? AND asked_by = ? AND expires_at > ? AND state <> 'used' ORDER BY asked_at DESC LIMIT 1 FOR UPDATE", key, person, now).Scan(&c)
+	r := s.db.WithContext(ctx).
+		Raw(
+			"SELECT * FROM consents WHERE key_id = ? AND asked_by = ? AND expires_at > ? AND state <> 'used' ORDER BY "+
+				"asked_at DESC LIMIT 1 FOR UPDATE",
+			key,
+			person,
+			now,
+		).
+		Scan(&c)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return c, ErrNotFound
 	}
@@ -142,8 +171,12 @@ func (s *Store) AddHandover(ctx context.Context, h Handover) error {
 
 // Handovers returns those that wait for a proof, the oldest first; of one key if one is given.
 func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]Handover, error) {
-	q := s.db.WithContext(ctx).Model(&Handover{}).Select("handovers.*, k.name AS key_name, coalesce(f.name, '') AS from_name, t.name AS to_name").
-		Joins("JOIN keys k ON k.id = handovers.key_id").Joins("LEFT JOIN keepers f ON f.id = handovers.from_keeper").Joins("JOIN keepers t ON t.id = handovers.to_keeper").
+	q := s.db.WithContext(ctx).
+		Model(&Handover{}).
+		Select("handovers.*, k.name AS key_name, coalesce(f.name, '') AS from_name, t.name AS to_name").
+		Joins("JOIN keys k ON k.id = handovers.key_id").
+		Joins("LEFT JOIN keepers f ON f.id = handovers.from_keeper").
+		Joins("JOIN keepers t ON t.id = handovers.to_keeper").
 		Where("handovers.ended_at IS NULL")
 	if key != nil {
 		q = q.Where("handovers.key_id = ?", *key)
@@ -155,7 +188,10 @@ func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]Handover, erro
 
 // EndHandover ends the one of the key that waits; false if none does.
 func (s *Store) EndHandover(ctx context.Context, id uuid.UUID, outcome string, at time.Time) (bool, error) {
-	r := s.db.WithContext(ctx).Model(&Handover{}).Where("id = ? AND ended_at IS NULL", id).Updates(map[string]any{"ended_at": at, "outcome": outcome})
+	r := s.db.WithContext(ctx).
+		Model(&Handover{}).
+		Where("id = ? AND ended_at IS NULL", id).
+		Updates(map[string]any{"ended_at": at, "outcome": outcome})
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
@@ -174,14 +210,23 @@ func (s *Store) KeysHeldBy(ctx context.Context, keeper uuid.UUID) ([]Key, error)
 // TeamsOf returns the teams that an operator is in.
 func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]Keeper, error) {
 	var out []Keeper
-	err := s.db.WithContext(ctx).Select("keepers.*").Joins("JOIN team_members m ON m.team_id = keepers.id AND m.operator_id = ?", operator).Order("keepers.name").Find(&out).Error
+	err := s.db.WithContext(ctx).
+		Select("keepers.*").
+		Joins("JOIN team_members m ON m.team_id = keepers.id AND m.operator_id = ?", operator).
+		Order("keepers.name").
+		Find(&out).
+		Error
 	return out, plain(err)
 }
 
 // NeverReleased tells of which of the keys the safe has the private half and nobody else.
 func (s *Store) NeverReleased(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Model(&KeptHalf{}).Where("key_id IN ? AND released_at IS NULL", keys).Pluck("key_id", &ids).Error
+	err := s.db.WithContext(ctx).
+		Model(&KeptHalf{}).
+		Where("key_id IN ? AND released_at IS NULL", keys).
+		Pluck("key_id", &ids).
+		Error
 	out := make(map[uuid.UUID]bool, len(ids))
 	for _, id := range ids {
 		out[id] = true
@@ -192,16 +237,38 @@ func (s *Store) NeverReleased(ctx context.Context, keys []uuid.UUID) (map[uuid.U
 // LeavingOperators returns those whose leaving was begun and whose account is open.
 func (s *Store) LeavingOperators(ctx context.Context) ([]Operator, error) {
 	var out []Operator
-	err := s.db.WithContext(ctx).Where("leaving IS NOT NULL AND leaving <> 'null' AND closed_at IS NULL").Order("name").Find(&out).Error
+	err := s.db.WithContext(ctx).
+		Where("leaving IS NOT NULL AND leaving <> 'null' AND closed_at IS NULL").
+		Order("name").
+		Find(&out).
+		Error
 	return out, plain(err)
 }
 
 // NoteLeaving records what a leaving waits for.
 func (s *Store) NoteLeaving(ctx context.Context, operator uuid.UUID, note string) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE operators SET leaving = jsonb_set(leaving, '{note}', to_jsonb(?::text)) WHERE id = ? AND leaving IS NOT NULL", note, operator).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Exec(
+				"UPDATE operators SET leaving = jsonb_set(leaving, '{note}', to_jsonb(?::text))"+
+					" WHERE id = ? AND leaving IS NOT NULL",
+				note,
+				operator,
+			).
+			Error,
+	)
 }
 
 // SetLeavingRotation records the rotation that replaces the keys of somebody who leaves.
 func (s *Store) SetLeavingRotation(ctx context.Context, operator, rotation uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE operators SET leaving = jsonb_set(leaving, '{rotation}', to_jsonb(?::text)) WHERE id = ? AND leaving IS NOT NULL", rotation.String(), operator).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Exec(
+				"UPDATE operators SET leaving = jsonb_set(leaving, '{rotation}', to_jsonb(?::text)) WHERE id = ? AND leaving IS "+
+					"NOT NULL",
+				rotation.String(),
+				operator,
+			).
+			Error,
+	)
 }

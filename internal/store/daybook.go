@@ -77,7 +77,8 @@ func (s *Store) writeNotes(ctx context.Context) error {
 		return err
 	}
 	var last Entry
-	if err := db.Table("public.daybook").Select("seq", "hash").Order("seq DESC").Take(&last).Error; err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+	if err := db.Table("public.daybook").Select("seq", "hash").Order("seq DESC").Take(&last).Error; err != nil &&
+		!errors.Is(err, gorm.ErrRecordNotFound) {
 		return err
 	}
 	if err := link(last, entries); err != nil {
@@ -114,8 +115,15 @@ func link(last Entry, entries []Entry) error {
 // chained is what the entry's hash covers.
 func (e Entry) chained() daybook.Entry {
 	return daybook.Entry{
-		Seq: e.Seq, At: e.At, Person: e.Person, Via: e.Via, Action: e.Action, SubjectKind: e.SubjectKind, Subject: e.Subject, About: e.About,
-		Why: e.Why, Outcome: e.Outcome, Sentence: e.Sentence, Details: e.Details, RequestID: e.RequestID,
+		Seq:         e.Seq,
+		At:          e.At,
+		Person:      e.Person,
+		Via:         e.Via,
+		Action:      e.Action,
+		SubjectKind: e.SubjectKind,
+		Subject:     e.Subject,
+		About:       e.About,
+		Why:         e.Why, Outcome: e.Outcome, Sentence: e.Sentence, Details: e.Details, RequestID: e.RequestID,
 	}
 }
 
@@ -126,7 +134,11 @@ func (e Entry) Linked() daybook.Linked {
 
 // chainEarlier numbers and hashes the entries of before there was a chain.
 func chainEarlier(ctx context.Context, tx *sql.Tx) error {
-	rows, err := tx.QueryContext(ctx, `SELECT seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id FROM daybook ORDER BY seq`)
+	rows, err := tx.QueryContext(
+		ctx,
+		`SELECT seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id
+			FROM daybook ORDER BY seq`,
+	)
 	if err != nil {
 		return err
 	}
@@ -136,7 +148,21 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 	for rows.Next() {
 		var e Entry
 		var about, details []byte
-		if err := rows.Scan(&e.Seq, &e.At, &e.Person, &e.Via, &e.Action, &e.SubjectKind, &e.Subject, &about, &e.Why, &e.Outcome, &e.Sentence, &details, &e.RequestID); err != nil {
+		if err := rows.Scan(
+			&e.Seq,
+			&e.At,
+			&e.Person,
+			&e.Via,
+			&e.Action,
+			&e.SubjectKind,
+			&e.Subject,
+			&about,
+			&e.Why,
+			&e.Outcome,
+			&e.Sentence,
+			&details,
+			&e.RequestID,
+		); err != nil {
 			return err
 		}
 		if err := errors.Join(json.Unmarshal(about, &e.About), json.Unmarshal(details, &e.Details)); err != nil {
@@ -148,7 +174,14 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 		return err
 	}
 	for i, e := range entries {
-		if _, err := tx.ExecContext(ctx, "UPDATE daybook SET seq = $1, prev_hash = $2, hash = $3 WHERE seq = $4", e.Seq, e.PrevHash, e.Hash, earlier[i]); err != nil {
+		if _, err := tx.ExecContext(
+			ctx,
+			"UPDATE daybook SET seq = $1, prev_hash = $2, hash = $3 WHERE seq = $4",
+			e.Seq,
+			e.PrevHash,
+			e.Hash,
+			earlier[i],
+		); err != nil {
 			return err
 		}
 	}
@@ -242,7 +275,11 @@ func (s *Store) LastEntry(ctx context.Context) (seq int64, err error) {
 
 // DaybookOpen reports whether the role of this connection could change the daybook.
 func (s *Store) DaybookOpen(ctx context.Context) (open bool, err error) {
-	err = s.db.WithContext(ctx).Raw("SELECT has_table_privilege('public.daybook', 'UPDATE') OR has_table_privilege('public.daybook', 'DELETE') OR has_table_privilege('public.daybook', 'TRUNCATE')").Scan(&open).Error
+	err = s.db.WithContext(ctx).
+		Raw("SELECT has_table_privilege('public.daybook', 'UPDATE') OR has_table_privilege('public.daybook', 'DELETE') OR " +
+			"has_table_privilege('public.daybook', 'TRUNCATE')").
+		Scan(&open).
+		Error
 	return open, plain(err)
 }
 

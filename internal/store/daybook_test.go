@@ -52,7 +52,18 @@ func TestEntriesOfManyTransactionsMakeOneChain(t *testing.T) {
 		all.Go(func() {
 			for i := range 10 {
 				err := s.InTx(t.Context(), func(tx *store.Store) error {
-					if err := tx.Note(t.Context(), store.Entry{At: begin, Person: "ines", Action: "a", SubjectKind: "key", Subject: fmt.Sprint(n), Sentence: "«1» \u2028 <b>", Details: map[string]any{"n": i, "deep": []any{1.5, nil, "x"}}}); err != nil {
+					if err := tx.Note(
+						t.Context(),
+						store.Entry{
+							At:          begin,
+							Person:      "ines",
+							Action:      "a",
+							SubjectKind: "key",
+							Subject:     fmt.Sprint(n),
+							Sentence:    "«1» \u2028 <b>",
+							Details:     map[string]any{"n": i, "deep": []any{1.5, nil, "x"}},
+						},
+					); err != nil {
 						return err
 					}
 					inner := tx.InTx(t.Context(), func(tx *store.Store) error {
@@ -85,7 +96,11 @@ func TestTheRoleOfTheServiceCannotChangeTheDaybook(t *testing.T) {
 		conn, err := pgx.Connect(t.Context(), url)
 		must(t, err)
 		for _, statement := range []string{
-			"UPDATE daybook SET person = 'x'", "DELETE FROM daybook", "TRUNCATE daybook", "UPDATE limited.daybook SET person = 'x'", "DELETE FROM limited.daybook",
+			"UPDATE daybook SET person = 'x'",
+			"DELETE FROM daybook",
+			"TRUNCATE daybook",
+			"UPDATE limited.daybook SET person = 'x'",
+			"DELETE FROM limited.daybook",
 			"ALTER TABLE daybook DISABLE TRIGGER ALL; UPDATE daybook SET person = 'x'", "DROP TRIGGER daybook_stays ON daybook",
 		} {
 			if url == owner && (strings.Contains(statement, "TRIGGER") || strings.Contains(statement, "limited")) {
@@ -112,8 +127,16 @@ func TestWhatIsDoneToTheDaybookBySQLIsFound(t *testing.T) {
 		"about":   {`UPDATE daybook SET about = '["key:other"]' WHERE seq = 6`, 6},
 		"removed": {"DELETE FROM daybook WHERE seq = 3", 3},
 		"first":   {"DELETE FROM daybook WHERE seq < 3", 1},
-		"swapped": {"UPDATE daybook SET seq = CASE seq WHEN 2 THEN 1002 ELSE 1003 END WHERE seq IN (2, 3); UPDATE daybook SET seq = 1005 - seq WHERE seq > 1000", 2},
-		"put in":  {"INSERT INTO daybook SELECT 11, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, request_id, hash, hash, about FROM daybook WHERE seq = 10", 11},
+		"swapped": {
+			"UPDATE daybook SET seq = CASE seq WHEN 2 THEN 1002 ELSE 1003 END WHERE seq IN (2, 3); UPDATE daybook SET seq = " +
+				"1005 - seq WHERE seq > 1000",
+			2,
+		},
+		"put in": {
+			"INSERT INTO daybook SELECT 11, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, " +
+				"request_id, hash, hash, about FROM daybook WHERE seq = 10",
+			11,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, owner, _ := openAsService(t)
@@ -134,17 +157,28 @@ func TestWhatIsDoneToTheDaybookBySQLIsFound(t *testing.T) {
 
 func TestTheDaybookIsNarrowedByWhatItIsAbout(t *testing.T) {
 	s, _, _ := openAsService(t)
-	must(t, s.Note(t.Context(),
+	must(t, s.Note(
+		t.Context(),
 		store.Entry{At: begin, Person: "ines", Action: "key.make", About: []string{"key:gannet"}},
-		store.Entry{At: begin.AddDate(0, 0, 1), Person: "marek", Action: "grant.add", About: []string{"login:debian@a", "instance:a", "key:gannet"}},
-		store.Entry{At: begin.AddDate(0, 0, 2), Person: "marek", Action: "keyboard", About: []string{"instance:a"}}))
+		store.Entry{
+			At:     begin.AddDate(0, 0, 1),
+			Person: "marek",
+			Action: "grant.add",
+			About:  []string{"login:debian@a", "instance:a", "key:gannet"},
+		},
+		store.Entry{At: begin.AddDate(0, 0, 2), Person: "marek", Action: "keyboard", About: []string{"instance:a"}},
+	))
 	for name, c := range map[string]struct {
 		f    store.EntryFilter
 		want int
 	}{
-		"key": {store.EntryFilter{About: []string{"key:gannet"}}, 2}, "both": {store.EntryFilter{About: []string{"key:gannet", "instance:a"}}, 1},
-		"kind": {store.EntryFilter{Action: "key"}, 1}, "action": {store.EntryFilter{Action: "grant.add"}, 1}, "person": {store.EntryFilter{Person: "marek"}, 2},
-		"from": {store.EntryFilter{From: begin.AddDate(0, 0, 1)}, 2}, "until": {store.EntryFilter{Until: begin.AddDate(0, 0, 1)}, 1},
+		"key":    {store.EntryFilter{About: []string{"key:gannet"}}, 2},
+		"both":   {store.EntryFilter{About: []string{"key:gannet", "instance:a"}}, 1},
+		"kind":   {store.EntryFilter{Action: "key"}, 1},
+		"action": {store.EntryFilter{Action: "grant.add"}, 1},
+		"person": {store.EntryFilter{Person: "marek"}, 2},
+		"from":   {store.EntryFilter{From: begin.AddDate(0, 0, 1)}, 2},
+		"until":  {store.EntryFilter{Until: begin.AddDate(0, 0, 1)}, 1},
 	} {
 		l, err := s.Daybook(t.Context(), c.f, store.Page{Limit: 10, Total: true})
 		if err != nil || len(l.Items) != c.want || *l.Total != c.want {
@@ -158,16 +192,36 @@ func TestALimitHoldsInEveryQueryOfTheStore(t *testing.T) {
 	ctx := t.Context()
 	must(t, s.InTx(ctx, func(tx *store.Store) error {
 		for _, team := range []string{"cameras", "web"} {
-			i := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: team + "-1", Labels: map[string]string{"team": team}, CreatedAt: begin, State: "running", LoginUser: "debian"}
+			i := store.Instance{
+				ID:        uuid.Must(uuid.NewV7()),
+				Name:      team + "-1",
+				Labels:    map[string]string{"team": team},
+				CreatedAt: begin,
+				State:     "running",
+				LoginUser: "debian",
+			}
 			if err := tx.AddInstance(ctx, &i); err != nil {
 				return err
 			}
-			if err := tx.Note(ctx, store.Entry{At: begin, Person: "ines", SubjectKind: "instance", Subject: i.Name, About: []string{"instance:" + i.Name}}); err != nil {
+			if err := tx.Note(
+				ctx,
+				store.Entry{
+					At:          begin,
+					Person:      "ines",
+					SubjectKind: "instance",
+					Subject:     i.Name,
+					About:       []string{"instance:" + i.Name},
+				},
+			); err != nil {
 				return err
 			}
 		}
-		return tx.Note(ctx, store.Entry{At: begin, Person: "ines", About: []string{"key:gannet"}}, store.Entry{At: begin, Person: "runa", About: []string{"key:gannet"}},
-			store.Entry{At: begin, Person: "ines", About: []string{"instance:cameras-1", "instance:web-1"}})
+		return tx.Note(
+			ctx,
+			store.Entry{At: begin, Person: "ines", About: []string{"key:gannet"}},
+			store.Entry{At: begin, Person: "runa", About: []string{"key:gannet"}},
+			store.Entry{At: begin, Person: "ines", About: []string{"instance:cameras-1", "instance:web-1"}},
+		)
 	}))
 	see := func(ctx context.Context) string {
 		l, err := s.Instances(ctx, store.InstanceFilter{}, store.Page{Limit: 10})

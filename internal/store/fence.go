@@ -117,7 +117,10 @@ func (p *pools) exec(ctx context.Context, query string, args []any) (sql.Result,
 
 var (
 	writing     = regexp.MustCompile(`(?i)\b(INSERT\s+INTO|DELETE\s+FROM|UPDATE\s+\S+\s+SET)\b`)
-	errUnfenced = errors.New("a step of a run writes with a query that returns rows, and outside a transaction: nothing would hold it off once another worker has the run")
+	errUnfenced = errors.New(
+		"a step of a run writes with a query that returns rows, and outside a transaction: nothing would hold it off once " +
+			"another worker has the run",
+	)
 )
 
 // reads is nil for a query that may be made in ctx outside a transaction.

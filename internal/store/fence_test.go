@@ -69,7 +69,12 @@ func TestARunIsTakenOnlyOnceTheTransactionAtWorkIsOver(t *testing.T) {
 		}()
 		for until := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 			var waiting int
-			err := s.Pool().QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'").Scan(&waiting)
+			err := s.Pool().
+				QueryRow(
+					t.Context(),
+					"SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'",
+				).
+				Scan(&waiting)
 			if err != nil || waiting > 0 || time.Now().After(until) {
 				if waiting == 0 {
 					t.Errorf("nobody waits for the run: %v", err)

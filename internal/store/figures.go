@@ -26,16 +26,24 @@ type Figures struct {
 
 // Figures counts how the service does.
 func (s *Store) Figures(ctx context.Context, now time.Time) (Figures, error) {
-	f := Figures{LiveRuns: map[string]int{}, EndedRuns: map[[2]string]int{}, Jobs: map[string]int{}, Deliveries: map[string]int{}}
+	f := Figures{
+		LiveRuns:   map[string]int{},
+		EndedRuns:  map[[2]string]int{},
+		Jobs:       map[string]int{},
+		Deliveries: map[string]int{},
+	}
 	rows, err := s.pools.plainOf(ctx).Query(ctx, `
 		SELECT 'live', kind, '', count(*) FROM public.runs WHERE ended_at IS NULL GROUP BY kind
-		UNION ALL SELECT 'ended', kind, state, count(*) FROM public.runs WHERE ended_at > $1 AND created_at > $2 GROUP BY kind, state
-		UNION ALL SELECT 'job', state::text, '', count(*) FROM public.river_job WHERE state IN ('available', 'running', 'retryable', 'scheduled') GROUP BY state
+		UNION ALL SELECT 'ended', kind, state, count(*) FROM public.runs WHERE ended_at > $1 AND created_at > $2
+			GROUP BY kind, state
+		UNION ALL SELECT 'job', state::text, '', count(*) FROM public.river_job
+			WHERE state IN ('available', 'running', 'retryable', 'scheduled') GROUP BY state
 		UNION ALL SELECT 'sweeps', '', '', count(*) FROM public.sweep_items WHERE state = 'waiting'
 		UNION ALL SELECT 'open', '', '', count(*) FROM public.closings WHERE closed_at IS NULL
 		UNION ALL SELECT 'overdue', '', '', count(*) FROM public.closings WHERE closed_at IS NULL AND deadline < $3
 		UNION ALL SELECT 'delivery', state, '', count(*) FROM public.deliveries WHERE state <> 'done' GROUP BY state
-		UNION ALL SELECT 'entry', '', '', coalesce(max(seq), 0) FROM public.daybook`, now.AddDate(0, 0, -1), now.AddDate(0, 0, -8), now)
+		UNION ALL SELECT 'entry', '', '', coalesce(max(seq), 0)
+			FROM public.daybook`, now.AddDate(0, 0, -1), now.AddDate(0, 0, -8), now)
 	if err != nil {
 		return f, plain(err)
 	}

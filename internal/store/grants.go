@@ -43,7 +43,12 @@ func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRe
 	if f.WithEnd {
 		q = q.Where("g.until IS NOT NULL")
 	}
-	for column, value := range map[string]string{"k.name": f.Key, "o.name": f.Keeper, "i.name": f.Instance, "l.os_user": f.OSUser} {
+	for column, value := range map[string]string{
+		"k.name":    f.Key,
+		"o.name":    f.Keeper,
+		"i.name":    f.Instance,
+		"l.os_user": f.OSUser,
+	} {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
 		}
@@ -54,7 +59,8 @@ func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRe
 		return List[GrantRecord]{}, err
 	}
 	var items []GrantRecord
-	if err := page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_refused").Scan(&items).Error; err != nil {
+	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_refused")
+	if err := page.Scan(&items).Error; err != nil {
 		return List[GrantRecord]{}, plain(err)
 	}
 	l := cut(items, p, func(g GrantRecord) []string {
@@ -91,13 +97,16 @@ type DifferenceFilter struct {
 // Differences returns one page of differences, by login, and there by fit and key.
 func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (List[Difference], error) {
 	q := s.db.WithContext(ctx).Table(`(
-			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward, g.granted_at AS since, s.seen_at
-			FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present JOIN keys k ON k.id = g.key_id
+			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward,
+				g.granted_at AS since, s.seen_at
+			FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present
+				JOIN keys k ON k.id = g.key_id
 			WHERE g.withdrawn_at IS NULL
 		UNION ALL
 			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
 			FROM sightings s JOIN keys k ON k.id = s.key_id
-			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id AND g.withdrawn_at IS NULL)
+			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
+				AND g.withdrawn_at IS NULL)
 		UNION ALL
 			SELECT login_id, 'stranger', NULL, comment, NULL, sha256, false, first_seen_at, seen_at FROM strangers
 		) d`).
@@ -113,12 +122,19 @@ func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (Li
 		q = q.Where("d.sha256 IN ?", f.Digests)
 	}
 	q = withLabel(q, "i", f.LabelName, f.LabelText)
-	page, err := seek(q, order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}}, p)
+	page, err := seek(
+		q,
+		order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}},
+		p,
+	)
 	if err != nil {
 		return List[Difference]{}, err
 	}
 	var items []Difference
-	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, d.sha256, d.steward, d.since, d.seen_at").Scan(&items).Error
+	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, " +
+		"d.sha256, d.steward, d.since, d.seen_at").
+		Scan(&items).
+		Error
 	if err != nil {
 		return List[Difference]{}, plain(err)
 	}
@@ -145,7 +161,8 @@ type ProofDue struct {
 func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, p Page) (List[ProofDue], error) {
 	q := s.db.WithContext(ctx).Table("keys k").
 		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").
-		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
+		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i "+
+			"ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
 		Where("k.state = 'active' AND k.steward_of IS NULL AND (k.proved_at IS NULL OR k.proved_at < ?)", before)
 	if keeper != "" {
 		q = q.Where("o.name = ?", keeper)
@@ -155,7 +172,10 @@ func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, 
 		return List[ProofDue]{}, err
 	}
 	var items []ProofDue
-	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS keeper_name, o.title AS keeper_title, k.proved_at, g.logins").Scan(&items).Error
+	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS " +
+		"keeper_name, o.title AS keeper_title, k.proved_at, g.logins").
+		Scan(&items).
+		Error
 	if err != nil {
 		return List[ProofDue]{}, plain(err)
 	}

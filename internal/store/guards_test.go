@@ -24,16 +24,27 @@ func TestTheRoleOfTheServiceTakesNoEvidenceAway(t *testing.T) {
 	must(t, err)
 	defer conn.Close(t.Context())
 	for _, statement := range []string{
-		"DELETE FROM proofs", "DELETE FROM limited.proofs", "DELETE FROM consents", "DELETE FROM password_readings", "DELETE FROM goose_db_version", "UPDATE goose_db_version SET version_id = 1",
-		"INSERT INTO daybook SELECT 2, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, request_id, hash, '\\x00', about FROM daybook WHERE seq = 1",
-		"INSERT INTO daybook SELECT 9223372036854775807, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, request_id, hash, hash, about FROM daybook WHERE seq = 1",
+		"DELETE FROM proofs",
+		"DELETE FROM limited.proofs",
+		"DELETE FROM consents",
+		"DELETE FROM password_readings",
+		"DELETE FROM goose_db_version",
+		"UPDATE goose_db_version SET version_id = 1",
+		"INSERT INTO daybook SELECT 2, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, " +
+			"request_id, hash, '\\x00', about FROM daybook WHERE seq = 1",
+		"INSERT INTO daybook SELECT 9223372036854775807, at, person, via, action, subject_kind, subject, why, outcome, " +
+			"'More.', details, request_id, hash, hash, about FROM daybook WHERE seq = 1",
 	} {
 		if _, err := conn.Exec(t.Context(), statement); err == nil {
 			t.Errorf("%s was done", statement)
 		}
 	}
 	// A row with a false hash of the right length stops nobody, and is found.
-	_, err = conn.Exec(t.Context(), "INSERT INTO daybook SELECT 2, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, request_id, hash, hash, about FROM daybook WHERE seq = 1")
+	_, err = conn.Exec(
+		t.Context(),
+		"INSERT INTO daybook SELECT 2, at, person, via, action, subject_kind, subject, why, outcome, 'More.', details, "+
+			"request_id, hash, hash, about FROM daybook WHERE seq = 1",
+	)
 	must(t, err)
 	must(t, s.Note(t.Context(), store.Entry{At: begin, Person: "marek"}))
 	if at, f := checkChain(t, s); f == nil || at != 2 {
@@ -60,7 +71,14 @@ func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 			return err
 		},
 		"rotations, no time": func() error { _, err := s.Rotations(t.Context(), cursor("", "")); return err },
-		"instances, NUL":     func() error { _, err := s.Instances(t.Context(), store.InstanceFilter{}, cursor("a\x00")); return err },
+		"instances, NUL": func() error {
+			_, err := s.Instances(
+				t.Context(),
+				store.InstanceFilter{},
+				cursor("a\x00"),
+			)
+			return err
+		},
 		"instances by creation": func() error {
 			_, err := s.Instances(t.Context(), store.InstanceFilter{Sort: "created"}, cursor("now", "1"))
 			return err
@@ -76,7 +94,13 @@ func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 // of a machine that had the name of one of theirs.
 func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.T) {
 	s := open(t)
-	i := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: "atlas-tiles", State: "running", LoginUser: "debian", SSHPort: 22}
+	i := store.Instance{
+		ID:        uuid.Must(uuid.NewV7()),
+		Name:      "atlas-tiles",
+		State:     "running",
+		LoginUser: "debian",
+		SSHPort:   22,
+	}
 	i.Labels = map[string]string{"team": "field"}
 	i.CreatedAt = begin.Add(time.Hour)
 	must(t, s.AddInstance(t.Context(), &i))
@@ -84,7 +108,11 @@ func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.
 	must(t, s.Note(t.Context(),
 		store.Entry{At: begin, Person: "ines", Sentence: "of the former", About: about},
 		store.Entry{At: i.CreatedAt, Person: "ines", Sentence: "of this one", About: about}))
-	page, err := s.Daybook(store.WithLimit(t.Context(), store.Limit{Person: "lena", Labels: i.Labels}), store.EntryFilter{}, store.Page{Limit: 10})
+	page, err := s.Daybook(
+		store.WithLimit(t.Context(), store.Limit{Person: "lena", Labels: i.Labels}),
+		store.EntryFilter{},
+		store.Page{Limit: 10},
+	)
 	must(t, err)
 	if len(page.Items) != 1 || page.Items[0].Sentence != "of this one" {
 		t.Errorf("%+v", page.Items)
@@ -95,11 +123,26 @@ func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.
 func TestNoControlCharacterReachesTheDaybook(t *testing.T) {
 	s := open(t)
 	const odd = "a\x1b]0;owned\x07\u202e\x00b\n2026-11-03 marek did it"
-	must(t, s.Note(t.Context(), store.Entry{At: begin, Person: odd, Subject: odd, Why: odd, Sentence: odd, Outcome: odd, Details: map[string]any{odd: []string{odd}, "more": map[string]any{"x": []any{odd, 1}}}}))
+	must(
+		t,
+		s.Note(
+			t.Context(),
+			store.Entry{
+				At:       begin,
+				Person:   odd,
+				Subject:  odd,
+				Why:      odd,
+				Sentence: odd,
+				Outcome:  odd,
+				Details:  map[string]any{odd: []string{odd}, "more": map[string]any{"x": []any{odd, 1}}},
+			},
+		),
+	)
 	page, err := s.Daybook(t.Context(), store.EntryFilter{}, store.Page{Limit: 1})
 	must(t, err)
 	shown := fmt.Sprintf("%v", page.Items)
-	if strings.ContainsAny(shown, "\x1b\x07\x00\n") || strings.Contains(shown, "\u202e") || strings.Count(shown, "owned") != 8 {
+	if strings.ContainsAny(shown, "\x1b\x07\x00\n") || strings.Contains(shown, "\u202e") ||
+		strings.Count(shown, "owned") != 8 {
 		t.Errorf("%q", shown)
 	}
 	if n, f := checkChain(t, s); f != nil || n != 1 {

@@ -32,8 +32,12 @@ func (s *Store) LoginOf(ctx context.Context, instance uuid.UUID, user string) (L
 // GrantedKeys returns the keys that are granted in a login, by name.
 func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]Key, error) {
 	var keys []Key
-	err := s.db.WithContext(ctx).Select("keys.*").Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
-		Order("keys.name").Find(&keys).Error
+	err := s.db.WithContext(ctx).
+		Select("keys.*").
+		Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
+		Order("keys.name").
+		Find(&keys).
+		Error
 	return keys, plain(err)
 }
 
@@ -71,7 +75,10 @@ const keysGranted = `(SELECT count(*) FROM grants g JOIN logins l ON l.id = g.lo
 func (s *Store) Instances(ctx context.Context, f InstanceFilter, p Page) (List[Instance], error) {
 	q := s.db.WithContext(ctx).Model(&Instance{}).Where("instances.gone_at IS NULL")
 	if f.Text != "" {
-		q = q.Where("(instances.name || ' ' || instances.public_address || ' ' || instances.private_address) ILIKE ?", like(f.Text))
+		q = q.Where(
+			"(instances.name || ' ' || instances.public_address || ' ' || instances.private_address) ILIKE ?",
+			like(f.Text),
+		)
 	}
 	for column, value := range map[string]string{"region": f.Region, "state": f.State, "image": f.Image} {
 		if value != "" {
@@ -122,6 +129,10 @@ func (s *Store) InstanceByID(ctx context.Context, id uuid.UUID) (Instance, error
 // public addresses.
 func (s *Store) InstancesKnown(ctx context.Context, names, addresses []string) ([]Instance, error) {
 	var found []Instance
-	err := s.db.WithContext(ctx).Where("gone_at IS NULL AND (name IN ? OR public_address IN ?)", names, addresses).Order("name").Find(&found).Error
+	err := s.db.WithContext(ctx).
+		Where("gone_at IS NULL AND (name IN ? OR public_address IN ?)", names, addresses).
+		Order("name").
+		Find(&found).
+		Error
 	return found, plain(err)
 }

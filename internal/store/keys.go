@@ -15,9 +15,11 @@ func (s *Store) AddKey(ctx context.Context, k *Key) error {
 	return plain(s.db.WithContext(ctx).Omit("Keeper").Create(k).Error)
 }
 
-const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment, keeper_id, purpose, labels, custody, origin, state, created_at, created_by)
+const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment,
+	keeper_id, purpose, labels, custody, origin, state, created_at, created_by)
 	SELECT u.*, $11, $12, $13, $14, $15, $16, $17, $18
-	FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::bytea[], $7::bytea[], $8::bytea[], $9::bytea[], $10::text[])
+	FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::bytea[], $7::bytea[], $8::bytea[],
+		$9::bytea[], $10::text[])
 		AS u (id, name, type, algorithm, bits, blob, sha256, md5, spki_md5, comment)
 	ORDER BY u.sha256 -- in one order, so that two lists at once rarely wait for each other in a circle
 `
@@ -42,7 +44,12 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, 
 		return there, err
 	}
 	named := map[string]Key{}
-	if err := s.collect(ctx, named, "SELECT id, name, convert_to(name, 'UTF8') FROM keys WHERE name = ANY($1)", names); err != nil {
+	if err := s.collect(
+		ctx,
+		named,
+		"SELECT id, name, convert_to(name, 'UTF8') FROM keys WHERE name = ANY($1)",
+		names,
+	); err != nil {
 		return there, err
 	}
 	// One array for each column goes in far faster than a parameter for each column of each key.
@@ -58,8 +65,35 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, 
 			continue
 		}
 		there[string(k.SHA256)], named[k.Name] = k, k
-		ids, names, types, algorithms, bits = append(ids, k.ID), append(names, k.Name), append(types, k.Type), append(algorithms, k.Algorithm), append(bits, k.Bits)
-		blobs, digests, md5s, spkis = append(blobs, k.Blob), append(digests, k.SHA256), append(md5s, k.MD5), append(spkis, k.SPKIMD5)
+		ids, names, types, algorithms, bits = append(
+			ids,
+			k.ID,
+		), append(
+			names,
+			k.Name,
+		), append(
+			types,
+			k.Type,
+		), append(
+			algorithms,
+			k.Algorithm,
+		), append(
+			bits,
+			k.Bits,
+		)
+		blobs, digests, md5s, spkis = append(
+			blobs,
+			k.Blob,
+		), append(
+			digests,
+			k.SHA256,
+		), append(
+			md5s,
+			k.MD5,
+		), append(
+			spkis,
+			k.SPKIMD5,
+		)
 		comments = append(comments, k.Comment)
 	}
 	if len(ids) == 0 {
@@ -70,8 +104,28 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, 
 		return there, err
 	}
 	k := keys[0]
-	_, err = s.db.Statement.ConnPool.ExecContext(ctx, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments,
-		k.KeeperID, k.Purpose, string(labels), k.Custody, k.Origin, k.State, k.CreatedAt, k.CreatedBy)
+	_, err = s.db.Statement.ConnPool.ExecContext(
+		ctx,
+		insertListed,
+		ids,
+		names,
+		types,
+		algorithms,
+		bits,
+		blobs,
+		digests,
+		md5s,
+		spkis,
+		comments,
+		k.KeeperID,
+		k.Purpose,
+		string(labels),
+		k.Custody,
+		k.Origin,
+		k.State,
+		k.CreatedAt,
+		k.CreatedBy,
+	)
 	return there, plain(err)
 }
 
@@ -187,7 +241,11 @@ func (s *Store) KeyWithSHA256(ctx context.Context, digest []byte) (Key, error) {
 // KeysWithDigest returns the keys one of whose fingerprints of the kind, sha256,
 // md5 or sha1, has the digest.
 func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) ([]Key, error) {
-	where := map[string]string{"sha256": "keys.sha256 = @d", "md5": "keys.md5 = @d OR keys.spki_md5 = @d", "sha1": "keys.pkcs8_sha1 = @d"}[kind]
+	where := map[string]string{
+		"sha256": "keys.sha256 = @d",
+		"md5":    "keys.md5 = @d OR keys.spki_md5 = @d",
+		"sha1":   "keys.pkcs8_sha1 = @d",
+	}[kind]
 	var keys []Key
 	err := s.db.WithContext(ctx).Preload("Keeper").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
@@ -209,8 +267,11 @@ func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]Key, e
 // host key with the SHA-256 digest.
 func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]Instance, error) {
 	var instances []Instance
-	err := s.db.WithContext(ctx).Where("gone_at IS NULL AND id IN (SELECT instance_id FROM host_keys WHERE sha256 = ?)", digest).
-		Order("name").Find(&instances).Error
+	err := s.db.WithContext(ctx).
+		Where("gone_at IS NULL AND id IN (SELECT instance_id FROM host_keys WHERE sha256 = ?)", digest).
+		Order("name").
+		Find(&instances).
+		Error
 	return instances, plain(err)
 }
 
@@ -294,13 +355,36 @@ func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
 	var present, opens []bool
 	for _, g := range sightings {
 		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
-		methods, limits, present, opens = append(methods, g.Method), append(limits, g.Limits), append(present, g.Present), append(opens, g.Opens)
+		methods, limits, present, opens = append(
+			methods,
+			g.Method,
+		), append(
+			limits,
+			g.Limits,
+		), append(
+			present,
+			g.Present,
+		), append(
+			opens,
+			g.Opens,
+		)
 	}
-	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens)
+	_, err := s.db.Statement.ConnPool.ExecContext(
+		ctx,
+		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[])
-		ON CONFLICT (login_id, key_id) DO UPDATE SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
+		ON CONFLICT (login_id, key_id) DO UPDATE
+			SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
 			limits = excluded.limits, opens = excluded.opens
-		WHERE sightings.seen_at <= excluded.seen_at`, logins, keys, at, methods, present, limits, opens)
+		WHERE sightings.seen_at <= excluded.seen_at`,
+		logins,
+		keys,
+		at,
+		methods,
+		present,
+		limits,
+		opens,
+	)
 	return plain(err)
 }
 
@@ -324,17 +408,35 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err er
 // ReplaceGrant grants the login to a key in the place of another, until when that was
 // granted, and ends the other's grant where withdraw is set.
 func (s *Store) ReplaceGrant(ctx context.Context, g Grant, old uuid.UUID, withdraw bool) error {
-	return plain(s.db.WithContext(ctx).Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
-		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login AND key_id = @old AND withdrawn_at IS NULL)
-		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until) SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced)
-		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE SET until = excluded.until, reason = excluded.reason, end_refused = false`,
-		map[string]any{"id": g.ID, "key": g.KeyID, "login": g.LoginID, "old": old, "at": g.GrantedAt, "by": g.GrantedBy, "reason": g.Reason, "withdraw": withdraw}).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
+		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login
+			AND key_id = @old AND withdrawn_at IS NULL)
+		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until)
+			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced)
+		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE
+			SET until = excluded.until, reason = excluded.reason, end_refused = false`,
+				map[string]any{
+					"id":       g.ID,
+					"key":      g.KeyID,
+					"login":    g.LoginID,
+					"old":      old,
+					"at":       g.GrantedAt,
+					"by":       g.GrantedBy,
+					"reason":   g.Reason,
+					"withdraw": withdraw,
+				}).
+			Error,
+	)
 }
 
 // WithdrawGrant ends the live grant of the key in the login, if there is one.
 func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time.Time, by string) error {
-	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
-		Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).Error)
+	return plain(
+		s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
+			Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).Error,
+	)
 }
 
 // GrantOver is a grant whose time is over.
@@ -349,7 +451,8 @@ type GrantOver struct {
 func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]GrantOver, error) {
 	var over []GrantOver
 	err := s.db.WithContext(ctx).Raw(`SELECT g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused
-		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
+		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id
+			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
 		WHERE g.withdrawn_at IS NULL AND g.until <= ? ORDER BY g.end_refused, g.until LIMIT ?`, now, limit).Scan(&over).Error
 	return over, plain(err)
 }

@@ -57,7 +57,14 @@ func setLimit(ctx context.Context, conn *pgx.Conn) (bool, error) {
 		labels = wanted[:len(wanted)-len(l.Person)-1]
 	}
 	data[limitNow] = "?" // what an error leaves is not known
-	_, err := conn.Exec(ctx, "SELECT set_config('plumlatch.labels', $1, false), set_config('plumlatch.person', $2, false), set_config('search_path', $3, false)", labels, l.Person, path)
+	_, err := conn.Exec(
+		ctx,
+		"SELECT set_config('plumlatch.labels', $1, false), set_config('plumlatch.person', $2, false), "+
+			"set_config('search_path', $3, false)",
+		labels,
+		l.Person,
+		path,
+	)
 	if err != nil {
 		return false, err
 	}

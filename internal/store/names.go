@@ -20,15 +20,20 @@ type Named struct {
 var nameSources = []string{
 	`SELECT 'instance' AS kind, name, state || ', ' || image || ', ' || region AS about, NULL::bytea AS sha256, 0 AS later
 		FROM instances WHERE gone_at IS NULL AND (name || ' ' || public_address || ' ' || private_address) ILIKE ?`,
-	`SELECT 'key' AS kind, k.name, k.type || ' ' || k.bits || coalesce(', of ' || p.name, CASE WHEN k.steward_of IS NULL THEN ', of nobody' ELSE ', the service''s own' END)
-			|| CASE WHEN k.state = 'active' THEN '' ELSE ', ' || k.state END AS about, k.sha256, CASE WHEN k.steward_of IS NULL THEN 0 ELSE 4 END AS later
+	`SELECT 'key' AS kind, k.name, k.type || ' ' || k.bits || coalesce(', of ' || p.name, CASE
+		WHEN k.steward_of IS NULL THEN ', of nobody' ELSE ', the service''s own' END)
+			|| CASE WHEN k.state = 'active' THEN '' ELSE ', ' || k.state END AS about, k.sha256, CASE
+				WHEN k.steward_of IS NULL THEN 0 ELSE 4 END AS later
 		FROM keys k LEFT JOIN keepers p ON p.id = k.keeper_id WHERE (k.name || ' ' || k.comment || ' ' || k.purpose) ILIKE ?`,
-	`SELECT kind, name, title || CASE WHEN left_at IS NULL THEN '' ELSE ', has left' END AS about, NULL::bytea AS sha256, 0 AS later FROM keepers WHERE (name || ' ' || title) ILIKE ?`,
+	`SELECT kind, name, title || CASE WHEN left_at IS NULL THEN ''
+		ELSE ', has left' END AS about, NULL::bytea AS sha256, 0 AS later FROM keepers WHERE (name || ' ' || title) ILIKE ?`,
 }
 
 // loginNames is the selection for a text with an @; pattern as in nameSources.
-const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, i.state || ', ' || i.region AS about, NULL::bytea AS sha256, 0 AS later
-	FROM logins l JOIN instances i ON i.id = l.instance_id WHERE i.gone_at IS NULL AND (l.os_user || '@' || i.name) ILIKE ?`
+const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, i.state || ', ' || i.region AS about,
+	NULL::bytea AS sha256, 0 AS later
+	FROM logins l JOIN instances i ON i.id = l.instance_id WHERE i.gone_at IS NULL
+		AND (l.os_user || '@' || i.name) ILIKE ?`
 
 // Names returns at most limit of what bears a name that has the text in it, in any
 // letter case: first what is called just that, then what begins with it. Logins are looked for

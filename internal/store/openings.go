@@ -7,9 +7,11 @@ import (
 	"gorm.io/gorm"
 )
 
-const openingColumns = `k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS keeper_name,
+const openingColumns = `k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256,
+	o.name AS keeper_name,
 	l.os_user, i.name AS instance_name, i.state AS instance_state, i.region,
-	g.granted_at, g.until, g.granted_by, g.reason, s.seen_at, s.method, s.present, s.limits, s.entered_at, k.proved_at, k.state AS key_state, k.steward_of IS NOT NULL AS steward`
+	g.granted_at, g.until, g.granted_by, g.reason, s.seen_at, s.method, s.present, s.limits, s.entered_at, k.proved_at,
+	k.state AS key_state, k.steward_of IS NOT NULL AS steward`
 
 // openings joins the pairs of key and login that a grant or a sighting names.
 func (s *Store) openings(ctx context.Context, pairs string, id uuid.UUID) *gorm.DB {
@@ -27,16 +29,27 @@ func (s *Store) openings(ctx context.Context, pairs string, id uuid.UUID) *gorm.
 // by instance.
 func (s *Store) Opens(ctx context.Context, key uuid.UUID, p Page) (List[Opening], error) {
 	return pageOf(s.openings(ctx, `SELECT key_id, login_id FROM grants WHERE key_id = ? AND withdrawn_at IS NULL
-		UNION SELECT key_id, login_id FROM sightings WHERE key_id = ? AND present`, key), order{columns: []string{"i.name", "l.os_user"}}, p,
+		UNION SELECT key_id, login_id FROM sightings WHERE key_id = ?
+			AND present`, key), order{columns: []string{"i.name", "l.os_user"}}, p,
 		func(o Opening) []string { return []string{o.InstanceName, o.OSUser} })
 }
 
 // Openers returns one page of the keys that are granted or were seen in the
 // logins of an instance, by login.
 func (s *Store) Openers(ctx context.Context, instance uuid.UUID, p Page) (List[Opening], error) {
-	return pageOf(s.openings(ctx, `SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)
-		UNION SELECT key_id, login_id FROM sightings WHERE present AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)`, instance), order{columns: []string{"l.os_user", "k.name"}}, p,
-		func(o Opening) []string { return []string{o.OSUser, o.KeyName} })
+	return pageOf(
+		s.openings(
+			ctx,
+			`SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins
+				WHERE instance_id = ?)
+		UNION SELECT key_id, login_id FROM sightings WHERE present AND login_id IN (SELECT id FROM logins
+			WHERE instance_id = ?)`,
+			instance,
+		),
+		order{columns: []string{"l.os_user", "k.name"}},
+		p,
+		func(o Opening) []string { return []string{o.OSUser, o.KeyName} },
+	)
 }
 
 func pageOf(q *gorm.DB, o order, p Page, cursor func(Opening) []string) (List[Opening], error) {

@@ -33,8 +33,11 @@ func (s *Store) OperatorNamed(ctx context.Context, name string) (Operator, error
 // waits for somebody with the issuer's name.
 func (s *Store) OperatorOfIssuer(ctx context.Context, subject, name string) (Operator, error) {
 	var o Operator
-	err := s.db.WithContext(ctx).Where("issuer_subject = ? OR issuer_subject = '' AND issuer_name = ? AND issuer_name <> ''", subject, name).
-		Order("issuer_subject DESC").Take(&o).Error
+	err := s.db.WithContext(ctx).
+		Where("issuer_subject = ? OR issuer_subject = '' AND issuer_name = ? AND issuer_name <> ''", subject, name).
+		Order("issuer_subject DESC").
+		Take(&o).
+		Error
 	return o, plain(err)
 }
 
@@ -43,10 +46,13 @@ func (s *Store) Operators(ctx context.Context, now time.Time) ([]Operator, error
 	var out []Operator
 	err := s.db.WithContext(ctx).Model(&Operator{}).
 		Select(`operators.*, k.title,
-			(SELECT string_agg(t.name, ', ' ORDER BY t.name) FROM team_members m JOIN keepers t ON t.id = m.team_id WHERE m.operator_id = operators.id) AS teams,
+			(SELECT string_agg(t.name, ', ' ORDER BY t.name) FROM team_members m JOIN keepers t ON t.id = m.team_id
+				WHERE m.operator_id = operators.id) AS teams,
 			(SELECT count(*) FROM sessions n WHERE n.operator_id = operators.id AND n.expires_at > ?) AS sessions,
-			(SELECT count(*) FROM tokens t WHERE t.operator_id = operators.id AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)) AS tokens,
-			greatest((SELECT max(seen_at) FROM sessions n WHERE n.operator_id = operators.id), (SELECT max(last_used_at) FROM tokens t WHERE t.operator_id = operators.id)) AS last_seen_at`, now, now).
+			(SELECT count(*) FROM tokens t WHERE t.operator_id = operators.id AND t.revoked_at IS NULL
+				AND (t.expires_at IS NULL OR t.expires_at > ?)) AS tokens,
+			greatest((SELECT max(seen_at) FROM sessions n WHERE n.operator_id = operators.id), (SELECT max(last_used_at)
+				FROM tokens t WHERE t.operator_id = operators.id)) AS last_seen_at`, now, now).
 		Joins("LEFT JOIN keepers k ON k.operator_id = operators.id").Order("operators.name").Find(&out).Error
 	return out, plain(err)
 }
@@ -114,7 +120,9 @@ func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret Secret
 			return err
 		}
 	}
-	if err := db.Model(&Operator{}).Where("id = ?", operator).Updates(map[string]any{"factor_sealed": secret.Sealed, "factor_at": nil, "factor_step": 0}).Error; err != nil {
+	if err := db.Model(&Operator{}).Where("id = ?", operator).Updates(
+		map[string]any{"factor_sealed": secret.Sealed, "factor_at": nil, "factor_step": 0},
+	).Error; err != nil {
 		return plain(err)
 	}
 	return plain(db.Exec("DELETE FROM recovery_codes WHERE operator_id = ?", operator).Error)
@@ -135,15 +143,25 @@ func (s *Store) ConfirmFactor(ctx context.Context, operator uuid.UUID, codes [][
 
 // UseStep takes a time step of a second factor; false if it or a later one was taken.
 func (s *Store) UseStep(ctx context.Context, operator uuid.UUID, step int64) (bool, error) {
-	r := s.db.WithContext(ctx).Model(&Operator{}).Where("id = ? AND factor_step < ?", operator, step).Update("factor_step", step)
+	r := s.db.WithContext(ctx).
+		Model(&Operator{}).
+		Where("id = ? AND factor_step < ?", operator, step).
+		Update("factor_step", step)
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
 // UseRecoveryCode takes a recovery code; false if there is none or it was taken. left is
 // how many there still are.
-func (s *Store) UseRecoveryCode(ctx context.Context, operator uuid.UUID, hash []byte, now time.Time) (ok bool, left int64, err error) {
+func (s *Store) UseRecoveryCode(
+	ctx context.Context,
+	operator uuid.UUID,
+	hash []byte,
+	now time.Time,
+) (ok bool, left int64, err error) {
 	db := s.db.WithContext(ctx)
-	r := db.Table("recovery_codes").Where("operator_id = ? AND hash = ? AND used_at IS NULL", operator, hash).Update("used_at", now)
+	r := db.Table("recovery_codes").
+		Where("operator_id = ? AND hash = ? AND used_at IS NULL", operator, hash).
+		Update("used_at", now)
 	if r.Error != nil || r.RowsAffected == 0 {
 		return false, 0, plain(r.Error)
 	}
@@ -162,11 +180,21 @@ func (s *Store) AddSession(ctx context.Context, n Session) error {
 
 // SessionHolder returns the session with that hash, if it has not run out, and whose
 // it is. It was in use now, which is noted to the minute.
-func (s *Store) SessionHolder(ctx context.Context, hash []byte, now time.Time, idle time.Duration) (Session, Operator, error) {
+func (s *Store) SessionHolder(
+	ctx context.Context,
+	hash []byte,
+	now time.Time,
+	idle time.Duration,
+) (Session, Operator, error) {
 	var n Session
 	var o Operator
 	db := s.db.WithContext(ctx)
-	if err := db.Where("hash = ? AND NOT awaits_code AND expires_at > ? AND seen_at > ?", hash, now, now.Add(-idle)).Take(&n).Error; err != nil {
+	if err := db.Where(
+		"hash = ? AND NOT awaits_code AND expires_at > ? AND seen_at > ?",
+		hash,
+		now,
+		now.Add(-idle),
+	).Take(&n).Error; err != nil {
 		return n, o, plain(err)
 	}
 	if now.Sub(n.SeenAt) > time.Minute {
@@ -179,8 +207,16 @@ func (s *Store) SessionHolder(ctx context.Context, hash []byte, now time.Time, i
 }
 
 // Sessions returns the sessions that hold, of one operator or of all, the last used first.
-func (s *Store) Sessions(ctx context.Context, operator *uuid.UUID, now time.Time, idle time.Duration) ([]Session, error) {
-	q := s.db.WithContext(ctx).Model(&Session{}).Select("sessions.*, o.name AS person").Joins("JOIN operators o ON o.id = sessions.operator_id").
+func (s *Store) Sessions(
+	ctx context.Context,
+	operator *uuid.UUID,
+	now time.Time,
+	idle time.Duration,
+) ([]Session, error) {
+	q := s.db.WithContext(ctx).
+		Model(&Session{}).
+		Select("sessions.*, o.name AS person").
+		Joins("JOIN operators o ON o.id = sessions.operator_id").
 		Where("NOT sessions.awaits_code AND sessions.expires_at > ? AND sessions.seen_at > ?", now, now.Add(-idle))
 	if operator != nil {
 		q = q.Where("sessions.operator_id = ?", *operator)
@@ -199,7 +235,10 @@ func (s *Store) EndSession(ctx context.Context, hash []byte) error {
 func (s *Store) EndSessionByID(ctx context.Context, operator *uuid.UUID, id uuid.UUID) (Session, error) {
 	var n Session
 	db := s.db.WithContext(ctx)
-	q := db.Model(&Session{}).Select("sessions.*, o.name AS person").Joins("JOIN operators o ON o.id = sessions.operator_id").Where("sessions.id = ?", id)
+	q := db.Model(&Session{}).
+		Select("sessions.*, o.name AS person").
+		Joins("JOIN operators o ON o.id = sessions.operator_id").
+		Where("sessions.id = ?", id)
 	if operator != nil {
 		q = q.Where("sessions.operator_id = ?", *operator)
 	}
@@ -226,7 +265,13 @@ func (s *Store) EndSessionsBut(ctx context.Context, operator, but uuid.UUID) err
 
 // ConfirmSession notes that the session's person has just shown who they are.
 func (s *Store) ConfirmSession(ctx context.Context, id uuid.UUID, at time.Time) error {
-	return plain(s.db.WithContext(ctx).Model(&Session{}).Where("id = ?", id).Updates(map[string]any{"confirmed_at": at, "awaits_code": false}).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Model(&Session{}).
+			Where("id = ?", id).
+			Updates(map[string]any{"confirmed_at": at, "awaits_code": false}).
+			Error,
+	)
 }
 
 // codeAwaited is for how long a session waits for a code.
@@ -237,7 +282,11 @@ func (s *Store) SessionAwaitingCode(ctx context.Context, hash []byte, now time.T
 	var n Session
 	var o Operator
 	db := s.db.WithContext(ctx)
-	if err := db.Where("hash = ? AND awaits_code AND created_at > ?", hash, now.Add(-codeAwaited)).Take(&n).Error; err != nil {
+	if err := db.Where(
+		"hash = ? AND awaits_code AND created_at > ?",
+		hash,
+		now.Add(-codeAwaited),
+	).Take(&n).Error; err != nil {
 		return n, o, plain(err)
 	}
 	err := db.Where("id = ? AND closed_at IS NULL", n.OperatorID).Take(&o).Error
@@ -254,7 +303,10 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 
 // Tokens returns the tokens that hold, of one operator or of all, newest first.
 func (s *Store) Tokens(ctx context.Context, operator *uuid.UUID, now time.Time) ([]Token, error) {
-	q := s.db.WithContext(ctx).Model(&Token{}).Select("tokens.*, o.name AS person").Joins("JOIN operators o ON o.id = tokens.operator_id").
+	q := s.db.WithContext(ctx).
+		Model(&Token{}).
+		Select("tokens.*, o.name AS person").
+		Joins("JOIN operators o ON o.id = tokens.operator_id").
 		Where("revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", now)
 	if operator != nil {
 		q = q.Where("operator_id = ?", *operator)
@@ -268,7 +320,10 @@ func (s *Store) Tokens(ctx context.Context, operator *uuid.UUID, now time.Time) 
 func (s *Store) RevokeToken(ctx context.Context, operator *uuid.UUID, id uuid.UUID, now time.Time) (Token, error) {
 	var t Token
 	db := s.db.WithContext(ctx)
-	q := db.Model(&Token{}).Select("tokens.*, o.name AS person").Joins("JOIN operators o ON o.id = tokens.operator_id").Where("tokens.id = ? AND revoked_at IS NULL", id)
+	q := db.Model(&Token{}).
+		Select("tokens.*, o.name AS person").
+		Joins("JOIN operators o ON o.id = tokens.operator_id").
+		Where("tokens.id = ? AND revoked_at IS NULL", id)
 	if operator != nil {
 		q = q.Where("operator_id = ?", *operator)
 	}
@@ -284,7 +339,11 @@ func (s *Store) TokenHolder(ctx context.Context, hash []byte, now time.Time) (To
 	var t Token
 	var o Operator
 	db := s.db.WithContext(ctx)
-	if err := db.Where("hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", hash, now).Take(&t).Error; err != nil {
+	if err := db.Where(
+		"hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)",
+		hash,
+		now,
+	).Take(&t).Error; err != nil {
 		return t, o, plain(err)
 	}
 	if t.LastUsedAt == nil || now.Sub(*t.LastUsedAt) > time.Minute {
@@ -298,7 +357,8 @@ func (s *Store) TokenHolder(ctx context.Context, hash []byte, now time.Time) (To
 
 // JoinTeam makes a person one of a team; false if they are already.
 func (s *Store) JoinTeam(ctx context.Context, team, operator uuid.UUID) (bool, error) {
-	r := s.db.WithContext(ctx).Exec("INSERT INTO team_members (team_id, operator_id) VALUES (?, ?) ON CONFLICT DO NOTHING", team, operator)
+	r := s.db.WithContext(ctx).
+		Exec("INSERT INTO team_members (team_id, operator_id) VALUES (?, ?) ON CONFLICT DO NOTHING", team, operator)
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
@@ -322,10 +382,14 @@ func (s *Store) KeysOfKeeper(ctx context.Context, id uuid.UUID) (n int64, err er
 // IsOf reports whether a keeper is the operator, or a team that the operator is in.
 func (s *Store) IsOf(ctx context.Context, keeper, operator uuid.UUID) (is bool, err error) {
 	err = s.db.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM keepers WHERE id = ? AND operator_id = ?)
-		OR EXISTS (SELECT 1 FROM team_members WHERE team_id = ? AND operator_id = ?)`, keeper, operator, keeper, operator).Scan(&is).Error
+		OR EXISTS (SELECT 1 FROM team_members WHERE team_id = ?
+			AND operator_id = ?)`, keeper, operator, keeper, operator).Scan(&is).Error
 	return is, plain(err)
 }
 
 func withMembers(q *gorm.DB) *gorm.DB {
-	return q.Select("keepers.*, (SELECT string_agg(o.name, ', ' ORDER BY o.name) FROM team_members m JOIN operators o ON o.id = m.operator_id WHERE m.team_id = keepers.id) AS members")
+	return q.Select(
+		"keepers.*, (SELECT string_agg(o.name, ', ' ORDER BY o.name) FROM team_members m JOIN operators o ON o.id = " +
+			"m.operator_id WHERE m.team_id = keepers.id) AS members",
+	)
 }

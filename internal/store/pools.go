@@ -135,7 +135,8 @@ type PoolerError struct{ Why string }
 
 func (e *PoolerError) Error() string {
 	return "the database is reached through a connection pooler, which " + e.Why +
-		": limits of people and locks of runs are held by a connection, so they would not hold. Give the address of PostgreSQL itself"
+		": limits of people and locks of runs are held by a connection, so they would not hold. Give the address of " +
+		"PostgreSQL itself"
 }
 
 // probe is set as a connection begins. PostgreSQL keeps it; poolers refuse it or leave it out.
@@ -168,7 +169,11 @@ func connect(ctx context.Context, url string, connections int32, bounded bool) (
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	config.ConnConfig.RuntimeParams[probe] = "kept"
 	if bounded {
-		for name, after := range map[string]time.Duration{"lock_timeout": lockTimeout, "statement_timeout": statementTimeout, "idle_in_transaction_session_timeout": idleTimeout} {
+		for name, after := range map[string]time.Duration{
+			"lock_timeout":                        lockTimeout,
+			"statement_timeout":                   statementTimeout,
+			"idle_in_transaction_session_timeout": idleTimeout,
+		} {
 			config.ConnConfig.RuntimeParams[name] = fmt.Sprint(after.Milliseconds())
 		}
 	}

@@ -61,7 +61,10 @@ type ReachKey struct {
 
 // Reach returns what the reach of the logins is computed from, in three queries
 // whatever their number. The keys are those that the pairs name.
-func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, pairs []ReachPair, keys []ReachKey, err error) {
+func (s *Store) Reach(
+	ctx context.Context,
+	f ReachFilter,
+) (logins []ReachLogin, pairs []ReachPair, keys []ReachKey, err error) {
 	where, args := f.where()
 	among := ""
 	if len(args) > 0 {
@@ -87,7 +90,9 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 			ids = append(ids, p.KeyID)
 		}
 	}
-	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL, k.proved_at, k.sha256, o.name
+	rows, err := s.pools.plainOf(ctx).
+		Query(ctx, `SELECT k.id, k.name, CASE WHEN o.left_at IS NULL THEN k.keeper_id END, k.state, k.steward_of IS NOT NULL,
+			k.proved_at, k.sha256, o.name
 		FROM keys k LEFT JOIN keepers o ON o.id = k.keeper_id WHERE k.id = ANY($1)`, ids)
 	if err != nil {
 		return nil, nil, nil, plain(err)
@@ -95,7 +100,16 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 	for rows.Next() {
 		var k ReachKey
 		var keeper pgtype.UUID
-		if err := rows.Scan((*[16]byte)(&k.ID), &k.Name, &keeper, &k.State, &k.Steward, &k.ProvedAt, &k.SHA256, &k.KeeperName); err != nil {
+		if err := rows.Scan(
+			(*[16]byte)(&k.ID),
+			&k.Name,
+			&keeper,
+			&k.State,
+			&k.Steward,
+			&k.ProvedAt,
+			&k.SHA256,
+			&k.KeeperName,
+		); err != nil {
 			return nil, nil, nil, plain(err)
 		}
 		if keeper.Valid {
@@ -107,7 +121,8 @@ func (s *Store) Reach(ctx context.Context, f ReachFilter) (logins []ReachLogin, 
 }
 
 func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]ReachLogin, error) {
-	rows, err := s.pools.plainOf(ctx).Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
+	rows, err := s.pools.plainOf(ctx).
+		Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
 			coalesce(g.count, 0), i.state, i.image, i.temporary_gib, i.static_address, i.adopted
 		FROM logins l JOIN instances i ON i.id = l.instance_id
 		LEFT JOIN (SELECT login_id, count(*) AS count FROM strangers GROUP BY login_id) g ON g.login_id = l.id
@@ -120,7 +135,21 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]Re
 	for rows.Next() {
 		var l ReachLogin
 		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
-		if err := rows.Scan((*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.Strangers, &l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted); err != nil {
+		if err := rows.Scan(
+			(*[16]byte)(&l.ID),
+			&l.OSUser,
+			&l.Instance,
+			&l.Region,
+			&l.SweptAt,
+			&l.SweptBy,
+			&l.SweepError,
+			&l.Strangers,
+			&l.State,
+			&l.Image,
+			&l.TemporaryGiB,
+			&l.Static,
+			&l.Adopted,
+		); err != nil {
 			return nil, plain(err)
 		}
 		logins = append(logins, l)
@@ -136,9 +165,12 @@ func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]Rea
 		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
 			return err
 		}
-		rows, err := tx.Query(ctx, `SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, coalesce(s.opens, true), s.entered_at
+		rows, err := tx.Query(
+			ctx,
+			`SELECT key_id, login_id, g.key_id IS NOT NULL, s.present, coalesce(s.opens, true), s.entered_at
 			FROM (SELECT key_id, login_id FROM grants WHERE withdrawn_at IS NULL) g
-			FULL JOIN sightings s USING (key_id, login_id) `+among, args...)
+			FULL JOIN sightings s USING (key_id, login_id) `+among,
+			args...)
 		if err != nil {
 			return err
 		}
@@ -194,7 +226,8 @@ func (f ReachFilter) where() (string, []any) {
 		add("i.labels @> jsonb_build_object(?::text, ?::text)", f.LabelName, f.LabelText)
 	}
 	opened := func(of string) string {
-		return "l.id IN (SELECT login_id FROM grants WHERE withdrawn_at IS NULL AND key_id IN (" + of + ") UNION SELECT login_id FROM sightings WHERE present AND key_id IN (" + of + "))"
+		return "l.id IN (SELECT login_id FROM grants WHERE withdrawn_at IS NULL AND key_id IN (" + of + ")" +
+			" UNION SELECT login_id FROM sightings WHERE present AND key_id IN (" + of + "))"
 	}
 	if len(f.Keys) > 0 {
 		add(opened("SELECT id FROM keys WHERE name = ANY(?)"), f.Keys, f.Keys)

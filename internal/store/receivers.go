@@ -59,7 +59,8 @@ func (s *Store) Receivers(ctx context.Context) ([]Receiver, error) {
 		(SELECT count(*) FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state = 'dead') AS dead,
 		(SELECT count(*) FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state = 'done') AS delivered,
 		(SELECT max(ended_at) FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state = 'done') AS last_at,
-		coalesce((SELECT error FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state <> 'done' AND d.error <> '' ORDER BY d.seq DESC LIMIT 1), '') AS last_error`).
+		coalesce((SELECT error FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state <> 'done'
+			AND d.error <> '' ORDER BY d.seq DESC LIMIT 1), '') AS last_error`).
 		Order("name").Find(&out).Error
 	return out, plain(err)
 }
@@ -100,7 +101,11 @@ func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []Delivery
 			if err := db.Omit("Sentence").CreateInBatches(wanted, 500).Error; err != nil {
 				return err
 			}
-			if err := db.Where("receiver_id = ? AND state = 'done' AND ended_at < ?", receiver, wanted[0].DueAt.Add(-deliveriesKept)).Delete(&Delivery{}).Error; err != nil {
+			if err := db.Where(
+				"receiver_id = ? AND state = 'done' AND ended_at < ?",
+				receiver,
+				wanted[0].DueAt.Add(-deliveriesKept),
+			).Delete(&Delivery{}).Error; err != nil {
 				return err
 			}
 		}
@@ -111,26 +116,43 @@ func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []Delivery
 // DueDeliveries returns what is to be sent now, the oldest first.
 func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
 	var out []Delivery
-	err := s.db.WithContext(ctx).Where("state = 'waiting' AND due_at <= ? AND receiver_id IN (SELECT id FROM receivers WHERE NOT paused)", now).Order("due_at, seq").Limit(limit).Find(&out).Error
+	err := s.db.WithContext(ctx).
+		Where("state = 'waiting' AND due_at <= ? AND receiver_id IN (SELECT id FROM receivers WHERE NOT paused)", now).
+		Order("due_at, seq").
+		Limit(limit).
+		Find(&out).
+		Error
 	return out, plain(err)
 }
 
 // ChangeDelivery keeps what became of an attempt.
 func (s *Store) ChangeDelivery(ctx context.Context, d Delivery) error {
-	return plain(s.db.WithContext(ctx).Model(&d).Select("state", "attempts", "due_at", "error", "ended_at").Updates(&d).Error)
+	return plain(
+		s.db.WithContext(ctx).Model(&d).Select("state", "attempts", "due_at", "error", "ended_at").Updates(&d).Error,
+	)
 }
 
 // DeadDeliveries returns what could not be delivered to a receiver, newest first.
 func (s *Store) DeadDeliveries(ctx context.Context, receiver uuid.UUID) ([]Delivery, error) {
 	var out []Delivery
-	err := s.db.WithContext(ctx).Model(&Delivery{}).Select("deliveries.*, b.sentence").Joins("JOIN daybook b ON b.seq = deliveries.seq").
-		Where("receiver_id = ? AND state = 'dead'", receiver).Order("deliveries.seq DESC").Limit(500).Find(&out).Error
+	err := s.db.WithContext(ctx).
+		Model(&Delivery{}).
+		Select("deliveries.*, b.sentence").
+		Joins("JOIN daybook b ON b.seq = deliveries.seq").
+		Where("receiver_id = ? AND state = 'dead'", receiver).
+		Order("deliveries.seq DESC").
+		Limit(500).
+		Find(&out).
+		Error
 	return out, plain(err)
 }
 
 // ReviveDeliveries has what could not be delivered tried again.
 func (s *Store) ReviveDeliveries(ctx context.Context, receiver uuid.UUID, now time.Time) (int64, error) {
-	r := s.db.WithContext(ctx).Model(&Delivery{}).Where("receiver_id = ? AND state = 'dead'", receiver).Updates(map[string]any{"state": "waiting", "attempts": 0, "due_at": now, "ended_at": nil})
+	r := s.db.WithContext(ctx).
+		Model(&Delivery{}).
+		Where("receiver_id = ? AND state = 'dead'", receiver).
+		Updates(map[string]any{"state": "waiting", "attempts": 0, "due_at": now, "ended_at": nil})
 	return r.RowsAffected, plain(r.Error)
 }
 
@@ -179,7 +201,11 @@ func (n NewStranger) Fingerprint() string {
 // TakeStrangers returns the strangers that were not noted, and marks them as noted.
 func (s *Store) TakeStrangers(ctx context.Context) ([]NewStranger, error) {
 	var out []NewStranger
-	err := s.db.WithContext(ctx).Raw(`WITH taken AS (UPDATE strangers SET noted = true WHERE NOT noted RETURNING login_id, sha256, comment)
-		SELECT t.sha256, t.comment, l.os_user, i.name AS instance_name FROM taken t JOIN logins l ON l.id = t.login_id JOIN instances i ON i.id = l.instance_id WHERE i.gone_at IS NULL ORDER BY i.name, l.os_user LIMIT 500`).Scan(&out).Error
+	err := s.db.WithContext(ctx).
+		Raw(`WITH taken AS (UPDATE strangers SET noted = true WHERE NOT noted RETURNING login_id, sha256, comment)
+		SELECT t.sha256, t.comment, l.os_user, i.name AS instance_name FROM taken t JOIN logins l ON l.id = t.login_id
+			JOIN instances i ON i.id = l.instance_id WHERE i.gone_at IS NULL ORDER BY i.name, l.os_user LIMIT 500`).
+		Scan(&out).
+		Error
 	return out, plain(err)
 }

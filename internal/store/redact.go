@@ -44,7 +44,13 @@ func redactVersions(ctx context.Context, tx *sql.Tx) error {
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE file_versions SET content = $1, exposed = $2 WHERE id = $3", kept, string(found), id); err != nil {
+		if _, err := tx.ExecContext(
+			ctx,
+			"UPDATE file_versions SET content = $1, exposed = $2 WHERE id = $3",
+			kept,
+			string(found),
+			id,
+		); err != nil {
 			return err
 		}
 	}
@@ -103,7 +109,14 @@ func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 					return err
 				}
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE daybook SET details = $1, sentence = $2, why = $3 WHERE seq = $4", string(details), left.Sentence, left.Why, e.Seq); err != nil {
+			if _, err := tx.ExecContext(
+				ctx,
+				"UPDATE daybook SET details = $1, sentence = $2, why = $3 WHERE seq = $4",
+				string(details),
+				left.Sentence,
+				left.Why,
+				e.Seq,
+			); err != nil {
 				return err
 			}
 			told = append(told, r)
@@ -113,9 +126,19 @@ func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 		return nil
 	}
 	entry := []Entry{{
-		At: time.Now(), Person: "service", Via: "service", Action: daybook.Redaction, SubjectKind: "daybook", Subject: "daybook", Outcome: "done", About: []string{"daybook:daybook"},
-		Sentence: fmt.Sprintf("The details of %d entries were removed, since they held a part of a private key. Treat each such key as exposed.", len(told)),
-		Details:  map[string]any{"entries": told},
+		At:          time.Now(),
+		Person:      "service",
+		Via:         "service",
+		Action:      daybook.Redaction,
+		SubjectKind: "daybook",
+		Subject:     "daybook",
+		Outcome:     "done",
+		About:       []string{"daybook:daybook"},
+		Sentence: fmt.Sprintf(
+			"The details of %d entries were removed, since they held a part of a private key. Treat each such key as exposed.",
+			len(told),
+		),
+		Details: map[string]any{"entries": told},
 	}}
 	if err := link(last, entry); err != nil {
 		return err
@@ -129,9 +152,11 @@ func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO daybook (seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id, prev_hash, hash)
+	if _, err := tx.ExecContext(ctx, `INSERT INTO daybook (seq, at, person, via, action, subject_kind, subject, about,
+		why, outcome, sentence, details, request_id, prev_hash, hash)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
-		e.Seq, e.At, e.Person, e.Via, e.Action, e.SubjectKind, e.Subject, string(about), e.Why, e.Outcome, e.Sentence, string(details), e.RequestID, e.PrevHash, e.Hash); err != nil {
+		e.Seq, e.At, e.Person, e.Via, e.Action, e.SubjectKind, e.Subject, string(about), e.Why, e.Outcome,
+		e.Sentence, string(details), e.RequestID, e.PrevHash, e.Hash); err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, "ALTER TABLE daybook ENABLE TRIGGER daybook_stays")
@@ -162,8 +187,13 @@ func holdsPrivate(e Entry) (bool, error) {
 
 // entriesIn returns the next entries behind the one with the number.
 func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]Entry, error) {
-	rows, err := tx.QueryContext(ctx, `SELECT seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id, prev_hash, hash
-		FROM daybook WHERE seq > $1 ORDER BY seq LIMIT 1000`, after)
+	rows, err := tx.QueryContext(
+		ctx,
+		`SELECT seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id,
+			prev_hash, hash
+		FROM daybook WHERE seq > $1 ORDER BY seq LIMIT 1000`,
+		after,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +202,23 @@ func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]Entry, error) {
 	for rows.Next() {
 		var e Entry
 		var about, details []byte
-		if err := rows.Scan(&e.Seq, &e.At, &e.Person, &e.Via, &e.Action, &e.SubjectKind, &e.Subject, &about, &e.Why, &e.Outcome, &e.Sentence, &details, &e.RequestID, &e.PrevHash, &e.Hash); err != nil {
+		if err := rows.Scan(
+			&e.Seq,
+			&e.At,
+			&e.Person,
+			&e.Via,
+			&e.Action,
+			&e.SubjectKind,
+			&e.Subject,
+			&about,
+			&e.Why,
+			&e.Outcome,
+			&e.Sentence,
+			&details,
+			&e.RequestID,
+			&e.PrevHash,
+			&e.Hash,
+		); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(json.Unmarshal(about, &e.About), json.Unmarshal(details, &e.Details)); err != nil {

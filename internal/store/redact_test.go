@@ -52,8 +52,17 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 	}
 	entries := make([]Entry, 5)
 	for n := range entries {
-		entries[n] = Entry{At: time.Now(), Person: "ines", Via: "service", Action: "login.changed", SubjectKind: "login", Subject: "warden@hide-cam-2", Outcome: "done", Sentence: "The file is not as it was.",
-			Details: map[string]any{"came": []any{public}, "went": []any{}}}
+		entries[n] = Entry{
+			At:          time.Now(),
+			Person:      "ines",
+			Via:         "service",
+			Action:      "login.changed",
+			SubjectKind: "login",
+			Subject:     "warden@hide-cam-2",
+			Outcome:     "done",
+			Sentence:    "The file is not as it was.",
+			Details:     map[string]any{"came": []any{public}, "went": []any{}},
+		}
 	}
 	came := []any{}
 	for _, l := range lines {
@@ -69,21 +78,33 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := pool.Exec(ctx, `INSERT INTO daybook (seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id, prev_hash, hash)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, '[]', '', $8, $9, $10, '', $11, $12)`, e.Seq, e.At, e.Person, e.Via, e.Action, e.SubjectKind, e.Subject, e.Outcome, e.Sentence, string(details), e.PrevHash, e.Hash); err != nil {
+		if _, err := pool.Exec(ctx, `INSERT INTO daybook (seq, at, person, via, action, subject_kind, subject, about, why,
+			outcome, sentence, details, request_id, prev_hash, hash)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, '[]', '', $8, $9, $10, '', $11,
+				$12)`, e.Seq, e.At, e.Person, e.Via, e.Action, e.SubjectKind, e.Subject,
+			e.Outcome, e.Sentence, string(details), e.PrevHash, e.Hash); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := pool.Exec(ctx, `INSERT INTO instances (id, name, cloud_id, state, image, size, zone, region, login_user, private_address, public_address, ssh_port, static_address, temporary_gib, key_label, labels, created_at, created_by)
-		VALUES ($1, 'hide-cam-2', '', 'running', '', '', '', '', 'warden', '', '', 22, false, 0, '', '{}', now(), 'ines')`, instance); err != nil {
+	if _, err := pool.Exec(ctx, `INSERT INTO instances (id, name, cloud_id, state, image, size, zone, region, login_user,
+		private_address, public_address, ssh_port, static_address, temporary_gib, key_label, labels, created_at, created_by)
+		VALUES ($1, 'hide-cam-2', '', 'running', '', '', '', '', 'warden', '', '', 22, false, 0, '', '{}', now(),
+			'ines')`, instance); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := pool.Exec(ctx, "INSERT INTO logins (id, instance_id, os_user) VALUES ($1, $2, 'warden')", login, instance); err != nil {
+	if _, err := pool.Exec(
+		ctx,
+		"INSERT INTO logins (id, instance_id, os_user) VALUES ($1, $2, 'warden')",
+		login,
+		instance,
+	); err != nil {
 		t.Fatal(err)
 	}
 	for n, content := range []string{public + "\n", public + "\n" + secret} {
-		if _, err := pool.Exec(ctx, `INSERT INTO file_versions (id, login_id, path, there, content, mode, method, seen_at, seen_until)
-			VALUES ($1, $2, '/home/warden/.ssh/authorized_keys', true, $3, 384, '', now() + $4 * interval '1 hour', now())`, uuid.Must(uuid.NewV7()), login, []byte(content), n); err != nil {
+		if _, err := pool.Exec(ctx, `INSERT INTO file_versions (id, login_id, path, there, content, mode, method, seen_at,
+			seen_until)
+			VALUES ($1, $2, '/home/warden/.ssh/authorized_keys', true, $3, 384, '', now() + $4 * interval '1 hour',
+				now())`, uuid.Must(uuid.NewV7()), login, []byte(content), n); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -101,7 +122,8 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 	if string(versions[1].Content) != public+"\n" || len(versions[1].Exposed) != 0 {
 		t.Errorf("a version without a private key became %q with %v", versions[1].Content, versions[1].Exposed)
 	}
-	if want := ssh.FingerprintSHA256(signer.PublicKey()); len(versions[0].Exposed) != 1 || versions[0].Exposed[0].Public != want {
+	if want := ssh.FingerprintSHA256(signer.PublicKey()); len(versions[0].Exposed) != 1 ||
+		versions[0].Exposed[0].Public != want {
 		t.Errorf("exposed are %+v, want the key %s", versions[0].Exposed, want)
 	}
 	all, err := s.EntriesAfter(ctx, EntryFilter{}, 0, 100)
@@ -125,7 +147,12 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 				continue // a few letters stand in anything
 			}
 			var n int
-			if err := s.Pool().QueryRow(ctx, "SELECT count(*) FROM "+table+" t WHERE t::text LIKE '%' || $1 || '%' OR position($2 IN t::text) > 0", part, hexOf(part)).Scan(&n); err != nil {
+			if err := s.Pool().QueryRow(
+				ctx,
+				"SELECT count(*) FROM "+table+" t WHERE t::text LIKE '%' || $1 || '%' OR position($2 IN t::text) > 0",
+				part,
+				hexOf(part),
+			).Scan(&n); err != nil {
 				t.Fatal(err)
 			}
 			found += n
@@ -137,7 +164,8 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 	if _, err := s.Pool().Exec(ctx, "UPDATE daybook SET sentence = 'x' WHERE seq = 1"); err == nil {
 		t.Error("the daybook can be changed after the migration")
 	}
-	if kept, exposed := authorizedkeys.Parse(versions[0].Content).Keep(); len(exposed) != 0 || string(kept) != string(versions[0].Content) {
+	if kept, exposed := authorizedkeys.Parse(versions[0].Content).Keep(); len(exposed) != 0 ||
+		string(kept) != string(versions[0].Content) {
 		t.Errorf("what is kept is found again as exposed: %v", exposed)
 	}
 }

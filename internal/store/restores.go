@@ -46,7 +46,10 @@ func (s *Store) ChangeClosing(ctx context.Context, id uuid.UUID, columns map[str
 }
 
 func (s *Store) closings(ctx context.Context) *gorm.DB {
-	return s.db.WithContext(ctx).Model(&Closing{}).Select("closings.*, instances.name AS instance_name").Joins("JOIN instances ON instances.id = closings.instance_id")
+	return s.db.WithContext(ctx).
+		Model(&Closing{}).
+		Select("closings.*, instances.name AS instance_name").
+		Joins("JOIN instances ON instances.id = closings.instance_id")
 }
 
 // ClosingByID returns what was opened under the id.
@@ -81,7 +84,17 @@ func (s *Store) LiveRunOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, e
 // one that replaces it; ErrNotFound if there is none.
 func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Model(&Run{}).Where("kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR coalesce(payload->>'replacement', facts->>'replacement') = ?)", instance, instance.String()).Limit(1).Pluck("id", &ids).Error
+	err := s.db.WithContext(ctx).
+		Model(&Run{}).
+		Where(
+			"kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR coalesce(payload->>'replacement', "+
+				"facts->>'replacement') = ?)",
+			instance,
+			instance.String(),
+		).
+		Limit(1).
+		Pluck("id", &ids).
+		Error
 	if err == nil && len(ids) == 0 {
 		return uuid.Nil, ErrNotFound
 	}
@@ -103,11 +116,15 @@ type StepTime struct {
 func (s *Store) StepTimes(ctx context.Context) ([]StepTime, error) {
 	var out []StepTime
 	err := s.db.WithContext(ctx).Raw(`WITH last AS (
-			SELECT r.id, r.kind, coalesce(r.payload->>'gib', r.facts->>'gib')::float AS gib FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)
-			CROSS JOIN LATERAL (SELECT id, kind, facts, payload FROM runs WHERE runs.kind = kinds.kind AND state = 'done' ORDER BY ended_at DESC LIMIT 20) AS r)
-		SELECT last.kind, st.name, percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM st.ended_at - st.started_at)) AS seconds,
+			SELECT r.id, r.kind, coalesce(r.payload->>'gib', r.facts->>'gib')::float AS gib
+				FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)
+			CROSS JOIN LATERAL (SELECT id, kind, facts, payload FROM runs WHERE runs.kind = kinds.kind
+				AND state = 'done' ORDER BY ended_at DESC LIMIT 20) AS r)
+		SELECT last.kind, st.name, percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch
+			FROM st.ended_at - st.started_at)) AS seconds,
 			coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY gib), 0) AS size
-		FROM last JOIN run_steps AS st ON st.run_id = last.id WHERE st.state = 'done' AND st.ended_at IS NOT NULL GROUP BY last.kind, st.name`).Scan(&out).Error
+		FROM last JOIN run_steps AS st ON st.run_id = last.id WHERE st.state = 'done' AND st.ended_at IS NOT NULL
+			GROUP BY last.kind, st.name`).Scan(&out).Error
 	return out, plain(err)
 }
 
@@ -128,6 +145,15 @@ func (s *Store) PasswordReadings(ctx context.Context, instance uuid.UUID) ([]Pas
 // moment although its opening was never answered, or was answered only then.
 func (s *Store) ClosingsDue(ctx context.Context, now, since time.Time) ([]Closing, error) {
 	var list []Closing
-	err := s.closings(ctx).Where("closed_at IS NULL AND deadline <= ? OR (opened_at IS NULL OR opened_at >= closed_at) AND closed_at > ?", now, since).Order("deadline, closings.id").Limit(500).Find(&list).Error
+	err := s.closings(ctx).
+		Where(
+			"closed_at IS NULL AND deadline <= ? OR (opened_at IS NULL OR opened_at >= closed_at) AND closed_at > ?",
+			now,
+			since,
+		).
+		Order("deadline, closings.id").
+		Limit(500).
+		Find(&list).
+		Error
 	return list, plain(err)
 }

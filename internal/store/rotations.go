@@ -65,7 +65,14 @@ func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.
 		State      string
 		Count      int
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT rotation_id, state, count(*) AS count FROM rotation_items WHERE rotation_id IN ? GROUP BY rotation_id, state", ids).Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Raw(
+			"SELECT rotation_id, state, count(*) AS count FROM rotation_items WHERE rotation_id IN ? GROUP BY rotation_id, "+
+				"state",
+			ids,
+		).
+		Scan(&rows).
+		Error
 	counts := map[uuid.UUID]map[string]int{}
 	for _, id := range ids {
 		counts[id] = map[string]int{}
@@ -77,7 +84,9 @@ func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.
 }
 
 func (s *Store) rotationItems(ctx context.Context) *gorm.DB {
-	return s.db.WithContext(ctx).Table("rotation_items").Joins("JOIN logins l ON l.id = rotation_items.login_id JOIN instances i ON i.id = l.instance_id").
+	return s.db.WithContext(ctx).
+		Table("rotation_items").
+		Joins("JOIN logins l ON l.id = rotation_items.login_id JOIN instances i ON i.id = l.instance_id").
 		Select("rotation_items.*, l.os_user, i.name AS instance_name")
 }
 
@@ -103,12 +112,20 @@ func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state string, p
 // before the place, in the order of the plan; those on whose instance no run is at
 // work, and on whose login no rotation that was begun earlier. elsewhere are those that
 // are edited from somebody's machine, otherwise all others. beyond 0 means all places.
-func (s *Store) ItemsIn(ctx context.Context, rotation uuid.UUID, state string, elsewhere bool, beyond, limit int) ([]RotationItem, error) {
+func (s *Store) ItemsIn(
+	ctx context.Context,
+	rotation uuid.UUID,
+	state string,
+	elsewhere bool,
+	beyond, limit int,
+) ([]RotationItem, error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", rotation, state).
 		Where("(rotation_items.means = 'from here') = ?", elsewhere).
 		Where("NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id AND r.ended_at IS NULL)").
-		Where(`NOT EXISTS (SELECT 1 FROM rotation_items o JOIN rotations e ON e.id = o.rotation_id AND e.ended_at IS NULL JOIN rotations m ON m.id = rotation_items.rotation_id
-			WHERE o.login_id = rotation_items.login_id AND o.ended_at IS NULL AND o.rotation_id <> rotation_items.rotation_id AND (e.created_at, e.id) < (m.created_at, m.id))`)
+		Where(`NOT EXISTS (SELECT 1 FROM rotation_items o JOIN rotations e ON e.id = o.rotation_id
+			AND e.ended_at IS NULL JOIN rotations m ON m.id = rotation_items.rotation_id
+			WHERE o.login_id = rotation_items.login_id AND o.ended_at IS NULL
+				AND o.rotation_id <> rotation_items.rotation_id AND (e.created_at, e.id) < (m.created_at, m.id))`)
 	if beyond > 0 {
 		q = q.Where("rotation_items.seq < ?", beyond)
 	}
@@ -123,7 +140,14 @@ func (s *Store) FirstGroup(ctx context.Context, rotation uuid.UUID, n int) (map[
 		State string
 		Count int
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state", rotation, n).Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Raw(
+			"SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state",
+			rotation,
+			n,
+		).
+		Scan(&rows).
+		Error
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.State] = r.Count
@@ -139,7 +163,8 @@ func (s *Store) EnteredItems(ctx context.Context, rotation uuid.UUID) (map[uuid.
 		EnteredAt time.Time
 	}
 	err := s.db.WithContext(ctx).Raw(`SELECT t.id, s.entered_at FROM rotation_items t
-		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at IS NOT NULL AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)
+		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at IS NOT NULL
+			AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)
 		WHERE t.rotation_id = ? AND t.state = 'placed'`, rotation).Scan(&rows).Error
 	entered := map[uuid.UUID]time.Time{}
 	for _, r := range rows {
@@ -157,8 +182,14 @@ func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (RotationItem, error
 
 // ItemsBeside returns the items of a rotation whose new line is beside the old one: all, or that of
 // one login. Each comes with whether the old key is lost.
-func (s *Store) ItemsBeside(ctx context.Context, rotation, login uuid.UUID) (items []RotationItem, lost map[uuid.UUID]bool, err error) {
-	q := s.db.WithContext(ctx).Table("rotation_items i").Select("i.*, k.state = 'lost' AS old_lost").Joins("LEFT JOIN keys k ON k.id = i.old_key_id").
+func (s *Store) ItemsBeside(
+	ctx context.Context,
+	rotation, login uuid.UUID,
+) (items []RotationItem, lost map[uuid.UUID]bool, err error) {
+	q := s.db.WithContext(ctx).
+		Table("rotation_items i").
+		Select("i.*, k.state = 'lost' AS old_lost").
+		Joins("LEFT JOIN keys k ON k.id = i.old_key_id").
 		Where("i.rotation_id = ? AND i.state IN ('placed', 'proved')", rotation)
 	if login != uuid.Nil {
 		q = q.Where("i.login_id = ?", login)
@@ -189,7 +220,10 @@ func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, columns ma
 // LastEntered returns when the key last opened the login; nil where it is not known to.
 func (s *Store) LastEntered(ctx context.Context, login, key uuid.UUID) (*time.Time, error) {
 	var at []struct{ EnteredAt *time.Time }
-	err := s.db.WithContext(ctx).Raw("SELECT entered_at FROM sightings WHERE login_id = ? AND key_id = ?", login, key).Scan(&at).Error
+	err := s.db.WithContext(ctx).
+		Raw("SELECT entered_at FROM sightings WHERE login_id = ? AND key_id = ?", login, key).
+		Scan(&at).
+		Error
 	if err != nil || len(at) == 0 {
 		return nil, plain(err)
 	}
@@ -199,7 +233,15 @@ func (s *Store) LastEntered(ctx context.Context, login, key uuid.UUID) (*time.Ti
 // BusyItems counts the items of a rotation on which a run is at work, up to limit.
 func (s *Store) BusyItems(ctx context.Context, rotation uuid.UUID, limit int) (int, error) {
 	var n int
-	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE rotation_id = ? AND state IN ('placing', 'removing') LIMIT ?) b", rotation, limit).Scan(&n).Error
+	err := s.db.WithContext(ctx).
+		Raw(
+			"SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE rotation_id = ? AND state IN ('placing', 'removing') "+
+				"LIMIT ?) b",
+			rotation,
+			limit,
+		).
+		Scan(&n).
+		Error
 	return n, plain(err)
 }
 
@@ -210,7 +252,12 @@ func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, columns map[string
 
 // ChangeItems sets columns of the items of a rotation that are in one of the states.
 // login is one login's only, the zero one means all. It returns how many.
-func (s *Store) ChangeItems(ctx context.Context, rotation, login uuid.UUID, states []string, columns map[string]any) (int, error) {
+func (s *Store) ChangeItems(
+	ctx context.Context,
+	rotation, login uuid.UUID,
+	states []string,
+	columns map[string]any,
+) (int, error) {
 	q := s.db.WithContext(ctx).Model(&RotationItem{}).Where("rotation_id = ? AND state IN ?", rotation, states)
 	if login != uuid.Nil {
 		q = q.Where("login_id = ?", login)
@@ -226,10 +273,18 @@ func (s *Store) ChangeRotation(ctx context.Context, id uuid.UUID, columns map[st
 
 // RotatingLogins returns those of the logins that a rotation other than the one is at
 // work on, with that rotation's id.
-func (s *Store) RotatingLogins(ctx context.Context, logins []uuid.UUID, but uuid.UUID) (map[uuid.UUID]uuid.UUID, error) {
+func (s *Store) RotatingLogins(
+	ctx context.Context,
+	logins []uuid.UUID,
+	but uuid.UUID,
+) (map[uuid.UUID]uuid.UUID, error) {
 	var rows []struct{ LoginID, RotationID uuid.UUID }
-	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT t.login_id, t.rotation_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id AND r.ended_at IS NULL
-		WHERE t.login_id IN ? AND t.ended_at IS NULL AND t.rotation_id <> ?`, logins, but).Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT DISTINCT t.login_id, t.rotation_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id
+			AND r.ended_at IS NULL
+		WHERE t.login_id IN ? AND t.ended_at IS NULL AND t.rotation_id <> ?`, logins, but).
+		Scan(&rows).
+		Error
 	of := map[uuid.UUID]uuid.UUID{}
 	for _, r := range rows {
 		of[r.LoginID] = r.RotationID
@@ -240,7 +295,11 @@ func (s *Store) RotatingLogins(ctx context.Context, logins []uuid.UUID, but uuid
 // GrantedAmong tells which of the items have an old key that is granted in the login.
 func (s *Store) GrantedAmong(ctx context.Context, items []uuid.UUID) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Raw(`SELECT t.id FROM rotation_items t WHERE t.id IN ? AND EXISTS (SELECT 1 FROM grants g WHERE g.login_id = t.login_id AND g.key_id = t.old_key_id AND g.withdrawn_at IS NULL)`, items).Scan(&ids).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT t.id FROM rotation_items t WHERE t.id IN ? AND EXISTS (SELECT 1 FROM grants g
+			WHERE g.login_id = t.login_id AND g.key_id = t.old_key_id AND g.withdrawn_at IS NULL)`, items).
+		Scan(&ids).
+		Error
 	granted := map[uuid.UUID]bool{}
 	for _, id := range ids {
 		granted[id] = true
@@ -251,7 +310,15 @@ func (s *Store) GrantedAmong(ctx context.Context, items []uuid.UUID) (map[uuid.U
 // ItemOf returns the item of a login in a rotation that is in one of the states.
 func (s *Store) ItemOf(ctx context.Context, rotation, login uuid.UUID, states []string) (RotationItem, error) {
 	var i RotationItem
-	done := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?", rotation, login, states).Limit(1).Scan(&i)
+	done := s.rotationItems(ctx).
+		Where(
+			"rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?",
+			rotation,
+			login,
+			states,
+		).
+		Limit(1).
+		Scan(&i)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return i, ErrNotFound
 	}
@@ -272,7 +339,12 @@ func (s *Store) NamesUnder(ctx context.Context, stems []string) ([]string, error
 	for _, stem := range stems {
 		patterns = append(patterns, strings.ReplaceAll(stem, "_", `\_`)+"-%") // names have no other letter that LIKE knows
 	}
-	rows, err := s.db.Statement.ConnPool.QueryContext(ctx, "SELECT name FROM keys WHERE name = ANY($1) OR name LIKE ANY($2)", stems, patterns)
+	rows, err := s.db.Statement.ConnPool.QueryContext(
+		ctx,
+		"SELECT name FROM keys WHERE name = ANY($1) OR name LIKE ANY($2)",
+		stems,
+		patterns,
+	)
 	if err != nil {
 		return nil, plain(err)
 	}
@@ -294,8 +366,12 @@ func (s *Store) InstancesOfKeys(ctx context.Context, ids []uuid.UUID) (map[uuid.
 		KeyID uuid.UUID
 		Count int
 	}
-	err := s.db.WithContext(ctx).Raw(`SELECT s.key_id, count(DISTINCT l.instance_id) AS count FROM sightings s JOIN logins l ON l.id = s.login_id
-		JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.present AND s.key_id IN ? GROUP BY s.key_id`, ids).Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT s.key_id, count(DISTINCT l.instance_id) AS count FROM sightings s JOIN logins l ON l.id = s.login_id
+		JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.present AND s.key_id IN ?
+			GROUP BY s.key_id`, ids).
+		Scan(&rows).
+		Error
 	counts := map[uuid.UUID]int{}
 	for _, r := range rows {
 		counts[r.KeyID] = r.Count
@@ -306,7 +382,10 @@ func (s *Store) InstancesOfKeys(ctx context.Context, ids []uuid.UUID) (map[uuid.
 // MoreToReplace reports whether a rotation has an item of the old key that has not ended.
 func (s *Store) MoreToReplace(ctx context.Context, old uuid.UUID) (bool, error) {
 	var n int
-	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE old_key_id = ? AND ended_at IS NULL LIMIT 1) m", old).Scan(&n).Error
+	err := s.db.WithContext(ctx).
+		Raw("SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE old_key_id = ? AND ended_at IS NULL LIMIT 1) m", old).
+		Scan(&n).
+		Error
 	return n > 0, plain(err)
 }
 
@@ -315,7 +394,8 @@ func (s *Store) MoreToReplace(ctx context.Context, old uuid.UUID) (bool, error) 
 func (s *Store) RetireUnused(ctx context.Context, key uuid.UUID) (bool, error) {
 	done := s.db.WithContext(ctx).Exec(`UPDATE keys SET state = 'retired' WHERE id = ? AND state = 'active'
 		AND NOT EXISTS (SELECT 1 FROM grants WHERE key_id = keys.id AND withdrawn_at IS NULL)
-		AND NOT EXISTS (SELECT 1 FROM sightings s JOIN logins l ON l.id = s.login_id JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.key_id = keys.id AND s.present)`, key)
+		AND NOT EXISTS (SELECT 1 FROM sightings s JOIN logins l ON l.id = s.login_id
+			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.key_id = keys.id AND s.present)`, key)
 	return done.RowsAffected > 0, plain(done.Error)
 }
 
@@ -325,7 +405,13 @@ func (s *Store) InstancesOfLogins(ctx context.Context, logins []uuid.UUID) (map[
 		Instance
 		LoginID uuid.UUID
 	}
-	err := s.db.WithContext(ctx).Table("instances").Joins("JOIN logins l ON l.instance_id = instances.id").Where("l.id IN ?", logins).Select("instances.*, l.id AS login_id").Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Table("instances").
+		Joins("JOIN logins l ON l.instance_id = instances.id").
+		Where("l.id IN ?", logins).
+		Select("instances.*, l.id AS login_id").
+		Scan(&rows).
+		Error
 	of := map[uuid.UUID]Instance{}
 	for _, r := range rows {
 		of[r.LoginID] = r.Instance
@@ -353,6 +439,9 @@ func (s *Store) KeptHalf(ctx context.Context, key uuid.UUID) (KeptHalf, error) {
 
 // ReleaseHalf records that a kept half was handed over; false where it was before.
 func (s *Store) ReleaseHalf(ctx context.Context, key uuid.UUID, to string, at time.Time) (bool, error) {
-	done := s.db.WithContext(ctx).Model(&KeptHalf{}).Where("key_id = ? AND released_at IS NULL", key).Updates(map[string]any{"released_at": at, "released_to": to})
+	done := s.db.WithContext(ctx).
+		Model(&KeptHalf{}).
+		Where("key_id = ? AND released_at IS NULL", key).
+		Updates(map[string]any{"released_at": at, "released_to": to})
 	return done.RowsAffected > 0, plain(done.Error)
 }

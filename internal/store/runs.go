@@ -75,7 +75,12 @@ func (s *Store) RunVersion(ctx context.Context, id uuid.UUID) (int64, error) {
 // them where nobody has taken them up since rested.
 func (s *Store) LiveRuns(ctx context.Context, rested time.Time) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Model(&Run{}).Where("ended_at IS NULL AND (waits IS NULL OR taken_at IS NULL OR taken_at < ?)", rested).Order("created_at").Pluck("id", &ids).Error
+	err := s.db.WithContext(ctx).
+		Model(&Run{}).
+		Where("ended_at IS NULL AND (waits IS NULL OR taken_at IS NULL OR taken_at < ?)", rested).
+		Order("created_at").
+		Pluck("id", &ids).
+		Error
 	return ids, plain(err)
 }
 
@@ -86,7 +91,8 @@ var ErrFenced = errors.New("another worker has the run, or it has ended")
 // TakeRun raises the epoch of a run that has not ended, so that nobody who took it before can
 // write another step, and returns it.
 func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (Run, error) {
-	r := s.db.WithContext(ctx).Exec("UPDATE runs SET epoch = epoch + 1, taken_at = ? WHERE id = ? AND ended_at IS NULL", at, id)
+	r := s.db.WithContext(ctx).
+		Exec("UPDATE runs SET epoch = epoch + 1, taken_at = ? WHERE id = ? AND ended_at IS NULL", at, id)
 	if r.Error != nil {
 		return Run{}, plain(r.Error)
 	}
@@ -100,7 +106,8 @@ func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (Run, e
 // It wins or loses against the step that commits the run: one statement decides.
 func (s *Store) AskUndo(ctx context.Context, id uuid.UUID, why string, at time.Time) (won bool, err error) {
 	r := s.db.WithContext(ctx).Exec(`UPDATE runs SET undo_asked_at = ?, undo_why = ?, version = version + 1
-		WHERE id = ? AND ended_at IS NULL AND committed_at IS NULL AND undo_asked_at IS NULL AND state IN ('queued', 'running')`, at, why, id)
+		WHERE id = ? AND ended_at IS NULL AND committed_at IS NULL AND undo_asked_at IS NULL
+			AND state IN ('queued', 'running')`, at, why, id)
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
@@ -113,7 +120,16 @@ func (s *Store) UndoAsked(ctx context.Context, id uuid.UUID) (asked bool, why st
 
 // SavePayload keeps what the steps of a run have left.
 func (s *Store) SavePayload(ctx context.Context, id uuid.UUID, epoch int64, payload []byte) error {
-	return fenced(s.db.WithContext(withoutFence(ctx)).Exec("UPDATE runs SET payload = ?::jsonb, payload_version = greatest(payload_version, 1) WHERE id = ? AND epoch = ? AND ended_at IS NULL", string(payload), id, epoch))
+	return fenced(
+		s.db.WithContext(withoutFence(ctx)).
+			Exec(
+				"UPDATE runs SET payload = ?::jsonb, payload_version = greatest(payload_version, 1) WHERE id = ? AND epoch = ? "+
+					"AND ended_at IS NULL",
+				string(payload),
+				id,
+				epoch,
+			),
+	)
 }
 
 // AddReport keeps what was reported of a step of a run that has not ended. It is for whoever
@@ -123,7 +139,14 @@ func (s *Store) AddReport(ctx context.Context, id uuid.UUID, step string, r Repo
 	if err != nil {
 		return err
 	}
-	return fenced(s.db.WithContext(ctx).Exec("UPDATE runs SET reports = reports || ?::jsonb, version = version + 1 WHERE id = ? AND ended_at IS NULL", string(text), id))
+	return fenced(
+		s.db.WithContext(ctx).
+			Exec(
+				"UPDATE runs SET reports = reports || ?::jsonb, version = version + 1 WHERE id = ? AND ended_at IS NULL",
+				string(text),
+				id,
+			),
+	)
 }
 
 // fenced turns a write that changed nothing into ErrFenced.
@@ -235,7 +258,12 @@ func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, st
 
 // EndRun gives a run its last state, and the reason where it did not succeed.
 func (s *Store) EndRun(ctx context.Context, id uuid.UUID, epoch int64, state, reason string, at time.Time) error {
-	return s.ChangeRun(ctx, id, epoch, RunChange{Columns: map[string]any{"state": state, "ended_at": at, "error": reason, "waits": nil}})
+	return s.ChangeRun(
+		ctx,
+		id,
+		epoch,
+		RunChange{Columns: map[string]any{"state": state, "ended_at": at, "error": reason, "waits": nil}},
+	)
 }
 
 // Sentence says in words what is waited for.

@@ -37,7 +37,10 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (SafeMarks, error) {
 	}
 	r := s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
 	if r.Error == nil && r.RowsAffected == 0 {
-		if err := s.db.WithContext(ctx).Exec("INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING", own).Error; err != nil {
+		if err := s.db.WithContext(ctx).Exec(
+			"INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING",
+			own,
+		).Error; err != nil {
 			return SafeMarks{}, plain(err)
 		}
 		r = s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
@@ -81,7 +84,9 @@ func (s *Store) MarkUsed(ctx context.Context, unreadable []string) error {
 	if err != nil {
 		return err
 	}
-	return plain(s.db.WithContext(ctx).Exec("UPDATE safe_state SET wanted = '', unreadable = CAST(? AS jsonb)", string(list)).Error)
+	return plain(
+		s.db.WithContext(ctx).Exec("UPDATE safe_state SET wanted = '', unreadable = CAST(? AS jsonb)", string(list)).Error,
+	)
 }
 
 // NoteProcess keeps which master keys a process has, and forgets those that were not seen for long.
@@ -91,8 +96,10 @@ func (s *Store) NoteProcess(ctx context.Context, id uuid.UUID, host string, mark
 		return err
 	}
 	return plain(s.db.WithContext(ctx).Exec(`WITH old AS (DELETE FROM safe_processes WHERE seen_at < ?)
-		INSERT INTO safe_processes (id, host, marks, seen_at) VALUES (?, ?, ARRAY(SELECT jsonb_array_elements_text(CAST(? AS jsonb))), ?)
-		ON CONFLICT (id) DO UPDATE SET marks = excluded.marks, seen_at = excluded.seen_at`, now.Add(-time.Hour), id, host, string(list), now).Error)
+		INSERT INTO safe_processes (id, host, marks, seen_at)
+			VALUES (?, ?, ARRAY(SELECT jsonb_array_elements_text(CAST(? AS jsonb))), ?)
+		ON CONFLICT (id) DO UPDATE SET marks = excluded.marks,
+			seen_at = excluded.seen_at`, now.Add(-time.Hour), id, host, string(list), now).Error)
 }
 
 // ForgetProcess forgets a process that ends.
@@ -104,7 +111,10 @@ func (s *Store) ForgetProcess(ctx context.Context, id uuid.UUID) error {
 // master key.
 func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Time) ([]string, error) {
 	var out []string
-	err := s.db.WithContext(ctx).Raw("SELECT host FROM safe_processes WHERE seen_at >= ? AND NOT ? = ANY (marks) ORDER BY host", since, mark).Scan(&out).Error
+	err := s.db.WithContext(ctx).
+		Raw("SELECT host FROM safe_processes WHERE seen_at >= ? AND NOT ? = ANY (marks) ORDER BY host", since, mark).
+		Scan(&out).
+		Error
 	return out, plain(err)
 }
 
@@ -118,7 +128,14 @@ type Sealed struct {
 // sealedTables say where sealed things are: the column that names the row, the column that
 // is sealed, the words before the name that it is bound to, and what it is called.
 var sealedTables = []struct{ table, id, column, bound, name, called string }{
-	{"kept_halves", "key_id", "sealed", "", "(SELECT k.name FROM public.keys k WHERE k.id = key_id)", "the private half of "},
+	{
+		"kept_halves",
+		"key_id",
+		"sealed",
+		"",
+		"(SELECT k.name FROM public.keys k WHERE k.id = key_id)",
+		"the private half of ",
+	},
 	{"operators", "id", "factor_sealed", "second factor of ", "name", "the second factor of "},
 	{"receivers", "id", "sealed", "receiver ", "name", "the secret of the receiver "},
 	{"service_keys", "name", "sealed", "service key ", "name", "the service's own key "},
@@ -129,7 +146,12 @@ var sealedTables = []struct{ table, id, column, bound, name, called string }{
 func (s *Store) SealedThings(ctx context.Context, after *Sealed, limit int) ([]Sealed, error) {
 	past := after == nil
 	for _, t := range sealedTables {
-		q := s.db.WithContext(ctx).Table("public." + t.table).Select(t.id + "::text AS id, " + t.column + " AS sealed, " + t.name + " AS name").Where(t.column + " IS NOT NULL").Order(t.id + "::text").Limit(limit)
+		q := s.db.WithContext(ctx).
+			Table("public." + t.table).
+			Select(t.id + "::text AS id, " + t.column + " AS sealed, " + t.name + " AS name").
+			Where(t.column + " IS NOT NULL").
+			Order(t.id + "::text").
+			Limit(limit)
 		switch {
 		case !past && after.Table != t.table:
 			continue
@@ -156,7 +178,16 @@ func (s *Store) Reseal(ctx context.Context, old Sealed, secret Secret) error {
 		}
 		for _, t := range sealedTables {
 			if t.table == old.Table {
-				return plain(tx.db.WithContext(ctx).Exec("UPDATE public."+t.table+" SET "+t.column+" = ? WHERE "+t.id+"::text = ? AND "+t.column+" = ?", secret.Sealed, old.ID, old.Sealed).Error)
+				return plain(
+					tx.db.WithContext(ctx).
+						Exec(
+							"UPDATE public."+t.table+" SET "+t.column+" = ? WHERE "+t.id+"::text = ? AND "+t.column+" = ?",
+							secret.Sealed,
+							old.ID,
+							old.Sealed,
+						).
+						Error,
+				)
 			}
 		}
 		return gorm.ErrRecordNotFound

@@ -92,7 +92,8 @@ func Prepare(ctx context.Context, ownerURL, serviceURL string) error {
 		"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public, limited TO %s",
 		"GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO %s",
 		"REVOKE UPDATE, DELETE, TRUNCATE ON public.daybook, limited.daybook FROM %s",
-		"REVOKE DELETE, TRUNCATE ON public.proofs, limited.proofs, public.consents, public.password_readings, limited.password_readings FROM %s",
+		"REVOKE DELETE, TRUNCATE ON public.proofs, limited.proofs, public.consents, public.password_readings, " +
+			"limited.password_readings FROM %s",
 		"REVOKE INSERT, UPDATE, DELETE, TRUNCATE ON public.goose_db_version FROM %s",
 	} {
 		if _, err := pool.Exec(ctx, fmt.Sprintf(grant, role)); err != nil {
@@ -109,7 +110,15 @@ func schema(pool *pgxpool.Pool) (*goose.Provider, error) {
 		return nil, err
 	}
 	chain := goose.NewGoMigration(9, &goose.GoFunc{RunTx: chainEarlier}, &goose.GoFunc{RunTx: nil})
-	return goose.NewProvider(goose.DialectPostgres, stdlib.OpenDBFromPool(pool), files, goose.WithGoMigrations(chain, goose.NewGoMigration(15, &goose.GoFunc{RunTx: redactPrivate}, &goose.GoFunc{RunTx: nil})))
+	return goose.NewProvider(
+		goose.DialectPostgres,
+		stdlib.OpenDBFromPool(pool),
+		files,
+		goose.WithGoMigrations(
+			chain,
+			goose.NewGoMigration(15, &goose.GoFunc{RunTx: redactPrivate}, &goose.GoFunc{RunTx: nil}),
+		),
+	)
 }
 
 // NewerError is returned for a database that a later program has brought up to date.
@@ -119,7 +128,12 @@ type NewerError struct {
 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("the database's schema has the version %d, and this program knows no later one than %d: start the newer program, or restore a copy from before", e.There, e.Known)
+	return fmt.Sprintf(
+		"the database's schema has the version %d, and this program knows no later one than %d: start the newer program, "+
+			"or restore a copy from before",
+		e.There,
+		e.Known,
+	)
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {
@@ -201,10 +215,12 @@ func Unavailable(err error) bool {
 	case errors.As(err, &pg):
 		// 08: connection exception, 57P: shut down or starting, 53300: too many connections; 55P03, 57014
 		// and 25P03: a lock, a statement or a transaction took too long (see pools.go)
-		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || slices.Contains([]string{"53300", "55P03", "57014", "25P03"}, pg.Code)
+		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") ||
+			slices.Contains([]string{"53300", "55P03", "57014", "25P03"}, pg.Code)
 	}
 	text := err.Error()
-	return strings.Contains(text, "conn closed") || strings.Contains(text, "unexpected EOF") || strings.Contains(text, "closed pool")
+	return strings.Contains(text, "conn closed") || strings.Contains(text, "unexpected EOF") ||
+		strings.Contains(text, "closed pool")
 }
 
 // plain turns the library's errors into this package's.
@@ -232,6 +248,10 @@ func Empty(ctx context.Context, url string) (empty bool, err error) {
 		return false, err
 	}
 	defer pool.Close()
-	err = pool.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema'))").Scan(&empty)
+	err = pool.QueryRow(
+		ctx,
+		"SELECT NOT EXISTS (SELECT 1 FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema'))",
+	).
+		Scan(&empty)
 	return empty, err
 }

@@ -25,7 +25,13 @@ func (s *Store) AddSweep(ctx context.Context, sweep Sweep, logins []uuid.UUID) e
 	if err := db.Create(&sweep).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Exec("INSERT INTO sweep_items (sweep_id, login_id, state, outcome) SELECT ?, id, 'waiting', '' FROM logins WHERE id IN ?", sweep.ID, logins).Error)
+	return plain(
+		db.Exec(
+			"INSERT INTO sweep_items (sweep_id, login_id, state, outcome) SELECT ?, id, 'waiting', '' FROM logins WHERE id IN ?",
+			sweep.ID,
+			logins,
+		).Error,
+	)
 }
 
 // SweepByID returns a sweep.
@@ -41,7 +47,10 @@ func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, 
 		State string
 		Count int
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT state, count(*) AS count FROM sweep_items WHERE sweep_id = ? GROUP BY state", id).Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Raw("SELECT state, count(*) AS count FROM sweep_items WHERE sweep_id = ? GROUP BY state", id).
+		Scan(&rows).
+		Error
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.State] = r.Count
@@ -52,7 +61,9 @@ func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, 
 // SweepItems returns one page of the logins of a sweep, by instance. state ""
 // means all.
 func (s *Store) SweepItems(ctx context.Context, id uuid.UUID, state string, p Page) (List[SweepItem], error) {
-	q := s.db.WithContext(ctx).Table("sweep_items").Joins("JOIN logins l ON l.id = sweep_items.login_id JOIN instances i ON i.id = l.instance_id").
+	q := s.db.WithContext(ctx).
+		Table("sweep_items").
+		Joins("JOIN logins l ON l.id = sweep_items.login_id JOIN instances i ON i.id = l.instance_id").
 		Where("sweep_items.sweep_id = ?", id)
 	if state != "" {
 		q = q.Where("sweep_items.state = ?", state)
@@ -76,7 +87,8 @@ func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]SweepItem,
 		var items []SweepItem
 		err := s.db.WithContext(ctx).Raw(`UPDATE sweep_items SET tries = tries + 1 FROM
 			(SELECT sweep_id, login_id FROM sweep_items WHERE state = 'waiting' AND tries = ? ORDER BY sweep_id LIMIT ?) t
-			WHERE sweep_items.sweep_id = t.sweep_id AND sweep_items.login_id = t.login_id RETURNING sweep_items.*`, tries, limit).Scan(&items).Error
+			WHERE sweep_items.sweep_id = t.sweep_id AND sweep_items.login_id = t.login_id
+				RETURNING sweep_items.*`, tries, limit).Scan(&items).Error
 		if err != nil || len(items) > 0 {
 			return items, plain(err)
 		}
@@ -86,15 +98,24 @@ func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]SweepItem,
 
 // UntakeSweepItems forgets that the reading of logins was begun: the service ends in good order.
 func (s *Store) UntakeSweepItems(ctx context.Context, logins []uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Exec("UPDATE sweep_items SET tries = 0 WHERE state = 'waiting' AND login_id IN ?", logins).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Exec("UPDATE sweep_items SET tries = 0 WHERE state = 'waiting' AND login_id IN ?", logins).
+			Error,
+	)
 }
 
 // GiveUpSweepItems ends the waiting for logins whose reading was begun so often and never
 // ended, and returns their ids.
 func (s *Store) GiveUpSweepItems(ctx context.Context, tries int, why string, at time.Time) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Raw(`WITH given AS (UPDATE sweep_items SET state = 'failed', outcome = ?, ended_at = ? WHERE state = 'waiting' AND tries >= ? RETURNING login_id)
-		UPDATE logins SET tried_at = ?, sweep_error = ? WHERE id IN (SELECT login_id FROM given) RETURNING id`, why, at, tries, at, why).Scan(&ids).Error
+	err := s.db.WithContext(ctx).
+		Raw(`WITH given AS (UPDATE sweep_items SET state = 'failed', outcome = ?, ended_at = ? WHERE state = 'waiting'
+			AND tries >= ? RETURNING login_id)
+		UPDATE logins SET tried_at = ?, sweep_error = ? WHERE id IN (SELECT login_id FROM given)
+			RETURNING id`, why, at, tries, at, why).
+		Scan(&ids).
+		Error
 	return ids, plain(err)
 }
 
@@ -113,7 +134,19 @@ type SweepEnd struct {
 // waits for it.
 func (s *Store) EndSweepItems(ctx context.Context, ends []SweepEnd) error {
 	ids, at := make([][16]byte, len(ends)), make([]time.Time, len(ends))
-	states, outcomes, methods, folders := make([]string, len(ends)), make([]string, len(ends)), make([]string, len(ends)), make([]string, len(ends))
+	states, outcomes, methods, folders := make(
+		[]string,
+		len(ends),
+	), make(
+		[]string,
+		len(ends),
+	), make(
+		[]string,
+		len(ends),
+	), make(
+		[]string,
+		len(ends),
+	)
 	for n, e := range ends {
 		text, err := json.Marshal(append([]Folder{}, e.Folders...))
 		if err != nil {
@@ -123,12 +156,15 @@ func (s *Store) EndSweepItems(ctx context.Context, ends []SweepEnd) error {
 		ids[n], at[n], states[n], outcomes[n], methods[n] = e.LoginID, e.At, e.State, e.Outcome, e.Method
 	}
 	pool := s.db.Statement.ConnPool
-	if _, err := pool.ExecContext(ctx, `UPDATE logins l SET tried_at = n.at, swept_at = n.at, swept_by = n.method, sweep_error = '', folders = n.folders::jsonb
-		FROM unnest($1::uuid[], $2::timestamptz[], $3::text[], $4::text[]) AS n (id, at, method, folders) WHERE l.id = n.id AND n.method <> ''`, ids, at, methods, folders); err != nil {
+	if _, err := pool.ExecContext(ctx, `UPDATE logins l SET tried_at = n.at, swept_at = n.at, swept_by = n.method,
+		sweep_error = '', folders = n.folders::jsonb
+		FROM unnest($1::uuid[], $2::timestamptz[], $3::text[], $4::text[]) AS n (id, at, method, folders)
+			WHERE l.id = n.id AND n.method <> ''`, ids, at, methods, folders); err != nil {
 		return plain(err)
 	}
 	_, err := pool.ExecContext(ctx, `UPDATE sweep_items s SET state = n.state, outcome = n.outcome, ended_at = n.at
-		FROM unnest($1::uuid[], $2::timestamptz[], $3::text[], $4::text[]) AS n (id, at, state, outcome) WHERE s.login_id = n.id AND s.state = 'waiting'`, ids, at, states, outcomes)
+		FROM unnest($1::uuid[], $2::timestamptz[], $3::text[], $4::text[]) AS n (id, at, state, outcome)
+			WHERE s.login_id = n.id AND s.state = 'waiting'`, ids, at, states, outcomes)
 	return plain(err)
 }
 
@@ -178,8 +214,16 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]LoginToSw
 
 // LoginsOf returns the ids of the logins of the instances that are there: of all,
 // of those with the label, or of those named.
-func (s *Store) LoginsOf(ctx context.Context, all bool, labelName, labelText string, names []string) ([]uuid.UUID, error) {
-	q := s.db.WithContext(ctx).Table("logins").Joins("JOIN instances ON instances.id = logins.instance_id AND instances.gone_at IS NULL AND instances.state <> 'launching'")
+func (s *Store) LoginsOf(
+	ctx context.Context,
+	all bool,
+	labelName, labelText string,
+	names []string,
+) ([]uuid.UUID, error) {
+	q := s.db.WithContext(ctx).
+		Table("logins").
+		Joins("JOIN instances ON instances.id = logins.instance_id AND instances.gone_at IS NULL AND instances.state <> " +
+			"'launching'")
 	if !all {
 		q = withLabel(q, "instances", labelName, labelText)
 		if len(names) > 0 {
@@ -198,7 +242,10 @@ func (s *Store) LoginsDue(ctx context.Context, agentMethod string, before time.T
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).Table("logins").
 		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
-		Where("(EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?)", agentMethod).
+		Where(
+			"(EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?)",
+			agentMethod,
+		).
 		Where("logins.tried_at IS NULL OR logins.tried_at < ?", before).
 		Order("logins.tried_at NULLS FIRST").Limit(limit).Pluck("logins.id", &ids).Error
 	return ids, plain(err)
@@ -209,14 +256,22 @@ func (s *Store) CountSweepable(ctx context.Context, agentMethod string) (int, er
 	var n int64
 	err := s.db.WithContext(ctx).Table("logins").
 		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
-		Where("EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?", agentMethod).Count(&n).Error
+		Where(
+			"EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?",
+			agentMethod,
+		).
+		Count(&n).Error
 	return int(n), plain(err)
 }
 
 // NoteSweepFailure records that a login could not be read, for it and for every
 // sweep that waits for it. What was seen before stays.
 func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, why string, at time.Time) error {
-	err := s.db.WithContext(ctx).Model(&Login{}).Where("id = ?", login).Updates(map[string]any{"tried_at": at, "sweep_error": why}).Error
+	err := s.db.WithContext(ctx).
+		Model(&Login{}).
+		Where("id = ?", login).
+		Updates(map[string]any{"tried_at": at, "sweep_error": why}).
+		Error
 	if err != nil {
 		return plain(err)
 	}
@@ -227,7 +282,12 @@ func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, wh
 // transaction ends. It returns them by their ids.
 func (s *Store) LockLogins(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Login, error) {
 	var logins []Login
-	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("id IN ?", ids).Order("id").Find(&logins).Error
+	err := s.db.WithContext(ctx).
+		Clauses(clause.Locking{Strength: "UPDATE"}).
+		Where("id IN ?", ids).
+		Order("id").
+		Find(&logins).
+		Error
 	byID := make(map[uuid.UUID]Login, len(logins))
 	for _, l := range logins {
 		byID[l.ID] = l
@@ -251,7 +311,16 @@ func (s *Store) NamedKeyIDs(ctx context.Context, logins []uuid.UUID) (map[uuid.U
 func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers []Stranger) error {
 	in, of := plainIDs(logins), make([][16]byte, len(strangers))
 	digests, blobs := make([][]byte, len(strangers)), make([][]byte, len(strangers))
-	algorithms, comments, limits := make([]string, len(strangers)), make([]string, len(strangers)), make([]string, len(strangers))
+	algorithms, comments, limits := make(
+		[]string,
+		len(strangers),
+	), make(
+		[]string,
+		len(strangers),
+	), make(
+		[]string,
+		len(strangers),
+	)
 	at := make([]time.Time, len(strangers))
 	for n, g := range strangers {
 		of[n], digests[n], blobs[n], algorithms[n] = g.LoginID, g.SHA256, g.Blob, g.Algorithm
@@ -259,15 +328,27 @@ func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers 
 	}
 	pool := s.db.Statement.ConnPool
 	if _, err := pool.ExecContext(ctx, `DELETE FROM strangers WHERE login_id = ANY($1)
-		AND NOT EXISTS (SELECT 1 FROM unnest($2::uuid[], $3::bytea[]) AS now (login_id, sha256) WHERE now.login_id = strangers.login_id AND now.sha256 = strangers.sha256)`,
+		AND NOT EXISTS (SELECT 1 FROM unnest($2::uuid[], $3::bytea[]) AS now (login_id, sha256)
+			WHERE now.login_id = strangers.login_id AND now.sha256 = strangers.sha256)`,
 		in, of, digests); err != nil || len(strangers) == 0 {
 		return plain(err)
 	}
-	_, err := pool.ExecContext(ctx, `INSERT INTO strangers (login_id, sha256, algorithm, blob, comment, limits, first_seen_at, seen_at)
+	_, err := pool.ExecContext(
+		ctx,
+		`INSERT INTO strangers (login_id, sha256, algorithm, blob, comment, limits, first_seen_at, seen_at)
 		SELECT n.login_id, n.sha256, n.algorithm, n.blob, n.comment, n.limits, n.at, n.at
-		FROM unnest($1::uuid[], $2::bytea[], $3::text[], $4::bytea[], $5::text[], $6::text[], $7::timestamptz[]) AS n (login_id, sha256, algorithm, blob, comment, limits, at)
-		ON CONFLICT (login_id, sha256) DO UPDATE SET comment = excluded.comment, limits = excluded.limits, seen_at = excluded.seen_at`,
-		of, digests, algorithms, blobs, comments, limits, at)
+		FROM unnest($1::uuid[], $2::bytea[], $3::text[], $4::bytea[], $5::text[], $6::text[],
+			$7::timestamptz[]) AS n (login_id, sha256, algorithm, blob, comment, limits, at)
+		ON CONFLICT (login_id, sha256) DO UPDATE
+			SET comment = excluded.comment, limits = excluded.limits, seen_at = excluded.seen_at`,
+		of,
+		digests,
+		algorithms,
+		blobs,
+		comments,
+		limits,
+		at,
+	)
 	return plain(err)
 }
 
@@ -283,7 +364,8 @@ func plainIDs(ids []uuid.UUID) [][16]byte {
 // ClaimStrangers makes sightings of the strangers that are recorded keys by now.
 func (s *Store) ClaimStrangers(ctx context.Context) error {
 	return plain(s.db.WithContext(ctx).Exec(`WITH known AS (
-			DELETE FROM strangers g USING keys k WHERE k.sha256 = g.sha256 RETURNING g.login_id, k.id AS key_id, g.seen_at, g.limits)
+			DELETE FROM strangers g USING keys k WHERE k.sha256 = g.sha256
+				RETURNING g.login_id, k.id AS key_id, g.seen_at, g.limits)
 		INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits)
 		SELECT login_id, key_id, seen_at, 'seen as a stranger', true, limits FROM known ON CONFLICT DO NOTHING`).Error)
 }
@@ -291,7 +373,12 @@ func (s *Store) ClaimStrangers(ctx context.Context) error {
 // StrangersOf returns at most limit strangers in the logins of an instance, the first seen first.
 func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) ([]Stranger, error) {
 	var strangers []Stranger
-	err := s.db.WithContext(ctx).Where("login_id IN (SELECT id FROM logins WHERE instance_id = ?)", instance).Order("first_seen_at, sha256").Limit(limit).Find(&strangers).Error
+	err := s.db.WithContext(ctx).
+		Where("login_id IN (SELECT id FROM logins WHERE instance_id = ?)", instance).
+		Order("first_seen_at, sha256").
+		Limit(limit).
+		Find(&strangers).
+		Error
 	return strangers, plain(err)
 }
 
@@ -299,8 +386,12 @@ func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) 
 // without the contents.
 func (s *Store) LastVersions(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]map[string]FileVersion, error) {
 	var versions []FileVersion
-	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until, exposed
-		FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC`, logins).Scan(&versions).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until,
+			exposed
+		FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC`, logins).
+		Scan(&versions).
+		Error
 	last := map[uuid.UUID]map[string]FileVersion{}
 	for _, v := range versions {
 		if last[v.LoginID] == nil {
@@ -342,14 +433,18 @@ func (s *Store) AddVersions(ctx context.Context, versions []FileVersion) error {
 		logins[n] = v.LoginID
 	}
 	return plain(db.Exec(`DELETE FROM file_versions WHERE id IN (SELECT id FROM
-		(SELECT id, row_number() OVER (PARTITION BY login_id, path ORDER BY seen_at DESC) AS place FROM file_versions WHERE login_id IN ?) v WHERE place > ?)`,
+		(SELECT id, row_number() OVER (PARTITION BY login_id, path ORDER BY seen_at DESC) AS place FROM file_versions
+			WHERE login_id IN ?) v WHERE place > ?)`,
 		logins, versionsKept).Error)
 }
 
 // NewestVersions returns the newest version of each file of a login, by path.
 func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]FileVersion, error) {
 	var versions []FileVersion
-	err := s.db.WithContext(ctx).Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).Scan(&versions).Error
+	err := s.db.WithContext(ctx).
+		Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).
+		Scan(&versions).
+		Error
 	return versions, plain(err)
 }
 
@@ -370,7 +465,12 @@ func (s *Store) ContentsOf(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]
 // Versions returns the newest contents of a login's files, at most limit.
 func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]FileVersion, error) {
 	var versions []FileVersion
-	err := s.db.WithContext(ctx).Where("login_id = ?", login).Order("seen_at DESC, path").Limit(limit).Find(&versions).Error
+	err := s.db.WithContext(ctx).
+		Where("login_id = ?", login).
+		Order("seen_at DESC, path").
+		Limit(limit).
+		Find(&versions).
+		Error
 	return versions, plain(err)
 }
 
@@ -386,7 +486,11 @@ func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private Secret, at 
 	if err := s.underMark(ctx, private); err != nil {
 		return err
 	}
-	return plain(s.db.WithContext(ctx).Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, private.Sealed, at).Error)
+	return plain(
+		s.db.WithContext(ctx).
+			Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, private.Sealed, at).
+			Error,
+	)
 }
 
 // CountHalves returns the number of kept private halves.
@@ -398,7 +502,10 @@ func (s *Store) CountHalves(ctx context.Context) (n int64, err error) {
 // RetireSteward ends the steward key of an instance and destroys its private half.
 func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Exec("DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)", instance).Error; err != nil {
+	if err := db.Exec(
+		"DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)",
+		instance,
+	).Error; err != nil {
 		return plain(err)
 	}
 	return plain(db.Model(&Key{}).Where("steward_of = ?", instance).Update("state", "retired").Error)

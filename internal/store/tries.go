@@ -48,10 +48,20 @@ func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...Try) (
 			return nil
 		}
 		for _, t := range tries {
-			err := db.Exec(`UPDATE tries SET last_at = ?::timestamptz, failures = n.failures, until = CASE WHEN n.failures < ? THEN NULL
+			err := db.Exec(
+				`UPDATE tries SET last_at = ?::timestamptz, failures = n.failures, until = CASE WHEN n.failures < ? THEN NULL
 				ELSE ?::timestamptz + least(? * interval '1 second', interval '1 second' * power(2, least(n.failures - ?, 20))) END
-				FROM (SELECT CASE WHEN last_at < ?::timestamptz THEN 1 ELSE failures + 1 END AS failures FROM tries WHERE subject = ?) n WHERE subject = ?`,
-				now, t.Free, now, t.Longest.Seconds(), t.Free, now.Add(-triesForgotten), t.Subject, t.Subject).Error
+				FROM (SELECT CASE WHEN last_at < ?::timestamptz THEN 1 ELSE failures + 1 END AS failures FROM tries
+					WHERE subject = ?) n WHERE subject = ?`,
+				now,
+				t.Free,
+				now,
+				t.Longest.Seconds(),
+				t.Free,
+				now.Add(-triesForgotten),
+				t.Subject,
+				t.Subject,
+			).Error
 			if err != nil {
 				return err
 			}
@@ -70,7 +80,12 @@ func (s *Store) ReturnTries(ctx context.Context, tries ...Try) error {
 		if t.Forgiven {
 			err = db.Exec("DELETE FROM tries WHERE subject = ?", t.Subject).Error
 		} else {
-			err = db.Exec("UPDATE tries SET failures = failures - 1, until = CASE WHEN failures - 1 < ? THEN NULL ELSE until END WHERE subject = ? AND failures > 0", t.Free, t.Subject).Error
+			err = db.Exec(
+				"UPDATE tries SET failures = failures - 1, until = CASE WHEN failures - 1 < ? THEN NULL ELSE until END WHERE "+
+					"subject = ? AND failures > 0",
+				t.Free,
+				t.Subject,
+			).Error
 		}
 		if err != nil {
 			return plain(err)

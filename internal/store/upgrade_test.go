@@ -24,7 +24,8 @@ func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 	}
 	for _, statement := range []string{
 		`INSERT INTO daybook (at, person, via, action, subject_kind, subject, why, outcome, sentence, details, request_id)
-			SELECT '2026-08-01T05:00:00.1234567Z'::timestamptz + n * interval '1 hour', 'ines', 'cli', 'grant.add', 'login', 'debian@hide-cam-' || n, 'why ' || n, 'done', 'Ines granted «it».', '{"b": 1.50, "a": ["x", null]}', ''
+			SELECT '2026-08-01T05:00:00.1234567Z'::timestamptz + n * interval '1 hour', 'ines', 'cli', 'grant.add', 'login',
+				'debian@hide-cam-' || n, 'why ' || n, 'done', 'Ines granted «it».', '{"b": 1.50, "a": ["x", null]}', ''
 			FROM generate_series(1, 30) n`,
 		"DELETE FROM daybook WHERE seq IN (1, 7, 8)", // what transactions that were given up have left
 		`INSERT INTO sessions (hash, operator_id, created_at, expires_at) SELECT 'x', id, now(), now() FROM operators`,
@@ -52,7 +53,8 @@ func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if about, err := s.Daybook(ctx, EntryFilter{About: []string{"instance:hide-cam-9"}}, Page{Limit: 5}); err != nil || len(about.Items) != 1 {
+	if about, err := s.Daybook(ctx, EntryFilter{About: []string{"instance:hide-cam-9"}}, Page{Limit: 5}); err != nil ||
+		len(about.Items) != 1 {
 		t.Errorf("%d entries are about an instance, %v", len(about.Items), err)
 	}
 }

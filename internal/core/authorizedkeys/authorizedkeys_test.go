@@ -140,7 +140,8 @@ func FuzzParse(f *testing.F) {
 		if len(again) != len(added) {
 			t.Fatalf("%q: %d lines after adding, %d when read again", data, len(added), len(again))
 		}
-		if rest := taken(added, k.Blob); len(rest.Find(k.Blob)) != 0 || !bytes.Equal(Parse(rest.Bytes()).Bytes(), rest.Bytes()) {
+		if rest := taken(added, k.Blob); len(rest.Find(k.Blob)) != 0 ||
+			!bytes.Equal(Parse(rest.Bytes()).Bytes(), rest.Bytes()) {
 			t.Fatalf("%q: the key is there after its removal", data)
 		}
 		if len(Differences(file, file)) != 0 {

@@ -82,7 +82,8 @@ func suspicious(l Line, marked bool) bool {
 // namesType reports whether the line is a public key that cannot be read, which holds no secret.
 func namesType(raw string) bool {
 	for word := range strings.FieldsSeq(raw) {
-		if keypair.KnownAlgorithm(word) || strings.HasPrefix(word, "ssh-") || strings.HasPrefix(word, "ecdsa-") || strings.HasPrefix(word, "sk-") {
+		if keypair.KnownAlgorithm(word) || strings.HasPrefix(word, "ssh-") || strings.HasPrefix(word, "ecdsa-") ||
+			strings.HasPrefix(word, "sk-") {
 			return true
 		}
 	}

@@ -49,13 +49,16 @@ func TestKeepHoldsNoPartOfAPrivateKeyHoweverItGotIn(t *testing.T) {
 			file  string
 			tells bool // the public key
 		}{
-			"appended":                 {key + "\n" + private, true},
-			"behind no line end":       {key + private, false},
-			"with CRLF":                {key + "\r\n" + strings.ReplaceAll(private, "\n", "\r\n"), true},
-			"without its first line":   {key + "\n" + strings.Join(body, "\n") + "\n", false},
-			"only its middle":          {key + "\n" + strings.Join(body[1:], "\n") + "\n", false},
-			"in one line":              {key + "\n" + strings.Join(body, "") + "\n", false},
-			"as comments":              {key + "\n# " + strings.ReplaceAll(strings.TrimSpace(private), "\n", "\n# ") + "\n", false},
+			"appended":               {key + "\n" + private, true},
+			"behind no line end":     {key + private, false},
+			"with CRLF":              {key + "\r\n" + strings.ReplaceAll(private, "\n", "\r\n"), true},
+			"without its first line": {key + "\n" + strings.Join(body, "\n") + "\n", false},
+			"only its middle":        {key + "\n" + strings.Join(body[1:], "\n") + "\n", false},
+			"in one line":            {key + "\n" + strings.Join(body, "") + "\n", false},
+			"as comments": {
+				key + "\n# " + strings.ReplaceAll(strings.TrimSpace(private), "\n", "\n# ") + "\n",
+				false,
+			},
 			"above the key":            {private + key + "\n", true},
 			"in the comment of a line": {key + " " + strings.Join(body, "") + "\n", false},
 		} {
@@ -90,7 +93,11 @@ func makeBlob(t *testing.T, line string) []byte {
 }
 
 func TestKeepLeavesAnOrdinaryFileByteForByte(t *testing.T) {
-	file := "# by hand\t \r\n\n" + `from="10.0.0.0/8" ` + makeKey(t, "a b").Line() + "\nssh-puffin AAAA odd\nssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAdamagedDamagedDamaged x\n"
+	file := "# by hand\t \r\n\n" + `from="10.0.0.0/8" ` + makeKey(
+		t,
+		"a b",
+	).Line() +
+		"\nssh-puffin AAAA odd\nssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAdamagedDamagedDamaged x\n"
 	if kept, exposed := Parse([]byte(file)).Keep(); string(kept) != file || exposed != nil {
 		t.Errorf("kept are\n%q and exposed %v, want\n%q and nothing", kept, exposed, file)
 	}
@@ -99,7 +106,8 @@ func TestKeepLeavesAnOrdinaryFileByteForByte(t *testing.T) {
 func TestKeepCutsALongFileAfterAWholeLine(t *testing.T) {
 	line := "# " + strings.Repeat("x", 97) + "\n"
 	kept, _ := Parse([]byte(strings.Repeat(line, 4000))).Keep()
-	if len(kept) > MaxKept+100 || !strings.HasSuffix(string(kept), " more bytes are not kept\n") || strings.Count(string(kept), line) != MaxKept/100 {
+	if len(kept) > MaxKept+100 || !strings.HasSuffix(string(kept), " more bytes are not kept\n") ||
+		strings.Count(string(kept), line) != MaxKept/100 {
 		t.Errorf("%d bytes are kept, ending in %q", len(kept), kept[len(kept)-60:])
 	}
 }
@@ -108,7 +116,8 @@ func TestToldIsShortAndWithoutWhatIsNoKey(t *testing.T) {
 	private, _ := privateText(t, "")
 	for _, l := range Parse([]byte(private + makeKey(t, strings.Repeat("long ", 200)).Line() + "\n# \x1b[2J\n")) {
 		got := l.Told()
-		if len(got) > text.MaxLine || strings.Contains(got, "\x1b") || l.Kind == Unreadable && strings.Contains(got, strings.TrimSpace(l.Raw)) {
+		if len(got) > text.MaxLine || strings.Contains(got, "\x1b") ||
+			l.Kind == Unreadable && strings.Contains(got, strings.TrimSpace(l.Raw)) {
 			t.Errorf("%q is told as %q", l.Raw, got)
 		}
 	}

@@ -132,7 +132,10 @@ func (c *Checker) Add(l Linked) error {
 	case l.Seq != c.seq+1:
 		return &Fault{c.seq + 1, fmt.Sprintf("it and those up to %d were removed", l.Seq-1)}
 	case !bytes.Equal(l.Before, c.last[:]):
-		return &Fault{l.Seq, "it does not follow the entry before it, which was changed with its hash, or another was put in its place"}
+		return &Fault{
+			l.Seq,
+			"it does not follow the entry before it, which was changed with its hash, or another was put in its place",
+		}
 	}
 	hash, err := Link(c.last, l.Entry)
 	if err != nil {
@@ -155,7 +158,10 @@ func (c *Checker) Add(l Linked) error {
 		}
 	}
 	if c.Kept != nil && c.Kept.Seq == l.Seq && c.Kept.Hash != hash {
-		return &Fault{l.Seq, "its hash is not that of the kept head: it or an entry before it was changed, and the hashes made anew"}
+		return &Fault{
+			l.Seq,
+			"its hash is not that of the kept head: it or an entry before it was changed, and the hashes made anew",
+		}
 	}
 	c.last, c.seq = hash, l.Seq
 	return nil
@@ -165,10 +171,16 @@ func (c *Checker) Add(l Linked) error {
 // is of an entry that is not there.
 func (c *Checker) End() error {
 	if c.Kept != nil && c.Kept.Seq > c.seq {
-		return &Fault{c.seq + 1, fmt.Sprintf("the daybook was shortened: the kept head is of entry %d, and the last one is %d", c.Kept.Seq, c.seq)}
+		return &Fault{
+			c.seq + 1,
+			fmt.Sprintf("the daybook was shortened: the kept head is of entry %d, and the last one is %d", c.Kept.Seq, c.seq),
+		}
 	}
 	if len(c.untold) > 0 {
-		return &Fault{slices.Min(slices.Collect(maps.Keys(c.untold))), "its details were taken away, and no later entry tells of that"}
+		return &Fault{
+			slices.Min(slices.Collect(maps.Keys(c.untold))),
+			"its details were taken away, and no later entry tells of that",
+		}
 	}
 	return nil
 }
@@ -205,5 +217,11 @@ type Head struct {
 
 // Text is what is signed.
 func (h Head) Text() string {
-	return fmt.Sprintf("The head of a daybook.\nservice: %s\nentry: %d\nhash: %s\nat: %s\n", h.Service, h.Seq, h.Hash, h.At.UTC().Format(time.RFC3339))
+	return fmt.Sprintf(
+		"The head of a daybook.\nservice: %s\nentry: %d\nhash: %s\nat: %s\n",
+		h.Service,
+		h.Seq,
+		h.Hash,
+		h.At.UTC().Format(time.RFC3339),
+	)
 }

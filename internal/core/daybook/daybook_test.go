@@ -13,8 +13,19 @@ func chain(t testing.TB, n int) []Linked {
 	var out []Linked
 	before := First
 	for i := range n {
-		e := Entry{Seq: int64(i + 1), At: time.Date(2026, 3, 1, 7, 0, i, 123456789, time.UTC), Person: "ines", Via: "cli", Action: "key.make",
-			SubjectKind: "key", Subject: "gannet", About: []string{"key:gannet"}, Outcome: "done", Sentence: "Ines made it <&> \u2028.", Details: map[string]any{"z": 1.0, "a": []any{"x", true}}}
+		e := Entry{
+			Seq:         int64(i + 1),
+			At:          time.Date(2026, 3, 1, 7, 0, i, 123456789, time.UTC),
+			Person:      "ines",
+			Via:         "cli",
+			Action:      "key.make",
+			SubjectKind: "key",
+			Subject:     "gannet",
+			About:       []string{"key:gannet"},
+			Outcome:     "done",
+			Sentence:    "Ines made it <&> \u2028.",
+			Details:     map[string]any{"z": 1.0, "a": []any{"x", true}},
+		}
 		hash, err := Link(before, e)
 		if err != nil {
 			t.Fatal(err)
@@ -78,8 +89,12 @@ func TestTheFirstEntryThatDoesNotFitIsFound(t *testing.T) {
 			l[2].Seq, l[3].Seq = 3, 4
 			return l
 		}, 3, "changed"},
-		"one put in again":   {func(l []Linked) []Linked { return slices.Insert(l, 5, l[4]) }, 5, "stands after"},
-		"changed and hashed": {func(l []Linked) []Linked { l[3].Sentence = "x"; relink(t, l[:4], 3); return l }, 5, "does not follow"},
+		"one put in again": {func(l []Linked) []Linked { return slices.Insert(l, 5, l[4]) }, 5, "stands after"},
+		"changed and hashed": {
+			func(l []Linked) []Linked { l[3].Sentence = "x"; relink(t, l[:4], 3); return l },
+			5,
+			"does not follow",
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -122,7 +137,10 @@ func TestAnEntryIsHashedInItsCanonicalForm(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := `{"about":["key:gannet"],"action":"key.make","at":"2026-03-01T07:00:00.123456Z","details":{"a":["x",true],"z":1},"outcome":"done","person":"ines","request_id":"","sentence":"Ines made it <&> ` + "\u2028" + `.","seq":1,"subject":"gannet","subject_kind":"key","via":"cli","why":""}`
+	want := `{"about":["key:gannet"],"action":"key.make","at":"2026-03-01T07:00:00.123456Z",` +
+		`"details":{"a":["x",true],"z":1},` +
+		`"outcome":"done","person":"ines","request_id":"","sentence":"Ines made it <&> ` + "\u2028" + `.",` +
+		`"seq":1,"subject":"gannet","subject_kind":"key","via":"cli","why":""}`
 	if string(got) != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
@@ -151,7 +169,9 @@ func TestARedactedEntryFitsOnlyIfALaterOneTellsOfIt(t *testing.T) {
 		}
 		links[2] = left
 		bend(links, &told)
-		links[5].Action, links[5].Details = Redaction, map[string]any{"entries": []any{map[string]any{"seq": float64(told.Seq), "left": told.Left}}}
+		links[5].Action, links[5].Details = Redaction, map[string]any{
+			"entries": []any{map[string]any{"seq": float64(told.Seq), "left": told.Left}},
+		}
 		hash, err := Link(Hash(links[5].Before), links[5].Entry)
 		if err != nil {
 			t.Fatal(err)

@@ -95,9 +95,17 @@ func checkRSA(exponent, modulus *big.Int) error {
 	bits := modulus.BitLen()
 	switch {
 	case bits < minRSABits:
-		return &Refusal{Code: CodeTooWeak, Problem: fmt.Sprintf("the RSA modulus has %d bits; fewer than %d can be factored", bits, minRSABits), Remedy: "Make a new key: plumlatch key new NAME"}
+		return &Refusal{
+			Code:    CodeTooWeak,
+			Problem: fmt.Sprintf("the RSA modulus has %d bits; fewer than %d can be factored", bits, minRSABits),
+			Remedy:  "Make a new key: plumlatch key new NAME",
+		}
 	case bits > maxRSABits:
-		return &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the RSA modulus has %d bits; %d is the limit", bits, maxRSABits), Remedy: "Use an ed25519 key, or RSA with 4096 bits"}
+		return &Refusal{
+			Code:    CodeTooLarge,
+			Problem: fmt.Sprintf("the RSA modulus has %d bits; %d is the limit", bits, maxRSABits),
+			Remedy:  "Use an ed25519 key, or RSA with 4096 bits",
+		}
 	case modulus.Bit(0) == 0:
 		return errors.New("the RSA modulus is even, so the data is damaged")
 	case exponent.Cmp(big.NewInt(3)) < 0 || exponent.Bit(0) == 0:

@@ -77,7 +77,8 @@ func digestOfHex(text string) (Digest, bool) {
 // HasDigest reports whether d is one of the key's fingerprints: SHA-256 or MD5
 // of the wire form, or MD5 of the SPKI DER.
 func (p Public) HasDigest(d Digest) bool {
-	return bytes.Equal(d.Sum, p.SHA256()) || bytes.Equal(d.Sum, p.MD5()) || len(d.Sum) > 0 && bytes.Equal(d.Sum, p.SPKIMD5())
+	return bytes.Equal(d.Sum, p.SHA256()) || bytes.Equal(d.Sum, p.MD5()) ||
+		len(d.Sum) > 0 && bytes.Equal(d.Sum, p.SPKIMD5())
 }
 
 // FormatHex writes a digest as colon-separated hexadecimal.

@@ -37,7 +37,15 @@ func TestAFingerprintIsReadInEverySpelling(t *testing.T) {
 			t.Errorf("%q is read as %s %x, %v", text, d.Kind, d.Sum, ok)
 		}
 	}
-	for _, text := range []string{"", "hello", "SHA256:short", "MD5:" + hex.EncodeToString(sha), "12:34", "AAAA", "SHA512:" + hex.EncodeToString(sha) + "00"} {
+	for _, text := range []string{
+		"",
+		"hello",
+		"SHA256:short",
+		"MD5:" + hex.EncodeToString(sha),
+		"12:34",
+		"AAAA",
+		"SHA512:" + hex.EncodeToString(sha) + "00",
+	} {
 		if d, ok := ReadFingerprint(text); ok {
 			t.Errorf("%q is read as %s %x", text, d.Kind, d.Sum)
 		}
@@ -47,7 +55,8 @@ func TestAFingerprintIsReadInEverySpelling(t *testing.T) {
 func FuzzReadFingerprint(f *testing.F) {
 	for _, seed := range []string{
 		"SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU", "MD5:d4:1d:8c:d9:8f:00:b2:04:e9:80:09:98:ec:f8:42:7e",
-		"4 2 e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855", "h. 60 IN SSHFP 1 1 da39a3ee5e6b4b0d3255bfef95601890afd80709",
+		"4 2 e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855",
+		"h. 60 IN SSHFP 1 1 da39a3ee5e6b4b0d3255bfef95601890afd80709",
 		"256 SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU oona (ED25519)", "", "::", "'\"",
 	} {
 		f.Add(seed)

@@ -21,7 +21,13 @@ var keepsComment = map[Format]bool{OpenSSHPrivate: true, PPK2: true, PPK3: true}
 // and converts each result to every other format again.
 func TestEveryFormatRoundTripsToTheSameKey(t *testing.T) {
 	dir := t.TempDir()
-	for _, s := range []Spec{{Type: Ed25519}, {Type: RSA, Bits: 2048}, {Type: ECDSA, Bits: 256}, {Type: ECDSA, Bits: 384}, {Type: ECDSA, Bits: 521}} {
+	for _, s := range []Spec{
+		{Type: Ed25519},
+		{Type: RSA, Bits: 2048},
+		{Type: ECDSA, Bits: 256},
+		{Type: ECDSA, Bits: 384},
+		{Type: ECDSA, Bits: 521},
+	} {
 		pair := makePair(t, s, "hide 3, ines")
 		for _, format := range privateFormats {
 			for _, passphrase := range []string{"", "storm petrel"} {
@@ -133,7 +139,8 @@ func TestFilesOfSSHKeygenAreRead(t *testing.T) {
 			t.Errorf("%v: %v", c.args, err)
 			continue
 		}
-		if strings.Fields(read.Line())[1] != strings.Fields(string(public))[1] || read.Format != c.format || read.Encrypted != c.encrypted {
+		if strings.Fields(read.Line())[1] != strings.Fields(string(public))[1] || read.Format != c.format ||
+			read.Encrypted != c.encrypted {
 			t.Errorf("%v: read as %s %v %s", c.args, read.Format, read.Encrypted, read.Line())
 		}
 	}
@@ -151,12 +158,24 @@ func TestAbsurdWorkIsRefusedWithTheLimit(t *testing.T) {
 		"lanes":  strings.Replace(string(v3), "Argon2-Parallelism: 1", "Argon2-Parallelism: 200", 1),
 	} {
 		var r *Refusal
-		if _, err := ReadPrivate([]byte(text), []byte("p")); !errors.As(err, &r) || r.Code != CodeTooLarge || !strings.Contains(r.Problem, "is the limit") {
+		if _, err := ReadPrivate([]byte(text), []byte("p")); !errors.As(err, &r) || r.Code != CodeTooLarge ||
+			!strings.Contains(r.Problem, "is the limit") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	file := filepath.Join(t.TempDir(), "k")
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "petrel", "-a", "100", "-f", file).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"ssh-keygen",
+		"-q",
+		"-t",
+		"ed25519",
+		"-N",
+		"petrel",
+		"-a",
+		"100",
+		"-f",
+		file,
+	).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	text, err := os.ReadFile(file)

@@ -31,8 +31,13 @@ func armoured(t testing.TB) []string {
 func TestAReadingEitherFindsAKeyOrIsRefused(t *testing.T) {
 	for _, text := range armoured(t) {
 		for name, spoilt := range map[string]string{
-			"as it is": text, "tabs": strings.ReplaceAll(text, " ", "\t"), "one line": strings.ReplaceAll(text, "\n", " "), "joined": strings.ReplaceAll(text, "\n", ""),
-			"half": text[:len(text)/2], "the head alone": text[:min(len(text), 30)], "other words": strings.ReplaceAll(text, "PUBLIC", "SIGNED"),
+			"as it is":       text,
+			"tabs":           strings.ReplaceAll(text, " ", "\t"),
+			"one line":       strings.ReplaceAll(text, "\n", " "),
+			"joined":         strings.ReplaceAll(text, "\n", ""),
+			"half":           text[:len(text)/2],
+			"the head alone": text[:min(len(text), 30)],
+			"other words":    strings.ReplaceAll(text, "PUBLIC", "SIGNED"),
 		} {
 			eitherOr(t, name, spoilt)
 		}
@@ -57,7 +62,8 @@ func eitherOr(t *testing.T, name, text string) {
 		"ReadList": func() (int, error) { l, _, err := ReadList(text); return len(l), err },
 	} {
 		n, err := read()
-		if v := reflect.ValueOf(err); err == nil && n == 0 && reader != "ReadList" || err != nil && v.Kind() == reflect.Pointer && v.IsNil() {
+		if v := reflect.ValueOf(err); err == nil && n == 0 && reader != "ReadList" ||
+			err != nil && v.Kind() == reflect.Pointer && v.IsNil() {
 			t.Errorf("%s of %s: %d bytes of a key and the error %#v", reader, name, n, err)
 		}
 	}

@@ -78,7 +78,14 @@ func TestMadePairsReadBackAndAgreeWithSSHKeygen(t *testing.T) {
 }
 
 func TestMakeRefusesWhatIsNotMade(t *testing.T) {
-	for _, s := range []Spec{{Type: "dsa"}, {Type: RSA, Bits: 1024}, {Type: RSA, Bits: 2049}, {Type: ECDSA, Bits: 255}, {Type: Ed25519, Bits: 512}, {Type: "RSA"}} {
+	for _, s := range []Spec{
+		{Type: "dsa"},
+		{Type: RSA, Bits: 1024},
+		{Type: RSA, Bits: 2049},
+		{Type: ECDSA, Bits: 255},
+		{Type: Ed25519, Bits: 512},
+		{Type: "RSA"},
+	} {
 		if _, err := Make(rand.Reader, s, ""); err == nil {
 			t.Errorf("%v was made", s)
 		}
@@ -138,23 +145,62 @@ func TestReadLineSaysExactlyWhatIsWrong(t *testing.T) {
 		"armoured SSH2 form":       {"---- BEGIN SSH2 PUBLIC KEY ----\n" + edKey, CodeOtherForm, 1, 1},
 		"PEM":                      {"-----BEGIN PUBLIC KEY-----\nMIIB", CodeOtherForm, 1, 1},
 		"smart quote in the data":  {"ssh-ed25519 " + edKey[:20] + "“" + edKey[20:], CodeBadBlob, 1, 33},
-		"data after the key":       {"ssh-ed25519 " + blobOf("ssh-ed25519", strings.Repeat("k", 32), "x"), CodeBadBlob, 1, 13},
-		"short Ed25519 key":        {"ssh-ed25519 " + blobOf("ssh-ed25519", "short"), CodeBadBlob, 1, 13},
-		"point off the curve":      {"ecdsa-sha2-nistp256 " + blobOf("ecdsa-sha2-nistp256", "nistp256", "\x04"+strings.Repeat("k", 64)), CodeBadBlob, 1, 21},
-		"another curve":            {"ecdsa-sha2-nistp256 " + blobOf("ecdsa-sha2-nistp256", "nistp384", "\x04"), CodeBadBlob, 1, 21},
-		"RSA of 768 bits":          {small, CodeTooWeak, 1, 9},
-		"RSA even modulus":         {"ssh-rsa " + blobOf("ssh-rsa", "\x03", "\x01"+strings.Repeat("\x02", 256)), CodeBadBlob, 1, 9},
-		"RSA exponent of one":      {"ssh-rsa " + blobOf("ssh-rsa", "\x01", "\x01"+strings.Repeat("\x03", 256)), CodeBadBlob, 1, 9},
-		"RSA of 20000 bits":        {"ssh-rsa " + blobOf("ssh-rsa", "\x03", "\x01"+strings.Repeat("\x03", 2500)), CodeTooLarge, 1, 9},
-		"control character":        {ed + "\x1b[2J", CodeBadComment, 0, 0},
-		"over 64 KiB":              {ed + strings.Repeat(" x", MaxTextBytes/2), CodeTooLarge, 0, 0},
-		"10 MB":                    {strings.Repeat("A", 10<<20), CodeTooLarge, 0, 0},
-		"not text":                 {"ssh-rsa \xff\xfe", CodeBadBlob, 0, 0},
+		"data after the key": {
+			"ssh-ed25519 " + blobOf("ssh-ed25519", strings.Repeat("k", 32), "x"),
+			CodeBadBlob,
+			1,
+			13,
+		},
+		"short Ed25519 key": {"ssh-ed25519 " + blobOf("ssh-ed25519", "short"), CodeBadBlob, 1, 13},
+		"point off the curve": {
+			"ecdsa-sha2-nistp256 " + blobOf("ecdsa-sha2-nistp256", "nistp256", "\x04"+strings.Repeat("k", 64)),
+			CodeBadBlob,
+			1,
+			21,
+		},
+		"another curve": {
+			"ecdsa-sha2-nistp256 " + blobOf("ecdsa-sha2-nistp256", "nistp384", "\x04"),
+			CodeBadBlob,
+			1,
+			21,
+		},
+		"RSA of 768 bits": {small, CodeTooWeak, 1, 9},
+		"RSA even modulus": {
+			"ssh-rsa " + blobOf("ssh-rsa", "\x03", "\x01"+strings.Repeat("\x02", 256)),
+			CodeBadBlob,
+			1,
+			9,
+		},
+		"RSA exponent of one": {
+			"ssh-rsa " + blobOf("ssh-rsa", "\x01", "\x01"+strings.Repeat("\x03", 256)),
+			CodeBadBlob,
+			1,
+			9,
+		},
+		"RSA of 20000 bits": {
+			"ssh-rsa " + blobOf("ssh-rsa", "\x03", "\x01"+strings.Repeat("\x03", 2500)),
+			CodeTooLarge,
+			1,
+			9,
+		},
+		"control character": {ed + "\x1b[2J", CodeBadComment, 0, 0},
+		"over 64 KiB":       {ed + strings.Repeat(" x", MaxTextBytes/2), CodeTooLarge, 0, 0},
+		"10 MB":             {strings.Repeat("A", 10<<20), CodeTooLarge, 0, 0},
+		"not text":          {"ssh-rsa \xff\xfe", CodeBadBlob, 0, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := refusal(t, c.text)
 			if r.Code != c.code || r.Line != c.line || r.Column != c.column {
-				t.Errorf("refused as %s at %d:%d (%s), want %s at %d:%d", r.Code, r.Line, r.Column, r.Problem, c.code, c.line, c.column)
+				t.Errorf(
+					"refused as %s at %d:%d (%s), want %s at %d:%d",
+					r.Code,
+					r.Line,
+					r.Column,
+					r.Problem,
+					c.code,
+					c.line,
+					c.column,
+				)
 			}
 			if r.Remedy == "" {
 				t.Errorf("%s has no remedy", r.Code)

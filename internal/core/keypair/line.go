@@ -17,7 +17,9 @@ const MaxTextBytes = 64 << 10
 // privateMarks find a private half in any of its usual wrappings: a PEM
 // header, the header of a .ppk file, and the magic of OpenSSH's own format in
 // base64, which shows even when the header line was lost.
-var privateMarks = regexp.MustCompile(`(?i)BEGIN [A-Z0-9 ]*PRIVATE|-User-Key-File-[0-9]|Private-Lines:|b3BlbnNzaC1rZXktdj|"d"\s*:\s*"`)
+var privateMarks = regexp.MustCompile(
+	`(?i)BEGIN [A-Z0-9 ]*PRIVATE|-User-Key-File-[0-9]|Private-Lines:|b3BlbnNzaC1rZXktdj|"d"\s*:\s*"`,
+)
 
 // bareDER finds a private half in PEM whose header line was lost: base64 of a
 // PKCS#1, SEC1 or PKCS#8 structure, which begins with a SEQUENCE and a version.
@@ -53,11 +55,19 @@ func ReadLine(text string) (Public, error) {
 		return Public{}, r
 	}
 	if !utf8.ValidString(text) {
-		return Public{}, &Refusal{Code: CodeBadBlob, Problem: "the text is not valid UTF-8, so it is no public key in the one-line form", Remedy: "Give the one line of the .pub file"}
+		return Public{}, &Refusal{
+			Code:    CodeBadBlob,
+			Problem: "the text is not valid UTF-8, so it is no public key in the one-line form",
+			Remedy:  "Give the one line of the .pub file",
+		}
 	}
 	lines := significantLines(text)
 	if len(lines) == 0 {
-		return Public{}, &Refusal{Code: CodeEmpty, Problem: "there is no key in the text", Remedy: "Give the one line of the .pub file: it begins with a type such as ssh-ed25519"}
+		return Public{}, &Refusal{
+			Code:    CodeEmpty,
+			Problem: "there is no key in the text",
+			Remedy:  "Give the one line of the .pub file: it begins with a type such as ssh-ed25519",
+		}
 	}
 	if r := otherForm(lines[0]); r != nil {
 		return Public{}, r
@@ -105,7 +115,8 @@ func otherForm(l textLine) *Refusal {
 	return &Refusal{
 		Code: CodeOtherForm, Line: l.number, Column: l.column,
 		Problem: "this is " + form + ", not the one-line OpenSSH form",
-		Remedy:  "Have the program that made the key save or show its public half in the OpenSSH one-line form, which begins with a type such as ssh-ed25519",
+		Remedy: "Have the program that made the key save or show its public half in the OpenSSH one-line form, which " +
+			"begins with a type such as ssh-ed25519",
 	}
 }
 
@@ -123,7 +134,8 @@ func refuseLines(lines []textLine) *Refusal {
 		joined += l.text
 	}
 	second := lines[1]
-	if _, err := readOne(textLine{number: 1, column: 1, text: joined}); err == nil || base64Run.MatchString(strings.Fields(second.text)[0]) {
+	if _, err := readOne(textLine{number: 1, column: 1, text: joined}); err == nil ||
+		base64Run.MatchString(strings.Fields(second.text)[0]) {
 		return &Refusal{
 			Code: CodeWrapped, Line: second.number, Column: second.column,
 			Problem: fmt.Sprintf("the key is wrapped over %d lines: it goes on here, but must be one line", len(lines)),
@@ -153,7 +165,13 @@ func readOne(l textLine) (Public, error) {
 	}
 	at := func(offset int) (int, int) { return l.number, blobColumn + offset }
 	if blobText == "" {
-		return Public{}, &Refusal{Code: CodeCutShort, Line: l.number, Column: l.column + len(typ), Problem: "the line ends after the key type; the key data is missing", Remedy: "Copy the whole line of the .pub file"}
+		return Public{}, &Refusal{
+			Code:    CodeCutShort,
+			Line:    l.number,
+			Column:  l.column + len(typ),
+			Problem: "the line ends after the key type; the key data is missing",
+			Remedy:  "Copy the whole line of the .pub file",
+		}
 	}
 	blob, err := base64.StdEncoding.Strict().DecodeString(blobText)
 	if err != nil {
@@ -162,7 +180,13 @@ func readOne(l textLine) (Public, error) {
 	inner := reader{rest: blob}
 	if name := string(inner.str()); inner.err == nil && name != typ {
 		line, column := at(0)
-		return Public{}, &Refusal{Code: CodeMismatch, Line: line, Column: column, Problem: fmt.Sprintf("the line says %s, but the key data says %q", typ, printable(name)), Remedy: "The line was edited or put together from two keys. Copy it again from the .pub file"}
+		return Public{}, &Refusal{
+			Code:    CodeMismatch,
+			Line:    line,
+			Column:  column,
+			Problem: fmt.Sprintf("the line says %s, but the key data says %q", typ, printable(name)),
+			Remedy:  "The line was edited or put together from two keys. Copy it again from the .pub file",
+		}
 	}
 	p, err := ReadBlob(blob)
 	var weak *Refusal
@@ -174,7 +198,13 @@ func readOne(l textLine) (Public, error) {
 		return Public{}, refuseShort(blobText, comment, at)
 	case err != nil:
 		line, column := at(0)
-		return Public{}, &Refusal{Code: CodeBadBlob, Line: line, Column: column, Problem: "the key data is damaged: " + err.Error(), Remedy: "Copy the whole line again from the .pub file"}
+		return Public{}, &Refusal{
+			Code:    CodeBadBlob,
+			Line:    line,
+			Column:  column,
+			Problem: "the key data is damaged: " + err.Error(),
+			Remedy:  "Copy the whole line again from the .pub file",
+		}
 	}
 	p.Comment = comment
 	if err := CheckComment(comment); err != nil {
@@ -187,13 +217,22 @@ func readOne(l textLine) (Public, error) {
 // terminal or a file, or over 1024 bytes. The error is a *Refusal.
 func CheckComment(comment string) error {
 	if len(comment) > 1024 {
-		return &Refusal{Code: CodeBadComment, Problem: fmt.Sprintf("the comment has %d bytes; 1024 is the limit", len(comment)), Remedy: "Give a shorter comment"}
+		return &Refusal{
+			Code:    CodeBadComment,
+			Problem: fmt.Sprintf("the comment has %d bytes; 1024 is the limit", len(comment)),
+			Remedy:  "Give a shorter comment",
+		}
 	}
 	column := 0
 	for _, r := range comment {
 		column++
-		if unicode.IsControl(r) || r == utf8.RuneError || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Bidi_Control, r) {
-			return &Refusal{Code: CodeBadComment, Problem: fmt.Sprintf("character %d of the comment is a control character (%U)", column, r), Remedy: "Give another comment, or drop it"}
+		if unicode.IsControl(r) || r == utf8.RuneError || r == '\u2028' || r == '\u2029' ||
+			unicode.Is(unicode.Bidi_Control, r) {
+			return &Refusal{
+				Code:    CodeBadComment,
+				Problem: fmt.Sprintf("character %d of the comment is a control character (%U)", column, r),
+				Remedy:  "Give another comment, or drop it",
+			}
 		}
 	}
 	return nil
@@ -211,10 +250,12 @@ func refuseType(l textLine, typ, rest string) *Refusal {
 	case known:
 		return nil
 	case typ == "ssh-dss":
-		r.Code, r.Problem = CodeUnknownType, "this is a DSA key (ssh-dss): 1024 bits, and OpenSSH has refused them since version 7.0"
+		r.Code, r.Problem = CodeUnknownType, "this is a DSA key (ssh-dss): 1024 bits, and OpenSSH has refused them since "+
+			"version 7.0"
 		r.Remedy = "Make a new key: plumlatch key new NAME"
 	case strings.HasSuffix(typ, "-cert-v01@openssh.com"):
-		r.Code, r.Problem = CodeUnknownType, "this is a certificate, which a certificate authority signed over a key; it is no key itself"
+		r.Code, r.Problem = CodeUnknownType, "this is a certificate, which a certificate authority signed over a key; it "+
+			"is no key itself"
 		r.Remedy = "Give the .pub file of the key that was certified, whose name does not end in -cert.pub"
 	case strings.HasPrefix(typ, "AAAA") && base64Run.MatchString(typ):
 		r.Code, r.Problem = CodeNoType, "the line begins with the key data; the key type before it is missing"
@@ -223,14 +264,18 @@ func refuseType(l textLine, typ, rest string) *Refusal {
 		r.Code, r.Problem = CodeOptions, "the line begins with options, as in an authorized_keys file"
 		r.Remedy = "Give the key alone, from its type onward; options belong to a login, not to the key"
 	case knownType(strings.ToLower(typ)):
-		r.Code, r.Problem = CodeUnknownType, fmt.Sprintf("the key type is written %q; types are in lower case", printable(typ))
+		r.Code, r.Problem = CodeUnknownType, fmt.Sprintf(
+			"the key type is written %q; types are in lower case",
+			printable(typ),
+		)
 		r.Remedy = "Copy the line again from the .pub file; something changed its letters"
 	case rest == "":
 		r.Code, r.Problem = CodeNoType, "this is not a public key in the one-line form"
 		r.Remedy = "Give the one line of the .pub file: it begins with a type such as ssh-ed25519"
 	default:
 		r.Code, r.Problem = CodeUnknownType, fmt.Sprintf("%q is not a key type known here", printable(typ))
-		r.Remedy = "Known are ssh-ed25519, ssh-rsa, ecdsa-sha2-nistp256, -nistp384, -nistp521, and the hardware-backed sk- types"
+		r.Remedy = "Known are ssh-ed25519, ssh-rsa, ecdsa-sha2-nistp256, -nistp384, -nistp521, and the hardware-backed sk- " +
+			"types"
 	}
 	return r
 }
@@ -248,7 +293,13 @@ func refuseBase64(blobText, comment string, at func(int) (int, int)) *Refusal {
 	for _, r := range body {
 		if !(r < utf8.RuneSelf && base64Run.MatchString(string(r))) {
 			line, col := at(column)
-			return &Refusal{Code: CodeBadBlob, Line: line, Column: col, Problem: fmt.Sprintf("%q does not belong in key data (base64: A-Z a-z 0-9 + / =)", r), Remedy: "An editor or a mail program changed the text. Copy it again from the .pub file"}
+			return &Refusal{
+				Code:    CodeBadBlob,
+				Line:    line,
+				Column:  col,
+				Problem: fmt.Sprintf("%q does not belong in key data (base64: A-Z a-z 0-9 + / =)", r),
+				Remedy:  "An editor or a mail program changed the text. Copy it again from the .pub file",
+			}
 		}
 		column++
 	}
@@ -259,7 +310,19 @@ func refuseShort(blobText, comment string, at func(int) (int, int)) *Refusal {
 	line, column := at(len(blobText))
 	next := strings.Fields(comment)
 	if len(next) > 0 && base64Run.MatchString(next[0]) && len(next[0]) > 15 {
-		return &Refusal{Code: CodeWrapped, Line: line, Column: column, Problem: "a blank stands in the middle of the key data, as when a wrapped line is joined", Remedy: "Copy it again from the .pub file without breaks, or give the file itself with -from FILE"}
+		return &Refusal{
+			Code:    CodeWrapped,
+			Line:    line,
+			Column:  column,
+			Problem: "a blank stands in the middle of the key data, as when a wrapped line is joined",
+			Remedy:  "Copy it again from the .pub file without breaks, or give the file itself with -from FILE",
+		}
 	}
-	return &Refusal{Code: CodeCutShort, Line: line, Column: column, Problem: "the key data ends here, before the key is complete", Remedy: "Copy the whole line again from the .pub file; an RSA key's line can be 700 characters long"}
+	return &Refusal{
+		Code:    CodeCutShort,
+		Line:    line,
+		Column:  column,
+		Problem: "the key data ends here, before the key is complete",
+		Remedy:  "Copy the whole line again from the .pub file; an RSA key's line can be 700 characters long",
+	}
 }

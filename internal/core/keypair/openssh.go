@@ -156,7 +156,11 @@ func readOpenSSHKey(r *reader, alg algorithm) (any, error) {
 		}
 		return ecdsaKey(curve, point, d)
 	}
-	return nil, &Refusal{Code: CodeUnknownType, Problem: "the private half of this key is in a hardware token; the file only tells the token which", Remedy: "Use its public half, the .pub file beside it; sign through an agent"}
+	return nil, &Refusal{
+		Code:    CodeUnknownType,
+		Problem: "the private half of this key is in a hardware token; the file only tells the token which",
+		Remedy:  "Use its public half, the .pub file beside it; sign through an agent",
+	}
 }
 
 func openCTR(key, iv, sealed []byte) ([]byte, error) {

@@ -33,7 +33,11 @@ func readPEM(text, passphrase []byte) (PrivateFile, error) {
 		case "PRIVATE KEY", "ENCRYPTED PRIVATE KEY":
 			return readPKCS8(block, passphrase)
 		case "DSA PRIVATE KEY":
-			return PrivateFile{}, &Refusal{Code: CodeUnknownType, Problem: "this is a DSA key: 1024 bits, and OpenSSH has refused them since version 7.0", Remedy: "Make a new key: plumlatch key new NAME"}
+			return PrivateFile{}, &Refusal{
+				Code:    CodeUnknownType,
+				Problem: "this is a DSA key: 1024 bits, and OpenSSH has refused them since version 7.0",
+				Remedy:  "Make a new key: plumlatch key new NAME",
+			}
 		case "EC PARAMETERS": // stands before an EC key that some programs write
 			continue
 		}
@@ -42,7 +46,11 @@ func readPEM(text, passphrase []byte) (PrivateFile, error) {
 }
 
 func notPrivate(text []byte) error {
-	r := &Refusal{Code: CodeOtherForm, Problem: "this is no private key in a form that is known here", Remedy: "Known are OpenSSH's own form, PEM (PKCS#1, SEC1, PKCS#8) and .ppk"}
+	r := &Refusal{
+		Code:    CodeOtherForm,
+		Problem: "this is no private key in a form that is known here",
+		Remedy:  "Known are OpenSSH's own form, PEM (PKCS#1, SEC1, PKCS#8) and .ppk",
+	}
 	if HoldsPrivate(string(text)) {
 		r.Problem = "this looks like a private key, but its PEM armour is damaged: a header, a footer or a line between them"
 		r.Remedy = "Get the file again from where it was made; see what is wrong with it: plumlatch key inspect FILE"
@@ -167,7 +175,14 @@ func sealDEK(random io.Reader, typ string, der, passphrase []byte) (*pem.Block, 
 	pad := aes.BlockSize - len(der)%aes.BlockSize
 	sealed := append(bytes.Clone(der), bytes.Repeat([]byte{byte(pad)}, pad)...)
 	cipher.NewCBCEncrypter(block, iv).CryptBlocks(sealed, sealed)
-	return &pem.Block{Type: typ, Bytes: sealed, Headers: map[string]string{"Proc-Type": "4,ENCRYPTED", "DEK-Info": "AES-256-CBC," + strings.ToUpper(hex.EncodeToString(iv))}}, nil
+	return &pem.Block{
+		Type:  typ,
+		Bytes: sealed,
+		Headers: map[string]string{
+			"Proc-Type": "4,ENCRYPTED",
+			"DEK-Info":  "AES-256-CBC," + strings.ToUpper(hex.EncodeToString(iv)),
+		},
+	}, nil
 }
 
 func readPKCS8(block *pem.Block, passphrase []byte) (PrivateFile, error) {
@@ -234,7 +249,8 @@ func checkPBES2(der []byte) error {
 			return tooMuchWork("PBKDF2 rounds:", int64(pbkdf2.Rounds), maxPBKDF2Rounds)
 		}
 	case kdf.ID.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}):
-		if _, err := asn1.Unmarshal(kdf.Params.FullBytes, &scrypt); err != nil || scrypt.Cost < 2 || scrypt.Block < 1 || scrypt.Spread < 1 {
+		if _, err := asn1.Unmarshal(kdf.Params.FullBytes, &scrypt); err != nil || scrypt.Cost < 2 || scrypt.Block < 1 ||
+			scrypt.Spread < 1 {
 			return damaged("the settings of the key derivation are damaged")
 		}
 		if scrypt.Spread > 4 || scrypt.Block > 32 || scrypt.Cost > maxScryptMemory/(128*scrypt.Block) {

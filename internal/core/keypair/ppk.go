@@ -71,7 +71,11 @@ func readPPK(text, passphrase []byte) (PrivateFile, error) {
 	}
 	file.Public.Comment = p.comment
 	if file.Public.Algorithm != p.algorithm {
-		return file, damaged("the first line says %s, but the key data says %s", printable(p.algorithm), file.Public.Algorithm)
+		return file, damaged(
+			"the first line says %s, but the key data says %s",
+			printable(p.algorithm),
+			file.Public.Algorithm,
+		)
 	}
 	keys, err := p.deriveKeys(passphrase)
 	if err != nil {
@@ -110,11 +114,23 @@ func parsePPK(text string) (ppk, error) {
 	at := 0
 	header := func(name string) (string, error) {
 		if at >= len(lines) {
-			return "", &Refusal{Code: CodeCutShort, Line: at + 1, Column: 1, Problem: "the file ends where the line " + name + " should be", Remedy: "Get the whole file again from where it was made"}
+			return "", &Refusal{
+				Code:    CodeCutShort,
+				Line:    at + 1,
+				Column:  1,
+				Problem: "the file ends where the line " + name + " should be",
+				Remedy:  "Get the whole file again from where it was made",
+			}
 		}
 		value, ok := strings.CutPrefix(lines[at], name+":")
 		if !ok {
-			return "", &Refusal{Code: CodeBadBlob, Line: at + 1, Column: 1, Problem: "the line " + name + " should be here", Remedy: "Get the whole file again from where it was made"}
+			return "", &Refusal{
+				Code:    CodeBadBlob,
+				Line:    at + 1,
+				Column:  1,
+				Problem: "the line " + name + " should be here",
+				Remedy:  "Get the whole file again from where it was made",
+			}
 		}
 		at++
 		return strings.TrimSpace(value), nil
@@ -126,11 +142,23 @@ func parsePPK(text string) (ppk, error) {
 		}
 		n, err := strconv.Atoi(value)
 		if err != nil || n < 1 || n > 2000 || at+n > len(lines) {
-			return nil, &Refusal{Code: CodeCutShort, Line: at, Column: 1, Problem: "the file has not as many lines as " + name + " says", Remedy: "Get the whole file again from where it was made"}
+			return nil, &Refusal{
+				Code:    CodeCutShort,
+				Line:    at,
+				Column:  1,
+				Problem: "the file has not as many lines as " + name + " says",
+				Remedy:  "Get the whole file again from where it was made",
+			}
 		}
 		data, err := base64.StdEncoding.DecodeString(strings.Join(lines[at:at+n], ""))
 		if err != nil {
-			return nil, &Refusal{Code: CodeBadBlob, Line: at + 1, Column: 1, Problem: "the lines after " + name + " are not whole base64", Remedy: "Get the whole file again from where it was made"}
+			return nil, &Refusal{
+				Code:    CodeBadBlob,
+				Line:    at + 1,
+				Column:  1,
+				Problem: "the lines after " + name + " are not whole base64",
+				Remedy:  "Get the whole file again from where it was made",
+			}
 		}
 		at += n
 		return data, nil
@@ -141,7 +169,13 @@ func parsePPK(text string) (ppk, error) {
 	case "2", "3":
 		p.version = int(versionText[0] - '0')
 	default:
-		return p, &Refusal{Code: CodeOtherForm, Line: 1, Column: 1, Problem: fmt.Sprintf("this is a .ppk file of the version %q; 2 and 3 are read", printable(versionText)), Remedy: "Save it anew with the program that made it"}
+		return p, &Refusal{
+			Code:    CodeOtherForm,
+			Line:    1,
+			Column:  1,
+			Problem: fmt.Sprintf("this is a .ppk file of the version %q; 2 and 3 are read", printable(versionText)),
+			Remedy:  "Save it anew with the program that made it",
+		}
 	}
 	var err error
 	if p.algorithm, err = header(ppkMagic + versionText); err != nil {
@@ -160,7 +194,13 @@ func parsePPK(text string) (ppk, error) {
 		return p, err
 	}
 	if p.version == 3 && p.encrypted() {
-		for _, name := range []string{"Key-Derivation", "Argon2-Memory", "Argon2-Passes", "Argon2-Parallelism", "Argon2-Salt"} {
+		for _, name := range []string{
+			"Key-Derivation",
+			"Argon2-Memory",
+			"Argon2-Passes",
+			"Argon2-Parallelism",
+			"Argon2-Salt",
+		} {
 			if p.argon[name], err = header(name); err != nil {
 				return p, err
 			}
@@ -215,7 +255,14 @@ func (p ppk) deriveKeys(passphrase []byte) (ppkKeys, error) {
 	if p.argon["Key-Derivation"] == "Argon2i" {
 		derive = argon2.Key
 	}
-	key := derive(passphrase, salt, number("Argon2-Passes"), number("Argon2-Memory"), uint8(number("Argon2-Parallelism")), 80)
+	key := derive(
+		passphrase,
+		salt,
+		number("Argon2-Passes"),
+		number("Argon2-Memory"),
+		uint8(number("Argon2-Parallelism")),
+		80,
+	)
 	return ppkKeys{cipher: key[:32], iv: key[32:48], mac: key[48:]}, nil
 }
 
@@ -313,7 +360,14 @@ func ppkPrivateBlob(key crypto.Signer) []byte {
 }
 
 func (p Pair) ppk(random io.Reader, version int, passphrase []byte) ([]byte, error) {
-	f := ppk{version: version, algorithm: p.Algorithm, encryption: "none", comment: p.Comment, public: p.Blob, argon: map[string]string{}}
+	f := ppk{
+		version:    version,
+		algorithm:  p.Algorithm,
+		encryption: "none",
+		comment:    p.Comment,
+		public:     p.Blob,
+		argon:      map[string]string{},
+	}
 	plain := ppkPrivateBlob(p.private)
 	if len(passphrase) > 0 {
 		f.encryption = "aes256-cbc"
@@ -324,7 +378,13 @@ func (p Pair) ppk(random io.Reader, version int, passphrase []byte) ([]byte, err
 			if _, err := io.ReadFull(random, salt); err != nil {
 				return nil, err
 			}
-			f.argon = map[string]string{"Key-Derivation": "Argon2id", "Argon2-Memory": strconv.Itoa(ppkMemoryKiB), "Argon2-Passes": strconv.Itoa(ppkPasses), "Argon2-Parallelism": "1", "Argon2-Salt": hex.EncodeToString(salt)}
+			f.argon = map[string]string{
+				"Key-Derivation":     "Argon2id",
+				"Argon2-Memory":      strconv.Itoa(ppkMemoryKiB),
+				"Argon2-Passes":      strconv.Itoa(ppkPasses),
+				"Argon2-Parallelism": "1",
+				"Argon2-Salt":        hex.EncodeToString(salt),
+			}
 		}
 	}
 	keys, err := f.deriveKeys(passphrase)
@@ -360,7 +420,13 @@ func (p ppk) write() []byte {
 	line("Comment", p.comment)
 	blob("Public-Lines", p.public)
 	if p.version == 3 && p.encrypted() {
-		for _, name := range []string{"Key-Derivation", "Argon2-Memory", "Argon2-Passes", "Argon2-Parallelism", "Argon2-Salt"} {
+		for _, name := range []string{
+			"Key-Derivation",
+			"Argon2-Memory",
+			"Argon2-Passes",
+			"Argon2-Parallelism",
+			"Argon2-Salt",
+		} {
 			line(name, p.argon[name])
 		}
 	}

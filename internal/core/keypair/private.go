@@ -69,7 +69,11 @@ type PrivateFile struct {
 // the first of them, what the file tells without its passphrase is returned too.
 func ReadPrivate(text, passphrase []byte) (PrivateFile, error) {
 	if len(text) > MaxTextBytes {
-		return PrivateFile{}, &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the file has %d bytes; a private key's has at most %d", len(text), MaxTextBytes), Remedy: "Give the file of one private key"}
+		return PrivateFile{}, &Refusal{
+			Code:    CodeTooLarge,
+			Problem: fmt.Sprintf("the file has %d bytes; a private key's has at most %d", len(text), MaxTextBytes),
+			Remedy:  "Give the file of one private key",
+		}
 	}
 	file, err := readPrivate(text, passphrase)
 	var refused *Refusal
@@ -96,11 +100,19 @@ func readPrivate(text, passphrase []byte) (PrivateFile, error) {
 }
 
 func damaged(format string, args ...any) error {
-	return &Refusal{Code: CodeBadBlob, Problem: fmt.Sprintf(format, args...), Remedy: "Get the file again from where it was made, without an editor in between"}
+	return &Refusal{
+		Code:    CodeBadBlob,
+		Problem: fmt.Sprintf(format, args...),
+		Remedy:  "Get the file again from where it was made, without an editor in between",
+	}
 }
 
 func tooMuchWork(what string, asked, limit int64) error {
-	return &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the file asks for %s %d; %d is the limit", what, asked, limit), Remedy: "Read it with the program that made it, and give it a passphrase anew with ordinary settings"}
+	return &Refusal{
+		Code:    CodeTooLarge,
+		Problem: fmt.Sprintf("the file asks for %s %d; %d is the limit", what, asked, limit),
+		Remedy:  "Read it with the program that made it, and give it a passphrase anew with ordinary settings",
+	}
 }
 
 // pairOf makes a Pair of a private key of the standard library.
@@ -115,7 +127,10 @@ func pairOf(key any, comment string) (Pair, error) {
 	switch k := signer.(type) {
 	case *rsa.PrivateKey:
 		if k.N.BitLen() > maxRSABits {
-			return Pair{}, &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the RSA modulus has %d bits; %d is the limit", k.N.BitLen(), maxRSABits)}
+			return Pair{}, &Refusal{
+				Code:    CodeTooLarge,
+				Problem: fmt.Sprintf("the RSA modulus has %d bits; %d is the limit", k.N.BitLen(), maxRSABits),
+			}
 		}
 		if len(k.Primes) != 2 {
 			return Pair{}, damaged("the RSA key has %d primes; two are usual and all that SSH has room for", len(k.Primes))
@@ -174,7 +189,11 @@ func rsaKey(n, e, d, p, q *big.Int) (*rsa.PrivateKey, error) {
 	return k, nil
 }
 
-var ellipticCurves = map[string]elliptic.Curve{"nistp256": elliptic.P256(), "nistp384": elliptic.P384(), "nistp521": elliptic.P521()}
+var ellipticCurves = map[string]elliptic.Curve{
+	"nistp256": elliptic.P256(),
+	"nistp384": elliptic.P384(),
+	"nistp521": elliptic.P521(),
+}
 
 // ecdsaKey puts an ECDSA private key together and sees that its halves agree.
 func ecdsaKey(curve string, point []byte, d *big.Int) (*ecdsa.PrivateKey, error) {

@@ -38,11 +38,16 @@ func checkPublicText(text string, limit int) *Refusal {
 		return &Refusal{
 			Code:    CodePrivate,
 			Problem: "this is a private key; only the public half belongs here, and nothing of it was kept",
-			Remedy:  "If it was sent over a network or pasted into a page, treat it as exposed and make a new pair (plumlatch key new NAME). To get the public half on your own machine: plumlatch key public FILE",
+			Remedy: "If it was sent over a network or pasted into a page, treat it as exposed and make a new pair (plumlatch " +
+				"key new NAME). To get the public half on your own machine: plumlatch key public FILE",
 		}
 	}
 	if len(text) > limit {
-		return &Refusal{Code: CodeTooLarge, Problem: fmt.Sprintf("the text has %d bytes; %d is the limit", len(text), limit), Remedy: "Give the one line of the .pub file"}
+		return &Refusal{
+			Code:    CodeTooLarge,
+			Problem: fmt.Sprintf("the text has %d bytes; %d is the limit", len(text), limit),
+			Remedy:  "Give the one line of the .pub file",
+		}
 	}
 	return nil
 }
@@ -65,7 +70,11 @@ func ReadPublic(text string) (PublicFile, error) {
 
 func readLines(lines []textLine) (PublicFile, error) {
 	if len(lines) == 0 {
-		return PublicFile{}, &Refusal{Code: CodeEmpty, Problem: "there is no key in the text", Remedy: "Give the one line of the .pub file: it begins with a type such as ssh-ed25519"}
+		return PublicFile{}, &Refusal{
+			Code:    CodeEmpty,
+			Problem: "there is no key in the text",
+			Remedy:  "Give the one line of the .pub file: it begins with a type such as ssh-ed25519",
+		}
 	}
 	lines, notes := repairArmour(lines)
 	file, err := readForm(lines)
@@ -78,7 +87,13 @@ func readLines(lines []textLine) (PublicFile, error) {
 
 // noKey refuses a text that looks like a key's and holds none.
 func noKey(line int) error {
-	return &Refusal{Code: CodeBadBlob, Line: line, Column: 1, Problem: "the text begins like a key's armour, and holds no public key", Remedy: "Copy the whole file, from its BEGIN line to its END line"}
+	return &Refusal{
+		Code:    CodeBadBlob,
+		Line:    line,
+		Column:  1,
+		Problem: "the text begins like a key's armour, and holds no public key",
+		Remedy:  "Copy the whole file, from its BEGIN line to its END line",
+	}
 }
 
 func readForm(lines []textLine) (PublicFile, error) {
@@ -109,7 +124,9 @@ func readKeyLine(l textLine) (PublicFile, error) {
 		file.Options = strings.TrimSpace(l.text[:at])
 		l.column += len([]rune(l.text[:at]))
 		l.text = l.text[at:]
-		file.Notes = []Note{{Line: l.number, Text: "the options before the key were left out: they belong to a login, not to the key"}}
+		file.Notes = []Note{
+			{Line: l.number, Text: "the options before the key were left out: they belong to a login, not to the key"},
+		}
 	}
 	if typ, rest, _ := strings.Cut(l.text, " "); knownType(typ) && strings.HasPrefix(rest, typ+" ") {
 		l.text, l.column = rest, l.column+len(typ)+1
@@ -128,7 +145,10 @@ func readKeyLine(l textLine) (PublicFile, error) {
 			if p, again := readOne(textLine{number: 1, column: 1, text: joined}); again == nil {
 				p.Comment = strings.Join(fields[n:], " ")
 				file.Public = p
-				file.Notes = append(file.Notes, Note{Line: l.number, Text: fmt.Sprintf("blanks within the key data were taken out (%d pieces)", n-1)})
+				file.Notes = append(
+					file.Notes,
+					Note{Line: l.number, Text: fmt.Sprintf("blanks within the key data were taken out (%d pieces)", n-1)},
+				)
 				return file, nil
 			}
 		}
@@ -167,18 +187,33 @@ func readWrapped(lines []textLine) (PublicFile, error) {
 	joined := lines[0].text
 	for _, l := range lines[1:] {
 		if knownType(strings.Fields(l.text)[0]) || keyAfterOptions(l.text) > 0 {
-			return PublicFile{}, &Refusal{Code: CodeSeveral, Line: l.number, Column: l.column, Problem: fmt.Sprintf("a second key begins here; the text has %d lines", len(lines)), Remedy: "Import a list with plumlatch key import -list FILE, or one key at a time"}
+			return PublicFile{}, &Refusal{
+				Code:    CodeSeveral,
+				Line:    l.number,
+				Column:  l.column,
+				Problem: fmt.Sprintf("a second key begins here; the text has %d lines", len(lines)),
+				Remedy:  "Import a list with plumlatch key import -list FILE, or one key at a time",
+			}
 		}
 		joined += l.text
 	}
 	if _, err := readKeyLine(lines[0]); err == nil {
-		return PublicFile{}, &Refusal{Code: CodeSeveral, Line: lines[1].number, Column: lines[1].column, Problem: "the key is whole without this line, so it is not clear what the line is", Remedy: "Give only the one line of the .pub file"}
+		return PublicFile{}, &Refusal{
+			Code:    CodeSeveral,
+			Line:    lines[1].number,
+			Column:  lines[1].column,
+			Problem: "the key is whole without this line, so it is not clear what the line is",
+			Remedy:  "Give only the one line of the .pub file",
+		}
 	}
 	file, err := readKeyLine(textLine{number: lines[0].number, column: lines[0].column, text: joined})
 	if err != nil {
 		return PublicFile{}, refuseLines(lines)
 	}
-	file.Notes = append(file.Notes, Note{Line: lines[1].number, Text: fmt.Sprintf("the key was wrapped over %d lines and was joined", len(lines))})
+	file.Notes = append(
+		file.Notes,
+		Note{Line: lines[1].number, Text: fmt.Sprintf("the key was wrapped over %d lines and was joined", len(lines))},
+	)
 	return file, nil
 }
 
@@ -188,10 +223,22 @@ func readRFC4716(lines []textLine) (PublicFile, error) {
 	end := slices.IndexFunc(lines, func(l textLine) bool { return strings.Contains(l.text, "END SSH2 PUBLIC KEY") })
 	if end < 0 {
 		last := lines[len(lines)-1]
-		return file, &Refusal{Code: CodeCutShort, Line: last.number + 1, Column: 1, Problem: "the line ---- END SSH2 PUBLIC KEY ---- is missing", Remedy: "Copy the whole file, from its BEGIN line to its END line"}
+		return file, &Refusal{
+			Code:    CodeCutShort,
+			Line:    last.number + 1,
+			Column:  1,
+			Problem: "the line ---- END SSH2 PUBLIC KEY ---- is missing",
+			Remedy:  "Copy the whole file, from its BEGIN line to its END line",
+		}
 	}
 	if end < len(lines)-1 {
-		return file, &Refusal{Code: CodeSeveral, Line: lines[end+1].number, Column: 1, Problem: "there is more text after the key's END line", Remedy: "Give one key at a time"}
+		return file, &Refusal{
+			Code:    CodeSeveral,
+			Line:    lines[end+1].number,
+			Column:  1,
+			Problem: "there is more text after the key's END line",
+			Remedy:  "Give one key at a time",
+		}
 	}
 	body := ""
 	comment := ""
@@ -214,7 +261,13 @@ func readRFC4716(lines []textLine) (PublicFile, error) {
 	}
 	blob, err := base64.StdEncoding.DecodeString(body)
 	if err != nil {
-		return file, &Refusal{Code: CodeBadBlob, Line: lines[1].number, Column: 1, Problem: "the lines between BEGIN and END are not whole base64", Remedy: "Copy the whole file again from where it was made"}
+		return file, &Refusal{
+			Code:    CodeBadBlob,
+			Line:    lines[1].number,
+			Column:  1,
+			Problem: "the lines between BEGIN and END are not whole base64",
+			Remedy:  "Copy the whole file again from where it was made",
+		}
 	}
 	if file.Public, err = ReadBlob(blob); err != nil {
 		return file, blobRefusal(err, lines[0].number)
@@ -233,7 +286,13 @@ func blobRefusal(err error, line int) error {
 	if errors.Is(err, errShort) {
 		code = CodeCutShort
 	}
-	return &Refusal{Code: code, Line: line, Column: 1, Problem: "the key data is damaged: " + err.Error(), Remedy: "Copy the whole file again from where it was made"}
+	return &Refusal{
+		Code:    code,
+		Line:    line,
+		Column:  1,
+		Problem: "the key data is damaged: " + err.Error(),
+		Remedy:  "Copy the whole file again from where it was made",
+	}
 }
 
 func readPublicPEM(lines []textLine) (PublicFile, error) {
@@ -244,10 +303,22 @@ func readPublicPEM(lines []textLine) (PublicFile, error) {
 	}
 	block, rest := pem.Decode([]byte(text))
 	if block == nil {
-		return file, &Refusal{Code: CodeCutShort, Line: lines[0].number, Column: 1, Problem: "the PEM armour is damaged: a line between BEGIN and END, or the END line itself", Remedy: "Copy the whole file, from its BEGIN line to its END line"}
+		return file, &Refusal{
+			Code:    CodeCutShort,
+			Line:    lines[0].number,
+			Column:  1,
+			Problem: "the PEM armour is damaged: a line between BEGIN and END, or the END line itself",
+			Remedy:  "Copy the whole file, from its BEGIN line to its END line",
+		}
 	}
 	if strings.TrimSpace(string(rest)) != "" {
-		return file, &Refusal{Code: CodeSeveral, Line: lines[len(lines)-1].number, Column: 1, Problem: "there is more text after the key's END line", Remedy: "Give one key at a time"}
+		return file, &Refusal{
+			Code:    CodeSeveral,
+			Line:    lines[len(lines)-1].number,
+			Column:  1,
+			Problem: "there is more text after the key's END line",
+			Remedy:  "Give one key at a time",
+		}
 	}
 	var key any
 	var err error
@@ -260,7 +331,13 @@ func readPublicPEM(lines []textLine) (PublicFile, error) {
 		return file, noKey(lines[0].number)
 	}
 	if err != nil {
-		return file, &Refusal{Code: CodeBadBlob, Line: lines[0].number, Column: 1, Problem: "the key in the PEM armour is damaged, or of a type that SSH does not know", Remedy: "Copy the whole file again from where it was made"}
+		return file, &Refusal{
+			Code:    CodeBadBlob,
+			Line:    lines[0].number,
+			Column:  1,
+			Problem: "the key in the PEM armour is damaged, or of a type that SSH does not know",
+			Remedy:  "Copy the whole file again from where it was made",
+		}
 	}
 	file.Public, err = fromStandard(key)
 	return file, err
@@ -269,7 +346,11 @@ func readPublicPEM(lines []textLine) (PublicFile, error) {
 func fromStandard(key any) (Public, error) {
 	wire, err := ssh.NewPublicKey(key)
 	if err != nil {
-		return Public{}, &Refusal{Code: CodeUnknownType, Problem: "the key is of a type or on a curve that SSH does not know", Remedy: "SSH takes ed25519, rsa, and ecdsa on P-256, P-384 and P-521"}
+		return Public{}, &Refusal{
+			Code:    CodeUnknownType,
+			Problem: "the key is of a type or on a curve that SSH does not know",
+			Remedy:  "SSH takes ed25519, rsa, and ecdsa on P-256, P-384 and P-521",
+		}
 	}
 	p, err := ReadBlob(wire.Marshal())
 	if err != nil {
@@ -285,7 +366,13 @@ func readJWK(lines []textLine) (PublicFile, error) {
 		text += l.text + "\n"
 	}
 	bad := func(problem string) (PublicFile, error) {
-		return file, &Refusal{Code: CodeBadBlob, Line: lines[0].number, Column: lines[0].column, Problem: problem, Remedy: "Give one public JSON Web Key (RFC 7517) of the type OKP, EC or RSA"}
+		return file, &Refusal{
+			Code:    CodeBadBlob,
+			Line:    lines[0].number,
+			Column:  lines[0].column,
+			Problem: problem,
+			Remedy:  "Give one public JSON Web Key (RFC 7517) of the type OKP, EC or RSA",
+		}
 	}
 	var j jwkKey
 	if err := json.Unmarshal([]byte(text), &j); err != nil {
@@ -372,7 +459,12 @@ func RefuseTwice(list []Listed) {
 			continue
 		}
 		if earlier, twice := first[string(l.Blob)]; twice {
-			l.Refused = &Refusal{Code: CodeSeveral, Line: l.Line, Column: 1, Problem: fmt.Sprintf("the same key stands in line %d", earlier)}
+			l.Refused = &Refusal{
+				Code:    CodeSeveral,
+				Line:    l.Line,
+				Column:  1,
+				Problem: fmt.Sprintf("the same key stands in line %d", earlier),
+			}
 			continue
 		}
 		first[string(l.Blob)] = l.Line

@@ -13,7 +13,13 @@ import (
 )
 
 func TestEveryPublicFormReadsBackToTheSameKey(t *testing.T) {
-	for _, s := range []Spec{{Type: Ed25519}, {Type: RSA, Bits: 2048}, {Type: ECDSA, Bits: 256}, {Type: ECDSA, Bits: 384}, {Type: ECDSA, Bits: 521}} {
+	for _, s := range []Spec{
+		{Type: Ed25519},
+		{Type: RSA, Bits: 2048},
+		{Type: ECDSA, Bits: 256},
+		{Type: ECDSA, Bits: 384},
+		{Type: ECDSA, Bits: 521},
+	} {
 		pair := makePair(t, s, `hide 3, a comment long enough to need a second line in the armoured form, "quoted"`)
 		for _, format := range []Format{OneLine, RFC4716, SPKI, JWK} {
 			text, err := pair.Public.Write(format)
@@ -33,7 +39,11 @@ func TestEveryPublicFormReadsBackToTheSameKey(t *testing.T) {
 			}
 		}
 	}
-	key, err := ReadPublic("-----BEGIN RSA PUBLIC KEY-----\nMEgCQQCo9+BpMRYQ/dL3DS2CyJxRF+j6ctbT3/Qp84+KeFhnii7NT7fELilKUSnx\nS30WAvQCCo2yU1orfgqr41mM70MBAgMBAAE=\n-----END RSA PUBLIC KEY-----\n")
+	key, err := ReadPublic(
+		"-----BEGIN RSA PUBLIC " +
+			"KEY-----\nMEgCQQCo9+BpMRYQ/dL3DS2CyJxRF+j6ctbT3/Qp84+KeFhnii7NT7fELilKUSnx\n" +
+			"S30WAvQCCo2yU1orfgqr41mM70MBAgMBAAE=\n-----END RSA PUBLIC KEY-----\n",
+	)
 	var weak *Refusal
 	if !errors.As(err, &weak) || weak.Code != CodeTooWeak {
 		t.Errorf("PKCS#1 of 512 bits: %v %v", key.Bits, err)
@@ -118,7 +128,10 @@ func TestWhatIsInDoubtIsRefusedWithItsPlace(t *testing.T) {
 
 func TestAListIsReadLineByLine(t *testing.T) {
 	a, b := makePair(t, Spec{}, "a"), makePair(t, Spec{Type: ECDSA}, "b")
-	list, _, err := ReadList("# team\n" + a.Line() + "\n\nssh-frob AAAA x\nrestrict,command=\"/bin/date now\" " + b.Line() + "\n" + a.Line()[:40] + "\n")
+	list, _, err := ReadList(
+		"# team\n" + a.Line() + "\n\nssh-frob AAAA x\n" +
+			"restrict,command=\"/bin/date now\" " + b.Line() + "\n" + a.Line()[:40] + "\n",
+	)
 	if err != nil || len(list) != 4 {
 		t.Fatalf("%v %v", list, err)
 	}
@@ -175,7 +188,10 @@ func FuzzReadPublic(f *testing.F) {
 	f.Add("---- BEGIN SSH2 PUBLIC KEY ----\nComment: \"x\"\nAAAA\n---- END SSH2 PUBLIC KEY ----\n")
 	f.Add("> ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH1xmF0uVwv8mFqnV2v9oS2cX3JvQd0bD1Yb2l0K4h7C x")
 	f.Add(`{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}`)
-	f.Add("-----BEGIN PUBLIC KEY-----\nMCowBQYDK2VwAyEA11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=\n-----END PUBLIC KEY-----\n")
+	f.Add(
+		"-----BEGIN PUBLIC KEY-----\nMCowBQYDK2VwAyEA11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=\n-----END PUBLIC " +
+			"KEY-----\n",
+	)
 	f.Add("from=\"a b\",no-pty ssh-ed25519 AAAA")
 	f.Fuzz(func(t *testing.T, text string) {
 		list, _, err := ReadList(text)

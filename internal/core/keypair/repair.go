@@ -17,9 +17,28 @@ type Note struct {
 var (
 	htmlEntity = regexp.MustCompile(`&(#[0-9]+|#x[0-9A-Fa-f]+|amp|lt|gt|quot|nbsp);`)
 	quoting    = regexp.MustCompile(`^(> ?)+`)
-	smart      = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "‘", "'", "’", "'", "—", "--", "–", "-", "‑", "-", "\u00a0", " ")
-	invisible  = strings.NewReplacer("\u200b", "", "\u200c", "", "\u200d", "", "\u2060", "", "\ufeff", "", "\u00ad", "")
-	armour     = regexp.MustCompile(`-+ ?(BEGIN|END) [A-Z0-9 ]+ ?-+`)
+	smart      = strings.NewReplacer(
+		"“",
+		`"`,
+		"”",
+		`"`,
+		"„",
+		`"`,
+		"‘",
+		"'",
+		"’",
+		"'",
+		"—",
+		"--",
+		"–",
+		"-",
+		"‑",
+		"-",
+		"\u00a0",
+		" ",
+	)
+	invisible = strings.NewReplacer("\u200b", "", "\u200c", "", "\u200d", "", "\u2060", "", "\ufeff", "", "\u00ad", "")
+	armour    = regexp.MustCompile(`-+ ?(BEGIN|END) [A-Z0-9 ]+ ?-+`)
 )
 
 // repair splits a text into its significant lines and takes out what an
@@ -27,7 +46,11 @@ var (
 // guessed: only what cannot belong to a key is removed or set right.
 func repair(text string) ([]textLine, []Note, *Refusal) {
 	if !utf8.ValidString(text) {
-		return nil, nil, &Refusal{Code: CodeBadBlob, Problem: "the text is not valid UTF-8, so it is no public key in a text form", Remedy: "Give the .pub file itself with -from FILE"}
+		return nil, nil, &Refusal{
+			Code:    CodeBadBlob,
+			Problem: "the text is not valid UTF-8, so it is no public key in a text form",
+			Remedy:  "Give the .pub file itself with -from FILE",
+		}
 	}
 	var notes []Note
 	once := map[string]bool{}
@@ -65,7 +88,8 @@ func repair(text string) ([]textLine, []Note, *Refusal) {
 		if htmlEntity.MatchString(fixed) {
 			apply(html.UnescapeString(fixed), "HTML entities such as &#43; were read as the characters that they stand for")
 		}
-		if isArmour := armour.MatchString(smart.Replace(fixed)); isArmour || strings.Contains(fixed, "\u00a0") || smartOptions(fixed) {
+		if isArmour := armour.MatchString(smart.Replace(fixed)); isArmour || strings.Contains(fixed, "\u00a0") ||
+			smartOptions(fixed) {
 			apply(smart.Replace(fixed), "typographic quotes, dashes or blanks were read as plain ones")
 		}
 		if spaced := strings.ReplaceAll(fixed, "\t", " "); spaced != fixed && armour.MatchString(spaced) {
@@ -139,10 +163,15 @@ func repairArmour(lines []textLine) ([]textLine, []Note) {
 	switch begins, ends := strings.Contains(first.text, "BEGIN"), strings.Contains(last.text, "END "); {
 	case !begins && ends && armour.MatchString(last.text):
 		notes = append(notes, Note{Line: first.number, Text: "the BEGIN line was missing"})
-		lines = append([]textLine{{number: first.number, column: 1, text: strings.Replace(last.text, "END", "BEGIN", 1)}}, lines...)
+		lines = append(
+			[]textLine{{number: first.number, column: 1, text: strings.Replace(last.text, "END", "BEGIN", 1)}},
+			lines...)
 	case begins && !ends && strings.Contains(first.text, "PUBLIC KEY") && len(lines) > 1:
 		notes = append(notes, Note{Line: last.number, Text: "the END line was missing"})
-		lines = append(lines, textLine{number: last.number + 1, column: 1, text: strings.Replace(first.text, "BEGIN", "END", 1)})
+		lines = append(
+			lines,
+			textLine{number: last.number + 1, column: 1, text: strings.Replace(first.text, "BEGIN", "END", 1)},
+		)
 	}
 	return lines, notes
 }

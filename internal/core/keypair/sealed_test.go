@@ -18,7 +18,13 @@ func TestWhatIsSealedToAKeyOpensWithItAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sealed, err := rsa.EncryptOAEP(sha256.New(), rand.Reader, pair.private.Public().(*rsa.PublicKey), []byte("brent goose"), nil)
+	sealed, err := rsa.EncryptOAEP(
+		sha256.New(),
+		rand.Reader,
+		pair.private.Public().(*rsa.PublicKey),
+		[]byte("brent goose"),
+		nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

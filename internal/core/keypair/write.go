@@ -52,7 +52,9 @@ func (p Pair) Write(random io.Reader, f Format, passphrase []byte) ([]byte, erro
 	case PPK3:
 		return p.ppk(random, 3, passphrase)
 	}
-	return nil, &FormatError{fmt.Sprintf("there is no private format %q: openssh, pem, pkcs8, ppk2 and ppk3 are written", printable(string(f)))}
+	return nil, &FormatError{
+		fmt.Sprintf("there is no private format %q: openssh, pem, pkcs8, ppk2 and ppk3 are written", printable(string(f))),
+	}
 }
 
 func (p Pair) classicPEM(random io.Reader, passphrase []byte) ([]byte, error) {
@@ -68,7 +70,9 @@ func (p Pair) classicPEM(random io.Reader, passphrase []byte) ([]byte, error) {
 		}
 		typ = "EC PRIVATE KEY"
 	default:
-		return nil, &FormatError{"the classic PEM forms (PKCS#1, SEC1) have no room for " + p.Type + " keys: use pkcs8 or openssh"}
+		return nil, &FormatError{
+			"the classic PEM forms (PKCS#1, SEC1) have no room for " + p.Type + " keys: use pkcs8 or openssh",
+		}
 	}
 	block := &pem.Block{Type: typ, Bytes: der}
 	if len(passphrase) > 0 {
@@ -85,7 +89,10 @@ func (p Pair) pkcs8(passphrase []byte) ([]byte, error) {
 	if len(passphrase) > 0 {
 		typ = "ENCRYPTED PRIVATE KEY"
 	}
-	opts := &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 600_000, HMACHash: crypto.SHA256}}
+	opts := &pkcs8.Opts{
+		Cipher:  pkcs8.AES256CBC,
+		KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 600_000, HMACHash: crypto.SHA256},
+	}
 	der, err := pkcs8.MarshalPrivateKey(p.private, passphrase, opts)
 	if err != nil {
 		return nil, err
@@ -120,7 +127,9 @@ func (p Public) Write(f Format) ([]byte, error) {
 	case JWK:
 		return p.jwk()
 	}
-	return nil, &FormatError{fmt.Sprintf("there is no public format %q: line, rfc4716, spki and jwk are written", printable(string(f)))}
+	return nil, &FormatError{
+		fmt.Sprintf("there is no public format %q: line, rfc4716, spki and jwk are written", printable(string(f))),
+	}
 }
 
 // standard returns the key as the standard library knows it.

@@ -76,7 +76,8 @@ func formatOf(text string) Format {
 			return JSON
 		}
 		word, _ := setting(line)
-		if slices.Contains([]string{"host", "match", "include", "hostname", "user", "port", "identityfile"}, word) && !strings.ContainsAny(line, ",;") {
+		if slices.Contains([]string{"host", "match", "include", "hostname", "user", "port", "identityfile"}, word) &&
+			!strings.ContainsAny(line, ",;") {
 			return SSHConfig
 		}
 		return CSV
@@ -158,7 +159,10 @@ func readCSV(text string) ([]Machine, error) {
 		}
 	}
 	if _, ok := at["address"]; !ok {
-		return nil, errors.New("line 1: the list needs a heading that names its columns: name, address, port, login, and labels; none is called address")
+		return nil, errors.New(
+			"line 1: the list needs a heading that names its columns: name, address, port, login, and labels; none is called " +
+				"address",
+		)
 	}
 	var out []Machine
 	for {
@@ -215,7 +219,10 @@ func readJSON(text string) ([]Machine, error) {
 	}
 	var out []Machine
 	for d.More() {
-		line := lineAt(text, d.InputOffset()+int64(len(text[d.InputOffset():])-len(strings.TrimLeft(text[d.InputOffset():], " \t\n,"))))
+		line := lineAt(
+			text,
+			d.InputOffset()+int64(len(text[d.InputOffset():])-len(strings.TrimLeft(text[d.InputOffset():], " \t\n,"))),
+		)
 		var one struct {
 			Name, Address string
 			Port          int
@@ -226,7 +233,14 @@ func readJSON(text string) ([]Machine, error) {
 		if err := d.Decode(&one); err != nil {
 			return fail(err)
 		}
-		m := Machine{Line: line, Name: one.Name, Address: one.Address, Port: one.Port, User: one.LoginUser, Labels: one.Labels}
+		m := Machine{
+			Line:    line,
+			Name:    one.Name,
+			Address: one.Address,
+			Port:    one.Port,
+			User:    one.LoginUser,
+			Labels:  one.Labels,
+		}
 		if m.User == "" {
 			m.User = one.Login
 		}
@@ -262,7 +276,10 @@ func readSSHConfig(text string) ([]Machine, error) {
 		case word == "" || word[0] == '#':
 		case word == "host":
 			skipped = false
-			blocks = append(blocks, block{line: number, patterns: strings.Fields(strings.ReplaceAll(value, `"`, "")), settings: map[string]string{}})
+			blocks = append(
+				blocks,
+				block{line: number, patterns: strings.Fields(strings.ReplaceAll(value, `"`, "")), settings: map[string]string{}},
+			)
 		case word == "match":
 			skipped = true // what it depends on is known to ssh alone
 		case !skipped:

@@ -44,20 +44,51 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 		loss   State // if the first key were lost
 		keeper int
 	}{
-		"two keepers":                {keys: []Key{ines, marek}, want: Solid, loss: Thin, keeper: 2},
-		"two keys of one keeper":     {keys: []Key{ines, ines}, want: Thin, loss: Thin, keeper: 1},
-		"one keeper":                 {keys: []Key{ines}, want: Thin, loss: Shut, keeper: 1},
-		"nobody proved":              {keys: []Key{staleKey}, want: Stale, loss: Shut},
-		"fresh beside stale":         {keys: []Key{ines, staleKey}, want: Thin, loss: Stale, keeper: 1},
-		"nobody holds it":            {keys: []Key{{Keeper: Nobody, Proved: fresh}}, want: Shut, loss: Shut},
-		"lost":                       {keys: []Key{{Keeper: 1, Proved: fresh, Lost: true}}, want: Shut, loss: Shut},
-		"only the steward":           {keys: []Key{{Keeper: Nobody, Steward: true, Proved: fresh}}, want: Shut, loss: Shut},
-		"granted, not seen":          {keys: []Key{ines}, pairs: func(p []Pair) []Pair { p[0].Sighting = NotSeen; return p }, want: Shut, loss: Shut},
-		"seen, not granted":          {keys: []Key{ines}, pairs: func(p []Pair) []Pair { p[0].Granted = false; return p }, want: Shut, loss: Shut},
-		"expired line":               {keys: []Key{ines}, pairs: func(p []Pair) []Pair { p[0].Opens = false; return p }, want: Shut, loss: Shut},
-		"nobody has looked":          {keys: []Key{ines}, pairs: func(p []Pair) []Pair { p[0].Sighting = NeverLooked; return p }, want: Unswept, loss: Unswept},
-		"entered, possession old":    {keys: []Key{staleKey}, pairs: func(p []Pair) []Pair { p[0].Entered = fresh; return p }, want: Thin, loss: Shut, keeper: 1},
-		"a clock an hour ahead":      {keys: []Key{{Keeper: 1, Proved: now.Add(time.Hour)}}, want: Thin, loss: Shut, keeper: 1},
+		"two keepers":            {keys: []Key{ines, marek}, want: Solid, loss: Thin, keeper: 2},
+		"two keys of one keeper": {keys: []Key{ines, ines}, want: Thin, loss: Thin, keeper: 1},
+		"one keeper":             {keys: []Key{ines}, want: Thin, loss: Shut, keeper: 1},
+		"nobody proved":          {keys: []Key{staleKey}, want: Stale, loss: Shut},
+		"fresh beside stale":     {keys: []Key{ines, staleKey}, want: Thin, loss: Stale, keeper: 1},
+		"nobody holds it":        {keys: []Key{{Keeper: Nobody, Proved: fresh}}, want: Shut, loss: Shut},
+		"lost":                   {keys: []Key{{Keeper: 1, Proved: fresh, Lost: true}}, want: Shut, loss: Shut},
+		"only the steward":       {keys: []Key{{Keeper: Nobody, Steward: true, Proved: fresh}}, want: Shut, loss: Shut},
+		"granted, not seen": {
+			keys:  []Key{ines},
+			pairs: func(p []Pair) []Pair { p[0].Sighting = NotSeen; return p },
+			want:  Shut,
+			loss:  Shut,
+		},
+		"seen, not granted": {
+			keys:  []Key{ines},
+			pairs: func(p []Pair) []Pair { p[0].Granted = false; return p },
+			want:  Shut,
+			loss:  Shut,
+		},
+		"expired line": {
+			keys:  []Key{ines},
+			pairs: func(p []Pair) []Pair { p[0].Opens = false; return p },
+			want:  Shut,
+			loss:  Shut,
+		},
+		"nobody has looked": {
+			keys:  []Key{ines},
+			pairs: func(p []Pair) []Pair { p[0].Sighting = NeverLooked; return p },
+			want:  Unswept,
+			loss:  Unswept,
+		},
+		"entered, possession old": {
+			keys:   []Key{staleKey},
+			pairs:  func(p []Pair) []Pair { p[0].Entered = fresh; return p },
+			want:   Thin,
+			loss:   Shut,
+			keeper: 1,
+		},
+		"a clock an hour ahead": {
+			keys:   []Key{{Keeper: 1, Proved: now.Add(time.Hour)}},
+			want:   Thin,
+			loss:   Shut,
+			keeper: 1,
+		},
 		"no pair, swept":             {keys: nil, want: Shut, loss: Shut},
 		"proof just as old as fresh": {keys: []Key{{Keeper: 1, Proved: now.AddDate(0, 0, -30)}}, want: Stale, loss: Shut},
 	} {
@@ -65,7 +96,14 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 		if c.pairs != nil {
 			pairs = c.pairs(pairs)
 		}
-		input := Input{Now: now, Fresh: 30 * 24 * time.Hour, Keys: c.keys, Pairs: pairs, Swept: []bool{c.want != Unswept}, Strangers: []int{0}}
+		input := Input{
+			Now:       now,
+			Fresh:     30 * 24 * time.Hour,
+			Keys:      c.keys,
+			Pairs:     pairs,
+			Swept:     []bool{c.want != Unswept},
+			Strangers: []int{0},
+		}
 		got := Standings(input)[0]
 		if got.State != c.want || got.Keepers != c.keeper {
 			t.Errorf("%s: %+v, want %s", name, got, c.want)
@@ -86,12 +124,23 @@ func TestALoginIsAsSafeAsItsKeepersWithAFreshProof(t *testing.T) {
 }
 
 func TestDriftIsCountedByFit(t *testing.T) {
-	in := Input{Keys: []Key{{Keeper: 1}, {Keeper: 2}, {Keeper: Nobody, Steward: true}}, Swept: []bool{true, true}, Strangers: []int{2, 0}, Pairs: []Pair{
-		{Key: 0, Login: 0, Granted: true, Sighting: NotSeen}, {Key: 1, Login: 0, Sighting: Seen, Opens: true}, {Key: 2, Login: 0, Granted: true, Sighting: Seen, Opens: true},
-		{Key: 0, Login: 1, Granted: true, Sighting: Seen, Opens: true}, {Key: 1, Login: 1, Sighting: NotSeen},
-	}}
+	in := Input{
+		Keys:      []Key{{Keeper: 1}, {Keeper: 2}, {Keeper: Nobody, Steward: true}},
+		Swept:     []bool{true, true},
+		Strangers: []int{2, 0},
+		Pairs: []Pair{
+			{
+				Key:      0,
+				Login:    0,
+				Granted:  true,
+				Sighting: NotSeen,
+			}, {Key: 1, Login: 0, Sighting: Seen, Opens: true}, {Key: 2, Login: 0, Granted: true, Sighting: Seen, Opens: true},
+			{Key: 0, Login: 1, Granted: true, Sighting: Seen, Opens: true}, {Key: 1, Login: 1, Sighting: NotSeen},
+		},
+	}
 	got := Standings(in)
-	if want := (Standing{State: Shut, Missing: 1, Ungranted: 1, Strangers: 2, Steward: true}); got[0] != want || !got[0].Drifts() {
+	if want := (Standing{State: Shut, Missing: 1, Ungranted: 1, Strangers: 2, Steward: true}); got[0] != want ||
+		!got[0].Drifts() {
 		t.Errorf("%+v, want %+v", got[0], want)
 	}
 	if want := (Standing{State: Stale, InPlace: 1}); got[1] != want || got[1].Drifts() {
@@ -102,12 +151,21 @@ func TestDriftIsCountedByFit(t *testing.T) {
 func BenchmarkStandings(b *testing.B) {
 	const logins, pairs = 100_000, 500_000
 	now := time.Now()
-	in := Input{Now: now, Fresh: 30 * 24 * time.Hour, Keys: make([]Key, pairs/10), Swept: make([]bool, logins), Strangers: make([]int, logins)}
+	in := Input{
+		Now:       now,
+		Fresh:     30 * 24 * time.Hour,
+		Keys:      make([]Key, pairs/10),
+		Swept:     make([]bool, logins),
+		Strangers: make([]int, logins),
+	}
 	for i := range in.Keys {
 		in.Keys[i] = Key{Keeper: i % 500, Proved: now.AddDate(0, 0, -i%60)}
 	}
 	for i := range pairs {
-		in.Pairs = append(in.Pairs, Pair{Key: int32(i * 7 % len(in.Keys)), Login: int32(i % logins), Granted: i%11 > 0, Sighting: Seen, Opens: true})
+		in.Pairs = append(
+			in.Pairs,
+			Pair{Key: int32(i * 7 % len(in.Keys)), Login: int32(i % logins), Granted: i%11 > 0, Sighting: Seen, Opens: true},
+		)
 	}
 	for b.Loop() {
 		Standings(in)

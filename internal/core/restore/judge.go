@@ -32,7 +32,10 @@ func (f Facts) spend(c *Cost, ops ...Operation) (sum time.Duration) {
 func (f Facts) judge(r Route) Option {
 	o := Option{Route: r, Cost: Cost{Expected: editing, Measured: true}}
 	if f.Adopted && r != StandingKey && r != Password {
-		o.miss("it was adopted, so no cloud is asked about it", "Where it runs, use what its own cloud offers, and then: plumlatch sweep "+f.Instance+" -with FILE")
+		o.miss(
+			"it was adopted, so no cloud is asked about it",
+			"Where it runs, use what its own cloud offers, and then: plumlatch sweep "+f.Instance+" -with FILE",
+		)
 		return o
 	}
 	if f.Windows && r != StandingKey && r != WindowsPassword && r != Replacement {
@@ -85,7 +88,10 @@ func (f Facts) judgeStanding(o *Option) {
 		o.Expected += 10 * time.Minute // somebody has to be found
 		o.Measured = false
 	default:
-		o.miss("no other key stands there that somebody has freshly proved, and no steward key", "If somebody holds one: plumlatch prove "+f.Login+" -with FILE")
+		o.miss(
+			"no other key stands there that somebody has freshly proved, and no steward key",
+			"If somebody holds one: plumlatch prove "+f.Login+" -with FILE",
+		)
 	}
 }
 
@@ -201,7 +207,8 @@ func (f Facts) judgeHelper(o *Option) {
 }
 
 func (f Facts) judgeReplacement(o *Option) {
-	o.Undo = "until it is over: the address goes back and the new instance is ended. The old one is stopped, not ended, so that it can be started again"
+	o.Undo = "until it is over: the address goes back and the new instance is ended. The old one is stopped, not ended, " +
+		"so that it can be started again"
 	if !f.Can.Snapshots || !f.Can.Launch {
 		o.miss("the cloud has no call that makes an image of an instance", "")
 	}

@@ -29,7 +29,8 @@ func leads(config, line string) bool {
 			continue
 		case strings.EqualFold(strings.Join(word, " "), line):
 			return true
-		case strings.EqualFold(word[0], strings.Fields(line)[0]) || strings.EqualFold(word[0], "Include") || strings.EqualFold(word[0], "Match"):
+		case strings.EqualFold(word[0], strings.Fields(line)[0]) || strings.EqualFold(word[0], "Include") ||
+			strings.EqualFold(word[0], "Match"):
 			return false
 		}
 	}

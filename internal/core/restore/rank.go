@@ -24,17 +24,35 @@ func flag(b bool) int {
 // criteria are what routes are ranked by, the weightiest first: whether they can be
 // done and are within the limits, what they harm, what they open, and how long they take.
 var criteria = []criterion{
-	{func(o Option) int { return flag(!o.Possible()) }, func(_, w Option) string { return "is not possible: " + w.Missing[0].What }},
-	{func(o Option) int { return len(o.Outside) }, func(_, w Option) string { return "is outside your limits: " + strings.Join(w.Outside, "; ") }},
+	{
+		func(o Option) int { return flag(!o.Possible()) },
+		func(_, w Option) string { return "is not possible: " + w.Missing[0].What },
+	},
+	{
+		func(o Option) int { return len(o.Outside) },
+		func(_, w Option) string { return "is outside your limits: " + strings.Join(w.Outside, "; ") },
+	},
 	{func(o Option) int { return flag(len(o.Loses) > 0) }, func(_, w Option) string { return "loses " + w.Loses[0] }},
-	{func(o Option) int { return flag(o.NewIdentity) }, func(_, w Option) string { return "puts another machine in its place" }},
+	{
+		func(o Option) int { return flag(o.NewIdentity) },
+		func(_, w Option) string { return "puts another machine in its place" },
+	},
 	{func(o Option) int { return flag(o.Stops) }, func(_, w Option) string {
 		return "stops it for about " + Words(w.Downtime)
 	}},
 	{func(o Option) int { return flag(o.NewAddress) }, func(_, w Option) string { return "changes its address" }},
-	{func(o Option) int { return flag(len(o.Agree) > 0) }, func(_, w Option) string { return "needs somebody: " + w.Agree[0] }},
-	{func(o Option) int { return flag(len(o.Opens) > 0) }, func(_, w Option) string { return "opens " + w.Opens[0].What + " for a while" }},
-	{func(o Option) int { return flag(len(o.Stays) > 0) }, func(_, w Option) string { return "leaves something in place: " + w.Stays[0] }},
+	{
+		func(o Option) int { return flag(len(o.Agree) > 0) },
+		func(_, w Option) string { return "needs somebody: " + w.Agree[0] },
+	},
+	{
+		func(o Option) int { return flag(len(o.Opens) > 0) },
+		func(_, w Option) string { return "opens " + w.Opens[0].What + " for a while" },
+	},
+	{
+		func(o Option) int { return flag(len(o.Stays) > 0) },
+		func(_, w Option) string { return "leaves something in place: " + w.Stays[0] },
+	},
 	{func(o Option) int { return int(o.Expected / time.Second) }, func(b, w Option) string {
 		return fmt.Sprintf("takes longer: about %s against %s", Words(w.Expected), Words(b.Expected))
 	}},
@@ -148,7 +166,11 @@ func Worry(ranked []Option) string {
 	case best.NewIdentity:
 		return strings.ToLower(best.Route.Title()) + " is the best way back in, and puts another machine in its place"
 	case best.Stops:
-		return strings.ToLower(best.Route.Title()) + " is the best way back in, and stops it for about " + Words(best.Downtime)
+		return strings.ToLower(
+			best.Route.Title(),
+		) + " is the best way back in, and stops it for about " + Words(
+			best.Downtime,
+		)
 	}
 	return ""
 }

@@ -33,13 +33,26 @@ const (
 )
 
 // Routes are all routes.
-var Routes = []Route{StandingKey, GuestAgent, MetadataKeys, BrowserShell, Password, HelperDisk, Replacement, WindowsPassword}
+var Routes = []Route{
+	StandingKey,
+	GuestAgent,
+	MetadataKeys,
+	BrowserShell,
+	Password,
+	HelperDisk,
+	Replacement,
+	WindowsPassword,
+}
 
 // Title is the route's name for people.
 func (r Route) Title() string {
 	return map[Route]string{
-		StandingKey: "Standing key", GuestAgent: "Guest agent", MetadataKeys: "Metadata keys", BrowserShell: "Browser shell", Password: "Password",
-		HelperDisk: "Helper disk", Replacement: "Replacement", WindowsPassword: "Windows password",
+		StandingKey:  "Standing key",
+		GuestAgent:   "Guest agent",
+		MetadataKeys: "Metadata keys",
+		BrowserShell: "Browser shell",
+		Password:     "Password",
+		HelperDisk:   "Helper disk", Replacement: "Replacement", WindowsPassword: "Windows password",
 	}[r]
 }
 
@@ -110,8 +123,12 @@ const (
 
 // assumed is what an operation is taken to need where nothing was measured.
 var assumed = map[Operation]time.Duration{
-	Launch: 90 * time.Second, Start: 45 * time.Second, Stop: 30 * time.Second, Attach: 10 * time.Second, Detach: 10 * time.Second,
-	Copy: 5 * time.Second, Agent: 2 * time.Minute,
+	Launch: 90 * time.Second,
+	Start:  45 * time.Second,
+	Stop:   30 * time.Second,
+	Attach: 10 * time.Second,
+	Detach: 10 * time.Second,
+	Copy:   5 * time.Second, Agent: 2 * time.Minute,
 }
 
 // editing is what a look, an edit and a login need.

@@ -14,8 +14,21 @@ var everything = Abilities{true, true, true, true, true, true, true, true, true,
 // open is an instance to which every route but those of Windows leads.
 func open() Facts {
 	return Facts{
-		Login: "debian@door", Instance: "door", State: "running", Can: everything, Steward: true, Agent: AgentReady, MetadataImage: true, ShellImage: true, ShellRange: "198.51.100.0/28", ShellAdmitted: true,
-		Passwords: Yes, Disk: Disk{Known: true, Device: "/dev/vda", Filesystem: "ext4", GiB: 10}, HelperImage: "debian-12", Static: true, PublicAddress: "192.0.2.7",
+		Login:         "debian@door",
+		Instance:      "door",
+		State:         "running",
+		Can:           everything,
+		Steward:       true,
+		Agent:         AgentReady,
+		MetadataImage: true,
+		ShellImage:    true,
+		ShellRange:    "198.51.100.0/28",
+		ShellAdmitted: true,
+		Passwords:     Yes,
+		Disk:          Disk{Known: true, Device: "/dev/vda", Filesystem: "ext4", GiB: 10},
+		HelperImage:   "debian-12",
+		Static:        true,
+		PublicAddress: "192.0.2.7",
 	}
 }
 
@@ -66,12 +79,16 @@ func TestWhatIsMissingIsSaidWithTheStepThatWouldProvideIt(t *testing.T) {
 		route  Route
 		what   string
 	}{
-		"no holder":          {func(f *Facts) { f.Steward = false }, StandingKey, "no other key stands there"},
-		"no agent at all":    {func(f *Facts) { f.Can.Agent = false }, GuestAgent, "the cloud has no guest agent"},
-		"no agent in image":  {func(f *Facts) { f.Agent = AgentAbsent }, GuestAgent, "its image has no guest agent"},
-		"no metadata":        {func(f *Facts) { f.MetadataImage = false }, MetadataKeys, "no process in its image"},
-		"no shell in image":  {func(f *Facts) { f.ShellImage = false }, BrowserShell, "its image lets no browser shell in"},
-		"no firewall calls":  {func(f *Facts) { f.ShellAdmitted, f.Can.Firewall = false, false }, BrowserShell, "could not be closed by itself"},
+		"no holder":         {func(f *Facts) { f.Steward = false }, StandingKey, "no other key stands there"},
+		"no agent at all":   {func(f *Facts) { f.Can.Agent = false }, GuestAgent, "the cloud has no guest agent"},
+		"no agent in image": {func(f *Facts) { f.Agent = AgentAbsent }, GuestAgent, "its image has no guest agent"},
+		"no metadata":       {func(f *Facts) { f.MetadataImage = false }, MetadataKeys, "no process in its image"},
+		"no shell in image": {func(f *Facts) { f.ShellImage = false }, BrowserShell, "its image lets no browser shell in"},
+		"no firewall calls": {
+			func(f *Facts) { f.ShellAdmitted, f.Can.Firewall = false, false },
+			BrowserShell,
+			"could not be closed by itself",
+		},
 		"passwords off":      {func(f *Facts) { f.Passwords = No }, Password, "takes no passwords"},
 		"passwords unknown":  {func(f *Facts) { f.Passwords = Unknown }, Password, "not known"},
 		"disks stay":         {func(f *Facts) { f.Can.Disks = false }, HelperDisk, "no call that moves disks"},
@@ -140,8 +157,17 @@ func TestTimesAreThoseThatWereMeasuredAndSaidToBeAssumedElse(t *testing.T) {
 	if o.Measured || o.Downtime < time.Minute || !o.Stops {
 		t.Errorf("%+v", o.Cost)
 	}
-	f.Took = map[Operation]time.Duration{Launch: 3 * time.Second, Agent: time.Second, Stop: time.Second, Start: 2 * time.Second, Attach: time.Second, Detach: time.Second, Copy: time.Second}
-	if o = optionOf(t, f, Limits{}, HelperDisk); !o.Measured || o.Downtime != 7*time.Second+editing || o.Expected != 11*time.Second+editing {
+	f.Took = map[Operation]time.Duration{
+		Launch: 3 * time.Second,
+		Agent:  time.Second,
+		Stop:   time.Second,
+		Start:  2 * time.Second,
+		Attach: time.Second,
+		Detach: time.Second,
+		Copy:   time.Second,
+	}
+	if o = optionOf(t, f, Limits{}, HelperDisk); !o.Measured || o.Downtime != 7*time.Second+editing ||
+		o.Expected != 11*time.Second+editing {
 		t.Errorf("%+v", o.Cost)
 	}
 	small, large := optionOf(t, f, Limits{}, Replacement), Option{}
@@ -154,7 +180,8 @@ func TestTimesAreThoseThatWereMeasuredAndSaidToBeAssumedElse(t *testing.T) {
 func TestAStoppedInstanceHasNoDowntimeToLose(t *testing.T) {
 	f := open()
 	f.State, f.TemporaryGiB, f.Static = "stopped", 200, false
-	if o := optionOf(t, f, Limits{NoStop: true}, HelperDisk); !o.Within() || o.Stops || o.Downtime != 0 || len(o.Loses) > 0 {
+	if o := optionOf(t, f, Limits{NoStop: true}, HelperDisk); !o.Within() || o.Stops || o.Downtime != 0 ||
+		len(o.Loses) > 0 {
 		t.Errorf("%+v %v", o.Cost, o.Outside)
 	}
 }
@@ -167,7 +194,8 @@ func TestTheWorryIsAboutTheBestWay(t *testing.T) {
 	f.Steward, f.Can.Agent, f.Can.Metadata, f.Can.Shell, f.Passwords = false, false, false, false, No
 	f.Can.Agent = true // for a helper
 	f.Agent, f.TemporaryGiB = AgentAbsent, 40
-	if w := Worry(Rank(f, Limits{})); !strings.Contains(w, "helper disk") || !strings.Contains(w, "the temporary disk (40 GiB)") {
+	if w := Worry(Rank(f, Limits{})); !strings.Contains(w, "helper disk") ||
+		!strings.Contains(w, "the temporary disk (40 GiB)") {
 		t.Errorf("%q", w)
 	}
 	f.TemporaryGiB = 0
@@ -185,7 +213,18 @@ func plans() []Plan {
 	var out []Plan
 	for _, r := range Routes {
 		for n := range 64 {
-			out = append(out, Plan{Route: r, Permits: n&1 != 0, Opens: n&2 != 0, Lost: n&4 != 0, Static: n&8 != 0, StopFirst: n&16 != 0, Checks: n&32 != 0})
+			out = append(
+				out,
+				Plan{
+					Route:     r,
+					Permits:   n&1 != 0,
+					Opens:     n&2 != 0,
+					Lost:      n&4 != 0,
+					Static:    n&8 != 0,
+					StopFirst: n&16 != 0,
+					Checks:    n&32 != 0,
+				},
+			)
 		}
 	}
 	return out
@@ -210,10 +249,18 @@ func TestTheStepsOfEveryPlanKeepTheRules(t *testing.T) {
 		if at(Remove) >= 0 && at(Remove) < entry || at(PasswordOff) >= 0 && at(PasswordOff) < entry {
 			bad("something goes before an entry")
 		}
-		if goes := p.Lost && p.Route != WindowsPassword; goes != (at(Remove) > 0) || goes != (at(See) > 0) || goes && at(See) != at(Remove)+1 {
+		if goes := p.Lost && p.Route != WindowsPassword; goes != (at(Remove) > 0) || goes != (at(See) > 0) ||
+			goes && at(See) != at(Remove)+1 {
 			bad("the line of a lost key stays or goes unseen, or a line goes where none is lost")
 		}
-		for open, close := range map[Step]Step{Permit: Forbid, OpenPort: ClosePort, DetachRoot: Reattach, Lend: Fetch, Mount: Unmount, Helper: DropHelper} {
+		for open, close := range map[Step]Step{
+			Permit:     Forbid,
+			OpenPort:   ClosePort,
+			DetachRoot: Reattach,
+			Lend:       Fetch,
+			Mount:      Unmount,
+			Helper:     DropHelper,
+		} {
 			if (at(open) < 0) != (at(close) < 0) || at(close) < at(open) || at(close) > entry {
 				bad(fmt.Sprintf("%s is not followed by %s before somebody is waited for", open, close))
 			}
@@ -234,11 +281,24 @@ func TestTheStepsOfEveryPlanKeepTheRules(t *testing.T) {
 
 func TestPasswordsAreOffForEverybodyAndNothingElseChanges(t *testing.T) {
 	for name, c := range map[string]struct{ before, after string }{
-		"empty":          {"", "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"},
-		"on":             {"Port 22\nPasswordAuthentication yes\n", "PasswordAuthentication no\nKbdInteractiveAuthentication no\nPort 22\nPasswordAuthentication yes\n"},
-		"an include":     {"Include /etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n", "PasswordAuthentication no\nKbdInteractiveAuthentication no\nInclude /etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n"},
-		"off already":    {"# ours\n\npasswordauthentication no\nKbdInteractiveAuthentication  no\nPort 22\r\n", "# ours\n\npasswordauthentication no\nKbdInteractiveAuthentication  no\nPort 22\r\n"},
-		"in a match":     {"Match User oona\nPasswordAuthentication no\n", "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMatch User oona\nPasswordAuthentication no\n"},
+		"empty": {"", "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"},
+		"on": {
+			"Port 22\nPasswordAuthentication yes\n",
+			"PasswordAuthentication no\nKbdInteractiveAuthentication no\nPort 22\nPasswordAuthentication yes\n",
+		},
+		"an include": {
+			"Include /etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+			"PasswordAuthentication no\nKbdInteractiveAuthentication no\nInclude " +
+				"/etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+		},
+		"off already": {
+			"# ours\n\npasswordauthentication no\nKbdInteractiveAuthentication  no\nPort 22\r\n",
+			"# ours\n\npasswordauthentication no\nKbdInteractiveAuthentication  no\nPort 22\r\n",
+		},
+		"in a match": {
+			"Match User oona\nPasswordAuthentication no\n",
+			"PasswordAuthentication no\nKbdInteractiveAuthentication no\nMatch User oona\nPasswordAuthentication no\n",
+		},
 		"half":           {"PasswordAuthentication no\n", "KbdInteractiveAuthentication no\nPasswordAuthentication no\n"},
 		"no end of line": {"UsePAM yes", "PasswordAuthentication no\nKbdInteractiveAuthentication no\nUsePAM yes"},
 	} {
@@ -249,7 +309,13 @@ func TestPasswordsAreOffForEverybodyAndNothingElseChanges(t *testing.T) {
 }
 
 func FuzzPasswordsOff(f *testing.F) {
-	for _, seed := range []string{"", "PasswordAuthentication yes\n", "Include x\nMatch all\n", "# a\nKbdInteractiveAuthentication no\n", "PasswordAuthentication\tno"} {
+	for _, seed := range []string{
+		"",
+		"PasswordAuthentication yes\n",
+		"Include x\nMatch all\n",
+		"# a\nKbdInteractiveAuthentication no\n",
+		"PasswordAuthentication\tno",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, config string) {

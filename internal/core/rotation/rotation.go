@@ -75,8 +75,10 @@ func (s Selection) Wants(k Key, now time.Time) bool {
 			return false
 		}
 	}
-	return (len(s.Keys) == 0 || slices.Contains(s.Keys, k.Name)) && (s.Keeper == "" || s.Keeper == k.Keeper) && (s.Type == "" || s.Type == k.Type) &&
-		(s.Older == 0 || now.Sub(k.Created) > s.Older) && (!s.Lost || k.Lost) && (!s.Shared || k.Instances > 1)
+	return (len(s.Keys) == 0 || slices.Contains(s.Keys, k.Name)) && (s.Keeper == "" || s.Keeper == k.Keeper) &&
+		(s.Type == "" || s.Type == k.Type) &&
+		(s.Older == 0 || now.Sub(k.Created) > s.Older) && (!s.Lost || k.Lost) &&
+		(!s.Shared || k.Instances > 1)
 }
 
 // Due returns when the key comes to the age that is selected by; now, where it has
@@ -241,9 +243,11 @@ func Make(w Wanted, keys []Key, logins []Login, taken func(string) bool) Plan {
 			case k.Name == w.To:
 				item.LeftOut, item.Remedy = "it is the key that is to come", "Choose another with -to, or leave it out"
 			case w.Urgent && !k.Lost:
-				item.LeftOut, item.Remedy = "it is not marked as lost, and nothing else is urgent", "Mark it: plumlatch key mark-lost "+k.Name
+				item.LeftOut, item.Remedy = "it is not marked as lost, and nothing else is urgent", "Mark it: plumlatch key "+
+					"mark-lost "+k.Name
 			case !st.Seen:
-				item.LeftOut, item.Remedy = "it was not seen there, so there is no line to replace", "Look first: plumlatch sweep "+l.Instance
+				item.LeftOut, item.Remedy = "it was not seen there, so there is no line to replace", "Look first: plumlatch "+
+					"sweep "+l.Instance
 			case !st.Granted: // a new key must not be granted what nobody granted the old
 				item.LeftOut, item.Remedy = "nobody granted it there", "Settle that first: plumlatch settle "+l.Name
 			case l.Means == "":

@@ -49,7 +49,19 @@ func TestNoPhaseRemovesALineBeforeAnEntry(t *testing.T) {
 
 func TestARemovalNeedsALineOfAnotherKeyThatOpensTheLogin(t *testing.T) {
 	old, other := blob(1), blob(2)
-	text := "# ours\r\nno-pty " + line(1, "old") + "\n" + line(2, "new") + "\nexpiry-time=\"20200101\" " + line(3, "over") + "\ncert-authority " + line(4, "ca") + "\nhalf a line"
+	text := "# ours\r\nno-pty " + line(
+		1,
+		"old",
+	) + "\n" + line(
+		2,
+		"new",
+	) + "\nexpiry-time=\"20200101\" " + line(
+		3,
+		"over",
+	) + "\ncert-authority " + line(
+		4,
+		"ca",
+	) + "\nhalf a line"
 	f := authorizedkeys.Parse([]byte(text))
 	for name, c := range map[string]struct {
 		old   [][]byte
@@ -72,9 +84,20 @@ func TestARemovalNeedsALineOfAnotherKeyThatOpensTheLogin(t *testing.T) {
 		t.Errorf("the key that stays is in the other file: %v", err)
 	}
 	// Whether a line has expired depends on the zone of the machine.
-	ends := authorizedkeys.Parse([]byte(line(1, "old") + "\n" + `expiry-time="` + now.UTC().Format("200601021504") + `" ` + line(2, "other") + "\n"))
+	ends := authorizedkeys.Parse(
+		[]byte(line(1, "old") + "\n" + `expiry-time="` + now.UTC().Format("200601021504") + `" ` + line(2, "other") + "\n"),
+	)
 	for hours, want := range map[int]error{-5: nil, 5: ErrNotThere} {
-		if err := MayRemove([]authorizedkeys.File{ends}, [][]byte{old}, blob(2), now.Add(time.Minute), time.FixedZone("", hours*3600)); !errors.Is(err, want) {
+		if err := MayRemove(
+			[]authorizedkeys.File{ends},
+			[][]byte{old},
+			blob(2),
+			now.Add(time.Minute),
+			time.FixedZone("", hours*3600),
+		); !errors.Is(
+			err,
+			want,
+		) {
 			t.Errorf("in a zone of %+d hours: %v, want %v", hours, err, want)
 		}
 	}
@@ -146,7 +169,13 @@ func TestNewNamesFollowTheOldAndAreFree(t *testing.T) {
 	used := map[string]bool{"a-2": true, "b-9": true}
 	taken := func(n string) bool { return used[n] }
 	long := strings.Repeat("x", 64)
-	for old, want := range map[string]string{"a": "a-3", "b-8": "b-10", "hides-shared": "hides-shared-2", "x-2026": "x-2027", long: strings.Repeat("x", 62) + "-2"} {
+	for old, want := range map[string]string{
+		"a":            "a-3",
+		"b-8":          "b-10",
+		"hides-shared": "hides-shared-2",
+		"x-2026":       "x-2027",
+		long:           strings.Repeat("x", 62) + "-2",
+	} {
 		if got := NextName(old, taken); got != want {
 			t.Errorf("after %s: %s, want %s", old, got, want)
 		}
@@ -163,7 +192,14 @@ func TestWhatIsNamedAfterSomebodyIsNamedAfterWhoFollowsThem(t *testing.T) {
 	used := map[string]bool{"oona-main": true, "marek-2": true}
 	taken := func(n string) bool { return used[n] }
 	h := Heir{Leaves: "marek", To: "oona"}
-	for old, want := range map[string]string{"marek-main": "oona-main-2", "marek-tools": "oona-tools", "archive-song": "archive-song-2", "marek": "marek-3", "marekova-main": "marekova-main-2", "marek-" + strings.Repeat("x", 58): "oona-" + strings.Repeat("x", 58)} {
+	for old, want := range map[string]string{
+		"marek-main":                       "oona-main-2",
+		"marek-tools":                      "oona-tools",
+		"archive-song":                     "archive-song-2",
+		"marek":                            "marek-3",
+		"marekova-main":                    "marekova-main-2",
+		"marek-" + strings.Repeat("x", 58): "oona-" + strings.Repeat("x", 58),
+	} {
 		if got := h.name(old, taken); got != want {
 			t.Errorf("after %s: %s, want %s", old, got, want)
 		}
@@ -172,7 +208,9 @@ func TestWhatIsNamedAfterSomebodyIsNamedAfterWhoFollowsThem(t *testing.T) {
 		t.Errorf("with nobody who leaves: %s", got)
 	}
 	keys := []Key{{Name: "marek-main"}, {Name: "marek-main-2"}}
-	logins := []Login{{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}}}}
+	logins := []Login{
+		{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}}},
+	}
 	p := Make(Wanted{Selection: Selection{Keys: []string{"marek-main", "marek-main-2"}}, Follows: h}, keys, logins, taken)
 	if len(p.New) != 2 || p.New[0].Name == p.New[1].Name {
 		t.Errorf("two of one person get %+v", p.New)
@@ -182,7 +220,12 @@ func TestWhatIsNamedAfterSomebodyIsNamedAfterWhoFollowsThem(t *testing.T) {
 func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 	keys := []Key{{Name: "shared", Instances: 3}, {Name: "main"}, {Name: "next"}, {Name: "steward", Steward: true}}
 	logins := []Login{
-		{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}, {3, true, true}}},
+		{
+			Name:     "u@a",
+			Instance: "a",
+			Means:    "steward key",
+			Stands:   []Stand{{0, true, true}, {1, true, true}, {3, true, true}},
+		},
 		{Name: "u@b", Instance: "b", Means: "steward key", Stands: []Stand{{0, true, true}, {2, true, true}}},
 		{Name: "u@x", Instance: "x", Means: "steward key", Stands: []Stand{{0, true, false}}},
 		{Name: "u@c", Instance: "c", Means: "steward key", Stands: []Stand{{0, false, true}}},
@@ -193,7 +236,16 @@ func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 		p := Make(w, keys, logins, func(n string) bool { return n == "shared-2" })
 		var out []string
 		for _, i := range p.Items {
-			out = append(out, fmt.Sprintf("%s %s>%s%s", logins[i.Login].Name, keys[i.Old].Name, i.New, map[bool]string{true: "!"}[i.LeftOut != ""]))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s %s>%s%s",
+					logins[i.Login].Name,
+					keys[i.Old].Name,
+					i.New,
+					map[bool]string{true: "!"}[i.LeftOut != ""],
+				),
+			)
 		}
 		for _, f := range p.New {
 			out = append(out, f.Name+" after "+keys[f.Old].Name)
@@ -201,8 +253,11 @@ func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 		return strings.Join(out, ", ")
 	}
 	for want, w := range map[string]Wanted{
-		"u@a shared>shared-3, u@b shared>shared-3, u@x shared>!, u@c shared>!, u@d shared>!, shared-3 after shared":                        {Selection: Selection{Keys: []string{"shared"}}, Each: EachKey},
-		"u@a shared>a-shared, u@b shared>b-shared, u@x shared>!, u@c shared>!, u@d shared>!, a-shared after shared, b-shared after shared": {Selection: Selection{Shared: true}, Each: EachInstance},
+		"u@a shared>shared-3, u@b shared>shared-3, u@x shared>!, u@c shared>!, u@d shared>!, shared-3 after shared": {
+			Selection: Selection{Keys: []string{"shared"}}, Each: EachKey,
+		},
+		"u@a shared>a-shared, u@b shared>b-shared, u@x shared>!, u@c shared>!, u@d shared>!, a-shared after shared, " +
+			"b-shared after shared": {Selection: Selection{Shared: true}, Each: EachInstance},
 		"u@a main>next, u@b next>!": {Selection: Selection{Keys: []string{"main", "next"}}, Each: EachKey, To: "next"},
 		"":                          {Selection: Selection{Keys: []string{"steward"}}, Each: EachKey},
 	} {
@@ -214,8 +269,15 @@ func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 
 func TestNothingButALostKeyIsUrgent(t *testing.T) {
 	keys := []Key{{Name: "lost", Lost: true}, {Name: "main"}}
-	logins := []Login{{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}}}}
-	p := Make(Wanted{Selection: Selection{Keys: []string{"lost", "main"}}, Each: EachKey, Urgent: true, Now: now}, keys, logins, func(string) bool { return false })
+	logins := []Login{
+		{Name: "u@a", Instance: "a", Means: "steward key", Stands: []Stand{{0, true, true}, {1, true, true}}},
+	}
+	p := Make(
+		Wanted{Selection: Selection{Keys: []string{"lost", "main"}}, Each: EachKey, Urgent: true, Now: now},
+		keys,
+		logins,
+		func(string) bool { return false },
+	)
 	if len(p.Items) != 2 || p.Items[0].New != "lost-2" || p.Items[1].LeftOut == "" || len(p.New) != 1 {
 		t.Errorf("%+v", p)
 	}
@@ -228,7 +290,10 @@ func TestAKeyIsDueWhenItComesToTheAge(t *testing.T) {
 		age  time.Duration
 		want time.Duration
 	}{
-		"not yet": {Selection{Older: 20 * day}, 5 * day, 15 * day}, "over": {Selection{Older: 20 * day}, 25 * day, 0}, "no age": {Selection{Shared: true}, 5 * day, 0}, "on the day": {Selection{Older: 20 * day}, 20 * day, 0},
+		"not yet":    {Selection{Older: 20 * day}, 5 * day, 15 * day},
+		"over":       {Selection{Older: 20 * day}, 25 * day, 0},
+		"no age":     {Selection{Shared: true}, 5 * day, 0},
+		"on the day": {Selection{Older: 20 * day}, 20 * day, 0},
 	} {
 		if got := c.s.Due(Key{Created: now.Add(-c.age)}, now); !got.Equal(now.Add(c.want)) {
 			t.Errorf("%s: in %s, want in %s", name, got.Sub(now), c.want)
@@ -242,8 +307,11 @@ func TestAnOverrideIsForALostKeyInTheOneLoginThatWasNamed(t *testing.T) {
 		lost                 bool
 		want                 error
 	}{
-		"given": {"u@a", "u@a", "stolen", true, nil}, "not lost": {"u@a", "u@a", "stolen", false, ErrNotLost}, "another": {"u@a", "u@b", "stolen", true, ErrNotNamed}, "the instance alone": {"u@a", "a", "stolen", true, ErrNotNamed},
-		"nothing": {"", "", "stolen", true, ErrNotNamed}, "no reason": {"u@a", "u@a", " ", true, ErrNoReason},
+		"given":              {"u@a", "u@a", "stolen", true, nil},
+		"not lost":           {"u@a", "u@a", "stolen", false, ErrNotLost},
+		"another":            {"u@a", "u@b", "stolen", true, ErrNotNamed},
+		"the instance alone": {"u@a", "a", "stolen", true, ErrNotNamed},
+		"nothing":            {"", "", "stolen", true, ErrNotNamed}, "no reason": {"u@a", "u@a", " ", true, ErrNoReason},
 	} {
 		if _, err := OverrideFor(c.login, c.named, c.reason, c.lost); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", name, err, c.want)
@@ -291,7 +359,17 @@ func TestHoursGoOverMidnight(t *testing.T) {
 			}
 		}
 	}
-	for _, bad := range []string{"", "22-04", "22:00", "25:00-04:00", "22:00-04:60", "22:00-24:30", "22:00-04:00x", "-1:00-04:00", "04:00-04:00"} {
+	for _, bad := range []string{
+		"",
+		"22-04",
+		"22:00",
+		"25:00-04:00",
+		"22:00-04:60",
+		"22:00-24:30",
+		"22:00-04:00x",
+		"-1:00-04:00",
+		"04:00-04:00",
+	} {
 		if h, err := ReadHours(bad); err == nil {
 			t.Errorf("%q is read as %+v", bad, h)
 		}

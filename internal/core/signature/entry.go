@@ -29,6 +29,18 @@ type Entry struct {
 
 // Text is what is signed.
 func (e Entry) Text() string {
-	return fmt.Sprintf("I have just completed a login with this key.\nservice: %s\nperson: %s\nlogin: %s\nhost key: %s\nkey: %s\nfingerprint: %s\nrun: %s\nissued: %s\nvalid until: %s\nnonce: %s\n",
-		e.Service, e.Person, e.Login, e.HostKey, e.Key, e.SHA256, e.Run, e.Issued.UTC().Format(time.RFC3339Nano), e.Expires.UTC().Format(time.RFC3339), base64.RawURLEncoding.EncodeToString(e.Nonce))
+	return fmt.Sprintf(
+		"I have just completed a login with this key.\nservice: %s\nperson: %s\nlogin: %s\nhost key: %s\nkey: "+
+			"%s\nfingerprint: %s\nrun: %s\nissued: %s\nvalid until: %s\nnonce: %s\n",
+		e.Service,
+		e.Person,
+		e.Login,
+		e.HostKey,
+		e.Key,
+		e.SHA256,
+		e.Run,
+		e.Issued.UTC().Format(time.RFC3339Nano),
+		e.Expires.UTC().Format(time.RFC3339),
+		base64.RawURLEncoding.EncodeToString(e.Nonce),
+	)
 }

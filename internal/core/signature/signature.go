@@ -52,8 +52,16 @@ type Challenge struct {
 // Text is what is signed: it binds the signature to a service, a person, a key
 // and a time, so that it is worth nothing for any other.
 func (c Challenge) Text() string {
-	return fmt.Sprintf("I hold the private half of this key.\nservice: %s\nperson: %s\nkey: %s\nfingerprint: %s\nvalid until: %s\nnonce: %s\n",
-		c.Service, c.Person, c.Key, c.SHA256, c.Expires.UTC().Format(time.RFC3339), base64.RawURLEncoding.EncodeToString(c.Nonce))
+	return fmt.Sprintf(
+		"I hold the private half of this key.\nservice: %s\nperson: %s\nkey: %s\nfingerprint: %s\n"+
+			"valid until: %s\nnonce: %s\n",
+		c.Service,
+		c.Person,
+		c.Key,
+		c.SHA256,
+		c.Expires.UTC().Format(time.RFC3339),
+		base64.RawURLEncoding.EncodeToString(c.Nonce),
+	)
 }
 
 type envelope struct {
@@ -91,7 +99,9 @@ func Sign(signer ssh.Signer, namespace string, text []byte) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("sign the challenge: %w", err)
 	}
-	blob := append([]byte(magic), ssh.Marshal(envelope{version, signer.PublicKey().Marshal(), namespace, "", "sha512", ssh.Marshal(*sig)})...)
+	blob := append(
+		[]byte(magic),
+		ssh.Marshal(envelope{version, signer.PublicKey().Marshal(), namespace, "", "sha512", ssh.Marshal(*sig)})...)
 	var b strings.Builder
 	err = pem.Encode(&b, &pem.Block{Type: armour, Bytes: blob})
 	return b.String(), err

@@ -33,7 +33,14 @@ func newSigner(t testing.TB, spec keypair.Spec) ssh.Signer {
 }
 
 func TestASignatureHoldsForItsTextNamespaceAndKeyAlone(t *testing.T) {
-	c := Challenge{Service: "latch", Person: "ines", Key: "k", SHA256: "SHA256:x", Nonce: []byte("nonce"), Expires: time.Unix(1e9, 0)}
+	c := Challenge{
+		Service: "latch",
+		Person:  "ines",
+		Key:     "k",
+		SHA256:  "SHA256:x",
+		Nonce:   []byte("nonce"),
+		Expires: time.Unix(1e9, 0),
+	}
 	other := newSigner(t, keypair.Spec{})
 	for _, spec := range []keypair.Spec{{}, {Type: keypair.RSA, Bits: 2048}, {Type: keypair.ECDSA, Bits: 521}} {
 		signer := newSigner(t, spec)
@@ -69,7 +76,18 @@ func TestSSHKeygenMakesAndTakesTheSameSignatures(t *testing.T) {
 	dir := t.TempDir()
 	for _, typ := range []string{"ed25519", "rsa", "ecdsa"} {
 		file := filepath.Join(dir, typ)
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", typ, "-N", "", "-C", "ines", "-f", file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(
+			"ssh-keygen",
+			"-q",
+			"-t",
+			typ,
+			"-N",
+			"",
+			"-C",
+			"ines",
+			"-f",
+			file,
+		).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 		text := []byte("I hold it\n")
@@ -96,7 +114,10 @@ func TestSSHKeygenMakesAndTakesTheSameSignatures(t *testing.T) {
 		}
 		signed, allowed := filepath.Join(dir, typ+".sig"), filepath.Join(dir, typ+".allowed")
 		line := "ines " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))) + "\n"
-		if err := errors.Join(os.WriteFile(signed, []byte(ours), 0o600), os.WriteFile(allowed, []byte(line), 0o600)); err != nil {
+		if err := errors.Join(
+			os.WriteFile(signed, []byte(ours), 0o600),
+			os.WriteFile(allowed, []byte(line), 0o600),
+		); err != nil {
 			t.Fatal(err)
 		}
 		check := exec.Command("ssh-keygen", "-q", "-Y", "verify", "-f", allowed, "-I", "ines", "-n", Namespace, "-s", signed)

@@ -39,7 +39,8 @@ func PlainLines(s string) string {
 }
 
 func odd(r rune) bool {
-	return unicode.IsControl(r) || r == utf8.RuneError || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
+	return unicode.IsControl(r) || r == utf8.RuneError || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' ||
+		r == '\u2029'
 }
 
 // Line is Plain with each run of blanks, tabs and line ends as one blank, cut to at most

@@ -90,7 +90,9 @@ func startHostile(t testing.TB, address string, private ed25519.PrivateKey, harm
 	t.Cleanup(func() { l.Close() })
 	at := l.Addr().(*net.TCPAddr)
 	h := &Hostile{Address: at.IP.String(), Port: at.Port, HostKey: signer.PublicKey(), harm: harm}
-	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	config := &ssh.ServerConfig{
+		PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil },
+	}
 	config.AddHostKey(signer)
 	go func() {
 		for {

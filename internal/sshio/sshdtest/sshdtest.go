@@ -57,7 +57,15 @@ func Start(t testing.TB) *Server {
 func StartFull(t testing.TB, text string, kib int) *Server {
 	t.Helper()
 	dir := t.TempDir()
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dk,mode=700", kib), "none", dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"mount",
+		"-t",
+		"tmpfs",
+		"-o",
+		fmt.Sprintf("size=%dk,mode=700", kib),
+		"none",
+		dir,
+	).CombinedOutput(); err != nil {
 		t.Skipf("no small disk can be mounted here: %v: %s", err, out)
 	}
 	t.Cleanup(func() { exec.Command("umount", dir).Run() })
@@ -103,7 +111,11 @@ func confined(t testing.TB, subsystem string) *Server {
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	root := filepath.Join(dir, "root")
-	if err := errors.Join(os.Chmod(dir, 0o755), os.MkdirAll(filepath.Join(root, ".ssh"), 0o755), os.Chmod(filepath.Join(root, ".ssh"), 0o700)); err != nil {
+	if err := errors.Join(
+		os.Chmod(dir, 0o755),
+		os.MkdirAll(filepath.Join(root, ".ssh"), 0o755),
+		os.Chmod(filepath.Join(root, ".ssh"), 0o700),
+	); err != nil {
 		t.Fatal(err)
 	}
 	return start(t, dir, filepath.Join(root, ".ssh", "authorized_keys"), subsystem, "ChrootDirectory "+root+"\n")
@@ -188,7 +200,15 @@ func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 		t.Fatal(err)
 	}
 	settings := more + // first, since the first value counts
-		fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp %s\nMaxStartups 100\n", s.Port, host, s.KeysFile, subsystem)
+		fmt.Sprintf(
+			"ListenAddress 127.0.0.1\nPort %d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nUsePAM "+
+				"no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nStrictModes no\nSubsystem sftp "+
+				"%s\nMaxStartups 100\n",
+			s.Port,
+			host,
+			s.KeysFile,
+			subsystem,
+		)
 	if err := os.WriteFile(config, []byte(settings), 0o600); err != nil {
 		t.Fatal(err)
 	}

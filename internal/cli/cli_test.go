@@ -216,7 +216,7 @@ func TestEveryCommandThatAMessageNamesIsThere(t *testing.T) {
 		actions[thing][action] = true
 	}
 	told := regexp.MustCompile("plumlatch ([a-z][a-z-]*)(?: ([a-z][a-z-]*))?")
-	broken := regexp.MustCompile(`["` + "`" + `] \+\s*["` + "`" + `]`) // over two lines
+	broken := regexp.MustCompile(`["` + "`" + `] ?\+\s*["` + "`" + `]`) // over two lines
 	look := func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || strings.HasSuffix(path, ".gen.go") || strings.HasSuffix(path, "_test.go") ||
 			!strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, ".tsx") {

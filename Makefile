@@ -35,12 +35,12 @@ generate: console/node_modules/.package-lock.json ## make the server, client and
 	go tool oapi-codegen -config internal/paddock/adapter/generate.yaml api/adapter.yaml
 	cd console && npm run --silent generate
 
-lint: console/node_modules/.package-lock.json ## gofmt, width, go vet, staticcheck, tsc, eslint
+lint: console/node_modules/.package-lock.json ## gofmt, width, go vet, staticcheck, tsc, prettier, eslint
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "gofmt would change: $$bad"; exit 1; }
-	@wide=$$(git ls-files '*.go' | grep -v '\.gen\.go$$' | xargs awk 'length > 120 {print FILENAME ":" FNR}'); [ -z "$$wide" ] || { echo "wider than 120 columns: $$wide"; exit 1; }
+	@wide=$$(git ls-files '*.go' 'console/src/*.ts' 'console/src/*.tsx' | grep -v -E '\.gen\.(go|ts)$$' | xargs awk 'length > 120 {print FILENAME ":" FNR}'); [ -z "$$wide" ] || { echo "wider than 120 columns: $$wide"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd console && npm run --silent check && npm run --silent lint
+	cd console && npm run --silent check && npm run --silent format && npm run --silent lint
 
 bench: build ## measure the speed and print a table (see docs/benchmarks.md)
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql"

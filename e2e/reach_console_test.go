@@ -89,8 +89,8 @@ func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing
 			.find((e) => (e.getAttribute("aria-label") ?? "").startsWith("What to do about ` + c.what + `"))`
 		p.holds("the choice about "+c.what, `(() => { const box = `+find+`; if (!box) return false;
 			box.closest(".ant-select").dispatchEvent(new MouseEvent("mousedown", {bubbles: true}));
-			const options = document.getElementById(box.getAttribute("aria-controls"))?
-				.closest(".ant-select-dropdown")?.querySelectorAll(".ant-select-item-option") ?? [];
+			const options = document.getElementById(box.getAttribute("aria-controls"))
+				?.closest(".ant-select-dropdown")?.querySelectorAll(".ant-select-item-option") ?? [];
 			const wanted = [...options].find((e) => e.innerText.trim() === "`+c.choice+`");
 			wanted?.click();
 			return Boolean(wanted); })()`)

@@ -11,7 +11,10 @@ export function day(iso: string): string {
 
 export const weekdays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 
-/** The days from one on, by month: its title, the blanks before its first day in a week that begins on Monday, its days. */
+/**
+ * The days from one on, by month: its title, the blanks before its first day in a week that begins on Monday, its
+ * days.
+ */
 export function monthDays(from: Date, days: number): { title: string; blanks: number; dates: Date[] }[] {
   const out: { title: string; blanks: number; dates: Date[] }[] = [];
   for (let n = 0; n <= days; n++) {
@@ -60,8 +63,13 @@ export function took(begin?: string, end?: string): string {
   return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
 
+function plural(noun: string): string {
+  if (noun === "entry") return "entries";
+  return noun.endsWith("half") ? noun.replace(/half$/, "halves") : `${noun}s`;
+}
+
 /** A number with its noun, given in the singular. */
-export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : noun === "entry" ? "entries" : noun.endsWith("half") ? noun.replace(/half$/, "halves") : `${noun}s`}`;
+export const counted = (n: number, noun: string) => `${n} ${n === 1 ? noun : plural(noun)}`;
 
 /** Says when a finding is to be acted on. */
 export function actBy(f: { act_by?: string; weight: string }): string {
@@ -85,7 +93,18 @@ export const reachMeaning: Record<(typeof reachOrder)[number], string> = {
 };
 
 /** The states of one login in a rotation, in their order. */
-export const itemStates = ["asked", "waiting", "placing", "placed", "proved", "removing", "done", "failed", "undoing", "undone"] as const;
+export const itemStates = [
+  "asked",
+  "waiting",
+  "placing",
+  "placed",
+  "proved",
+  "removing",
+  "done",
+  "failed",
+  "undoing",
+  "undone",
+] as const;
 
 /** A grace for people. */
 export function graceText(seconds: number): string {
@@ -95,7 +114,10 @@ export function graceText(seconds: number): string {
 
 type Tone = "good" | "busy" | "warn" | "bad" | "off";
 
-interface Look { tone: Tone; sign: string }
+interface Look {
+  tone: Tone;
+  sign: string;
+}
 
 /** Every state has a sign and a word, so that colour is never all that tells it. */
 const looks: Record<string, Look> = {

@@ -4,7 +4,11 @@ import { themeFor, tones } from "./theme";
 
 type Choice = "light" | "dark" | "system";
 
-interface Look { dark: boolean; choice: Choice; choose: (c: Choice) => void }
+interface Look {
+  dark: boolean;
+  choice: Choice;
+  choose: (c: Choice) => void;
+}
 
 const LookContext = createContext<Look>({ dark: false, choice: "system", choose: () => {} });
 
@@ -28,10 +32,17 @@ export function LookProvider({ children }: { children: ReactNode }) {
   }, []);
   const dark = choice === "dark" || (choice === "system" && system);
   const config = useMemo(() => themeFor(dark), [dark]);
-  const look = useMemo(() => ({
-    dark, choice,
-    choose: (c: Choice) => { localStorage.setItem(stored, c); setChoice(c); },
-  }), [dark, choice]);
+  const look = useMemo(
+    () => ({
+      dark,
+      choice,
+      choose: (c: Choice) => {
+        localStorage.setItem(stored, c);
+        setChoice(c);
+      },
+    }),
+    [dark, choice],
+  );
   useEffect(() => {
     document.documentElement.style.colorScheme = dark ? "dark" : "light";
     document.body.style.margin = "0";

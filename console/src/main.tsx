@@ -43,54 +43,76 @@ const Receivers = lazy(() => import("./pages/settings/Receivers"));
 const Daybook = lazy(() => import("./pages/daybook/Daybook"));
 
 const router = createBrowserRouter([
-  { path: "/sign-in", element: <Suspense fallback={<Loading />}><SignIn /></Suspense> },
-  { path: "/set-up", element: <Suspense fallback={<Loading />}><SetUp /></Suspense> },
+  {
+    path: "/sign-in",
+    element: (
+      <Suspense fallback={<Loading />}>
+        <SignIn />
+      </Suspense>
+    ),
+  },
+  {
+    path: "/set-up",
+    element: (
+      <Suspense fallback={<Loading />}>
+        <SetUp />
+      </Suspense>
+    ),
+  },
   {
     path: "/",
     element: <Frame />,
-    children: [{ errorElement: <Broken />, children: [
-      { index: true, element: <Reach /> },
-      { path: "map", element: <MapPage /> },
-      { path: "differences", element: <Differences /> },
-      { path: "grants", element: <Grants /> },
-      { path: "proofs", element: <ToProve /> },
-      { path: "logins/:name", element: <LoginPage /> },
-      { path: "instances", element: <Instances /> },
-      { path: "instances/:name", element: <InstancePage /> },
-      { path: "adopt", element: <Adopt /> },
-      { path: "launch", element: <Launch /> },
-      { path: "keys", element: <Keys /> },
-      { path: "keys/:name", element: <KeyPage /> },
-      { path: "rotations", element: <Rotations /> },
-      { path: "rotations/plan", element: <RotationPlanPage /> },
-      { path: "rotations/rules", element: <RotationRules /> },
-      { path: "rotations/calendar", element: <RotationCalendar /> },
-      { path: "rotations/asked", element: <AskedKeys /> },
-      { path: "rotations/:id/report", element: <RotationReportPage /> },
-      { path: "rotations/:id", element: <RotationPage /> },
-      { path: "logins/:name/routes", element: <Routes /> },
-      { path: "restores", element: <Restores /> },
-      { path: "restores/:id/report", element: <RestoreReport /> },
-      { path: "restores/:id", element: <RestorePage /> },
-      { path: "runs/:id", element: <RunPage /> },
-      { path: "daybook", element: <Daybook /> },
-      { path: "settings", element: <You /> },
-      { path: "settings/people", element: <People /> },
-      { path: "settings/people/:name/leaving", element: <LeavingPage /> },
-      { path: "settings/custody", element: <Custody /> },
-      { path: "settings/receivers", element: <Receivers /> },
-      { path: "*", element: <NotFound /> },
-    ] }],
+    children: [
+      {
+        errorElement: <Broken />,
+        children: [
+          { index: true, element: <Reach /> },
+          { path: "map", element: <MapPage /> },
+          { path: "differences", element: <Differences /> },
+          { path: "grants", element: <Grants /> },
+          { path: "proofs", element: <ToProve /> },
+          { path: "logins/:name", element: <LoginPage /> },
+          { path: "instances", element: <Instances /> },
+          { path: "instances/:name", element: <InstancePage /> },
+          { path: "adopt", element: <Adopt /> },
+          { path: "launch", element: <Launch /> },
+          { path: "keys", element: <Keys /> },
+          { path: "keys/:name", element: <KeyPage /> },
+          { path: "rotations", element: <Rotations /> },
+          { path: "rotations/plan", element: <RotationPlanPage /> },
+          { path: "rotations/rules", element: <RotationRules /> },
+          { path: "rotations/calendar", element: <RotationCalendar /> },
+          { path: "rotations/asked", element: <AskedKeys /> },
+          { path: "rotations/:id/report", element: <RotationReportPage /> },
+          { path: "rotations/:id", element: <RotationPage /> },
+          { path: "logins/:name/routes", element: <Routes /> },
+          { path: "restores", element: <Restores /> },
+          { path: "restores/:id/report", element: <RestoreReport /> },
+          { path: "restores/:id", element: <RestorePage /> },
+          { path: "runs/:id", element: <RunPage /> },
+          { path: "daybook", element: <Daybook /> },
+          { path: "settings", element: <You /> },
+          { path: "settings/people", element: <People /> },
+          { path: "settings/people/:name/leaving", element: <LeavingPage /> },
+          { path: "settings/custody", element: <Custody /> },
+          { path: "settings/receivers", element: <Receivers /> },
+          { path: "*", element: <NotFound /> },
+        ],
+      },
+    ],
   },
 ]);
 
 const queries = new QueryClient({
   defaultOptions: {
     queries: {
-      retry: (count, error) => count < 2 && !(error instanceof ProblemError && error.problem.status >= 400 && error.problem.status < 500),
+      retry: (count, error) =>
+        count < 2 && !(error instanceof ProblemError && error.problem.status >= 400 && error.problem.status < 500),
     },
     // The same request goes out again under the same Idempotency-Key.
-    mutations: { retry: (count, error) => count < 1 && error instanceof ProblemError && error.problem.code === "unreachable" },
+    mutations: {
+      retry: (count, error) => count < 1 && error instanceof ProblemError && error.problem.code === "unreachable",
+    },
   },
 });
 

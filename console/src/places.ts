@@ -1,5 +1,8 @@
 /** A page that can be gone to by its name. */
-export interface Place { to: string; text: string }
+export interface Place {
+  to: string;
+  text: string;
+}
 
 /** The places of the bar. also are the paths that belong to one, besides those under its own. */
 export const places: (Place & { also?: string[] })[] = [

@@ -19,7 +19,9 @@ export function publicHalfOf(text: string): string | undefined {
     const blob = ofOpenSSH(text) ?? ofPPK(text);
     if (!blob) return undefined;
     const type = stringAt(blob, 0).text;
-    return /^[a-z0-9@.-]+$/.test(type) ? `${type} ${btoa(String.fromCharCode(...blob))} ${commentOfPPK(text)}`.trim() : undefined;
+    return /^[a-z0-9@.-]+$/.test(type)
+      ? `${type} ${btoa(String.fromCharCode(...blob))} ${commentOfPPK(text)}`.trim()
+      : undefined;
   } catch {
     return undefined; // cut short or damaged: the text is refused as it is
   }
@@ -49,7 +51,9 @@ function ofOpenSSH(text: string): Uint8Array | undefined {
 }
 
 function ofPPK(text: string): Uint8Array | undefined {
-  const body = /-User-Key-File-[23]:[\s\S]*?Public-Lines: *\d+\r?\n([A-Za-z0-9+/=\s]+?)\r?\n[A-Z][\w-]+:/.exec(text)?.[1];
+  const body = /-User-Key-File-[23]:[\s\S]*?Public-Lines: *\d+\r?\n([A-Za-z0-9+/=\s]+?)\r?\n[A-Z][\w-]+:/.exec(
+    text,
+  )?.[1];
   return body ? bytesOf(body) : undefined;
 }
 

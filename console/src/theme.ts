@@ -13,7 +13,9 @@ export const tones = {
 
 export function themeFor(dark: boolean): ThemeConfig {
   return {
-    algorithm: dark ? [antTheme.darkAlgorithm, antTheme.compactAlgorithm] : [antTheme.defaultAlgorithm, antTheme.compactAlgorithm],
+    algorithm: dark
+      ? [antTheme.darkAlgorithm, antTheme.compactAlgorithm]
+      : [antTheme.defaultAlgorithm, antTheme.compactAlgorithm],
     token: {
       colorPrimary: dark ? plumLight : plum,
       colorLink: dark ? plumLight : plum,
@@ -30,7 +32,13 @@ export function themeFor(dark: boolean): ThemeConfig {
       controlHeight: 32,
     },
     components: {
-      Table: { cellPaddingBlockSM: 6, cellPaddingInlineSM: 12, headerBg: dark ? "#29212e" : "#f4edf2", rowSelectedBg: dark ? "#33232f" : "#f7ecf4", rowSelectedHoverBg: dark ? "#3b2937" : "#f2e2ee" },
+      Table: {
+        cellPaddingBlockSM: 6,
+        cellPaddingInlineSM: 12,
+        headerBg: dark ? "#29212e" : "#f4edf2",
+        rowSelectedBg: dark ? "#33232f" : "#f7ecf4",
+        rowSelectedHoverBg: dark ? "#3b2937" : "#f2e2ee",
+      },
       Layout: { headerBg: dark ? "#2a1726" : "#4f1d42", headerHeight: headHeight, headerPadding: "0 20px" },
     },
   };

@@ -761,19 +761,25 @@ func (s *Service) undoItems(
 	}
 	undone.affected += len(back) + len(stay)
 	undone.stay, undone.why = len(stay), why
+	for _, i := range items {
+		if slices.Contains(stay, i.ID) && (i.State == itemProved || i.ProvedAt != nil) {
+			undone.proved++
+		}
+	}
 	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": itemUndoing})
 }
 
-// undoneItems are how many items an undo concerned, how many of them stay as they are, and why.
+// undoneItems are how many items an undo concerned, how many of them stay as they are, why, and how
+// many of those have a new key that was shown to open the login.
 type undoneItems struct {
-	affected, stay int
-	why            string
+	affected, stay, proved int
+	why                    string
 }
 
-// refused is why an undo that somebody asks for is not begun: it would change nothing, or not the
-// login that was named.
+// refused is why an undo that somebody asks for is not begun: it would not change the login that was
+// named, or leave in place what the rotation can bring to its end by itself.
 func (u undoneItems) refused(oneLogin bool) error {
-	if u.stay == 0 || !oneLogin && u.stay < u.affected {
+	if u.stay == 0 || !oneLogin && (u.stay < u.affected || u.proved == 0) {
 		return nil
 	}
 	return &Problem{

@@ -56,14 +56,19 @@ export type HostKey = components["schemas"]["HostKey"];
 let confirm: (() => Promise<boolean>) | undefined;
 
 /** Says how somebody is asked who they are where the service wants that confirmed; it ends with whether it was. */
-export const confirmBy = (ask: typeof confirm) => { confirm = ask; };
+export const confirmBy = (ask: typeof confirm) => {
+  confirm = ask;
+};
 
 /** Sends a request, and once more when the service first wanted to have confirmed who asks. */
 async function send(request: Request): Promise<Response> {
   const again = request.clone();
   const answer = await fetch(request);
   if (answer.status !== 403 || !confirm) return answer;
-  const problem = (await answer.clone().json().catch(() => undefined)) as Problem | undefined;
+  const problem = (await answer
+    .clone()
+    .json()
+    .catch(() => undefined)) as Problem | undefined;
   return problem?.code === "confirmation-needed" && (await confirm()) ? fetch(again) : answer;
 }
 
@@ -85,15 +90,27 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
     answer = await asked;
   } catch {
     throw new ProblemError({
-      type: "about:blank", title: "No answer", status: 0, code: "unreachable",
-      detail: "the service does not answer", remedy: "Look whether it is running; this page tries again",
+      type: "about:blank",
+      title: "No answer",
+      status: 0,
+      code: "unreachable",
+      detail: "the service does not answer",
+      remedy: "Look whether it is running; this page tries again",
     });
   }
   if (answer.response.ok) return answer.data as T;
   const p = answer.error as Problem | undefined;
-  throw new ProblemError(p?.detail ? p : {
-    type: "about:blank", title: answer.response.statusText, status: answer.response.status, code: "failed", detail: "the service could not do this",
-  });
+  throw new ProblemError(
+    p?.detail
+      ? p
+      : {
+          type: "about:blank",
+          title: answer.response.statusText,
+          status: answer.response.status,
+          code: "failed",
+          detail: "the service could not do this",
+        },
+  );
 }
 
 export function problemOf(error: unknown): Problem {

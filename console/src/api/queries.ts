@@ -1,6 +1,18 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, take, type Difference, type GrantRecord, type LoginReach, type ProofDue, type ReachState, type Restore, type Rotation, type RotationItem, type Run } from "./client";
+import {
+  api,
+  take,
+  type Difference,
+  type GrantRecord,
+  type LoginReach,
+  type ProofDue,
+  type ReachState,
+  type Restore,
+  type Rotation,
+  type RotationItem,
+  type Run,
+} from "./client";
 import type { components } from "./contract.gen";
 
 type ReachPage = components["schemas"]["ReachPage"];
@@ -20,7 +32,10 @@ export function useKeepers() {
 }
 
 export function useKey(name: string) {
-  return useQuery({ queryKey: ["keys", name], queryFn: () => take(api.GET("/keys/{key}", { params: { path: { key: name } } })) });
+  return useQuery({
+    queryKey: ["keys", name],
+    queryFn: () => take(api.GET("/keys/{key}", { params: { path: { key: name } } })),
+  });
 }
 
 export function useInstance(name: string) {
@@ -37,22 +52,36 @@ export interface ListFilter {
   [field: string]: string | undefined;
 }
 
-interface Page<T> { items: T[]; next?: string; total?: number }
+interface Page<T> {
+  items: T[];
+  next?: string;
+  total?: number;
+}
 
 /** Keeps what is shown while another filter of the same list is read; of another thing nothing is kept. */
 function sameList(key: unknown[]) {
-  return <T,>(previous: T | undefined, before?: { queryKey: readonly unknown[] }) =>
-    before && before.queryKey.length === key.length && key.every((part, n) => (typeof part === "object" && part !== null) || part === before.queryKey[n]) ? previous : undefined;
+  return <T>(previous: T | undefined, before?: { queryKey: readonly unknown[] }) =>
+    before &&
+    before.queryKey.length === key.length &&
+    key.every((part, n) => (typeof part === "object" && part !== null) || part === before.queryKey[n])
+      ? previous
+      : undefined;
 }
 
 /** A list that is read page by page with the cursor that each page gives. */
-function usePages<T>(key: unknown[], get: (after: string | undefined) => Promise<Page<T>>, interval: number | false = 15_000) {
+function usePages<T>(
+  key: unknown[],
+  get: (after: string | undefined) => Promise<Page<T>>,
+  interval: number | false = 15_000,
+) {
   const query = useInfiniteQuery({
-    queryKey: key, placeholderData: sameList(key),
+    queryKey: key,
+    placeholderData: sameList(key),
     queryFn: ({ pageParam }) => get(pageParam),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (last) => last.next,
-    refetchInterval: (q) => interval && interval * (q.state.data?.pages.length ?? 1), // all pages are read anew each time
+    // All pages are read anew each time.
+    refetchInterval: (q) => interval && interval * (q.state.data?.pages.length ?? 1),
   });
   const rows = query.data?.pages.flatMap((p) => p.items) ?? [];
   return { ...query, rows, first: query.data?.pages[0], total: query.data?.pages[0]?.total ?? rows.length };
@@ -66,26 +95,52 @@ const part = (after: string | undefined) => ({ after, limit: after === undefined
 const paging = (after: string | undefined) => ({ ...part(after), total: after === undefined });
 
 export function useKeys(filter: ListFilter) {
-  return usePages(["keys", "list", filter], (after) => take(api.GET("/keys", { params: { query: { ...filter, ...paging(after) } } })));
+  return usePages(["keys", "list", filter], (after) =>
+    take(api.GET("/keys", { params: { query: { ...filter, ...paging(after) } } })),
+  );
 }
 
 export function useInstances(filter: ListFilter) {
-  return usePages(["instances", "list", filter], (after) => take(api.GET("/instances", { params: { query: { ...filter, ...paging(after) } } })), 5_000);
+  return usePages(
+    ["instances", "list", filter],
+    (after) => take(api.GET("/instances", { params: { query: { ...filter, ...paging(after) } } })),
+    5_000,
+  );
 }
 
 export function useOpens(key: string) {
-  return usePages(["keys", key, "opens"], (after) => take(api.GET("/keys/{key}/opens", { params: { path: { key }, query: paging(after) } })));
+  return usePages(["keys", key, "opens"], (after) =>
+    take(api.GET("/keys/{key}/opens", { params: { path: { key }, query: paging(after) } })),
+  );
 }
 
 export function useOpeners(instance: string) {
-  return usePages(["instances", instance, "openers"], (after) => take(api.GET("/instances/{instance}/openers", { params: { path: { instance }, query: paging(after) } })));
+  return usePages(["instances", instance, "openers"], (after) =>
+    take(api.GET("/instances/{instance}/openers", { params: { path: { instance }, query: paging(after) } })),
+  );
 }
 
-interface ReachFilter { q?: string; state?: string; drift?: string; worry?: string; region?: string; label?: string; keeper?: string; key?: string }
+interface ReachFilter {
+  q?: string;
+  state?: string;
+  drift?: string;
+  worry?: string;
+  region?: string;
+  label?: string;
+  keeper?: string;
+  key?: string;
+}
 
 export function useReach(f: ReachFilter) {
-  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, worry: f.worry === "true" || undefined };
-  const pages = usePages<LoginReach>(["reach", f], (after) => take(api.GET("/reach", { params: { query: { ...query, ...part(after) } } })));
+  const query = {
+    ...f,
+    state: f.state as ReachState | undefined,
+    drift: f.drift === "true" || undefined,
+    worry: f.worry === "true" || undefined,
+  };
+  const pages = usePages<LoginReach>(["reach", f], (after) =>
+    take(api.GET("/reach", { params: { query: { ...query, ...part(after) } } })),
+  );
   return { pages, first: pages.first as ReachPage | undefined };
 }
 
@@ -93,54 +148,96 @@ export function useReach(f: ReachFilter) {
 const mapped = 1000;
 
 export function useReachMap(f: ReachFilter) {
-  const query = { ...f, state: f.state as ReachState | undefined, drift: f.drift === "true" || undefined, worry: undefined, limit: mapped };
-  return useQuery({ queryKey: ["reach", "map", f], placeholderData: sameList(["reach", "map", f]), queryFn: () => take(api.GET("/reach/map", { params: { query } })), refetchInterval: 30_000 });
+  const query = {
+    ...f,
+    state: f.state as ReachState | undefined,
+    drift: f.drift === "true" || undefined,
+    worry: undefined,
+    limit: mapped,
+  };
+  return useQuery({
+    queryKey: ["reach", "map", f],
+    placeholderData: sameList(["reach", "map", f]),
+    queryFn: () => take(api.GET("/reach/map", { params: { query } })),
+    refetchInterval: 30_000,
+  });
 }
 
 export function useDifferences(f: { login?: string; fit?: string; label?: string }) {
   const query = { ...f, fit: f.fit as Difference["fit"] | undefined };
-  return usePages<Difference>(["reach", "differences", f], (after) => take(api.GET("/differences", { params: { query: { ...query, ...part(after) } } })));
+  return usePages<Difference>(["reach", "differences", f], (after) =>
+    take(api.GET("/differences", { params: { query: { ...query, ...part(after) } } })),
+  );
 }
 
-export function useGrants(f: { login?: string; keeper?: string; key?: string; label?: string; ended?: string; until?: string }) {
+export function useGrants(f: {
+  login?: string;
+  keeper?: string;
+  key?: string;
+  label?: string;
+  ended?: string;
+  until?: string;
+}) {
   const query = { ...f, ended: f.ended === "true" || undefined, until: f.until === "true" || undefined };
-  return usePages<GrantRecord>(["reach", "grants", f], (after) => take(api.GET("/grants", { params: { query: { ...query, ...paging(after) } } })));
+  return usePages<GrantRecord>(["reach", "grants", f], (after) =>
+    take(api.GET("/grants", { params: { query: { ...query, ...paging(after) } } })),
+  );
 }
 
 export function useProofsDue(keeper: string | undefined) {
-  return usePages<ProofDue>(["reach", "due", keeper], (after) => take(api.GET("/proofs/due", { params: { query: { keeper, ...part(after) } } })), 60_000);
+  return usePages<ProofDue>(
+    ["reach", "due", keeper],
+    (after) => take(api.GET("/proofs/due", { params: { query: { keeper, ...part(after) } } })),
+    60_000,
+  );
 }
 
 export function useLogin(name: string) {
-  return useQuery({ queryKey: ["reach", "login", name], queryFn: () => take(api.GET("/logins/{login}", { params: { path: { login: name } } })), refetchInterval: 15_000 });
+  return useQuery({
+    queryKey: ["reach", "login", name],
+    queryFn: () => take(api.GET("/logins/{login}", { params: { path: { login: name } } })),
+    refetchInterval: 15_000,
+  });
 }
 
 export function useVersions(login: string) {
-  return useQuery({ queryKey: ["reach", "versions", login], queryFn: () => take(api.GET("/logins/{login}/versions", { params: { path: { login } } })) });
+  return useQuery({
+    queryKey: ["reach", "versions", login],
+    queryFn: () => take(api.GET("/logins/{login}/versions", { params: { path: { login } } })),
+  });
 }
 
 /** What the loss of keys would do: of one, or of all that a keeper has. */
 export function useLoss(of: { key?: string; keeper?: string }) {
-  return useQuery({ queryKey: ["reach", "loss", of], queryFn: () => take(api.GET("/loss", { params: { query: { key: of.key ? [of.key] : undefined, keeper: of.keeper } } })) });
+  return useQuery({
+    queryKey: ["reach", "loss", of],
+    queryFn: () =>
+      take(api.GET("/loss", { params: { query: { key: of.key ? [of.key] : undefined, keeper: of.keeper } } })),
+  });
 }
 
 /** Follows a sweep until it has ended. */
 export function useSweep(id: string | undefined, ended: () => void) {
   const query = useQuery({
-    queryKey: ["sweep", id], enabled: id !== undefined,
+    queryKey: ["sweep", id],
+    enabled: id !== undefined,
     queryFn: () => take(api.GET("/sweeps/{sweep}", { params: { path: { sweep: id ?? "" } } })),
     refetchInterval: (q) => (q.state.data?.ended_at ? false : 300),
   });
   const over = Boolean(query.data?.ended_at);
   useEffect(() => {
     if (over) ended();
-  // eslint-disable-next-line react-hooks/exhaustive-deps -- told once, when it is over
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- told once, when it is over
   }, [over, id]);
   return query.data;
 }
 
 export function useRotations() {
-  return usePages<Rotation>(["rotations", "list"], (after) => take(api.GET("/rotations", { params: { query: paging(after) } })), 3_000);
+  return usePages<Rotation>(
+    ["rotations", "list"],
+    (after) => take(api.GET("/rotations", { params: { query: paging(after) } })),
+    3_000,
+  );
 }
 
 export function useRotation(id: string) {
@@ -153,11 +250,22 @@ export function useRotation(id: string) {
 
 export function useRotationItems(id: string, state: string | undefined, live: boolean) {
   const query = { state: state as RotationItem["state"] | undefined };
-  return usePages<RotationItem>(["rotations", id, "items", state], (after) => take(api.GET("/rotations/{rotation}/items", { params: { path: { rotation: id }, query: { ...query, ...part(after) } } })), live ? 1_500 : false);
+  return usePages<RotationItem>(
+    ["rotations", id, "items", state],
+    (after) =>
+      take(
+        api.GET("/rotations/{rotation}/items", {
+          params: { path: { rotation: id }, query: { ...query, ...part(after) } },
+        }),
+      ),
+    live ? 1_500 : false,
+  );
 }
 
 export function useDaybook(filter: ListFilter) {
-  return usePages(["daybook", filter], (after) => take(api.GET("/daybook", { params: { query: { ...filter, ...paging(after) } } })));
+  return usePages(["daybook", filter], (after) =>
+    take(api.GET("/daybook", { params: { query: { ...filter, ...paging(after) } } })),
+  );
 }
 
 export function useRuns(instance: string) {
@@ -170,7 +278,10 @@ export function useRuns(instance: string) {
 
 /** Follows a run by its server-sent events until it has ended. */
 export function useRun(id: string) {
-  const first = useQuery({ queryKey: ["run", id], queryFn: () => take(api.GET("/runs/{run}", { params: { path: { run: id } } })) });
+  const first = useQuery({
+    queryKey: ["run", id],
+    queryFn: () => take(api.GET("/runs/{run}", { params: { path: { run: id } } })),
+  });
   const [live, setLive] = useState<Run>();
   useEffect(() => {
     const events = new EventSource(`/api/v1/runs/${encodeURIComponent(id)}/events`);
@@ -186,7 +297,11 @@ export function useRun(id: string) {
 }
 
 export function useAskedKeys(keeper?: string) {
-  return useQuery({ queryKey: ["asked", keeper], queryFn: () => take(api.GET("/asked-keys", { params: { query: { keeper } } })), refetchInterval: 15_000 });
+  return useQuery({
+    queryKey: ["asked", keeper],
+    queryFn: () => take(api.GET("/asked-keys", { params: { query: { keeper } } })),
+    refetchInterval: 15_000,
+  });
 }
 
 export function useRotationRules() {
@@ -194,20 +309,44 @@ export function useRotationRules() {
 }
 
 export function useDueRotations(days: number) {
-  return useQuery({ queryKey: ["rules", "due", days], queryFn: () => take(api.GET("/due-rotations", { params: { query: { days } } })), refetchInterval: 60_000 });
+  return useQuery({
+    queryKey: ["rules", "due", days],
+    queryFn: () => take(api.GET("/due-rotations", { params: { query: { days } } })),
+    refetchInterval: 60_000,
+  });
 }
 
 export function useRotationReport(id: string) {
-  return useQuery({ queryKey: ["rotations", id, "report"], queryFn: () => take(api.GET("/rotations/{rotation}/report", { params: { path: { rotation: id } } })) });
+  return useQuery({
+    queryKey: ["rotations", id, "report"],
+    queryFn: () => take(api.GET("/rotations/{rotation}/report", { params: { path: { rotation: id } } })),
+  });
 }
 
-export function useRoutes(login: string, f: { max_downtime?: string; keep_address?: string; no_stop?: string; rehearse?: string }) {
-  const query = { max_downtime: f.max_downtime ? Number(f.max_downtime) : undefined, keep_address: f.keep_address === "true" || undefined, no_stop: f.no_stop === "true" || undefined, rehearse: f.rehearse === "true" || undefined };
-  return useQuery({ queryKey: ["routes", login, f], placeholderData: sameList(["routes", login, f]), queryFn: () => take(api.GET("/logins/{login}/routes", { params: { path: { login }, query } })), staleTime: 5_000 });
+export function useRoutes(
+  login: string,
+  f: { max_downtime?: string; keep_address?: string; no_stop?: string; rehearse?: string },
+) {
+  const query = {
+    max_downtime: f.max_downtime ? Number(f.max_downtime) : undefined,
+    keep_address: f.keep_address === "true" || undefined,
+    no_stop: f.no_stop === "true" || undefined,
+    rehearse: f.rehearse === "true" || undefined,
+  };
+  return useQuery({
+    queryKey: ["routes", login, f],
+    placeholderData: sameList(["routes", login, f]),
+    queryFn: () => take(api.GET("/logins/{login}/routes", { params: { path: { login }, query } })),
+    staleTime: 5_000,
+  });
 }
 
 export function useRestores() {
-  return usePages<Restore>(["restores", "list"], (after) => take(api.GET("/restores", { params: { query: paging(after) } })), 3_000);
+  return usePages<Restore>(
+    ["restores", "list"],
+    (after) => take(api.GET("/restores", { params: { query: paging(after) } })),
+    3_000,
+  );
 }
 
 /** Follows a restore until it has ended; its steps come as they are told. */
@@ -223,7 +362,10 @@ export function useRestore(id: string) {
 }
 
 export function useRestoreReport(id: string) {
-  return useQuery({ queryKey: ["restores", id, "report"], queryFn: () => take(api.GET("/restores/{run}/report", { params: { path: { run: id } } })) });
+  return useQuery({
+    queryKey: ["restores", id, "report"],
+    queryFn: () => take(api.GET("/restores/{run}/report", { params: { path: { run: id } } })),
+  });
 }
 
 /** What restores hold open right now. */
@@ -232,11 +374,17 @@ export function useClosings() {
 }
 
 export function useSessions(all: boolean) {
-  return useQuery({ queryKey: ["sessions", all], queryFn: () => take(api.GET("/sessions", { params: { query: { all: all || undefined } } })) });
+  return useQuery({
+    queryKey: ["sessions", all],
+    queryFn: () => take(api.GET("/sessions", { params: { query: { all: all || undefined } } })),
+  });
 }
 
 export function useTokens(all: boolean) {
-  return useQuery({ queryKey: ["tokens", all], queryFn: () => take(api.GET("/tokens", { params: { query: { all: all || undefined } } })) });
+  return useQuery({
+    queryKey: ["tokens", all],
+    queryFn: () => take(api.GET("/tokens", { params: { query: { all: all || undefined } } })),
+  });
 }
 
 export function useOperators() {
@@ -244,11 +392,20 @@ export function useOperators() {
 }
 
 export function useLeaving(name: string) {
-  return useQuery({ queryKey: ["leaving", name], queryFn: () => take(api.GET("/operators/{operator}/leaving", { params: { path: { operator: name } } })), refetchInterval: 3_000 });
+  return useQuery({
+    queryKey: ["leaving", name],
+    queryFn: () => take(api.GET("/operators/{operator}/leaving", { params: { path: { operator: name } } })),
+    refetchInterval: 3_000,
+  });
 }
 
 export function useConsents(enabled: boolean) {
-  return useQuery({ queryKey: ["consents"], enabled, queryFn: () => take(api.GET("/consents")), refetchInterval: 15_000 });
+  return useQuery({
+    queryKey: ["consents"],
+    enabled,
+    queryFn: () => take(api.GET("/consents")),
+    refetchInterval: 15_000,
+  });
 }
 
 export function useConsentLabels() {
@@ -256,7 +413,11 @@ export function useConsentLabels() {
 }
 
 export function useHandOvers() {
-  return useQuery({ queryKey: ["keys", "hand-overs"], queryFn: () => take(api.GET("/hand-overs")), refetchInterval: 15_000 });
+  return useQuery({
+    queryKey: ["keys", "hand-overs"],
+    queryFn: () => take(api.GET("/hand-overs")),
+    refetchInterval: 15_000,
+  });
 }
 
 export function useSafe() {
@@ -268,21 +429,29 @@ export function useReceivers() {
 }
 
 export function useDead(name: string) {
-  return useQuery({ queryKey: ["receivers", name, "dead"], queryFn: () => take(api.GET("/receivers/{receiver}/dead", { params: { path: { receiver: name } } })) });
+  return useQuery({
+    queryKey: ["receivers", name, "dead"],
+    queryFn: () => take(api.GET("/receivers/{receiver}/dead", { params: { path: { receiver: name } } })),
+  });
 }
 
 /** Reads the daybook anew whenever an entry that fits is added. */
 export function useLiveDaybook(live: boolean, filter: ListFilter): "off" | "open" | "broken" {
   const queries = useQueryClient();
   const [state, setState] = useState<"off" | "open" | "broken">("off");
-  const query = new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1]))).toString();
+  const query = new URLSearchParams(
+    Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1])),
+  ).toString();
   useEffect(() => {
     if (!live) return;
     const source = new EventSource(`/api/v1/daybook/events?${query}`);
     source.onopen = () => setState("open");
     source.onerror = () => setState("broken");
     source.addEventListener("entry", () => void queries.invalidateQueries({ queryKey: ["daybook"] }));
-    return () => { source.close(); setState("off"); };
+    return () => {
+      source.close();
+      setState("off");
+    };
   }, [live, query, queries]);
   return state;
 }

@@ -6,8 +6,20 @@ export function Broken() {
   const error = useRouteError();
   const outdated = error instanceof TypeError && error.message.includes("dynamically imported module");
   return (
-    <Result status={outdated ? "info" : "error"} title={outdated ? "The console was updated meanwhile" : "This page cannot be shown"}
-      subTitle={outdated ? "Load it anew to go on with the new one." : `Nothing was changed by that. What went wrong here: ${error instanceof Error ? error.message : String(error)}`}
-      extra={<Button type="primary" onClick={() => window.location.reload()}>Load the page anew</Button>} />
+    <Result
+      status={outdated ? "info" : "error"}
+      title={outdated ? "The console was updated meanwhile" : "This page cannot be shown"}
+      subTitle={
+        outdated
+          ? "Load it anew to go on with the new one."
+          : "Nothing was changed by that. What went wrong here: " +
+            (error instanceof Error ? error.message : String(error))
+      }
+      extra={
+        <Button type="primary" onClick={() => window.location.reload()}>
+          Load the page anew
+        </Button>
+      }
+    />
   );
 }

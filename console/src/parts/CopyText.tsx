@@ -2,7 +2,17 @@ import { App, Button, theme, Tooltip } from "antd";
 import { useState } from "react";
 
 /** Text for a terminal or a comparison, with a button that copies it. */
-export function CopyText({ text, label, block, shown }: { text: string; label: string; block?: boolean; shown?: string }) {
+export function CopyText({
+  text,
+  label,
+  block,
+  shown,
+}: {
+  text: string;
+  label: string;
+  block?: boolean;
+  shown?: string;
+}) {
   const { message } = App.useApp();
   const { token } = theme.useToken();
   const [copied, setCopied] = useState(false);
@@ -16,10 +26,31 @@ export function CopyText({ text, label, block, shown }: { text: string; label: s
     }
   };
   return (
-    <span style={{ display: block ? "flex" : "inline-flex", alignItems: "flex-start", gap: 6, maxWidth: "100%", ...(block ? { background: token.colorFillQuaternary, borderRadius: 6, padding: "6px 6px 6px 12px" } : {}) }}>
-      <code style={{ fontFamily: token.fontFamilyCode, fontSize: 13, overflowWrap: "anywhere", flex: block ? 1 : undefined, lineHeight: "24px" }} title={shown && text}>{shown ?? text}</code>
+    <span
+      style={{
+        display: block ? "flex" : "inline-flex",
+        alignItems: "flex-start",
+        gap: 6,
+        maxWidth: "100%",
+        ...(block ? { background: token.colorFillQuaternary, borderRadius: 6, padding: "6px 6px 6px 12px" } : {}),
+      }}
+    >
+      <code
+        style={{
+          fontFamily: token.fontFamilyCode,
+          fontSize: 13,
+          overflowWrap: "anywhere",
+          flex: block ? 1 : undefined,
+          lineHeight: "24px",
+        }}
+        title={shown && text}
+      >
+        {shown ?? text}
+      </code>
       <Tooltip title={copied ? "Copied" : `Copy ${label}`}>
-        <Button size="small" type="text" aria-label={`Copy ${label}`} onClick={() => void copy()}>{copied ? "✓" : "Copy"}</Button>
+        <Button size="small" type="text" aria-label={`Copy ${label}`} onClick={() => void copy()}>
+          {copied ? "✓" : "Copy"}
+        </Button>
       </Tooltip>
     </span>
   );

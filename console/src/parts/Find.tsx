@@ -10,7 +10,8 @@ import { KeyGlyph } from "./KeyGlyph";
 import { KeyName } from "./KeyName";
 import { ProblemNote } from "./ProblemNote";
 
-const typing = (e: Element | null) => e instanceof HTMLElement && (["INPUT", "TEXTAREA"].includes(e.tagName) || e.isContentEditable);
+const typing = (e: Element | null) =>
+  e instanceof HTMLElement && (["INPUT", "TEXTAREA"].includes(e.tagName) || e.isContentEditable);
 
 /** The box on every page that jumps to whatever bears a name, and says what a fingerprint or a public key is. */
 export function Find({ narrow }: { narrow: boolean }) {
@@ -27,7 +28,20 @@ export function Find({ narrow }: { narrow: boolean }) {
   }, []);
   return (
     <>
-      <Button type="text" aria-label="Find" aria-keyshortcuts="Control+K" style={{ color: "#fff" }} onClick={() => setOpen(true)}>Find{!narrow && <span aria-hidden style={{ opacity: 0.8 }}>Ctrl K</span>}</Button>
+      <Button
+        type="text"
+        aria-label="Find"
+        aria-keyshortcuts="Control+K"
+        style={{ color: "#fff" }}
+        onClick={() => setOpen(true)}
+      >
+        Find
+        {!narrow && (
+          <span aria-hidden style={{ opacity: 0.8 }}>
+            Ctrl K
+          </span>
+        )}
+      </Button>
       {open && <Box close={() => setOpen(false)} />}
     </>
   );
@@ -35,28 +49,56 @@ export function Find({ narrow }: { narrow: boolean }) {
 
 /** Whether a text is a fingerprint or a public key rather than a name. */
 function isKeyText(text: string): boolean {
-  return /[0-9a-f]{20}/i.test(text.replace(/[\s:.-]/g, "")) || /[A-Za-z0-9+/]{40}/.test(text) || /^(sha|md5)/i.test(text) || text.includes("\n");
+  return (
+    /[0-9a-f]{20}/i.test(text.replace(/[\s:.-]/g, "")) ||
+    /[A-Za-z0-9+/]{40}/.test(text) ||
+    /^(sha|md5)/i.test(text) ||
+    text.includes("\n")
+  );
 }
 
 const pathOf = (n: Named) => {
   const name = encodeURIComponent(n.name);
-  return { instance: `/instances/${name}`, login: `/logins/${name}`, key: `/keys/${name}`, person: `/keys?keeper=${name}`, team: `/keys?keeper=${name}` }[n.kind];
+  return {
+    instance: `/instances/${name}`,
+    login: `/logins/${name}`,
+    key: `/keys/${name}`,
+    person: `/keys?keeper=${name}`,
+    team: `/keys?keeper=${name}`,
+  }[n.kind];
 };
 
-interface Choice { to: string; kind: string; name: string; about: string; sign?: ReactNode }
+interface Choice {
+  to: string;
+  kind: string;
+  name: string;
+  about: string;
+  sign?: ReactNode;
+}
 
-/** What bears a name like the text, then the pages; none for "". fresh is whether that is the answer to this very text. */
+/**
+ * What bears a name like the text, then the pages; none for "". fresh is whether that is the answer to this very
+ * text.
+ */
 function useChoices(text: string, off: boolean): { choices: Choice[]; fresh: boolean; error: Error | null } {
   const settled = useSettled(text, 120);
   const found = useQuery({
-    queryKey: ["names", settled], enabled: settled !== "" && !off, retry: false,
+    queryKey: ["names", settled],
+    enabled: settled !== "" && !off,
+    retry: false,
     queryFn: () => take(api.GET("/names", { params: { query: { q: settled } } })),
   });
-  const named = text === "" ? [] : found.data ?? [];
+  const named = text === "" ? [] : (found.data ?? []);
   const pages = [...places, ...further].filter((p) => p.text.toLowerCase().includes(text.toLowerCase()));
   return {
     choices: [
-      ...named.map((n) => ({ to: pathOf(n), kind: n.kind, name: n.name, about: n.about, sign: n.sha256 && <KeyGlyph sha256={n.sha256} size={18} /> })),
+      ...named.map((n) => ({
+        to: pathOf(n),
+        kind: n.kind,
+        name: n.name,
+        about: n.about,
+        sign: n.sha256 && <KeyGlyph sha256={n.sha256} size={18} />,
+      })),
       ...pages.map((p) => ({ to: p.to, kind: "page", name: p.text, about: "" })),
     ],
     fresh: settled === text && !found.isFetching,
@@ -81,7 +123,7 @@ function Box({ close }: { close: () => void }) {
   };
   const press = (e: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-    if (keyText || step === undefined && e.key !== "Enter") return;
+    if (keyText || (step === undefined && e.key !== "Enter")) return;
     e.preventDefault();
     if (step !== undefined) setAt((active + step + choices.length) % Math.max(1, choices.length));
     else setEntered(true);
@@ -92,21 +134,58 @@ function Box({ close }: { close: () => void }) {
   });
   return (
     <Modal open title="Find" footer={null} onCancel={close} width={720}>
-      <Input.TextArea autoFocus autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} value={text} onKeyDown={press} onChange={(e) => { setText(e.target.value); setAt(0); setEntered(false); }}
-        aria-label="A name, a fingerprint or a public key" placeholder="Part of a name or an address, a fingerprint in any notation, a public key"
-        role="combobox" aria-expanded={!keyText} aria-controls={list} aria-activedescendant={keyText || choices.length === 0 ? undefined : `${list}-${active}`} />
+      <Input.TextArea
+        autoFocus
+        autoSize={{ minRows: 1, maxRows: 6 }}
+        spellCheck={false}
+        value={text}
+        onKeyDown={press}
+        onChange={(e) => {
+          setText(e.target.value);
+          setAt(0);
+          setEntered(false);
+        }}
+        aria-label="A name, a fingerprint or a public key"
+        placeholder="Part of a name or an address, a fingerprint in any notation, a public key"
+        role="combobox"
+        aria-expanded={!keyText}
+        aria-controls={list}
+        aria-activedescendant={keyText || choices.length === 0 ? undefined : `${list}-${active}`}
+      />
       <div style={{ marginTop: 12, display: "grid", gap: 12 }} aria-live="polite">
-        {secret && <Alert type="error" showIcon role="alert" title="This is a private key. It stayed in this page and was not sent." description="On your own machine, plumlatch trace FILE derives the public half and asks with that." />}
+        {secret && (
+          <Alert
+            type="error"
+            showIcon
+            role="alert"
+            title="This is a private key. It stayed in this page and was not sent."
+            description="On your own machine, plumlatch trace FILE derives the public half and asks with that."
+          />
+        )}
         {keyText && !secret && <Tracing text={text} close={close} />}
         {error && <ProblemNote error={error} />}
-        {!keyText && choices.length === 0 && fresh && <p style={{ margin: 0 }}>Nothing bears a name with that in it.</p>}
+        {!keyText && choices.length === 0 && fresh && (
+          <p style={{ margin: 0 }}>Nothing bears a name with that in it.</p>
+        )}
       </div>
       {!keyText && <Choices id={list} choices={choices} active={active} over={setAt} go={go} />}
     </Modal>
   );
 }
 
-function Choices({ id, choices, active, over, go }: { id: string; choices: Choice[]; active: number; over: (n: number) => void; go: (to: string) => void }) {
+function Choices({
+  id,
+  choices,
+  active,
+  over,
+  go,
+}: {
+  id: string;
+  choices: Choice[];
+  active: number;
+  over: (n: number) => void;
+  go: (to: string) => void;
+}) {
   const { token } = theme.useToken();
   const now = useRef<HTMLLIElement>(null);
   useEffect(() => {
@@ -114,17 +193,46 @@ function Choices({ id, choices, active, over, go }: { id: string; choices: Choic
   }, [active]);
   return (
     <>
-      <ul id={id} role="listbox" aria-label="Found" style={{ listStyle: "none", margin: 0, padding: 0, maxHeight: 420, overflowY: "auto" }}>
+      <ul
+        id={id}
+        role="listbox"
+        aria-label="Found"
+        style={{ listStyle: "none", margin: 0, padding: 0, maxHeight: 420, overflowY: "auto" }}
+      >
         {choices.map((c, n) => (
-          <li key={c.kind + c.to} id={`${id}-${n}`} ref={n === active ? now : undefined} role="option" aria-selected={n === active} onMouseMove={() => over(n)} onClick={() => go(c.to)}
-            style={{ display: "grid", gridTemplateColumns: "70px minmax(0, 1fr) auto", gap: 12, alignItems: "center", padding: "5px 10px", borderRadius: 6, cursor: "pointer", background: n === active ? token.controlItemBgActive : undefined }}>
+          // The keys are those of the combobox above, which keeps the focus.
+          // eslint-disable-next-line jsx-a11y/click-events-have-key-events
+          <li
+            key={c.kind + c.to}
+            id={`${id}-${n}`}
+            ref={n === active ? now : undefined}
+            role="option"
+            aria-selected={n === active}
+            onMouseMove={() => over(n)}
+            onClick={() => go(c.to)}
+            style={{
+              display: "grid",
+              gridTemplateColumns: "70px minmax(0, 1fr) auto",
+              gap: 12,
+              alignItems: "center",
+              padding: "5px 10px",
+              borderRadius: 6,
+              cursor: "pointer",
+              background: n === active ? token.controlItemBgActive : undefined,
+            }}
+          >
             <span style={{ color: token.colorTextDescription }}>{c.kind}</span>
-            <span style={{ display: "flex", gap: 8, alignItems: "center", fontWeight: 500 }}>{c.sign}{c.name}</span>
+            <span style={{ display: "flex", gap: 8, alignItems: "center", fontWeight: 500 }}>
+              {c.sign}
+              {c.name}
+            </span>
             <span style={{ color: token.colorTextDescription }}>{c.about}</span>
           </li>
         ))}
       </ul>
-      <p style={{ margin: "12px 0 0", color: token.colorTextDescription }}>Arrows choose, Enter goes there. In a list, / jumps to its own search.</p>
+      <p style={{ margin: "12px 0 0", color: token.colorTextDescription }}>
+        Arrows choose, Enter goes there. In a list, / jumps to its own search.
+      </p>
     </>
   );
 }
@@ -132,7 +240,9 @@ function Choices({ id, choices, active, over, go }: { id: string; choices: Choic
 /** Which record a fingerprint or a public key is, and what it opens. */
 function Tracing({ text, close }: { text: string; close: () => void }) {
   const trace = useQuery({
-    queryKey: ["trace", text], retry: false, gcTime: 0,
+    queryKey: ["trace", text],
+    retry: false,
+    gcTime: 0,
     queryFn: () => take(api.POST("/traces", { body: { text } })),
   });
   if (trace.error) return <ProblemNote error={trace.error} />;
@@ -140,23 +250,58 @@ function Tracing({ text, close }: { text: string; close: () => void }) {
   return (
     <>
       <p style={{ margin: 0 }}>Read as {trace.data.read_as}.</p>
-      {trace.data.matches.map((m) => <Match key={m.kind + m.name} of={m} close={close} />)}
-      {trace.data.matches.length === 0 && <Alert type="warning" showIcon title="Nothing that is recorded matches." description={`Compared with: ${trace.data.compared.join("; ")}.`} />}
+      {trace.data.matches.map((m) => (
+        <Match key={m.kind + m.name} of={m} close={close} />
+      ))}
+      {trace.data.matches.length === 0 && (
+        <Alert
+          type="warning"
+          showIcon
+          title="Nothing that is recorded matches."
+          description={`Compared with: ${trace.data.compared.join("; ")}.`}
+        />
+      )}
     </>
   );
 }
 
 function Match({ of, close }: { of: Traced; close: () => void }) {
   if (of.kind === "host key") {
-    return <div>It is a host key of <Link to={`/instances/${encodeURIComponent(of.name)}`} onClick={close}>{of.name}</Link> ({of.matched}).</div>;
+    return (
+      <div>
+        It is a host key of{" "}
+        <Link to={`/instances/${encodeURIComponent(of.name)}`} onClick={close}>
+          {of.name}
+        </Link>{" "}
+        ({of.matched}).
+      </div>
+    );
   }
   const logins = of.logins ?? [];
   return (
     <div>
-      <div onClick={close}>It is the key <KeyName name={of.name} sha256={of.key?.fingerprints.sha256 ?? ""} /> of {of.key?.keeper?.name ?? "nobody"} ({of.matched}).</div>
-      <div style={{ marginTop: 6 }}>{logins.length === 0 ? "It opens nothing." : <>It opens {logins.slice(0, 12).map((o, i) => (
-        <span key={o.login}>{i > 0 && ", "}<Link to={`/logins/${encodeURIComponent(o.login)}`} onClick={close}>{o.login}</Link></span>
-      ))}{logins.length > 12 && ` and ${(of.key?.opens ?? logins.length) - 12} more`}.</>}</div>
+      <div>
+        It is the key <KeyName name={of.name} sha256={of.key?.fingerprints.sha256 ?? ""} onClick={close} /> of{" "}
+        {of.key?.keeper?.name ?? "nobody"} ({of.matched}).
+      </div>
+      <div style={{ marginTop: 6 }}>
+        {logins.length === 0 ? (
+          "It opens nothing."
+        ) : (
+          <>
+            It opens{" "}
+            {logins.slice(0, 12).map((o, i) => (
+              <span key={o.login}>
+                {i > 0 && ", "}
+                <Link to={`/logins/${encodeURIComponent(o.login)}`} onClick={close}>
+                  {o.login}
+                </Link>
+              </span>
+            ))}
+            {logins.length > 12 && ` and ${(of.key?.opens ?? logins.length) - 12} more`}.
+          </>
+        )}
+      </div>
     </div>
   );
 }

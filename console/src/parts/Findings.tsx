@@ -8,7 +8,23 @@ const kinds = { bad: "error", caution: "warning", remark: "info" } as const;
 export function Findings({ of }: { of: Finding[] }) {
   return (
     <div style={{ display: "grid", gap: 8 }}>
-      {of.map((f) => <Alert key={f.code} type={kinds[f.weight]} showIcon title={<>{f.text.charAt(0).toUpperCase()}{f.text.slice(1)}. <span style={{ opacity: 0.8 }}>{f.remedy}{actBy(f)}.</span></>} />)}
+      {of.map((f) => (
+        <Alert
+          key={f.code}
+          type={kinds[f.weight]}
+          showIcon
+          title={
+            <>
+              {f.text.charAt(0).toUpperCase()}
+              {f.text.slice(1)}.{" "}
+              <span style={{ opacity: 0.8 }}>
+                {f.remedy}
+                {actBy(f)}.
+              </span>
+            </>
+          }
+        />
+      ))}
     </div>
   );
 }

@@ -18,16 +18,45 @@ interface Props<V extends object, R> {
 }
 
 /** A dialog with a form, that stays open until what it asks for was done. */
-export function FormDialog<V extends object, R>({ title, act, send, stale, close, done, initial, danger, children }: Props<V, R>) {
+export function FormDialog<V extends object, R>({
+  title,
+  act,
+  send,
+  stale,
+  close,
+  done,
+  initial,
+  danger,
+  children,
+}: Props<V, R>) {
   const queries = useQueryClient();
   const look = () => void queries.invalidateQueries({ queryKey: [stale] });
-  const sending = useMutation({ mutationFn: send, onSuccess: (r: R) => { look(); close(); done?.(r); }, onError: look });
+  const sending = useMutation({
+    mutationFn: send,
+    onSuccess: (r: R) => {
+      look();
+      close();
+      done?.(r);
+    },
+    onError: look,
+  });
   return (
     <Modal open title={title} footer={null} onCancel={close} destroyOnHidden>
-      <Form<V> layout="vertical" requiredMark={false} initialValues={initial as object} onFinish={(v) => sending.mutate(v)}>
+      <Form<V>
+        layout="vertical"
+        requiredMark={false}
+        initialValues={initial as object}
+        onFinish={(v) => sending.mutate(v)}
+      >
         {children}
-        {sending.error && <Form.Item><ProblemNote error={sending.error} /></Form.Item>}
-        <Button type="primary" danger={danger} htmlType="submit" loading={sending.isPending}>{act}</Button>
+        {sending.error && (
+          <Form.Item>
+            <ProblemNote error={sending.error} />
+          </Form.Item>
+        )}
+        <Button type="primary" danger={danger} htmlType="submit" loading={sending.isPending}>
+          {act}
+        </Button>
       </Form>
     </Modal>
   );

@@ -19,8 +19,17 @@ export function KeyGlyph({ sha256, size = 22 }: { sha256: string; size?: number 
     const hollow = ((v >> 4) & 3) === 0;
     const colour = (v >> 6) & 1 ? `hsl(${other} 62% 46%)` : `hsl(${hue} 62% 46%)`;
     return (
-      <ellipse key={i} cx={16} cy={16 - long / 2 - 1.5} rx={wide} ry={long / 2 + 1}
-        transform={`rotate(${turn + i * 72} 16 16)`} fill={hollow ? "none" : colour} stroke={colour} strokeWidth={1.6} />
+      <ellipse
+        key={i}
+        cx={16}
+        cy={16 - long / 2 - 1.5}
+        rx={wide}
+        ry={long / 2 + 1}
+        transform={`rotate(${turn + i * 72} 16 16)`}
+        fill={hollow ? "none" : colour}
+        stroke={colour}
+        strokeWidth={1.6}
+      />
     );
   });
   const heart = at(8) & 3;

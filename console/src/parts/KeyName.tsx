@@ -2,10 +2,15 @@ import { Link } from "react-router";
 import { KeyGlyph } from "./KeyGlyph";
 
 /** A key by its glyph and name, leading to its page. */
-export function KeyName({ name, sha256 }: { name: string; sha256: string }) {
+export function KeyName({ name, sha256, onClick }: { name: string; sha256: string; onClick?: () => void }) {
   return (
-    <Link to={`/keys/${encodeURIComponent(name)}`} style={{ display: "inline-flex", alignItems: "center", gap: 8, whiteSpace: "nowrap", verticalAlign: "middle" }}>
-      <KeyGlyph sha256={sha256} />{name}
+    <Link
+      to={`/keys/${encodeURIComponent(name)}`}
+      onClick={onClick}
+      style={{ display: "inline-flex", alignItems: "center", gap: 8, whiteSpace: "nowrap", verticalAlign: "middle" }}
+    >
+      <KeyGlyph sha256={sha256} />
+      {name}
     </Link>
   );
 }

@@ -3,7 +3,17 @@ import { Link } from "react-router";
 
 /** Labels, each leading to the list narrowed to it. */
 export function Labels({ labels, list }: { labels: Record<string, string>; list: string }) {
-  return <>{Object.keys(labels).sort().map((k) => (
-    <Link key={k} to={`${list}?label=${encodeURIComponent(`${k}=${labels[k]}`)}`}><Tag style={{ cursor: "pointer", marginInlineEnd: 4 }}>{k}={labels[k]}</Tag></Link>
-  ))}</>;
+  return (
+    <>
+      {Object.keys(labels)
+        .sort()
+        .map((k) => (
+          <Link key={k} to={`${list}?label=${encodeURIComponent(`${k}=${labels[k]}`)}`}>
+            <Tag style={{ cursor: "pointer", marginInlineEnd: 4 }}>
+              {k}={labels[k]}
+            </Tag>
+          </Link>
+        ))}
+    </>
+  );
 }

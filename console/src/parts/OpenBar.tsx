@@ -14,11 +14,27 @@ export function OpenBar() {
   if (open.length === 0) return null;
   const ink = dark ? "#1a1018" : "#ffffff";
   return (
-    <div role="alert" style={{ position: "sticky", top: headHeight, zIndex: 9, background: bad, color: ink, padding: "8px 24px", fontWeight: 600 }}>
+    <div
+      role="alert"
+      style={{
+        position: "sticky",
+        top: headHeight,
+        zIndex: 9,
+        background: bad,
+        color: ink,
+        padding: "8px 24px",
+        fontWeight: 600,
+      }}
+    >
       {open.map((c) => (
         <div key={c.restore + c.what}>
-          <span aria-hidden>▲ </span>{c.opened_at ? "Open right now" : "May be open, since the cloud has not answered"}: {c.what} of {c.instance}, closed by {clock(c.deadline)} at the latest ({left(c.deadline, now)}).{" "}
-          <Link to={`/restores/${c.restore}`} style={{ color: ink, textDecoration: "underline" }}>See why</Link>{c.note && ` ${c.note}`}
+          <span aria-hidden>▲ </span>
+          {c.opened_at ? "Open right now" : "May be open, since the cloud has not answered"}: {c.what} of {c.instance},
+          closed by {clock(c.deadline)} at the latest ({left(c.deadline, now)}).{" "}
+          <Link to={`/restores/${c.restore}`} style={{ color: ink, textDecoration: "underline" }}>
+            See why
+          </Link>
+          {c.note && ` ${c.note}`}
         </div>
       ))}
     </div>

@@ -1,7 +1,19 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { Button, Table, type TableColumnsType } from "antd";
 import type { SorterResult } from "antd/es/table/interface";
-import { createContext, useContext, useEffect, useLayoutEffect, useMemo, useRef, useState, type HTMLAttributes, type ReactNode, type TableHTMLAttributes, type ThHTMLAttributes } from "react";
+import {
+  createContext,
+  useContext,
+  useEffect,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+  type HTMLAttributes,
+  type ReactNode,
+  type TableHTMLAttributes,
+  type ThHTMLAttributes,
+} from "react";
 import type { Pages } from "../api/queries";
 import { counted } from "../format";
 import { headHeight } from "../theme";
@@ -17,7 +29,10 @@ interface Props<T> {
   sort?: (sort: string | undefined) => void;
   /** Whether long texts wrap; else a wide table scrolls. */
   wraps?: boolean;
-  /** Whether cells show nothing but their row, so that one which stays need not be drawn anew as the list is scrolled. */
+  /**
+   * Whether cells show nothing but their row, so that one which stays need not be drawn anew as the list is
+   * scrolled.
+   */
   plain?: boolean;
 }
 
@@ -25,7 +40,11 @@ interface Props<T> {
 const many = 120;
 
 /** The rows that are not in the page, above and below those that are: in pixels, and the number of all. */
-interface Gap { above: number; below: number; rows: number }
+interface Gap {
+  above: number;
+  below: number;
+  rows: number;
+}
 
 const noGap: Gap = { above: 0, below: 0, rows: 0 };
 
@@ -38,13 +57,25 @@ function Grid(props: TableHTMLAttributes<HTMLTableElement>) {
 
 function Body({ children, ...props }: HTMLAttributes<HTMLTableSectionElement>) {
   const { above, below } = useContext(GapContext);
-  return <tbody {...props}>{above > 0 && <Space height={above} />}{children}{below > 0 && <Space height={below} />}</tbody>;
+  return (
+    <tbody {...props}>
+      {above > 0 && <Space height={above} />}
+      {children}
+      {below > 0 && <Space height={below} />}
+    </tbody>
+  );
 }
 
-const Space = ({ height }: { height: number }) => <tr aria-hidden><td colSpan={99} style={{ height, padding: 0, border: 0 }} /></tr>;
+const Space = ({ height }: { height: number }) => (
+  <tr aria-hidden>
+    <td colSpan={99} style={{ height, padding: 0, border: 0 }} />
+  </tr>
+);
 
 /** A column's head, which stays in sight under the head of the page. */
-const Head = (props: ThHTMLAttributes<HTMLTableCellElement>) => <th {...props} style={{ ...props.style, position: "sticky", top: headHeight, zIndex: 3 }} />;
+const Head = (props: ThHTMLAttributes<HTMLTableCellElement>) => (
+  <th {...props} style={{ ...props.style, position: "sticky", top: headHeight, zIndex: 3 }} />
+);
 
 const components = { table: Grid, body: { wrapper: Body } };
 /** For a table that is no wider than the page: one that scrolls to the side holds its heads within. */
@@ -53,14 +84,23 @@ const withHeads = { ...components, header: { cell: Head } };
 /** A list that is read page by page, with its count and its empty state. */
 export function PagedTable<T extends object>(props: Props<T>) {
   const { pages } = props;
-  if (pages.error && pages.rows.length === 0) return <ProblemNote error={pages.error} again={() => void pages.refetch()} />;
+  if (pages.error && pages.rows.length === 0)
+    return <ProblemNote error={pages.error} again={() => void pages.refetch()} />;
   return (
     <>
       <Rows {...props} />
       {pages.rows.length > 0 && (
         <div style={{ display: "flex", alignItems: "center", gap: 12, padding: "10px 12px" }}>
-          <span>{pages.rows.length === pages.total ? counted(pages.total, props.noun) : `${pages.rows.length} of ${counted(pages.total, props.noun)}`}</span>
-          {pages.hasNextPage && <Button size="small" loading={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>Show more</Button>}
+          <span>
+            {pages.rows.length === pages.total
+              ? counted(pages.total, props.noun)
+              : `${pages.rows.length} of ${counted(pages.total, props.noun)}`}
+          </span>
+          {pages.hasNextPage && (
+            <Button size="small" loading={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+              Show more
+            </Button>
+          )}
         </div>
       )}
     </>
@@ -78,7 +118,12 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
   const [fits, setFits] = useState<boolean>();
   const { rows, total, isPending, hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   const long = rows.length > many;
-  const windowed = useWindowVirtualizer({ count: long && laid ? rows.length : 0, estimateSize: () => 37, overscan: 6, scrollMargin: laid?.top ?? 0 });
+  const windowed = useWindowVirtualizer({
+    count: long && laid ? rows.length : 0,
+    estimateSize: () => 37,
+    overscan: 6,
+    scrollMargin: laid?.top ?? 0,
+  });
   useLayoutEffect(() => {
     const at = box.current;
     if (!at || !long) return;
@@ -93,7 +138,10 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
     if (table) setFits(table.offsetWidth <= (box.current?.offsetWidth ?? 0));
   }, [rows, laid, fits === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- only whether it is known
   useEffect(() => {
-    const anew = () => { setLaid(undefined); setFits(undefined); };
+    const anew = () => {
+      setLaid(undefined);
+      setFits(undefined);
+    };
     window.addEventListener("resize", anew);
     return () => window.removeEventListener("resize", anew);
   }, []);
@@ -105,22 +153,55 @@ function Rows<T extends object>({ pages, columns, rowKey, empty, sort, wraps, pl
   }, [long, laid, end, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
   const at = (index: number) => windowed.measurementsCache[index];
   const some = long && laid && near.length > 0 ? laid : undefined;
-  const gap: Gap = some ? { above: (at(first)?.start ?? some.top) - some.top, below: windowed.getTotalSize() - ((at(end - 1)?.end ?? some.top) - some.top), rows: total + 1 } : noGap;
+  const gap: Gap = some
+    ? {
+        above: (at(first)?.start ?? some.top) - some.top,
+        below: windowed.getTotalSize() - ((at(end - 1)?.end ?? some.top) - some.top),
+        rows: total + 1,
+      }
+    : noGap;
   const measure = windowed.measureElement;
   // It is drawn anew when other rows come near, and not at each step of the wheel.
-  const table = useMemo(() => (
-    <Table<T>
-      size="small" rowKey={rowKey} components={fits ? withHeads : components} dataSource={some ? rows.slice(first, end) : rows.slice(0, many)} loading={isPending} pagination={false}
-      columns={some ? columns.map((c, n) => ({ ...c, width: some.widths[n], ...(plain && { shouldCellUpdate: (row: T, before: T) => row !== before }) })) : columns} tableLayout={some ? "fixed" : undefined}
-      scroll={fits ? undefined : { x: some ? some.widths.reduce((a, b) => a + b, 0) : wraps ? 960 : "max-content" }} locale={{ emptyText: empty }} showSorterTooltip={false}
-      onRow={some ? (_, n) => ({ ref: measure, "data-index": first + (n ?? 0), "aria-rowindex": first + (n ?? 0) + 2 }) : undefined}
-      onChange={(_, __, sorter) => {
-        const s = sorter as SorterResult<T>;
-        sort?.(s.order ? `${s.order === "descend" ? "-" : ""}${String(s.columnKey)}` : undefined);
-      }}
-    />
-  ), [rowKey, some, fits, rows, first, end, isPending, columns, plain, wraps, empty, measure, sort]);
-  return <div ref={box}><GapContext value={gap}>{table}</GapContext></div>;
+  const table = useMemo(
+    () => (
+      <Table<T>
+        size="small"
+        rowKey={rowKey}
+        components={fits ? withHeads : components}
+        dataSource={some ? rows.slice(first, end) : rows.slice(0, many)}
+        loading={isPending}
+        pagination={false}
+        columns={
+          some
+            ? columns.map((c, n) => ({
+                ...c,
+                width: some.widths[n],
+                ...(plain && { shouldCellUpdate: (row: T, before: T) => row !== before }),
+              }))
+            : columns
+        }
+        tableLayout={some ? "fixed" : undefined}
+        scroll={fits ? undefined : { x: some ? some.widths.reduce((a, b) => a + b, 0) : wraps ? 960 : "max-content" }}
+        locale={{ emptyText: empty }}
+        showSorterTooltip={false}
+        onRow={
+          some
+            ? (_, n) => ({ ref: measure, "data-index": first + (n ?? 0), "aria-rowindex": first + (n ?? 0) + 2 })
+            : undefined
+        }
+        onChange={(_, __, sorter) => {
+          const s = sorter as SorterResult<T>;
+          sort?.(s.order ? `${s.order === "descend" ? "-" : ""}${String(s.columnKey)}` : undefined);
+        }}
+      />
+    ),
+    [rowKey, some, fits, rows, first, end, isPending, columns, plain, wraps, empty, measure, sort],
+  );
+  return (
+    <div ref={box}>
+      <GapContext value={gap}>{table}</GapContext>
+    </div>
+  );
 }
 
 /** The arrow of a column for the order that the list is in. */

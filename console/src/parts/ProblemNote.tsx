@@ -12,12 +12,20 @@ export function ProblemNote({ error, again }: { error: unknown; again?: () => vo
       showIcon
       role="alert"
       title={place + capital(p.detail)}
-      description={<>
-        {p.remedy && <div>{p.remedy}.</div>}
-        {p.where && p.where.length > 0 && <div>{p.where.join(", ")}</div>}
-        {p.code === "failed" && p.request_id && <div>Request {p.request_id}</div>}
-      </>}
-      action={again && <Button size="small" onClick={again}>Try again</Button>}
+      description={
+        <>
+          {p.remedy && <div>{p.remedy}.</div>}
+          {p.where && p.where.length > 0 && <div>{p.where.join(", ")}</div>}
+          {p.code === "failed" && p.request_id && <div>Request {p.request_id}</div>}
+        </>
+      }
+      action={
+        again && (
+          <Button size="small" onClick={again}>
+            Try again
+          </Button>
+        )
+      }
     />
   );
 }

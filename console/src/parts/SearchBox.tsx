@@ -6,7 +6,8 @@ export function SearchBox({ value, change, hint }: { value: string; change: (v: 
   const [text, setText] = useState(value);
   const [seen, setSeen] = useState(value);
   const box = useRef<InputRef>(null);
-  if (value !== seen) { // the address changed, by the back button for one
+  if (value !== seen) {
+    // the address changed, by the back button for one
     setSeen(value);
     setText(value);
   }
@@ -26,5 +27,17 @@ export function SearchBox({ value, change, hint }: { value: string; change: (v: 
     document.addEventListener("keydown", jump);
     return () => document.removeEventListener("keydown", jump);
   }, []);
-  return <Input ref={box} data-search allowClear={{ clearIcon: <span aria-label="Clear">✕</span> }} value={text} onChange={(e) => setText(e.target.value)} placeholder={`${hint}  ( / )`} aria-label={hint} aria-keyshortcuts="/" style={{ width: 300 }} />;
+  return (
+    <Input
+      ref={box}
+      data-search
+      allowClear={{ clearIcon: <span aria-label="Clear">✕</span> }}
+      value={text}
+      onChange={(e) => setText(e.target.value)}
+      placeholder={`${hint}  ( / )`}
+      aria-label={hint}
+      aria-keyshortcuts="/"
+      style={{ width: 300 }}
+    />
+  );
 }

@@ -5,5 +5,12 @@ import { useTones } from "../look";
 export function StateMark({ state }: { state: string }) {
   const { tone, sign } = lookOf(state);
   const colour = useTones()[tone];
-  return <span style={{ color: colour, whiteSpace: "nowrap" }}><span aria-hidden style={{ display: "inline-block", width: 18 }}>{sign}</span>{state.replaceAll("-", " ")}</span>;
+  return (
+    <span style={{ color: colour, whiteSpace: "nowrap" }}>
+      <span aria-hidden style={{ display: "inline-block", width: 18 }}>
+        {sign}
+      </span>
+      {state.replaceAll("-", " ")}
+    </span>
+  );
 }

@@ -6,10 +6,19 @@ import { CopyText } from "./CopyText";
 /** What a run waits for from somebody, with the command that does it. */
 export function WaitsNote({ waits: w }: { waits: components["schemas"]["RunWaits"] }) {
   return (
-    <Alert type="warning" showIcon title={`${w.undo ? "The undo waits" : "It waits"} for ${w.who} ${w.what}.`}
-      description={<>
-        {w.next && <CopyText block text={w.next} label="command" />}
-        <div>{w.by_hand ? "Do it there, by hand. " : ""}It goes on by itself once that is seen; it has waited since {moment(w.since)}.</div>
-      </>} />
+    <Alert
+      type="warning"
+      showIcon
+      title={`${w.undo ? "The undo waits" : "It waits"} for ${w.who} ${w.what}.`}
+      description={
+        <>
+          {w.next && <CopyText block text={w.next} label="command" />}
+          <div>
+            {w.by_hand ? "Do it there, by hand. " : ""}It goes on by itself once that is seen; it has waited since{" "}
+            {moment(w.since)}.
+          </div>
+        </>
+      }
+    />
   );
 }

@@ -1,6 +1,9 @@
 import type { Opening } from "../api/client";
 
-/** The opener to show in an ssh command: the person's own before others', one that was seen in place before one that was not. */
+/**
+ * The opener to show in an ssh command: the person's own before others', one that was seen in place before one that
+ * was not.
+ */
 export function bestOpener(openers: Opening[], me: string | undefined): Opening | undefined {
   const worth = (o: Opening) => (o.fit === "in place" ? 2 : 0) + (o.key.keeper === me ? 1 : 0);
   return openers.filter((o) => o.granted_at).sort((a, b) => worth(b) - worth(a))[0];

@@ -12,23 +12,39 @@ function seen(o: Opening): string {
 }
 
 const fit = { title: "Fit", key: "fit", render: (_: unknown, o: Opening) => <StateMark state={o.fit} /> };
-const granted = { title: "Granted", key: "granted", render: (_: unknown, o: Opening) => (o.granted_at ? `${day(o.granted_at)} by ${o.granted_by}` : "not granted") };
+const granted = {
+  title: "Granted",
+  key: "granted",
+  render: (_: unknown, o: Opening) => (o.granted_at ? `${day(o.granted_at)} by ${o.granted_by}` : "not granted"),
+};
 const looked = { title: "Last seen", key: "seen", render: (_: unknown, o: Opening) => seen(o) };
 
 /** Columns for the logins of one key. */
 export const loginColumns: TableColumnsType<Opening> = [
-  { title: "Login", key: "login", render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link> },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
+  },
   { title: "Region", dataIndex: "region" },
   { title: "Instance", key: "state", render: (_, o) => <StateMark state={o.instance_state} /> },
-  fit, granted, looked,
+  fit,
+  granted,
+  looked,
   { title: "Why", dataIndex: "reason" },
 ];
 
 /** Columns for the keys of one instance. */
 export const keyColumns: TableColumnsType<Opening> = [
   { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
-  { title: "Login", key: "login", render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link> },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, o) => <Link to={`/logins/${encodeURIComponent(o.login)}`}>{o.login}</Link>,
+  },
   { title: "Type", key: "type", render: (_, o) => typeText(o.key.type, o.key.bits) },
-  { title: "Keeper", key: "keeper", render: (_, o) => (o.steward ? "the service's own" : o.key.keeper ?? "nobody") },
-  fit, granted, looked,
+  { title: "Keeper", key: "keeper", render: (_, o) => (o.steward ? "the service's own" : (o.key.keeper ?? "nobody")) },
+  fit,
+  granted,
+  looked,
 ];

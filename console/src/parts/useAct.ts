@@ -8,7 +8,13 @@ export function useAct<V, R>(act: (v: V) => Promise<R>, stale: string, done?: (r
   const { message } = App.useApp();
   return useMutation({
     mutationFn: act,
-    onSuccess: (r: R) => { void queries.invalidateQueries({ queryKey: [stale] }); done?.(r); },
-    onError: (e: Error) => { const p = problemOf(e); void message.error(`${p.detail}${p.remedy ? `. ${p.remedy}` : ""}`, 8); },
+    onSuccess: (r: R) => {
+      void queries.invalidateQueries({ queryKey: [stale] });
+      done?.(r);
+    },
+    onError: (e: Error) => {
+      const p = problemOf(e);
+      void message.error(`${p.detail}${p.remedy ? `. ${p.remedy}` : ""}`, 8);
+    },
   });
 }

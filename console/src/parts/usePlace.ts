@@ -5,13 +5,19 @@ import { useSearchParams } from "react-router";
 export function usePlace() {
   const [params, setParams] = useSearchParams();
   const get = (name: string) => params.get(name) ?? undefined;
-  const set = useCallback((name: string, value: string | undefined) => {
-    setParams((old) => {
-      const next = new URLSearchParams(old);
-      if (value) next.set(name, value);
-      else next.delete(name);
-      return next;
-    }, { replace: true });
-  }, [setParams]);
+  const set = useCallback(
+    (name: string, value: string | undefined) => {
+      setParams(
+        (old) => {
+          const next = new URLSearchParams(old);
+          if (value) next.set(name, value);
+          else next.delete(name);
+          return next;
+        },
+        { replace: true },
+      );
+    },
+    [setParams],
+  );
   return { get, set };
 }

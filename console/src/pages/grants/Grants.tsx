@@ -1,4 +1,4 @@
-import { Card, Select, Switch, Tag, type TableColumnsType } from "antd";
+import { Card, Select, Tag, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { GrantRecord } from "../../api/client";
 import { useGrants, useKeepers } from "../../api/queries";
@@ -11,12 +11,20 @@ import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { ReachTabs } from "../reach/ReachTabs";
+import { Toggle } from "../../parts/Toggle";
 
 /** What is wanted: which key should open which login, since when, until when, by whom and why. */
 export default function Grants() {
   const { get, set } = usePlace();
   const keepers = useKeepers();
-  const f = { login: get("login"), keeper: get("keeper"), key: get("key"), label: get("label"), ended: get("ended"), until: get("until") };
+  const f = {
+    login: get("login"),
+    keeper: get("keeper"),
+    key: get("key"),
+    label: get("label"),
+    ended: get("ended"),
+    until: get("until"),
+  };
   const pages = useGrants(f);
   const ended = f.ended === "true";
   return (
@@ -24,27 +32,71 @@ export default function Grants() {
       <PageHead title="Grants" note="what is wanted: which key should open which login" />
       <ReachTabs />
       <div style={{ display: "flex", gap: 12, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
-        <SearchBox value={f.login ?? ""} change={(v) => set("login", v || undefined)} hint="Instance, or user@instance" />
-        <Select allowClear showSearch placeholder="Keeper" aria-label="Keeper" style={{ width: 180 }} value={f.keeper} onChange={(v) => set("keeper", v)} options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} />
-        {(["key", "label"] as const).map((n) => f[n] && <Tag key={n} closable onClose={() => set(n, undefined)}>{n} {f[n]}</Tag>)}
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={f.until === "true"} onChange={(on) => set("until", on ? "true" : undefined)} /> only with an end</label>
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={ended} onChange={(on) => set("ended", on ? "true" : undefined)} /> those withdrawn</label>
+        <SearchBox
+          value={f.login ?? ""}
+          change={(v) => set("login", v || undefined)}
+          hint="Instance, or user@instance"
+        />
+        <Select
+          allowClear
+          showSearch
+          placeholder="Keeper"
+          aria-label="Keeper"
+          style={{ width: 180 }}
+          value={f.keeper}
+          onChange={(v) => set("keeper", v)}
+          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+        />
+        {(["key", "label"] as const).map(
+          (n) =>
+            f[n] && (
+              <Tag key={n} closable onClose={() => set(n, undefined)}>
+                {n} {f[n]}
+              </Tag>
+            ),
+        )}
+        <Toggle on={f.until === "true"} change={(to) => set("until", to)}>
+          only with an end
+        </Toggle>
+        <Toggle on={ended} change={(to) => set("ended", to)}>
+          those withdrawn
+        </Toggle>
       </div>
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable<GrantRecord> pages={pages} noun="grant" rowKey={(g) => `${g.login} ${g.key.name} ${g.granted_at}`} columns={columnsFor(ended)} empty={<EmptyNote text="No grant fits." />} />
+        <PagedTable<GrantRecord>
+          pages={pages}
+          noun="grant"
+          rowKey={(g) => `${g.login} ${g.key.name} ${g.granted_at}`}
+          columns={columnsFor(ended)}
+          empty={<EmptyNote text="No grant fits." />}
+        />
       </Card>
     </>
   );
 }
 
 const columnsFor = (ended: boolean): TableColumnsType<GrantRecord> => [
-  { title: "Login", key: "login", render: (_, g) => <Link to={`/logins/${encodeURIComponent(g.login)}`}>{g.login}</Link> },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, g) => <Link to={`/logins/${encodeURIComponent(g.login)}`}>{g.login}</Link>,
+  },
   { title: "Key", key: "key", render: (_, g) => <KeyName name={g.key.name} sha256={g.key.sha256} /> },
-  { title: "Keeper", key: "keeper", render: (_, g) => (g.steward ? "the service's own" : g.key.keeper ?? "nobody") },
+  { title: "Keeper", key: "keeper", render: (_, g) => (g.steward ? "the service's own" : (g.key.keeper ?? "nobody")) },
   { title: "Granted", key: "granted", render: (_, g) => `${day(g.granted_at)} by ${g.granted_by}` },
   ended
-    ? { title: "Withdrawn", key: "ended", render: (_, g) => g.withdrawn_at && `${day(g.withdrawn_at)} by ${g.withdrawn_by ?? ""}` }
-    : { title: "Until", key: "until", render: (_, g) => (g.until ? moment(g.until) + (g.end_refused ? ", but it could not go" : "") : "") },
-  ...(ended ? [] : [{ title: "Fit", key: "fit", render: (_: unknown, g: GrantRecord) => g.fit && <StateMark state={g.fit} /> }]),
+    ? {
+        title: "Withdrawn",
+        key: "ended",
+        render: (_, g) => g.withdrawn_at && `${day(g.withdrawn_at)} by ${g.withdrawn_by ?? ""}`,
+      }
+    : {
+        title: "Until",
+        key: "until",
+        render: (_, g) => (g.until ? moment(g.until) + (g.end_refused ? ", but it could not go" : "") : ""),
+      },
+  ...(ended
+    ? []
+    : [{ title: "Fit", key: "fit", render: (_: unknown, g: GrantRecord) => g.fit && <StateMark state={g.fit} /> }]),
   { title: "Why", dataIndex: "reason" },
 ];

@@ -31,31 +31,77 @@ export default function InstancePage() {
   const live = runs.data?.items.filter((r) => !r.ended_at) ?? [];
   return (
     <>
-      <PageHead title={i.name} note={<StateMark state={i.state} />}><Actions instance={i} /></PageHead>
-      {live.map((r) => <p key={r.id}>A {r.kind} is under way. <Link to={`/runs/${r.id}`}>Watch it</Link></p>)}
-      <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16, marginBottom: 16 }}>
+      <PageHead title={i.name} note={<StateMark state={i.state} />}>
+        <Actions instance={i} />
+      </PageHead>
+      {live.map((r) => (
+        <p key={r.id}>
+          A {r.kind} is under way. <Link to={`/runs/${r.id}`}>Watch it</Link>
+        </p>
+      ))}
+      <div
+        style={{
+          display: "grid",
+          gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))",
+          gap: 16,
+          marginBottom: 16,
+        }}
+      >
         <Card size="small" title="Log in">
-          {i.public_address
-            ? <CopyText block label="ssh command" text={loginCommand(i.connection, `~/.ssh/${first?.key.name ?? "YOUR-KEY"}`)} />
-            : <p style={{ margin: 0 }}>It has no address while it is {i.state}. Start it to log in.</p>}
-          {i.public_address && <p>The file is where the private half of {first ? <strong>{first.key.name}</strong> : "your key"} lies on your machine. Compare the host key at the first connection:</p>}
+          {i.public_address ? (
+            <CopyText
+              block
+              label="ssh command"
+              text={loginCommand(i.connection, `~/.ssh/${first?.key.name ?? "YOUR-KEY"}`)}
+            />
+          ) : (
+            <p style={{ margin: 0 }}>It has no address while it is {i.state}. Start it to log in.</p>
+          )}
+          {i.public_address && (
+            <p>
+              The file is where the private half of {first ? <strong>{first.key.name}</strong> : "your key"} lies on
+              your machine. Compare the host key at the first connection:
+            </p>
+          )}
           <HostKeys keys={i.connection.host_keys} />
         </Card>
         <Card size="small" title="What it is">
-          <Facts of={[
-            ["Image", i.image], ["Size", i.size], ["Zone", i.zone && `${i.zone} in ${i.region}`],
-            ["Address", i.public_address && i.public_address + (i.static_address ? " (static: stays at a stop)" : "")],
-            ["Private address", i.private_address], ["Who gets in", <Link key="l" to={`/logins/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>{i.connection.user}@{i.name}</Link>],
-            ["Adopted", i.adopted && "it was not launched here, and no cloud is asked about it"],
-            ["Cloud's key label", i.key_label && <span>{i.key_label} (as of the launch; it says nothing about what opens it now)</span>],
-            ["Labels", Object.keys(i.labels).length > 0 && <Labels labels={i.labels} list="/instances" />],
-            [i.adopted ? "Recorded" : "Launched", `${moment(i.created_at)} by ${i.created_by}`],
-            ["A stop costs", i.stop_costs.join("; ")],
-          ]} />
+          <Facts
+            of={[
+              ["Image", i.image],
+              ["Size", i.size],
+              ["Zone", i.zone && `${i.zone} in ${i.region}`],
+              [
+                "Address",
+                i.public_address && i.public_address + (i.static_address ? " (static: stays at a stop)" : ""),
+              ],
+              ["Private address", i.private_address],
+              [
+                "Who gets in",
+                <Link key="l" to={`/logins/${encodeURIComponent(`${i.connection.user}@${i.name}`)}`}>
+                  {i.connection.user}@{i.name}
+                </Link>,
+              ],
+              ["Adopted", i.adopted && "it was not launched here, and no cloud is asked about it"],
+              [
+                "Cloud's key label",
+                i.key_label && <span>{i.key_label} (as of the launch; it says nothing about what opens it now)</span>,
+              ],
+              ["Labels", Object.keys(i.labels).length > 0 && <Labels labels={i.labels} list="/instances" />],
+              [i.adopted ? "Recorded" : "Launched", `${moment(i.created_at)} by ${i.created_by}`],
+              ["A stop costs", i.stop_costs.join("; ")],
+            ]}
+          />
         </Card>
       </div>
       <Card size="small" title="Keys that open it" styles={{ body: { padding: 0 } }}>
-        <PagedTable pages={openers} noun="key" rowKey={(o) => o.key.name + o.os_user} columns={keyColumns} empty={<EmptyNote text="No key that is known opens it: nobody can log in." />} />
+        <PagedTable
+          pages={openers}
+          noun="key"
+          rowKey={(o) => o.key.name + o.os_user}
+          columns={keyColumns}
+          empty={<EmptyNote text="No key that is known opens it: nobody can log in." />}
+        />
       </Card>
     </>
   );
@@ -72,7 +118,11 @@ function Actions({ instance }: { instance: Instance }) {
     mutationFn: (a: Action) => {
       const params = { params: { path: { instance: instance.name } } };
       if (a === "terminate") return take(api.DELETE("/instances/{instance}", params));
-      return take(a === "start" ? api.POST("/instances/{instance}/start", params) : api.POST("/instances/{instance}/stop", params));
+      return take(
+        a === "start"
+          ? api.POST("/instances/{instance}/start", params)
+          : api.POST("/instances/{instance}/stop", params),
+      );
     },
     onSuccess: (run) => void navigate(`/runs/${run.id}`),
     onError: (e) => void message.error(e.message),
@@ -80,24 +130,78 @@ function Actions({ instance }: { instance: Instance }) {
   if (!me.data || me.data.role === "viewer" || instance.adopted) return null;
   return (
     <>
-      {instance.state === "stopped" && <Button type="primary" loading={change.isPending} onClick={() => change.mutate("start")}>Start</Button>}
+      {instance.state === "stopped" && (
+        <Button type="primary" loading={change.isPending} onClick={() => change.mutate("start")}>
+          Start
+        </Button>
+      )}
       {instance.state === "running" && <Button onClick={() => setAsked("stop")}>Stop</Button>}
-      {me.data.role === "admin" && ["running", "stopped", "failed"].includes(instance.state) && <Button danger onClick={() => setAsked("terminate")}>Terminate</Button>}
-      {asked && <ConfirmChange instance={instance} action={asked} busy={change.isPending} close={() => setAsked(undefined)} go={() => change.mutate(asked)} />}
+      {me.data.role === "admin" && ["running", "stopped", "failed"].includes(instance.state) && (
+        <Button danger onClick={() => setAsked("terminate")}>
+          Terminate
+        </Button>
+      )}
+      {asked && (
+        <ConfirmChange
+          instance={instance}
+          action={asked}
+          busy={change.isPending}
+          close={() => setAsked(undefined)}
+          go={() => change.mutate(asked)}
+        />
+      )}
     </>
   );
 }
 
 /** Asks for the instance's name before harm, after saying what it costs. */
-function ConfirmChange({ instance, action, busy, go, close }: { instance: Instance; action: Action; busy: boolean; go: () => void; close: () => void }) {
+function ConfirmChange({
+  instance,
+  action,
+  busy,
+  go,
+  close,
+}: {
+  instance: Instance;
+  action: Action;
+  busy: boolean;
+  go: () => void;
+  close: () => void;
+}) {
   const [typed, setTyped] = useState("");
-  const costs = action === "terminate" ? ["the instance and its disks are gone for good; there is no undo"] : instance.stop_costs;
+  const costs =
+    action === "terminate" ? ["the instance and its disks are gone for good; there is no undo"] : instance.stop_costs;
   return (
-    <Modal open title={`${action === "stop" ? "Stop" : "Terminate"} ${instance.name}?`} onCancel={close} onOk={go} confirmLoading={busy}
-      okText={action === "stop" ? "Stop it" : "Terminate it"} okButtonProps={{ danger: true, disabled: typed !== instance.name }} cancelText="Leave it as it is">
-      {costs.length > 0 && <><p>This costs:</p><ul>{costs.map((c) => <li key={c}>{c}</li>)}</ul></>}
-      <p>Type <strong>{instance.name}</strong> to go on:</p>
-      <Input aria-label="The instance's name" value={typed} onChange={(e) => setTyped(e.target.value)} onPressEnter={() => typed === instance.name && go()} autoFocus />
+    <Modal
+      open
+      title={`${action === "stop" ? "Stop" : "Terminate"} ${instance.name}?`}
+      onCancel={close}
+      onOk={go}
+      confirmLoading={busy}
+      okText={action === "stop" ? "Stop it" : "Terminate it"}
+      okButtonProps={{ danger: true, disabled: typed !== instance.name }}
+      cancelText="Leave it as it is"
+    >
+      {costs.length > 0 && (
+        <>
+          <p>This costs:</p>
+          <ul>
+            {costs.map((c) => (
+              <li key={c}>{c}</li>
+            ))}
+          </ul>
+        </>
+      )}
+      <p>
+        Type <strong>{instance.name}</strong> to go on:
+      </p>
+      <Input
+        aria-label="The instance's name"
+        value={typed}
+        onChange={(e) => setTyped(e.target.value)}
+        onPressEnter={() => typed === instance.name && go()}
+        autoFocus
+      />
     </Modal>
   );
 }

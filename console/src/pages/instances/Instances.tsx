@@ -21,30 +21,96 @@ export default function Instances() {
   const pages = useInstances(filter);
   const mayLaunch = me.data?.role !== "viewer";
   const narrowed = Object.values(filter).some(Boolean);
-  const launch = mayLaunch && <><Link to="/adopt"><Button>Adopt machines</Button></Link> <Link to="/launch"><Button type="primary">Launch an instance</Button></Link></>;
+  const launch = mayLaunch && (
+    <>
+      <Link to="/adopt">
+        <Button>Adopt machines</Button>
+      </Link>{" "}
+      <Link to="/launch">
+        <Button type="primary">Launch an instance</Button>
+      </Link>
+    </>
+  );
   const regions = [...new Set(catalogue.data?.zones.map((z) => z.region) ?? [])];
   return (
     <>
       <PageHead title="Instances">{launch}</PageHead>
       <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
-        <Select allowClear placeholder="Region" aria-label="Region" style={{ width: 150 }} value={filter.region} onChange={(v) => set("region", v)} options={regions.map((r) => ({ value: r, label: r }))} />
-        <Select allowClear placeholder="State" aria-label="State" style={{ width: 130 }} value={filter.state} onChange={(v) => set("state", v)} options={states.map((v) => ({ value: v, label: v }))} />
-        {filter.label && <Tag closable onClose={() => set("label", undefined)}>label {filter.label}</Tag>}
+        <Select
+          allowClear
+          placeholder="Region"
+          aria-label="Region"
+          style={{ width: 150 }}
+          value={filter.region}
+          onChange={(v) => set("region", v)}
+          options={regions.map((r) => ({ value: r, label: r }))}
+        />
+        <Select
+          allowClear
+          placeholder="State"
+          aria-label="State"
+          style={{ width: 130 }}
+          value={filter.state}
+          onChange={(v) => set("state", v)}
+          options={states.map((v) => ({ value: v, label: v }))}
+        />
+        {filter.label && (
+          <Tag closable onClose={() => set("label", undefined)}>
+            label {filter.label}
+          </Tag>
+        )}
       </div>
       <PagedTable<Instance>
-        plain pages={pages} noun="instance" rowKey={(i) => i.id} sort={(s) => set("sort", s)}
-        empty={narrowed ? <EmptyNote text="No instance fits." /> : <EmptyNote text="There is no instance yet. Launch the first, with a key that can be made on the way, or adopt machines that are there.">{launch}</EmptyNote>}
+        plain
+        pages={pages}
+        noun="instance"
+        rowKey={(i) => i.id}
+        sort={(s) => set("sort", s)}
+        empty={
+          narrowed ? (
+            <EmptyNote text="No instance fits." />
+          ) : (
+            <EmptyNote
+              text={
+                "There is no instance yet. Launch the first, with a key that can be made on the way, " +
+                "or adopt machines that are there."
+              }
+            >
+              {launch}
+            </EmptyNote>
+          )
+        }
         columns={[
-          { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link> },
+          {
+            title: "Name",
+            key: "name",
+            sorter: true,
+            sortOrder: orderOf("name", filter.sort),
+            render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link>,
+          },
           { title: "State", dataIndex: "state", render: (s: string) => <StateMark state={s} /> },
           { title: "Keys", dataIndex: "keys", align: "right", render: (n: number) => (n === 0 ? "none" : n) },
           { title: "Login user", key: "user", render: (_, i) => i.connection.user },
-          { title: "Address", key: "address", render: (_, i) => (i.public_address || "none") + (i.static_address ? ", static" : "") },
+          {
+            title: "Address",
+            key: "address",
+            render: (_, i) => (i.public_address || "none") + (i.static_address ? ", static" : ""),
+          },
           { title: "Image", dataIndex: "image" },
           { title: "Region", dataIndex: "region" },
           { title: "Labels", key: "labels", render: (_, i) => <Labels labels={i.labels} list="/instances" /> },
-          { title: "Launched", key: "created", sorter: true, sortOrder: orderOf("created", filter.sort), render: (_, i) => <span style={{ whiteSpace: "nowrap" }}>{day(i.created_at)} by {i.created_by}</span> },
+          {
+            title: "Launched",
+            key: "created",
+            sorter: true,
+            sortOrder: orderOf("created", filter.sort),
+            render: (_, i) => (
+              <span style={{ whiteSpace: "nowrap" }}>
+                {day(i.created_at)} by {i.created_by}
+              </span>
+            ),
+          },
         ]}
       />
     </>

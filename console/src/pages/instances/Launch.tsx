@@ -35,14 +35,29 @@ export default function Launch() {
   const [form] = Form.useForm<Wanted>();
   const now = Form.useWatch([], form) as Partial<Wanted> | undefined;
   const launch = useMutation({
-    mutationFn: (w: Wanted & { once: string }) => take(api.POST("/instances", {
-      params: { header: { "Idempotency-Key": w.once } },
-      body: { name: w.name, image: w.image, size: w.size, zone: w.zone, keys: w.no_key ? undefined : w.keys, no_key: w.no_key || undefined, steward: w.steward || undefined, static_address: w.static_address, labels: labelsOf(w.labels), reason: w.reason || undefined },
-    })),
+    mutationFn: (w: Wanted & { once: string }) =>
+      take(
+        api.POST("/instances", {
+          params: { header: { "Idempotency-Key": w.once } },
+          body: {
+            name: w.name,
+            image: w.image,
+            size: w.size,
+            zone: w.zone,
+            keys: w.no_key ? undefined : w.keys,
+            no_key: w.no_key || undefined,
+            steward: w.steward || undefined,
+            static_address: w.static_address,
+            labels: labelsOf(w.labels),
+            reason: w.reason || undefined,
+          },
+        }),
+      ),
     onSuccess: (l) => void navigate(`/runs/${l.run.id}`),
     onError: (e) => {
       const p = problemOf(e);
-      if (p.field === "name" || p.field === "keys") form.setFields([{ name: p.field, errors: [p.detail + (p.remedy ? `. ${p.remedy}` : "")] }]);
+      if (p.field === "name" || p.field === "keys")
+        form.setFields([{ name: p.field, errors: [p.detail + (p.remedy ? `. ${p.remedy}` : "")] }]);
     },
   });
   if (catalogue.error) return <ProblemNote error={catalogue.error} again={() => void catalogue.refetch()} />;
@@ -54,64 +69,196 @@ export default function Launch() {
   return (
     <>
       <PageHead title="Launch an instance" />
-      <Form form={form} layout="vertical" requiredMark={false} onFinish={(w) => launch.mutate({ ...w, once: requestKey() })} style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) 320px", gap: 16, alignItems: "start", maxWidth: 1180 }}
-        initialValues={{ image: images[0]?.name, size: sizes[0]?.name, zone: zones[0]?.name, keys: params.getAll("key") }}>
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        onFinish={(w) => launch.mutate({ ...w, once: requestKey() })}
+        style={{
+          display: "grid",
+          gridTemplateColumns: "minmax(0, 1fr) 320px",
+          gap: 16,
+          alignItems: "start",
+          maxWidth: 1180,
+        }}
+        initialValues={{
+          image: images[0]?.name,
+          size: sizes[0]?.name,
+          zone: zones[0]?.name,
+          keys: params.getAll("key"),
+        }}
+      >
         <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
           <Card size="small" title="1  What">
             <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
-              <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }, { pattern: /^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$/, message: "1 to 64 of a-z 0-9 . _ - and no blank" }]}>
+              <Form.Item
+                name="name"
+                label="Name"
+                rules={[
+                  { required: true, message: "Give it a name" },
+                  {
+                    pattern: /^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$/,
+                    message: "1 to 64 of a-z 0-9 . _ - and no blank",
+                  },
+                ]}
+              >
                 <Input autoFocus placeholder="atlas-web-3" />
               </Form.Item>
-              <Form.Item name="image" label="Image" extra={image && `Login user ${image.login_user}${image.key_types.length < 5 ? `; takes ${image.key_types.join(", ")} keys only` : ""}`}>
+              <Form.Item
+                name="image"
+                label="Image"
+                extra={
+                  image &&
+                  `Login user ${image.login_user}` +
+                    (image.key_types.length < 5 ? `; takes ${image.key_types.join(", ")} keys only` : "")
+                }
+              >
                 <Select options={images.map((i) => ({ value: i.name, label: i.title }))} />
               </Form.Item>
             </div>
             <Form.Item name="size" label="Size" style={{ marginBottom: 0 }}>
-              <Radio.Group style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 6 }}
-                options={sizes.map((z) => ({ value: z.name, label: `${z.name}: ${z.cpus} CPU, ${z.memory_mib / 1024} GiB, disk ${z.disk_gib} GiB${z.temporary_disk_gib ? ` + ${z.temporary_disk_gib} GiB temporary` : ""}` }))} />
+              <Radio.Group
+                style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 6 }}
+                options={sizes.map((z) => ({
+                  value: z.name,
+                  label:
+                    `${z.name}: ${z.cpus} CPU, ${z.memory_mib / 1024} GiB, disk ${z.disk_gib} GiB` +
+                    (z.temporary_disk_gib ? ` + ${z.temporary_disk_gib} GiB temporary` : ""),
+                }))}
+              />
             </Form.Item>
           </Card>
           <Card size="small" title="2  Who can log in">
-            <Form.Item name="keys" label="Keys that open it" dependencies={["no_key"]} extra="A second key keeps you from being locked out when one is lost."
-              rules={[{ validator: (_, v: string[] | undefined) => (v?.length || form.getFieldValue("no_key") ? Promise.resolve() : Promise.reject(new Error("Choose a key, make one, or say below that nobody is to log in"))) }]}>
-              <Select mode="multiple" placeholder="Choose keys" showSearch={{ onSearch: setFind, filterOption: false }} disabled={now?.no_key} optionLabelProp="label"
-                options={keys.rows.filter((k) => k.state === "active").map((k) => ({ value: k.name, label: k.name, key: k, disabled: !takes(k.type) }))}
+            <Form.Item
+              name="keys"
+              label="Keys that open it"
+              dependencies={["no_key"]}
+              extra="A second key keeps you from being locked out when one is lost."
+              rules={[
+                {
+                  validator: (_, v: string[] | undefined) =>
+                    v?.length || form.getFieldValue("no_key")
+                      ? Promise.resolve()
+                      : Promise.reject(new Error("Choose a key, make one, or say below that nobody is to log in")),
+                },
+              ]}
+            >
+              <Select
+                mode="multiple"
+                placeholder="Choose keys"
+                showSearch={{ onSearch: setFind, filterOption: false }}
+                disabled={now?.no_key}
+                optionLabelProp="label"
+                options={keys.rows
+                  .filter((k) => k.state === "active")
+                  .map((k) => ({ value: k.name, label: k.name, key: k, disabled: !takes(k.type) }))}
                 optionRender={(o) => {
                   const k = keys.rows.find((x) => x.name === o.value);
-                  return k && <span style={{ display: "flex", gap: 8, alignItems: "center" }}><KeyGlyph sha256={k.fingerprints.sha256} />{k.name}<span style={{ opacity: 0.7, marginInlineStart: "auto" }}>{typeText(k.type, k.bits)}{takes(k.type) ? "" : ", not taken by this image"}{k.keeper ? `, ${k.keeper.name}` : ""}</span></span>;
-                }} />
+                  return (
+                    k && (
+                      <span style={{ display: "flex", gap: 8, alignItems: "center" }}>
+                        <KeyGlyph sha256={k.fingerprints.sha256} />
+                        {k.name}
+                        <span style={{ opacity: 0.7, marginInlineStart: "auto" }}>
+                          {typeText(k.type, k.bits)}
+                          {takes(k.type) ? "" : ", not taken by this image"}
+                          {k.keeper ? `, ${k.keeper.name}` : ""}
+                        </span>
+                      </span>
+                    )
+                  );
+                }}
+              />
             </Form.Item>
-            <Button onClick={() => setMaking(true)} disabled={now?.no_key}>Make or import a key</Button>
-            <Form.Item name="no_key" valuePropName="checked" style={{ margin: "12px 0 0" }}><Checkbox>Launch without any key</Checkbox></Form.Item>
-            <Form.Item name="steward" valuePropName="checked" style={{ margin: "4px 0 0" }} extra="The service's own, limited to this instance; by it the service sweeps and changes keys. It can be withdrawn at any time."><Checkbox>A steward key as well</Checkbox></Form.Item>
+            <Button onClick={() => setMaking(true)} disabled={now?.no_key}>
+              Make or import a key
+            </Button>
+            <Form.Item name="no_key" valuePropName="checked" style={{ margin: "12px 0 0" }}>
+              <Checkbox>Launch without any key</Checkbox>
+            </Form.Item>
+            <Form.Item
+              name="steward"
+              valuePropName="checked"
+              style={{ margin: "4px 0 0" }}
+              extra={
+                "The service's own, limited to this instance; by it the service sweeps and changes keys. It can be " +
+                "withdrawn at any time."
+              }
+            >
+              <Checkbox>A steward key as well</Checkbox>
+            </Form.Item>
             {now?.no_key && <Alert type="warning" showIcon title="Nobody will be able to log in to this instance." />}
           </Card>
           <Card size="small" title="3  Where, and why">
             <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
-              <Form.Item name="zone" label="Zone"><Select options={zones.map((z) => ({ value: z.name, label: `${z.name} (${z.region})` }))} /></Form.Item>
-              <Form.Item name="labels" label="Labels" rules={[{ pattern: /^\s*([a-z0-9._-]+=[^,]*)?(,\s*[a-z0-9._-]+=[^,]*)*\s*$/, message: "name=value, with commas between" }]}><Input placeholder="team=atlas, site=pier-2" /></Form.Item>
+              <Form.Item name="zone" label="Zone">
+                <Select options={zones.map((z) => ({ value: z.name, label: `${z.name} (${z.region})` }))} />
+              </Form.Item>
+              <Form.Item
+                name="labels"
+                label="Labels"
+                rules={[
+                  {
+                    pattern: /^\s*([a-z0-9._-]+=[^,]*)?(,\s*[a-z0-9._-]+=[^,]*)*\s*$/,
+                    message: "name=value, with commas between",
+                  },
+                ]}
+              >
+                <Input placeholder="team=atlas, site=pier-2" />
+              </Form.Item>
             </div>
-            <Form.Item name="reason" label="Why (for the daybook)"><Input /></Form.Item>
-            <Form.Item name="static_address" valuePropName="checked" style={{ marginBottom: 0 }}><Checkbox>A static address, which stays at a stop</Checkbox></Form.Item>
+            <Form.Item name="reason" label="Why (for the daybook)">
+              <Input />
+            </Form.Item>
+            <Form.Item name="static_address" valuePropName="checked" style={{ marginBottom: 0 }}>
+              <Checkbox>A static address, which stays at a stop</Checkbox>
+            </Form.Item>
           </Card>
         </div>
         <Card size="small" title="What will be launched" style={{ position: "sticky", top: 64 }}>
-          <Facts of={[
-            ["Name", now?.name], ["Image", image?.title], ["Size", size?.name], ["Zone", now?.zone],
-            ["Opened by", now?.no_key ? "nobody" : now?.keys?.join(", ")], ["Steward key", now?.steward && "yes, the service's own"], ["Login", image && now?.name && `${image.login_user}@${now.name}`],
-            ["Password", "off"],
-            ["A stop costs", [now?.static_address ? "" : "the address", size?.temporary_disk_gib ? "the temporary disk" : ""].filter(Boolean).join(" and ")],
-          ]} />
-          <div style={{ margin: "14px 0" }}>{launch.error && !["name", "keys"].includes(problemOf(launch.error).field ?? "") && <ProblemNote error={launch.error} />}</div>
-          <Button type="primary" htmlType="submit" block loading={launch.isPending}>Launch</Button>
+          <Facts
+            of={[
+              ["Name", now?.name],
+              ["Image", image?.title],
+              ["Size", size?.name],
+              ["Zone", now?.zone],
+              ["Opened by", now?.no_key ? "nobody" : now?.keys?.join(", ")],
+              ["Steward key", now?.steward && "yes, the service's own"],
+              ["Login", image && now?.name && `${image.login_user}@${now.name}`],
+              ["Password", "off"],
+              [
+                "A stop costs",
+                [now?.static_address ? "" : "the address", size?.temporary_disk_gib ? "the temporary disk" : ""]
+                  .filter(Boolean)
+                  .join(" and "),
+              ],
+            ]}
+          />
+          <div style={{ margin: "14px 0" }}>
+            {launch.error && !["name", "keys"].includes(problemOf(launch.error).field ?? "") && (
+              <ProblemNote error={launch.error} />
+            )}
+          </div>
+          <Button type="primary" htmlType="submit" block loading={launch.isPending}>
+            Launch
+          </Button>
         </Card>
       </Form>
-      {making && <NewKey close={() => setMaking(false)} made={(k) => form.setFieldValue("keys", [...(now?.keys ?? []), k.name])} />}
+      {making && (
+        <NewKey
+          close={() => setMaking(false)}
+          made={(k) => form.setFieldValue("keys", [...(now?.keys ?? []), k.name])}
+        />
+      )}
     </>
   );
 }
 
 function labelsOf(text: string | undefined): Record<string, string> | undefined {
-  const pairs = (text ?? "").split(",").map((p) => p.trim()).filter(Boolean).map((p) => [p.slice(0, p.indexOf("=")), p.slice(p.indexOf("=") + 1)]);
+  const pairs = (text ?? "")
+    .split(",")
+    .map((p) => p.trim())
+    .filter(Boolean)
+    .map((p) => [p.slice(0, p.indexOf("=")), p.slice(p.indexOf("=") + 1)]);
   return pairs.length > 0 ? (Object.fromEntries(pairs) as Record<string, string>) : undefined;
 }

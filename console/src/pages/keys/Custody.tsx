@@ -14,13 +14,35 @@ import { useAct } from "../../parts/useAct";
 export function Uses({ of }: { of: string }) {
   const entries = useDaybook({ key: of });
   return (
-    <Card size="small" title="What was done with it" extra={<Link to={`/daybook?key=${encodeURIComponent(of)}`}>In the daybook</Link>} styles={{ body: { padding: 0 } }} style={{ marginTop: 16 }}>
-      <PagedTable<Entry> pages={entries} wraps noun="entry" rowKey={(e) => String(e.seq)} empty={<EmptyNote text="The daybook tells nothing of it yet." />} columns={[
-        { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
-        { title: "By", dataIndex: "person" },
-        { title: "Outcome", key: "outcome", render: (_, e) => <StateMark state={e.outcome} /> },
-        { title: "What", key: "what", render: (_, e) => <span>{e.sentence}{e.why && <em> Why: {e.why}</em>}</span> },
-      ]} />
+    <Card
+      size="small"
+      title="What was done with it"
+      extra={<Link to={`/daybook?key=${encodeURIComponent(of)}`}>In the daybook</Link>}
+      styles={{ body: { padding: 0 } }}
+      style={{ marginTop: 16 }}
+    >
+      <PagedTable<Entry>
+        pages={entries}
+        wraps
+        noun="entry"
+        rowKey={(e) => String(e.seq)}
+        empty={<EmptyNote text="The daybook tells nothing of it yet." />}
+        columns={[
+          { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
+          { title: "By", dataIndex: "person" },
+          { title: "Outcome", key: "outcome", render: (_, e) => <StateMark state={e.outcome} /> },
+          {
+            title: "What",
+            key: "what",
+            render: (_, e) => (
+              <span>
+                {e.sentence}
+                {e.why && <em> Why: {e.why}</em>}
+              </span>
+            ),
+          },
+        ]}
+      />
     </Card>
   );
 }
@@ -32,17 +54,43 @@ export function HandOver({ of }: { of: Key }) {
   const waiting = useHandOvers().data?.find((h) => h.key === of.name);
   const keepers = useKeepers().data?.filter((k) => k.name !== of.keeper?.name && !k.left) ?? [];
   const off = useAct(() => take(api.DELETE("/keys/{key}/hand-over", { params: { path: { key: of.name } } })), "keys");
-  if (waiting) return <Button onClick={() => off.mutate(undefined)} title={`${waiting.to} has to prove that they hold it`}>Call off the hand-over to {waiting.to}</Button>;
+  if (waiting)
+    return (
+      <Button onClick={() => off.mutate(undefined)} title={`${waiting.to} has to prove that they hold it`}>
+        Call off the hand-over to {waiting.to}
+      </Button>
+    );
   return (
     <>
       <Button onClick={() => setAsking(true)}>Hand over</Button>
-      {asking && <FormDialog<{ to: string; reason?: string }, { waits_for?: string }> title={`Hand ${of.name} over`} act="Hand it over" stale="keys" close={() => setAsking(false)}
-        done={(r) => void message.success(r.waits_for ? `${r.waits_for} is asked to prove that they hold it: plumlatch prove ${of.name}` : "It is handed over", 8)}
-        send={(body) => take(api.POST("/keys/{key}/hand-over", { params: { path: { key: of.name } }, body }))}>
-        <p>Whoever takes it over proves that they hold the private half. One that never left the safe changes its keeper at once.</p>
-        <Form.Item name="to" label="To" rules={[{ required: true, message: "Say to whom" }]}><Select showSearch options={keepers.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} /></Form.Item>
-        <Form.Item name="reason" label="Why, for the daybook"><Input /></Form.Item>
-      </FormDialog>}
+      {asking && (
+        <FormDialog<{ to: string; reason?: string }, { waits_for?: string }>
+          title={`Hand ${of.name} over`}
+          act="Hand it over"
+          stale="keys"
+          close={() => setAsking(false)}
+          done={(r) =>
+            void message.success(
+              r.waits_for
+                ? `${r.waits_for} is asked to prove that they hold it: plumlatch prove ${of.name}`
+                : "It is handed over",
+              8,
+            )
+          }
+          send={(body) => take(api.POST("/keys/{key}/hand-over", { params: { path: { key: of.name } }, body }))}
+        >
+          <p>
+            Whoever takes it over proves that they hold the private half. One that never left the safe changes its
+            keeper at once.
+          </p>
+          <Form.Item name="to" label="To" rules={[{ required: true, message: "Say to whom" }]}>
+            <Select showSearch options={keepers.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} />
+          </Form.Item>
+          <Form.Item name="reason" label="Why, for the daybook">
+            <Input />
+          </Form.Item>
+        </FormDialog>
+      )}
     </>
   );
 }

@@ -14,7 +14,13 @@ import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
 
 const maxKeyBytes = 64 * 1024;
 
-interface ImportForm { name: string; public_key: string; comment: string; keeper?: string; purpose?: string }
+interface ImportForm {
+  name: string;
+  public_key: string;
+  comment: string;
+  keeper?: string;
+  purpose?: string;
+}
 
 /** Shows live what a pasted or dropped text is, and records it. */
 export function Import({ done }: { done: (k: Key) => void }) {
@@ -32,11 +38,17 @@ export function Import({ done }: { done: (k: Key) => void }) {
   const drop = (files: FileList) => {
     const file = files[0];
     if (!file) return;
-    if (file.size > maxKeyBytes) form.setFields([{ name: "public_key", errors: [`${file.name} has ${file.size} bytes; one key has at most ${maxKeyBytes}`] }]);
+    if (file.size > maxKeyBytes)
+      form.setFields([
+        { name: "public_key", errors: [`${file.name} has ${file.size} bytes; one key has at most ${maxKeyBytes}`] },
+      ]);
     else void file.text().then(put);
   };
   const reading = useQuery({
-    queryKey: ["reading", settled], enabled: settled.trim() !== "" && !holdsPrivate(settled), retry: false, gcTime: 0,
+    queryKey: ["reading", settled],
+    enabled: settled.trim() !== "" && !holdsPrivate(settled),
+    retry: false,
+    gcTime: 0,
     queryFn: () => take(api.POST("/keys/readings", { body: { public_key: settled } })),
   });
   const read = !secret && settled === text ? reading.data : undefined;
@@ -44,26 +56,106 @@ export function Import({ done }: { done: (k: Key) => void }) {
     if (read) form.setFieldValue("comment", read.comment);
   }, [read, form]);
   const save = useMutation({
-    mutationFn: (v: ImportForm & { once: string }) => take(api.POST("/keys", {
-      params: { header: { "Idempotency-Key": v.once } },
-      body: { name: v.name, public_key: v.public_key, comment: v.comment ?? "", keeper: v.keeper, purpose: v.purpose || undefined },
-    })),
+    mutationFn: (v: ImportForm & { once: string }) =>
+      take(
+        api.POST("/keys", {
+          params: { header: { "Idempotency-Key": v.once } },
+          body: {
+            name: v.name,
+            public_key: v.public_key,
+            comment: v.comment ?? "",
+            keeper: v.keeper,
+            purpose: v.purpose || undefined,
+          },
+        }),
+      ),
     onSuccess: done,
   });
   return (
-    <Form form={form} layout="vertical" requiredMark={false} onFinish={(v) => save.mutate({ ...v, once: requestKey() })}>
-      <Form.Item name="name" label="Name" rules={nameRules}><Input autoFocus placeholder="marek-laptop" /></Form.Item>
-      <Form.Item name="public_key" label="Public key: the one line of a .pub file, or RFC 4716, PEM, JWK" extra="Paste it, or drop its file here." rules={[{ required: true, message: "Paste the public key" }]}>
-        <Input.TextArea rows={4} spellCheck={false} onChange={(e) => put(e.target.value)} onDragOver={(e) => e.preventDefault()} onDrop={(e) => { if (e.dataTransfer.files.length) { e.preventDefault(); drop(e.dataTransfer.files); } }} placeholder="ssh-ed25519 AAAAC3Nza… comment" style={{ fontFamily: "monospace", fontSize: 13 }} />
+    <Form
+      form={form}
+      layout="vertical"
+      requiredMark={false}
+      onFinish={(v) => save.mutate({ ...v, once: requestKey() })}
+    >
+      <Form.Item name="name" label="Name" rules={nameRules}>
+        <Input autoFocus placeholder="marek-laptop" />
       </Form.Item>
-      {derived && <Alert type="success" showIcon title="That was a private key. Its public half was derived in this page; only that is in the box and only that is sent." description="If the private half went over a network before, by mail or chat, treat it as exposed and make a new pair." style={{ marginBottom: 16 }} />}
-      {secret && <Alert type="error" showIcon role="alert" title="This is a private key. It stayed in this page and was not sent." description={<>Its format is not read here. Derive the public half on your machine, and paste that: <CopyText label="command" text="plumlatch key public FILE" /><br />If the private half went over a network before, by mail or chat, treat it as exposed and make a new pair.</>} style={{ marginBottom: 16 }} />}
-      {!secret && reading.error && settled === text && <div style={{ marginBottom: 16 }}><ProblemNote error={reading.error} /></div>}
+      <Form.Item
+        name="public_key"
+        label="Public key: the one line of a .pub file, or RFC 4716, PEM, JWK"
+        extra="Paste it, or drop its file here."
+        rules={[{ required: true, message: "Paste the public key" }]}
+      >
+        <Input.TextArea
+          rows={4}
+          spellCheck={false}
+          onChange={(e) => put(e.target.value)}
+          onDragOver={(e) => e.preventDefault()}
+          onDrop={(e) => {
+            if (e.dataTransfer.files.length) {
+              e.preventDefault();
+              drop(e.dataTransfer.files);
+            }
+          }}
+          placeholder="ssh-ed25519 AAAAC3Nza… comment"
+          style={{ fontFamily: "monospace", fontSize: 13 }}
+        />
+      </Form.Item>
+      {derived && (
+        <Alert
+          type="success"
+          showIcon
+          title={
+            "That was a private key. Its public half was derived in this page; only that is in the box and only " +
+            "that is sent."
+          }
+          description={
+            "If the private half went over a network before, by mail or chat, treat it as exposed and make a new " +
+            "pair."
+          }
+          style={{ marginBottom: 16 }}
+        />
+      )}
+      {secret && (
+        <Alert
+          type="error"
+          showIcon
+          role="alert"
+          title="This is a private key. It stayed in this page and was not sent."
+          description={
+            <>
+              Its format is not read here. Derive the public half on your machine, and paste that:{" "}
+              <CopyText label="command" text="plumlatch key public FILE" />
+              <br />
+              If the private half went over a network before, by mail or chat, treat it as exposed and make a new pair.
+            </>
+          }
+          style={{ marginBottom: 16 }}
+        />
+      )}
+      {!secret && reading.error && settled === text && (
+        <div style={{ marginBottom: 16 }}>
+          <ProblemNote error={reading.error} />
+        </div>
+      )}
       {read && <Read of={read} />}
-      <Form.Item name="comment" label="Comment" extra="It often names a person and a laptop: change it, or empty it to drop it."><Input disabled={!read} /></Form.Item>
+      <Form.Item
+        name="comment"
+        label="Comment"
+        extra="It often names a person and a laptop: change it, or empty it to drop it."
+      >
+        <Input disabled={!read} />
+      </Form.Item>
       <KeeperAndPurpose />
-      {save.error && <Form.Item><ProblemNote error={save.error} /></Form.Item>}
-      <Button type="primary" htmlType="submit" loading={save.isPending} disabled={!read || Boolean(read.known_as)}>Import it</Button>
+      {save.error && (
+        <Form.Item>
+          <ProblemNote error={save.error} />
+        </Form.Item>
+      )}
+      <Button type="primary" htmlType="submit" loading={save.isPending} disabled={!read || Boolean(read.known_as)}>
+        Import it
+      </Button>
     </Form>
   );
 }
@@ -71,13 +163,24 @@ export function Import({ done }: { done: (k: Key) => void }) {
 function Read({ of }: { of: KeyReading }) {
   return (
     <div style={{ display: "grid", gap: 10, marginBottom: 16 }}>
-    <div style={{ display: "flex", gap: 14, alignItems: "center" }}>
-      <KeyGlyph sha256={of.fingerprints.sha256} size={44} />
-      <Facts of={[["Type", `${typeText(of.type, of.bits)} bits`], ["SHA-256", <code key="f" style={{ overflowWrap: "anywhere" }}>{of.fingerprints.sha256}</code>],
-        ["Recorded as", of.known_as && <strong>{of.known_as}: this key is here already</strong>],
-        ["Form", of.format === "line" ? "" : of.format], ["Repaired", of.notes.join("; ")]]} />
-    </div>
-    <Findings of={of.findings.filter((f) => f.code !== "comment-names")} />
+      <div style={{ display: "flex", gap: 14, alignItems: "center" }}>
+        <KeyGlyph sha256={of.fingerprints.sha256} size={44} />
+        <Facts
+          of={[
+            ["Type", `${typeText(of.type, of.bits)} bits`],
+            [
+              "SHA-256",
+              <code key="f" style={{ overflowWrap: "anywhere" }}>
+                {of.fingerprints.sha256}
+              </code>,
+            ],
+            ["Recorded as", of.known_as && <strong>{of.known_as}: this key is here already</strong>],
+            ["Form", of.format === "line" ? "" : of.format],
+            ["Repaired", of.notes.join("; ")],
+          ]}
+        />
+      </div>
+      <Findings of={of.findings.filter((f) => f.code !== "comment-names")} />
     </div>
   );
 }

@@ -10,7 +10,12 @@ import { holdsPrivate } from "../../privateMarks";
 import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
 
 type Line = components["schemas"]["ListLine"];
-interface ListForm { prefix: string; text: string; keeper?: string; purpose?: string }
+interface ListForm {
+  prefix: string;
+  text: string;
+  keeper?: string;
+  purpose?: string;
+}
 
 /** Reads a list of keys, shows what each line is, and records those that are wanted. */
 export function ImportList({ done, close }: { done: () => void; close: () => void }) {
@@ -24,7 +29,15 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
   const save = useMutation({
     mutationFn: (lines: Line[]) => {
       const v = form.getFieldsValue();
-      return take(api.POST("/keys/lists", { body: { keys: lines.map((l) => ({ name: l.name ?? "", public_key: l.public_key ?? "" })), keeper: v.keeper, purpose: v.purpose || undefined } }));
+      return take(
+        api.POST("/keys/lists", {
+          body: {
+            keys: lines.map((l) => ({ name: l.name ?? "", public_key: l.public_key ?? "" })),
+            keeper: v.keeper,
+            purpose: v.purpose || undefined,
+          },
+        }),
+      );
     },
     onSuccess: done,
   });
@@ -33,44 +46,149 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
     const others = save.data.filter((r) => r.state !== "recorded");
     return (
       <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
-        <Alert type={others.length ? "warning" : "success"} showIcon title={`${recorded} of ${save.data.length} keys are recorded.`} description={others.map((r) => <div key={r.name}>{r.name}: {r.state} {r.known_as} {r.detail}</div>)} />
-        <div><Button type="primary" onClick={close}>Close</Button></div>
+        <Alert
+          type={others.length ? "warning" : "success"}
+          showIcon
+          title={`${recorded} of ${save.data.length} keys are recorded.`}
+          description={others.map((r) => (
+            <div key={r.name}>
+              {r.name}: {r.state} {r.known_as} {r.detail}
+            </div>
+          ))}
+        />
+        <div>
+          <Button type="primary" onClick={close}>
+            Close
+          </Button>
+        </div>
       </div>
     );
   }
   const lines = read.data?.lines;
   return (
-    <Form form={form} layout="vertical" requiredMark={false} onFinish={(v) => read.mutate(v)} onValuesChange={() => { read.reset(); save.reset(); }}>
-      <Form.Item name="prefix" label="Their names begin with" extra="Each key's comment, or its place in the list, follows." rules={nameRules}><Input autoFocus placeholder="ringing" /></Form.Item>
-      <Form.Item name="text" label="One key to a line, as in an authorized_keys file" rules={[{ required: true, message: "Paste the list" }]}>
-        <Input.TextArea rows={lines ? 3 : 6} spellCheck={false} style={{ fontFamily: "monospace", fontSize: 13 }} placeholder={"ssh-ed25519 AAAAC3Nza… ines\nssh-rsa AAAAB3Nza… oona"} />
+    <Form
+      form={form}
+      layout="vertical"
+      requiredMark={false}
+      onFinish={(v) => read.mutate(v)}
+      onValuesChange={() => {
+        read.reset();
+        save.reset();
+      }}
+    >
+      <Form.Item
+        name="prefix"
+        label="Their names begin with"
+        extra="Each key's comment, or its place in the list, follows."
+        rules={nameRules}
+      >
+        <Input autoFocus placeholder="ringing" />
       </Form.Item>
-      {holdsPrivate(text) && <Alert type="error" showIcon role="alert" title="There is a private key in this text. It stayed in this page and was not sent." description="Take it out. If it went over a network before, by mail or chat, treat it as exposed and make a new pair." style={{ marginBottom: 16 }} />}
+      <Form.Item
+        name="text"
+        label="One key to a line, as in an authorized_keys file"
+        rules={[{ required: true, message: "Paste the list" }]}
+      >
+        <Input.TextArea
+          rows={lines ? 3 : 6}
+          spellCheck={false}
+          style={{ fontFamily: "monospace", fontSize: 13 }}
+          placeholder={"ssh-ed25519 AAAAC3Nza… ines\nssh-rsa AAAAB3Nza… oona"}
+        />
+      </Form.Item>
+      {holdsPrivate(text) && (
+        <Alert
+          type="error"
+          showIcon
+          role="alert"
+          title="There is a private key in this text. It stayed in this page and was not sent."
+          description={
+            "Take it out. If it went over a network before, by mail or chat, treat it as exposed and make a new " +
+            "pair."
+          }
+          style={{ marginBottom: 16 }}
+        />
+      )}
       <KeeperAndPurpose />
-      {read.error && <Form.Item><ProblemNote error={read.error} /></Form.Item>}
+      {read.error && (
+        <Form.Item>
+          <ProblemNote error={read.error} />
+        </Form.Item>
+      )}
       {lines && <Preview lines={lines} notes={read.data?.notes ?? []} chosen={chosen} choose={setChosen} />}
-      {save.error && <Form.Item><ProblemNote error={save.error} /></Form.Item>}
-      {lines
-        ? <Button type="primary" disabled={chosen.length === 0} loading={save.isPending} onClick={() => save.mutate(lines.filter((l) => chosen.includes(l.line)))}>Import {counted(chosen.length, "key")}</Button>
-        : <Button type="primary" htmlType="submit" loading={read.isPending} disabled={holdsPrivate(text)}>Read it</Button>}
+      {save.error && (
+        <Form.Item>
+          <ProblemNote error={save.error} />
+        </Form.Item>
+      )}
+      {lines ? (
+        <Button
+          type="primary"
+          disabled={chosen.length === 0}
+          loading={save.isPending}
+          onClick={() => save.mutate(lines.filter((l) => chosen.includes(l.line)))}
+        >
+          Import {counted(chosen.length, "key")}
+        </Button>
+      ) : (
+        <Button type="primary" htmlType="submit" loading={read.isPending} disabled={holdsPrivate(text)}>
+          Read it
+        </Button>
+      )}
     </Form>
   );
 }
 
 const fresh = (l: Line) => !l.refused && !l.known_as;
 
-function Preview({ lines, notes, chosen, choose }: { lines: Line[]; notes: string[]; chosen: number[]; choose: (lines: number[]) => void }) {
+function Preview({
+  lines,
+  notes,
+  chosen,
+  choose,
+}: {
+  lines: Line[];
+  notes: string[];
+  chosen: number[];
+  choose: (lines: number[]) => void;
+}) {
   return (
     <div style={{ display: "grid", gap: 12, marginBottom: 16 }}>
       {notes.length > 0 && <Alert type="info" showIcon title={`Repaired: ${notes.join("; ")}.`} />}
-      <Table<Line> size="small" rowKey="line" dataSource={lines} pagination={lines.length > 50 ? { pageSize: 50 } : false} scroll={{ y: 260 }}
-        rowSelection={{ selectedRowKeys: chosen, onChange: (keys) => choose(keys as number[]), getCheckboxProps: (l) => ({ disabled: !fresh(l), "aria-label": `line ${l.line}` }) }}
+      <Table<Line>
+        size="small"
+        rowKey="line"
+        dataSource={lines}
+        pagination={lines.length > 50 ? { pageSize: 50 } : false}
+        scroll={{ y: 260 }}
+        rowSelection={{
+          selectedRowKeys: chosen,
+          onChange: (keys) => choose(keys as number[]),
+          getCheckboxProps: (l) => ({ disabled: !fresh(l), "aria-label": `line ${l.line}` }),
+        }}
         columns={[
           { title: "Line", dataIndex: "line", width: 60 },
-          { title: "Name", render: (_, l) => l.refused ? <span>refused: {l.refused}</span> : <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><KeyGlyph sha256={l.sha256 ?? ""} size={20} />{l.known_as ?? l.name}</span> },
+          {
+            title: "Name",
+            render: (_, l) =>
+              l.refused ? (
+                <span>refused: {l.refused}</span>
+              ) : (
+                <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+                  <KeyGlyph sha256={l.sha256 ?? ""} size={20} />
+                  {l.known_as ?? l.name}
+                </span>
+              ),
+          },
           { title: "Type", width: 120, render: (_, l) => l.type && typeText(l.type, l.bits ?? 0) },
-          { title: "What will be done", width: 180, render: (_, l) => l.refused ? "nothing" : l.known_as ? "known already" : chosen.includes(l.line) ? "recorded" : "left out" },
-        ]} />
+          {
+            title: "What will be done",
+            width: 180,
+            render: (_, l) =>
+              l.refused ? "nothing" : l.known_as ? "known already" : chosen.includes(l.line) ? "recorded" : "left out",
+          },
+        ]}
+      />
     </div>
   );
 }

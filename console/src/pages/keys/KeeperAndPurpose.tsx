@@ -2,15 +2,27 @@ import { Form, Input, Select } from "antd";
 import { useKeepers } from "../../api/queries";
 
 export const goodName = /^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$/;
-export const nameRules = [{ required: true, message: "Give it a name" }, { pattern: goodName, message: "1 to 64 of a-z 0-9 . _ - and no blank" }];
+export const nameRules = [
+  { required: true, message: "Give it a name" },
+  { pattern: goodName, message: "1 to 64 of a-z 0-9 . _ - and no blank" },
+];
 
 /** The two fields that every way of recording a key has. */
 export function KeeperAndPurpose() {
   const keepers = useKeepers();
   return (
     <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
-      <Form.Item name="keeper" label="Keeper, who holds the private half"><Select allowClear showSearch placeholder="You" options={keepers.data?.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))} /></Form.Item>
-      <Form.Item name="purpose" label="Purpose"><Input placeholder="deploys of the atlas" /></Form.Item>
+      <Form.Item name="keeper" label="Keeper, who holds the private half">
+        <Select
+          allowClear
+          showSearch
+          placeholder="You"
+          options={keepers.data?.map((k) => ({ value: k.name, label: `${k.name} (${k.title})` }))}
+        />
+      </Form.Item>
+      <Form.Item name="purpose" label="Purpose">
+        <Input placeholder="deploys of the atlas" />
+      </Form.Item>
     </div>
   );
 }

@@ -28,40 +28,118 @@ export default function KeyPage() {
   if (!key.data) return <Loading />;
   const k = key.data;
   const may = me.data && me.data.role !== "viewer";
-  const launch = may && <Link to={`/launch?key=${encodeURIComponent(k.name)}`}><Button>Launch an instance with it</Button></Link>;
+  const launch = may && (
+    <Link to={`/launch?key=${encodeURIComponent(k.name)}`}>
+      <Button>Launch an instance with it</Button>
+    </Link>
+  );
   return (
     <>
-      <PageHead title={k.name} sign={<KeyGlyph sha256={k.fingerprints.sha256} size={40} />} note={<StateMark state={k.state} />}>
-        {launch}{may && !k.steward && k.opens > 0 && <Link to={`/rotations/plan?key=${encodeURIComponent(k.name)}`}><Button>Rotate it</Button></Link>}{me.data && k.state === "active" && !k.steward && <MarkLost of={{ key: k.name }} text="Mark as lost" />}{may && !k.steward && k.state === "active" && <HandOver of={k} />}{may && <Delete of={k} />}
+      <PageHead
+        title={k.name}
+        sign={<KeyGlyph sha256={k.fingerprints.sha256} size={40} />}
+        note={<StateMark state={k.state} />}
+      >
+        {launch}
+        {may && !k.steward && k.opens > 0 && (
+          <Link to={`/rotations/plan?key=${encodeURIComponent(k.name)}`}>
+            <Button>Rotate it</Button>
+          </Link>
+        )}
+        {me.data && k.state === "active" && !k.steward && <MarkLost of={{ key: k.name }} text="Mark as lost" />}
+        {may && !k.steward && k.state === "active" && <HandOver of={k} />}
+        {may && <Delete of={k} />}
       </PageHead>
-      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}>
+      <div
+        style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}
+      >
         <Card size="small" title="Fingerprints and public half">
-          <Facts of={[
-            ["SHA-256", <CopyText key="s" text={k.fingerprints.sha256} label="SHA-256 fingerprint" />],
-            ["MD5", <CopyText key="m" text={k.fingerprints.md5} label="MD5 fingerprint" />],
-            ["MD5 of SPKI", k.fingerprints.spki_md5 && <CopyText key="d" text={k.fingerprints.spki_md5} label="MD5 of the SPKI DER" />],
-            ["SHA-1 of PKCS#8", k.fingerprints.pkcs8_sha1 && <CopyText key="h" text={k.fingerprints.pkcs8_sha1} label="SHA-1 of the PKCS#8 DER" />],
-            ["Public half", <CopyText key="p" text={k.public_key} label="public half" />],
-            ["Download it as", forms.map((f) => <a key={f.format} href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-half?format=${f.format}`} download={`${k.name}.${f.ending}`} style={{ marginInlineEnd: 14 }}>{f.label}</a>)],
-          ]} />
+          <Facts
+            of={[
+              ["SHA-256", <CopyText key="s" text={k.fingerprints.sha256} label="SHA-256 fingerprint" />],
+              ["MD5", <CopyText key="m" text={k.fingerprints.md5} label="MD5 fingerprint" />],
+              [
+                "MD5 of SPKI",
+                k.fingerprints.spki_md5 && (
+                  <CopyText key="d" text={k.fingerprints.spki_md5} label="MD5 of the SPKI DER" />
+                ),
+              ],
+              [
+                "SHA-1 of PKCS#8",
+                k.fingerprints.pkcs8_sha1 && (
+                  <CopyText key="h" text={k.fingerprints.pkcs8_sha1} label="SHA-1 of the PKCS#8 DER" />
+                ),
+              ],
+              ["Public half", <CopyText key="p" text={k.public_key} label="public half" />],
+              [
+                "Download it as",
+                forms.map((f) => (
+                  <a
+                    key={f.format}
+                    href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-half?format=${f.format}`}
+                    download={`${k.name}.${f.ending}`}
+                    style={{ marginInlineEnd: 14 }}
+                  >
+                    {f.label}
+                  </a>
+                )),
+              ],
+            ]}
+          />
         </Card>
         <Card size="small" title="What it is">
-          <Facts of={[
-            ["Type", `${typeText(k.type, k.bits)} bits (${k.algorithm})`], ["Comment", k.comment], ["Purpose", k.purpose],
-            ["Keeper", k.steward ? "the service's own" : k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody"], ["Private half", custody(k)],
-            ["Take it out, once", !k.steward && k.custody === "kept" && <CopyText key="t" text={`plumlatch key private ${k.name} -reason "…"`} label="command" />],
-            ["Forget the kept copy", !k.steward && k.custody === "kept" && <CopyText key="g" text={`plumlatch key forget ${k.name}`} label="command" />],
-            ["Last proved", k.steward ? "" : k.proved_at ? `${moment(k.proved_at)} by ${k.proved_by ?? ""}` : "never"],
-            ["Prove it", !k.steward && k.state === "active" && <CopyText key="v" text={`plumlatch prove ${k.name}`} label="command" />],
-            ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
-            ["Recorded", `${moment(k.created_at)} by ${k.created_by}`],
-          ]} />
+          <Facts
+            of={[
+              ["Type", `${typeText(k.type, k.bits)} bits (${k.algorithm})`],
+              ["Comment", k.comment],
+              ["Purpose", k.purpose],
+              [
+                "Keeper",
+                k.steward ? "the service's own" : k.keeper ? `${k.keeper.name} (${k.keeper.title})` : "nobody",
+              ],
+              ["Private half", custody(k)],
+              [
+                "Take it out, once",
+                !k.steward && k.custody === "kept" && (
+                  <CopyText key="t" text={`plumlatch key private ${k.name} -reason "…"`} label="command" />
+                ),
+              ],
+              [
+                "Forget the kept copy",
+                !k.steward && k.custody === "kept" && (
+                  <CopyText key="g" text={`plumlatch key forget ${k.name}`} label="command" />
+                ),
+              ],
+              [
+                "Last proved",
+                k.steward ? "" : k.proved_at ? `${moment(k.proved_at)} by ${k.proved_by ?? ""}` : "never",
+              ],
+              [
+                "Prove it",
+                !k.steward && k.state === "active" && (
+                  <CopyText key="v" text={`plumlatch prove ${k.name}`} label="command" />
+                ),
+              ],
+              ["Labels", Object.keys(k.labels).length > 0 && <Labels labels={k.labels} list="/keys" />],
+              ["Recorded", `${moment(k.created_at)} by ${k.created_by}`],
+            ]}
+          />
         </Card>
       </div>
-      {k.findings.length > 0 && <div style={{ marginBottom: 16 }}><Findings of={k.findings} /></div>}
+      {k.findings.length > 0 && (
+        <div style={{ marginBottom: 16 }}>
+          <Findings of={k.findings} />
+        </div>
+      )}
       {!k.steward && k.opens > 0 && <Weight of={k.name} />}
       <Card size="small" title="Logins that it opens" styles={{ body: { padding: 0 } }}>
-        <PagedTable pages={opens} noun="login" rowKey={(o) => o.login} columns={loginColumns} empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>} />
+        <PagedTable
+          pages={opens}
+          noun="login"
+          rowKey={(o) => o.login}
+          columns={loginColumns}
+          empty={<EmptyNote text="It opens nothing.">{launch}</EmptyNote>}
+        />
       </Card>
       <Uses of={k.name} />
     </>
@@ -94,12 +172,36 @@ function Delete({ of }: { of: Key }) {
     },
     onError: (e) => {
       const p = problemOf(e);
-      modal.error({ title: `${of.name} was not deleted`, content: <><p>{p.detail}.</p>{p.where && <ul>{p.where.map((w) => <li key={w}>{w}</li>)}</ul>}<p>{p.remedy}.</p></> });
+      modal.error({
+        title: `${of.name} was not deleted`,
+        content: (
+          <>
+            <p>{p.detail}.</p>
+            {p.where && (
+              <ul>
+                {p.where.map((w) => (
+                  <li key={w}>{w}</li>
+                ))}
+              </ul>
+            )}
+            <p>{p.remedy}.</p>
+          </>
+        ),
+      });
     },
   });
-  const ask = () => modal.confirm({
-    title: `Delete the record of ${of.name}?`, content: "Its private half, wherever it is, stays there. A record is deleted only if the key is granted nowhere.",
-    okText: "Delete the record", cancelText: "Keep it", okButtonProps: { danger: true }, onOk: () => remove.mutateAsync().catch(() => {}),
-  });
-  return <Button danger onClick={ask}>Delete</Button>;
+  const ask = () =>
+    modal.confirm({
+      title: `Delete the record of ${of.name}?`,
+      content: "Its private half, wherever it is, stays there. A record is deleted only if the key is granted nowhere.",
+      okText: "Delete the record",
+      cancelText: "Keep it",
+      okButtonProps: { danger: true },
+      onOk: () => remove.mutateAsync().catch(() => {}),
+    });
+  return (
+    <Button danger onClick={ask}>
+      Delete
+    </Button>
+  );
 }

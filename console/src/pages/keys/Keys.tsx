@@ -23,30 +23,114 @@ export default function Keys() {
   const [making, setMaking] = useState(false);
   const filter = { q: get("q"), sort: get("sort"), type: get("type"), keeper: get("keeper"), label: get("label") };
   const pages = useKeys(filter);
-  const make = me.data?.role !== "viewer" && <Button type="primary" onClick={() => setMaking(true)}>New key</Button>;
-  const lost = filter.keeper && (me.data?.role === "admin" || filter.keeper === me.data?.name) && <MarkLost of={{ keeper: filter.keeper }} text="All of them are lost" />;
+  const make = me.data?.role !== "viewer" && (
+    <Button type="primary" onClick={() => setMaking(true)}>
+      New key
+    </Button>
+  );
+  const lost = filter.keeper && (me.data?.role === "admin" || filter.keeper === me.data?.name) && (
+    <MarkLost of={{ keeper: filter.keeper }} text="All of them are lost" />
+  );
   const narrowed = Object.values(filter).some(Boolean);
   return (
     <>
-      <PageHead title="Key pairs">{lost}{make}</PageHead>
+      <PageHead title="Key pairs">
+        {lost}
+        {make}
+      </PageHead>
       <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name, comment or purpose" />
-        <Select allowClear placeholder="Type" aria-label="Type" style={{ width: 130 }} value={filter.type} onChange={(v) => set("type", v)} options={types.map((t) => ({ value: t, label: t }))} />
-        <Select allowClear showSearch placeholder="Keeper" aria-label="Keeper" style={{ width: 180 }} value={filter.keeper} onChange={(v) => set("keeper", v)} options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} />
-        {filter.label && <Tag closable onClose={() => set("label", undefined)}>label {filter.label}</Tag>}
+        <Select
+          allowClear
+          placeholder="Type"
+          aria-label="Type"
+          style={{ width: 130 }}
+          value={filter.type}
+          onChange={(v) => set("type", v)}
+          options={types.map((t) => ({ value: t, label: t }))}
+        />
+        <Select
+          allowClear
+          showSearch
+          placeholder="Keeper"
+          aria-label="Keeper"
+          style={{ width: 180 }}
+          value={filter.keeper}
+          onChange={(v) => set("keeper", v)}
+          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+        />
+        {filter.label && (
+          <Tag closable onClose={() => set("label", undefined)}>
+            label {filter.label}
+          </Tag>
+        )}
       </div>
       <PagedTable<Key>
-        plain pages={pages} noun="key" rowKey={(k) => k.id} sort={(s) => set("sort", s)}
-        empty={narrowed ? <EmptyNote text="No key fits." /> : <EmptyNote text="There is no key yet. Make a pair on your own machine, or import the public half of one that you have.">{make}</EmptyNote>}
+        plain
+        pages={pages}
+        noun="key"
+        rowKey={(k) => k.id}
+        sort={(s) => set("sort", s)}
+        empty={
+          narrowed ? (
+            <EmptyNote text="No key fits." />
+          ) : (
+            <EmptyNote
+              text={
+                "There is no key yet. Make a pair on your own machine, or import the public half of one " +
+                "that you have."
+              }
+            >
+              {make}
+            </EmptyNote>
+          )
+        }
         columns={[
-          { title: "Name", key: "name", sorter: true, sortOrder: orderOf("name", filter.sort), render: (_, k) => <KeyName name={k.name} sha256={k.fingerprints.sha256} /> },
-          { title: "Type", key: "type", render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{typeText(k.type, k.bits)}</span> },
-          { title: "Keeper", key: "keeper", render: (_, k) => <span title={k.keeper?.title}>{k.steward ? "the service's own" : k.keeper?.name ?? "nobody"}</span> },
-          { title: "Opens", dataIndex: "opens", align: "right", render: (n: number) => (n === 0 ? "nothing" : `${n} login${n === 1 ? "" : "s"}`) },
+          {
+            title: "Name",
+            key: "name",
+            sorter: true,
+            sortOrder: orderOf("name", filter.sort),
+            render: (_, k) => <KeyName name={k.name} sha256={k.fingerprints.sha256} />,
+          },
+          {
+            title: "Type",
+            key: "type",
+            render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{typeText(k.type, k.bits)}</span>,
+          },
+          {
+            title: "Keeper",
+            key: "keeper",
+            render: (_, k) => (
+              <span title={k.keeper?.title}>{k.steward ? "the service's own" : (k.keeper?.name ?? "nobody")}</span>
+            ),
+          },
+          {
+            title: "Opens",
+            dataIndex: "opens",
+            align: "right",
+            render: (n: number) => (n === 0 ? "nothing" : `${n} login${n === 1 ? "" : "s"}`),
+          },
           { title: "Purpose", dataIndex: "purpose" },
           { title: "Labels", key: "labels", render: (_, k) => <Labels labels={k.labels} list="/keys" /> },
-          { title: "Recorded", key: "created", sorter: true, sortOrder: orderOf("created", filter.sort), render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{day(k.created_at)}</span> },
-          { title: "SHA-256", key: "sha256", render: (_, k) => <CopyText text={k.fingerprints.sha256} shown={`${k.fingerprints.sha256.slice(0, 23)}…`} label="fingerprint" /> },
+          {
+            title: "Recorded",
+            key: "created",
+            sorter: true,
+            sortOrder: orderOf("created", filter.sort),
+            render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{day(k.created_at)}</span>,
+          },
+          {
+            title: "SHA-256",
+            key: "sha256",
+            render: (_, k) => (
+              <CopyText
+                text={k.fingerprints.sha256}
+                shown={`${k.fingerprints.sha256.slice(0, 23)}…`}
+                label="fingerprint"
+              />
+            ),
+          },
         ]}
       />
       {making && <NewKey close={() => setMaking(false)} />}

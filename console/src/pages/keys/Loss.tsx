@@ -17,8 +17,17 @@ export function Weight({ of }: { of: string }) {
   if (!loss.data) return null;
   const changes = loss.data.changes;
   return (
-    <Card size="small" title="If it were lost" style={{ marginBottom: 16 }} styles={{ body: { padding: changes.length ? 0 : undefined } }}>
-      {changes.length > 0 && <p style={{ margin: "8px 12px" }}><InWords of={changes} /></p>}
+    <Card
+      size="small"
+      title="If it were lost"
+      style={{ marginBottom: 16 }}
+      styles={{ body: { padding: changes.length ? 0 : undefined } }}
+    >
+      {changes.length > 0 && (
+        <p style={{ margin: "8px 12px" }}>
+          <InWords of={changes} />
+        </p>
+      )}
       <Changes of={changes} />
     </Card>
   );
@@ -26,22 +35,51 @@ export function Weight({ of }: { of: string }) {
 
 function InWords({ of }: { of: Change[] }) {
   const shut = of.filter((c) => c.after === "shut").length;
-  return <>{counted(of.length, "login")} would be less safe{shut > 0 && <>, <strong>{shut} of them shut</strong></>}.</>;
+  return (
+    <>
+      {counted(of.length, "login")} would be less safe
+      {shut > 0 && (
+        <>
+          , <strong>{shut} of them shut</strong>
+        </>
+      )}
+      .
+    </>
+  );
 }
 
 function Changes({ of }: { of: Change[] }) {
   if (of.length === 0) return <>No login would be less safe than it is.</>;
-  return <Table<Change> size="small" rowKey="login" dataSource={of} pagination={of.length > 10 ? { pageSize: 10, size: "small" } : false} columns={[
-    { title: "Login", key: "login", render: (_, c) => <Link to={`/logins/${encodeURIComponent(c.login)}`}>{c.login}</Link> },
-    { title: "Now", key: "before", render: (_, c) => <StateMark state={c.before} /> },
-    { title: "Without", key: "after", render: (_, c) => <StateMark state={c.after} /> },
-  ]} />;
+  return (
+    <Table<Change>
+      size="small"
+      rowKey="login"
+      dataSource={of}
+      pagination={of.length > 10 ? { pageSize: 10, size: "small" } : false}
+      columns={[
+        {
+          title: "Login",
+          key: "login",
+          render: (_, c) => <Link to={`/logins/${encodeURIComponent(c.login)}`}>{c.login}</Link>,
+        },
+        { title: "Now", key: "before", render: (_, c) => <StateMark state={c.before} /> },
+        { title: "Without", key: "after", render: (_, c) => <StateMark state={c.after} /> },
+      ]}
+    />
+  );
 }
 
 /** Marks a key, or all that a keeper has, as lost, after showing what that does to every login. */
 export function MarkLost({ of, text }: { of: { key?: string; keeper?: string }; text: string }) {
   const [open, setOpen] = useState(false);
-  return <><Button danger={Boolean(of.keeper)} onClick={() => setOpen(true)}>{text}</Button>{open && <LostDialog of={of} close={() => setOpen(false)} />}</>;
+  return (
+    <>
+      <Button danger={Boolean(of.keeper)} onClick={() => setOpen(true)}>
+        {text}
+      </Button>
+      {open && <LostDialog of={of} close={() => setOpen(false)} />}
+    </>
+  );
 }
 
 function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; close: () => void }) {
@@ -54,17 +92,61 @@ function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; clos
     mutationFn: async () => {
       for (const key of keys) await take(api.POST("/keys/{key}/lost", { params: { path: { key } }, body: { reason } }));
     },
-    onSuccess: () => { close(); if (of.keeper) void navigate("/rotations/plan?lost=true&urgent=true"); },
+    onSuccess: () => {
+      close();
+      if (of.keeper) void navigate("/rotations/plan?lost=true&urgent=true");
+    },
     onSettled: () => void queries.invalidateQueries(),
   });
   const what = of.key ?? `all keys of ${of.keeper ?? ""}`;
   return (
-    <Modal open title={`Mark ${what} as lost?`} onCancel={close} okText="Mark it as lost" okButtonProps={{ danger: true, disabled: !reason || keys.length === 0 }} cancelText="Leave it" onOk={() => mark.mutate()} confirmLoading={mark.isPending} width={640}>
-      {of.keeper && <p>{keys.length === 0 ? `${of.keeper} holds no active key.` : <>Of this keeper: <strong>{keys.join(", ")}</strong>.</>}</p>}
-      <p>What is lost is granted nowhere anew and counts nowhere as somebody&apos;s way in. The lines stay on the instances, and open them to whoever has the keys, until they are replaced there{of.keeper && ", which is the next page"}.</p>
+    <Modal
+      open
+      title={`Mark ${what} as lost?`}
+      onCancel={close}
+      okText="Mark it as lost"
+      okButtonProps={{ danger: true, disabled: !reason || keys.length === 0 }}
+      cancelText="Leave it"
+      onOk={() => mark.mutate()}
+      confirmLoading={mark.isPending}
+      width={640}
+    >
+      {of.keeper && (
+        <p>
+          {keys.length === 0 ? (
+            `${of.keeper} holds no active key.`
+          ) : (
+            <>
+              Of this keeper: <strong>{keys.join(", ")}</strong>.
+            </>
+          )}
+        </p>
+      )}
+      <p>
+        What is lost is granted nowhere anew and counts nowhere as somebody&apos;s way in. The lines stay on the
+        instances, and open them to whoever has the keys, until they are replaced there
+        {of.keeper && ", which is the next page"}.
+      </p>
       {loss.error && <ProblemNote error={loss.error} />}
-      {loss.data && <>{loss.data.changes.length > 0 && <p><InWords of={loss.data.changes} /></p>}<Changes of={loss.data.changes} /></>}
-      <p style={{ marginTop: 12 }}><label htmlFor="lost-reason">What happened, for the daybook</label><Input id="lost-reason" value={reason} onChange={(e) => setReason(e.target.value)} placeholder="tablet stolen at the pier" /></p>
+      {loss.data && (
+        <>
+          {loss.data.changes.length > 0 && (
+            <p>
+              <InWords of={loss.data.changes} />
+            </p>
+          )}
+          <Changes of={loss.data.changes} />
+        </>
+      )}
+      <p style={{ marginTop: 12 }}>
+        <label htmlFor="lost-reason">What happened, for the daybook</label>
+        <Input
+          id="lost-reason"
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+          placeholder="tablet stolen at the pier"
+        />
+      </p>
       {mark.error && <ProblemNote error={mark.error} />}
     </Modal>
   );

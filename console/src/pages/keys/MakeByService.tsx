@@ -7,25 +7,52 @@ import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { KeeperAndPurpose, nameRules } from "./KeeperAndPurpose";
 
-interface MakeForm { name: string; kind: string; format: NonNullable<Body["format"]>; passphrase?: string; keeper?: string; purpose?: string }
+interface MakeForm {
+  name: string;
+  kind: string;
+  format: NonNullable<Body["format"]>;
+  passphrase?: string;
+  keeper?: string;
+  purpose?: string;
+}
 
 type Body = components["schemas"]["MakeKey"];
 
 /** A private half in the file that it is handed over in. */
-export interface Handed { of: Key; half: string; file: string }
+export interface Handed {
+  of: Key;
+  half: string;
+  file: string;
+}
 
 const formats: { value: MakeForm["format"]; label: string; use: string }[] = [
-  { value: "openssh", label: "OpenSSH's own", use: "For ssh, scp and sftp on Linux, macOS and Windows, and most others." },
-  { value: "pem", label: "PEM, PKCS#1 or SEC1", use: "For older programs and libraries that want BEGIN RSA or BEGIN EC PRIVATE KEY. Not for ed25519." },
-  { value: "pkcs8", label: "PEM, PKCS#8", use: "For Java, Go and OpenSSL programs. OpenSSH reads it for rsa and ecdsa." },
+  {
+    value: "openssh",
+    label: "OpenSSH's own",
+    use: "For ssh, scp and sftp on Linux, macOS and Windows, and most others.",
+  },
+  {
+    value: "pem",
+    label: "PEM, PKCS#1 or SEC1",
+    use: "For older programs and libraries that want BEGIN RSA or BEGIN EC PRIVATE KEY. Not for ed25519.",
+  },
+  {
+    value: "pkcs8",
+    label: "PEM, PKCS#8",
+    use: "For Java, Go and OpenSSL programs. OpenSSH reads it for rsa and ecdsa.",
+  },
   { value: "ppk3", label: ".ppk version 3", use: "For Windows clients that read .ppk files." },
   { value: "ppk2", label: ".ppk version 2", use: "For Windows clients from before 2021, which do not read version 3." },
 ];
 
 const kinds = [
   { value: "ed25519 256", label: "ed25519" },
-  { value: "rsa 2048", label: "rsa 2048" }, { value: "rsa 3072", label: "rsa 3072" }, { value: "rsa 4096", label: "rsa 4096" },
-  { value: "ecdsa 256", label: "ecdsa 256" }, { value: "ecdsa 384", label: "ecdsa 384" }, { value: "ecdsa 521", label: "ecdsa 521" },
+  { value: "rsa 2048", label: "rsa 2048" },
+  { value: "rsa 3072", label: "rsa 3072" },
+  { value: "rsa 4096", label: "rsa 4096" },
+  { value: "ecdsa 256", label: "ecdsa 256" },
+  { value: "ecdsa 384", label: "ecdsa 384" },
+  { value: "ecdsa 521", label: "ecdsa 521" },
 ];
 
 /** Has the service make a pair, whose private half is handed over once. */
@@ -33,24 +60,78 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
   const make = useMutation({
     mutationFn: (v: MakeForm) => {
       const [type, bits] = v.kind.split(" ");
-      return take(api.POST("/keys/made", { params: { header: { "Idempotency-Key": requestKey() } }, body: { name: v.name, type, bits: Number(bits), comment: v.name, format: v.format, passphrase: v.passphrase || undefined, keeper: v.keeper, purpose: v.purpose || undefined } }));
+      return take(
+        api.POST("/keys/made", {
+          params: { header: { "Idempotency-Key": requestKey() } },
+          body: {
+            name: v.name,
+            type,
+            bits: Number(bits),
+            comment: v.name,
+            format: v.format,
+            passphrase: v.passphrase || undefined,
+            keeper: v.keeper,
+            purpose: v.purpose || undefined,
+          },
+        }),
+      );
     },
     onSuccess: (m) => done({ of: m.key, half: m.private_half, file: m.file_name }),
     gcTime: 0, // the answer holds the private half
   });
   const problem = make.error && problemOf(make.error);
   return (
-    <Form layout="vertical" requiredMark={false} initialValues={{ kind: "ed25519 256", format: "openssh" }} onFinish={(v: MakeForm) => make.mutate(v)}>
-      <Alert type="info" showIcon title="The private half is handed over once, as a download, and kept nowhere here. Making it on your own machine is safer." style={{ marginBottom: 16 }} />
-      <Form.Item name="name" label="Name" rules={nameRules} validateStatus={problem?.field === "name" ? "error" : undefined}><Input autoFocus /></Form.Item>
+    <Form
+      layout="vertical"
+      requiredMark={false}
+      initialValues={{ kind: "ed25519 256", format: "openssh" }}
+      onFinish={(v: MakeForm) => make.mutate(v)}
+    >
+      <Alert
+        type="info"
+        showIcon
+        title={
+          "The private half is handed over once, as a download, and kept nowhere here. Making it on your own " +
+          "machine is safer."
+        }
+        style={{ marginBottom: 16 }}
+      />
+      <Form.Item
+        name="name"
+        label="Name"
+        rules={nameRules}
+        validateStatus={problem?.field === "name" ? "error" : undefined}
+      >
+        <Input autoFocus />
+      </Form.Item>
       <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
-        <Form.Item name="kind" label="Type" extra="Windows images take only rsa."><Select options={kinds} /></Form.Item>
-        <Form.Item name="passphrase" label="Passphrase for the file, if wanted"><Input.Password autoComplete="new-password" /></Form.Item>
+        <Form.Item name="kind" label="Type" extra="Windows images take only rsa.">
+          <Select options={kinds} />
+        </Form.Item>
+        <Form.Item name="passphrase" label="Passphrase for the file, if wanted">
+          <Input.Password autoComplete="new-password" />
+        </Form.Item>
       </div>
-      <Form.Item name="format" label="Format of the private half"><Select options={formats} optionRender={(o) => <><div>{o.data.label}</div><div style={{ opacity: 0.7, whiteSpace: "normal" }}>{o.data.use}</div></>} /></Form.Item>
+      <Form.Item name="format" label="Format of the private half">
+        <Select
+          options={formats}
+          optionRender={(o) => (
+            <>
+              <div>{o.data.label}</div>
+              <div style={{ opacity: 0.7, whiteSpace: "normal" }}>{o.data.use}</div>
+            </>
+          )}
+        />
+      </Form.Item>
       <KeeperAndPurpose />
-      {make.error && <Form.Item><ProblemNote error={make.error} /></Form.Item>}
-      <Button type="primary" htmlType="submit" loading={make.isPending}>Make it and download the private half</Button>
+      {make.error && (
+        <Form.Item>
+          <ProblemNote error={make.error} />
+        </Form.Item>
+      )}
+      <Button type="primary" htmlType="submit" loading={make.isPending}>
+        Make it and download the private half
+      </Button>
     </Form>
   );
 }
@@ -65,13 +146,31 @@ export function HandOver({ of, half, file, close }: Handed & { close: () => void
     return () => window.removeEventListener("beforeunload", stay);
   }, [file, half]);
   return (
-    <Modal open title={`Save the private half of ${of.name} now`} closable={false} keyboard={false} mask={{ closable: false }} width={620}
-      footer={<Button type="primary" disabled={!saved} onClick={close}>Close</Button>}>
-      <p>The file <strong>{file}</strong> was downloaded. It is the only copy: when this dialog closes, nobody can get it here again.</p>
+    <Modal
+      open
+      title={`Save the private half of ${of.name} now`}
+      closable={false}
+      keyboard={false}
+      mask={{ closable: false }}
+      width={620}
+      footer={
+        <Button type="primary" disabled={!saved} onClick={close}>
+          Close
+        </Button>
+      }
+    >
+      <p>
+        The file <strong>{file}</strong> was downloaded. It is the only copy: when this dialog closes, nobody can get it
+        here again.
+      </p>
       <p>Put it where your SSH client finds it, readable by you alone:</p>
       <CopyText block label="commands" text={`mv ~/Downloads/${file} ~/.ssh/${file} && chmod 600 ~/.ssh/${file}`} />
-      <p><Button onClick={() => download(file, half)}>Download it again</Button></p>
-      <Checkbox checked={saved} onChange={(e) => setSaved(e.target.checked)}>I have saved the private half of {of.name}</Checkbox>
+      <p>
+        <Button onClick={() => download(file, half)}>Download it again</Button>
+      </p>
+      <Checkbox checked={saved} onChange={(e) => setSaved(e.target.checked)}>
+        I have saved the private half of {of.name}
+      </Checkbox>
     </Modal>
   );
 }

@@ -7,7 +7,11 @@ import { useKeys } from "../../api/queries";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
 
-interface GrantForm { key: string; reason?: string; until?: string }
+interface GrantForm {
+  key: string;
+  reason?: string;
+  until?: string;
+}
 
 /** The end of a day, given as 2026-12-31, in the time zone of this browser. */
 const endOfDay = (day: string) => new Date(`${day}T23:59:59`).toISOString();
@@ -22,25 +26,72 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
   const queries = useQueryClient();
   const here = new Set(login.openers.filter((o) => o.fit === "in place").map((o) => o.key.name));
   const grant = useMutation({
-    mutationFn: (v: GrantForm & { once: string }) => take(api.POST("/grants", {
-      params: { header: { "Idempotency-Key": v.once } },
-      body: { key: v.key, login: login.reach.login, reason: v.reason || undefined, until: v.until ? endOfDay(v.until) : undefined },
-    })),
+    mutationFn: (v: GrantForm & { once: string }) =>
+      take(
+        api.POST("/grants", {
+          params: { header: { "Idempotency-Key": v.once } },
+          body: {
+            key: v.key,
+            login: login.reach.login,
+            reason: v.reason || undefined,
+            until: v.until ? endOfDay(v.until) : undefined,
+          },
+        }),
+      ),
     onSuccess: (g) => {
       void queries.invalidateQueries({ queryKey: ["reach"] });
       if (g.run) void navigate(`/runs/${g.run.id}`);
     },
   });
   return (
-    <Modal open title={`Let a key in to ${login.reach.login}`} onCancel={close} okText="Place its line" onOk={() => form.submit()} confirmLoading={grant.isPending} okButtonProps={{ disabled: !login.reach.steward }} width={620}>
-      {!login.reach.steward && <Alert type="info" showIcon style={{ marginBottom: 16 }} title="There is no steward key on it, so the service cannot place the line." description={<>From your machine, with a key that opens it: <CopyText text={`plumlatch grant add ${key} ${login.reach.login} -with FILE`} label="command" /></>} />}
-      <Form form={form} layout="vertical" requiredMark={false} onFinish={(v) => grant.mutate({ ...v, once: requestKey() })}>
+    <Modal
+      open
+      title={`Let a key in to ${login.reach.login}`}
+      onCancel={close}
+      okText="Place its line"
+      onOk={() => form.submit()}
+      confirmLoading={grant.isPending}
+      okButtonProps={{ disabled: !login.reach.steward }}
+      width={620}
+    >
+      {!login.reach.steward && (
+        <Alert
+          type="info"
+          showIcon
+          style={{ marginBottom: 16 }}
+          title="There is no steward key on it, so the service cannot place the line."
+          description={
+            <>
+              From your machine, with a key that opens it:{" "}
+              <CopyText text={`plumlatch grant add ${key} ${login.reach.login} -with FILE`} label="command" />
+            </>
+          }
+        />
+      )}
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        onFinish={(v) => grant.mutate({ ...v, once: requestKey() })}
+      >
         <Form.Item name="key" label="Key" rules={[{ required: true, message: "Choose a key" }]}>
-          <Select showSearch filterOption={false} onSearch={setSearch} placeholder="the key of a co-worker, or a second one of yours" options={keys.rows.filter((k) => !here.has(k.name) && k.state === "active" && !k.steward).map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))} />
+          <Select
+            showSearch
+            filterOption={false}
+            onSearch={setSearch}
+            placeholder="the key of a co-worker, or a second one of yours"
+            options={keys.rows
+              .filter((k) => !here.has(k.name) && k.state === "active" && !k.steward)
+              .map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))}
+          />
         </Form.Item>
         <div style={{ display: "grid", gridTemplateColumns: "2fr 1fr", gap: 16 }}>
-          <Form.Item name="reason" label="Why, for the daybook"><Input placeholder="cover for ines in May" /></Form.Item>
-          <Form.Item name="until" label="Until the end of"><Input type="date" /></Form.Item>
+          <Form.Item name="reason" label="Why, for the daybook">
+            <Input placeholder="cover for ines in May" />
+          </Form.Item>
+          <Form.Item name="until" label="Until the end of">
+            <Input type="date" />
+          </Form.Item>
         </div>
       </Form>
       {grant.error && <ProblemNote error={grant.error} />}
@@ -55,7 +106,17 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
   const navigate = useNavigate();
   const queries = useQueryClient();
   const withdraw = useMutation({
-    mutationFn: () => take(api.POST("/grants/withdrawals", { body: { key: opening.key.name, login: login.reach.login, reason: reason || undefined, anyway: anyway || undefined } })),
+    mutationFn: () =>
+      take(
+        api.POST("/grants/withdrawals", {
+          body: {
+            key: opening.key.name,
+            login: login.reach.login,
+            reason: reason || undefined,
+            anyway: anyway || undefined,
+          },
+        }),
+      ),
     onSuccess: (g) => {
       void queries.invalidateQueries({ queryKey: ["reach"] });
       if (g.run) void navigate(`/runs/${g.run.id}`);
@@ -63,13 +124,49 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
   });
   const stops = withdraw.error && problemOf(withdraw.error).code.startsWith("would-be-");
   return (
-    <Modal open title={`Remove ${opening.key.name} from ${login.reach.login}?`} onCancel={close} okText={anyway ? "Remove it anyway" : "Remove its line"} okButtonProps={{ danger: true, disabled: (anyway && !reason) || !login.reach.steward }}
-      cancelText="Leave it" onOk={() => withdraw.mutate()} confirmLoading={withdraw.isPending}>
-      {!login.reach.steward && <Alert type="info" showIcon style={{ marginBottom: 16 }} title="There is no steward key on it, so the service cannot remove the line." description={<>From your machine, with another key that opens it: <CopyText text={`plumlatch grant withdraw ${opening.key.name} ${login.reach.login} -with FILE`} label="command" /></>} />}
-      <p>Its line is taken out of the file; all other lines stay byte for byte. Whoever holds only this key does not get in any more.</p>
-      <p><label htmlFor="withdraw-reason">Why, for the daybook</label><Input id="withdraw-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+    <Modal
+      open
+      title={`Remove ${opening.key.name} from ${login.reach.login}?`}
+      onCancel={close}
+      okText={anyway ? "Remove it anyway" : "Remove its line"}
+      okButtonProps={{ danger: true, disabled: (anyway && !reason) || !login.reach.steward }}
+      cancelText="Leave it"
+      onOk={() => withdraw.mutate()}
+      confirmLoading={withdraw.isPending}
+    >
+      {!login.reach.steward && (
+        <Alert
+          type="info"
+          showIcon
+          style={{ marginBottom: 16 }}
+          title="There is no steward key on it, so the service cannot remove the line."
+          description={
+            <>
+              From your machine, with another key that opens it:{" "}
+              <CopyText
+                text={`plumlatch grant withdraw ${opening.key.name} ${login.reach.login} -with FILE`}
+                label="command"
+              />
+            </>
+          }
+        />
+      )}
+      <p>
+        Its line is taken out of the file; all other lines stay byte for byte. Whoever holds only this key does not get
+        in any more.
+      </p>
+      <p>
+        <label htmlFor="withdraw-reason">Why, for the daybook</label>
+        <Input id="withdraw-reason" value={reason} onChange={(e) => setReason(e.target.value)} />
+      </p>
       {withdraw.error && <ProblemNote error={withdraw.error} />}
-      {stops && <p><Checkbox checked={anyway} onChange={(e) => setAnyway(e.target.checked)}>Go on anyway, with the reason above</Checkbox></p>}
+      {stops && (
+        <p>
+          <Checkbox checked={anyway} onChange={(e) => setAnyway(e.target.checked)}>
+            Go on anyway, with the reason above
+          </Checkbox>
+        </p>
+      )}
     </Modal>
   );
 }

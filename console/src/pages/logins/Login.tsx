@@ -33,24 +33,70 @@ export default function LoginPage() {
   return (
     <>
       <PageHead title={l.reach.login} note={<StateMark state={l.reach.reach} />}>
-        {l.reach.reach !== "shut" && <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}><Button>Ways back in</Button></Link>}
-        {l.reach.reach === "shut" && <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}><Button type="primary" danger>Get back in</Button></Link>}
-        {may && <><SweepOne of={l} /><Button type={l.reach.reach === "shut" ? "default" : "primary"} onClick={() => grant(true)}>Let a key in</Button></>}
+        {l.reach.reach !== "shut" && (
+          <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}>
+            <Button>Ways back in</Button>
+          </Link>
+        )}
+        {l.reach.reach === "shut" && (
+          <Link to={`/logins/${encodeURIComponent(l.reach.login)}/routes`}>
+            <Button type="primary" danger>
+              Get back in
+            </Button>
+          </Link>
+        )}
+        {may && (
+          <>
+            <SweepOne of={l} />
+            <Button type={l.reach.reach === "shut" ? "default" : "primary"} onClick={() => grant(true)}>
+              Let a key in
+            </Button>
+          </>
+        )}
       </PageHead>
       <Card size="small" style={{ marginBottom: 16 }}>
-        <Facts of={[
-          ["How it stands", l.reach.why], ["Instance", <Link key="i" to={`/instances/${encodeURIComponent(l.reach.instance)}`}>{l.reach.instance}</Link>],
-          ["Last read", l.reach.swept_at ? `${moment(l.reach.swept_at)}, ${l.swept_by ?? ""}` : "never"], ["Last try", l.reach.sweep_error],
-          ["Cloud's label", l.label], ["What to do next", l.reach.next && <CopyText key="n" text={l.reach.next} label="command" />],
-        ]} />
+        <Facts
+          of={[
+            ["How it stands", l.reach.why],
+            [
+              "Instance",
+              <Link key="i" to={`/instances/${encodeURIComponent(l.reach.instance)}`}>
+                {l.reach.instance}
+              </Link>,
+            ],
+            ["Last read", l.reach.swept_at ? `${moment(l.reach.swept_at)}, ${l.swept_by ?? ""}` : "never"],
+            ["Last try", l.reach.sweep_error],
+            ["Cloud's label", l.label],
+            ["What to do next", l.reach.next && <CopyText key="n" text={l.reach.next} label="command" />],
+          ]}
+        />
       </Card>
       <Card size="small" title="Keys" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
-        <Table<Opening> size="small" rowKey={(o) => o.key.name} dataSource={l.openers} pagination={false} columns={keyColumns(may, l, setWithdrawing)} scroll={{ x: "max-content" }}
-          locale={{ emptyText: <EmptyNote text="No key that is recorded stands here or should." /> }} />
+        <Table<Opening>
+          size="small"
+          rowKey={(o) => o.key.name}
+          dataSource={l.openers}
+          pagination={false}
+          columns={keyColumns(may, l, setWithdrawing)}
+          scroll={{ x: "max-content" }}
+          locale={{ emptyText: <EmptyNote text="No key that is recorded stands here or should." /> }}
+        />
       </Card>
       {l.strangers.length > 0 && (
-        <Card size="small" title="Strangers: keys that stand here and are in no record" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
-          <Table<Stranger> size="small" rowKey="sha256" dataSource={l.strangers} pagination={false} columns={strangerColumns(may, setRecording)} scroll={{ x: "max-content" }} />
+        <Card
+          size="small"
+          title="Strangers: keys that stand here and are in no record"
+          styles={{ body: { padding: 0 } }}
+          style={{ marginBottom: 16 }}
+        >
+          <Table<Stranger>
+            size="small"
+            rowKey="sha256"
+            dataSource={l.strangers}
+            pagination={false}
+            columns={strangerColumns(may, setRecording)}
+            scroll={{ x: "max-content" }}
+          />
         </Card>
       )}
       <Files of={l} />
@@ -65,18 +111,52 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
   const some = (f: (o: Opening) => unknown) => l.openers.some((o) => Boolean(f(o)));
   const columns: (TableColumnsType<Opening>[number] | false)[] = [
     { title: "Key", key: "key", render: (_, o) => <KeyName name={o.key.name} sha256={o.key.sha256} /> },
-    { title: "Keeper", key: "keeper", render: (_, o) => (o.steward ? "the service's own" : o.key.keeper ?? "nobody") },
+    {
+      title: "Keeper",
+      key: "keeper",
+      render: (_, o) => (o.steward ? "the service's own" : (o.key.keeper ?? "nobody")),
+    },
     { title: "Fit", key: "fit", render: (_, o) => <StateMark state={o.fit} /> },
-    some((o) => o.key_state !== "active") && { title: "State", key: "state", render: (_, o) => o.key_state && o.key_state !== "active" && <StateMark state={o.key_state} /> },
-    { title: "Private half proved", key: "proved", render: (_, o) => (o.steward ? "" : o.proved_at ? day(o.proved_at) : "never") },
-    some((o) => o.entered_at) && { title: "Logged in", key: "entered", render: (_, o) => (o.entered_at ? day(o.entered_at) : "") },
-    { title: "Granted", key: "granted", render: (_, o) => (o.granted_at ? `${day(o.granted_at)} by ${o.granted_by}${o.until ? `, until ${day(o.until)}` : ""}` : "by nobody") },
+    some((o) => o.key_state !== "active") && {
+      title: "State",
+      key: "state",
+      render: (_, o) => o.key_state && o.key_state !== "active" && <StateMark state={o.key_state} />,
+    },
+    {
+      title: "Private half proved",
+      key: "proved",
+      render: (_, o) => (o.steward ? "" : o.proved_at ? day(o.proved_at) : "never"),
+    },
+    some((o) => o.entered_at) && {
+      title: "Logged in",
+      key: "entered",
+      render: (_, o) => (o.entered_at ? day(o.entered_at) : ""),
+    },
+    {
+      title: "Granted",
+      key: "granted",
+      render: (_, o) =>
+        o.granted_at
+          ? `${day(o.granted_at)} by ${o.granted_by}${o.until ? `, until ${day(o.until)}` : ""}`
+          : "by nobody",
+    },
     some((o) => o.limits) && { title: "Limits", dataIndex: "limits" },
-    { title: "", key: "do", align: "right", render: (_, o) => may && !o.steward && <span style={{ display: "inline-flex", gap: 8 }}>
-      {o.fit === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
-      {o.fit === "missing" && <Settle login={l} of={o} text="Place it" />}
-      <Button size="small" onClick={() => withdraw(o)}>{o.fit === "ungranted" ? "Remove it" : "Withdraw"}</Button>
-    </span> },
+    {
+      title: "",
+      key: "do",
+      align: "right",
+      render: (_, o) =>
+        may &&
+        !o.steward && (
+          <span style={{ display: "inline-flex", gap: 8 }}>
+            {o.fit === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
+            {o.fit === "missing" && <Settle login={l} of={o} text="Place it" />}
+            <Button size="small" onClick={() => withdraw(o)}>
+              {o.fit === "ungranted" ? "Remove it" : "Withdraw"}
+            </Button>
+          </span>
+        ),
+    },
   ];
   return columns.filter((c) => c !== false);
 }
@@ -86,20 +166,55 @@ function Settle({ login, of, text }: { login: Login; of: Opening; text: string }
   const { message } = App.useApp();
   const queries = useQueryClient();
   const settle = useMutation({
-    mutationFn: () => take(api.POST("/grants", { params: {}, body: { key: of.key.name, login: login.reach.login, reason: of.fit === "missing" ? "placed again" : "accepted as it stands", from_here: of.fit === "ungranted" } })),
-    onSuccess: () => { setTimeout(() => void queries.invalidateQueries({ queryKey: ["reach"] }), 800); },
+    mutationFn: () =>
+      take(
+        api.POST("/grants", {
+          params: {},
+          body: {
+            key: of.key.name,
+            login: login.reach.login,
+            reason: of.fit === "missing" ? "placed again" : "accepted as it stands",
+            from_here: of.fit === "ungranted",
+          },
+        }),
+      ),
+    onSuccess: () => {
+      setTimeout(() => void queries.invalidateQueries({ queryKey: ["reach"] }), 800);
+    },
     onError: (e) => void message.error(e.message),
   });
-  return <Button size="small" loading={settle.isPending} onClick={() => settle.mutate()}>{text}</Button>;
+  return (
+    <Button size="small" loading={settle.isPending} onClick={() => settle.mutate()}>
+      {text}
+    </Button>
+  );
 }
 
 const strangerColumns = (may: boolean, record: (g: Stranger) => void): TableColumnsType<Stranger> => [
-  { title: "Key", key: "key", render: (_, g) => <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><KeyGlyph sha256={g.sha256} size={22} /><CopyText text={g.sha256} label="SHA-256 fingerprint" /></span> },
+  {
+    title: "Key",
+    key: "key",
+    render: (_, g) => (
+      <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+        <KeyGlyph sha256={g.sha256} size={22} />
+        <CopyText text={g.sha256} label="SHA-256 fingerprint" />
+      </span>
+    ),
+  },
   { title: "Type", dataIndex: "algorithm" },
   { title: "Comment", dataIndex: "comment" },
   { title: "Limits", dataIndex: "limits" },
   { title: "First seen", key: "first", render: (_, g) => day(g.first_seen_at) },
-  { title: "", key: "do", render: (_, g) => may && <Button size="small" onClick={() => record(g)}>Record it, to decide</Button> },
+  {
+    title: "",
+    key: "do",
+    render: (_, g) =>
+      may && (
+        <Button size="small" onClick={() => record(g)}>
+          Record it, to decide
+        </Button>
+      ),
+  },
 ];
 
 /** Gives a stranger's key a record; then it can be accepted or removed like any other. */
@@ -107,14 +222,35 @@ function RecordStranger({ of, close }: { of: Stranger; close: () => void }) {
   const [name, setName] = useState("");
   const queries = useQueryClient();
   const save = useMutation({
-    mutationFn: () => take(api.POST("/keys", { params: {}, body: { name, public_key: of.line, purpose: "found on an instance" } })),
-    onSuccess: () => { void queries.invalidateQueries({ queryKey: ["reach"] }); close(); },
+    mutationFn: () =>
+      take(api.POST("/keys", { params: {}, body: { name, public_key: of.line, purpose: "found on an instance" } })),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["reach"] });
+      close();
+    },
   });
   return (
-    <Modal open title="Record this key" onCancel={close} okText="Record it" onOk={() => save.mutate()} confirmLoading={save.isPending} okButtonProps={{ disabled: !name }}>
+    <Modal
+      open
+      title="Record this key"
+      onCancel={close}
+      okText="Record it"
+      onOk={() => save.mutate()}
+      confirmLoading={save.isPending}
+      okButtonProps={{ disabled: !name }}
+    >
       <p>With a record it is granted by nobody, and can be accepted or removed. Nothing changes on the instance now.</p>
       <CopyText block text={of.sha256} label="SHA-256 fingerprint" />
-      <p><label htmlFor="stranger-name">Name of the record</label><Input id="stranger-name" autoFocus value={name} onChange={(e) => setName(e.target.value)} placeholder="found-on-ringing-web" /></p>
+      <p>
+        <label htmlFor="stranger-name">Name of the record</label>
+        <Input
+          id="stranger-name"
+          autoFocus
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          placeholder="found-on-ringing-web"
+        />
+      </p>
       {save.error && <ProblemNote error={save.error} />}
     </Modal>
   );
@@ -128,7 +264,11 @@ function SweepOne({ of }: { of: Login }) {
     onError: (e) => void message.error(e.message),
   });
   const sweep = useSweep(begin.data?.id, () => void queries.invalidateQueries({ queryKey: ["reach"] }));
-  return <Button loading={begin.isPending || Boolean(sweep && !sweep.ended_at)} onClick={() => begin.mutate()}>Sweep it</Button>;
+  return (
+    <Button loading={begin.isPending || Boolean(sweep && !sweep.ended_at)} onClick={() => begin.mutate()}>
+      Sweep it
+    </Button>
+  );
 }
 
 /** The files as they were last seen, and what changed from look to look. */
@@ -141,16 +281,56 @@ function Files({ of }: { of: Login }) {
   return (
     <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16 }}>
       {exposed.map((x) => (
-        <Alert key={x.path + x.sha256} type="error" showIcon style={{ gridColumn: "1 / -1" }} title={`A private key lies in ${x.path}, line ${x.line}: treat it as exposed`}
-          description={<>Whoever could read the file has it. Remove the lines there by hand, and replace the key pair.{x.public && <> Its public key is <CopyText text={x.public} label="SHA-256 fingerprint" />.</>}</>} />
+        <Alert
+          key={x.path + x.sha256}
+          type="error"
+          showIcon
+          style={{ gridColumn: "1 / -1" }}
+          title={`A private key lies in ${x.path}, line ${x.line}: treat it as exposed`}
+          description={
+            <>
+              Whoever could read the file has it. Remove the lines there by hand, and replace the key pair.
+              {x.public && (
+                <>
+                  {" "}
+                  Its public key is <CopyText text={x.public} label="SHA-256 fingerprint" />.
+                </>
+              )}
+            </>
+          }
+        />
       ))}
       {there.map((f) => (
-        <Card key={f.path} size="small" title={<>{f.path} <span style={{ fontWeight: 400 }}>mode {f.mode}, as of {moment(f.seen_until)}</span></>}>
+        <Card
+          key={f.path}
+          size="small"
+          title={
+            <>
+              {f.path}{" "}
+              <span style={{ fontWeight: 400 }}>
+                mode {f.mode}, as of {moment(f.seen_until)}
+              </span>
+            </>
+          }
+        >
           <pre style={{ margin: 0, fontSize: 12, overflowX: "auto", maxHeight: 320 }}>{f.content}</pre>
         </Card>
       ))}
-      <Card size="small" title="What changed from look to look" extra={versions.data && <AnyTwo of={of.reach.login} versions={versions.data} />}>
-        {changes.length === 0 ? <EmptyNote text={`The first look was on ${moment(versions.data?.at(-1)?.seen_at ?? of.files[0]?.seen_at ?? "")}. Nothing has changed since.`} /> : changes.map((v) => <Change key={v.path + v.seen_at} of={v} />)}
+      <Card
+        size="small"
+        title="What changed from look to look"
+        extra={versions.data && <AnyTwo of={of.reach.login} versions={versions.data} />}
+      >
+        {changes.length === 0 ? (
+          <EmptyNote
+            text={
+              `The first look was on ${moment(versions.data?.at(-1)?.seen_at ?? of.files[0]?.seen_at ?? "")}. ` +
+              "Nothing has changed since."
+            }
+          />
+        ) : (
+          changes.map((v) => <Change key={v.path + v.seen_at} of={v} />)
+        )}
       </Card>
     </div>
   );
@@ -164,21 +344,50 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
   const path = versions.find((v) => v.id === from)?.path;
   const same = versions.filter((v) => !path || v.path === path);
   const compared = useQuery({
-    queryKey: ["reach", "compare", of, from, to], enabled: open && Boolean(from && to),
-    queryFn: () => take(api.GET("/logins/{login}/differences", { params: { path: { login: of }, query: { from: from ?? "", to: to ?? "" } } })),
+    queryKey: ["reach", "compare", of, from, to],
+    enabled: open && Boolean(from && to),
+    queryFn: () =>
+      take(
+        api.GET("/logins/{login}/differences", {
+          params: { path: { login: of }, query: { from: from ?? "", to: to ?? "" } },
+        }),
+      ),
   });
   if (versions.length < 2) return null;
   const choices = (list: FileVersion[]) => list.map((v) => ({ value: v.id, label: `${moment(v.seen_at)}  ${v.path}` }));
   return (
     <>
-      <Button size="small" onClick={() => setOpen(true)}>Compare any two looks</Button>
+      <Button size="small" onClick={() => setOpen(true)}>
+        Compare any two looks
+      </Button>
       <Modal open={open} width={760} title={`Two looks at ${of}`} onCancel={() => setOpen(false)} footer={null}>
         <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12, marginBottom: 16 }}>
-          <Select aria-label="One look" placeholder="One look" value={from} onChange={(v) => { setFrom(v); setTo(undefined); }} options={choices(versions)} />
-          <Select aria-label="The other look" placeholder="The other look" disabled={!from} value={to} onChange={setTo} options={choices(same.filter((v) => v.id !== from))} />
+          <Select
+            aria-label="One look"
+            placeholder="One look"
+            value={from}
+            onChange={(v) => {
+              setFrom(v);
+              setTo(undefined);
+            }}
+            options={choices(versions)}
+          />
+          <Select
+            aria-label="The other look"
+            placeholder="The other look"
+            disabled={!from}
+            value={to}
+            onChange={setTo}
+            options={choices(same.filter((v) => v.id !== from))}
+          />
         </div>
         {compared.error && <ProblemNote error={compared.error} />}
-        {compared.data && (compared.data.came.length + compared.data.went.length === 0 ? <EmptyNote text="No line came or went between them." /> : <Change of={compared.data} />)}
+        {compared.data &&
+          (compared.data.came.length + compared.data.went.length === 0 ? (
+            <EmptyNote text="No line came or went between them." />
+          ) : (
+            <Change of={compared.data} />
+          ))}
       </Modal>
     </>
   );
@@ -187,10 +396,20 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
 function Change({ of }: { of: FileVersion }) {
   return (
     <div style={{ marginBottom: 12 }}>
-      <div>{moment(of.seen_at)}, {of.method}</div>
+      <div>
+        {moment(of.seen_at)}, {of.method}
+      </div>
       <pre style={{ margin: "4px 0 0", fontSize: 12, overflowX: "auto" }}>
-        {of.went.map((line, i) => <del key={`went ${i}`} style={{ display: "block" }}>- {line}</del>)}
-        {of.came.map((line, i) => <ins key={`came ${i}`} style={{ display: "block", textDecoration: "none" }}>+ {line}</ins>)}
+        {of.went.map((line, i) => (
+          <del key={`went ${i}`} style={{ display: "block" }}>
+            - {line}
+          </del>
+        ))}
+        {of.came.map((line, i) => (
+          <ins key={`came ${i}`} style={{ display: "block", textDecoration: "none" }}>
+            + {line}
+          </ins>
+        ))}
       </pre>
     </div>
   );

@@ -19,7 +19,12 @@ import { ReachTabs } from "./ReachTabs";
 type Choice = Difference["choices"][number];
 
 /** What a choice does, in words. */
-const choiceWords: Record<Choice, string> = { place: "place its line", withdraw: "withdraw its grant", remove: "remove its line", accept: "accept as granted" };
+const choiceWords: Record<Choice, string> = {
+  place: "place its line",
+  withdraw: "withdraw its grant",
+  remove: "remove its line",
+  accept: "accept as granted",
+};
 
 const needsMeans = (c: Choice) => c === "place" || c === "remove";
 const idOf = (d: Difference) => `${d.login} ${d.sha256}`;
@@ -34,46 +39,130 @@ export default function Differences() {
   const [asking, setAsking] = useState(false);
   const may = Boolean(me.data && me.data.role !== "viewer");
   const picked = pages.rows.filter((d) => chosen[idOf(d)]);
-  const choose = (ds: Difference[], c: Choice | undefined) => setChosen((old) => ({ ...old, ...Object.fromEntries(ds.filter((d) => !c || (d.choices.includes(c) && !(needsMeans(c) && d.no_means))).map((d) => [idOf(d), c])) }));
+  const choose = (ds: Difference[], c: Choice | undefined) =>
+    setChosen((old) => ({
+      ...old,
+      ...Object.fromEntries(
+        ds.filter((d) => !c || (d.choices.includes(c) && !(needsMeans(c) && d.no_means))).map((d) => [idOf(d), c]),
+      ),
+    }));
   return (
     <>
       <PageHead title="Differences" note="where not just the granted keys stand, as of the last looks">
-        {may && <Button type="primary" disabled={picked.length === 0} onClick={() => setAsking(true)}>Settle {picked.length > 0 ? counted(picked.length, "difference") : "them"}</Button>}
+        {may && (
+          <Button type="primary" disabled={picked.length === 0} onClick={() => setAsking(true)}>
+            Settle {picked.length > 0 ? counted(picked.length, "difference") : "them"}
+          </Button>
+        )}
       </PageHead>
       <ReachTabs />
       <div style={{ display: "flex", gap: 12, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
-        <SearchBox value={filter.login ?? ""} change={(v) => set("login", v || undefined)} hint="Instance, or user@instance" />
-        <Segmented value={filter.fit ?? "all"} onChange={(v) => set("fit", v === "all" ? undefined : v)} options={["all", "missing", "ungranted", "stranger"]} />
-        {may && (["missing", "ungranted", "stranger"] as const).map((fit) => {
-          const of = pages.rows.filter((d) => d.fit === fit);
-          return of.length > 1 && (
-            <Select key={fit} allowClear placeholder={`All ${fit}`} aria-label={`For all ${fit}`} style={{ width: 190 }} onChange={(c: Choice | undefined) => choose(of, c)} options={of[0]?.choices.map((c) => ({ value: c, label: choiceWords[c] }))} />
-          );
-        })}
+        <SearchBox
+          value={filter.login ?? ""}
+          change={(v) => set("login", v || undefined)}
+          hint="Instance, or user@instance"
+        />
+        <Segmented
+          value={filter.fit ?? "all"}
+          onChange={(v) => set("fit", v === "all" ? undefined : v)}
+          options={["all", "missing", "ungranted", "stranger"]}
+        />
+        {may &&
+          (["missing", "ungranted", "stranger"] as const).map((fit) => {
+            const of = pages.rows.filter((d) => d.fit === fit);
+            return (
+              of.length > 1 && (
+                <Select
+                  key={fit}
+                  allowClear
+                  placeholder={`All ${fit}`}
+                  aria-label={`For all ${fit}`}
+                  style={{ width: 190 }}
+                  onChange={(c: Choice | undefined) => choose(of, c)}
+                  options={of[0]?.choices.map((c) => ({ value: c, label: choiceWords[c] }))}
+                />
+              )
+            );
+          })}
       </div>
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable<Difference> pages={pages} noun="difference" rowKey={idOf} columns={columns(may, chosen, choose)} empty={<EmptyNote text="Just the granted keys stand there, as of the last looks." />} />
+        <PagedTable<Difference>
+          pages={pages}
+          noun="difference"
+          rowKey={idOf}
+          columns={columns(may, chosen, choose)}
+          empty={<EmptyNote text="Just the granted keys stand there, as of the last looks." />}
+        />
       </Card>
-      {asking && <Confirm of={picked.map((d) => ({ ...d, choice: chosen[idOf(d)] as Choice }))} close={() => { setAsking(false); setChosen({}); }} />}
+      {asking && (
+        <Confirm
+          of={picked.map((d) => ({ ...d, choice: chosen[idOf(d)] as Choice }))}
+          close={() => {
+            setAsking(false);
+            setChosen({});
+          }}
+        />
+      )}
     </>
   );
 }
 
-const columns = (may: boolean, chosen: Record<string, Choice | undefined>, choose: (ds: Difference[], c: Choice | undefined) => void): TableColumnsType<Difference> => [
-  { title: "Login", key: "login", render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`}>{d.login}</Link> },
+const columns = (
+  may: boolean,
+  chosen: Record<string, Choice | undefined>,
+  choose: (ds: Difference[], c: Choice | undefined) => void,
+): TableColumnsType<Difference> => [
+  {
+    title: "Login",
+    key: "login",
+    render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`}>{d.login}</Link>,
+  },
   { title: "Fit", key: "fit", render: (_, d) => <StateMark state={d.fit} /> },
-  { title: "Key", key: "key", render: (_, d) => d.fit === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} /> },
-  { title: "Keeper", key: "keeper", render: (_, d) => (d.fit === "stranger" ? "" : d.keeper ?? "nobody") },
-  { title: "Since", key: "since", render: (_, d) => d.since && `${d.fit === "missing" ? "granted" : "first seen"} ${day(d.since)}` },
+  {
+    title: "Key",
+    key: "key",
+    render: (_, d) => (d.fit === "stranger" ? <Stranger of={d} /> : <KeyName name={d.name} sha256={d.sha256} />),
+  },
+  { title: "Keeper", key: "keeper", render: (_, d) => (d.fit === "stranger" ? "" : (d.keeper ?? "nobody")) },
+  {
+    title: "Since",
+    key: "since",
+    render: (_, d) => d.since && `${d.fit === "missing" ? "granted" : "first seen"} ${day(d.since)}`,
+  },
   { title: "Last look", key: "seen", render: (_, d) => d.seen_at && day(d.seen_at) },
-  { title: "What to do", key: "choice", render: (_, d) => may && (
-    <Select allowClear placeholder="leave it" aria-label={`What to do about ${d.name} in ${d.login}`} style={{ width: 190 }} value={chosen[idOf(d)]} onChange={(c: Choice | undefined) => choose([d], c)}
-      options={d.choices.map((c) => ({ value: c, label: choiceWords[c], disabled: needsMeans(c) && Boolean(d.no_means), title: needsMeans(c) ? d.no_means : undefined }))} />
-  ) },
+  {
+    title: "What to do",
+    key: "choice",
+    render: (_, d) =>
+      may && (
+        <Select
+          allowClear
+          placeholder="leave it"
+          aria-label={`What to do about ${d.name} in ${d.login}`}
+          style={{ width: 190 }}
+          value={chosen[idOf(d)]}
+          onChange={(c: Choice | undefined) => choose([d], c)}
+          options={d.choices.map((c) => ({
+            value: c,
+            label: choiceWords[c],
+            disabled: needsMeans(c) && Boolean(d.no_means),
+            title: needsMeans(c) ? d.no_means : undefined,
+          }))}
+        />
+      ),
+  },
 ];
 
 function Stranger({ of }: { of: Difference }) {
-  return <span style={{ display: "inline-flex", gap: 8, alignItems: "center", verticalAlign: "middle" }}><KeyGlyph sha256={of.sha256} />{of.name || "no comment"} <code style={{ fontSize: 12 }} title={of.sha256}>{of.sha256.slice(0, 23)}…</code></span>;
+  return (
+    <span style={{ display: "inline-flex", gap: 8, alignItems: "center", verticalAlign: "middle" }}>
+      <KeyGlyph sha256={of.sha256} />
+      {of.name || "no comment"}{" "}
+      <code style={{ fontSize: 12 }} title={of.sha256}>
+        {of.sha256.slice(0, 23)}…
+      </code>
+    </span>
+  );
 }
 
 /** Says what will be done, does it, and says what came of it. */
@@ -81,20 +170,64 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
   const [reason, setReason] = useState("");
   const queries = useQueryClient();
   const settle = useMutation({
-    mutationFn: () => take(api.POST("/differences/settlements", { body: { reason: reason || undefined, choices: of.map((d) => ({ login: d.login, sha256: d.sha256, fit: d.fit, choice: d.choice })) } })),
+    mutationFn: () =>
+      take(
+        api.POST("/differences/settlements", {
+          body: {
+            reason: reason || undefined,
+            choices: of.map((d) => ({ login: d.login, sha256: d.sha256, fit: d.fit, choice: d.choice })),
+          },
+        }),
+      ),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["reach"] }),
   });
-  const counts = (Object.keys(choiceWords) as Choice[]).map((c) => ({ c, n: of.filter((d) => d.choice === c).length })).filter((x) => x.n > 0);
+  const counts = (Object.keys(choiceWords) as Choice[])
+    .map((c) => ({ c, n: of.filter((d) => d.choice === c).length }))
+    .filter((x) => x.n > 0);
   const done = settle.data;
   return (
-    <Modal open width={760} title={done ? "What came of it" : `Settle ${counted(of.length, "difference")}?`} onCancel={close} onOk={() => (done ? close() : settle.mutate())} okText={done ? "Close" : "Settle them"} confirmLoading={settle.isPending}
-      okButtonProps={{ danger: !done && of.some((d) => d.choice === "remove") }} cancelButtonProps={{ style: done ? { display: "none" } : undefined }} cancelText="Leave them" afterClose={() => void queries.invalidateQueries({ queryKey: ["reach"] })}>
-      {done ? <Outcome of={done} /> : (
+    <Modal
+      open
+      width={760}
+      title={done ? "What came of it" : `Settle ${counted(of.length, "difference")}?`}
+      onCancel={close}
+      onOk={() => (done ? close() : settle.mutate())}
+      okText={done ? "Close" : "Settle them"}
+      confirmLoading={settle.isPending}
+      okButtonProps={{ danger: !done && of.some((d) => d.choice === "remove") }}
+      cancelButtonProps={{ style: done ? { display: "none" } : undefined }}
+      cancelText="Leave them"
+      afterClose={() => void queries.invalidateQueries({ queryKey: ["reach"] })}
+    >
+      {done ? (
+        <Outcome of={done} />
+      ) : (
         <>
-          <ul style={{ paddingInlineStart: 20 }}>{counts.map(({ c, n }) => <li key={c}>{choiceWords[c]}: {n}</li>)}</ul>
-          {of.some((d) => needsMeans(d.choice)) && <p>Lines are changed in one run for each login, which takes back what it did if it fails. All other lines stay byte for byte.</p>}
-          {of.some((d) => d.choice === "remove") && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title="Whoever holds only a key that is removed does not get in any more." />}
-          <p><label htmlFor="settle-reason">Why, for the daybook</label><Input id="settle-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+          <ul style={{ paddingInlineStart: 20 }}>
+            {counts.map(({ c, n }) => (
+              <li key={c}>
+                {choiceWords[c]}: {n}
+              </li>
+            ))}
+          </ul>
+          {of.some((d) => needsMeans(d.choice)) && (
+            <p>
+              Lines are changed in one run for each login, which takes back what it did if it fails. All other lines
+              stay byte for byte.
+            </p>
+          )}
+          {of.some((d) => d.choice === "remove") && (
+            <Alert
+              type="warning"
+              showIcon
+              style={{ marginBottom: 12 }}
+              title="Whoever holds only a key that is removed does not get in any more."
+            />
+          )}
+          <p>
+            <label htmlFor="settle-reason">Why, for the daybook</label>
+            <Input id="settle-reason" value={reason} onChange={(e) => setReason(e.target.value)} />
+          </p>
         </>
       )}
       {settle.error && <ProblemNote error={settle.error} />}
@@ -104,11 +237,22 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
 
 function Outcome({ of }: { of: Settlement }) {
   return (
-    <Table size="small" rowKey={(i) => `${i.login} ${i.sha256}`} dataSource={of.items} pagination={false} scroll={{ y: 320 }} columns={[
-      { title: "Login", dataIndex: "login" },
-      { title: "Key", dataIndex: "name" },
-      { title: "Choice", dataIndex: "choice" },
-      { title: "Outcome", render: (_, i) => i.run ? <Link to={`/runs/${i.run}`}>in a run: watch it</Link> : i.state + (i.detail ? `: ${i.detail}` : "") },
-    ]} />
+    <Table
+      size="small"
+      rowKey={(i) => `${i.login} ${i.sha256}`}
+      dataSource={of.items}
+      pagination={false}
+      scroll={{ y: 320 }}
+      columns={[
+        { title: "Login", dataIndex: "login" },
+        { title: "Key", dataIndex: "name" },
+        { title: "Choice", dataIndex: "choice" },
+        {
+          title: "Outcome",
+          render: (_, i) =>
+            i.run ? <Link to={`/runs/${i.run}`}>in a run: watch it</Link> : i.state + (i.detail ? `: ${i.detail}` : ""),
+        },
+      ]}
+    />
   );
 }

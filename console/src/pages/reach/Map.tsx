@@ -1,4 +1,4 @@
-import { Card, Select, Switch, Tag, theme } from "antd";
+import { Card, Select, Tag, theme } from "antd";
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { MapLogin, ReachMap } from "../../api/client";
@@ -15,12 +15,21 @@ import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
 import { headHeight } from "../../theme";
 import { ReachTabs } from "./ReachTabs";
+import { Toggle } from "../../parts/Toggle";
 
 /** Logins against keys: which key stands where, or should. */
 export default function MapPage() {
   const { get, set } = usePlace();
   const keepers = useKeepers();
-  const f = { q: get("q"), state: get("state"), drift: get("drift"), region: get("region"), label: get("label"), keeper: get("keeper"), key: get("key") };
+  const f = {
+    q: get("q"),
+    state: get("state"),
+    drift: get("drift"),
+    region: get("region"),
+    label: get("label"),
+    keeper: get("keeper"),
+    key: get("key"),
+  };
   const map = useReachMap(f);
   return (
     <>
@@ -28,12 +37,48 @@ export default function MapPage() {
       <ReachTabs />
       <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={f.q ?? ""} change={(v) => set("q", v)} hint="Login" />
-        <Select allowClear placeholder="Reach" aria-label="Reach" style={{ width: 130 }} value={f.state} onChange={(v) => set("state", v)} options={reachOrder.map((s) => ({ value: s, label: s }))} />
-        <Select allowClear showSearch placeholder="Keeper" aria-label="Keeper" style={{ width: 180 }} value={f.keeper} onChange={(v) => set("keeper", v)} options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} />
-        {(["region", "label", "key"] as const).map((n) => f[n] && <Tag key={n} closable onClose={() => set(n, undefined)}>{n} {f[n]}</Tag>)}
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={f.drift === "true"} onChange={(on) => set("drift", on ? "true" : undefined)} /> only with differences</label>
+        <Select
+          allowClear
+          placeholder="Reach"
+          aria-label="Reach"
+          style={{ width: 130 }}
+          value={f.state}
+          onChange={(v) => set("state", v)}
+          options={reachOrder.map((s) => ({ value: s, label: s }))}
+        />
+        <Select
+          allowClear
+          showSearch
+          placeholder="Keeper"
+          aria-label="Keeper"
+          style={{ width: 180 }}
+          value={f.keeper}
+          onChange={(v) => set("keeper", v)}
+          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+        />
+        {(["region", "label", "key"] as const).map(
+          (n) =>
+            f[n] && (
+              <Tag key={n} closable onClose={() => set(n, undefined)}>
+                {n} {f[n]}
+              </Tag>
+            ),
+        )}
+        <Toggle on={f.drift === "true"} change={(to) => set("drift", to)}>
+          only with differences
+        </Toggle>
       </div>
-      {map.error ? <ProblemNote error={map.error} again={() => void map.refetch()} /> : !map.data ? <Loading /> : map.data.logins.length === 0 ? <Card size="small"><EmptyNote text="No login fits." /></Card> : <Drawn of={map.data} />}
+      {map.error ? (
+        <ProblemNote error={map.error} again={() => void map.refetch()} />
+      ) : !map.data ? (
+        <Loading />
+      ) : map.data.logins.length === 0 ? (
+        <Card size="small">
+          <EmptyNote text="No login fits." />
+        </Card>
+      ) : (
+        <Drawn of={map.data} />
+      )}
     </>
   );
 }
@@ -59,6 +104,7 @@ function Drawn({ of }: { of: ReachMap }) {
   const login = at && of.logins[at.row];
   const key = at && of.keys[at.column];
   const cell = login?.cells.find((c) => c.key === at?.column);
+  const strangers = login && login.strangers > 0 && counted(login.strangers, "stranger");
   const find = (e: React.MouseEvent<SVGSVGElement>) => {
     const box = e.currentTarget.getBoundingClientRect();
     const r = Math.floor((e.clientY - box.top - top) / row);
@@ -67,49 +113,164 @@ function Drawn({ of }: { of: ReachMap }) {
   };
   return (
     <Card size="small" styles={{ body: { padding: 12 } }}>
-      <div aria-live="polite" style={{ position: "sticky", top: headHeight, zIndex: 1, background: token.colorBgContainer, minHeight: 34, display: "flex", gap: 16, flexWrap: "wrap", alignItems: "center" }}>
+      <div
+        aria-live="polite"
+        style={{
+          position: "sticky",
+          top: headHeight,
+          zIndex: 1,
+          background: token.colorBgContainer,
+          minHeight: 34,
+          display: "flex",
+          gap: 16,
+          flexWrap: "wrap",
+          alignItems: "center",
+        }}
+      >
         {login ? (
-          <><strong>{login.login}</strong> <StateMark state={login.reach} />
-            {key && <span style={{ display: "inline-flex", gap: 6, alignItems: "center" }}><KeyGlyph sha256={key.sha256} size={18} /> {key.name}, {key.keeper ?? "nobody"}{key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}</span>}
+          <>
+            <strong>{login.login}</strong> <StateMark state={login.reach} />
+            {key && (
+              <span style={{ display: "inline-flex", gap: 6, alignItems: "center" }}>
+                <KeyGlyph sha256={key.sha256} size={18} /> {key.name}, {key.keeper ?? "nobody"}
+                {key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}
+              </span>
+            )}
             {key && (cell ? <StateMark state={cell.fit} /> : "neither stands there nor should")}
-            {login.strangers > 0 && <span style={{ color: tones.bad }}>▲ {counted(login.strangers, "stranger")}</span>}</>
-        ) : <Legend />}
+            {strangers && <span style={{ color: tones.bad }}>▲ {strangers}</span>}
+          </>
+        ) : (
+          <Legend />
+        )}
       </div>
       <div style={{ overflowX: "auto" }}>
-        <svg width={width} height={height} role="img" aria-label={`${counted(of.logins.length, "login")} against ${counted(of.keys.length, "key")}; the view Logins tells the same in words`} style={{ display: "block", cursor: "pointer", fontSize: row >= 22 ? 13 : 11 }}
-          onMouseMove={find} onMouseLeave={() => setAt(undefined)} onClick={() => login && void go(`/logins/${encodeURIComponent(login.login)}`)}>
+        <svg
+          width={width}
+          height={height}
+          role="img"
+          aria-label={
+            `${counted(of.logins.length, "login")} against ${counted(of.keys.length, "key")}; ` +
+            "the view Logins tells the same in words"
+          }
+          style={{ display: "block", cursor: "pointer", fontSize: row >= 22 ? 13 : 11 }}
+          onMouseMove={find}
+          onMouseLeave={() => setAt(undefined)}
+          onClick={() => login && void go(`/logins/${encodeURIComponent(login.login)}`)}
+        >
           {at && <rect x={0} y={top + at.row * row} width={width} height={row} fill={token.colorFillSecondary} />}
-          {at && key && <rect x={left + at.column * column} y={0} width={column} height={height} fill={token.colorFillTertiary} />}
-          {keyNames && of.keys.map((k, n) => (
-            <text key={k.name} transform={`translate(${left + n * column + column / 2 + 4} ${top - 8}) rotate(-55)`} fill={k.state === "active" ? token.colorText : tones.bad} fontSize={12}>{short(k.name, 19)}</text>
-          ))}
+          {at && key && (
+            <rect x={left + at.column * column} y={0} width={column} height={height} fill={token.colorFillTertiary} />
+          )}
+          {keyNames &&
+            of.keys.map((k, n) => (
+              <text
+                key={k.name}
+                transform={`translate(${left + n * column + column / 2 + 4} ${top - 8}) rotate(-55)`}
+                fill={k.state === "active" ? token.colorText : tones.bad}
+                fontSize={12}
+              >
+                {short(k.name, 19)}
+              </text>
+            ))}
           {bands.map((b) => (
             <g key={b.state}>
-              <rect x={0} y={top + b.from * row + 1} width={5} height={b.count * row - 2} fill={tones[lookOf(b.state).tone]} rx={2} />
-              {!rowNames && b.count * row >= 14 && <text x={10} y={top + b.from * row + 12} fontSize={12} fill={tones[lookOf(b.state).tone]}>{b.state} {b.count}</text>}
-              <line x1={0} x2={width} y1={top + b.from * row} y2={top + b.from * row} stroke={token.colorBorderSecondary} />
+              <rect
+                x={0}
+                y={top + b.from * row + 1}
+                width={5}
+                height={b.count * row - 2}
+                fill={tones[lookOf(b.state).tone]}
+                rx={2}
+              />
+              {!rowNames && b.count * row >= 14 && (
+                <text x={10} y={top + b.from * row + 12} fontSize={12} fill={tones[lookOf(b.state).tone]}>
+                  {b.state} {b.count}
+                </text>
+              )}
+              <line
+                x1={0}
+                x2={width}
+                y1={top + b.from * row}
+                y2={top + b.from * row}
+                stroke={token.colorBorderSecondary}
+              />
             </g>
           ))}
           {of.logins.map((l, r) => (
-            <Row key={l.login} of={l} y={top + r * row + row / 2} left={left} row={row} column={column} named={rowNames} keys={of.keys.length} ink={token.colorText} tones={tones} />
+            <Row
+              key={l.login}
+              of={l}
+              y={top + r * row + row / 2}
+              left={left}
+              row={row}
+              column={column}
+              named={rowNames}
+              keys={of.keys.length}
+              ink={token.colorText}
+              tones={tones}
+            />
           ))}
         </svg>
       </div>
       <div style={{ marginTop: 8, color: token.colorTextSecondary, fontSize: 12 }}>
-        {of.logins.length < of.total ? `The worst ${of.logins.length} of ${counted(of.total, "login")}.` : `${counted(of.total, "login")}.`} {counted(of.keys.length, "key")}. Steward keys are not drawn. A click opens the login.
+        {of.logins.length < of.total
+          ? `The worst ${of.logins.length} of ${counted(of.total, "login")}.`
+          : `${counted(of.total, "login")}.`}{" "}
+        {counted(of.keys.length, "key")}. Steward keys are not drawn. A click opens the login.
       </div>
     </Card>
   );
 }
 
-function Row({ of, y, left, row, column, named, keys, ink, tones }: { of: MapLogin; y: number; left: number; row: number; column: number; named: boolean; keys: number; ink: string; tones: ReturnType<typeof useTones> }) {
+function Row({
+  of,
+  y,
+  left,
+  row,
+  column,
+  named,
+  keys,
+  ink,
+  tones,
+}: {
+  of: MapLogin;
+  y: number;
+  left: number;
+  row: number;
+  column: number;
+  named: boolean;
+  keys: number;
+  ink: string;
+  tones: ReturnType<typeof useTones>;
+}) {
   const r = Math.max(2, Math.min(row, column) / 2 - (row >= 14 ? 3 : 0.8));
   return (
     <g>
-      {named && <text x={12} y={y + 4} fill={tones[lookOf(of.reach).tone]}>{of.reach}</text>}
-      {named && <text x={78} y={y + 4} fill={ink}>{short(of.login, row >= 22 ? 28 : 34)}</text>}
-      {of.cells.map((c) => <Mark key={c.key} x={left + c.key * column + column / 2} y={y} r={r} fit={c.fit} colour={tones[lookOf(c.fit).tone]} />)}
-      {of.strangers > 0 && <text x={left + keys * column + 12} y={y + 4} fill={tones.bad} fontSize={row >= 14 ? 12 : 9}>▲ {named ? counted(of.strangers, "stranger") : of.strangers}</text>}
+      {named && (
+        <text x={12} y={y + 4} fill={tones[lookOf(of.reach).tone]}>
+          {of.reach}
+        </text>
+      )}
+      {named && (
+        <text x={78} y={y + 4} fill={ink}>
+          {short(of.login, row >= 22 ? 28 : 34)}
+        </text>
+      )}
+      {of.cells.map((c) => (
+        <Mark
+          key={c.key}
+          x={left + c.key * column + column / 2}
+          y={y}
+          r={r}
+          fit={c.fit}
+          colour={tones[lookOf(c.fit).tone]}
+        />
+      ))}
+      {of.strangers > 0 && (
+        <text x={left + keys * column + 12} y={y + 4} fill={tones.bad} fontSize={row >= 14 ? 12 : 9}>
+          ▲ {named ? counted(of.strangers, "stranger") : of.strangers}
+        </text>
+      )}
     </g>
   );
 }
@@ -117,15 +278,39 @@ function Row({ of, y, left, row, column, named, keys, ink, tones }: { of: MapLog
 /** A fit as a shape, so that colour is not all that tells it. */
 function Mark({ x, y, r, fit, colour }: { x: number; y: number; r: number; fit: string; colour: string }) {
   switch (fit) {
-    case "in place": return <circle cx={x} cy={y} r={r} fill={colour} />;
-    case "missing": return <circle cx={x} cy={y} r={r - 0.8} fill="none" stroke={colour} strokeWidth={r > 4 ? 2 : 1.2} />;
-    case "ungranted": return <rect x={x - r * 0.8} y={y - r * 0.8} width={r * 1.6} height={r * 1.6} transform={`rotate(45 ${x} ${y})`} fill={colour} />;
-    default: return <text x={x} y={y + r * 0.7} textAnchor="middle" fontSize={r * 2.2} fill={colour}>?</text>;
+    case "in place":
+      return <circle cx={x} cy={y} r={r} fill={colour} />;
+    case "missing":
+      return <circle cx={x} cy={y} r={r - 0.8} fill="none" stroke={colour} strokeWidth={r > 4 ? 2 : 1.2} />;
+    case "ungranted":
+      return (
+        <rect
+          x={x - r * 0.8}
+          y={y - r * 0.8}
+          width={r * 1.6}
+          height={r * 1.6}
+          transform={`rotate(45 ${x} ${y})`}
+          fill={colour}
+        />
+      );
+    default:
+      return (
+        <text x={x} y={y + r * 0.7} textAnchor="middle" fontSize={r * 2.2} fill={colour}>
+          ?
+        </text>
+      );
   }
 }
 
 function Legend() {
-  return <>{["in place", "missing", "ungranted", "unswept"].map((f) => <StateMark key={f} state={f} />)}<span>Point at a place to see whose key it is.</span></>;
+  return (
+    <>
+      {["in place", "missing", "ungranted", "unswept"].map((f) => (
+        <StateMark key={f} state={f} />
+      ))}
+      <span>Point at a place to see whose key it is.</span>
+    </>
+  );
 }
 
 const short = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);

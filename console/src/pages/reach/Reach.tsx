@@ -18,73 +18,246 @@ import { ReachTabs } from "./ReachTabs";
 export default function Reach() {
   const { get, set } = usePlace();
   const keepers = useKeepers();
-  const values = { q: get("q"), state: get("state"), drift: get("drift"), worry: get("worry"), region: get("region"), label: get("label"), keeper: get("keeper"), key: get("key") };
+  const values = {
+    q: get("q"),
+    state: get("state"),
+    drift: get("drift"),
+    worry: get("worry"),
+    region: get("region"),
+    label: get("label"),
+    keeper: get("keeper"),
+    key: get("key"),
+  };
   const { pages, first } = useReach(values);
   const counts = first?.counts;
   const all = counts ? Object.values(counts).reduce((a, b) => a + b, 0) : 0;
   return (
     <>
-      <PageHead title="Reach" note={counts && <span>how safe {counted(all, "login")} {all === 1 ? "is" : "are"}; a proof counts for {first?.fresh_days} days</span>}><SweepAll /></PageHead>
+      <PageHead
+        title="Reach"
+        note={
+          counts && (
+            <span>
+              how safe {counted(all, "login")} {all === 1 ? "is" : "are"}; a proof counts for {first?.fresh_days} days
+            </span>
+          )
+        }
+      >
+        <SweepAll />
+      </PageHead>
       <ReachTabs />
-      {Boolean(first?.asked) && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={<>Rotations wait for {counted(first?.asked ?? 0, "new public half")} that keepers are asked to bring. <Link to="/rotations/asked">See which</Link></>} />}
-      {Boolean(first?.worrying) && !values.worry && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={<>At {counted(first?.worrying ?? 0, "login")} the best way back in, should the last key be lost, is a bad one. <Link to="/?worry=true">See which, and mend it in time</Link></>} />}
-      {counts && <Counts counts={counts} drifting={first?.drifting ?? 0} state={values.state} drift={values.drift === "true"} set={set} />}
+      {Boolean(first?.asked) && (
+        <Alert
+          type="info"
+          showIcon
+          style={{ marginBottom: 12 }}
+          title={
+            <>
+              Rotations wait for {counted(first?.asked ?? 0, "new public half")} that keepers are asked to bring.{" "}
+              <Link to="/rotations/asked">See which</Link>
+            </>
+          }
+        />
+      )}
+      {Boolean(first?.worrying) && !values.worry && (
+        <Alert
+          type="warning"
+          showIcon
+          style={{ marginBottom: 12 }}
+          title={
+            <>
+              At {counted(first?.worrying ?? 0, "login")} the best way back in, should the last key be lost, is a bad
+              one. <Link to="/?worry=true">See which, and mend it in time</Link>
+            </>
+          }
+        />
+      )}
+      {counts && (
+        <Counts
+          counts={counts}
+          drifting={first?.drifting ?? 0}
+          state={values.state}
+          drift={values.drift === "true"}
+          set={set}
+        />
+      )}
       <div style={{ display: "flex", gap: 8, margin: "16px 0 12px", flexWrap: "wrap", alignItems: "center" }}>
         <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />
-        <Select allowClear showSearch placeholder="Keeper" aria-label="Keeper" style={{ width: 180 }} value={values.keeper} onChange={(v) => set("keeper", v)} options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} />
-        {(["region", "label", "key"] as const).map((f) => values[f] && <Tag key={f} closable onClose={() => set(f, undefined)}>{f} {values[f]}</Tag>)}
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={values.drift === "true"} onChange={(on) => set("drift", on ? "true" : undefined)} /> only with differences</label>
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={values.worry === "true"} onChange={(on) => set("worry", on ? "true" : undefined)} /> only with a bad way back</label>
+        <Select
+          allowClear
+          showSearch
+          placeholder="Keeper"
+          aria-label="Keeper"
+          style={{ width: 180 }}
+          value={values.keeper}
+          onChange={(v) => set("keeper", v)}
+          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+        />
+        {(["region", "label", "key"] as const).map(
+          (f) =>
+            values[f] && (
+              <Tag key={f} closable onClose={() => set(f, undefined)}>
+                {f} {values[f]}
+              </Tag>
+            ),
+        )}
+        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+          <Switch
+            size="small"
+            checked={values.drift === "true"}
+            onChange={(on) => set("drift", on ? "true" : undefined)}
+          />{" "}
+          only with differences
+        </label>
+        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+          <Switch
+            size="small"
+            checked={values.worry === "true"}
+            onChange={(on) => set("worry", on ? "true" : undefined)}
+          />{" "}
+          only with a bad way back
+        </label>
       </div>
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable plain pages={pages} noun="login" rowKey={(l) => l.login} columns={values.worry === "true" ? worryColumns : columns} empty={<EmptyNote text="No login fits." />} />
+        <PagedTable
+          plain
+          pages={pages}
+          noun="login"
+          rowKey={(l) => l.login}
+          columns={values.worry === "true" ? worryColumns : columns}
+          empty={<EmptyNote text="No login fits." />}
+        />
       </Card>
     </>
   );
 }
 
-function Counts({ counts, drifting, state, drift, set }: { counts: Record<string, number>; drifting: number; state?: string; drift: boolean; set: (name: string, value?: string) => void }) {
+function Counts({
+  counts,
+  drifting,
+  state,
+  drift,
+  set,
+}: {
+  counts: Record<string, number>;
+  drifting: number;
+  state?: string;
+  drift: boolean;
+  set: (name: string, value?: string) => void;
+}) {
   const { token } = theme.useToken();
   const tones = useTones();
-  const tile = (key: string, chosen: boolean, n: number, word: string, meaning: string, colour: string, sign: string, go: () => void) => (
-    <button key={key} type="button" aria-pressed={chosen} onClick={go} style={{
-      display: "grid", alignContent: "start", textAlign: "start", font: "inherit", color: "inherit", cursor: "pointer", padding: "12px 14px", borderRadius: 8, background: token.colorBgContainer,
-      border: `1px solid ${chosen ? token.colorPrimary : token.colorBorderSecondary}`, boxShadow: chosen ? `inset 0 0 0 1px ${token.colorPrimary}` : undefined,
-    }}>
-      <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}><span style={{ fontSize: 24, fontWeight: 600 }}>{n}</span><span style={{ color: colour, fontWeight: 600 }}><span aria-hidden>{sign}</span> {word}</span></div>
+  const tile = (
+    key: string,
+    chosen: boolean,
+    n: number,
+    word: string,
+    meaning: string,
+    colour: string,
+    sign: string,
+    go: () => void,
+  ) => (
+    <button
+      key={key}
+      type="button"
+      aria-pressed={chosen}
+      onClick={go}
+      style={{
+        display: "grid",
+        alignContent: "start",
+        textAlign: "start",
+        font: "inherit",
+        color: "inherit",
+        cursor: "pointer",
+        padding: "12px 14px",
+        borderRadius: 8,
+        background: token.colorBgContainer,
+        border: `1px solid ${chosen ? token.colorPrimary : token.colorBorderSecondary}`,
+        boxShadow: chosen ? `inset 0 0 0 1px ${token.colorPrimary}` : undefined,
+      }}
+    >
+      <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}>
+        <span style={{ fontSize: 24, fontWeight: 600 }}>{n}</span>
+        <span style={{ color: colour, fontWeight: 600 }}>
+          <span aria-hidden>{sign}</span> {word}
+        </span>
+      </div>
       <div style={{ fontSize: 12, color: token.colorTextSecondary }}>{meaning}</div>
     </button>
   );
   return (
     <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(180px, 1fr))", gap: 12 }}>
-      {reachOrder.map((s) => tile(s, state === s, counts[s] ?? 0, s, reachMeaning[s], tones[lookOf(s).tone], lookOf(s).sign, () => set("state", state === s ? undefined : s)))}
-      {tile("drift", drift, drifting, "with differences", "not just the granted keys stand there", tones.warn, "◆", () => set("drift", drift ? undefined : "true"))}
+      {reachOrder.map((s) =>
+        tile(s, state === s, counts[s] ?? 0, s, reachMeaning[s], tones[lookOf(s).tone], lookOf(s).sign, () =>
+          set("state", state === s ? undefined : s),
+        ),
+      )}
+      {tile(
+        "drift",
+        drift,
+        drifting,
+        "with differences",
+        "not just the granted keys stand there",
+        tones.warn,
+        "◆",
+        () => set("drift", drift ? undefined : "true"),
+      )}
     </div>
   );
 }
 
 const columns: TableColumnsType<LoginReach> = [
-  { title: "Login", key: "login", render: (_, l) => <Link to={`/logins/${encodeURIComponent(l.login)}`}>{l.login}</Link> },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, l) => <Link to={`/logins/${encodeURIComponent(l.login)}`}>{l.login}</Link>,
+  },
   { title: "Reach", key: "reach", render: (_, l) => <StateMark state={l.reach} /> },
-  { title: "Region", key: "region", render: (_, l) => <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link> },
+  {
+    title: "Region",
+    key: "region",
+    render: (_, l) => <Link to={`/?region=${encodeURIComponent(l.region)}`}>{l.region}</Link>,
+  },
   { title: "Swept", key: "swept", render: (_, l) => (l.swept_at ? day(l.swept_at) : "never") },
-  { title: "Why", key: "why", render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 270 }}>{l.why}</span> },
+  {
+    title: "Why",
+    key: "why",
+    render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 270 }}>{l.why}</span>,
+  },
   { title: "What to do next", key: "next", render: (_, l) => <Next of={l} /> },
 ];
 
 const worryColumns: TableColumnsType<LoginReach> = [
   ...columns.slice(0, 3),
-  { title: "What is bad about the best way back in", key: "worry", render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 520 }}>{l.worry}</span> },
-  { title: "", key: "do", render: (_, l) => <Link to={`/logins/${encodeURIComponent(l.login)}/routes?rehearse=true`}>Rehearse the ways back</Link> },
+  {
+    title: "What is bad about the best way back in",
+    key: "worry",
+    render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 520 }}>{l.worry}</span>,
+  },
+  {
+    title: "",
+    key: "do",
+    render: (_, l) => (
+      <Link to={`/logins/${encodeURIComponent(l.login)}/routes?rehearse=true`}>Rehearse the ways back</Link>
+    ),
+  },
 ];
 
 /** The one next action: a place in the console where there is one, else the command. */
 function Next({ of: l }: { of: LoginReach }) {
   const page = `/logins/${encodeURIComponent(l.login)}`;
   if (l.reach === "shut" && !l.steward) return <Link to={`${page}/routes`}>Get back in</Link>;
-  if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut") return <Link to={page}>Decide about the differences</Link>;
-  if (l.steward && (l.reach === "thin" || l.reach === "shut")) return <Link to={`${page}?grant=1`}>Let another key in</Link>;
-  return l.next ? <div style={{ maxWidth: 350, whiteSpace: "normal" }}><CopyText text={l.next} label="command" /></div> : <Link to={page}>See it</Link>;
+  if (l.missing + l.ungranted + l.strangers > 0 && l.reach !== "shut")
+    return <Link to={page}>Decide about the differences</Link>;
+  if (l.steward && (l.reach === "thin" || l.reach === "shut"))
+    return <Link to={`${page}?grant=1`}>Let another key in</Link>;
+  return l.next ? (
+    <div style={{ maxWidth: 350, whiteSpace: "normal" }}>
+      <CopyText text={l.next} label="command" />
+    </div>
+  ) : (
+    <Link to={page}>See it</Link>
+  );
 }
 
 function SweepAll() {
@@ -100,8 +273,16 @@ function SweepAll() {
   if (!me.data || me.data.role === "viewer") return null;
   return (
     <div style={{ display: "flex", gap: 12, alignItems: "center" }} aria-live="polite">
-      {sweep && <span>{sweep.ended_at ? `Swept: ${sweep.as_before} as before, ${sweep.changed} changed, ${sweep.failed} could not be read` : `${sweep.total - sweep.waiting} of ${sweep.total} read`}</span>}
-      <Button type="primary" loading={Boolean(live)} onClick={() => begin.mutate()}>Sweep all</Button>
+      {sweep && (
+        <span>
+          {sweep.ended_at
+            ? `Swept: ${sweep.as_before} as before, ${sweep.changed} changed, ${sweep.failed} could not be read`
+            : `${sweep.total - sweep.waiting} of ${sweep.total} read`}
+        </span>
+      )}
+      <Button type="primary" loading={Boolean(live)} onClick={() => begin.mutate()}>
+        Sweep all
+      </Button>
     </div>
   );
 }

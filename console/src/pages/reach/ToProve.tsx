@@ -21,27 +21,76 @@ export default function ToProve() {
   const asked = useAskedKeys(keeper);
   return (
     <>
-      <PageHead title="To prove" note="keys that open logins, and whose keeper has not lately shown that they still hold them" />
+      <PageHead
+        title="To prove"
+        note="keys that open logins, and whose keeper has not lately shown that they still hold them"
+      />
       <ReachTabs />
       <div style={{ display: "flex", gap: 16, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
-        <Select allowClear placeholder="Everybody" aria-label="Keeper" style={{ width: 200 }} value={keeper} onChange={(v) => set("keeper", v)}
-          options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]} />
-        <span>Prove all that you hold, from the machine where they are: <CopyText text="plumlatch prove -with ~/.ssh" label="command" /></span>
+        <Select
+          allowClear
+          placeholder="Everybody"
+          aria-label="Keeper"
+          style={{ width: 200 }}
+          value={keeper}
+          onChange={(v) => set("keeper", v)}
+          options={[
+            { value: "me", label: "me" },
+            ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name })),
+          ]}
+        />
+        <span>
+          Prove all that you hold, from the machine where they are:{" "}
+          <CopyText text="plumlatch prove -with ~/.ssh" label="command" />
+        </span>
       </div>
-      {asked.data?.map((k) => <Alert key={k.id} type="info" showIcon style={{ marginBottom: 8 }} title={<>{k.keeper} is asked to bring a new public half that follows {k.follows}, for {counted(k.logins, "login")}. <Link to="/rotations/asked">Bring it</Link></>} />)}
+      {asked.data?.map((k) => (
+        <Alert
+          key={k.id}
+          type="info"
+          showIcon
+          style={{ marginBottom: 8 }}
+          title={
+            <>
+              {`${k.keeper} is asked to bring a new public half that follows ${k.follows}, `}
+              {`for ${counted(k.logins, "login")}. `}
+              <Link to="/rotations/asked">Bring it</Link>
+            </>
+          }
+        />
+      ))}
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <PagedTable<ProofDue> pages={pages} noun="key" rowKey={(d) => d.key.name} columns={columns} empty={<EmptyNote text={keeper ? "Nothing is to be proved here." : "Nobody has anything to prove."} />} />
+        <PagedTable<ProofDue>
+          pages={pages}
+          noun="key"
+          rowKey={(d) => d.key.name}
+          columns={columns}
+          empty={<EmptyNote text={keeper ? "Nothing is to be proved here." : "Nobody has anything to prove."} />}
+        />
       </Card>
     </>
   );
 }
 
 const columns: TableColumnsType<ProofDue> = [
-  { title: "Keeper", key: "keeper", render: (_, d) => <>{d.key.keeper}{d.keeper_title && d.keeper_title !== d.key.keeper && <span style={{ opacity: 0.75 }}>, {d.keeper_title}</span>}</> },
+  {
+    title: "Keeper",
+    key: "keeper",
+    render: (_, d) => (
+      <>
+        {d.key.keeper}
+        {d.keeper_title && d.keeper_title !== d.key.keeper && <span style={{ opacity: 0.75 }}>, {d.keeper_title}</span>}
+      </>
+    ),
+  },
   { title: "Key", key: "key", render: (_, d) => <KeyName name={d.key.name} sha256={d.key.sha256} /> },
   { title: "Opens", dataIndex: "logins", align: "right", render: (n: number) => (n === 1 ? "1 login" : `${n} logins`) },
   { title: "Last proved", key: "proved", render: (_, d) => (d.proved_at ? day(d.proved_at) : "never") },
   { title: "State", key: "state", render: (_, d) => <StateMark state={d.state} /> },
   { title: "Stale since, or from", key: "stale", render: (_, d) => d.stale_at && day(d.stale_at) },
-  { title: "What to do", key: "next", render: (_, d) => <CopyText text={`plumlatch prove ${d.key.name}`} label="command" /> },
+  {
+    title: "What to do",
+    key: "next",
+    render: (_, d) => <CopyText text={`plumlatch prove ${d.key.name}`} label="command" />,
+  },
 ];

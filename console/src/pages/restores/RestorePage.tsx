@@ -22,10 +22,12 @@ export default function RestorePage() {
   const queries = useQueryClient();
   const ended = r?.run.ended_at;
   useEffect(() => {
-    if (ended) void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "restores" && q.queryKey[0] !== "run" });
+    if (ended)
+      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "restores" && q.queryKey[0] !== "run" });
   }, [ended, queries]);
   const opened = r?.closings.filter((c) => !c.closed_at).length ?? 0;
-  useEffect(() => void queries.invalidateQueries({ queryKey: ["closings"] }), [opened, queries]); // the bar shows it at once
+  // The bar shows it at once.
+  useEffect(() => void queries.invalidateQueries({ queryKey: ["closings"] }), [opened, queries]);
   if (error && !r) return <ProblemNote error={error} />;
   if (!r) return <Loading />;
   const may = Boolean(me.data && me.data.role !== "viewer");
@@ -34,27 +36,103 @@ export default function RestorePage() {
   return (
     <>
       <PageHead title={`Getting back into ${r.login}`} note={<StateMark state={r.run.state} />}>
-        <Link to={`/restores/${r.run.id}/report`}><Button>Report</Button></Link>
+        <Link to={`/restores/${r.run.id}/report`}>
+          <Button>Report</Button>
+        </Link>
         {may && r.undoable && <Undo of={r} />}
       </PageHead>
       <div style={{ display: "grid", gap: 16, gridTemplateColumns: "minmax(0, 1fr) 360px", alignItems: "start" }}>
         <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
           {r.waits && <WaitsNote waits={r.waits} />}
-          {r.run.state === "done" && <Alert type={r.left.length ? "warning" : "success"} showIcon title={r.route === "windows-password" ? "The administrator's password was set anew and opened. Change it at once." : `${target} is open again: a login with ${r.key} was completed.`}
-            description={<>{r.lost.length > 0 && <div>{r.lost.join(", ")} opens it no more, and is marked as lost everywhere. <Link to={`/restores/${r.run.id}/report`}>See where else it stands</Link></div>}{r.left.map((l) => <div key={l}>Left to do: {l}</div>)}</>} />}
-          {r.run.state === "undone" && <Alert type="info" showIcon title={r.differs ? "It was undone" : "It was undone: everything is as it was"} description={<><div>{r.run.error}</div>{r.differs && <div>Not as it was: {r.differs}</div>}</>} />}
-          {r.run.state === "needs-person" && <Alert type="error" showIcon title="It has ended with something left to do" description={r.run.error} />}
-          {r.run.state === "failed" && <Alert type="error" showIcon title="It failed, and could not be undone wholly" description={r.run.error} />}
-          <Card size="small" title="Steps" aria-live="polite"><RunSteps run={r.run} wide /></Card>
+          {r.run.state === "done" && (
+            <Alert
+              type={r.left.length ? "warning" : "success"}
+              showIcon
+              title={
+                r.route === "windows-password"
+                  ? "The administrator's password was set anew and opened. Change it at once."
+                  : `${target} is open again: a login with ${r.key} was completed.`
+              }
+              description={
+                <>
+                  {r.lost.length > 0 && (
+                    <div>
+                      {r.lost.join(", ")} opens it no more, and is marked as lost everywhere.{" "}
+                      <Link to={`/restores/${r.run.id}/report`}>See where else it stands</Link>
+                    </div>
+                  )}
+                  {r.left.map((l) => (
+                    <div key={l}>Left to do: {l}</div>
+                  ))}
+                </>
+              }
+            />
+          )}
+          {r.run.state === "undone" && (
+            <Alert
+              type="info"
+              showIcon
+              title={r.differs ? "It was undone" : "It was undone: everything is as it was"}
+              description={
+                <>
+                  <div>{r.run.error}</div>
+                  {r.differs && <div>Not as it was: {r.differs}</div>}
+                </>
+              }
+            />
+          )}
+          {r.run.state === "needs-person" && (
+            <Alert type="error" showIcon title="It has ended with something left to do" description={r.run.error} />
+          )}
+          {r.run.state === "failed" && (
+            <Alert type="error" showIcon title="It failed, and could not be undone wholly" description={r.run.error} />
+          )}
+          <Card size="small" title="Steps" aria-live="polite">
+            <RunSteps run={r.run} wide />
+          </Card>
           {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}
         </div>
         <Card size="small">
-          <Facts of={[
-            ["Route", routeTitle(r.route)], ["New key", <Link key="k" to={`/keys/${encodeURIComponent(r.key)}`}>{r.key}</Link>], ["Lost keys", r.lost.join(", ")],
-            ["Instance", <Link key="i" to={`/instances/${encodeURIComponent(r.target)}`}>{r.target}</Link>],
-            ["Asked for by", `${r.run.requested_by}, ${moment(r.run.created_at)}`], ["Why", r.run.reason], ["Login completed", r.proved_at && moment(r.proved_at)], ["Ended", ended && `${moment(ended)}, after ${took(r.run.created_at, ended)}`],
-            ["Opened", r.closings.length > 0 && <div key="o" style={{ display: "grid", gap: 4 }}>{r.closings.map((c) => <div key={c.what}>{c.what}: {c.closed_at ? `closed ${moment(c.closed_at)}` : <strong>open, closed by {moment(c.deadline)} at the latest</strong>}{c.note && `; ${c.note}`}</div>)}</div>],
-          ]} />
+          <Facts
+            of={[
+              ["Route", routeTitle(r.route)],
+              [
+                "New key",
+                <Link key="k" to={`/keys/${encodeURIComponent(r.key)}`}>
+                  {r.key}
+                </Link>,
+              ],
+              ["Lost keys", r.lost.join(", ")],
+              [
+                "Instance",
+                <Link key="i" to={`/instances/${encodeURIComponent(r.target)}`}>
+                  {r.target}
+                </Link>,
+              ],
+              ["Asked for by", `${r.run.requested_by}, ${moment(r.run.created_at)}`],
+              ["Why", r.run.reason],
+              ["Login completed", r.proved_at && moment(r.proved_at)],
+              ["Ended", ended && `${moment(ended)}, after ${took(r.run.created_at, ended)}`],
+              [
+                "Opened",
+                r.closings.length > 0 && (
+                  <div key="o" style={{ display: "grid", gap: 4 }}>
+                    {r.closings.map((c) => (
+                      <div key={c.what}>
+                        {c.what}:{" "}
+                        {c.closed_at ? (
+                          `closed ${moment(c.closed_at)}`
+                        ) : (
+                          <strong>open, closed by {moment(c.deadline)} at the latest</strong>
+                        )}
+                        {c.note && `; ${c.note}`}
+                      </div>
+                    ))}
+                  </div>
+                ),
+              ],
+            ]}
+          />
           {r.run.state === "done" && r.route !== "windows-password" && (
             <div style={{ marginTop: 12, display: "grid", gap: 6 }}>
               <strong>Log in</strong>
@@ -62,7 +140,13 @@ export default function RestorePage() {
               <CopyText block label="command" text={`plumlatch connect ${r.target} -run`} />
             </div>
           )}
-          {r.run.state === "done" && <div style={{ marginTop: 12 }}><Link to={`/logins/${encodeURIComponent(target)}`}><Button type="primary">To {target}</Button></Link></div>}
+          {r.run.state === "done" && (
+            <div style={{ marginTop: 12 }}>
+              <Link to={`/logins/${encodeURIComponent(target)}`}>
+                <Button type="primary">To {target}</Button>
+              </Link>
+            </div>
+          )}
         </Card>
       </div>
     </>
@@ -75,16 +159,41 @@ function Undo({ of }: { of: Restore }) {
   const [asking, setAsking] = useState(false);
   const [reason, setReason] = useState("");
   const undo = useMutation({
-    mutationFn: () => take(api.POST("/restores/{run}/undo", { params: { path: { run: of.run.id }, query: { reason: reason || undefined } } })),
-    onSuccess: () => { setAsking(false); void queries.invalidateQueries({ queryKey: ["restores"] }); },
+    mutationFn: () =>
+      take(
+        api.POST("/restores/{run}/undo", {
+          params: { path: { run: of.run.id }, query: { reason: reason || undefined } },
+        }),
+      ),
+    onSuccess: () => {
+      setAsking(false);
+      void queries.invalidateQueries({ queryKey: ["restores"] });
+    },
     onError: (e) => void message.error(e.message),
   });
   return (
     <>
-      <Button danger onClick={() => setAsking(true)}>Undo</Button>
-      <Modal open={asking} title="Undo this restore?" okText="Undo it" okButtonProps={{ danger: true }} cancelText="Let it go on" confirmLoading={undo.isPending} onCancel={() => setAsking(false)} onOk={() => undo.mutate()}>
-        <p>The step that is at work is cut off, and everything is put back as it was: the last step first. The instance may be stopped and started once more for it.</p>
-        <p><label htmlFor="undo-reason">Why, for the daybook</label><Input id="undo-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+      <Button danger onClick={() => setAsking(true)}>
+        Undo
+      </Button>
+      <Modal
+        open={asking}
+        title="Undo this restore?"
+        okText="Undo it"
+        okButtonProps={{ danger: true }}
+        cancelText="Let it go on"
+        confirmLoading={undo.isPending}
+        onCancel={() => setAsking(false)}
+        onOk={() => undo.mutate()}
+      >
+        <p>
+          The step that is at work is cut off, and everything is put back as it was: the last step first. The instance
+          may be stopped and started once more for it.
+        </p>
+        <p>
+          <label htmlFor="undo-reason">Why, for the daybook</label>
+          <Input id="undo-reason" value={reason} onChange={(e) => setReason(e.target.value)} />
+        </p>
       </Modal>
     </>
   );

@@ -13,19 +13,58 @@ export default function Restores() {
   const pages = useRestores();
   return (
     <>
-      <PageHead title="Restores" note="ways back into logins whose private keys are lost, proved and cleaned up after"><Link to="/?worry=true"><Button>Logins with a bad way back</Button></Link><Link to="/?state=shut"><Button type="primary">Shut logins</Button></Link></PageHead>
-      <PagedTable<Restore> pages={pages} noun="restore" rowKey={(r) => r.run.id} columns={columns} empty={<EmptyNote text="No login was restored yet. Open a login that is shut, and press Get back in."><Link to="/?state=shut"><Button type="primary">Shut logins</Button></Link></EmptyNote>} />
+      <PageHead title="Restores" note="ways back into logins whose private keys are lost, proved and cleaned up after">
+        <Link to="/?worry=true">
+          <Button>Logins with a bad way back</Button>
+        </Link>
+        <Link to="/?state=shut">
+          <Button type="primary">Shut logins</Button>
+        </Link>
+      </PageHead>
+      <PagedTable<Restore>
+        pages={pages}
+        noun="restore"
+        rowKey={(r) => r.run.id}
+        columns={columns}
+        empty={
+          <EmptyNote text="No login was restored yet. Open a login that is shut, and press Get back in.">
+            <Link to="/?state=shut">
+              <Button type="primary">Shut logins</Button>
+            </Link>
+          </EmptyNote>
+        }
+      />
     </>
   );
 }
 
 const columns: TableColumnsType<Restore> = [
-  { title: "Begun", key: "begun", render: (_, r) => <Link to={`/restores/${r.run.id}`}>{moment(r.run.created_at)}</Link> },
-  { title: "Login", key: "login", render: (_, r) => <Link to={`/logins/${encodeURIComponent(r.login)}`}>{r.login}</Link> },
+  {
+    title: "Begun",
+    key: "begun",
+    render: (_, r) => <Link to={`/restores/${r.run.id}`}>{moment(r.run.created_at)}</Link>,
+  },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, r) => <Link to={`/logins/${encodeURIComponent(r.login)}`}>{r.login}</Link>,
+  },
   { title: "Route", key: "route", render: (_, r) => routeTitle(r.route) },
-  { title: "State", key: "state", render: (_, r) => (r.waits ? <StateMark state="waits for somebody" /> : <StateMark state={r.run.state} />) },
+  {
+    title: "State",
+    key: "state",
+    render: (_, r) => (r.waits ? <StateMark state="waits for somebody" /> : <StateMark state={r.run.state} />),
+  },
   { title: "New key", key: "key", render: (_, r) => <Link to={`/keys/${encodeURIComponent(r.key)}`}>{r.key}</Link> },
   { title: "Lost keys", key: "lost", render: (_, r) => r.lost.join(", ") },
   { title: "By", key: "by", render: (_, r) => r.run.requested_by },
-  { title: "Why", key: "why", render: (_, r) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 320 }}>{r.left.length > 0 ? `left: ${r.left.join("; ")}` : r.run.reason}</span> },
+  {
+    title: "Why",
+    key: "why",
+    render: (_, r) => (
+      <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 320 }}>
+        {r.left.length > 0 ? `left: ${r.left.join("; ")}` : r.run.reason}
+      </span>
+    ),
+  },
 ];

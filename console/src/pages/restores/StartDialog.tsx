@@ -7,10 +7,30 @@ import { useKeys, useLogin } from "../../api/queries";
 import { CopyText } from "../../parts/CopyText";
 import { ProblemNote } from "../../parts/ProblemNote";
 
-interface StartForm { make: boolean; key?: string; name?: string; lost?: string[]; reason?: string; confirm?: string; stop_first?: boolean; ports?: string; new_name?: string }
+interface StartForm {
+  make: boolean;
+  key?: string;
+  name?: string;
+  lost?: string[];
+  reason?: string;
+  confirm?: string;
+  stop_first?: boolean;
+  ports?: string;
+  new_name?: string;
+}
 
 /** Chooses the new key and the lost ones, and begins the restore by one way. */
-export function StartDialog({ routes, option, limits, close }: { routes: Routes; option: RouteOption; limits: { max_downtime?: string; keep_address?: string; no_stop?: string }; close: () => void }) {
+export function StartDialog({
+  routes,
+  option,
+  limits,
+  close,
+}: {
+  routes: Routes;
+  option: RouteOption;
+  limits: { max_downtime?: string; keep_address?: string; no_stop?: string };
+  close: () => void;
+}) {
   const [form] = Form.useForm<StartForm>();
   const [search, setSearch] = useState("");
   const keys = useKeys({ q: search || undefined });
@@ -23,51 +43,160 @@ export function StartDialog({ routes, option, limits, close }: { routes: Routes;
   const replaces = option.route === "replacement";
   const here = login.data?.openers.filter((o) => !o.steward && o.fit !== "missing").map((o) => o.key.name) ?? [];
   const start = useMutation({
-    mutationFn: (v: StartForm & { once: string }) => take(api.POST("/restores", {
-      params: { header: { "Idempotency-Key": v.once } },
-      body: {
-        login: routes.login, route: option.route, key: (v.make ? v.name : v.key) ?? "", make: v.make || undefined, lost: v.lost ?? [], reason: v.reason || undefined, confirm: stops ? v.confirm : undefined,
-        max_downtime: limits.max_downtime ? Number(limits.max_downtime) : undefined, keep_address: limits.keep_address === "true" || undefined, no_stop: limits.no_stop === "true" || undefined,
-        ...(replaces ? { stop_first: v.stop_first || undefined, new_name: v.new_name || undefined, ports: v.ports ? v.ports.split(/[\s,]+/).filter(Boolean).map(Number) : undefined } : {}),
-      },
-    })),
+    mutationFn: (v: StartForm & { once: string }) =>
+      take(
+        api.POST("/restores", {
+          params: { header: { "Idempotency-Key": v.once } },
+          body: {
+            login: routes.login,
+            route: option.route,
+            key: (v.make ? v.name : v.key) ?? "",
+            make: v.make || undefined,
+            lost: v.lost ?? [],
+            reason: v.reason || undefined,
+            confirm: stops ? v.confirm : undefined,
+            max_downtime: limits.max_downtime ? Number(limits.max_downtime) : undefined,
+            keep_address: limits.keep_address === "true" || undefined,
+            no_stop: limits.no_stop === "true" || undefined,
+            ...(replaces
+              ? {
+                  stop_first: v.stop_first || undefined,
+                  new_name: v.new_name || undefined,
+                  ports: v.ports
+                    ? v.ports
+                        .split(/[\s,]+/)
+                        .filter(Boolean)
+                        .map(Number)
+                    : undefined,
+                }
+              : {}),
+          },
+        }),
+      ),
     onSuccess: (r) => {
       void queries.invalidateQueries({ queryKey: ["restores"] });
       void navigate(`/restores/${r.run.id}`);
     },
   });
   return (
-    <Modal open width={680} title={`Get back into ${routes.login}: ${option.title.toLowerCase()}`} onCancel={close} okText="Begin" cancelText="Leave it" confirmLoading={start.isPending}
-      okButtonProps={{ danger: stops, disabled: stops && confirmed !== routes.instance }} onOk={() => form.submit()}>
+    <Modal
+      open
+      width={680}
+      title={`Get back into ${routes.login}: ${option.title.toLowerCase()}`}
+      onCancel={close}
+      okText="Begin"
+      cancelText="Leave it"
+      confirmLoading={start.isPending}
+      okButtonProps={{ danger: stops, disabled: stops && confirmed !== routes.instance }}
+      onOk={() => form.submit()}
+    >
       {stops && (
-        <Alert type="error" showIcon style={{ marginBottom: 16 }} title={option.new_identity ? `Another instance takes the place of ${routes.instance}.` : `${routes.instance} is stopped.`}
-          description={<ul style={{ margin: 0, paddingInlineStart: 18 }}>{[...option.changes.map((c) => `Afterwards: ${c}`), ...option.loses.map((l) => `Lost: ${l}`), `Undone: ${option.undo}`].map((t) => <li key={t}>{t}</li>)}</ul>} />
+        <Alert
+          type="error"
+          showIcon
+          style={{ marginBottom: 16 }}
+          title={
+            option.new_identity
+              ? `Another instance takes the place of ${routes.instance}.`
+              : `${routes.instance} is stopped.`
+          }
+          description={
+            <ul style={{ margin: 0, paddingInlineStart: 18 }}>
+              {[
+                ...option.changes.map((c) => `Afterwards: ${c}`),
+                ...option.loses.map((l) => `Lost: ${l}`),
+                `Undone: ${option.undo}`,
+              ].map((t) => (
+                <li key={t}>{t}</li>
+              ))}
+            </ul>
+          }
+        />
       )}
-      <Form form={form} layout="vertical" requiredMark={false} initialValues={{ make: true, name: `${routes.instance}-new`, lost: routes.lost.map((k) => k.name) }} onFinish={(v) => start.mutate({ ...v, once: requestKey() })}>
+      <Form
+        form={form}
+        layout="vertical"
+        requiredMark={false}
+        initialValues={{ make: true, name: `${routes.instance}-new`, lost: routes.lost.map((k) => k.name) }}
+        onFinish={(v) => start.mutate({ ...v, once: requestKey() })}
+      >
         <Form.Item name="make" label="The new key" style={{ marginBottom: 8 }}>
-          <Radio.Group options={[{ value: true, label: "is made by the service, which logs in itself and keeps it in its safe for you" }, { value: false, label: "exists already, in somebody's hands" }]} style={{ display: "grid", gap: 4 }} />
+          <Radio.Group
+            options={[
+              { value: true, label: "is made by the service, which logs in itself and keeps it in its safe for you" },
+              { value: false, label: "exists already, in somebody's hands" },
+            ]}
+            style={{ display: "grid", gap: 4 }}
+          />
         </Form.Item>
-        {make !== false
-          ? <Form.Item name="name" label="Its name" rules={[{ required: true, message: "Give it a name" }]}><Input /></Form.Item>
-          : (
-            <Form.Item name="key" label="Which key" rules={[{ required: true, message: "Choose a key" }]} extra={<>To make one on your machine: <CopyText text={`plumlatch restore start ${routes.login} -route ${option.route} -new NAME`} label="command" /></>}>
-              <Select showSearch filterOption={false} onSearch={setSearch} options={keys.rows.filter((k) => k.state === "active" && !k.steward).map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))} />
-            </Form.Item>
-          )}
+        {make !== false ? (
+          <Form.Item name="name" label="Its name" rules={[{ required: true, message: "Give it a name" }]}>
+            <Input />
+          </Form.Item>
+        ) : (
+          <Form.Item
+            name="key"
+            label="Which key"
+            rules={[{ required: true, message: "Choose a key" }]}
+            extra={
+              <>
+                To make one on your machine:{" "}
+                <CopyText
+                  text={`plumlatch restore start ${routes.login} -route ${option.route} -new NAME`}
+                  label="command"
+                />
+              </>
+            }
+          >
+            <Select
+              showSearch
+              filterOption={false}
+              onSearch={setSearch}
+              options={keys.rows
+                .filter((k) => k.state === "active" && !k.steward)
+                .map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))}
+            />
+          </Form.Item>
+        )}
         {here.length > 0 && option.route !== "windows-password" && (
-          <Form.Item name="lost" label="Lost keys: their lines go after a login with the new key was completed, and they are marked as lost everywhere">
+          <Form.Item
+            name="lost"
+            label={
+              "Lost keys: their lines go after a login with the new key was completed, and they are marked as lost " +
+              "everywhere"
+            }
+          >
             <Checkbox.Group options={here} />
           </Form.Item>
         )}
         {replaces && (
           <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
-            <Form.Item name="new_name" label="Name of the new instance"><Input placeholder={`${routes.instance}-2`} /></Form.Item>
-            <Form.Item name="ports" label="TCP ports at which it has to answer"><Input placeholder="22, 443" /></Form.Item>
-            <Form.Item name="stop_first" valuePropName="checked" style={{ gridColumn: "1 / -1" }}><Checkbox>Stop it before its image is made, so that nothing written is lost</Checkbox></Form.Item>
+            <Form.Item name="new_name" label="Name of the new instance">
+              <Input placeholder={`${routes.instance}-2`} />
+            </Form.Item>
+            <Form.Item name="ports" label="TCP ports at which it has to answer">
+              <Input placeholder="22, 443" />
+            </Form.Item>
+            <Form.Item name="stop_first" valuePropName="checked" style={{ gridColumn: "1 / -1" }}>
+              <Checkbox>Stop it before its image is made, so that nothing written is lost</Checkbox>
+            </Form.Item>
           </div>
         )}
-        <Form.Item name="reason" label="Why, for the daybook"><Input placeholder="the laptop with the only key was stolen" /></Form.Item>
-        {stops && <Form.Item name="confirm" label={<span>Type <strong>{routes.instance}</strong> to go on</span>}><Input autoComplete="off" aria-label="The instance's name" /></Form.Item>}
+        <Form.Item name="reason" label="Why, for the daybook">
+          <Input placeholder="the laptop with the only key was stolen" />
+        </Form.Item>
+        {stops && (
+          <Form.Item
+            name="confirm"
+            label={
+              <span>
+                Type <strong>{routes.instance}</strong> to go on
+              </span>
+            }
+          >
+            <Input autoComplete="off" aria-label="The instance's name" />
+          </Form.Item>
+        )}
       </Form>
       {start.error && <ProblemNote error={start.error} />}
     </Modal>

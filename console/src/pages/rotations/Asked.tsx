@@ -21,15 +21,34 @@ export default function Asked() {
   const [bringing, setBringing] = useState<AskedKey>();
   return (
     <>
-      <PageHead title="Asked of keepers" note="new public halves that rotations wait for; a private half never comes here" />
+      <PageHead
+        title="Asked of keepers"
+        note="new public halves that rotations wait for; a private half never comes here"
+      />
       <RotationTabs />
-      <Select allowClear placeholder="Everybody" aria-label="Keeper" style={{ width: 200, marginBottom: 12 }} value={get("keeper")} onChange={(v) => set("keeper", v)}
-        options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]} />
+      <Select
+        allowClear
+        placeholder="Everybody"
+        aria-label="Keeper"
+        style={{ width: 200, marginBottom: 12 }}
+        value={get("keeper")}
+        onChange={(v) => set("keeper", v)}
+        options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]}
+      />
       {asked.error && <ProblemNote error={asked.error} again={() => void asked.refetch()} />}
       {asked.isPending && <Loading />}
-      {asked.data && <Card size="small" styles={{ body: { padding: 0 } }}>
-        <Table<AskedKey> size="small" rowKey="id" pagination={false} dataSource={asked.data} columns={columns(setBringing)} locale={{ emptyText: <EmptyNote text="No new public half is asked for." /> }} />
-      </Card>}
+      {asked.data && (
+        <Card size="small" styles={{ body: { padding: 0 } }}>
+          <Table<AskedKey>
+            size="small"
+            rowKey="id"
+            pagination={false}
+            dataSource={asked.data}
+            columns={columns(setBringing)}
+            locale={{ emptyText: <EmptyNote text="No new public half is asked for." /> }}
+          />
+        </Card>
+      )}
       {bringing && <Bring of={bringing} close={() => setBringing(undefined)} />}
     </>
   );
@@ -38,30 +57,84 @@ export default function Asked() {
 const columns = (bring: (k: AskedKey) => void): TableColumnsType<AskedKey> => [
   { title: "Keeper", dataIndex: "keeper" },
   { title: "New key", dataIndex: "name" },
-  { title: "Follows", key: "follows", render: (_, k) => <Link to={`/keys/${encodeURIComponent(k.follows)}`}>{k.follows}</Link> },
+  {
+    title: "Follows",
+    key: "follows",
+    render: (_, k) => <Link to={`/keys/${encodeURIComponent(k.follows)}`}>{k.follows}</Link>,
+  },
   { title: "Best as", key: "type", render: (_, k) => typeText(k.type, k.bits) },
-  { title: "Waiting", key: "logins", render: (_, k) => <Link to={`/rotations/${k.rotation}`}>{counted(k.logins, "login")}</Link> },
+  {
+    title: "Waiting",
+    key: "logins",
+    render: (_, k) => <Link to={`/rotations/${k.rotation}`}>{counted(k.logins, "login")}</Link>,
+  },
   { title: "Asked by", key: "by", render: (_, k) => `${k.requested_by}, ${moment(k.asked_at)}` },
   { title: "Why", dataIndex: "reason" },
-  { title: "", key: "do", align: "right", render: (_, k) => k.yours && <Button size="small" onClick={() => bring(k)}>Bring it</Button> },
+  {
+    title: "",
+    key: "do",
+    align: "right",
+    render: (_, k) =>
+      k.yours && (
+        <Button size="small" onClick={() => bring(k)}>
+          Bring it
+        </Button>
+      ),
+  },
 ];
 
 function Bring({ of, close }: { of: AskedKey; close: () => void }) {
   const queries = useQueryClient();
   const { message } = App.useApp();
   const bring = useMutation({
-    mutationFn: (v: { public_key: string }) => take(api.POST("/asked-keys/{asked}", { params: { path: { asked: of.id } }, body: { public_key: v.public_key.trim() } })),
-    onSuccess: (k) => { void queries.invalidateQueries(); void message.success(`${k.name} takes the place of ${of.follows}`); close(); },
+    mutationFn: (v: { public_key: string }) =>
+      take(
+        api.POST("/asked-keys/{asked}", {
+          params: { path: { asked: of.id } },
+          body: { public_key: v.public_key.trim() },
+        }),
+      ),
+    onSuccess: (k) => {
+      void queries.invalidateQueries();
+      void message.success(`${k.name} takes the place of ${of.follows}`);
+      close();
+    },
   });
   return (
     <Modal open title={`Bring a new public half that follows ${of.follows}`} footer={null} onCancel={close} width={680}>
-      <p>Best on the machine where the private half is to be: <CopyText text={`plumlatch rotate bring ${of.name} -new`} label="command" /></p>
+      <p>
+        Best on the machine where the private half is to be:{" "}
+        <CopyText text={`plumlatch rotate bring ${of.name} -new`} label="command" />
+      </p>
       <Form<{ public_key: string }> layout="vertical" requiredMark={false} onFinish={(v) => bring.mutate(v)}>
-        <Form.Item name="public_key" label="Or paste the public half" rules={[{ required: true, message: "Paste the one line of a .pub file" }, { validator: (_, v?: string) => (v?.includes("PRIVATE KEY") ? Promise.reject(new Error("That is a private half. It stays where it is; paste the .pub file.")) : Promise.resolve()) }]}>
-          <Input.TextArea rows={4} placeholder="ssh-ed25519 AAAA…" spellCheck={false} style={{ fontFamily: "monospace" }} />
+        <Form.Item
+          name="public_key"
+          label="Or paste the public half"
+          rules={[
+            { required: true, message: "Paste the one line of a .pub file" },
+            {
+              validator: (_, v?: string) =>
+                v?.includes("PRIVATE KEY")
+                  ? Promise.reject(new Error("That is a private half. It stays where it is; paste the .pub file."))
+                  : Promise.resolve(),
+            },
+          ]}
+        >
+          <Input.TextArea
+            rows={4}
+            placeholder="ssh-ed25519 AAAA…"
+            spellCheck={false}
+            style={{ fontFamily: "monospace" }}
+          />
         </Form.Item>
-        {bring.error && <Form.Item><ProblemNote error={bring.error} /></Form.Item>}
-        <Button type="primary" htmlType="submit" loading={bring.isPending}>Bring it</Button>
+        {bring.error && (
+          <Form.Item>
+            <ProblemNote error={bring.error} />
+          </Form.Item>
+        )}
+        <Button type="primary" htmlType="submit" loading={bring.isPending}>
+          Bring it
+        </Button>
       </Form>
     </Modal>
   );

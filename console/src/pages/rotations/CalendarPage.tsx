@@ -25,17 +25,65 @@ export default function CalendarPage() {
   const cannot = rows.filter((d) => d.cannot).length;
   return (
     <>
-      <PageHead title="Calendar" note={due.data && `${counted(rows.length, "key line")} due within ${spans[days as keyof typeof spans] ?? counted(Number(days), "day")}${cannot ? `, ${cannot} of them cannot be done` : ""}`}>
-        <Segmented value={days} onChange={(v) => set("days", v === "30" ? undefined : v)} options={Object.entries(spans).map(([value, label]) => ({ value, label }))} />
+      <PageHead
+        title="Calendar"
+        note={
+          due.data &&
+          `${counted(rows.length, "key line")} due within ` +
+            (spans[days as keyof typeof spans] ?? counted(Number(days), "day")) +
+            (cannot ? `, ${cannot} of them cannot be done` : "")
+        }
+      >
+        <Segmented
+          value={days}
+          onChange={(v) => set("days", v === "30" ? undefined : v)}
+          options={Object.entries(spans).map(([value, label]) => ({ value, label }))}
+        />
       </PageHead>
       <RotationTabs />
       {due.error && <ProblemNote error={due.error} again={() => void due.refetch()} />}
       {due.isPending && <Loading />}
-      {due.data && <Months days={Number(days)} byDay={byDay} chosen={chosen} choose={(d) => set("day", d === chosen ? undefined : d)} />}
-      {due.data && <Card size="small" title={chosen ? <>Due on {chosen} <Button type="link" size="small" onClick={() => set("day", undefined)}>all days</Button></> : "All that is due"} styles={{ body: { padding: 0 } }}>
-        <Table<DueRotation> size="small" rowKey={(d) => `${d.login} ${d.old}`} dataSource={chosen ? (byDay.get(chosen) ?? []) : rows} columns={columns} pagination={rows.length > 20 ? { pageSize: 20, showSizeChanger: false } : false}
-          locale={{ emptyText: <EmptyNote text="Nothing is due by a standing rule."><Link to="/rotations/rules">See the rules</Link></EmptyNote> }} />
-      </Card>}
+      {due.data && (
+        <Months
+          days={Number(days)}
+          byDay={byDay}
+          chosen={chosen}
+          choose={(d) => set("day", d === chosen ? undefined : d)}
+        />
+      )}
+      {due.data && (
+        <Card
+          size="small"
+          title={
+            chosen ? (
+              <>
+                Due on {chosen}{" "}
+                <Button type="link" size="small" onClick={() => set("day", undefined)}>
+                  all days
+                </Button>
+              </>
+            ) : (
+              "All that is due"
+            )
+          }
+          styles={{ body: { padding: 0 } }}
+        >
+          <Table<DueRotation>
+            size="small"
+            rowKey={(d) => `${d.login} ${d.old}`}
+            dataSource={chosen ? (byDay.get(chosen) ?? []) : rows}
+            columns={columns}
+            pagination={rows.length > 20 ? { pageSize: 20, showSizeChanger: false } : false}
+            locale={{
+              emptyText: (
+                <EmptyNote text="Nothing is due by a standing rule.">
+                  <Link to="/rotations/rules">See the rules</Link>
+                </EmptyNote>
+              ),
+            }}
+          />
+        </Card>
+      )}
     </>
   );
 }
@@ -43,35 +91,103 @@ export default function CalendarPage() {
 const columns: TableColumnsType<DueRotation> = [
   { title: "Due", key: "at", render: (_, d) => <span style={{ whiteSpace: "nowrap" }}>{day(d.at)}</span> },
   { title: "Rule", dataIndex: "rule" },
-  { title: "Login", key: "login", render: (_, d) => <Link to={`/logins/${encodeURIComponent(d.login)}`} style={{ whiteSpace: "nowrap" }}>{d.login}</Link> },
-  { title: "Key", key: "old", render: (_, d) => <Link to={`/keys/${encodeURIComponent(d.old)}`} style={{ whiteSpace: "nowrap" }}>{d.old}</Link> },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, d) => (
+      <Link to={`/logins/${encodeURIComponent(d.login)}`} style={{ whiteSpace: "nowrap" }}>
+        {d.login}
+      </Link>
+    ),
+  },
+  {
+    title: "Key",
+    key: "old",
+    render: (_, d) => (
+      <Link to={`/keys/${encodeURIComponent(d.old)}`} style={{ whiteSpace: "nowrap" }}>
+        {d.old}
+      </Link>
+    ),
+  },
   { title: "Keeper", key: "keeper", render: (_, d) => d.keeper ?? "nobody" },
   { title: "New key", key: "new", render: (_, d) => <span style={{ whiteSpace: "nowrap" }}>{d.new}</span> },
-  { title: "Cannot be done", key: "cannot", render: (_, d) => d.cannot && <span style={{ whiteSpace: "normal" }}>✕ {d.cannot}</span> },
+  {
+    title: "Cannot be done",
+    key: "cannot",
+    render: (_, d) => d.cannot && <span style={{ whiteSpace: "normal" }}>✕ {d.cannot}</span>,
+  },
 ];
 
 /** The weeks from today on, each day with how much is due. */
-function Months({ days, byDay, chosen, choose }: { days: number; byDay: Map<string, DueRotation[]>; chosen?: string; choose: (d: string) => void }) {
+function Months({
+  days,
+  byDay,
+  chosen,
+  choose,
+}: {
+  days: number;
+  byDay: Map<string, DueRotation[]>;
+  chosen?: string;
+  choose: (d: string) => void;
+}) {
   const { token } = theme.useToken();
   const tones = useTones();
   return (
-    <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(340px, 1fr))", gap: 16, marginBottom: 16 }}>
+    <div
+      style={{
+        display: "grid",
+        gridTemplateColumns: "repeat(auto-fit, minmax(340px, 1fr))",
+        gap: 16,
+        marginBottom: 16,
+      }}
+    >
       {monthDays(new Date(), days).map(({ title, blanks, dates }) => (
         <Card key={title} size="small" title={title}>
-          <div role="grid" aria-label={title} style={{ display: "grid", gridTemplateColumns: "repeat(7, 1fr)", gap: 4 }}>
-            {weekdays.map((w) => <div key={w} style={{ fontSize: 12, color: token.colorTextSecondary, textAlign: "center" }}>{w}</div>)}
-            {Array.from({ length: blanks }, (_, n) => <div key={`blank ${n}`} />)}
+          <div
+            role="grid"
+            aria-label={title}
+            style={{ display: "grid", gridTemplateColumns: "repeat(7, 1fr)", gap: 4 }}
+          >
+            {weekdays.map((w) => (
+              <div key={w} style={{ fontSize: 12, color: token.colorTextSecondary, textAlign: "center" }}>
+                {w}
+              </div>
+            ))}
+            {Array.from({ length: blanks }, (_, n) => (
+              <div key={`blank ${n}`} />
+            ))}
             {dates.map((d) => {
               const name = day(d.toISOString());
               const due = byDay.get(name) ?? [];
               const bad = due.filter((x) => x.cannot).length;
               return (
-                <button key={name} type="button" disabled={due.length === 0} aria-pressed={chosen === name} aria-label={`${name}: ${counted(due.length, "key line")} due${bad ? `, ${bad} cannot be done` : ""}`} onClick={() => choose(name)} style={{
-                  font: "inherit", color: due.length ? "inherit" : token.colorTextTertiary, height: 44, borderRadius: 6, padding: 2, cursor: due.length ? "pointer" : "default", textAlign: "center", lineHeight: 1.25,
-                  background: chosen === name ? token.colorFillSecondary : "transparent", border: `1px solid ${due.length ? token.colorPrimary : token.colorBorderSecondary}`,
-                }}>
+                <button
+                  key={name}
+                  type="button"
+                  disabled={due.length === 0}
+                  aria-pressed={chosen === name}
+                  aria-label={`${name}: ${counted(due.length, "key line")} due${bad ? `, ${bad} cannot be done` : ""}`}
+                  onClick={() => choose(name)}
+                  style={{
+                    font: "inherit",
+                    color: due.length ? "inherit" : token.colorTextTertiary,
+                    height: 44,
+                    borderRadius: 6,
+                    padding: 2,
+                    cursor: due.length ? "pointer" : "default",
+                    textAlign: "center",
+                    lineHeight: 1.25,
+                    background: chosen === name ? token.colorFillSecondary : "transparent",
+                    border: `1px solid ${due.length ? token.colorPrimary : token.colorBorderSecondary}`,
+                  }}
+                >
                   <div style={{ fontSize: 12 }}>{d.getDate()}</div>
-                  {due.length > 0 && <div style={{ fontWeight: 600 }}>{due.length}{bad > 0 && <span style={{ color: tones.bad, fontWeight: 400 }}> ✕{bad}</span>}</div>}
+                  {due.length > 0 && (
+                    <div style={{ fontWeight: 600 }}>
+                      {due.length}
+                      {bad > 0 && <span style={{ color: tones.bad, fontWeight: 400 }}> ✕{bad}</span>}
+                    </div>
+                  )}
                 </button>
               );
             })}

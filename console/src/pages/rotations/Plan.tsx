@@ -10,10 +10,22 @@ import { StateMark } from "../../parts/StateMark";
 import { localZone, Settings, settingsOf, type SettingsForm } from "./Settings";
 import { selectionOf, useKeyOptions, WhichKeys, type WhichKeysForm } from "./WhichKeys";
 
-type PlanForm = WhichKeysForm & { source: "service" | "here" | "bring" | "existing"; each: "key" | "instance"; to?: string; wait?: boolean; urgent?: boolean; from_here?: boolean };
+type PlanForm = WhichKeysForm & {
+  source: "service" | "here" | "bring" | "existing";
+  each: "key" | "instance";
+  to?: string;
+  wait?: boolean;
+  urgent?: boolean;
+  from_here?: boolean;
+};
 
 const wantedOf = (v: PlanForm): RotationWanted => ({
-  ...selectionOf(v), each: v.source === "existing" ? "key" : v.each, to: v.source === "existing" ? v.to : undefined, overlap: v.wait ? "wait" : undefined, urgent: v.urgent || undefined, from_here: (v.source === "here" && v.from_here) || undefined,
+  ...selectionOf(v),
+  each: v.source === "existing" ? "key" : v.each,
+  to: v.source === "existing" ? v.to : undefined,
+  overlap: v.wait ? "wait" : undefined,
+  urgent: v.urgent || undefined,
+  from_here: (v.source === "here" && v.from_here) || undefined,
 });
 
 /** A rotation in three steps: what, the plan as a preview, and how. */
@@ -27,35 +39,98 @@ export default function Plan() {
     <>
       <PageHead title="Plan a rotation" note="nothing is changed before you start it" />
       <div style={{ display: "grid", gap: 16, maxWidth: 1180 }}>
-        <Form<PlanForm> form={form} layout="vertical" requiredMark={false} initialValues={{ source: "service", each: "key", keys: params.getAll("key"), lost: params.has("lost"), urgent: params.has("urgent") }} onFinish={(v) => plan.mutate(v)} onValuesChange={() => plan.reset()}>
+        <Form<PlanForm>
+          form={form}
+          layout="vertical"
+          requiredMark={false}
+          initialValues={{
+            source: "service",
+            each: "key",
+            keys: params.getAll("key"),
+            lost: params.has("lost"),
+            urgent: params.has("urgent"),
+          }}
+          onFinish={(v) => plan.mutate(v)}
+          onValuesChange={() => plan.reset()}
+        >
           <Card size="small" title="1  Which keys, where, and what takes their place" style={{ marginBottom: 16 }}>
             <WhichKeys />
             <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
               <Form.Item name="source" label="In their place" style={{ marginBottom: 0 }}>
-                <Radio.Group style={{ display: "grid", gap: 4 }} options={[
-                  { value: "service", label: "new keys that the service makes and keeps in its safe; their keepers take them out" },
-                  { value: "here", label: "new keys made on your machine, by the client" },
-                  { value: "bring", label: "new keys that the keeper of each old one is asked to bring" },
-                  { value: "existing", label: "a key that exists" },
-                ]} />
+                <Radio.Group
+                  style={{ display: "grid", gap: 4 }}
+                  options={[
+                    {
+                      value: "service",
+                      label: "new keys that the service makes and keeps in its safe; their keepers take them out",
+                    },
+                    { value: "here", label: "new keys made on your machine, by the client" },
+                    { value: "bring", label: "new keys that the keeper of each old one is asked to bring" },
+                    { value: "existing", label: "a key that exists" },
+                  ]}
+                />
               </Form.Item>
-              {source === "existing"
-                ? <Form.Item name="to" label="Which" rules={[{ required: true, message: "Choose the key" }]} style={{ marginBottom: 0 }}><Select showSearch={{ filterOption: false, onSearch: setSearch }} options={options} /></Form.Item>
-                : <Form.Item name="each" label="One new key" style={{ marginBottom: 0 }}><Radio.Group style={{ display: "grid", gap: 4 }} options={[{ value: "key", label: "for each old key, wherever it stands" }, { value: "instance", label: "for each instance, which ends sharing" }]} /></Form.Item>}
+              {source === "existing" ? (
+                <Form.Item
+                  name="to"
+                  label="Which"
+                  rules={[{ required: true, message: "Choose the key" }]}
+                  style={{ marginBottom: 0 }}
+                >
+                  <Select showSearch={{ filterOption: false, onSearch: setSearch }} options={options} />
+                </Form.Item>
+              ) : (
+                <Form.Item name="each" label="One new key" style={{ marginBottom: 0 }}>
+                  <Radio.Group
+                    style={{ display: "grid", gap: 4 }}
+                    options={[
+                      { value: "key", label: "for each old key, wherever it stands" },
+                      { value: "instance", label: "for each instance, which ends sharing" },
+                    ]}
+                  />
+                </Form.Item>
+              )}
             </div>
             <div style={{ display: "flex", gap: 24, marginTop: 12, flexWrap: "wrap" }}>
-              <Form.Item name="wait" valuePropName="checked" noStyle><Checkbox>wait for logins that another rotation is at work on</Checkbox></Form.Item>
-              <Form.Item name="urgent" valuePropName="checked" noStyle><Checkbox>urgent: for lost keys, with no grace and no hours</Checkbox></Form.Item>
-              {source === "here" && <Form.Item name="from_here" valuePropName="checked" noStyle><Checkbox>edit from your machine with the old private half where there is no steward key</Checkbox></Form.Item>}
+              <Form.Item name="wait" valuePropName="checked" noStyle>
+                <Checkbox>wait for logins that another rotation is at work on</Checkbox>
+              </Form.Item>
+              <Form.Item name="urgent" valuePropName="checked" noStyle>
+                <Checkbox>urgent: for lost keys, with no grace and no hours</Checkbox>
+              </Form.Item>
+              {source === "here" && (
+                <Form.Item name="from_here" valuePropName="checked" noStyle>
+                  <Checkbox>edit from your machine with the old private half where there is no steward key</Checkbox>
+                </Form.Item>
+              )}
             </div>
           </Card>
-          {plan.error && <Form.Item><ProblemNote error={plan.error} /></Form.Item>}
-          {!plan.data && <Button type="primary" htmlType="submit" loading={plan.isPending}>Show the plan</Button>}
+          {plan.error && (
+            <Form.Item>
+              <ProblemNote error={plan.error} />
+            </Form.Item>
+          )}
+          {!plan.data && (
+            <Button type="primary" htmlType="submit" loading={plan.isPending}>
+              Show the plan
+            </Button>
+          )}
         </Form>
         {plan.data && <Preview of={plan.data} />}
-        {plan.data && plan.data.logins > 0 && (source === "here"
-          ? <Card size="small" title="3  Start it where the private halves are to be"><CopyText block text={commandFor(wantedOf(form.getFieldsValue()))} label="command" /></Card>
-          : <Start plan={plan.data} wanted={wantedOf(form.getFieldsValue())} make={source === "existing" ? "none" : source} urgent={Boolean(form.getFieldValue("urgent"))} />)}
+        {plan.data &&
+          plan.data.logins > 0 &&
+          (source === "here" ? (
+            <Card size="small" title="3  Start it where the private halves are to be">
+              <CopyText block text={commandFor(wantedOf(form.getFieldsValue()))} label="command" />
+            </Card>
+          ) : (
+            <Start
+              plan={plan.data}
+              wanted={wantedOf(form.getFieldsValue())}
+              make={source === "existing" ? "none" : source}
+              urgent={Boolean(form.getFieldValue("urgent"))}
+            />
+          ))}
       </div>
     </>
   );
@@ -65,51 +140,167 @@ function Preview({ of }: { of: RotationPlan }) {
   const going = of.items.filter((i) => !i.left_out);
   const left = of.items.filter((i) => i.left_out);
   return (
-    <Card size="small" title={`2  The plan: ${counted(of.logins, "login")} on ${counted(of.instances, "instance")} change, ${of.left_out} left out, ${counted(of.new_keys.length, "new key")}`} styles={{ body: { padding: 0 } }}>
+    <Card
+      size="small"
+      title={
+        `2  The plan: ${counted(of.logins, "login")} on ${counted(of.instances, "instance")} change, ` +
+        `${of.left_out} left out, ${counted(of.new_keys.length, "new key")}`
+      }
+      styles={{ body: { padding: 0 } }}
+    >
       {of.items.length === 0 && <div style={{ padding: 16 }}>No such key stands anywhere.</div>}
       {going.length > 0 && (
-        <Table size="small" rowKey={(i) => `${i.login} ${i.old}`} dataSource={going} pagination={going.length > 20 ? { pageSize: 20, showSizeChanger: false } : false} columns={[
-          { title: "Login", render: (_, i) => <LoginLink of={i.login} /> }, { title: "Old key", dataIndex: "old" }, { title: "Keeper", render: (_, i) => i.keeper ?? "nobody" }, { title: "New key", dataIndex: "new" }, { title: "By", dataIndex: "means" }, { title: "Takes", render: (_, i) => [i.expected_seconds && `${i.expected_seconds.toFixed(1)} s`, i.waits_for && "after another rotation"].filter(Boolean).join(", ") },
-          { title: "Reach now", render: (_, i) => <StateMark state={i.reach_before} /> }, { title: "Reach after", render: (_, i) => i.reach_after && <StateMark state={i.reach_after} /> },
-        ]} />
+        <Table
+          size="small"
+          rowKey={(i) => `${i.login} ${i.old}`}
+          dataSource={going}
+          pagination={going.length > 20 ? { pageSize: 20, showSizeChanger: false } : false}
+          columns={[
+            { title: "Login", render: (_, i) => <LoginLink of={i.login} /> },
+            { title: "Old key", dataIndex: "old" },
+            { title: "Keeper", render: (_, i) => i.keeper ?? "nobody" },
+            { title: "New key", dataIndex: "new" },
+            { title: "By", dataIndex: "means" },
+            {
+              title: "Takes",
+              render: (_, i) =>
+                [i.expected_seconds && `${i.expected_seconds.toFixed(1)} s`, i.waits_for && "after another rotation"]
+                  .filter(Boolean)
+                  .join(", "),
+            },
+            { title: "Reach now", render: (_, i) => <StateMark state={i.reach_before} /> },
+            { title: "Reach after", render: (_, i) => i.reach_after && <StateMark state={i.reach_after} /> },
+          ]}
+        />
       )}
       {left.length > 0 && (
         <>
-          <Typography.Title level={2} style={{ margin: "12px 12px 4px", fontSize: 14 }}>Left out</Typography.Title>
-          <Table size="small" rowKey={(i) => `${i.login} ${i.old}`} dataSource={left} pagination={left.length > 20 ? { pageSize: 20, showSizeChanger: false } : false} columns={[
-            { title: "Login", render: (_, i) => <LoginLink of={i.login} /> }, { title: "Key", render: (_, i) => <span style={{ whiteSpace: "nowrap" }}>{i.old}</span> }, { title: "Why", dataIndex: "left_out" }, { title: "What to do about it", dataIndex: "remedy" },
-          ]} />
+          <Typography.Title level={2} style={{ margin: "12px 12px 4px", fontSize: 14 }}>
+            Left out
+          </Typography.Title>
+          <Table
+            size="small"
+            rowKey={(i) => `${i.login} ${i.old}`}
+            dataSource={left}
+            pagination={left.length > 20 ? { pageSize: 20, showSizeChanger: false } : false}
+            columns={[
+              { title: "Login", render: (_, i) => <LoginLink of={i.login} /> },
+              { title: "Key", render: (_, i) => <span style={{ whiteSpace: "nowrap" }}>{i.old}</span> },
+              { title: "Why", dataIndex: "left_out" },
+              { title: "What to do about it", dataIndex: "remedy" },
+            ]}
+          />
         </>
       )}
-      {going.length > 0 && <div style={{ padding: "12px 12px 0" }}>{of.expected_seconds ? `About ${counted(of.expected_seconds, "second")} of work, by what earlier rotations took.` : "No rotation has been done yet that would tell how long it takes."}</div>}
-      {of.new_keys.length > 0 && <div style={{ padding: 12 }}>New keys: {of.new_keys.slice(0, 12).map((k) => `${k.name} (${typeText(k.type, k.bits)}, ${k.keeper ?? "nobody"})`).join("; ")}{of.new_keys.length > 12 ? "; …" : ""}</div>}
+      {going.length > 0 && (
+        <div style={{ padding: "12px 12px 0" }}>
+          {of.expected_seconds
+            ? `About ${counted(of.expected_seconds, "second")} of work, by what earlier rotations took.`
+            : "No rotation has been done yet that would tell how long it takes."}
+        </div>
+      )}
+      {of.new_keys.length > 0 && (
+        <div style={{ padding: 12 }}>
+          New keys:{" "}
+          {of.new_keys
+            .slice(0, 12)
+            .map((k) => `${k.name} (${typeText(k.type, k.bits)}, ${k.keeper ?? "nobody"})`)
+            .join("; ")}
+          {of.new_keys.length > 12 ? "; …" : ""}
+        </div>
+      )}
     </Card>
   );
 }
 
-const LoginLink = ({ of }: { of: string }) => <Link to={`/logins/${encodeURIComponent(of)}`} style={{ whiteSpace: "nowrap" }}>{of}</Link>;
+const LoginLink = ({ of }: { of: string }) => (
+  <Link to={`/logins/${encodeURIComponent(of)}`} style={{ whiteSpace: "nowrap" }}>
+    {of}
+  </Link>
+);
 
-function Start({ plan, wanted, make, urgent }: { plan: RotationPlan; wanted: RotationWanted; make: "service" | "bring" | "none"; urgent: boolean }) {
+function Start({
+  plan,
+  wanted,
+  make,
+  urgent,
+}: {
+  plan: RotationPlan;
+  wanted: RotationWanted;
+  make: "service" | "bring" | "none";
+  urgent: boolean;
+}) {
   const navigate = useNavigate();
   const start = useMutation({
-    mutationFn: ({ v, once }: { v: SettingsForm; once: string }) => take(api.POST("/rotations", {
-      params: { header: { "Idempotency-Key": once } },
-      body: {
-        wanted, make, reason: v.reason || undefined, shown: plan.items.filter((i) => !i.left_out).map((i) => ({ login: i.login, old: i.old, new: i.new ?? "" })),
-        settings: settingsOf(v),
-      },
-    })),
+    mutationFn: ({ v, once }: { v: SettingsForm; once: string }) =>
+      take(
+        api.POST("/rotations", {
+          params: { header: { "Idempotency-Key": once } },
+          body: {
+            wanted,
+            make,
+            reason: v.reason || undefined,
+            shown: plan.items.filter((i) => !i.left_out).map((i) => ({ login: i.login, old: i.old, new: i.new ?? "" })),
+            settings: settingsOf(v),
+          },
+        }),
+      ),
     onSuccess: (r) => void navigate(`/rotations/${r.id}`),
   });
   return (
     <Card size="small" title="3  How">
-      <Form<SettingsForm> layout="vertical" requiredMark={false} initialValues={urgent ? {} : { zone: localZone() }} onFinish={(v) => start.mutate({ v, once: requestKey() })}>
-        {urgent ? <Alert type="warning" showIcon style={{ marginBottom: 16 }} title="Urgent: no grace, no hours, no first group. Where nobody can log in with the new key, the page of the rotation offers an override, login by login." /> : <Settings />}
-        <Form.Item name="reason" label="Why, for the daybook"><Input /></Form.Item>
-        {make === "none" && <Alert type="info" showIcon style={{ marginBottom: 16 }} title="The old key goes once somebody has completed a login with the new one, in each login: plumlatch rotate watch, or plumlatch prove." />}
-        {make === "bring" && <Alert type="info" showIcon style={{ marginBottom: 16 }} title="Each keeper finds the request among what is asked of them; a login goes on when its new public half has come." />}
-        {start.error && <Form.Item><ProblemNote error={start.error} /></Form.Item>}
-        <Button type="primary" htmlType="submit" loading={start.isPending}>Replace keys in {counted(plan.logins, "login")}</Button>
+      <Form<SettingsForm>
+        layout="vertical"
+        requiredMark={false}
+        initialValues={urgent ? {} : { zone: localZone() }}
+        onFinish={(v) => start.mutate({ v, once: requestKey() })}
+      >
+        {urgent ? (
+          <Alert
+            type="warning"
+            showIcon
+            style={{ marginBottom: 16 }}
+            title={
+              "Urgent: no grace, no hours, no first group. Where nobody can log in with the new key, the page of " +
+              "the rotation offers an override, login by login."
+            }
+          />
+        ) : (
+          <Settings />
+        )}
+        <Form.Item name="reason" label="Why, for the daybook">
+          <Input />
+        </Form.Item>
+        {make === "none" && (
+          <Alert
+            type="info"
+            showIcon
+            style={{ marginBottom: 16 }}
+            title={
+              "The old key goes once somebody has completed a login with the new one, in each login: plumlatch " +
+              "rotate watch, or plumlatch prove."
+            }
+          />
+        )}
+        {make === "bring" && (
+          <Alert
+            type="info"
+            showIcon
+            style={{ marginBottom: 16 }}
+            title={
+              "Each keeper finds the request among what is asked of them; a login goes on when its new public half " +
+              "has come."
+            }
+          />
+        )}
+        {start.error && (
+          <Form.Item>
+            <ProblemNote error={start.error} />
+          </Form.Item>
+        )}
+        <Button type="primary" htmlType="submit" loading={start.isPending}>
+          Replace keys in {counted(plan.logins, "login")}
+        </Button>
       </Form>
     </Card>
   );
@@ -118,9 +309,15 @@ function Start({ plan, wanted, make, urgent }: { plan: RotationPlan; wanted: Rot
 /** The same as a command of the client. */
 function commandFor(w: RotationWanted): string {
   const flags: string[] = [];
-  const add = (name: string, value: string | number | undefined) => { if (value !== undefined) flags.push(`-${name} ${value}`); };
+  const add = (name: string, value: string | number | undefined) => {
+    if (value !== undefined) flags.push(`-${name} ${value}`);
+  };
   w.keys?.forEach((k) => add("key", k));
-  add("keeper", w.keeper); add("type", w.type); add("weaker-than", w.weaker_than); add("label", w.label); add("region", w.region);
+  add("keeper", w.keeper);
+  add("type", w.type);
+  add("weaker-than", w.weaker_than);
+  add("label", w.label);
+  add("region", w.region);
   if (w.older_days) flags.push(`-older ${w.older_days}d`);
   if (w.shared) flags.push("-shared");
   if (w.lost) flags.push("-lost");

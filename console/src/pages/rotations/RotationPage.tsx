@@ -31,23 +31,93 @@ export default function RotationPage() {
   const t = r.settings;
   return (
     <>
-      <PageHead title={r.urgent ? "Urgent rotation" : "Rotation"} note={<StateMark state={r.state} />}><Link to={`/rotations/${r.id}/report`}><Button>Report</Button></Link>{may && <Changes of={r} />}</PageHead>
+      <PageHead title={r.urgent ? "Urgent rotation" : "Rotation"} note={<StateMark state={r.state} />}>
+        <Link to={`/rotations/${r.id}/report`}>
+          <Button>Report</Button>
+        </Link>
+        {may && <Changes of={r} />}
+      </PageHead>
       <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
-        {r.paused_why && <Alert type="warning" showIcon title={`Paused: ${r.paused_why}.`} description="Nothing further begins until it is resumed; every login is open by its old key, its new one, or both." />}
-        {(r.counts.placed ?? 0) > 0 && live && <Alert type="info" showIcon title={`${counted(r.counts.placed ?? 0, "login")} await a login with the new key, from whoever holds its private half.`} description={<CopyText text={`plumlatch rotate watch ${r.id}`} label="command" />} />}
-        {(r.counts.asked ?? 0) > 0 && live && <Alert type="info" showIcon title={`${counted(r.counts.asked ?? 0, "login")} wait for new public halves that keepers are asked to bring.`} description={<Link to="/rotations/asked">See who is asked for what</Link>} />}
-        {live && items.rows.some((i) => i.means === "from here" && ["waiting", "proved", "undoing"].includes(i.state)) && <Alert type="info" showIcon title="Some logins are edited from the machine of somebody who has the old private half." description={<CopyText text={`plumlatch rotate watch ${r.id} -from-here -with FILE`} label="command" />} />}
-        <Card size="small"><div aria-live="polite"><Counts of={r} bar /></div></Card>
+        {r.paused_why && (
+          <Alert
+            type="warning"
+            showIcon
+            title={`Paused: ${r.paused_why}.`}
+            description={
+              "Nothing further begins until it is resumed; every login is open by its old key, its new one, or " +
+              "both."
+            }
+          />
+        )}
+        {(r.counts.placed ?? 0) > 0 && live && (
+          <Alert
+            type="info"
+            showIcon
+            title={
+              `${counted(r.counts.placed ?? 0, "login")} await a login with the new key, ` +
+              "from whoever holds its private half."
+            }
+            description={<CopyText text={`plumlatch rotate watch ${r.id}`} label="command" />}
+          />
+        )}
+        {(r.counts.asked ?? 0) > 0 && live && (
+          <Alert
+            type="info"
+            showIcon
+            title={
+              `${counted(r.counts.asked ?? 0, "login")} wait for new public halves ` +
+              "that keepers are asked to bring."
+            }
+            description={<Link to="/rotations/asked">See who is asked for what</Link>}
+          />
+        )}
+        {live &&
+          items.rows.some((i) => i.means === "from here" && ["waiting", "proved", "undoing"].includes(i.state)) && (
+            <Alert
+              type="info"
+              showIcon
+              title="Some logins are edited from the machine of somebody who has the old private half."
+              description={<CopyText text={`plumlatch rotate watch ${r.id} -from-here -with FILE`} label="command" />}
+            />
+          )}
         <Card size="small">
-          <Facts of={[
-            ["Asked for by", `${r.rule ? `the rule ${r.rule}` : r.requested_by}, ${moment(r.created_at)}`], ["Why", r.reason], ["Ended", r.ended_at && `${moment(r.ended_at)}, after ${took(r.created_at, r.ended_at)}`],
-            ["First group", t.first && counted(t.first, "login")], ["At once", t.at_once], ["Pauses after", t.stop_after && counted(t.stop_after, "failure")],
-            ["Only between", t.between && `${t.between} ${t.zone ?? "UTC"}`], ["Grace", t.grace_seconds ? graceText(t.grace_seconds) : "none: the old key goes once the new one has opened the login"],
-          ]} />
+          <div aria-live="polite">
+            <Counts of={r} bar />
+          </div>
         </Card>
-        <Segmented value={get("state") ?? "all"} onChange={(v) => set("state", v === "all" ? undefined : v)} options={["all", ...itemStates.filter((s) => (r.counts[s] ?? 0) > 0)]} style={{ justifySelf: "start" }} />
+        <Card size="small">
+          <Facts
+            of={[
+              ["Asked for by", `${r.rule ? `the rule ${r.rule}` : r.requested_by}, ${moment(r.created_at)}`],
+              ["Why", r.reason],
+              ["Ended", r.ended_at && `${moment(r.ended_at)}, after ${took(r.created_at, r.ended_at)}`],
+              ["First group", t.first && counted(t.first, "login")],
+              ["At once", t.at_once],
+              ["Pauses after", t.stop_after && counted(t.stop_after, "failure")],
+              ["Only between", t.between && `${t.between} ${t.zone ?? "UTC"}`],
+              [
+                "Grace",
+                t.grace_seconds
+                  ? graceText(t.grace_seconds)
+                  : "none: the old key goes once the new one has opened the login",
+              ],
+            ]}
+          />
+        </Card>
+        <Segmented
+          value={get("state") ?? "all"}
+          onChange={(v) => set("state", v === "all" ? undefined : v)}
+          options={["all", ...itemStates.filter((s) => (r.counts[s] ?? 0) > 0)]}
+          style={{ justifySelf: "start" }}
+        />
         <Card size="small" styles={{ body: { padding: 0 } }}>
-          <PagedTable<RotationItem> pages={items} noun="key line" rowKey={(i) => `${i.login} ${i.old} ${i.new}`} columns={columns(may && live, r)} empty={<EmptyNote text="None is in this state." />} />
+          <PagedTable<RotationItem>
+            pages={items}
+            noun="key line"
+            rowKey={(i) => `${i.login} ${i.old} ${i.new}`}
+            columns={columns(may && live, r)}
+            empty={<EmptyNote text="None is in this state." />}
+          />
         </Card>
       </div>
     </>
@@ -55,18 +125,48 @@ export default function RotationPage() {
 }
 
 const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
-  { title: "Login", key: "login", render: (_, i) => <Link to={`/logins/${encodeURIComponent(i.login)}`}>{i.login}</Link> },
+  {
+    title: "Login",
+    key: "login",
+    render: (_, i) => <Link to={`/logins/${encodeURIComponent(i.login)}`}>{i.login}</Link>,
+  },
   { title: "Old key", key: "old", render: (_, i) => <Link to={`/keys/${encodeURIComponent(i.old)}`}>{i.old}</Link> },
   { title: "New key", key: "new", render: (_, i) => <Link to={`/keys/${encodeURIComponent(i.new)}`}>{i.new}</Link> },
   { title: "By", dataIndex: "means" },
   { title: "State", key: "state", render: (_, i) => <StateMark state={i.state} /> },
-  { title: "What", key: "what", render: (_, i) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 420 }}>{i.due_at ? `the old key goes on ${moment(i.due_at)}` : i.detail}</span> },
-  { title: "", key: "do", align: "right", render: (_, i) => <span style={{ display: "inline-flex", gap: 8 }}>
-    {i.run && <Link to={`/runs/${i.run}`}><Button size="small">Its steps</Button></Link>}
-    {may && ["asked", "waiting", "placed", "proved"].includes(i.state) && <ChangeOne of={r} login={i.login} change="undo" text={i.state === "waiting" || i.state === "asked" ? "Leave it out" : "Undo"} />}
-    {may && i.state === "failed" && <ChangeOne of={r} login={i.login} change="retry" text="Try again" />}
-    {may && r.urgent && (i.state === "placed" || i.state === "failed") && <Override of={r} item={i} />}
-  </span> },
+  {
+    title: "What",
+    key: "what",
+    render: (_, i) => (
+      <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 420 }}>
+        {i.due_at ? `the old key goes on ${moment(i.due_at)}` : i.detail}
+      </span>
+    ),
+  },
+  {
+    title: "",
+    key: "do",
+    align: "right",
+    render: (_, i) => (
+      <span style={{ display: "inline-flex", gap: 8 }}>
+        {i.run && (
+          <Link to={`/runs/${i.run}`}>
+            <Button size="small">Its steps</Button>
+          </Link>
+        )}
+        {may && ["asked", "waiting", "placed", "proved"].includes(i.state) && (
+          <ChangeOne
+            of={r}
+            login={i.login}
+            change="undo"
+            text={i.state === "waiting" || i.state === "asked" ? "Leave it out" : "Undo"}
+          />
+        )}
+        {may && i.state === "failed" && <ChangeOne of={r} login={i.login} change="retry" text="Try again" />}
+        {may && r.urgent && (i.state === "placed" || i.state === "failed") && <Override of={r} item={i} />}
+      </span>
+    ),
+  },
 ];
 
 type Change = "pause" | "resume" | "undo" | "retry" | "override";
@@ -75,7 +175,8 @@ function useChange(of: Rotation) {
   const queries = useQueryClient();
   const { message } = App.useApp();
   return useMutation({
-    mutationFn: (v: { change: Change; login?: string; reason?: string }) => take(api.POST("/rotations/{rotation}/changes", { params: { path: { rotation: of.id } }, body: v })),
+    mutationFn: (v: { change: Change; login?: string; reason?: string }) =>
+      take(api.POST("/rotations/{rotation}/changes", { params: { path: { rotation: of.id } }, body: v })),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["rotations"] }),
     onError: (e) => void message.error(e.message),
   });
@@ -83,10 +184,17 @@ function useChange(of: Rotation) {
 
 function ChangeOne({ of, login, change, text }: { of: Rotation; login: string; change: Change; text: string }) {
   const do_ = useChange(of);
-  return <Button size="small" loading={do_.isPending} onClick={() => do_.mutate({ change, login })}>{text}</Button>;
+  return (
+    <Button size="small" loading={do_.isPending} onClick={() => do_.mutate({ change, login })}>
+      {text}
+    </Button>
+  );
 }
 
-/** The one way round the rule that a line goes only after a login with another key: by the login's name, with a reason. */
+/**
+ * The one way round the rule that a line goes only after a login with another key: by the login's name, with a
+ * reason.
+ */
 function Override({ of, item }: { of: Rotation; item: RotationItem }) {
   const change = useChange(of);
   const [asking, setAsking] = useState(false);
@@ -94,12 +202,38 @@ function Override({ of, item }: { of: Rotation; item: RotationItem }) {
   const [reason, setReason] = useState("");
   return (
     <>
-      <Button size="small" danger onClick={() => setAsking(true)}>Override</Button>
-      <Modal open={asking} title={`Remove ${item.old} from ${item.login} without a login?`} okText="Remove it" okButtonProps={{ danger: true, disabled: named !== item.login || !reason.trim() }} cancelText="Leave it" onCancel={() => setAsking(false)}
-        onOk={() => { change.mutate({ change: "override", login: item.login, reason }); setAsking(false); }}>
-        <p>Nobody has logged in with {item.new}. If it does not open {item.login}, the login is shut afterwards. This is for a lost or compromised key alone, and is in the daybook and in the report.</p>
-        <p><label htmlFor="override-login">Type the login's name</label><Input id="override-login" value={named} placeholder={item.login} onChange={(e) => setNamed(e.target.value)} /></p>
-        <p><label htmlFor="override-reason">Why, for the daybook</label><Input id="override-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+      <Button size="small" danger onClick={() => setAsking(true)}>
+        Override
+      </Button>
+      <Modal
+        open={asking}
+        title={`Remove ${item.old} from ${item.login} without a login?`}
+        okText="Remove it"
+        okButtonProps={{ danger: true, disabled: named !== item.login || !reason.trim() }}
+        cancelText="Leave it"
+        onCancel={() => setAsking(false)}
+        onOk={() => {
+          change.mutate({ change: "override", login: item.login, reason });
+          setAsking(false);
+        }}
+      >
+        <p>
+          Nobody has logged in with {item.new}. If it does not open {item.login}, the login is shut afterwards. This is
+          for a lost or compromised key alone, and is in the daybook and in the report.
+        </p>
+        <p>
+          <label htmlFor="override-login">Type the login's name</label>
+          <Input
+            id="override-login"
+            value={named}
+            placeholder={item.login}
+            onChange={(e) => setNamed(e.target.value)}
+          />
+        </p>
+        <p>
+          <label htmlFor="override-reason">Why, for the daybook</label>
+          <Input id="override-reason" value={reason} onChange={(e) => setReason(e.target.value)} />
+        </p>
       </Modal>
     </>
   );
@@ -112,13 +246,43 @@ function Changes({ of }: { of: Rotation }) {
   const n = (s: string) => of.counts[s] ?? 0;
   return (
     <>
-      {n("failed") > 0 && of.state !== "undoing" && of.state !== "undone" && <Button loading={change.isPending} onClick={() => change.mutate({ change: "retry" })}>Try the failed again</Button>}
+      {n("failed") > 0 && of.state !== "undoing" && of.state !== "undone" && (
+        <Button loading={change.isPending} onClick={() => change.mutate({ change: "retry" })}>
+          Try the failed again
+        </Button>
+      )}
       {of.state === "running" && <Button onClick={() => change.mutate({ change: "pause" })}>Pause</Button>}
-      {of.state === "paused" && <Button type="primary" onClick={() => change.mutate({ change: "resume" })}>Resume</Button>}
-      {!of.ended_at && of.state !== "undoing" && <Button danger onClick={() => setUndoing(true)}>Undo</Button>}
-      <Modal open={undoing} title="Undo this rotation?" okText="Undo it" okButtonProps={{ danger: true }} cancelText="Let it go on" onCancel={() => setUndoing(false)} onOk={() => { change.mutate({ change: "undo", reason: reason || undefined }); setUndoing(false); }}>
-        <p>Afterwards: in {counted(n("placed") + n("proved") + n("placing"), "login")} the new key is taken out again and the old one opens them as before; {n("waiting") + n("asked")} that wait are left as they are; {counted(n("done"), "login")} stay replaced, since their old key is gone.</p>
-        <p><label htmlFor="undo-reason">Why, for the daybook</label><Input id="undo-reason" value={reason} onChange={(e) => setReason(e.target.value)} /></p>
+      {of.state === "paused" && (
+        <Button type="primary" onClick={() => change.mutate({ change: "resume" })}>
+          Resume
+        </Button>
+      )}
+      {!of.ended_at && of.state !== "undoing" && (
+        <Button danger onClick={() => setUndoing(true)}>
+          Undo
+        </Button>
+      )}
+      <Modal
+        open={undoing}
+        title="Undo this rotation?"
+        okText="Undo it"
+        okButtonProps={{ danger: true }}
+        cancelText="Let it go on"
+        onCancel={() => setUndoing(false)}
+        onOk={() => {
+          change.mutate({ change: "undo", reason: reason || undefined });
+          setUndoing(false);
+        }}
+      >
+        <p>
+          Afterwards: in {counted(n("placed") + n("proved") + n("placing"), "login")} the new key is taken out again and
+          the old one opens them as before; {n("waiting") + n("asked")} that wait are left as they are;{" "}
+          {counted(n("done"), "login")} stay replaced, since their old key is gone.
+        </p>
+        <p>
+          <label htmlFor="undo-reason">Why, for the daybook</label>
+          <Input id="undo-reason" value={reason} onChange={(e) => setReason(e.target.value)} />
+        </p>
       </Modal>
     </>
   );

@@ -4,5 +4,14 @@ import { Tabs } from "../../parts/Tabs";
 /** The views of rotations. */
 export function RotationTabs() {
   const mine = useAskedKeys("me").data?.length ?? 0;
-  return <Tabs of={[{ to: "/rotations", text: "Rotations" }, { to: "/rotations/rules", text: "Standing rules" }, { to: "/rotations/calendar", text: "Calendar" }, { to: "/rotations/asked", text: "Asked of keepers", mine }]} />;
+  return (
+    <Tabs
+      of={[
+        { to: "/rotations", text: "Rotations" },
+        { to: "/rotations/rules", text: "Standing rules" },
+        { to: "/rotations/calendar", text: "Calendar" },
+        { to: "/rotations/asked", text: "Asked of keepers", mine },
+      ]}
+    />
+  );
 }

@@ -14,12 +14,24 @@ import { RotationTabs } from "./RotationTabs";
 export default function Rotations() {
   const me = useMe();
   const pages = useRotations();
-  const plan = me.data?.role !== "viewer" && <Link to="/rotations/plan"><Button type="primary">Plan a rotation</Button></Link>;
+  const plan = me.data?.role !== "viewer" && (
+    <Link to="/rotations/plan">
+      <Button type="primary">Plan a rotation</Button>
+    </Link>
+  );
   return (
     <>
-      <PageHead title="Rotations" note="keys replaced, proved login by login, without anybody locked out">{plan}</PageHead>
+      <PageHead title="Rotations" note="keys replaced, proved login by login, without anybody locked out">
+        {plan}
+      </PageHead>
       <RotationTabs />
-      <PagedTable<Rotation> pages={pages} noun="rotation" rowKey={(r) => r.id} columns={columns} empty={<EmptyNote text="No key was rotated yet.">{plan}</EmptyNote>} />
+      <PagedTable<Rotation>
+        pages={pages}
+        noun="rotation"
+        rowKey={(r) => r.id}
+        columns={columns}
+        empty={<EmptyNote text="No key was rotated yet.">{plan}</EmptyNote>}
+      />
     </>
   );
 }

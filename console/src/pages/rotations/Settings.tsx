@@ -2,12 +2,23 @@ import { Form, Input, InputNumber } from "antd";
 import type { RotationSettings } from "../../api/client";
 import { counted, graceText } from "../../format";
 
-export interface SettingsForm { first?: number; stop_after?: number; between?: string; zone?: string; grace_hours?: number; reason?: string }
+export interface SettingsForm {
+  first?: number;
+  stop_after?: number;
+  between?: string;
+  zone?: string;
+  grace_hours?: number;
+  reason?: string;
+}
 
 export const localZone = () => Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 export const settingsOf = (v: SettingsForm): RotationSettings => ({
-  first: v.first || undefined, stop_after: v.stop_after || undefined, between: v.between || undefined, zone: v.zone || undefined, grace_seconds: v.grace_hours ? Math.round(v.grace_hours * 3600) : undefined,
+  first: v.first || undefined,
+  stop_after: v.stop_after || undefined,
+  between: v.between || undefined,
+  zone: v.zone || undefined,
+  grace_seconds: v.grace_hours ? Math.round(v.grace_hours * 3600) : undefined,
 });
 
 /** Settings in words. */
@@ -24,11 +35,21 @@ export function settingsText(t: RotationSettings): string {
 export function Settings() {
   return (
     <div style={{ display: "grid", gridTemplateColumns: "repeat(5, 1fr)", gap: "0 16px" }}>
-      <Form.Item name="first" label="A first group of" extra="the rest begins when all are done"><InputNumber min={0} style={{ width: "100%" }} placeholder="none" /></Form.Item>
-      <Form.Item name="stop_after" label="Pause after failures"><InputNumber min={0} style={{ width: "100%" }} placeholder="never" /></Form.Item>
-      <Form.Item name="grace_hours" label="Grace, hours" extra="both keys stand so long"><InputNumber min={0} style={{ width: "100%" }} placeholder="none" /></Form.Item>
-      <Form.Item name="between" label="Only between"><Input placeholder="22:00-04:00" /></Form.Item>
-      <Form.Item name="zone" label="in the time zone"><Input /></Form.Item>
+      <Form.Item name="first" label="A first group of" extra="the rest begins when all are done">
+        <InputNumber min={0} style={{ width: "100%" }} placeholder="none" />
+      </Form.Item>
+      <Form.Item name="stop_after" label="Pause after failures">
+        <InputNumber min={0} style={{ width: "100%" }} placeholder="never" />
+      </Form.Item>
+      <Form.Item name="grace_hours" label="Grace, hours" extra="both keys stand so long">
+        <InputNumber min={0} style={{ width: "100%" }} placeholder="none" />
+      </Form.Item>
+      <Form.Item name="between" label="Only between">
+        <Input placeholder="22:00-04:00" />
+      </Form.Item>
+      <Form.Item name="zone" label="in the time zone">
+        <Input />
+      </Form.Item>
     </div>
   );
 }

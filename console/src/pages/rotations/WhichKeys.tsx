@@ -5,13 +5,28 @@ import { useKeepers, useKeys } from "../../api/queries";
 import { counted } from "../../format";
 
 export interface WhichKeysForm {
-  keys?: string[]; keeper?: string; type?: string; older_days?: number; weaker_than?: string; shared?: boolean; lost?: boolean; label?: string; region?: string;
+  keys?: string[];
+  keeper?: string;
+  type?: string;
+  older_days?: number;
+  weaker_than?: string;
+  shared?: boolean;
+  lost?: boolean;
+  label?: string;
+  region?: string;
 }
 
 /** What the fields say, without those that are empty. */
 export const selectionOf = (v: WhichKeysForm): RotationWanted => ({
-  keys: v.keys?.length ? v.keys : undefined, keeper: v.keeper, type: v.type, older_days: v.older_days || undefined, weaker_than: v.weaker_than || undefined, shared: v.shared || undefined, lost: v.lost || undefined,
-  label: v.label || undefined, region: v.region || undefined,
+  keys: v.keys?.length ? v.keys : undefined,
+  keeper: v.keeper,
+  type: v.type,
+  older_days: v.older_days || undefined,
+  weaker_than: v.weaker_than || undefined,
+  shared: v.shared || undefined,
+  lost: v.lost || undefined,
+  label: v.label || undefined,
+  region: v.region || undefined,
 });
 
 /** A selection in words. */
@@ -35,7 +50,15 @@ export function selectionText(w: RotationWanted): string {
 export function useKeyOptions() {
   const [search, setSearch] = useState("");
   const keys = useKeys({ q: search || undefined });
-  return { options: keys.rows.filter((k) => !k.steward).map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"}, ${counted(k.opens, "login")})` })), setSearch };
+  return {
+    options: keys.rows
+      .filter((k) => !k.steward)
+      .map((k) => ({
+        value: k.name,
+        label: `${k.name} (${k.keeper?.name ?? "nobody"}, ${counted(k.opens, "login")})`,
+      })),
+    setSearch,
+  };
 }
 
 /** The fields that say which keys, and where. All that are filled in must hold. */
@@ -44,16 +67,48 @@ export function WhichKeys() {
   const { options, setSearch } = useKeyOptions();
   return (
     <div style={{ display: "grid", gridTemplateColumns: "2fr 1fr 1fr 1fr", gap: "0 16px" }}>
-      <Form.Item name="keys" label="Keys"><Select mode="multiple" showSearch={{ filterOption: false, onSearch: setSearch }} placeholder="any that fit the rest" options={options} /></Form.Item>
-      <Form.Item name="keeper" label="Of the keeper"><Select allowClear showSearch placeholder="any" options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))} /></Form.Item>
-      <Form.Item name="older_days" label="Older than, days"><InputNumber min={1} style={{ width: "100%" }} placeholder="180" /></Form.Item>
-      <Form.Item name="weaker_than" label="Weaker than"><Input placeholder="rsa3072" /></Form.Item>
-      <Form.Item name="label" label="On instances with the label"><Input placeholder="team=cameras" /></Form.Item>
-      <Form.Item name="region" label="In the region"><Input placeholder="south-marsh" /></Form.Item>
-      <Form.Item name="type" label="Of the type"><Select allowClear placeholder="any" options={["ed25519", "rsa", "ecdsa"].map((t) => ({ value: t, label: t }))} /></Form.Item>
+      <Form.Item name="keys" label="Keys">
+        <Select
+          mode="multiple"
+          showSearch={{ filterOption: false, onSearch: setSearch }}
+          placeholder="any that fit the rest"
+          options={options}
+        />
+      </Form.Item>
+      <Form.Item name="keeper" label="Of the keeper">
+        <Select
+          allowClear
+          showSearch
+          placeholder="any"
+          options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
+        />
+      </Form.Item>
+      <Form.Item name="older_days" label="Older than, days">
+        <InputNumber min={1} style={{ width: "100%" }} placeholder="180" />
+      </Form.Item>
+      <Form.Item name="weaker_than" label="Weaker than">
+        <Input placeholder="rsa3072" />
+      </Form.Item>
+      <Form.Item name="label" label="On instances with the label">
+        <Input placeholder="team=cameras" />
+      </Form.Item>
+      <Form.Item name="region" label="In the region">
+        <Input placeholder="south-marsh" />
+      </Form.Item>
+      <Form.Item name="type" label="Of the type">
+        <Select
+          allowClear
+          placeholder="any"
+          options={["ed25519", "rsa", "ecdsa"].map((t) => ({ value: t, label: t }))}
+        />
+      </Form.Item>
       <div style={{ display: "grid", alignContent: "center" }}>
-        <Form.Item name="shared" valuePropName="checked" noStyle><Checkbox>on more than one instance</Checkbox></Form.Item>
-        <Form.Item name="lost" valuePropName="checked" noStyle><Checkbox>marked as lost</Checkbox></Form.Item>
+        <Form.Item name="shared" valuePropName="checked" noStyle>
+          <Checkbox>on more than one instance</Checkbox>
+        </Form.Item>
+        <Form.Item name="lost" valuePropName="checked" noStyle>
+          <Checkbox>marked as lost</Checkbox>
+        </Form.Item>
       </div>
     </div>
   );

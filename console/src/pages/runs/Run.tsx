@@ -15,9 +15,22 @@ import { RunSteps } from "../../parts/RunSteps";
 import { StateMark } from "../../parts/StateMark";
 import { WaitsNote } from "../../parts/WaitsNote";
 
-const titles = { launch: "Launch of", start: "Start of", stop: "Stop of", terminate: "End of", grant: "Letting a key in to", withdraw: "Removing a key from", settle: "Settling differences of", rotate: "Replacing a key on", restore: "Getting back into" };
+const titles = {
+  launch: "Launch of",
+  start: "Start of",
+  stop: "Stop of",
+  terminate: "End of",
+  grant: "Letting a key in to",
+  withdraw: "Removing a key from",
+  settle: "Settling differences of",
+  rotate: "Replacing a key on",
+  restore: "Getting back into",
+};
 
-const endings: Partial<Record<Run["state"], string>> = { undone: "It was undone: everything is as before", "needs-person": "It has ended with something left to do" };
+const endings: Partial<Record<Run["state"], string>> = {
+  undone: "It was undone: everything is as before",
+  "needs-person": "It has ended with something left to do",
+};
 
 /** The kinds of run that change who gets in, and lead back to the login. */
 const aboutLogins = ["grant", "withdraw", "settle", "rotate", "restore"];
@@ -38,13 +51,37 @@ export default function RunPage() {
       <PageHead title={`${titles[run.kind]} ${run.instance}`} note={<StateMark state={run.state} />} />
       <div style={{ maxWidth: 1000, display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
         {run.waits && !ended && <WaitsNote waits={run.waits} />}
-        <Card size="small" title={`Asked for by ${run.requested_by}, ${moment(run.created_at)}${run.reason ? `: ${run.reason}` : ""}`} aria-live="polite"><RunSteps run={run} /></Card>
+        <Card
+          size="small"
+          title={`Asked for by ${run.requested_by}, ${moment(run.created_at)}${run.reason ? `: ${run.reason}` : ""}`}
+          aria-live="polite"
+        >
+          <RunSteps run={run} />
+        </Card>
         {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}
-        {run.state === "done" && (run.kind === "launch" || run.kind === "start") && <HowToLogIn instance={run.instance} />}
-        {run.state === "done" && run.kind !== "terminate" && <div><Link to={`/${aboutLogins.includes(run.kind) ? "logins" : "instances"}/${encodeURIComponent(run.instance)}`}><Button type="primary">To {run.instance}</Button></Link></div>}
+        {run.state === "done" && (run.kind === "launch" || run.kind === "start") && (
+          <HowToLogIn instance={run.instance} />
+        )}
+        {run.state === "done" && run.kind !== "terminate" && (
+          <div>
+            <Link
+              to={`/${aboutLogins.includes(run.kind) ? "logins" : "instances"}/${encodeURIComponent(run.instance)}`}
+            >
+              <Button type="primary">To {run.instance}</Button>
+            </Link>
+          </div>
+        )}
         {ended && run.state !== "done" && (
-          <Result status="warning" title={endings[run.state] ?? "It failed, and could not be undone"} subTitle={run.error}
-            extra={<Link to={run.kind === "launch" ? "/launch" : `/instances/${encodeURIComponent(run.instance)}`}><Button>{run.kind === "launch" ? "Launch again" : `To ${run.instance}`}</Button></Link>} />
+          <Result
+            status="warning"
+            title={endings[run.state] ?? "It failed, and could not be undone"}
+            subTitle={run.error}
+            extra={
+              <Link to={run.kind === "launch" ? "/launch" : `/instances/${encodeURIComponent(run.instance)}`}>
+                <Button>{run.kind === "launch" ? "Launch again" : `To ${run.instance}`}</Button>
+              </Link>
+            }
+          />
         )}
       </div>
     </>
@@ -57,7 +94,12 @@ function HowToLogIn({ instance }: { instance: string }) {
   const me = useMe();
   const first = bestOpener(openers.rows, me.data?.name);
   if (!i.data || openers.isPending) return null;
-  if (!first) return <Card size="small" title="It is up">Nobody can log in: no key was placed.</Card>;
+  if (!first)
+    return (
+      <Card size="small" title="It is up">
+        Nobody can log in: no key was placed.
+      </Card>
+    );
   return (
     <Card size="small" title="It is up. Log in">
       <CopyText block label="ssh command" text={loginCommand(i.data.connection, `~/.ssh/${first.key.name}`)} />

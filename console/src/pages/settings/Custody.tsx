@@ -24,21 +24,63 @@ export default function Custody() {
       <PageHead title="Custody" note="who asks for what the safe keeps, and whom keys are to go to" />
       <SettingsTabs />
       <Card size="small" title="Requests for consent" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
-        <Table<Consent> size="small" rowKey="id" pagination={{ pageSize: 20, hideOnSinglePage: true }} loading={consents.isPending} dataSource={consents.data} columns={consentColumns(setDeciding)} scroll={{ x: "max-content" }}
-          locale={{ emptyText: <EmptyNote text="Nobody has asked for consent." /> }} />
+        <Table<Consent>
+          size="small"
+          rowKey="id"
+          pagination={{ pageSize: 20, hideOnSinglePage: true }}
+          loading={consents.isPending}
+          dataSource={consents.data}
+          columns={consentColumns(setDeciding)}
+          scroll={{ x: "max-content" }}
+          locale={{ emptyText: <EmptyNote text="Nobody has asked for consent." /> }}
+        />
       </Card>
-      <Card size="small" title="Hand-overs that wait for a proof" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
-        <Table<WaitingHandOver> size="small" rowKey="key" pagination={false} loading={waiting.isPending} dataSource={waiting.data} columns={handOverColumns} locale={{ emptyText: <EmptyNote text="No hand-over waits." /> }} />
+      <Card
+        size="small"
+        title="Hand-overs that wait for a proof"
+        styles={{ body: { padding: 0 } }}
+        style={{ marginBottom: 16 }}
+      >
+        <Table<WaitingHandOver>
+          size="small"
+          rowKey="key"
+          pagination={false}
+          loading={waiting.isPending}
+          dataSource={waiting.data}
+          columns={handOverColumns}
+          locale={{ emptyText: <EmptyNote text="No hand-over waits." /> }}
+        />
       </Card>
       <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
         <ConsentLabels admin={admin} />
         {admin && <SafeCard />}
       </div>
-      {deciding && <FormDialog<{ note?: string }, unknown> title={deciding.grant ? `Consent that ${deciding.of.asked_by} takes ${deciding.of.key}?` : `Refuse ${deciding.of.key} to ${deciding.of.asked_by}?`} act={deciding.grant ? "Consent" : "Refuse"} danger={!deciding.grant} stale="consents" close={() => setDeciding(undefined)}
-        send={(v) => take(api.POST("/consents/{consent}/decision", { params: { path: { consent: deciding.of.id } }, body: { grant: deciding.grant, note: v.note || undefined } }))}>
-        <p>They say why: {deciding.of.reason}</p>
-        <Form.Item name="note" label="A word to them, for the daybook"><Input /></Form.Item>
-      </FormDialog>}
+      {deciding && (
+        <FormDialog<{ note?: string }, unknown>
+          title={
+            deciding.grant
+              ? `Consent that ${deciding.of.asked_by} takes ${deciding.of.key}?`
+              : `Refuse ${deciding.of.key} to ${deciding.of.asked_by}?`
+          }
+          act={deciding.grant ? "Consent" : "Refuse"}
+          danger={!deciding.grant}
+          stale="consents"
+          close={() => setDeciding(undefined)}
+          send={(v) =>
+            take(
+              api.POST("/consents/{consent}/decision", {
+                params: { path: { consent: deciding.of.id } },
+                body: { grant: deciding.grant, note: v.note || undefined },
+              }),
+            )
+          }
+        >
+          <p>They say why: {deciding.of.reason}</p>
+          <Form.Item name="note" label="A word to them, for the daybook">
+            <Input />
+          </Form.Item>
+        </FormDialog>
+      )}
     </>
   );
 }
@@ -49,8 +91,30 @@ const consentColumns = (decide: (d: { of: Consent; grant: boolean }) => void): T
   { title: "Asked by", dataIndex: "asked_by" },
   { title: "Why", dataIndex: "reason" },
   { title: "Until", key: "until", render: (_, c) => moment(c.expires_at) },
-  { title: "Decided", key: "decided", render: (_, c) => (c.decided_by ? `by ${c.decided_by}${c.note ? `: ${c.note}` : ""}` : "") },
-  { title: "", key: "do", align: "right", render: (_, c) => c.state === "asked" && (c.own ? "somebody else decides" : <span style={{ display: "inline-flex", gap: 8 }}><Button size="small" type="primary" onClick={() => decide({ of: c, grant: true })}>Consent</Button><Button size="small" danger onClick={() => decide({ of: c, grant: false })}>Refuse</Button></span>) },
+  {
+    title: "Decided",
+    key: "decided",
+    render: (_, c) => (c.decided_by ? `by ${c.decided_by}${c.note ? `: ${c.note}` : ""}` : ""),
+  },
+  {
+    title: "",
+    key: "do",
+    align: "right",
+    render: (_, c) =>
+      c.state === "asked" &&
+      (c.own ? (
+        "somebody else decides"
+      ) : (
+        <span style={{ display: "inline-flex", gap: 8 }}>
+          <Button size="small" type="primary" onClick={() => decide({ of: c, grant: true })}>
+            Consent
+          </Button>
+          <Button size="small" danger onClick={() => decide({ of: c, grant: false })}>
+            Refuse
+          </Button>
+        </span>
+      )),
+  },
 ];
 
 const handOverColumns: TableColumnsType<WaitingHandOver> = [
@@ -59,22 +123,74 @@ const handOverColumns: TableColumnsType<WaitingHandOver> = [
   { title: "To", dataIndex: "to" },
   { title: "Asked", key: "asked", render: (_, h) => `by ${h.asked_by}, ${day(h.asked_at)}` },
   { title: "Why", dataIndex: "reason" },
-  { title: "They prove it", key: "prove", render: (_, h) => <CopyText text={`plumlatch prove ${h.key}`} label="command" /> },
+  {
+    title: "They prove it",
+    key: "prove",
+    render: (_, h) => <CopyText text={`plumlatch prove ${h.key}`} label="command" />,
+  },
 ];
 
 function ConsentLabels({ admin }: { admin: boolean }) {
   const labels = useConsentLabels();
   const [adding, setAdding] = useState(false);
-  const drop = useAct((l: { name: string; value: string }) => take(api.POST("/consent-labels", { body: { ...l, asks: false } })), "consent-labels");
+  const drop = useAct(
+    (l: { name: string; value: string }) => take(api.POST("/consent-labels", { body: { ...l, asks: false } })),
+    "consent-labels",
+  );
   return (
-    <Card size="small" title="Labels that ask for consent" extra={admin && <Button size="small" onClick={() => setAdding(true)}>Add a label</Button>}>
-      {labels.data?.length === 0 && <p style={{ margin: 0 }}>None: a keeper or an admin takes a kept private half out of the safe with a reason alone.</p>}
-      {labels.data?.map((l) => <Tag key={`${l.name}=${l.value}`} closable={admin} onClose={(e) => { e.preventDefault(); drop.mutate({ name: l.name, value: l.value }); }}>{l.name}={l.value}</Tag>)}
-      {labels.data && labels.data.length > 0 && <p style={{ marginBottom: 0 }}>For a key with such a label, or one that opens such an instance, a second person has to consent.</p>}
-      {adding && <FormDialog<{ label: string }, unknown> title="Have a label ask for consent" act="Add it" stale="consent-labels" close={() => setAdding(false)}
-        send={(v) => { const [name = "", ...rest] = v.label.split("="); return take(api.POST("/consent-labels", { body: { name, value: rest.join("="), asks: true } })); }}>
-        <Form.Item name="label" label="Label" rules={[{ required: true, pattern: /^[^=\s]+=/, message: "A label is written name=value" }]}><Input placeholder="team=atlas" /></Form.Item>
-      </FormDialog>}
+    <Card
+      size="small"
+      title="Labels that ask for consent"
+      extra={
+        admin && (
+          <Button size="small" onClick={() => setAdding(true)}>
+            Add a label
+          </Button>
+        )
+      }
+    >
+      {labels.data?.length === 0 && (
+        <p style={{ margin: 0 }}>
+          None: a keeper or an admin takes a kept private half out of the safe with a reason alone.
+        </p>
+      )}
+      {labels.data?.map((l) => (
+        <Tag
+          key={`${l.name}=${l.value}`}
+          closable={admin}
+          onClose={(e) => {
+            e.preventDefault();
+            drop.mutate({ name: l.name, value: l.value });
+          }}
+        >
+          {l.name}={l.value}
+        </Tag>
+      ))}
+      {labels.data && labels.data.length > 0 && (
+        <p style={{ marginBottom: 0 }}>
+          For a key with such a label, or one that opens such an instance, a second person has to consent.
+        </p>
+      )}
+      {adding && (
+        <FormDialog<{ label: string }, unknown>
+          title="Have a label ask for consent"
+          act="Add it"
+          stale="consent-labels"
+          close={() => setAdding(false)}
+          send={(v) => {
+            const [name = "", ...rest] = v.label.split("=");
+            return take(api.POST("/consent-labels", { body: { name, value: rest.join("="), asks: true } }));
+          }}
+        >
+          <Form.Item
+            name="label"
+            label="Label"
+            rules={[{ required: true, pattern: /^[^=\s]+=/, message: "A label is written name=value" }]}
+          >
+            <Input placeholder="team=atlas" />
+          </Form.Item>
+        </FormDialog>
+      )}
     </Card>
   );
 }
@@ -85,10 +201,42 @@ function SafeCard() {
   const rekey = useAct(() => take(api.POST("/safe/rekey", { params: { query: {} } })), "safe");
   if (!safe) return null;
   return (
-    <Card size="small" title="The safe" extra={safe.on && <Button size="small" loading={rekey.isPending} onClick={() => void modal.confirm({ title: "Put everything under a new master key?", content: "The service goes on meanwhile. Keep a copy of the new key's file elsewhere; backups of before need the old one.", okText: "Do it", onOk: () => rekey.mutateAsync(undefined).catch(() => {}) })}>New master key</Button>}>
-      {safe.on
-        ? <Facts of={[["Private halves", String(safe.halves)], ["Master key", <code key="m">{safe.mark}</code>], ["Old master keys", safe.masters > 1 && `${safe.masters - 1} still open`], ["Opened by none", safe.unreadable?.join(", ")]]} />
-        : <p style={{ margin: 0 }}>It is switched off: no private half is kept, and there are no steward keys.</p>}
+    <Card
+      size="small"
+      title="The safe"
+      extra={
+        safe.on && (
+          <Button
+            size="small"
+            loading={rekey.isPending}
+            onClick={() =>
+              void modal.confirm({
+                title: "Put everything under a new master key?",
+                content:
+                  "The service goes on meanwhile. Keep a copy of the new key's file elsewhere; backups of before " +
+                  "need the old one.",
+                okText: "Do it",
+                onOk: () => rekey.mutateAsync(undefined).catch(() => {}),
+              })
+            }
+          >
+            New master key
+          </Button>
+        )
+      }
+    >
+      {safe.on ? (
+        <Facts
+          of={[
+            ["Private halves", String(safe.halves)],
+            ["Master key", <code key="m">{safe.mark}</code>],
+            ["Old master keys", safe.masters > 1 && `${safe.masters - 1} still open`],
+            ["Opened by none", safe.unreadable?.join(", ")],
+          ]}
+        />
+      ) : (
+        <p style={{ margin: 0 }}>It is switched off: no private half is kept, and there are no steward keys.</p>
+      )}
     </Card>
   );
 }

@@ -13,8 +13,12 @@ import { useAct } from "../../parts/useAct";
 import { SettingsTabs } from "./SettingsTabs";
 
 const kinds: { value: Receiver["kinds"][number]; label: string }[] = [
-  { value: "login-shut", label: "a login has become shut" }, { value: "stranger", label: "a stranger's key has appeared" }, { value: "run-failed", label: "a run has failed" },
-  { value: "left-open", label: "something is open beyond its deadline" }, { value: "key-released", label: "a private half was taken out of the safe" }, { value: "all", label: "every entry of the daybook" },
+  { value: "login-shut", label: "a login has become shut" },
+  { value: "stranger", label: "a stranger's key has appeared" },
+  { value: "run-failed", label: "a run has failed" },
+  { value: "left-open", label: "something is open beyond its deadline" },
+  { value: "key-released", label: "a private half was taken out of the safe" },
+  { value: "all", label: "every entry of the daybook" },
 ];
 
 /** Programs elsewhere that are told of what happens. */
@@ -23,17 +27,41 @@ export default function Receivers() {
   const [adding, setAdding] = useState(false);
   const [dead, setDead] = useState<string>();
   const [secret, setSecret] = useState<string>();
-  const add = <Button type="primary" onClick={() => setAdding(true)}>Add a receiver</Button>;
+  const add = (
+    <Button type="primary" onClick={() => setAdding(true)}>
+      Add a receiver
+    </Button>
+  );
   return (
     <>
-      <PageHead title="Receivers" note="programs elsewhere that are told of what happens: webhooks and syslog">{add}</PageHead>
+      <PageHead title="Receivers" note="programs elsewhere that are told of what happens: webhooks and syslog">
+        {add}
+      </PageHead>
       <SettingsTabs />
       {receivers.error && <ProblemNote error={receivers.error} again={() => void receivers.refetch()} />}
       <Card size="small" styles={{ body: { padding: 0 } }}>
-        <Table<Receiver> size="small" rowKey="name" pagination={false} loading={receivers.isPending} dataSource={receivers.data} columns={columns(setDead)} locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }} />
+        <Table<Receiver>
+          size="small"
+          rowKey="name"
+          pagination={false}
+          loading={receivers.isPending}
+          dataSource={receivers.data}
+          columns={columns(setDead)}
+          locale={{ emptyText: <EmptyNote text="Nobody is told of what happens.">{add}</EmptyNote> }}
+        />
       </Card>
       {adding && <Add close={() => setAdding(false)} made={setSecret} />}
-      <Modal open={secret !== undefined} title="What signs the webhook's calls, shown only now" footer={<Button type="primary" onClick={() => setSecret(undefined)}>I have kept it</Button>} onCancel={() => setSecret(undefined)} mask={{ closable: false }}>
+      <Modal
+        open={secret !== undefined}
+        title="What signs the webhook's calls, shown only now"
+        footer={
+          <Button type="primary" onClick={() => setSecret(undefined)}>
+            I have kept it
+          </Button>
+        }
+        onCancel={() => setSecret(undefined)}
+        mask={{ closable: false }}
+      >
         <p>HMAC-SHA256, as in RFC 9421, with this secret (base64url):</p>
         {secret && <CopyText block text={secret} label="secret" />}
       </Modal>
@@ -45,11 +73,29 @@ export default function Receivers() {
 function Add({ close, made }: { close: () => void; made: (secret: string | undefined) => void }) {
   const [once] = useState(requestKey);
   return (
-    <FormDialog<{ name: string; address: string; kinds: Receiver["kinds"] }, Receiver> title="Add a receiver" act="Add it" stale="receivers" close={close} done={(r) => made(r.secret)} initial={{ kinds: kinds.slice(0, 5).map((k) => k.value) }}
-      send={(body) => take(api.POST("/receivers", { params: { header: { "Idempotency-Key": once } }, body }))}>
-      <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}><Input placeholder="pager" /></Form.Item>
-      <Form.Item name="address" label="Address" extra="https:// for a webhook; udp://, tcp:// or tls:// with a port for syslog." rules={[{ required: true, message: "Give its address" }]}><Input placeholder="https://hooks.wrackline.example/latch" /></Form.Item>
-      <Form.Item name="kinds" label="Tell it when"><Checkbox.Group style={{ display: "grid", gap: 4 }} options={kinds} /></Form.Item>
+    <FormDialog<{ name: string; address: string; kinds: Receiver["kinds"] }, Receiver>
+      title="Add a receiver"
+      act="Add it"
+      stale="receivers"
+      close={close}
+      done={(r) => made(r.secret)}
+      initial={{ kinds: kinds.slice(0, 5).map((k) => k.value) }}
+      send={(body) => take(api.POST("/receivers", { params: { header: { "Idempotency-Key": once } }, body }))}
+    >
+      <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}>
+        <Input placeholder="pager" />
+      </Form.Item>
+      <Form.Item
+        name="address"
+        label="Address"
+        extra="https:// for a webhook; udp://, tcp:// or tls:// with a port for syslog."
+        rules={[{ required: true, message: "Give its address" }]}
+      >
+        <Input placeholder="https://hooks.wrackline.example/latch" />
+      </Form.Item>
+      <Form.Item name="kinds" label="Tell it when">
+        <Checkbox.Group style={{ display: "grid", gap: 4 }} options={kinds} />
+      </Form.Item>
     </FormDialog>
   );
 }
@@ -59,9 +105,24 @@ const columns = (show: (name: string) => void): TableColumnsType<Receiver> => [
   { title: "Address", dataIndex: "address" },
   { title: "Told when", key: "kinds", render: (_, r) => r.kinds.join(", ") },
   { title: "State", key: "state", render: (_, r) => <StateMark state={r.paused ? "paused" : "sending"} /> },
-  { title: "Delivered", key: "delivered", render: (_, r) => `${r.delivered}${r.last_at ? `, last ${moment(r.last_at)}` : ""}` },
+  {
+    title: "Delivered",
+    key: "delivered",
+    render: (_, r) => `${r.delivered}${r.last_at ? `, last ${moment(r.last_at)}` : ""}`,
+  },
   { title: "Waiting", dataIndex: "waiting" },
-  { title: "Dead", key: "dead", render: (_, r) => (r.dead > 0 ? <Button size="small" danger onClick={() => show(r.name)}>{r.dead}</Button> : "0") },
+  {
+    title: "Dead",
+    key: "dead",
+    render: (_, r) =>
+      r.dead > 0 ? (
+        <Button size="small" danger onClick={() => show(r.name)}>
+          {r.dead}
+        </Button>
+      ) : (
+        "0"
+      ),
+  },
   { title: "Last error", dataIndex: "last_error" },
   { title: "", key: "do", align: "right", render: (_, r) => <Changes of={r} /> },
 ];
@@ -69,27 +130,79 @@ const columns = (show: (name: string) => void): TableColumnsType<Receiver> => [
 function Changes({ of }: { of: Receiver }) {
   const { modal, message } = App.useApp();
   const path = { path: { receiver: of.name } };
-  const test = useAct(() => take(api.POST("/receivers/{receiver}/test", { params: path })), "receivers", (r) => void (r.delivered ? message.success(`${of.name} has taken a test event`) : message.warning(`${of.name} did not take it: ${r.error ?? ""}`, 8)));
-  const pause = useAct((paused: boolean) => take(api.PATCH("/receivers/{receiver}", { params: path, body: { paused } })), "receivers");
+  const test = useAct(
+    () => take(api.POST("/receivers/{receiver}/test", { params: path })),
+    "receivers",
+    (r) =>
+      void (r.delivered
+        ? message.success(`${of.name} has taken a test event`)
+        : message.warning(`${of.name} did not take it: ${r.error ?? ""}`, 8)),
+  );
+  const pause = useAct(
+    (paused: boolean) => take(api.PATCH("/receivers/{receiver}", { params: path, body: { paused } })),
+    "receivers",
+  );
   const end = useAct(() => take(api.DELETE("/receivers/{receiver}", { params: path })), "receivers");
   return (
     <span style={{ display: "inline-flex", gap: 8 }}>
-      <Button size="small" loading={test.isPending} onClick={() => test.mutate(undefined)}>Test</Button>
-      <Button size="small" onClick={() => pause.mutate(!of.paused)}>{of.paused ? "Resume" : "Pause"}</Button>
-      <Button size="small" danger onClick={() => void modal.confirm({ title: `End the receiver ${of.name}?`, content: "What was still to be sent to it is dropped.", okText: "End it", okButtonProps: { danger: true }, onOk: () => end.mutateAsync(undefined).catch(() => {}) })}>End</Button>
+      <Button size="small" loading={test.isPending} onClick={() => test.mutate(undefined)}>
+        Test
+      </Button>
+      <Button size="small" onClick={() => pause.mutate(!of.paused)}>
+        {of.paused ? "Resume" : "Pause"}
+      </Button>
+      <Button
+        size="small"
+        danger
+        onClick={() =>
+          void modal.confirm({
+            title: `End the receiver ${of.name}?`,
+            content: "What was still to be sent to it is dropped.",
+            okText: "End it",
+            okButtonProps: { danger: true },
+            onOk: () => end.mutateAsync(undefined).catch(() => {}),
+          })
+        }
+      >
+        End
+      </Button>
     </span>
   );
 }
 
 function Dead({ of, close }: { of: string; close: () => void }) {
   const dead = useDead(of);
-  const again = useAct(() => take(api.POST("/receivers/{receiver}/dead", { params: { path: { receiver: of } } })), "receivers", close);
+  const again = useAct(
+    () => take(api.POST("/receivers/{receiver}/dead", { params: { path: { receiver: of } } })),
+    "receivers",
+    close,
+  );
   const columns: TableColumnsType<Delivery> = [
-    { title: "Entry", dataIndex: "seq" }, { title: "What", dataIndex: "sentence" }, { title: "Why not", dataIndex: "error" }, { title: "Given up", key: "at", render: (_, d) => moment(d.ended_at) },
+    { title: "Entry", dataIndex: "seq" },
+    { title: "What", dataIndex: "sentence" },
+    { title: "Why not", dataIndex: "error" },
+    { title: "Given up", key: "at", render: (_, d) => moment(d.ended_at) },
   ];
   return (
-    <Modal open title={`What ${of} did not take`} width={900} onCancel={close} footer={<Button type="primary" loading={again.isPending} onClick={() => again.mutate(undefined)}>Try all again</Button>}>
-      <Table<Delivery> size="small" rowKey="seq" pagination={{ pageSize: 10, hideOnSinglePage: true }} loading={dead.isPending} dataSource={dead.data} columns={columns} />
+    <Modal
+      open
+      title={`What ${of} did not take`}
+      width={900}
+      onCancel={close}
+      footer={
+        <Button type="primary" loading={again.isPending} onClick={() => again.mutate(undefined)}>
+          Try all again
+        </Button>
+      }
+    >
+      <Table<Delivery>
+        size="small"
+        rowKey="seq"
+        pagination={{ pageSize: 10, hideOnSinglePage: true }}
+        loading={dead.isPending}
+        dataSource={dead.data}
+        columns={columns}
+      />
     </Modal>
   );
 }

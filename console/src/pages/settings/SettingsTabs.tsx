@@ -4,7 +4,8 @@ import { Tabs } from "../../parts/Tabs";
 /** The views of the settings that the person may see. */
 export function SettingsTabs() {
   const role = useMe().data?.role;
-  const waiting = useConsents(role !== undefined && role !== "viewer").data?.filter((c) => c.state === "asked" && !c.own).length ?? 0;
+  const waiting =
+    useConsents(role !== undefined && role !== "viewer").data?.filter((c) => c.state === "asked" && !c.own).length ?? 0;
   const of: { to: string; text: string; mine?: number }[] = [{ to: "/settings", text: "You" }];
   if (role === "admin") of.push({ to: "/settings/people", text: "People and teams" });
   if (role !== "viewer") of.push({ to: "/settings/custody", text: "Custody", mine: waiting });

@@ -1,4 +1,19 @@
-import { Alert, Button, Card, Form, Input, InputNumber, Modal, Popconfirm, QRCode, Select, Switch, Table, Typography, type TableColumnsType } from "antd";
+import {
+  Alert,
+  Button,
+  Card,
+  Form,
+  Input,
+  InputNumber,
+  Modal,
+  Popconfirm,
+  QRCode,
+  Select,
+  Switch,
+  Table,
+  Typography,
+  type TableColumnsType,
+} from "antd";
 import { useState } from "react";
 import { api, requestKey, take, type Session, type Token } from "../../api/client";
 import { useMe, useSessions, useTokens } from "../../api/queries";
@@ -21,40 +36,119 @@ export default function You() {
   const [secret, setSecret] = useState<string>();
   const close = () => setOpen(undefined);
   if (!me) return null;
-  const everybody = me.role === "admin" && <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}><Switch size="small" checked={all} onChange={setAll} aria-label="Of everybody" /> of everybody</span>;
+  const everybody = me.role === "admin" && (
+    <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+      <Switch size="small" checked={all} onChange={setAll} aria-label="Of everybody" /> of everybody
+    </span>
+  );
   return (
     <>
       <PageHead title="Settings" note={`signed in as ${me.name}, ${me.role}`} />
       <SettingsTabs />
-      <div style={{ display: "grid", gridTemplateColumns: "minmax(280px, 1fr) minmax(0, 3fr)", gap: 16, alignItems: "start" }}>
+      <div
+        style={{
+          display: "grid",
+          gridTemplateColumns: "minmax(280px, 1fr) minmax(0, 3fr)",
+          gap: 16,
+          alignItems: "start",
+        }}
+      >
         <Card size="small" title="Signing in">
-          <Facts of={[
-            ["Limited to", Object.keys(me.limits).length > 0 && <Labels labels={me.limits} list="/instances" />],
-            ["Password", <Button key="p" size="small" onClick={() => setOpen("password")}>Change it</Button>],
-            ["Second factor", me.factor
-              ? <span key="f">in use <Button size="small" danger onClick={() => setOpen("give up")}>Give it up</Button></span>
-              : <span key="f">none <Button size="small" type="primary" onClick={() => setOpen("factor")}>Add one</Button></span>],
-          ]} />
+          <Facts
+            of={[
+              ["Limited to", Object.keys(me.limits).length > 0 && <Labels labels={me.limits} list="/instances" />],
+              [
+                "Password",
+                <Button key="p" size="small" onClick={() => setOpen("password")}>
+                  Change it
+                </Button>,
+              ],
+              [
+                "Second factor",
+                me.factor ? (
+                  <span key="f">
+                    in use{" "}
+                    <Button size="small" danger onClick={() => setOpen("give up")}>
+                      Give it up
+                    </Button>
+                  </span>
+                ) : (
+                  <span key="f">
+                    none{" "}
+                    <Button size="small" type="primary" onClick={() => setOpen("factor")}>
+                      Add one
+                    </Button>
+                  </span>
+                ),
+              ],
+            ]}
+          />
         </Card>
         <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
           <Sessions all={all} extra={everybody} />
           <Tokens all={all} add={() => setOpen("token")} />
         </div>
       </div>
-      {open === "password" && <FormDialog<{ password: string; new_password: string }, unknown> title="Change your password" act="Change it" stale="sessions" close={close}
-        send={async (body) => {
-          await take(api.POST("/session/confirmation", { body: { password: body.password } }));
-          return take(api.POST("/session/password", { body }));
-        }}>
-        <Form.Item name="password" label="Password of now" rules={[{ required: true, message: "Give your password" }]}><Input.Password autoComplete="current-password" /></Form.Item>
-        <Form.Item name="new_password" label="New password" extra="10 characters or more. Your other sessions end." rules={[{ required: true, min: 10, message: "10 characters or more" }]}><Input.Password autoComplete="new-password" /></Form.Item>
-      </FormDialog>}
+      {open === "password" && (
+        <FormDialog<{ password: string; new_password: string }, unknown>
+          title="Change your password"
+          act="Change it"
+          stale="sessions"
+          close={close}
+          send={async (body) => {
+            await take(api.POST("/session/confirmation", { body: { password: body.password } }));
+            return take(api.POST("/session/password", { body }));
+          }}
+        >
+          <Form.Item
+            name="password"
+            label="Password of now"
+            rules={[{ required: true, message: "Give your password" }]}
+          >
+            <Input.Password autoComplete="current-password" />
+          </Form.Item>
+          <Form.Item
+            name="new_password"
+            label="New password"
+            extra="10 characters or more. Your other sessions end."
+            rules={[{ required: true, min: 10, message: "10 characters or more" }]}
+          >
+            <Input.Password autoComplete="new-password" />
+          </Form.Item>
+        </FormDialog>
+      )}
       {open === "factor" && <AddFactor close={close} />}
-      {open === "give up" && <FormDialog<{ code: string }, unknown> title="Give your second factor up" act="Give it up" danger stale="me" close={close} send={(body) => take(api.POST("/factor/removal", { body }))}>
-        <Form.Item name="code" label="Code" extra="Six digits of your authenticator, or a recovery code." rules={[{ required: true, message: "Give a code" }]}><Input autoComplete="one-time-code" /></Form.Item>
-      </FormDialog>}
+      {open === "give up" && (
+        <FormDialog<{ code: string }, unknown>
+          title="Give your second factor up"
+          act="Give it up"
+          danger
+          stale="me"
+          close={close}
+          send={(body) => take(api.POST("/factor/removal", { body }))}
+        >
+          <Form.Item
+            name="code"
+            label="Code"
+            extra="Six digits of your authenticator, or a recovery code."
+            rules={[{ required: true, message: "Give a code" }]}
+          >
+            <Input autoComplete="one-time-code" />
+          </Form.Item>
+        </FormDialog>
+      )}
       {open === "token" && <AddToken close={close} made={setSecret} />}
-      <Modal open={secret !== undefined} title="The token's secret, shown only now" footer={<Button type="primary" onClick={() => setSecret(undefined)}>I have kept it</Button>} onCancel={() => setSecret(undefined)} mask={{ closable: false }}>
+      <Modal
+        open={secret !== undefined}
+        title="The token's secret, shown only now"
+        footer={
+          <Button type="primary" onClick={() => setSecret(undefined)}>
+            I have kept it
+          </Button>
+        }
+        onCancel={() => setSecret(undefined)}
+        mask={{ closable: false }}
+      >
         {secret && <CopyText block text={secret} label="secret" />}
       </Modal>
     </>
@@ -63,62 +157,180 @@ export default function You() {
 
 /** Asks once more before something ends. */
 function Sure({ title, act, go, children }: { title: string; act: string; go: () => void; children: React.ReactNode }) {
-  return <Popconfirm title={title} okText={act} okButtonProps={{ danger: true }} cancelText="Leave it" onConfirm={go}>{children}</Popconfirm>;
+  return (
+    <Popconfirm title={title} okText={act} okButtonProps={{ danger: true }} cancelText="Leave it" onConfirm={go}>
+      {children}
+    </Popconfirm>
+  );
 }
 
 function Sessions({ all, extra }: { all: boolean; extra: React.ReactNode }) {
   const sessions = useSessions(all);
-  const end = useAct((id: string) => take(api.DELETE("/sessions/{session}", { params: { path: { session: id } } })), "sessions");
+  const end = useAct(
+    (id: string) => take(api.DELETE("/sessions/{session}", { params: { path: { session: id } } })),
+    "sessions",
+  );
   const columns: TableColumnsType<Session> = [
-    { title: "Who", key: "who", render: (_, n) => <>{n.person}{n.own && <Typography.Text type="secondary"> (this one)</Typography.Text>}</> },
+    {
+      title: "Who",
+      key: "who",
+      render: (_, n) => (
+        <>
+          {n.person}
+          {n.own && <Typography.Text type="secondary"> (this one)</Typography.Text>}
+        </>
+      ),
+    },
     { title: "Begun", key: "begun", render: (_, n) => moment(n.created_at) },
     { title: "Last used", key: "seen", render: (_, n) => moment(n.seen_at) },
     { title: "Holds until", key: "until", render: (_, n) => moment(n.expires_at) },
     { title: "From", key: "from", render: (_, n) => `${n.address}, ${n.via}` },
-    { title: "", key: "do", align: "right", render: (_, n) => !n.own && <Sure title={`End the session of ${n.person}?`} act="End the session" go={() => end.mutate(n.id)}><Button size="small">End it</Button></Sure> },
+    {
+      title: "",
+      key: "do",
+      align: "right",
+      render: (_, n) =>
+        !n.own && (
+          <Sure title={`End the session of ${n.person}?`} act="End the session" go={() => end.mutate(n.id)}>
+            <Button size="small">End it</Button>
+          </Sure>
+        ),
+    },
   ];
   return (
     <Card size="small" title="Console sessions" extra={extra} styles={{ body: { padding: 0 } }}>
-      <Table<Session> size="small" rowKey="id" pagination={false} loading={sessions.isPending} dataSource={sessions.data} columns={columns} scroll={{ x: "max-content" }} locale={{ emptyText: <EmptyNote text="No console session holds." /> }} />
+      <Table<Session>
+        size="small"
+        rowKey="id"
+        pagination={false}
+        loading={sessions.isPending}
+        dataSource={sessions.data}
+        columns={columns}
+        scroll={{ x: "max-content" }}
+        locale={{ emptyText: <EmptyNote text="No console session holds." /> }}
+      />
     </Card>
   );
 }
 
 function Tokens({ all, add }: { all: boolean; add: () => void }) {
   const tokens = useTokens(all);
-  const revoke = useAct((id: string) => take(api.DELETE("/tokens/{token}", { params: { path: { token: id } } })), "tokens");
+  const revoke = useAct(
+    (id: string) => take(api.DELETE("/tokens/{token}", { params: { path: { token: id } } })),
+    "tokens",
+  );
   const columns: TableColumnsType<Token> = [
     { title: "Name", dataIndex: "name" },
     { title: "Whose", dataIndex: "person" },
-    { title: "May", key: "may", render: (_, k) => <>{k.only ? `${k.only} alone` : k.role}{Object.keys(k.limits).length > 0 && <> <Labels labels={k.limits} list="/instances" /></>}</> },
+    {
+      title: "May",
+      key: "may",
+      render: (_, k) => (
+        <>
+          {k.only ? `${k.only} alone` : k.role}
+          {Object.keys(k.limits).length > 0 && (
+            <>
+              {" "}
+              <Labels labels={k.limits} list="/instances" />
+            </>
+          )}
+        </>
+      ),
+    },
     { title: "Made", key: "made", render: (_, k) => day(k.created_at) },
     { title: "Holds until", key: "until", render: (_, k) => (k.expires_at ? day(k.expires_at) : "no end") },
     { title: "Last used", key: "used", render: (_, k) => (k.last_used_at ? moment(k.last_used_at) : "never") },
-    { title: "", key: "do", align: "right", render: (_, k) => <Sure title={`Revoke ${k.name}? Whatever uses it is refused from then on, for good.`} act="Revoke the token" go={() => revoke.mutate(k.id)}><Button size="small" danger>Revoke</Button></Sure> },
+    {
+      title: "",
+      key: "do",
+      align: "right",
+      render: (_, k) => (
+        <Sure
+          title={`Revoke ${k.name}? Whatever uses it is refused from then on, for good.`}
+          act="Revoke the token"
+          go={() => revoke.mutate(k.id)}
+        >
+          <Button size="small" danger>
+            Revoke
+          </Button>
+        </Sure>
+      ),
+    },
   ];
   return (
-    <Card size="small" title="Tokens for programs" extra={<Button size="small" type="primary" onClick={add}>Make a token</Button>} styles={{ body: { padding: 0 } }}>
-      <Table<Token> size="small" rowKey="id" pagination={false} loading={tokens.isPending} dataSource={tokens.data} columns={columns} scroll={{ x: "max-content" }} locale={{ emptyText: <EmptyNote text="You have no token." /> }} />
+    <Card
+      size="small"
+      title="Tokens for programs"
+      extra={
+        <Button size="small" type="primary" onClick={add}>
+          Make a token
+        </Button>
+      }
+      styles={{ body: { padding: 0 } }}
+    >
+      <Table<Token>
+        size="small"
+        rowKey="id"
+        pagination={false}
+        loading={tokens.isPending}
+        dataSource={tokens.data}
+        columns={columns}
+        scroll={{ x: "max-content" }}
+        locale={{ emptyText: <EmptyNote text="You have no token." /> }}
+      />
     </Card>
   );
 }
 
-interface TokenForm { name: string; may: "viewer" | "operator" | "admin" | "sweep" | "read"; days: number; limits?: string }
+interface TokenForm {
+  name: string;
+  may: "viewer" | "operator" | "admin" | "sweep" | "read";
+  days: number;
+  limits?: string;
+}
 
 function AddToken({ close, made }: { close: () => void; made: (secret: string) => void }) {
   const role = useMe().data?.role ?? "viewer";
   const roles = (["viewer", "operator", "admin"] as const).slice(0, { viewer: 1, operator: 2, admin: 3 }[role]);
   const [once] = useState(requestKey);
   return (
-    <FormDialog<TokenForm, { secret: string }> title="Make a token" act="Make it" stale="tokens" close={close} done={(r) => made(r.secret)} initial={{ may: role, days: 90 }}
-      send={(v) => take(api.POST("/tokens", {
-        params: { header: { "Idempotency-Key": once } },
-        body: { name: v.name, days: v.days, limits: labelsOf(v.limits), ...(v.may === "sweep" || v.may === "read" ? { only: v.may } : { role: v.may }) },
-      }))}>
-      <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}><Input placeholder="nightly-sweep" /></Form.Item>
-      <Form.Item name="may" label="It may"><Select options={[...roles.map((r) => ({ value: r, label: `what the role ${r} may` })), { value: "read", label: "only read" }, ...(role === "viewer" ? [] : [{ value: "sweep", label: "only sweep" }])]} /></Form.Item>
+    <FormDialog<TokenForm, { secret: string }>
+      title="Make a token"
+      act="Make it"
+      stale="tokens"
+      close={close}
+      done={(r) => made(r.secret)}
+      initial={{ may: role, days: 90 }}
+      send={(v) =>
+        take(
+          api.POST("/tokens", {
+            params: { header: { "Idempotency-Key": once } },
+            body: {
+              name: v.name,
+              days: v.days,
+              limits: labelsOf(v.limits),
+              ...(v.may === "sweep" || v.may === "read" ? { only: v.may } : { role: v.may }),
+            },
+          }),
+        )
+      }
+    >
+      <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}>
+        <Input placeholder="nightly-sweep" />
+      </Form.Item>
+      <Form.Item name="may" label="It may">
+        <Select
+          options={[
+            ...roles.map((r) => ({ value: r, label: `what the role ${r} may` })),
+            { value: "read", label: "only read" },
+            ...(role === "viewer" ? [] : [{ value: "sweep", label: "only sweep" }]),
+          ]}
+        />
+      </Form.Item>
       <LabelsInput name="limits" label="Only for instances with" />
-      <Form.Item name="days" label="Days that it holds"><InputNumber min={1} max={366} /></Form.Item>
+      <Form.Item name="days" label="Days that it holds">
+        <InputNumber min={1} max={366} />
+      </Form.Item>
     </FormDialog>
   );
 }
@@ -127,24 +339,64 @@ function AddToken({ close, made }: { close: () => void; made: (secret: string) =
 function AddFactor({ close }: { close: () => void }) {
   const [codes, setCodes] = useState<string[]>();
   const begin = useAct(() => take(api.POST("/factor")), "me");
-  const confirm = useAct((code: string) => take(api.POST("/factor/confirmation", { body: { code } })), "me", (r) => setCodes(r.codes));
+  const confirm = useAct(
+    (code: string) => take(api.POST("/factor/confirmation", { body: { code } })),
+    "me",
+    (r) => setCodes(r.codes),
+  );
   if (codes) {
     return (
-      <Modal open title="Your recovery codes, shown only now" onCancel={close} footer={<Button type="primary" onClick={close}>I have kept them</Button>} mask={{ closable: false }}>
-        <Alert type="success" showIcon style={{ marginBottom: 12 }} title="The second factor is in use" description="Each of these lets you in once without your authenticator." />
+      <Modal
+        open
+        title="Your recovery codes, shown only now"
+        onCancel={close}
+        footer={
+          <Button type="primary" onClick={close}>
+            I have kept them
+          </Button>
+        }
+        mask={{ closable: false }}
+      >
+        <Alert
+          type="success"
+          showIcon
+          style={{ marginBottom: 12 }}
+          title="The second factor is in use"
+          description="Each of these lets you in once without your authenticator."
+        />
         <CopyText block text={codes.join("\n")} shown={codes.join("  ")} label="recovery codes" />
       </Modal>
     );
   }
   return (
     <Modal open title="Add a second factor" onCancel={close} footer={null}>
-      {!begin.data && <><p>An authenticator shows six digits, which are asked for at each sign-in after the password.</p><Button type="primary" loading={begin.isPending} onClick={() => begin.mutate(undefined)}>Show the secret</Button></>}
-      {begin.data && <Form layout="vertical" requiredMark={false} onFinish={(v: { code: string }) => confirm.mutate(v.code)}>
-        <p>Have your authenticator read this, or type the secret into it:</p>
-        <div style={{ display: "flex", gap: 16, alignItems: "center", marginBottom: 12 }}><QRCode value={begin.data.url} size={150} bgColor="#fff" color="#000" /><CopyText text={begin.data.secret} label="secret" /></div>
-        <Form.Item name="code" label="The six digits that it shows" rules={[{ required: true, message: "Give the digits" }]}><Input autoComplete="one-time-code" /></Form.Item>
-        <Button type="primary" htmlType="submit" loading={confirm.isPending}>Put it into use</Button>
-      </Form>}
+      {!begin.data && (
+        <>
+          <p>An authenticator shows six digits, which are asked for at each sign-in after the password.</p>
+          <Button type="primary" loading={begin.isPending} onClick={() => begin.mutate(undefined)}>
+            Show the secret
+          </Button>
+        </>
+      )}
+      {begin.data && (
+        <Form layout="vertical" requiredMark={false} onFinish={(v: { code: string }) => confirm.mutate(v.code)}>
+          <p>Have your authenticator read this, or type the secret into it:</p>
+          <div style={{ display: "flex", gap: 16, alignItems: "center", marginBottom: 12 }}>
+            <QRCode value={begin.data.url} size={150} bgColor="#fff" color="#000" />
+            <CopyText text={begin.data.secret} label="secret" />
+          </div>
+          <Form.Item
+            name="code"
+            label="The six digits that it shows"
+            rules={[{ required: true, message: "Give the digits" }]}
+          >
+            <Input autoComplete="one-time-code" />
+          </Form.Item>
+          <Button type="primary" htmlType="submit" loading={confirm.isPending}>
+            Put it into use
+          </Button>
+        </Form>
+      )}
     </Modal>
   );
 }

@@ -32,23 +32,84 @@ export default function SignIn() {
       <Card style={{ width: 400 }}>
         <div style={{ display: "flex", gap: 14, alignItems: "center", marginBottom: 8 }}>
           <img src="/mark.svg" width={44} height={44} alt="" />
-          <Typography.Title level={1} style={{ margin: 0, fontSize: 26 }}>Plum Latch</Typography.Title>
+          <Typography.Title level={1} style={{ margin: 0, fontSize: 26 }}>
+            Plum Latch
+          </Typography.Title>
         </div>
-        <Typography.Paragraph type="secondary">Which key opens which login, who holds it, and the way back in when it is lost.</Typography.Paragraph>
-        {params.has("refused") && <Alert type="error" showIcon style={{ marginBottom: 16 }} title="The issuer's answer was refused" description="No open account here is yours, or the answer was out of date. Sign in again, or ask an admin." />}
-        {params.has("code") ? <Form layout="vertical" requiredMark={false} onFinish={(v: { code: string }) => giveCode.mutate(v)}>
-          <Typography.Paragraph>Your organisation knows you; this account also has a second factor here.</Typography.Paragraph>
-          <Form.Item name="code" label="Code of your second factor" extra="Six digits of your authenticator, or a recovery code." rules={[{ required: true, message: "Give the code" }]}><Input autoFocus autoComplete="one-time-code" size="large" /></Form.Item>
-          {giveCode.error && <Form.Item><ProblemNote error={giveCode.error} /></Form.Item>}
-          <Button type="primary" htmlType="submit" block size="large" loading={giveCode.isPending}>Sign in</Button>
-        </Form> : <Form layout="vertical" requiredMark={false} onFinish={(v: { name: string; password: string; code?: string }) => signIn.mutate(v)}>
-          <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give your name" }]}><Input autoFocus autoComplete="username" size="large" /></Form.Item>
-          <Form.Item name="password" label="Password" rules={[{ required: true, message: "Give your password" }]}><Input.Password autoComplete="current-password" size="large" /></Form.Item>
-          {code && <Form.Item name="code" label="Code of your second factor" extra="Six digits of your authenticator, or a recovery code." rules={[{ required: true, message: "Give the code" }]}><Input autoFocus autoComplete="one-time-code" size="large" /></Form.Item>}
-          {signIn.error && asked !== "code-needed" && <Form.Item><ProblemNote error={signIn.error} /></Form.Item>}
-          <Button type="primary" htmlType="submit" block size="large" loading={signIn.isPending}>Sign in</Button>
-        </Form>}
-        {setUp.data?.issuer && <><Divider plain>or</Divider><Button block size="large" href="/api/v1/session/issuer" onClick={() => keepThen(params.get("then"))}>Sign in by your organisation</Button></>}
+        <Typography.Paragraph type="secondary">
+          Which key opens which login, who holds it, and the way back in when it is lost.
+        </Typography.Paragraph>
+        {params.has("refused") && (
+          <Alert
+            type="error"
+            showIcon
+            style={{ marginBottom: 16 }}
+            title="The issuer's answer was refused"
+            description="No open account here is yours, or the answer was out of date. Sign in again, or ask an admin."
+          />
+        )}
+        {params.has("code") ? (
+          <Form layout="vertical" requiredMark={false} onFinish={(v: { code: string }) => giveCode.mutate(v)}>
+            <Typography.Paragraph>
+              Your organisation knows you; this account also has a second factor here.
+            </Typography.Paragraph>
+            <Form.Item
+              name="code"
+              label="Code of your second factor"
+              extra="Six digits of your authenticator, or a recovery code."
+              rules={[{ required: true, message: "Give the code" }]}
+            >
+              <Input autoFocus autoComplete="one-time-code" size="large" />
+            </Form.Item>
+            {giveCode.error && (
+              <Form.Item>
+                <ProblemNote error={giveCode.error} />
+              </Form.Item>
+            )}
+            <Button type="primary" htmlType="submit" block size="large" loading={giveCode.isPending}>
+              Sign in
+            </Button>
+          </Form>
+        ) : (
+          <Form
+            layout="vertical"
+            requiredMark={false}
+            onFinish={(v: { name: string; password: string; code?: string }) => signIn.mutate(v)}
+          >
+            <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give your name" }]}>
+              <Input autoFocus autoComplete="username" size="large" />
+            </Form.Item>
+            <Form.Item name="password" label="Password" rules={[{ required: true, message: "Give your password" }]}>
+              <Input.Password autoComplete="current-password" size="large" />
+            </Form.Item>
+            {code && (
+              <Form.Item
+                name="code"
+                label="Code of your second factor"
+                extra="Six digits of your authenticator, or a recovery code."
+                rules={[{ required: true, message: "Give the code" }]}
+              >
+                <Input autoFocus autoComplete="one-time-code" size="large" />
+              </Form.Item>
+            )}
+            {signIn.error && asked !== "code-needed" && (
+              <Form.Item>
+                <ProblemNote error={signIn.error} />
+              </Form.Item>
+            )}
+            <Button type="primary" htmlType="submit" block size="large" loading={signIn.isPending}>
+              Sign in
+            </Button>
+          </Form>
+        )}
+        {setUp.data?.issuer && (
+          <>
+            <Divider plain>or</Divider>
+            <Button block size="large" href="/api/v1/session/issuer" onClick={() => keepThen(params.get("then"))}>
+              Sign in by your organisation
+            </Button>
+          </>
+        )}
       </Card>
     </main>
   );

@@ -9,12 +9,31 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/google/uuid"
 	"gorm.io/gorm"
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/text"
 )
+
+// Entry is one line of the daybook.
+type Entry struct {
+	Seq         int64 `gorm:"primaryKey;autoIncrement:false"`
+	At          time.Time
+	Person      string
+	Via         string
+	Action      string
+	SubjectKind string
+	Subject     string
+	Why         string
+	Outcome     string
+	Sentence    string
+	Details     map[string]any `gorm:"serializer:json"`
+	RequestID   string
+	// About is what it concerns, such as key:gannet or instance:atlas-db.
+	About []string `gorm:"serializer:json"`
+	// PrevHash and Hash are its place in the chain.
+	PrevHash, Hash []byte
+}
 
 // notes are the entries of a transaction that are still to be written.
 type notes struct{ waiting []Entry }
@@ -283,48 +302,8 @@ func (s *Store) DaybookOpen(ctx context.Context) (open bool, err error) {
 	return open, plain(err)
 }
 
-// ServiceKey returns the service's own key of the name.
-func (s *Store) ServiceKey(ctx context.Context, name string) (ServiceKey, error) {
-	var k ServiceKey
-	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&k).Error
-	return k, plain(err)
-}
-
-// AddServiceKey keeps a key of the service's own; the first one of a name stays.
-func (s *Store) AddServiceKey(ctx context.Context, k ServiceKey, private Secret) error {
-	k.Sealed = private.Sealed
-	return s.InTx(ctx, func(tx *Store) error {
-		if err := tx.underMark(ctx, private); err != nil {
-			return err
-		}
-		return plain(tx.db.WithContext(ctx).Create(&k).Error)
-	})
-}
-
 // rememberFor is for how long a request can be sent again without effect.
 const rememberFor = 48 * time.Hour
 
-// Remember keeps what a request led to, and forgets those of two days ago. It returns what an earlier request with
-// the same key led to, if there was one.
-func (s *Store) Remember(ctx context.Context, i Idempotency) (earlier *Idempotency, err error) {
-	db := s.db.WithContext(ctx)
-	if err := db.Where("created_at < ?", i.CreatedAt.Add(-rememberFor)).Delete(&Idempotency{}).Error; err != nil {
-		return nil, plain(err)
-	}
-	// A second request waits here for the first one's transaction to end.
-	result := db.Exec(`INSERT INTO idempotency (operator_id, key, request, subject, created_at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO NOTHING`, i.OperatorID, i.Key, i.Request, i.Subject, i.CreatedAt)
-	if result.Error != nil || result.RowsAffected == 1 {
-		return nil, plain(result.Error)
-	}
-	return s.remembered(ctx, i.OperatorID, i.Key)
-}
-
-func (s *Store) remembered(ctx context.Context, operator uuid.UUID, key string) (*Idempotency, error) {
-	var i Idempotency
-	err := plain(s.db.WithContext(ctx).Where("operator_id = ? AND key = ?", operator, key).Take(&i).Error)
-	if errors.Is(err, ErrNotFound) {
-		return nil, nil
-	}
-	return &i, err
-}
+// TableName is the daybook's.
+func (Entry) TableName() string { return "daybook" }

@@ -2,12 +2,25 @@ package store
 
 import (
 	"context"
-	"encoding/hex"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 )
+
+// Grant says that a key should open a login.
+type Grant struct {
+	ID          uuid.UUID
+	KeyID       uuid.UUID
+	LoginID     uuid.UUID
+	GrantedAt   time.Time
+	GrantedBy   string
+	Until       *time.Time
+	Reason      string
+	WithdrawnAt *time.Time
+	WithdrawnBy string
+	EndRefused  bool // it could not be withdrawn when its time was over
+}
 
 // GrantFilter narrows a list of grants; empty fields do not.
 type GrantFilter struct {
@@ -69,115 +82,112 @@ func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRe
 	return l, count(q, p, &l.Total)
 }
 
-// Difference is a key that is missing in a login, stands there without a grant,
-// or is a stranger there.
-type Difference struct {
-	LoginID      uuid.UUID
-	OSUser       string `gorm:"column:os_user"`
-	InstanceName string
-	Fit          string
-	KeyID        *uuid.UUID // nil of a stranger
-	Name         string     // a stranger's comment
-	KeeperName   *string
-	SHA256       []byte `gorm:"column:sha256"`
-	Steward      bool
-	// Since is when it was granted or first seen.
-	Since  *time.Time
-	SeenAt *time.Time
+// GrantedKeys returns the keys that are granted in a login, by name.
+func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]Key, error) {
+	var keys []Key
+	err := s.db.WithContext(ctx).
+		Select("keys.*").
+		Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
+		Order("keys.name").
+		Find(&keys).
+		Error
+	return keys, plain(err)
 }
 
-// DifferenceFilter narrows a list of differences; empty fields do not.
-type DifferenceFilter struct {
-	Instance, OSUser     string
-	LabelName, LabelText string
-	Fit                  string
-	Digests              [][]byte // of the keys
+// AddGrants records that keys should open logins.
+func (s *Store) AddGrants(ctx context.Context, grants []Grant) error {
+	if len(grants) == 0 {
+		return nil
+	}
+	return plain(s.db.WithContext(ctx).CreateInBatches(grants, 1000).Error)
 }
 
-// Differences returns one page of differences, by login, and there by fit and key.
-func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (List[Difference], error) {
-	q := s.db.WithContext(ctx).Table(`(
-			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward,
-				g.granted_at AS since, s.seen_at
-			FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present
-				JOIN keys k ON k.id = g.key_id
-			WHERE g.withdrawn_at IS NULL
-		UNION ALL
-			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
-			FROM sightings s JOIN keys k ON k.id = s.key_id
-			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
-				AND g.withdrawn_at IS NULL)
-		UNION ALL
-			SELECT login_id, 'stranger', NULL, comment, NULL, sha256, false, first_seen_at, seen_at FROM strangers
-		) d`).
-		Joins("JOIN logins l ON l.id = d.login_id").
-		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
-		Joins("LEFT JOIN keepers o ON o.id = d.keeper_id")
-	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.fit": f.Fit} {
-		if value != "" {
-			q = q.Where(column+" = ?", value)
-		}
+// WithdrawGrantsOf ends all grants in the logins of an instance.
+func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at time.Time, by string) error {
+	return plain(s.db.WithContext(ctx).Exec(`UPDATE grants SET withdrawn_at = ?, withdrawn_by = ?
+		WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)`, at, by, instance).Error)
+}
+
+// AddOrKeepGrant records a grant; one that is live already is kept, with the
+// later end and the new reason. added is whether it is new.
+func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err error) {
+	db := s.db.WithContext(ctx)
+	kept := db.Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
+		Updates(map[string]any{"until": g.Until, "reason": g.Reason, "end_refused": false})
+	if kept.Error != nil || kept.RowsAffected > 0 {
+		return false, plain(kept.Error)
 	}
-	if len(f.Digests) > 0 {
-		q = q.Where("d.sha256 IN ?", f.Digests)
-	}
-	q = withLabel(q, "i", f.LabelName, f.LabelText)
-	page, err := seek(
-		q,
-		order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}},
-		p,
+	return true, plain(db.Omit("EndRefused").Create(&g).Error)
+}
+
+// ReplaceGrant grants the login to a key in the place of another, until when that was
+// granted, and ends the other's grant where withdraw is set.
+func (s *Store) ReplaceGrant(ctx context.Context, g Grant, old uuid.UUID, withdraw bool) error {
+	return plain(
+		s.db.WithContext(ctx).
+			Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
+		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login
+			AND key_id = @old AND withdrawn_at IS NULL)
+		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until)
+			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced)
+		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE
+			SET until = excluded.until, reason = excluded.reason, end_refused = false`,
+				map[string]any{
+					"id":       g.ID,
+					"key":      g.KeyID,
+					"login":    g.LoginID,
+					"old":      old,
+					"at":       g.GrantedAt,
+					"by":       g.GrantedBy,
+					"reason":   g.Reason,
+					"withdraw": withdraw,
+				}).
+			Error,
 	)
-	if err != nil {
-		return List[Difference]{}, err
-	}
-	var items []Difference
-	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, " +
-		"d.sha256, d.steward, d.since, d.seen_at").
-		Scan(&items).
-		Error
-	if err != nil {
-		return List[Difference]{}, plain(err)
-	}
-	return cut(items, p, func(d Difference) []string {
-		return []string{d.InstanceName, d.OSUser, d.Fit, d.Name, hex.EncodeToString(d.SHA256)}
-	}), nil
 }
 
-// ProofDue is a key that its keeper is to prove.
-type ProofDue struct {
-	KeyName     string
-	KeyType     string
-	KeyBits     int
-	KeySHA256   []byte `gorm:"column:key_sha256"`
-	KeeperName  string
-	KeeperTitle string
-	ProvedAt    *time.Time
-	Logins      int
+// WithdrawGrant ends the live grant of the key in the login, if there is one.
+func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time.Time, by string) error {
+	return plain(
+		s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
+			Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).Error,
+	)
 }
 
-// ProofsDue returns one page of the active keys that open logins or should, and
-// that their keeper, who has not left, last proved before the time; by keeper.
-// keeper "" means all.
-func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, p Page) (List[ProofDue], error) {
-	q := s.db.WithContext(ctx).Table("keys k").
-		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").
-		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i "+
-			"ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
-		Where("k.state = 'active' AND k.steward_of IS NULL AND (k.proved_at IS NULL OR k.proved_at < ?)", before)
-	if keeper != "" {
-		q = q.Where("o.name = ?", keeper)
-	}
-	page, err := seek(q, order{columns: []string{"o.name", "k.name"}}, p)
-	if err != nil {
-		return List[ProofDue]{}, err
-	}
-	var items []ProofDue
-	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS " +
-		"keeper_name, o.title AS keeper_title, k.proved_at, g.logins").
-		Scan(&items).
+// GrantOver is a grant whose time is over.
+type GrantOver struct {
+	ID                    uuid.UUID
+	KeyName, InstanceName string
+	OSUser                string `gorm:"column:os_user"`
+	EndRefused            bool
+}
+
+// GrantsOver returns at most limit live grants whose time is over, the oldest first.
+func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]GrantOver, error) {
+	var over []GrantOver
+	err := s.db.WithContext(ctx).Raw(`SELECT g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused
+		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id
+			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
+		WHERE g.withdrawn_at IS NULL AND g.until <= ? ORDER BY g.end_refused, g.until LIMIT ?`, now, limit).Scan(&over).Error
+	return over, plain(err)
+}
+
+// NoteEndRefused records that a grant could not be withdrawn when its time was over.
+func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
+}
+
+// GrantedAmong tells which of the items have an old key that is granted in the login.
+func (s *Store) GrantedAmong(ctx context.Context, items []uuid.UUID) (map[uuid.UUID]bool, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT t.id FROM rotation_items t WHERE t.id IN ? AND EXISTS (SELECT 1 FROM grants g
+			WHERE g.login_id = t.login_id AND g.key_id = t.old_key_id AND g.withdrawn_at IS NULL)`, items).
+		Scan(&ids).
 		Error
-	if err != nil {
-		return List[ProofDue]{}, plain(err)
+	granted := map[uuid.UUID]bool{}
+	for _, id := range ids {
+		granted[id] = true
 	}
-	return cut(items, p, func(d ProofDue) []string { return []string{d.KeeperName, d.KeyName} }), nil
+	return granted, plain(err)
 }

@@ -2,10 +2,40 @@ package store
 
 import (
 	"context"
+	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 )
+
+// Instance is a virtual machine.
+type Instance struct {
+	ID             uuid.UUID
+	Name           string
+	CloudID        string
+	State          string
+	Image          string
+	Size           string
+	Zone           string
+	Region         string
+	LoginUser      string
+	PrivateAddress string
+	PublicAddress  string
+	// AddressBefore is the public one before the last change; "" if there was none.
+	AddressBefore    string
+	AddressChangedAt *time.Time
+	SSHPort          int `gorm:"column:ssh_port"`
+	StaticAddress    bool
+	TemporaryGiB     int `gorm:"column:temporary_gib"`
+	KeyLabel         string
+	Labels           map[string]string `gorm:"serializer:json"`
+	CreatedAt        time.Time
+	CreatedBy        string
+	GoneAt           *time.Time
+	Adopted          bool // it was not launched by us, and no cloud is asked about it
+	HostKeys         []HostKey
+	Keys             int `gorm:"->;-:migration"` // the number of keys granted
+}
 
 // AddInstance keeps a new instance. A *TakenError names instances_name.
 func (s *Store) AddInstance(ctx context.Context, i *Instance) error {
@@ -15,50 +45,6 @@ func (s *Store) AddInstance(ctx context.Context, i *Instance) error {
 // ChangeInstance sets columns of an instance.
 func (s *Store) ChangeInstance(ctx context.Context, id uuid.UUID, columns map[string]any) error {
 	return plain(s.db.WithContext(ctx).Model(&Instance{}).Where("id = ?", id).Updates(columns).Error)
-}
-
-// AddLogin keeps a login.
-func (s *Store) AddLogin(ctx context.Context, l Login) error {
-	return plain(s.db.WithContext(ctx).Create(&l).Error)
-}
-
-// LoginOf returns the login of a user on an instance.
-func (s *Store) LoginOf(ctx context.Context, instance uuid.UUID, user string) (Login, error) {
-	var l Login
-	err := s.db.WithContext(ctx).Where("instance_id = ? AND os_user = ?", instance, user).Take(&l).Error
-	return l, plain(err)
-}
-
-// GrantedKeys returns the keys that are granted in a login, by name.
-func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]Key, error) {
-	var keys []Key
-	err := s.db.WithContext(ctx).
-		Select("keys.*").
-		Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
-		Order("keys.name").
-		Find(&keys).
-		Error
-	return keys, plain(err)
-}
-
-// PinHostKeys keeps the host keys of an instance that are not pinned yet.
-func (s *Store) PinHostKeys(ctx context.Context, keys []HostKey) error {
-	for _, k := range keys {
-		err := s.db.WithContext(ctx).Exec(`INSERT INTO host_keys (id, instance_id, algorithm, blob, sha256, learnt, pinned_at)
-			VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (instance_id, algorithm) DO NOTHING`,
-			k.ID, k.InstanceID, k.Algorithm, k.Blob, k.SHA256, k.Learnt, k.PinnedAt).Error
-		if err != nil {
-			return plain(err)
-		}
-	}
-	return nil
-}
-
-// HostKeys returns the pinned host keys of an instance.
-func (s *Store) HostKeys(ctx context.Context, instance uuid.UUID) ([]HostKey, error) {
-	var keys []HostKey
-	err := s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("algorithm DESC").Find(&keys).Error
-	return keys, plain(err)
 }
 
 // InstanceFilter narrows a list of instances; empty fields do not.
@@ -135,4 +121,23 @@ func (s *Store) InstancesKnown(ctx context.Context, names, addresses []string) (
 		Find(&found).
 		Error
 	return found, plain(err)
+}
+
+// InstancesOfKeys returns on how many instances each of the keys stands.
+func (s *Store) InstancesOfKeys(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]int, error) {
+	var rows []struct {
+		KeyID uuid.UUID
+		Count int
+	}
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT s.key_id, count(DISTINCT l.instance_id) AS count FROM sightings s JOIN logins l ON l.id = s.login_id
+		JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.present AND s.key_id IN ?
+			GROUP BY s.key_id`, ids).
+		Scan(&rows).
+		Error
+	counts := map[uuid.UUID]int{}
+	for _, r := range rows {
+		counts[r.KeyID] = r.Count
+	}
+	return counts, plain(err)
 }

@@ -3,12 +3,44 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
+
+// Key is the public half of a key pair and what is known of it.
+type Key struct {
+	ID        uuid.UUID
+	Name      string
+	Type      string
+	Algorithm string
+	Bits      int
+	Blob      []byte
+	SHA256    []byte `gorm:"column:sha256"`
+	MD5       []byte `gorm:"column:md5"`
+	SPKIMD5   []byte `gorm:"column:spki_md5"`
+	PKCS8SHA1 []byte `gorm:"column:pkcs8_sha1"`
+	Comment   string
+	KeeperID  *uuid.UUID
+	Keeper    *Keeper
+	Purpose   string
+	Labels    map[string]string `gorm:"serializer:json"`
+	Custody   string
+	Origin    string
+	State     string
+	CreatedAt time.Time
+	CreatedBy string
+	Opens     int        `gorm:"->;-:migration"` // the number of logins granted
+	StewardOf *uuid.UUID // the instance whose steward key it is
+	// ProvedAt is when ProvedBy last showed that they hold the private half.
+	ProvedAt *time.Time
+	ProvedBy string
+	// SharesPrimeWith names the RSA keys that share a prime with this one.
+	SharesPrimeWith []string `gorm:"-"`
+}
 
 // AddKey keeps a new key. A *TakenError names keys_name or keys_sha256.
 func (s *Store) AddKey(ctx context.Context, k *Key) error {
@@ -263,18 +295,6 @@ func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]Key, e
 	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests)
 }
 
-// InstancesWithHostKey returns the instances that are there and have a pinned
-// host key with the SHA-256 digest.
-func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]Instance, error) {
-	var instances []Instance
-	err := s.db.WithContext(ctx).
-		Where("gone_at IS NULL AND id IN (SELECT instance_id FROM host_keys WHERE sha256 = ?)", digest).
-		Order("name").
-		Find(&instances).
-		Error
-	return instances, plain(err)
-}
-
 // KeysNamed returns those of the named keys that are there, in no order.
 func (s *Store) KeysNamed(ctx context.Context, names []string) ([]Key, error) {
 	var keys []Key
@@ -308,156 +328,67 @@ func (s *Store) DeleteKey(ctx context.Context, id uuid.UUID) error {
 	return nil
 }
 
-// Keepers returns all persons and teams by name.
-func (s *Store) Keepers(ctx context.Context) ([]Keeper, error) {
-	var keepers []Keeper
-	err := withMembers(s.db.WithContext(ctx).Model(&Keeper{})).Order("name").Find(&keepers).Error
-	return keepers, plain(err)
-}
-
-// KeeperNamed returns the keeper of that name.
-func (s *Store) KeeperNamed(ctx context.Context, name string) (Keeper, error) {
-	var k Keeper
-	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&k).Error
-	return k, plain(err)
-}
-
-// KeeperOf returns the keeper that an operator is.
-func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (Keeper, error) {
-	var k Keeper
-	err := s.db.WithContext(ctx).Where("operator_id = ?", operator).Take(&k).Error
-	return k, plain(err)
-}
-
-// AddGrants records that keys should open logins.
-func (s *Store) AddGrants(ctx context.Context, grants []Grant) error {
-	if len(grants) == 0 {
-		return nil
-	}
-	return plain(s.db.WithContext(ctx).CreateInBatches(grants, 1000).Error)
-}
-
-// WithdrawGrantsOf ends all grants in the logins of an instance.
-func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at time.Time, by string) error {
-	return plain(s.db.WithContext(ctx).Exec(`UPDATE grants SET withdrawn_at = ?, withdrawn_by = ?
-		WHERE withdrawn_at IS NULL AND login_id IN (SELECT id FROM logins WHERE instance_id = ?)`, at, by, instance).Error)
-}
-
-// PutSightings records looks; a later look replaces an earlier one. A login and
-// a key are named at most once.
-func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
-	if len(sightings) == 0 {
-		return nil
-	}
-	var logins, keys [][16]byte
-	var at []time.Time
-	var methods, limits []string
-	var present, opens []bool
-	for _, g := range sightings {
-		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
-		methods, limits, present, opens = append(
-			methods,
-			g.Method,
-		), append(
-			limits,
-			g.Limits,
-		), append(
-			present,
-			g.Present,
-		), append(
-			opens,
-			g.Opens,
-		)
-	}
-	_, err := s.db.Statement.ConnPool.ExecContext(
-		ctx,
-		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens)
-		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[])
-		ON CONFLICT (login_id, key_id) DO UPDATE
-			SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
-			limits = excluded.limits, opens = excluded.opens
-		WHERE sightings.seen_at <= excluded.seen_at`,
-		logins,
-		keys,
-		at,
-		methods,
-		present,
-		limits,
-		opens,
-	)
-	return plain(err)
-}
-
 // KeyByID returns the key.
 func (s *Store) KeyByID(ctx context.Context, id uuid.UUID) (Key, error) {
 	return s.key(ctx, "keys.id = ?", id)
 }
 
-// AddOrKeepGrant records a grant; one that is live already is kept, with the
-// later end and the new reason. added is whether it is new.
-func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err error) {
-	db := s.db.WithContext(ctx)
-	kept := db.Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
-		Updates(map[string]any{"until": g.Until, "reason": g.Reason, "end_refused": false})
-	if kept.Error != nil || kept.RowsAffected > 0 {
-		return false, plain(kept.Error)
+// SetKeyState marks a key as active, retired or lost.
+func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state string) error {
+	return plain(s.db.WithContext(ctx).Model(&Key{}).Where("id = ?", key).Update("state", state).Error)
+}
+
+// KeysByID returns the keys with their keepers, in no order.
+func (s *Store) KeysByID(ctx context.Context, ids []uuid.UUID) ([]Key, error) {
+	var keys []Key
+	err := s.db.WithContext(ctx).Preload("Keeper").Where("id IN ?", ids).Find(&keys).Error
+	return keys, plain(err)
+}
+
+// NamesUnder returns the names of keys that are one of the stems, or one with a
+// hyphen and more after it.
+func (s *Store) NamesUnder(ctx context.Context, stems []string) ([]string, error) {
+	var patterns []string
+	for _, stem := range stems {
+		patterns = append(patterns, strings.ReplaceAll(stem, "_", `\_`)+"-%") // names have no other letter that LIKE knows
 	}
-	return true, plain(db.Omit("EndRefused").Create(&g).Error)
-}
-
-// ReplaceGrant grants the login to a key in the place of another, until when that was
-// granted, and ends the other's grant where withdraw is set.
-func (s *Store) ReplaceGrant(ctx context.Context, g Grant, old uuid.UUID, withdraw bool) error {
-	return plain(
-		s.db.WithContext(ctx).
-			Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
-		withdrawn AS (UPDATE grants SET withdrawn_at = @at, withdrawn_by = @by WHERE @withdraw AND login_id = @login
-			AND key_id = @old AND withdrawn_at IS NULL)
-		INSERT INTO grants (id, key_id, login_id, granted_at, granted_by, reason, until)
-			SELECT @id, @key, @login, @at, @by, @reason, (SELECT until FROM replaced)
-		ON CONFLICT (login_id, key_id) WHERE withdrawn_at IS NULL DO UPDATE
-			SET until = excluded.until, reason = excluded.reason, end_refused = false`,
-				map[string]any{
-					"id":       g.ID,
-					"key":      g.KeyID,
-					"login":    g.LoginID,
-					"old":      old,
-					"at":       g.GrantedAt,
-					"by":       g.GrantedBy,
-					"reason":   g.Reason,
-					"withdraw": withdraw,
-				}).
-			Error,
+	rows, err := s.db.Statement.ConnPool.QueryContext(
+		ctx,
+		"SELECT name FROM keys WHERE name = ANY($1) OR name LIKE ANY($2)",
+		stems,
+		patterns,
 	)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	var names []string
+	for rows.Next() {
+		var n string
+		if err := rows.Scan(&n); err != nil {
+			return nil, plain(err)
+		}
+		names = append(names, n)
+	}
+	return names, plain(rows.Err())
 }
 
-// WithdrawGrant ends the live grant of the key in the login, if there is one.
-func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time.Time, by string) error {
-	return plain(
-		s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
-			Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).Error,
-	)
+// MoreToReplace reports whether a rotation has an item of the old key that has not ended.
+func (s *Store) MoreToReplace(ctx context.Context, old uuid.UUID) (bool, error) {
+	var n int
+	err := s.db.WithContext(ctx).
+		Raw("SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE old_key_id = ? AND ended_at IS NULL LIMIT 1) m", old).
+		Scan(&n).
+		Error
+	return n > 0, plain(err)
 }
 
-// GrantOver is a grant whose time is over.
-type GrantOver struct {
-	ID                    uuid.UUID
-	KeyName, InstanceName string
-	OSUser                string `gorm:"column:os_user"`
-	EndRefused            bool
-}
-
-// GrantsOver returns at most limit live grants whose time is over, the oldest first.
-func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]GrantOver, error) {
-	var over []GrantOver
-	err := s.db.WithContext(ctx).Raw(`SELECT g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused
-		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id
-			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
-		WHERE g.withdrawn_at IS NULL AND g.until <= ? ORDER BY g.end_refused, g.until LIMIT ?`, now, limit).Scan(&over).Error
-	return over, plain(err)
-}
-
-// NoteEndRefused records that a grant could not be withdrawn when its time was over.
-func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
+// RetireUnused marks a key as retired where nothing grants it and it was seen
+// nowhere at the last looks. It returns whether it did.
+func (s *Store) RetireUnused(ctx context.Context, key uuid.UUID) (bool, error) {
+	done := s.db.WithContext(ctx).Exec(`UPDATE keys SET state = 'retired' WHERE id = ? AND state = 'active'
+		AND NOT EXISTS (SELECT 1 FROM grants WHERE key_id = keys.id AND withdrawn_at IS NULL)
+		AND NOT EXISTS (SELECT 1 FROM sightings s JOIN logins l ON l.id = s.login_id
+			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.key_id = keys.id AND s.present)`, key)
+	return done.RowsAffected > 0, plain(done.Error)
 }

@@ -2,10 +2,36 @@ package store
 
 import (
 	"context"
+	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 )
+
+// Opening is one key and one login, with the grant and the sighting that join them.
+type Opening struct {
+	KeyName       string
+	KeyType       string
+	KeyBits       int
+	KeySHA256     []byte `gorm:"column:key_sha256"`
+	KeeperName    *string
+	OSUser        string `gorm:"column:os_user"`
+	InstanceName  string
+	InstanceState string
+	Region        string
+	GrantedAt     *time.Time
+	Until         *time.Time
+	GrantedBy     *string
+	Reason        *string
+	SeenAt        *time.Time
+	Method        *string
+	Present       *bool
+	Limits        *string
+	EnteredAt     *time.Time
+	ProvedAt      *time.Time
+	KeyState      string
+	Steward       bool
+}
 
 const openingColumns = `k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256,
 	o.name AS keeper_name,

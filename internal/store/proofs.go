@@ -2,10 +2,38 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
 )
+
+// Proof is dated evidence that a person holds a key's private half.
+type Proof struct {
+	ID      uuid.UUID
+	Kind    string // possession or entry
+	KeyID   uuid.UUID
+	LoginID *uuid.UUID
+	At      time.Time
+	Person  string
+	HostKey string
+	// Entry is what was signed with the key, in JSON, and Signature that signature; "" where
+	// the service saw the login itself.
+	Entry     json.RawMessage `gorm:"type:jsonb;serializer:json"`
+	Signature string
+}
+
+// Challenge is a text that is to be signed with a key's private half.
+type Challenge struct {
+	ID         uuid.UUID
+	KeyID      uuid.UUID
+	OperatorID uuid.UUID
+	Text       string
+	ExpiresAt  time.Time
+	UsedAt     *time.Time
+	// Entry is what is signed where that is the report of a login, in JSON.
+	Entry json.RawMessage `gorm:"type:jsonb;serializer:json"`
+}
 
 // AddChallenge keeps a new challenge, forgets the old ones, and returns how many
 // of the person's are open.
@@ -105,7 +133,54 @@ func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.
 	return of, plain(err)
 }
 
-// SetKeyState marks a key as active, retired or lost.
-func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state string) error {
-	return plain(s.db.WithContext(ctx).Model(&Key{}).Where("id = ?", key).Update("state", state).Error)
+// ProofDue is a key that its keeper is to prove.
+type ProofDue struct {
+	KeyName     string
+	KeyType     string
+	KeyBits     int
+	KeySHA256   []byte `gorm:"column:key_sha256"`
+	KeeperName  string
+	KeeperTitle string
+	ProvedAt    *time.Time
+	Logins      int
+}
+
+// ProofsDue returns one page of the active keys that open logins or should, and
+// that their keeper, who has not left, last proved before the time; by keeper.
+// keeper "" means all.
+func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, p Page) (List[ProofDue], error) {
+	q := s.db.WithContext(ctx).Table("keys k").
+		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").
+		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i "+
+			"ON i.id = l.instance_id AND i.gone_at IS NULL WHERE g.key_id = k.id AND g.withdrawn_at IS NULL) g ON g.logins > 0").
+		Where("k.state = 'active' AND k.steward_of IS NULL AND (k.proved_at IS NULL OR k.proved_at < ?)", before)
+	if keeper != "" {
+		q = q.Where("o.name = ?", keeper)
+	}
+	page, err := seek(q, order{columns: []string{"o.name", "k.name"}}, p)
+	if err != nil {
+		return List[ProofDue]{}, err
+	}
+	var items []ProofDue
+	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS " +
+		"keeper_name, o.title AS keeper_title, k.proved_at, g.logins").
+		Scan(&items).
+		Error
+	if err != nil {
+		return List[ProofDue]{}, plain(err)
+	}
+	return cut(items, p, func(d ProofDue) []string { return []string{d.KeeperName, d.KeyName} }), nil
+}
+
+// LastEntered returns when the key last opened the login; nil where it is not known to.
+func (s *Store) LastEntered(ctx context.Context, login, key uuid.UUID) (*time.Time, error) {
+	var at []struct{ EnteredAt *time.Time }
+	err := s.db.WithContext(ctx).
+		Raw("SELECT entered_at FROM sightings WHERE login_id = ? AND key_id = ?", login, key).
+		Scan(&at).
+		Error
+	if err != nil || len(at) == 0 {
+		return nil, plain(err)
+	}
+	return at[0].EnteredAt, nil
 }

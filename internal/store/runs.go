@@ -14,6 +14,75 @@ import (
 	"gorm.io/gorm"
 )
 
+// Run is a change in progress or ended.
+type Run struct {
+	ID          uuid.UUID
+	Kind        string
+	InstanceID  uuid.UUID
+	Instance    Instance
+	State       string
+	Version     int64
+	RequestedBy string
+	Reason      string
+	// Payload is what it works on and what its steps have left, in a form of its kind and
+	// PayloadVersion. Facts is that of the version 0.
+	Payload        json.RawMessage `gorm:"type:jsonb;serializer:json"`
+	PayloadVersion int
+	Facts          map[string]string `gorm:"serializer:json"`
+	CreatedAt      time.Time
+	EndedAt        *time.Time
+	Error          string
+	// Epoch is raised by whoever takes the run.
+	Epoch   int64
+	TakenAt *time.Time
+	// CommittedAt is when it came to its point of no return.
+	CommittedAt *time.Time
+	UndoAskedAt *time.Time
+	UndoWhy     string
+	// Waits is what it waits for from somebody; nil for nothing.
+	Waits *Waits `gorm:"serializer:json"`
+	// Reports are what somebody outside the service has reported of its steps, by name.
+	Reports map[string]Report `gorm:"serializer:json"`
+	Steps   []RunStep
+}
+
+// Waits is what a run waits for from somebody.
+type Waits struct {
+	// Step is its name; Undo is whether it waits in the step's undo.
+	Step string `json:"step"`
+	Undo bool   `json:"undo,omitempty"`
+	// Who is to do What; Next is the command that does it, "" where there is none.
+	Who  string `json:"who"`
+	What string `json:"what"`
+	Next string `json:"next,omitempty"`
+	// ByHand is whether it is to be done outside of this product.
+	ByHand bool      `json:"by_hand,omitempty"`
+	Since  time.Time `json:"since"`
+}
+
+// Report is what somebody outside the service reported of a step.
+type Report struct {
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+	Outcome string    `json:"outcome,omitempty"`
+	Error   string    `json:"error,omitempty"`
+}
+
+// RunStep is one step of a run.
+type RunStep struct {
+	RunID     uuid.UUID
+	Seq       int
+	Name      string
+	Title     string
+	State     string
+	Intent    string
+	Undo      string
+	Outcome   string
+	Percent   int
+	StartedAt *time.Time
+	EndedAt   *time.Time
+}
+
 // AddRun keeps a new run with its steps. A *TakenError names runs_one_live
 // where another run is at work on the instance.
 func (s *Store) AddRun(ctx context.Context, r Run) error { return s.AddRuns(ctx, []Run{r}) }
@@ -273,4 +342,59 @@ func (w Waits) Sentence() string {
 		by = " by hand"
 	}
 	return "waits for " + w.Who + " " + w.What + by
+}
+
+// LiveRunOf returns the run that is at work on an instance.
+func (s *Store) LiveRunOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
+	var r Run
+	err := s.db.WithContext(ctx).Select("id").Where("instance_id = ? AND ended_at IS NULL", instance).Take(&r).Error
+	return r.ID, plain(err)
+}
+
+// LiveRestoreOf returns the id of the restore that is at work on an instance, or on the
+// one that replaces it; ErrNotFound if there is none.
+func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).
+		Model(&Run{}).
+		Where(
+			"kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR coalesce(payload->>'replacement', "+
+				"facts->>'replacement') = ?)",
+			instance,
+			instance.String(),
+		).
+		Limit(1).
+		Pluck("id", &ids).
+		Error
+	if err == nil && len(ids) == 0 {
+		return uuid.Nil, ErrNotFound
+	}
+	if err != nil {
+		return uuid.Nil, plain(err)
+	}
+	return ids[0], nil
+}
+
+// StepTime is the median time of a step in the runs of a kind, in seconds. Size is the
+// median size of the disks of those runs in GiB, 0 where they have none.
+type StepTime struct {
+	Kind, Name    string
+	Seconds, Size float64
+}
+
+// StepTimes returns what the steps of the last runs that start, stop, launch and restore
+// instances took.
+func (s *Store) StepTimes(ctx context.Context) ([]StepTime, error) {
+	var out []StepTime
+	err := s.db.WithContext(ctx).Raw(`WITH last AS (
+			SELECT r.id, r.kind, coalesce(r.payload->>'gib', r.facts->>'gib')::float AS gib
+				FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)
+			CROSS JOIN LATERAL (SELECT id, kind, facts, payload FROM runs WHERE runs.kind = kinds.kind
+				AND state = 'done' ORDER BY ended_at DESC LIMIT 20) AS r)
+		SELECT last.kind, st.name, percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch
+			FROM st.ended_at - st.started_at)) AS seconds,
+			coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY gib), 0) AS size
+		FROM last JOIN run_steps AS st ON st.run_id = last.id WHERE st.state = 'done' AND st.ended_at IS NOT NULL
+			GROUP BY last.kind, st.name`).Scan(&out).Error
+	return out, plain(err)
 }

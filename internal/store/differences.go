@@ -1,0 +1,83 @@
+package store
+
+import (
+	"context"
+	"encoding/hex"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Difference is a key that is missing in a login, stands there without a grant,
+// or is a stranger there.
+type Difference struct {
+	LoginID      uuid.UUID
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+	Fit          string
+	KeyID        *uuid.UUID // nil of a stranger
+	Name         string     // a stranger's comment
+	KeeperName   *string
+	SHA256       []byte `gorm:"column:sha256"`
+	Steward      bool
+	// Since is when it was granted or first seen.
+	Since  *time.Time
+	SeenAt *time.Time
+}
+
+// DifferenceFilter narrows a list of differences; empty fields do not.
+type DifferenceFilter struct {
+	Instance, OSUser     string
+	LabelName, LabelText string
+	Fit                  string
+	Digests              [][]byte // of the keys
+}
+
+// Differences returns one page of differences, by login, and there by fit and key.
+func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (List[Difference], error) {
+	q := s.db.WithContext(ctx).Table(`(
+			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward,
+				g.granted_at AS since, s.seen_at
+			FROM grants g JOIN sightings s ON s.login_id = g.login_id AND s.key_id = g.key_id AND NOT s.present
+				JOIN keys k ON k.id = g.key_id
+			WHERE g.withdrawn_at IS NULL
+		UNION ALL
+			SELECT s.login_id, 'ungranted', s.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL, NULL, s.seen_at
+			FROM sightings s JOIN keys k ON k.id = s.key_id
+			WHERE s.present AND NOT EXISTS (SELECT 1 FROM grants g WHERE g.login_id = s.login_id AND g.key_id = s.key_id
+				AND g.withdrawn_at IS NULL)
+		UNION ALL
+			SELECT login_id, 'stranger', NULL, comment, NULL, sha256, false, first_seen_at, seen_at FROM strangers
+		) d`).
+		Joins("JOIN logins l ON l.id = d.login_id").
+		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
+		Joins("LEFT JOIN keepers o ON o.id = d.keeper_id")
+	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.fit": f.Fit} {
+		if value != "" {
+			q = q.Where(column+" = ?", value)
+		}
+	}
+	if len(f.Digests) > 0 {
+		q = q.Where("d.sha256 IN ?", f.Digests)
+	}
+	q = withLabel(q, "i", f.LabelName, f.LabelText)
+	page, err := seek(
+		q,
+		order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}},
+		p,
+	)
+	if err != nil {
+		return List[Difference]{}, err
+	}
+	var items []Difference
+	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, " +
+		"d.sha256, d.steward, d.since, d.seen_at").
+		Scan(&items).
+		Error
+	if err != nil {
+		return List[Difference]{}, plain(err)
+	}
+	return cut(items, p, func(d Difference) []string {
+		return []string{d.InstanceName, d.OSUser, d.Fit, d.Name, hex.EncodeToString(d.SHA256)}
+	}), nil
+}

@@ -1,0 +1,133 @@
+package store
+
+import (
+	"context"
+	"plumlatch/internal/core/authorizedkeys"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// FileVersion is a content that an authorized_keys file was seen with, from
+// SeenAt until SeenUntil.
+type FileVersion struct {
+	ID      uuid.UUID
+	LoginID uuid.UUID
+	Path    string
+	There   bool
+	// Content is what is kept of the file; Digest and Bytes are of the whole.
+	Content   []byte
+	Digest    []byte
+	Bytes     int
+	Mode      int
+	Method    string
+	SeenAt    time.Time
+	SeenUntil time.Time
+	// Exposed are the stretches that look like a private key and are not kept.
+	Exposed []authorizedkeys.Exposed `gorm:"serializer:json;default:'[]'"`
+}
+
+// plainIDs are ids as PostgreSQL's driver takes an array of them.
+func plainIDs(ids []uuid.UUID) [][16]byte {
+	out := make([][16]byte, len(ids))
+	for n, id := range ids {
+		out[n] = id
+	}
+	return out
+}
+
+// LastVersions returns the newest version of each file of the logins, by login and path,
+// without the contents.
+func (s *Store) LastVersions(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]map[string]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until,
+			exposed
+		FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC`, logins).
+		Scan(&versions).
+		Error
+	last := map[uuid.UUID]map[string]FileVersion{}
+	for _, v := range versions {
+		if last[v.LoginID] == nil {
+			last[v.LoginID] = map[string]FileVersion{}
+		}
+		last[v.LoginID][v.Path] = v
+	}
+	return last, plain(err)
+}
+
+// SeenAgain records until when files were seen with the contents.
+func (s *Store) SeenAgain(ctx context.Context, until map[uuid.UUID]time.Time) error {
+	if len(until) == 0 {
+		return nil
+	}
+	ids, at := make([][16]byte, 0, len(until)), make([]time.Time, 0, len(until))
+	for id, t := range until {
+		ids, at = append(ids, id), append(at, t)
+	}
+	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `UPDATE file_versions v SET seen_until = n.at
+		FROM unnest($1::uuid[], $2::timestamptz[]) AS n (id, at) WHERE v.id = n.id`, ids, at)
+	return plain(err)
+}
+
+// AddVersions records new contents of files.
+func (s *Store) AddVersions(ctx context.Context, versions []FileVersion) error {
+	if len(versions) == 0 {
+		return nil
+	}
+	db := s.db.WithContext(ctx)
+	if err := db.CreateInBatches(versions, 100).Error; err != nil {
+		return plain(err)
+	}
+	logins := make([]uuid.UUID, len(versions))
+	for n, v := range versions {
+		logins[n] = v.LoginID
+	}
+	return plain(db.Exec(`DELETE FROM file_versions WHERE id IN (SELECT id FROM
+		(SELECT id, row_number() OVER (PARTITION BY login_id, path ORDER BY seen_at DESC) AS place FROM file_versions
+			WHERE login_id IN ?) v WHERE place > ?)`,
+		logins, versionsKept).Error)
+}
+
+// NewestVersions returns the newest version of each file of a login, by path.
+func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).
+		Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).
+		Scan(&versions).
+		Error
+	return versions, plain(err)
+}
+
+// ContentsOf returns what is kept of the versions, by their ids.
+func (s *Store) ContentsOf(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]byte, error) {
+	var versions []FileVersion
+	out := map[uuid.UUID][]byte{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	err := s.db.WithContext(ctx).Select("id", "content").Where("id IN ?", ids).Find(&versions).Error
+	for _, v := range versions {
+		out[v.ID] = v.Content
+	}
+	return out, plain(err)
+}
+
+// Versions returns the newest contents of a login's files, at most limit.
+func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).
+		Where("login_id = ?", login).
+		Order("seen_at DESC, path").
+		Limit(limit).
+		Find(&versions).
+		Error
+	return versions, plain(err)
+}
+
+// VersionsByID returns those of the versions that are of the login, the older first.
+func (s *Store) VersionsByID(ctx context.Context, login uuid.UUID, ids ...uuid.UUID) ([]FileVersion, error) {
+	var versions []FileVersion
+	err := s.db.WithContext(ctx).Where("login_id = ? AND id IN ?", login, ids).Order("seen_at").Find(&versions).Error
+	return versions, plain(err)
+}

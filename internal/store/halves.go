@@ -1,0 +1,98 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// KeptHalf is a private half in the safe.
+type KeptHalf struct {
+	KeyID      uuid.UUID `gorm:"primaryKey"`
+	Sealed     []byte
+	KeptAt     time.Time
+	ReleasedAt *time.Time
+	ReleasedTo string
+}
+
+// ForgetHalf destroys the kept private half of a key, whose holder alone has it now.
+func (s *Store) ForgetHalf(ctx context.Context, key uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Where("key_id = ?", key).Delete(&KeptHalf{}).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Key{}).Where("id = ?", key).Update("custody", "holder").Error)
+}
+
+// NeverReleased tells of which of the keys the safe has the private half and nobody else.
+func (s *Store) NeverReleased(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]bool, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).
+		Model(&KeptHalf{}).
+		Where("key_id IN ? AND released_at IS NULL", keys).
+		Pluck("key_id", &ids).
+		Error
+	out := make(map[uuid.UUID]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, plain(err)
+}
+
+// KeptAmong tells of which of the keys the safe has the private half.
+func (s *Store) KeptAmong(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]bool, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Model(&KeptHalf{}).Where("key_id IN ?", keys).Pluck("key_id", &ids).Error
+	kept := map[uuid.UUID]bool{}
+	for _, id := range ids {
+		kept[id] = true
+	}
+	return kept, plain(err)
+}
+
+// KeptHalf returns the sealed private half of a key; ErrNotFound where the safe has none.
+func (s *Store) KeptHalf(ctx context.Context, key uuid.UUID) (KeptHalf, error) {
+	var h KeptHalf
+	err := s.db.WithContext(ctx).Where("key_id = ?", key).Take(&h).Error
+	return h, plain(err)
+}
+
+// ReleaseHalf records that a kept half was handed over; false where it was before.
+func (s *Store) ReleaseHalf(ctx context.Context, key uuid.UUID, to string, at time.Time) (bool, error) {
+	done := s.db.WithContext(ctx).
+		Model(&KeptHalf{}).
+		Where("key_id = ? AND released_at IS NULL", key).
+		Updates(map[string]any{"released_at": at, "released_to": to})
+	return done.RowsAffected > 0, plain(done.Error)
+}
+
+// KeepHalf keeps the sealed private half of a key.
+func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private Secret, at time.Time) error {
+	if err := s.underMark(ctx, private); err != nil {
+		return err
+	}
+	return plain(
+		s.db.WithContext(ctx).
+			Exec("INSERT INTO kept_halves (key_id, sealed, kept_at) VALUES (?, ?, ?)", key, private.Sealed, at).
+			Error,
+	)
+}
+
+// CountHalves returns the number of kept private halves.
+func (s *Store) CountHalves(ctx context.Context) (n int64, err error) {
+	err = s.db.WithContext(ctx).Model(&KeptHalf{}).Count(&n).Error
+	return n, plain(err)
+}
+
+// RetireSteward ends the steward key of an instance and destroys its private half.
+func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Exec(
+		"DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)",
+		instance,
+	).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Key{}).Where("steward_of = ?", instance).Update("state", "retired").Error)
+}

@@ -1,0 +1,46 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Idempotency remembers what a request with a key of the caller's led to.
+type Idempotency struct {
+	OperatorID uuid.UUID
+	Key        string
+	Request    []byte // a hash of the request
+	Subject    string // the name or id of what was made
+	CreatedAt  time.Time
+}
+
+// Remember keeps what a request led to, and forgets those of two days ago. It returns what an earlier request with
+// the same key led to, if there was one.
+func (s *Store) Remember(ctx context.Context, i Idempotency) (earlier *Idempotency, err error) {
+	db := s.db.WithContext(ctx)
+	if err := db.Where("created_at < ?", i.CreatedAt.Add(-rememberFor)).Delete(&Idempotency{}).Error; err != nil {
+		return nil, plain(err)
+	}
+	// A second request waits here for the first one's transaction to end.
+	result := db.Exec(`INSERT INTO idempotency (operator_id, key, request, subject, created_at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT DO NOTHING`, i.OperatorID, i.Key, i.Request, i.Subject, i.CreatedAt)
+	if result.Error != nil || result.RowsAffected == 1 {
+		return nil, plain(result.Error)
+	}
+	return s.remembered(ctx, i.OperatorID, i.Key)
+}
+
+func (s *Store) remembered(ctx context.Context, operator uuid.UUID, key string) (*Idempotency, error) {
+	var i Idempotency
+	err := plain(s.db.WithContext(ctx).Where("operator_id = ? AND key = ?", operator, key).Take(&i).Error)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return &i, err
+}
+
+// TableName is the singular.
+func (Idempotency) TableName() string { return "idempotency" }

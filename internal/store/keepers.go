@@ -1,0 +1,110 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Keeper is a person or team that holds private halves.
+type Keeper struct {
+	ID         uuid.UUID
+	Name       string
+	Kind       string // person or team
+	Title      string
+	OperatorID *uuid.UUID
+	LeftAt     *time.Time
+	// Members names the persons of a team, with commas between.
+	Members string `gorm:"->;-:migration"`
+}
+
+// SetKeeper gives a key another keeper.
+func (s *Store) SetKeeper(ctx context.Context, key, keeper uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Model(&Key{}).Where("id = ?", key).Update("keeper_id", keeper).Error)
+}
+
+// KeysHeldBy returns the active keys of a keeper, by name.
+func (s *Store) KeysHeldBy(ctx context.Context, keeper uuid.UUID) ([]Key, error) {
+	var out []Key
+	err := s.db.WithContext(ctx).Where("keeper_id = ? AND state = 'active'", keeper).Order("name").Find(&out).Error
+	return out, plain(err)
+}
+
+// TeamsOf returns the teams that an operator is in.
+func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]Keeper, error) {
+	var out []Keeper
+	err := s.db.WithContext(ctx).
+		Select("keepers.*").
+		Joins("JOIN team_members m ON m.team_id = keepers.id AND m.operator_id = ?", operator).
+		Order("keepers.name").
+		Find(&out).
+		Error
+	return out, plain(err)
+}
+
+// Keepers returns all persons and teams by name.
+func (s *Store) Keepers(ctx context.Context) ([]Keeper, error) {
+	var keepers []Keeper
+	err := withMembers(s.db.WithContext(ctx).Model(&Keeper{})).Order("name").Find(&keepers).Error
+	return keepers, plain(err)
+}
+
+// KeeperNamed returns the keeper of that name.
+func (s *Store) KeeperNamed(ctx context.Context, name string) (Keeper, error) {
+	var k Keeper
+	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&k).Error
+	return k, plain(err)
+}
+
+// KeeperOf returns the keeper that an operator is.
+func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (Keeper, error) {
+	var k Keeper
+	err := s.db.WithContext(ctx).Where("operator_id = ?", operator).Take(&k).Error
+	return k, plain(err)
+}
+
+// AddKeeper keeps a new person or team.
+func (s *Store) AddKeeper(ctx context.Context, k Keeper) error {
+	return plain(s.db.WithContext(ctx).Create(&k).Error)
+}
+
+// JoinTeam makes a person one of a team; false if they are already.
+func (s *Store) JoinTeam(ctx context.Context, team, operator uuid.UUID) (bool, error) {
+	r := s.db.WithContext(ctx).
+		Exec("INSERT INTO team_members (team_id, operator_id) VALUES (?, ?) ON CONFLICT DO NOTHING", team, operator)
+	return r.RowsAffected == 1, plain(r.Error)
+}
+
+// PartTeam takes a person out of a team; false if they are not in it.
+func (s *Store) PartTeam(ctx context.Context, team, operator uuid.UUID) (bool, error) {
+	r := s.db.WithContext(ctx).Exec("DELETE FROM team_members WHERE team_id = ? AND operator_id = ?", team, operator)
+	return r.RowsAffected == 1, plain(r.Error)
+}
+
+// DeleteKeeper forgets a keeper who holds no key.
+func (s *Store) DeleteKeeper(ctx context.Context, id uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Where("id = ?", id).Delete(&Keeper{}).Error)
+}
+
+// KeysOfKeeper counts the active keys that a keeper holds.
+func (s *Store) KeysOfKeeper(ctx context.Context, id uuid.UUID) (n int64, err error) {
+	err = s.db.WithContext(ctx).Model(&Key{}).Where("keeper_id = ?", id).Count(&n).Error
+	return n, plain(err)
+}
+
+// IsOf reports whether a keeper is the operator, or a team that the operator is in.
+func (s *Store) IsOf(ctx context.Context, keeper, operator uuid.UUID) (is bool, err error) {
+	err = s.db.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM keepers WHERE id = ? AND operator_id = ?)
+		OR EXISTS (SELECT 1 FROM team_members WHERE team_id = ?
+			AND operator_id = ?)`, keeper, operator, keeper, operator).Scan(&is).Error
+	return is, plain(err)
+}
+
+func withMembers(q *gorm.DB) *gorm.DB {
+	return q.Select(
+		"keepers.*, (SELECT string_agg(o.name, ', ' ORDER BY o.name) FROM team_members m JOIN operators o ON o.id = " +
+			"m.operator_id WHERE m.team_id = keepers.id) AS members",
+	)
+}

@@ -1,0 +1,190 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm/clause"
+)
+
+// Login is one OS user on one instance.
+type Login struct {
+	ID         uuid.UUID
+	InstanceID uuid.UUID
+	OSUser     string `gorm:"column:os_user"`
+	// TriedAt is the last attempt to read the login's files, SweptAt the last that succeeded.
+	TriedAt, SweptAt *time.Time
+	SweptBy          string
+	SweepError       string
+	Folders          []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
+}
+
+// Folder is a folder above an authorized_keys file.
+type Folder struct {
+	Path string `json:"path"`
+	Mode int    `json:"mode"`
+}
+
+// AddLogin keeps a login.
+func (s *Store) AddLogin(ctx context.Context, l Login) error {
+	return plain(s.db.WithContext(ctx).Create(&l).Error)
+}
+
+// LoginOf returns the login of a user on an instance.
+func (s *Store) LoginOf(ctx context.Context, instance uuid.UUID, user string) (Login, error) {
+	var l Login
+	err := s.db.WithContext(ctx).Where("instance_id = ? AND os_user = ?", instance, user).Take(&l).Error
+	return l, plain(err)
+}
+
+// InstancesOfLogins returns the instances of logins, by login.
+func (s *Store) InstancesOfLogins(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]Instance, error) {
+	var rows []struct {
+		Instance
+		LoginID uuid.UUID
+	}
+	err := s.db.WithContext(ctx).
+		Table("instances").
+		Joins("JOIN logins l ON l.instance_id = instances.id").
+		Where("l.id IN ?", logins).
+		Select("instances.*, l.id AS login_id").
+		Scan(&rows).
+		Error
+	of := map[uuid.UUID]Instance{}
+	for _, r := range rows {
+		of[r.LoginID] = r.Instance
+	}
+	return of, plain(err)
+}
+
+// LoginToSweep is a login with what is needed to reach it.
+type LoginToSweep struct {
+	Login
+	Instance Instance
+	// Steward is the instance's steward key; nil where it has none.
+	Steward *Key
+	// Sealed is the steward's private half.
+	Sealed []byte
+}
+
+// LoginsToSweep returns the logins with their instances and steward keys.
+func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]LoginToSweep, error) {
+	db := s.db.WithContext(ctx)
+	var logins []Login
+	if err := db.Where("id IN ?", ids).Find(&logins).Error; err != nil {
+		return nil, plain(err)
+	}
+	var instanceIDs []uuid.UUID
+	for _, l := range logins {
+		instanceIDs = append(instanceIDs, l.InstanceID)
+	}
+	var instances []Instance
+	if err := db.Preload("HostKeys", byAlgorithm).Where("id IN ?", instanceIDs).Find(&instances).Error; err != nil {
+		return nil, plain(err)
+	}
+	var stewards []struct {
+		Key
+		Sealed []byte
+	}
+	if err := db.Table("keys").Select("keys.*, h.sealed").Joins("JOIN kept_halves h ON h.key_id = keys.id").
+		Where("keys.steward_of IN ? AND keys.state = 'active'", instanceIDs).Scan(&stewards).Error; err != nil {
+		return nil, plain(err)
+	}
+	byInstance := map[uuid.UUID]*LoginToSweep{}
+	for _, i := range instances {
+		byInstance[i.ID] = &LoginToSweep{Instance: i}
+	}
+	for _, k := range stewards {
+		byInstance[*k.StewardOf].Steward, byInstance[*k.StewardOf].Sealed = &k.Key, k.Sealed
+	}
+	out := make([]LoginToSweep, len(logins))
+	for n, l := range logins {
+		out[n] = *byInstance[l.InstanceID]
+		out[n].Login = l
+	}
+	return out, nil
+}
+
+// LoginsOf returns the ids of the logins of the instances that are there: of all,
+// of those with the label, or of those named.
+func (s *Store) LoginsOf(
+	ctx context.Context,
+	all bool,
+	labelName, labelText string,
+	names []string,
+) ([]uuid.UUID, error) {
+	q := s.db.WithContext(ctx).
+		Table("logins").
+		Joins("JOIN instances ON instances.id = logins.instance_id AND instances.gone_at IS NULL AND instances.state <> " +
+			"'launching'")
+	if !all {
+		q = withLabel(q, "instances", labelName, labelText)
+		if len(names) > 0 {
+			q = q.Where("instances.name IN ?", names)
+		}
+	}
+	var ids []uuid.UUID
+	err := q.Order("instances.name").Pluck("logins.id", &ids).Error
+	return ids, plain(err)
+}
+
+// LoginsDue returns at most limit logins of running instances that the service can
+// read by itself, with a steward key or the way that it last did, agentMethod, and
+// that nobody has tried to read since before.
+func (s *Store) LoginsDue(ctx context.Context, agentMethod string, before time.Time, limit int) ([]uuid.UUID, error) {
+	var ids []uuid.UUID
+	err := s.db.WithContext(ctx).Table("logins").
+		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
+		Where(
+			"(EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?)",
+			agentMethod,
+		).
+		Where("logins.tried_at IS NULL OR logins.tried_at < ?", before).
+		Order("logins.tried_at NULLS FIRST").Limit(limit).Pluck("logins.id", &ids).Error
+	return ids, plain(err)
+}
+
+// CountSweepable returns how many logins LoginsDue is about.
+func (s *Store) CountSweepable(ctx context.Context, agentMethod string) (int, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Table("logins").
+		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL AND i.state = 'running'").
+		Where(
+			"EXISTS (SELECT 1 FROM keys k WHERE k.steward_of = i.id AND k.state = 'active') OR logins.swept_by = ?",
+			agentMethod,
+		).
+		Count(&n).Error
+	return int(n), plain(err)
+}
+
+// NoteSweepFailure records that a login could not be read, for it and for every
+// sweep that waits for it. What was seen before stays.
+func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, why string, at time.Time) error {
+	err := s.db.WithContext(ctx).
+		Model(&Login{}).
+		Where("id = ?", login).
+		Updates(map[string]any{"tried_at": at, "sweep_error": why}).
+		Error
+	if err != nil {
+		return plain(err)
+	}
+	return s.EndSweepItems(ctx, []SweepEnd{{LoginID: login, State: state, Outcome: why, At: at}})
+}
+
+// LockLogins keeps others from recording looks at the logins until the
+// transaction ends. It returns them by their ids.
+func (s *Store) LockLogins(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Login, error) {
+	var logins []Login
+	err := s.db.WithContext(ctx).
+		Clauses(clause.Locking{Strength: "UPDATE"}).
+		Where("id IN ?", ids).
+		Order("id").
+		Find(&logins).
+		Error
+	byID := make(map[uuid.UUID]Login, len(logins))
+	for _, l := range logins {
+		byID[l.ID] = l
+	}
+	return byID, plain(err)
+}

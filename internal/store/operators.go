@@ -1,0 +1,242 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Operator is an account that may sign in.
+type Operator struct {
+	ID           uuid.UUID
+	Name         string
+	Role         string
+	PasswordHash string // "" for those who sign in by an issuer alone
+	CreatedAt    time.Time
+	// Limits are the labels of the instances that the person sees and touches.
+	Limits   map[string]string `gorm:"serializer:json;default:'{}'"`
+	ClosedAt *time.Time
+	// IssuerName is what an OpenID Connect issuer calls the person.
+	IssuerName, IssuerSubject string
+	// FactorSealed is the secret of the second factor, in use from FactorAt on;
+	// FactorStep is the last time step that a code was taken for.
+	FactorSealed   []byte
+	FactorAt       *time.Time
+	FactorStep     int64
+	KnownAddresses []string `gorm:"serializer:json;default:'[]'"`
+	Leaving        *Leaving `gorm:"serializer:json"`
+	// Of the keeper, and of what the person has.
+	Title      string     `gorm:"->;-:migration"`
+	Teams      string     `gorm:"->;-:migration"` // names with commas between
+	Sessions   int        `gorm:"->;-:migration"`
+	Tokens     int        `gorm:"->;-:migration"`
+	LastSeenAt *time.Time `gorm:"->;-:migration"`
+}
+
+// Leaving is somebody's going: their keys are replaced or handed over, and the account
+// is closed last.
+type Leaving struct {
+	BegunAt time.Time `json:"begun_at"`
+	By      string    `json:"by"`
+	Reason  string    `json:"reason"`
+	// To is the keeper who follows; Rotation replaces the keys.
+	To       string     `json:"to"`
+	Rotation *uuid.UUID `json:"rotation,omitempty"`
+	Note     string     `json:"note"`
+}
+
+// LeavingOperators returns those whose leaving was begun and whose account is open.
+func (s *Store) LeavingOperators(ctx context.Context) ([]Operator, error) {
+	var out []Operator
+	err := s.db.WithContext(ctx).
+		Where("leaving IS NOT NULL AND leaving <> 'null' AND closed_at IS NULL").
+		Order("name").
+		Find(&out).
+		Error
+	return out, plain(err)
+}
+
+// NoteLeaving records what a leaving waits for.
+func (s *Store) NoteLeaving(ctx context.Context, operator uuid.UUID, note string) error {
+	return plain(
+		s.db.WithContext(ctx).
+			Exec(
+				"UPDATE operators SET leaving = jsonb_set(leaving, '{note}', to_jsonb(?::text))"+
+					" WHERE id = ? AND leaving IS NOT NULL",
+				note,
+				operator,
+			).
+			Error,
+	)
+}
+
+// SetLeavingRotation records the rotation that replaces the keys of somebody who leaves.
+func (s *Store) SetLeavingRotation(ctx context.Context, operator, rotation uuid.UUID) error {
+	return plain(
+		s.db.WithContext(ctx).
+			Exec(
+				"UPDATE operators SET leaving = jsonb_set(leaving, '{rotation}', to_jsonb(?::text)) WHERE id = ? AND leaving IS "+
+					"NOT NULL",
+				rotation.String(),
+				operator,
+			).
+			Error,
+	)
+}
+
+// AddOperator keeps a new account. A *TakenError tells that the name is taken.
+func (s *Store) AddOperator(ctx context.Context, o Operator) error {
+	if o.Limits == nil {
+		o.Limits = map[string]string{}
+	}
+	o.KnownAddresses = []string{}
+	return plain(s.db.WithContext(ctx).Omit("Title", "Teams", "Sessions", "Tokens", "LastSeenAt").Create(&o).Error)
+}
+
+// OperatorNamed returns the account of that name.
+func (s *Store) OperatorNamed(ctx context.Context, name string) (Operator, error) {
+	var o Operator
+	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&o).Error
+	return o, plain(err)
+}
+
+// OperatorOfIssuer returns the account with the issuer's subject, or the one that still
+// waits for somebody with the issuer's name.
+func (s *Store) OperatorOfIssuer(ctx context.Context, subject, name string) (Operator, error) {
+	var o Operator
+	err := s.db.WithContext(ctx).
+		Where("issuer_subject = ? OR issuer_subject = '' AND issuer_name = ? AND issuer_name <> ''", subject, name).
+		Order("issuer_subject DESC").
+		Take(&o).
+		Error
+	return o, plain(err)
+}
+
+// Operators returns all accounts with what each has, by name.
+func (s *Store) Operators(ctx context.Context, now time.Time) ([]Operator, error) {
+	var out []Operator
+	err := s.db.WithContext(ctx).Model(&Operator{}).
+		Select(`operators.*, k.title,
+			(SELECT string_agg(t.name, ', ' ORDER BY t.name) FROM team_members m JOIN keepers t ON t.id = m.team_id
+				WHERE m.operator_id = operators.id) AS teams,
+			(SELECT count(*) FROM sessions n WHERE n.operator_id = operators.id AND n.expires_at > ?) AS sessions,
+			(SELECT count(*) FROM tokens t WHERE t.operator_id = operators.id AND t.revoked_at IS NULL
+				AND (t.expires_at IS NULL OR t.expires_at > ?)) AS tokens,
+			greatest((SELECT max(seen_at) FROM sessions n WHERE n.operator_id = operators.id), (SELECT max(last_used_at)
+				FROM tokens t WHERE t.operator_id = operators.id)) AS last_seen_at`, now, now).
+		Joins("LEFT JOIN keepers k ON k.operator_id = operators.id").Order("operators.name").Find(&out).Error
+	return out, plain(err)
+}
+
+// ChangeOperator changes columns of an account.
+func (s *Store) ChangeOperator(ctx context.Context, id uuid.UUID, o Operator, columns ...string) error {
+	return plain(s.db.WithContext(ctx).Model(&Operator{ID: id}).Select(columns).Updates(&o).Error)
+}
+
+// LockPeople holds off every other change of who may do what until the transaction
+// ends.
+func (s *Store) LockPeople(ctx context.Context) error {
+	return plain(s.db.WithContext(ctx).Exec("SELECT pg_advisory_xact_lock(hashtextextended('people', 0))").Error)
+}
+
+// CountOperators returns the number of accounts.
+func (s *Store) CountOperators(ctx context.Context) (int, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&Operator{}).Count(&n).Error
+	return int(n), plain(err)
+}
+
+// CountAdmins returns the number of admins whose accounts are open.
+func (s *Store) CountAdmins(ctx context.Context) (int, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&Operator{}).Where("role = 'admin' AND closed_at IS NULL").Count(&n).Error
+	return int(n), plain(err)
+}
+
+// CloseOperator closes an account: its sessions and tokens end with it.
+func (s *Store) CloseOperator(ctx context.Context, id uuid.UUID, now time.Time) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Model(&Operator{}).Where("id = ?", id).Update("closed_at", now).Error; err != nil {
+		return plain(err)
+	}
+	if err := db.Where("operator_id = ?", id).Delete(&Session{}).Error; err != nil {
+		return plain(err)
+	}
+	tokens := db.Model(&Token{}).Where("operator_id = ? AND revoked_at IS NULL", id)
+	if err := tokens.Update("revoked_at", now).Error; err != nil {
+		return plain(err)
+	}
+	if err := db.Exec("DELETE FROM team_members WHERE operator_id = ?", id).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error)
+}
+
+// OpenOperator opens a closed account again.
+func (s *Store) OpenOperator(ctx context.Context, id uuid.UUID) error {
+	db := s.db.WithContext(ctx)
+	opened := map[string]any{"closed_at": nil, "leaving": nil}
+	if err := db.Model(&Operator{}).Where("id = ?", id).Updates(opened).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
+}
+
+// SetFactor keeps the sealed secret of a second factor, nil for none, and forgets the
+// recovery codes of the one before.
+func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret Secret) error {
+	db := s.db.WithContext(ctx)
+	if secret.Sealed != nil {
+		if err := s.underMark(ctx, secret); err != nil {
+			return err
+		}
+	}
+	if err := db.Model(&Operator{}).Where("id = ?", operator).Updates(
+		map[string]any{"factor_sealed": secret.Sealed, "factor_at": nil, "factor_step": 0},
+	).Error; err != nil {
+		return plain(err)
+	}
+	return plain(db.Exec("DELETE FROM recovery_codes WHERE operator_id = ?", operator).Error)
+}
+
+// ConfirmFactor puts the second factor into use, with the hashes of its recovery codes.
+func (s *Store) ConfirmFactor(ctx context.Context, operator uuid.UUID, codes [][]byte, now time.Time) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Model(&Operator{}).Where("id = ?", operator).Update("factor_at", now).Error; err != nil {
+		return plain(err)
+	}
+	rows := make([]map[string]any, len(codes))
+	for i, c := range codes {
+		rows[i] = map[string]any{"operator_id": operator, "hash": c}
+	}
+	return plain(db.Table("recovery_codes").Create(rows).Error)
+}
+
+// UseStep takes a time step of a second factor; false if it or a later one was taken.
+func (s *Store) UseStep(ctx context.Context, operator uuid.UUID, step int64) (bool, error) {
+	r := s.db.WithContext(ctx).
+		Model(&Operator{}).
+		Where("id = ? AND factor_step < ?", operator, step).
+		Update("factor_step", step)
+	return r.RowsAffected == 1, plain(r.Error)
+}
+
+// UseRecoveryCode takes a recovery code; false if there is none or it was taken. left is
+// how many there still are.
+func (s *Store) UseRecoveryCode(
+	ctx context.Context,
+	operator uuid.UUID,
+	hash []byte,
+	now time.Time,
+) (ok bool, left int64, err error) {
+	db := s.db.WithContext(ctx)
+	r := db.Table("recovery_codes").
+		Where("operator_id = ? AND hash = ? AND used_at IS NULL", operator, hash).
+		Update("used_at", now)
+	if r.Error != nil || r.RowsAffected == 0 {
+		return false, 0, plain(r.Error)
+	}
+	err = db.Table("recovery_codes").Where("operator_id = ? AND used_at IS NULL", operator).Count(&left).Error
+	return true, left, plain(err)
+}

@@ -1,0 +1,346 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// RotationItem is one old key in one login, to be replaced.
+type RotationItem struct {
+	ID                 uuid.UUID
+	RotationID         uuid.UUID
+	Seq                int
+	LoginID            uuid.UUID
+	OldKeyID, NewKeyID *uuid.UUID // nil once the record is gone
+	OldName, NewName   string
+	State              string
+	Detail             string
+	RunID              *uuid.UUID
+	PlacedAt, ProvedAt *time.Time
+	EndedAt            *time.Time
+	// EnteredBefore is when the new key had last opened the login as its line was placed.
+	EnteredBefore *time.Time
+	// Means is by what the login's files are edited.
+	Means string
+	// OverrideBy had the old line go without a login by the new key; "" for nobody.
+	OverrideBy, OverrideWhy string
+	// OldRefused is whether the SSH server was seen to refuse the old key.
+	OldRefused bool
+	// Of the login.
+	OSUser       string `gorm:"->;-:migration;column:os_user"`
+	InstanceName string `gorm:"->;-:migration"`
+}
+
+// RotatingLines returns the logins and old keys that rotations are at work on.
+func (s *Store) RotatingLines(ctx context.Context) (map[[2]uuid.UUID]bool, error) {
+	var rows []struct{ LoginID, OldKeyID uuid.UUID }
+	err := s.db.WithContext(ctx).
+		Raw("SELECT t.login_id, t.old_key_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id AND r.ended_at " +
+			"IS NULL WHERE t.ended_at IS NULL AND t.old_key_id IS NOT NULL").
+		Scan(&rows).
+		Error
+	lines := map[[2]uuid.UUID]bool{}
+	for _, r := range rows {
+		lines[[2]uuid.UUID{r.LoginID, r.OldKeyID}] = true
+	}
+	return lines, plain(err)
+}
+
+// RotatingTimes returns the median time in seconds that the steps of the last
+// rotations took, on each instance and on all; 0 for all where there was none.
+func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, all float64, err error) {
+	const recent = `WITH recent AS (SELECT r.id, r.instance_id FROM runs r WHERE r.kind = 'rotate'
+		AND r.state = 'done' AND coalesce(r.payload ->> 'worker', r.facts ->> 'worker', '') = ''
+			AND coalesce(r.payload ->> 'phase', r.facts ->> 'phase') IN ('in', 'whole') ORDER BY r.ended_at DESC LIMIT 1000),
+		took AS (SELECT c.instance_id, extract(epoch FROM max(p.ended_at) - min(p.started_at)) AS seconds FROM recent c
+			JOIN run_steps p ON p.run_id = c.id GROUP BY c.id, c.instance_id)
+		SELECT instance_id, percentile_cont(0.5) WITHIN GROUP (ORDER BY seconds) AS seconds FROM took
+			GROUP BY GROUPING SETS ((instance_id), ())`
+	var rows []struct {
+		InstanceID *uuid.UUID
+		Seconds    *float64
+	}
+	if err := s.db.WithContext(ctx).Raw(recent).Scan(&rows).Error; err != nil {
+		return nil, 0, plain(err)
+	}
+	of = map[uuid.UUID]float64{}
+	for _, r := range rows {
+		switch {
+		case r.Seconds == nil:
+		case r.InstanceID == nil:
+			all = *r.Seconds
+		default:
+			of[*r.InstanceID] = *r.Seconds
+		}
+	}
+	return of, all, nil
+}
+
+// ReportedItem is an item of a rotation with the proofs before and after.
+type ReportedItem struct {
+	RotationItem
+	OldSHA256         []byte `gorm:"column:old_sha256"`
+	NewSHA256         []byte `gorm:"column:new_sha256"`
+	BeforeAt, AfterAt *time.Time
+	BeforePerson      string
+	AfterPerson       string
+	CloudID           string
+}
+
+// ReportedItems returns all items of a rotation in the order of its plan.
+func (s *Store) ReportedItems(ctx context.Context, rotation uuid.UUID) ([]ReportedItem, error) {
+	var items []ReportedItem
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT t.*, l.os_user, i.name AS instance_name, i.cloud_id, ok.sha256 AS old_sha256, nk.sha256 AS new_sha256,
+			pb.at AS before_at, coalesce(pb.person, '') AS before_person, pa.at AS after_at, coalesce(pa.person,
+				'') AS after_person
+		FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id JOIN logins l ON l.id = t.login_id
+			JOIN instances i ON i.id = l.instance_id
+		LEFT JOIN keys ok ON ok.id = t.old_key_id LEFT JOIN keys nk ON nk.id = t.new_key_id
+		LEFT JOIN LATERAL (SELECT at, person FROM proofs WHERE kind = 'entry' AND login_id = t.login_id
+			AND key_id = t.old_key_id AND at <= r.created_at ORDER BY at DESC LIMIT 1) pb ON true
+		LEFT JOIN LATERAL (SELECT at, person FROM proofs WHERE kind = 'entry' AND login_id = t.login_id
+			AND key_id = t.new_key_id AND at >= r.created_at ORDER BY at DESC LIMIT 1) pa ON true
+		WHERE t.rotation_id = ? ORDER BY t.seq`, rotation).
+		Scan(&items).
+		Error
+	return items, plain(err)
+}
+
+// RotationCounts returns, by rotation, how many items are in which state.
+func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]map[string]int, error) {
+	var rows []struct {
+		RotationID uuid.UUID
+		State      string
+		Count      int
+	}
+	err := s.db.WithContext(ctx).
+		Raw(
+			"SELECT rotation_id, state, count(*) AS count FROM rotation_items WHERE rotation_id IN ? GROUP BY rotation_id, "+
+				"state",
+			ids,
+		).
+		Scan(&rows).
+		Error
+	counts := map[uuid.UUID]map[string]int{}
+	for _, id := range ids {
+		counts[id] = map[string]int{}
+	}
+	for _, r := range rows {
+		counts[r.RotationID][r.State] = r.Count
+	}
+	return counts, plain(err)
+}
+
+func (s *Store) rotationItems(ctx context.Context) *gorm.DB {
+	return s.db.WithContext(ctx).
+		Table("rotation_items").
+		Joins("JOIN logins l ON l.id = rotation_items.login_id JOIN instances i ON i.id = l.instance_id").
+		Select("rotation_items.*, l.os_user, i.name AS instance_name")
+}
+
+// RotationItems returns one page of the items of a rotation in the order of its
+// plan. state "" means all.
+func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state string, p Page) (List[RotationItem], error) {
+	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ?", id)
+	if state != "" {
+		q = q.Where("rotation_items.state = ?", state)
+	}
+	page, err := seek(q, order{columns: []string{"lpad(rotation_items.seq::text, 9, '0')"}}, p)
+	if err != nil {
+		return List[RotationItem]{}, err
+	}
+	var items []RotationItem
+	if err := page.Scan(&items).Error; err != nil {
+		return List[RotationItem]{}, plain(err)
+	}
+	return cut(items, p, func(i RotationItem) []string { return []string{fmt.Sprintf("%09d", i.Seq)} }), nil
+}
+
+// ItemsIn returns at most limit items of a rotation that are in the state and
+// before the place, in the order of the plan; those on whose instance no run is at
+// work, and on whose login no rotation that was begun earlier. elsewhere are those that
+// are edited from somebody's machine, otherwise all others. beyond 0 means all places.
+func (s *Store) ItemsIn(
+	ctx context.Context,
+	rotation uuid.UUID,
+	state string,
+	elsewhere bool,
+	beyond, limit int,
+) ([]RotationItem, error) {
+	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", rotation, state).
+		Where("(rotation_items.means = 'from here') = ?", elsewhere).
+		Where("NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id AND r.ended_at IS NULL)").
+		Where(`NOT EXISTS (SELECT 1 FROM rotation_items o JOIN rotations e ON e.id = o.rotation_id
+			AND e.ended_at IS NULL JOIN rotations m ON m.id = rotation_items.rotation_id
+			WHERE o.login_id = rotation_items.login_id AND o.ended_at IS NULL
+				AND o.rotation_id <> rotation_items.rotation_id AND (e.created_at, e.id) < (m.created_at, m.id))`)
+	if beyond > 0 {
+		q = q.Where("rotation_items.seq < ?", beyond)
+	}
+	var items []RotationItem
+	err := q.Order("rotation_items.seq").Limit(limit).Scan(&items).Error
+	return items, plain(err)
+}
+
+// FirstGroup returns how many of the first n items of a rotation are in which state.
+func (s *Store) FirstGroup(ctx context.Context, rotation uuid.UUID, n int) (map[string]int, error) {
+	var rows []struct {
+		State string
+		Count int
+	}
+	err := s.db.WithContext(ctx).
+		Raw(
+			"SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state",
+			rotation,
+			n,
+		).
+		Scan(&rows).
+		Error
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.State] = r.Count
+	}
+	return counts, plain(err)
+}
+
+// EnteredItems returns the items of a rotation that are placed and whose new key has
+// completed a login since, with when.
+func (s *Store) EnteredItems(ctx context.Context, rotation uuid.UUID) (map[uuid.UUID]time.Time, error) {
+	var rows []struct {
+		ID        uuid.UUID
+		EnteredAt time.Time
+	}
+	err := s.db.WithContext(ctx).Raw(`SELECT t.id, s.entered_at FROM rotation_items t
+		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at IS NOT NULL
+			AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)
+		WHERE t.rotation_id = ? AND t.state = 'placed'`, rotation).Scan(&rows).Error
+	entered := map[uuid.UUID]time.Time{}
+	for _, r := range rows {
+		entered[r.ID] = r.EnteredAt
+	}
+	return entered, plain(err)
+}
+
+// ItemByID returns an item of a rotation.
+func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (RotationItem, error) {
+	var i RotationItem
+	err := s.db.WithContext(ctx).Model(&RotationItem{}).Where("id = ?", id).Take(&i).Error
+	return i, plain(err)
+}
+
+// ItemsBeside returns the items of a rotation whose new line is beside the old one: all, or that of
+// one login. Each comes with whether the old key is lost.
+func (s *Store) ItemsBeside(
+	ctx context.Context,
+	rotation, login uuid.UUID,
+) (items []RotationItem, lost map[uuid.UUID]bool, err error) {
+	q := s.db.WithContext(ctx).
+		Table("rotation_items i").
+		Select("i.*, k.state = 'lost' AS old_lost").
+		Joins("LEFT JOIN keys k ON k.id = i.old_key_id").
+		Where("i.rotation_id = ? AND i.state IN ('placed', 'proved')", rotation)
+	if login != uuid.Nil {
+		q = q.Where("i.login_id = ?", login)
+	}
+	var rows []struct {
+		RotationItem
+		OldLost bool
+	}
+	err = q.Scan(&rows).Error
+	lost = map[uuid.UUID]bool{}
+	for _, r := range rows {
+		items = append(items, r.RotationItem)
+		if r.OldLost {
+			lost[r.ID] = true
+		}
+	}
+	return items, lost, plain(err)
+}
+
+// ChangeItemsByID changes columns of items.
+func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, columns map[string]any) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return plain(s.db.WithContext(ctx).Table("rotation_items").Where("id IN ?", ids).Updates(columns).Error)
+}
+
+// BusyItems counts the items of a rotation on which a run is at work, up to limit.
+func (s *Store) BusyItems(ctx context.Context, rotation uuid.UUID, limit int) (int, error) {
+	var n int
+	err := s.db.WithContext(ctx).
+		Raw(
+			"SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE rotation_id = ? AND state IN ('placing', 'removing') "+
+				"LIMIT ?) b",
+			rotation,
+			limit,
+		).
+		Scan(&n).
+		Error
+	return n, plain(err)
+}
+
+// ChangeItem sets columns of an item.
+func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, columns map[string]any) error {
+	return plain(s.db.WithContext(ctx).Model(&RotationItem{}).Where("id = ?", id).Updates(columns).Error)
+}
+
+// ChangeItems sets columns of the items of a rotation that are in one of the states.
+// login is one login's only, the zero one means all. It returns how many.
+func (s *Store) ChangeItems(
+	ctx context.Context,
+	rotation, login uuid.UUID,
+	states []string,
+	columns map[string]any,
+) (int, error) {
+	q := s.db.WithContext(ctx).Model(&RotationItem{}).Where("rotation_id = ? AND state IN ?", rotation, states)
+	if login != uuid.Nil {
+		q = q.Where("login_id = ?", login)
+	}
+	done := q.Updates(columns)
+	return int(done.RowsAffected), plain(done.Error)
+}
+
+// RotatingLogins returns those of the logins that a rotation other than the one is at
+// work on, with that rotation's id.
+func (s *Store) RotatingLogins(
+	ctx context.Context,
+	logins []uuid.UUID,
+	but uuid.UUID,
+) (map[uuid.UUID]uuid.UUID, error) {
+	var rows []struct{ LoginID, RotationID uuid.UUID }
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT DISTINCT t.login_id, t.rotation_id FROM rotation_items t JOIN rotations r ON r.id = t.rotation_id
+			AND r.ended_at IS NULL
+		WHERE t.login_id IN ? AND t.ended_at IS NULL AND t.rotation_id <> ?`, logins, but).
+		Scan(&rows).
+		Error
+	of := map[uuid.UUID]uuid.UUID{}
+	for _, r := range rows {
+		of[r.LoginID] = r.RotationID
+	}
+	return of, plain(err)
+}
+
+// ItemOf returns the item of a login in a rotation that is in one of the states.
+func (s *Store) ItemOf(ctx context.Context, rotation, login uuid.UUID, states []string) (RotationItem, error) {
+	var i RotationItem
+	done := s.rotationItems(ctx).
+		Where(
+			"rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?",
+			rotation,
+			login,
+			states,
+		).
+		Limit(1).
+		Scan(&i)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return i, ErrNotFound
+	}
+	return i, plain(done.Error)
+}

@@ -1,0 +1,99 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Sighting is the last look for a key in a login.
+type Sighting struct {
+	LoginID uuid.UUID
+	KeyID   uuid.UUID
+	SeenAt  time.Time
+	Method  string
+	Present bool
+	// Limits says what keeps the line from opening the login for every holder of
+	// the key; Opens is whether it opens it at all with a shell.
+	Limits    string
+	Opens     bool
+	EnteredAt *time.Time
+}
+
+// PutSightings records looks; a later look replaces an earlier one. A login and
+// a key are named at most once.
+func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
+	if len(sightings) == 0 {
+		return nil
+	}
+	var logins, keys [][16]byte
+	var at []time.Time
+	var methods, limits []string
+	var present, opens []bool
+	for _, g := range sightings {
+		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
+		methods, limits, present, opens = append(
+			methods,
+			g.Method,
+		), append(
+			limits,
+			g.Limits,
+		), append(
+			present,
+			g.Present,
+		), append(
+			opens,
+			g.Opens,
+		)
+	}
+	_, err := s.db.Statement.ConnPool.ExecContext(
+		ctx,
+		`INSERT INTO sightings (login_id, key_id, seen_at, method, present, limits, opens)
+		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::timestamptz[], $4::text[], $5::bool[], $6::text[], $7::bool[])
+		ON CONFLICT (login_id, key_id) DO UPDATE
+			SET seen_at = excluded.seen_at, method = excluded.method, present = excluded.present,
+			limits = excluded.limits, opens = excluded.opens
+		WHERE sightings.seen_at <= excluded.seen_at`,
+		logins,
+		keys,
+		at,
+		methods,
+		present,
+		limits,
+		opens,
+	)
+	return plain(err)
+}
+
+// KeyStand is a login in which a key was seen at the last look.
+type KeyStand struct {
+	KeyName, InstanceName string
+	OSUser                string `gorm:"column:os_user"`
+	SeenAt                time.Time
+}
+
+// StandsOf returns the logins of instances that are there in which the keys stand.
+func (s *Store) StandsOf(ctx context.Context, keys []uuid.UUID) ([]KeyStand, error) {
+	var stands []KeyStand
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT k.name AS key_name, i.name AS instance_name, l.os_user, s.seen_at FROM sightings s
+			JOIN keys k ON k.id = s.key_id JOIN logins l ON l.id = s.login_id
+		JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL WHERE s.present AND s.key_id IN ?
+			ORDER BY k.name, i.name, l.os_user`, keys).
+		Scan(&stands).
+		Error
+	return stands, plain(err)
+}
+
+// NamedKeyIDs returns, by login, the ids of the keys that are granted or were seen there.
+func (s *Store) NamedKeyIDs(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+	var rows []struct{ LoginID, KeyID uuid.UUID }
+	err := s.db.WithContext(ctx).Raw(`SELECT login_id, key_id FROM grants WHERE login_id IN ? AND withdrawn_at IS NULL
+		UNION SELECT login_id, key_id FROM sightings WHERE login_id IN ?`, logins, logins).Scan(&rows).Error
+	named := map[uuid.UUID][]uuid.UUID{}
+	for _, r := range rows {
+		named[r.LoginID] = append(named[r.LoginID], r.KeyID)
+	}
+	return named, plain(err)
+}

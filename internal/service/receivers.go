@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,8 +54,6 @@ const (
 	deliverEvery = 2 * time.Second
 	deliverPart  = 500 // entries looked at, and deliveries made, in one turn
 	sendAtOnce   = 8
-	mostAttempts = 8
-	firstRetry   = 5 * time.Second
 )
 
 // Receiver is a receiver and how it does.
@@ -394,14 +391,15 @@ func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Deli
 		return nil // it is sent again; the id tells that it is the same
 	}
 	d.Attempts++
+	after, dead := receivers.NextTry(d.Attempts)
 	switch {
 	case sent == nil:
 		d.State, d.Error, d.EndedAt = "done", "", new(s.now())
-	case d.Attempts >= mostAttempts:
+	case dead:
 		d.State, d.Error, d.EndedAt = "dead", text.Line(sent.Error(), text.MaxLine), new(s.now())
 	default:
 		d.Error = text.Line(sent.Error(), text.MaxLine)
-		d.DueAt = s.now().Add(firstRetry * time.Duration(math.Pow(3, float64(d.Attempts-1))))
+		d.DueAt = s.now().Add(after)
 	}
 	return s.store.ChangeDelivery(ctx, d)
 }

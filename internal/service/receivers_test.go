@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/internal/receivers"
 	"plumlatch/internal/store"
 )
 
@@ -102,7 +103,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	}
 	pager.set(http.StatusServiceUnavailable)
 	happens()
-	for range mostAttempts + 2 {
+	for range receivers.MostAttempts + 2 {
 		deliver()
 		o.at = o.at.Add(3 * time.Hour)
 	}
@@ -112,7 +113,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		t.Fatalf("%+v %v", all, err)
 	}
 	dead, err := o.DeadDeliveries(ctx, "pager")
-	if err != nil || len(dead) != 2 || dead[0].Attempts != mostAttempts || dead[0].Sentence != "Taken." {
+	if err != nil || len(dead) != 2 || dead[0].Attempts != receivers.MostAttempts || dead[0].Sentence != "Taken." {
 		t.Fatalf("%+v %v", dead, err)
 	}
 	if why, err := o.TestReceiver(ctx, "pager"); err != nil || !strings.Contains(why, "503") {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -254,23 +253,15 @@ func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name 
 			f.Agent = restore.AgentUnknown
 		}
 	}
-	f.HelperImage = helperImage(images, name)
+	offered := make([]restore.HelperCandidate, len(images))
+	for n, i := range images {
+		offered[n] = candidateOf(i)
+	}
+	f.HelperImage = restore.HelperImage(offered, name)
 }
 
-// helperImage is the image of a helper for an instance: its own, whose system knows the
-// disk, where that has a guest agent, and else the first that has.
-func helperImage(images []cloud.Image, own string) string {
-	first := ""
-	for _, image := range images {
-		switch {
-		case !image.GuestAgent || image.Family == "windows":
-		case image.Name == own:
-			return own
-		case first == "":
-			first = image.Name
-		}
-	}
-	return first
+func candidateOf(i cloud.Image) restore.HelperCandidate {
+	return restore.HelperCandidate{Name: i.Name, GuestAgent: i.GuestAgent, Windows: i.Family == "windows"}
 }
 
 func rootOf(disks []cloud.Disk, instance string) restore.Disk {
@@ -291,17 +282,13 @@ func rootOf(disks []cloud.Disk, instance string) restore.Disk {
 	return restore.Disk{}
 }
 
-// admits reports whether a rule lets the whole range in to the SSH port.
-func admits(rules []cloud.FirewallRule, i cloud.Instance, of string) bool {
-	want, err := netip.ParsePrefix(of)
-	if err != nil {
-		return false
+// admits reports whether the rules let a range in to the SSH port of an instance.
+func admits(rules []cloud.FirewallRule, i cloud.Instance, source string) bool {
+	list := make([]restore.FirewallRule, len(rules))
+	for n, r := range rules {
+		list[n] = restore.FirewallRule{Group: r.Group, Source: r.Source, Port: r.Port}
 	}
-	return slices.ContainsFunc(rules, func(r cloud.FirewallRule) bool {
-		source, err := netip.ParsePrefix(r.Source)
-		return err == nil && r.Group == i.Firewall && r.Port == i.SshPort && source.Bits() <= want.Bits() &&
-			source.Contains(want.Addr())
-	})
+	return restore.Admits(list, i.Firewall, i.SshPort, source)
 }
 
 const (

@@ -133,24 +133,25 @@ func (s *Service) shouldPause(
 	r store.Rotation,
 	counts map[string]int,
 ) (string, error) {
-	failed, left := counts[itemFailed], counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]
-	if left == 0 {
-		return "", nil
+	tally := rotation.Tally{
+		Failed: counts[itemFailed],
+		Left:   counts[itemAsked] + counts[itemWaiting] + counts[itemPlaced] + counts[itemProved],
 	}
-	if t := r.Settings.StopAfter; t > 0 && failed >= t {
-		return fmt.Sprintf("%s failed", counted(failed, "login")), nil
+	if r.Settings.First > 0 {
+		group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
+		if err != nil {
+			return "", err
+		}
+		tally.GroupFailed, tally.GroupUndone = group[itemFailed], group[itemUndone]
 	}
-	if r.Settings.First == 0 {
-		return "", nil
-	}
-	group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
-	switch {
-	case err != nil:
-		return "", err
-	case group[itemFailed] > 0:
-		return fmt.Sprintf("%s of the first group failed", counted(group[itemFailed], "login")), nil
-	case group[itemUndone] > 0: // whoever takes the trial back does not want the rest
-		return fmt.Sprintf("%s of the first group taken back", counted(group[itemUndone], "login")), nil
+	why, n := rotation.Pause(tally, r.Settings.StopAfter)
+	switch why {
+	case rotation.ManyFailed:
+		return counted(n, "login") + " failed", nil
+	case rotation.GroupFailed:
+		return counted(n, "login") + " of the first group failed", nil
+	case rotation.GroupUndone:
+		return counted(n, "login") + " of the first group taken back", nil
 	}
 	return "", nil
 }

@@ -1,0 +1,37 @@
+package rotation
+
+// PauseWhy is why a rotation waits for somebody's decision.
+type PauseWhy string
+
+// The reasons. NoPause is that it goes on.
+const (
+	NoPause     PauseWhy = ""
+	ManyFailed  PauseWhy = "many-failed"      // as many logins failed as were allowed
+	GroupFailed PauseWhy = "group-failed"     // logins of the first group failed
+	GroupUndone PauseWhy = "group-taken-back" // logins of the first group were taken back
+)
+
+// Tally is how far a rotation is.
+type Tally struct {
+	// Failed are the logins that failed, Left those that are neither failed nor over.
+	Failed, Left int
+	// Of the first group, where there is one:
+	GroupFailed, GroupUndone int
+}
+
+// Pause returns why a rotation pauses, and how many logins that is about. stopAfter is how many
+// logins may fail before it does; 0 for any number. A rotation of which nothing is left goes on to
+// its end. Whoever takes the trial of a first group back does not want the rest.
+func Pause(t Tally, stopAfter int) (PauseWhy, int) {
+	switch {
+	case t.Left == 0:
+		return NoPause, 0
+	case stopAfter > 0 && t.Failed >= stopAfter:
+		return ManyFailed, t.Failed
+	case t.GroupFailed > 0:
+		return GroupFailed, t.GroupFailed
+	case t.GroupUndone > 0:
+		return GroupUndone, t.GroupUndone
+	}
+	return NoPause, 0
+}

@@ -170,16 +170,18 @@ func compareFiles(f *findings, l look, last map[string]store.FileVersion) (chang
 		kept, found := authorizedkeys.Parse(file.Content).Keep()
 		exposed += len(found)
 		now := store.FileVersion{
-			ID:      newID(),
-			LoginID: l.login.ID,
-			Path:    file.Path,
-			There:   file.There,
-			Content: append([]byte{}, kept...),
-			Digest:  digest[:],
-			Bytes:   len(file.Content),
-			Exposed: append(
-				[]authorizedkeys.Exposed{},
-				found...), Mode: int(file.Mode), Method: l.method, SeenAt: l.at, SeenUntil: l.at,
+			ID:        newID(),
+			LoginID:   l.login.ID,
+			Path:      file.Path,
+			There:     file.There,
+			Content:   append([]byte{}, kept...),
+			Digest:    digest[:],
+			Bytes:     len(file.Content),
+			Exposed:   append([]authorizedkeys.Exposed{}, found...),
+			Mode:      int(file.Mode),
+			Method:    l.method,
+			SeenAt:    l.at,
+			SeenUntil: l.at,
 		}
 		f.versions = append(f.versions, now)
 		if known || len(found) > 0 {

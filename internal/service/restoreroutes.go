@@ -246,9 +246,8 @@ func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name 
 			continue
 		}
 		f.Windows = image.Family == "windows"
-		f.MetadataImage, f.ShellImage = image.MetadataKeys != nil &&
-			*image.MetadataKeys, image.BrowserShell != nil &&
-			*image.BrowserShell
+		f.MetadataImage = image.MetadataKeys != nil && *image.MetadataKeys
+		f.ShellImage = image.BrowserShell != nil && *image.BrowserShell
 		if image.GuestAgent {
 			f.Agent = restore.AgentUnknown
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -161,4 +162,37 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 	p.strike("/")
 	p.do(chromedp.KeyEvent("petrel-45"))
 	p.says("10 keys")
+}
+
+// TestConsoleShowsNothingOfAnotherLoginMeanwhile goes from one login to another while the service
+// does not answer, and to the content by the link that the keyboard comes to first.
+func TestConsoleShowsNothingOfAnotherLoginMeanwhile(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	h := newHouse(t, "")
+	for _, door := range [][2]string{{"gannet", "alpha"}, {"puffin", "beta"}} {
+		h.must("key", "new", door[1])
+		h.must("instance", "launch", door[0], "-image", "debian-12", "-size", "small", "-key", door[1], "-steward")
+		h.must("sweep", door[0])
+	}
+	p := h.console(t)
+	p.open("/logins/debian@gannet")
+	p.says("alpha")
+	const skip = `document.querySelector("a[href='#content']")`
+	p.holds("the link to the content", skip+`.getBoundingClientRect().right < 0`)
+	p.holds("the link in sight", `(() => { const a = `+skip+`; a.focus();
+		const at = a.getBoundingClientRect();
+		return at.left >= 0 && at.top >= 0 && at.right <= innerWidth && at.bottom <= innerHeight; })()`)
+	if err := syscall.Kill(h.service.PID(), syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { syscall.Kill(h.service.PID(), syscall.SIGCONT) })
+	p.holds("the other address", `(() => { history.pushState({}, "", "/logins/debian@puffin");
+		dispatchEvent(new PopStateEvent("popstate")); return true; })()`)
+	p.holds("the other login, and nothing of the first", `(() => {
+		const text = document.querySelector("#content").innerText;
+		return !text.includes("alpha") && !text.includes("gannet"); })()`)
+	if err := syscall.Kill(h.service.PID(), syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	p.says("beta")
 }

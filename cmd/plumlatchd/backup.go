@@ -46,11 +46,7 @@ func backup(ctx context.Context, database, file string) error {
 	if err := cmd.Run(); err != nil {
 		return errors.Join(fmt.Errorf("-backup: pg_dump: %w: %s", err, strings.TrimSpace(said.String())), part.Close())
 	}
-	synced := part.Sync() // the copy gets its name only once it is whole on the disk
-	if err := errors.Join(synced, part.Close()); err != nil {
-		return fmt.Errorf("-backup: %w", err)
-	}
-	if err := os.Rename(part.Name(), file); err != nil {
+	if err := whole(part, file); err != nil {
 		return fmt.Errorf("-backup: %w", err)
 	}
 	fmt.Printf(
@@ -58,6 +54,19 @@ func backup(ctx context.Context, database, file string) error {
 		file,
 	)
 	return nil
+}
+
+// whole gives a copy its name, which it has only once it is whole on the disk.
+func whole(part interface {
+	Name() string
+	Sync() error
+	Close() error
+}, file string) error {
+	synced := part.Sync()
+	if err := errors.Join(synced, part.Close()); err != nil {
+		return err
+	}
+	return os.Rename(part.Name(), file)
 }
 
 func restore(ctx context.Context, o settings, database string) error {

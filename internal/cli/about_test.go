@@ -232,11 +232,19 @@ func TestTheDocsShowCommandsThatAreThere(t *testing.T) {
 	}
 }
 
-// TestSecurityNotesNameTestsThatAreThere looks for each test that docs/security.md names.
+// TestSecurityNotesNameTestsThatAreThere looks for each test that the security notes and the decisions name.
 func TestSecurityNotesNameTestsThatAreThere(t *testing.T) {
-	notes, err := os.ReadFile("../../docs/security.md")
+	pages, err := filepath.Glob("../../docs/decisions/*.md")
 	if err != nil {
 		t.Fatal(err)
+	}
+	var notes []byte
+	for _, page := range append(pages, "../../docs/security.md") {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		notes = append(notes, text...)
 	}
 	there, err := exec.CommandContext(
 		t.Context(),
@@ -256,7 +264,7 @@ func TestSecurityNotesNameTestsThatAreThere(t *testing.T) {
 	}
 	for _, name := range names {
 		if !strings.Contains(string(there), "func "+name+"\n") {
-			t.Errorf("docs/security.md names %s, which is not there", name)
+			t.Errorf("the docs name %s, which is not there", name)
 		}
 	}
 }

@@ -6,6 +6,9 @@ import (
 	"flag"
 	"io"
 	"io/fs"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"plumlatch/internal/core/keypair"
 )
@@ -263,5 +267,35 @@ func TestErrorsAreJSONForPrograms(t *testing.T) {
 			problem.Detail == "" {
 			t.Errorf("%s: %d %v\n%s%s", args, status, err, &out, &errs)
 		}
+	}
+}
+
+// TestAServerThatSaysNothingIsNotWaitedForWithoutEnd has one that takes connections alone, and one
+// that takes its time within a stream.
+func TestAServerThatSaysNothingIsNotWaitedForWithoutEnd(t *testing.T) {
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	client := newHTTPClient(time.Second, 100*time.Millisecond)
+	begun := time.Now()
+	if r, err := client.Get("http://" + silent.Addr().String()); err == nil || time.Since(begun) > 20*time.Second {
+		t.Errorf("%v %v after %s, want an error", r, err, time.Since(begun))
+	}
+	stream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusOK)
+		w.(http.Flusher).Flush()
+		time.Sleep(300 * time.Millisecond)
+		io.WriteString(w, "event")
+	}))
+	defer stream.Close()
+	r, err := client.Get(stream.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Body.Close()
+	if text, err := io.ReadAll(r.Body); err != nil || string(text) != "event" {
+		t.Errorf("a stream: %q %v", text, err)
 	}
 }

@@ -144,7 +144,7 @@ const (
 	answerWithin = 2 * time.Minute
 )
 
-func newHTTPClient() *http.Client {
+func newHTTPClient(dialWithin, answerWithin time.Duration) *http.Client {
 	return &http.Client{Transport: &http.Transport{
 		Proxy:                 http.ProxyFromEnvironment,
 		DialContext:           (&net.Dialer{Timeout: dialWithin}).DialContext,
@@ -164,7 +164,7 @@ func (s *session) dialWith(server, token string, cookies []*http.Cookie) (*apicl
 	s.reached = server
 	return apiclient.NewClient(
 		strings.TrimSuffix(server, "/")+"/api/v1",
-		apiclient.WithHTTPClient(newHTTPClient()),
+		apiclient.WithHTTPClient(newHTTPClient(dialWithin, answerWithin)),
 		apiclient.WithRequestEditorFn(withCookies(cookies)),
 		apiclient.WithRequestEditorFn(
 			func(_ context.Context, r *http.Request) error {

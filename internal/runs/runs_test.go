@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -673,5 +674,21 @@ func TestADutyComesUpAgainWhateverItDidAndNoOtherWaitsForIt(t *testing.T) {
 	at := len(turns)
 	if time.Sleep(30 * time.Millisecond); len(turns) != at {
 		t.Error("a duty came up after the engine had stopped")
+	}
+}
+
+// TestStopWaitsForWhatGoesOnBeside has something at work beside the runs as the engine stops.
+func TestStopWaitsForWhatGoesOnBeside(t *testing.T) {
+	e := newStage(t).engine(t.Context())
+	var over atomic.Bool
+	begun := make(chan bool)
+	e.Beside(func() {
+		close(begun)
+		time.Sleep(50 * time.Millisecond)
+		over.Store(true)
+	})
+	<-begun
+	if e.Stop(context.Background()); !over.Load() {
+		t.Error("the engine has stopped, and something is at work beside it")
 	}
 }

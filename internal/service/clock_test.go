@@ -69,6 +69,7 @@ type rig struct {
 	shift                        atomic.Int64
 	ines                         Actor
 	calls                        atomic.Int64 // of the cloud
+	capabilities                 atomic.Int64 // those for what it can do
 	lacks                        atomic.Value // what the service is told that the cloud cannot
 	port                         *cloud.Cloud // the test's own, which waits
 	// stop stops the service.
@@ -102,6 +103,9 @@ func newRigWith(t *testing.T, o paddock.Options, timeout time.Duration, setUp fu
 	handler := c.Handler()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		r.calls.Add(1)
+		if strings.HasSuffix(q.URL.Path, "/capabilities") {
+			r.capabilities.Add(1)
+		}
 		if lacks, _ := r.lacks.Load().(string); lacks != "" {
 			without(lacks, handler, w, q)
 			return
@@ -486,5 +490,42 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	if _, err := r.ReportStep(t.Context(), r.ines, taken[0].Run, "place", "done", ""); !errors.As(err, &p) ||
 		p.Code != "run-ended" {
 		t.Errorf("reported too late: %v", err)
+	}
+}
+
+// TestARotationThatCannotGoOnHoldsUpNoOther has the record of one rotation be unreadable.
+func TestARotationThatCannotGoOnHoldsUpNoOther(t *testing.T) {
+	r := newRig(t)
+	r.launch("door", "old")
+	r.launch("gate", "other")
+	grace := store.RotationSettings{GraceSeconds: 3600}
+	broken := r.rotate(RotationStart{RotationWanted: selecting("old"), Make: makeService, Settings: grace})
+	r.until("the first", r.is(broken, itemProved))
+	later := r.rotate(RotationStart{RotationWanted: selecting("other"), Make: makeService, Settings: grace})
+	r.until("the second", r.is(later, itemProved))
+	const spoil = "UPDATE rotations SET settings = '[]' WHERE id = $1"
+	if _, err := r.store.Pool().Exec(t.Context(), spoil, broken.ID); err != nil {
+		t.Fatal(err)
+	}
+	r.jump(2 * time.Hour)
+	r.until("the second's removal", r.is(later, itemDone))
+	if err := r.carryRotations(t.Context()); err == nil || !strings.Contains(err.Error(), broken.ID.String()) {
+		t.Errorf("the first is not told of: %v", err)
+	}
+}
+
+// TestWhatTheCloudOffersIsAskedOnceForManyLogins counts calls while rotations are planned.
+func TestWhatTheCloudOffersIsAskedOnceForManyLogins(t *testing.T) {
+	r := newRig(t)
+	for _, name := range []string{"a", "b", "c", "d", "e"} {
+		r.launchWith(name, "old", false)
+	}
+	r.offers.at = time.Time{} // nothing is known of the cloud any more
+	before := r.capabilities.Load()
+	if _, err := r.PlanRotation(t.Context(), selecting("old")); err != nil {
+		t.Fatal(err)
+	}
+	if asked := r.capabilities.Load() - before; asked > 1 {
+		t.Errorf("what it can do was asked %d times for 5 logins, want once", asked)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/singleflight"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/reach"
@@ -303,9 +304,10 @@ type outlined struct {
 	at, failed time.Time
 	can        cloud.Capabilities
 	images     []cloud.Image
+	asking     singleflight.Group
 }
 
-// outline returns what the cloud can do and its images. Nobody waits for another's call.
+// outline returns what the cloud can do and its images. Many who ask at once share one answer.
 func (s *Service) outline(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
 	o := &s.offers
 	o.mu.Lock()
@@ -314,18 +316,36 @@ func (s *Service) outline(ctx context.Context) (cloud.Capabilities, []cloud.Imag
 	if fresh {
 		return can, images, nil
 	}
+	asked := o.asking.DoChan("", func() (any, error) { return nil, s.askOutline(context.WithoutCancel(ctx)) })
+	select {
+	case <-ctx.Done():
+		return cloud.Capabilities{}, nil, ctx.Err()
+	case answer := <-asked:
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		if answer.Err != nil {
+			return cloud.Capabilities{}, nil, answer.Err
+		}
+		return o.can, o.images, nil
+	}
+}
+
+// askOutline asks the cloud what it offers, and keeps that.
+func (s *Service) askOutline(ctx context.Context) error {
 	can, err := s.cloud.Capabilities(ctx)
+	var images []cloud.Image
 	if err == nil {
 		images, err = s.cloud.Images(ctx)
 	}
+	o := &s.offers
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err != nil {
 		o.failed = time.Now()
-		return can, nil, err
+		return err
 	}
 	o.at, o.can, o.images = time.Now(), can, images
-	return can, images, nil
+	return nil
 }
 
 // outlineSoon is outline for a page, which shows without it where the cloud does not

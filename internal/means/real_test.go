@@ -128,8 +128,10 @@ var ways = map[string]func(y *yard, id string) Means{
 // login is a login, its means and its file on the disk.
 type login struct {
 	Means
-	t    *testing.T
-	home string
+	// other is the same means for somebody else.
+	other Means
+	t     *testing.T
+	home  string
 }
 
 // TestEveryMeansKeepsToTheRules places, takes back, removes and puts back by each of them, and has
@@ -142,6 +144,9 @@ func TestEveryMeansKeepsToTheRules(t *testing.T) {
 			l := login{t: t, home: filepath.Join(y.dir, "disks", id, "home/debian")}
 			l.write("# by hand\t\r\n" + "no-pty " + y.ines.Line + "\n" + y.marek.Line + "\nhalf a line")
 			l.Means = way(y, id)
+			if l.other = l.Means; name == "a session" { // of which each has one
+				l.other = way(y, id)
+			}
 			if wrong := check(y, l); wrong != "" {
 				t.Errorf("%s: %s: %s\n%s", name, what, wrong, l.text())
 			}
@@ -232,9 +237,11 @@ var rules = map[string]func(*yard, login) string{
 	"two who remove each other do not empty the file": func(y *yard, l login) string {
 		l.write(y.ines.Line + "\n" + y.marek.Line + "\n")
 		var both sync.WaitGroup
-		for _, who := range [][2]person{{y.ines, y.marek}, {y.marek, y.ines}} {
-			both.Go(func() { New(l, nil, nil, now).Remove(context.Background(), who[0].entered(y.t), who[1].Key) })
+		remove := func(m Means, by, whose person) {
+			New(m, nil, nil, now).Remove(context.Background(), by.entered(y.t), whose.Key)
 		}
+		both.Go(func() { remove(l.Means, y.ines, y.marek) })
+		both.Go(func() { remove(l.other, y.marek, y.ines) })
 		both.Wait()
 		if !strings.Contains(l.text(), y.ines.Line) && !strings.Contains(l.text(), y.marek.Line) {
 			return "nobody is left"

@@ -96,7 +96,9 @@ func New(o Options) (http.Handler, error) {
 	)
 	r.GET(basePath+"/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.spec) })
 
-	strict := contract.NewStrictHandlerWithOptions(&api{s}, nil, contract.StrictGinServerOptions{
+	operations := &api{s}
+	plain := []contract.StrictMiddlewareFunc{plainContext(operations)}
+	strict := contract.NewStrictHandlerWithOptions(operations, plain, contract.StrictGinServerOptions{
 		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { s.fail(c, badBody(err)) },
 		HandlerErrorFunc:         s.fail,
 		ResponseErrorHandlerFunc: s.fail,
@@ -390,7 +392,7 @@ func (s *server) fleetWide(c *gin.Context) {
 func (s *server) whoAsks(c *gin.Context) (actor service.Actor, secret string, err error) {
 	if h := c.GetHeader("Authorization"); h != "" {
 		token, _ := strings.CutPrefix(h, "Bearer ")
-		actor, err = s.Service.ByToken(c, token)
+		actor, err = s.Service.ByToken(c.Request.Context(), token)
 		return actor, "", err
 	}
 	// A browser sends the cookie by itself, so a page of another site must not
@@ -401,7 +403,7 @@ func (s *server) whoAsks(c *gin.Context) (actor service.Actor, secret string, er
 	if secret, err = c.Cookie(s.cookieName()); err != nil {
 		secret = ""
 	}
-	actor, err = s.Service.BySession(c, secret)
+	actor, err = s.Service.BySession(c.Request.Context(), secret)
 	return actor, secret, err
 }
 

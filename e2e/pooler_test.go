@@ -16,6 +16,7 @@ import (
 
 	"plumlatch/internal/child"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/sshio/sshdtest"
 )
 
 // startPgBouncer runs Debian's pgbouncer in transaction mode before the database and returns the
@@ -36,7 +37,7 @@ func startPgBouncer(t *testing.T, database, more string) string {
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	word, _ := behind.User.Password()
-	port := freePort(t)
+	port := sshdtest.FreePort(t)
 	config := fmt.Sprintf(
 		"[databases]\n* = host=127.0.0.1 port=%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\npool_mode = "+
 			"transaction\nauth_type = plain\nauth_file = %s/users\nunix_socket_dir =\n%s",
@@ -96,16 +97,6 @@ func accountOf(t *testing.T, name string) *syscall.Credential {
 		t.Fatal(err)
 	}
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-}
-
-func freePort(t *testing.T) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // TestAPoolerInTransactionModeIsNoticedAtTheStart has the service find one as it is set up at

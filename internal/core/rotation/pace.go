@@ -21,7 +21,7 @@ type Tally struct {
 
 // Pause returns why a rotation pauses, and how many logins that is about. stopAfter is how many
 // logins may fail before it does; 0 for any number. A rotation of which nothing is left goes on to
-// its end. Whoever takes the trial of a first group back does not want the rest.
+// its end. A first group that was taken back was a trial that did not please, so the rest waits too.
 func Pause(t Tally, stopAfter int) (PauseWhy, int) {
 	switch {
 	case t.Left == 0:

@@ -191,7 +191,7 @@ func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Server{User: me.Username, Port: freePort(t), KeysFile: keysFile, private: private}
+	s := &Server{User: me.Username, Port: FreePort(t), KeysFile: keysFile, private: private}
 	if s.HostKey, err = ssh.NewPublicKey(public); err != nil {
 		t.Fatal(err)
 	}
@@ -234,7 +234,8 @@ func start(t testing.TB, dir, keysFile, subsystem, more string) *Server {
 	}
 }
 
-func freePort(t testing.TB) int {
+// FreePort returns a port of loopback that nobody listens on now.
+func FreePort(t testing.TB) int {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

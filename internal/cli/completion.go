@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"plumlatch/internal/core/text"
 	"slices"
 	"strings"
 )
@@ -263,7 +264,7 @@ func manual(*flag.FlagSet) func(context.Context, *session, []string) error {
 		}
 		s.say(
 			"%s in %s. Read one: man %s",
-			counted(len(commands()), "manual page"),
+			text.Counted(len(commands()), "manual page"),
 			args[0],
 			filepath.Join(args[0], "plumlatch-reach.1"),
 		)

@@ -21,6 +21,7 @@ import (
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
+	"plumlatch/internal/core/text"
 )
 
 var daybookCommands = []command{
@@ -252,7 +253,7 @@ func daybookExport(f *flag.FlagSet) func(context.Context, *session, []string) er
 		if err := writeNew(*out, data); err != nil {
 			return err
 		}
-		s.say("%s in %s.", counted(bytes.Count(data, []byte("\n")), "entry line"), *out)
+		s.say("%s in %s.", text.Counted(bytes.Count(data, []byte("\n")), "entry line"), *out)
 		return nil
 	})
 }
@@ -375,7 +376,7 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *session, []string) err
 			if len(c.Redacted) > 0 {
 				redacted = fmt.Sprintf(
 					"%s, whose details held a private key and were removed: %s",
-					counted(len(c.Redacted), "entry"),
+					text.Counted(len(c.Redacted), "entry"),
 					numbers(c.Redacted),
 				)
 			}

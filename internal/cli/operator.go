@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
 )
 
 var operatorCommands = []command{
@@ -293,7 +294,7 @@ func (s *session) endAllOf(ctx context.Context, client *apiclient.Client, person
 			continue
 		}
 		if _, err := answerBytes(client.EndSession(ctx, n.Id)); err != nil {
-			fmt.Fprintf(s.env.Err, "%s of %s ended before this:\n", counted(ended, "session"), person)
+			fmt.Fprintf(s.env.Err, "%s of %s ended before this:\n", text.Counted(ended, "session"), person)
 			return err
 		}
 		ended++
@@ -306,15 +307,15 @@ func (s *session) endAllOf(ctx context.Context, client *apiclient.Client, person
 			fmt.Fprintf(
 				s.env.Err,
 				"%s of %s ended and %s revoked before this:\n",
-				counted(ended, "session"),
+				text.Counted(ended, "session"),
 				person,
-				counted(revoked, "token"),
+				text.Counted(revoked, "token"),
 			)
 			return err
 		}
 		revoked++
 	}
-	s.say("%s of %s ended, %s revoked.", counted(ended, "session"), person, counted(revoked, "token"))
+	s.say("%s of %s ended, %s revoked.", text.Counted(ended, "session"), person, text.Counted(revoked, "token"))
 	return nil
 }
 
@@ -557,7 +558,7 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 	case len(l.Items) == 0:
 		s.say("%s holds no key.", l.Person)
 	default:
-		s.say("Without %s, %s would be shut and %s thin.", l.Person, counted(len(l.Shut), "login"), fmt.Sprint(len(l.Thin)))
+		s.say("Without %s, %s would be shut and %s thin.", l.Person, text.Counted(len(l.Shut), "login"), fmt.Sprint(len(l.Thin)))
 	}
 	t := table{head: []string{"KEY", "LOGIN", "REACH NOW", "WITHOUT", "TO DO"}}
 	for _, i := range l.Items {

@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
+	"plumlatch/internal/core/text"
 )
 
 var proveCommands = []command{
@@ -158,7 +159,7 @@ func (s *session) alsoAsked(ctx context.Context, client *apiclient.Client, keepe
 			"\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n",
 			k.Keeper,
 			k.Follows,
-			counted(k.Logins, "login"),
+			text.Counted(k.Logins, "login"),
 			k.Name,
 		)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
 )
 
 var reachCommands = []command{
@@ -156,14 +157,14 @@ func (s *session) showReach(rows []apiclient.LoginReach, p apiclient.ReachPage, 
 		fmt.Fprintf(
 			s.env.Out,
 			"A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n",
-			counted(p.Asked, "new public half"),
+			text.Counted(p.Asked, "new public half"),
 		)
 	}
 	if p.Worrying > 0 && !worry {
 		fmt.Fprintf(
 			s.env.Out,
 			"At %s the best way back in, should the last key be lost, is a bad one: plumlatch reach -worry\n\n",
-			counted(p.Worrying, "login"),
+			text.Counted(p.Worrying, "login"),
 		)
 	}
 	if len(rows) == 0 {
@@ -440,7 +441,7 @@ func keyMarkLost(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		for _, name := range loss.Keys {
 			k, err := answer[apiclient.Key](client.MarkLost(ctx, name, apiclient.MarkLost{Reason: *reason}))
 			if err != nil {
-				fmt.Fprintf(s.env.Err, "%d of %s were marked before this:\n", len(marked), counted(len(loss.Keys), "key"))
+				fmt.Fprintf(s.env.Err, "%d of %s were marked before this:\n", len(marked), text.Counted(len(loss.Keys), "key"))
 				return err
 			}
 			marked, stand = append(marked, k), stand+k.Opens

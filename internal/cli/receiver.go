@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
 )
 
 var receiverCommands = []command{
@@ -177,7 +178,7 @@ func receiverDead(f *flag.FlagSet) func(context.Context, *session, []string) err
 				return err
 			}
 			return s.record(n, fmt.Sprint(n.Events), func() {
-				s.say("%s tried again.", counted(n.Events, "event")+" "+map[bool]string{true: "is", false: "are"}[n.Events == 1])
+				s.say("%s tried again.", text.Counted(n.Events, "event")+" "+map[bool]string{true: "is", false: "are"}[n.Events == 1])
 			})
 		}
 		all, err := answer[[]apiclient.Delivery](client.ListDead(ctx, args[0]))

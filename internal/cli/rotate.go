@@ -16,6 +16,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/text"
 )
 
 var rotateCommands = []command{
@@ -358,15 +359,15 @@ func (s *session) showPlan(p apiclient.RotationPlan) {
 	}
 	expected := "no rotation has been done yet that would tell how long it takes"
 	if p.ExpectedSeconds != nil {
-		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", counted(*p.ExpectedSeconds, "second"))
+		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", text.Counted(*p.ExpectedSeconds, "second"))
 	}
 	fmt.Fprintf(
 		s.env.Out,
 		"\n%s on %s change, %d left out; %s; %s.\n",
-		counted(p.Logins, "login"),
-		counted(p.Instances, "instance"),
+		text.Counted(p.Logins, "login"),
+		text.Counted(p.Instances, "instance"),
 		p.LeftOut,
-		counted(len(p.NewKeys), "new key"),
+		text.Counted(len(p.NewKeys), "new key"),
 		expected,
 	)
 }
@@ -466,7 +467,7 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		}
 		if err := s.confirm(
 			*yes,
-			fmt.Sprintf("This replaces keys in %s on %s.", counted(p.Logins, "login"), counted(p.Instances, "instance")),
+			fmt.Sprintf("This replaces keys in %s on %s.", text.Counted(p.Logins, "login"), text.Counted(p.Instances, "instance")),
 			"yes",
 		); err != nil {
 			return err
@@ -737,9 +738,9 @@ func rotateChange(
 					fmt.Sprintf(
 						"This takes the new key out of %s again, where the old one still stands, and begins none of the %d that wait. "+
 							"%s stay replaced.",
-						counted(open, "login"),
+						text.Counted(open, "login"),
 						r.Counts["waiting"],
-						counted(left, "login"),
+						text.Counted(left, "login"),
 					),
 					"undo",
 				); err != nil {

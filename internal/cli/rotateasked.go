@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
 )
 
 func rotateOverride(f *flag.FlagSet) func(context.Context, *session, []string) error {
@@ -264,7 +265,7 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *session, []string) erro
 				"%s takes the place of %s in %s. Show that it opens them: plumlatch rotate watch %s\n",
 				k.Name,
 				of[0].Follows,
-				counted(of[0].Logins, "login"),
+				text.Counted(of[0].Logins, "login"),
 				of[0].Rotation,
 			)
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
 )
 
 var ruleCommands = []command{
@@ -138,7 +139,7 @@ func wantedText(w apiclient.RotationWanted) string {
 		parts = append(parts, strings.Join(*w.Keys, ", "))
 	}
 	if w.OlderDays != nil {
-		parts = append(parts, fmt.Sprintf("older than %s", counted(*w.OlderDays, "day")))
+		parts = append(parts, fmt.Sprintf("older than %s", text.Counted(*w.OlderDays, "day")))
 	}
 	add("weaker than %s", w.WeakerThan)
 	add("of the type %s", w.Type)
@@ -172,7 +173,7 @@ func settingsText(t apiclient.RotationSettings) string {
 		parts = append(parts, fmt.Sprintf("grace %g h", float64(n)/3600))
 	}
 	if n := given(t.StopAfter); n > 0 {
-		parts = append(parts, fmt.Sprintf("pauses after %s", counted(n, "failure")))
+		parts = append(parts, fmt.Sprintf("pauses after %s", text.Counted(n, "failure")))
 	}
 	return strings.Join(parts, ", ")
 }
@@ -255,7 +256,7 @@ func ruleDue(f *flag.FlagSet) func(context.Context, *session, []string) error {
 				"NEW KEY",
 				"CANNOT BE DONE",
 				"WHAT TO DO",
-			}, none: fmt.Sprintf("Nothing is due within %s.", counted(*days, "day")),
+			}, none: fmt.Sprintf("Nothing is due within %s.", text.Counted(*days, "day")),
 			name: func(d apiclient.DueRotation) string { return d.Login },
 			cells: func(d apiclient.DueRotation) []string {
 				if d.Cannot != nil {

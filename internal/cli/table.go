@@ -91,20 +91,6 @@ func optional(s string) *string {
 	return &s
 }
 
-// counted is a number with its noun, given in the singular.
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	if stem, ok := strings.CutSuffix(noun, "half"); ok {
-		return fmt.Sprintf("%d %shalves", n, stem)
-	}
-	if stem, ok := strings.CutSuffix(noun, "entry"); ok {
-		return fmt.Sprintf("%d %sentries", n, stem)
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 func labelText(l map[string]string) string {
 	names := make([]string, 0, len(l))
 	for _, k := range sortedKeys(l) {

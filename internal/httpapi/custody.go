@@ -143,7 +143,7 @@ func (a *api) RekeySafe(
 	ctx context.Context,
 	r contract.RekeySafeRequestObject,
 ) (contract.RekeySafeResponseObject, error) {
-	s, err := a.Service.Rekey(ctx, actorOf(ctx), given(r.Params.Reason))
+	s, err := a.Service.Rekey(ctx, actorOf(ctx).By(), given(r.Params.Reason))
 	return contract.RekeySafe200JSONResponse(safeOf(s)), err
 }
 

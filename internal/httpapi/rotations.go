@@ -127,7 +127,7 @@ func (a *api) ListRotationItems(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.RotationItems(ctx, r.Rotation, string(given(r.Params.State)), p)
+	l, err := a.Service.RotationItems(ctx, r.Rotation, rotation.ItemState(given(r.Params.State)), p)
 	return contract.ListRotationItems200JSONResponse{
 		Items: each(l.Items, func(i service.RotationItem) contract.RotationItem {
 			out := contract.RotationItem{
@@ -175,7 +175,7 @@ func rotationOf(r service.RotationState) contract.Rotation {
 		Settings:    settingsOf(r.Settings), Urgent: optional(r.Urgent), Rule: optional(r.Rule), Counts: map[string]int{},
 	}
 	for state, n := range r.Counts {
-		out.Counts[state] = n
+		out.Counts[string(state)] = n
 		out.Total += n
 	}
 	return out

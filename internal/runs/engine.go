@@ -31,12 +31,12 @@ const (
 type Engine struct {
 	store *store.Store
 	log   *slog.Logger
-	plan  Planner
 	queue *river.Client[pgx.Tx]
 	hub   hub
 	busy  sync.Map // the runs that this process is at work on, by their ids, with what cuts them off
 
-	duties []Duty
+	duties   []Duty
+	planners map[string]Planner // by kind
 	// endDuties ends what comes up again and again, which atWork counts.
 	endDuties context.CancelFunc
 	atWork    sync.WaitGroup
@@ -46,6 +46,8 @@ type Engine struct {
 	RetryAfter time.Duration
 	// Clock is the machine's unless a test sets another, before Start.
 	Clock Clock
+	// StepHook, where a test sets it, changes the steps of runs.
+	StepHook func(store.Run, Step) Step
 }
 
 type wakeArgs struct {
@@ -75,6 +77,7 @@ func New(s *store.Store, log *slog.Logger) *Engine {
 	return &Engine{
 		store:      s,
 		log:        log,
+		planners:   map[string]Planner{},
 		hub:        hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}},
 		RetryAfter: 500 * time.Millisecond,
 		Clock:      SystemClock{},
@@ -85,9 +88,8 @@ func New(s *store.Store, log *slog.Logger) *Engine {
 func (e *Engine) Take(d Duty) { e.duties = append(e.duties, d) }
 
 // Start takes up the runs that have not ended and works until ctx ends.
-func (e *Engine) Start(ctx context.Context, plan Planner) error {
+func (e *Engine) Start(ctx context.Context) error {
 	ctx = store.ForWork(ctx)
-	e.plan = plan
 	w := river.NewWorkers()
 	river.AddWorker(
 		w,

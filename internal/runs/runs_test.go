@@ -20,6 +20,9 @@ import (
 func TestMain(m *testing.M) { pgtest.Main(m, store.Prepare) }
 
 // stage is a store with one run of three steps, whose doing is up to the test.
+// stageKind is the kind of the runs of these tests.
+const stageKind = "test"
+
 type stage struct {
 	t     *testing.T
 	store *store.Store
@@ -50,7 +53,7 @@ func newStage(t *testing.T) *stage {
 	}
 	g.run = store.Run{
 		ID:         uuid.Must(uuid.NewV7()),
-		Kind:       "test",
+		Kind:       stageKind,
 		InstanceID: i.ID,
 		State:      Queued,
 		Version:    1,
@@ -91,7 +94,8 @@ func (g *stage) engineWith(ctx context.Context, clock Clock) *Engine {
 	g.t.Helper()
 	e := New(g.store, slog.New(slog.DiscardHandler))
 	e.RetryAfter, e.Clock = time.Millisecond, clock
-	if err := e.Start(ctx, func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
+	e.Register(stageKind, func(store.Run) (Plan, error) { return g.plan, nil })
+	if err := e.Start(ctx); err != nil {
 		g.t.Fatal(err)
 	}
 	g.t.Cleanup(func() { e.Stop(context.Background()) })
@@ -300,13 +304,15 @@ func TestThePayloadOutlivesACut(t *testing.T) {
 	); err != nil {
 		t.Fatal(err)
 	}
-	if err := e.Start(t.Context(), plan); err != nil {
+	e.Register(stageKind, plan)
+	if err := e.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	<-inside
 	e.Stop(t.Context())
 	again := New(g.store, slog.New(slog.DiscardHandler))
-	if err := again.Start(t.Context(), plan); err != nil {
+	again.Register(stageKind, plan)
+	if err := again.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { again.Stop(context.Background()) })
@@ -318,10 +324,11 @@ func TestThePayloadOutlivesACut(t *testing.T) {
 func TestAPayloadOfAnotherVersionNeedsAPerson(t *testing.T) {
 	g := newStage(t)
 	e := New(g.store, slog.New(slog.DiscardHandler))
-	err := e.Start(t.Context(), func(run store.Run) (Plan, error) {
+	e.Register(stageKind, func(run store.Run) (Plan, error) {
 		_, err := Decode[stageWork](run, 7)
 		return g.plan, err
 	})
+	err := e.Start(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -487,7 +494,7 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	}
 	e := New(g.store, slog.New(slog.DiscardHandler))
 	e.RetryAfter = time.Millisecond
-	err := e.Start(t.Context(), func(run store.Run) (Plan, error) {
+	e.Register(stageKind, func(run store.Run) (Plan, error) {
 		step := func(name string, commits bool, do func()) Step {
 			return Step{
 				Name:    name,
@@ -518,6 +525,7 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 			return nil
 		}}, nil
 	})
+	err := e.Start(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -608,7 +616,8 @@ func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := New(other, slog.New(slog.DiscardHandler))
-	if err := b.Start(t.Context(), func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
+	b.Register(stageKind, func(store.Run) (Plan, error) { return g.plan, nil })
+	if err := b.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { b.Stop(context.Background()) })
@@ -654,7 +663,8 @@ func TestADutyComesUpAgainWhateverItDidAndNoOtherWaitsForIt(t *testing.T) {
 		}
 		return errors.New("by the test")
 	}})
-	if err := e.Start(t.Context(), func(store.Run) (Plan, error) { return g.plan, nil }); err != nil {
+	e.Register(stageKind, func(store.Run) (Plan, error) { return g.plan, nil })
+	if err := e.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	for want := range 4 {

@@ -137,7 +137,7 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 
 // planFor returns the plan of a run whose steps are matched with those that are written down.
 func (e *Engine) planFor(ctx context.Context, run *store.Run) (plan Plan, err error) {
-	err = guard(func() (err error) { plan, err = e.plan(*run); return err })
+	err = guard(func() (err error) { plan, err = e.planOf(*run); return err })
 	if err != nil {
 		return plan, err
 	}

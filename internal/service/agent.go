@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"slices"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/means"
@@ -22,31 +21,4 @@ func (s *Service) readThroughAgent(ctx context.Context, l store.LoginToSweep) (o
 	}
 	read, err := s.agentOf(l).Read(ctx)
 	return seenBy(read), "", err
-}
-
-// agentMissing says what keeps the guest agent of an instance from being asked, ""
-// if nothing does.
-func (s *Service) agentMissing(ctx context.Context, i store.Instance) (string, error) {
-	if i.Adopted {
-		return "it was adopted, so no cloud's guest agent can be asked", nil
-	}
-	can, _, err := s.outline(ctx)
-	if err != nil {
-		return "", err
-	}
-	if !slices.Contains(can.Capabilities, cloud.CanGuestAgent) {
-		return "the cloud has no guest agent to ask", nil
-	}
-	state, err := s.cloud.Agent(ctx, i.CloudID)
-	switch {
-	case err != nil:
-		return "", err
-	case state == cloud.AgentReady:
-		return "", nil
-	case state == cloud.AgentAbsent:
-		return "its image has no guest agent", nil
-	case state == cloud.AgentNotPermitted:
-		return "its guest agent is not permitted", nil
-	}
-	return "its guest agent has not registered yet", nil
 }

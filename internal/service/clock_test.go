@@ -244,7 +244,7 @@ func (r *rig) rotate(start RotationStart) RotationState {
 }
 
 // is reports whether all of a rotation is in the state of an item.
-func (r *rig) is(of RotationState, state string) func() bool {
+func (r *rig) is(of RotationState, state rotation.ItemState) func() bool {
 	return func() bool {
 		now, err := r.Rotation(r.t.Context(), of.ID)
 		return err == nil && now.Counts[state] == len(now.Counts) && len(now.Counts) == 1
@@ -321,7 +321,7 @@ func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 	r.launch("door", "old")
 	grace := store.RotationSettings{GraceSeconds: 3600}
 	state := r.rotate(RotationStart{RotationWanted: selecting("old"), Make: makeService, Settings: grace})
-	r.until("both keys", r.is(state, itemProved))
+	r.until("both keys", r.is(state, rotation.ItemProved))
 	both := r.keysFile("door")
 	if !r.stands("door", "old") || !r.stands("door", "old-2") {
 		t.Errorf("the file is\n%s", both)
@@ -334,17 +334,17 @@ func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 		if err := r.carryRotations(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		if !r.is(state, itemProved)() || r.keysFile("door") != both {
+		if !r.is(state, rotation.ItemProved)() || r.keysFile("door") != both {
 			t.Errorf("the clock was set by %s, and the grace was over:\n%s", by, r.keysFile("door"))
 		}
 	}
 	// Set on by a month, the grace is over; the login is completed again all the same.
-	r.until("the removal", r.is(state, itemDone))
+	r.until("the removal", r.is(state, rotation.ItemDone))
 	if r.stands("door", "old") || !r.stands("door", "old-2") {
 		t.Errorf("the file is\n%s", r.keysFile("door"))
 	}
 	r.jump(-40 * 24 * time.Hour) // and a done one stays done
-	if err := r.carryRotations(t.Context()); err != nil || !r.is(state, itemDone)() {
+	if err := r.carryRotations(t.Context()); err != nil || !r.is(state, rotation.ItemDone)() {
 		t.Errorf("%v", err)
 	}
 }
@@ -359,7 +359,7 @@ func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 	wanted := selecting("old")
 	wanted.To = made.Name
 	state := r.rotate(RotationStart{RotationWanted: wanted})
-	r.until("the new line", r.is(state, itemPlaced))
+	r.until("the new line", r.is(state, rotation.ItemPlaced))
 	r.jump(-26 * time.Hour)
 	i, err := r.Instance(t.Context(), "door")
 	if err != nil {
@@ -370,7 +370,7 @@ func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.reportEntry("debian@door", "next", ssh.FingerprintSHA256(hostKey), half)
-	r.until("the end", r.is(state, itemDone))
+	r.until("the end", r.is(state, rotation.ItemDone))
 	if r.stands("door", "old") || !r.stands("door", "next") {
 		t.Errorf("the file is\n%s", r.keysFile("door"))
 	}
@@ -426,7 +426,7 @@ func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.until("the end", r.is(all.Items[0], itemDone))
+	r.until("the end", r.is(all.Items[0], rotation.ItemDone))
 	// What comes due again within the day waits for it to be over.
 	r.launch("gate", "old-2")
 	r.jump(-time.Hour)
@@ -454,7 +454,7 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	wanted.To = "next"
 	state := r.rotate(RotationStart{RotationWanted: wanted})
 	before := r.keysFile("door")
-	if err := r.carryRotations(t.Context()); err != nil || !r.is(state, itemWaiting)() {
+	if err := r.carryRotations(t.Context()); err != nil || !r.is(state, rotation.ItemWaiting)() {
 		t.Errorf("the service took what is to be edited from somebody's machine: %v", err)
 	}
 	taken, err := r.TakeRotationItems(t.Context(), r.ines, state.ID, []string{"old"}, 0)
@@ -481,7 +481,7 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 		t.Errorf("somebody else reports: %v", err)
 	}
 	r.jump(3 * time.Minute)
-	r.until("the failure", r.is(state, itemFailed))
+	r.until("the failure", r.is(state, rotation.ItemFailed))
 	items, err := r.RotationItems(t.Context(), state.ID, "", store.Page{Limit: 1})
 	if err != nil || !strings.Contains(items.Items[0].Detail, "nothing was heard from the machine of ines") ||
 		r.keysFile("door") != before {
@@ -500,15 +500,15 @@ func TestARotationThatCannotGoOnHoldsUpNoOther(t *testing.T) {
 	r.launch("gate", "other")
 	grace := store.RotationSettings{GraceSeconds: 3600}
 	broken := r.rotate(RotationStart{RotationWanted: selecting("old"), Make: makeService, Settings: grace})
-	r.until("the first", r.is(broken, itemProved))
+	r.until("the first", r.is(broken, rotation.ItemProved))
 	later := r.rotate(RotationStart{RotationWanted: selecting("other"), Make: makeService, Settings: grace})
-	r.until("the second", r.is(later, itemProved))
+	r.until("the second", r.is(later, rotation.ItemProved))
 	const spoil = "UPDATE rotations SET settings = '[]' WHERE id = $1"
 	if _, err := r.store.Pool().Exec(t.Context(), spoil, broken.ID); err != nil {
 		t.Fatal(err)
 	}
 	r.jump(2 * time.Hour)
-	r.until("the second's removal", r.is(later, itemDone))
+	r.until("the second's removal", r.is(later, rotation.ItemDone))
 	if err := r.carryRotations(t.Context()); err == nil || !strings.Contains(err.Error(), broken.ID.String()) {
 		t.Errorf("the first is not told of: %v", err)
 	}

@@ -71,7 +71,7 @@ func (s *Service) open(
 		return nil
 	}
 	e := s.entry(
-		actorFor(run),
+		forRun(run),
 		"restore.opened",
 		"instance",
 		run.Instance.Name,

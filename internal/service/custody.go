@@ -50,7 +50,7 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 	}
 	refuse := func(p error) ([]byte, error) {
 		refused := s.entry(
-			actor,
+			actor.By(),
 			"key.private-half",
 			"key",
 			name,
@@ -159,7 +159,7 @@ func (s *Service) PrivateHalf(ctx context.Context, actor Actor, w Release) ([]by
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"key.release",
 				"key",
 				name,
@@ -332,7 +332,7 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 		}
 	}
 	c := store.Consent{
-		ID:        newID(),
+		ID:        store.NewID(),
 		KeyID:     k.ID,
 		KeyName:   k.Name,
 		AskedBy:   actor.Name,
@@ -357,7 +357,7 @@ func (s *Service) AskConsent(ctx context.Context, actor Actor, key, reason strin
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"consent.ask",
 				"key",
 				k.Name,
@@ -458,7 +458,7 @@ func (s *Service) DecideConsent(
 		if err := tx.DecideConsent(ctx, id, c.State, actor.Name, note, now); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName))
+		return tx.Note(ctx, s.entry(actor.By(), action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName))
 	})
 	return c, err
 }
@@ -486,7 +486,7 @@ func (s *Service) SetConsentLabel(ctx context.Context, actor Actor, name, value 
 		if err != nil || !did {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, action, "label", name+"="+value, "", words, actor.Name, name, value))
+		return tx.Note(ctx, s.entry(actor.By(), action, "label", name+"="+value, "", words, actor.Name, name, value))
 	})
 }
 
@@ -561,7 +561,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor Actor, name string) (stor
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"key.forget",
 				"key",
 				name,
@@ -662,7 +662,7 @@ func (s *Service) HandOver(
 			return tx.Note(
 				ctx,
 				s.entry(
-					actor,
+					actor.By(),
 					"key.hand-over",
 					"key",
 					key,
@@ -675,7 +675,7 @@ func (s *Service) HandOver(
 			)
 		}
 		h := store.Handover{
-			ID:         newID(),
+			ID:         store.NewID(),
 			KeyID:      k.ID,
 			FromKeeper: k.KeeperID,
 			ToKeeper:   keeper.ID,
@@ -692,7 +692,7 @@ func (s *Service) HandOver(
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"key.hand-over-ask",
 				"key",
 				key,
@@ -760,7 +760,7 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor Actor, key string) 
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"key.hand-over-off",
 				"key",
 				key,
@@ -799,7 +799,7 @@ func (s *Service) takeOver(ctx context.Context, tx *store.Store, actor Actor, k 
 	return tx.Note(
 		ctx,
 		s.entry(
-			actor,
+			actor.By(),
 			"key.hand-over",
 			"key",
 			k.Name,

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,38 +12,44 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/core/daybook"
-	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/store"
 )
 
-// newID returns an id that grows with time, so that indexes stay compact.
-func newID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
-
 // byService is the service itself as the one who acts.
-var byService = Actor{Name: "service", Via: "service"}
+var byService = By{Name: "service", Via: "service"}
 
-// actorFor is who asked for the run, by whose work it is now.
-func actorFor(run store.Run) Actor {
-	return Actor{Name: run.RequestedBy, Via: "service", Run: run.ID}
+// By is who does what the daybook tells of, and by which way.
+type By struct {
+	Name string
+	// Via is api, cli, console or service.
+	Via string
+	// RequestID is the call's, Run the run's in which the wish is carried out.
+	RequestID string
+	Run       uuid.UUID
+}
+
+// forRun is who asked for the run, by whose work it is now.
+func forRun(run store.Run) By {
+	return By{Name: run.RequestedBy, Via: "service", Run: run.ID}
 }
 
 // entry makes a line of the daybook whose outcome is done. It is about its subject,
-// and about the run that the actor is at work in.
-func (s *Service) entry(actor Actor, action, subjectKind, subject, why, sentence string, args ...any) store.Entry {
+// and about the run that it is done in.
+func (s *Service) entry(by By, action, subjectKind, subject, why, sentence string, args ...any) store.Entry {
 	e := store.Entry{
-		At: s.now(), Person: actor.Name, Via: actor.Via, Action: action, SubjectKind: subjectKind, Subject: subject,
+		At: s.now(), Person: by.Name, Via: by.Via, Action: action, SubjectKind: subjectKind, Subject: subject,
 		Why:       why,
 		Outcome:   "done",
 		Sentence:  fmt.Sprintf(sentence, args...),
-		RequestID: actor.RequestID,
+		RequestID: by.RequestID,
 		About:     []string{subjectKind + ":" + subject},
 	}
 	if _, instance, ok := strings.Cut(subject, "@"); ok && subjectKind == "login" {
 		e.About = append(e.About, "instance:"+instance)
 	}
-	if actor.Run != (uuid.UUID{}) {
-		e.About = append(e.About, "run:"+actor.Run.String())
+	if by.Run != (uuid.UUID{}) {
+		e.About = append(e.About, "run:"+by.Run.String())
 	}
 	return e
 }
@@ -196,7 +201,7 @@ const (
 // DaybookHead signs the head of the daybook as it is now.
 func (s *Service) DaybookHead(ctx context.Context) (SignedHead, error) {
 	ctx = store.Unlimited(ctx)
-	signer, err := s.ownKey(ctx, daybookKey)
+	signer, err := s.ownSigner(ctx, daybookKey)
 	if err != nil {
 		return SignedHead{}, err
 	}
@@ -216,58 +221,6 @@ func (s *Service) DaybookHead(ctx context.Context) (SignedHead, error) {
 	return h, err
 }
 
-// ownKey returns a key pair of the service's own, made at its first use.
-func (s *Service) ownKey(ctx context.Context, name string) (ssh.Signer, error) {
-	if s.Safe == nil {
-		return nil, &Problem{
-			Kind:   Conflict,
-			Code:   "no-safe",
-			Detail: "the safe is switched off, so the service has no key of its own to sign with",
-			Remedy: "Start the service with -safe-key-file FILE",
-		}
-	}
-	k, err := s.store.ServiceKey(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		if k, err = s.newOwnKey(ctx, name); err != nil {
-			return nil, err
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	private, err := s.Safe.Open(k.Sealed, ownRecord(name))
-	if err != nil {
-		return nil, fmt.Errorf("the service's own key %s: %w", name, err)
-	}
-	defer clear(private)
-	return ssh.ParsePrivateKey(private)
-}
-
-// ownRecord is what the sealed half of a key of the service's own is bound to.
-func ownRecord(name string) string { return "service key " + name }
-
-func (s *Service) newOwnKey(ctx context.Context, name string) (store.ServiceKey, error) {
-	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, "plum latch "+name)
-	if err != nil {
-		return store.ServiceKey{}, err
-	}
-	private, err := pair.OpenSSH(nil)
-	if err != nil {
-		return store.ServiceKey{}, err
-	}
-	defer clear(private)
-	sealed, err := s.seal(ctx, s.store, private, ownRecord(name))
-	if err != nil {
-		return store.ServiceKey{}, err
-	}
-	err = s.store.AddServiceKey(ctx, store.ServiceKey{Name: name, Blob: pair.Public.Blob, MadeAt: s.now()}, sealed)
-	var taken *store.TakenError
-	if err != nil && !errors.As(err, &taken) {
-		return store.ServiceKey{}, err
-	}
-	return s.store.ServiceKey(ctx, name) // another process may have been first
-}
-
 // IdempotencyKey names one request of a caller. An empty Key names none.
 type IdempotencyKey struct {
 	Key string
@@ -280,7 +233,7 @@ type IdempotencyKey struct {
 func (s *Service) once(
 	ctx context.Context,
 	tx *store.Store,
-	actor Actor,
+	operator uuid.UUID,
 	k IdempotencyKey,
 	subject string,
 ) (string, error) {
@@ -290,7 +243,7 @@ func (s *Service) once(
 	sum := hashSecret(string(k.Request))
 	earlier, err := tx.Remember(
 		ctx,
-		store.Idempotency{OperatorID: actor.ID, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
+		store.Idempotency{OperatorID: operator, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
 	)
 	if err != nil || earlier == nil {
 		return "", err
@@ -311,9 +264,9 @@ var errOnlyAsked = errors.New("it was only asked")
 
 // before returns the subject of the earlier request under the key, "" where there is
 // none, for what cannot be judged anew once it was done. Nothing is remembered.
-func (s *Service) before(ctx context.Context, actor Actor, k IdempotencyKey) (subject string, err error) {
+func (s *Service) before(ctx context.Context, operator uuid.UUID, k IdempotencyKey) (subject string, err error) {
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		if subject, err = s.once(ctx, tx, actor, k, ""); err != nil {
+		if subject, err = s.once(ctx, tx, operator, k, ""); err != nil {
 			return err
 		}
 		return errOnlyAsked

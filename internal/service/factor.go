@@ -127,7 +127,7 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name),
+			s.entry(actor.By(), "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name),
 		)
 	})
 }
@@ -164,7 +164,7 @@ func (s *Service) RemoveFactor(ctx context.Context, actor Actor, code string) er
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name),
+			s.entry(actor.By(), "factor.remove", "operator", o.Name, "", "%s gave their second factor up.", o.Name),
 		)
 	})
 }
@@ -190,7 +190,7 @@ func (s *Service) codeFits(ctx context.Context, o store.Operator, code string) (
 		return false, err
 	}
 	e := s.entry(
-		Actor{Name: o.Name, Via: "service"},
+		By{Name: o.Name, Via: "service"},
 		"factor.recovery",
 		"operator",
 		o.Name,

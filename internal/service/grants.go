@@ -5,18 +5,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
+)
+
+// The kinds of runs that place and remove the lines of a grant.
+const (
+	grantKind    = "grant"
+	withdrawKind = "withdraw"
 )
 
 // endGrantsEvery is how soon after its end a grant is withdrawn.
@@ -29,34 +32,6 @@ type GrantWanted struct {
 	Reason     string
 	// FromHere is whether the caller places the line.
 	FromHere bool
-}
-
-// grantable refuses keys that are not to be granted anew.
-func (s *Service) grantable(k store.Key) error {
-	refuse := func(code, detail, remedy string) error {
-		return &Problem{Kind: Invalid, Code: code, Field: "key", Where: []string{k.Name}, Detail: detail, Remedy: remedy}
-	}
-	switch {
-	case k.State != "active":
-		return refuse("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
-	case k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA:
-		return refuse(
-			"key-too-weak",
-			fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA),
-			"Make a new key: plumlatch key new NAME",
-		)
-	case len(k.SharesPrimeWith) > 0:
-		return refuse(
-			"key-broken",
-			fmt.Sprintf(
-				"the key %s shares a prime with %s, so anybody can compute its private half",
-				k.Name,
-				strings.Join(k.SharesPrimeWith, ", "),
-			),
-			"Make a new key on another machine: plumlatch key new NAME",
-		)
-	}
-	return nil
 }
 
 // AddGrant records that the key should open the login, and has a run place its
@@ -90,14 +65,21 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 	if w.FromHere {
 		work.Worker = actor.Name
 	}
-	run := s.newRun(actor, grantKind, i, w.Reason, work)
+	run := s.engine.NewRun(runs.Request{
+		Kind:     grantKind,
+		Instance: i,
+		By:       actor.Name,
+		Reason:   w.Reason,
+		Payload:  work,
+		At:       s.now(),
+	})
 	if !w.FromHere {
 		if err := s.checkMeans(ctx, l); err != nil {
 			return Granted{}, err
 		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
+		earlier, err := s.once(ctx, tx, actor.ID, once, run.ID.String())
 		if err != nil {
 			return err
 		}
@@ -108,7 +90,7 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 		added, err := tx.AddOrKeepGrant(
 			ctx,
 			store.Grant{
-				ID:        newID(),
+				ID:        store.NewID(),
 				KeyID:     k.ID,
 				LoginID:   l.ID,
 				GrantedAt: s.now(),
@@ -121,7 +103,9 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 			return err
 		}
 		work.Added = added
-		run.Payload = encode(work)
+		if run.Payload, err = runs.Encode(work); err != nil {
+			return err
+		}
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
@@ -129,7 +113,7 @@ func (s *Service) AddGrant(ctx context.Context, actor Actor, once IdempotencyKey
 			ctx,
 			onKeys(
 				s.entry(
-					actor,
+					actor.By(),
 					"grant.add",
 					"login",
 					out.Name,
@@ -276,7 +260,14 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 	if w.FromHere {
 		work.Worker = actor.Name
 	}
-	run := s.newRun(actor, withdrawKind, i, w.Reason, work)
+	run := s.engine.NewRun(runs.Request{
+		Kind:     withdrawKind,
+		Instance: i,
+		By:       actor.Name,
+		Reason:   w.Reason,
+		Payload:  work,
+		At:       s.now(),
+	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		// The grant ends when its line is gone, and a steward key's private half with it.
 		if err := tx.AddRun(ctx, run); err != nil {
@@ -286,7 +277,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor Actor, w Withdrawal) 
 			ctx,
 			onKeys(
 				s.entry(
-					actor,
+					actor.By(),
 					"grant.withdraw",
 					"login",
 					out.Name,
@@ -356,7 +347,7 @@ func (s *Service) endGrants(ctx context.Context) error {
 		return err
 	}
 	for _, g := range over {
-		actor := byService
+		actor := TheService
 		_, err := s.WithdrawGrant(
 			ctx,
 			actor,
@@ -374,7 +365,7 @@ func (s *Service) endGrants(ctx context.Context) error {
 		}
 		e := onKeys(
 			s.entry(
-				actor,
+				actor.By(),
 				"grant.end",
 				"login",
 				loginName(g.OSUser, g.InstanceName),
@@ -406,7 +397,9 @@ type edit struct {
 	work *grantWork
 }
 
-func grantWorkOf(run store.Run) (*grantWork, error) { return workOf(run, earlierNone[grantWork]) }
+func grantWorkOf(run store.Run) (*grantWork, error) {
+	return runs.PayloadOf(run, runs.NoEarlier[grantWork])
+}
 
 func (s *Service) grantPlan(run store.Run) (runs.Plan, error) {
 	w, err := grantWorkOf(run)
@@ -466,69 +459,16 @@ func (s *Service) grantPlan(run store.Run) (runs.Plan, error) {
 }
 
 // subject returns the key and the login of the run.
-func (e *edit) subject(ctx context.Context) (store.Key, store.LoginToSweep, error) {
-	k, err := e.store.KeyByID(ctx, e.work.Key)
+func (e *edit) subject(ctx context.Context, from *store.Store) (store.Key, store.LoginToSweep, error) {
+	k, err := from.KeyByID(ctx, e.work.Key)
 	if err != nil {
 		return k, store.LoginToSweep{}, err
 	}
-	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
+	found, err := from.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
 	if err != nil || len(found) == 0 {
 		return k, store.LoginToSweep{}, cmp.Or(err, store.ErrNotFound)
 	}
 	return k, found[0], nil
-}
-
-// stewardDoor opens the login with the steward key, for the run. The completed login shows that
-// the steward key opens it. Call end when done.
-func (s *Service) stewardDoor(
-	ctx context.Context,
-	p *runs.Progress,
-	l store.LoginToSweep,
-	j *means.Journal,
-) (d *means.Door, by sshio.Entry, end func(), err error) {
-	session, end, err := s.stewardSession(ctx, l)
-	if err != nil {
-		return nil, sshio.Entry{}, nil, reaching(err)
-	}
-	return s.doorBy(means.Over(session), p, j), session.Entry(), end, nil
-}
-
-// doorBy is a login that a run changes by some means.
-func (s *Service) doorBy(m means.Means, p *runs.Progress, j *means.Journal) *means.Door {
-	return means.New(m, j, p.Save, s.now)
-}
-
-// meansKey is a key as its line is to be in a file.
-func (s *Service) meansKey(k store.Key) means.Key {
-	return means.Key{Name: k.Name, Blob: k.Blob, Line: s.lineFor(k)}
-}
-
-func (s *Service) meansKeys(keys []store.Key) []means.Key {
-	out := make([]means.Key, len(keys))
-	for n, k := range keys {
-		out[n] = s.meansKey(k)
-	}
-	return out
-}
-
-// recordSeen records what a run has seen in a login by the steward key.
-func (s *Service) recordSeen(
-	ctx context.Context,
-	l store.LoginToSweep,
-	by string,
-	read means.Seen,
-) (outcome string, err error) {
-	return s.recordLook(
-		ctx,
-		look{
-			login:  l.Login,
-			name:   loginName(l.OSUser, l.Instance.Name),
-			seen:   seenBy(read),
-			method: stewardMethod,
-			by:     Actor{Name: by, Via: "service"},
-			at:     s.now(),
-		},
-	)
 }
 
 // changing changes the files of the run's login with the steward key, and records what they hold
@@ -538,7 +478,7 @@ func (e *edit) changing(
 	p *runs.Progress,
 	change func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error),
 ) (outcome string, err error) {
-	k, l, err := e.subject(ctx)
+	k, l, err := e.subject(ctx, e.store)
 	if err != nil {
 		return "", err
 	}
@@ -552,18 +492,6 @@ func (e *edit) changing(
 		return "", reaching(err)
 	}
 	return e.recordSeen(ctx, l, e.run.RequestedBy, read)
-}
-
-// reaching marks the errors of a host that cannot be reached as temporary; a
-// refusal, a changed host key and a file that cannot be edited are not.
-func reaching(err error) error {
-	if errors.Is(err, sshio.ErrHostKey) || errors.Is(err, sshio.ErrRefused) ||
-		!(errors.Is(err, cloud.ErrUnreachable) || strings.Contains(err.Error(), "reach ") ||
-			strings.Contains(err.Error(), "speak SSH") || strings.Contains(err.Error(), "connection lost") ||
-			errors.Is(err, sshio.ErrEdited)) {
-		return err
-	}
-	return runs.Temporary(err)
 }
 
 func (e *edit) place(ctx context.Context, p *runs.Progress) (string, error) {
@@ -613,7 +541,7 @@ func (e *edit) putBack(ctx context.Context, p *runs.Progress) error {
 // ask sees whether the SSH server accepts the key, as it should or should not.
 func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, _ *runs.Progress) (string, error) {
-		k, l, err := e.subject(ctx)
+		k, l, err := e.subject(ctx, e.store)
 		if err != nil {
 			return "", err
 		}
@@ -639,14 +567,14 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 // ended settles the grant with what was done: a new one whose line could not be
 // placed ends, and one that was to be withdrawn ends where its line is gone.
 func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string) error {
-	k, l, err := (&edit{e.within(tx), e.run, e.work}).subject(ctx)
+	k, l, err := e.subject(ctx, tx)
 	if err != nil {
 		return err
 	}
 	name := loginName(l.OSUser, l.Instance.Name)
 	withdrawing, done := e.run.Kind == withdrawKind, state == runs.Done
 	note := onKeys(
-		e.entry(actorFor(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name),
+		e.entry(forRun(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name),
 		k.Name,
 	)
 	if withdrawing {
@@ -667,4 +595,37 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 		}
 	}
 	return tx.Note(ctx, note)
+}
+
+// grantWork is the payload of the runs that place or remove the lines of one key in one login.
+type grantWork struct {
+	Key   uuid.UUID `json:"key"`
+	Login uuid.UUID `json:"login"`
+	// Added is whether the grant was made for this, so that it ends where this fails.
+	Added bool `json:"added,omitempty"`
+	// Worker is who changes the lines from their own machine; "" for the service.
+	Worker  string        `json:"worker,omitempty"`
+	Journal means.Journal `json:"journal"`
+}
+
+// grantJob says how the steps of a grant or a withdrawal are taken from somebody's own machine.
+func (s *Service) grantJob() Job {
+	return Job{
+		Worker: func(run store.Run) (string, error) {
+			w, err := grantWorkOf(run)
+			if err != nil {
+				return "", err
+			}
+			return w.Worker, nil
+		},
+		Seeing: "ask",
+		Subject: func(ctx context.Context, run store.Run) (SubjectOfJob, error) {
+			w, err := grantWorkOf(run)
+			if err != nil {
+				return SubjectOfJob{}, err
+			}
+			k, l, err := (&edit{s, run, w}).subject(ctx, s.store)
+			return SubjectOfJob{Login: l, Key: k, Accept: run.Kind == grantKind}, err
+		},
+	}
 }

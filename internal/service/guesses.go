@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"time"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
 )
 
@@ -51,7 +52,7 @@ func (s *Service) attempt(ctx context.Context, account, address string) (*attemp
 			Code:   "too-many-tries",
 			After:  seconds,
 			Detail: "there were too many wrong tries",
-			Remedy: fmt.Sprintf("Try again in %s", counted(seconds, "second")),
+			Remedy: fmt.Sprintf("Try again in %s", text.Counted(seconds, "second")),
 		}
 	}
 	return a, nil

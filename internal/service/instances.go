@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -18,9 +17,6 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
-
-// minGrantedRSA is the least length of an RSA key that may be granted anew, in bits.
-const minGrantedRSA = 2048
 
 // Launch says what instance is wanted.
 type Launch struct {
@@ -61,22 +57,6 @@ func (s *Service) Catalogue(ctx context.Context) (Catalogue, error) {
 func (s *Service) CloudName(ctx context.Context) (string, error) {
 	c, err := s.cloud.Capabilities(ctx)
 	return c.Name, cloudProblem(err)
-}
-
-func cloudProblem(err error) error {
-	var refused *cloud.RefusedError
-	switch {
-	case errors.Is(err, cloud.ErrUnreachable):
-		return &Problem{
-			Kind:   Unavailable,
-			Code:   "cloud-unreachable",
-			Detail: "the cloud does not answer, so nothing was begun",
-			Remedy: "Try again in a moment; if it stays so, look at the cloud's adapter",
-		}
-	case errors.As(err, &refused):
-		return &Problem{Kind: Conflict, Code: "cloud-refused", Detail: refused.Error()}
-	}
-	return err
 }
 
 // Instances returns one page of the instances that are there.
@@ -147,9 +127,16 @@ func (s *Service) Launch(
 	if len(keys) > 0 {
 		i.KeyLabel = keys[0].Name
 	}
-	run := s.newRun(actor, launchKind, i, l.Reason, lifecycleWork{})
+	run := s.engine.NewRun(runs.Request{
+		Kind:     launchKind,
+		Instance: i,
+		By:       actor.Name,
+		Reason:   l.Reason,
+		Payload:  lifecycleWork{},
+		At:       s.now(),
+	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
+		earlier, err := s.once(ctx, tx, actor.ID, once, run.ID.String())
 		if err != nil {
 			return err
 		}
@@ -160,14 +147,14 @@ func (s *Service) Launch(
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return err
 		}
-		login := store.Login{ID: newID(), InstanceID: i.ID, OSUser: image.LoginUser}
+		login := store.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: image.LoginUser}
 		if err := tx.AddLogin(ctx, login); err != nil {
 			return err
 		}
 		grants := make([]store.Grant, len(keys))
 		for n, k := range keys {
 			grants[n] = store.Grant{
-				ID:        newID(),
+				ID:        store.NewID(),
 				KeyID:     k.ID,
 				LoginID:   login.ID,
 				GrantedAt: s.now(),
@@ -183,7 +170,7 @@ func (s *Service) Launch(
 			grants = append(
 				grants,
 				store.Grant{
-					ID:        newID(),
+					ID:        store.NewID(),
 					KeyID:     k.ID,
 					LoginID:   login.ID,
 					GrantedAt: s.now(),
@@ -201,7 +188,7 @@ func (s *Service) Launch(
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"instance.launch",
 				"instance",
 				l.Name,
@@ -301,7 +288,7 @@ func (s *Service) judgeLaunch(ctx context.Context, actor Actor, l *Launch) (stor
 		l.Labels = map[string]string{}
 	}
 	return store.Instance{
-		ID:        newID(),
+		ID:        store.NewID(),
 		Name:      l.Name,
 		State:     "launching",
 		Image:     image.Name,
@@ -457,7 +444,14 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 			Remedy: "See it: plumlatch instance show " + name,
 		}
 	}
-	run := s.newRun(actor, string(kind), i, reason, lifecycleWork{StateBefore: i.State})
+	run := s.engine.NewRun(runs.Request{
+		Kind:     string(kind),
+		Instance: i,
+		By:       actor.Name,
+		Reason:   reason,
+		Payload:  lifecycleWork{StateBefore: i.State},
+		At:       s.now(),
+	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
@@ -468,7 +462,7 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"instance."+string(kind),
 				"instance",
 				name,
@@ -494,35 +488,4 @@ func (s *Service) Change(ctx context.Context, actor Actor, kind RunFor, name, re
 	}
 	s.engine.Wake(ctx, run.ID)
 	return s.store.RunByID(ctx, run.ID)
-}
-
-// newRun makes a run with its steps as they will be shown, which may depend on the payload.
-func (s *Service) newRun(actor Actor, kind string, i store.Instance, reason string, payload any) store.Run {
-	run := store.Run{
-		ID: newID(), Kind: kind, InstanceID: i.ID, Instance: i, State: runs.Queued, Version: 1,
-		RequestedBy:    actor.Name,
-		Reason:         reason,
-		Payload:        encode(payload),
-		PayloadVersion: payloadVersion,
-		CreatedAt:      s.now().Truncate(time.Microsecond),
-	}
-	plan, err := s.planOf(run)
-	if err != nil {
-		panic(err) // the kinds are this package's own
-	}
-	for seq, step := range plan.Steps {
-		run.Steps = append(
-			run.Steps,
-			store.RunStep{
-				RunID:  run.ID,
-				Seq:    seq,
-				Name:   step.Name,
-				Title:  step.Title,
-				State:  runs.StepWaiting,
-				Intent: step.Intent,
-				Undo:   step.UndoIntent,
-			},
-		)
-	}
-	return run
 }

@@ -5,10 +5,15 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"strings"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
 )
+
+// minGrantedRSA is the least length of an RSA key that may be granted anew, in bits.
+const minGrantedRSA = 2048
 
 // NewKey says what a key that is recorded or made is to be called and whose it is.
 type NewKey struct {
@@ -77,7 +82,7 @@ func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKe
 	k.PKCS8SHA1 = sha1
 	first := true
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, k.Name)
+		earlier, err := s.once(ctx, tx, actor.ID, once, k.Name)
 		if err != nil || earlier != "" {
 			first = false
 			return err
@@ -88,7 +93,7 @@ func (s *Service) ImportKey(ctx context.Context, actor Actor, once IdempotencyKe
 		if err := tx.ClaimStrangers(ctx); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, describe(public)))
+		return tx.Note(ctx, s.entry(actor.By(), "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, describe(public)))
 	})
 	if err != nil {
 		return store.Key{}, s.takenKey(ctx, err, in.Name, public)
@@ -147,7 +152,7 @@ func (s *Service) MakeKey(
 		return store.Key{}, nil, err
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, k.Name)
+		earlier, err := s.once(ctx, tx, actor.ID, once, k.Name)
 		if err != nil {
 			return err
 		}
@@ -164,7 +169,7 @@ func (s *Service) MakeKey(
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"key.make",
 				"key",
 				k.Name,
@@ -230,7 +235,7 @@ func (s *Service) record(
 // newRecord fills in all of a record but its keeper.
 func (s *Service) newRecord(actor Actor, in NewKey, public keypair.Public, origin string) store.Key {
 	k := store.Key{
-		ID: newID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
+		ID: store.NewID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
 		SHA256:  public.SHA256(),
 		MD5:     public.MD5(),
 		SPKIMD5: public.SPKIMD5(),
@@ -392,13 +397,13 @@ func (s *Service) DeleteKey(ctx context.Context, actor Actor, name string) error
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name),
+			s.entry(actor.By(), "key.delete", "key", name, "", "%s deleted the record of the key %s.", actor.Name, name),
 		)
 	})
 	var problem *Problem
 	if errors.As(err, &problem) && problem.Code == "key-granted" {
 		refused := s.entry(
-			actor,
+			actor.By(),
 			"key.delete",
 			"key",
 			name,
@@ -417,7 +422,7 @@ func stillOpens(name string, n int, some []store.Opening) error {
 	p := &Problem{
 		Kind:   Conflict,
 		Code:   "key-granted",
-		Detail: fmt.Sprintf("the key %s still opens, or should open, %s", name, counted(n, "login")),
+		Detail: fmt.Sprintf("the key %s still opens, or should open, %s", name, text.Counted(n, "login")),
 		Remedy: "Withdraw it there first, or terminate those instances. See them all: plumlatch opens " + name,
 	}
 	for _, o := range some {
@@ -426,10 +431,57 @@ func stillOpens(name string, n int, some []store.Opening) error {
 	return p
 }
 
-// counted writes a number with its noun.
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
+// beyond refuses what would reach past the actor's limits: a change of a key that also
+// opens logins which the actor does not see.
+func (s *Service) beyond(ctx context.Context, tx *store.Store, k store.Key) error {
+	if !store.Limited(ctx) {
+		return nil
 	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	page := store.Page{Limit: 1, Total: true}
+	within, err := tx.Opens(ctx, k.ID, page)
+	if err != nil {
+		return err
+	}
+	all, err := tx.Opens(store.Unlimited(ctx), k.ID, page)
+	if err != nil {
+		return err
+	}
+	if *all.Total > *within.Total {
+		return &Problem{
+			Kind:   Forbidden,
+			Code:   "beyond-your-limit",
+			Where:  []string{k.Name},
+			Detail: fmt.Sprintf("%s also opens logins that you do not see", k.Name),
+			Remedy: "Ask somebody without a limit",
+		}
+	}
+	return nil
+}
+
+// grantable refuses keys that are not to be granted anew.
+func (s *Service) grantable(k store.Key) error {
+	refuse := func(code, detail, remedy string) error {
+		return &Problem{Kind: Invalid, Code: code, Field: "key", Where: []string{k.Name}, Detail: detail, Remedy: remedy}
+	}
+	switch {
+	case k.State != "active":
+		return refuse("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
+	case k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA:
+		return refuse(
+			"key-too-weak",
+			fmt.Sprintf("the key %s is RSA with %d bits; new grants take %d or more", k.Name, k.Bits, minGrantedRSA),
+			"Make a new key: plumlatch key new NAME",
+		)
+	case len(k.SharesPrimeWith) > 0:
+		return refuse(
+			"key-broken",
+			fmt.Sprintf(
+				"the key %s shares a prime with %s, so anybody can compute its private half",
+				k.Name,
+				strings.Join(k.SharesPrimeWith, ", "),
+			),
+			"Make a new key on another machine: plumlatch key new NAME",
+		)
+	}
+	return nil
 }

@@ -218,7 +218,7 @@ func (s *Service) BeginLeaving(ctx context.Context, actor Actor, person, to, rea
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"operator.leave",
 				"operator",
 				person,
@@ -323,7 +323,7 @@ func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note stri
 		// What was left out or has failed may go now.
 		return "a part could not be replaced; see plumlatch rotate report " + r.ID.String() + ", mend it, and begin again: " +
 			"plumlatch operator leave " + o.Name + " -again", false, nil
-	case r != nil && r.State == rotationPaused:
+	case r != nil && r.State == rotation.Paused:
 		stuck = append(
 			stuck,
 			"the rotation that replaces their keys is paused; let it go on: plumlatch rotate resume "+r.ID.String(),
@@ -354,7 +354,7 @@ func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note stri
 		return tx.Note(
 			ctx,
 			s.entry(
-				by,
+				by.By(),
 				"operator.left",
 				"operator",
 				o.Name,
@@ -376,7 +376,7 @@ func (s *Service) retire(ctx context.Context, actor Actor, key, reason string) e
 		if err := tx.SetKeyState(ctx, k.ID, "retired"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "key.retire", "key", key, reason, "%s opens nothing and is retired.", key))
+		return tx.Note(ctx, s.entry(actor.By(), "key.retire", "key", key, reason, "%s opens nothing and is retired.", key))
 	})
 }
 
@@ -472,7 +472,7 @@ func (s *Service) LeaveAgain(ctx context.Context, actor Actor, person, reason st
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"operator.leave",
 				"operator",
 				person,
@@ -511,7 +511,7 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor Actor, person string
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person),
+			s.entry(actor.By(), "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person),
 		)
 	})
 	if err != nil {

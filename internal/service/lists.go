@@ -7,6 +7,7 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
 )
 
@@ -86,14 +87,14 @@ func (s *Service) ImportKeys(ctx context.Context, actor Actor, in NewKey, list [
 			return err
 		}
 		e := s.entry(
-			actor,
+			actor.By(),
 			"key.import-list",
 			"key",
 			names[0],
 			"",
 			"%s imported %s from a list of %d.",
 			actor.Name,
-			counted(len(names), "key"),
+			text.Counted(len(names), "key"),
 			len(list),
 		)
 		e.Details = map[string]any{"names": names}

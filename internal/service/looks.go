@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +14,6 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
-	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
 
@@ -45,7 +42,7 @@ type look struct {
 	name  string // user@instance
 	seen
 	method string
-	by     Actor
+	by     By
 	at     time.Time
 }
 
@@ -170,7 +167,7 @@ func compareFiles(f *findings, l look, last map[string]store.FileVersion) (chang
 		kept, found := authorizedkeys.Parse(file.Content).Keep()
 		exposed += len(found)
 		now := store.FileVersion{
-			ID:        newID(),
+			ID:        store.NewID(),
 			LoginID:   l.login.ID,
 			Path:      file.Path,
 			There:     file.There,
@@ -224,8 +221,8 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 				"The file %s of %s is not as it was: %s came, %s went.",
 				path,
 				c.name,
-				counted(len(came), "line"),
-				counted(len(went), "line"),
+				text.Counted(len(came), "line"),
+				text.Counted(len(went), "line"),
 			)
 			e.Details = map[string]any{
 				"came": came[:min(len(came), maxNotedLines)],
@@ -381,147 +378,12 @@ func (r reading) compareKeys(f *findings, l look, known map[string]store.Key, na
 			)
 		}
 	}
-	outcome := counted(len(seen), "known key")
+	outcome := text.Counted(len(seen), "known key")
 	if strangers > 0 {
-		outcome += ", " + counted(strangers, "stranger")
+		outcome += ", " + text.Counted(strangers, "stranger")
 	}
 	if r.unreadable > 0 {
-		outcome += ", " + counted(r.unreadable, "line") + " that cannot be read"
+		outcome += ", " + text.Counted(r.unreadable, "line") + " that cannot be read"
 	}
 	return outcome
-}
-
-// loginNamed returns the login user@instance; an instance alone means its own
-// login user's.
-func (s *Service) loginNamed(ctx context.Context, name string) (store.Login, store.Instance, error) {
-	user, instance, ok := strings.Cut(name, "@")
-	if !ok {
-		user, instance = "", name
-	}
-	i, err := s.Instance(ctx, instance)
-	if err != nil {
-		return store.Login{}, i, err
-	}
-	if user == "" {
-		user = i.LoginUser
-	}
-	l, err := s.store.LoginOf(ctx, i.ID, user)
-	if errors.Is(err, store.ErrNotFound) {
-		return l, i, &Problem{
-			Kind:   NotFound,
-			Code:   "no-such-login",
-			Where:  []string{name},
-			Detail: fmt.Sprintf("no login %s is recorded on %s", user, i.Name),
-			Remedy: "See those that are: plumlatch reach -find " + i.Name,
-		}
-	}
-	return l, i, err
-}
-
-func loginName(user, instance string) string { return user + "@" + instance }
-
-const (
-	maxReportedFiles   = 8
-	maxReportedFolders = 32
-)
-
-// ReportFiles records what the actor read in a login's files from their own
-// machine, where the host key that they saw is a pinned one.
-func (s *Service) ReportFiles(
-	ctx context.Context,
-	actor Actor,
-	name string,
-	files []SeenFile,
-	folders []store.Folder,
-	hostKey string,
-) (Login, error) {
-	l, i, err := s.loginNamed(ctx, name)
-	if err != nil {
-		return Login{}, err
-	}
-	if err := checkHostKey(i, hostKey); err != nil {
-		return Login{}, err
-	}
-	if len(files) == 0 || len(files) > maxReportedFiles {
-		return Login{}, &Problem{
-			Kind:   Invalid,
-			Code:   "bad-files",
-			Field:  "files",
-			Detail: fmt.Sprintf("%d files were given; a login has 1 to %d", len(files), maxReportedFiles),
-		}
-	}
-	total := 0
-	for _, f := range files {
-		if total += len(f.Content); total > sshio.MaxFileBytes || bytes.Count(f.Content, []byte{'\n'}) > sshio.MaxFileLines {
-			return Login{}, &Problem{
-				Kind:  TooLarge,
-				Code:  "too-large",
-				Field: "files",
-				Detail: fmt.Sprintf(
-					"the files of a login have at most %d bytes together and %d lines each",
-					sshio.MaxFileBytes,
-					sshio.MaxFileLines,
-				),
-			}
-		}
-		if f.Path == "" || len(f.Path) > 4096 || text.Plain(f.Path) != f.Path || !f.There && len(f.Content) > 0 {
-			return Login{}, &Problem{
-				Kind:   Invalid,
-				Code:   "bad-files",
-				Field:  "files",
-				Detail: "a file has no path, one with control characters, or content though it is not there",
-			}
-		}
-	}
-	if len(folders) > maxReportedFolders {
-		return Login{}, &Problem{
-			Kind:   Invalid,
-			Code:   "bad-folders",
-			Field:  "folders",
-			Detail: fmt.Sprintf("%d folders were given; %d is the limit", len(folders), maxReportedFolders),
-		}
-	}
-	for _, f := range folders {
-		if f.Path == "" || len(f.Path) > 4096 || text.Plain(f.Path) != f.Path {
-			return Login{}, &Problem{
-				Kind:   Invalid,
-				Code:   "bad-folders",
-				Field:  "folders",
-				Detail: "a folder has no path, or one with control characters",
-			}
-		}
-	}
-	_, err = s.recordLook(
-		ctx,
-		look{
-			login:  l,
-			name:   loginName(l.OSUser, i.Name),
-			seen:   seen{files, folders},
-			method: "read by " + actor.Name + " from their machine",
-			by:     actor,
-			at:     s.now(),
-		},
-	)
-	if err != nil {
-		return Login{}, err
-	}
-	s.wakeRestore(ctx, i.ID) // one may have waited for it
-	return s.Login(ctx, name)
-}
-
-// checkHostKey refuses a report from a machine that is not the one that is recorded.
-func checkHostKey(i store.Instance, seen string) error {
-	d, ok := keypair.ReadFingerprint(seen)
-	for _, h := range i.HostKeys {
-		if ok && bytes.Equal(h.SHA256, d.Sum) {
-			return nil
-		}
-	}
-	return &Problem{
-		Kind:   Conflict,
-		Code:   "host-key-differs",
-		Field:  "host_key",
-		Detail: fmt.Sprintf("the host key that was seen is not a pinned one of %s, so nothing was recorded", i.Name),
-		Remedy: "Find out why it differs: plumlatch instance show " + i.Name,
-	}
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/store"
 )
@@ -108,7 +109,7 @@ func (s *Service) knowMasters(marks store.SafeMarks) error {
 
 // Rekey puts everything in the safe under a new master key while the service runs. What
 // is killed on the way is gone on with by the next call, or by the service itself.
-func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeState, error) {
+func (s *Service) Rekey(ctx context.Context, by By, reason string) (SafeState, error) {
 	if err := checkText("reason", reason); err != nil {
 		return SafeState{}, err
 	}
@@ -155,15 +156,15 @@ func (s *Service) Rekey(ctx context.Context, actor Actor, reason string) (SafeSt
 	if err := s.noteRekey(
 		ctx,
 		s.entry(
-			actor,
+			by,
 			"safe.rekey",
 			"safe",
 			s.Safe.Mark(),
 			reason,
 			"%s had the safe put under a new master key, %s; %s sealed anew.",
-			actor.Name,
+			by.Name,
 			s.Safe.Mark(),
-			counted(n, "secret"),
+			text.Counted(n, "secret"),
 		),
 	); err != nil {
 		return SafeState{}, err
@@ -296,7 +297,7 @@ func (s *Service) carryRekey(ctx context.Context) error {
 			"",
 			"The service went on with putting the safe under a new master key, %s; %s sealed anew.",
 			s.Safe.Mark(),
-			counted(n, "secret"),
+			text.Counted(n, "secret"),
 		),
 	)
 }

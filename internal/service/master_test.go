@@ -59,7 +59,7 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 			}
 		}
 	})
-	state, err := o.Rekey(t.Context(), o.ines, "a try")
+	state, err := o.Rekey(t.Context(), o.ines.By(), "a try")
 	stop()
 	group.Wait()
 	if err != nil || state.Mark == before || state.Masters != 1 || len(state.Unreadable) > 0 {

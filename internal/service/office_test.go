@@ -583,7 +583,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 	if count != 33 {
 		t.Errorf("%d sealed things, want 33", count)
 	}
-	if state, err = o.Rekey(t.Context(), o.ines, "again"); err != nil || state.Masters != 1 {
+	if state, err = o.Rekey(t.Context(), o.ines.By(), "again"); err != nil || state.Masters != 1 {
 		t.Errorf("%+v %v", state, err)
 	}
 	text, err := os.ReadFile(o.safeFile)

@@ -18,9 +18,9 @@ func FuzzPayloads(f *testing.F) {
 		rotateWork{Proved: true},
 		restoreWork{Kept: true},
 	} {
-		f.Add([]byte(encode(w)), payloadVersion)
+		f.Add([]byte(encode(w)), runs.PayloadVersion)
 	}
-	f.Add([]byte(`{"journal":{"removed":{"/home/debian/.ssh/authorized_keys":["x"]}}}`), payloadVersion)
+	f.Add([]byte(`{"journal":{"removed":{"/home/debian/.ssh/authorized_keys":["x"]}}}`), runs.PayloadVersion)
 	f.Add([]byte(`null`), 2)
 	f.Fuzz(func(t *testing.T, payload []byte, version int) {
 		if !json.Valid(payload) || version <= 0 {
@@ -37,16 +37,24 @@ func FuzzPayloads(f *testing.F) {
 
 func again[T any](t *testing.T, run store.Run) {
 	t.Helper()
-	w, err := runs.Decode[T](run, payloadVersion)
+	w, err := runs.Decode[T](run, runs.PayloadVersion)
 	if err != nil {
 		return
 	}
-	if run.PayloadVersion > payloadVersion {
+	if run.PayloadVersion > runs.PayloadVersion {
 		t.Fatalf("a payload of the version %d was read", run.PayloadVersion)
 	}
 	first := encode(w)
 	run.Payload = first
-	if w, err = runs.Decode[T](run, payloadVersion); err != nil || !bytes.Equal(encode(w), first) {
+	if w, err = runs.Decode[T](run, runs.PayloadVersion); err != nil || !bytes.Equal(encode(w), first) {
 		t.Errorf("%s is read, written and read as %s: %v", first, encode(w), err)
 	}
+}
+
+func encode(payload any) json.RawMessage {
+	data, err := runs.Encode(payload)
+	if err != nil {
+		panic(err)
+	}
+	return data
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
 )
 
@@ -49,9 +50,13 @@ type Actor struct {
 	ConfirmedAt time.Time
 	// AwaitsCode is whether the session is none before a code is given.
 	AwaitsCode bool
-	// Run is the run that the actor's wish is carried out in, if one is.
-	Run uuid.UUID
 }
+
+// TheService acts by itself, as a duty does.
+var TheService = Actor{Name: byService.Name, Via: byService.Via}
+
+// By is how the daybook names the actor.
+func (a Actor) By() By { return By{Name: a.Name, Via: a.Via, RequestID: a.RequestID} }
 
 // Within returns a context in which the actor's limits hold.
 func (a Actor) Within(ctx context.Context) context.Context {
@@ -81,33 +86,6 @@ func (a Actor) labelled(labels map[string]string) (map[string]string, error) {
 		out[k] = v
 	}
 	return out, nil
-}
-
-// beyond refuses what would reach past the actor's limits: a change of a key that also
-// opens logins which the actor does not see.
-func (s *Service) beyond(ctx context.Context, tx *store.Store, k store.Key) error {
-	if !store.Limited(ctx) {
-		return nil
-	}
-	page := store.Page{Limit: 1, Total: true}
-	within, err := tx.Opens(ctx, k.ID, page)
-	if err != nil {
-		return err
-	}
-	all, err := tx.Opens(store.Unlimited(ctx), k.ID, page)
-	if err != nil {
-		return err
-	}
-	if *all.Total > *within.Total {
-		return &Problem{
-			Kind:   Forbidden,
-			Code:   "beyond-your-limit",
-			Where:  []string{k.Name},
-			Detail: fmt.Sprintf("%s also opens logins that you do not see", k.Name),
-			Remedy: "Ask somebody without a limit",
-		}
-	}
-	return nil
 }
 
 // fleetWide refuses those with a limit.
@@ -171,7 +149,7 @@ func (s *Service) AddOperator(ctx context.Context, actor Actor, once Idempotency
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, in.Name)
+		earlier, err := s.once(ctx, tx, actor.ID, once, in.Name)
 		if err != nil || earlier != "" {
 			return err
 		}
@@ -201,7 +179,7 @@ func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOpe
 		return made, firstProblem(err)
 	}
 	o := store.Operator{
-		ID:         newID(),
+		ID:         store.NewID(),
 		Name:       in.Name,
 		Role:       string(in.Role),
 		CreatedAt:  s.now(),
@@ -225,14 +203,14 @@ func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor,
 	}
 	if err := tx.AddKeeper(
 		ctx,
-		store.Keeper{ID: newID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
+		store.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
 	); err != nil {
 		return personTaken(err, o.Name)
 	}
 	return tx.Note(
 		ctx,
 		s.entry(
-			actor,
+			actor.By(),
 			"operator.add",
 			"operator",
 			o.Name,
@@ -265,15 +243,6 @@ func personTaken(err error, name string) error {
 		Field:  "name",
 		Detail: fmt.Sprintf("there is an operator or keeper named %s already", name),
 	}
-}
-
-// firstProblem returns the first of joined errors that is a problem for people.
-func firstProblem(err error) error {
-	var p *Problem
-	if errors.As(err, &p) {
-		return p
-	}
-	return err
 }
 
 func limitWords(limits map[string]string) string {
@@ -408,7 +377,7 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")),
+			s.entry(actor.By(), "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")),
 		)
 	})
 	return personTaken(err, name)
@@ -513,7 +482,7 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 		if err := tx.EndOtherSessions(ctx, o.ID, hashSecret(secret)); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name))
+		return tx.Note(ctx, s.entry(actor.By(), "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name))
 	})
 }
 
@@ -529,14 +498,14 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once IdempotencyKey,
 		return firstProblem(err)
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, name)
+		earlier, err := s.once(ctx, tx, actor.ID, once, name)
 		if err != nil || earlier != "" {
 			return err
 		}
-		if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: name, Kind: "team", Title: title}); err != nil {
+		if err := tx.AddKeeper(ctx, store.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "team.add", "team", name, "", "%s made the team %s.", actor.Name, name))
+		return tx.Note(ctx, s.entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name))
 	})
 	return personTaken(err, name)
 }
@@ -582,7 +551,7 @@ func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person s
 		if err != nil || !did {
 			return err
 		}
-		e := s.entry(actor, action, "team", team, "", words, actor.Name, person, team)
+		e := s.entry(actor.By(), action, "team", team, "", words, actor.Name, person, team)
 		e.About = append(e.About, "operator:"+person)
 		return tx.Note(ctx, e)
 	})
@@ -604,14 +573,14 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 				Kind:   Conflict,
 				Code:   "team-holds-keys",
 				Where:  []string{name},
-				Detail: fmt.Sprintf("the team %s holds %s", name, counted(int(n), "key")),
+				Detail: fmt.Sprintf("the team %s holds %s", name, text.Counted(int(n), "key")),
 				Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER",
 			}
 		}
 		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name))
+		return tx.Note(ctx, s.entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name))
 	})
 }
 

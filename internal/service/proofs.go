@@ -47,7 +47,7 @@ func (s *Service) Challenge(ctx context.Context, actor Actor, key string, entry 
 	nonce := make([]byte, 32)
 	rand.Read(nonce)
 	c := store.Challenge{
-		ID:         newID(),
+		ID:         store.NewID(),
 		KeyID:      k.ID,
 		OperatorID: actor.ID,
 		ExpiresAt:  s.now().Add(challengeHolds).Truncate(time.Second),
@@ -152,13 +152,13 @@ func (s *Service) Prove(
 		}
 		if err := tx.AddProof(
 			ctx,
-			store.Proof{ID: newID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
+			store.Proof{ID: store.NewID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
 		); err != nil {
 			return err
 		}
 		if err := tx.Note(
 			ctx,
-			s.entry(actor, "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name),
+			s.entry(actor.By(), "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name),
 		); err != nil {
 			return err
 		}
@@ -210,7 +210,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login string, r 
 			return err
 		}
 		proof := store.Proof{
-			ID:        newID(),
+			ID:        store.NewID(),
 			Kind:      "entry",
 			KeyID:     k.ID,
 			LoginID:   &l.ID,
@@ -255,7 +255,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login string, r 
 		return tx.Note(
 			ctx,
 			onKeys(
-				s.entry(actor, "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name),
+				s.entry(actor.By(), "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name),
 				k.Name,
 			),
 		)
@@ -263,8 +263,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor Actor, login string, r 
 	if err != nil {
 		return Login{}, err
 	}
-	s.engine.Nudge(ctx, rotationDuty) // one may have waited for it
-	s.wakeRestore(ctx, i.ID)
+	s.reported(ctx, i.ID)
 	return s.Login(ctx, login)
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
 )
 
@@ -159,7 +160,7 @@ func (s *Service) Reach(ctx context.Context, r ReachWanted) (ReachPage, error) {
 	for _, state := range reach.States {
 		page.Counts[state] = 0
 	}
-	worries, worry := make([]string, len(standings)), s.worries(ctx)
+	worries, worry := make([]string, len(standings)), s.worry(ctx)
 	for n, st := range standings {
 		page.Counts[st.State]++
 		if st.Drifts() {
@@ -350,13 +351,13 @@ func judged(l store.ReachLogin, s reach.Standing) LoginReach {
 		words = append(words, "two or more keepers with a fresh proof")
 	}
 	if s.Strangers > 0 {
-		words = append(words, counted(s.Strangers, "stranger")+" in the file")
+		words = append(words, text.Counted(s.Strangers, "stranger")+" in the file")
 	}
 	if s.Missing > 0 {
-		words = append(words, counted(s.Missing, "granted key")+" missing")
+		words = append(words, text.Counted(s.Missing, "granted key")+" missing")
 	}
 	if s.Ungranted > 0 {
-		words = append(words, counted(s.Ungranted, "known key")+" that nobody granted")
+		words = append(words, text.Counted(s.Ungranted, "known key")+" that nobody granted")
 	}
 	if s.Drifts() && s.State != reach.Shut && s.State != reach.Stale {
 		out.Next = "plumlatch settle " + name
@@ -627,7 +628,7 @@ func (s *Service) MarkLost(ctx context.Context, actor Actor, name, reason string
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name),
+			s.entry(actor.By(), "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name),
 		)
 	})
 	if err != nil {

@@ -94,7 +94,7 @@ func (s *Service) AddReceiver(
 	}
 	out := Receiver{
 		Receiver: store.Receiver{
-			ID:        newID(),
+			ID:        store.NewID(),
 			Name:      name,
 			Address:   address,
 			Kinds:     kinds,
@@ -118,7 +118,7 @@ func (s *Service) AddReceiver(
 		}
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, name)
+		earlier, err := s.once(ctx, tx, actor.ID, once, name)
 		if err != nil {
 			return err
 		}
@@ -139,7 +139,7 @@ func (s *Service) AddReceiver(
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"receiver.add",
 				"receiver",
 				name,
@@ -197,7 +197,7 @@ func (s *Service) DeleteReceiver(ctx context.Context, actor Actor, name string) 
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name),
+			s.entry(actor.By(), "receiver.delete", "receiver", name, "", "%s ended the receiver %s.", actor.Name, name),
 		)
 	})
 }
@@ -217,7 +217,7 @@ func (s *Service) PauseReceiver(ctx context.Context, actor Actor, name string, p
 		if err := tx.PauseReceiver(ctx, r.ID, pause); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, action, "receiver", name, "", words, actor.Name, name))
+		return tx.Note(ctx, s.entry(actor.By(), action, "receiver", name, "", words, actor.Name, name))
 	})
 }
 
@@ -228,7 +228,7 @@ func (s *Service) TestReceiver(ctx context.Context, name string) (string, error)
 		return "", err
 	}
 	e := receivers.Event{
-		ID:       newID().String(),
+		ID:       store.NewID().String(),
 		Type:     "plumlatch.test",
 		Source:   eventSource,
 		Subject:  r.Name,
@@ -266,14 +266,14 @@ func (s *Service) SendAgain(ctx context.Context, actor Actor, name string) (int6
 	return n, s.store.Note(
 		ctx,
 		s.entry(
-			actor,
+			actor.By(),
 			"receiver.again",
 			"receiver",
 			name,
 			"",
 			"%s has %s sent to the receiver %s again.",
 			actor.Name,
-			counted(int(n), "event"),
+			text.Counted(int(n), "event"),
 			name,
 		),
 	)
@@ -335,7 +335,7 @@ func (s *Service) deliver(ctx context.Context) error {
 		e, written := entries[d.Seq]
 		if there && written {
 			sending.Go(func() error {
-				return s.safely("sending to "+r.Name, func() error { return s.deliverOne(ctx, r, d, e) })
+				return Guard(s.log, "sending to "+r.Name, func() error { return s.deliverOne(ctx, r, d, e) })
 			})
 		}
 	}
@@ -354,7 +354,7 @@ func (s *Service) queueFor(ctx context.Context, r store.Receiver) error {
 		if slices.Contains(r.Kinds, allKinds) || kind != "" && slices.Contains(r.Kinds, kind) {
 			wanted = append(
 				wanted,
-				store.Delivery{ID: newID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()},
+				store.Delivery{ID: store.NewID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()},
 			)
 		}
 	}

@@ -81,9 +81,9 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		t.Helper()
 		if err := o.store.Note(
 			ctx,
-			o.entry(o.ines, "key.make", "key", "gannet", "", "Of no account."),
+			o.entry(o.ines.By(), "key.make", "key", "gannet", "", "Of no account."),
 			failed,
-			o.entry(o.ines, "key.release", "key", "gannet", "", "Taken."),
+			o.entry(o.ines.By(), "key.release", "key", "gannet", "", "Taken."),
 		); err != nil {
 			t.Fatal(err)
 		}

@@ -256,7 +256,7 @@ func (r *restoring) before() stoodAs {
 }
 
 // endedReplaced hands the grants of the login over to that of the replacement.
-func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor Actor) error {
+func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor By) error {
 	run, w := r.run, r.work
 	granted, err := tx.GrantedKeys(ctx, w.Login)
 	if err != nil {
@@ -264,7 +264,7 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor Ac
 	}
 	grants := []store.Grant{
 		{
-			ID:        newID(),
+			ID:        store.NewID(),
 			KeyID:     w.Key,
 			LoginID:   w.NewLogin,
 			GrantedAt: r.now(),
@@ -277,7 +277,7 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor Ac
 			grants = append(
 				grants,
 				store.Grant{
-					ID:        newID(),
+					ID:        store.NewID(),
 					KeyID:     k.ID,
 					LoginID:   w.NewLogin,
 					GrantedAt: r.now(),

@@ -103,7 +103,7 @@ func TestWhateverTheCloudDoesWrongAtAnyStepTheLoginIsRestoredOrAsItWas(t *testin
 			t.Parallel()
 			now := &at{}
 			r := newImpatientRig(t, restoreTimeout, func(s *Service) {
-				s.stepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+				s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 			})
 			var steps []string
 			now = &at{ask: func(step string) { steps = append(steps, step) }, calls: &r.calls}
@@ -167,7 +167,7 @@ func TestWhateverTheCloudDoesWrongInAnUndoAllIsAsItWas(t *testing.T) {
 			t.Parallel()
 			hook := func(_ store.Run, s runs.Step) runs.Step { return s }
 			r := newRestoreRig(t, func(s *Service) {
-				s.stepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
+				s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
 			})
 			first := r.lockOut(c, "door")
 			steps := beforeEntry(stepsIn(first.ends(first.begin().ID)))
@@ -206,7 +206,7 @@ func TestAHelperThatVanishesAtAnyStepIsReplacedOrAllIsAsItWas(t *testing.T) {
 	t.Parallel()
 	now := &at{}
 	r := newRestoreRig(t, func(s *Service) {
-		s.stepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+		s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	c := restoreCases[slices.IndexFunc(restoreCases, func(c restoreCase) bool { return c.route == restore.HelperDisk })]
 	for n, step := range restore.Steps(restore.Plan{Route: restore.HelperDisk, Lost: true}) {
@@ -241,7 +241,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 			t.Parallel()
 			now := &at{}
 			r := newRestoreRig(t, func(s *Service) {
-				s.stepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+				s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 			})
 			first := r.lockOut(c, "door")
 			var o *lockedOut
@@ -354,7 +354,7 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 	t.Parallel()
 	now := &at{}
 	r := newRestoreRig(t, func(s *Service) {
-		s.stepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+		s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	for n, c := range []restoreCase{restoreCases[2], restoreCases[4]} {
 		o := r.lockOut(c, fmt.Sprintf("door-%d", n))
@@ -451,7 +451,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	t.Parallel()
 	now := &at{}
 	r := newRestoreRig(t, func(s *Service) {
-		s.stepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+		s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	o := r.lockOut(restoreCases[2], "door")
 	hold := make(chan struct{})

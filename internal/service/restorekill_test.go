@@ -54,7 +54,7 @@ func beKilled() {
 			select {} // until the signal is there
 		}
 	}
-	s.stepHook = func(run store.Run, step runs.Step) runs.Step {
+	s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step {
 		if run.Kind != restoreKind && run.Kind != rotateKind {
 			return step
 		}

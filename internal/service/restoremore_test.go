@@ -145,7 +145,7 @@ func TestManyRestoresAtOnceDoNotDisturbOneAnother(t *testing.T) {
 func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) {
 	t.Parallel()
 	r := newRestoreRig(t, func(s *Service) {
-		s.stepHook = func(_ store.Run, step runs.Step) runs.Step { return step }
+		s.engine.StepHook = func(_ store.Run, step runs.Step) runs.Step { return step }
 	})
 	o := r.lockOut(caseOf(restore.GuestAgent), "door")
 	now := &at{step: string(restore.Remove), do: func(ctx context.Context) {
@@ -157,7 +157,7 @@ func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) 
 			t.Error(err)
 		}
 	}}
-	r.stepHook = now.hook
+	r.engine.StepHook = now.hook
 	run := o.ends(o.begin().ID)
 	if run.State != runs.Done || run.ProvedAt == nil || len(run.Left) != 2 {
 		t.Errorf("%+v\n%s", run.Left, stepsOf(run))
@@ -203,7 +203,7 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 	t.Parallel()
 	hook := func(_ store.Run, s runs.Step) runs.Step { return s }
 	r := newRestoreRig(t, func(s *Service) {
-		s.stepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
+		s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
 	})
 	for _, route := range []restore.Route{restore.GuestAgent, restore.BrowserShell} {
 		o := r.lockOut(caseOf(route), "door-"+string(route))

@@ -165,10 +165,10 @@ func (s *Service) notePassword(ctx context.Context, actor Actor, i store.Instanc
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.NotePasswordReading(
 			ctx,
-			store.PasswordReading{ID: newID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()},
+			store.PasswordReading{ID: store.NewID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()},
 		); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name))
+		return tx.Note(ctx, s.entry(actor.By(), "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name))
 	})
 }

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/sync/singleflight"
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/reach"
@@ -102,7 +101,8 @@ func (s *Service) restoreFacts(
 	var wait sync.WaitGroup
 	if i.State == "running" { // asked while the cloud is
 		wait.Go(func() {
-			if s.safely(
+			if Guard(
+				s.log,
 				"asking "+out.Name+" for passwords",
 				func() error { f.Passwords = s.takesPasswords(ctx, i, l.OSUser); return nil },
 			) != nil {
@@ -291,77 +291,6 @@ func admits(rules []cloud.FirewallRule, i cloud.Instance, source string) bool {
 	return restore.Admits(list, i.Firewall, i.SshPort, source)
 }
 
-const (
-	// outlineHolds is for how long what the cloud offers is taken to stay.
-	outlineHolds = time.Minute
-	// outlineWithin is for how long a page waits for that.
-	outlineWithin = 2 * time.Second
-)
-
-// outlined is what the cloud offers, as it was last asked, and when it last did not answer.
-type outlined struct {
-	mu         sync.Mutex
-	at, failed time.Time
-	can        cloud.Capabilities
-	images     []cloud.Image
-	asking     singleflight.Group
-}
-
-// outline returns what the cloud can do and its images. Many who ask at once share one answer.
-func (s *Service) outline(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
-	o := &s.offers
-	o.mu.Lock()
-	can, images, fresh := o.can, o.images, time.Since(o.at) < outlineHolds
-	o.mu.Unlock()
-	if fresh {
-		return can, images, nil
-	}
-	asked := o.asking.DoChan("", func() (any, error) { return nil, s.askOutline(context.WithoutCancel(ctx)) })
-	select {
-	case <-ctx.Done():
-		return cloud.Capabilities{}, nil, ctx.Err()
-	case answer := <-asked:
-		o.mu.Lock()
-		defer o.mu.Unlock()
-		if answer.Err != nil {
-			return cloud.Capabilities{}, nil, answer.Err
-		}
-		return o.can, o.images, nil
-	}
-}
-
-// askOutline asks the cloud what it offers, and keeps that.
-func (s *Service) askOutline(ctx context.Context) error {
-	can, err := s.cloud.Capabilities(ctx)
-	var images []cloud.Image
-	if err == nil {
-		images, err = s.cloud.Images(ctx)
-	}
-	o := &s.offers
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if err != nil {
-		o.failed = time.Now()
-		return err
-	}
-	o.at, o.can, o.images = time.Now(), can, images
-	return nil
-}
-
-// outlineSoon is outline for a page, which shows without it where the cloud does not
-// answer soon, or has not a moment ago.
-func (s *Service) outlineSoon(ctx context.Context) (cloud.Capabilities, []cloud.Image, error) {
-	s.offers.mu.Lock()
-	failed := time.Since(s.offers.failed) < 10*time.Second
-	s.offers.mu.Unlock()
-	if failed {
-		return cloud.Capabilities{}, nil, cloud.ErrUnreachable
-	}
-	ctx, cancel := context.WithTimeout(ctx, outlineWithin)
-	defer cancel()
-	return s.outline(ctx)
-}
-
 // tookBefore returns what the operations of the cloud took before.
 func (s *Service) tookBefore(ctx context.Context) (map[restore.Operation]time.Duration, error) {
 	times, err := s.store.StepTimes(ctx)
@@ -444,7 +373,7 @@ func (s *Service) rehearse(
 	var out []Rehearsal
 	try := func(r restore.Route, what string, do func() (string, error)) {
 		detail := ""
-		err := s.safely("rehearsing at "+i.Name, func() (err error) { detail, err = do(); return err })
+		err := Guard(s.log, "rehearsing at "+i.Name, func() (err error) { detail, err = do(); return err })
 		if err != nil {
 			detail = text.Line(err.Error(), text.MaxLine)
 		}
@@ -471,7 +400,7 @@ func (s *Service) rehearse(
 				}
 				defer end()
 				read, err := readFiles(ctx, session)
-				return fmt.Sprintf("it completes, and reads %s", counted(len(read.files), "file")), err
+				return fmt.Sprintf("it completes, and reads %s", text.Counted(len(read.files), "file")), err
 			})
 		case restore.GuestAgent, restore.WindowsPassword:
 			try(o.Route, "an answer of the guest agent", func() (string, error) {
@@ -490,7 +419,7 @@ func (s *Service) rehearse(
 		case restore.MetadataKeys:
 			try(o.Route, "the entries in the instance's metadata", func() (string, error) {
 				keys, err := s.cloud.MetadataKeys(ctx, i.CloudID)
-				return counted(len(keys), "key"), err
+				return text.Counted(len(keys), "key"), err
 			})
 		case restore.BrowserShell:
 			try(o.Route, "a command in the browser shell", func() (string, error) {

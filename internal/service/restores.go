@@ -81,7 +81,7 @@ func (s *Service) StartRestore(
 	if err != nil {
 		return Restore{}, err
 	}
-	if earlier, err := s.before(ctx, actor, once); err != nil || earlier != "" {
+	if earlier, err := s.before(ctx, actor.ID, once); err != nil || earlier != "" {
 		return s.earlierRestore(ctx, earlier, err)
 	}
 	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
@@ -124,9 +124,16 @@ func (s *Service) StartRestore(
 		return Restore{}, err
 	}
 	work.Kept = work.Kept || sealed.Sealed != nil
-	run := s.newRun(actor, restoreKind, i, w.Reason, work)
+	run := s.engine.NewRun(runs.Request{
+		Kind:     restoreKind,
+		Instance: i,
+		By:       actor.Name,
+		Reason:   w.Reason,
+		Payload:  work,
+		At:       s.now(),
+	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, run.ID.String())
+		earlier, err := s.once(ctx, tx, actor.ID, once, run.ID.String())
 		if err != nil || earlier != "" {
 			run.ID, err = uuid.Parse(cmp.Or(earlier, run.ID.String()))
 			return cmp.Or(err, errOnlyAsked)
@@ -140,7 +147,7 @@ func (s *Service) StartRestore(
 			added, err := tx.AddOrKeepGrant(
 				ctx,
 				store.Grant{
-					ID:        newID(),
+					ID:        store.NewID(),
 					KeyID:     k.ID,
 					LoginID:   l.ID,
 					GrantedAt: s.now(),
@@ -152,7 +159,9 @@ func (s *Service) StartRestore(
 				return err
 			}
 			work.Added = added
-			run.Payload = encode(work)
+			if run.Payload, err = runs.Encode(work); err != nil {
+				return err
+			}
 		}
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
@@ -161,7 +170,7 @@ func (s *Service) StartRestore(
 			ctx,
 			onKeys(
 				s.entry(
-					actor,
+					actor.By(),
 					"restore.start",
 					"login",
 					routes.Name,
@@ -419,7 +428,7 @@ func (s *Service) newRestore(
 		}
 	case restore.Replacement:
 		work.Static, work.StopFirst, work.Ports = f.Static, w.StopFirst, w.Ports
-		work.Replacement, work.NewLogin = newID(), newID()
+		work.Replacement, work.NewLogin = store.NewID(), store.NewID()
 		if work.NewName, err = s.newNameFor(ctx, w, i); err != nil {
 			return work, err
 		}
@@ -588,7 +597,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor Actor, id uuid.UUID, re
 	if won {
 		if err := s.store.Note(
 			ctx,
-			s.entry(actor, "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login),
+			s.entry(actor.By(), "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login),
 		); err != nil {
 			return Restore{}, err
 		}

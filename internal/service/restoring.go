@@ -37,7 +37,7 @@ type restoring struct {
 	route restore.Route
 }
 
-func restoreWorkOf(run store.Run) (*restoreWork, error) { return workOf(run, earlierRestore) }
+func restoreWorkOf(run store.Run) (*restoreWork, error) { return runs.PayloadOf(run, earlierRestore) }
 
 // restorePlan gives the steps that core ordered.
 func (s *Service) restorePlan(run store.Run) (runs.Plan, error) {
@@ -501,7 +501,7 @@ func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
 // ended settles grants and keys with what was done.
 func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason string) error {
 	run, w := r.run, r.work
-	actor, name := actorFor(run), w.LoginName
+	actor, name := forRun(run), w.LoginName
 	note := onKeys(
 		r.entry(
 			actor,
@@ -561,7 +561,7 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 }
 
 // endLost marks the lost keys as lost everywhere and ends their grants of the login.
-func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor Actor) error {
+func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor By) error {
 	fresh, err := tx.RunByID(ctx, r.run.ID)
 	if err != nil {
 		return err

@@ -56,7 +56,7 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 		at := r.now()
 		if err := r.store.AddProof(
 			ctx,
-			store.Proof{ID: newID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"},
+			store.Proof{ID: store.NewID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"},
 		); err != nil {
 			return "", err
 		}
@@ -161,13 +161,6 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 	return "the lost line is gone; " + outcome, err
 }
 
-func reachingOrNil(err error) error {
-	if err == nil {
-		return nil
-	}
-	return reaching(err)
-}
-
 func (r *restoring) record(ctx context.Context, l store.LoginToSweep, read means.Seen, method string) (string, error) {
 	return r.recordLook(
 		ctx,
@@ -176,7 +169,7 @@ func (r *restoring) record(ctx context.Context, l store.LoginToSweep, read means
 			name:   loginName(l.OSUser, l.Instance.Name),
 			seen:   seenBy(read),
 			method: method,
-			by:     actorFor(r.run),
+			by:     forRun(r.run),
 			at:     r.now(),
 		},
 	)

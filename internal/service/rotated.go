@@ -32,7 +32,7 @@ func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (rotated, err
 	if e.about != nil {
 		return *e.about, nil
 	}
-	all, err := e.within(tx).rotatedBy(ctx, []store.Run{e.run})
+	all, err := rotatedBy(ctx, tx, []store.Run{e.run})
 	if err != nil {
 		return rotated{}, err
 	}
@@ -51,7 +51,7 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 		e.about = &r
 		return r, nil
 	}
-	all, err := e.rotatedBy(ctx, []store.Run{e.run})
+	all, err := rotatedBy(ctx, e.store, []store.Run{e.run})
 	if err != nil {
 		return rotated{}, err
 	}
@@ -65,7 +65,7 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 
 // rotatedBy reads what runs work on, in a few statements whatever their number. Runs of
 // which the record of a key is gone are not in it.
-func (s *Service) rotatedBy(ctx context.Context, list []store.Run) (map[uuid.UUID]rotated, error) {
+func rotatedBy(ctx context.Context, from *store.Store, list []store.Run) (map[uuid.UUID]rotated, error) {
 	facts := make([][3]uuid.UUID, len(list)) // login, old and new key
 	var logins, keys []uuid.UUID
 	for n, run := range list {
@@ -76,11 +76,11 @@ func (s *Service) rotatedBy(ctx context.Context, list []store.Run) (map[uuid.UUI
 		facts[n] = [3]uuid.UUID{w.Login, w.Old, w.New}
 		logins, keys = append(logins, facts[n][0]), append(keys, facts[n][1], facts[n][2])
 	}
-	found, err := s.store.LoginsToSweep(ctx, logins)
+	found, err := from.LoginsToSweep(ctx, logins)
 	if err != nil {
 		return nil, err
 	}
-	records, err := s.store.KeysByID(ctx, keys)
+	records, err := from.KeysByID(ctx, keys)
 	if err != nil {
 		return nil, err
 	}

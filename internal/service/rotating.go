@@ -16,6 +16,9 @@ import (
 	"plumlatch/internal/store"
 )
 
+// rotateKind is the kind of the runs that replace one key in one login.
+const rotateKind = "rotate"
+
 const (
 	rotationDuty = "rotations"
 	// rotateEvery is how soon a rotation whose wake was lost goes on.
@@ -43,7 +46,7 @@ type rotating struct {
 }
 
 func rotateWorkOf(run store.Run) (*rotateWork, error) {
-	return workOf(run, earlierNone[rotateWork])
+	return runs.PayloadOf(run, runs.NoEarlier[rotateWork])
 }
 
 // rotatePlan gives the steps that core ordered.
@@ -192,7 +195,7 @@ func (e *rotating) record(ctx context.Context, r rotated, read means.Seen) (stri
 			name:   loginName(r.login.OSUser, r.login.Instance.Name),
 			seen:   seenBy(read),
 			method: method,
-			by:     actorFor(e.run),
+			by:     forRun(e.run),
 			at:     e.now(),
 		},
 	)
@@ -309,28 +312,6 @@ func (e *rotating) enteredWithOld(ctx context.Context, r rotated) (sshio.Entry, 
 	}
 	defer session.Close()
 	return session.Entry(), nil
-}
-
-// keptSigner opens a key's private half in the safe.
-func (s *Service) keptSigner(ctx context.Context, k store.Key) (ssh.Signer, error) {
-	if s.Safe == nil {
-		return nil, fmt.Errorf("the private half of %s cannot be used: the safe is switched off", k.Name)
-	}
-	half, err := s.store.KeptHalf(ctx, k.ID)
-	if err != nil {
-		return nil, err
-	}
-	private, err := s.Safe.Open(half.Sealed, k.ID.String())
-	if err != nil {
-		return nil, fmt.Errorf("the private half of %s cannot be used: %w", k.Name, err)
-	}
-	signer, err := ssh.ParsePrivateKey(private)
-	clear(private)
-	if err != nil {
-		return nil, fmt.Errorf("the private half of %s cannot be used: it does not read as one", k.Name)
-	}
-	s.use("to log in", k.Name)
-	return signer, nil
 }
 
 // entered completes a login in this run, and returns it: with the new key where the safe has its
@@ -547,13 +528,13 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	item := e.work.Item
 	r, err := e.subjectIn(ctx, tx)
 	if err != nil {
-		return tx.ChangeItem(ctx, item, map[string]any{"state": itemFailed, "detail": err.Error(), "ended_at": e.now()})
+		return tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemFailed, "detail": err.Error(), "ended_at": e.now()})
 	}
 	phase, now := e.work.Phase, e.now()
 	name := loginName(r.login.OSUser, r.login.Instance.Name)
 	note := func(outcome, sentence string, args ...any) error {
 		n := onKeys(
-			e.entry(actorFor(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...),
+			e.entry(forRun(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...),
 			r.old.Name,
 			r.new.Name,
 		)
@@ -564,7 +545,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err := tx.ChangeItem(
 			ctx,
 			item,
-			map[string]any{"state": itemFailed, "detail": reason, "ended_at": now},
+			map[string]any{"state": rotation.ItemFailed, "detail": reason, "ended_at": now},
 		); err != nil {
 			return err
 		}
@@ -574,7 +555,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		return tx.ReplaceGrant(
 			ctx,
 			store.Grant{
-				ID:        newID(),
+				ID:        store.NewID(),
 				KeyID:     r.new.ID,
 				LoginID:   r.login.ID,
 				GrantedAt: now,
@@ -591,7 +572,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		}
 		return tx.AddProof(
 			ctx,
-			store.Proof{ID: newID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"},
+			store.Proof{ID: store.NewID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"},
 		)
 	}
 	switch phase {
@@ -600,9 +581,9 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err != nil {
 			return err
 		}
-		columns := map[string]any{"state": itemPlaced, "placed_at": now, "entered_before": entered}
+		columns := map[string]any{"state": rotation.ItemPlaced, "placed_at": now, "entered_before": entered}
 		if e.work.Kept {
-			columns = map[string]any{"state": itemProved, "placed_at": now, "proved_at": now}
+			columns = map[string]any{"state": rotation.ItemProved, "placed_at": now, "proved_at": now}
 		}
 		if err := grant(false); err != nil {
 			return err
@@ -618,7 +599,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err := tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy); err != nil {
 			return err
 		}
-		if err := tx.ChangeItem(ctx, item, map[string]any{"state": itemUndone, "ended_at": now}); err != nil {
+		if err := tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemUndone, "ended_at": now}); err != nil {
 			return err
 		}
 		return note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name)
@@ -629,7 +610,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if err := entry(); err != nil {
 		return err
 	}
-	done := map[string]any{"state": itemDone, "ended_at": now, "detail": "", "old_refused": true}
+	done := map[string]any{"state": rotation.ItemDone, "ended_at": now, "detail": "", "old_refused": true}
 	if err := tx.ChangeItem(ctx, item, done); err != nil {
 		return err
 	}
@@ -654,7 +635,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	return tx.Note(
 		ctx,
 		e.entry(
-			actorFor(e.run),
+			forRun(e.run),
 			"key.retire",
 			"key",
 			r.old.Name,
@@ -664,3 +645,36 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		),
 	)
 }
+
+// rotateWork is the payload of the run that replaces one key in one login.
+type rotateWork struct {
+	Rotation uuid.UUID      `json:"rotation"`
+	Item     uuid.UUID      `json:"item"`
+	Login    uuid.UUID      `json:"login"`
+	Old      uuid.UUID      `json:"old"`
+	New      uuid.UUID      `json:"new"`
+	OldName  string         `json:"old_name"`
+	NewName  string         `json:"new_name"`
+	Phase    rotation.Phase `json:"phase"`
+	// Means is by what the files are changed.
+	Means rotationMeans `json:"means"`
+	// Kept is whether the service has the new key's private half.
+	Kept bool `json:"kept,omitempty"`
+	// Worker is who changes the lines from their own machine; "" for the service.
+	Worker string `json:"worker,omitempty"`
+	// Override has the old line go without a login by the new key.
+	Override *override `json:"override,omitempty"`
+	// Proved is whether the new key was shown to open the login before this run.
+	Proved  bool          `json:"proved,omitempty"`
+	Journal means.Journal `json:"journal"`
+}
+
+// override is who has taken on that a line goes without a login, and why.
+type override struct {
+	By     string `json:"by"`
+	Reason string `json:"reason"`
+}
+
+func (o *override) String() string { return o.By + ": " + o.Reason }
+
+func (w *rotateWork) names() string { return w.OldName + " by " + w.NewName }

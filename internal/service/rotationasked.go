@@ -29,7 +29,7 @@ func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]stor
 		asked = append(
 			asked,
 			store.AskedKey{
-				ID:         newID(),
+				ID:         store.NewID(),
 				RotationID: r.ID,
 				Name:       k.Name,
 				Follows:    k.Follows,
@@ -177,7 +177,7 @@ func (s *Service) BringKey(ctx context.Context, actor Actor, asked uuid.UUID, pu
 			ctx,
 			onKeys(
 				s.entry(
-					actor,
+					actor.By(),
 					"rotation.bring",
 					"key",
 					k.Name,

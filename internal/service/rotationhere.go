@@ -6,78 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
-	"plumlatch/internal/core/text"
-	"plumlatch/internal/runs"
-	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
 
-const (
-	// nextWithin is for how long a report waits until the next step is written down.
-	nextWithin  = 10 * time.Second
-	nextPause   = 300 * time.Millisecond
-	takenAtOnce = 8
-)
-
-// elsewhere turns a step into one that rests until it is reported by whoever works
-// on it. What they did stays as it is where they are not heard of any more: the old
-// key still opens the login, or the new one was shown to. again is the command that goes on then.
-func (s *Service) elsewhere(step runs.Step, run store.Run, worker, again string) runs.Step {
-	step.Undo, step.UndoIntent, step.Patience = nil, "", 0
-	title := step.Title
-	step.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
-		r, err := p.Report(ctx, step.Name)
-		if err != nil {
-			return "", err
-		}
-		if r != nil && r.Error != "" {
-			return "", errors.New(r.Error)
-		}
-		if r != nil {
-			return r.Outcome, nil
-		}
-		heard := run.CreatedAt
-		for _, r := range p.Run().Reports {
-			if r.At.After(heard) {
-				heard = r.At
-			}
-		}
-		if s.now().Sub(heard) > s.ReportWithin {
-			return "", fmt.Errorf(
-				"nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: %s",
-				worker,
-				s.ReportWithin,
-				again,
-			)
-		}
-		return "", runs.WaitFor(store.Waits{Who: worker, What: "to do this from their machine: " + title})
-	}
-	return step
-}
-
-// workerOf returns who works on a run from their own machine; "" for nobody.
-func workerOf(run store.Run) (string, error) {
-	switch run.Kind {
-	case rotateKind:
-		w, err := rotateWorkOf(run)
-		if err != nil {
-			return "", err
-		}
-		return w.Worker, nil
-	case grantKind, withdrawKind:
-		w, err := grantWorkOf(run)
-		if err != nil {
-			return "", err
-		}
-		return w.Worker, nil
-	}
-	return "", nil
-}
+// takenAtOnce is how many items somebody is given at once unless they ask for another number.
+const takenAtOnce = 8
 
 // TakenItem is an item of a rotation that somebody works on from their own machine.
 type TakenItem struct {
@@ -130,7 +67,7 @@ func (s *Service) TakeRotationItems(
 		if err != nil {
 			return err
 		}
-		busy := counts[id][itemPlacing] + counts[id][itemRemoving]
+		busy := counts[id][rotation.ItemPlacing] + counts[id][rotation.ItemRemoving]
 		ids, err = s.startDue(ctx, tx, r, min(limit, r.Settings.AtOnce-busy), may, actor.Name)
 		return err
 	})
@@ -179,132 +116,6 @@ func (s *Service) takenItem(ctx context.Context, id uuid.UUID) (TakenItem, error
 	}, nil
 }
 
-// ReportStep records what came of a step that the actor took from their own machine,
-// and returns once the next one, if there is one, is written down as begun.
-func (s *Service) ReportStep(
-	ctx context.Context,
-	actor Actor,
-	id uuid.UUID,
-	step, outcome, failure string,
-) (store.Run, error) {
-	if err := errors.Join(checkText("outcome", outcome), checkText("error", failure)); err != nil {
-		return store.Run{}, err
-	}
-	run, err := s.Run(ctx, id)
-	if err != nil {
-		return run, err
-	}
-	refuse := func(code, detail string) error {
-		return &Problem{Kind: Conflict, Code: code, Detail: detail, Remedy: "See it: plumlatch run watch " + id.String()}
-	}
-	at := slices.IndexFunc(run.Steps, func(st store.RunStep) bool { return st.State == runs.StepRunning })
-	worker, err := workerOf(run)
-	switch {
-	case err != nil || worker == "" || worker != actor.Name:
-		return run, refuse("not-yours", "this run is not at work on your machine")
-	case run.EndedAt != nil || at < 0:
-		return run, refuse("run-ended", "the run has ended meanwhile")
-	case run.Steps[at].Name != step:
-		return run, refuse("another-step", fmt.Sprintf("the run is at the step %q, not at %q", run.Steps[at].Name, step))
-	}
-	report := store.Report{By: actor.Name, At: s.now(), Outcome: cmp.Or(outcome, "done"), Error: failure}
-	if failure == "" && (step == string(rotation.See) || step == "ask") {
-		if report.Outcome, err = s.seeFromHere(ctx, run, worker, report.Outcome); err != nil {
-			report.Error = text.Line(err.Error(), text.MaxMessage)
-		}
-	}
-	if err := s.store.AddReport(ctx, id, step, report); err != nil {
-		return run, err
-	}
-	if err := s.awaitStep(ctx, id, step); err != nil {
-		return run, err
-	}
-	return s.Run(ctx, id)
-}
-
-// seeFromHere asks the SSH server itself whether the key that was to go is refused, and the one
-// that was to come accepted, which takes no secret; and says who saw it where it cannot be
-// reached from the service.
-func (s *Service) seeFromHere(ctx context.Context, run store.Run, worker, said string) (string, error) {
-	var login store.LoginToSweep
-	var key store.Key
-	accept := false
-	switch run.Kind {
-	case rotateKind:
-		w, err := rotateWorkOf(run)
-		if err != nil {
-			return "", err
-		}
-		r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
-		if err != nil {
-			return "", err
-		}
-		login, key = r.login, r.old
-	default:
-		w, err := grantWorkOf(run)
-		if err != nil {
-			return "", err
-		}
-		if key, login, err = (&edit{s, run, w}).subject(ctx); err != nil {
-			return "", err
-		}
-		accept = run.Kind == grantKind
-	}
-	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
-	defer cancel()
-	accepted, err := sshio.Accepts(ctx, targetOf(login.Instance, login.OSUser), key.Blob)
-	switch {
-	case err != nil:
-		return said + "; seen from the machine of " + worker + " alone", nil
-	case accepted && !accept:
-		return "", fmt.Errorf("the SSH server still accepts %s", key.Name)
-	case !accepted && accept:
-		return "", fmt.Errorf(
-			"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
-			key.Name,
-			login.Instance.Name,
-		)
-	case accept:
-		return key.Name + " is accepted, as the service sees too", nil
-	}
-	return key.Name + " is refused, as the service sees too", nil
-}
-
-// awaitStep wakes a run until a step other than the one is written down as begun, or
-// the run has ended.
-func (s *Service) awaitStep(ctx context.Context, id uuid.UUID, step string) error {
-	changed, stop := s.engine.Follow(id)
-	defer stop()
-	for until := time.Now().Add(nextWithin); ; {
-		run, err := s.store.RunByID(ctx, id)
-		if err != nil {
-			return err
-		}
-		if run.EndedAt != nil ||
-			slices.ContainsFunc(
-				run.Steps,
-				func(st store.RunStep) bool { return st.State == runs.StepRunning && st.Name != step },
-			) {
-			return nil
-		}
-		if time.Now().After(until) {
-			return &Problem{
-				Kind:   Unavailable,
-				Code:   "service-busy",
-				Detail: "the report is recorded, but the run was not gone on with yet",
-				Remedy: "See it: plumlatch run watch " + id.String(),
-			}
-		}
-		s.engine.Wake(ctx, id)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-changed:
-		case <-time.After(nextPause):
-		}
-	}
-}
-
 // overrideItem has the old line of one login go although nobody has logged in with
 // the new key: for a lost key, by the login's name, with a reason.
 func (s *Service) overrideItem(
@@ -333,7 +144,7 @@ func (s *Service) overrideItem(
 		if login == uuid.Nil {
 			return refuse(rotation.ErrNotNamed)
 		}
-		i, err := tx.ItemOf(ctx, id, login, []string{itemPlaced, itemProved, itemFailed})
+		i, err := tx.ItemOf(ctx, id, login, []rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed})
 		if errors.Is(err, store.ErrNotFound) ||
 			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || rotationMeans(i.Means) == hereMeans) {
 			return &Problem{
@@ -355,7 +166,7 @@ func (s *Service) overrideItem(
 			return refuse(err)
 		}
 		why := &override{By: actor.Name, Reason: reason}
-		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, itemRemoving, why}}, ""); err != nil {
+		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, rotation.ItemRemoving, why}}, ""); err != nil {
 			return err
 		}
 		if err := tx.ChangeItem(
@@ -372,7 +183,7 @@ func (s *Service) overrideItem(
 			ctx,
 			onKeys(
 				s.entry(
-					actor,
+					actor.By(),
 					"rotation.override",
 					"login",
 					name,
@@ -408,9 +219,31 @@ func (s *Service) overrideItem(
 }
 
 // keepOn is the state of a rotation that is taken up again for one login.
-func keepOn(r store.Rotation) string {
+func keepOn(r store.Rotation) rotation.State {
 	if r.EndedAt != nil {
-		return rotationRunning
+		return rotation.Running
 	}
 	return r.State
+}
+
+// job says how the steps of a rotation are taken from somebody's own machine.
+func (s *Service) rotationJob() Job {
+	return Job{
+		Worker: func(run store.Run) (string, error) {
+			w, err := rotateWorkOf(run)
+			if err != nil {
+				return "", err
+			}
+			return w.Worker, nil
+		},
+		Seeing: string(rotation.See),
+		Subject: func(ctx context.Context, run store.Run) (SubjectOfJob, error) {
+			w, err := rotateWorkOf(run)
+			if err != nil {
+				return SubjectOfJob{}, err
+			}
+			r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
+			return SubjectOfJob{Login: r.login, Key: r.old}, err
+		},
+	}
 }

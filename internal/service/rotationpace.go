@@ -9,7 +9,9 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
+	"plumlatch/internal/runs"
 	"plumlatch/internal/store"
 )
 
@@ -41,7 +43,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 		if err := s.noteEntered(ctx, tx, r); err != nil {
 			return err
 		}
-		if r.State == rotationUndoing { // what was at work when the undo was asked for
+		if r.State == rotation.Undoing { // what was at work when the undo was asked for
 			if _, err := s.undoItems(ctx, tx, id, uuid.Nil); err != nil {
 				return err
 			}
@@ -51,14 +53,14 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 			return err
 		}
 		counts := counted[id]
-		busy := counts[itemPlacing] + counts[itemRemoving]
-		if r.State == rotationRunning {
+		busy := counts[rotation.ItemPlacing] + counts[rotation.ItemRemoving]
+		if r.State == rotation.Running {
 			why, err := s.shouldPause(ctx, tx, r, counts)
 			if err != nil {
 				return err
 			}
 			if why != "" {
-				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotationPaused, "paused_why": why}); err != nil {
+				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotation.Paused, "paused_why": why}); err != nil {
 					return err
 				}
 				return tx.Note(
@@ -76,7 +78,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 				)
 			}
 		}
-		if busy == 0 && counts[itemAsked]+counts[itemWaiting]+counts[itemPlaced]+counts[itemProved]+counts[itemUndoing] == 0 {
+		if busy == 0 && counts[rotation.ItemAsked]+counts[rotation.ItemWaiting]+counts[rotation.ItemPlaced]+counts[rotation.ItemProved]+counts[rotation.ItemUndoing] == 0 {
 			return s.endRotation(ctx, tx, r, counts)
 		}
 		budget := r.Settings.AtOnce - busy
@@ -107,7 +109,7 @@ func (s *Service) prepare(ctx context.Context, ids []uuid.UUID) {
 	if err != nil {
 		return
 	}
-	if of, err := s.rotatedBy(ctx, list); err == nil {
+	if of, err := rotatedBy(ctx, s.store, list); err == nil {
 		s.prepared.put(of)
 	}
 }
@@ -119,7 +121,7 @@ func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rota
 		return err
 	}
 	for item, at := range entered {
-		if err := tx.ChangeItem(ctx, item, map[string]any{"state": itemProved, "proved_at": at, "detail": ""}); err != nil {
+		if err := tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""}); err != nil {
 			return err
 		}
 	}
@@ -131,35 +133,35 @@ func (s *Service) shouldPause(
 	ctx context.Context,
 	tx *store.Store,
 	r store.Rotation,
-	counts map[string]int,
+	counts map[rotation.ItemState]int,
 ) (string, error) {
 	tally := rotation.Tally{
-		Failed: counts[itemFailed],
-		Left:   counts[itemAsked] + counts[itemWaiting] + counts[itemPlaced] + counts[itemProved],
+		Failed: counts[rotation.ItemFailed],
+		Left:   counts[rotation.ItemAsked] + counts[rotation.ItemWaiting] + counts[rotation.ItemPlaced] + counts[rotation.ItemProved],
 	}
 	if r.Settings.First > 0 {
 		group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
 		if err != nil {
 			return "", err
 		}
-		tally.GroupFailed, tally.GroupUndone = group[itemFailed], group[itemUndone]
+		tally.GroupFailed, tally.GroupUndone = group[rotation.ItemFailed], group[rotation.ItemUndone]
 	}
 	why, n := rotation.Pause(tally, r.Settings.StopAfter)
 	switch why {
 	case rotation.ManyFailed:
-		return counted(n, "login") + " failed", nil
+		return text.Counted(n, "login") + " failed", nil
 	case rotation.GroupFailed:
-		return counted(n, "login") + " of the first group failed", nil
+		return text.Counted(n, "login") + " of the first group failed", nil
 	case rotation.GroupUndone:
-		return counted(n, "login") + " of the first group taken back", nil
+		return text.Counted(n, "login") + " of the first group taken back", nil
 	}
 	return "", nil
 }
 
-func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rotation, counts map[string]int) error {
-	state := rotationDone
-	if r.State == rotationUndoing {
-		state = rotationUndone
+func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rotation, counts map[rotation.ItemState]int) error {
+	state := rotation.Ended
+	if r.State == rotation.Undoing {
+		state = rotation.Undone
 	}
 	if err := tx.ChangeRotation(
 		ctx,
@@ -171,17 +173,17 @@ func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rota
 	return tx.Note(
 		ctx,
 		s.entry(
-			Actor{Name: r.RequestedBy, Via: "service"},
-			"rotation."+state,
+			By{Name: r.RequestedBy, Via: "service"},
+			"rotation."+string(state),
 			"rotation",
 			r.ID.String(),
 			r.Reason,
 			"The rotation that %s started is %s: %d replaced, %d failed, %d undone.",
 			r.RequestedBy,
 			state,
-			counts[itemDone],
-			counts[itemFailed],
-			counts[itemUndone],
+			counts[rotation.ItemDone],
+			counts[rotation.ItemFailed],
+			counts[rotation.ItemUndone],
 		),
 	)
 }
@@ -189,8 +191,8 @@ func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rota
 // begun is an item whose run is to start.
 type begun struct {
 	store.RotationItem
-	phase rotation.Phase // "" is In, or Whole where that can be
-	state string         // that of the item meanwhile
+	phase rotation.Phase     // "" is In, or Whole where that can be
+	state rotation.ItemState // that of the item meanwhile
 	// override has the old line go without a login by the new key.
 	override *override
 }
@@ -221,7 +223,7 @@ func (s *Service) startDue(
 ) (started []uuid.UUID, err error) {
 	busy := map[string]bool{} // instances, of which each has one run at a time
 	var list []begun
-	choose := func(items []store.RotationItem, phase rotation.Phase, state string, due func(store.RotationItem) bool) {
+	choose := func(items []store.RotationItem, phase rotation.Phase, state rotation.ItemState, due func(store.RotationItem) bool) {
 		for _, i := range items {
 			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
 				busy[i.InstanceName] = true
@@ -232,13 +234,13 @@ func (s *Service) startDue(
 	if budget <= 0 {
 		return nil, nil
 	}
-	back, err := tx.ItemsIn(ctx, r.ID, itemUndoing, worker != "", 0, budget*2)
+	back, err := tx.ItemsIn(ctx, r.ID, rotation.ItemUndoing, worker != "", 0, budget*2)
 	if err != nil {
 		return nil, err
 	}
-	choose(back, rotation.Back, itemUndoing, nil)
-	if r.State == rotationRunning && s.withinHours(r) && len(list) < budget {
-		proved, err := tx.ItemsIn(ctx, r.ID, itemProved, worker != "", 0, mostRotated)
+	choose(back, rotation.Back, rotation.ItemUndoing, nil)
+	if r.State == rotation.Running && s.withinHours(r) && len(list) < budget {
+		proved, err := tx.ItemsIn(ctx, r.ID, rotation.ItemProved, worker != "", 0, mostRotated)
 		if err != nil {
 			return nil, err
 		}
@@ -246,14 +248,14 @@ func (s *Service) startDue(
 		choose(
 			proved,
 			rotation.Out,
-			itemRemoving,
+			rotation.ItemRemoving,
 			func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) },
 		)
 		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
 		if err != nil {
 			return nil, err
 		}
-		choose(waiting, "", itemPlacing, nil)
+		choose(waiting, "", rotation.ItemPlacing, nil)
 	}
 	return s.startRotating(ctx, tx, r, list, worker)
 }
@@ -274,12 +276,12 @@ func (s *Service) waitingItems(
 			return nil, err
 		}
 		for state, count := range group {
-			if state != itemDone && state != itemUndone && count > 0 {
+			if state != rotation.ItemDone && state != rotation.ItemUndone && count > 0 {
 				beyond = n
 			}
 		}
 	}
-	return tx.ItemsIn(ctx, r.ID, itemWaiting, elsewhere, beyond, budget*2)
+	return tx.ItemsIn(ctx, r.ID, rotation.ItemWaiting, elsewhere, beyond, budget*2)
 }
 
 func (s *Service) withinHours(r store.Rotation) bool {
@@ -348,12 +350,12 @@ func (s *Service) startRotating(
 	changes := map[uuid.UUID]map[string]any{}
 	for _, i := range list {
 		if i.NewKeyID == nil || i.OldKeyID == nil {
-			changes[i.ID] = map[string]any{"state": itemFailed, "detail": "the record of its key is gone", "ended_at": s.now()}
+			changes[i.ID] = map[string]any{"state": rotation.ItemFailed, "detail": "the record of its key is gone", "ended_at": s.now()}
 			continue
 		}
 		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
 			changes[i.ID] = map[string]any{
-				"state":    itemUndone,
+				"state":    rotation.ItemUndone,
 				"detail":   "nobody grants " + i.OldName + " there any more, so there is nothing to replace",
 				"ended_at": s.now(),
 			}
@@ -379,7 +381,14 @@ func (s *Service) startRotating(
 			work.Journal = journals[*i.RunID]
 			work.Journal.Removed = nil
 		}
-		run := s.newRun(Actor{Name: r.RequestedBy, Via: "service"}, rotateKind, instances[i.LoginID], r.Reason, work)
+		run := s.engine.NewRun(runs.Request{
+			Kind:     rotateKind,
+			Instance: instances[i.LoginID],
+			By:       r.RequestedBy,
+			Reason:   r.Reason,
+			Payload:  work,
+			At:       s.now(),
+		})
 		started, ids = append(started, run), append(ids, run.ID)
 		changes[i.ID] = map[string]any{"state": i.state, "run_id": run.ID, "detail": ""}
 	}

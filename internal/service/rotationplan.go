@@ -312,7 +312,7 @@ func (s *Service) withoutAgent(ctx context.Context, logins []store.LoginToSweep)
 			continue
 		}
 		group.Go(func() error {
-			err := s.safely("asking the guest agent of "+l.Instance.Name, func() (err error) {
+			err := Guard(s.log, "asking the guest agent of "+l.Instance.Name, func() (err error) {
 				missing[n], err = s.agentMissing(ctx, l.Instance)
 				return err
 			})

@@ -114,7 +114,7 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 		return Rule{}, err
 	}
 	record := store.RotationRule{
-		ID:        newID(),
+		ID:        store.NewID(),
 		Name:      w.Name,
 		Wanted:    wanted,
 		Make:      w.Make,
@@ -123,7 +123,7 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 		CreatedAt: s.now().Truncate(time.Microsecond),
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, w.Name)
+		earlier, err := s.once(ctx, tx, actor.ID, once, w.Name)
 		if err != nil {
 			return err
 		}
@@ -136,7 +136,7 @@ func (s *Service) AddRotationRule(ctx context.Context, actor Actor, once Idempot
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name),
+			s.entry(actor.By(), "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name),
 		)
 	})
 	var taken *store.TakenError
@@ -184,7 +184,7 @@ func (s *Service) ChangeRotationRule(ctx context.Context, actor Actor, name, cha
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name),
+			s.entry(actor.By(), "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -212,7 +212,7 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor Actor, name stri
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name),
+			s.entry(actor.By(), "rule.delete", "rule", name, "", "%s ended the standing rule %s.", actor.Name, name),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -272,8 +272,7 @@ func (s *Service) carryRule(ctx context.Context, r Rule) error {
 			start.Shown = append(start.Shown, ShownItem{i.Login, i.Old, i.New})
 		}
 	}
-	actor := byService
-	state, err := s.StartRotation(ctx, actor, IdempotencyKey{}, start) // which notes it in the rule
+	state, err := s.StartRotation(ctx, TheService, IdempotencyKey{}, start) // which notes it in the rule
 	var p *Problem
 	if errors.As(err, &p) && p.Code == "plan-outrun" {
 		return nil // another look was first, or somebody was; the next look sees what is left

@@ -15,30 +15,8 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
-)
-
-// The states of a rotation.
-const (
-	rotationRunning = "running"
-	rotationPaused  = "paused"
-	rotationUndoing = "undoing"
-	rotationDone    = "done"
-	rotationUndone  = "undone"
-)
-
-// The states of one item of a rotation.
-const (
-	itemAsked    = "asked"
-	itemWaiting  = "waiting"
-	itemPlacing  = "placing"
-	itemPlaced   = "placed"
-	itemProved   = "proved"
-	itemRemoving = "removing"
-	itemDone     = "done"
-	itemFailed   = "failed"
-	itemUndoing  = "undoing"
-	itemUndone   = "undone"
 )
 
 // Where the new keys of a rotation are made.
@@ -88,7 +66,7 @@ type RotationStart struct {
 // RotationState is a rotation and how far it is.
 type RotationState struct {
 	store.Rotation
-	Counts map[string]int
+	Counts map[rotation.ItemState]int
 }
 
 // StartRotation starts a rotation by the plan as it was shown.
@@ -105,7 +83,7 @@ func (s *Service) StartRotation(
 	); err != nil {
 		return RotationState{}, err
 	}
-	earlier, err := s.before(ctx, actor, once)
+	earlier, err := s.before(ctx, actor.ID, once)
 	if err != nil {
 		return RotationState{}, err
 	}
@@ -137,8 +115,8 @@ func (s *Service) StartRotation(
 		return RotationState{}, err
 	}
 	r := store.Rotation{
-		ID:          newID(),
-		State:       rotationRunning,
+		ID:          store.NewID(),
+		State:       rotation.Running,
 		RequestedBy: actor.Name,
 		Reason:      start.Reason,
 		Settings:    start.Settings,
@@ -151,7 +129,7 @@ func (s *Service) StartRotation(
 		return RotationState{}, err
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, r.ID.String())
+		earlier, err := s.once(ctx, tx, actor.ID, once, r.ID.String())
 		if err != nil {
 			return err
 		}
@@ -183,18 +161,18 @@ func (s *Service) StartRotation(
 				continue
 			}
 			item := store.RotationItem{
-				ID:         newID(),
+				ID:         store.NewID(),
 				RotationID: r.ID,
 				Seq:        len(items),
 				LoginID:    i.login,
 				OldKeyID:   new(i.old),
 				OldName:    i.Old,
 				NewName:    i.New,
-				State:      itemAsked,
+				State:      rotation.ItemAsked,
 				Means:      i.Means,
 			}
 			if id, there := byName[i.New]; there {
-				item.NewKeyID, item.State = &id, itemWaiting
+				item.NewKeyID, item.State = &id, rotation.ItemWaiting
 			}
 			items = append(items, item)
 		}
@@ -215,18 +193,18 @@ func (s *Service) StartRotation(
 			return err
 		}
 		return tx.Note(ctx, s.entry(
-			actor,
+			actor.By(),
 			"rotation.start",
 			"rotation",
 			r.ID.String(),
 			start.Reason,
 			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.",
 			actor.Name,
-			counted(logins, "login"),
-			counted(instances, "instance"),
-			counted(len(items), "key line"),
-			counted(leftOut, "line"),
-			counted(len(plan.New), "key"),
+			text.Counted(logins, "login"),
+			text.Counted(instances, "instance"),
+			text.Counted(len(items), "key line"),
+			text.Counted(leftOut, "line"),
+			text.Counted(len(plan.New), "key"),
 			made,
 		))
 	})
@@ -359,7 +337,7 @@ func outrun(plan RotationPlan, shown []ShownItem) error {
 		Kind:   Conflict,
 		Code:   "plan-outrun",
 		Where:  where[:min(len(where), 20)],
-		Detail: fmt.Sprintf("the plan is not what it was when it was shown: %s", counted(len(where), "difference")),
+		Detail: fmt.Sprintf("the plan is not what it was when it was shown: %s", text.Counted(len(where), "difference")),
 		Remedy: "Look at the plan again, and start that",
 	}
 }
@@ -491,7 +469,7 @@ type RotationItem struct {
 func (s *Service) RotationItems(
 	ctx context.Context,
 	id uuid.UUID,
-	state string,
+	state rotation.ItemState,
 	p store.Page,
 ) (store.List[RotationItem], error) {
 	r, err := s.Rotation(ctx, id)
@@ -514,9 +492,9 @@ func (s *Service) RotationItems(
 	for _, i := range l.Items {
 		item := RotationItem{RotationItem: i}
 		switch i.State {
-		case itemAsked:
+		case rotation.ItemAsked:
 			item.Detail, item.Next = "its keeper is asked to bring a new public half", "plumlatch rotate bring "+i.NewName
-		case itemWaiting:
+		case rotation.ItemWaiting:
 			item.Detail = "it waits for its turn"
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
 				item.Detail = "it begins when all of the first group are done"
@@ -528,17 +506,17 @@ func (s *Service) RotationItems(
 				item.Detail = "it waits for another rotation that is at work on the login"
 				item.Next = "plumlatch rotate watch " + other.String()
 			}
-		case itemPlaced:
+		case rotation.ItemPlaced:
 			item.Next = "plumlatch prove " + loginName(i.OSUser, i.InstanceName)
 			item.Detail = cmp.Or(item.Detail, "the new line stands beside the old; a login with "+i.NewName+" is awaited")
-		case itemProved:
+		case rotation.ItemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
 			if rotationMeans(i.Means) == hereMeans {
 				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
 					"has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
 			}
-		case itemFailed:
+		case rotation.ItemFailed:
 			item.Next = "plumlatch why " + i.InstanceName
 		}
 		out.Items = append(out.Items, item)
@@ -586,11 +564,11 @@ func (s *Service) ChangeRotation(
 		}
 		columns, affected := map[string]any{}, -1
 		switch {
-		case change == "pause" && r.State == rotationRunning:
-			columns["state"], columns["paused_why"] = rotationPaused, cmp.Or(reason, "paused by "+actor.Name)
-		case change == "resume" && r.State == rotationPaused:
+		case change == "pause" && r.State == rotation.Running:
+			columns["state"], columns["paused_why"] = rotation.Paused, cmp.Or(reason, "paused by "+actor.Name)
+		case change == "resume" && r.State == rotation.Paused:
 			// Whoever goes on has decided about what failed so far.
-			columns["state"], columns["paused_why"] = rotationRunning, ""
+			columns["state"], columns["paused_why"] = rotation.Running, ""
 			if r.Settings, err = s.goOnWith(ctx, tx, r); err != nil {
 				return err
 			}
@@ -599,14 +577,14 @@ func (s *Service) ChangeRotation(
 				return err
 			}
 			columns["settings"] = string(settings)
-		case change == "retry" && (r.State == rotationRunning || r.State == rotationPaused || r.State == rotationDone):
+		case change == "retry" && (r.State == rotation.Running || r.State == rotation.Paused || r.State == rotation.Ended):
 			if affected, err = tx.ChangeItems(
 				ctx,
 				id,
 				of,
-				[]string{itemFailed},
+				[]rotation.ItemState{rotation.ItemFailed},
 				map[string]any{
-					"state":        itemWaiting,
+					"state":        rotation.ItemWaiting,
 					"detail":       "",
 					"ended_at":     nil,
 					"placed_at":    nil,
@@ -617,7 +595,7 @@ func (s *Service) ChangeRotation(
 			); err != nil {
 				return err
 			}
-			columns["state"], columns["paused_why"], columns["ended_at"] = rotationRunning, "", nil
+			columns["state"], columns["paused_why"], columns["ended_at"] = rotation.Running, "", nil
 		case change == "undo" && r.EndedAt == nil && login != "":
 			undone, err := s.undoItems(ctx, tx, id, of)
 			if err == nil {
@@ -635,7 +613,7 @@ func (s *Service) ChangeRotation(
 			if err != nil {
 				return err
 			}
-			columns["state"], columns["paused_why"] = rotationUndoing, ""
+			columns["state"], columns["paused_why"] = rotation.Undoing, ""
 		default:
 			return conflict(r)
 		}
@@ -664,7 +642,7 @@ func (s *Service) ChangeRotation(
 		}[change]
 		return tx.Note(
 			ctx,
-			s.entry(actor, "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about),
+			s.entry(actor.By(), "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about),
 		)
 	})
 	if err != nil {
@@ -682,14 +660,14 @@ func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r store.Rotatio
 	if err != nil {
 		return t, err
 	}
-	if failed := counts[r.ID][itemFailed]; t.StopAfter > 0 && failed >= t.StopAfter {
+	if failed := counts[r.ID][rotation.ItemFailed]; t.StopAfter > 0 && failed >= t.StopAfter {
 		t.StopAfter += failed
 	}
 	if t.First == 0 {
 		return t, nil
 	}
 	group, err := tx.FirstGroup(ctx, r.ID, t.First)
-	if group[itemFailed]+group[itemUndone] > 0 {
+	if group[rotation.ItemFailed]+group[rotation.ItemUndone] > 0 {
 		t.First = 0
 	}
 	return t, err
@@ -706,19 +684,19 @@ const oldProvedWithin = 15 * time.Minute
 func (s *Service) undoItems(
 	ctx context.Context,
 	tx *store.Store,
-	rotation, login uuid.UUID,
+	id, login uuid.UUID,
 ) (undone undoneItems, err error) {
 	undone.affected, err = tx.ChangeItems(
 		ctx,
-		rotation,
+		id,
 		login,
-		[]string{itemAsked, itemWaiting},
-		map[string]any{"state": itemUndone, "detail": "it was not begun", "ended_at": s.now()},
+		[]rotation.ItemState{rotation.ItemAsked, rotation.ItemWaiting},
+		map[string]any{"state": rotation.ItemUndone, "detail": "it was not begun", "ended_at": s.now()},
 	)
 	if err != nil {
 		return undone, err
 	}
-	items, lost, err := tx.ItemsBeside(ctx, rotation, login)
+	items, lost, err := tx.ItemsBeside(ctx, id, login)
 	if err != nil {
 		return undone, err
 	}
@@ -744,7 +722,7 @@ func (s *Service) undoItems(
 		case i.OldKeyID == nil || lost[i.ID]:
 			why = i.OldName + " is lost, so the line of " + i.NewName + " stays"
 			stay = append(stay, i.ID)
-		case (i.State == itemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans &&
+		case (i.State == rotation.ItemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans &&
 			!(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
 			why = i.NewName + " was shown to open the login, and " + i.OldName + " was not; so both lines stay"
 			stay = append(stay, i.ID)
@@ -755,18 +733,18 @@ func (s *Service) undoItems(
 	if err := tx.ChangeItemsByID(
 		ctx,
 		stay,
-		map[string]any{"state": itemFailed, "detail": why, "ended_at": s.now()},
+		map[string]any{"state": rotation.ItemFailed, "detail": why, "ended_at": s.now()},
 	); err != nil {
 		return undone, err
 	}
 	undone.affected += len(back) + len(stay)
 	undone.stay, undone.why = len(stay), why
 	for _, i := range items {
-		if slices.Contains(stay, i.ID) && (i.State == itemProved || i.ProvedAt != nil) {
+		if slices.Contains(stay, i.ID) && (i.State == rotation.ItemProved || i.ProvedAt != nil) {
 			undone.proved++
 		}
 	}
-	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": itemUndoing})
+	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": rotation.ItemUndoing})
 }
 
 // undoneItems are how many items an undo concerned, how many of them stay as they are, why, and how

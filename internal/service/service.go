@@ -5,17 +5,17 @@ package service
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/semaphore"
 
 	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/keypair"
-	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/reach"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/store"
@@ -63,18 +63,24 @@ type Service struct {
 	offers  outlined
 	process process
 
+	jobs map[string]Job // by the kind of the run
+	// reported is called once somebody has reported from their own machine what they saw there.
+	reported func(ctx context.Context, instance uuid.UUID)
+	// worry says of a login what is bad about its best way back in.
+	worry func(context.Context) func(store.ReachLogin, reach.Standing) string
+	// ownSigner returns a key of the service's own.
+	ownSigner func(ctx context.Context, name string) (ssh.Signer, error)
+
 	figures keptFigures
 	uses    uses
 	// setUp is the hash of the set-up secret, nil where there is none.
 	setUp atomic.Pointer[[32]byte]
-
-	// stepHook, where a test sets it, changes the steps of runs.
-	stepHook func(store.Run, runs.Step) runs.Step
 }
 
 // New returns a service over its parts.
 func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	return &Service{
+	service := &Service{
+		jobs:         map[string]Job{},
 		process:      newProcess(),
 		reading:      semaphore.NewWeighted(readBudget),
 		store:        s,
@@ -89,6 +95,24 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Serv
 		SessionLasts: defaultSessionLasts,
 		SessionIdle:  defaultSessionIdle,
 	}
+	for _, kind := range []string{launchKind, startKind, stopKind, endKind} {
+		e.Register(kind, service.lifecyclePlan)
+	}
+	for _, kind := range []string{grantKind, withdrawKind} {
+		e.Register(kind, service.grantPlan)
+		service.TakeJobs(kind, service.grantJob())
+	}
+	service.TakeJobs(rotateKind, service.rotationJob())
+	service.reported = func(ctx context.Context, instance uuid.UUID) {
+		e.Nudge(ctx, rotationDuty) // one may have waited for it
+		service.wakeRestore(ctx, instance)
+	}
+	service.worry = service.worries
+	service.ownSigner = service.ownKey
+	e.Register(settleKind, service.settlePlan)
+	e.Register(rotateKind, service.rotatePlan)
+	e.Register(restoreKind, service.restorePlan)
+	return service
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
@@ -128,162 +152,8 @@ func (s *Service) Stop(ctx context.Context) {
 // StartRuns works on runs alone, without what is done from time to time; for loading a sample.
 func (s *Service) StartRuns(ctx context.Context) error {
 	s.watch = ctx
-	return s.engine.Start(ctx, s.planOf)
-}
-
-// within is the service whose store is a transaction, for reading in it. It starts nothing.
-func (s *Service) within(tx *store.Store) *Service {
-	return &Service{store: tx, now: s.now, log: s.log, Safe: s.Safe, StewardFrom: s.StewardFrom, Fresh: s.Fresh}
+	return s.engine.Start(ctx)
 }
 
 // Ready returns nil if the service can do its work.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
-
-// Kind is the sort of a Problem.
-type Kind int
-
-// The kinds.
-const (
-	Invalid Kind = iota + 1
-	TooLarge
-	Unauthenticated
-	Forbidden
-	NotFound
-	Conflict
-	Changed // since it was read
-	Gone
-	Unavailable
-	TooMany
-)
-
-// Problem is an error for people and programs.
-type Problem struct {
-	Kind Kind
-	// Code is stable, for programs.
-	Code string
-	// Detail says what is wrong, Remedy what to do about it.
-	Detail, Remedy string
-	// Field names the field at fault; Line and Column are 1-based places in it.
-	Field        string
-	Line, Column int
-	// Suggestion is a value that would do.
-	Suggestion string
-	// Where names the things that stand in the way.
-	Where []string
-	// After is in how many seconds to try again; 0 where that is not known.
-	After int
-}
-
-func (p *Problem) Error() string {
-	if p.Remedy == "" {
-		return p.Detail
-	}
-	return p.Detail + ". " + p.Remedy
-}
-
-// pageProblem turns the store's errors about a page into problems.
-func pageProblem(err error) error {
-	switch {
-	case errors.Is(err, store.ErrCursor):
-		return &Problem{
-			Kind:   Invalid,
-			Code:   "bad-cursor",
-			Field:  "after",
-			Detail: err.Error(),
-			Remedy: "Ask for the first page, without after",
-		}
-	case errors.Is(err, store.ErrSort):
-		return &Problem{Kind: Invalid, Code: "bad-sort", Field: "sort", Detail: err.Error()}
-	}
-	return err
-}
-
-func checkName(field, value string) error {
-	var e *name.Error
-	if errors.As(name.Check(value), &e) {
-		return &Problem{
-			Kind:       Invalid,
-			Code:       "bad-name",
-			Field:      field,
-			Line:       min(e.Column, 1),
-			Column:     e.Column,
-			Detail:     e.Problem,
-			Remedy:     suggest(e.Suggestion),
-			Suggestion: e.Suggestion,
-		}
-	}
-	return nil
-}
-
-func suggest(s string) string {
-	if s == "" {
-		return ""
-	}
-	return "Try " + s
-}
-
-func refusalProblem(field string, err error) error {
-	var r *keypair.Refusal
-	if !errors.As(err, &r) {
-		return err
-	}
-	kind := Invalid
-	if r.Code == keypair.CodeTooLarge {
-		kind = TooLarge
-	}
-	return &Problem{
-		Kind:   kind,
-		Code:   r.Code,
-		Field:  field,
-		Line:   r.Line,
-		Column: r.Column,
-		Detail: r.Problem,
-		Remedy: r.Remedy,
-	}
-}
-
-const (
-	maxLabels     = 32
-	maxLabelBytes = 128
-	maxTextBytes  = 1024
-)
-
-func checkLabels(labels map[string]string) error {
-	if len(labels) > maxLabels {
-		return &Problem{Kind: Invalid, Code: "too-many-labels", Field: "labels", Detail: "more than 32 labels were given"}
-	}
-	for k, v := range labels {
-		if name.Check(k) != nil {
-			return &Problem{
-				Kind:       Invalid,
-				Code:       "bad-label",
-				Field:      "labels",
-				Detail:     "the label name is not made of a-z 0-9 . _ -",
-				Suggestion: name.Suggest(k),
-				Remedy:     suggest(name.Suggest(k)),
-			}
-		}
-		if len(v) > maxLabelBytes || keypair.CheckComment(v) != nil {
-			return &Problem{
-				Kind:   Invalid,
-				Code:   "bad-label",
-				Field:  "labels",
-				Detail: "the value of the label " + k + " is over 128 bytes or holds a control character",
-			}
-		}
-	}
-	return nil
-}
-
-func checkText(field, text string) error {
-	if len(text) > maxTextBytes || keypair.CheckComment(text) != nil {
-		return &Problem{
-			Kind:   Invalid,
-			Code:   "bad-text",
-			Field:  field,
-			Detail: "the " + field + " is over 1024 bytes or holds a control character",
-			Remedy: "Give one line of plain text",
-		}
-	}
-	return nil
-}

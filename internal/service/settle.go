@@ -15,11 +15,15 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
 )
+
+// settleKind is the kind of the runs that settle the differences of one login.
+const settleKind = "settle"
 
 // What can be done about a difference.
 const (
@@ -276,7 +280,14 @@ func (s *Service) settleLogin(
 	if len(place)+len(remove) == 0 {
 		return nil, nil
 	}
-	run := s.newRun(actor, settleKind, l.Instance, reason, settleWork{Login: login, Place: place, Remove: remove})
+	run := s.engine.NewRun(runs.Request{
+		Kind:     settleKind,
+		Instance: l.Instance,
+		By:       actor.Name,
+		Reason:   reason,
+		Payload:  settleWork{Login: login, Place: place, Remove: remove},
+		At:       s.now(),
+	})
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
@@ -284,15 +295,15 @@ func (s *Service) settleLogin(
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"login.settle",
 				"login",
 				called,
 				reason,
 				"%s asked to place %s and to remove %s in %s.",
 				actor.Name,
-				counted(len(place), "missing line"),
-				counted(len(remove), "line"),
+				text.Counted(len(place), "missing line"),
+				text.Counted(len(remove), "line"),
 				called,
 			),
 		)
@@ -338,7 +349,7 @@ func (s *Service) settleAtOnce(
 				ctx,
 				onKeys(
 					s.entry(
-						actor,
+						actor.By(),
 						"grant.withdraw",
 						"login",
 						called,
@@ -360,7 +371,7 @@ func (s *Service) settleAtOnce(
 		if _, err := tx.AddOrKeepGrant(
 			ctx,
 			store.Grant{
-				ID:        newID(),
+				ID:        store.NewID(),
 				KeyID:     k.ID,
 				LoginID:   l.ID,
 				GrantedAt: s.now(),
@@ -374,7 +385,7 @@ func (s *Service) settleAtOnce(
 			ctx,
 			onKeys(
 				s.entry(
-					actor,
+					actor.By(),
 					"grant.accept",
 					"login",
 					called,
@@ -464,7 +475,7 @@ func (s *Service) acceptable(
 	return k, tx.Note(
 		ctx,
 		s.entry(
-			actor,
+			actor.By(),
 			"key.import",
 			"key",
 			k.Name,
@@ -486,12 +497,12 @@ type settling struct {
 }
 
 func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
-	w, err := workOf(run, earlierNone[settleWork])
+	w, err := runs.PayloadOf(run, runs.NoEarlier[settleWork])
 	if err != nil {
 		return runs.Plan{}, err
 	}
 	e := &settling{s, run, w}
-	what := fmt.Sprintf("place %s and remove %s", counted(len(w.Place), "line"), counted(len(w.Remove), "line"))
+	what := fmt.Sprintf("place %s and remove %s", text.Counted(len(w.Place), "line"), text.Counted(len(w.Remove), "line"))
 	return runs.Plan{Payload: w, Ended: e.ended, Steps: []runs.Step{
 		{
 			Name:       "change",
@@ -512,8 +523,8 @@ func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
 	}}, nil
 }
 
-func (e *settling) login(ctx context.Context) (store.LoginToSweep, error) {
-	found, err := e.store.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
+func (e *settling) login(ctx context.Context, from *store.Store) (store.LoginToSweep, error) {
+	found, err := from.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
 	if err == nil && len(found) == 0 {
 		err = store.ErrNotFound
 	}
@@ -552,7 +563,7 @@ func (e *settling) changing(
 	p *runs.Progress,
 	change func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error),
 ) (string, error) {
-	l, err := e.login(ctx)
+	l, err := e.login(ctx, e.store)
 	if err != nil {
 		return "", err
 	}
@@ -595,7 +606,7 @@ func (e *settling) back(ctx context.Context, p *runs.Progress) error {
 }
 
 func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
-	l, err := e.login(ctx)
+	l, err := e.login(ctx, e.store)
 	if err != nil {
 		return "", err
 	}
@@ -635,10 +646,10 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 	}
 	var said []string
 	if len(keys) > 0 {
-		said = append(said, "accepts "+counted(len(keys), "key")+" that "+pastOf(len(keys))+" placed")
+		said = append(said, "accepts "+text.Counted(len(keys), "key")+" that "+pastOf(len(keys))+" placed")
 	}
 	if refused > 0 {
-		said = append(said, "refuses "+counted(refused, "key")+" that "+pastOf(refused)+" removed")
+		said = append(said, "refuses "+text.Counted(refused, "key")+" that "+pastOf(refused)+" removed")
 	}
 	return "it " + strings.Join(said, " and "), nil
 }
@@ -651,24 +662,33 @@ func pastOf(n int) string {
 }
 
 func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason string) error {
-	l, err := (&settling{e.within(tx), e.run, e.work}).login(ctx)
+	l, err := e.login(ctx, tx)
 	if err != nil {
 		return err
 	}
 	called := loginName(l.OSUser, l.Instance.Name)
 	note := e.entry(
-		actorFor(e.run),
+		forRun(e.run),
 		"login.settled",
 		"login",
 		called,
 		e.run.Reason,
 		"The differences of %s are settled: %s placed, %s removed.",
 		called,
-		counted(len(e.work.Place), "line"),
-		counted(len(e.work.Remove), "line"),
+		text.Counted(len(e.work.Place), "line"),
+		text.Counted(len(e.work.Remove), "line"),
 	)
 	if state != runs.Done {
 		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
 	}
 	return tx.Note(ctx, note)
+}
+
+// settleWork is the payload of the runs that settle the differences of one login.
+type settleWork struct {
+	Login uuid.UUID   `json:"login"`
+	Place []uuid.UUID `json:"place,omitempty"` // keys
+	// Remove are the SHA-256 fingerprints of the keys whose lines go.
+	Remove  []string      `json:"remove,omitempty"`
+	Journal means.Journal `json:"journal"`
 }

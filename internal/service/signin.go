@@ -3,9 +3,7 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"slices"
 	"strings"
@@ -15,17 +13,6 @@ import (
 
 	"plumlatch/internal/store"
 )
-
-func newSecret() string {
-	var b [32]byte
-	rand.Read(b[:])
-	return base64.RawURLEncoding.EncodeToString(b[:])
-}
-
-func hashSecret(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
 
 // SignIn is what somebody gives to sign in, and from where.
 type SignIn struct {
@@ -130,7 +117,7 @@ func (s *Service) beginSession(
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		n := store.Session{
-			ID:         newID(),
+			ID:         store.NewID(),
 			Hash:       hashSecret(secret),
 			OperatorID: o.ID,
 			CreatedAt:  s.now(),
@@ -150,7 +137,7 @@ func (s *Service) beginSession(
 		if err := tx.ChangeOperator(ctx, o.ID, o, "known_addresses"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in%s.", o.Name, how))
+		return tx.Note(ctx, s.entry(actor.By(), "sign-in", "operator", o.Name, "", "%s signed in%s.", o.Name, how))
 	})
 	return actor, secret, err
 }
@@ -162,7 +149,7 @@ func (s *Service) refuseSignIn(ctx context.Context, in SignIn, p error) error {
 		subject = "(not a name)"
 	}
 	refused := s.entry(
-		Actor{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID},
+		By{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID},
 		"sign-in",
 		"operator",
 		subject,
@@ -264,7 +251,7 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 	}
 	if !fits {
 		refused := s.entry(
-			actor,
+			actor.By(),
 			"session.confirm",
 			"operator",
 			o.Name,
@@ -325,7 +312,7 @@ func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "sign-in", "operator", o.Name, "", "%s signed in by the issuer and with a code.", o.Name),
+			s.entry(actor.By(), "sign-in", "operator", o.Name, "", "%s signed in by the issuer and with a code.", o.Name),
 		)
 	})
 }
@@ -353,7 +340,7 @@ func (s *Service) EndSession(ctx context.Context, actor Actor, id uuid.UUID) err
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"session.end",
 				"operator",
 				n.Person,

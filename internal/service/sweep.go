@@ -4,11 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/core/text"
@@ -89,7 +87,7 @@ func (s *Service) StartSweep(ctx context.Context, actor Actor, w SweepWanted) (S
 			Remedy: "See what there is: plumlatch instance list",
 		}
 	}
-	sweep := store.Sweep{ID: newID(), RequestedBy: actor.Name, CreatedAt: s.now()}
+	sweep := store.Sweep{ID: store.NewID(), RequestedBy: actor.Name, CreatedAt: s.now()}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddSweep(ctx, sweep, ids); err != nil {
 			return err
@@ -97,14 +95,14 @@ func (s *Service) StartSweep(ctx context.Context, actor Actor, w SweepWanted) (S
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"sweep.start",
 				"sweep",
 				sweep.ID.String(),
 				"",
 				"%s had %s swept.",
 				actor.Name,
-				counted(len(ids), "login"),
+				text.Counted(len(ids), "login"),
 			),
 		)
 	})
@@ -230,7 +228,7 @@ func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep, looks ch
 	}
 	var stands seen
 	var method string
-	err := s.safely("reading "+loginName(l.OSUser, l.Instance.Name), func() (err error) {
+	err := Guard(s.log, "reading "+loginName(l.OSUser, l.Instance.Name), func() (err error) {
 		stands, method, err = s.readLogin(ctx, l)
 		return err
 	})
@@ -353,75 +351,4 @@ func readFiles(ctx context.Context, session *sshio.Session) (seen, error) {
 func FilesIn(session *sshio.Session) (files []SeenFile, folders []store.Folder, err error) {
 	read, err := readFiles(context.Background(), session)
 	return read.files, read.folders, err
-}
-
-// noSteward is why the steward key cannot be used, where another way may be open.
-type noSteward struct{ why string }
-
-func (n *noSteward) Error() string { return n.why }
-
-// stewardSession logs in with the steward key. Call end when done.
-func (s *Service) stewardSession(
-	ctx context.Context,
-	l store.LoginToSweep,
-) (session *sshio.Session, end func(), err error) {
-	i := l.Instance
-	switch {
-	case i.State != "running":
-		return nil, nil, fmt.Errorf("%s is %s", i.Name, i.State)
-	case l.Steward == nil:
-		return nil, nil, &noSteward{
-			fmt.Sprintf(
-				"there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE",
-				i.Name,
-				i.Name,
-			),
-		}
-	case s.Safe == nil:
-		return nil, nil, &noSteward{
-			"the safe is switched off, so the steward key cannot be used; start the service with -safe-key-file",
-		}
-	case l.OSUser != i.LoginUser:
-		return nil, nil, &noSteward{
-			fmt.Sprintf("the steward key of %s is that of %s, not of %s", i.Name, i.LoginUser, l.OSUser),
-		}
-	}
-	private, err := s.Safe.Open(l.Sealed, l.Steward.ID.String())
-	if err != nil {
-		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: %w", i.Name, err)
-	}
-	signer, err := ssh.ParsePrivateKey(private)
-	clear(private)
-	if err != nil {
-		return nil, nil, fmt.Errorf("the steward key of %s cannot be used: it does not read as a private half", i.Name)
-	}
-	s.use("to read or change what opens its login", l.Steward.Name)
-	ctx, cancel := context.WithTimeout(ctx, sweepTimeout)
-	session, err = sshio.Login(ctx, targetOf(i, l.OSUser), signer)
-	if err != nil {
-		cancel()
-		return nil, nil, plainly(err)
-	}
-	return session, func() { session.Close(); cancel() }, nil
-}
-
-func targetOf(i store.Instance, user string) sshio.Target {
-	t := sshio.Target{User: user, Address: i.PublicAddress, Port: i.SSHPort}
-	for _, h := range i.HostKeys {
-		t.HostKeys = append(t.HostKeys, h.Blob)
-	}
-	return t
-}
-
-// plainly adds what to do to the errors that have an everyday cause.
-func plainly(err error) error {
-	switch {
-	case errors.Is(err, sshio.ErrHostKey):
-		return fmt.Errorf("%w; nothing was sent. Find out why it changed before anything else", err)
-	case errors.Is(err, sshio.ErrRefused):
-		return fmt.Errorf("%w: the steward key does not stand there any more", err)
-	case strings.Contains(err.Error(), "connection reset"), strings.Contains(err.Error(), "EOF"):
-		return fmt.Errorf("%w; a firewall may refuse this service's address", err)
-	}
-	return err
 }

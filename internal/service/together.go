@@ -69,13 +69,14 @@ func (s *Service) recordGathered(ctx context.Context) {
 			looks[n] = w.look
 		}
 		var outcomes []string
-		err := s.safely("recording looks", func() (err error) { outcomes, err = s.recordLooks(ctx, looks); return err })
+		err := Guard(s.log, "recording looks", func() (err error) { outcomes, err = s.recordLooks(ctx, looks); return err })
 		for n, w := range batch {
 			switch {
 			case err == nil:
 				w.outcome = outcomes[n]
 			case len(batch) > 1: // what is wrong with one costs nothing to the others
-				w.err = s.safely(
+				w.err = Guard(
+					s.log,
 					"recording a look at "+w.name,
 					func() (err error) { w.outcome, err = s.recordLook(ctx, w.look); return err },
 				)

@@ -137,7 +137,7 @@ func (s *Service) AddToken(
 	}
 	secret := tokenPrefix + newSecret()
 	t := store.Token{
-		ID:         newID(),
+		ID:         store.NewID(),
 		Name:       in.Name,
 		Hash:       hashSecret(secret),
 		OperatorID: actor.ID,
@@ -149,7 +149,7 @@ func (s *Service) AddToken(
 		Person:     actor.Name,
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.once(ctx, tx, actor, once, t.ID.String())
+		earlier, err := s.once(ctx, tx, actor.ID, once, t.ID.String())
 		if err != nil {
 			return err
 		}
@@ -171,7 +171,7 @@ func (s *Service) AddToken(
 		return tx.Note(
 			ctx,
 			s.entry(
-				actor,
+				actor.By(),
 				"token.add",
 				"token",
 				in.Name,
@@ -236,7 +236,7 @@ func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error
 		}
 		return tx.Note(
 			ctx,
-			s.entry(actor, "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner),
+			s.entry(actor.By(), "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {

@@ -35,7 +35,6 @@ func TestNoTransactionAsksForASecondConnection(t *testing.T) {
 	}
 	// asks holds the methods that use the service's own store, by themselves or through others.
 	asks := map[string]bool{"store": true}
-	delete(methods, "planOf") // makes the steps of a run, which do their work later
 	for grown := true; grown; {
 		grown = false
 		for name, m := range methods {

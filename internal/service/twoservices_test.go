@@ -33,14 +33,14 @@ func newCutter(t *testing.T) *cutter {
 	t.Helper()
 	c := &cutter{cut: map[string]bool{}}
 	c.rig = newRestoreRig(t, func(s *Service) {
-		s.stepHook = func(run store.Run, step runs.Step) runs.Step { return c.hook(run, step) }
+		s.engine.StepHook = func(run store.Run, step runs.Step) runs.Step { return c.hook(run, step) }
 	})
 	other, err := connectService(t.Context(), c.database, c.cloudURL, c.safeFile, cloud.CallTimeout)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { other.store.Close() })
-	other.now, other.stepHook = c.now, c.hook
+	other.now, other.engine.StepHook = c.now, c.hook
 	other.Patience, other.engine.RetryAfter = c.Patience, c.engine.RetryAfter
 	ctx, stop := context.WithCancel(context.Background())
 	if err := other.Start(ctx); err != nil {
@@ -225,13 +225,13 @@ func TestARotationIsWholeOrUndoneWhereAnotherServiceTakesItAtEveryStep(t *testin
 			c.rotationDoor("on", rc.means)
 			before := c.keysFile("on")
 			state := c.rotationOf("on")
-			c.until("the rotation", c.is(state, itemDone))
+			c.until("the rotation", c.is(state, rotation.ItemDone))
 			c.rotated("on", before, true)
 			c.fail = string(rotation.Enter)
 			c.rotationDoor("back", rc.means)
 			before = c.keysFile("back")
 			state = c.rotationOf("back")
-			c.until("the undo", c.is(state, itemFailed))
+			c.until("the undo", c.is(state, rotation.ItemFailed))
 			c.rotated("back", before, false)
 			if cuts := c.cuts(); cuts != 2*(4+3) {
 				t.Errorf("it was cut off %d times, want twice in each of four steps, and of two and an undo", cuts)
@@ -326,10 +326,10 @@ func TestOfTwoServicesOneIsKilledAtEveryInstantOfARotation(t *testing.T) {
 			was := map[string]string{"on": r.keysFile("on"), "back": r.keysFile("back")}
 			r.stop()
 			state := r.rotationOf("on")
-			instants := r.serveByTwo("", r.is(state, itemDone))
+			instants := r.serveByTwo("", r.is(state, rotation.ItemDone))
 			r.rotated("on", was["on"], true)
 			state = r.rotationOf("back")
-			instants = append(instants, r.serveByTwo(string(rotation.Enter), r.is(state, itemFailed))...)
+			instants = append(instants, r.serveByTwo(string(rotation.Enter), r.is(state, rotation.ItemFailed))...)
 			r.rotated("back", was["back"], false)
 			if len(instants) != 4+3 {
 				t.Errorf("killed at %v, want at each of four steps, and of two and an undo", instants)

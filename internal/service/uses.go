@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"plumlatch/internal/core/text"
 	"plumlatch/internal/store"
 )
 
@@ -56,7 +57,7 @@ func (s *Service) writeUses(ctx context.Context) error {
 func (s *Service) used(what string, names []string) store.Entry {
 	shown := strings.Join(names[:min(3, len(names))], ", ")
 	if more := len(names) - 3; more > 0 {
-		shown += fmt.Sprintf(" and %s more", counted(more, "key"))
+		shown += fmt.Sprintf(" and %s more", text.Counted(more, "key"))
 	}
 	return onKeys(
 		s.entry(byService, "key.use", "key", names[0], "", "The service used the kept private half of %s %s.", shown, what),

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"plumlatch/internal/core/rotation"
 	"time"
 
 	"github.com/google/uuid"
@@ -17,7 +18,7 @@ type RotationItem struct {
 	LoginID            uuid.UUID
 	OldKeyID, NewKeyID *uuid.UUID // nil once the record is gone
 	OldName, NewName   string
-	State              string
+	State              rotation.ItemState
 	Detail             string
 	RunID              *uuid.UUID
 	PlacedAt, ProvedAt *time.Time
@@ -92,7 +93,7 @@ type ReportedItem struct {
 }
 
 // ReportedItems returns all items of a rotation in the order of its plan.
-func (s *Store) ReportedItems(ctx context.Context, rotation uuid.UUID) ([]ReportedItem, error) {
+func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]ReportedItem, error) {
 	var items []ReportedItem
 	err := s.db.WithContext(ctx).
 		Raw(`SELECT t.*, l.os_user, i.name AS instance_name, i.cloud_id, ok.sha256 AS old_sha256, nk.sha256 AS new_sha256,
@@ -105,17 +106,17 @@ func (s *Store) ReportedItems(ctx context.Context, rotation uuid.UUID) ([]Report
 			AND key_id = t.old_key_id AND at <= r.created_at ORDER BY at DESC LIMIT 1) pb ON true
 		LEFT JOIN LATERAL (SELECT at, person FROM proofs WHERE kind = 'entry' AND login_id = t.login_id
 			AND key_id = t.new_key_id AND at >= r.created_at ORDER BY at DESC LIMIT 1) pa ON true
-		WHERE t.rotation_id = ? ORDER BY t.seq`, rotation).
+		WHERE t.rotation_id = ? ORDER BY t.seq`, id).
 		Scan(&items).
 		Error
 	return items, plain(err)
 }
 
 // RotationCounts returns, by rotation, how many items are in which state.
-func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]map[string]int, error) {
+func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]map[rotation.ItemState]int, error) {
 	var rows []struct {
 		RotationID uuid.UUID
-		State      string
+		State      rotation.ItemState
 		Count      int
 	}
 	err := s.db.WithContext(ctx).
@@ -126,9 +127,9 @@ func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.
 		).
 		Scan(&rows).
 		Error
-	counts := map[uuid.UUID]map[string]int{}
+	counts := map[uuid.UUID]map[rotation.ItemState]int{}
 	for _, id := range ids {
-		counts[id] = map[string]int{}
+		counts[id] = map[rotation.ItemState]int{}
 	}
 	for _, r := range rows {
 		counts[r.RotationID][r.State] = r.Count
@@ -145,7 +146,7 @@ func (s *Store) rotationItems(ctx context.Context) *gorm.DB {
 
 // RotationItems returns one page of the items of a rotation in the order of its
 // plan. state "" means all.
-func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state string, p Page) (List[RotationItem], error) {
+func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state rotation.ItemState, p Page) (List[RotationItem], error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ?", id)
 	if state != "" {
 		q = q.Where("rotation_items.state = ?", state)
@@ -167,12 +168,12 @@ func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state string, p
 // are edited from somebody's machine, otherwise all others. beyond 0 means all places.
 func (s *Store) ItemsIn(
 	ctx context.Context,
-	rotation uuid.UUID,
-	state string,
+	id uuid.UUID,
+	state rotation.ItemState,
 	elsewhere bool,
 	beyond, limit int,
 ) ([]RotationItem, error) {
-	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", rotation, state).
+	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", id, state).
 		Where("(rotation_items.means = 'from here') = ?", elsewhere).
 		Where("NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id AND r.ended_at IS NULL)").
 		Where(`NOT EXISTS (SELECT 1 FROM rotation_items o JOIN rotations e ON e.id = o.rotation_id
@@ -188,20 +189,20 @@ func (s *Store) ItemsIn(
 }
 
 // FirstGroup returns how many of the first n items of a rotation are in which state.
-func (s *Store) FirstGroup(ctx context.Context, rotation uuid.UUID, n int) (map[string]int, error) {
+func (s *Store) FirstGroup(ctx context.Context, id uuid.UUID, n int) (map[rotation.ItemState]int, error) {
 	var rows []struct {
-		State string
+		State rotation.ItemState
 		Count int
 	}
 	err := s.db.WithContext(ctx).
 		Raw(
 			"SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state",
-			rotation,
+			id,
 			n,
 		).
 		Scan(&rows).
 		Error
-	counts := map[string]int{}
+	counts := map[rotation.ItemState]int{}
 	for _, r := range rows {
 		counts[r.State] = r.Count
 	}
@@ -210,7 +211,7 @@ func (s *Store) FirstGroup(ctx context.Context, rotation uuid.UUID, n int) (map[
 
 // EnteredItems returns the items of a rotation that are placed and whose new key has
 // completed a login since, with when.
-func (s *Store) EnteredItems(ctx context.Context, rotation uuid.UUID) (map[uuid.UUID]time.Time, error) {
+func (s *Store) EnteredItems(ctx context.Context, id uuid.UUID) (map[uuid.UUID]time.Time, error) {
 	var rows []struct {
 		ID        uuid.UUID
 		EnteredAt time.Time
@@ -218,7 +219,7 @@ func (s *Store) EnteredItems(ctx context.Context, rotation uuid.UUID) (map[uuid.
 	err := s.db.WithContext(ctx).Raw(`SELECT t.id, s.entered_at FROM rotation_items t
 		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at IS NOT NULL
 			AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)
-		WHERE t.rotation_id = ? AND t.state = 'placed'`, rotation).Scan(&rows).Error
+		WHERE t.rotation_id = ? AND t.state = 'placed'`, id).Scan(&rows).Error
 	entered := map[uuid.UUID]time.Time{}
 	for _, r := range rows {
 		entered[r.ID] = r.EnteredAt
@@ -237,13 +238,13 @@ func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (RotationItem, error
 // one login. Each comes with whether the old key is lost.
 func (s *Store) ItemsBeside(
 	ctx context.Context,
-	rotation, login uuid.UUID,
+	id, login uuid.UUID,
 ) (items []RotationItem, lost map[uuid.UUID]bool, err error) {
 	q := s.db.WithContext(ctx).
 		Table("rotation_items i").
 		Select("i.*, k.state = 'lost' AS old_lost").
 		Joins("LEFT JOIN keys k ON k.id = i.old_key_id").
-		Where("i.rotation_id = ? AND i.state IN ('placed', 'proved')", rotation)
+		Where("i.rotation_id = ? AND i.state IN ('placed', 'proved')", id)
 	if login != uuid.Nil {
 		q = q.Where("i.login_id = ?", login)
 	}
@@ -271,13 +272,13 @@ func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, columns ma
 }
 
 // BusyItems counts the items of a rotation on which a run is at work, up to limit.
-func (s *Store) BusyItems(ctx context.Context, rotation uuid.UUID, limit int) (int, error) {
+func (s *Store) BusyItems(ctx context.Context, id uuid.UUID, limit int) (int, error) {
 	var n int
 	err := s.db.WithContext(ctx).
 		Raw(
 			"SELECT count(*) FROM (SELECT 1 FROM rotation_items WHERE rotation_id = ? AND state IN ('placing', 'removing') "+
 				"LIMIT ?) b",
-			rotation,
+			id,
 			limit,
 		).
 		Scan(&n).
@@ -294,11 +295,11 @@ func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, columns map[string
 // login is one login's only, the zero one means all. It returns how many.
 func (s *Store) ChangeItems(
 	ctx context.Context,
-	rotation, login uuid.UUID,
-	states []string,
+	id, login uuid.UUID,
+	states []rotation.ItemState,
 	columns map[string]any,
 ) (int, error) {
-	q := s.db.WithContext(ctx).Model(&RotationItem{}).Where("rotation_id = ? AND state IN ?", rotation, states)
+	q := s.db.WithContext(ctx).Model(&RotationItem{}).Where("rotation_id = ? AND state IN ?", id, states)
 	if login != uuid.Nil {
 		q = q.Where("login_id = ?", login)
 	}
@@ -328,12 +329,12 @@ func (s *Store) RotatingLogins(
 }
 
 // ItemOf returns the item of a login in a rotation that is in one of the states.
-func (s *Store) ItemOf(ctx context.Context, rotation, login uuid.UUID, states []string) (RotationItem, error) {
+func (s *Store) ItemOf(ctx context.Context, id, login uuid.UUID, states []rotation.ItemState) (RotationItem, error) {
 	var i RotationItem
 	done := s.rotationItems(ctx).
 		Where(
 			"rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?",
-			rotation,
+			id,
 			login,
 			states,
 		).

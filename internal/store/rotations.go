@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"plumlatch/internal/core/rotation"
 	"time"
 
 	"github.com/google/uuid"
@@ -12,7 +13,7 @@ import (
 // Rotation replaces keys on logins.
 type Rotation struct {
 	ID          uuid.UUID
-	State       string
+	State       rotation.State
 	RequestedBy string
 	Reason      string
 	Settings    RotationSettings `gorm:"serializer:json"`

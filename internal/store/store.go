@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -255,3 +256,6 @@ func Empty(ctx context.Context, url string) (empty bool, err error) {
 		Scan(&empty)
 	return empty, err
 }
+
+// NewID returns an id that grows with time, so that indexes stay compact.
+func NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }

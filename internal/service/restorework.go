@@ -1,97 +1,17 @@
 package service
 
 import (
-	"encoding/json"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/means"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
-
-	"plumlatch/internal/core/restore"
-	"plumlatch/internal/core/rotation"
-	"plumlatch/internal/means"
-	"plumlatch/internal/runs"
-	"plumlatch/internal/store"
 )
 
-// payloadVersion is that of all payloads. A field may be added without another one; a field that
-// gets another meaning needs it, and a way to read the one before.
-const payloadVersion = 1
-
-// The kinds of runs.
-const (
-	launchKind   = "launch"
-	startKind    = "start"
-	stopKind     = "stop"
-	endKind      = "terminate"
-	grantKind    = "grant"
-	withdrawKind = "withdraw"
-	settleKind   = "settle"
-	rotateKind   = "rotate"
-	restoreKind  = "restore"
-)
-
-// lifecycleWork is the payload of the runs that launch, start, stop and end an instance.
-type lifecycleWork struct {
-	// Operation is the cloud's id of the one that was begun; noOperation where it had ended.
-	Operation string `json:"operation,omitempty"`
-	// StateBefore is the instance's.
-	StateBefore string `json:"state_before,omitempty"`
-}
-
-// grantWork is the payload of the runs that place or remove the lines of one key in one login.
-type grantWork struct {
-	Key   uuid.UUID `json:"key"`
-	Login uuid.UUID `json:"login"`
-	// Added is whether the grant was made for this, so that it ends where this fails.
-	Added bool `json:"added,omitempty"`
-	// Worker is who changes the lines from their own machine; "" for the service.
-	Worker  string        `json:"worker,omitempty"`
-	Journal means.Journal `json:"journal"`
-}
-
-// settleWork is the payload of the runs that settle the differences of one login.
-type settleWork struct {
-	Login uuid.UUID   `json:"login"`
-	Place []uuid.UUID `json:"place,omitempty"` // keys
-	// Remove are the SHA-256 fingerprints of the keys whose lines go.
-	Remove  []string      `json:"remove,omitempty"`
-	Journal means.Journal `json:"journal"`
-}
-
-// rotateWork is the payload of the run that replaces one key in one login.
-type rotateWork struct {
-	Rotation uuid.UUID      `json:"rotation"`
-	Item     uuid.UUID      `json:"item"`
-	Login    uuid.UUID      `json:"login"`
-	Old      uuid.UUID      `json:"old"`
-	New      uuid.UUID      `json:"new"`
-	OldName  string         `json:"old_name"`
-	NewName  string         `json:"new_name"`
-	Phase    rotation.Phase `json:"phase"`
-	// Means is by what the files are changed.
-	Means rotationMeans `json:"means"`
-	// Kept is whether the service has the new key's private half.
-	Kept bool `json:"kept,omitempty"`
-	// Worker is who changes the lines from their own machine; "" for the service.
-	Worker string `json:"worker,omitempty"`
-	// Override has the old line go without a login by the new key.
-	Override *override `json:"override,omitempty"`
-	// Proved is whether the new key was shown to open the login before this run.
-	Proved  bool          `json:"proved,omitempty"`
-	Journal means.Journal `json:"journal"`
-}
-
-// override is who has taken on that a line goes without a login, and why.
-type override struct {
-	By     string `json:"by"`
-	Reason string `json:"reason"`
-}
-
-func (o *override) String() string { return o.By + ": " + o.Reason }
-
-func (w *rotateWork) names() string { return w.OldName + " by " + w.NewName }
+// restoreKind is the kind of the runs that restore a login.
+const restoreKind = "restore"
 
 // restoreWork is the payload of a restore.
 type restoreWork struct {
@@ -182,15 +102,6 @@ func (w *restoreWork) plan() restore.Plan {
 	}
 }
 
-// workOf reads the payload of a run. Those of before there were payloads are read by earlier.
-func workOf[T any](run store.Run, earlier func(facts map[string]string) (T, error)) (*T, error) {
-	if run.PayloadVersion > 0 {
-		return runs.Decode[T](run, payloadVersion)
-	}
-	w, err := earlier(run.Facts)
-	return &w, err
-}
-
 // reader reads the facts that runs had before there were payloads.
 type reader struct {
 	facts map[string]string
@@ -263,10 +174,6 @@ func (r *reader) removed() map[string][]string {
 	return out
 }
 
-func earlierLifecycle(facts map[string]string) (lifecycleWork, error) {
-	return lifecycleWork{Operation: facts["operation"], StateBefore: facts["state-before"]}, nil
-}
-
 func earlierRestore(facts map[string]string) (restoreWork, error) {
 	r := &reader{facts: facts}
 	w := restoreWork{
@@ -311,16 +218,4 @@ func earlierRestore(facts map[string]string) (restoreWork, error) {
 		}
 	}
 	return w, r.err
-}
-
-// earlierNone is for the kinds whose runs of before are not gone on with: what they had placed
-// was not written down by key.
-func earlierNone[T any](map[string]string) (w T, err error) { return w, runs.ErrPayload }
-
-func encode(payload any) json.RawMessage {
-	data, err := runs.Encode(payload)
-	if err != nil {
-		panic(err) // the payloads are this package's own
-	}
-	return data
 }

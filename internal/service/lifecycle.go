@@ -7,14 +7,20 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
+)
+
+// The kinds of runs that change an instance.
+const (
+	launchKind = "launch"
+	startKind  = "start"
+	stopKind   = "stop"
+	endKind    = "terminate"
 )
 
 const (
@@ -25,9 +31,8 @@ const (
 	// sshPatience is for how long a booted instance may take to answer SSH.
 	sshPatience = 2 * time.Minute
 	// An operation is asked for after firstPoll, and then less and less often.
-	firstPoll   = 5 * time.Millisecond
-	pollEvery   = 100 * time.Millisecond
-	followEvery = time.Second
+	firstPoll = 5 * time.Millisecond
+	pollEvery = 100 * time.Millisecond
 )
 
 const (
@@ -35,33 +40,8 @@ const (
 	bootLearnt  = "cloud boot output"
 )
 
-// planOf gives the plan of a run.
-func (s *Service) planOf(run store.Run) (runs.Plan, error) {
-	plan, err := s.planByKind(run)
-	if err == nil && s.stepHook != nil {
-		for n, step := range plan.Steps {
-			plan.Steps[n] = s.stepHook(run, step)
-		}
-	}
-	return plan, err
-}
-
-func (s *Service) planByKind(run store.Run) (runs.Plan, error) {
-	switch run.Kind {
-	case grantKind, withdrawKind:
-		return s.grantPlan(run)
-	case rotateKind:
-		return s.rotatePlan(run)
-	case settleKind:
-		return s.settlePlan(run)
-	case restoreKind:
-		return s.restorePlan(run)
-	}
-	return s.lifecyclePlan(run)
-}
-
 func (s *Service) lifecyclePlan(run store.Run) (runs.Plan, error) {
-	w, err := workOf(run, earlierLifecycle)
+	w, err := runs.PayloadOf(run, earlierLifecycle)
 	if err != nil {
 		return runs.Plan{}, err
 	}
@@ -231,10 +211,6 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	return "the disk is ready", nil
 }
 
-func lineOf(k store.Key) string {
-	return keypair.Public{Algorithm: k.Algorithm, Blob: k.Blob, Comment: k.Comment}.Line()
-}
-
 // undoLaunch finds out whether the cloud ever heard of the launch.
 func (l *lifecycle) undoLaunch(ctx context.Context, p *runs.Progress) error {
 	return l.endLaunched(ctx, p, p.Run().ID.String())
@@ -385,7 +361,7 @@ func (l *lifecycle) pinBoot(ctx context.Context) (string, error) {
 	pins := make([]store.HostKey, len(seen))
 	for n, k := range seen {
 		pins[n] = store.HostKey{
-			ID:         newID(),
+			ID:         store.NewID(),
 			InstanceID: i.ID,
 			Algorithm:  k.Algorithm,
 			Blob:       k.Blob,
@@ -521,7 +497,7 @@ func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
 
 // launchEnded makes the instance a running one, or frees its name.
 func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Store, string, string) error {
-	actor := actorFor(run)
+	actor := forRun(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
 		if state == runs.Done {
@@ -577,7 +553,7 @@ func (l *lifecycle) changeEnded(
 	run store.Run,
 	success string,
 ) func(context.Context, *store.Store, string, string) error {
-	actor := actorFor(run)
+	actor := forRun(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
 		e := l.entry(
@@ -615,52 +591,14 @@ func (l *lifecycle) changeEnded(
 	}
 }
 
-// Run returns a run with its steps.
-func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
-	r, err := s.store.RunByID(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return r, &Problem{
-			Kind:   NotFound,
-			Code:   "no-such-run",
-			Detail: "there is no run with this id",
-			Remedy: "See what there is: plumlatch run list",
-		}
-	}
-	return r, err
+// lifecycleWork is the payload of the runs that launch, start, stop and end an instance.
+type lifecycleWork struct {
+	// Operation is the cloud's id of the one that was begun; noOperation where it had ended.
+	Operation string `json:"operation,omitempty"`
+	// StateBefore is the instance's.
+	StateBefore string `json:"state_before,omitempty"`
 }
 
-// Runs returns one page of runs, newest first.
-func (s *Service) Runs(ctx context.Context, state, instance string, p store.Page) (store.List[store.Run], error) {
-	l, err := s.store.Runs(ctx, store.RunFilter{State: state, Instance: instance}, p)
-	return l, pageProblem(err)
-}
-
-// Watch calls tell with the run each time it has changed beyond the version
-// last, until the run has ended, ctx ends, tell fails or the service stops.
-func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func(store.Run) error) error {
-	changed, stop := s.engine.Follow(id)
-	defer stop()
-	for {
-		run, err := s.Run(ctx, id)
-		if err != nil {
-			return err
-		}
-		if run.Version > last {
-			last = run.Version
-			if err := tell(run); err != nil {
-				return err
-			}
-		}
-		if run.EndedAt != nil {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-s.watch.Done():
-			return nil
-		case <-changed:
-		case <-time.After(followEvery): // another process may be at work on it
-		}
-	}
+func earlierLifecycle(facts map[string]string) (lifecycleWork, error) {
+	return lifecycleWork{Operation: facts["operation"], StateBefore: facts["state-before"]}, nil
 }

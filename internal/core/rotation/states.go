@@ -1,0 +1,30 @@
+package rotation
+
+// State is how far a rotation is.
+type State string
+
+// The states of a rotation.
+const (
+	Running State = "running"
+	Paused  State = "paused"
+	Undoing State = "undoing"
+	Ended   State = "done"
+	Undone  State = "undone"
+)
+
+// ItemState is how far one login of a rotation is.
+type ItemState string
+
+// The states of one login of a rotation.
+const (
+	ItemAsked    ItemState = "asked"
+	ItemWaiting  ItemState = "waiting"
+	ItemPlacing  ItemState = "placing"
+	ItemPlaced   ItemState = "placed"
+	ItemProved   ItemState = "proved"
+	ItemRemoving ItemState = "removing"
+	ItemDone     ItemState = "done"
+	ItemFailed   ItemState = "failed"
+	ItemUndoing  ItemState = "undoing"
+	ItemUndone   ItemState = "undone"
+)

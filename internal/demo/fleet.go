@@ -17,7 +17,7 @@ type person struct {
 	name, title, role string
 }
 
-var people = []person{
+var staff = []person{
 	{"ines", "Ines Varga, head of data", "admin"},
 	{"marek", "Marek Sol, atlas developer", "operator"},
 	{"oona", "Oona Lind, field engineer", "operator"},

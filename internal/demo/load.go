@@ -30,7 +30,7 @@ func Password(name string) string { return name + "-at-wrackline" }
 // SignIns says who can sign in, with which role.
 func SignIns() [][2]string {
 	var out [][2]string
-	for _, p := range people {
+	for _, p := range staff {
 		if p.name != "tomas" {
 			out = append(out, [2]string{p.name, p.role})
 		}
@@ -89,7 +89,7 @@ func (l *Loader) Load(ctx context.Context) error {
 		return err
 	}
 	l.Tell("recording three months of history")
-	for _, p := range people {
+	for _, p := range staff {
 		// An account that is there from a cut-off load is as good.
 		err := l.Service.AddOperator(
 			ctx,

@@ -344,7 +344,7 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 	if err != nil {
 		return nil, err
 	}
-	var keys []store.Key
+	var granted []store.Key
 	var lines []string
 	for n, wanted := range l.Keys {
 		i := slices.IndexFunc(found, func(k store.Key) bool { return k.Name == wanted })
@@ -371,13 +371,13 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 				"Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0],
 			)
 		}
-		keys = append(keys, k)
+		granted = append(granted, k)
 		lines = append(lines, lineOf(k))
 	}
 	if _, err := userdata.Render(userdata.Config{LoginUser: image.LoginUser, Keys: lines}); err != nil {
 		return bad("too-many-keys", err.Error(), "")
 	}
-	return keys, nil
+	return granted, nil
 }
 
 // Release lets the record of an adopted instance go. Nothing on the machine is touched.

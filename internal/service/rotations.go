@@ -349,7 +349,7 @@ func (s *Service) newKeys(
 	actor Actor,
 	plan RotationPlan,
 	start RotationStart,
-) (keys []store.Key, sealed map[string]store.Secret, err error) {
+) (made []store.Key, sealed map[string]store.Secret, err error) {
 	bad := func(code, detail, remedy string) error {
 		return &Problem{Kind: Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
 	}
@@ -367,7 +367,7 @@ func (s *Service) newKeys(
 	case start.Make != makeService && start.Make != makeHere:
 		return nil, nil, bad(
 			"bad-make",
-			fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", start.Make),
+			fmt.Sprintf("%q is not a source for new keys", start.Make),
 			"Say here, service or bring",
 		)
 	}
@@ -417,9 +417,9 @@ func (s *Service) newKeys(
 		if err := s.grantable(k); err != nil {
 			return nil, nil, err
 		}
-		keys = append(keys, k)
+		made = append(made, k)
 	}
-	return keys, sealed, nil
+	return made, sealed, nil
 }
 
 // Rotation returns how far a rotation is.

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"plumlatch/internal/service"
 	"plumlatch/internal/store"
 )
 
@@ -111,7 +112,8 @@ func restore(ctx context.Context, o settings, database string) error {
 		return err
 	}
 	defer h.close()
-	check, err := h.service.CheckDaybook(ctx, nil)
+	h.furnish(service.Options{})
+	check, err := h.service.Journal.Check(ctx, nil)
 	if err != nil {
 		return err
 	}

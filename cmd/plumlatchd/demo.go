@@ -13,6 +13,9 @@ import (
 
 	"plumlatch/internal/demo"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
@@ -48,6 +51,9 @@ func runDemo(ctx context.Context, o settings) (err error) {
 		return err
 	}
 	defer h.close()
+	if err := h.furnishBy(ctx, o); err != nil {
+		return err
+	}
 	err = h.serve(ctx, o, func(url string) error {
 		if err := writeEnv(ctx, h, stage.Dir, url, stage.CloudURL); err != nil {
 			return err
@@ -69,9 +75,11 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 		return err
 	}
 	defer h.close()
-	if err := h.openSafe(filepath.Join(stage.Dir, "safe.key"), ""); err != nil {
+	box, err := openSafe(filepath.Join(stage.Dir, "safe.key"), "")
+	if err != nil {
 		return err
 	}
+	h.furnish(service.Options{Safe: box})
 	l := demo.Loader{
 		Store:   h.store,
 		Service: h.service,
@@ -105,7 +113,7 @@ func loadFleet(ctx context.Context, o settings, stage *demo.Stage, log *slog.Log
 			return err
 		}
 		defer h.service.Stop(ctx)
-		err = l.Stewards(ctx, service.Actor{ID: ines.ID, Name: ines.Name, Role: service.Role(ines.Role), Via: "cli"})
+		err = l.Stewards(ctx, people.Actor{ID: ines.ID, Name: ines.Name, Role: people.Role(ines.Role), Via: "cli"})
 	}
 	if err != nil {
 		return fmt.Errorf("load the sample fleet: %w", err)
@@ -129,8 +137,8 @@ func writeEnv(ctx context.Context, h *house, dir, url, cloudURL string) error {
 		{"PLUMLATCH_TOKEN", "ines"}, {"PLUMLATCH_TOKEN_OPERATOR", "marek"}, {"PLUMLATCH_TOKEN_VIEWER", "sunniva"},
 	} {
 		token := assigned(string(earlier), t.variable)
-		if _, err := h.service.ByToken(ctx, token); err != nil {
-			var problem *service.Problem
+		if _, err := h.service.People.ByToken(ctx, token); err != nil {
+			var problem *problem.Problem
 			if !errors.As(err, &problem) {
 				return err
 			}
@@ -161,12 +169,12 @@ func newToken(ctx context.Context, h *house, operator string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	actor := service.Actor{ID: o.ID, Name: o.Name, Role: service.Role(o.Role), Via: "service"}
-	_, secret, err := h.service.AddToken(
+	actor := people.Actor{ID: o.ID, Name: o.Name, Role: people.Role(o.Role), Via: "service"}
+	_, secret, err := h.service.People.AddToken(
 		ctx,
 		actor,
-		service.IdempotencyKey{},
-		service.NewToken{Name: "demo-env", Days: 366},
+		journal.IdempotencyKey{},
+		people.NewToken{Name: "demo-env", Days: 366},
 	)
 	return secret, err
 }

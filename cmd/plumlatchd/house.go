@@ -17,6 +17,8 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
 	"plumlatch/internal/store"
 )
 
@@ -39,39 +41,41 @@ func openHouse(ctx context.Context, database, cloudURL, cloudToken string, log *
 		return nil, err
 	}
 	h.engine = runs.New(h.store, log)
-	h.service = service.New(h.store, h.cloud, h.engine, log)
 	return h, nil
 }
 
 func (h *house) close() { h.store.Close() }
 
-// openSafe opens the safe under the master key in the file or from the command; without
-// either it is switched off.
-func (h *house) openSafe(file, command string) (err error) {
-	switch {
-	case command != "":
-		h.service.Safe, err = safe.OpenCommand(command)
-	case file != "":
-		if err = safe.Make(file); err == nil {
-			h.service.Safe, err = safe.Open(file)
-		}
-	}
-	if err != nil {
-		h.service.Safe = nil
-	}
-	return err
+// furnish makes the service over what was opened.
+func (h *house) furnish(o service.Options) {
+	h.service = service.New(h.store, h.cloud, h.engine, h.log, o)
 }
 
-// openIssuer sets up the OpenID Connect issuer, if there is to be one.
-func (h *house) openIssuer(ctx context.Context, o settings) error {
+// openSafe opens the safe under the master key in the file or from the command; it is nil without
+// either, for one that is switched off.
+func openSafe(file, command string) (*safe.Safe, error) {
+	switch {
+	case command != "":
+		return safe.OpenCommand(command)
+	case file != "":
+		if err := safe.Make(file); err != nil {
+			return nil, err
+		}
+		return safe.Open(file)
+	}
+	return nil, nil
+}
+
+// openIssuer sets up the OpenID Connect issuer; nil where there is to be none.
+func openIssuer(ctx context.Context, o settings) (*people.Issuer, error) {
 	if o.issuer == "" {
-		return nil
+		return nil, nil
 	}
 	secret, err := os.ReadFile(o.clientFile)
 	if err != nil {
-		return fmt.Errorf("-oidc-client-secret-file: %w", err)
+		return nil, fmt.Errorf("-oidc-client-secret-file: %w", err)
 	}
-	h.service.Issuer, err = service.OpenIssuer(
+	issuer, err := people.OpenIssuer(
 		ctx,
 		o.issuer,
 		o.clientID,
@@ -79,22 +83,35 @@ func (h *house) openIssuer(ctx context.Context, o settings) error {
 		strings.TrimSuffix(o.publicURL, "/"),
 	)
 	if err == nil && o.factors != "" {
-		h.service.Issuer.Factors = strings.Split(o.factors, ",")
+		issuer.Factors = strings.Split(o.factors, ",")
 	}
-	return err
+	return issuer, err
 }
 
-// serve works until ctx ends. ready is called with the address once it answers.
-func (h *house) serve(ctx context.Context, o settings, ready func(url string) error) error {
-	secure := o.certificate != ""
-	h.service.AllowShortRSA = o.shortRSA
-	h.service.SweepEvery, h.service.StewardFrom = o.sweepEvery, o.stewardFrom
-	h.service.Fresh = time.Duration(o.freshDays) * 24 * time.Hour
-	h.service.ReportWithin = o.reportIn
-	h.service.SessionLasts, h.service.SessionIdle = o.sessionFor, o.sessionIdle
-	if err := errors.Join(h.openSafe(o.safeKey, o.safeCommand), h.openIssuer(ctx, o)); err != nil {
+// furnishBy makes the service as the settings say.
+func (h *house) furnishBy(ctx context.Context, o settings) error {
+	box, err := openSafe(o.safeKey, o.safeCommand)
+	if err != nil {
 		return err
 	}
+	issuer, err := openIssuer(ctx, o)
+	if err != nil {
+		return err
+	}
+	h.furnish(service.Options{
+		People:       people.Options{Issuer: issuer, SessionLasts: o.sessionFor, SessionIdle: o.sessionIdle},
+		Keys:         keys.Options{AllowShortRSA: o.shortRSA, StewardFrom: o.stewardFrom},
+		Safe:         box,
+		SweepEvery:   o.sweepEvery,
+		Fresh:        time.Duration(o.freshDays) * 24 * time.Hour,
+		ReportWithin: o.reportIn,
+	})
+	return nil
+}
+
+// serve works until ctx ends, once the house is furnished. ready is called with the address once it answers.
+func (h *house) serve(ctx context.Context, o settings, ready func(url string) error) error {
+	secure := o.certificate != ""
 	handler, err := httpapi.New(
 		httpapi.Options{
 			Service:   h.service,

@@ -22,6 +22,8 @@ import (
 
 	"plumlatch/internal/outbound"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
 	"plumlatch/internal/store"
 )
 
@@ -286,7 +288,10 @@ func run(ctx context.Context, o settings, log *slog.Logger) error {
 		log.Warn("the database role of the service could change the daybook; give it a role that owns no tables, and the " +
 			"owner's URL with -owner-database")
 	}
-	secret, err := h.service.SetUpSecret(ctx)
+	if err := h.furnishBy(ctx, o); err != nil {
+		return err
+	}
+	secret, err := h.service.People.SetUpSecret(ctx)
 	if err != nil {
 		return err
 	}
@@ -393,7 +398,8 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 		return err
 	}
 	defer h.close()
-	any, err := h.service.HasOperators(ctx)
+	h.furnish(service.Options{})
+	any, err := h.service.People.HasOperators(ctx)
 	if err != nil {
 		return err
 	}
@@ -404,11 +410,11 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	if err := h.service.AddOperator(
+	if err := h.service.People.AddOperator(
 		ctx,
-		service.Actor{Name: "setup", Via: "service"},
-		service.IdempotencyKey{},
-		service.NewOperator{Name: o.firstAdmin, Password: password, Role: service.Admin},
+		people.Actor{Name: "setup", Via: "service"},
+		journal.IdempotencyKey{},
+		people.NewOperator{Name: o.firstAdmin, Password: password, Role: people.Admin},
 	); err != nil {
 		return err
 	}

@@ -21,6 +21,9 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
@@ -91,13 +94,13 @@ func (l *Loader) Load(ctx context.Context) error {
 	l.Tell("recording three months of history")
 	for _, p := range staff {
 		// An account that is there from a cut-off load is as good.
-		err := l.Service.AddOperator(
+		err := l.Service.People.AddOperator(
 			ctx,
-			service.Actor{Name: "demo", Via: "service"},
-			service.IdempotencyKey{},
-			service.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: service.Role(p.role)},
+			people.Actor{Name: "demo", Via: "service"},
+			journal.IdempotencyKey{},
+			people.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: people.Role(p.role)},
 		)
-		var problem *service.Problem
+		var problem *problem.Problem
 		if err != nil && !(errors.As(err, &problem) && problem.Code == "name-taken") {
 			return err
 		}

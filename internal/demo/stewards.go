@@ -12,7 +12,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/means"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/reading"
 	"plumlatch/internal/sshio"
 )
 
@@ -20,7 +21,7 @@ import (
 // engineer would: it logs in with a key that is at hand, places the line, and
 // reports what stands in the file then. It uses the addresses of the cloud as it
 // runs now.
-func (l *Loader) Stewards(ctx context.Context, by service.Actor) error {
+func (l *Loader) Stewards(ctx context.Context, by people.Actor) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(8)
 	for _, m := range fleet() {
@@ -37,7 +38,7 @@ func (l *Loader) Stewards(ctx context.Context, by service.Actor) error {
 	return group.Wait()
 }
 
-func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) error {
+func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) error {
 	i := slices.IndexFunc(m.onDisk, func(name string) bool {
 		return slices.ContainsFunc(keys, func(k key) bool { return k.name == name && k.atHand })
 	})
@@ -52,7 +53,7 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 	if err != nil {
 		return err
 	}
-	granted, err := l.Service.AddSteward(ctx, by, m.name)
+	granted, err := l.Service.Access.AddSteward(ctx, by, m.name)
 	if err != nil {
 		return err
 	}
@@ -70,11 +71,11 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 	if _, err := means.New(means.Over(session), nil, nil, time.Now).Place(ctx, line); err != nil {
 		return err
 	}
-	files, folders, err := service.FilesIn(session)
+	files, folders, err := reading.FilesIn(session)
 	if err != nil {
 		return err
 	}
-	if _, err := l.Service.ReportFiles(
+	if _, err := l.Service.Access.ReportFiles(
 		ctx,
 		by,
 		granted.Name,
@@ -85,7 +86,7 @@ func (l *Loader) placeSteward(ctx context.Context, by service.Actor, m machine) 
 		return err
 	}
 	for _, step := range []string{"place", "ask"} {
-		if _, err := l.Service.ReportStep(ctx, by, granted.Run.ID, step, "the line is placed", ""); err != nil {
+		if _, err := l.Service.Runs.ReportStep(ctx, by, granted.Run.ID, step, "the line is placed", ""); err != nil {
 			return err
 		}
 	}

@@ -12,7 +12,10 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/reading"
 	"plumlatch/internal/store"
 )
 
@@ -28,7 +31,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	page, err := a.Service.Reach(ctx, service.ReachWanted{
+	page, err := a.Service.Access.Reach(ctx, access.ReachWanted{
 		ReachFilter: store.ReachFilter{
 			Text:      given(q.Q),
 			Region:    given(q.Region),
@@ -48,7 +51,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 			page.Items,
 			loginReachOf,
 		), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
-		FreshDays: int(a.Service.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
+		FreshDays: int(a.Service.Access.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
 	}, err
 }
 
@@ -65,7 +68,7 @@ func (a *api) GetReachMap(
 	if q.Limit != nil {
 		limit = *q.Limit
 	}
-	m, err := a.Service.Map(ctx, service.ReachWanted{
+	m, err := a.Service.Access.Map(ctx, access.ReachWanted{
 		ReachFilter: store.ReachFilter{
 			Text:      given(q.Q),
 			Region:    given(q.Region),
@@ -77,7 +80,7 @@ func (a *api) GetReachMap(
 		State: string(given(q.State)), Drift: given(q.Drift), Limit: limit,
 	})
 	return contract.GetReachMap200JSONResponse{
-		Keys: each(m.Keys, func(k service.MapKey) contract.MapKey {
+		Keys: each(m.Keys, func(k access.MapKey) contract.MapKey {
 			return contract.MapKey{
 				Name:   k.Name,
 				Sha256: keypair.FormatSHA256(k.SHA256),
@@ -87,13 +90,13 @@ func (a *api) GetReachMap(
 				Logins: k.Logins,
 			}
 		}),
-		Logins: each(m.Logins, func(l service.MapLogin) contract.MapLogin {
+		Logins: each(m.Logins, func(l access.MapLogin) contract.MapLogin {
 			return contract.MapLogin{
 				Login:     l.Name,
 				Reach:     contract.ReachState(l.State),
 				Strangers: l.Strangers,
 				Steward:   l.Steward,
-				Cells: each(l.Cells, func(c service.MapCell) contract.MapCell {
+				Cells: each(l.Cells, func(c access.MapCell) contract.MapCell {
 					return contract.MapCell{Key: c.Key, Fit: contract.Fit(c.Fit)}
 				}),
 			}
@@ -116,7 +119,7 @@ func (a *api) ListDifferences(
 		return nil, err
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
-	l, err := a.Service.Differences(ctx, f, p)
+	l, err := a.Service.Access.Differences(ctx, f, p)
 	return contract.ListDifferences200JSONResponse{Items: each(l.Items, differenceOf), Next: optional(l.Next)}, err
 }
 
@@ -128,7 +131,7 @@ func splitLogin(login string) (user, instance string) {
 	return "", login
 }
 
-func differenceOf(d service.Difference) contract.Difference {
+func differenceOf(d access.Difference) contract.Difference {
 	return contract.Difference{
 		Login:    d.OSUser + "@" + d.InstanceName,
 		Instance: d.InstanceName,
@@ -145,8 +148,8 @@ func (a *api) SettleDifferences(
 	ctx context.Context,
 	r contract.SettleDifferencesRequestObject,
 ) (contract.SettleDifferencesResponseObject, error) {
-	choices := each(r.Body.Choices, func(c contract.ChosenDifference) service.Choice {
-		return service.Choice{
+	choices := each(r.Body.Choices, func(c contract.ChosenDifference) access.Choice {
+		return access.Choice{
 			Login:  c.Login,
 			SHA256: c.Sha256,
 			Fit:    string(c.Fit),
@@ -154,9 +157,9 @@ func (a *api) SettleDifferences(
 			Name:   given(c.Name),
 		}
 	})
-	settled, runs, err := a.Service.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
+	settled, runs, err := a.Service.Access.Settle(ctx, actorOf(ctx), choices, given(r.Body.Reason))
 	return contract.SettleDifferences202JSONResponse{
-		Items: each(settled, func(d service.Settled) contract.SettledDifference {
+		Items: each(settled, func(d access.Settled) contract.SettledDifference {
 			out := contract.SettledDifference{
 				Login:  d.Login,
 				Sha256: d.SHA256,
@@ -176,7 +179,7 @@ func (a *api) CompareVersions(
 	ctx context.Context,
 	r contract.CompareVersionsRequestObject,
 ) (contract.CompareVersionsResponseObject, error) {
-	v, err := a.Service.Compare(ctx, r.Login, r.Params.From, r.Params.To)
+	v, err := a.Service.Access.Compare(ctx, r.Login, r.Params.From, r.Params.To)
 	return contract.CompareVersions200JSONResponse(versionOf(v)), err
 }
 
@@ -194,7 +197,7 @@ func (a *api) ListGrants(
 		return nil, err
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
-	l, err := a.Service.Grants(ctx, f, p)
+	l, err := a.Service.Access.Grants(ctx, f, p)
 	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g store.GrantRecord) contract.GrantRecord {
 		o := openingOf(g.Opening)
 		fit := &o.Fit
@@ -230,8 +233,8 @@ func (a *api) ListProofsDue(
 	if r.Params.Within != nil {
 		within = *r.Params.Within
 	}
-	l, err := a.Service.ProofsDue(ctx, actorOf(ctx), given(r.Params.Keeper), within, p)
-	return contract.ListProofsDue200JSONResponse{Items: each(l.Items, func(d service.ProofDue) contract.ProofDue {
+	l, err := a.Service.Access.ProofsDue(ctx, actorOf(ctx), given(r.Params.Keeper), within, p)
+	return contract.ListProofsDue200JSONResponse{Items: each(l.Items, func(d access.ProofDue) contract.ProofDue {
 		return contract.ProofDue{
 			Key: contract.KeyRef{
 				Name:   d.KeyName,
@@ -251,10 +254,10 @@ func (a *api) ReadMachineList(
 	ctx context.Context,
 	r contract.ReadMachineListRequestObject,
 ) (contract.ReadMachineListResponseObject, error) {
-	format, list, err := a.Service.ReadMachines(ctx, r.Body.Text, given(r.Body.LoginUser))
+	format, list, err := a.Service.Fleet.ReadMachines(ctx, r.Body.Text, given(r.Body.LoginUser))
 	return contract.ReadMachineList200JSONResponse{
 		Format: contract.MachineListReadingFormat(format),
-		Machines: each(list, func(m service.ListedMachine) contract.ListedMachine {
+		Machines: each(list, func(m fleet.ListedMachine) contract.ListedMachine {
 			out := contract.ListedMachine{
 				Line:      m.Line,
 				Name:      optional(m.Name),
@@ -276,7 +279,7 @@ func (a *api) ReadHostKeys(
 	ctx context.Context,
 	r contract.ReadHostKeysRequestObject,
 ) (contract.ReadHostKeysResponseObject, error) {
-	keys, err := a.Service.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port))
+	keys, err := a.Service.Fleet.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port))
 	return contract.ReadHostKeys200JSONResponse(each(keys, func(k keypair.Public) contract.ShownHostKey {
 		return contract.ShownHostKey{Algorithm: k.Algorithm, Sha256: keypair.FormatSHA256(k.SHA256()), Line: k.Line()}
 	})), err
@@ -290,7 +293,7 @@ func (a *api) GetApproach(
 	if from == "" {
 		from = requestOf(ctx).address
 	}
-	p, err := a.Service.Approach(ctx, r.Instance, from)
+	p, err := a.Service.Fleet.Approach(ctx, r.Instance, from)
 	out := contract.GetApproach200JSONResponse{
 		From:            p.From,
 		CloudAsked:      p.Asked,
@@ -298,7 +301,7 @@ func (a *api) GetApproach(
 		Address:         optional(p.Address),
 		RecordedAddress: optional(p.Instance.PublicAddress),
 		AddressBefore:   optional(p.Instance.AddressBefore), AddressChangedAt: p.Instance.AddressChangedAt,
-		Rules: each(p.Rules, func(f service.FirewallRule) contract.FirewallRule {
+		Rules: each(p.Rules, func(f fleet.FirewallRule) contract.FirewallRule {
 			return contract.FirewallRule{Source: f.Source, Port: f.Port, Admits: f.Admits}
 		}),
 	}
@@ -309,7 +312,7 @@ func (a *api) GetApproach(
 }
 
 func (a *api) GetLogin(ctx context.Context, r contract.GetLoginRequestObject) (contract.GetLoginResponseObject, error) {
-	l, err := a.Service.Login(ctx, r.Login)
+	l, err := a.Service.Access.Login(ctx, r.Login)
 	return contract.GetLogin200JSONResponse(loginOf(l)), err
 }
 
@@ -317,15 +320,15 @@ func (a *api) ReportFiles(
 	ctx context.Context,
 	r contract.ReportFilesRequestObject,
 ) (contract.ReportFilesResponseObject, error) {
-	files := each(r.Body.Files, func(f contract.SeenFile) service.SeenFile {
-		return service.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
+	files := each(r.Body.Files, func(f contract.SeenFile) reading.SeenFile {
+		return reading.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
 	})
 	var folders []store.Folder
 	for _, f := range given(r.Body.Folders) {
 		mode, err := strconv.ParseUint(f.Mode, 8, 32)
 		if err != nil {
-			return nil, &service.Problem{
-				Kind:   service.Invalid,
+			return nil, &problem.Problem{
+				Kind:   problem.Invalid,
 				Code:   "bad-folders",
 				Field:  "folders",
 				Detail: fmt.Sprintf("the mode %q of %q is not octal", f.Mode, f.Path),
@@ -333,7 +336,7 @@ func (a *api) ReportFiles(
 		}
 		folders = append(folders, store.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
 	}
-	l, err := a.Service.ReportFiles(ctx, actorOf(ctx), r.Login, files, folders, r.Body.HostKey)
+	l, err := a.Service.Access.ReportFiles(ctx, actorOf(ctx), r.Login, files, folders, r.Body.HostKey)
 	return contract.ReportFiles200JSONResponse(loginOf(l)), err
 }
 
@@ -341,7 +344,7 @@ func (a *api) ListVersions(
 	ctx context.Context,
 	r contract.ListVersionsRequestObject,
 ) (contract.ListVersionsResponseObject, error) {
-	versions, err := a.Service.Versions(ctx, r.Login)
+	versions, err := a.Service.Access.Versions(ctx, r.Login)
 	return contract.ListVersions200JSONResponse(each(versions, versionOf)), err
 }
 
@@ -349,11 +352,11 @@ func (a *api) ReportEntry(
 	ctx context.Context,
 	r contract.ReportEntryRequestObject,
 ) (contract.ReportEntryResponseObject, error) {
-	l, err := a.Service.ReportEntry(
+	l, err := a.Service.Access.ReportEntry(
 		ctx,
 		actorOf(ctx),
 		r.Login,
-		service.ReportedEntry{
+		access.ReportedEntry{
 			Key:       r.Body.Key,
 			HostKey:   r.Body.HostKey,
 			Challenge: r.Body.Challenge,
@@ -371,16 +374,16 @@ func (a *api) StartSweep(
 	if err != nil {
 		return nil, err
 	}
-	w, err := a.Service.StartSweep(
+	w, err := a.Service.Reading.StartSweep(
 		ctx,
 		actorOf(ctx),
-		service.SweepWanted{Instances: given(r.Body.Instances), LabelName: name, LabelText: text, All: given(r.Body.All)},
+		reading.SweepWanted{Instances: given(r.Body.Instances), LabelName: name, LabelText: text, All: given(r.Body.All)},
 	)
 	return contract.StartSweep202JSONResponse(sweepOf(w)), err
 }
 
 func (a *api) GetSweep(ctx context.Context, r contract.GetSweepRequestObject) (contract.GetSweepResponseObject, error) {
-	w, err := a.Service.Sweep(ctx, r.Sweep)
+	w, err := a.Service.Reading.Sweep(ctx, r.Sweep)
 	return contract.GetSweep200JSONResponse(sweepOf(w)), err
 }
 
@@ -392,7 +395,7 @@ func (a *api) ListSweepItems(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.SweepItems(ctx, r.Sweep, string(given(r.Params.State)), p)
+	l, err := a.Service.Reading.SweepItems(ctx, r.Sweep, string(given(r.Params.State)), p)
 	return contract.ListSweepItems200JSONResponse{Items: each(l.Items, func(i store.SweepItem) contract.SweepItem {
 		return contract.SweepItem{
 			Login:    i.OSUser + "@" + i.InstanceName,
@@ -409,11 +412,11 @@ func (a *api) AddGrant(ctx context.Context, r contract.AddGrantRequestObject) (c
 		return nil, err
 	}
 	b := r.Body
-	g, err := a.Service.AddGrant(
+	g, err := a.Service.Access.AddGrant(
 		ctx,
 		actorOf(ctx),
 		once,
-		service.GrantWanted{Key: b.Key, Login: b.Login, Until: b.Until, Reason: given(b.Reason), FromHere: given(b.FromHere)},
+		access.GrantWanted{Key: b.Key, Login: b.Login, Until: b.Until, Reason: given(b.Reason), FromHere: given(b.FromHere)},
 	)
 	return contract.AddGrant202JSONResponse(grantOf(g)), err
 }
@@ -423,10 +426,10 @@ func (a *api) WithdrawGrant(
 	r contract.WithdrawGrantRequestObject,
 ) (contract.WithdrawGrantResponseObject, error) {
 	b := r.Body
-	g, err := a.Service.WithdrawGrant(
+	g, err := a.Service.Access.WithdrawGrant(
 		ctx,
 		actorOf(ctx),
-		service.Withdrawal{
+		access.Withdrawal{
 			Key:      b.Key,
 			Login:    b.Login,
 			Reason:   given(b.Reason),
@@ -438,10 +441,10 @@ func (a *api) WithdrawGrant(
 }
 
 func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (contract.GetLossResponseObject, error) {
-	keys, changes, err := a.Service.Loss(ctx, given(r.Params.Key), given(r.Params.Keeper))
+	keys, changes, err := a.Service.Access.Loss(ctx, given(r.Params.Key), given(r.Params.Keeper))
 	return contract.GetLoss200JSONResponse{
 		Keys: keys,
-		Changes: each(changes, func(c service.LossChange) contract.LossChange {
+		Changes: each(changes, func(c access.LossChange) contract.LossChange {
 			return contract.LossChange{
 				Login:    c.Login,
 				Instance: c.Instance,
@@ -453,7 +456,7 @@ func (a *api) GetLoss(ctx context.Context, r contract.GetLossRequestObject) (con
 }
 
 func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (contract.MarkLostResponseObject, error) {
-	k, err := a.Service.MarkLost(ctx, actorOf(ctx), r.Key, r.Body.Reason)
+	k, err := a.Service.Access.MarkLost(ctx, actorOf(ctx), r.Key, r.Body.Reason)
 	return contract.MarkLost200JSONResponse(keyOf(k)), err
 }
 
@@ -461,17 +464,17 @@ func (a *api) ChallengeKey(
 	ctx context.Context,
 	r contract.ChallengeKeyRequestObject,
 ) (contract.ChallengeKeyResponseObject, error) {
-	var entry *service.EntryFor
+	var entry *access.EntryFor
 	namespace := signature.Namespace
 	if r.Body != nil {
-		entry, namespace = &service.EntryFor{Login: r.Body.Login, HostKey: r.Body.HostKey}, signature.EntryNamespace
+		entry, namespace = &access.EntryFor{Login: r.Body.Login, HostKey: r.Body.HostKey}, signature.EntryNamespace
 	}
-	c, err := a.Service.Challenge(ctx, actorOf(ctx), r.Key, entry)
+	c, err := a.Service.Access.Challenge(ctx, actorOf(ctx), r.Key, entry)
 	return contract.ChallengeKey201JSONResponse{Id: c.ID, Text: c.Text, Namespace: namespace, ExpiresAt: c.ExpiresAt}, err
 }
 
 func (a *api) ProveKey(ctx context.Context, r contract.ProveKeyRequestObject) (contract.ProveKeyResponseObject, error) {
-	k, err := a.Service.Prove(ctx, actorOf(ctx), r.Key, r.Body.Challenge, r.Body.Signature)
+	k, err := a.Service.Access.Prove(ctx, actorOf(ctx), r.Key, r.Body.Challenge, r.Body.Signature)
 	return contract.ProveKey200JSONResponse(keyOf(k)), err
 }
 
@@ -480,10 +483,10 @@ func (a *api) AdoptInstance(
 	r contract.AdoptInstanceRequestObject,
 ) (contract.AdoptInstanceResponseObject, error) {
 	b := r.Body
-	i, err := a.Service.Adopt(
+	i, err := a.Service.Fleet.Adopt(
 		ctx,
 		actorOf(ctx),
-		service.Adopted{
+		fleet.Adopted{
 			Name:      b.Name,
 			Address:   b.Address,
 			Port:      given(b.Port),
@@ -500,18 +503,18 @@ func (a *api) ReleaseInstance(
 	ctx context.Context,
 	r contract.ReleaseInstanceRequestObject,
 ) (contract.ReleaseInstanceResponseObject, error) {
-	return contract.ReleaseInstance204Response{}, a.Service.Release(ctx, actorOf(ctx), r.Instance, given(r.Params.Reason))
+	return contract.ReleaseInstance204Response{}, a.Service.Fleet.Release(ctx, actorOf(ctx), r.Instance, given(r.Params.Reason))
 }
 
 func (a *api) AddSteward(
 	ctx context.Context,
 	r contract.AddStewardRequestObject,
 ) (contract.AddStewardResponseObject, error) {
-	g, err := a.Service.AddSteward(ctx, actorOf(ctx), r.Instance)
+	g, err := a.Service.Access.AddSteward(ctx, actorOf(ctx), r.Instance)
 	return contract.AddSteward201JSONResponse(grantOf(g)), err
 }
 
-func loginReachOf(l service.LoginReach) contract.LoginReach {
+func loginReachOf(l access.LoginReach) contract.LoginReach {
 	return contract.LoginReach{
 		Login:      l.OSUser + "@" + l.Instance,
 		OsUser:     l.OSUser,
@@ -532,7 +535,7 @@ func loginReachOf(l service.LoginReach) contract.LoginReach {
 	}
 }
 
-func loginOf(l service.Login) contract.Login {
+func loginOf(l access.Login) contract.Login {
 	return contract.Login{
 		Reach: loginReachOf(
 			l.LoginReach,
@@ -545,7 +548,7 @@ func loginOf(l service.Login) contract.Login {
 		}),
 		Files: each(
 			l.Files,
-			func(v store.FileVersion) contract.FileVersion { return versionOf(service.Version{FileVersion: v}) },
+			func(v store.FileVersion) contract.FileVersion { return versionOf(access.Version{FileVersion: v}) },
 		),
 	}
 }
@@ -562,7 +565,7 @@ func strangerOf(g store.Stranger) contract.Stranger {
 	}
 }
 
-func versionOf(v service.Version) contract.FileVersion {
+func versionOf(v access.Version) contract.FileVersion {
 	out := contract.FileVersion{
 		Id:      v.ID,
 		Path:    v.Path,
@@ -587,7 +590,7 @@ func exposedOf(x authorizedkeys.Exposed) contract.Exposed {
 	return contract.Exposed{Line: x.Line, Lines: x.Lines, Sha256: x.SHA256, Public: optional(x.Public)}
 }
 
-func sweepOf(w service.SweepState) contract.Sweep {
+func sweepOf(w reading.SweepState) contract.Sweep {
 	out := contract.Sweep{
 		Id:          w.ID,
 		RequestedBy: w.RequestedBy,
@@ -602,7 +605,7 @@ func sweepOf(w service.SweepState) contract.Sweep {
 	return out
 }
 
-func grantOf(g service.Granted) contract.Grant {
+func grantOf(g access.Granted) contract.Grant {
 	out := contract.Grant{
 		Key:        g.Key.Name,
 		Login:      g.Name,

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/people"
 )
 
 // caller is the address that a request comes from. Behind a trusted proxy it is what the
@@ -77,4 +77,4 @@ func bareAddress(s string) string {
 }
 
 // counted is the address as requests are counted by.
-func (q *request) counted() string { return service.Neighbours(q.address) }
+func (q *request) counted() string { return people.Neighbours(q.address) }

@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"testing"
 
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/people"
 )
 
 func TestWhoCallsIsSaidByTrustedProxiesAlone(t *testing.T) {
@@ -58,8 +58,8 @@ func TestWhoCallsIsSaidByTrustedProxiesAlone(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got, c.want)
 		}
 	}
-	if a, b := service.Neighbours("2001:db8:1:2::3"), service.Neighbours("2001:db8:1:2:ffff::9"); a != b ||
-		a == service.Neighbours("2001:db8:1:3::3") {
+	if a, b := people.Neighbours("2001:db8:1:2::3"), people.Neighbours("2001:db8:1:2:ffff::9"); a != b ||
+		a == people.Neighbours("2001:db8:1:3::3") {
 		t.Errorf("%s and %s are one subscriber's", a, b)
 	}
 }

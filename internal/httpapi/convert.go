@@ -4,7 +4,8 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/keys"
 	"plumlatch/internal/store"
 )
 
@@ -87,7 +88,7 @@ func keyOf(k store.Key) contract.Key {
 }
 
 func instanceOf(i store.Instance) contract.Instance {
-	costs := service.StopCosts(i)
+	costs := fleet.StopCosts(i)
 	if costs == nil {
 		costs = []string{}
 	}
@@ -208,7 +209,7 @@ func tokenOf(t store.Token) contract.Token {
 	}
 }
 
-func tracedOf(t service.Traced) contract.Traced {
+func tracedOf(t keys.Traced) contract.Traced {
 	if t.Key == nil {
 		return contract.Traced{Kind: contract.TracedKindHostKey, Name: t.Instance, Matched: t.Matched}
 	}
@@ -221,7 +222,7 @@ func tracedOf(t service.Traced) contract.Traced {
 	}
 }
 
-func listLineOf(l service.ListLine) contract.ListLine {
+func listLineOf(l keys.ListLine) contract.ListLine {
 	if l.Refused != nil {
 		return contract.ListLine{Line: l.Line, Refused: optional(l.Refused.Problem)}
 	}

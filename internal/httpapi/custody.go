@@ -4,7 +4,9 @@ import (
 	"context"
 
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/safekeeping"
 	"plumlatch/internal/store"
 )
 
@@ -12,11 +14,11 @@ func (a *api) ReleasePrivateHalf(
 	ctx context.Context,
 	r contract.ReleasePrivateHalfRequestObject,
 ) (contract.ReleasePrivateHalfResponseObject, error) {
-	w := service.Release{Key: r.Key, Reason: given(r.Params.Reason)}
+	w := keys.Release{Key: r.Key, Reason: given(r.Params.Reason)}
 	if r.Body != nil {
 		w.Recipient = given(r.Body.Recipient)
 	}
-	private, err := a.Service.PrivateHalf(ctx, actorOf(ctx), w)
+	private, err := a.Service.Keys.PrivateHalf(ctx, actorOf(ctx), w)
 	return contract.ReleasePrivateHalf200TextResponse(private), err
 }
 
@@ -24,7 +26,7 @@ func (a *api) ForgetKey(
 	ctx context.Context,
 	r contract.ForgetKeyRequestObject,
 ) (contract.ForgetKeyResponseObject, error) {
-	k, err := a.Service.ForgetKey(ctx, actorOf(ctx), r.Key)
+	k, err := a.Service.Keys.ForgetKey(ctx, actorOf(ctx), r.Key)
 	return contract.ForgetKey200JSONResponse(keyOf(k)), err
 }
 
@@ -32,7 +34,7 @@ func (a *api) HandOverKey(
 	ctx context.Context,
 	r contract.HandOverKeyRequestObject,
 ) (contract.HandOverKeyResponseObject, error) {
-	k, waits, err := a.Service.HandOver(ctx, actorOf(ctx), r.Key, r.Body.To, given(r.Body.Reason))
+	k, waits, err := a.Service.Keys.HandOver(ctx, actorOf(ctx), r.Key, r.Body.To, given(r.Body.Reason))
 	out := contract.HandOverKey200JSONResponse{Key: keyOf(k)}
 	if waits != nil {
 		out.WaitsFor = &waits.ToName
@@ -44,14 +46,14 @@ func (a *api) CallOffHandOver(
 	ctx context.Context,
 	r contract.CallOffHandOverRequestObject,
 ) (contract.CallOffHandOverResponseObject, error) {
-	return contract.CallOffHandOver204Response{}, a.Service.CallOffHandOver(ctx, actorOf(ctx), r.Key)
+	return contract.CallOffHandOver204Response{}, a.Service.Keys.CallOffHandOver(ctx, actorOf(ctx), r.Key)
 }
 
 func (a *api) ListHandOvers(
 	ctx context.Context,
 	_ contract.ListHandOversRequestObject,
 ) (contract.ListHandOversResponseObject, error) {
-	all, err := a.Service.Handovers(ctx)
+	all, err := a.Service.Keys.Handovers(ctx)
 	return contract.ListHandOvers200JSONResponse(each(all, func(h store.Handover) contract.WaitingHandOver {
 		return contract.WaitingHandOver{
 			Key:     h.KeyName,
@@ -64,7 +66,7 @@ func (a *api) ListHandOvers(
 	})), err
 }
 
-func consentOf(actor service.Actor) func(store.Consent) contract.Consent {
+func consentOf(actor people.Actor) func(store.Consent) contract.Consent {
 	return func(c store.Consent) contract.Consent {
 		return contract.Consent{
 			Id:        c.ID,
@@ -83,7 +85,7 @@ func (a *api) ListConsents(
 	ctx context.Context,
 	_ contract.ListConsentsRequestObject,
 ) (contract.ListConsentsResponseObject, error) {
-	all, err := a.Service.Consents(ctx)
+	all, err := a.Service.Keys.Consents(ctx)
 	return contract.ListConsents200JSONResponse(each(all, consentOf(actorOf(ctx)))), err
 }
 
@@ -91,7 +93,7 @@ func (a *api) AskConsent(
 	ctx context.Context,
 	r contract.AskConsentRequestObject,
 ) (contract.AskConsentResponseObject, error) {
-	c, err := a.Service.AskConsent(ctx, actorOf(ctx), r.Body.Key, r.Body.Reason)
+	c, err := a.Service.Keys.AskConsent(ctx, actorOf(ctx), r.Body.Key, r.Body.Reason)
 	return contract.AskConsent201JSONResponse(consentOf(actorOf(ctx))(c)), err
 }
 
@@ -99,7 +101,7 @@ func (a *api) DecideConsent(
 	ctx context.Context,
 	r contract.DecideConsentRequestObject,
 ) (contract.DecideConsentResponseObject, error) {
-	c, err := a.Service.DecideConsent(ctx, actorOf(ctx), r.Consent, r.Body.Grant, given(r.Body.Note))
+	c, err := a.Service.Keys.DecideConsent(ctx, actorOf(ctx), r.Consent, r.Body.Grant, given(r.Body.Note))
 	return contract.DecideConsent200JSONResponse(consentOf(actorOf(ctx))(c)), err
 }
 
@@ -107,7 +109,7 @@ func (a *api) ListConsentLabels(
 	ctx context.Context,
 	_ contract.ListConsentLabelsRequestObject,
 ) (contract.ListConsentLabelsResponseObject, error) {
-	all, err := a.Service.ConsentLabels(ctx)
+	all, err := a.Service.Keys.ConsentLabels(ctx)
 	return contract.ListConsentLabels200JSONResponse(each(all, func(l store.ConsentLabel) contract.ConsentLabel {
 		return contract.ConsentLabel{Name: l.Name, Value: l.Value, AddedBy: l.AddedBy, AddedAt: l.AddedAt}
 	})), err
@@ -117,7 +119,7 @@ func (a *api) SetConsentLabel(
 	ctx context.Context,
 	r contract.SetConsentLabelRequestObject,
 ) (contract.SetConsentLabelResponseObject, error) {
-	return contract.SetConsentLabel204Response{}, a.Service.SetConsentLabel(
+	return contract.SetConsentLabel204Response{}, a.Service.Keys.SetConsentLabel(
 		ctx,
 		actorOf(ctx),
 		r.Body.Name,
@@ -126,7 +128,7 @@ func (a *api) SetConsentLabel(
 	)
 }
 
-func safeOf(s service.SafeState) contract.Safe {
+func safeOf(s safekeeping.SafeState) contract.Safe {
 	out := contract.Safe{On: s.On, Mark: optional(s.Mark), Masters: s.Masters, Halves: int(s.Halves)}
 	if len(s.Unreadable) > 0 {
 		out.Unreadable = &s.Unreadable
@@ -135,7 +137,7 @@ func safeOf(s service.SafeState) contract.Safe {
 }
 
 func (a *api) GetSafe(ctx context.Context, _ contract.GetSafeRequestObject) (contract.GetSafeResponseObject, error) {
-	s, err := a.Service.SafeState(ctx)
+	s, err := a.Service.Safes.SafeState(ctx)
 	return contract.GetSafe200JSONResponse(safeOf(s)), err
 }
 
@@ -143,7 +145,7 @@ func (a *api) RekeySafe(
 	ctx context.Context,
 	r contract.RekeySafeRequestObject,
 ) (contract.RekeySafeResponseObject, error) {
-	s, err := a.Service.Rekey(ctx, actorOf(ctx).By(), given(r.Params.Reason))
+	s, err := a.Service.Safes.Rekey(ctx, actorOf(ctx).By(), given(r.Params.Reason))
 	return contract.RekeySafe200JSONResponse(safeOf(s)), err
 }
 
@@ -167,7 +169,7 @@ func (a *api) ListReceivers(
 	ctx context.Context,
 	_ contract.ListReceiversRequestObject,
 ) (contract.ListReceiversResponseObject, error) {
-	all, err := a.Service.Receivers(ctx)
+	all, err := a.Service.Notify.Receivers(ctx)
 	return contract.ListReceivers200JSONResponse(each(all, receiverOf)), err
 }
 
@@ -179,7 +181,7 @@ func (a *api) AddReceiver(
 	if err != nil {
 		return nil, err
 	}
-	made, err := a.Service.AddReceiver(
+	made, err := a.Service.Notify.AddReceiver(
 		ctx,
 		actorOf(ctx),
 		once,
@@ -196,26 +198,26 @@ func (a *api) DeleteReceiver(
 	ctx context.Context,
 	r contract.DeleteReceiverRequestObject,
 ) (contract.DeleteReceiverResponseObject, error) {
-	return contract.DeleteReceiver204Response{}, a.Service.DeleteReceiver(ctx, actorOf(ctx), r.Receiver)
+	return contract.DeleteReceiver204Response{}, a.Service.Notify.DeleteReceiver(ctx, actorOf(ctx), r.Receiver)
 }
 
 func (a *api) ChangeReceiver(
 	ctx context.Context,
 	r contract.ChangeReceiverRequestObject,
 ) (contract.ChangeReceiverResponseObject, error) {
-	return contract.ChangeReceiver204Response{}, a.Service.PauseReceiver(ctx, actorOf(ctx), r.Receiver, r.Body.Paused)
+	return contract.ChangeReceiver204Response{}, a.Service.Notify.PauseReceiver(ctx, actorOf(ctx), r.Receiver, r.Body.Paused)
 }
 
 func (a *api) TestReceiver(
 	ctx context.Context,
 	r contract.TestReceiverRequestObject,
 ) (contract.TestReceiverResponseObject, error) {
-	why, err := a.Service.TestReceiver(ctx, r.Receiver)
+	why, err := a.Service.Notify.TestReceiver(ctx, r.Receiver)
 	return contract.TestReceiver200JSONResponse{Delivered: why == "", Error: optional(why)}, err
 }
 
 func (a *api) ListDead(ctx context.Context, r contract.ListDeadRequestObject) (contract.ListDeadResponseObject, error) {
-	all, err := a.Service.DeadDeliveries(ctx, r.Receiver)
+	all, err := a.Service.Notify.DeadDeliveries(ctx, r.Receiver)
 	return contract.ListDead200JSONResponse(each(all, func(d store.Delivery) contract.Delivery {
 		return contract.Delivery{
 			Seq:      int(d.Seq),
@@ -232,6 +234,6 @@ func (a *api) SendAgain(
 	ctx context.Context,
 	r contract.SendAgainRequestObject,
 ) (contract.SendAgainResponseObject, error) {
-	n, err := a.Service.SendAgain(ctx, actorOf(ctx), r.Receiver)
+	n, err := a.Service.Notify.SendAgain(ctx, actorOf(ctx), r.Receiver)
 	return contract.SendAgain200JSONResponse{Events: int(n)}, err
 }

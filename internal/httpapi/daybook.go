@@ -11,7 +11,7 @@ import (
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
@@ -73,7 +73,7 @@ func (a *api) ListDaybook(
 			Until:    q.Until,
 		},
 	)
-	l, err := a.Service.Daybook(ctx, f, p)
+	l, err := a.Service.Journal.List(ctx, f, p)
 	return contract.ListDaybook200JSONResponse{Items: each(l.Items, entryOf), Next: optional(l.Next), Total: l.Total}, err
 }
 
@@ -98,7 +98,7 @@ func (e exported) VisitExportDaybookResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	lines := json.NewEncoder(w)
 	lines.SetEscapeHTML(false)
-	err := e.api.Service.ExportDaybook(e.ctx, e.filter, func(n store.Entry) error { return lines.Encode(entryOf(n)) })
+	err := e.api.Service.Journal.Export(e.ctx, e.filter, func(n store.Entry) error { return lines.Encode(entryOf(n)) })
 	if err != nil { // the head is sent, so the connection is cut for the reader to see that it is not all
 		e.api.Log.Warn("an export of the daybook ended early", "err", err)
 		panic(http.ErrAbortHandler)
@@ -141,7 +141,7 @@ func (e entryEvents) VisitWatchDaybookResponse(w http.ResponseWriter) error {
 	if err != nil {
 		return err
 	}
-	err = e.api.Service.WatchDaybook(e.ctx, e.filter, e.after, func(n store.Entry) error {
+	err = e.api.Service.Journal.Watch(e.ctx, e.filter, e.after, func(n store.Entry) error {
 		return sendEvent(w, control, n.Seq, "entry", entryOf(n))
 	})
 	if err != nil {
@@ -158,8 +158,8 @@ func (a *api) CheckDaybook(
 	if r.Body != nil {
 		hash, err := daybook.ReadHash(r.Body.Hash)
 		if err != nil || r.Body.Seq < 0 {
-			return nil, &service.Problem{
-				Kind:   service.Invalid,
+			return nil, &problem.Problem{
+				Kind:   problem.Invalid,
 				Code:   "bad-hash",
 				Field:  "hash",
 				Detail: "the head's hash is not 64 hexadecimal digits",
@@ -168,7 +168,7 @@ func (a *api) CheckDaybook(
 		}
 		kept = &daybook.Head{Seq: int64(r.Body.Seq), Hash: hash}
 	}
-	c, err := a.Service.CheckDaybook(ctx, kept)
+	c, err := a.Service.Journal.Check(ctx, kept)
 	out := contract.CheckDaybook200JSONResponse{
 		Entries:   int(c.Entries),
 		Head:      c.Head.String(),
@@ -186,7 +186,7 @@ func (a *api) GetDaybookHead(
 	ctx context.Context,
 	_ contract.GetDaybookHeadRequestObject,
 ) (contract.GetDaybookHeadResponseObject, error) {
-	h, err := a.Service.DaybookHead(ctx)
+	h, err := a.Service.Journal.Head(ctx)
 	return contract.GetDaybookHead200JSONResponse{
 		Service:   h.Service,
 		Seq:       int(h.Seq),

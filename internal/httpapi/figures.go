@@ -65,7 +65,7 @@ func (f figures) Collect(to chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, n float64, labels ...string) {
 		to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, n, labels...)
 	}
-	now, err := f.Figures(ctx)
+	now, err := f.Access.Figures(ctx)
 	if err != nil {
 		gauge(failedFigure, 1)
 		return

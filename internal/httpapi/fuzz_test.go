@@ -17,6 +17,8 @@ import (
 	"plumlatch/internal/pgboot/pgtest"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
 	"plumlatch/internal/store"
 )
 
@@ -35,13 +37,13 @@ func prepare(ctx context.Context, owner, role string) error {
 	}
 	defer st.Close()
 	log := slog.New(slog.DiscardHandler)
-	return service.New(st, nil, runs.New(st, log), log).
-		AddOperator(
-			ctx,
-			service.Actor{Name: "setup", Via: "service"},
-			service.IdempotencyKey{},
-			service.NewOperator{Name: "ines", Title: "Ines", Password: inesPassword, Role: service.Admin},
-		)
+	return service.New(st, nil, runs.New(st, log), log, service.Options{}).
+		People.AddOperator(
+		ctx,
+		people.Actor{Name: "setup", Via: "service"},
+		journal.IdempotencyKey{},
+		people.NewOperator{Name: "ines", Title: "Ines", Password: inesPassword, Role: people.Admin},
+	)
 }
 
 // caller makes requests of a handler, signed in.
@@ -63,7 +65,7 @@ func newCaller(t testing.TB) *caller {
 	}
 	log := slog.New(slog.DiscardHandler)
 	c := &caller{}
-	if c.handler, err = New(Options{Service: service.New(st, port, runs.New(st, log), log), Log: log}); err != nil {
+	if c.handler, err = New(Options{Service: service.New(st, port, runs.New(st, log), log, service.Options{}), Log: log}); err != nil {
 		t.Fatal(err)
 	}
 	r := c.post("/session", map[string]any{"name": "ines", "password": inesPassword})

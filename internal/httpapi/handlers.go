@@ -11,7 +11,11 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
@@ -42,8 +46,8 @@ func (a *api) cookie(value string, lasts time.Duration) *string {
 	return new(c.String())
 }
 
-func (a *api) me(ctx context.Context, actor service.Actor) (contract.Me, error) {
-	name, err := a.Service.CloudName(ctx)
+func (a *api) me(ctx context.Context, actor people.Actor) (contract.Me, error) {
+	name, err := a.Service.Fleet.CloudName(ctx)
 	if err != nil {
 		name = "" // who asks can be told without the cloud
 	}
@@ -62,7 +66,7 @@ func (a *api) me(ctx context.Context, actor service.Actor) (contract.Me, error) 
 	if me.Limits == nil {
 		me.Limits = map[string]string{}
 	}
-	me.Factor, err = a.Service.HasFactor(ctx, actor)
+	me.Factor, err = a.Service.People.HasFactor(ctx, actor)
 	return me, err
 }
 
@@ -70,7 +74,7 @@ func (a *api) GetCatalogue(
 	ctx context.Context,
 	_ contract.GetCatalogueRequestObject,
 ) (contract.GetCatalogueResponseObject, error) {
-	c, err := a.Service.Catalogue(ctx)
+	c, err := a.Service.Fleet.Catalogue(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -105,8 +109,8 @@ func limitFrom(limit *int, usual, most int) (int, error) {
 		return usual, nil
 	}
 	if *limit < 1 || *limit > most {
-		return 0, &service.Problem{
-			Kind:   service.Invalid,
+		return 0, &problem.Problem{
+			Kind:   problem.Invalid,
 			Code:   "bad-limit",
 			Field:  "limit",
 			Detail: fmt.Sprintf("limit is %d; 1 to %d are allowed", *limit, most),
@@ -121,8 +125,8 @@ func labelFrom(label *string) (name, value string, err error) {
 	}
 	name, value, ok := strings.Cut(*label, "=")
 	if !ok || name == "" {
-		return "", "", &service.Problem{
-			Kind:   service.Invalid,
+		return "", "", &problem.Problem{
+			Kind:   problem.Invalid,
 			Code:   "bad-label",
 			Field:  "label",
 			Detail: "a label is written name=value",
@@ -141,12 +145,12 @@ func (a *api) ListKeys(ctx context.Context, r contract.ListKeysRequestObject) (c
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Keys(ctx, f, p)
+	l, err := a.Service.Keys.List(ctx, f, p)
 	return contract.ListKeys200JSONResponse{Items: each(l.Items, keyOf), Next: optional(l.Next), Total: l.Total}, err
 }
 
 func (a *api) ReadKey(ctx context.Context, r contract.ReadKeyRequestObject) (contract.ReadKeyResponseObject, error) {
-	file, known, err := a.Service.ReadKey(ctx, r.Body.PublicKey)
+	file, known, err := a.Service.Keys.ReadKey(ctx, r.Body.PublicKey)
 	if err != nil {
 		return nil, err
 	}
@@ -166,20 +170,20 @@ func (a *api) ReadKey(ctx context.Context, r contract.ReadKeyRequestObject) (con
 }
 
 // onceFrom ties an Idempotency-Key to what was asked under it.
-func onceFrom(key *string, body any) (service.IdempotencyKey, error) {
+func onceFrom(key *string, body any) (journal.IdempotencyKey, error) {
 	if key == nil {
-		return service.IdempotencyKey{}, nil
+		return journal.IdempotencyKey{}, nil
 	}
 	data, err := json.Marshal(body)
 	if len(*key) > 128 || *key == "" {
-		err = &service.Problem{
-			Kind:   service.Invalid,
+		err = &problem.Problem{
+			Kind:   problem.Invalid,
 			Code:   "bad-idempotency-key",
 			Field:  "Idempotency-Key",
 			Detail: "an Idempotency-Key has 1 to 128 characters",
 		}
 	}
-	return service.IdempotencyKey{Key: *key, Request: data}, err
+	return journal.IdempotencyKey{Key: *key, Request: data}, err
 }
 
 func (a *api) ImportKey(
@@ -191,8 +195,8 @@ func (a *api) ImportKey(
 		return nil, err
 	}
 	b := r.Body
-	k, err := a.Service.ImportKey(ctx, actorOf(ctx), once, service.ImportedKey{
-		NewKey: service.NewKey{
+	k, err := a.Service.Keys.ImportKey(ctx, actorOf(ctx), once, keys.ImportedKey{
+		NewKey: keys.NewKey{
 			Name:    b.Name,
 			Keeper:  given(b.Keeper),
 			Purpose: given(b.Purpose),
@@ -211,16 +215,16 @@ func (a *api) ImportKeys(
 	r contract.ImportKeysRequestObject,
 ) (contract.ImportKeysResponseObject, error) {
 	b := r.Body
-	list := each(b.Keys, func(k contract.ListedKey) service.ListedKey {
-		return service.ListedKey{Name: k.Name, PublicKey: k.PublicKey}
+	list := each(b.Keys, func(k contract.ListedKey) keys.ListedKey {
+		return keys.ListedKey{Name: k.Name, PublicKey: k.PublicKey}
 	})
-	results, err := a.Service.ImportKeys(
+	results, err := a.Service.Keys.ImportKeys(
 		ctx,
 		actorOf(ctx),
-		service.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		keys.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
 		list,
 	)
-	return contract.ImportKeys200JSONResponse(each(results, func(l service.ListResult) contract.ListResult {
+	return contract.ImportKeys200JSONResponse(each(results, func(l keys.ListResult) contract.ListResult {
 		return contract.ListResult{
 			Name:    l.Name,
 			State:   contract.ListResultState(l.State),
@@ -234,7 +238,7 @@ func (a *api) ReadKeyList(
 	ctx context.Context,
 	r contract.ReadKeyListRequestObject,
 ) (contract.ReadKeyListResponseObject, error) {
-	lines, notes, err := a.Service.ReadKeyList(ctx, r.Body.Text, r.Body.Prefix)
+	lines, notes, err := a.Service.Keys.ReadKeyList(ctx, r.Body.Text, r.Body.Prefix)
 	return contract.ReadKeyList200JSONResponse{
 		Lines: each(lines, listLineOf),
 		Notes: each(notes, func(n keypair.Note) string { return n.Text }),
@@ -250,8 +254,8 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 		return nil, err
 	}
 	format := keypair.Format(given(b.Format))
-	k, private, err := a.Service.MakeKey(ctx, actorOf(ctx), once, service.MadeHere{
-		NewKey: service.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+	k, private, err := a.Service.Keys.MakeKey(ctx, actorOf(ctx), once, keys.MadeHere{
+		NewKey: keys.NewKey{Name: b.Name, Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
 		Spec: keypair.Spec{
 			Type: given(b.Type),
 			Bits: given(b.Bits),
@@ -265,7 +269,7 @@ func (a *api) MakeKey(ctx context.Context, r contract.MakeKeyRequestObject) (con
 }
 
 func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contract.GetKeyResponseObject, error) {
-	k, err := a.Service.Key(ctx, r.Key)
+	k, err := a.Service.Keys.Key(ctx, r.Key)
 	return contract.GetKey200JSONResponse(keyOf(k)), err
 }
 
@@ -273,14 +277,14 @@ func (a *api) DeleteKey(
 	ctx context.Context,
 	r contract.DeleteKeyRequestObject,
 ) (contract.DeleteKeyResponseObject, error) {
-	return contract.DeleteKey204Response{}, a.Service.DeleteKey(ctx, actorOf(ctx), r.Key)
+	return contract.DeleteKey204Response{}, a.Service.Keys.DeleteKey(ctx, actorOf(ctx), r.Key)
 }
 
 func (a *api) GetPublicHalf(
 	ctx context.Context,
 	r contract.GetPublicHalfRequestObject,
 ) (contract.GetPublicHalfResponseObject, error) {
-	text, err := a.Service.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
+	text, err := a.Service.Keys.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
 	return contract.GetPublicHalf200TextResponse(text), err
 }
 
@@ -292,12 +296,12 @@ func (a *api) ListOpens(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Opens(ctx, r.Key, p)
+	l, err := a.Service.Keys.Opens(ctx, r.Key, p)
 	return contract.ListOpens200JSONResponse{Items: each(l.Items, openingOf), Next: optional(l.Next), Total: l.Total}, err
 }
 
 func (a *api) Trace(ctx context.Context, r contract.TraceRequestObject) (contract.TraceResponseObject, error) {
-	t, err := a.Service.Trace(ctx, r.Body.Text)
+	t, err := a.Service.Keys.Trace(ctx, r.Body.Text)
 	return contract.Trace200JSONResponse{ReadAs: t.ReadAs, Compared: t.Compared, Matches: each(t.Matches, tracedOf)}, err
 }
 
@@ -309,7 +313,7 @@ func (a *api) ListNames(
 	if err != nil {
 		return nil, err
 	}
-	found, err := a.Service.Names(ctx, r.Params.Q, limit)
+	found, err := a.Service.Access.Names(ctx, r.Params.Q, limit)
 	return contract.ListNames200JSONResponse(each(found, namedOf)), err
 }
 
@@ -332,7 +336,7 @@ func (a *api) ListInstances(
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Instances(ctx, f, p)
+	l, err := a.Service.Fleet.List(ctx, f, p)
 	return contract.ListInstances200JSONResponse{
 		Items: each(l.Items, instanceOf),
 		Next:  optional(l.Next),
@@ -349,7 +353,7 @@ func (a *api) LaunchInstance(
 		return nil, err
 	}
 	b := r.Body
-	i, run, err := a.Service.Launch(ctx, actorOf(ctx), once, service.Launch{
+	i, run, err := a.Service.Fleet.Launch(ctx, actorOf(ctx), once, fleet.Launch{
 		Name:          b.Name,
 		Image:         b.Image,
 		Size:          b.Size,
@@ -366,7 +370,7 @@ func (a *api) GetInstance(
 	ctx context.Context,
 	r contract.GetInstanceRequestObject,
 ) (contract.GetInstanceResponseObject, error) {
-	i, err := a.Service.Instance(ctx, r.Instance)
+	i, err := a.Service.Fleet.Instance(ctx, r.Instance)
 	return contract.GetInstance200JSONResponse(instanceOf(i)), err
 }
 
@@ -374,7 +378,7 @@ func (a *api) StartInstance(
 	ctx context.Context,
 	r contract.StartInstanceRequestObject,
 ) (contract.StartInstanceResponseObject, error) {
-	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunStart, r.Instance, given(r.Params.Reason))
+	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunStart, r.Instance, given(r.Params.Reason))
 	return contract.StartInstance202JSONResponse(runOf(run)), err
 }
 
@@ -382,7 +386,7 @@ func (a *api) StopInstance(
 	ctx context.Context,
 	r contract.StopInstanceRequestObject,
 ) (contract.StopInstanceResponseObject, error) {
-	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunStop, r.Instance, given(r.Params.Reason))
+	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunStop, r.Instance, given(r.Params.Reason))
 	return contract.StopInstance202JSONResponse(runOf(run)), err
 }
 
@@ -390,7 +394,7 @@ func (a *api) TerminateInstance(
 	ctx context.Context,
 	r contract.TerminateInstanceRequestObject,
 ) (contract.TerminateInstanceResponseObject, error) {
-	run, err := a.Service.Change(ctx, actorOf(ctx), service.RunTerminate, r.Instance, given(r.Params.Reason))
+	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunTerminate, r.Instance, given(r.Params.Reason))
 	return contract.TerminateInstance202JSONResponse(runOf(run)), err
 }
 
@@ -402,7 +406,7 @@ func (a *api) ListOpeners(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Openers(ctx, r.Instance, p)
+	l, err := a.Service.Fleet.Openers(ctx, r.Instance, p)
 	return contract.ListOpeners200JSONResponse{
 		Items: each(l.Items, openingOf),
 		Next:  optional(l.Next),
@@ -415,17 +419,17 @@ func (a *api) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Runs(ctx, given(r.Params.State), given(r.Params.Instance), p)
+	l, err := a.Service.Runs.List(ctx, given(r.Params.State), given(r.Params.Instance), p)
 	return contract.ListRuns200JSONResponse{Items: each(l.Items, runOf), Next: optional(l.Next), Total: l.Total}, err
 }
 
 func (a *api) GetRun(ctx context.Context, r contract.GetRunRequestObject) (contract.GetRunResponseObject, error) {
-	run, err := a.Service.Run(ctx, r.Run)
+	run, err := a.Service.Runs.Run(ctx, r.Run)
 	return contract.GetRun200JSONResponse(runOf(run)), err
 }
 
 func (a *api) WatchRun(ctx context.Context, r contract.WatchRunRequestObject) (contract.WatchRunResponseObject, error) {
-	if _, err := a.Service.Run(ctx, r.Run); err != nil {
+	if _, err := a.Service.Runs.Run(ctx, r.Run); err != nil {
 		return nil, err
 	}
 	last, err := strconv.ParseInt(given(r.Params.LastEventID), 10, 64)
@@ -449,7 +453,7 @@ func (e runEvents) VisitWatchRunResponse(w http.ResponseWriter) error {
 	if err != nil {
 		return err
 	}
-	err = e.api.Service.Watch(e.ctx, e.request.Run, e.last, func(run store.Run) error {
+	err = e.api.Service.Runs.Watch(e.ctx, e.request.Run, e.last, func(run store.Run) error {
 		return sendEvent(w, control, run.Version, "run", runOf(run))
 	})
 	if err != nil {

@@ -12,27 +12,29 @@ import (
 	"time"
 
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/leaving"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
 // signInFrom is who signs in, from where.
-func (q *request) signIn(name, password, code string) service.SignIn {
+func (q *request) signIn(name, password, code string) people.SignIn {
 	if q.via == "api" {
 		q.via = "console"
 	}
-	return service.SignIn{Name: name, Password: password, Code: code, Via: q.via, RequestID: q.id, Address: q.address}
+	return people.SignIn{Name: name, Password: password, Code: code, Via: q.via, RequestID: q.id, Address: q.address}
 }
 
 func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
-	actor, secret, err := a.Service.SignIn(ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)))
+	actor, secret, err := a.Service.People.SignIn(ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)))
 	if err != nil {
 		return nil, err
 	}
 	me, err := a.me(actor.Within(ctx), actor)
 	return contract.SignIn200JSONResponse{
 		Body:    me,
-		Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, a.Service.SessionLasts)},
+		Headers: contract.SignIn200ResponseHeaders{SetCookie: a.cookie(secret, a.Service.People.SessionLasts)},
 	}, err
 }
 
@@ -42,17 +44,17 @@ func (a *api) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contrac
 }
 
 func (a *api) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
-	err := a.Service.SignOut(ctx, requestOf(ctx).session)
+	err := a.Service.People.SignOut(ctx, requestOf(ctx).session)
 	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: a.cookie("", 0)}}, err
 }
 
 func (a *api) GetSetUp(ctx context.Context, _ contract.GetSetUpRequestObject) (contract.GetSetUpResponseObject, error) {
-	needed, err := a.Service.ToBeSetUp(ctx)
-	return contract.GetSetUp200JSONResponse{Needed: needed, Issuer: a.Service.Issuer != nil}, err
+	needed, err := a.Service.People.ToBeSetUp(ctx)
+	return contract.GetSetUp200JSONResponse{Needed: needed, Issuer: a.Service.People.Issuer != nil}, err
 }
 
 func (a *api) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
-	return contract.SetUp204Response{}, a.Service.SetUp(
+	return contract.SetUp204Response{}, a.Service.People.SetUp(
 		ctx,
 		requestOf(ctx).signIn(r.Body.Name, r.Body.Password, ""),
 		r.Body.Secret,
@@ -84,7 +86,7 @@ func (a *api) issuerCookie(value string, lasts time.Duration) *string {
 }
 
 func (a *api) AskIssuer(context.Context, contract.AskIssuerRequestObject) (contract.AskIssuerResponseObject, error) {
-	asked, to, err := a.Service.AskIssuer()
+	asked, to, err := a.Service.People.AskIssuer()
 	if err != nil {
 		return nil, err
 	}
@@ -101,21 +103,21 @@ func (a *api) AnswerIssuer(
 	ctx context.Context,
 	r contract.AnswerIssuerRequestObject,
 ) (contract.AnswerIssuerResponseObject, error) {
-	var asked service.Asked
+	var asked people.Asked
 	if data, err := base64.RawURLEncoding.DecodeString(given(r.Params.PlumlatchIssuer)); err == nil {
 		if json.Unmarshal(data, &asked) != nil {
-			asked = service.Asked{} // is refused
+			asked = people.Asked{} // is refused
 		}
 	}
-	actor, secret, err := a.Service.SignInByIssuer(
+	actor, secret, err := a.Service.People.SignInByIssuer(
 		ctx,
 		requestOf(ctx).signIn("", "", ""),
 		asked,
 		given(r.Params.State),
 		given(r.Params.Code),
 	)
-	var p *service.Problem
-	if errors.As(err, &p) && p.Kind != service.TooMany {
+	var p *problem.Problem
+	if errors.As(err, &p) && p.Kind != problem.TooMany {
 		return contract.AnswerIssuer302Response{
 			Headers: contract.AnswerIssuer302ResponseHeaders{
 				Location:  new("/sign-in?refused=" + p.Code),
@@ -130,7 +132,7 @@ func (a *api) AnswerIssuer(
 	if actor.AwaitsCode {
 		to = "/sign-in?code="
 	}
-	return signedIn{to: to, cookies: []string{*a.cookie(secret, a.Service.SessionLasts), *a.issuerCookie("", 0)}}, nil
+	return signedIn{to: to, cookies: []string{*a.cookie(secret, a.Service.People.SessionLasts), *a.issuerCookie("", 0)}}, nil
 }
 
 // signedIn is a page that leads on to the console. A redirect would not do: the session's
@@ -163,7 +165,7 @@ func (a *api) GiveCode(ctx context.Context, r contract.GiveCodeRequestObject) (c
 			}
 		}
 	}
-	actor, err := a.Service.GiveCode(ctx, requestOf(ctx).signIn("", "", r.Body.Code), secret)
+	actor, err := a.Service.People.GiveCode(ctx, requestOf(ctx).signIn("", "", r.Body.Code), secret)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +177,7 @@ func (a *api) ConfirmSession(
 	ctx context.Context,
 	r contract.ConfirmSessionRequestObject,
 ) (contract.ConfirmSessionResponseObject, error) {
-	return contract.ConfirmSession204Response{}, a.Service.Confirm(
+	return contract.ConfirmSession204Response{}, a.Service.People.Confirm(
 		ctx,
 		actorOf(ctx),
 		given(r.Body.Password),
@@ -187,7 +189,7 @@ func (a *api) ChangePassword(
 	ctx context.Context,
 	r contract.ChangePasswordRequestObject,
 ) (contract.ChangePasswordResponseObject, error) {
-	return contract.ChangePassword204Response{}, a.Service.ChangePassword(
+	return contract.ChangePassword204Response{}, a.Service.People.ChangePassword(
 		ctx,
 		actorOf(ctx),
 		requestOf(ctx).session,
@@ -201,7 +203,7 @@ func (a *api) ListSessions(
 	r contract.ListSessionsRequestObject,
 ) (contract.ListSessionsResponseObject, error) {
 	actor := actorOf(ctx)
-	sessions, err := a.Service.Sessions(ctx, actor, given(r.Params.All))
+	sessions, err := a.Service.People.Sessions(ctx, actor, given(r.Params.All))
 	return contract.ListSessions200JSONResponse(each(sessions, func(n store.Session) contract.Session {
 		return contract.Session{
 			Id:        n.ID,
@@ -220,14 +222,14 @@ func (a *api) EndSession(
 	ctx context.Context,
 	r contract.EndSessionRequestObject,
 ) (contract.EndSessionResponseObject, error) {
-	return contract.EndSession204Response{}, a.Service.EndSession(ctx, actorOf(ctx), r.Session)
+	return contract.EndSession204Response{}, a.Service.People.EndSession(ctx, actorOf(ctx), r.Session)
 }
 
 func (a *api) BeginFactor(
 	ctx context.Context,
 	_ contract.BeginFactorRequestObject,
 ) (contract.BeginFactorResponseObject, error) {
-	f, err := a.Service.BeginFactor(ctx, actorOf(ctx))
+	f, err := a.Service.People.BeginFactor(ctx, actorOf(ctx))
 	return contract.BeginFactor201JSONResponse{Secret: f.Secret, Url: f.URL}, err
 }
 
@@ -235,7 +237,7 @@ func (a *api) ConfirmFactor(
 	ctx context.Context,
 	r contract.ConfirmFactorRequestObject,
 ) (contract.ConfirmFactorResponseObject, error) {
-	codes, err := a.Service.ConfirmFactor(ctx, actorOf(ctx), r.Body.Code)
+	codes, err := a.Service.People.ConfirmFactor(ctx, actorOf(ctx), r.Body.Code)
 	return contract.ConfirmFactor200JSONResponse{Codes: codes}, err
 }
 
@@ -243,14 +245,14 @@ func (a *api) RemoveFactor(
 	ctx context.Context,
 	r contract.RemoveFactorRequestObject,
 ) (contract.RemoveFactorResponseObject, error) {
-	return contract.RemoveFactor204Response{}, a.Service.RemoveFactor(ctx, actorOf(ctx), r.Body.Code)
+	return contract.RemoveFactor204Response{}, a.Service.People.RemoveFactor(ctx, actorOf(ctx), r.Body.Code)
 }
 
 func (a *api) ListTokens(
 	ctx context.Context,
 	r contract.ListTokensRequestObject,
 ) (contract.ListTokensResponseObject, error) {
-	tokens, err := a.Service.Tokens(ctx, actorOf(ctx), given(r.Params.All))
+	tokens, err := a.Service.People.Tokens(ctx, actorOf(ctx), given(r.Params.All))
 	return contract.ListTokens200JSONResponse(each(tokens, tokenOf)), err
 }
 
@@ -259,9 +261,9 @@ func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	t, secret, err := a.Service.AddToken(ctx, actorOf(ctx), once, service.NewToken{
+	t, secret, err := a.Service.People.AddToken(ctx, actorOf(ctx), once, people.NewToken{
 		Name:   r.Body.Name,
-		Role:   service.Role(given(r.Body.Role)),
+		Role:   people.Role(given(r.Body.Role)),
 		Days:   given(r.Body.Days),
 		Only:   string(given(r.Body.Only)),
 		Limits: given(r.Body.Limits),
@@ -273,14 +275,14 @@ func (a *api) RevokeToken(
 	ctx context.Context,
 	r contract.RevokeTokenRequestObject,
 ) (contract.RevokeTokenResponseObject, error) {
-	return contract.RevokeToken204Response{}, a.Service.RevokeToken(ctx, actorOf(ctx), r.Token)
+	return contract.RevokeToken204Response{}, a.Service.People.RevokeToken(ctx, actorOf(ctx), r.Token)
 }
 
 func (a *api) ListKeepers(
 	ctx context.Context,
 	_ contract.ListKeepersRequestObject,
 ) (contract.ListKeepersResponseObject, error) {
-	keepers, err := a.Service.Keepers(ctx)
+	keepers, err := a.Service.People.Keepers(ctx)
 	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
 }
 
@@ -308,7 +310,7 @@ func operatorOf(o store.Operator) contract.Operator {
 		Closed:     o.ClosedAt != nil,
 		Leaving:    o.Leaving != nil && o.ClosedAt == nil,
 		CreatedAt:  o.CreatedAt,
-		Etag:       service.OperatorTag(o),
+		Etag:       people.OperatorTag(o),
 	}
 }
 
@@ -316,12 +318,12 @@ func (a *api) ListOperators(
 	ctx context.Context,
 	_ contract.ListOperatorsRequestObject,
 ) (contract.ListOperatorsResponseObject, error) {
-	all, err := a.Service.Operators(ctx)
+	all, err := a.Service.People.Operators(ctx)
 	return contract.ListOperators200JSONResponse(each(all, operatorOf)), err
 }
 
 func (a *api) operator(ctx context.Context, name string) (contract.Operator, error) {
-	all, err := a.Service.Operators(ctx)
+	all, err := a.Service.People.Operators(ctx)
 	if err != nil {
 		return contract.Operator{}, err
 	}
@@ -337,14 +339,14 @@ func (a *api) AddOperator(
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Service.AddOperator(
+	if err := a.Service.People.AddOperator(
 		ctx,
 		actorOf(ctx),
 		once,
-		service.NewOperator{
+		people.NewOperator{
 			Name:       b.Name,
 			Title:      given(b.Title),
-			Role:       service.Role(b.Role),
+			Role:       people.Role(b.Role),
 			Password:   given(b.Password),
 			Limits:     given(b.Limits),
 			IssuerName: given(b.IssuerName),
@@ -361,7 +363,7 @@ func (a *api) ChangeOperator(
 	r contract.ChangeOperatorRequestObject,
 ) (contract.ChangeOperatorResponseObject, error) {
 	b := r.Body
-	c := service.OperatorChange{
+	c := people.OperatorChange{
 		Limits:       b.Limits,
 		Password:     b.Password,
 		IssuerName:   b.IssuerName,
@@ -371,9 +373,9 @@ func (a *api) ChangeOperator(
 		Match:        given(r.Params.IfMatch),
 	}
 	if b.Role != nil {
-		c.Role = new(service.Role(*b.Role))
+		c.Role = new(people.Role(*b.Role))
 	}
-	if err := a.Service.ChangeOperator(ctx, actorOf(ctx), r.Operator, c); err != nil {
+	if err := a.Service.People.ChangeOperator(ctx, actorOf(ctx), r.Operator, c); err != nil {
 		return nil, err
 	}
 	o, err := a.operator(ctx, r.Operator)
@@ -388,32 +390,32 @@ func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (con
 	if err != nil {
 		return nil, err
 	}
-	return contract.AddTeam204Response{}, a.Service.AddTeam(ctx, actorOf(ctx), once, r.Body.Name, given(r.Body.Title))
+	return contract.AddTeam204Response{}, a.Service.People.AddTeam(ctx, actorOf(ctx), once, r.Body.Name, given(r.Body.Title))
 }
 
 func (a *api) DeleteTeam(
 	ctx context.Context,
 	r contract.DeleteTeamRequestObject,
 ) (contract.DeleteTeamResponseObject, error) {
-	return contract.DeleteTeam204Response{}, a.Service.DeleteTeam(ctx, actorOf(ctx), r.Team)
+	return contract.DeleteTeam204Response{}, a.Service.People.DeleteTeam(ctx, actorOf(ctx), r.Team)
 }
 
 func (a *api) JoinTeam(ctx context.Context, r contract.JoinTeamRequestObject) (contract.JoinTeamResponseObject, error) {
-	return contract.JoinTeam204Response{}, a.Service.SetTeamMember(ctx, actorOf(ctx), r.Team, r.Operator, true)
+	return contract.JoinTeam204Response{}, a.Service.People.SetTeamMember(ctx, actorOf(ctx), r.Team, r.Operator, true)
 }
 
 func (a *api) PartTeam(ctx context.Context, r contract.PartTeamRequestObject) (contract.PartTeamResponseObject, error) {
-	return contract.PartTeam204Response{}, a.Service.SetTeamMember(ctx, actorOf(ctx), r.Team, r.Operator, false)
+	return contract.PartTeam204Response{}, a.Service.People.SetTeamMember(ctx, actorOf(ctx), r.Team, r.Operator, false)
 }
 
-func leavingOf(l service.Leaving) contract.Leaving {
+func leavingOf(l leaving.Leaving) contract.Leaving {
 	out := contract.Leaving{
 		Person:   l.Person,
 		Shut:     full(l.Shut),
 		Thin:     full(l.Thin),
 		TeamKeys: full(l.TeamKeys),
 		Closed:   l.Closed,
-		Items: each(l.Items, func(i service.LeavingItem) contract.LeavingItem {
+		Items: each(l.Items, func(i leaving.LeavingItem) contract.LeavingItem {
 			item := contract.LeavingItem{Key: i.Key, Login: optional(i.Login), What: contract.LeavingItemWhat(i.What)}
 			if i.Login != "" {
 				item.Before, item.After = new(contract.ReachState(i.Before)), new(contract.ReachState(i.After))
@@ -443,7 +445,7 @@ func (a *api) GetLeaving(
 	ctx context.Context,
 	r contract.GetLeavingRequestObject,
 ) (contract.GetLeavingResponseObject, error) {
-	l, err := a.Service.Leaving(ctx, r.Operator)
+	l, err := a.Service.Leaving.Leaving(ctx, r.Operator)
 	return contract.GetLeaving200JSONResponse(leavingOf(l)), err
 }
 
@@ -452,10 +454,10 @@ func (a *api) BeginLeaving(
 	r contract.BeginLeavingRequestObject,
 ) (contract.BeginLeavingResponseObject, error) {
 	if given(r.Body.Again) {
-		l, err := a.Service.LeaveAgain(ctx, actorOf(ctx), r.Operator, given(r.Body.Reason))
+		l, err := a.Service.Leaving.LeaveAgain(ctx, actorOf(ctx), r.Operator, given(r.Body.Reason))
 		return contract.BeginLeaving202JSONResponse(leavingOf(l)), err
 	}
-	l, err := a.Service.BeginLeaving(ctx, actorOf(ctx), r.Operator, given(r.Body.To), given(r.Body.Reason))
+	l, err := a.Service.Leaving.BeginLeaving(ctx, actorOf(ctx), r.Operator, given(r.Body.To), given(r.Body.Reason))
 	return contract.BeginLeaving202JSONResponse(leavingOf(l)), err
 }
 
@@ -463,6 +465,6 @@ func (a *api) CallOffLeaving(
 	ctx context.Context,
 	r contract.CallOffLeavingRequestObject,
 ) (contract.CallOffLeavingResponseObject, error) {
-	l, err := a.Service.CallOffLeaving(ctx, actorOf(ctx), r.Operator)
+	l, err := a.Service.Leaving.CallOffLeaving(ctx, actorOf(ctx), r.Operator)
 	return contract.CallOffLeaving200JSONResponse(leavingOf(l)), err
 }

@@ -12,59 +12,59 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
 var (
-	errBodyTooLarge = &service.Problem{
-		Kind:   service.TooLarge,
+	errBodyTooLarge = &problem.Problem{
+		Kind:   problem.TooLarge,
 		Code:   "too-large",
 		Detail: fmt.Sprintf("the request has over %d bytes", maxBody),
 		Remedy: "Give the one line of the .pub file; a key has at most 64 KiB",
 	}
-	errForeignOrigin = &service.Problem{
-		Kind:   service.Forbidden,
+	errForeignOrigin = &problem.Problem{
+		Kind:   problem.Forbidden,
 		Code:   "foreign-origin",
 		Detail: "the call comes from a page of another site",
 		Remedy: "Use the console, or a token",
 	}
-	errDatabaseAway = &service.Problem{
-		Kind:   service.Unavailable,
+	errDatabaseAway = &problem.Problem{
+		Kind:   problem.Unavailable,
 		Code:   "database-unavailable",
 		Detail: "the database does not answer",
 		Remedy: "The service goes on by itself once the database is back; try again then",
 	}
-	errNotDone = &service.Problem{
+	errNotDone = &problem.Problem{
 		Code:   "failed",
 		Detail: "the service could not do this",
 		Remedy: "Its log says why, under the request id",
 	}
 )
 
-var statuses = map[service.Kind]int{
+var statuses = map[problem.Kind]int{
 	0:                       http.StatusInternalServerError,
-	service.Invalid:         http.StatusUnprocessableEntity,
-	service.TooLarge:        http.StatusRequestEntityTooLarge,
-	service.Unauthenticated: http.StatusUnauthorized,
-	service.Forbidden:       http.StatusForbidden,
-	service.NotFound:        http.StatusNotFound,
-	service.Conflict:        http.StatusConflict,
-	service.Changed:         http.StatusPreconditionFailed,
-	service.Gone:            http.StatusGone,
-	service.Unavailable:     http.StatusServiceUnavailable,
-	service.TooMany:         http.StatusTooManyRequests,
+	problem.Invalid:         http.StatusUnprocessableEntity,
+	problem.TooLarge:        http.StatusRequestEntityTooLarge,
+	problem.Unauthenticated: http.StatusUnauthorized,
+	problem.Forbidden:       http.StatusForbidden,
+	problem.NotFound:        http.StatusNotFound,
+	problem.Conflict:        http.StatusConflict,
+	problem.Changed:         http.StatusPreconditionFailed,
+	problem.Gone:            http.StatusGone,
+	problem.Unavailable:     http.StatusServiceUnavailable,
+	problem.TooMany:         http.StatusTooManyRequests,
 }
 
 // fail answers with the problem that err is. What is no problem for people is
 // logged, and its text stays here.
 func (s *server) fail(c *gin.Context, err error) {
 	r := requestOf(c)
-	var p *service.Problem
+	var p *problem.Problem
 	switch {
 	case errors.As(err, &p):
 	case errors.Is(err, store.ErrText):
-		p = &service.Problem{Kind: service.Invalid, Code: "bad-text", Detail: store.ErrText.Error()}
+		p = &problem.Problem{Kind: problem.Invalid, Code: "bad-text", Detail: store.ErrText.Error()}
 	case store.Unavailable(err):
 		p = errDatabaseAway
 		s.Log.Warn("the database does not answer", "id", r.id, "err", err)
@@ -76,7 +76,7 @@ func (s *server) fail(c *gin.Context, err error) {
 		s.Log.Error("a call failed", "id", r.id, "path", c.FullPath(), "err", err)
 	}
 	status := statuses[p.Kind]
-	if p.Kind == service.Unavailable {
+	if p.Kind == problem.Unavailable {
 		c.Header("Retry-After", "2")
 	}
 	if p.After > 0 {
@@ -95,8 +95,8 @@ func badBody(err error) error {
 	var tooLarge *http.MaxBytesError
 	var syntax *json.SyntaxError
 	var typ *json.UnmarshalTypeError
-	p := &service.Problem{
-		Kind:   service.Invalid,
+	p := &problem.Problem{
+		Kind:   problem.Invalid,
 		Code:   "bad-json",
 		Detail: "the request is not the JSON that this call takes",
 		Remedy: "See " + basePath + "/openapi.json",
@@ -120,7 +120,7 @@ func badBody(err error) error {
 }
 
 func badParameter(err error) error {
-	return &service.Problem{Kind: service.Invalid, Code: "bad-parameter", Detail: err.Error()}
+	return &problem.Problem{Kind: problem.Invalid, Code: "bad-parameter", Detail: err.Error()}
 }
 
 // optional returns nil for a zero value.

@@ -7,7 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"golang.org/x/time/rate"
 
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/problem"
 )
 
 // rates holds everybody to a number of requests per second, counted by where they
@@ -53,8 +53,8 @@ func (s *server) limitRate(c *gin.Context) {
 	if s.rates.perSecond > 0 && !s.rates.allow(requestOf(c).counted(), time.Now()) {
 		s.fail(
 			c,
-			&service.Problem{
-				Kind:   service.TooMany,
+			&problem.Problem{
+				Kind:   problem.TooMany,
 				Code:   "too-many-requests",
 				After:  1,
 				Detail: "there were too many requests from this address",

@@ -7,7 +7,10 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/store"
 )
 
@@ -26,15 +29,15 @@ func (a *api) ListRoutes(
 	r contract.ListRoutesRequestObject,
 ) (contract.ListRoutesResponseObject, error) {
 	q := r.Params
-	if given(q.Rehearse) && !actorOf(ctx).Role.May(service.Operator) { // it logs in, and asks the guest
-		return nil, &service.Problem{
-			Kind:   service.Forbidden,
+	if given(q.Rehearse) && !actorOf(ctx).Role.May(people.Operator) { // it logs in, and asks the guest
+		return nil, &problem.Problem{
+			Kind:   problem.Forbidden,
 			Code:   "role-too-low",
 			Detail: "to rehearse the ways back needs the role operator",
 			Remedy: "See them without: plumlatch restore routes " + r.Login,
 		}
 	}
-	found, err := a.Service.Routes(ctx, service.RoutesWanted{
+	found, err := a.Service.Reentry.Routes(ctx, reentry.RoutesWanted{
 		Login: r.Login, Rehearse: given(q.Rehearse), Lost: given(q.Lost),
 		Limits: restore.Limits{
 			MaxDowntime: time.Duration(given(q.MaxDowntime)) * time.Second,
@@ -51,11 +54,11 @@ func (a *api) ListRoutes(
 		State:     contract.InstanceState(found.Instance.State),
 		Reach:     contract.ReachState(found.State),
 		Labels:    found.Labels,
-		StopCosts: all(service.StopCosts(found.Instance)), Worry: found.Worry, Routes: each(found.Options, optionOf),
+		StopCosts: all(fleet.StopCosts(found.Instance)), Worry: found.Worry, Routes: each(found.Options, optionOf),
 		Lost: each(found.Lost, func(k store.ReachKey) contract.UnusableKey {
 			return contract.UnusableKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Keeper: k.KeeperName}
 		}),
-		Rehearsed: each(found.Rehearsed, func(h service.Rehearsal) contract.Rehearsal {
+		Rehearsed: each(found.Rehearsed, func(h reentry.Rehearsal) contract.Rehearsal {
 			return contract.Rehearsal{Route: contract.RestoreRoute(h.Route), What: h.What, Works: h.Works, Detail: h.Detail}
 		}),
 	}, nil
@@ -99,7 +102,7 @@ func (a *api) StartRestore(
 		return nil, err
 	}
 	b := r.Body
-	w := service.RestoreWanted{
+	w := reentry.RestoreWanted{
 		Login:   b.Login,
 		Route:   restore.Route(b.Route),
 		Key:     b.Key,
@@ -116,11 +119,11 @@ func (a *api) StartRestore(
 	if b.Lost != nil {
 		w.Lost = all(*b.Lost)
 	}
-	begun, err := a.Service.StartRestore(ctx, actorOf(ctx), once, w)
+	begun, err := a.Service.Reentry.StartRestore(ctx, actorOf(ctx), once, w)
 	return contract.StartRestore202JSONResponse(restoreOf(begun)), err
 }
 
-func restoreOf(r service.Restore) contract.Restore {
+func restoreOf(r reentry.Restore) contract.Restore {
 	return contract.Restore{
 		Run: runOf(
 			r.Run,
@@ -152,7 +155,7 @@ func (a *api) GetRestore(
 	ctx context.Context,
 	r contract.GetRestoreRequestObject,
 ) (contract.GetRestoreResponseObject, error) {
-	found, err := a.Service.Restore(ctx, r.Run)
+	found, err := a.Service.Reentry.Restore(ctx, r.Run)
 	return contract.GetRestore200JSONResponse(restoreOf(found)), err
 }
 
@@ -164,7 +167,7 @@ func (a *api) ListRestores(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Restores(ctx, given(r.Params.Instance), p)
+	l, err := a.Service.Reentry.Restores(ctx, given(r.Params.Instance), p)
 	return contract.ListRestores200JSONResponse{
 		Items: each(l.Items, restoreOf),
 		Next:  optional(l.Next),
@@ -176,7 +179,7 @@ func (a *api) UndoRestore(
 	ctx context.Context,
 	r contract.UndoRestoreRequestObject,
 ) (contract.UndoRestoreResponseObject, error) {
-	undone, err := a.Service.UndoRestore(ctx, actorOf(ctx), r.Run, given(r.Params.Reason))
+	undone, err := a.Service.Reentry.UndoRestore(ctx, actorOf(ctx), r.Run, given(r.Params.Reason))
 	return contract.UndoRestore202JSONResponse(restoreOf(undone)), err
 }
 
@@ -184,12 +187,12 @@ func (a *api) ReportRestore(
 	ctx context.Context,
 	r contract.ReportRestoreRequestObject,
 ) (contract.ReportRestoreResponseObject, error) {
-	p, err := a.Service.ReportRestore(ctx, r.Run)
+	p, err := a.Service.Reentry.ReportRestore(ctx, r.Run)
 	return contract.ReportRestore200JSONResponse{
 		Restore: restoreOf(
 			p.Restore,
 		), MadeAt: p.MadeAt, AddressBefore: optional(p.AddressBefore), AddressAfter: optional(p.AddressAfter),
-		Elsewhere: each(p.Elsewhere, func(l service.LostElsewhere) contract.LostElsewhere {
+		Elsewhere: each(p.Elsewhere, func(l reentry.LostElsewhere) contract.LostElsewhere {
 			return contract.LostElsewhere{Key: l.Key, Login: l.Login, Reach: contract.ReachState(l.State)}
 		}),
 		Copies: each(p.Copies, placeOf), Passwords: each(p.Passwords, readingOf),
@@ -204,7 +207,7 @@ func (a *api) ListClosings(
 	ctx context.Context,
 	_ contract.ListClosingsRequestObject,
 ) (contract.ListClosingsResponseObject, error) {
-	open, err := a.Service.OpenNow(ctx)
+	open, err := a.Service.Reentry.OpenNow(ctx)
 	return contract.ListClosings200JSONResponse(each(open, closingOf)), err
 }
 
@@ -212,7 +215,7 @@ func (a *api) GetSealedPassword(
 	ctx context.Context,
 	r contract.GetSealedPasswordRequestObject,
 ) (contract.GetSealedPasswordResponseObject, error) {
-	p, readings, err := a.Service.SealedPassword(ctx, actorOf(ctx), r.Instance)
+	p, readings, err := a.Service.Reentry.SealedPassword(ctx, actorOf(ctx), r.Instance)
 	return contract.GetSealedPassword200JSONResponse{
 		Encrypted: p.Encrypted,
 		PublicKey: p.PublicKey,
@@ -225,5 +228,5 @@ func (a *api) ReportPasswordOpened(
 	ctx context.Context,
 	r contract.ReportPasswordOpenedRequestObject,
 ) (contract.ReportPasswordOpenedResponseObject, error) {
-	return contract.ReportPasswordOpened204Response{}, a.Service.OpenedPassword(ctx, actorOf(ctx), r.Instance)
+	return contract.ReportPasswordOpened204Response{}, a.Service.Reentry.OpenedPassword(ctx, actorOf(ctx), r.Instance)
 }

@@ -6,14 +6,16 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/rotate"
+	"plumlatch/internal/service/rules"
 	"plumlatch/internal/store"
 )
 
 // The calls about standing rules, about new public halves that are asked for, and
 // about rotations that are worked on from somebody's machine.
 
-func wantedOf(w service.RotationWanted) contract.RotationWanted {
+func wantedOf(w rotate.RotationWanted) contract.RotationWanted {
 	out := contract.RotationWanted{
 		Keeper: optional(
 			w.Keeper,
@@ -66,7 +68,7 @@ func settingsOf(t store.RotationSettings) contract.RotationSettings {
 	}
 }
 
-func ruleOf(r service.Rule) contract.RotationRule {
+func ruleOf(r rules.Rule) contract.RotationRule {
 	out := contract.RotationRule{
 		Name:         r.Name,
 		Wanted:       wantedOf(r.Wanted),
@@ -90,7 +92,7 @@ func (a *api) ListRotationRules(
 	ctx context.Context,
 	_ contract.ListRotationRulesRequestObject,
 ) (contract.ListRotationRulesResponseObject, error) {
-	rules, err := a.Service.RotationRules(ctx)
+	rules, err := a.Service.Rules.RotationRules(ctx)
 	return contract.ListRotationRules200JSONResponse(each(rules, ruleOf)), err
 }
 
@@ -106,11 +108,11 @@ func (a *api) AddRotationRule(
 	if err != nil {
 		return nil, err
 	}
-	rule, err := a.Service.AddRotationRule(
+	rule, err := a.Service.Rules.AddRotationRule(
 		ctx,
 		actorOf(ctx),
 		once,
-		service.RuleWanted{
+		rules.RuleWanted{
 			Name:     r.Body.Name,
 			Wanted:   w,
 			Make:     string(r.Body.Make),
@@ -125,7 +127,7 @@ func (a *api) ChangeRotationRule(
 	ctx context.Context,
 	r contract.ChangeRotationRuleRequestObject,
 ) (contract.ChangeRotationRuleResponseObject, error) {
-	rule, err := a.Service.ChangeRotationRule(ctx, actorOf(ctx), r.Rule, string(r.Body.Change), given(r.Body.Reason))
+	rule, err := a.Service.Rules.ChangeRotationRule(ctx, actorOf(ctx), r.Rule, string(r.Body.Change), given(r.Body.Reason))
 	return contract.ChangeRotationRule200JSONResponse(ruleOf(rule)), err
 }
 
@@ -133,7 +135,7 @@ func (a *api) DeleteRotationRule(
 	ctx context.Context,
 	r contract.DeleteRotationRuleRequestObject,
 ) (contract.DeleteRotationRuleResponseObject, error) {
-	return contract.DeleteRotationRule204Response{}, a.Service.DeleteRotationRule(ctx, actorOf(ctx), r.Rule)
+	return contract.DeleteRotationRule204Response{}, a.Service.Rules.DeleteRotationRule(ctx, actorOf(ctx), r.Rule)
 }
 
 // dueDays is how far ahead it is told what is due unless asked otherwise.
@@ -147,8 +149,8 @@ func (a *api) ListDueRotations(
 	if r.Params.Days != nil {
 		days = *r.Params.Days
 	}
-	due, err := a.Service.DueRotations(ctx, days)
-	return contract.ListDueRotations200JSONResponse(each(due, func(d service.DueRotation) contract.DueRotation {
+	due, err := a.Service.Rules.DueRotations(ctx, days)
+	return contract.ListDueRotations200JSONResponse(each(due, func(d rules.DueRotation) contract.DueRotation {
 		return contract.DueRotation{
 			At:       d.At,
 			Rule:     d.Rule,
@@ -167,8 +169,8 @@ func (a *api) ListAskedKeys(
 	ctx context.Context,
 	r contract.ListAskedKeysRequestObject,
 ) (contract.ListAskedKeysResponseObject, error) {
-	asked, err := a.Service.AskedKeys(ctx, actorOf(ctx), given(r.Params.Keeper))
-	return contract.ListAskedKeys200JSONResponse(each(asked, func(k service.AskedKey) contract.AskedKey {
+	asked, err := a.Service.Rotate.AskedKeys(ctx, actorOf(ctx), given(r.Params.Keeper))
+	return contract.ListAskedKeys200JSONResponse(each(asked, func(k rotate.AskedKey) contract.AskedKey {
 		return contract.AskedKey{
 			Id:          k.ID,
 			Name:        k.Name,
@@ -190,7 +192,7 @@ func (a *api) BringAskedKey(
 	ctx context.Context,
 	r contract.BringAskedKeyRequestObject,
 ) (contract.BringAskedKeyResponseObject, error) {
-	k, err := a.Service.BringKey(ctx, actorOf(ctx), r.Asked, r.Body.PublicKey)
+	k, err := a.Service.Rotate.BringKey(ctx, actorOf(ctx), r.Asked, r.Body.PublicKey)
 	return contract.BringAskedKey200JSONResponse(keyOf(k)), err
 }
 
@@ -198,8 +200,8 @@ func (a *api) TakeRotationItems(
 	ctx context.Context,
 	r contract.TakeRotationItemsRequestObject,
 ) (contract.TakeRotationItemsResponseObject, error) {
-	taken, err := a.Service.TakeRotationItems(ctx, actorOf(ctx), r.Rotation, r.Body.Keys, given(r.Body.Limit))
-	return contract.TakeRotationItems200JSONResponse(each(taken, func(i service.TakenItem) contract.TakenItem {
+	taken, err := a.Service.Rotate.TakeRotationItems(ctx, actorOf(ctx), r.Rotation, r.Body.Keys, given(r.Body.Limit))
+	return contract.TakeRotationItems200JSONResponse(each(taken, func(i rotate.TakenItem) contract.TakenItem {
 		return contract.TakenItem{
 			Run:          i.Run,
 			Login:        i.Login,
@@ -216,7 +218,7 @@ func (a *api) ReportStep(
 	ctx context.Context,
 	r contract.ReportStepRequestObject,
 ) (contract.ReportStepResponseObject, error) {
-	run, err := a.Service.ReportStep(ctx, actorOf(ctx), r.Run, r.Body.Step, given(r.Body.Outcome), given(r.Body.Error))
+	run, err := a.Service.Runs.ReportStep(ctx, actorOf(ctx), r.Run, r.Body.Step, given(r.Body.Outcome), given(r.Body.Error))
 	return contract.ReportStep200JSONResponse(runOf(run)), err
 }
 
@@ -260,7 +262,7 @@ func (a *api) ReportRotation(
 	ctx context.Context,
 	r contract.ReportRotationRequestObject,
 ) (contract.ReportRotationResponseObject, error) {
-	p, err := a.Service.ReportRotation(ctx, r.Rotation)
+	p, err := a.Service.Rotate.ReportRotation(ctx, r.Rotation)
 	return contract.ReportRotation200JSONResponse{
 		Rotation: rotationOf(
 			p.RotationState,
@@ -272,6 +274,6 @@ func (a *api) ReportRotation(
 	}, err
 }
 
-func placeOf(o service.OldKeyPlace) contract.OldKeyPlace {
+func placeOf(o fleet.OldKeyPlace) contract.OldKeyPlace {
 	return contract.OldKeyPlace{Old: o.Old, Kind: contract.OldKeyPlaceKind(o.Kind), Place: o.Place, At: o.At, Note: o.Note}
 }

@@ -10,14 +10,14 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/httpapi/contract"
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/rotate"
 )
 
 // The calls about rotations.
 
-func wantedFrom(w contract.RotationWanted) (service.RotationWanted, error) {
+func wantedFrom(w contract.RotationWanted) (rotate.RotationWanted, error) {
 	name, text, err := labelFrom(w.Label)
-	return service.RotationWanted{
+	return rotate.RotationWanted{
 		Selection: rotation.Selection{
 			Keys: given(
 				w.Keys,
@@ -39,10 +39,10 @@ func (a *api) PlanRotation(
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.Service.PlanRotation(ctx, w)
+	p, err := a.Service.Rotate.PlanRotation(ctx, w)
 	logins, instances, leftOut := p.Counts()
 	return contract.PlanRotation200JSONResponse{
-		Items: each(p.Items, func(i service.PlannedItem) contract.PlannedItem {
+		Items: each(p.Items, func(i rotate.PlannedItem) contract.PlannedItem {
 			out := contract.PlannedItem{
 				Login:     i.Login,
 				Instance:  i.Instance,
@@ -61,7 +61,7 @@ func (a *api) PlanRotation(
 			}
 			return out
 		}),
-		NewKeys: each(p.New, func(k service.PlannedKey) contract.PlannedKey {
+		NewKeys: each(p.New, func(k rotate.PlannedKey) contract.PlannedKey {
 			return contract.PlannedKey{Name: k.Name, Follows: k.Follows, Keeper: optional(k.Keeper), Type: k.Type, Bits: k.Bits}
 		}),
 		Logins: logins, Instances: instances, LeftOut: leftOut, ExpectedSeconds: optional(int(math.Ceil(p.Seconds))),
@@ -81,17 +81,17 @@ func (a *api) StartRotation(
 	if err != nil {
 		return nil, err
 	}
-	start := service.RotationStart{
+	start := rotate.RotationStart{
 		RotationWanted: w, Make: string(b.Make), Reason: given(b.Reason), NewKeys: map[string]string{},
-		Shown: each(b.Shown, func(i contract.ShownItem) service.ShownItem {
-			return service.ShownItem{Login: i.Login, Old: i.Old, New: i.New}
+		Shown: each(b.Shown, func(i contract.ShownItem) rotate.ShownItem {
+			return rotate.ShownItem{Login: i.Login, Old: i.Old, New: i.New}
 		}),
 	}
 	for _, k := range given(b.NewKeys) {
 		start.NewKeys[k.Name] = k.PublicKey
 	}
 	start.Settings = settingsFrom(given(b.Settings))
-	state, err := a.Service.StartRotation(ctx, actorOf(ctx), once, start)
+	state, err := a.Service.Rotate.StartRotation(ctx, actorOf(ctx), once, start)
 	return contract.StartRotation202JSONResponse(rotationOf(state)), err
 }
 
@@ -103,7 +103,7 @@ func (a *api) ListRotations(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Rotations(ctx, p)
+	l, err := a.Service.Rotate.Rotations(ctx, p)
 	return contract.ListRotations200JSONResponse{
 		Items: each(l.Items, rotationOf),
 		Next:  optional(l.Next),
@@ -115,7 +115,7 @@ func (a *api) GetRotation(
 	ctx context.Context,
 	r contract.GetRotationRequestObject,
 ) (contract.GetRotationResponseObject, error) {
-	state, err := a.Service.Rotation(ctx, r.Rotation)
+	state, err := a.Service.Rotate.Rotation(ctx, r.Rotation)
 	return contract.GetRotation200JSONResponse(rotationOf(state)), err
 }
 
@@ -127,9 +127,9 @@ func (a *api) ListRotationItems(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.RotationItems(ctx, r.Rotation, rotation.ItemState(given(r.Params.State)), p)
+	l, err := a.Service.Rotate.RotationItems(ctx, r.Rotation, rotation.ItemState(given(r.Params.State)), p)
 	return contract.ListRotationItems200JSONResponse{
-		Items: each(l.Items, func(i service.RotationItem) contract.RotationItem {
+		Items: each(l.Items, func(i rotate.RotationItem) contract.RotationItem {
 			out := contract.RotationItem{
 				Login:    i.OSUser + "@" + i.InstanceName,
 				Instance: i.InstanceName,
@@ -152,7 +152,7 @@ func (a *api) ChangeRotation(
 	ctx context.Context,
 	r contract.ChangeRotationRequestObject,
 ) (contract.ChangeRotationResponseObject, error) {
-	state, err := a.Service.ChangeRotation(
+	state, err := a.Service.Rotate.ChangeRotation(
 		ctx,
 		actorOf(ctx),
 		r.Rotation,
@@ -163,7 +163,7 @@ func (a *api) ChangeRotation(
 	return contract.ChangeRotation200JSONResponse(rotationOf(state)), err
 }
 
-func rotationOf(r service.RotationState) contract.Rotation {
+func rotationOf(r rotate.RotationState) contract.Rotation {
 	out := contract.Rotation{
 		Id:          r.ID,
 		State:       contract.RotationState(r.State),

@@ -22,6 +22,8 @@ import (
 
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
 )
 
 const (
@@ -90,7 +92,7 @@ func New(o Options) (http.Handler, error) {
 	r.GET("/readyz", s.ready)
 	r.GET(
 		"/metrics",
-		s.authorizeAs(service.Viewer),
+		s.authorizeAs(people.Viewer),
 		s.fleetWide,
 		gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})),
 	)
@@ -114,8 +116,8 @@ func New(o Options) (http.Handler, error) {
 	r.NoMethod(func(c *gin.Context) {
 		s.fail(
 			c,
-			&service.Problem{
-				Kind:   service.NotFound,
+			&problem.Problem{
+				Kind:   problem.NotFound,
 				Code:   "no-such-call",
 				Detail: fmt.Sprintf("%s is not offered here", c.Request.Method),
 			},
@@ -125,8 +127,8 @@ func New(o Options) (http.Handler, error) {
 		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 			s.fail(
 				c,
-				&service.Problem{
-					Kind:   service.NotFound,
+				&problem.Problem{
+					Kind:   problem.NotFound,
 					Code:   "no-such-call",
 					Detail: "the API has no such path",
 					Remedy: "See " + basePath + "/openapi.json",
@@ -158,8 +160,8 @@ func (s *server) readContract() error {
 			c := call{sweep: is("x-sweep"), fresh: is("x-fresh"), stream: is("x-stream"), long: is("x-long")}
 			switch {
 			case role == "anyone":
-			case service.Role(role).May(service.Viewer):
-				c.role = service.Role(role)
+			case people.Role(role).May(people.Viewer):
+				c.role = people.Role(role)
 			default:
 				return fmt.Errorf("the contract gives %s %s no role", method, path)
 			}
@@ -172,7 +174,7 @@ func (s *server) readContract() error {
 // call is what the contract says of a call.
 type call struct {
 	// role is the least that may make it; "" where nobody has to sign in.
-	role service.Role
+	role people.Role
 	// sweep is whether a token for sweeps alone may make it.
 	sweep bool
 	// fresh is whether it needs a session whose person has just shown who they are.
@@ -204,7 +206,7 @@ type request struct {
 
 func requestOf(ctx context.Context) *request { return ctx.Value(requestKey).(*request) }
 
-func actorOf(ctx context.Context) service.Actor { return ctx.Value(actorKey).(service.Actor) }
+func actorOf(ctx context.Context) people.Actor { return ctx.Value(actorKey).(people.Actor) }
 
 // identify gives the request an id, logs it when it has ended, and measures it.
 func (s *server) identify(c *gin.Context) {
@@ -281,8 +283,8 @@ func (s *server) authorize(c *gin.Context) {
 	if !known {
 		s.fail(
 			c,
-			&service.Problem{
-				Kind:   service.Forbidden,
+			&problem.Problem{
+				Kind:   problem.Forbidden,
 				Code:   "no-role",
 				Detail: "the contract says nothing of who may make this call",
 			},
@@ -301,7 +303,7 @@ func (s *server) authorize(c *gin.Context) {
 	}
 	switch {
 	case of.fresh:
-		if err := s.Service.Confirmed(actorOf(c)); err != nil {
+		if err := s.Service.People.Confirmed(actorOf(c)); err != nil {
 			s.fail(c, err)
 		}
 	case of.stream:
@@ -324,20 +326,20 @@ func (s *server) limitTime(c *gin.Context) {
 	c.Next()
 }
 
-func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
+func (s *server) authorizeAs(least people.Role) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		actor, secret, err := s.whoAsks(c)
 		if err == nil && !actor.Role.May(least) {
-			err = &service.Problem{
-				Kind:   service.Forbidden,
+			err = &problem.Problem{
+				Kind:   problem.Forbidden,
 				Code:   "role-too-low",
 				Detail: fmt.Sprintf("this needs the role %s, and %s has the role %s", least, actor.Name, actor.Role),
 				Remedy: "Ask an admin, or sign in as somebody who may",
 			}
 		}
-		if err == nil && least == service.Admin && len(actor.Limits) > 0 {
-			err = &service.Problem{
-				Kind:   service.Forbidden,
+		if err == nil && least == people.Admin && len(actor.Limits) > 0 {
+			err = &problem.Problem{
+				Kind:   problem.Forbidden,
 				Code:   "beyond-your-limit",
 				Detail: "this reaches the whole fleet, and you work on a part of it",
 				Remedy: "Ask somebody without a limit",
@@ -360,13 +362,13 @@ func (s *server) authorizeAs(least service.Role) gin.HandlerFunc {
 }
 
 // onlyFor holds a token for a machine to what it is for.
-func (s *server) onlyFor(c *gin.Context, actor service.Actor) error {
+func (s *server) onlyFor(c *gin.Context, actor people.Actor) error {
 	if actor.Only == "" || actor.Only == "read" && c.Request.Method == http.MethodGet ||
 		actor.Only == "sweep" && s.calls[c.Request.Method+" "+c.FullPath()].sweep {
 		return nil
 	}
-	return &service.Problem{
-		Kind:   service.Forbidden,
+	return &problem.Problem{
+		Kind:   problem.Forbidden,
 		Code:   "token-for-less",
 		Detail: fmt.Sprintf("this token is for %s alone", actor.Only),
 		Remedy: "Use one that may do more: plumlatch token new NAME",
@@ -378,8 +380,8 @@ func (s *server) fleetWide(c *gin.Context) {
 	if len(actorOf(c).Limits) > 0 {
 		s.fail(
 			c,
-			&service.Problem{
-				Kind:   service.Forbidden,
+			&problem.Problem{
+				Kind:   problem.Forbidden,
 				Code:   "beyond-your-limit",
 				Detail: "these figures are of the whole fleet, and you work on a part of it",
 				Remedy: "Ask somebody without a limit",
@@ -389,21 +391,21 @@ func (s *server) fleetWide(c *gin.Context) {
 }
 
 // whoAsks returns who makes the call, and the secret of their session where it is made in one.
-func (s *server) whoAsks(c *gin.Context) (actor service.Actor, secret string, err error) {
+func (s *server) whoAsks(c *gin.Context) (actor people.Actor, secret string, err error) {
 	if h := c.GetHeader("Authorization"); h != "" {
 		token, _ := strings.CutPrefix(h, "Bearer ")
-		actor, err = s.Service.ByToken(c.Request.Context(), token)
+		actor, err = s.Service.People.ByToken(c.Request.Context(), token)
 		return actor, "", err
 	}
 	// A browser sends the cookie by itself, so a page of another site must not
 	// be able to make the call.
 	if err := s.origin.Check(c.Request); err != nil {
-		return service.Actor{}, "", errForeignOrigin
+		return people.Actor{}, "", errForeignOrigin
 	}
 	if secret, err = c.Cookie(s.cookieName()); err != nil {
 		secret = ""
 	}
-	actor, err = s.Service.BySession(c.Request.Context(), secret)
+	actor, err = s.Service.People.BySession(c.Request.Context(), secret)
 	return actor, secret, err
 }
 

@@ -9,7 +9,8 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"plumlatch/internal/service"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
 )
 
 const (
@@ -54,13 +55,13 @@ func (s *streams) end(account uuid.UUID) {
 
 // watchOver ends a stream when it is not for its reader any more: the session or token is over,
 // the account is closed, or its role or limits are other ones.
-func (s *server) watchOver(c *gin.Context, least service.Role) {
+func (s *server) watchOver(c *gin.Context, least people.Role) {
 	reader := actorOf(c)
 	if !s.streams.begin(reader.ID) {
 		s.fail(
 			c,
-			&service.Problem{
-				Kind:   service.TooMany,
+			&problem.Problem{
+				Kind:   problem.TooMany,
 				Code:   "too-many-streams",
 				After:  5,
 				Detail: "this account reads as many streams as one may",

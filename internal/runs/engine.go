@@ -37,6 +37,8 @@ type Engine struct {
 
 	duties   []Duty
 	planners map[string]Planner // by kind
+	// stopping is closed when the engine stops.
+	stopping chan struct{}
 	// endDuties ends what comes up again and again, which atWork counts.
 	endDuties context.CancelFunc
 	atWork    sync.WaitGroup
@@ -78,18 +80,23 @@ func New(s *store.Store, log *slog.Logger) *Engine {
 		store:      s,
 		log:        log,
 		planners:   map[string]Planner{},
+		stopping:   make(chan struct{}),
 		hub:        hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}},
 		RetryAfter: 500 * time.Millisecond,
 		Clock:      SystemClock{},
 	}
 }
 
-// Take adds a duty; to be called before Start.
-func (e *Engine) Take(d Duty) { e.duties = append(e.duties, d) }
+// Stopping returns a channel that is closed once the context of Start ends.
+func (e *Engine) Stopping() <-chan struct{} { return e.stopping }
+
+// Take adds duties; to be called before Start.
+func (e *Engine) Take(d ...Duty) { e.duties = append(e.duties, d...) }
 
 // Start takes up the runs that have not ended and works until ctx ends.
 func (e *Engine) Start(ctx context.Context) error {
 	ctx = store.ForWork(ctx)
+	context.AfterFunc(ctx, func() { close(e.stopping) })
 	w := river.NewWorkers()
 	river.AddWorker(
 		w,

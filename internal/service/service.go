@@ -1,159 +1,159 @@
-// Package service holds the use cases: the only place where the core, the
-// store, the cloud, SSH and the runs meet. It knows nothing of HTTP; its errors are
-// *Problem values that say what is wrong, where, and what to do.
+// Package service wires the use cases together, each of which is a package below it: what they
+// are, what they need of each other, and what is done from time to time. It knows nothing of HTTP.
 package service
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/crypto/ssh"
-	"golang.org/x/sync/semaphore"
 
 	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/reach"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
+	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/leaving"
+	"plumlatch/internal/service/notify"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/reading"
+	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/rotate"
+	"plumlatch/internal/service/rules"
+	"plumlatch/internal/service/safekeeping"
+	"plumlatch/internal/service/work"
 	"plumlatch/internal/store"
 )
 
-// Service is the use cases over a store, a cloud and an engine for runs.
-type Service struct {
-	// AllowShortRSA is whether RSA keys under 2048 bits may be granted anew.
-	AllowShortRSA bool
+const (
+	defaultFresh    = 30 * 24 * time.Hour
+	defaultPatience = 2 * time.Minute
+)
+
+// Options says how the service works. The zero value is a service without a safe that keeps to
+// the defaults.
+type Options struct {
+	People people.Options
+	Keys   keys.Options
 	// Safe keeps private halves; nil where it is switched off.
 	Safe *safe.Safe
 	// SweepEvery is how often logins with a steward key are swept; 0 for never.
 	SweepEvery time.Duration
-	// Fresh is for how long a proof counts.
+	// Fresh is for how long a proof counts; 0 means 30 days.
 	Fresh time.Duration
 	// ReportWithin is for how long a step that somebody takes from their own machine
-	// is waited for.
+	// is waited for; 0 means 2 minutes.
 	ReportWithin time.Duration
 	// Patience is for how long a step of a restore waits for a cloud or a host that does
-	// not answer before the restore is undone.
+	// not answer before the restore is undone; 0 means 2 minutes.
 	Patience time.Duration
-	// StewardFrom limits steward keys to these addresses, as in the from option of
-	// authorized_keys; "" for no limit.
-	StewardFrom string
-	// Issuer is by which people may sign in; nil for none.
-	Issuer *Issuer
-	// SessionLasts is for how long a session holds, SessionIdle for how long without use.
-	SessionLasts, SessionIdle time.Duration
+	// Now is the clock; nil means the machine's.
+	Now func() time.Time
+}
+
+// Service is the use cases over a store, a cloud and an engine for runs.
+type Service struct {
+	Journal *journal.Service
+	Safes   *safekeeping.Service
+	People  *people.Service
+	Keys    *keys.Service
+	Fleet   *fleet.Service
+	Runs    *work.Service
+	Reading *reading.Service
+	Access  *access.Service
+	Rotate  *rotate.Service
+	Rules   *rules.Service
+	Reentry *reentry.Service
+	Leaving *leaving.Service
+	Notify  *notify.Service
 
 	store  *store.Store
-	cloud  *cloud.Cloud
 	engine *runs.Engine
-	log    *slog.Logger
-	now    func() time.Time
-	watch  context.Context // ends when the service stops
-
-	// advancing is held by the worker that starts further runs of rotations.
-	advancing sync.Mutex
-	prepared  preparations
-	// rotating is how many runs of rotations are at work.
-	rotating atomic.Int32
-	gathered gathering
-	// reading is what all sweeps may hold of files at once, in bytes.
-	reading *semaphore.Weighted
-	offers  outlined
-	process process
-
-	jobs map[string]Job // by the kind of the run
-	// reported is called once somebody has reported from their own machine what they saw there.
-	reported func(ctx context.Context, instance uuid.UUID)
-	// worry says of a login what is bad about its best way back in.
-	worry func(context.Context) func(store.ReachLogin, reach.Standing) string
-	// ownSigner returns a key of the service's own.
-	ownSigner func(ctx context.Context, name string) (ssh.Signer, error)
-
-	figures keptFigures
-	uses    uses
-	// setUp is the hash of the set-up secret, nil where there is none.
-	setUp atomic.Pointer[[32]byte]
 }
 
 // New returns a service over its parts.
-func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger) *Service {
-	service := &Service{
-		jobs:         map[string]Job{},
-		process:      newProcess(),
-		reading:      semaphore.NewWeighted(readBudget),
-		store:        s,
-		cloud:        c,
-		engine:       e,
-		log:          log,
-		now:          time.Now,
-		watch:        context.Background(),
-		Fresh:        30 * 24 * time.Hour,
-		ReportWithin: 2 * time.Minute,
-		Patience:     2 * time.Minute,
-		SessionLasts: defaultSessionLasts,
-		SessionIdle:  defaultSessionIdle,
+func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Options) *Service {
+	now := o.Now
+	if now == nil {
+		now = time.Now
 	}
-	for _, kind := range []string{launchKind, startKind, stopKind, endKind} {
-		e.Register(kind, service.lifecyclePlan)
+	within := cmp.Or(o.ReportWithin, defaultPatience)
+	h := &Service{store: s, engine: e}
+	h.Journal = journal.New(s, now, e.Stopping())
+	h.Safes = safekeeping.New(s, o.Safe, h.Journal, log, now)
+	h.Journal.OwnKey = h.Safes.OwnKey
+	h.People = people.New(s, h.Journal, h.Safes, log, now, o.People)
+	h.Keys = keys.New(s, h.Journal, h.Safes, h.People, now, o.Keys)
+	h.Fleet = fleet.New(s, c, e, h.Journal, h.Keys, now)
+	h.Runs = work.New(s, e, now, within)
+	h.Reading = reading.New(s, c, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
+	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
+	h.Rotate = rotate.New(rotate.Parts{
+		Store:   s,
+		Cloud:   c,
+		Engine:  e,
+		Journal: h.Journal,
+		Safes:   h.Safes,
+		Keys:    h.Keys,
+		Fleet:   h.Fleet,
+		Runs:    h.Runs,
+		Reading: h.Reading,
+		Access:  h.Access,
+		Log:     log,
+		Now:     now,
+	})
+	h.Rules = rules.New(s, e, h.Journal, h.Rotate, log, now)
+	h.Reentry = reentry.New(reentry.Parts{
+		Store:    s,
+		Cloud:    c,
+		Engine:   e,
+		Journal:  h.Journal,
+		Keys:     h.Keys,
+		Fleet:    h.Fleet,
+		Reading:  h.Reading,
+		Access:   h.Access,
+		Log:      log,
+		Now:      now,
+		Patience: cmp.Or(o.Patience, defaultPatience),
+	})
+	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
+	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)
+	// A rotation or a restore may have waited for what somebody reports.
+	h.Access.Reported = func(ctx context.Context, instance uuid.UUID) {
+		h.Rotate.Wake(ctx)
+		h.Reentry.WakeRestore(ctx, instance)
 	}
-	for _, kind := range []string{grantKind, withdrawKind} {
-		e.Register(kind, service.grantPlan)
-		service.TakeJobs(kind, service.grantJob())
-	}
-	service.TakeJobs(rotateKind, service.rotationJob())
-	service.reported = func(ctx context.Context, instance uuid.UUID) {
-		e.Nudge(ctx, rotationDuty) // one may have waited for it
-		service.wakeRestore(ctx, instance)
-	}
-	service.worry = service.worries
-	service.ownSigner = service.ownKey
-	e.Register(settleKind, service.settlePlan)
-	e.Register(rotateKind, service.rotatePlan)
-	e.Register(restoreKind, service.restorePlan)
-	return service
+	h.Access.Worry = h.Reentry.Worries
+	return h
 }
 
 // Start takes up the runs that have not ended and works until ctx ends.
 func (s *Service) Start(ctx context.Context) error {
-	if s.Safe != nil {
-		if err := s.tellMasters(ctx); err != nil {
+	if s.Safes.Safe != nil {
+		if err := s.Safes.TellMasters(ctx); err != nil {
 			return err
 		}
-		s.engine.Take(runs.Duty{Name: "tell-masters", Every: processSeen, Do: s.tellMasters, Own: true})
 	}
-	s.engine.Take(runs.Duty{Name: "compare-primes", Every: compareEvery, Do: s.comparePrimes})
-	s.engine.Take(runs.Duty{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps})
-	s.engine.Take(runs.Duty{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue})
-	s.engine.Take(runs.Duty{Name: "end-grants", Every: endGrantsEvery, Do: s.endGrants})
-	s.engine.Take(runs.Duty{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations})
-	s.engine.Take(runs.Duty{Name: ruleDuty, Every: rulesEvery, Do: s.carryRules})
-	s.engine.Take(runs.Duty{Name: closingDuty, Every: closeEvery, Do: s.closeDue})
-	s.engine.Take(runs.Duty{Name: usesDuty, Every: noteUses, Do: s.writeUses})
-	s.engine.Take(runs.Duty{Name: leavingDuty, Every: leaveEvery, Do: s.carryLeavings})
-	s.engine.Take(runs.Duty{Name: "carry-rekey", Every: rekeyEvery, Do: s.carryRekey})
-	s.engine.Take(runs.Duty{Name: "watch-reach", Every: watchReachEvery, Do: s.watchReach})
-	s.engine.Take(runs.Duty{Name: deliverDuty, Every: deliverEvery, Do: s.deliver})
+	for _, of := range []interface{ Duties() []runs.Duty }{
+		s.Safes, s.Keys, s.Reading, s.Access, s.Rotate, s.Rules, s.Reentry, s.Journal, s.Leaving, s.Notify,
+	} {
+		s.engine.Take(of.Duties()...)
+	}
 	return s.StartRuns(ctx)
 }
 
 // Stop ends what Start has begun; the runs go on at the next start.
 func (s *Service) Stop(ctx context.Context) {
 	s.engine.Stop(ctx)
-	if s.Safe == nil {
-		return
-	}
-	if err := s.store.ForgetProcess(ctx, s.process.id); err != nil {
-		s.log.Info("the other processes take this one for running for a minute more", "err", err)
-	}
+	s.Safes.Leave(ctx)
 }
 
 // StartRuns works on runs alone, without what is done from time to time; for loading a sample.
-func (s *Service) StartRuns(ctx context.Context) error {
-	s.watch = ctx
-	return s.engine.Start(ctx)
-}
+func (s *Service) StartRuns(ctx context.Context) error { return s.engine.Start(ctx) }
 
 // Ready returns nil if the service can do its work.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }

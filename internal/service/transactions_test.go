@@ -9,16 +9,91 @@ import (
 	"testing"
 )
 
+// useCases are the packages of the use cases by what their services are called in each other.
+var useCases = map[string]string{
+	"journal": "journal",
+	"safes":   "safekeeping",
+	"people":  "people",
+	"keys":    "keys",
+	"fleet":   "fleet",
+	"runs":    "work",
+	"reading": "reading",
+	"access":  "access",
+	"rotate":  "rotate",
+	"rules":   "rules",
+	"reentry": "reentry",
+	"leaving": "leaving",
+	"notify":  "notify",
+}
+
+// storeUsers are the methods of the use cases that use the store beside a transaction, by
+// themselves or through others: "" is the field itself.
+type storeUsers struct {
+	methods map[string]map[string]*ast.FuncDecl // by package and name
+	asks    map[[2]string]bool
+}
+
 // TestNoTransactionAsksForASecondConnection reads the code: what runs within a transaction may not
 // reach the store beside it, or enough requests at once each hold a connection and wait for another.
 func TestNoTransactionAsksForASecondConnection(t *testing.T) {
 	t.Parallel()
 	files := token.NewFileSet()
-	names, err := filepath.Glob("*.go")
-	if err != nil {
-		t.Fatal(err)
+	u := storeUsers{methods: map[string]map[string]*ast.FuncDecl{}, asks: map[[2]string]bool{}}
+	for _, pkg := range useCases {
+		u.methods[pkg] = methodsIn(t, files, pkg)
 	}
-	methods := map[string]*ast.FuncDecl{}
+	for grown := true; grown; {
+		grown = false
+		for pkg, methods := range u.methods {
+			for name, m := range methods {
+				if !u.asks[[2]string{pkg, name}] && len(u.reaches(pkg, m.Body, m)) > 0 {
+					u.asks[[2]string{pkg, name}], grown = true, true
+				}
+			}
+		}
+	}
+	for method, want := range map[[2]string]bool{
+		{"keys", "Key"}: true, {"access", "AddGrant"}: true, {"leaving", "BeginLeaving"}: true, {"journal", "Entry"}: false,
+	} {
+		if u.asks[method] != want {
+			t.Fatalf("that %s.%s uses the store is judged %t, want %t", method[0], method[1], !want, want)
+		}
+	}
+	seen := 0
+	for pkg, methods := range u.methods {
+		for _, m := range methods {
+			ast.Inspect(m.Body, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok {
+					return true
+				}
+				if f, ok := call.Fun.(*ast.SelectorExpr); !ok || f.Sel.Name != "InTx" {
+					return true
+				}
+				seen++
+				for _, at := range u.reaches(pkg, call.Args[1], m) {
+					t.Errorf(
+						"%s: within a transaction, %s reaches the store beside it; use tx",
+						files.Position(at.Pos()),
+						at.Sel.Name,
+					)
+				}
+				return true
+			})
+		}
+	}
+	if seen < 30 {
+		t.Errorf("%d transactions were found, want 30 at least", seen)
+	}
+}
+
+func methodsIn(t *testing.T, files *token.FileSet, pkg string) map[string]*ast.FuncDecl {
+	t.Helper()
+	names, err := filepath.Glob(pkg + "/*.go")
+	if err != nil || len(names) == 0 {
+		t.Fatalf("no files in %s: %v", pkg, err)
+	}
+	out := map[string]*ast.FuncDecl{}
 	for _, name := range names {
 		if strings.HasSuffix(name, "_test.go") {
 			continue
@@ -29,54 +104,29 @@ func TestNoTransactionAsksForASecondConnection(t *testing.T) {
 		}
 		for _, d := range f.Decls {
 			if m, ok := d.(*ast.FuncDecl); ok && m.Recv != nil && len(m.Recv.List[0].Names) == 1 {
-				methods[m.Name.Name] = m
+				out[m.Name.Name] = m
 			}
 		}
 	}
-	// asks holds the methods that use the service's own store, by themselves or through others.
-	asks := map[string]bool{"store": true}
-	for grown := true; grown; {
-		grown = false
-		for name, m := range methods {
-			if !asks[name] && len(reaches(m.Body, m.Recv.List[0].Names[0].Name, asks)) > 0 {
-				asks[name], grown = true, true
-			}
-		}
-	}
-	if !asks["Key"] || asks["entry"] {
-		t.Fatal("the code was not understood")
-	}
-	seen := 0
-	for _, m := range methods {
-		ast.Inspect(m.Body, func(n ast.Node) bool {
-			call, ok := n.(*ast.CallExpr)
-			if !ok {
-				return true
-			}
-			if f, ok := call.Fun.(*ast.SelectorExpr); !ok || f.Sel.Name != "InTx" {
-				return true
-			}
-			seen++
-			for _, at := range reaches(call.Args[1], m.Recv.List[0].Names[0].Name, asks) {
-				t.Errorf(
-					"%s: within a transaction, %s reaches the store beside it; use tx, or s.within(tx)",
-					files.Position(at.Pos()),
-					at.Sel.Name,
-				)
-			}
-			return true
-		})
-	}
-	if seen < 30 {
-		t.Errorf("only %d transactions were found", seen)
-	}
+	return out
 }
 
-// reaches returns where the code uses one of the fields or methods of self.
-func reaches(code ast.Node, self string, of map[string]bool) (found []*ast.SelectorExpr) {
+// reaches returns where the code of a method uses the store, or a method that does.
+func (u *storeUsers) reaches(pkg string, code ast.Node, m *ast.FuncDecl) (found []*ast.SelectorExpr) {
+	self := m.Recv.List[0].Names[0].Name
 	ast.Inspect(code, func(n ast.Node) bool {
-		if at, ok := n.(*ast.SelectorExpr); ok {
-			if id, ok := at.X.(*ast.Ident); ok && id.Name == self && of[at.Sel.Name] {
+		at, ok := n.(*ast.SelectorExpr)
+		if !ok {
+			return true
+		}
+		switch x := at.X.(type) {
+		case *ast.Ident:
+			if x.Name == self && (at.Sel.Name == "store" || u.asks[[2]string{pkg, at.Sel.Name}]) {
+				found = append(found, at)
+			}
+		case *ast.SelectorExpr: // of another use case
+			id, ok := x.X.(*ast.Ident)
+			if ok && id.Name == self && u.asks[[2]string{useCases[x.Sel.Name], at.Sel.Name}] {
 				found = append(found, at)
 			}
 		}

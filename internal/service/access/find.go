@@ -1,0 +1,24 @@
+package access
+
+import (
+	"context"
+	"strings"
+
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// Names returns at most limit of what bears a name that has the text in it, the nearest first.
+func (s *Service) Names(ctx context.Context, text string, limit int) ([]store.Named, error) {
+	text = strings.TrimSpace(text)
+	if text == "" {
+		return nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-text",
+			Field:  "q",
+			Detail: "there is no text to find",
+			Remedy: "Give a part of a name, an address or a purpose",
+		}
+	}
+	return s.store.Names(ctx, text, limit)
+}

@@ -1,0 +1,11 @@
+package access
+
+import (
+	"testing"
+
+	"plumlatch/internal/runs/runstest"
+)
+
+func FuzzGrantPayload(f *testing.F) { runstest.FuzzPayload(f, grantWork{Worker: "ines", Added: true}) }
+
+func FuzzSettlePayload(f *testing.F) { runstest.FuzzPayload(f, settleWork{}) }

@@ -1,0 +1,700 @@
+package access
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/reading"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+// settleKind is the kind of the runs that settle the differences of one login.
+const settleKind = "settle"
+
+// What can be done about a difference.
+const (
+	choosePlace    = "place"
+	chooseWithdraw = "withdraw"
+	chooseRemove   = "remove"
+	chooseAccept   = "accept"
+)
+
+// choicesFor are the choices for a difference by its fit, the most careful first.
+var choicesFor = map[string][]string{
+	"missing":   {choosePlace, chooseWithdraw},
+	"ungranted": {chooseAccept, chooseRemove},
+	"stranger":  {chooseAccept, chooseRemove},
+}
+
+// Difference is one with what can be done about it.
+type Difference struct {
+	store.Difference
+	Choices []string
+	// NoMeans is why the service cannot change the login's files, "" if it can.
+	NoMeans string
+}
+
+// Differences returns one page of differences.
+func (s *Service) Differences(
+	ctx context.Context,
+	f store.DifferenceFilter,
+	p store.Page,
+) (store.List[Difference], error) {
+	l, err := s.store.Differences(ctx, f, p)
+	if err != nil {
+		return store.List[Difference]{}, problem.FromPage(err)
+	}
+	ways, err := s.waysInto(ctx, l.Items)
+	if err != nil {
+		return store.List[Difference]{}, err
+	}
+	out := store.List[Difference]{Next: l.Next}
+	for _, d := range l.Items {
+		item := Difference{Difference: d, Choices: choicesFor[d.Fit]}
+		if p := s.NoMeans(ways[d.LoginID]); p != nil {
+			item.NoMeans = p.Detail
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+func (s *Service) waysInto(
+	ctx context.Context,
+	differences []store.Difference,
+) (map[uuid.UUID]store.LoginToSweep, error) {
+	var ids []uuid.UUID
+	for _, d := range differences {
+		if !slices.Contains(ids, d.LoginID) {
+			ids = append(ids, d.LoginID)
+		}
+	}
+	found, err := s.store.LoginsToSweep(ctx, ids)
+	ways := map[uuid.UUID]store.LoginToSweep{}
+	for _, l := range found {
+		ways[l.ID] = l
+	}
+	return ways, err
+}
+
+// Choice is what is to be done about one difference, as it was shown.
+type Choice struct {
+	Login, SHA256, Fit, Choice string
+	// Name is that of the record that an accepted stranger gets; "" for one made
+	// from its comment.
+	Name string
+}
+
+// The states of a difference that was to be settled.
+const (
+	settledRecorded = "recorded"
+	settledInRun    = "in a run"
+	settledLeftOut  = "left out"
+)
+
+// Settled is what is being done about one difference.
+type Settled struct {
+	Choice
+	State string
+	// Detail is why it was left out.
+	Detail string
+	Run    uuid.UUID // the zero one where there is none
+}
+
+const maxChoices = 500
+
+// chosen is a choice with the difference that it is about.
+type chosen struct {
+	place int // in the list that was asked for
+	Choice
+	store.Difference
+}
+
+// Settle does what was chosen about differences. What is accepted, and a grant
+// that is withdrawn because its line is not there, is recorded at once; for each
+// login whose lines are to change there is one run. One that is not as it was shown,
+// or that the service cannot do, is left out and says why.
+func (s *Service) Settle(
+	ctx context.Context,
+	actor people.Actor,
+	choices []Choice,
+	reason string,
+) ([]Settled, []store.Run, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return nil, nil, err
+	}
+	if len(choices) == 0 || len(choices) > maxChoices {
+		return nil, nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-choices",
+			Field:  "choices",
+			Detail: fmt.Sprintf("%d choices were given; 1 to %d are taken at once", len(choices), maxChoices),
+		}
+	}
+	out := make([]Settled, len(choices))
+	byLogin := map[uuid.UUID][]chosen{}
+	var order []uuid.UUID
+	leave := func(n int, detail string) { out[n].State, out[n].Detail = settledLeftOut, detail }
+	wanted := map[string][][]byte{} // the digests that are asked about, by login
+	for n, c := range choices {
+		if !slices.Contains(choicesFor[c.Fit], c.Choice) {
+			return nil, nil, &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "bad-choice",
+				Field:  fmt.Sprintf("choices[%d].choice", n),
+				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit),
+				Remedy: "Choose " + strings.Join(choicesFor[c.Fit], " or "),
+			}
+		}
+		d, ok := keypair.ReadFingerprint(c.SHA256)
+		if !ok || d.Kind != "sha256" {
+			return nil, nil, &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "bad-digest",
+				Field:  fmt.Sprintf("choices[%d].sha256", n),
+				Detail: fmt.Sprintf("%q is no SHA-256 fingerprint", c.SHA256),
+			}
+		}
+		wanted[c.Login] = append(wanted[c.Login], d.Sum)
+	}
+	now := map[string][]store.Difference{}
+	for called, digests := range wanted {
+		l, i, err := s.fleet.LoginNamed(ctx, called)
+		if err != nil {
+			return nil, nil, err
+		}
+		page, err := s.store.Differences(
+			ctx,
+			store.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
+			store.Page{Limit: len(digests)},
+		)
+		if err != nil {
+			return nil, nil, err
+		}
+		now[called] = page.Items
+	}
+	for n, c := range choices {
+		out[n].Choice = c
+		at := slices.IndexFunc(
+			now[c.Login],
+			func(d store.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 },
+		)
+		if at < 0 {
+			leave(n, "it is no difference any more")
+			continue
+		}
+		d := now[c.Login][at]
+		if d.Fit != c.Fit {
+			leave(n, fmt.Sprintf("it is %s now, not %s", d.Fit, c.Fit))
+			continue
+		}
+		out[n].Name = cmp.Or(c.Name, d.Name)
+		if byLogin[d.LoginID] == nil {
+			order = append(order, d.LoginID)
+		}
+		byLogin[d.LoginID] = append(byLogin[d.LoginID], chosen{n, c, d})
+	}
+	var started []store.Run
+	for _, id := range order {
+		run, err := s.settleLogin(ctx, actor, id, byLogin[id], reason, out)
+		if err != nil {
+			return nil, nil, err
+		}
+		if run != nil {
+			started = append(started, *run)
+		}
+	}
+	return out, started, nil
+}
+
+// settleLogin does what was chosen for one login and starts the run that changes its
+// lines; nil if none are to change.
+func (s *Service) settleLogin(
+	ctx context.Context,
+	actor people.Actor,
+	login uuid.UUID,
+	list []chosen,
+	reason string,
+	out []Settled,
+) (*store.Run, error) {
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{login})
+	if err != nil {
+		return nil, err
+	}
+	l := found[0]
+	called := fleet.LoginName(l.OSUser, l.Instance.Name)
+	var place []uuid.UUID
+	var remove []string
+	for _, c := range list {
+		item := &out[c.place]
+		switch c.Choice.Choice {
+		case chooseAccept, chooseWithdraw:
+			err := s.settleAtOnce(ctx, actor, l, c, reason, item)
+			var p *problem.Problem
+			if errors.As(err, &p) {
+				item.State, item.Detail = settledLeftOut, p.Detail
+			} else if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if p := s.NoMeans(l); p != nil {
+			item.State, item.Detail = settledLeftOut, p.Detail
+			continue
+		}
+		if l.Steward != nil && bytes.Equal(l.Steward.SHA256, c.Difference.SHA256) {
+			item.State, item.Detail = settledLeftOut, "the steward key does not change its own line"
+			continue
+		}
+		if c.Choice.Choice == chooseRemove {
+			item.State = settledInRun
+			remove = append(remove, keypair.FormatSHA256(c.Difference.SHA256))
+			continue
+		}
+		k, err := s.store.KeyByID(ctx, *c.KeyID)
+		if err != nil {
+			return nil, err
+		}
+		var p *problem.Problem
+		if errors.As(s.keys.Grantable(k), &p) { // a key that was lost since is not let in again
+			item.State, item.Detail = settledLeftOut, p.Detail
+			continue
+		}
+		item.State = settledInRun
+		place = append(place, *c.KeyID)
+	}
+	if len(place)+len(remove) == 0 {
+		return nil, nil
+	}
+	run := s.engine.NewRun(runs.Request{
+		Kind:     settleKind,
+		Instance: l.Instance,
+		By:       actor.Name,
+		Reason:   reason,
+		Payload:  settleWork{Login: login, Place: place, Remove: remove},
+		At:       s.now(),
+	})
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.AddRun(ctx, run); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"login.settle",
+				"login",
+				called,
+				reason,
+				"%s asked to place %s and to remove %s in %s.",
+				actor.Name,
+				text.Counted(len(place), "missing line"),
+				text.Counted(len(remove), "line"),
+				called,
+			),
+		)
+	})
+	if err != nil {
+		var taken *store.TakenError
+		if !errors.As(err, &taken) {
+			return nil, err
+		}
+		for _, c := range list {
+			if out[c.place].State == settledInRun {
+				out[c.place].State, out[c.place].Detail = settledLeftOut, "another run is at work on "+l.Instance.Name
+			}
+		}
+		return nil, nil
+	}
+	for _, c := range list {
+		if out[c.place].State == settledInRun {
+			out[c.place].Run = run.ID
+		}
+	}
+	s.engine.Wake(ctx, run.ID)
+	run, err = s.store.RunByID(ctx, run.ID)
+	return &run, err
+}
+
+// settleAtOnce records what needs no change of lines.
+func (s *Service) settleAtOnce(
+	ctx context.Context,
+	actor people.Actor,
+	l store.LoginToSweep,
+	c chosen,
+	reason string,
+	item *Settled,
+) error {
+	called := fleet.LoginName(l.OSUser, l.Instance.Name)
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		if c.Choice.Choice == chooseWithdraw {
+			if err := tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name); err != nil {
+				return err
+			}
+			return tx.Note(
+				ctx,
+				journal.OnKeys(
+					s.journal.Entry(
+						actor.By(),
+						"grant.withdraw",
+						"login",
+						called,
+						reason,
+						"%s withdrew %s from the key %s, whose line was not there.",
+						actor.Name,
+						called,
+						c.Difference.Name,
+					),
+					c.Difference.Name,
+				),
+			)
+		}
+		k, err := s.acceptable(ctx, tx, actor, l, c)
+		if err != nil {
+			return err
+		}
+		item.Name = k.Name
+		if _, err := tx.AddOrKeepGrant(
+			ctx,
+			store.Grant{
+				ID:        store.NewID(),
+				KeyID:     k.ID,
+				LoginID:   l.ID,
+				GrantedAt: s.now(),
+				GrantedBy: actor.Name,
+				Reason:    cmp.Or(reason, "accepted as it stands"),
+			},
+		); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			journal.OnKeys(
+				s.journal.Entry(
+					actor.By(),
+					"grant.accept",
+					"login",
+					called,
+					reason,
+					"%s accepted the key %s in %s as granted.",
+					actor.Name,
+					k.Name,
+					called,
+				),
+				k.Name,
+			),
+		)
+	})
+	var taken *keyTaken
+	if errors.As(err, &taken) {
+		return s.keys.TakenKey(ctx, taken.error, taken.wanted, taken.public)
+	}
+	if err == nil {
+		item.State = settledRecorded
+	}
+	return err
+}
+
+// keyTaken ends the transaction in which a key was to be recorded whose name or half is there already;
+// what it clashes with is looked up after it.
+type keyTaken struct {
+	error
+	wanted string
+	public keypair.Public
+}
+
+// acceptable returns the key that is to be granted as it stands; a stranger's gets
+// a record.
+func (s *Service) acceptable(
+	ctx context.Context,
+	tx *store.Store,
+	actor people.Actor,
+	l store.LoginToSweep,
+	c chosen,
+) (store.Key, error) {
+	if c.KeyID != nil {
+		k, err := tx.KeyByID(ctx, *c.KeyID)
+		if err != nil {
+			return k, err
+		}
+		return k, s.keys.Grantable(k)
+	}
+	strangers, err := tx.StrangersOf(ctx, l.InstanceID, maxOpeners)
+	if err != nil {
+		return store.Key{}, err
+	}
+	at := slices.IndexFunc(strangers, func(g store.Stranger) bool {
+		return g.LoginID == l.ID && bytes.Equal(g.SHA256, c.Difference.SHA256)
+	})
+	if at < 0 {
+		return store.Key{}, &problem.Problem{Kind: problem.Conflict, Code: "not-there", Detail: "it does not stand there any more"}
+	}
+	public, err := keypair.ReadLine(
+		keypair.Public{Algorithm: strangers[at].Algorithm, Blob: strangers[at].Blob, Comment: strangers[at].Comment}.Line(),
+	)
+	if err != nil {
+		return store.Key{}, problem.FromRefusal("sha256", err)
+	}
+	wanted := c.Choice.Name
+	if wanted == "" {
+		wanted = name.Suggest(cmp.Or(strangers[at].Comment, "found-on-"+l.Instance.Name))
+		if _, err := tx.KeyNamed(ctx, wanted); err == nil {
+			wanted = name.Suggest(
+				wanted[:min(len(wanted), name.MaxLength-7)] + "-" + hex.EncodeToString(c.Difference.SHA256[:3]),
+			)
+		}
+	}
+	in := keys.NewKey{Name: wanted, Purpose: "found on " + l.Instance.Name}
+	if err := keys.CheckNewKey(in); err != nil {
+		return store.Key{}, err
+	}
+	k := s.keys.NewRecord(actor, in, public, "import")
+	if err := s.keys.Grantable(k); err != nil {
+		return k, err
+	}
+	if err := tx.AddKey(ctx, &k); err != nil {
+		return k, &keyTaken{err, wanted, public}
+	}
+	if err := tx.ClaimStrangers(ctx); err != nil {
+		return k, err
+	}
+	return k, tx.Note(
+		ctx,
+		s.journal.Entry(
+			actor.By(),
+			"key.import",
+			"key",
+			k.Name,
+			"",
+			"%s recorded the key %s (%s), which was found on %s.",
+			actor.Name,
+			k.Name,
+			keys.Describe(public),
+			l.Instance.Name,
+		),
+	)
+}
+
+// settling has the steps of a run that settles the differences of one login.
+type settling struct {
+	*Service
+	run  store.Run
+	work *settleWork
+}
+
+func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
+	w, err := runs.PayloadOf(run, runs.NoEarlier[settleWork])
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	e := &settling{s, run, w}
+	what := fmt.Sprintf("place %s and remove %s", text.Counted(len(w.Place), "line"), text.Counted(len(w.Remove), "line"))
+	return runs.Plan{Payload: w, Ended: e.ended, Steps: []runs.Step{
+		{
+			Name:       "change",
+			Title:      "Change the lines",
+			Intent:     "Log in to " + run.Instance.Name + " with the steward key, " + what,
+			UndoIntent: "Take away what was placed, and place again what was removed",
+			Do:         e.change,
+			Undo:       e.back,
+			Patience:   fleet.SshPatience,
+		},
+		{
+			Name:     "ask",
+			Title:    "Ask the SSH server",
+			Intent:   "See that the SSH server accepts what was placed and refuses what was removed",
+			Do:       e.ask,
+			Patience: fleet.SshPatience,
+		},
+	}}, nil
+}
+
+func (e *settling) login(ctx context.Context, from *store.Store) (store.LoginToSweep, error) {
+	found, err := from.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
+	if err == nil && len(found) == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return store.LoginToSweep{}, err
+	}
+	return found[0], nil
+}
+
+func (e *settling) keysToPlace(ctx context.Context) ([]store.Key, error) {
+	keys, err := e.store.KeysByID(ctx, e.work.Place)
+	if err == nil && len(keys) != len(e.work.Place) {
+		err = errors.New("the record of one of its keys is gone")
+	}
+	return keys, err
+}
+
+// going are the keys in the files whose lines are to go.
+func (e *settling) going(read means.Seen) (keys []means.Key) {
+	for _, f := range read.Files {
+		for _, line := range authorizedkeys.Parse(f.Content) {
+			if line.Kind != authorizedkeys.Key {
+				continue
+			}
+			if print := keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()); slices.Contains(e.work.Remove, print) {
+				keys = append(keys, means.Key{Name: print, Blob: line.Blob})
+			}
+		}
+	}
+	return keys
+}
+
+// changing changes the files of the login with the steward key, and records what they hold then.
+func (e *settling) changing(
+	ctx context.Context,
+	p *runs.Progress,
+	change func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error),
+) (string, error) {
+	l, err := e.login(ctx, e.store)
+	if err != nil {
+		return "", err
+	}
+	keys, err := e.keysToPlace(ctx)
+	if err != nil {
+		return "", err
+	}
+	d, by, end, err := e.reading.StewardDoor(ctx, p, l, &e.work.Journal)
+	if err != nil {
+		return "", err
+	}
+	defer end()
+	read, err := change(d, by, e.reading.MeansKeys(keys))
+	if err != nil {
+		return "", reading.Reaching(err)
+	}
+	return e.reading.RecordSeen(ctx, l, e.run.RequestedBy, read)
+}
+
+// change places the lines, and then removes those that go.
+func (e *settling) change(ctx context.Context, p *runs.Progress) (string, error) {
+	return e.changing(ctx, p, func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error) {
+		read, err := d.Place(ctx, keys...)
+		if err != nil || len(e.work.Remove) == 0 {
+			return read, err
+		}
+		return d.Remove(ctx, by, e.going(read)...)
+	})
+}
+
+// back places again what this run removed, and takes away what it placed.
+func (e *settling) back(ctx context.Context, p *runs.Progress) error {
+	_, err := e.changing(ctx, p, func(d *means.Door, _ sshio.Entry, keys []means.Key) (means.Seen, error) {
+		if read, err := d.PutBack(ctx); err != nil {
+			return read, err
+		}
+		return d.TakeBack(ctx, false, nil, keys...)
+	})
+	return err
+}
+
+func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
+	l, err := e.login(ctx, e.store)
+	if err != nil {
+		return "", err
+	}
+	keys, err := e.keysToPlace(ctx)
+	if err != nil {
+		return "", err
+	}
+	target := fleet.TargetOf(l.Instance, l.OSUser)
+	for _, k := range keys {
+		accepted, err := sshio.Accepts(ctx, target, k.Blob)
+		if err != nil {
+			return "", fleet.Answering(err)
+		}
+		if !accepted {
+			return "", fmt.Errorf(
+				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
+				k.Name,
+				l.Instance.Name,
+			)
+		}
+	}
+	refused := 0
+	for _, lines := range e.work.Journal.Removed {
+		for _, line := range authorizedkeys.Parse([]byte(strings.Join(lines, "\n"))) {
+			accepted, err := sshio.Accepts(ctx, target, line.Blob)
+			if err != nil {
+				return "", fleet.Answering(err)
+			}
+			if accepted {
+				return "", fmt.Errorf(
+					"the SSH server still accepts %s",
+					keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()),
+				)
+			}
+			refused++
+		}
+	}
+	var said []string
+	if len(keys) > 0 {
+		said = append(said, "accepts "+text.Counted(len(keys), "key")+" that "+pastOf(len(keys))+" placed")
+	}
+	if refused > 0 {
+		said = append(said, "refuses "+text.Counted(refused, "key")+" that "+pastOf(refused)+" removed")
+	}
+	return "it " + strings.Join(said, " and "), nil
+}
+
+func pastOf(n int) string {
+	if n == 1 {
+		return "was"
+	}
+	return "were"
+}
+
+func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+	l, err := e.login(ctx, tx)
+	if err != nil {
+		return err
+	}
+	called := fleet.LoginName(l.OSUser, l.Instance.Name)
+	note := e.journal.Entry(
+		journal.ForRun(e.run),
+		"login.settled",
+		"login",
+		called,
+		e.run.Reason,
+		"The differences of %s are settled: %s placed, %s removed.",
+		called,
+		text.Counted(len(e.work.Place), "line"),
+		text.Counted(len(e.work.Remove), "line"),
+	)
+	if state != runs.Done {
+		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
+	}
+	return tx.Note(ctx, note)
+}
+
+// settleWork is the payload of the runs that settle the differences of one login.
+type settleWork struct {
+	Login uuid.UUID   `json:"login"`
+	Place []uuid.UUID `json:"place,omitempty"` // keys
+	// Remove are the SHA-256 fingerprints of the keys whose lines go.
+	Remove  []string      `json:"remove,omitempty"`
+	Journal means.Journal `json:"journal"`
+}

@@ -1,0 +1,154 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/name"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+
+	"github.com/google/uuid"
+)
+
+// Adopted says which machine is to be brought in.
+type Adopted struct {
+	Name, Address, LoginUser string
+	Port                     int // 0 means 22
+	HostKeys                 []string
+	Learnt                   string
+	Labels                   map[string]string
+}
+
+// Adopt records a machine that was not launched here, with the host keys that
+// the caller saw.
+func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (store.Instance, error) {
+	var err error
+	if a.Labels, err = actor.Labelled(a.Labels); err != nil {
+		return store.Instance{}, err
+	}
+	if err := errors.Join(problem.CheckName("name", a.Name), problem.CheckLabels(a.Labels), problem.CheckText("learnt", a.Learnt)); err != nil {
+		return store.Instance{}, err
+	}
+	if a.Port == 0 {
+		a.Port = 22
+	}
+	bad := func(field, detail, remedy string) (store.Instance, error) {
+		return store.Instance{}, &problem.Problem{Kind: problem.Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+	}
+	if err := checkAddress(a.Address, a.Port); err != nil {
+		return store.Instance{}, err
+	}
+	switch {
+	case name.CheckUser(a.LoginUser) != nil:
+		return bad("login_user", name.ErrUser.Error(), "Give the OS user to log in as")
+	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:
+		return bad(
+			"host_keys",
+			"1 to 16 host keys are needed",
+			"The client reads them from the machine: plumlatch instance adopt",
+		)
+	}
+	i := store.Instance{
+		ID:            store.NewID(),
+		Name:          a.Name,
+		State:         "running",
+		LoginUser:     a.LoginUser,
+		PublicAddress: a.Address,
+		SSHPort:       a.Port,
+		Adopted:       true,
+		Labels:        a.Labels, CreatedAt: s.now(), CreatedBy: actor.Name, StaticAddress: true,
+	}
+	if i.Labels == nil {
+		i.Labels = map[string]string{}
+	}
+	if a.Learnt == "" {
+		a.Learnt = "first contact"
+	}
+	var pins []store.HostKey
+	for _, line := range a.HostKeys {
+		k, err := keypair.ReadLine(line)
+		if err != nil {
+			return store.Instance{}, problem.FromRefusal("host_keys", err)
+		}
+		pins = append(
+			pins,
+			store.HostKey{
+				ID:         store.NewID(),
+				InstanceID: i.ID,
+				Algorithm:  k.Algorithm,
+				Blob:       k.Blob,
+				SHA256:     k.SHA256(),
+				Learnt:     a.Learnt,
+				PinnedAt:   s.now(),
+			},
+		)
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.AddInstance(ctx, &i); err != nil {
+			return err
+		}
+		if err := tx.AddLogin(ctx, store.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: a.LoginUser}); err != nil {
+			return err
+		}
+		if err := tx.PinHostKeys(ctx, pins); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"instance.adopt",
+				"instance",
+				a.Name,
+				"",
+				"%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.",
+				actor.Name,
+				a.Name,
+				a.LoginUser,
+				a.Address,
+				a.Port,
+				keypair.FormatSHA256(pins[0].SHA256),
+				a.Learnt,
+			),
+		)
+	})
+	if err != nil {
+		return store.Instance{}, TakenInstance(err, a.Name)
+	}
+	return s.store.InstanceByID(ctx, i.ID)
+}
+
+// release forgets an adopted instance: nothing on the machine is touched.
+func (s *Service) release(ctx context.Context, actor people.Actor, i store.Instance, reason string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := s.Forget(ctx, tx, i.ID); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"instance.release",
+				"instance",
+				i.Name,
+				reason,
+				"%s let %s go; nothing on the machine was changed.",
+				actor.Name,
+				i.Name,
+			),
+		)
+	})
+}
+
+// Forget ends what is recorded of an instance that is gone: its grants and its steward key.
+func (s *Service) Forget(ctx context.Context, tx *store.Store, instance uuid.UUID) error {
+	if err := tx.WithdrawGrantsOf(ctx, instance, s.now(), "service"); err != nil {
+		return err
+	}
+	if err := tx.RetireSteward(ctx, instance); err != nil {
+		return err
+	}
+	return tx.ChangeInstance(ctx, instance, map[string]any{"gone_at": s.now(), "state": "terminated"})
+}

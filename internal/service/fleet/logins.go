@@ -1,0 +1,67 @@
+package fleet
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+	"strings"
+)
+
+// LoginNamed returns the login user@instance; an instance alone means its own
+// login user's.
+func (s *Service) LoginNamed(ctx context.Context, name string) (store.Login, store.Instance, error) {
+	user, instance, ok := strings.Cut(name, "@")
+	if !ok {
+		user, instance = "", name
+	}
+	i, err := s.Instance(ctx, instance)
+	if err != nil {
+		return store.Login{}, i, err
+	}
+	if user == "" {
+		user = i.LoginUser
+	}
+	l, err := s.store.LoginOf(ctx, i.ID, user)
+	if errors.Is(err, store.ErrNotFound) {
+		return l, i, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-login",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("no login %s is recorded on %s", user, i.Name),
+			Remedy: "See those that are: plumlatch reach -find " + i.Name,
+		}
+	}
+	return l, i, err
+}
+
+func LoginName(user, instance string) string { return user + "@" + instance }
+
+// CheckHostKey refuses a report from a machine that is not the one that is recorded.
+func CheckHostKey(i store.Instance, seen string) error {
+	d, ok := keypair.ReadFingerprint(seen)
+	for _, h := range i.HostKeys {
+		if ok && bytes.Equal(h.SHA256, d.Sum) {
+			return nil
+		}
+	}
+	return &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   "host-key-differs",
+		Field:  "host_key",
+		Detail: fmt.Sprintf("the host key that was seen is not a pinned one of %s, so nothing was recorded", i.Name),
+		Remedy: "Find out why it differs: plumlatch instance show " + i.Name,
+	}
+}
+
+func TargetOf(i store.Instance, user string) sshio.Target {
+	t := sshio.Target{User: user, Address: i.PublicAddress, Port: i.SSHPort}
+	for _, h := range i.HostKeys {
+		t.HostKeys = append(t.HostKeys, h.Blob)
+	}
+	return t
+}

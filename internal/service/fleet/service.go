@@ -1,0 +1,44 @@
+// Package fleet holds the instances: launched by the cloud or adopted, started, stopped and ended, with their
+// logins, host keys and steward keys, and what the cloud offers. Who gets in is package access's.
+package fleet
+
+import (
+	"time"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/safe"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/store"
+)
+
+// Service is the use cases of instances.
+type Service struct {
+	// Safe keeps the private halves of steward keys; nil where it is switched off.
+	Safe *safe.Safe
+
+	store   *store.Store
+	cloud   *cloud.Cloud
+	engine  *runs.Engine
+	journal *journal.Service
+	keys    *keys.Service
+	now     func() time.Time
+	offers  outlined
+}
+
+// New returns the use cases of instances and registers the runs that change them.
+func New(
+	s *store.Store,
+	c *cloud.Cloud,
+	e *runs.Engine,
+	j *journal.Service,
+	k *keys.Service,
+	now func() time.Time,
+) *Service {
+	service := &Service{Safe: k.Safe, store: s, cloud: c, engine: e, journal: j, keys: k, now: now}
+	for _, kind := range []string{launchKind, startKind, stopKind, endKind} {
+		e.Register(kind, service.lifecyclePlan)
+	}
+	return service
+}

@@ -1,0 +1,86 @@
+package keys
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+
+	"golang.org/x/crypto/ssh"
+)
+
+func LineOf(k store.Key) string {
+	return keypair.Public{Algorithm: k.Algorithm, Blob: k.Blob, Comment: k.Comment}.Line()
+}
+
+// KeptSigner opens a key's private half in the safe.
+func (s *Service) KeptSigner(ctx context.Context, k store.Key) (ssh.Signer, error) {
+	if s.Safe == nil {
+		return nil, fmt.Errorf("the private half of %s cannot be used: the safe is switched off", k.Name)
+	}
+	half, err := s.store.KeptHalf(ctx, k.ID)
+	if err != nil {
+		return nil, err
+	}
+	private, err := s.Safe.Open(half.Sealed, k.ID.String())
+	if err != nil {
+		return nil, fmt.Errorf("the private half of %s cannot be used: %w", k.Name, err)
+	}
+	signer, err := ssh.ParsePrivateKey(private)
+	clear(private)
+	if err != nil {
+		return nil, fmt.Errorf("the private half of %s cannot be used: it does not read as one", k.Name)
+	}
+	s.journal.Use("to log in", k.Name)
+	return signer, nil
+}
+
+// NewKept makes a pair whose private half is to be kept, and seals that.
+func (s *Service) NewKept(
+	ctx context.Context,
+	tx *store.Store,
+	actor people.Actor,
+	in NewKey,
+	spec keypair.Spec,
+	comment string,
+) (k store.Key, sealed store.Secret, err error) {
+	if s.Safe == nil {
+		return k, sealed, problem.NoSafe()
+	}
+	pair, err := keypair.Make(rand.Reader, spec, comment)
+	if err != nil {
+		return k, sealed, err
+	}
+	k = s.NewRecord(actor, in, pair.Public, "service")
+	k.Custody = "kept"
+	private, err := pair.OpenSSH(nil)
+	if err != nil {
+		return k, sealed, err
+	}
+	sealed, err = s.safes.Seal(ctx, tx, private, k.ID.String())
+	clear(private)
+	return k, sealed, err
+}
+
+func AddKept(ctx context.Context, tx *store.Store, k *store.Key, sealed store.Secret) error {
+	if err := tx.AddKey(ctx, k); err != nil {
+		return err
+	}
+	return tx.KeepHalf(ctx, k.ID, sealed, k.CreatedAt)
+}
+
+// LineFor is the line of a key in authorized_keys. A steward key's is limited to
+// what it is for.
+func (s *Service) LineFor(k store.Key) string {
+	if k.StewardOf == nil {
+		return LineOf(k)
+	}
+	options := "restrict"
+	if s.StewardFrom != "" {
+		options += `,from="` + s.StewardFrom + `"`
+	}
+	return options + " " + LineOf(k)
+}

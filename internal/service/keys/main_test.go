@@ -1,0 +1,9 @@
+package keys_test
+
+import (
+	"testing"
+
+	"plumlatch/internal/service/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }

@@ -1,0 +1,6 @@
+package leaving
+
+import "context"
+
+// CarryLeavings goes on with what is left of leavings.
+func (s *Service) CarryLeavings(ctx context.Context) error { return s.carryLeavings(ctx) }

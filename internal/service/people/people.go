@@ -1,0 +1,610 @@
+package people
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/secrets"
+	"plumlatch/internal/store"
+)
+
+// Role is what an operator or a token may do.
+type Role string
+
+// The roles, each of which may do what those before it may.
+const (
+	Viewer   Role = "viewer"
+	Operator Role = "operator"
+	Admin    Role = "admin"
+)
+
+var rank = map[Role]int{Viewer: 1, Operator: 2, Admin: 3}
+
+// May reports whether r may do what needs the role least.
+func (r Role) May(least Role) bool { return rank[r] > 0 && rank[least] > 0 && rank[r] >= rank[least] }
+
+// Actor is who makes a call, and by which way.
+type Actor struct {
+	ID        uuid.UUID
+	Name      string
+	Role      Role
+	Via       string // api, cli, console or service
+	ByToken   bool
+	RequestID string
+	// Limits are the labels of the instances that the actor sees and touches.
+	Limits map[string]string
+	// Only is what a token for a machine may do: sweep or read; "" for all.
+	Only string
+	// Session is the console session that the call was made in, and ConfirmedAt when its person
+	// last gave their password or a code.
+	Session     uuid.UUID
+	ConfirmedAt time.Time
+	// AwaitsCode is whether the session is none before a code is given.
+	AwaitsCode bool
+}
+
+// TheService acts by itself, as a duty does.
+var TheService = Actor{Name: journal.ByService.Name, Via: journal.ByService.Via}
+
+// By is how the daybook names the actor.
+func (a Actor) By() journal.By { return journal.By{Name: a.Name, Via: a.Via, RequestID: a.RequestID} }
+
+// Within returns a context in which the actor's limits hold.
+func (a Actor) Within(ctx context.Context) context.Context {
+	if len(a.Limits) == 0 {
+		return ctx
+	}
+	return store.WithLimit(ctx, store.Limit{Labels: a.Limits, Person: a.Name})
+}
+
+// Labelled adds the labels of the actor's limits, so that what the actor brings in
+// is within them.
+func (a Actor) Labelled(labels map[string]string) (map[string]string, error) {
+	out := maps.Clone(labels)
+	for k, v := range a.Limits {
+		if given, ok := labels[k]; ok && given != v {
+			return nil, &problem.Problem{
+				Kind:   problem.Forbidden,
+				Code:   "beyond-your-limit",
+				Field:  "labels",
+				Detail: fmt.Sprintf("you work on instances with %s=%s alone, and the label given is %s=%s", k, v, k, given),
+				Remedy: "Leave that label out; it is set for you",
+			}
+		}
+		if out == nil {
+			out = map[string]string{}
+		}
+		out[k] = v
+	}
+	return out, nil
+}
+
+// FleetWide refuses those with a limit.
+func FleetWide(ctx context.Context, what string) error {
+	if store.Limited(ctx) {
+		return &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "beyond-your-limit",
+			Detail: what + " reaches the whole fleet, and you work on a part of it",
+			Remedy: "Ask somebody without a limit",
+		}
+	}
+	return nil
+}
+
+// NewOperator says what an account is to be.
+type NewOperator struct {
+	Name, Title string
+	// Password is "" for somebody who signs in by the issuer alone.
+	Password string
+	Role     Role
+	Limits   map[string]string
+	// IssuerName is what the OpenID Connect issuer calls the person.
+	IssuerName string
+}
+
+func checkPassword(field, password string) error {
+	if len(password) < 10 || len(password) > 1024 {
+		return &problem.Problem{Kind: problem.Invalid, Code: "bad-password", Field: field, Detail: "a password has 10 to 1024 characters"}
+	}
+	return nil
+}
+
+func checkLimits(role Role, limits map[string]string) error {
+	if err := problem.CheckLabels(limits); err != nil {
+		return err
+	}
+	if role == Admin && len(limits) > 0 {
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "admin-with-limits",
+			Field:  "limits",
+			Detail: "an admin can change every limit, so none would hold",
+			Remedy: "Give the role operator or viewer",
+		}
+	}
+	return nil
+}
+
+func checkRole(role Role) error {
+	if !role.May(Viewer) {
+		return &problem.Problem{Kind: problem.Invalid, Code: "bad-role", Field: "role", Detail: "the role is viewer, operator or admin"}
+	}
+	return nil
+}
+
+// AddOperator makes an account, and its keeper, so that keys can be theirs.
+func (s *Service) AddOperator(ctx context.Context, actor Actor, once journal.IdempotencyKey, in NewOperator) error {
+	made, err := s.newOperator(ctx, in)
+	if err != nil {
+		return err
+	}
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, in.Name)
+		if err != nil || earlier != "" {
+			return err
+		}
+		return s.addOperator(ctx, tx, actor, made)
+	})
+}
+
+// madeOperator is an account that was checked, whose password is hashed.
+type madeOperator struct {
+	store.Operator
+	title string
+}
+
+// newOperator checks what an account is to be and hashes its password, which takes a while and
+// so is done outside transactions.
+func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOperator, err error) {
+	if in.Title == "" {
+		in.Title = in.Name
+	}
+	if err := errors.Join(
+		problem.CheckName("name", in.Name),
+		problem.CheckText("title", in.Title),
+		checkRole(in.Role),
+		checkLimits(in.Role, in.Limits),
+		problem.CheckText("issuer_name", in.IssuerName),
+	); err != nil {
+		return made, problem.First(err)
+	}
+	o := store.Operator{
+		ID:         store.NewID(),
+		Name:       in.Name,
+		Role:       string(in.Role),
+		CreatedAt:  s.now(),
+		Limits:     in.Limits,
+		IssuerName: in.IssuerName,
+	}
+	if in.Password != "" || in.IssuerName == "" {
+		if err := checkPassword("password", in.Password); err != nil {
+			return made, err
+		}
+		if o.PasswordHash, err = hashPassword(ctx, in.Password); err != nil {
+			return made, err
+		}
+	}
+	return madeOperator{o, in.Title}, nil
+}
+
+func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor, o madeOperator) error {
+	if err := tx.AddOperator(ctx, o.Operator); err != nil {
+		return personTaken(err, o.Name)
+	}
+	if err := tx.AddKeeper(
+		ctx,
+		store.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
+	); err != nil {
+		return personTaken(err, o.Name)
+	}
+	return tx.Note(
+		ctx,
+		s.journal.Entry(
+			actor.By(),
+			"operator.add",
+			"operator",
+			o.Name,
+			"",
+			"%s gave %s an account with the role %s%s.",
+			actor.Name,
+			o.Name,
+			o.Role,
+			limitWords(o.Limits),
+		),
+	)
+}
+
+func personTaken(err error, name string) error {
+	var taken *store.TakenError
+	if !errors.As(err, &taken) {
+		return err
+	}
+	if strings.Contains(taken.Constraint, "issuer") {
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "issuer-name-taken",
+			Field:  "issuer_name",
+			Detail: "another account waits for somebody with that name at the issuer",
+		}
+	}
+	return &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   "name-taken",
+		Field:  "name",
+		Detail: fmt.Sprintf("there is an operator or keeper named %s already", name),
+	}
+}
+
+func limitWords(limits map[string]string) string {
+	if len(limits) == 0 {
+		return ""
+	}
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(limits)) {
+		parts = append(parts, k+"="+limits[k])
+	}
+	return ", limited to " + strings.Join(parts, " and ")
+}
+
+// HasOperators reports whether there is any account.
+func (s *Service) HasOperators(ctx context.Context) (bool, error) {
+	n, err := s.store.CountOperators(ctx)
+	return n > 0, err
+}
+
+// Operators returns all accounts.
+func (s *Service) Operators(ctx context.Context) ([]store.Operator, error) {
+	return s.store.Operators(ctx, s.now())
+}
+
+// OperatorChange says what of an account is to be other; nil stays.
+type OperatorChange struct {
+	Role       *Role
+	Limits     *map[string]string
+	Password   *string
+	IssuerName *string
+	// Closed closes the account or opens it again.
+	Closed *bool
+	// ForgetFactor takes the second factor away from somebody who lost it.
+	ForgetFactor bool
+	Reason       string
+	// Match is the tags of which the account must have one, as If-Match gives them
+	// (RFC 9110, section 13.1.1); "" for whatever it has.
+	Match string
+
+	hash string // of the password
+}
+
+// OperatorTag stands for what an admin may know of an account and change, as an entity tag
+// (RFC 9110, section 8.8.3).
+func OperatorTag(o store.Operator) string {
+	h := sha256.New()
+	err := json.NewEncoder(h).Encode([]any{o.ID, o.Role, o.Limits, o.IssuerName, o.ClosedAt != nil})
+	if err != nil {
+		panic(err) // of nothing that has a text
+	}
+	return fmt.Sprintf(`"%x"`, h.Sum(nil)[:12])
+}
+
+// matches reports whether one of the entity tags that If-Match lists is the one that there is.
+func matches(list, tag string) bool {
+	for given := range strings.SplitSeq(list, ",") {
+		if given = strings.TrimSpace(given); given == "*" || given == tag {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Service) OperatorNamed(ctx context.Context, tx *store.Store, name string) (store.Operator, error) {
+	o, err := tx.OperatorNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-operator",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no operator named %q", name),
+			Remedy: "See who there is: plumlatch operator list",
+		}
+	}
+	return o, err
+}
+
+// ChangeOperator changes an account. One admin always remains.
+func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, c OperatorChange) error {
+	if err := problem.CheckText("reason", c.Reason); err != nil {
+		return err
+	}
+	if c.Password != nil {
+		err := checkPassword("password", *c.Password)
+		if err != nil {
+			return err
+		}
+		if c.hash, err = hashPassword(ctx, *c.Password); err != nil {
+			return err
+		}
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.LockPeople(ctx); err != nil {
+			return err
+		}
+		o, err := s.OperatorNamed(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		now, err := tx.OperatorNamed(ctx, actor.Name) // the actor may have been changed while this waited
+		if err == nil && (now.ClosedAt != nil || Role(now.Role) != Admin) {
+			return &problem.Problem{Kind: problem.Forbidden, Code: "role-too-low", Detail: "you are no admin any more"}
+		}
+		if c.Match != "" && !matches(c.Match, OperatorTag(o)) {
+			return &problem.Problem{
+				Kind:   problem.Changed,
+				Code:   "changed-since",
+				Where:  []string{name},
+				Detail: "somebody else has changed the account of " + name + " since you read it; nothing was changed now",
+				Remedy: "Look at it as it is now, and change it again: plumlatch operator list",
+			}
+		}
+		did, err := s.changeOperator(ctx, tx, &o, c)
+		if err != nil {
+			return err
+		}
+		if len(did) == 0 {
+			return &problem.Problem{Kind: problem.Invalid, Code: "nothing-to-change", Detail: "nothing was said that is to be other"}
+		}
+		admins, err := tx.CountAdmins(ctx)
+		if err != nil {
+			return err
+		}
+		if admins == 0 {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "last-admin",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("%s is the only admin; nobody could make another", name),
+				Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin",
+			}
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")),
+		)
+	})
+	return personTaken(err, name)
+}
+
+// changeOperator makes the changes and says in words what was done.
+func (s *Service) changeOperator(
+	ctx context.Context,
+	tx *store.Store,
+	o *store.Operator,
+	c OperatorChange,
+) (did []string, err error) {
+	var columns []string
+	if c.Role != nil && Role(o.Role) != *c.Role {
+		if err := checkRole(*c.Role); err != nil {
+			return nil, err
+		}
+		o.Role = string(*c.Role)
+		columns, did = append(columns, "role"), append(did, fmt.Sprintf("gave %s the role %s", o.Name, *c.Role))
+	}
+	if c.Limits != nil {
+		o.Limits = *c.Limits
+		if o.Limits == nil {
+			o.Limits = map[string]string{}
+		}
+		words := "lifted the limits of " + o.Name
+		if len(o.Limits) > 0 {
+			words = o.Name + " is now" + strings.TrimPrefix(limitWords(o.Limits), ",")
+		}
+		columns, did = append(columns, "limits"), append(did, words)
+	}
+	if err := checkLimits(Role(o.Role), o.Limits); err != nil {
+		return nil, err
+	}
+	if c.Password != nil {
+		o.PasswordHash = c.hash
+		columns, did = append(columns, "password_hash"), append(did, "set a new password for "+o.Name)
+		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
+			return nil, err
+		}
+	}
+	if c.IssuerName != nil {
+		o.IssuerName, o.IssuerSubject = *c.IssuerName, ""
+		columns, did = append(columns, "issuer_name", "issuer_subject"), append(did, "changed what the issuer calls "+o.Name)
+	}
+	if len(columns) > 0 {
+		if err := tx.ChangeOperator(ctx, o.ID, *o, columns...); err != nil {
+			return nil, err
+		}
+	}
+	if c.ForgetFactor && o.FactorSealed != nil {
+		if err := tx.SetFactor(ctx, o.ID, store.Secret{}); err != nil {
+			return nil, err
+		}
+		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
+			return nil, err
+		}
+		did = append(did, "took the second factor of "+o.Name+" away")
+	}
+	switch {
+	case c.Closed == nil || *c.Closed == (o.ClosedAt != nil):
+	case *c.Closed:
+		did = append(did, "closed the account of "+o.Name)
+		return did, tx.CloseOperator(ctx, o.ID, s.now())
+	default:
+		did = append(did, "opened the account of "+o.Name+" again")
+		return did, tx.OpenOperator(ctx, o.ID)
+	}
+	return did, nil
+}
+
+// ChangePassword changes the actor's own password; their other sessions end.
+func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, password string) error {
+	if err := checkPassword("new_password", password); err != nil {
+		return err
+	}
+	o, err := s.store.OperatorNamed(ctx, actor.Name)
+	if err != nil {
+		return err
+	}
+	try, err := s.attempt(ctx, "password of "+o.Name, "")
+	if err != nil {
+		return err
+	}
+	fits, err := passwordFits(ctx, o.PasswordHash, old)
+	if err != nil {
+		return err
+	}
+	if !fits {
+		return &problem.Problem{Kind: problem.Forbidden, Code: "wrong-password", Field: "password", Detail: "that is not your password"}
+	}
+	if err := try.succeeded(ctx); err != nil {
+		return err
+	}
+	if o.PasswordHash, err = hashPassword(ctx, password); err != nil {
+		return err
+	}
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.ChangeOperator(ctx, o.ID, o, "password_hash"); err != nil {
+			return err
+		}
+		if err := tx.EndOtherSessions(ctx, o.ID, secrets.Hash(secret)); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(actor.By(), "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name))
+	})
+}
+
+// Keepers returns all persons and teams.
+func (s *Service) Keepers(ctx context.Context) ([]store.Keeper, error) { return s.store.Keepers(ctx) }
+
+// AddTeam makes a team, that can keep keys.
+func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.IdempotencyKey, name, title string) error {
+	if title == "" {
+		title = name
+	}
+	if err := errors.Join(problem.CheckName("name", name), problem.CheckText("title", title)); err != nil {
+		return problem.First(err)
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, name)
+		if err != nil || earlier != "" {
+			return err
+		}
+		if err := tx.AddKeeper(ctx, store.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name))
+	})
+	return personTaken(err, name)
+}
+
+func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (store.Keeper, error) {
+	k, err := tx.KeeperNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-team",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no team named %q", name),
+			Remedy: "See them: plumlatch keeper list",
+		}
+	}
+	return k, err
+}
+
+// SetTeamMember puts a person into a team or takes them out.
+func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person string, in bool) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := s.teamNamed(ctx, tx, team)
+		if err != nil {
+			return err
+		}
+		o, err := s.OperatorNamed(ctx, tx, person)
+		if err != nil {
+			return err
+		}
+		if in && o.ClosedAt != nil {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "account-closed",
+				Where:  []string{person},
+				Detail: "the account of " + person + " is closed",
+			}
+		}
+		change, action, words := tx.JoinTeam, "team.join", "%s put %s into the team %s."
+		if !in {
+			change, action, words = tx.PartTeam, "team.part", "%s took %s out of the team %s."
+		}
+		did, err := change(ctx, t.ID, o.ID)
+		if err != nil || !did {
+			return err
+		}
+		e := s.journal.Entry(actor.By(), action, "team", team, "", words, actor.Name, person, team)
+		e.About = append(e.About, "operator:"+person)
+		return tx.Note(ctx, e)
+	})
+}
+
+// DeleteTeam ends a team that holds no key.
+func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := s.teamNamed(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		n, err := tx.KeysOfKeeper(ctx, t.ID)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "team-holds-keys",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("the team %s holds %s", name, text.Counted(int(n), "key")),
+				Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER",
+			}
+		}
+		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name))
+	})
+}
+
+// KeeperFor returns the named keeper, or the actor's own.
+func (s *Service) KeeperFor(ctx context.Context, actor Actor, name string) (*store.Keeper, error) {
+	if name == "" {
+		k, err := s.store.KeeperOf(ctx, actor.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, nil
+		}
+		return &k, err
+	}
+	k, err := s.store.KeeperNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-such-keeper",
+			Field:  "keeper",
+			Detail: fmt.Sprintf("there is no keeper %q", name),
+			Remedy: "See who there is: plumlatch keeper list",
+		}
+	}
+	return &k, err
+}

@@ -1,0 +1,254 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/secrets"
+	"plumlatch/internal/store"
+)
+
+const tokenPrefix = "plumlatch_"
+
+// ByToken returns who has the token. A token may be weaker than its operator,
+// never stronger.
+func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
+	t, o, err := s.store.TokenHolder(ctx, secrets.Hash(secret), s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return Actor{}, errUnauthenticated
+	}
+	actor := actorOf(o)
+	actor.ByToken, actor.Only, actor.Limits = true, t.Only, both(o.Limits, t.Limits)
+	if Role(o.Role).May(Role(t.Role)) {
+		actor.Role = Role(t.Role)
+	}
+	if actor.Role == Admin && len(actor.Limits) > 0 { // who could lift the limit
+		actor.Role = Operator
+	}
+	return actor, err
+}
+
+func actorOf(o store.Operator) Actor {
+	return Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role), Limits: o.Limits}
+}
+
+// both returns the labels of two limits that hold together.
+func both(a, b map[string]string) map[string]string {
+	out := map[string]string{}
+	for _, l := range []map[string]string{a, b} {
+		for k, v := range l {
+			if earlier, ok := out[k]; ok && earlier != v {
+				v += "\x00" + earlier // no instance has both
+			}
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// NewToken says what a token is to be.
+type NewToken struct {
+	Name string
+	Role Role // "" for the actor's own
+	Days int  // 0 for 90
+	// Only is sweep or read; "" for all that the role may.
+	Only string
+	// Limits narrow what the token sees further than its owner's do.
+	Limits map[string]string
+}
+
+// AddToken makes a token for the actor and returns its secret, which is kept nowhere.
+func (s *Service) AddToken(
+	ctx context.Context,
+	actor Actor,
+	once journal.IdempotencyKey,
+	in NewToken,
+) (store.Token, string, error) {
+	if err := errors.Join(problem.CheckName("name", in.Name), problem.CheckLabels(in.Limits)); err != nil {
+		return store.Token{}, "", problem.First(err)
+	}
+	if in.Role == "" {
+		in.Role = actor.Role
+	}
+	switch in.Only {
+	case "":
+	case "read":
+		in.Role = Viewer
+	case "sweep":
+		in.Role = Operator
+	default:
+		return store.Token{}, "", &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-only",
+			Field:  "only",
+			Detail: "a token can be for sweep or read alone",
+		}
+	}
+	if !actor.Role.May(in.Role) {
+		return store.Token{}, "", &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "role-too-high",
+			Field:  "role",
+			Detail: fmt.Sprintf("a token of yours can have at most the role %s", actor.Role),
+		}
+	}
+	// The HTTP interface lets no token come here (Confirmed). What is made is within the
+	// maker all the same.
+	limits := both(actor.Limits, in.Limits)
+	if in.Role == Admin && len(limits) > 0 {
+		return store.Token{}, "", &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "admin-with-limits",
+			Field:  "limits",
+			Detail: "an admin can change every limit, so none would hold",
+			Remedy: "Give the role operator or viewer",
+		}
+	}
+	if actor.ByToken {
+		return store.Token{}, "", &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "session-needed",
+			Detail: "a token makes no other",
+			Remedy: "Let the client ask for your password, or use the console",
+		}
+	}
+	if in.Days == 0 {
+		in.Days = 90
+	}
+	if in.Days < 1 || in.Days > 366 {
+		return store.Token{}, "", &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-days",
+			Field:  "days",
+			Detail: "a token holds for 1 to 366 days",
+		}
+	}
+	for k, v := range in.Limits {
+		if own, ok := actor.Limits[k]; ok && own != v {
+			return store.Token{}, "", &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "beyond-your-limit",
+				Field:  "limits",
+				Detail: fmt.Sprintf("you see instances with %s=%s alone, so a token for %s=%s would see none", k, own, k, v),
+			}
+		}
+	}
+	secret := tokenPrefix + secrets.New()
+	t := store.Token{
+		ID:         store.NewID(),
+		Name:       in.Name,
+		Hash:       secrets.Hash(secret),
+		OperatorID: actor.ID,
+		Role:       string(in.Role),
+		Only:       in.Only,
+		Limits:     in.Limits,
+		CreatedAt:  s.now(),
+		ExpiresAt:  new(s.now().AddDate(0, 0, in.Days)),
+		Person:     actor.Name,
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, t.ID.String())
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			return &problem.Problem{
+				Kind:   problem.Gone,
+				Code:   "secret-shown",
+				Detail: "this request made a token before, and its secret was shown then",
+				Remedy: "Revoke that token and make another (plumlatch token list)",
+			}
+		}
+		if err := tx.AddToken(ctx, t); err != nil {
+			return err
+		}
+		words := ""
+		if in.Only != "" {
+			words = ", for " + in.Only + " alone"
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"token.add",
+				"token",
+				in.Name,
+				"",
+				"%s made the token %s with the role %s%s%s, good for %d days.",
+				actor.Name,
+				in.Name,
+				in.Role,
+				words,
+				limitWords(in.Limits),
+				in.Days,
+			),
+		)
+	})
+	return t, secret, err
+}
+
+// whose is the actor, or nobody in particular where an admin asks for all.
+func whose(actor Actor, all bool) (*uuid.UUID, error) {
+	if !all {
+		return &actor.ID, nil
+	}
+	if actor.Role != Admin {
+		return nil, &problem.Problem{Kind: problem.Forbidden, Code: "role-too-low", Field: "all", Detail: "those of others are for admins"}
+	}
+	return nil, nil
+}
+
+// Tokens returns the actor's tokens that hold, or everybody's.
+func (s *Service) Tokens(ctx context.Context, actor Actor, all bool) ([]store.Token, error) {
+	of, err := whose(actor, all)
+	if err != nil {
+		return nil, err
+	}
+	return s.store.Tokens(ctx, of, s.now())
+}
+
+// RevokeToken ends a token at once: one of the actor's own, or for an admin anybody's.
+func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error {
+	parsed, err := uuid.Parse(id)
+	if err != nil {
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-id",
+			Field:  "token",
+			Detail: "the token's id is not a UUID",
+			Remedy: "See the ids: plumlatch token list",
+		}
+	}
+	of, err := whose(actor, actor.Role == Admin)
+	if err != nil {
+		return err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := tx.RevokeToken(ctx, of, parsed, s.now())
+		if err != nil {
+			return err
+		}
+		owner := ""
+		if t.OperatorID != actor.ID {
+			owner = " of " + t.Person
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner),
+		)
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-token",
+			Detail: "you have no such token that holds",
+			Remedy: "See yours: plumlatch token list",
+		}
+	}
+	return err
+}

@@ -1,0 +1,390 @@
+package reading
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/store"
+)
+
+// SeenFile is an authorized_keys file as somebody read it.
+type SeenFile = means.File
+
+// SeenBy takes over what some means has read.
+func SeenBy(m means.Seen) Seen {
+	out := Seen{Files: m.Files}
+	for _, f := range m.Folders {
+		out.Folders = append(out.Folders, store.Folder{Path: f.Path, Mode: int(f.Mode)})
+	}
+	return out
+}
+
+// Seen is what stands in a login: all files that the server reads keys from, and
+// the folders above them.
+type Seen struct {
+	Files   []SeenFile
+	Folders []store.Folder
+}
+
+// Look is a reading of all files that the server reads keys from for one login.
+type Look struct {
+	Login store.Login
+	Name  string // user@instance
+	Seen
+	Method string
+	By     journal.By
+	At     time.Time
+}
+
+// RecordLook records what was seen in one login. See recordLooks.
+func (s *Service) RecordLook(ctx context.Context, l Look) (outcome string, err error) {
+	outcomes, err := s.RecordLooks(ctx, []Look{l})
+	if err != nil {
+		return "", err
+	}
+	return outcomes[0], nil
+}
+
+// findings gather what is to be written down about looks.
+type findings struct {
+	versions  []store.FileVersion
+	same      map[uuid.UUID]time.Time // versions that were seen again, and when
+	notes     []store.Entry
+	sightings []store.Sighting
+	strangers []store.Stranger
+	ends      []store.SweepEnd
+}
+
+// RecordLooks records what was seen in logins, no two of them the same, all in one
+// transaction and in a few statements whatever their number: the files, the
+// sightings of known keys, the strangers, in the daybook which lines came and went,
+// and for the sweeps that wait for a login that it was read. It returns what stands
+// in each in words. A look that is older than the last is not recorded.
+func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []string, err error) {
+	ids := make([]uuid.UUID, len(looks))
+	readings := make([]reading, len(looks))
+	var digests [][]byte
+	for n, l := range looks {
+		ids[n], readings[n] = l.Login.ID, readLines(l)
+		digests = append(digests, readings[n].digests...)
+	}
+	// A look that is lost is taken again, so it does not wait for the disk.
+	err = s.store.InLooseTx(ctx, func(tx *store.Store) error {
+		outcomes = make([]string, len(looks))
+		logins, err := tx.LockLogins(ctx, ids)
+		if err != nil {
+			return err
+		}
+		last, err := tx.LastVersions(ctx, ids)
+		if err != nil {
+			return err
+		}
+		known, err := tx.KeysIn(ctx, digests)
+		if err != nil {
+			return err
+		}
+		named, err := tx.NamedKeyIDs(ctx, ids)
+		if err != nil {
+			return err
+		}
+		f := findings{same: map[uuid.UUID]time.Time{}}
+		var changes []fileChanged
+		for n, l := range looks {
+			if swept := logins[l.Login.ID].SweptAt; swept != nil && swept.After(l.At) {
+				outcomes[n] = "a later look is recorded already"
+				f.ends = append(f.ends, store.SweepEnd{LoginID: l.Login.ID, State: sweepAsBefore, Outcome: outcomes[n], At: l.At})
+				ids[n] = uuid.Nil // its strangers stay as they are
+				continue
+			}
+			state := sweepAsBefore
+			differ, exposed := compareFiles(&f, l, last[l.Login.ID])
+			if len(differ) > 0 {
+				state = sweepChanged
+			}
+			changes = append(changes, differ...)
+			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.Login.ID]) + exposedWords(exposed)
+			f.ends = append(
+				f.ends,
+				store.SweepEnd{
+					LoginID: l.Login.ID,
+					State:   state,
+					Outcome: outcomes[n],
+					Method:  l.Method,
+					Folders: l.Folders,
+					At:      l.At,
+				},
+			)
+		}
+		if err := s.noteChanges(ctx, tx, &f, changes); err != nil {
+			return err
+		}
+		for _, write := range []func() error{
+			func() error { return tx.AddVersions(ctx, f.versions) },
+			func() error { return tx.SeenAgain(ctx, f.same) },
+			func() error { return tx.PutSightings(ctx, f.sightings) },
+			func() error { return tx.PutStrangers(ctx, ids, f.strangers) },
+			func() error { return tx.EndSweepItems(ctx, f.ends) },
+		} {
+			if err := write(); err != nil {
+				return err
+			}
+		}
+		if len(f.notes) == 0 {
+			return nil
+		}
+		return tx.Note(ctx, f.notes...)
+	})
+	return outcomes, err
+}
+
+// fileChanged is a file that is not as it was when it was read before.
+type fileChanged struct {
+	Look
+	before, now store.FileVersion
+}
+
+// compareFiles finds the files whose content is new. It returns those that were read
+// before, and what looks like a private key in any.
+func compareFiles(f *findings, l Look, last map[string]store.FileVersion) (changed []fileChanged, exposed int) {
+	for _, file := range l.Files {
+		before, known := last[file.Path]
+		digest := sha256.Sum256(file.Content)
+		if known && before.There == file.There && bytes.Equal(before.Digest, digest[:]) && before.Mode == int(file.Mode) {
+			f.same[before.ID] = l.At
+			exposed += len(before.Exposed)
+			continue
+		}
+		kept, found := authorizedkeys.Parse(file.Content).Keep()
+		exposed += len(found)
+		now := store.FileVersion{
+			ID:        store.NewID(),
+			LoginID:   l.Login.ID,
+			Path:      file.Path,
+			There:     file.There,
+			Content:   append([]byte{}, kept...),
+			Digest:    digest[:],
+			Bytes:     len(file.Content),
+			Exposed:   append([]authorizedkeys.Exposed{}, found...),
+			Mode:      int(file.Mode),
+			Method:    l.Method,
+			SeenAt:    l.At,
+			SeenUntil: l.At,
+		}
+		f.versions = append(f.versions, now)
+		if known || len(found) > 0 {
+			changed = append(changed, fileChanged{l, before, now})
+		}
+	}
+	return changed, exposed
+}
+
+func exposedWords(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return "; a private key lies here: treat it as exposed"
+}
+
+// noteChanges tells the daybook which lines came and went, and of private keys that lie
+// where public ones belong.
+func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings, changes []fileChanged) error {
+	var ids []uuid.UUID
+	for _, c := range changes {
+		if c.before.ID != uuid.Nil {
+			ids = append(ids, c.before.ID)
+		}
+	}
+	contents, err := tx.ContentsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		path := text.Line(c.now.Path, text.MaxLine)
+		if c.before.ID != uuid.Nil {
+			came, went := ChangesOf(contents[c.before.ID], c.now.Content)
+			e := s.journal.Entry(
+				c.By,
+				"login.changed",
+				"login",
+				c.Name,
+				"",
+				"The file %s of %s is not as it was: %s came, %s went.",
+				path,
+				c.Name,
+				text.Counted(len(came), "line"),
+				text.Counted(len(went), "line"),
+			)
+			e.Details = map[string]any{
+				"came": came[:min(len(came), maxNotedLines)],
+				"went": went[:min(len(went), maxNotedLines)],
+			}
+			f.notes = append(f.notes, e)
+		}
+		for _, x := range c.now.Exposed[:min(len(c.now.Exposed), maxNotedLines)] {
+			if slices.ContainsFunc(c.before.Exposed, func(b authorizedkeys.Exposed) bool { return b.SHA256 == x.SHA256 }) {
+				continue
+			}
+			e, err := s.exposedEntry(ctx, tx, c, path, x)
+			if err != nil {
+				return err
+			}
+			f.notes = append(f.notes, e)
+		}
+	}
+	return nil
+}
+
+// exposedEntry tells of a private key that lies in a file, without anything of what it says.
+func (s *Service) exposedEntry(
+	ctx context.Context,
+	tx *store.Store,
+	c fileChanged,
+	path string,
+	x authorizedkeys.Exposed,
+) (store.Entry, error) {
+	which, names := "", []string{}
+	if d, ok := keypair.ReadFingerprint(x.Public); ok {
+		which = ", " + x.Public
+		known, err := tx.KeysIn(ctx, [][]byte{d.Sum})
+		if err != nil {
+			return store.Entry{}, err
+		}
+		for _, k := range known {
+			which, names = ", that of "+k.Name, append(names, k.Name)
+		}
+	}
+	e := s.journal.Entry(
+		c.By,
+		"key.exposed",
+		"login",
+		c.Name,
+		"",
+		"A private key lies in %s of %s, from line %d on%s: treat it as exposed.",
+		path,
+		c.Name,
+		x.Line,
+		which,
+	)
+	e.Outcome = "found"
+	e.Details = map[string]any{"path": path, "line": x.Line, "lines": x.Lines, "sha256": x.SHA256}
+	return journal.OnKeys(e, names...), nil
+}
+
+// maxNotedLines is how many lines that came or went are told in the daybook; the
+// versions of the file hold all.
+const maxNotedLines = 20
+
+func ChangesOf(before, after []byte) (came, went []string) {
+	came, went = []string{}, []string{}
+	for _, c := range authorizedkeys.Differences(authorizedkeys.Parse(before), authorizedkeys.Parse(after)) {
+		if c.Came {
+			came = append(came, c.Line.Told())
+			continue
+		}
+		went = append(went, c.Line.Told())
+	}
+	return came, went
+}
+
+// reading is what the lines of a login's files say.
+type reading struct {
+	digests    [][]byte // of the keys, each once
+	standing   map[string]standingLine
+	unreadable int
+}
+
+type standingLine struct {
+	line  authorizedkeys.Line
+	opens bool
+}
+
+func readLines(l Look) reading {
+	r := reading{standing: map[string]standingLine{}}
+	for _, f := range l.Files {
+		for _, line := range authorizedkeys.Parse(f.Content) {
+			if line.Kind == authorizedkeys.Unreadable {
+				r.unreadable++
+			}
+			if line.Kind != authorizedkeys.Key {
+				continue
+			}
+			digest := keypair.Public{Blob: line.Blob}.SHA256()
+			earlier, twice := r.standing[string(digest)]
+			if !twice {
+				r.digests = append(r.digests, digest)
+			}
+			if !twice || !earlier.opens && line.Opens(l.At) {
+				r.standing[string(digest)] = standingLine{line, line.Opens(l.At)}
+			}
+		}
+	}
+	return r
+}
+
+// compareKeys finds which known keys stand in the login, which of those named do
+// not, and which strangers do. It says so in words.
+func (r reading) compareKeys(f *findings, l Look, known map[string]store.Key, named []uuid.UUID) string {
+	seen := map[uuid.UUID]bool{}
+	strangers := 0
+	for _, digest := range r.digests {
+		at := r.standing[string(digest)]
+		limits := text.Line(strings.Join(at.line.Limits(l.At), "; "), text.MaxLine)
+		if k, ok := known[string(digest)]; ok {
+			seen[k.ID] = true
+			f.sightings = append(
+				f.sightings,
+				store.Sighting{
+					LoginID: l.Login.ID,
+					KeyID:   k.ID,
+					SeenAt:  l.At,
+					Method:  l.Method,
+					Present: true,
+					Limits:  limits,
+					Opens:   at.opens,
+				},
+			)
+			continue
+		}
+		strangers++
+		f.strangers = append(
+			f.strangers,
+			store.Stranger{
+				LoginID:     l.Login.ID,
+				SHA256:      digest,
+				Algorithm:   text.Line(at.line.Algorithm, text.MaxLine),
+				Blob:        at.line.Blob,
+				Comment:     text.Line(at.line.Comment, text.MaxLine),
+				Limits:      limits,
+				FirstSeenAt: l.At,
+				SeenAt:      l.At,
+			},
+		)
+	}
+	for _, id := range named {
+		if !seen[id] {
+			f.sightings = append(
+				f.sightings,
+				store.Sighting{LoginID: l.Login.ID, KeyID: id, SeenAt: l.At, Method: l.Method, Opens: true},
+			)
+		}
+	}
+	outcome := text.Counted(len(seen), "known key")
+	if strangers > 0 {
+		outcome += ", " + text.Counted(strangers, "stranger")
+	}
+	if r.unreadable > 0 {
+		outcome += ", " + text.Counted(r.unreadable, "line") + " that cannot be read"
+	}
+	return outcome
+}

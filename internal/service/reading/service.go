@@ -1,0 +1,72 @@
+// Package reading reads what opens a login, by the steward key or the guest agent, and records it: one login, or a
+// sweep of many. Nothing is changed on a machine.
+package reading
+
+import (
+	"log/slog"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/safe"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/store"
+)
+
+// Service is the use cases of reading what opens logins.
+type Service struct {
+	// Safe keeps the private halves of steward keys; nil where it is switched off.
+	Safe *safe.Safe
+	// SweepEvery is how often logins with a steward key are swept; 0 for never.
+	SweepEvery time.Duration
+
+	store   *store.Store
+	cloud   *cloud.Cloud
+	engine  *runs.Engine
+	journal *journal.Service
+	keys    *keys.Service
+	fleet   *fleet.Service
+	log     *slog.Logger
+	now     func() time.Time
+	// held is what all sweeps may hold of files at once, in bytes.
+	held *semaphore.Weighted
+}
+
+// New returns the use cases of reading. every is how often logins with a steward key are swept.
+func New(
+	s *store.Store,
+	c *cloud.Cloud,
+	e *runs.Engine,
+	j *journal.Service,
+	k *keys.Service,
+	f *fleet.Service,
+	log *slog.Logger,
+	now func() time.Time,
+	every time.Duration,
+) *Service {
+	return &Service{
+		Safe:       k.Safe,
+		SweepEvery: every,
+		store:      s,
+		cloud:      c,
+		engine:     e,
+		journal:    j,
+		keys:       k,
+		fleet:      f,
+		log:        log,
+		now:        now,
+		held:       semaphore.NewWeighted(readBudget),
+	}
+}
+
+// Duties are what is done from time to time.
+func (s *Service) Duties() []runs.Duty {
+	return []runs.Duty{
+		{Name: sweepDuty, Every: carrySweepsEvery, Do: s.carrySweeps},
+		{Name: "scheduled-sweeps", Every: scheduleEvery, Do: s.sweepDue},
+	}
+}

@@ -1,0 +1,468 @@
+package reentry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/reading"
+	"plumlatch/internal/sshio"
+	"plumlatch/internal/store"
+)
+
+// RoutesWanted says for which login ways back in are looked for, and within which limits.
+type RoutesWanted struct {
+	// Login is user@instance, or an instance for its image's own login.
+	Login string
+	restore.Limits
+	// Lost are keys that are taken for lost, beside those that the records tell of.
+	Lost []string
+	// Rehearse is whether to try what can be tried without touching anything.
+	Rehearse bool
+}
+
+// Routes are the ways back into a login.
+type Routes struct {
+	Login    store.Login
+	Name     string
+	Instance store.Instance
+	State    reach.State
+	Options  []restore.Option
+	// Worry says what is bad about the best; "" where nothing is.
+	Worry string
+	// Lost are the keys in place that nobody can use any more, as far as the records tell.
+	Lost []store.ReachKey
+	// Runs are what else is known to run there: labels, and logins with keys.
+	Labels map[string]string
+	// Rehearsed is what was tried; empty unless it was wanted.
+	Rehearsed []Rehearsal
+}
+
+// Rehearsal is one thing that was tried for a route without touching anything.
+type Rehearsal struct {
+	Route  restore.Route
+	What   string
+	Works  bool
+	Detail string
+}
+
+// Routes looks for the ways back into a login, ranks them, and says why.
+func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
+	l, i, err := s.fleet.LoginNamed(ctx, w.Login)
+	if err != nil {
+		return Routes{}, err
+	}
+	f, out, err := s.restoreFacts(ctx, l, i, w.Lost)
+	if err != nil {
+		return Routes{}, err
+	}
+	out.Options = restore.Rank(f, w.Limits)
+	out.Worry = restore.Worry(restore.Rank(f, restore.Limits{}))
+	if w.Rehearse {
+		out.Rehearsed = s.rehearse(ctx, l, i, f, out.Options)
+	}
+	return out, nil
+}
+
+// restoreFacts gathers what is known of a login, its instance and its cloud. The keys
+// named are taken for lost.
+func (s *Service) restoreFacts(
+	ctx context.Context,
+	l store.Login,
+	i store.Instance,
+	lost []string,
+) (restore.Facts, Routes, error) {
+	out := Routes{Login: l, Name: fleet.LoginName(l.OSUser, i.Name), Instance: i, Labels: i.Labels}
+	f := restore.Facts{
+		Login:         out.Name,
+		Instance:      i.Name,
+		Adopted:       i.Adopted,
+		State:         i.State,
+		TemporaryGiB:  i.TemporaryGiB,
+		Static:        i.StaticAddress,
+		PublicAddress: i.PublicAddress,
+	}
+	if err := s.keyFacts(ctx, l, i, lost, &f, &out); err != nil {
+		return f, out, err
+	}
+	var err error
+	if f.Took, err = s.tookBefore(ctx); err != nil {
+		return f, out, err
+	}
+	var wait sync.WaitGroup
+	if i.State == "running" { // asked while the cloud is
+		wait.Go(func() {
+			if problem.Guard(
+				s.log,
+				"asking "+out.Name+" for passwords",
+				func() error { f.Passwords = s.takesPasswords(ctx, i, l.OSUser); return nil },
+			) != nil {
+				f.Passwords = restore.Unknown
+			}
+		})
+	}
+	if !i.Adopted {
+		err = s.cloudFacts(ctx, i, &f)
+	}
+	wait.Wait()
+	return f, out, err
+}
+
+// keyFacts tells who could let somebody in, and which keys seem lost.
+func (s *Service) keyFacts(
+	ctx context.Context,
+	l store.Login,
+	i store.Instance,
+	lost []string,
+	f *restore.Facts,
+	out *Routes,
+) error {
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+	if err != nil {
+		return err
+	}
+	w, err := s.access.World(ctx, store.ReachFilter{Instance: i.ID})
+	if err != nil {
+		return err
+	}
+	for n, k := range w.Keys {
+		w.Input.Keys[n].Lost = w.Input.Keys[n].Lost || slices.Contains(lost, k.Name)
+	}
+	place := w.LoginPlace(l.ID)
+	if place >= 0 {
+		out.State = reach.Standings(w.Input)[place].State
+	}
+	f.Holders, f.Steward, out.Lost = holders(w, place, s.now(), s.Fresh)
+	f.Steward = f.Steward && s.access.NoMeans(found[0]) == nil
+	return nil
+}
+
+// holders returns whose keys in place are freshly proved, whether the steward key is in
+// place, and which keys in place nobody can use any more: lost ones, and those whose
+// keeper has left or is nobody.
+func holders(
+	w *access.World,
+	place int,
+	now time.Time,
+	fresh time.Duration,
+) (holders []restore.Holder, steward bool, lost []store.ReachKey) {
+	for _, p := range w.Input.Pairs {
+		k, row := w.Input.Keys[p.Key], w.Keys[p.Key]
+		if int(p.Login) != place || p.Sighting == reach.NotSeen {
+			continue
+		}
+		switch {
+		case k.Steward:
+			steward = steward || p.Sighting == reach.Seen
+		case k.Lost || k.Keeper == reach.Nobody:
+			lost = append(lost, row)
+		case p.Sighting == reach.Seen && p.Opens && (now.Sub(k.Proved).Abs() < fresh || now.Sub(p.Entered).Abs() < fresh):
+			holders = append(holders, restore.Holder{Key: row.Name, Keeper: *row.KeeperName})
+		}
+	}
+	return holders, steward, lost
+}
+
+// takesPasswords asks the SSH server whether it takes passwords.
+func (s *Service) takesPasswords(ctx context.Context, i store.Instance, user string) restore.Answer {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	takes, err := sshio.TakesPasswords(ctx, fleet.TargetOf(i, user))
+	switch {
+	case err != nil:
+		return restore.Unknown
+	case takes:
+		return restore.Yes
+	}
+	return restore.No
+}
+
+// cloudFacts asks the cloud what it can do and how the instance stands.
+func (s *Service) cloudFacts(ctx context.Context, i store.Instance, f *restore.Facts) error {
+	can, images, err := s.fleet.Outline(ctx)
+	if err != nil {
+		return problem.FromCloud(err)
+	}
+	s.offerFacts(can, images, i.Image, f)
+	now, err := s.cloud.Instance(ctx, i.CloudID)
+	if err != nil {
+		return problem.FromCloud(err)
+	}
+	f.State, f.Static, f.PublicAddress = string(now.State), now.StaticAddress, now.PublicAddress
+	if f.Can.Agent && f.Agent != restore.AgentAbsent {
+		state, err := s.cloud.Agent(ctx, i.CloudID)
+		if err != nil {
+			return problem.FromCloud(err)
+		}
+		f.Agent = restore.AgentState(state)
+	}
+	if f.Can.Disks {
+		disks, err := s.cloud.Disks(ctx, i.CloudID)
+		if err != nil {
+			return problem.FromCloud(err)
+		}
+		f.Disk = rootOf(disks, i.CloudID)
+	}
+	if f.Can.Firewall && f.Can.Shell {
+		rules, err := s.cloud.FirewallRules(ctx)
+		if err != nil {
+			return problem.FromCloud(err)
+		}
+		f.ShellAdmitted = admits(rules, now, f.ShellRange)
+	}
+	return nil
+}
+
+// offerFacts takes over what is the same for all instances of an image.
+func (s *Service) offerFacts(can cloud.Capabilities, images []cloud.Image, name string, f *restore.Facts) {
+	has := func(c cloud.Capability) bool { return slices.Contains(can.Capabilities, c) }
+	f.Can = restore.Abilities{
+		StartStop: has(
+			cloud.CanStartStop,
+		), Launch: has(cloud.CanLaunch),
+		Disks:     has(cloud.CanDisks),
+		Snapshots: has(cloud.CanSnapshots),
+		Addresses: has(cloud.CanAddresses),
+		Firewall: has(
+			cloud.CanFirewall,
+		), Agent: has(cloud.CanGuestAgent),
+		Metadata:  has(cloud.CanMetadata),
+		Shell:     has(cloud.CanShell),
+		Passwords: has(cloud.CanPasswords),
+	}
+	if can.ShellRange != nil {
+		f.ShellRange = *can.ShellRange
+	}
+	f.Agent = restore.AgentAbsent
+	for _, image := range images {
+		if image.Name != name {
+			continue
+		}
+		f.Windows = image.Family == "windows"
+		f.MetadataImage = image.MetadataKeys != nil && *image.MetadataKeys
+		f.ShellImage = image.BrowserShell != nil && *image.BrowserShell
+		if image.GuestAgent {
+			f.Agent = restore.AgentUnknown
+		}
+	}
+	offered := make([]restore.HelperCandidate, len(images))
+	for n, i := range images {
+		offered[n] = candidateOf(i)
+	}
+	f.HelperImage = restore.HelperImage(offered, name)
+}
+
+func candidateOf(i cloud.Image) restore.HelperCandidate {
+	return restore.HelperCandidate{Name: i.Name, GuestAgent: i.GuestAgent, Windows: i.Family == "windows"}
+}
+
+func rootOf(disks []cloud.Disk, instance string) restore.Disk {
+	for _, d := range disks {
+		for _, a := range d.Attachments {
+			if a.Instance == instance && a.Root {
+				return restore.Disk{
+					Known:      true,
+					Encrypted:  d.Encrypted,
+					Shared:     len(d.Attachments) > 1,
+					Device:     a.Device,
+					Filesystem: d.Filesystem,
+					GiB:        d.SizeGib,
+				}
+			}
+		}
+	}
+	return restore.Disk{}
+}
+
+// admits reports whether the rules let a range in to the SSH port of an instance.
+func admits(rules []cloud.FirewallRule, i cloud.Instance, source string) bool {
+	list := make([]restore.FirewallRule, len(rules))
+	for n, r := range rules {
+		list[n] = restore.FirewallRule{Group: r.Group, Source: r.Source, Port: r.Port}
+	}
+	return restore.Admits(list, i.Firewall, i.SshPort, source)
+}
+
+// tookBefore returns what the operations of the cloud took before.
+func (s *Service) tookBefore(ctx context.Context) (map[restore.Operation]time.Duration, error) {
+	times, err := s.store.StepTimes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[restore.Operation]time.Duration{}
+	for _, t := range times {
+		took := time.Duration(t.Seconds * float64(time.Second))
+		switch t.Kind + " " + t.Name {
+		case "launch disk", "launch instance", "launch boot":
+			out[restore.Launch] += took
+		case "start start", "start boot":
+			out[restore.Start] += took
+		case "stop stop", "stop stopped":
+			out[restore.Stop] += took
+		case "restore detach":
+			out[restore.Detach] = took
+		case "restore lend":
+			out[restore.Attach] = took
+		case "restore permit-agent":
+			out[restore.Agent] = took
+		case "restore image":
+			if t.Size > 0 {
+				out[restore.Copy] = time.Duration(float64(took) / t.Size)
+			}
+		}
+	}
+	return out, nil
+}
+
+// outlook is all that the best way back into a login depends on, as far as the records
+// and the cloud's offers tell.
+type outlook struct {
+	image           string
+	temporary       int
+	static          bool
+	steward, holder bool
+}
+
+// Worries returns what says of a login what is bad about its best way back in, without
+// asking about any instance. Where the cloud does not answer, it says nothing.
+func (s *Service) Worries(ctx context.Context) func(store.ReachLogin, reach.Standing) string {
+	can, images, err := s.fleet.OutlineSoon(ctx)
+	known := map[outlook]string{}
+	return func(l store.ReachLogin, st reach.Standing) string {
+		if err != nil || l.Adopted || l.State != "running" {
+			return ""
+		}
+		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Keepers > 0}
+		worry, judged := known[o]
+		if !judged {
+			f := restore.Facts{
+				State:        "running",
+				TemporaryGiB: l.TemporaryGiB,
+				Static:       l.Static,
+				Passwords:    restore.No,
+				Steward:      o.steward,
+				Disk:         restore.Disk{Known: true, GiB: 1},
+			}
+			s.offerFacts(can, images, l.Image, &f)
+			if o.holder {
+				f.Holders = []restore.Holder{{}}
+			}
+			worry = restore.Worry(restore.Rank(f, restore.Limits{}))
+			known[o] = worry
+		}
+		return worry
+	}
+}
+
+// rehearse tries what can be tried without touching anything.
+func (s *Service) rehearse(
+	ctx context.Context,
+	l store.Login,
+	i store.Instance,
+	f restore.Facts,
+	options []restore.Option,
+) []Rehearsal {
+	var out []Rehearsal
+	try := func(r restore.Route, what string, do func() (string, error)) {
+		detail := ""
+		err := problem.Guard(s.log, "rehearsing at "+i.Name, func() (err error) { detail, err = do(); return err })
+		if err != nil {
+			detail = text.Line(err.Error(), text.MaxLine)
+		}
+		out = append(out, Rehearsal{r, what, err == nil, detail})
+	}
+	for _, o := range options {
+		if !o.Possible() {
+			continue
+		}
+		switch o.Route {
+		case restore.StandingKey:
+			if !f.Steward {
+				try(o.Route, "a proof that is fresh", func() (string, error) { return o.Agree[0], nil })
+				continue
+			}
+			try(o.Route, "a login with the steward key, which reads the file", func() (string, error) {
+				found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+				if err != nil {
+					return "", err
+				}
+				session, end, err := s.reading.StewardSession(ctx, found[0])
+				if err != nil {
+					return "", err
+				}
+				defer end()
+				read, err := reading.ReadFiles(ctx, session)
+				return fmt.Sprintf("it completes, and reads %s", text.Counted(len(read.Files), "file")), err
+			})
+		case restore.GuestAgent, restore.WindowsPassword:
+			try(o.Route, "an answer of the guest agent", func() (string, error) {
+				if f.Agent != restore.AgentReady {
+					return "", errors.New(
+						"it was not asked, since it is " + strings.ReplaceAll(
+							string(f.Agent),
+							"-",
+							" ",
+						) + "; permission would be given for the while",
+					)
+				}
+				read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: i.CloudID}, "/etc/passwd", "")
+				return "it reads /etc/passwd: " + string(read.Kind), err
+			})
+		case restore.MetadataKeys:
+			try(o.Route, "the entries in the instance's metadata", func() (string, error) {
+				keys, err := s.cloud.MetadataKeys(ctx, i.CloudID)
+				return text.Counted(len(keys), "key"), err
+			})
+		case restore.BrowserShell:
+			try(o.Route, "a command in the browser shell", func() (string, error) {
+				if !f.ShellAdmitted {
+					return "", errors.New(
+						"it was not tried, since the SSH port is closed to " + f.ShellRange + "; it would be opened for the while",
+					)
+				}
+				said, err := s.cloud.Shell(ctx, i.CloudID, nil, "whoami")
+				return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
+			})
+		case restore.Password:
+			try(
+				o.Route,
+				"whether the SSH server takes passwords",
+				func() (string, error) { return "it does; whether anybody knows one is not seen", nil },
+			)
+		case restore.HelperDisk:
+			try(o.Route, "the root disk, and an image for a helper", func() (string, error) {
+				return fmt.Sprintf(
+					"%d GiB of %s at %s in %s; the helper would be %s",
+					f.Disk.GiB,
+					f.Disk.Filesystem,
+					f.Disk.Device,
+					i.Zone,
+					f.HelperImage,
+				), nil
+			})
+		case restore.Replacement:
+			try(o.Route, "whether the image and the size are still offered", func() (string, error) {
+				c, err := s.fleet.Catalogue(ctx)
+				if err != nil {
+					return "", err
+				}
+				_, err = fleet.Choose("size", i.Size, c.Sizes, func(z cloud.Size) string { return z.Name })
+				return "the size " + i.Size + " is, in " + i.Zone, err
+			})
+		}
+	}
+	return out
+}

@@ -1,0 +1,612 @@
+package reentry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/store"
+)
+
+const (
+	// settlePatience is for how long what was opened or made is tried to be closed and
+	// removed without a pause; it goes on after that as well.
+	settlePatience = 24 * time.Hour
+	// checkPatience is for how long services of a replacement are waited for.
+	checkPatience = 15 * time.Minute
+	// operationTries is how often an operation that the cloud began and could not end is
+	// asked for.
+	operationTries = 3
+)
+
+// restoring has the steps of the run that gets back into one login.
+type restoring struct {
+	*Service
+	machine  *fleet.Machine
+	instance store.Instance
+	run      store.Run
+	work     *restoreWork
+	// route is the work's.
+	route restore.Route
+}
+
+func restoreWorkOf(run store.Run) (*restoreWork, error) { return runs.PayloadOf(run, earlierRestore) }
+
+// restorePlan gives the steps that core ordered.
+func (s *Service) restorePlan(run store.Run) (runs.Plan, error) {
+	w, err := restoreWorkOf(run)
+	if err != nil {
+		return runs.Plan{}, err
+	}
+	r := &restoring{
+		Service:  s,
+		machine:  s.fleet.Machine(run.Instance),
+		instance: run.Instance,
+		run:      run,
+		work:     w,
+		route:    w.Route,
+	}
+	plan := runs.Plan{Payload: w, Ended: r.ended, Undoable: true}
+	order := w.plan()
+	steps := r.steps()
+	for _, name := range restore.Steps(order) {
+		step := steps[name]
+		step.Name = string(name)
+		step.Commits = name == restore.Commit(order)
+		if step.Patience == 0 {
+			step.Patience = s.Patience
+		}
+		if undo := step.Undo; undo != nil {
+			step.Undo = func(ctx context.Context, p *runs.Progress) error { return untilDone(undo(ctx, p)) }
+		}
+		plan.Steps = append(plan.Steps, step)
+	}
+	return plan, nil
+}
+
+// untilDone marks every error of an undo as one that may pass: a run is not over while
+// something that it took apart is not as it was.
+func untilDone(err error) error {
+	if err == nil {
+		return nil
+	}
+	return runs.Temporary(err)
+}
+
+// steps are all that restores are made of.
+func (r *restoring) steps() map[restore.Step]runs.Step {
+	name, key, helper := r.instance.Name, r.work.KeyName, "a helper instance in "+r.instance.Zone
+	login, removes := r.work.LoginName, strings.Join(namesOf(r.work.Removes), ", ")
+	by := map[restore.Route]string{
+		restore.StandingKey:  "by the steward key",
+		restore.GuestAgent:   "through the guest agent",
+		restore.MetadataKeys: "as an entry of the instance's metadata",
+		restore.BrowserShell: "through the browser shell",
+		restore.Password:     "after a login with the password",
+		restore.HelperDisk:   "on the mounted disk",
+	}[r.route]
+	if r.route == restore.StandingKey && !r.work.Steward {
+		by = "from the machine of somebody whose key stands there"
+	}
+	return map[restore.Step]runs.Step{
+		restore.Look: {
+			Title:      "Write down how it stands",
+			Intent:     "Ask the cloud how " + name + " stands, to compare with afterwards",
+			UndoIntent: "Find what is different",
+			Do:         r.look,
+			Undo:       r.compare,
+		},
+		restore.Permit: {
+			Title:      "Permit the guest agent",
+			Intent:     "Permit the guest agent of " + name + " and wait until it answers",
+			UndoIntent: "Take the permission back",
+			Do:         r.permit,
+			Undo:       r.closing(agentKind),
+			Patience:   r.Patience + restore.AgentOpenFor,
+		},
+		restore.Forbid: {
+			Title:  "Take the permission back",
+			Intent: "Take the guest agent's permission back, and see that it is gone",
+			Do:     r.closed(agentKind),
+		},
+
+		restore.OpenPort: {
+			Title:      "Open the SSH port",
+			Intent:     "Let the cloud's own range in to the SSH port, and nobody else",
+			UndoIntent: "Close it again",
+			Do:         r.openPort,
+			Undo:       r.closing(portKind),
+		},
+		restore.ClosePort: {
+			Title:  "Close the SSH port",
+			Intent: "Close the SSH port to the cloud's own range, and see that it is closed",
+			Do:     r.closed(portKind),
+		},
+
+		restore.Place: {
+			Title:      "Place the new line",
+			Intent:     "Place the line of " + key + " in " + login + " " + by,
+			UndoIntent: "Take the new line out again",
+			Do:         r.place,
+			Undo:       r.takeBack,
+		},
+		restore.Ask: {
+			Title:  "Ask the SSH server",
+			Intent: "See that the SSH server shows the pinned host key and accepts " + key,
+			Do:     r.ask,
+		},
+
+		restore.Helper: {
+			Title:      "Bring a helper up",
+			Intent:     "Launch " + helper + " and wait until its guest agent answers",
+			UndoIntent: "End the helper",
+			Do:         r.helper,
+			Undo:       r.dropHelpers,
+			Patience:   r.Patience + restore.AgentOpenFor,
+		},
+		restore.StopIt: {
+			Title:      "Stop the instance",
+			Intent:     "Stop " + name,
+			UndoIntent: "Start it again, if it ran",
+			Do:         r.stopIt,
+			Undo:       r.startAgain,
+		},
+		restore.DetachRoot: {
+			Title:      "Detach the root disk",
+			Intent:     "Detach the root disk of " + name,
+			UndoIntent: "Attach it as root again, under its own device name",
+			Do:         r.detachRoot,
+			Undo:       r.attachAgain,
+		},
+		restore.Lend: {
+			Title:      "Attach it to the helper",
+			Intent:     "Attach the disk to the helper as a second disk",
+			UndoIntent: "Detach it from the helper",
+			Do:         r.lend,
+			Undo:       r.fetchBack,
+		},
+		restore.Mount: {
+			Title:      "Mount it",
+			Intent:     "Mount the disk, also where its filesystem has the UUID of the helper's own",
+			UndoIntent: "Unmount it",
+			Do:         r.mount,
+			Undo:       r.unmountAgain,
+		},
+		restore.Unmount: {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
+		restore.Fetch:   {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
+		restore.Reattach: {
+			Title:  "Attach the root disk",
+			Intent: "Attach the disk to " + name + " as root, under its own device name",
+			Do:     r.reattach,
+		},
+		restore.StartIt: {
+			Title:      "Start the instance",
+			Intent:     "Start " + name + " and compare the host keys of its boot output with the pinned ones",
+			UndoIntent: "Stop it again, if it was stopped",
+			Do:         r.startIt,
+			Undo:       r.stopAgain,
+		},
+		restore.DropHelper: {Title: "End the helper", Intent: "End the helper and its own disk", Do: r.dropHelper},
+
+		restore.Image: {
+			Title:      "Make an image",
+			Intent:     "Copy the root disk of " + name,
+			UndoIntent: "Delete the copy",
+			Do:         r.image,
+			Undo:       r.deleteImage,
+		},
+		restore.LaunchNew: {
+			Title: "Launch the replacement",
+			Intent: "Launch " + r.work.NewName + " from the copy, opened by " + key + ", and pin its host keys from the " +
+				"boot output",
+			UndoIntent: "End the replacement and its disk",
+			Do:         r.launchNew,
+			Undo:       r.endNew,
+		},
+		restore.Check: {
+			Title:    "Wait for its services",
+			Intent:   "Wait until the replacement answers at the ports " + portsText(r.work.Ports),
+			Do:       r.check,
+			Patience: checkPatience,
+		},
+		restore.MoveAddress: {
+			Title:      "Move the address",
+			Intent:     "Give the static address of " + name + " to the replacement",
+			UndoIntent: "Give the address back",
+			Do:         r.moveAddress,
+			Undo:       r.moveBack,
+		},
+		restore.StopOld: {
+			Title:      "Stop the old one",
+			Intent:     "Stop " + name + ", which is not ended",
+			UndoIntent: "Start it again",
+			Do:         r.stopIt,
+			Undo:       r.startAgain,
+		},
+
+		restore.Reset: {
+			Title:  "Set a new password",
+			Intent: "Have the guest agent set a new administrator's password, sealed to " + key,
+			Do:     r.reset,
+		},
+		restore.Open: {
+			Title:  "Open the password",
+			Intent: "Wait until somebody has opened the password with the private half of " + key + ", on their machine",
+			Do:     r.awaitOpened,
+		},
+
+		restore.Enter: {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter},
+		restore.PasswordOff: {
+			Title:  "Turn password login off",
+			Intent: "Turn password login off in the settings of the SSH server",
+			Do:     r.passwordsOff,
+		},
+		restore.Remove: {Title: "Remove the lost line", Intent: "Remove the lines of " + removes, Do: r.remove},
+		restore.See: {
+			Title:  "See who gets in",
+			Intent: "See that " + removes + " is refused and " + key + " accepted",
+			Do:     r.see,
+		},
+		restore.Settle: {
+			Title:    "See that nothing is left",
+			Intent:   "See that all that was opened is closed, and all that was made for this is gone",
+			Do:       r.settle,
+			Patience: settlePatience,
+		},
+	}
+}
+
+// key returns the new key.
+func (r *restoring) key(ctx context.Context) (store.Key, error) {
+	return r.store.KeyByID(ctx, r.work.Key)
+}
+
+// login returns the login as it is now: of the replacement, once there is one.
+func (r *restoring) login(ctx context.Context) (store.LoginToSweep, error) {
+	id := r.work.Login
+	if r.route == restore.Replacement {
+		id = r.work.NewLogin
+	}
+	found, err := r.store.LoginsToSweep(ctx, []uuid.UUID{id})
+	if err == nil && len(found) == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return store.LoginToSweep{}, err
+	}
+	return found[0], nil
+}
+
+func (r *restoring) subject(ctx context.Context) (store.Key, store.LoginToSweep, error) {
+	k, err := r.key(ctx)
+	if err != nil {
+		return k, store.LoginToSweep{}, err
+	}
+	l, err := r.login(ctx)
+	return k, l, err
+}
+
+// goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
+// the steward key of the instance of before, which is in its image.
+func (r *restoring) goingKeys(ctx context.Context) ([]store.Key, error) {
+	return r.store.KeysByID(ctx, idsOf(r.work.Removes))
+}
+
+// proved keeps when a login with the new key was completed.
+func (r *restoring) proved(ctx context.Context, p *runs.Progress, at time.Time) error {
+	r.work.ProvedAt = &at
+	return p.Save(ctx)
+}
+
+func portsText(ports []int) string {
+	words := make([]string, len(ports))
+	for n, port := range ports {
+		words[n] = strconv.Itoa(port)
+	}
+	return strings.Join(words, ", ")
+}
+
+// look writes down how the instance stands.
+func (r *restoring) look(ctx context.Context, p *runs.Progress) (string, error) {
+	if r.instance.Adopted || r.work.Before != nil {
+		return "", nil
+	}
+	i, err := r.cloud.Instance(ctx, r.instance.CloudID)
+	if err != nil {
+		return "", fleet.Calling(err)
+	}
+	disk, err := r.rootDisk(ctx)
+	if err != nil {
+		return "", err
+	}
+	r.work.Disk, r.work.Device, r.work.GiB = disk.id, disk.device, disk.gib
+	r.work.Before = &stoodAs{
+		State:          string(i.State),
+		Address:        i.PublicAddress,
+		PrivateAddress: i.PrivateAddress,
+		Firewall:       i.Firewall,
+	}
+	said := "it is " + string(i.State)
+	if i.PublicAddress != "" {
+		said += " at " + i.PublicAddress
+	}
+	if disk.device != "" {
+		said += ", with its root disk at " + disk.device
+	}
+	return said, p.Save(ctx)
+}
+
+// root is the root disk of the instance, as far as the cloud tells.
+type root struct {
+	id, device string
+	gib        int
+}
+
+func (r *restoring) rootDisk(ctx context.Context) (root, error) {
+	can, _, err := r.fleet.Outline(ctx)
+	if err != nil {
+		return root{}, fleet.Calling(err)
+	}
+	if !slices.Contains(can.Capabilities, cloud.CanDisks) {
+		return root{}, nil
+	}
+	disks, err := r.cloud.Disks(ctx, r.instance.CloudID)
+	if err != nil {
+		return root{}, fleet.Calling(err)
+	}
+	for _, d := range disks {
+		for _, a := range d.Attachments {
+			if a.Instance == r.instance.CloudID && a.Root {
+				return root{d.Id, a.Device, d.SizeGib}, nil
+			}
+		}
+	}
+	return root{}, nil
+}
+
+// compare finds what is different after the undo, and writes it down for the report.
+func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
+	before := r.work.Before
+	if r.instance.Adopted || before == nil {
+		return nil
+	}
+	if _, err := r.machine.NoteAddresses(ctx); err != nil {
+		return err
+	}
+	i, err := r.cloud.Instance(ctx, r.instance.CloudID)
+	if err != nil {
+		return fleet.Calling(err)
+	}
+	disk, err := r.rootDisk(ctx)
+	if err != nil {
+		return err
+	}
+	var differs []string
+	for _, c := range [][3]string{
+		{"state", before.State, string(i.State)}, {"public address", before.Address, i.PublicAddress},
+		{"private address", before.PrivateAddress, i.PrivateAddress}, {"firewall group", before.Firewall, i.Firewall},
+		{"root disk", r.work.Disk, disk.id}, {"device name of the root disk", r.work.Device, disk.device},
+	} {
+		if c[1] != c[2] {
+			differs = append(differs, fmt.Sprintf("the %s is %s, and was %s", c[0], orNone(c[2]), orNone(c[1])))
+		}
+	}
+	r.work.Differs = differs
+	return p.Save(ctx)
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// closed is the step that closes what was opened; closing is the undo of the opening.
+func (r *restoring) closed(kind string) func(context.Context, *runs.Progress) (string, error) {
+	return func(ctx context.Context, _ *runs.Progress) (string, error) {
+		said, _, err := r.shut(ctx, r.run, kind)
+		return said, err
+	}
+}
+
+func (r *restoring) closing(kind string) func(context.Context, *runs.Progress) error {
+	return func(ctx context.Context, _ *runs.Progress) error {
+		_, _, err := r.shut(ctx, r.run, kind)
+		return err
+	}
+}
+
+// settle sees that nothing is left open and nothing that was made for this is there. It
+// is tried again for settlePatience; what is open then is closed by its deadline in any case.
+func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error) {
+	var said []string
+	for _, kind := range []string{portKind, agentKind} {
+		closed, opened, err := r.shut(ctx, r.run, kind)
+		if err != nil {
+			return "", untilDone(err)
+		}
+		if opened {
+			said = append(said, closed)
+		}
+	}
+	switch r.route {
+	case restore.HelperDisk:
+		if err := r.dropHelpers(ctx, p); err != nil {
+			return "", untilDone(err)
+		}
+		d, _, err := r.cloud.Disk(ctx, r.work.Disk)
+		if err == nil && !slices.Contains(d.Attachments, r.ownPlace()) {
+			err = errors.New("its disk is not attached as root under its own device name")
+		}
+		if err != nil {
+			return "", untilDone(err)
+		}
+		said = append(said, "the helper is gone, and the disk is where it was")
+	case restore.Replacement:
+		if err := r.deleteImage(ctx, p); err != nil {
+			return "", untilDone(err)
+		}
+		said = append(said, "the copy of the disk, with the old keys in it, is deleted")
+	}
+	out, err := r.entriesOut(ctx)
+	if err != nil {
+		return "", untilDone(err)
+	}
+	said = append(said, out...)
+	if len(said) == 0 {
+		return "nothing was opened or made for it", nil
+	}
+	return strings.Join(said, "; "), nil
+}
+
+// entriesOut takes the lost keys out of the instance's metadata, from where a process in
+// the guest would place them again.
+func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
+	if r.instance.Adopted || len(r.work.Removes) == 0 {
+		return nil, nil
+	}
+	can, _, err := r.fleet.Outline(ctx)
+	if err != nil || !slices.Contains(can.Capabilities, cloud.CanMetadata) {
+		return nil, err
+	}
+	lost, err := r.goingKeys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := r.cloud.MetadataKeys(ctx, r.instance.CloudID)
+	if err != nil {
+		return nil, err
+	}
+	left := slices.DeleteFunc(slices.Clone(entries), func(e cloud.MetadataKey) bool {
+		return slices.ContainsFunc(lost, func(k store.Key) bool { return holdsKey(e.Line, k) })
+	})
+	if len(left) == len(entries) {
+		return nil, nil
+	}
+	return []string{
+			"the lost key's entry is gone from the metadata",
+		}, r.cloud.SetMetadataKeys(
+			ctx,
+			r.instance.CloudID,
+			left,
+		)
+}
+
+// ended settles grants and keys with what was done.
+func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+	run, w := r.run, r.work
+	actor, name := journal.ForRun(run), w.LoginName
+	note := journal.OnKeys(
+		r.journal.Entry(
+			actor,
+			"restore.ended",
+			"login",
+			name,
+			run.Reason,
+			"The restore of %s by the route %s, asked for by %s, is done: %s opens it.",
+			name,
+			r.route,
+			run.RequestedBy,
+			w.KeyName,
+		),
+		w.KeyName,
+	)
+	if r.route == restore.WindowsPassword {
+		note.Sentence = fmt.Sprintf(
+			"The administrator's password of %s was set anew and opened with %s. It should be changed at once.",
+			run.Instance.Name,
+			w.KeyName,
+		)
+	}
+	if state != runs.Done {
+		note.Outcome = state
+		note.Sentence = fmt.Sprintf(
+			"The restore of %s by the route %s, asked for by %s, was undone: %s.",
+			name,
+			r.route,
+			run.RequestedBy,
+			reason,
+		)
+		if state == runs.Failed || state == runs.NeedsPerson {
+			note.Sentence = fmt.Sprintf(
+				"The restore of %s by the route %s, asked for by %s, failed: %s.",
+				name,
+				r.route,
+				run.RequestedBy,
+				reason,
+			)
+		}
+		if w.Added {
+			if err := tx.WithdrawGrant(ctx, w.Login, w.Key, r.now(), run.RequestedBy); err != nil {
+				return err
+			}
+		}
+		return tx.Note(ctx, note)
+	}
+	if r.route == restore.Replacement {
+		if err := r.endedReplaced(ctx, tx, actor); err != nil {
+			return err
+		}
+	}
+	if err := r.endLost(ctx, tx, actor); err != nil {
+		return err
+	}
+	return tx.Note(ctx, note)
+}
+
+// endLost marks the lost keys as lost everywhere and ends their grants of the login.
+func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor journal.By) error {
+	fresh, err := tx.RunByID(ctx, r.run.ID)
+	if err != nil {
+		return err
+	}
+	lineLeft := slices.ContainsFunc(
+		fresh.Steps,
+		func(st store.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft },
+	)
+	for _, lost := range r.work.Lost {
+		k, err := tx.KeyByID(ctx, lost.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // its record was deleted meanwhile
+		}
+		if err != nil {
+			return err
+		}
+		if k.State != "lost" {
+			e := r.journal.Entry(
+				actor,
+				"key.mark-lost",
+				"key",
+				k.Name,
+				r.run.Reason,
+				"%s is marked as lost: %s was restored because of it.",
+				k.Name,
+				r.work.LoginName,
+			)
+			if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
+				return err
+			}
+			if err := tx.Note(ctx, e); err != nil {
+				return err
+			}
+		}
+		if !lineLeft {
+			if err := tx.WithdrawGrant(ctx, r.work.Login, k.ID, r.now(), r.run.RequestedBy); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,217 @@
+package rotate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// askedKeys returns the requests that a rotation begins with: one for each key that
+// its keeper is to bring.
+func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]store.AskedKey, error) {
+	if start.Make != MakeBring || start.To != "" {
+		return nil, nil
+	}
+	var asked []store.AskedKey
+	var nobody []string
+	for _, k := range plan.New {
+		if k.keeper == nil {
+			nobody = append(nobody, k.Follows)
+			continue
+		}
+		asked = append(
+			asked,
+			store.AskedKey{
+				ID:         store.NewID(),
+				RotationID: r.ID,
+				Name:       k.Name,
+				Follows:    k.Follows,
+				KeeperID:   *k.keeper,
+				Type:       k.Type,
+				Bits:       k.Bits,
+				CreatedAt:  r.CreatedAt,
+			},
+		)
+	}
+	if len(nobody) > 0 {
+		slices.Sort(nobody)
+		return nil, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "nobody-to-ask",
+			Field:  "make",
+			Where:  slices.Compact(nobody),
+			Detail: "nobody keeps " + strings.Join(slices.Compact(nobody), ", ") + ", so nobody can be asked",
+			Remedy: "Have these made here or by the service: add -make here or -make service",
+		}
+	}
+	return asked, nil
+}
+
+// AskedKey is a new public half that is asked for.
+type AskedKey struct {
+	store.AskedKey
+	// Yours is whether the actor may bring it.
+	Yours bool
+}
+
+// AskedKeys returns the new public halves that are asked for, the oldest request
+// first. keeper "" means of all, "me" of the actor.
+func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, keeper string) ([]AskedKey, error) {
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if keeper == "me" {
+		if keeper = own.Name; keeper == "" {
+			return nil, nil // no keeper, so nothing is asked of them
+		}
+	}
+	asked, err := s.store.AskedKeys(ctx, keeper)
+	out := make([]AskedKey, len(asked))
+	for n, a := range asked {
+		out[n] = AskedKey{a, mayBring(actor, own, a)}
+	}
+	return out, err
+}
+
+// BringKey takes the public half that a keeper was asked for. Where it is recorded
+// already as a key of that keeper, that key is the one that comes.
+func (s *Service) BringKey(ctx context.Context, actor people.Actor, asked uuid.UUID, public string) (store.Key, error) {
+	a, err := s.store.AskedKeyByID(ctx, asked)
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Key{}, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "not-asked",
+			Detail: "there is no such request, or it was answered already",
+			Remedy: "See what is asked for: plumlatch rotate asked",
+		}
+	}
+	if err != nil {
+		return store.Key{}, err
+	}
+	own, err := s.store.KeeperOf(ctx, actor.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return store.Key{}, err
+	}
+	if !mayBring(actor, own, a) {
+		return store.Key{}, &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "not-asked-of-you",
+			Where:  []string{a.KeeperName},
+			Detail: "this key is asked of " + a.KeeperName,
+			Remedy: "See what is asked of you: plumlatch rotate asked -keeper me",
+		}
+	}
+	half, err := keypair.ReadLine(public)
+	if err != nil {
+		return store.Key{}, problem.FromRefusal("public_key", err)
+	}
+	k := s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, half, "client")
+	k.KeeperID = &a.KeeperID
+	if err := s.keys.Grantable(k); err != nil {
+		return store.Key{}, err
+	}
+	if k.Type != a.Type && a.Type == keypair.RSA {
+		return store.Key{}, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "wrong-type",
+			Field:  "public_key",
+			Detail: fmt.Sprintf("an instance on which it will stand takes RSA keys only, and this is %s", k.Type),
+			Remedy: fmt.Sprintf("Bring an RSA key of %d bits: plumlatch rotate bring %s -new", a.Bits, a.Name),
+		}
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		known, err := tx.KeysIn(ctx, [][]byte{k.SHA256})
+		if err != nil {
+			return err
+		}
+		if same, there := known[string(k.SHA256)]; there {
+			earlier, err := tx.KeyByID(ctx, same.ID)
+			if err != nil {
+				return err
+			}
+			if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != "active" {
+				return &problem.Problem{
+					Kind:   problem.Conflict,
+					Code:   "another-key",
+					Field:  "public_key",
+					Where:  []string{earlier.Name},
+					Detail: fmt.Sprintf("this is the key %s, which is not an active key of %s", earlier.Name, a.KeeperName),
+					Remedy: "Bring another",
+				}
+			}
+			if earlier.Name == a.Follows {
+				return &problem.Problem{
+					Kind:   problem.Conflict,
+					Code:   "old-key",
+					Field:  "public_key",
+					Where:  []string{earlier.Name},
+					Detail: "this is the key that is to be replaced",
+					Remedy: "Bring another: plumlatch rotate bring " + a.Name + " -new",
+				}
+			}
+			k = earlier
+		} else if err := tx.AddKey(ctx, &k); err != nil {
+			return err
+		}
+		first, err := tx.BringKey(ctx, a, k, s.now())
+		if err == nil && !first {
+			err = &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "not-asked",
+				Detail: "it was brought meanwhile",
+				Remedy: "See what is asked for: plumlatch rotate asked",
+			}
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			journal.OnKeys(
+				s.journal.Entry(
+					actor.By(),
+					"rotation.bring",
+					"key",
+					k.Name,
+					"",
+					"%s brought the key %s, which follows %s.",
+					actor.Name,
+					k.Name,
+					a.Follows,
+				),
+				a.Follows,
+			),
+		)
+	})
+	var taken *store.TakenError
+	if errors.As(err, &taken) {
+		return store.Key{}, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "name-taken",
+			Detail: "a key named " + a.Name + " was recorded meanwhile",
+			Remedy: "Rename that one, and bring this again",
+		}
+	}
+	if err != nil {
+		return store.Key{}, err
+	}
+	s.engine.Nudge(ctx, rotationDuty)
+	return s.keys.Key(ctx, k.Name)
+}
+
+// mayBring lets the keeper, of a team's any operator, and an admin.
+func mayBring(actor people.Actor, own store.Keeper, a store.AskedKey) bool {
+	return actor.Role == people.Admin || actor.Role != people.Viewer && (a.KeeperKind == "team" || own.ID == a.KeeperID)
+}

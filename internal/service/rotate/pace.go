@@ -1,0 +1,405 @@
+package rotate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/store"
+)
+
+// carryRotations has every live rotation go on as far as it can now.
+func (s *Service) carryRotations(ctx context.Context) error {
+	ids, err := s.store.LiveRotations(ctx)
+	if err != nil {
+		return err
+	}
+	var failed []error
+	for _, id := range ids { // one that fails holds up no other
+		if err := s.advance(ctx, id); err != nil {
+			failed = append(failed, fmt.Errorf("rotation %s: %w", id, err))
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// advance starts the runs of a rotation that may start now, and ends it when nothing
+// is left. It is right to call it at any time and from several places at once.
+func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
+	var started []uuid.UUID
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		started = nil
+		r, err := tx.LockRotation(ctx, id)
+		if err != nil || r.EndedAt != nil {
+			return err
+		}
+		if err := s.noteEntered(ctx, tx, r); err != nil {
+			return err
+		}
+		if r.State == rotation.Undoing { // what was at work when the undo was asked for
+			if _, err := s.undoItems(ctx, tx, id, uuid.Nil); err != nil {
+				return err
+			}
+		}
+		counted, err := tx.RotationCounts(ctx, id)
+		if err != nil {
+			return err
+		}
+		counts := counted[id]
+		busy := counts[rotation.ItemPlacing] + counts[rotation.ItemRemoving]
+		if r.State == rotation.Running {
+			why, err := s.shouldPause(ctx, tx, r, counts)
+			if err != nil {
+				return err
+			}
+			if why != "" {
+				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotation.Paused, "paused_why": why}); err != nil {
+					return err
+				}
+				return tx.Note(
+					ctx,
+					s.journal.Entry(
+						journal.ByService,
+						"rotation.pause",
+						"rotation",
+						id.String(),
+						why,
+						"The rotation that %s started is paused: %s.",
+						r.RequestedBy,
+						why,
+					),
+				)
+			}
+		}
+		if busy == 0 && counts[rotation.ItemAsked]+counts[rotation.ItemWaiting]+counts[rotation.ItemPlaced]+counts[rotation.ItemProved]+counts[rotation.ItemUndoing] == 0 {
+			return s.endRotation(ctx, tx, r, counts)
+		}
+		budget := r.Settings.AtOnce - busy
+		if r.Settings.AtOnce == maxAtOnce &&
+			r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
+			budget += queuedRuns
+		}
+		started, err = s.startDue(ctx, tx, r, budget, s.mayBegin, "")
+		return err
+	})
+	var taken *store.TakenError
+	if errors.As(err, &taken) {
+		return nil // another run was faster on one of the instances; the next time
+	}
+	if len(started) > 0 {
+		s.prepare(ctx, started)
+	}
+	for _, run := range started {
+		s.engine.Wake(ctx, run)
+	}
+	return err
+}
+
+// prepare reads what the runs work on for all of them at once. What it does not come
+// to, each reads itself.
+func (s *Service) prepare(ctx context.Context, ids []uuid.UUID) {
+	list, err := s.store.RunsByID(ctx, ids)
+	if err != nil {
+		return
+	}
+	if of, err := rotatedBy(ctx, s.store, list); err == nil {
+		s.prepared.put(of)
+	}
+}
+
+// noteEntered notes which placed items were proved by a completed login since.
+func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rotation) error {
+	entered, err := tx.EnteredItems(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	for item, at := range entered {
+		if err := tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shouldPause says why a rotation is to wait for a decision, "" if it is not.
+func (s *Service) shouldPause(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	counts map[rotation.ItemState]int,
+) (string, error) {
+	tally := rotation.Tally{
+		Failed: counts[rotation.ItemFailed],
+		Left:   counts[rotation.ItemAsked] + counts[rotation.ItemWaiting] + counts[rotation.ItemPlaced] + counts[rotation.ItemProved],
+	}
+	if r.Settings.First > 0 {
+		group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
+		if err != nil {
+			return "", err
+		}
+		tally.GroupFailed, tally.GroupUndone = group[rotation.ItemFailed], group[rotation.ItemUndone]
+	}
+	why, n := rotation.Pause(tally, r.Settings.StopAfter)
+	switch why {
+	case rotation.ManyFailed:
+		return text.Counted(n, "login") + " failed", nil
+	case rotation.GroupFailed:
+		return text.Counted(n, "login") + " of the first group failed", nil
+	case rotation.GroupUndone:
+		return text.Counted(n, "login") + " of the first group taken back", nil
+	}
+	return "", nil
+}
+
+func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rotation, counts map[rotation.ItemState]int) error {
+	state := rotation.Ended
+	if r.State == rotation.Undoing {
+		state = rotation.Undone
+	}
+	if err := tx.ChangeRotation(
+		ctx,
+		r.ID,
+		map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""},
+	); err != nil {
+		return err
+	}
+	return tx.Note(
+		ctx,
+		s.journal.Entry(
+			journal.By{Name: r.RequestedBy, Via: "service"},
+			"rotation."+string(state),
+			"rotation",
+			r.ID.String(),
+			r.Reason,
+			"The rotation that %s started is %s: %d replaced, %d failed, %d undone.",
+			r.RequestedBy,
+			state,
+			counts[rotation.ItemDone],
+			counts[rotation.ItemFailed],
+			counts[rotation.ItemUndone],
+		),
+	)
+}
+
+// begun is an item whose run is to start.
+type begun struct {
+	store.RotationItem
+	phase rotation.Phase     // "" is In, or Whole where that can be
+	state rotation.ItemState // that of the item meanwhile
+	// override has the old line go without a login by the new key.
+	override *override
+}
+
+func itemsOf(list []begun) []uuid.UUID {
+	ids := make([]uuid.UUID, len(list))
+	for n, i := range list {
+		ids[n] = i.ID
+	}
+	return ids
+}
+
+// mayBegin reports whether the service itself may work on an item in a phase.
+func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool {
+	return rotationMeans(i.Means) != hereMeans
+}
+
+// startDue starts runs for at most so many items that may be begun: first those to be
+// undone, then those whose grace is over, then new ones. worker is who works on them
+// from their own machine, "" for the service.
+func (s *Service) startDue(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	budget int,
+	may func(store.RotationItem, rotation.Phase) bool,
+	worker string,
+) (started []uuid.UUID, err error) {
+	busy := map[string]bool{} // instances, of which each has one run at a time
+	var list []begun
+	choose := func(items []store.RotationItem, phase rotation.Phase, state rotation.ItemState, due func(store.RotationItem) bool) {
+		for _, i := range items {
+			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
+				busy[i.InstanceName] = true
+				list = append(list, begun{i, phase, state, nil})
+			}
+		}
+	}
+	if budget <= 0 {
+		return nil, nil
+	}
+	back, err := tx.ItemsIn(ctx, r.ID, rotation.ItemUndoing, worker != "", 0, budget*2)
+	if err != nil {
+		return nil, err
+	}
+	choose(back, rotation.Back, rotation.ItemUndoing, nil)
+	if r.State == rotation.Running && s.withinHours(r) && len(list) < budget {
+		proved, err := tx.ItemsIn(ctx, r.ID, rotation.ItemProved, worker != "", 0, mostRotated)
+		if err != nil {
+			return nil, err
+		}
+		grace := time.Duration(r.Settings.GraceSeconds) * time.Second
+		choose(
+			proved,
+			rotation.Out,
+			rotation.ItemRemoving,
+			func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) },
+		)
+		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
+		if err != nil {
+			return nil, err
+		}
+		choose(waiting, "", rotation.ItemPlacing, nil)
+	}
+	return s.startRotating(ctx, tx, r, list, worker)
+}
+
+// waitingItems returns the next items that have not been begun: of the first group
+// alone until all of that are done.
+func (s *Service) waitingItems(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	budget int,
+	elsewhere bool,
+) ([]store.RotationItem, error) {
+	beyond := 0
+	if n := r.Settings.First; n > 0 {
+		group, err := tx.FirstGroup(ctx, r.ID, n)
+		if err != nil {
+			return nil, err
+		}
+		for state, count := range group {
+			if state != rotation.ItemDone && state != rotation.ItemUndone && count > 0 {
+				beyond = n
+			}
+		}
+	}
+	return tx.ItemsIn(ctx, r.ID, rotation.ItemWaiting, elsewhere, beyond, budget*2)
+}
+
+func (s *Service) withinHours(r store.Rotation) bool {
+	if r.Settings.Between == "" {
+		return true
+	}
+	hours, err := rotation.ReadHours(r.Settings.Between)
+	zone, badZone := time.LoadLocation(r.Settings.Zone)
+	return err == nil && badZone == nil && hours.Has(s.now().In(zone))
+}
+
+// journalsOf returns what earlier runs of items have done to lines, by run.
+func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uuid.UUID]means.Journal, error) {
+	earlier, err := tx.RunsByID(ctx, list)
+	if err != nil {
+		return nil, err
+	}
+	of := map[uuid.UUID]means.Journal{}
+	for _, run := range earlier {
+		if w, err := rotateWorkOf(run); err == nil { // else it is of before, and what it placed is not known
+			of[run.ID] = w.Journal
+		}
+	}
+	return of, nil
+}
+
+// startRotating adds the runs of items, in a few statements whatever their number.
+func (s *Service) startRotating(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	list []begun,
+	worker string,
+) ([]uuid.UUID, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	var logins, keys, before []uuid.UUID
+	for _, i := range list {
+		logins = append(logins, i.LoginID)
+		if i.NewKeyID != nil {
+			keys = append(keys, *i.NewKeyID)
+		}
+		if i.RunID != nil {
+			before = append(before, *i.RunID)
+		}
+	}
+	instances, err := tx.InstancesOfLogins(ctx, logins)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := tx.KeptAmong(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	journals, err := journalsOf(ctx, tx, before)
+	if err != nil {
+		return nil, err
+	}
+	granted, err := tx.GrantedAmong(ctx, itemsOf(list))
+	if err != nil {
+		return nil, err
+	}
+	var started []store.Run
+	var ids []uuid.UUID
+	changes := map[uuid.UUID]map[string]any{}
+	for _, i := range list {
+		if i.NewKeyID == nil || i.OldKeyID == nil {
+			changes[i.ID] = map[string]any{"state": rotation.ItemFailed, "detail": "the record of its key is gone", "ended_at": s.now()}
+			continue
+		}
+		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
+			changes[i.ID] = map[string]any{
+				"state":    rotation.ItemUndone,
+				"detail":   "nobody grants " + i.OldName + " there any more, so there is nothing to replace",
+				"ended_at": s.now(),
+			}
+			continue
+		}
+		work := rotateWork{
+			Rotation: r.ID,
+			Item:     i.ID,
+			Login:    i.LoginID,
+			Old:      *i.OldKeyID,
+			New:      *i.NewKeyID,
+			OldName:  i.OldName,
+			NewName:  i.NewName,
+			Phase:    i.phase, Means: rotationMeans(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
+			Kept: kept[*i.NewKeyID] && s.Safe != nil && worker == "", // from elsewhere, whoever is there logs in
+		}
+		switch {
+		case work.Phase == "" && work.Kept && r.Settings.GraceSeconds == 0:
+			work.Phase = rotation.Whole
+		case work.Phase == "":
+			work.Phase = rotation.In
+		case i.RunID != nil: // what an earlier run placed is to be known to this
+			work.Journal = journals[*i.RunID]
+			work.Journal.Removed = nil
+		}
+		run := s.engine.NewRun(runs.Request{
+			Kind:     RunKind,
+			Instance: instances[i.LoginID],
+			By:       r.RequestedBy,
+			Reason:   r.Reason,
+			Payload:  work,
+			At:       s.now(),
+		})
+		started, ids = append(started, run), append(ids, run.ID)
+		changes[i.ID] = map[string]any{"state": i.state, "run_id": run.ID, "detail": ""}
+	}
+	if err := tx.AddRuns(ctx, started); err != nil {
+		return nil, err
+	}
+	for id, columns := range changes {
+		if err := tx.ChangeItem(ctx, id, columns); err != nil {
+			return nil, err
+		}
+	}
+	return ids, nil
+}

@@ -1,0 +1,776 @@
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// Where the new keys of a rotation are made.
+const (
+	makeHere    = "here"
+	MakeService = "service"
+	MakeBring   = "bring"
+)
+
+const (
+	maxAtOnce = 16
+	// mostRotated is the greatest number of logins in one rotation.
+	mostRotated   = 5000
+	madeAsType    = keypair.Ed25519
+	MadeAsRSABits = 3072
+)
+
+// rotationMeans is by what the files of a login are changed in a rotation.
+type rotationMeans string
+
+// The means of rotations, as they are shown.
+const (
+	stewardMeans rotationMeans = "steward key"
+	hereMeans    rotationMeans = "from here"
+	agentMeans   rotationMeans = "guest agent"
+)
+
+// ShownItem is an item of a plan as it was shown.
+type ShownItem struct{ Login, Old, New string }
+
+// RotationStart says how a planned rotation is to be started.
+type RotationStart struct {
+	RotationWanted
+	Shown    []ShownItem
+	Make     string
+	NewKeys  map[string]string // public halves by the names of the plan, with Make here
+	Settings store.RotationSettings
+	Reason   string
+
+	Rule string // the standing rule that begins it
+	// Keeper is whose the new keys are, nil for those of the old ones' keepers; only says
+	// which key lines are replaced, by key and login, nil for all.
+	Keeper *uuid.UUID
+	Only   map[[2]string]bool
+}
+
+// RotationState is a rotation and how far it is.
+type RotationState struct {
+	store.Rotation
+	Counts map[rotation.ItemState]int
+}
+
+// StartRotation starts a rotation by the plan as it was shown.
+func (s *Service) StartRotation(
+	ctx context.Context,
+	actor people.Actor,
+	once journal.IdempotencyKey,
+	start RotationStart,
+) (RotationState, error) {
+	if err := errors.Join(
+		problem.CheckText("reason", start.Reason),
+		CheckSettings(&start.Settings),
+		CheckTogether(start),
+	); err != nil {
+		return RotationState{}, err
+	}
+	earlier, err := s.journal.Before(ctx, actor.ID, once)
+	if err != nil {
+		return RotationState{}, err
+	}
+	if earlier != "" {
+		id, err := uuid.Parse(earlier)
+		if err != nil {
+			return RotationState{}, err
+		}
+		return s.Rotation(ctx, id)
+	}
+	plan, err := s.PlanRotation(ctx, start.RotationWanted)
+	if err != nil {
+		return RotationState{}, err
+	}
+	plan.narrow(start)
+	if err := outrun(plan, start.Shown); err != nil {
+		return RotationState{}, err
+	}
+	if len(start.Shown) == 0 {
+		return RotationState{}, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "nothing-to-rotate",
+			Detail: "the plan replaces nothing",
+			Remedy: "See why: plumlatch rotate plan",
+		}
+	}
+	keys, halves, err := s.newKeys(ctx, actor, plan, start)
+	if err != nil {
+		return RotationState{}, err
+	}
+	r := store.Rotation{
+		ID:          store.NewID(),
+		State:       rotation.Running,
+		RequestedBy: actor.Name,
+		Reason:      start.Reason,
+		Settings:    start.Settings,
+		CreatedAt:   s.now().Truncate(time.Microsecond),
+		Urgent:      start.Urgent,
+		Rule:        start.Rule,
+	}
+	asked, err := askedKeys(r, plan, start)
+	if err != nil {
+		return RotationState{}, err
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, r.ID.String())
+		if err != nil {
+			return err
+		}
+		if earlier != "" {
+			r.ID, err = uuid.Parse(earlier)
+			return err
+		}
+		byName := map[string]uuid.UUID{}
+		for n := range keys {
+			k := &keys[n]
+			byName[k.Name] = k.ID
+			if start.To != "" {
+				continue
+			}
+			if err := tx.AddKey(ctx, k); err != nil {
+				return err
+			}
+			if half, kept := halves[k.Name]; kept {
+				if err := tx.KeepHalf(ctx, k.ID, half, k.CreatedAt); err != nil {
+					return err
+				}
+			}
+		}
+		var items []store.RotationItem
+		r.LeftOut = nil
+		for _, i := range plan.Items {
+			if i.LeftOut != "" {
+				r.LeftOut = append(r.LeftOut, store.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
+				continue
+			}
+			item := store.RotationItem{
+				ID:         store.NewID(),
+				RotationID: r.ID,
+				Seq:        len(items),
+				LoginID:    i.LoginID,
+				OldKeyID:   new(i.OldID),
+				OldName:    i.Old,
+				NewName:    i.New,
+				State:      rotation.ItemAsked,
+				Means:      i.Means,
+			}
+			if id, there := byName[i.New]; there {
+				item.NewKeyID, item.State = &id, rotation.ItemWaiting
+			}
+			items = append(items, item)
+		}
+		logins, instances, leftOut := plan.Counts()
+		made := "made"
+		if start.Make == MakeBring {
+			made = "asked for"
+		}
+		if err := tx.AddRotation(ctx, r, items); err != nil {
+			return err
+		}
+		if start.Rule != "" { // in the same transaction, so that a kill does not begin it twice
+			if err := tx.NoteRuleBegun(ctx, start.Rule, r.ID, r.CreatedAt); err != nil {
+				return err
+			}
+		}
+		if err := tx.AddAskedKeys(ctx, asked); err != nil {
+			return err
+		}
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(),
+			"rotation.start",
+			"rotation",
+			r.ID.String(),
+			start.Reason,
+			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.",
+			actor.Name,
+			text.Counted(logins, "login"),
+			text.Counted(instances, "instance"),
+			text.Counted(len(items), "key line"),
+			text.Counted(leftOut, "line"),
+			text.Counted(len(plan.New), "key"),
+			made,
+		))
+	})
+	if err != nil {
+		var taken *store.TakenError
+		if errors.As(err, &taken) {
+			return RotationState{}, &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "plan-outrun",
+				Detail: "a key of one of the new names was recorded meanwhile, or one of the new keys is recorded already",
+				Remedy: "Plan again",
+			}
+		}
+		return RotationState{}, err
+	}
+	s.engine.Nudge(ctx, rotationDuty)
+	return s.Rotation(ctx, r.ID)
+}
+
+// narrow keeps of the plan what is to be replaced, and gives the new keys their keeper.
+func (p *RotationPlan) narrow(start RotationStart) {
+	if start.Only != nil {
+		comes := map[string]bool{}
+		p.Items = slices.DeleteFunc(p.Items, func(i PlannedItem) bool { return !start.Only[[2]string{i.Old, i.Login}] })
+		for _, i := range p.Items {
+			comes[i.New] = i.LeftOut == "" || comes[i.New]
+		}
+		p.New = slices.DeleteFunc(p.New, func(k PlannedKey) bool { return !comes[k.Name] })
+	}
+	for n := range p.New {
+		if start.Keeper != nil {
+			p.New[n].keeper = start.Keeper
+		}
+	}
+}
+
+// CheckTogether refuses settings that exclude one another.
+func CheckTogether(start RotationStart) error {
+	bad := func(field, detail, remedy string) error {
+		return &problem.Problem{Kind: problem.Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+	}
+	t := start.Settings
+	switch {
+	case start.FromHere && start.Rule != "":
+		return bad(
+			"from_here",
+			"a standing rule has nobody's machine to edit from",
+			"Place steward keys: plumlatch instance steward",
+		)
+	case start.Urgent && (t.GraceSeconds > 0 || t.Between != "" || t.First > 0):
+		return bad(
+			"urgent",
+			"an urgent rotation has no grace, no hours and no first group",
+			"Leave them out, or leave out urgent",
+		)
+	case start.Urgent && start.Make == MakeBring:
+		return bad(
+			"make",
+			"an urgent rotation does not wait for keepers to bring keys",
+			"Have them made: here or by the service",
+		)
+	case start.FromHere && start.Make == MakeService:
+		return bad(
+			"make",
+			"whoever edits from their own machine needs the new private halves there, and the service would keep them",
+			"Say -make here",
+		)
+	}
+	return nil
+}
+
+func CheckSettings(t *store.RotationSettings) error {
+	bad := func(field, detail, remedy string) error {
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-" + strings.ReplaceAll(field, "_", "-"),
+			Field:  "settings." + field,
+			Detail: detail,
+			Remedy: remedy,
+		}
+	}
+	t.AtOnce = cmp.Or(t.AtOnce, maxAtOnce)
+	t.Zone = cmp.Or(t.Zone, "UTC")
+	switch {
+	case t.AtOnce < 1 || t.AtOnce > maxAtOnce:
+		return bad("at_once", fmt.Sprintf("%d logins at once are not possible; 1 to %d are", t.AtOnce, maxAtOnce), "")
+	case t.First < 0 || t.StopAfter < 0:
+		return bad("first", "a number of logins is not negative", "")
+	case t.GraceSeconds < 0 || t.GraceSeconds > 365*24*3600:
+		return bad("grace_seconds", "a grace has 0 seconds to a year", "")
+	}
+	if _, err := time.LoadLocation(t.Zone); err != nil {
+		return bad("zone", fmt.Sprintf("there is no time zone %q", t.Zone), "Give one such as Europe/Berlin")
+	}
+	if t.Between != "" {
+		if _, err := rotation.ReadHours(t.Between); err != nil {
+			return bad("between", err.Error(), "Give hours such as 22:00-04:00")
+		}
+	}
+	return nil
+}
+
+// outrun refuses a plan that is not the one that was shown, with the difference.
+func outrun(plan RotationPlan, shown []ShownItem) error {
+	was, is := map[ShownItem]bool{}, map[ShownItem]bool{}
+	for _, i := range shown {
+		was[i] = true
+	}
+	var where []string
+	for _, i := range plan.Items {
+		now := ShownItem{i.Login, i.Old, i.New}
+		if i.LeftOut != "" {
+			continue
+		}
+		is[now] = true
+		if !was[now] {
+			where = append(where, fmt.Sprintf("new: %s, %s by %s", i.Login, i.Old, i.New))
+		}
+	}
+	for _, i := range shown {
+		if !is[i] {
+			where = append(where, fmt.Sprintf("gone: %s, %s by %s", i.Login, i.Old, i.New))
+		}
+	}
+	if len(where) == 0 {
+		return nil
+	}
+	slices.Sort(where)
+	return &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   "plan-outrun",
+		Where:  where[:min(len(where), 20)],
+		Detail: fmt.Sprintf("the plan is not what it was when it was shown: %s", text.Counted(len(where), "difference")),
+		Remedy: "Look at the plan again, and start that",
+	}
+}
+
+// newKeys returns the keys that come, and of those that the service makes the sealed
+// private halves.
+func (s *Service) newKeys(
+	ctx context.Context,
+	actor people.Actor,
+	plan RotationPlan,
+	start RotationStart,
+) (made []store.Key, sealed map[string]store.Secret, err error) {
+	bad := func(code, detail, remedy string) error {
+		return &problem.Problem{Kind: problem.Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
+	}
+	switch {
+	case start.To != "":
+		k, err := s.keys.Key(ctx, start.To)
+		if err != nil {
+			return nil, nil, err
+		}
+		return []store.Key{k}, nil, s.keys.Grantable(k)
+	case start.Make == MakeBring:
+		return nil, nil, nil // they come later
+	case start.Make == MakeService && s.Safe == nil:
+		return nil, nil, problem.NoSafe()
+	case start.Make != MakeService && start.Make != makeHere:
+		return nil, nil, bad(
+			"bad-make",
+			fmt.Sprintf("%q is not a source for new keys", start.Make),
+			"Say here, service or bring",
+		)
+	}
+	halves := map[string][]byte{}
+	sealed = map[string]store.Secret{}
+	for _, planned := range plan.New {
+		in := keys.NewKey{Name: planned.Name, Purpose: "follows " + planned.Follows}
+		var public keypair.Public
+		origin := "client"
+		if start.Make == makeHere {
+			line, ok := start.NewKeys[planned.Name]
+			if !ok {
+				return nil, nil, bad(
+					"key-missing",
+					fmt.Sprintf("the public half of the new key %s was not given", planned.Name),
+					"The client makes and gives all of them: plumlatch rotate start",
+				)
+			}
+			if public, err = keypair.ReadLine(line); err != nil {
+				return nil, nil, problem.FromRefusal("new_keys", err)
+			}
+		} else {
+			origin = "service"
+			pair, err := keypair.Make(
+				rand.Reader,
+				keypair.Spec{Type: planned.Type, Bits: map[string]int{keypair.RSA: MadeAsRSABits}[planned.Type]},
+				planned.Name,
+			)
+			if err != nil {
+				return nil, nil, err
+			}
+			public = pair.Public
+			if halves[planned.Name], err = pair.OpenSSH(nil); err != nil {
+				return nil, nil, err
+			}
+		}
+		k := s.keys.NewRecord(actor, in, public, origin)
+		k.KeeperID = planned.keeper
+		if half := halves[planned.Name]; half != nil {
+			k.Custody = "kept"
+			sealed[planned.Name], err = s.safes.Seal(ctx, s.store, half, k.ID.String())
+			clear(half)
+			if err != nil {
+				return nil, nil, err
+			}
+		}
+		if err := s.keys.Grantable(k); err != nil {
+			return nil, nil, err
+		}
+		made = append(made, k)
+	}
+	return made, sealed, nil
+}
+
+// Rotation returns how far a rotation is.
+func (s *Service) Rotation(ctx context.Context, id uuid.UUID) (RotationState, error) {
+	r, err := s.store.RotationByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return RotationState{}, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-rotation",
+			Detail: "there is no rotation with this id",
+			Remedy: "See what there is: plumlatch rotate list",
+		}
+	}
+	if err != nil {
+		return RotationState{}, err
+	}
+	counts, err := s.store.RotationCounts(ctx, id)
+	return RotationState{r, counts[id]}, err
+}
+
+// Rotations returns one page of rotations, the newest first.
+func (s *Service) Rotations(ctx context.Context, p store.Page) (store.List[RotationState], error) {
+	l, err := s.store.Rotations(ctx, p)
+	if err != nil {
+		return store.List[RotationState]{}, problem.FromPage(err)
+	}
+	ids := make([]uuid.UUID, len(l.Items))
+	for n, r := range l.Items {
+		ids[n] = r.ID
+	}
+	counts, err := s.store.RotationCounts(ctx, ids...)
+	out := store.List[RotationState]{Next: l.Next, Total: l.Total}
+	for _, r := range l.Items {
+		out.Items = append(out.Items, RotationState{r, counts[r.ID]})
+	}
+	return out, err
+}
+
+// RotationItem is an item of a rotation with what to do about it.
+type RotationItem struct {
+	store.RotationItem
+	DueAt *time.Time
+	Next  string
+}
+
+// RotationItems returns one page of the items of a rotation, in the order of its plan.
+func (s *Service) RotationItems(
+	ctx context.Context,
+	id uuid.UUID,
+	state rotation.ItemState,
+	p store.Page,
+) (store.List[RotationItem], error) {
+	r, err := s.Rotation(ctx, id)
+	if err != nil {
+		return store.List[RotationItem]{}, err
+	}
+	l, err := s.store.RotationItems(ctx, id, state, p)
+	if err != nil {
+		return store.List[RotationItem]{}, problem.FromPage(err)
+	}
+	logins := make([]uuid.UUID, len(l.Items))
+	for n, i := range l.Items {
+		logins[n] = i.LoginID
+	}
+	others, err := s.store.RotatingLogins(ctx, logins, id)
+	if err != nil {
+		return store.List[RotationItem]{}, err
+	}
+	out := store.List[RotationItem]{Next: l.Next}
+	for _, i := range l.Items {
+		item := RotationItem{RotationItem: i}
+		switch i.State {
+		case rotation.ItemAsked:
+			item.Detail, item.Next = "its keeper is asked to bring a new public half", "plumlatch rotate bring "+i.NewName
+		case rotation.ItemWaiting:
+			item.Detail = "it waits for its turn"
+			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
+				item.Detail = "it begins when all of the first group are done"
+			}
+			if rotationMeans(i.Means) == hereMeans {
+				item.Detail = "it waits for somebody who edits from their machine with the old private half"
+				item.Next = "plumlatch rotate watch " + id.String() + " -from-here -with FILE"
+			} else if other, at := others[i.LoginID]; at {
+				item.Detail = "it waits for another rotation that is at work on the login"
+				item.Next = "plumlatch rotate watch " + other.String()
+			}
+		case rotation.ItemPlaced:
+			item.Next = "plumlatch prove " + fleet.LoginName(i.OSUser, i.InstanceName)
+			item.Detail = cmp.Or(item.Detail, "the new line stands beside the old; a login with "+i.NewName+" is awaited")
+		case rotation.ItemProved:
+			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
+			item.Detail = "the new key opens it; the old one goes when the grace is over"
+			if rotationMeans(i.Means) == hereMeans {
+				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
+					"has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
+			}
+		case rotation.ItemFailed:
+			item.Next = "plumlatch why " + i.InstanceName
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+// ChangeRotation pauses a rotation, goes on with it, tries again what failed, or
+// undoes what is not taken out yet. login "" means all of it.
+func (s *Service) ChangeRotation(
+	ctx context.Context,
+	actor people.Actor,
+	id uuid.UUID,
+	change, login, reason string,
+) (RotationState, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return RotationState{}, err
+	}
+	if _, err := s.Rotation(ctx, id); err != nil {
+		return RotationState{}, err
+	}
+	var of uuid.UUID
+	if login != "" {
+		l, _, err := s.fleet.LoginNamed(ctx, login)
+		if err != nil {
+			return RotationState{}, err
+		}
+		of = l.ID
+	}
+	if change == "override" {
+		return s.overrideItem(ctx, actor, id, login, of, reason)
+	}
+	conflict := func(r store.Rotation) error {
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "wrong-state",
+			Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change),
+			Remedy: "See it: plumlatch rotate show " + id.String(),
+		}
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		r, err := tx.LockRotation(ctx, id)
+		if err != nil {
+			return err
+		}
+		columns, affected := map[string]any{}, -1
+		switch {
+		case change == "pause" && r.State == rotation.Running:
+			columns["state"], columns["paused_why"] = rotation.Paused, cmp.Or(reason, "paused by "+actor.Name)
+		case change == "resume" && r.State == rotation.Paused:
+			// Whoever goes on has decided about what failed so far.
+			columns["state"], columns["paused_why"] = rotation.Running, ""
+			if r.Settings, err = s.goOnWith(ctx, tx, r); err != nil {
+				return err
+			}
+			settings, err := json.Marshal(r.Settings)
+			if err != nil {
+				return err
+			}
+			columns["settings"] = string(settings)
+		case change == "retry" && (r.State == rotation.Running || r.State == rotation.Paused || r.State == rotation.Ended):
+			if affected, err = tx.ChangeItems(
+				ctx,
+				id,
+				of,
+				[]rotation.ItemState{rotation.ItemFailed},
+				map[string]any{
+					"state":        rotation.ItemWaiting,
+					"detail":       "",
+					"ended_at":     nil,
+					"placed_at":    nil,
+					"proved_at":    nil,
+					"override_by":  "",
+					"override_why": "",
+				},
+			); err != nil {
+				return err
+			}
+			columns["state"], columns["paused_why"], columns["ended_at"] = rotation.Running, "", nil
+		case change == "undo" && r.EndedAt == nil && login != "":
+			undone, err := s.undoItems(ctx, tx, id, of)
+			if err == nil {
+				err = undone.refused(true)
+			}
+			if err != nil {
+				return err
+			}
+			affected = undone.affected
+		case change == "undo" && r.EndedAt == nil:
+			undone, err := s.undoItems(ctx, tx, id, of)
+			if err == nil {
+				err = undone.refused(false)
+			}
+			if err != nil {
+				return err
+			}
+			columns["state"], columns["paused_why"] = rotation.Undoing, ""
+		default:
+			return conflict(r)
+		}
+		if affected == 0 {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "nothing-to-change",
+				Detail: "there is nothing to " + change + " there",
+				Remedy: "See it: plumlatch rotate show " + id.String(),
+			}
+		}
+		if len(columns) > 0 {
+			if err := tx.ChangeRotation(ctx, id, columns); err != nil {
+				return err
+			}
+		}
+		about := "the rotation"
+		if login != "" {
+			about = login + " in the rotation"
+		}
+		done := map[string]string{
+			"pause":  "paused",
+			"resume": "went on with",
+			"retry":  "tried again what failed of",
+			"undo":   "had undone",
+		}[change]
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about),
+		)
+	})
+	if err != nil {
+		return RotationState{}, err
+	}
+	s.engine.Nudge(ctx, rotationDuty)
+	return s.Rotation(ctx, id)
+}
+
+// goOnWith returns the settings of a rotation that goes on after a pause: with the
+// rest, where the first group has failed, and with as many failures allowed anew.
+func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r store.Rotation) (store.RotationSettings, error) {
+	counts, err := tx.RotationCounts(ctx, r.ID)
+	t := r.Settings
+	if err != nil {
+		return t, err
+	}
+	if failed := counts[r.ID][rotation.ItemFailed]; t.StopAfter > 0 && failed >= t.StopAfter {
+		t.StopAfter += failed
+	}
+	if t.First == 0 {
+		return t, nil
+	}
+	group, err := tx.FirstGroup(ctx, r.ID, t.First)
+	if group[rotation.ItemFailed]+group[rotation.ItemUndone] > 0 {
+		t.First = 0
+	}
+	return t, err
+}
+
+// oldProvedWithin is how recent a signed login with the old key is to be for the new one's line,
+// that was shown to open the login, to be taken out.
+const oldProvedWithin = 15 * time.Minute
+
+// undoItems has what waits left as it is, and what stands beside the old key taken
+// out again. What is being worked on is undone when that has ended. A new key that was shown to
+// open the login stays, unless the service can log in with the old one or somebody has just shown
+// that it opens the login; and always where the old one is lost.
+func (s *Service) undoItems(
+	ctx context.Context,
+	tx *store.Store,
+	id, login uuid.UUID,
+) (undone undoneItems, err error) {
+	undone.affected, err = tx.ChangeItems(
+		ctx,
+		id,
+		login,
+		[]rotation.ItemState{rotation.ItemAsked, rotation.ItemWaiting},
+		map[string]any{"state": rotation.ItemUndone, "detail": "it was not begun", "ended_at": s.now()},
+	)
+	if err != nil {
+		return undone, err
+	}
+	items, lost, err := tx.ItemsBeside(ctx, id, login)
+	if err != nil {
+		return undone, err
+	}
+	var logins, olds []uuid.UUID
+	for _, i := range items {
+		logins = append(logins, i.LoginID)
+		if i.OldKeyID != nil {
+			olds = append(olds, *i.OldKeyID)
+		}
+	}
+	kept, err := tx.KeptAmong(ctx, olds)
+	if err != nil {
+		return undone, err
+	}
+	signed, err := tx.SignedSince(ctx, logins, s.now().Add(-oldProvedWithin))
+	if err != nil {
+		return undone, err
+	}
+	var back, stay []uuid.UUID
+	why := ""
+	for _, i := range items {
+		switch {
+		case i.OldKeyID == nil || lost[i.ID]:
+			why = i.OldName + " is lost, so the line of " + i.NewName + " stays"
+			stay = append(stay, i.ID)
+		case (i.State == rotation.ItemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans &&
+			!(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
+			why = i.NewName + " was shown to open the login, and " + i.OldName + " was not; so both lines stay"
+			stay = append(stay, i.ID)
+		default:
+			back = append(back, i.ID)
+		}
+	}
+	if err := tx.ChangeItemsByID(
+		ctx,
+		stay,
+		map[string]any{"state": rotation.ItemFailed, "detail": why, "ended_at": s.now()},
+	); err != nil {
+		return undone, err
+	}
+	undone.affected += len(back) + len(stay)
+	undone.stay, undone.why = len(stay), why
+	for _, i := range items {
+		if slices.Contains(stay, i.ID) && (i.State == rotation.ItemProved || i.ProvedAt != nil) {
+			undone.proved++
+		}
+	}
+	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": rotation.ItemUndoing})
+}
+
+// undoneItems are how many items an undo concerned, how many of them stay as they are, why, and how
+// many of those have a new key that was shown to open the login.
+type undoneItems struct {
+	affected, stay, proved int
+	why                    string
+}
+
+// refused is why an undo that somebody asks for is not begun: it would not change the login that was
+// named, or leave in place what the rotation can bring to its end by itself.
+func (u undoneItems) refused(oneLogin bool) error {
+	if u.stay == 0 || !oneLogin && (u.stay < u.affected || u.proved == 0) {
+		return nil
+	}
+	return &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   "new-key-proved",
+		Field:  "login",
+		Detail: u.why,
+		Remedy: "If the old key is not lost, show within 15 minutes before that it opens the login: plumlatch prove LOGIN " +
+			"-with FILE",
+	}
+}

@@ -1,0 +1,95 @@
+// Package rotate holds rotations: which keys are replaced by which, at what pace, and the run that replaces one key
+// in one login. What is decided without input or output is core/rotation's.
+package rotate
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/safe"
+	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/reading"
+	"plumlatch/internal/service/safekeeping"
+	"plumlatch/internal/service/work"
+	"plumlatch/internal/store"
+)
+
+// Service is the use cases of rotations.
+type Service struct {
+	// Safe keeps private halves; nil where it is switched off.
+	Safe *safe.Safe
+
+	store   *store.Store
+	cloud   *cloud.Cloud
+	engine  *runs.Engine
+	journal *journal.Service
+	safes   *safekeeping.Service
+	keys    *keys.Service
+	fleet   *fleet.Service
+	runs    *work.Service
+	reading *reading.Service
+	access  *access.Service
+	log     *slog.Logger
+	now     func() time.Time
+
+	// advancing is held by the worker that starts further runs of rotations.
+	advancing sync.Mutex
+	prepared  preparations
+	// rotating is how many runs of rotations are at work.
+	rotating atomic.Int32
+	gathered gathering
+}
+
+// Parts are what rotations are made of.
+type Parts struct {
+	Store   *store.Store
+	Cloud   *cloud.Cloud
+	Engine  *runs.Engine
+	Journal *journal.Service
+	Safes   *safekeeping.Service
+	Keys    *keys.Service
+	Fleet   *fleet.Service
+	Runs    *work.Service
+	Reading *reading.Service
+	Access  *access.Service
+	Log     *slog.Logger
+	Now     func() time.Time
+}
+
+// New returns the use cases of rotations and registers their runs.
+func New(p Parts) *Service {
+	s := &Service{
+		Safe:    p.Keys.Safe,
+		store:   p.Store,
+		cloud:   p.Cloud,
+		engine:  p.Engine,
+		journal: p.Journal,
+		safes:   p.Safes,
+		keys:    p.Keys,
+		fleet:   p.Fleet,
+		runs:    p.Runs,
+		reading: p.Reading,
+		access:  p.Access,
+		log:     p.Log,
+		now:     p.Now,
+	}
+	p.Engine.Register(RunKind, s.rotatePlan)
+	p.Runs.TakeJobs(RunKind, s.rotationJob())
+	return s
+}
+
+// Duties are what is done from time to time.
+func (s *Service) Duties() []runs.Duty {
+	return []runs.Duty{{Name: rotationDuty, Every: rotateEvery, Do: s.carryRotations}}
+}
+
+// Wake has the rotations looked at that may have waited for somebody.
+func (s *Service) Wake(ctx context.Context) { s.engine.Nudge(ctx, rotationDuty) }

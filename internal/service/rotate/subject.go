@@ -1,0 +1,137 @@
+package rotate
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/store"
+)
+
+// rotated is what a run of one item works on.
+type rotated struct {
+	login    store.LoginToSweep
+	old, new store.Key
+}
+
+// begin counts the run as one at work and returns what it works on.
+func (e *rotating) begin(ctx context.Context) (rotated, error) {
+	if !e.counted {
+		e.counted = true
+		e.Service.rotating.Add(1)
+	}
+	return e.subject(ctx)
+}
+
+// subjectIn is subject where a transaction is open.
+func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (rotated, error) {
+	if e.about != nil {
+		return *e.about, nil
+	}
+	all, err := rotatedBy(ctx, tx, []store.Run{e.run})
+	if err != nil {
+		return rotated{}, err
+	}
+	r, there := all[e.run.ID]
+	if !there {
+		return r, errors.New("the record of one of its keys is gone")
+	}
+	return r, nil
+}
+
+func (e *rotating) subject(ctx context.Context) (rotated, error) {
+	if e.about != nil {
+		return *e.about, nil
+	}
+	if r, there := e.prepared.take(e.run.ID); there {
+		e.about = &r
+		return r, nil
+	}
+	all, err := rotatedBy(ctx, e.store, []store.Run{e.run})
+	if err != nil {
+		return rotated{}, err
+	}
+	r, there := all[e.run.ID]
+	if !there {
+		return r, errors.New("the record of one of its keys is gone")
+	}
+	e.about = &r
+	return r, nil
+}
+
+// rotatedBy reads what runs work on, in a few statements whatever their number. Runs of
+// which the record of a key is gone are not in it.
+func rotatedBy(ctx context.Context, from *store.Store, list []store.Run) (map[uuid.UUID]rotated, error) {
+	facts := make([][3]uuid.UUID, len(list)) // login, old and new key
+	var logins, keys []uuid.UUID
+	for n, run := range list {
+		w, err := rotateWorkOf(run)
+		if err != nil {
+			return nil, err
+		}
+		facts[n] = [3]uuid.UUID{w.Login, w.Old, w.New}
+		logins, keys = append(logins, facts[n][0]), append(keys, facts[n][1], facts[n][2])
+	}
+	found, err := from.LoginsToSweep(ctx, logins)
+	if err != nil {
+		return nil, err
+	}
+	records, err := from.KeysByID(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	byLogin, byKey := map[uuid.UUID]store.LoginToSweep{}, map[uuid.UUID]store.Key{}
+	for _, l := range found {
+		byLogin[l.Login.ID] = l
+	}
+	for _, k := range records {
+		byKey[k.ID] = k
+	}
+	out := map[uuid.UUID]rotated{}
+	for n, run := range list {
+		l, old, next := byLogin[facts[n][0]], byKey[facts[n][1]], byKey[facts[n][2]]
+		if l.Login.ID != uuid.Nil && old.ID != uuid.Nil && next.ID != uuid.Nil {
+			out[run.ID] = rotated{l, old, next}
+		}
+	}
+	return out, nil
+}
+
+// preparedFor is for how long what was read for several runs at once is good for one.
+const preparedFor = 5 * time.Second
+
+// preparations keep what runs work on from when they are started until a worker takes
+// them up. What is lost or old is read anew.
+type preparations struct {
+	mu sync.Mutex
+	of map[uuid.UUID]preparation
+}
+
+type preparation struct {
+	rotated
+	at time.Time
+}
+
+func (p *preparations) put(of map[uuid.UUID]rotated) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.DeleteFunc(p.of, func(_ uuid.UUID, r preparation) bool { return time.Since(r.at) > preparedFor })
+	if p.of == nil {
+		p.of = map[uuid.UUID]preparation{}
+	}
+	for run, r := range of {
+		p.of[run] = preparation{r, time.Now()}
+	}
+}
+
+func (p *preparations) take(run uuid.UUID) (rotated, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	r, there := p.of[run]
+	delete(p.of, run)
+	return r.rotated, there && time.Since(r.at) <= preparedFor
+}

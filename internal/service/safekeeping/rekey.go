@@ -1,0 +1,315 @@
+package safekeeping
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/safe"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// SafeState is how the safe stands.
+type SafeState struct {
+	On bool
+	// Mark tells the master key apart under which all processes seal, without giving it away.
+	Mark string
+	// Masters is how many master keys open; over 1 while a new one takes the place of an old.
+	Masters int
+	// Halves is how many private halves are kept.
+	Halves int64
+	// Unreadable is what no master key opened when the last one took its place.
+	Unreadable []string
+}
+
+// SafeState returns how the safe stands.
+func (s *Service) SafeState(ctx context.Context) (SafeState, error) {
+	n, err := s.store.CountHalves(ctx)
+	if err != nil || s.Safe == nil {
+		return SafeState{Halves: n}, err
+	}
+	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
+	return SafeState{On: true, Mark: marks.Mark, Masters: s.Safe.Masters(), Halves: n, Unreadable: marks.Unreadable}, err
+}
+
+// Seal seals a secret under the master key that all processes seal under. Whoever keeps it has the store
+// see that this is still so.
+func (s *Service) Seal(ctx context.Context, tx *store.Store, secret []byte, record string) (store.Secret, error) {
+	marks, err := tx.SafeMarks(ctx, s.Safe.Mark())
+	if err != nil {
+		return store.Secret{}, err
+	}
+	sealed, err := s.Safe.Seal(marks.Mark, secret, record)
+	if errors.Is(err, safe.ErrNoMaster) {
+		return store.Secret{}, lacksMaster(marks.Mark)
+	}
+	return store.Secret{Sealed: sealed, Mark: marks.Mark}, err
+}
+
+func lacksMaster(mark string) error {
+	return &problem.Problem{
+		Kind: problem.Unavailable,
+		Code: "master-key-missing",
+		Detail: fmt.Sprintf(
+			"this process of the service does not have the master key %s, which the safe is sealed under",
+			mark,
+		),
+		Remedy: "Give it the same safe-key-file as the others",
+	}
+}
+
+const (
+	// processSeen is how often a process tells which master keys it has, and processGone for how long
+	// one that tells nothing counts as there.
+	processSeen = 10 * time.Second
+	processGone = time.Minute
+	// rekeyEvery is how often one that was cut off is gone on with.
+	rekeyEvery = 30 * time.Second
+	// processesWithin is for how long a rekey waits for the other processes before it goes on by itself later.
+	processesWithin = 25 * time.Second
+)
+
+// process is what a process is known by to the others.
+type process struct {
+	id   uuid.UUID
+	host string
+}
+
+func newProcess() process {
+	host, _ := os.Hostname()
+	return process{uuid.New(), cmp.Or(host, "a machine")}
+}
+
+// TellMasters has the other processes know which master keys this one has.
+func (s *Service) TellMasters(ctx context.Context) error {
+	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
+	if err != nil {
+		return err
+	}
+	if err := s.knowMasters(marks); err != nil {
+		return err
+	}
+	return s.store.NoteProcess(ctx, s.process.id, s.process.host, s.Safe.Marks(), s.now())
+}
+
+// knowMasters reads the master keys again where one is missing that is in use or is to be.
+func (s *Service) knowMasters(marks store.SafeMarks) error {
+	have := s.Safe.Marks()
+	if slices.Contains(have, marks.Mark) && (marks.Wanted == "" || slices.Contains(have, marks.Wanted)) {
+		return nil
+	}
+	return s.Safe.Reload()
+}
+
+// Rekey puts everything in the safe under a new master key while the service runs. What
+// is killed on the way is gone on with by the next call, or by the service itself.
+func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (SafeState, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return SafeState{}, err
+	}
+	if s.Safe == nil {
+		return SafeState{}, problem.NoSafe()
+	}
+	ctx, release, ok, err := s.store.Lock(ctx, "rekey")
+	if err != nil {
+		return SafeState{}, err
+	}
+	if !ok {
+		return SafeState{}, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "rekey-at-work",
+			Detail: "the safe is being put under a new master key already",
+		}
+	}
+	defer release()
+	if err := s.Safe.Reload(); err != nil {
+		return SafeState{}, err
+	}
+	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
+	if err != nil {
+		return SafeState{}, err
+	}
+	if s.Safe.Masters() == 1 && s.Safe.Mark() == marks.Mark { // else an earlier call was cut off
+		err := s.Safe.AddMaster()
+		if errors.Is(err, safe.ErrCommand) {
+			return SafeState{}, &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "master-from-command",
+				Detail: err.Error(),
+				Remedy: "Then call this again",
+			}
+		}
+		if err != nil {
+			return SafeState{}, err
+		}
+	}
+	n, err := s.rekey(ctx, processesWithin)
+	if err != nil {
+		return SafeState{}, err
+	}
+	if err := s.noteRekey(
+		ctx,
+		s.journal.Entry(
+			by,
+			"safe.rekey",
+			"safe",
+			s.Safe.Mark(),
+			reason,
+			"%s had the safe put under a new master key, %s; %s sealed anew.",
+			by.Name,
+			s.Safe.Mark(),
+			text.Counted(n, "secret"),
+		),
+	); err != nil {
+		return SafeState{}, err
+	}
+	return s.SafeState(ctx)
+}
+
+// noteRekey also tells of what could not be opened.
+func (s *Service) noteRekey(ctx context.Context, e store.Entry) error {
+	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
+	if err != nil {
+		return err
+	}
+	if len(marks.Unreadable) > 0 {
+		e.Sentence += fmt.Sprintf(" No master key opens %s.", listed(marks.Unreadable))
+	}
+	return s.store.Note(ctx, e)
+}
+
+// rekey puts all under the first master key: it waits until every process has it, has all seal under it,
+// seals anew what is under an older one, and then drops the older ones. What none of them opens is
+// stepped over, and told of.
+func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err error) {
+	ctx = store.Unlimited(ctx)
+	mark := s.Safe.Mark()
+	if err := s.store.WantMark(ctx, mark); err != nil {
+		return 0, err
+	}
+	for until := time.Now().Add(within); ; {
+		lack, err := s.store.ProcessesWithout(ctx, mark, s.now().Add(-processGone))
+		if err != nil {
+			return 0, err
+		}
+		if len(lack) == 0 {
+			break
+		}
+		if time.Now().After(until) {
+			return 0, &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "rekey-waits",
+				Where:  lack,
+				Detail: fmt.Sprintf("not every process of the service has the new master key %s yet: on %s", mark, listed(lack)),
+				Remedy: "Give it the same safe-key-file; the change goes on by itself then",
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+	if err := s.store.UseMark(ctx, mark); err != nil {
+		return 0, err
+	}
+	var unreadable []string
+	err = s.eachSealed(ctx, func(t store.Sealed) error {
+		sealed, err := s.Safe.Reseal(mark, t.Sealed, t.Record)
+		switch {
+		case errors.Is(err, safe.ErrSealed):
+			unreadable = append(unreadable, t.Called)
+			return nil
+		case err != nil || sealed == nil:
+			return err
+		}
+		n++
+		return s.store.Reseal(ctx, t, store.Secret{Sealed: sealed, Mark: mark})
+	})
+	if err != nil {
+		return n, err
+	}
+	if err := s.Safe.DropOld(mark); err != nil && !errors.Is(err, safe.ErrCommand) {
+		return n, err
+	}
+	return n, s.store.MarkUsed(ctx, unreadable)
+}
+
+// eachSealed tells of everything that the safe has sealed.
+func (s *Service) eachSealed(ctx context.Context, tell func(store.Sealed) error) error {
+	var last *store.Sealed
+	for {
+		things, err := s.store.SealedThings(ctx, last, 200)
+		if err != nil || len(things) == 0 {
+			return err
+		}
+		for _, t := range things {
+			if err := tell(t); err != nil {
+				return fmt.Errorf("%s: %w", t.Called, err)
+			}
+		}
+		last = &things[len(things)-1]
+	}
+}
+
+// carryRekey goes on with a rekey that was cut off, or that waited for a process.
+func (s *Service) carryRekey(ctx context.Context) error {
+	if s.Safe == nil || s.Safe.Fixed() {
+		return nil
+	}
+	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
+	if err != nil || s.Safe.Masters() == 1 && marks.Wanted == "" {
+		return err
+	}
+	ctx, release, ok, err := s.store.Lock(ctx, "rekey")
+	if err != nil || !ok {
+		return err
+	}
+	defer release()
+	if err := s.Safe.Reload(); err != nil {
+		return err
+	}
+	if marks.Wanted != "" && s.Safe.Mark() != marks.Wanted {
+		return lacksMaster(marks.Wanted)
+	}
+	n, err := s.rekey(ctx, 0)
+	var waits *problem.Problem
+	if errors.As(err, &waits) && waits.Code == "rekey-waits" {
+		s.log.Info("a new master key waits", "err", err)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return s.noteRekey(
+		ctx,
+		s.journal.Entry(
+			journal.ByService,
+			"safe.rekey",
+			"safe",
+			s.Safe.Mark(),
+			"",
+			"The service went on with putting the safe under a new master key, %s; %s sealed anew.",
+			s.Safe.Mark(),
+			text.Counted(n, "secret"),
+		),
+	)
+}
+
+// listed writes names in a row, of many the first ones.
+func listed(names []string) string {
+	if more := len(names) - 10; more > 0 {
+		return strings.Join(names[:10], ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(names, ", ")
+}

@@ -1,0 +1,292 @@
+package safekeeping_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"plumlatch/internal/safe"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/servicetest"
+	"plumlatch/internal/store"
+)
+
+// TestARekeyLosesNothingThatAnotherProcessSeals has one process replace the master key while another, which
+// has the same file and looks at it of itself, puts secrets into the safe.
+func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
+	t.Parallel()
+	o := servicetest.NewOffice(t)
+	before := o.Safe.Mark()
+	its, err := safe.Open(o.SafeFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := o.Beside(o.Store, its)
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	var group sync.WaitGroup
+	group.Go(func() {
+		for ctx.Err() == nil {
+			if err := other.Safes.TellMasters(ctx); err != nil && ctx.Err() == nil {
+				t.Error(err)
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	put := func(n int) error {
+		_, err := other.Notify.AddReceiver(
+			t.Context(),
+			o.Ines,
+			journal.IdempotencyKey{},
+			fmt.Sprint("r-", n),
+			"https://hooks.example/x",
+			nil,
+		)
+		return err
+	}
+	if err := put(0); err != nil {
+		t.Fatal(err)
+	}
+	group.Go(func() {
+		for n := 1; n <= 40; n++ {
+			var refused *problem.Problem
+			if err := put(n); err != nil && !errors.Is(err, store.ErrOtherMaster) && !errors.As(err, &refused) {
+				t.Error(err)
+			}
+		}
+	})
+	state, err := o.Safes.Rekey(t.Context(), o.Ines.By(), "a try")
+	stop()
+	group.Wait()
+	if err != nil || state.Mark == before || state.Masters != 1 || len(state.Unreadable) > 0 {
+		t.Fatalf("%+v %v", state, err)
+	}
+	if err := put(99); err != nil {
+		t.Fatal(err)
+	}
+	fresh, err := safe.Open(o.SafeFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	if err := o.Safes.EachSealed(store.Unlimited(t.Context()), func(x store.Sealed) error {
+		n++
+		_, err := fresh.Open(x.Sealed, x.Record)
+		return err
+	}); err != nil || n < 2 {
+		t.Errorf("of %d things: %v", n, err)
+	}
+	// What is sealed under the old key is not kept any more.
+	err = o.Store.InTx(t.Context(), func(tx *store.Store) error {
+		return tx.AddServiceKey(
+			t.Context(),
+			store.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
+			store.Secret{Sealed: []byte("x"), Mark: before},
+		)
+	})
+	if !errors.Is(err, store.ErrOtherMaster) {
+		t.Errorf("sealed under the old master key: %v", err)
+	}
+}
+
+// TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens has a process with a file of its own.
+func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *testing.T) {
+	t.Parallel()
+	o := servicetest.NewOffice(t)
+	o.Keep("good", "ines", nil)
+	k := o.Keep("bent", "ines", nil)
+	half, err := o.Store.KeptHalf(t.Context(), k.ID)
+	if err == nil {
+		err = o.Store.Reseal(
+			t.Context(),
+			store.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
+			store.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
+		)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := filepath.Join(t.TempDir(), "own.key")
+	text, err := os.ReadFile(o.SafeFile)
+	if err == nil {
+		err = os.WriteFile(own, text, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	its, err := safe.Open(own)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := o.Beside(o.Store, its)
+	before := o.Safe.Mark()
+	if err := other.Safes.TellMasters(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := o.Safe.AddMaster(); err != nil {
+		t.Fatal(err)
+	}
+	_, err = o.Safes.RekeyWithin(t.Context(), 0)
+	o.Wants("a process without the key", err, "rekey-waits")
+	if state, err := o.Safes.SafeState(t.Context()); err != nil || state.Mark != before || state.Masters != 2 {
+		t.Errorf("%+v %v", state, err)
+	}
+	// It goes on by itself once the other process has the key.
+	if text, err = os.ReadFile(o.SafeFile); err == nil {
+		err = os.WriteFile(own, text, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := other.Safes.TellMasters(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := o.Safes.CarryRekey(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	state, err := o.Safes.SafeState(t.Context())
+	if err != nil || state.Mark == before || state.Masters != 1 ||
+		strings.Join(state.Unreadable, "") != "the private half of bent" {
+		t.Errorf("%+v %v", state, err)
+	}
+	if err := o.Safes.CarryRekey(t.Context()); err != nil {
+		t.Errorf("again: %v", err)
+	}
+}
+
+func TestWhatASafeCannotBeOpenedWithIsSaidAtOnce(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	write := func(name, text string, mode os.FileMode) string {
+		file := filepath.Join(dir, name)
+		if err := os.WriteFile(file, []byte(text), mode); err != nil {
+			t.Fatal(err)
+		}
+		return file
+	}
+	good := strings.Repeat("QUJDREVGR0hJSktMTU5PUFFSU1RVVldY", 1)
+	for name, c := range map[string]struct{ file, says string }{
+		"missing":        {filepath.Join(dir, "none"), "no such file"},
+		"others read it": {write("open", good, 0o644), "chmod 600"},
+		"empty":          {write("empty", "", 0o600), "holds none"},
+		"short":          {write("short", "QUJD\n", 0o600), "not 32 bytes"},
+		"half written":   {write("half", good[:20], 0o600), "not 32 bytes"},
+	} {
+		if _, err := safe.Open(c.file); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := safe.OpenCommand("/bin/false"); err == nil || strings.Contains(err.Error(), good) {
+		t.Errorf("a command that fails: %v", err)
+	}
+}
+
+func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
+	t.Parallel()
+	o := servicetest.NewOffice(t)
+	for n := range 30 {
+		o.Keep(fmt.Sprint("kept-", n), "ines", nil)
+	}
+	if _, err := o.People.BeginFactor(t.Context(), o.Ines); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Journal.Head(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Notify.AddReceiver(
+		t.Context(),
+		o.Ines,
+		journal.IdempotencyKey{},
+		"pager",
+		"https://hooks.example/x",
+		nil,
+	); err != nil {
+		t.Fatal(err)
+	}
+	before, err := os.ReadFile(o.SafeFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Cut off after a part: the new key is in the file, and some things are under it.
+	if err := o.Safe.AddMaster(); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(
+		o.Store.WantMark(t.Context(), o.Safe.Mark()),
+		o.Store.UseMark(t.Context(), o.Safe.Mark()),
+	); err != nil {
+		t.Fatal(err)
+	}
+	things, err := o.Store.SealedThings(t.Context(), nil, 7)
+	if err != nil || len(things) != 7 {
+		t.Fatal(len(things), err)
+	}
+	for _, x := range things {
+		sealed, err := o.Safe.Reseal(o.Safe.Mark(), x.Sealed, x.Record)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := o.Store.Reseal(t.Context(), x, store.Secret{Sealed: sealed, Mark: o.Safe.Mark()}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// Another process comes up with the file as it is, and goes on.
+	o.Restart()
+	if err := o.Safes.CarryRekey(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	state, err := o.Safes.SafeState(t.Context())
+	if err != nil || state.Masters != 1 || state.Halves != 30 {
+		t.Fatalf("%+v %v", state, err)
+	}
+	old := filepath.Join(t.TempDir(), "old.key")
+	if err := os.WriteFile(old, before, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	oldSafe, err := safe.Open(old)
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := 0
+	var last *store.Sealed
+	for {
+		things, err := o.Store.SealedThings(t.Context(), last, 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(things) == 0 {
+			break
+		}
+		for _, x := range things {
+			count++
+			if _, err := o.Safe.Open(x.Sealed, x.Record); err != nil {
+				t.Errorf("%s: %v", x.Record, err)
+			}
+			if _, err := oldSafe.Open(x.Sealed, x.Record); err == nil {
+				t.Errorf("%s still opens with the old master key", x.Record)
+			}
+			if _, err := o.Safe.Open(x.Sealed, "another record"); err == nil {
+				t.Errorf("%s opens for another record", x.Record)
+			}
+		}
+		last = &things[len(things)-1]
+	}
+	if count != 33 {
+		t.Errorf("%d sealed things, want 33", count)
+	}
+	if state, err = o.Safes.Rekey(t.Context(), o.Ines.By(), "again"); err != nil || state.Masters != 1 {
+		t.Errorf("%+v %v", state, err)
+	}
+	text, err := os.ReadFile(o.SafeFile)
+	if info, errStat := os.Stat(o.SafeFile); err != nil || errStat != nil || strings.Count(string(text), "\n") != 1 ||
+		info.Mode().Perm() != 0o600 {
+		t.Errorf("%d lines, %v %v", strings.Count(string(text), "\n"), info.Mode(), errors.Join(err, errStat))
+	}
+}

@@ -503,7 +503,12 @@ func (a *api) ReleaseInstance(
 	ctx context.Context,
 	r contract.ReleaseInstanceRequestObject,
 ) (contract.ReleaseInstanceResponseObject, error) {
-	return contract.ReleaseInstance204Response{}, a.Service.Fleet.Release(ctx, actorOf(ctx), r.Instance, given(r.Params.Reason))
+	return contract.ReleaseInstance204Response{}, a.Service.Fleet.Release(
+		ctx,
+		actorOf(ctx),
+		r.Instance,
+		given(r.Params.Reason),
+	)
 }
 
 func (a *api) AddSteward(

@@ -205,7 +205,12 @@ func (a *api) ChangeReceiver(
 	ctx context.Context,
 	r contract.ChangeReceiverRequestObject,
 ) (contract.ChangeReceiverResponseObject, error) {
-	return contract.ChangeReceiver204Response{}, a.Service.Notify.PauseReceiver(ctx, actorOf(ctx), r.Receiver, r.Body.Paused)
+	return contract.ChangeReceiver204Response{}, a.Service.Notify.PauseReceiver(
+		ctx,
+		actorOf(ctx),
+		r.Receiver,
+		r.Body.Paused,
+	)
 }
 
 func (a *api) TestReceiver(

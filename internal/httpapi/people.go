@@ -27,7 +27,10 @@ func (q *request) signIn(name, password, code string) people.SignIn {
 }
 
 func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
-	actor, secret, err := a.Service.People.SignIn(ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)))
+	actor, secret, err := a.Service.People.SignIn(
+		ctx,
+		requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +135,10 @@ func (a *api) AnswerIssuer(
 	if actor.AwaitsCode {
 		to = "/sign-in?code="
 	}
-	return signedIn{to: to, cookies: []string{*a.cookie(secret, a.Service.People.SessionLasts), *a.issuerCookie("", 0)}}, nil
+	return signedIn{
+		to:      to,
+		cookies: []string{*a.cookie(secret, a.Service.People.SessionLasts), *a.issuerCookie("", 0)},
+	}, nil
 }
 
 // signedIn is a page that leads on to the console. A redirect would not do: the session's
@@ -390,7 +396,13 @@ func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (con
 	if err != nil {
 		return nil, err
 	}
-	return contract.AddTeam204Response{}, a.Service.People.AddTeam(ctx, actorOf(ctx), once, r.Body.Name, given(r.Body.Title))
+	return contract.AddTeam204Response{}, a.Service.People.AddTeam(
+		ctx,
+		actorOf(ctx),
+		once,
+		r.Body.Name,
+		given(r.Body.Title),
+	)
 }
 
 func (a *api) DeleteTeam(

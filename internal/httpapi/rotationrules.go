@@ -218,7 +218,14 @@ func (a *api) ReportStep(
 	ctx context.Context,
 	r contract.ReportStepRequestObject,
 ) (contract.ReportStepResponseObject, error) {
-	run, err := a.Service.Runs.ReportStep(ctx, actorOf(ctx), r.Run, r.Body.Step, given(r.Body.Outcome), given(r.Body.Error))
+	run, err := a.Service.Runs.ReportStep(
+		ctx,
+		actorOf(ctx),
+		r.Run,
+		r.Body.Step,
+		given(r.Body.Outcome),
+		given(r.Body.Error),
+	)
 	return contract.ReportStep200JSONResponse(runOf(run)), err
 }
 

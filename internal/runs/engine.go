@@ -37,8 +37,9 @@ type Engine struct {
 
 	duties   []Duty
 	planners map[string]Planner // by kind
-	// stopping is closed when the engine stops.
+	// stopping is closed when the engine stops, and made anew where it starts again.
 	stopping chan struct{}
+	stops    sync.Mutex // held for a look at stopping
 	// endDuties ends what comes up again and again, which atWork counts.
 	endDuties context.CancelFunc
 	atWork    sync.WaitGroup
@@ -80,15 +81,18 @@ func New(s *store.Store, log *slog.Logger) *Engine {
 		store:      s,
 		log:        log,
 		planners:   map[string]Planner{},
-		stopping:   make(chan struct{}),
 		hub:        hub{waiting: map[uuid.UUID]map[chan struct{}]bool{}},
 		RetryAfter: 500 * time.Millisecond,
 		Clock:      SystemClock{},
 	}
 }
 
-// Stopping returns a channel that is closed once the context of Start ends.
-func (e *Engine) Stopping() <-chan struct{} { return e.stopping }
+// Stopping returns a channel that is closed once the context of Start ends; nil where it was not started.
+func (e *Engine) Stopping() <-chan struct{} {
+	e.stops.Lock()
+	defer e.stops.Unlock()
+	return e.stopping
+}
 
 // Take adds duties; to be called before Start.
 func (e *Engine) Take(d ...Duty) { e.duties = append(e.duties, d...) }
@@ -96,7 +100,11 @@ func (e *Engine) Take(d ...Duty) { e.duties = append(e.duties, d...) }
 // Start takes up the runs that have not ended and works until ctx ends.
 func (e *Engine) Start(ctx context.Context) error {
 	ctx = store.ForWork(ctx)
-	context.AfterFunc(ctx, func() { close(e.stopping) })
+	e.stops.Lock()
+	stopping := make(chan struct{})
+	e.stopping = stopping
+	e.stops.Unlock()
+	context.AfterFunc(ctx, func() { close(stopping) })
 	w := river.NewWorkers()
 	river.AddWorker(
 		w,

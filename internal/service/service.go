@@ -83,7 +83,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	}
 	within := cmp.Or(o.ReportWithin, defaultPatience)
 	h := &Service{store: s, engine: e}
-	h.Journal = journal.New(s, now, e.Stopping())
+	h.Journal = journal.New(s, now, e.Stopping)
 	h.Safes = safekeeping.New(s, o.Safe, h.Journal, log, now)
 	h.Journal.OwnKey = h.Safes.OwnKey
 	h.People = people.New(s, h.Journal, h.Safes, log, now, o.People)

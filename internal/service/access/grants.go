@@ -42,7 +42,12 @@ type GrantWanted struct {
 
 // AddGrant records that the key should open the login, and has a run place its
 // line unless the caller does.
-func (s *Service) AddGrant(ctx context.Context, actor people.Actor, once journal.IdempotencyKey, w GrantWanted) (Granted, error) {
+func (s *Service) AddGrant(
+	ctx context.Context,
+	actor people.Actor,
+	once journal.IdempotencyKey,
+	w GrantWanted,
+) (Granted, error) {
 	if err := problem.CheckText("reason", w.Reason); err != nil {
 		return Granted{}, err
 	}
@@ -580,7 +585,16 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 	name := fleet.LoginName(l.OSUser, l.Instance.Name)
 	withdrawing, done := e.run.Kind == withdrawKind, state == runs.Done
 	note := journal.OnKeys(
-		e.journal.Entry(journal.ForRun(e.run), "grant.placed", "login", name, e.run.Reason, "The line of %s stands in %s.", k.Name, name),
+		e.journal.Entry(
+			journal.ForRun(e.run),
+			"grant.placed",
+			"login",
+			name,
+			e.run.Reason,
+			"The line of %s stands in %s.",
+			k.Name,
+			name,
+		),
 		k.Name,
 	)
 	if withdrawing {

@@ -34,7 +34,12 @@ type EntryFor struct {
 
 // Challenge issues a text to be signed with the private half of the key: that somebody holds it,
 // or that they have just completed a login with it.
-func (s *Service) Challenge(ctx context.Context, actor people.Actor, key string, entry *EntryFor) (store.Challenge, error) {
+func (s *Service) Challenge(
+	ctx context.Context,
+	actor people.Actor,
+	key string,
+	entry *EntryFor,
+) (store.Challenge, error) {
 	k, err := s.keys.Key(ctx, key)
 	if err != nil {
 		return store.Challenge{}, err
@@ -259,7 +264,17 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		return tx.Note(
 			ctx,
 			journal.OnKeys(
-				s.journal.Entry(actor.By(), "login.enter", "login", name, "", "%s logged in to %s with the key %s.", actor.Name, name, k.Name),
+				s.journal.Entry(
+					actor.By(),
+					"login.enter",
+					"login",
+					name,
+					"",
+					"%s logged in to %s with the key %s.",
+					actor.Name,
+					name,
+					k.Name,
+				),
 				k.Name,
 			),
 		)

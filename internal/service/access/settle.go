@@ -447,7 +447,11 @@ func (s *Service) acceptable(
 		return g.LoginID == l.ID && bytes.Equal(g.SHA256, c.Difference.SHA256)
 	})
 	if at < 0 {
-		return store.Key{}, &problem.Problem{Kind: problem.Conflict, Code: "not-there", Detail: "it does not stand there any more"}
+		return store.Key{}, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "not-there",
+			Detail: "it does not stand there any more",
+		}
 	}
 	public, err := keypair.ReadLine(
 		keypair.Public{Algorithm: strangers[at].Algorithm, Blob: strangers[at].Blob, Comment: strangers[at].Comment}.Line(),

@@ -35,7 +35,13 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (sto
 		a.Port = 22
 	}
 	bad := func(field, detail, remedy string) (store.Instance, error) {
-		return store.Instance{}, &problem.Problem{Kind: problem.Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+		return store.Instance{}, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-" + field,
+			Field:  field,
+			Detail: detail,
+			Remedy: remedy,
+		}
 	}
 	if err := checkAddress(a.Address, a.Port); err != nil {
 		return store.Instance{}, err

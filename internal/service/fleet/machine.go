@@ -144,5 +144,10 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 			PinnedAt:   m.fleet.now(),
 		}
 	}
-	return "host key " + keypair.FormatSHA256(seen[0].SHA256()) + " (" + seen[0].Type + ")", m.fleet.store.PinHostKeys(ctx, pins)
+	return "host key " + keypair.FormatSHA256(
+			seen[0].SHA256(),
+		) + " (" + seen[0].Type + ")", m.fleet.store.PinHostKeys(
+			ctx,
+			pins,
+		)
 }

@@ -15,7 +15,12 @@ import (
 
 // NewSteward makes a steward key for the instance. Its private half is in the
 // safe when tx ends, and nowhere else.
-func (s *Service) NewSteward(ctx context.Context, tx *store.Store, actor people.Actor, i store.Instance) (store.Key, error) {
+func (s *Service) NewSteward(
+	ctx context.Context,
+	tx *store.Store,
+	actor people.Actor,
+	i store.Instance,
+) (store.Key, error) {
 	if s.Safe == nil {
 		return store.Key{}, problem.NoSafe()
 	}

@@ -148,7 +148,7 @@ func (s *Service) Watch(
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-s.stopping:
+		case <-s.stopping():
 			return nil
 		case <-time.After(followPause):
 		}

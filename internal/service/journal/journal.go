@@ -20,13 +20,13 @@ type Service struct {
 
 	store *store.Store
 	now   func() time.Time
-	// stopping is closed when the service stops.
-	stopping <-chan struct{}
+	// stopping returns what is closed when the service stops.
+	stopping func() <-chan struct{}
 	uses     uses
 }
 
-// New returns the use cases over a store. stopping is closed when the service stops.
-func New(s *store.Store, now func() time.Time, stopping <-chan struct{}) *Service {
+// New returns the use cases over a store. stopping returns what is closed when the service stops.
+func New(s *store.Store, now func() time.Time, stopping func() <-chan struct{}) *Service {
 	return &Service{store: s, now: now, stopping: stopping}
 }
 

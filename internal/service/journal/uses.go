@@ -20,7 +20,6 @@ type uses struct {
 }
 
 const (
-	UsesDuty   = "note-uses"
 	noteUses   = 4 * time.Second
 	usedAtOnce = 200 // names in one entry
 )

@@ -237,7 +237,12 @@ func (s *Service) LockKey(
 }
 
 // useConsent makes use of a consent where one is needed, and says whose it was.
-func (s *Service) useConsent(ctx context.Context, tx *store.Store, actor people.Actor, k store.Key) (words string, err error) {
+func (s *Service) useConsent(
+	ctx context.Context,
+	tx *store.Store,
+	actor people.Actor,
+	k store.Key,
+) (words string, err error) {
 	label, err := tx.AsksConsent(ctx, k.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", nil
@@ -460,7 +465,10 @@ func (s *Service) DecideConsent(
 		if err := tx.DecideConsent(ctx, id, c.State, actor.Name, note, now); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName),
+		)
 	})
 	return c, err
 }
@@ -604,7 +612,12 @@ func (s *Service) HandOver(
 		}
 	}
 	if keeper.LeftAt != nil {
-		return store.Key{}, nil, &problem.Problem{Kind: problem.Conflict, Code: "keeper-left", Field: "to", Detail: keeper.Name + " has left"}
+		return store.Key{}, nil, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "keeper-left",
+			Field:  "to",
+			Detail: keeper.Name + " has left",
+		}
 	}
 	var waits *store.Handover
 	err = s.store.InTx(ctx, func(tx *store.Store) error {

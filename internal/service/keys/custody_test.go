@@ -83,7 +83,11 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	}
 	_, err = take(o.Ines)
 	o.Wants("again", err, "private-half-released")
-	l, err := o.Journal.List(ctx, store.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"}, store.Page{Limit: 9})
+	l, err := o.Journal.List(
+		ctx,
+		store.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"},
+		store.Page{Limit: 9},
+	)
 	if err != nil || len(l.Items) != 1 || !strings.Contains(l.Items[0].Sentence, "with the consent of runa") {
 		t.Errorf("%+v %v", l.Items, err)
 	}

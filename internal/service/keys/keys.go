@@ -55,7 +55,12 @@ func (s *Service) ReadKey(ctx context.Context, text string) (keypair.PublicFile,
 }
 
 // ImportKey records the public half of a key pair.
-func (s *Service) ImportKey(ctx context.Context, actor people.Actor, once journal.IdempotencyKey, in ImportedKey) (store.Key, error) {
+func (s *Service) ImportKey(
+	ctx context.Context,
+	actor people.Actor,
+	once journal.IdempotencyKey,
+	in ImportedKey,
+) (store.Key, error) {
 	if err := CheckNewKey(in.NewKey); err != nil {
 		return store.Key{}, err
 	}
@@ -96,7 +101,10 @@ func (s *Service) ImportKey(ctx context.Context, actor people.Actor, once journa
 		if err := tx.ClaimStrangers(ctx); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, Describe(public)))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "key.import", "key", k.Name, "", sentence, actor.Name, k.Name, Describe(public)),
+		)
 	})
 	if err != nil {
 		return store.Key{}, s.TakenKey(ctx, err, in.Name, public)
@@ -130,7 +138,12 @@ func (s *Service) MakeKey(
 		return store.Key{}, nil, err
 	}
 	if _, err := spec.Normal(); err != nil {
-		return store.Key{}, nil, &problem.Problem{Kind: problem.Invalid, Code: "bad-key-type", Field: "type", Detail: err.Error()}
+		return store.Key{}, nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-key-type",
+			Field:  "type",
+			Detail: err.Error(),
+		}
 	}
 	if made.Format == "" {
 		made.Format = keypair.OpenSSHPrivate
@@ -142,7 +155,12 @@ func (s *Service) MakeKey(
 	private, err := pair.Write(rand.Reader, made.Format, []byte(made.Passphrase))
 	var none *keypair.FormatError
 	if errors.As(err, &none) {
-		return store.Key{}, nil, &problem.Problem{Kind: problem.Invalid, Code: "no-such-format", Field: "format", Detail: none.Problem}
+		return store.Key{}, nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-such-format",
+			Field:  "format",
+			Detail: none.Problem,
+		}
 	}
 	if err != nil {
 		return store.Key{}, nil, err
@@ -464,7 +482,14 @@ func (s *Service) Beyond(ctx context.Context, tx *store.Store, k store.Key) erro
 // Grantable refuses keys that are not to be granted anew.
 func (s *Service) Grantable(k store.Key) error {
 	refuse := func(code, detail, remedy string) error {
-		return &problem.Problem{Kind: problem.Invalid, Code: code, Field: "key", Where: []string{k.Name}, Detail: detail, Remedy: remedy}
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   code,
+			Field:  "key",
+			Where:  []string{k.Name},
+			Detail: detail,
+			Remedy: remedy,
+		}
 	}
 	switch {
 	case k.State != "active":

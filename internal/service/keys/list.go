@@ -30,7 +30,12 @@ type ListResult struct {
 
 // ImportKeys records those of the keys that can be recorded, in one
 // transaction, and says what became of each. in.Name is not used.
-func (s *Service) ImportKeys(ctx context.Context, actor people.Actor, in NewKey, list []ListedKey) ([]ListResult, error) {
+func (s *Service) ImportKeys(
+	ctx context.Context,
+	actor people.Actor,
+	in NewKey,
+	list []ListedKey,
+) ([]ListResult, error) {
 	if len(list) > maxListed {
 		return nil, &problem.Problem{
 			Kind:   problem.TooLarge,

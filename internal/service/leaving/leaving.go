@@ -191,7 +191,12 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 		case err != nil:
 			return err
 		case follows.OperatorID != nil && *follows.OperatorID == o.ID:
-			return &problem.Problem{Kind: problem.Invalid, Code: "no-such-keeper", Field: "to", Detail: person + " cannot follow themselves"}
+			return &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "no-such-keeper",
+				Field:  "to",
+				Detail: person + " cannot follow themselves",
+			}
 		case follows.LeftAt != nil:
 			return &problem.Problem{Kind: problem.Conflict, Code: "keeper-left", Field: "to", Detail: to + " has left"}
 		}
@@ -381,13 +386,21 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 		if err := tx.SetKeyState(ctx, k.ID, "retired"); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "key.retire", "key", key, reason, "%s opens nothing and is retired.", key))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "key.retire", "key", key, reason, "%s opens nothing and is retired.", key),
+		)
 	})
 }
 
 // replaceForLeaving begins the rotation that puts keys of the one who follows in the place
 // of those of the one who leaves.
-func (s *Service) replaceForLeaving(ctx context.Context, by people.Actor, o store.Operator, reason string) (string, error) {
+func (s *Service) replaceForLeaving(
+	ctx context.Context,
+	by people.Actor,
+	o store.Operator,
+	reason string,
+) (string, error) {
 	to, err := s.store.KeeperNamed(ctx, o.Leaving.To)
 	if err != nil {
 		return "", err
@@ -409,7 +422,13 @@ func (s *Service) replaceForLeaving(ctx context.Context, by people.Actor, o stor
 	for _, i := range l.Items {
 		replaced[[2]string{i.Key, i.Login}] = i.What == leaveReplace
 	}
-	start := rotate.RotationStart{RotationWanted: wanted, Make: rotate.MakeBring, Reason: reason, Keeper: &to.ID, Only: replaced}
+	start := rotate.RotationStart{
+		RotationWanted: wanted,
+		Make:           rotate.MakeBring,
+		Reason:         reason,
+		Keeper:         &to.ID,
+		Only:           replaced,
+	}
 	if s.Safe != nil {
 		start.Make = rotate.MakeService
 	}
@@ -516,7 +535,16 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor people.Actor, person
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "operator.stay", "operator", person, "", "%s called off the leaving of %s.", actor.Name, person),
+			s.journal.Entry(
+				actor.By(),
+				"operator.stay",
+				"operator",
+				person,
+				"",
+				"%s called off the leaving of %s.",
+				actor.Name,
+				person,
+			),
 		)
 	})
 	if err != nil {

@@ -74,7 +74,14 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		_, err := o.Notify.AddReceiver(ctx, o.Ines, journal.IdempotencyKey{}, "x", c.address, c.kinds)
 		o.Wants(name, err, c.code)
 	}
-	r, err := o.Notify.AddReceiver(ctx, o.Ines, journal.IdempotencyKey{}, "pager", pager.URL, []string{notify.KeyReleased, notify.RunFailed})
+	r, err := o.Notify.AddReceiver(
+		ctx,
+		o.Ines,
+		journal.IdempotencyKey{},
+		"pager",
+		pager.URL,
+		[]string{notify.KeyReleased, notify.RunFailed},
+	)
 	if err != nil || r.Secret == "" {
 		t.Fatal(r, err)
 	}

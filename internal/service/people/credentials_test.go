@@ -50,7 +50,10 @@ func TestATokenMakesNothingThatOutlivesIt(t *testing.T) {
 	o.Wants("a token by a token", err, "session-needed")
 	o.Wants("what is for the person by a token", o.People.Confirmed(thief), "session-needed")
 	// A session whose person has not shown who they are of late.
-	_, session, err := o.People.SignIn(ctx, people.SignIn{Name: "marek", Password: servicetest.OfficePassword, Via: "console", Address: "192.0.2.1"})
+	_, session, err := o.People.SignIn(
+		ctx,
+		people.SignIn{Name: "marek", Password: servicetest.OfficePassword, Via: "console", Address: "192.0.2.1"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -130,7 +130,15 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "factor.add", "operator", o.Name, "", "%s signs in with a second factor from now on.", o.Name),
+			s.journal.Entry(
+				actor.By(),
+				"factor.add",
+				"operator",
+				o.Name,
+				"",
+				"%s signs in with a second factor from now on.",
+				o.Name,
+			),
 		)
 	})
 }

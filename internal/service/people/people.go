@@ -117,7 +117,12 @@ type NewOperator struct {
 
 func checkPassword(field, password string) error {
 	if len(password) < 10 || len(password) > 1024 {
-		return &problem.Problem{Kind: problem.Invalid, Code: "bad-password", Field: field, Detail: "a password has 10 to 1024 characters"}
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-password",
+			Field:  field,
+			Detail: "a password has 10 to 1024 characters",
+		}
 	}
 	return nil
 }
@@ -140,7 +145,12 @@ func checkLimits(role Role, limits map[string]string) error {
 
 func checkRole(role Role) error {
 	if !role.May(Viewer) {
-		return &problem.Problem{Kind: problem.Invalid, Code: "bad-role", Field: "role", Detail: "the role is viewer, operator or admin"}
+		return &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-role",
+			Field:  "role",
+			Detail: "the role is viewer, operator or admin",
+		}
 	}
 	return nil
 }
@@ -363,7 +373,11 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 			return err
 		}
 		if len(did) == 0 {
-			return &problem.Problem{Kind: problem.Invalid, Code: "nothing-to-change", Detail: "nothing was said that is to be other"}
+			return &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "nothing-to-change",
+				Detail: "nothing was said that is to be other",
+			}
 		}
 		admins, err := tx.CountAdmins(ctx)
 		if err != nil {
@@ -380,7 +394,16 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and ")),
+			s.journal.Entry(
+				actor.By(),
+				"operator.change",
+				"operator",
+				name,
+				c.Reason,
+				"%s %s.",
+				actor.Name,
+				strings.Join(did, ", and "),
+			),
 		)
 	})
 	return personTaken(err, name)
@@ -470,7 +493,12 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 		return err
 	}
 	if !fits {
-		return &problem.Problem{Kind: problem.Forbidden, Code: "wrong-password", Field: "password", Detail: "that is not your password"}
+		return &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "wrong-password",
+			Field:  "password",
+			Detail: "that is not your password",
+		}
 	}
 	if err := try.succeeded(ctx); err != nil {
 		return err
@@ -485,7 +513,10 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 		if err := tx.EndOtherSessions(ctx, o.ID, secrets.Hash(secret)); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name),
+		)
 	})
 }
 
@@ -508,7 +539,10 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 		if err := tx.AddKeeper(ctx, store.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name),
+		)
 	})
 	return personTaken(err, name)
 }
@@ -583,7 +617,10 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name),
+		)
 	})
 }
 

@@ -95,8 +95,16 @@ func TestOneAdminAlwaysRemains(t *testing.T) {
 		}
 	}
 	o := servicetest.NewOffice(t)
-	o.Wants("the first", o.People.ChangeOperator(t.Context(), o.Ines, "marek", people.OperatorChange{Closed: new(true)}), "")
-	o.Wants("herself", o.People.ChangeOperator(t.Context(), o.Ines, "ines", people.OperatorChange{Role: new(people.Operator)}), "last-admin")
+	o.Wants(
+		"the first",
+		o.People.ChangeOperator(t.Context(), o.Ines, "marek", people.OperatorChange{Closed: new(true)}),
+		"",
+	)
+	o.Wants(
+		"herself",
+		o.People.ChangeOperator(t.Context(), o.Ines, "ines", people.OperatorChange{Role: new(people.Operator)}),
+		"last-admin",
+	)
 	o.Wants(
 		"her own account",
 		o.People.ChangeOperator(t.Context(), o.Ines, "ines", people.OperatorChange{Closed: new(true)}),
@@ -262,7 +270,12 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 	o.Wants("of a closed account", err, "not-signed-in")
 	o.Wants(
 		"an admin with a limit",
-		o.People.ChangeOperator(t.Context(), o.Ines, "marek", people.OperatorChange{Limits: &map[string]string{"team": "web"}}),
+		o.People.ChangeOperator(
+			t.Context(),
+			o.Ines,
+			"marek",
+			people.OperatorChange{Limits: &map[string]string{"team": "web"}},
+		),
 		"admin-with-limits",
 	)
 }
@@ -295,7 +308,8 @@ func TestAnAccountThatSomebodyElseHasChangedIsNotChangedByWhatWasReadBefore(t *t
 	o.Wants("without", change(o.Ines, "", "tides"), "")
 	o.Wants("what is no tag", change(o.Ines, "web", "web"), "changed-since")
 	before := tag()
-	if err := o.People.ChangePassword(t.Context(), runa, "", servicetest.OfficePassword, "kittiwake ledge"); err != nil || tag() != before {
+	if err := o.People.ChangePassword(t.Context(), runa, "", servicetest.OfficePassword, "kittiwake ledge"); err != nil ||
+		tag() != before {
 		t.Errorf("a new password of their own makes it another account: %v", err)
 	}
 	// Of two at once with the same reading, one changes it.

@@ -62,7 +62,11 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 		return Actor{}, "", s.refuseSignIn(
 			ctx,
 			in,
-			&problem.Problem{Kind: problem.Unauthenticated, Code: "wrong-name-or-password", Detail: "the name or the password is wrong"},
+			&problem.Problem{
+				Kind:   problem.Unauthenticated,
+				Code:   "wrong-name-or-password",
+				Detail: "the name or the password is wrong",
+			},
 		)
 	}
 	if o.FactorAt != nil {
@@ -315,7 +319,15 @@ func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "sign-in", "operator", o.Name, "", "%s signed in by the issuer and with a code.", o.Name),
+			s.journal.Entry(
+				actor.By(),
+				"sign-in",
+				"operator",
+				o.Name,
+				"",
+				"%s signed in by the issuer and with a code.",
+				o.Name,
+			),
 		)
 	})
 }

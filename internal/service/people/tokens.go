@@ -198,7 +198,12 @@ func whose(actor Actor, all bool) (*uuid.UUID, error) {
 		return &actor.ID, nil
 	}
 	if actor.Role != Admin {
-		return nil, &problem.Problem{Kind: problem.Forbidden, Code: "role-too-low", Field: "all", Detail: "those of others are for admins"}
+		return nil, &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "role-too-low",
+			Field:  "all",
+			Detail: "those of others are for admins",
+		}
 	}
 	return nil, nil
 }
@@ -239,7 +244,17 @@ func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "token.revoke", "token", t.Name, "", "%s revoked the token %s%s.", actor.Name, t.Name, owner),
+			s.journal.Entry(
+				actor.By(),
+				"token.revoke",
+				"token",
+				t.Name,
+				"",
+				"%s revoked the token %s%s.",
+				actor.Name,
+				t.Name,
+				owner,
+			),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {

@@ -169,7 +169,12 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 	r.MadeKey("ines-main", keypair.Spec{})
 	r.Launch("hide-cam-2", "ines-main")
 	sweepOf(r, "hide-cam-2")
-	_, private, err := r.Keys.MakeKey(t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "wrong-file"}})
+	_, private, err := r.Keys.MakeKey(
+		t.Context(),
+		r.Ines,
+		journal.IdempotencyKey{},
+		keys.MadeHere{NewKey: keys.NewKey{Name: "wrong-file"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

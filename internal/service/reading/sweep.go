@@ -121,7 +121,11 @@ func (s *Service) StartSweep(ctx context.Context, actor people.Actor, w SweepWan
 func (s *Service) Sweep(ctx context.Context, id uuid.UUID) (SweepState, error) {
 	sweep, err := s.store.SweepByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return SweepState{}, &problem.Problem{Kind: problem.NotFound, Code: "no-such-sweep", Detail: "there is no sweep with this id"}
+		return SweepState{}, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-sweep",
+			Detail: "there is no sweep with this id",
+		}
 	}
 	if err != nil {
 		return SweepState{}, err

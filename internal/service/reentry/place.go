@@ -105,7 +105,12 @@ func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error)
 	case r.elsewhere():
 		return r.placedElsewhere(ctx, k, l)
 	}
-	outcome, err := r.changing(ctx, p, l, func(d *means.Door) (means.Seen, error) { return d.Place(ctx, r.reading.MeansKey(k)) })
+	outcome, err := r.changing(
+		ctx,
+		p,
+		l,
+		func(d *means.Door) (means.Seen, error) { return d.Place(ctx, r.reading.MeansKey(k)) },
+	)
 	if err != nil {
 		return "", err
 	}
@@ -396,7 +401,11 @@ func (r *restoring) placeEntry(ctx context.Context, p *runs.Progress, k store.Ke
 		return err
 	}
 	return fleet.Calling(
-		r.cloud.SetMetadataKeys(ctx, l.Instance.CloudID, append(entries, cloud.MetadataKey{User: l.OSUser, Line: keys.LineOf(k)})),
+		r.cloud.SetMetadataKeys(
+			ctx,
+			l.Instance.CloudID,
+			append(entries, cloud.MetadataKey{User: l.OSUser, Line: keys.LineOf(k)}),
+		),
 	)
 }
 

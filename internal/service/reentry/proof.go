@@ -156,7 +156,8 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 		return "", err
 	}
 	defer end()
-	read, err := r.reading.DoorBy(means.Over(session), p, &r.work.Journal).Remove(ctx, session.Entry(), r.reading.MeansKeys(lost)...)
+	read, err := r.reading.DoorBy(means.Over(session), p, &r.work.Journal).
+		Remove(ctx, session.Entry(), r.reading.MeansKeys(lost)...)
 	if err != nil {
 		return "", reading.Reaching(err)
 	}

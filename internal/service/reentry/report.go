@@ -172,6 +172,9 @@ func (s *Service) notePassword(ctx context.Context, actor people.Actor, i store.
 		); err != nil {
 			return err
 		}
-		return tx.Note(ctx, s.journal.Entry(actor.By(), "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name))
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name),
+		)
 	})
 }

@@ -225,7 +225,11 @@ func nameTaken(name string) error {
 }
 
 // restoreKey returns the new key; where the service makes it, with its sealed private half.
-func (s *Service) restoreKey(ctx context.Context, actor people.Actor, w RestoreWanted) (store.Key, store.Secret, error) {
+func (s *Service) restoreKey(
+	ctx context.Context,
+	actor people.Actor,
+	w RestoreWanted,
+) (store.Key, store.Secret, error) {
 	var none store.Secret
 	if !w.Make {
 		k, err := s.keys.Key(ctx, w.Key)

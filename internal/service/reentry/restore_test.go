@@ -272,7 +272,8 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 					t.Errorf("%s:\n%s\n%s", step, strings.Join(wrong, "\n"), stepsOf(run))
 				}
 				var p *problem.Problem
-				if _, err := o.Reentry.UndoRestore(t.Context(), o.Ines, begun.ID, ""); !errors.As(err, &p) || p.Code != "restore-over" {
+				if _, err := o.Reentry.UndoRestore(t.Context(), o.Ines, begun.ID, ""); !errors.As(err, &p) ||
+					p.Code != "restore-over" {
 					t.Errorf("undone twice: %v", err)
 				}
 			}
@@ -322,7 +323,8 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	}
 	r.Until("the wait for the removal", waits(restore.Remove))
 	var p *problem.Problem
-	if _, err := r.Reentry.UndoRestore(t.Context(), r.Ines, run.ID, ""); !errors.As(err, &p) || p.Code != "restore-proved" {
+	if _, err := r.Reentry.UndoRestore(t.Context(), r.Ines, run.ID, ""); !errors.As(err, &p) ||
+		p.Code != "restore-proved" {
 		t.Errorf("an undo after the proof: %v", err)
 	}
 	lost, err := r.Keys.Key(t.Context(), "door-lost")

@@ -150,7 +150,12 @@ func (s *Service) overrideItem(
 		if login == uuid.Nil {
 			return refuse(rotation.ErrNotNamed)
 		}
-		i, err := tx.ItemOf(ctx, id, login, []rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed})
+		i, err := tx.ItemOf(
+			ctx,
+			id,
+			login,
+			[]rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed},
+		)
 		if errors.Is(err, store.ErrNotFound) ||
 			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || rotationMeans(i.Means) == hereMeans) {
 			return &problem.Problem{

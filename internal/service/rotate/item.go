@@ -523,7 +523,11 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	item := e.work.Item
 	r, err := e.subjectIn(ctx, tx)
 	if err != nil {
-		return tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemFailed, "detail": err.Error(), "ended_at": e.now()})
+		return tx.ChangeItem(
+			ctx,
+			item,
+			map[string]any{"state": rotation.ItemFailed, "detail": err.Error(), "ended_at": e.now()},
+		)
 	}
 	phase, now := e.work.Phase, e.now()
 	name := fleet.LoginName(r.login.OSUser, r.login.Instance.Name)

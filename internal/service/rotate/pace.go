@@ -79,7 +79,8 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 				)
 			}
 		}
-		if busy == 0 && counts[rotation.ItemAsked]+counts[rotation.ItemWaiting]+counts[rotation.ItemPlaced]+counts[rotation.ItemProved]+counts[rotation.ItemUndoing] == 0 {
+		if busy == 0 &&
+			counts[rotation.ItemAsked]+counts[rotation.ItemWaiting]+counts[rotation.ItemPlaced]+counts[rotation.ItemProved]+counts[rotation.ItemUndoing] == 0 {
 			return s.endRotation(ctx, tx, r, counts)
 		}
 		budget := r.Settings.AtOnce - busy
@@ -159,7 +160,12 @@ func (s *Service) shouldPause(
 	return "", nil
 }
 
-func (s *Service) endRotation(ctx context.Context, tx *store.Store, r store.Rotation, counts map[rotation.ItemState]int) error {
+func (s *Service) endRotation(
+	ctx context.Context,
+	tx *store.Store,
+	r store.Rotation,
+	counts map[rotation.ItemState]int,
+) error {
 	state := rotation.Ended
 	if r.State == rotation.Undoing {
 		state = rotation.Undone
@@ -351,7 +357,11 @@ func (s *Service) startRotating(
 	changes := map[uuid.UUID]map[string]any{}
 	for _, i := range list {
 		if i.NewKeyID == nil || i.OldKeyID == nil {
-			changes[i.ID] = map[string]any{"state": rotation.ItemFailed, "detail": "the record of its key is gone", "ended_at": s.now()}
+			changes[i.ID] = map[string]any{
+				"state":    rotation.ItemFailed,
+				"detail":   "the record of its key is gone",
+				"ended_at": s.now(),
+			}
 			continue
 		}
 		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan

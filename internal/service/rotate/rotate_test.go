@@ -23,7 +23,9 @@ func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
 	grace := store.RotationSettings{GraceSeconds: 3600}
-	state := r.StartRotation(rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace})
+	state := r.StartRotation(
+		rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace},
+	)
 	r.Until("both keys", r.Is(state, rotation.ItemProved))
 	both := r.KeysFile("door")
 	if !r.Stands("door", "old") || !r.Stands("door", "old-2") {
@@ -55,7 +57,12 @@ func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
-	made, half, err := r.Keys.MakeKey(t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "next"}})
+	made, half, err := r.Keys.MakeKey(
+		t.Context(),
+		r.Ines,
+		journal.IdempotencyKey{},
+		keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
+	)
 	if err != nil || len(half) == 0 {
 		t.Fatal(err)
 	}
@@ -135,9 +142,13 @@ func TestARotationThatCannotGoOnHoldsUpNoOther(t *testing.T) {
 	r.Launch("door", "old")
 	r.Launch("gate", "other")
 	grace := store.RotationSettings{GraceSeconds: 3600}
-	broken := r.StartRotation(rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace})
+	broken := r.StartRotation(
+		rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace},
+	)
 	r.Until("the first", r.Is(broken, rotation.ItemProved))
-	later := r.StartRotation(rotate.RotationStart{RotationWanted: servicetest.Selecting("other"), Make: rotate.MakeService, Settings: grace})
+	later := r.StartRotation(
+		rotate.RotationStart{RotationWanted: servicetest.Selecting("other"), Make: rotate.MakeService, Settings: grace},
+	)
 	r.Until("the second", r.Is(later, rotation.ItemProved))
 	const spoil = "UPDATE rotations SET settings = '[]' WHERE id = $1"
 	if _, err := r.Store.Pool().Exec(t.Context(), spoil, broken.ID); err != nil {

@@ -647,7 +647,17 @@ func (s *Service) ChangeRotation(
 		}[change]
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about),
+			s.journal.Entry(
+				actor.By(),
+				"rotation."+change,
+				"rotation",
+				id.String(),
+				reason,
+				"%s %s %s.",
+				actor.Name,
+				done,
+				about,
+			),
 		)
 	})
 	if err != nil {

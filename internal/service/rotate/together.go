@@ -71,7 +71,11 @@ func (s *Service) recordGathered(ctx context.Context) {
 			looks[n] = w.Look
 		}
 		var outcomes []string
-		err := problem.Guard(s.log, "recording looks", func() (err error) { outcomes, err = s.reading.RecordLooks(ctx, looks); return err })
+		err := problem.Guard(
+			s.log,
+			"recording looks",
+			func() (err error) { outcomes, err = s.reading.RecordLooks(ctx, looks); return err },
+		)
 		for n, w := range batch {
 			switch {
 			case err == nil:

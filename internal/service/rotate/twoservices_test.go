@@ -51,7 +51,8 @@ func rotated(r *servicetest.Rig, name, before string, done bool) {
 		r.T.Fatal(err)
 	}
 	lines, was := strings.Split(text, "\n"), strings.Split(before, "\n")
-	if strings.Contains(text, servicetest.Wire(old)) || strings.Count(text, servicetest.Wire(made)) != 1 || len(lines) != len(was) {
+	if strings.Contains(text, servicetest.Wire(old)) || strings.Count(text, servicetest.Wire(made)) != 1 ||
+		len(lines) != len(was) {
 		r.T.Errorf("%s: the file is\n%s\nand was\n%s", name, text, before)
 	}
 	for _, line := range was {
@@ -62,7 +63,9 @@ func rotated(r *servicetest.Rig, name, before string, done bool) {
 }
 
 func rotationOf(r *servicetest.Rig, name string) rotate.RotationState {
-	return r.StartRotation(rotate.RotationStart{RotationWanted: servicetest.Selecting("old-" + name), Make: rotate.MakeService})
+	return r.StartRotation(
+		rotate.RotationStart{RotationWanted: servicetest.Selecting("old-" + name), Make: rotate.MakeService},
+	)
 }
 
 func TestARotationIsWholeOrUndoneWhereAnotherServiceTakesItAtEveryStep(t *testing.T) {

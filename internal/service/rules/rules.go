@@ -75,7 +75,12 @@ func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
 }
 
 // AddRotationRule adds a standing rule. What is due by it begins at once, in its hours.
-func (s *Service) AddRotationRule(ctx context.Context, actor people.Actor, once journal.IdempotencyKey, w RuleWanted) (Rule, error) {
+func (s *Service) AddRotationRule(
+	ctx context.Context,
+	actor people.Actor,
+	once journal.IdempotencyKey,
+	w RuleWanted,
+) (Rule, error) {
 	if err := people.FleetWide(ctx, "a standing rule"); err != nil {
 		return Rule{}, err
 	}
@@ -140,7 +145,16 @@ func (s *Service) AddRotationRule(ctx context.Context, actor people.Actor, once 
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "rule.add", "rule", w.Name, w.Reason, "%s added the standing rule %s.", actor.Name, w.Name),
+			s.journal.Entry(
+				actor.By(),
+				"rule.add",
+				"rule",
+				w.Name,
+				w.Reason,
+				"%s added the standing rule %s.",
+				actor.Name,
+				w.Name,
+			),
 		)
 	})
 	var taken *store.TakenError
@@ -172,7 +186,11 @@ func noSuchRule(name string) error {
 }
 
 // ChangeRotationRule pauses a rule or lets it go on.
-func (s *Service) ChangeRotationRule(ctx context.Context, actor people.Actor, name, change, reason string) (Rule, error) {
+func (s *Service) ChangeRotationRule(
+	ctx context.Context,
+	actor people.Actor,
+	name, change, reason string,
+) (Rule, error) {
 	if err := errors.Join(problem.CheckText("reason", reason), people.FleetWide(ctx, "a standing rule")); err != nil {
 		return Rule{}, problem.First(err)
 	}
@@ -188,7 +206,17 @@ func (s *Service) ChangeRotationRule(ctx context.Context, actor people.Actor, na
 		}
 		return tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "rule."+change, "rule", name, reason, "%s %s the standing rule %s.", actor.Name, did, name),
+			s.journal.Entry(
+				actor.By(),
+				"rule."+change,
+				"rule",
+				name,
+				reason,
+				"%s %s the standing rule %s.",
+				actor.Name,
+				did,
+				name,
+			),
 		)
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -276,7 +304,12 @@ func (s *Service) carryRule(ctx context.Context, r Rule) error {
 			start.Shown = append(start.Shown, rotate.ShownItem{Login: i.Login, Old: i.Old, New: i.New})
 		}
 	}
-	state, err := s.rotate.StartRotation(ctx, people.TheService, journal.IdempotencyKey{}, start) // which notes it in the rule
+	state, err := s.rotate.StartRotation(
+		ctx,
+		people.TheService,
+		journal.IdempotencyKey{},
+		start,
+	) // which notes it in the rule
 	var p *problem.Problem
 	if errors.As(err, &p) && p.Code == "plan-outrun" {
 		return nil // another look was first, or somebody was; the next look sees what is left

@@ -109,7 +109,14 @@ func (o *Office) known(name string) people.Actor {
 // Keep has the service make a key pair whose private half is in the safe.
 func (o *Office) Keep(name, keeper string, labels map[string]string) store.Key {
 	o.T.Helper()
-	k, sealed, err := o.Keys.NewKept(o.T.Context(), o.Store, o.Ines, keys.NewKey{Name: name, Labels: labels}, keypair.Spec{}, name)
+	k, sealed, err := o.Keys.NewKept(
+		o.T.Context(),
+		o.Store,
+		o.Ines,
+		keys.NewKey{Name: name, Labels: labels},
+		keypair.Spec{},
+		name,
+	)
 	if err != nil {
 		o.T.Fatal(err)
 	}

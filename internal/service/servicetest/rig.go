@@ -110,7 +110,12 @@ var (
 
 // newRigWith is newRig with a cloud of some other kind. Before the service starts, it is
 // set up.
-func newRigWith(t *testing.T, o paddock.Options, timeout time.Duration, setUp func(*service.Service, *runs.Engine)) *Rig {
+func newRigWith(
+	t *testing.T,
+	o paddock.Options,
+	timeout time.Duration,
+	setUp func(*service.Service, *runs.Engine),
+) *Rig {
 	t.Helper()
 	r := &Rig{T: t, Dir: t.TempDir(), timeout: timeout, setUp: setUp}
 	o.Dir, o.Token = r.Dir, "secret"
@@ -437,7 +442,12 @@ func NewImpatientRig(t *testing.T, timeout time.Duration, setUp func(*service.Se
 // MadeKey has the service make a key and hand it over.
 func (r *Rig) MadeKey(name string, spec keypair.Spec) ssh.Signer {
 	r.T.Helper()
-	_, half, err := r.Keys.MakeKey(r.T.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: name}, Spec: spec})
+	_, half, err := r.Keys.MakeKey(
+		r.T.Context(),
+		r.Ines,
+		journal.IdempotencyKey{},
+		keys.MadeHere{NewKey: keys.NewKey{Name: name}, Spec: spec},
+	)
 	if err != nil {
 		r.T.Fatal(err)
 	}

@@ -150,7 +150,12 @@ func (s *Service) ReportStep(
 		return run, err
 	}
 	refuse := func(code, detail string) error {
-		return &problem.Problem{Kind: problem.Conflict, Code: code, Detail: detail, Remedy: "See it: plumlatch run watch " + id.String()}
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   code,
+			Detail: detail,
+			Remedy: "See it: plumlatch run watch " + id.String(),
+		}
 	}
 	at := slices.IndexFunc(run.Steps, func(st store.RunStep) bool { return st.State == runs.StepRunning })
 	job, worker := s.jobs[run.Kind], ""

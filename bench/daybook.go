@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/core/daybook"
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -35,8 +36,8 @@ func daybooks(ctx context.Context, database string) error {
 	); err != nil {
 		return err
 	}
-	entry := func(n int) store.Entry {
-		return store.Entry{
+	entry := func(n int) record.Entry {
+		return record.Entry{
 			At:          time.Now(),
 			Person:      "bench",
 			Via:         "api",
@@ -92,7 +93,7 @@ func daybooks(ctx context.Context, database string) error {
 		entries/unchained.Seconds(),
 		chained.Seconds()/unchained.Seconds(),
 	)
-	part := make([]store.Entry, 500)
+	part := make([]record.Entry, 500)
 	for n := range part {
 		part[n] = entry(n)
 	}
@@ -104,7 +105,7 @@ func daybooks(ctx context.Context, database string) error {
 	begun := time.Now()
 	var c daybook.Checker
 	for last := int64(0); ; {
-		list, err := s.EntriesAfter(ctx, store.EntryFilter{}, last, 1000)
+		list, err := s.EntriesAfter(ctx, record.EntryFilter{}, last, 1000)
 		if err != nil {
 			return err
 		}

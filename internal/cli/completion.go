@@ -6,9 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"plumlatch/internal/core/text"
 	"slices"
 	"strings"
+
+	"plumlatch/internal/core/text"
 )
 
 // aboutCommands are about the client itself. They are a function since they list all

@@ -558,7 +558,12 @@ func (s *session) showLeaving(l apiclient.Leaving) {
 	case len(l.Items) == 0:
 		s.say("%s holds no key.", l.Person)
 	default:
-		s.say("Without %s, %s would be shut and %s thin.", l.Person, text.Counted(len(l.Shut), "login"), fmt.Sprint(len(l.Thin)))
+		s.say(
+			"Without %s, %s would be shut and %s thin.",
+			l.Person,
+			text.Counted(len(l.Shut), "login"),
+			fmt.Sprint(len(l.Thin)),
+		)
 	}
 	t := table{head: []string{"KEY", "LOGIN", "REACH NOW", "WITHOUT", "TO DO"}}
 	for _, i := range l.Items {

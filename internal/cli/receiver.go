@@ -178,7 +178,10 @@ func receiverDead(f *flag.FlagSet) func(context.Context, *session, []string) err
 				return err
 			}
 			return s.record(n, fmt.Sprint(n.Events), func() {
-				s.say("%s tried again.", text.Counted(n.Events, "event")+" "+map[bool]string{true: "is", false: "are"}[n.Events == 1])
+				s.say(
+					"%s tried again.",
+					text.Counted(n.Events, "event")+" "+map[bool]string{true: "is", false: "are"}[n.Events == 1],
+				)
 			})
 		}
 		all, err := answer[[]apiclient.Delivery](client.ListDead(ctx, args[0]))

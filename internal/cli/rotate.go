@@ -467,7 +467,11 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *session, []string) erro
 		}
 		if err := s.confirm(
 			*yes,
-			fmt.Sprintf("This replaces keys in %s on %s.", text.Counted(p.Logins, "login"), text.Counted(p.Instances, "instance")),
+			fmt.Sprintf(
+				"This replaces keys in %s on %s.",
+				text.Counted(p.Logins, "login"),
+				text.Counted(p.Instances, "instance"),
+			),
 			"yes",
 		); err != nil {
 			return err

@@ -20,6 +20,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
@@ -308,7 +309,7 @@ func (l *Loader) record(
 ) error {
 	keepers := map[string]uuid.UUID{}
 	for _, t := range teams {
-		if err := tx.AddKeeper(ctx, store.Keeper{ID: newID(), Name: t.name, Kind: "team", Title: t.title}); err != nil {
+		if err := tx.AddKeeper(ctx, record.Keeper{ID: newID(), Name: t.name, Kind: "team", Title: t.title}); err != nil {
 			return err
 		}
 	}
@@ -323,7 +324,7 @@ func (l *Loader) record(
 	ids := map[string]uuid.UUID{}
 	for _, k := range l.recordedKeys(machines) {
 		p, keeper := public[k.name], keepers[k.keeper]
-		row := store.Key{
+		row := record.Key{
 			ID:        newID(),
 			Name:      k.name,
 			Type:      p.Type,
@@ -390,7 +391,7 @@ func (l *Loader) record(
 			return err
 		}
 	}
-	slices.SortStableFunc(b.entries, func(a, c store.Entry) int { return a.At.Compare(c.At) })
+	slices.SortStableFunc(b.entries, func(a, c record.Entry) int { return a.At.Compare(c.At) })
 	return tx.Note(ctx, b.entries...)
 }
 
@@ -437,7 +438,7 @@ func (l *Loader) recordMachine(
 	b *book,
 ) error {
 	at := l.daysAgo(m.age)
-	i := store.Instance{
+	i := record.Instance{
 		ID:             newID(),
 		Name:           m.name,
 		CloudID:        up.instance.Id,
@@ -457,15 +458,15 @@ func (l *Loader) recordMachine(
 	if err := tx.AddInstance(ctx, &i); err != nil {
 		return err
 	}
-	login := store.Login{ID: newID(), InstanceID: i.ID, OSUser: up.user}
+	login := record.Login{ID: newID(), InstanceID: i.ID, OSUser: up.user}
 	if err := tx.AddLogin(ctx, login); err != nil {
 		return err
 	}
-	var pins []store.HostKey
+	var pins []record.HostKey
 	for _, k := range up.hostKeys {
 		pins = append(
 			pins,
-			store.HostKey{
+			record.HostKey{
 				ID:         newID(),
 				InstanceID: i.ID,
 				Algorithm:  k.Algorithm,
@@ -479,11 +480,11 @@ func (l *Loader) recordMachine(
 	if err := tx.PinHostKeys(ctx, pins); err != nil {
 		return err
 	}
-	var grants []store.Grant
-	var sightings []store.Sighting
+	var grants []record.Grant
+	var sightings []record.Sighting
 	var names []string
 	for _, g := range m.grants {
-		wanted := store.Grant{
+		wanted := record.Grant{
 			ID:        newID(),
 			KeyID:     keyIDs[g.key],
 			LoginID:   login.ID,
@@ -499,7 +500,7 @@ func (l *Loader) recordMachine(
 		if g.look != neverLooked {
 			sightings = append(
 				sightings,
-				store.Sighting{
+				record.Sighting{
 					LoginID: login.ID,
 					KeyID:   keyIDs[g.key],
 					SeenAt:  at.Add(time.Minute),
@@ -514,7 +515,7 @@ func (l *Loader) recordMachine(
 		over := l.daysAgo(36)
 		grants = append(
 			grants,
-			store.Grant{
+			record.Grant{
 				ID:          newID(),
 				KeyID:       keyIDs[k],
 				LoginID:     login.ID,
@@ -582,13 +583,13 @@ func newID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
 
 // book collects entries of the daybook, to be written in the order of time.
 type book struct {
-	entries []store.Entry
+	entries []record.Entry
 }
 
 func (b *book) note(at time.Time, person, action, kind, subject, sentence string, args ...any) {
 	b.entries = append(
 		b.entries,
-		store.Entry{
+		record.Entry{
 			At:          at,
 			Person:      person,
 			Via:         "cli",

@@ -12,11 +12,11 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
-	"plumlatch/internal/store"
 )
 
 // The calls about what stands on instances, what is wanted there, and what is proved.
@@ -32,7 +32,7 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 		return nil, err
 	}
 	page, err := a.Service.Access.Reach(ctx, access.ReachWanted{
-		ReachFilter: store.ReachFilter{
+		ReachFilter: record.ReachFilter{
 			Text:      given(q.Q),
 			Region:    given(q.Region),
 			LabelName: name,
@@ -69,7 +69,7 @@ func (a *api) GetReachMap(
 		limit = *q.Limit
 	}
 	m, err := a.Service.Access.Map(ctx, access.ReachWanted{
-		ReachFilter: store.ReachFilter{
+		ReachFilter: record.ReachFilter{
 			Text:      given(q.Q),
 			Region:    given(q.Region),
 			LabelName: name,
@@ -114,7 +114,7 @@ func (a *api) ListDifferences(
 	if err != nil {
 		return nil, err
 	}
-	f := store.DifferenceFilter{Fit: string(given(q.Fit))}
+	f := record.DifferenceFilter{Fit: string(given(q.Fit))}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
@@ -192,13 +192,13 @@ func (a *api) ListGrants(
 	if err != nil {
 		return nil, err
 	}
-	f := store.GrantFilter{Key: given(q.Key), Keeper: given(q.Keeper), Ended: given(q.Ended), WithEnd: given(q.Until)}
+	f := record.GrantFilter{Key: given(q.Key), Keeper: given(q.Keeper), Ended: given(q.Ended), WithEnd: given(q.Until)}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
 	f.OSUser, f.Instance = splitLogin(given(q.Login))
 	l, err := a.Service.Access.Grants(ctx, f, p)
-	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g store.GrantRecord) contract.GrantRecord {
+	return contract.ListGrants200JSONResponse{Items: each(l.Items, func(g record.GrantRecord) contract.GrantRecord {
 		o := openingOf(g.Opening)
 		fit := &o.Fit
 		if g.WithdrawnAt != nil {
@@ -323,7 +323,7 @@ func (a *api) ReportFiles(
 	files := each(r.Body.Files, func(f contract.SeenFile) reading.SeenFile {
 		return reading.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
 	})
-	var folders []store.Folder
+	var folders []record.Folder
 	for _, f := range given(r.Body.Folders) {
 		mode, err := strconv.ParseUint(f.Mode, 8, 32)
 		if err != nil {
@@ -334,7 +334,7 @@ func (a *api) ReportFiles(
 				Detail: fmt.Sprintf("the mode %q of %q is not octal", f.Mode, f.Path),
 			}
 		}
-		folders = append(folders, store.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
+		folders = append(folders, record.Folder{Path: f.Path, Mode: int(mode & uint64(fs.ModePerm))})
 	}
 	l, err := a.Service.Access.ReportFiles(ctx, actorOf(ctx), r.Login, files, folders, r.Body.HostKey)
 	return contract.ReportFiles200JSONResponse(loginOf(l)), err
@@ -396,7 +396,7 @@ func (a *api) ListSweepItems(
 		return nil, err
 	}
 	l, err := a.Service.Reading.SweepItems(ctx, r.Sweep, string(given(r.Params.State)), p)
-	return contract.ListSweepItems200JSONResponse{Items: each(l.Items, func(i store.SweepItem) contract.SweepItem {
+	return contract.ListSweepItems200JSONResponse{Items: each(l.Items, func(i record.SweepItem) contract.SweepItem {
 		return contract.SweepItem{
 			Login:    i.OSUser + "@" + i.InstanceName,
 			Instance: i.InstanceName,
@@ -548,17 +548,17 @@ func loginOf(l access.Login) contract.Login {
 		Strangers:  each(l.Strangers, strangerOf),
 		Connection: connectionOf(l.Of, l.OSUser),
 		SweptBy:    optional(l.SweptBy), Label: optional(l.Label),
-		Folders: each(l.Folders, func(f store.Folder) contract.Folder {
+		Folders: each(l.Folders, func(f record.Folder) contract.Folder {
 			return contract.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)}
 		}),
 		Files: each(
 			l.Files,
-			func(v store.FileVersion) contract.FileVersion { return versionOf(access.Version{FileVersion: v}) },
+			func(v record.FileVersion) contract.FileVersion { return versionOf(access.Version{FileVersion: v}) },
 		),
 	}
 }
 
-func strangerOf(g store.Stranger) contract.Stranger {
+func strangerOf(g record.Stranger) contract.Stranger {
 	k := keypair.Public{Algorithm: g.Algorithm, Blob: g.Blob, Comment: g.Comment}
 	return contract.Stranger{
 		Algorithm:   g.Algorithm,

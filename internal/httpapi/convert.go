@@ -4,9 +4,9 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/keys"
-	"plumlatch/internal/store"
 )
 
 func each[A, B any](in []A, f func(A) B) []B {
@@ -17,7 +17,7 @@ func each[A, B any](in []A, f func(A) B) []B {
 	return out
 }
 
-func publicOf(k store.Key) keypair.Public {
+func publicOf(k record.Key) keypair.Public {
 	return keypair.Public{Algorithm: k.Algorithm, Type: k.Type, Bits: k.Bits, Blob: k.Blob, Comment: k.Comment}
 }
 
@@ -43,7 +43,7 @@ func findingOf(f keypair.Finding) contract.Finding {
 	}
 }
 
-func namedOf(n store.Named) contract.Named {
+func namedOf(n record.Named) contract.Named {
 	out := contract.Named{Kind: contract.NamedKind(n.Kind), Name: n.Name, About: n.About}
 	if n.SHA256 != nil {
 		out.Sha256 = new(keypair.FormatSHA256(n.SHA256))
@@ -51,7 +51,7 @@ func namedOf(n store.Named) contract.Named {
 	return out
 }
 
-func keeperOf(k store.Keeper) contract.Keeper {
+func keeperOf(k record.Keeper) contract.Keeper {
 	return contract.Keeper{
 		Name:    k.Name,
 		Kind:    contract.KeeperKind(k.Kind),
@@ -61,7 +61,7 @@ func keeperOf(k store.Keeper) contract.Keeper {
 	}
 }
 
-func keyOf(k store.Key) contract.Key {
+func keyOf(k record.Key) contract.Key {
 	p := publicOf(k)
 	out := contract.Key{
 		Id: k.ID, Name: k.Name, Type: k.Type, Algorithm: k.Algorithm, Bits: k.Bits, Fingerprints: fingerprintsOf(p),
@@ -87,7 +87,7 @@ func keyOf(k store.Key) contract.Key {
 	return out
 }
 
-func instanceOf(i store.Instance) contract.Instance {
+func instanceOf(i record.Instance) contract.Instance {
 	costs := fleet.StopCosts(i)
 	if costs == nil {
 		costs = []string{}
@@ -111,7 +111,7 @@ func instanceOf(i store.Instance) contract.Instance {
 	}
 }
 
-func connectionOf(i store.Instance, user string) contract.Connection {
+func connectionOf(i record.Instance, user string) contract.Connection {
 	return contract.Connection{
 		User:     user,
 		Address:  i.PublicAddress,
@@ -120,14 +120,14 @@ func connectionOf(i store.Instance, user string) contract.Connection {
 	}
 }
 
-func hostKeyOf(h store.HostKey) contract.HostKey {
+func hostKeyOf(h record.HostKey) contract.HostKey {
 	return contract.HostKey{
 		Algorithm: h.Algorithm, Sha256: keypair.FormatSHA256(h.SHA256), Learnt: h.Learnt, PinnedAt: h.PinnedAt,
 		PublicKey: keypair.Public{Algorithm: h.Algorithm, Blob: h.Blob}.Line(),
 	}
 }
 
-func openingOf(o store.Opening) contract.Opening {
+func openingOf(o record.Opening) contract.Opening {
 	seen := reach.NeverLooked
 	if o.Present != nil {
 		seen = reach.NotSeen
@@ -156,7 +156,7 @@ func openingOf(o store.Opening) contract.Opening {
 	}
 }
 
-func runOf(r store.Run) contract.Run {
+func runOf(r record.Run) contract.Run {
 	return contract.Run{
 		Id:          r.ID,
 		Kind:        contract.RunKind(r.Kind),
@@ -170,7 +170,7 @@ func runOf(r store.Run) contract.Run {
 		Error:       optional(r.Error),
 		CommittedAt: r.CommittedAt,
 		Waits:       waitsOf(r),
-		Steps: each(r.Steps, func(s store.RunStep) contract.Step {
+		Steps: each(r.Steps, func(s record.RunStep) contract.Step {
 			return contract.Step{
 				Name: s.Name, Title: s.Title, State: contract.StepState(s.State), Intent: s.Intent, Undo: s.Undo,
 				Outcome: optional(s.Outcome), Percent: optional(s.Percent), StartedAt: s.StartedAt, EndedAt: s.EndedAt,
@@ -179,7 +179,7 @@ func runOf(r store.Run) contract.Run {
 	}
 }
 
-func waitsOf(r store.Run) *contract.RunWaits {
+func waitsOf(r record.Run) *contract.RunWaits {
 	w := r.Waits
 	if w == nil || r.EndedAt != nil {
 		return nil
@@ -195,7 +195,7 @@ func waitsOf(r store.Run) *contract.RunWaits {
 	}
 }
 
-func tokenOf(t store.Token) contract.Token {
+func tokenOf(t record.Token) contract.Token {
 	return contract.Token{
 		Id:         t.ID,
 		Name:       t.Name,

@@ -4,10 +4,10 @@ import (
 	"context"
 
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/safekeeping"
-	"plumlatch/internal/store"
 )
 
 func (a *api) ReleasePrivateHalf(
@@ -54,7 +54,7 @@ func (a *api) ListHandOvers(
 	_ contract.ListHandOversRequestObject,
 ) (contract.ListHandOversResponseObject, error) {
 	all, err := a.Service.Keys.Handovers(ctx)
-	return contract.ListHandOvers200JSONResponse(each(all, func(h store.Handover) contract.WaitingHandOver {
+	return contract.ListHandOvers200JSONResponse(each(all, func(h record.Handover) contract.WaitingHandOver {
 		return contract.WaitingHandOver{
 			Key:     h.KeyName,
 			From:    optional(h.FromName),
@@ -66,8 +66,8 @@ func (a *api) ListHandOvers(
 	})), err
 }
 
-func consentOf(actor people.Actor) func(store.Consent) contract.Consent {
-	return func(c store.Consent) contract.Consent {
+func consentOf(actor people.Actor) func(record.Consent) contract.Consent {
+	return func(c record.Consent) contract.Consent {
 		return contract.Consent{
 			Id:        c.ID,
 			Key:       c.KeyName,
@@ -110,7 +110,7 @@ func (a *api) ListConsentLabels(
 	_ contract.ListConsentLabelsRequestObject,
 ) (contract.ListConsentLabelsResponseObject, error) {
 	all, err := a.Service.Keys.ConsentLabels(ctx)
-	return contract.ListConsentLabels200JSONResponse(each(all, func(l store.ConsentLabel) contract.ConsentLabel {
+	return contract.ListConsentLabels200JSONResponse(each(all, func(l record.ConsentLabel) contract.ConsentLabel {
 		return contract.ConsentLabel{Name: l.Name, Value: l.Value, AddedBy: l.AddedBy, AddedAt: l.AddedAt}
 	})), err
 }
@@ -149,7 +149,7 @@ func (a *api) RekeySafe(
 	return contract.RekeySafe200JSONResponse(safeOf(s)), err
 }
 
-func receiverOf(r store.Receiver) contract.Receiver {
+func receiverOf(r record.Receiver) contract.Receiver {
 	return contract.Receiver{
 		Name:      r.Name,
 		Address:   r.Address,
@@ -223,7 +223,7 @@ func (a *api) TestReceiver(
 
 func (a *api) ListDead(ctx context.Context, r contract.ListDeadRequestObject) (contract.ListDeadResponseObject, error) {
 	all, err := a.Service.Notify.DeadDeliveries(ctx, r.Receiver)
-	return contract.ListDead200JSONResponse(each(all, func(d store.Delivery) contract.Delivery {
+	return contract.ListDead200JSONResponse(each(all, func(d record.Delivery) contract.Delivery {
 		return contract.Delivery{
 			Seq:      int(d.Seq),
 			Kind:     d.Kind,

@@ -11,11 +11,11 @@ import (
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
-func entryOf(e store.Entry) contract.Entry {
+func entryOf(e record.Entry) contract.Entry {
 	return contract.Entry{
 		Seq: int(
 			e.Seq,
@@ -32,8 +32,8 @@ func entryOf(e store.Entry) contract.Entry {
 }
 
 // entryFilter is what narrows the daybook; the three calls have the same parameters.
-func entryFilter(p contract.ExportDaybookParams) store.EntryFilter {
-	f := store.EntryFilter{
+func entryFilter(p contract.ExportDaybookParams) record.EntryFilter {
+	f := record.EntryFilter{
 		Person:  given(p.Person),
 		Subject: given(p.Subject),
 		Action:  given(p.Action),
@@ -88,7 +88,7 @@ func (a *api) ExportDaybook(
 type exported struct {
 	ctx    context.Context
 	api    *api
-	filter store.EntryFilter
+	filter record.EntryFilter
 }
 
 func (e exported) VisitExportDaybookResponse(w http.ResponseWriter) error {
@@ -98,7 +98,7 @@ func (e exported) VisitExportDaybookResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	lines := json.NewEncoder(w)
 	lines.SetEscapeHTML(false)
-	err := e.api.Service.Journal.Export(e.ctx, e.filter, func(n store.Entry) error { return lines.Encode(entryOf(n)) })
+	err := e.api.Service.Journal.Export(e.ctx, e.filter, func(n record.Entry) error { return lines.Encode(entryOf(n)) })
 	if err != nil { // the head is sent, so the connection is cut for the reader to see that it is not all
 		e.api.Log.Warn("an export of the daybook ended early", "err", err)
 		panic(http.ErrAbortHandler)
@@ -141,7 +141,7 @@ func (e entryEvents) VisitWatchDaybookResponse(w http.ResponseWriter) error {
 	if err != nil {
 		return err
 	}
-	err = e.api.Service.Journal.Watch(e.ctx, e.filter, e.after, func(n store.Entry) error {
+	err = e.api.Service.Journal.Watch(e.ctx, e.filter, e.after, func(n record.Entry) error {
 		return sendEvent(w, control, n.Seq, "entry", entryOf(n))
 	})
 	if err != nil {

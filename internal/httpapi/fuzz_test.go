@@ -65,7 +65,10 @@ func newCaller(t testing.TB) *caller {
 	}
 	log := slog.New(slog.DiscardHandler)
 	c := &caller{}
-	if c.handler, err = New(Options{Service: service.New(st, port, runs.New(st, log), log, service.Options{}), Log: log}); err != nil {
+	if c.handler, err = New(Options{
+		Service: service.New(st, port, runs.New(st, log), log, service.Options{}),
+		Log:     log,
+	}); err != nil {
 		t.Fatal(err)
 	}
 	r := c.post("/session", map[string]any{"name": "ines", "password": inesPassword})

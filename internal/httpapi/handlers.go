@@ -11,12 +11,12 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 // api answers the calls of the contract.
@@ -99,9 +99,9 @@ const (
 	maxLimit     = 500
 )
 
-func pageFrom(after *string, limit *int, total *bool) (store.Page, error) {
+func pageFrom(after *string, limit *int, total *bool) (record.Page, error) {
 	n, err := limitFrom(limit, defaultLimit, maxLimit)
-	return store.Page{After: given(after), Limit: n, Total: given(total)}, err
+	return record.Page{After: given(after), Limit: n, Total: given(total)}, err
 }
 
 func limitFrom(limit *int, usual, most int) (int, error) {
@@ -141,7 +141,7 @@ func (a *api) ListKeys(ctx context.Context, r contract.ListKeysRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	f := store.KeyFilter{Text: given(q.Q), Type: given(q.Type), Keeper: given(q.Keeper), Sort: given(q.Sort)}
+	f := record.KeyFilter{Text: given(q.Q), Type: given(q.Type), Keeper: given(q.Keeper), Sort: given(q.Sort)}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
@@ -326,7 +326,7 @@ func (a *api) ListInstances(
 	if err != nil {
 		return nil, err
 	}
-	f := store.InstanceFilter{
+	f := record.InstanceFilter{
 		Text:   given(q.Q),
 		Region: given(q.Region),
 		State:  given(q.State),
@@ -453,7 +453,7 @@ func (e runEvents) VisitWatchRunResponse(w http.ResponseWriter) error {
 	if err != nil {
 		return err
 	}
-	err = e.api.Service.Runs.Watch(e.ctx, e.request.Run, e.last, func(run store.Run) error {
+	err = e.api.Service.Runs.Watch(e.ctx, e.request.Run, e.last, func(run record.Run) error {
 		return sendEvent(w, control, run.Version, "run", runOf(run))
 	})
 	if err != nil {

@@ -12,10 +12,10 @@ import (
 	"time"
 
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/leaving"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 // signInFrom is who signs in, from where.
@@ -210,7 +210,7 @@ func (a *api) ListSessions(
 ) (contract.ListSessionsResponseObject, error) {
 	actor := actorOf(ctx)
 	sessions, err := a.Service.People.Sessions(ctx, actor, given(r.Params.All))
-	return contract.ListSessions200JSONResponse(each(sessions, func(n store.Session) contract.Session {
+	return contract.ListSessions200JSONResponse(each(sessions, func(n record.Session) contract.Session {
 		return contract.Session{
 			Id:        n.ID,
 			Person:    n.Person,
@@ -299,7 +299,7 @@ func split(names string) []string {
 	return strings.Split(names, ", ")
 }
 
-func operatorOf(o store.Operator) contract.Operator {
+func operatorOf(o record.Operator) contract.Operator {
 	return contract.Operator{
 		Name:     o.Name,
 		Title:    o.Title,
@@ -333,7 +333,7 @@ func (a *api) operator(ctx context.Context, name string) (contract.Operator, err
 	if err != nil {
 		return contract.Operator{}, err
 	}
-	return operatorOf(all[slices.IndexFunc(all, func(o store.Operator) bool { return o.Name == name })]), nil
+	return operatorOf(all[slices.IndexFunc(all, func(o record.Operator) bool { return o.Name == name })]), nil
 }
 
 func (a *api) AddOperator(

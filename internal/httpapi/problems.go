@@ -13,7 +13,6 @@ import (
 
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 var (
@@ -28,12 +27,6 @@ var (
 		Code:   "foreign-origin",
 		Detail: "the call comes from a page of another site",
 		Remedy: "Use the console, or a token",
-	}
-	errDatabaseAway = &problem.Problem{
-		Kind:   problem.Unavailable,
-		Code:   "database-unavailable",
-		Detail: "the database does not answer",
-		Remedy: "The service goes on by itself once the database is back; try again then",
 	}
 	errNotDone = &problem.Problem{
 		Code:   "failed",
@@ -61,13 +54,14 @@ var statuses = map[problem.Kind]int{
 func (s *server) fail(c *gin.Context, err error) {
 	r := requestOf(c)
 	var p *problem.Problem
+	fromStore := problem.FromStore(err)
 	switch {
 	case errors.As(err, &p):
-	case errors.Is(err, store.ErrText):
-		p = &problem.Problem{Kind: problem.Invalid, Code: "bad-text", Detail: store.ErrText.Error()}
-	case store.Unavailable(err):
-		p = errDatabaseAway
-		s.Log.Warn("the database does not answer", "id", r.id, "err", err)
+	case fromStore != nil:
+		p = fromStore
+		if p == problem.DatabaseAway {
+			s.Log.Warn("the database does not answer", "id", r.id, "err", err)
+		}
 	case c.Request.Context().Err() != nil:
 		c.Abort() // nobody is listening any more
 		return

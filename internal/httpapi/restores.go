@@ -7,11 +7,11 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reentry"
-	"plumlatch/internal/store"
 )
 
 // The calls about restores.
@@ -55,7 +55,7 @@ func (a *api) ListRoutes(
 		Reach:     contract.ReachState(found.State),
 		Labels:    found.Labels,
 		StopCosts: all(fleet.StopCosts(found.Instance)), Worry: found.Worry, Routes: each(found.Options, optionOf),
-		Lost: each(found.Lost, func(k store.ReachKey) contract.UnusableKey {
+		Lost: each(found.Lost, func(k record.ReachKey) contract.UnusableKey {
 			return contract.UnusableKey{Name: k.Name, Sha256: keypair.FormatSHA256(k.SHA256), Keeper: k.KeeperName}
 		}),
 		Rehearsed: each(found.Rehearsed, func(h reentry.Rehearsal) contract.Rehearsal {
@@ -139,7 +139,7 @@ func restoreOf(r reentry.Restore) contract.Restore {
 	}
 }
 
-func closingOf(c store.Closing) contract.Closing {
+func closingOf(c record.Closing) contract.Closing {
 	return contract.Closing{
 		Instance: c.InstanceName,
 		Restore:  c.RunID,
@@ -199,7 +199,7 @@ func (a *api) ReportRestore(
 	}, err
 }
 
-func readingOf(r store.PasswordReading) contract.PasswordReading {
+func readingOf(r record.PasswordReading) contract.PasswordReading {
 	return contract.PasswordReading{Person: r.Person, What: contract.PasswordReadingWhat(r.What), At: r.At}
 }
 

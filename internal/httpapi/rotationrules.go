@@ -6,10 +6,10 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/service/rules"
-	"plumlatch/internal/store"
 )
 
 // The calls about standing rules, about new public halves that are asked for, and
@@ -46,8 +46,8 @@ func wantedOf(w rotate.RotationWanted) contract.RotationWanted {
 	return out
 }
 
-func settingsFrom(t contract.RotationSettings) store.RotationSettings {
-	return store.RotationSettings{
+func settingsFrom(t contract.RotationSettings) record.RotationSettings {
+	return record.RotationSettings{
 		First:        given(t.First),
 		AtOnce:       given(t.AtOnce),
 		StopAfter:    given(t.StopAfter),
@@ -57,7 +57,7 @@ func settingsFrom(t contract.RotationSettings) store.RotationSettings {
 	}
 }
 
-func settingsOf(t store.RotationSettings) contract.RotationSettings {
+func settingsOf(t record.RotationSettings) contract.RotationSettings {
 	return contract.RotationSettings{
 		First:        optional(t.First),
 		AtOnce:       optional(t.AtOnce),
@@ -229,7 +229,7 @@ func (a *api) ReportStep(
 	return contract.ReportStep200JSONResponse(runOf(run)), err
 }
 
-func reportedItem(i store.ReportedItem) contract.ReportedItem {
+func reportedItem(i record.ReportedItem) contract.ReportedItem {
 	proof := func(at *time.Time, person string) *contract.ReportedProof {
 		if at == nil {
 			return nil
@@ -274,7 +274,7 @@ func (a *api) ReportRotation(
 		Rotation: rotationOf(
 			p.RotationState,
 		), MadeAt: p.MadeAt, Replaced: each(p.Replaced, reportedItem), NotDone: each(p.NotDone, reportedItem),
-		LeftOut: each(p.LeftOut, func(l store.LeftOut) contract.LeftOutItem {
+		LeftOut: each(p.LeftOut, func(l record.LeftOut) contract.LeftOutItem {
 			return contract.LeftOutItem{Login: l.Login, Old: l.Old, Why: l.Why, Remedy: optional(l.Remedy)}
 		}),
 		Elsewhere: each(p.Elsewhere, placeOf),

@@ -414,7 +414,7 @@ func (s *server) ready(c *gin.Context) {
 	defer cancel()
 	if err := s.Service.Ready(ctx); err != nil {
 		if errors.Is(err, context.DeadlineExceeded) {
-			err = errDatabaseAway
+			err = problem.DatabaseAway
 		}
 		s.fail(c, err)
 		return

@@ -14,6 +14,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -50,7 +51,7 @@ type Engine struct {
 	// Clock is the machine's unless a test sets another, before Start.
 	Clock Clock
 	// StepHook, where a test sets it, changes the steps of runs.
-	StepHook func(store.Run, Step) Step
+	StepHook func(record.Run, Step) Step
 }
 
 type wakeArgs struct {

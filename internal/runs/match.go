@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"plumlatch/internal/store"
+	"plumlatch/internal/record"
 )
 
 // MismatchError tells that a run was begun with steps that this version cannot go on from.
@@ -28,14 +28,14 @@ func (e *MismatchError) Error() string {
 	return text
 }
 
-func begun(s store.RunStep) bool { return s.State != StepWaiting }
+func begun(s record.RunStep) bool { return s.State != StepWaiting }
 
 // match brings the steps of a run, as they were written down when it was made, together with
 // those of the plan as it is now, by their names. It returns the run's steps in the order of the
 // plan. A step that was inserted or renamed after what was begun, and one that was
 // removed and had not begun, do no harm; whatever else differs is a *MismatchError.
-func match(rows []store.RunStep, plan []Step) ([]store.RunStep, error) {
-	fail := func(format string, args ...any) ([]store.RunStep, error) {
+func match(rows []record.RunStep, plan []Step) ([]record.RunStep, error) {
+	fail := func(format string, args ...any) ([]record.RunStep, error) {
 		e := &MismatchError{Why: fmt.Sprintf(format, args...)}
 		for _, r := range rows {
 			switch {
@@ -50,14 +50,14 @@ func match(rows []store.RunStep, plan []Step) ([]store.RunStep, error) {
 		return nil, e
 	}
 	used := make([]bool, len(rows))
-	out := make([]store.RunStep, len(plan))
+	out := make([]record.RunStep, len(plan))
 	for n, step := range plan {
 		at := slices.IndexFunc(
 			rows,
-			func(r store.RunStep) bool { return r.Name == step.Name || slices.Contains(step.Was, r.Name) },
+			func(r record.RunStep) bool { return r.Name == step.Name || slices.Contains(step.Was, r.Name) },
 		)
 		if at < 0 {
-			out[n] = store.RunStep{
+			out[n] = record.RunStep{
 				Name:   step.Name,
 				Title:  step.Title,
 				State:  StepWaiting,
@@ -92,6 +92,6 @@ func match(rows []store.RunStep, plan []Step) ([]store.RunStep, error) {
 }
 
 // same reports whether the steps are those that are written down.
-func same(rows, matched []store.RunStep) bool {
-	return slices.EqualFunc(rows, matched, func(a, b store.RunStep) bool { return a.Seq == b.Seq && a.Name == b.Name })
+func same(rows, matched []record.RunStep) bool {
+	return slices.EqualFunc(rows, matched, func(a, b record.RunStep) bool { return a.Seq == b.Seq && a.Name == b.Name })
 }

@@ -5,14 +5,14 @@ import (
 	"slices"
 	"testing"
 
-	"plumlatch/internal/store"
+	"plumlatch/internal/record"
 )
 
 // recorded is the steps of a run as an earlier version has written them down.
-func recorded(states ...string) []store.RunStep {
-	var rows []store.RunStep
+func recorded(states ...string) []record.RunStep {
+	var rows []record.RunStep
 	for n, name := range []string{"place", "enter", "remove", "see"}[:len(states)] {
-		rows = append(rows, store.RunStep{Seq: n, Name: name, Title: name, State: states[n], Undo: "undo " + name})
+		rows = append(rows, record.RunStep{Seq: n, Name: name, Title: name, State: states[n], Undo: "undo " + name})
 	}
 	return rows
 }
@@ -28,7 +28,7 @@ func plan(names ...string) []Step {
 func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 	done, running, waiting := StepDone, StepRunning, StepWaiting
 	for name, test := range map[string]struct {
-		rows []store.RunStep
+		rows []record.RunStep
 		plan []Step
 		want []string // the states in the order of the plan; nil for a mismatch
 	}{

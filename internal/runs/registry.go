@@ -7,7 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/store"
+	"plumlatch/internal/record"
 )
 
 // PayloadVersion is that of all payloads. A field may be added without another one; a field that
@@ -27,7 +27,7 @@ func (e *Engine) Register(kind string, plan Planner) {
 }
 
 // planOf gives the plan of a run.
-func (e *Engine) planOf(run store.Run) (Plan, error) {
+func (e *Engine) planOf(run record.Run) (Plan, error) {
 	planner := e.planners[run.Kind]
 	if planner == nil {
 		return Plan{}, fmt.Errorf("%w: %s", ErrKind, run.Kind)
@@ -44,7 +44,7 @@ func (e *Engine) planOf(run store.Run) (Plan, error) {
 // Request says which run is to be made.
 type Request struct {
 	Kind     string
-	Instance store.Instance
+	Instance record.Instance
 	// By is who asks for it, Reason why.
 	By, Reason string
 	Payload    any
@@ -53,12 +53,12 @@ type Request struct {
 
 // NewRun makes a run with its steps as they will be shown, which may depend on the payload. It is
 // the caller's to keep it. It panics where the kind is not registered or the payload is not the kind's.
-func (e *Engine) NewRun(r Request) store.Run {
+func (e *Engine) NewRun(r Request) record.Run {
 	payload, err := Encode(r.Payload)
 	if err != nil {
 		panic(err)
 	}
-	run := store.Run{
+	run := record.Run{
 		ID:             uuid.Must(uuid.NewV7()),
 		Kind:           r.Kind,
 		InstanceID:     r.Instance.ID,
@@ -76,7 +76,7 @@ func (e *Engine) NewRun(r Request) store.Run {
 		panic(err)
 	}
 	for seq, step := range plan.Steps {
-		run.Steps = append(run.Steps, store.RunStep{
+		run.Steps = append(run.Steps, record.RunStep{
 			RunID:  run.ID,
 			Seq:    seq,
 			Name:   step.Name,
@@ -90,7 +90,7 @@ func (e *Engine) NewRun(r Request) store.Run {
 }
 
 // PayloadOf reads the payload of a run. Those of before there were payloads are read by earlier.
-func PayloadOf[T any](run store.Run, earlier func(facts map[string]string) (T, error)) (*T, error) {
+func PayloadOf[T any](run record.Run, earlier func(facts map[string]string) (T, error)) (*T, error) {
 	if run.PayloadVersion > 0 {
 		return Decode[T](run, PayloadVersion)
 	}

@@ -20,6 +20,7 @@ import (
 	"fmt"
 	"time"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -93,7 +94,7 @@ type Plan struct {
 
 // Planner gives the plan of a run, the same each time. An error means that this version does
 // not know how to go on with the run.
-type Planner func(store.Run) (Plan, error)
+type Planner func(record.Run) (Plan, error)
 
 // ErrPayload is wrapped by the error of a payload that this version cannot read.
 var ErrPayload = errors.New("what the run works on is written in a form that this version does not know")
@@ -102,7 +103,7 @@ var ErrPayload = errors.New("what the run works on is written in a form that thi
 func Encode(payload any) (json.RawMessage, error) { return json.Marshal(payload) }
 
 // Decode reads the payload of a run, which must have the version and no field that is not known.
-func Decode[T any](run store.Run, version int) (*T, error) {
+func Decode[T any](run record.Run, version int) (*T, error) {
 	if run.PayloadVersion != version {
 		return nil, fmt.Errorf("%w: version %d, and this is for %d", ErrPayload, run.PayloadVersion, version)
 	}
@@ -136,14 +137,14 @@ func IsTemporary(err error) bool {
 }
 
 // waiting is the error of a step, or an undo, that waits for somebody.
-type waiting struct{ store.Waits }
+type waiting struct{ record.Waits }
 
 func (w *waiting) Error() string { return "waits for " + w.Who + " " + w.What }
 
 // WaitFor is returned by a step or an undo that somebody outside the service has to do something
 // for. The run is left where it is until it is woken. Who is to do What, as in "ines" and "to log
 // in to debian@door"; Step, Undo and Since are filled in.
-func WaitFor(w store.Waits) error { return &waiting{w} }
+func WaitFor(w record.Waits) error { return &waiting{w} }
 
 func waitsIn(err error) *waiting {
 	var w *waiting

@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -26,7 +27,7 @@ const stageKind = "test"
 type stage struct {
 	t     *testing.T
 	store *store.Store
-	run   store.Run
+	run   record.Run
 	plan  Plan
 
 	mu   sync.Mutex
@@ -42,7 +43,7 @@ func newStage(t *testing.T) *stage {
 	}
 	t.Cleanup(s.Close)
 	g := &stage{t: t, store: s}
-	i := store.Instance{
+	i := record.Instance{
 		ID:        uuid.Must(uuid.NewV7()),
 		Name:      "hide-cam-1",
 		Labels:    map[string]string{},
@@ -51,7 +52,7 @@ func newStage(t *testing.T) *stage {
 	if err := s.AddInstance(t.Context(), &i); err != nil {
 		t.Fatal(err)
 	}
-	g.run = store.Run{
+	g.run = record.Run{
 		ID:         uuid.Must(uuid.NewV7()),
 		Kind:       stageKind,
 		InstanceID: i.ID,
@@ -60,7 +61,7 @@ func newStage(t *testing.T) *stage {
 		CreatedAt:  time.Now(),
 	}
 	for n, name := range []string{"a", "b", "c"} {
-		g.run.Steps = append(g.run.Steps, store.RunStep{RunID: g.run.ID, Seq: n, Name: name, State: StepWaiting})
+		g.run.Steps = append(g.run.Steps, record.RunStep{RunID: g.run.ID, Seq: n, Name: name, State: StepWaiting})
 		g.plan.Steps = append(g.plan.Steps, Step{
 			Name: name, Title: name, UndoIntent: "undo " + name,
 			Do:   func(context.Context, *Progress) (string, error) { g.note(name); return "did " + name, nil },
@@ -94,7 +95,7 @@ func (g *stage) engineWith(ctx context.Context, clock Clock) *Engine {
 	g.t.Helper()
 	e := New(g.store, slog.New(slog.DiscardHandler))
 	e.RetryAfter, e.Clock = time.Millisecond, clock
-	e.Register(stageKind, func(store.Run) (Plan, error) { return g.plan, nil })
+	e.Register(stageKind, func(record.Run) (Plan, error) { return g.plan, nil })
 	if err := e.Start(ctx); err != nil {
 		g.t.Fatal(err)
 	}
@@ -103,7 +104,7 @@ func (g *stage) engineWith(ctx context.Context, clock Clock) *Engine {
 }
 
 // ended waits until the run has ended and returns it.
-func (g *stage) ended() store.Run {
+func (g *stage) ended() record.Run {
 	g.t.Helper()
 	for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
 		r, err := g.store.RunByID(g.t.Context(), g.run.ID)
@@ -115,10 +116,10 @@ func (g *stage) ended() store.Run {
 		}
 	}
 	g.t.Fatal("the run does not end")
-	return store.Run{}
+	return record.Run{}
 }
 
-func (g *stage) expect(state string, done ...string) store.Run {
+func (g *stage) expect(state string, done ...string) record.Run {
 	g.t.Helper()
 	r := g.ended()
 	g.mu.Lock()
@@ -277,7 +278,7 @@ func TestThePayloadOutlivesACut(t *testing.T) {
 	g := newStage(t)
 	e := New(g.store, slog.New(slog.DiscardHandler))
 	inside := make(chan bool)
-	plan := func(run store.Run) (Plan, error) {
+	plan := func(run record.Run) (Plan, error) {
 		w, err := Decode[stageWork](run, 1)
 		p := g.plan
 		p.Steps, p.Payload = slices.Clone(g.plan.Steps), w
@@ -324,7 +325,7 @@ func TestThePayloadOutlivesACut(t *testing.T) {
 func TestAPayloadOfAnotherVersionNeedsAPerson(t *testing.T) {
 	g := newStage(t)
 	e := New(g.store, slog.New(slog.DiscardHandler))
-	e.Register(stageKind, func(run store.Run) (Plan, error) {
+	e.Register(stageKind, func(run record.Run) (Plan, error) {
 		_, err := Decode[stageWork](run, 7)
 		return g.plan, err
 	})
@@ -351,7 +352,7 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 				g.mu.Unlock()
 				r, err := p.Report(ctx, "b")
 				if err == nil && r == nil {
-					return Temporary(WaitFor(store.Waits{Who: "ines", What: "to do b", Next: "plumlatch b", ByHand: undo}))
+					return Temporary(WaitFor(record.Waits{Who: "ines", What: "to do b", Next: "plumlatch b", ByHand: undo}))
 				}
 				return err
 			}
@@ -361,7 +362,7 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 				g.plan.Steps[1].Undo = wait
 			}
 			e := g.engine(t.Context())
-			resting := func() store.Run {
+			resting := func() record.Run {
 				t.Helper()
 				for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
 					r, err := g.store.RunByID(t.Context(), g.run.ID)
@@ -373,7 +374,7 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 					}
 				}
 				t.Fatal("it never rests")
-				return store.Run{}
+				return record.Run{}
 			}
 			first := resting()
 			if w := first.Waits; w.Step != "b" || w.Undo != undo || w.Who != "ines" || w.What != "to do b" ||
@@ -396,7 +397,7 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 					first.Version,
 				)
 			}
-			if err := g.store.AddReport(t.Context(), g.run.ID, "b", store.Report{By: "ines", At: time.Now()}); err != nil {
+			if err := g.store.AddReport(t.Context(), g.run.ID, "b", record.Report{By: "ines", At: time.Now()}); err != nil {
 				t.Fatal(err)
 			}
 			e.Wake(t.Context(), g.run.ID)
@@ -466,10 +467,10 @@ func TestAfterItsPointOfNoReturnNothingUndoesARun(t *testing.T) {
 // TestAnUndoAndThePointOfNoReturnNeverBothWin lets them race: whoever asked is told the truth.
 func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	g := newStage(t)
-	rows := func(n int) store.Run {
+	rows := func(n int) record.Run {
 		run := g.run
 		run.ID = uuid.Must(uuid.NewV7())
-		i := store.Instance{
+		i := record.Instance{
 			ID:        uuid.Must(uuid.NewV7()),
 			Name:      fmt.Sprint("racer-", n),
 			Labels:    map[string]string{},
@@ -487,14 +488,14 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	const racers = 1000
 	var mu sync.Mutex
 	entered, ends, won := map[uuid.UUID]chan bool{}, map[uuid.UUID]string{}, map[uuid.UUID]bool{}
-	var all []store.Run
+	var all []record.Run
 	for n := range racers {
 		all = append(all, rows(n))
 		entered[all[n].ID] = make(chan bool, 1)
 	}
 	e := New(g.store, slog.New(slog.DiscardHandler))
 	e.RetryAfter = time.Millisecond
-	e.Register(stageKind, func(run store.Run) (Plan, error) {
+	e.Register(stageKind, func(run record.Run) (Plan, error) {
 		step := func(name string, commits bool, do func()) Step {
 			return Step{
 				Name:    name,
@@ -616,7 +617,7 @@ func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := New(other, slog.New(slog.DiscardHandler))
-	b.Register(stageKind, func(store.Run) (Plan, error) { return g.plan, nil })
+	b.Register(stageKind, func(record.Run) (Plan, error) { return g.plan, nil })
 	if err := b.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -663,7 +664,7 @@ func TestADutyComesUpAgainWhateverItDidAndNoOtherWaitsForIt(t *testing.T) {
 		}
 		return errors.New("by the test")
 	}})
-	e.Register(stageKind, func(store.Run) (Plan, error) { return g.plan, nil })
+	e.Register(stageKind, func(record.Run) (Plan, error) { return g.plan, nil })
 	if err := e.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}

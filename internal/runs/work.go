@@ -13,13 +13,14 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
 // Progress is how a step tells of itself while it works.
 type Progress struct {
 	engine  *Engine
-	run     *store.Run
+	run     *record.Run
 	payload any
 	seq     int
 	last    string
@@ -43,7 +44,7 @@ func (p *Progress) overlapping(ctx context.Context, err error) bool {
 }
 
 // Run is the run as it was when the worker took it up.
-func (p *Progress) Run() store.Run { return *p.run }
+func (p *Progress) Run() record.Run { return *p.run }
 
 // Save keeps the payload as the steps have changed it by now. It is to be called before
 // what it tells of is done, so that it is known after a cut.
@@ -57,7 +58,7 @@ func (p *Progress) Save(ctx context.Context) error {
 }
 
 // Report is what somebody outside the service has reported of the step by now; nil for nothing.
-func (p *Progress) Report(ctx context.Context, step string) (*store.Report, error) {
+func (p *Progress) Report(ctx context.Context, step string) (*record.Report, error) {
 	fresh, err := p.engine.store.RunByID(ctx, p.run.ID)
 	if err != nil {
 		return nil, err
@@ -88,12 +89,12 @@ func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
 }
 
 // change is a fenced change of a run that this process has taken.
-func (e *Engine) change(ctx context.Context, run *store.Run, c store.RunChange) error {
+func (e *Engine) change(ctx context.Context, run *record.Run, c store.RunChange) error {
 	defer e.hub.tell(run.ID)
 	return e.store.ChangeRun(ctx, run.ID, run.Epoch, c)
 }
 
-func (e *Engine) changeStep(ctx context.Context, run *store.Run, seq int, columns map[string]any) error {
+func (e *Engine) changeStep(ctx context.Context, run *record.Run, seq int, columns map[string]any) error {
 	return e.change(ctx, run, store.RunChange{Steps: []store.StepChange{{Seq: seq, Columns: columns}}})
 }
 
@@ -136,7 +137,7 @@ func (e *Engine) work(ctx context.Context, id uuid.UUID) error {
 }
 
 // planFor returns the plan of a run whose steps are matched with those that are written down.
-func (e *Engine) planFor(ctx context.Context, run *store.Run) (plan Plan, err error) {
+func (e *Engine) planFor(ctx context.Context, run *record.Run) (plan Plan, err error) {
 	err = guard(func() (err error) { plan, err = e.planOf(*run); return err })
 	if err != nil {
 		return plan, err
@@ -172,7 +173,7 @@ type panicked struct{ what, trace string }
 
 func (p *panicked) Error() string { return "a fault of this program came up; the service's log has it" }
 
-func (e *Engine) logPanic(run *store.Run, err error) {
+func (e *Engine) logPanic(run *record.Run, err error) {
 	var p *panicked
 	if errors.As(err, &p) {
 		e.log.Error("a step panicked", "run", run.ID, "kind", run.Kind, "panic", p.what, "trace", p.trace)
@@ -180,7 +181,7 @@ func (e *Engine) logPanic(run *store.Run, err error) {
 }
 
 // giveUp ends a run that this version cannot go on with.
-func (e *Engine) giveUp(ctx context.Context, run store.Run, plan Plan, why error) error {
+func (e *Engine) giveUp(ctx context.Context, run record.Run, plan Plan, why error) error {
 	e.logPanic(&run, why)
 	reason := text.Line(why.Error(), 4*text.MaxMessage)
 	run.Error = reason
@@ -190,7 +191,7 @@ func (e *Engine) giveUp(ctx context.Context, run store.Run, plan Plan, why error
 	return e.end(ctx, run, plan, NeedsPerson, reason)
 }
 
-func (e *Engine) carry(ctx, forward context.Context, run *store.Run, plan Plan) error {
+func (e *Engine) carry(ctx, forward context.Context, run *record.Run, plan Plan) error {
 	if run.State != Undoing {
 		cause := e.forward(forward, run, plan)
 		switch {
@@ -218,7 +219,7 @@ func (e *Engine) carry(ctx, forward context.Context, run *store.Run, plan Plan) 
 }
 
 // undoWanted decides whether the run is undone, because a step failed or somebody asked.
-func (e *Engine) undoWanted(ctx, forward context.Context, run *store.Run, plan Plan, cause error) (bool, error) {
+func (e *Engine) undoWanted(ctx, forward context.Context, run *record.Run, plan Plan, cause error) (bool, error) {
 	asked := errors.Is(context.Cause(forward), errUndo) || errors.Is(cause, errUndo)
 	if !asked && !isFailure(ctx, cause) || ctx.Err() != nil {
 		return false, cause // cut off: it goes on later
@@ -248,7 +249,7 @@ func isFailure(ctx context.Context, err error) bool {
 
 // forward takes the steps that are left. The end of one is written down together
 // with the begin of the next.
-func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
+func (e *Engine) forward(ctx context.Context, run *record.Run, plan Plan) error {
 	writtenDown := false
 	for seq, step := range plan.Steps {
 		row := &run.Steps[seq]
@@ -320,7 +321,7 @@ func (e *Engine) forward(ctx context.Context, run *store.Run, plan Plan) error {
 // finds that the undo was asked for: then that wins.
 func (e *Engine) stepEnded(
 	ctx context.Context,
-	run *store.Run,
+	run *record.Run,
 	plan Plan,
 	seq int,
 	state StepState,
@@ -364,7 +365,7 @@ func (e *Engine) stepEnded(
 }
 
 // rest leaves a run that waits for somebody.
-func (e *Engine) rest(ctx context.Context, run *store.Run, step string, undo bool, seq int, err error) error {
+func (e *Engine) rest(ctx context.Context, run *record.Run, step string, undo bool, seq int, err error) error {
 	w := waitsIn(err).Waits
 	w.Step, w.Undo, w.Since = step, undo, e.Clock.Now()
 	if before := run.Waits; before != nil {
@@ -389,7 +390,7 @@ func (e *Engine) rest(ctx context.Context, run *store.Run, step string, undo boo
 }
 
 // begin is the begin of a step.
-func (e *Engine) begin(row *store.RunStep) store.StepChange {
+func (e *Engine) begin(row *record.RunStep) store.StepChange {
 	columns := map[string]any{"state": StepRunning, "outcome": "", "percent": 0}
 	row.State = StepRunning
 	if row.StartedAt == nil {
@@ -400,7 +401,7 @@ func (e *Engine) begin(row *store.RunStep) store.StepChange {
 }
 
 // back undoes, last first, every step that was begun.
-func (e *Engine) back(ctx context.Context, run *store.Run, plan Plan) error {
+func (e *Engine) back(ctx context.Context, run *record.Run, plan Plan) error {
 	for seq, step := range slices.Backward(plan.Steps) {
 		state := run.Steps[seq].State
 		if step.Undo == nil || state == StepWaiting || state == StepUndone {
@@ -457,7 +458,7 @@ func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func(
 	}
 }
 
-func (e *Engine) end(ctx context.Context, run store.Run, plan Plan, state, reason string) error {
+func (e *Engine) end(ctx context.Context, run record.Run, plan Plan, state, reason string) error {
 	err := e.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.EndRun(ctx, run.ID, run.Epoch, state, reason, e.Clock.Now()); err != nil {
 			return err

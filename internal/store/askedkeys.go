@@ -6,26 +6,12 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"plumlatch/internal/record"
 )
 
-// AskedKey is a new public half that a keeper is asked to bring for a rotation.
-type AskedKey struct {
-	ID            uuid.UUID
-	RotationID    uuid.UUID
-	Name, Follows string
-	KeeperID      uuid.UUID
-	Type          string
-	Bits          int
-	CreatedAt     time.Time
-	BroughtAt     *time.Time
-	// Of the keeper, the rotation, and what waits for it.
-	KeeperName, KeeperKind string `gorm:"->;-:migration"`
-	RequestedBy, Reason    string `gorm:"->;-:migration"`
-	Logins                 int    `gorm:"->;-:migration"`
-}
-
 // AddAskedKeys keeps requests for new public halves.
-func (s *Store) AddAskedKeys(ctx context.Context, asked []AskedKey) error {
+func (s *Store) AddAskedKeys(ctx context.Context, asked []record.AskedKey) error {
 	if len(asked) == 0 {
 		return nil
 	}
@@ -43,12 +29,12 @@ func (s *Store) askedKeys(ctx context.Context) *gorm.DB {
 }
 
 // AskedKeys returns the requests that are open, the oldest first. keeper "" means all.
-func (s *Store) AskedKeys(ctx context.Context, keeper string) ([]AskedKey, error) {
+func (s *Store) AskedKeys(ctx context.Context, keeper string) ([]record.AskedKey, error) {
 	q := s.askedKeys(ctx)
 	if keeper != "" {
 		q = q.Where("o.name = ?", keeper)
 	}
-	var asked []AskedKey
+	var asked []record.AskedKey
 	if err := q.Order("a.created_at, a.name").Scan(&asked).Error; err != nil {
 		return nil, plain(err)
 	}
@@ -62,28 +48,28 @@ func (s *Store) AskedKeys(ctx context.Context, keeper string) ([]AskedKey, error
 }
 
 // AskedKeyByID returns a request that is open.
-func (s *Store) AskedKeyByID(ctx context.Context, id uuid.UUID) (AskedKey, error) {
-	var a []AskedKey
+func (s *Store) AskedKeyByID(ctx context.Context, id uuid.UUID) (record.AskedKey, error) {
+	var a []record.AskedKey
 	err := s.askedKeys(ctx).Where("a.id = ?", id).Scan(&a).Error
 	if err == nil && len(a) == 0 {
-		return AskedKey{}, ErrNotFound
+		return record.AskedKey{}, ErrNotFound
 	}
 	if err != nil {
-		return AskedKey{}, plain(err)
+		return record.AskedKey{}, plain(err)
 	}
 	return a[0], nil
 }
 
 // BringKey ends a request with the key that was brought; what waited for it may begin.
 // false means that another was faster.
-func (s *Store) BringKey(ctx context.Context, a AskedKey, key Key, at time.Time) (bool, error) {
+func (s *Store) BringKey(ctx context.Context, a record.AskedKey, key record.Key, at time.Time) (bool, error) {
 	db := s.db.WithContext(ctx)
-	done := db.Model(&AskedKey{}).Where("id = ? AND brought_at IS NULL", a.ID).Update("brought_at", at)
+	done := db.Model(&record.AskedKey{}).Where("id = ? AND brought_at IS NULL", a.ID).Update("brought_at", at)
 	if done.Error != nil || done.RowsAffected == 0 {
 		return false, plain(done.Error)
 	}
 	return true, plain(
-		db.Model(&RotationItem{}).Where("rotation_id = ? AND new_name = ? AND state = 'asked'", a.RotationID, a.Name).
+		db.Model(&record.RotationItem{}).Where("rotation_id = ? AND new_name = ? AND state = 'asked'", a.RotationID, a.Name).
 			Updates(map[string]any{"state": "waiting", "new_key_id": key.ID, "new_name": key.Name}).Error,
 	)
 }

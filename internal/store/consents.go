@@ -5,39 +5,19 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// ConsentLabel is a label for which a second person has to consent to a release.
-type ConsentLabel struct {
-	Name, Value string
-	AddedBy     string
-	AddedAt     time.Time
-}
-
-// Consent is somebody's request that a kept private half may be handed over to them.
-type Consent struct {
-	ID        uuid.UUID
-	KeyID     uuid.UUID
-	AskedBy   string
-	Reason    string
-	AskedAt   time.Time
-	ExpiresAt time.Time
-	State     string // asked, granted, refused or used
-	DecidedBy string
-	DecidedAt *time.Time
-	Note      string
-	KeyName   string `gorm:"->;-:migration"`
-}
-
 // ConsentLabels returns the labels that ask for consent, by name.
-func (s *Store) ConsentLabels(ctx context.Context) ([]ConsentLabel, error) {
-	var out []ConsentLabel
+func (s *Store) ConsentLabels(ctx context.Context) ([]record.ConsentLabel, error) {
+	var out []record.ConsentLabel
 	err := s.db.WithContext(ctx).Order("name, value").Find(&out).Error
 	return out, plain(err)
 }
 
 // AddConsentLabel adds a label; false if it is there.
-func (s *Store) AddConsentLabel(ctx context.Context, l ConsentLabel) (bool, error) {
+func (s *Store) AddConsentLabel(ctx context.Context, l record.ConsentLabel) (bool, error) {
 	r := s.db.WithContext(ctx).
 		Exec(
 			"INSERT INTO consent_labels (name, value, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
@@ -51,14 +31,14 @@ func (s *Store) AddConsentLabel(ctx context.Context, l ConsentLabel) (bool, erro
 
 // DeleteConsentLabel takes a label away; false if it is not there.
 func (s *Store) DeleteConsentLabel(ctx context.Context, name, value string) (bool, error) {
-	r := s.db.WithContext(ctx).Where("name = ? AND value = ?", name, value).Delete(&ConsentLabel{})
+	r := s.db.WithContext(ctx).Where("name = ? AND value = ?", name, value).Delete(&record.ConsentLabel{})
 	return r.RowsAffected == 1, plain(r.Error)
 }
 
 // AsksConsent returns the label for which a release of the key needs consent: one of its
 // own, or of an instance that it is granted. ErrNotFound if there is none.
-func (s *Store) AsksConsent(ctx context.Context, key uuid.UUID) (ConsentLabel, error) {
-	var l ConsentLabel
+func (s *Store) AsksConsent(ctx context.Context, key uuid.UUID) (record.ConsentLabel, error) {
+	var l record.ConsentLabel
 	r := s.db.WithContext(ctx).Raw(`SELECT c.* FROM consent_labels c WHERE
 		EXISTS (SELECT 1 FROM public.keys k WHERE k.id = ? AND k.labels @> jsonb_build_object(c.name, c.value))
 		OR EXISTS (SELECT 1 FROM public.grants g JOIN public.logins l ON l.id = g.login_id
@@ -72,15 +52,15 @@ func (s *Store) AsksConsent(ctx context.Context, key uuid.UUID) (ConsentLabel, e
 }
 
 // AddConsent keeps a request.
-func (s *Store) AddConsent(ctx context.Context, c Consent) error {
+func (s *Store) AddConsent(ctx context.Context, c record.Consent) error {
 	return plain(s.db.WithContext(ctx).Omit("KeyName").Create(&c).Error)
 }
 
 // Consents returns the requests that are open or were decided since, newest first.
-func (s *Store) Consents(ctx context.Context, since time.Time) ([]Consent, error) {
-	var out []Consent
+func (s *Store) Consents(ctx context.Context, since time.Time) ([]record.Consent, error) {
+	var out []record.Consent
 	err := s.db.WithContext(ctx).
-		Model(&Consent{}).
+		Model(&record.Consent{}).
 		Select("consents.*, k.name AS key_name").
 		Joins("JOIN keys k ON k.id = consents.key_id").
 		Where("asked_at > ? ", since).
@@ -92,8 +72,8 @@ func (s *Store) Consents(ctx context.Context, since time.Time) ([]Consent, error
 }
 
 // LockConsent returns a request and holds it until the transaction ends.
-func (s *Store) LockConsent(ctx context.Context, id uuid.UUID) (Consent, error) {
-	var c Consent
+func (s *Store) LockConsent(ctx context.Context, id uuid.UUID) (record.Consent, error) {
+	var c record.Consent
 	if err := s.db.WithContext(ctx).Raw("SELECT * FROM consents WHERE id = ? FOR UPDATE", id).Scan(&c).Error; err != nil {
 		return c, plain(err)
 	}
@@ -107,7 +87,7 @@ func (s *Store) LockConsent(ctx context.Context, id uuid.UUID) (Consent, error) 
 func (s *Store) DecideConsent(ctx context.Context, id uuid.UUID, state, by, note string, at time.Time) error {
 	return plain(
 		s.db.WithContext(ctx).
-			Model(&Consent{}).
+			Model(&record.Consent{}).
 			Where("id = ?", id).
 			Updates(map[string]any{"state": state, "decided_by": by, "decided_at": at, "note": note}).
 			Error,
@@ -116,8 +96,8 @@ func (s *Store) DecideConsent(ctx context.Context, id uuid.UUID, state, by, note
 
 // ConsentFor returns the newest request of a person for a key that is not over, and holds it
 // until the transaction ends.
-func (s *Store) ConsentFor(ctx context.Context, key uuid.UUID, person string, now time.Time) (Consent, error) {
-	var c Consent
+func (s *Store) ConsentFor(ctx context.Context, key uuid.UUID, person string, now time.Time) (record.Consent, error) {
+	var c record.Consent
 	r := s.db.WithContext(ctx).
 		Raw(
 			"SELECT * FROM consents WHERE key_id = ? AND asked_by = ? AND expires_at > ? AND state <> 'used' ORDER BY "+
@@ -135,5 +115,5 @@ func (s *Store) ConsentFor(ctx context.Context, key uuid.UUID, person string, no
 
 // UseConsent records that a granted request was made use of.
 func (s *Store) UseConsent(ctx context.Context, id uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&Consent{}).Where("id = ?", id).Update("state", "used").Error)
+	return plain(s.db.WithContext(ctx).Model(&record.Consent{}).Where("id = ?", id).Update("state", "used").Error)
 }

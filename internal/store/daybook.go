@@ -13,35 +13,16 @@ import (
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 )
 
-// Entry is one line of the daybook.
-type Entry struct {
-	Seq         int64 `gorm:"primaryKey;autoIncrement:false"`
-	At          time.Time
-	Person      string
-	Via         string
-	Action      string
-	SubjectKind string
-	Subject     string
-	Why         string
-	Outcome     string
-	Sentence    string
-	Details     map[string]any `gorm:"serializer:json"`
-	RequestID   string
-	// About is what it concerns, such as key:gannet or instance:atlas-db.
-	About []string `gorm:"serializer:json"`
-	// PrevHash and Hash are its place in the chain.
-	PrevHash, Hash []byte
-}
-
 // notes are the entries of a transaction that are still to be written.
-type notes struct{ waiting []Entry }
+type notes struct{ waiting []record.Entry }
 
 // Note writes entries into the daybook. In a transaction they are written at its
 // end, so that the chain is held for as short as can be and nobody who holds
 // it waits for another.
-func (s *Store) Note(ctx context.Context, entries ...Entry) error {
+func (s *Store) Note(ctx context.Context, entries ...record.Entry) error {
 	for n := range entries {
 		e := &entries[n]
 		for _, field := range []*string{&e.Person, &e.Subject, &e.Why, &e.Sentence, &e.Outcome} {
@@ -95,7 +76,7 @@ func (s *Store) writeNotes(ctx context.Context) error {
 	if err := db.Exec("SELECT pg_advisory_xact_lock(hashtextextended('daybook', 0))").Error; err != nil {
 		return err
 	}
-	var last Entry
+	var last record.Entry
 	if err := db.Table("public.daybook").Select("seq", "hash").Order("seq DESC").Take(&last).Error; err != nil &&
 		!errors.Is(err, gorm.ErrRecordNotFound) {
 		return err
@@ -107,7 +88,7 @@ func (s *Store) writeNotes(ctx context.Context) error {
 }
 
 // link gives the entries the places behind the last one.
-func link(last Entry, entries []Entry) error {
+func link(last record.Entry, entries []record.Entry) error {
 	before, ok := daybook.AsHash(last.Hash)
 	if !ok && last.Seq > 0 {
 		return fmt.Errorf("entry %d of the daybook has no hash", last.Seq)
@@ -121,7 +102,7 @@ func link(last Entry, entries []Entry) error {
 			e.About = []string{}
 		}
 		e.Seq, e.At = last.Seq+int64(i)+1, daybook.Stamp(e.At)
-		hash, err := daybook.Link(before, e.chained())
+		hash, err := daybook.Link(before, e.Chained())
 		if err != nil {
 			return err
 		}
@@ -129,26 +110,6 @@ func link(last Entry, entries []Entry) error {
 		before = hash
 	}
 	return nil
-}
-
-// chained is what the entry's hash covers.
-func (e Entry) chained() daybook.Entry {
-	return daybook.Entry{
-		Seq:         e.Seq,
-		At:          e.At,
-		Person:      e.Person,
-		Via:         e.Via,
-		Action:      e.Action,
-		SubjectKind: e.SubjectKind,
-		Subject:     e.Subject,
-		About:       e.About,
-		Why:         e.Why, Outcome: e.Outcome, Sentence: e.Sentence, Details: e.Details, RequestID: e.RequestID,
-	}
-}
-
-// Linked is the entry as the chain is checked.
-func (e Entry) Linked() daybook.Linked {
-	return daybook.Linked{Entry: e.chained(), Before: e.PrevHash, Hash: e.Hash}
 }
 
 // chainEarlier numbers and hashes the entries of before there was a chain.
@@ -162,10 +123,10 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 		return err
 	}
 	defer rows.Close()
-	var entries []Entry
+	var entries []record.Entry
 	var earlier []int64
 	for rows.Next() {
-		var e Entry
+		var e record.Entry
 		var about, details []byte
 		if err := rows.Scan(
 			&e.Seq,
@@ -189,7 +150,7 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 		}
 		earlier, entries = append(earlier, e.Seq), append(entries, e)
 	}
-	if err := errors.Join(rows.Err(), link(Entry{}, entries)); err != nil {
+	if err := errors.Join(rows.Err(), link(record.Entry{}, entries)); err != nil {
 		return err
 	}
 	for i, e := range entries {
@@ -207,17 +168,8 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-// EntryFilter narrows a list of entries; empty fields do not.
-type EntryFilter struct {
-	Person, Subject, Action string
-	// About are references such as key:gannet, each of which the entry must have.
-	About []string
-	// From is the earliest time, Until the first that is too late.
-	From, Until time.Time
-}
-
-func (s *Store) entries(ctx context.Context, f EntryFilter) (*gorm.DB, error) {
-	q := s.db.WithContext(ctx).Model(&Entry{})
+func (s *Store) entries(ctx context.Context, f record.EntryFilter) (*gorm.DB, error) {
+	q := s.db.WithContext(ctx).Model(&record.Entry{})
 	for column, value := range map[string]string{"person": f.Person, "subject": f.Subject} {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
@@ -243,43 +195,43 @@ func (s *Store) entries(ctx context.Context, f EntryFilter) (*gorm.DB, error) {
 }
 
 // Daybook returns one page of entries, newest first.
-func (s *Store) Daybook(ctx context.Context, f EntryFilter, p Page) (List[Entry], error) {
+func (s *Store) Daybook(ctx context.Context, f record.EntryFilter, p record.Page) (record.List[record.Entry], error) {
 	q, err := s.entries(ctx, f)
 	if err != nil {
-		return List[Entry]{}, err
+		return record.List[record.Entry]{}, err
 	}
 	page, err := seek(q, order{columns: []string{"seq"}, down: true}, p)
 	if err != nil {
-		return List[Entry]{}, err
+		return record.List[record.Entry]{}, err
 	}
-	var items []Entry
+	var items []record.Entry
 	if err := page.Find(&items).Error; err != nil {
-		return List[Entry]{}, plain(err)
+		return record.List[record.Entry]{}, plain(err)
 	}
-	l := cut(items, p, func(e Entry) []string { return []string{strconv.FormatInt(e.Seq, 10)} })
+	l := cut(items, p, func(e record.Entry) []string { return []string{strconv.FormatInt(e.Seq, 10)} })
 	return l, count(q, p, &l.Total)
 }
 
 // EntriesAfter returns the next entries behind the one with the number, oldest first.
-func (s *Store) EntriesAfter(ctx context.Context, f EntryFilter, seq int64, limit int) ([]Entry, error) {
+func (s *Store) EntriesAfter(ctx context.Context, f record.EntryFilter, seq int64, limit int) ([]record.Entry, error) {
 	q, err := s.entries(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	var items []Entry
+	var items []record.Entry
 	err = q.Where("seq > ?", seq).Order("seq").Limit(limit).Find(&items).Error
 	return items, plain(err)
 }
 
 // EntriesNumbered returns the entries with the numbers, by these.
-func (s *Store) EntriesNumbered(ctx context.Context, seqs []int64) (map[int64]Entry, error) {
-	var items []Entry
+func (s *Store) EntriesNumbered(ctx context.Context, seqs []int64) (map[int64]record.Entry, error) {
+	var items []record.Entry
 	if len(seqs) > 0 {
 		if err := s.db.WithContext(ctx).Where("seq IN ?", seqs).Find(&items).Error; err != nil {
 			return nil, plain(err)
 		}
 	}
-	out := make(map[int64]Entry, len(items))
+	out := make(map[int64]record.Entry, len(items))
 	for _, e := range items {
 		out[e.Seq] = e
 	}
@@ -304,6 +256,3 @@ func (s *Store) DaybookOpen(ctx context.Context) (open bool, err error) {
 
 // rememberFor is for how long a request can be sent again without effect.
 const rememberFor = 48 * time.Hour
-
-// TableName is the daybook's.
-func (Entry) TableName() string { return "daybook" }

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -29,7 +30,7 @@ func openAsService(t *testing.T) (s *store.Store, owner, service string) {
 
 func checkChain(t *testing.T, s *store.Store) (int64, *daybook.Fault) {
 	t.Helper()
-	entries, err := s.EntriesAfter(t.Context(), store.EntryFilter{}, 0, 10_000)
+	entries, err := s.EntriesAfter(t.Context(), record.EntryFilter{}, 0, 10_000)
 	must(t, err)
 	var c daybook.Checker
 	for _, e := range entries {
@@ -54,7 +55,7 @@ func TestEntriesOfManyTransactionsMakeOneChain(t *testing.T) {
 				err := s.InTx(t.Context(), func(tx *store.Store) error {
 					if err := tx.Note(
 						t.Context(),
-						store.Entry{
+						record.Entry{
 							At:          begin,
 							Person:      "ines",
 							Action:      "a",
@@ -67,12 +68,12 @@ func TestEntriesOfManyTransactionsMakeOneChain(t *testing.T) {
 						return err
 					}
 					inner := tx.InTx(t.Context(), func(tx *store.Store) error {
-						return errors.Join(tx.Note(t.Context(), store.Entry{At: begin, Person: "lost"}), errors.New("on purpose"))
+						return errors.Join(tx.Note(t.Context(), record.Entry{At: begin, Person: "lost"}), errors.New("on purpose"))
 					})
 					if inner == nil {
 						return errors.New("the inner transaction did not fail")
 					}
-					return tx.Note(t.Context(), store.Entry{At: begin, Person: "marek"})
+					return tx.Note(t.Context(), record.Entry{At: begin, Person: "marek"})
 				})
 				if err != nil {
 					t.Error(err)
@@ -88,7 +89,7 @@ func TestEntriesOfManyTransactionsMakeOneChain(t *testing.T) {
 
 func TestTheRoleOfTheServiceCannotChangeTheDaybook(t *testing.T) {
 	s, owner, service := openAsService(t)
-	must(t, s.Note(t.Context(), store.Entry{At: begin, Person: "ines"}, store.Entry{At: begin, Person: "marek"}))
+	must(t, s.Note(t.Context(), record.Entry{At: begin, Person: "ines"}, record.Entry{At: begin, Person: "marek"}))
 	if open, err := s.DaybookOpen(t.Context()); err != nil || open {
 		t.Fatalf("open: %v, %v", open, err)
 	}
@@ -141,7 +142,7 @@ func TestWhatIsDoneToTheDaybookBySQLIsFound(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s, owner, _ := openAsService(t)
 			for range 10 {
-				must(t, s.Note(t.Context(), store.Entry{At: begin, Person: "ines", Sentence: "x"}))
+				must(t, s.Note(t.Context(), record.Entry{At: begin, Person: "ines", Sentence: "x"}))
 			}
 			conn, err := pgx.Connect(t.Context(), owner)
 			must(t, err)
@@ -159,28 +160,28 @@ func TestTheDaybookIsNarrowedByWhatItIsAbout(t *testing.T) {
 	s, _, _ := openAsService(t)
 	must(t, s.Note(
 		t.Context(),
-		store.Entry{At: begin, Person: "ines", Action: "key.make", About: []string{"key:gannet"}},
-		store.Entry{
+		record.Entry{At: begin, Person: "ines", Action: "key.make", About: []string{"key:gannet"}},
+		record.Entry{
 			At:     begin.AddDate(0, 0, 1),
 			Person: "marek",
 			Action: "grant.add",
 			About:  []string{"login:debian@a", "instance:a", "key:gannet"},
 		},
-		store.Entry{At: begin.AddDate(0, 0, 2), Person: "marek", Action: "keyboard", About: []string{"instance:a"}},
+		record.Entry{At: begin.AddDate(0, 0, 2), Person: "marek", Action: "keyboard", About: []string{"instance:a"}},
 	))
 	for name, c := range map[string]struct {
-		f    store.EntryFilter
+		f    record.EntryFilter
 		want int
 	}{
-		"key":    {store.EntryFilter{About: []string{"key:gannet"}}, 2},
-		"both":   {store.EntryFilter{About: []string{"key:gannet", "instance:a"}}, 1},
-		"kind":   {store.EntryFilter{Action: "key"}, 1},
-		"action": {store.EntryFilter{Action: "grant.add"}, 1},
-		"person": {store.EntryFilter{Person: "marek"}, 2},
-		"from":   {store.EntryFilter{From: begin.AddDate(0, 0, 1)}, 2},
-		"until":  {store.EntryFilter{Until: begin.AddDate(0, 0, 1)}, 1},
+		"key":    {record.EntryFilter{About: []string{"key:gannet"}}, 2},
+		"both":   {record.EntryFilter{About: []string{"key:gannet", "instance:a"}}, 1},
+		"kind":   {record.EntryFilter{Action: "key"}, 1},
+		"action": {record.EntryFilter{Action: "grant.add"}, 1},
+		"person": {record.EntryFilter{Person: "marek"}, 2},
+		"from":   {record.EntryFilter{From: begin.AddDate(0, 0, 1)}, 2},
+		"until":  {record.EntryFilter{Until: begin.AddDate(0, 0, 1)}, 1},
 	} {
-		l, err := s.Daybook(t.Context(), c.f, store.Page{Limit: 10, Total: true})
+		l, err := s.Daybook(t.Context(), c.f, record.Page{Limit: 10, Total: true})
 		if err != nil || len(l.Items) != c.want || *l.Total != c.want {
 			t.Errorf("%s: %d of %d, %v", name, len(l.Items), c.want, err)
 		}
@@ -192,7 +193,7 @@ func TestALimitHoldsInEveryQueryOfTheStore(t *testing.T) {
 	ctx := t.Context()
 	must(t, s.InTx(ctx, func(tx *store.Store) error {
 		for _, team := range []string{"cameras", "web"} {
-			i := store.Instance{
+			i := record.Instance{
 				ID:        uuid.Must(uuid.NewV7()),
 				Name:      team + "-1",
 				Labels:    map[string]string{"team": team},
@@ -205,7 +206,7 @@ func TestALimitHoldsInEveryQueryOfTheStore(t *testing.T) {
 			}
 			if err := tx.Note(
 				ctx,
-				store.Entry{
+				record.Entry{
 					At:          begin,
 					Person:      "ines",
 					SubjectKind: "instance",
@@ -218,19 +219,19 @@ func TestALimitHoldsInEveryQueryOfTheStore(t *testing.T) {
 		}
 		return tx.Note(
 			ctx,
-			store.Entry{At: begin, Person: "ines", About: []string{"key:gannet"}},
-			store.Entry{At: begin, Person: "runa", About: []string{"key:gannet"}},
-			store.Entry{At: begin, Person: "ines", About: []string{"instance:cameras-1", "instance:web-1"}},
+			record.Entry{At: begin, Person: "ines", About: []string{"key:gannet"}},
+			record.Entry{At: begin, Person: "runa", About: []string{"key:gannet"}},
+			record.Entry{At: begin, Person: "ines", About: []string{"instance:cameras-1", "instance:web-1"}},
 		)
 	}))
 	see := func(ctx context.Context) string {
-		l, err := s.Instances(ctx, store.InstanceFilter{}, store.Page{Limit: 10})
+		l, err := s.Instances(ctx, record.InstanceFilter{}, record.Page{Limit: 10})
 		must(t, err)
 		var out []string
 		for _, i := range l.Items {
 			out = append(out, i.Name)
 		}
-		d, err := s.Daybook(ctx, store.EntryFilter{}, store.Page{Limit: 10})
+		d, err := s.Daybook(ctx, record.EntryFilter{}, record.Page{Limit: 10})
 		must(t, err)
 		return strings.Join(out, " ") + fmt.Sprint(" ", len(d.Items))
 	}

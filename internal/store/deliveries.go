@@ -5,25 +5,13 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-)
 
-// Delivery is one entry of the daybook on its way to one receiver.
-type Delivery struct {
-	ID         uuid.UUID
-	ReceiverID uuid.UUID
-	Seq        int64
-	Kind       string
-	State      string // waiting, done or dead
-	Attempts   int
-	DueAt      time.Time
-	Error      string
-	EndedAt    *time.Time
-	Sentence   string `gorm:"->;-:migration"`
-}
+	"plumlatch/internal/record"
+)
 
 // Queue keeps what a receiver is to be told of, and that the daybook was looked at up to the
 // entry with the number.
-func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []Delivery, upTo int64) error {
+func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []record.Delivery, upTo int64) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		db := tx.db.WithContext(ctx)
 		if len(wanted) > 0 {
@@ -34,17 +22,17 @@ func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []Delivery
 				"receiver_id = ? AND state = 'done' AND ended_at < ?",
 				receiver,
 				wanted[0].DueAt.Add(-deliveriesKept),
-			).Delete(&Delivery{}).Error; err != nil {
+			).Delete(&record.Delivery{}).Error; err != nil {
 				return err
 			}
 		}
-		return db.Model(&Receiver{}).Where("id = ?", receiver).Update("last_seq", upTo).Error
+		return db.Model(&record.Receiver{}).Where("id = ?", receiver).Update("last_seq", upTo).Error
 	})
 }
 
 // DueDeliveries returns what is to be sent now, the oldest first.
-func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]Delivery, error) {
-	var out []Delivery
+func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]record.Delivery, error) {
+	var out []record.Delivery
 	err := s.db.WithContext(ctx).
 		Where("state = 'waiting' AND due_at <= ? AND receiver_id IN (SELECT id FROM receivers WHERE NOT paused)", now).
 		Order("due_at, seq").
@@ -55,17 +43,17 @@ func (s *Store) DueDeliveries(ctx context.Context, now time.Time, limit int) ([]
 }
 
 // ChangeDelivery keeps what became of an attempt.
-func (s *Store) ChangeDelivery(ctx context.Context, d Delivery) error {
+func (s *Store) ChangeDelivery(ctx context.Context, d record.Delivery) error {
 	return plain(
 		s.db.WithContext(ctx).Model(&d).Select("state", "attempts", "due_at", "error", "ended_at").Updates(&d).Error,
 	)
 }
 
 // DeadDeliveries returns what could not be delivered to a receiver, newest first.
-func (s *Store) DeadDeliveries(ctx context.Context, receiver uuid.UUID) ([]Delivery, error) {
-	var out []Delivery
+func (s *Store) DeadDeliveries(ctx context.Context, receiver uuid.UUID) ([]record.Delivery, error) {
+	var out []record.Delivery
 	err := s.db.WithContext(ctx).
-		Model(&Delivery{}).
+		Model(&record.Delivery{}).
 		Select("deliveries.*, b.sentence").
 		Joins("JOIN daybook b ON b.seq = deliveries.seq").
 		Where("receiver_id = ? AND state = 'dead'", receiver).
@@ -79,7 +67,7 @@ func (s *Store) DeadDeliveries(ctx context.Context, receiver uuid.UUID) ([]Deliv
 // ReviveDeliveries has what could not be delivered tried again.
 func (s *Store) ReviveDeliveries(ctx context.Context, receiver uuid.UUID, now time.Time) (int64, error) {
 	r := s.db.WithContext(ctx).
-		Model(&Delivery{}).
+		Model(&record.Delivery{}).
 		Where("receiver_id = ? AND state = 'dead'", receiver).
 		Updates(map[string]any{"state": "waiting", "attempts": 0, "due_at": now, "ended_at": nil})
 	return r.RowsAffected, plain(r.Error)

@@ -3,38 +3,16 @@ package store
 import (
 	"context"
 	"encoding/hex"
-	"time"
 
-	"github.com/google/uuid"
+	"plumlatch/internal/record"
 )
 
-// Difference is a key that is missing in a login, stands there without a grant,
-// or is a stranger there.
-type Difference struct {
-	LoginID      uuid.UUID
-	OSUser       string `gorm:"column:os_user"`
-	InstanceName string
-	Fit          string
-	KeyID        *uuid.UUID // nil of a stranger
-	Name         string     // a stranger's comment
-	KeeperName   *string
-	SHA256       []byte `gorm:"column:sha256"`
-	Steward      bool
-	// Since is when it was granted or first seen.
-	Since  *time.Time
-	SeenAt *time.Time
-}
-
-// DifferenceFilter narrows a list of differences; empty fields do not.
-type DifferenceFilter struct {
-	Instance, OSUser     string
-	LabelName, LabelText string
-	Fit                  string
-	Digests              [][]byte // of the keys
-}
-
 // Differences returns one page of differences, by login, and there by fit and key.
-func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (List[Difference], error) {
+func (s *Store) Differences(
+	ctx context.Context,
+	f record.DifferenceFilter,
+	p record.Page,
+) (record.List[record.Difference], error) {
 	q := s.db.WithContext(ctx).Table(`(
 			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward,
 				g.granted_at AS since, s.seen_at
@@ -67,17 +45,17 @@ func (s *Store) Differences(ctx context.Context, f DifferenceFilter, p Page) (Li
 		p,
 	)
 	if err != nil {
-		return List[Difference]{}, err
+		return record.List[record.Difference]{}, err
 	}
-	var items []Difference
+	var items []record.Difference
 	err = page.Select("d.login_id, l.os_user, i.name AS instance_name, d.fit, d.key_id, d.name, o.name AS keeper_name, " +
 		"d.sha256, d.steward, d.since, d.seen_at").
 		Scan(&items).
 		Error
 	if err != nil {
-		return List[Difference]{}, plain(err)
+		return record.List[record.Difference]{}, plain(err)
 	}
-	return cut(items, p, func(d Difference) []string {
+	return cut(items, p, func(d record.Difference) []string {
 		return []string{d.InstanceName, d.OSUser, d.Fit, d.Name, hex.EncodeToString(d.SHA256)}
 	}), nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -20,11 +21,11 @@ func TestAWorkerThatLostItsRunWritesNothing(t *testing.T) {
 	mine, err := s.TakeRun(t.Context(), run.ID, begin)
 	must(t, err)
 	step := store.ForRun(t.Context(), run.ID, mine.Epoch)
-	other := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: "tide-2", Labels: map[string]string{}, CreatedAt: begin}
+	other := record.Instance{ID: uuid.Must(uuid.NewV7()), Name: "tide-2", Labels: map[string]string{}, CreatedAt: begin}
 	writes := map[string]func() error{
 		"a statement":           func() error { return s.ChangeInstance(step, i.ID, map[string]any{"state": "lost"}) },
 		"a row":                 func() error { return s.AddInstance(step, &other) },
-		"an entry":              func() error { return s.Note(step, store.Entry{At: begin, Person: "ines"}) },
+		"an entry":              func() error { return s.Note(step, record.Entry{At: begin, Person: "ines"}) },
 		"a transaction":         func() error { return s.InTx(step, func(*store.Store) error { return nil }) },
 		"one that may be lost":  func() error { return s.InLooseTx(step, func(*store.Store) error { return nil }) },
 		"a part of the run":     func() error { return s.ChangeRun(step, run.ID, mine.Epoch, store.RunChange{}) },
@@ -45,7 +46,7 @@ func TestAWorkerThatLostItsRunWritesNothing(t *testing.T) {
 	if _, err := s.InstanceNamed(t.Context(), "tide-2"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("the row is there: %v", err)
 	}
-	if l, err := s.Daybook(t.Context(), store.EntryFilter{}, store.Page{Limit: 1}); err != nil || len(l.Items) != 0 {
+	if l, err := s.Daybook(t.Context(), record.EntryFilter{}, record.Page{Limit: 1}); err != nil || len(l.Items) != 0 {
 		t.Errorf("the entry is there: %v %v", l.Items, err)
 	}
 	must(t, s.ChangeInstance(store.ForRun(t.Context(), run.ID, theirs.Epoch), i.ID, map[string]any{"state": "stopped"}))

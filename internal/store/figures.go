@@ -3,30 +3,13 @@ package store
 import (
 	"context"
 	"time"
+
+	"plumlatch/internal/record"
 )
 
-// Figures are counts of how the service does.
-type Figures struct {
-	// LiveRuns are the runs that have not ended, by kind; EndedRuns those of the last
-	// day, by kind and state.
-	LiveRuns  map[string]int
-	EndedRuns map[[2]string]int
-	// Jobs are those of the queue that are not done, by state.
-	Jobs map[string]int
-	// SweepsWaiting are logins that a sweep waits for.
-	SweepsWaiting int
-	// OpenClosings is what runs have opened and not closed; Overdue of these is open
-	// beyond its deadline.
-	OpenClosings, Overdue int
-	// Deliveries are those to receivers that are not done, by state.
-	Deliveries map[string]int
-	// LastEntry is the number of the daybook's last entry.
-	LastEntry int64
-}
-
 // Figures counts how the service does.
-func (s *Store) Figures(ctx context.Context, now time.Time) (Figures, error) {
-	f := Figures{
+func (s *Store) Figures(ctx context.Context, now time.Time) (record.Figures, error) {
+	f := record.Figures{
 		LiveRuns:   map[string]int{},
 		EndedRuns:  map[[2]string]int{},
 		Jobs:       map[string]int{},

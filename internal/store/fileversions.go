@@ -2,30 +2,12 @@ package store
 
 import (
 	"context"
-	"plumlatch/internal/core/authorizedkeys"
 	"time"
 
 	"github.com/google/uuid"
-)
 
-// FileVersion is a content that an authorized_keys file was seen with, from
-// SeenAt until SeenUntil.
-type FileVersion struct {
-	ID      uuid.UUID
-	LoginID uuid.UUID
-	Path    string
-	There   bool
-	// Content is what is kept of the file; Digest and Bytes are of the whole.
-	Content   []byte
-	Digest    []byte
-	Bytes     int
-	Mode      int
-	Method    string
-	SeenAt    time.Time
-	SeenUntil time.Time
-	// Exposed are the stretches that look like a private key and are not kept.
-	Exposed []authorizedkeys.Exposed `gorm:"serializer:json;default:'[]'"`
-}
+	"plumlatch/internal/record"
+)
 
 // plainIDs are ids as PostgreSQL's driver takes an array of them.
 func plainIDs(ids []uuid.UUID) [][16]byte {
@@ -38,18 +20,21 @@ func plainIDs(ids []uuid.UUID) [][16]byte {
 
 // LastVersions returns the newest version of each file of the logins, by login and path,
 // without the contents.
-func (s *Store) LastVersions(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]map[string]FileVersion, error) {
-	var versions []FileVersion
+func (s *Store) LastVersions(
+	ctx context.Context,
+	logins []uuid.UUID,
+) (map[uuid.UUID]map[string]record.FileVersion, error) {
+	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).
 		Raw(`SELECT DISTINCT ON (login_id, path) id, login_id, path, there, digest, bytes, mode, method, seen_at, seen_until,
 			exposed
 		FROM file_versions WHERE login_id IN ? ORDER BY login_id, path, seen_at DESC`, logins).
 		Scan(&versions).
 		Error
-	last := map[uuid.UUID]map[string]FileVersion{}
+	last := map[uuid.UUID]map[string]record.FileVersion{}
 	for _, v := range versions {
 		if last[v.LoginID] == nil {
-			last[v.LoginID] = map[string]FileVersion{}
+			last[v.LoginID] = map[string]record.FileVersion{}
 		}
 		last[v.LoginID][v.Path] = v
 	}
@@ -71,7 +56,7 @@ func (s *Store) SeenAgain(ctx context.Context, until map[uuid.UUID]time.Time) er
 }
 
 // AddVersions records new contents of files.
-func (s *Store) AddVersions(ctx context.Context, versions []FileVersion) error {
+func (s *Store) AddVersions(ctx context.Context, versions []record.FileVersion) error {
 	if len(versions) == 0 {
 		return nil
 	}
@@ -90,8 +75,8 @@ func (s *Store) AddVersions(ctx context.Context, versions []FileVersion) error {
 }
 
 // NewestVersions returns the newest version of each file of a login, by path.
-func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]FileVersion, error) {
-	var versions []FileVersion
+func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]record.FileVersion, error) {
+	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).
 		Raw("SELECT DISTINCT ON (path) * FROM file_versions WHERE login_id = ? ORDER BY path, seen_at DESC", login).
 		Scan(&versions).
@@ -101,7 +86,7 @@ func (s *Store) NewestVersions(ctx context.Context, login uuid.UUID) ([]FileVers
 
 // ContentsOf returns what is kept of the versions, by their ids.
 func (s *Store) ContentsOf(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]byte, error) {
-	var versions []FileVersion
+	var versions []record.FileVersion
 	out := map[uuid.UUID][]byte{}
 	if len(ids) == 0 {
 		return out, nil
@@ -114,8 +99,8 @@ func (s *Store) ContentsOf(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]
 }
 
 // Versions returns the newest contents of a login's files, at most limit.
-func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]FileVersion, error) {
-	var versions []FileVersion
+func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]record.FileVersion, error) {
+	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).
 		Where("login_id = ?", login).
 		Order("seen_at DESC, path").
@@ -126,8 +111,8 @@ func (s *Store) Versions(ctx context.Context, login uuid.UUID, limit int) ([]Fil
 }
 
 // VersionsByID returns those of the versions that are of the login, the older first.
-func (s *Store) VersionsByID(ctx context.Context, login uuid.UUID, ids ...uuid.UUID) ([]FileVersion, error) {
-	var versions []FileVersion
+func (s *Store) VersionsByID(ctx context.Context, login uuid.UUID, ids ...uuid.UUID) ([]record.FileVersion, error) {
+	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).Where("login_id = ? AND id IN ?", login, ids).Order("seen_at").Find(&versions).Error
 	return versions, plain(err)
 }

@@ -6,42 +6,16 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"plumlatch/internal/record"
 )
 
-// Grant says that a key should open a login.
-type Grant struct {
-	ID          uuid.UUID
-	KeyID       uuid.UUID
-	LoginID     uuid.UUID
-	GrantedAt   time.Time
-	GrantedBy   string
-	Until       *time.Time
-	Reason      string
-	WithdrawnAt *time.Time
-	WithdrawnBy string
-	EndRefused  bool // it could not be withdrawn when its time was over
-}
-
-// GrantFilter narrows a list of grants; empty fields do not.
-type GrantFilter struct {
-	Key, Keeper          string
-	Instance, OSUser     string
-	LabelName, LabelText string
-	// Ended asks for those that were withdrawn, WithEnd for those that end by themselves.
-	Ended, WithEnd bool
-}
-
-// GrantRecord is a grant with what it joins.
-type GrantRecord struct {
-	Opening
-	ID          uuid.UUID
-	WithdrawnAt *time.Time
-	WithdrawnBy *string
-	EndRefused  bool
-}
-
 // Grants returns one page of grants, by login and key, the older first.
-func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRecord], error) {
+func (s *Store) Grants(
+	ctx context.Context,
+	f record.GrantFilter,
+	p record.Page,
+) (record.List[record.GrantRecord], error) {
 	q := s.db.WithContext(ctx).Table("grants g").
 		Joins("JOIN logins l ON l.id = g.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
@@ -69,22 +43,22 @@ func (s *Store) Grants(ctx context.Context, f GrantFilter, p Page) (List[GrantRe
 	q = withLabel(q, "i", f.LabelName, f.LabelText).Session(&gorm.Session{})
 	page, err := seek(q, order{columns: []string{"i.name", "l.os_user", "k.name", "g.id::text"}}, p)
 	if err != nil {
-		return List[GrantRecord]{}, err
+		return record.List[record.GrantRecord]{}, err
 	}
-	var items []GrantRecord
+	var items []record.GrantRecord
 	page = page.Select(openingColumns + ", g.id, g.withdrawn_at, g.withdrawn_by, g.end_refused")
 	if err := page.Scan(&items).Error; err != nil {
-		return List[GrantRecord]{}, plain(err)
+		return record.List[record.GrantRecord]{}, plain(err)
 	}
-	l := cut(items, p, func(g GrantRecord) []string {
+	l := cut(items, p, func(g record.GrantRecord) []string {
 		return []string{g.InstanceName, g.OSUser, g.KeyName, g.ID.String()}
 	})
 	return l, count(q, p, &l.Total)
 }
 
 // GrantedKeys returns the keys that are granted in a login, by name.
-func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]Key, error) {
-	var keys []Key
+func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]record.Key, error) {
+	var keys []record.Key
 	err := s.db.WithContext(ctx).
 		Select("keys.*").
 		Joins("JOIN grants g ON g.key_id = keys.id AND g.withdrawn_at IS NULL AND g.login_id = ?", login).
@@ -95,7 +69,7 @@ func (s *Store) GrantedKeys(ctx context.Context, login uuid.UUID) ([]Key, error)
 }
 
 // AddGrants records that keys should open logins.
-func (s *Store) AddGrants(ctx context.Context, grants []Grant) error {
+func (s *Store) AddGrants(ctx context.Context, grants []record.Grant) error {
 	if len(grants) == 0 {
 		return nil
 	}
@@ -110,9 +84,9 @@ func (s *Store) WithdrawGrantsOf(ctx context.Context, instance uuid.UUID, at tim
 
 // AddOrKeepGrant records a grant; one that is live already is kept, with the
 // later end and the new reason. added is whether it is new.
-func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err error) {
+func (s *Store) AddOrKeepGrant(ctx context.Context, g record.Grant) (added bool, err error) {
 	db := s.db.WithContext(ctx)
-	kept := db.Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
+	kept := db.Model(&record.Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", g.KeyID, g.LoginID).
 		Updates(map[string]any{"until": g.Until, "reason": g.Reason, "end_refused": false})
 	if kept.Error != nil || kept.RowsAffected > 0 {
 		return false, plain(kept.Error)
@@ -122,7 +96,7 @@ func (s *Store) AddOrKeepGrant(ctx context.Context, g Grant) (added bool, err er
 
 // ReplaceGrant grants the login to a key in the place of another, until when that was
 // granted, and ends the other's grant where withdraw is set.
-func (s *Store) ReplaceGrant(ctx context.Context, g Grant, old uuid.UUID, withdraw bool) error {
+func (s *Store) ReplaceGrant(ctx context.Context, g record.Grant, old uuid.UUID, withdraw bool) error {
 	return plain(
 		s.db.WithContext(ctx).
 			Exec(`WITH replaced AS (SELECT until FROM grants WHERE login_id = @login AND key_id = @old AND withdrawn_at IS NULL),
@@ -149,22 +123,17 @@ func (s *Store) ReplaceGrant(ctx context.Context, g Grant, old uuid.UUID, withdr
 // WithdrawGrant ends the live grant of the key in the login, if there is one.
 func (s *Store) WithdrawGrant(ctx context.Context, login, key uuid.UUID, at time.Time, by string) error {
 	return plain(
-		s.db.WithContext(ctx).Model(&Grant{}).Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
-			Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).Error,
+		s.db.WithContext(ctx).
+			Model(&record.Grant{}).
+			Where("key_id = ? AND login_id = ? AND withdrawn_at IS NULL", key, login).
+			Updates(map[string]any{"withdrawn_at": at, "withdrawn_by": by}).
+			Error,
 	)
 }
 
-// GrantOver is a grant whose time is over.
-type GrantOver struct {
-	ID                    uuid.UUID
-	KeyName, InstanceName string
-	OSUser                string `gorm:"column:os_user"`
-	EndRefused            bool
-}
-
 // GrantsOver returns at most limit live grants whose time is over, the oldest first.
-func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]GrantOver, error) {
-	var over []GrantOver
+func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]record.GrantOver, error) {
+	var over []record.GrantOver
 	err := s.db.WithContext(ctx).Raw(`SELECT g.id, k.name AS key_name, i.name AS instance_name, l.os_user, g.end_refused
 		FROM grants g JOIN keys k ON k.id = g.key_id JOIN logins l ON l.id = g.login_id
 			JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL
@@ -174,7 +143,7 @@ func (s *Store) GrantsOver(ctx context.Context, now time.Time, limit int) ([]Gra
 
 // NoteEndRefused records that a grant could not be withdrawn when its time was over.
 func (s *Store) NoteEndRefused(ctx context.Context, grant uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
+	return plain(s.db.WithContext(ctx).Model(&record.Grant{}).Where("id = ?", grant).Update("end_refused", true).Error)
 }
 
 // GrantedAmong tells which of the items have an old key that is granted in the login.

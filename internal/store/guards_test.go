@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -19,7 +20,7 @@ import (
 // who proved, consented and was given a password, and forge rows of the daybook.
 func TestTheRoleOfTheServiceTakesNoEvidenceAway(t *testing.T) {
 	s, _, service := openAsService(t)
-	must(t, s.Note(t.Context(), store.Entry{At: begin, Person: "ines"}))
+	must(t, s.Note(t.Context(), record.Entry{At: begin, Person: "ines"}))
 	conn, err := pgx.Connect(t.Context(), service)
 	must(t, err)
 	defer conn.Close(t.Context())
@@ -46,7 +47,7 @@ func TestTheRoleOfTheServiceTakesNoEvidenceAway(t *testing.T) {
 			"request_id, hash, hash, about FROM daybook WHERE seq = 1",
 	)
 	must(t, err)
-	must(t, s.Note(t.Context(), store.Entry{At: begin, Person: "marek"}))
+	must(t, s.Note(t.Context(), record.Entry{At: begin, Person: "marek"}))
 	if at, f := checkChain(t, s); f == nil || at != 2 {
 		t.Errorf("found at %d: %v", at, f)
 	}
@@ -54,33 +55,40 @@ func TestTheRoleOfTheServiceTakesNoEvidenceAway(t *testing.T) {
 
 func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 	s := open(t)
-	cursor := func(parts ...string) store.Page {
+	cursor := func(parts ...string) record.Page {
 		data, err := json.Marshal(parts)
 		must(t, err)
-		return store.Page{Limit: 1, After: base64.RawURLEncoding.EncodeToString(data)}
+		return record.Page{Limit: 1, After: base64.RawURLEncoding.EncodeToString(data)}
 	}
 	for what, list := range map[string]func() error{
-		"daybook, no number": func() error { _, err := s.Daybook(t.Context(), store.EntryFilter{}, cursor("x")); return err },
-		"daybook, too large": func() error {
-			_, err := s.Daybook(t.Context(), store.EntryFilter{}, cursor("9223372036854775808"))
+		"daybook, no number": func() error {
+			_, err := s.Daybook(
+				t.Context(),
+				record.EntryFilter{},
+				cursor("x"),
+			)
 			return err
 		},
-		"runs, no time": func() error { _, err := s.Runs(t.Context(), store.RunFilter{}, cursor("x", "y")); return err },
+		"daybook, too large": func() error {
+			_, err := s.Daybook(t.Context(), record.EntryFilter{}, cursor("9223372036854775808"))
+			return err
+		},
+		"runs, no time": func() error { _, err := s.Runs(t.Context(), record.RunFilter{}, cursor("x", "y")); return err },
 		"runs, no id": func() error {
-			_, err := s.Runs(t.Context(), store.RunFilter{}, cursor("2026-11-01T00:00:00Z", "y"))
+			_, err := s.Runs(t.Context(), record.RunFilter{}, cursor("2026-11-01T00:00:00Z", "y"))
 			return err
 		},
 		"rotations, no time": func() error { _, err := s.Rotations(t.Context(), cursor("", "")); return err },
 		"instances, NUL": func() error {
 			_, err := s.Instances(
 				t.Context(),
-				store.InstanceFilter{},
+				record.InstanceFilter{},
 				cursor("a\x00"),
 			)
 			return err
 		},
 		"instances by creation": func() error {
-			_, err := s.Instances(t.Context(), store.InstanceFilter{Sort: "created"}, cursor("now", "1"))
+			_, err := s.Instances(t.Context(), record.InstanceFilter{Sort: "created"}, cursor("now", "1"))
 			return err
 		},
 	} {
@@ -94,7 +102,7 @@ func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 // of a machine that had the name of one of theirs.
 func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.T) {
 	s := open(t)
-	i := store.Instance{
+	i := record.Instance{
 		ID:        uuid.Must(uuid.NewV7()),
 		Name:      "atlas-tiles",
 		State:     "running",
@@ -106,12 +114,12 @@ func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.
 	must(t, s.AddInstance(t.Context(), &i))
 	about := []string{"instance:atlas-tiles"}
 	must(t, s.Note(t.Context(),
-		store.Entry{At: begin, Person: "ines", Sentence: "of the former", About: about},
-		store.Entry{At: i.CreatedAt, Person: "ines", Sentence: "of this one", About: about}))
+		record.Entry{At: begin, Person: "ines", Sentence: "of the former", About: about},
+		record.Entry{At: i.CreatedAt, Person: "ines", Sentence: "of this one", About: about}))
 	page, err := s.Daybook(
 		store.WithLimit(t.Context(), store.Limit{Person: "lena", Labels: i.Labels}),
-		store.EntryFilter{},
-		store.Page{Limit: 10},
+		record.EntryFilter{},
+		record.Page{Limit: 10},
 	)
 	must(t, err)
 	if len(page.Items) != 1 || page.Items[0].Sentence != "of this one" {
@@ -127,7 +135,7 @@ func TestNoControlCharacterReachesTheDaybook(t *testing.T) {
 		t,
 		s.Note(
 			t.Context(),
-			store.Entry{
+			record.Entry{
 				At:       begin,
 				Person:   odd,
 				Subject:  odd,
@@ -138,7 +146,7 @@ func TestNoControlCharacterReachesTheDaybook(t *testing.T) {
 			},
 		),
 	)
-	page, err := s.Daybook(t.Context(), store.EntryFilter{}, store.Page{Limit: 1})
+	page, err := s.Daybook(t.Context(), record.EntryFilter{}, record.Page{Limit: 1})
 	must(t, err)
 	shown := fmt.Sprintf("%v", page.Items)
 	if strings.ContainsAny(shown, "\x1b\x07\x00\n") || strings.Contains(shown, "\u202e") ||

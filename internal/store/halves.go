@@ -5,31 +5,24 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-)
 
-// KeptHalf is a private half in the safe.
-type KeptHalf struct {
-	KeyID      uuid.UUID `gorm:"primaryKey"`
-	Sealed     []byte
-	KeptAt     time.Time
-	ReleasedAt *time.Time
-	ReleasedTo string
-}
+	"plumlatch/internal/record"
+)
 
 // ForgetHalf destroys the kept private half of a key, whose holder alone has it now.
 func (s *Store) ForgetHalf(ctx context.Context, key uuid.UUID) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Where("key_id = ?", key).Delete(&KeptHalf{}).Error; err != nil {
+	if err := db.Where("key_id = ?", key).Delete(&record.KeptHalf{}).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&Key{}).Where("id = ?", key).Update("custody", "holder").Error)
+	return plain(db.Model(&record.Key{}).Where("id = ?", key).Update("custody", "holder").Error)
 }
 
 // NeverReleased tells of which of the keys the safe has the private half and nobody else.
 func (s *Store) NeverReleased(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).
-		Model(&KeptHalf{}).
+		Model(&record.KeptHalf{}).
 		Where("key_id IN ? AND released_at IS NULL", keys).
 		Pluck("key_id", &ids).
 		Error
@@ -43,7 +36,7 @@ func (s *Store) NeverReleased(ctx context.Context, keys []uuid.UUID) (map[uuid.U
 // KeptAmong tells of which of the keys the safe has the private half.
 func (s *Store) KeptAmong(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
-	err := s.db.WithContext(ctx).Model(&KeptHalf{}).Where("key_id IN ?", keys).Pluck("key_id", &ids).Error
+	err := s.db.WithContext(ctx).Model(&record.KeptHalf{}).Where("key_id IN ?", keys).Pluck("key_id", &ids).Error
 	kept := map[uuid.UUID]bool{}
 	for _, id := range ids {
 		kept[id] = true
@@ -52,8 +45,8 @@ func (s *Store) KeptAmong(ctx context.Context, keys []uuid.UUID) (map[uuid.UUID]
 }
 
 // KeptHalf returns the sealed private half of a key; ErrNotFound where the safe has none.
-func (s *Store) KeptHalf(ctx context.Context, key uuid.UUID) (KeptHalf, error) {
-	var h KeptHalf
+func (s *Store) KeptHalf(ctx context.Context, key uuid.UUID) (record.KeptHalf, error) {
+	var h record.KeptHalf
 	err := s.db.WithContext(ctx).Where("key_id = ?", key).Take(&h).Error
 	return h, plain(err)
 }
@@ -61,14 +54,14 @@ func (s *Store) KeptHalf(ctx context.Context, key uuid.UUID) (KeptHalf, error) {
 // ReleaseHalf records that a kept half was handed over; false where it was before.
 func (s *Store) ReleaseHalf(ctx context.Context, key uuid.UUID, to string, at time.Time) (bool, error) {
 	done := s.db.WithContext(ctx).
-		Model(&KeptHalf{}).
+		Model(&record.KeptHalf{}).
 		Where("key_id = ? AND released_at IS NULL", key).
 		Updates(map[string]any{"released_at": at, "released_to": to})
 	return done.RowsAffected > 0, plain(done.Error)
 }
 
 // KeepHalf keeps the sealed private half of a key.
-func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private Secret, at time.Time) error {
+func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private record.Secret, at time.Time) error {
 	if err := s.underMark(ctx, private); err != nil {
 		return err
 	}
@@ -81,7 +74,7 @@ func (s *Store) KeepHalf(ctx context.Context, key uuid.UUID, private Secret, at 
 
 // CountHalves returns the number of kept private halves.
 func (s *Store) CountHalves(ctx context.Context) (n int64, err error) {
-	err = s.db.WithContext(ctx).Model(&KeptHalf{}).Count(&n).Error
+	err = s.db.WithContext(ctx).Model(&record.KeptHalf{}).Count(&n).Error
 	return n, plain(err)
 }
 
@@ -94,5 +87,5 @@ func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
 	).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&Key{}).Where("steward_of = ?", instance).Update("state", "retired").Error)
+	return plain(db.Model(&record.Key{}).Where("steward_of = ?", instance).Update("state", "retired").Error)
 }

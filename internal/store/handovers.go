@@ -5,34 +5,19 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// Handover is a key that is to have another keeper, once that one has proved to hold it.
-type Handover struct {
-	ID         uuid.UUID
-	KeyID      uuid.UUID
-	FromKeeper *uuid.UUID
-	ToKeeper   uuid.UUID
-	AskedBy    string
-	Reason     string
-	AskedAt    time.Time
-	EndedAt    *time.Time
-	Outcome    string
-	// Names of the key and the keepers.
-	KeyName  string `gorm:"->;-:migration"`
-	FromName string `gorm:"->;-:migration"`
-	ToName   string `gorm:"->;-:migration"`
-}
-
 // AddHandover keeps that a key is to have another keeper. A *TakenError tells that it is to already.
-func (s *Store) AddHandover(ctx context.Context, h Handover) error {
+func (s *Store) AddHandover(ctx context.Context, h record.Handover) error {
 	return plain(s.db.WithContext(ctx).Omit("KeyName", "FromName", "ToName").Create(&h).Error)
 }
 
 // Handovers returns those that wait for a proof, the oldest first; of one key if one is given.
-func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]Handover, error) {
+func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]record.Handover, error) {
 	q := s.db.WithContext(ctx).
-		Model(&Handover{}).
+		Model(&record.Handover{}).
 		Select("handovers.*, k.name AS key_name, coalesce(f.name, '') AS from_name, t.name AS to_name").
 		Joins("JOIN keys k ON k.id = handovers.key_id").
 		Joins("LEFT JOIN keepers f ON f.id = handovers.from_keeper").
@@ -41,7 +26,7 @@ func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]Handover, erro
 	if key != nil {
 		q = q.Where("handovers.key_id = ?", *key)
 	}
-	var out []Handover
+	var out []record.Handover
 	err := q.Order("handovers.asked_at, handovers.id").Find(&out).Error
 	return out, plain(err)
 }
@@ -49,7 +34,7 @@ func (s *Store) Handovers(ctx context.Context, key *uuid.UUID) ([]Handover, erro
 // EndHandover ends the one of the key that waits; false if none does.
 func (s *Store) EndHandover(ctx context.Context, id uuid.UUID, outcome string, at time.Time) (bool, error) {
 	r := s.db.WithContext(ctx).
-		Model(&Handover{}).
+		Model(&record.Handover{}).
 		Where("id = ? AND ended_at IS NULL", id).
 		Updates(map[string]any{"ended_at": at, "outcome": outcome})
 	return r.RowsAffected == 1, plain(r.Error)

@@ -2,24 +2,14 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// HostKey is a pinned host key and how it was learnt.
-type HostKey struct {
-	ID         uuid.UUID
-	InstanceID uuid.UUID
-	Algorithm  string
-	Blob       []byte
-	SHA256     []byte `gorm:"column:sha256"`
-	Learnt     string
-	PinnedAt   time.Time
-}
-
 // PinHostKeys keeps the host keys of an instance that are not pinned yet.
-func (s *Store) PinHostKeys(ctx context.Context, keys []HostKey) error {
+func (s *Store) PinHostKeys(ctx context.Context, keys []record.HostKey) error {
 	for _, k := range keys {
 		err := s.db.WithContext(ctx).Exec(`INSERT INTO host_keys (id, instance_id, algorithm, blob, sha256, learnt, pinned_at)
 			VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (instance_id, algorithm) DO NOTHING`,
@@ -32,16 +22,16 @@ func (s *Store) PinHostKeys(ctx context.Context, keys []HostKey) error {
 }
 
 // HostKeys returns the pinned host keys of an instance.
-func (s *Store) HostKeys(ctx context.Context, instance uuid.UUID) ([]HostKey, error) {
-	var keys []HostKey
+func (s *Store) HostKeys(ctx context.Context, instance uuid.UUID) ([]record.HostKey, error) {
+	var keys []record.HostKey
 	err := s.db.WithContext(ctx).Where("instance_id = ?", instance).Order("algorithm DESC").Find(&keys).Error
 	return keys, plain(err)
 }
 
 // InstancesWithHostKey returns the instances that are there and have a pinned
 // host key with the SHA-256 digest.
-func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]Instance, error) {
-	var instances []Instance
+func (s *Store) InstancesWithHostKey(ctx context.Context, digest []byte) ([]record.Instance, error) {
+	var instances []record.Instance
 	err := s.db.WithContext(ctx).
 		Where("gone_at IS NULL AND id IN (SELECT instance_id FROM host_keys WHERE sha256 = ?)", digest).
 		Order("name").

@@ -3,25 +3,17 @@ package store
 import (
 	"context"
 	"errors"
-	"time"
 
 	"github.com/google/uuid"
-)
 
-// Idempotency remembers what a request with a key of the caller's led to.
-type Idempotency struct {
-	OperatorID uuid.UUID
-	Key        string
-	Request    []byte // a hash of the request
-	Subject    string // the name or id of what was made
-	CreatedAt  time.Time
-}
+	"plumlatch/internal/record"
+)
 
 // Remember keeps what a request led to, and forgets those of two days ago. It returns what an earlier request with
 // the same key led to, if there was one.
-func (s *Store) Remember(ctx context.Context, i Idempotency) (earlier *Idempotency, err error) {
+func (s *Store) Remember(ctx context.Context, i record.Idempotency) (earlier *record.Idempotency, err error) {
 	db := s.db.WithContext(ctx)
-	if err := db.Where("created_at < ?", i.CreatedAt.Add(-rememberFor)).Delete(&Idempotency{}).Error; err != nil {
+	if err := db.Where("created_at < ?", i.CreatedAt.Add(-rememberFor)).Delete(&record.Idempotency{}).Error; err != nil {
 		return nil, plain(err)
 	}
 	// A second request waits here for the first one's transaction to end.
@@ -33,14 +25,11 @@ func (s *Store) Remember(ctx context.Context, i Idempotency) (earlier *Idempoten
 	return s.remembered(ctx, i.OperatorID, i.Key)
 }
 
-func (s *Store) remembered(ctx context.Context, operator uuid.UUID, key string) (*Idempotency, error) {
-	var i Idempotency
+func (s *Store) remembered(ctx context.Context, operator uuid.UUID, key string) (*record.Idempotency, error) {
+	var i record.Idempotency
 	err := plain(s.db.WithContext(ctx).Where("operator_id = ? AND key = ?", operator, key).Take(&i).Error)
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
 	return &i, err
 }
-
-// TableName is the singular.
-func (Idempotency) TableName() string { return "idempotency" }

@@ -2,64 +2,33 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"plumlatch/internal/record"
 )
 
-// Instance is a virtual machine.
-type Instance struct {
-	ID             uuid.UUID
-	Name           string
-	CloudID        string
-	State          string
-	Image          string
-	Size           string
-	Zone           string
-	Region         string
-	LoginUser      string
-	PrivateAddress string
-	PublicAddress  string
-	// AddressBefore is the public one before the last change; "" if there was none.
-	AddressBefore    string
-	AddressChangedAt *time.Time
-	SSHPort          int `gorm:"column:ssh_port"`
-	StaticAddress    bool
-	TemporaryGiB     int `gorm:"column:temporary_gib"`
-	KeyLabel         string
-	Labels           map[string]string `gorm:"serializer:json"`
-	CreatedAt        time.Time
-	CreatedBy        string
-	GoneAt           *time.Time
-	Adopted          bool // it was not launched by us, and no cloud is asked about it
-	HostKeys         []HostKey
-	Keys             int `gorm:"->;-:migration"` // the number of keys granted
-}
-
 // AddInstance keeps a new instance. A *TakenError names instances_name.
-func (s *Store) AddInstance(ctx context.Context, i *Instance) error {
+func (s *Store) AddInstance(ctx context.Context, i *record.Instance) error {
 	return plain(s.db.WithContext(ctx).Omit("HostKeys").Create(i).Error)
 }
 
 // ChangeInstance sets columns of an instance.
 func (s *Store) ChangeInstance(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&Instance{}).Where("id = ?", id).Updates(columns).Error)
-}
-
-// InstanceFilter narrows a list of instances; empty fields do not.
-type InstanceFilter struct {
-	Text, Region, State, Image string
-	LabelName, LabelText       string
-	Sort                       string
+	return plain(s.db.WithContext(ctx).Model(&record.Instance{}).Where("id = ?", id).Updates(columns).Error)
 }
 
 const keysGranted = `(SELECT count(*) FROM grants g JOIN logins l ON l.id = g.login_id
 	WHERE l.instance_id = instances.id AND g.withdrawn_at IS NULL) AS keys`
 
 // Instances returns one page of the instances that are there.
-func (s *Store) Instances(ctx context.Context, f InstanceFilter, p Page) (List[Instance], error) {
-	q := s.db.WithContext(ctx).Model(&Instance{}).Where("instances.gone_at IS NULL")
+func (s *Store) Instances(
+	ctx context.Context,
+	f record.InstanceFilter,
+	p record.Page,
+) (record.List[record.Instance], error) {
+	q := s.db.WithContext(ctx).Model(&record.Instance{}).Where("instances.gone_at IS NULL")
 	if f.Text != "" {
 		q = q.Where(
 			"(instances.name || ' ' || instances.public_address || ' ' || instances.private_address) ILIKE ?",
@@ -74,17 +43,17 @@ func (s *Store) Instances(ctx context.Context, f InstanceFilter, p Page) (List[I
 	q = withLabel(q, "instances", f.LabelName, f.LabelText).Session(&gorm.Session{})
 	o, ok := ordersOf("instances")[f.Sort]
 	if !ok {
-		return List[Instance]{}, ErrSort
+		return record.List[record.Instance]{}, ErrSort
 	}
 	page, err := seek(q, o, p)
 	if err != nil {
-		return List[Instance]{}, err
+		return record.List[record.Instance]{}, err
 	}
-	var items []Instance
+	var items []record.Instance
 	if err := page.Preload("HostKeys", byAlgorithm).Select("instances.*, " + keysGranted).Find(&items).Error; err != nil {
-		return List[Instance]{}, plain(err)
+		return record.List[record.Instance]{}, plain(err)
 	}
-	l := cut(items, p, func(i Instance) []string {
+	l := cut(items, p, func(i record.Instance) []string {
 		if len(o.columns) == 2 {
 			return []string{stamp(i.CreatedAt), i.ID.String()}
 		}
@@ -96,16 +65,16 @@ func (s *Store) Instances(ctx context.Context, f InstanceFilter, p Page) (List[I
 func byAlgorithm(db *gorm.DB) *gorm.DB { return db.Order("host_keys.algorithm DESC") }
 
 // InstanceNamed returns the instance of that name that is there.
-func (s *Store) InstanceNamed(ctx context.Context, name string) (Instance, error) {
-	var i Instance
+func (s *Store) InstanceNamed(ctx context.Context, name string) (record.Instance, error) {
+	var i record.Instance
 	err := s.db.WithContext(ctx).Preload("HostKeys", byAlgorithm).Select("instances.*, "+keysGranted).
 		Where("instances.name = ? AND instances.gone_at IS NULL", name).Take(&i).Error
 	return i, plain(err)
 }
 
 // InstanceByID returns the instance, there or gone.
-func (s *Store) InstanceByID(ctx context.Context, id uuid.UUID) (Instance, error) {
-	var i Instance
+func (s *Store) InstanceByID(ctx context.Context, id uuid.UUID) (record.Instance, error) {
+	var i record.Instance
 	err := s.db.WithContext(ctx).Preload("HostKeys", byAlgorithm).Select("instances.*, "+keysGranted).
 		Where("instances.id = ?", id).Take(&i).Error
 	return i, plain(err)
@@ -113,8 +82,8 @@ func (s *Store) InstanceByID(ctx context.Context, id uuid.UUID) (Instance, error
 
 // InstancesKnown returns the instances that are there with one of the names or
 // public addresses.
-func (s *Store) InstancesKnown(ctx context.Context, names, addresses []string) ([]Instance, error) {
-	var found []Instance
+func (s *Store) InstancesKnown(ctx context.Context, names, addresses []string) ([]record.Instance, error) {
+	var found []record.Instance
 	err := s.db.WithContext(ctx).
 		Where("gone_at IS NULL AND (name IN ? OR public_address IN ?)", names, addresses).
 		Order("name").

@@ -2,39 +2,28 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
-)
 
-// Keeper is a person or team that holds private halves.
-type Keeper struct {
-	ID         uuid.UUID
-	Name       string
-	Kind       string // person or team
-	Title      string
-	OperatorID *uuid.UUID
-	LeftAt     *time.Time
-	// Members names the persons of a team, with commas between.
-	Members string `gorm:"->;-:migration"`
-}
+	"plumlatch/internal/record"
+)
 
 // SetKeeper gives a key another keeper.
 func (s *Store) SetKeeper(ctx context.Context, key, keeper uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&Key{}).Where("id = ?", key).Update("keeper_id", keeper).Error)
+	return plain(s.db.WithContext(ctx).Model(&record.Key{}).Where("id = ?", key).Update("keeper_id", keeper).Error)
 }
 
 // KeysHeldBy returns the active keys of a keeper, by name.
-func (s *Store) KeysHeldBy(ctx context.Context, keeper uuid.UUID) ([]Key, error) {
-	var out []Key
+func (s *Store) KeysHeldBy(ctx context.Context, keeper uuid.UUID) ([]record.Key, error) {
+	var out []record.Key
 	err := s.db.WithContext(ctx).Where("keeper_id = ? AND state = 'active'", keeper).Order("name").Find(&out).Error
 	return out, plain(err)
 }
 
 // TeamsOf returns the teams that an operator is in.
-func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]Keeper, error) {
-	var out []Keeper
+func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]record.Keeper, error) {
+	var out []record.Keeper
 	err := s.db.WithContext(ctx).
 		Select("keepers.*").
 		Joins("JOIN team_members m ON m.team_id = keepers.id AND m.operator_id = ?", operator).
@@ -45,28 +34,28 @@ func (s *Store) TeamsOf(ctx context.Context, operator uuid.UUID) ([]Keeper, erro
 }
 
 // Keepers returns all persons and teams by name.
-func (s *Store) Keepers(ctx context.Context) ([]Keeper, error) {
-	var keepers []Keeper
-	err := withMembers(s.db.WithContext(ctx).Model(&Keeper{})).Order("name").Find(&keepers).Error
+func (s *Store) Keepers(ctx context.Context) ([]record.Keeper, error) {
+	var keepers []record.Keeper
+	err := withMembers(s.db.WithContext(ctx).Model(&record.Keeper{})).Order("name").Find(&keepers).Error
 	return keepers, plain(err)
 }
 
 // KeeperNamed returns the keeper of that name.
-func (s *Store) KeeperNamed(ctx context.Context, name string) (Keeper, error) {
-	var k Keeper
+func (s *Store) KeeperNamed(ctx context.Context, name string) (record.Keeper, error) {
+	var k record.Keeper
 	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&k).Error
 	return k, plain(err)
 }
 
 // KeeperOf returns the keeper that an operator is.
-func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (Keeper, error) {
-	var k Keeper
+func (s *Store) KeeperOf(ctx context.Context, operator uuid.UUID) (record.Keeper, error) {
+	var k record.Keeper
 	err := s.db.WithContext(ctx).Where("operator_id = ?", operator).Take(&k).Error
 	return k, plain(err)
 }
 
 // AddKeeper keeps a new person or team.
-func (s *Store) AddKeeper(ctx context.Context, k Keeper) error {
+func (s *Store) AddKeeper(ctx context.Context, k record.Keeper) error {
 	return plain(s.db.WithContext(ctx).Create(&k).Error)
 }
 
@@ -85,12 +74,12 @@ func (s *Store) PartTeam(ctx context.Context, team, operator uuid.UUID) (bool, e
 
 // DeleteKeeper forgets a keeper who holds no key.
 func (s *Store) DeleteKeeper(ctx context.Context, id uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Where("id = ?", id).Delete(&Keeper{}).Error)
+	return plain(s.db.WithContext(ctx).Where("id = ?", id).Delete(&record.Keeper{}).Error)
 }
 
 // KeysOfKeeper counts the active keys that a keeper holds.
 func (s *Store) KeysOfKeeper(ctx context.Context, id uuid.UUID) (n int64, err error) {
-	err = s.db.WithContext(ctx).Model(&Key{}).Where("keeper_id = ?", id).Count(&n).Error
+	err = s.db.WithContext(ctx).Model(&record.Key{}).Where("keeper_id = ?", id).Count(&n).Error
 	return n, plain(err)
 }
 

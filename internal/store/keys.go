@@ -4,46 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"plumlatch/internal/record"
 )
 
-// Key is the public half of a key pair and what is known of it.
-type Key struct {
-	ID        uuid.UUID
-	Name      string
-	Type      string
-	Algorithm string
-	Bits      int
-	Blob      []byte
-	SHA256    []byte `gorm:"column:sha256"`
-	MD5       []byte `gorm:"column:md5"`
-	SPKIMD5   []byte `gorm:"column:spki_md5"`
-	PKCS8SHA1 []byte `gorm:"column:pkcs8_sha1"`
-	Comment   string
-	KeeperID  *uuid.UUID
-	Keeper    *Keeper
-	Purpose   string
-	Labels    map[string]string `gorm:"serializer:json"`
-	Custody   string
-	Origin    string
-	State     string
-	CreatedAt time.Time
-	CreatedBy string
-	Opens     int        `gorm:"->;-:migration"` // the number of logins granted
-	StewardOf *uuid.UUID // the instance whose steward key it is
-	// ProvedAt is when ProvedBy last showed that they hold the private half.
-	ProvedAt *time.Time
-	ProvedBy string
-	// SharesPrimeWith names the RSA keys that share a prime with this one.
-	SharesPrimeWith []string `gorm:"-"`
-}
-
 // AddKey keeps a new key. A *TakenError names keys_name or keys_sha256.
-func (s *Store) AddKey(ctx context.Context, k *Key) error {
+func (s *Store) AddKey(ctx context.Context, k *record.Key) error {
 	return plain(s.db.WithContext(ctx).Omit("Keeper").Create(k).Error)
 }
 
@@ -61,7 +31,7 @@ const insertListed = `INSERT INTO keys (id, name, type, algorithm, bits, blob, s
 // returned keys are filled in, nothing else. A *TakenError is returned where somebody
 // else records one of them at the same time; again, it is known. The keys differ in what they are
 // and share the rest: keeper, purpose, labels, custody, origin, state and making.
-func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, error) {
+func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[string]record.Key, error) {
 	if len(keys) == 0 {
 		return nil, nil
 	}
@@ -75,7 +45,7 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, 
 	if err != nil {
 		return there, err
 	}
-	named := map[string]Key{}
+	named := map[string]record.Key{}
 	if err := s.collect(
 		ctx,
 		named,
@@ -163,14 +133,14 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []Key) (map[string]Key, 
 
 // collect puts the keys that a query returns in there, under their digests. It
 // asks the connection itself, since GORM would write an array as a list of parameters.
-func (s *Store) collect(ctx context.Context, there map[string]Key, query string, args ...any) error {
+func (s *Store) collect(ctx context.Context, there map[string]record.Key, query string, args ...any) error {
 	rows, err := s.db.Statement.ConnPool.QueryContext(ctx, query, args...)
 	if err != nil {
 		return plain(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var k Key
+		var k record.Key
 		if err := rows.Scan(&k.ID, &k.Name, &k.SHA256); err != nil {
 			return plain(err)
 		}
@@ -179,16 +149,9 @@ func (s *Store) collect(ctx context.Context, there map[string]Key, query string,
 	return plain(rows.Err())
 }
 
-// KeyFilter narrows a list of keys; empty fields do not.
-type KeyFilter struct {
-	Text, Type, Keeper   string
-	LabelName, LabelText string
-	Sort                 string
-}
-
 // Keys returns one page of keys.
-func (s *Store) Keys(ctx context.Context, f KeyFilter, p Page) (List[Key], error) {
-	q := s.db.WithContext(ctx).Model(&Key{})
+func (s *Store) Keys(ctx context.Context, f record.KeyFilter, p record.Page) (record.List[record.Key], error) {
+	q := s.db.WithContext(ctx).Model(&record.Key{})
 	if f.Text != "" {
 		q = q.Where("(keys.name || ' ' || keys.comment || ' ' || keys.purpose) ILIKE ?", like(f.Text))
 	}
@@ -202,23 +165,23 @@ func (s *Store) Keys(ctx context.Context, f KeyFilter, p Page) (List[Key], error
 	q = q.Session(&gorm.Session{})
 	o, ok := ordersOf("keys")[f.Sort]
 	if !ok {
-		return List[Key]{}, ErrSort
+		return record.List[record.Key]{}, ErrSort
 	}
 	page, err := seek(q, o, p)
 	if err != nil {
-		return List[Key]{}, err
+		return record.List[record.Key]{}, err
 	}
-	var items []Key
+	var items []record.Key
 	err = page.Preload("Keeper").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Find(&items).Error
 	if err != nil {
-		return List[Key]{}, plain(err)
+		return record.List[record.Key]{}, plain(err)
 	}
 	if err := s.withSharedPrimes(ctx, items); err != nil {
-		return List[Key]{}, err
+		return record.List[record.Key]{}, err
 	}
-	l := cut(items, p, func(k Key) []string {
+	l := cut(items, p, func(k record.Key) []string {
 		if len(o.columns) == 2 {
 			return []string{stamp(k.CreatedAt), k.ID.String()}
 		}
@@ -235,7 +198,7 @@ func withLabel(q *gorm.DB, table, name, text string) *gorm.DB {
 	return q.Where(table+".labels @> ?::jsonb", string(label))
 }
 
-func count(q *gorm.DB, p Page, total **int) error {
+func count(q *gorm.DB, p record.Page, total **int) error {
 	if !p.Total {
 		return nil
 	}
@@ -247,38 +210,38 @@ func count(q *gorm.DB, p Page, total **int) error {
 	return nil
 }
 
-func (s *Store) key(ctx context.Context, where string, value any) (Key, error) {
-	var k Key
+func (s *Store) key(ctx context.Context, where string, value any) (record.Key, error) {
+	var k record.Key
 	err := s.db.WithContext(ctx).Preload("Keeper").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Where(where, value).Take(&k).Error
 	if err != nil {
 		return k, plain(err)
 	}
-	one := []Key{k}
+	one := []record.Key{k}
 	err = s.withSharedPrimes(ctx, one)
 	return one[0], err
 }
 
 // KeyNamed returns the key of that name.
-func (s *Store) KeyNamed(ctx context.Context, name string) (Key, error) {
+func (s *Store) KeyNamed(ctx context.Context, name string) (record.Key, error) {
 	return s.key(ctx, "keys.name = ?", name)
 }
 
 // KeyWithSHA256 returns the key whose wire form has that digest.
-func (s *Store) KeyWithSHA256(ctx context.Context, digest []byte) (Key, error) {
+func (s *Store) KeyWithSHA256(ctx context.Context, digest []byte) (record.Key, error) {
 	return s.key(ctx, "keys.sha256 = ?", digest)
 }
 
 // KeysWithDigest returns the keys one of whose fingerprints of the kind, sha256,
 // md5 or sha1, has the digest.
-func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) ([]Key, error) {
+func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) ([]record.Key, error) {
 	where := map[string]string{
 		"sha256": "keys.sha256 = @d",
 		"md5":    "keys.md5 = @d OR keys.spki_md5 = @d",
 		"sha1":   "keys.pkcs8_sha1 = @d",
 	}[kind]
-	var keys []Key
+	var keys []record.Key
 	err := s.db.WithContext(ctx).Preload("Keeper").
 		Select("keys.*, (SELECT count(*) FROM grants g WHERE g.key_id = keys.id AND g.withdrawn_at IS NULL) AS opens").
 		Where(where, map[string]any{"d": digest}).Order("keys.name").Find(&keys).Error
@@ -290,14 +253,14 @@ func (s *Store) KeysWithDigest(ctx context.Context, kind string, digest []byte) 
 
 // KeysIn returns those of the keys, told by their digests, that are recorded,
 // under their digests. Only their ids and names are filled in.
-func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]Key, error) {
-	there := map[string]Key{}
+func (s *Store) KeysIn(ctx context.Context, digests [][]byte) (map[string]record.Key, error) {
+	there := map[string]record.Key{}
 	return there, s.collect(ctx, there, "SELECT id, name, sha256 FROM keys WHERE sha256 = ANY($1)", digests)
 }
 
 // KeysNamed returns those of the named keys that are there, in no order.
-func (s *Store) KeysNamed(ctx context.Context, names []string) ([]Key, error) {
-	var keys []Key
+func (s *Store) KeysNamed(ctx context.Context, names []string) ([]record.Key, error) {
+	var keys []record.Key
 	err := s.db.WithContext(ctx).Where("name IN ?", names).Find(&keys).Error
 	if err != nil {
 		return nil, plain(err)
@@ -307,8 +270,8 @@ func (s *Store) KeysNamed(ctx context.Context, names []string) ([]Key, error) {
 
 // LockKey returns the key of that name and keeps it from being granted or
 // changed by others until the transaction ends.
-func (s *Store) LockKey(ctx context.Context, name string) (Key, error) {
-	var k Key
+func (s *Store) LockKey(ctx context.Context, name string) (record.Key, error) {
+	var k record.Key
 	err := s.db.WithContext(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(&k).Error
 	return k, plain(err)
 }
@@ -329,18 +292,18 @@ func (s *Store) DeleteKey(ctx context.Context, id uuid.UUID) error {
 }
 
 // KeyByID returns the key.
-func (s *Store) KeyByID(ctx context.Context, id uuid.UUID) (Key, error) {
+func (s *Store) KeyByID(ctx context.Context, id uuid.UUID) (record.Key, error) {
 	return s.key(ctx, "keys.id = ?", id)
 }
 
 // SetKeyState marks a key as active, retired or lost.
 func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state string) error {
-	return plain(s.db.WithContext(ctx).Model(&Key{}).Where("id = ?", key).Update("state", state).Error)
+	return plain(s.db.WithContext(ctx).Model(&record.Key{}).Where("id = ?", key).Update("state", state).Error)
 }
 
 // KeysByID returns the keys with their keepers, in no order.
-func (s *Store) KeysByID(ctx context.Context, ids []uuid.UUID) ([]Key, error) {
-	var keys []Key
+func (s *Store) KeysByID(ctx context.Context, ids []uuid.UUID) ([]record.Key, error) {
+	var keys []record.Key
 	err := s.db.WithContext(ctx).Preload("Keeper").Where("id IN ?", ids).Find(&keys).Error
 	return keys, plain(err)
 }

@@ -6,42 +6,26 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm/clause"
+
+	"plumlatch/internal/record"
 )
 
-// Login is one OS user on one instance.
-type Login struct {
-	ID         uuid.UUID
-	InstanceID uuid.UUID
-	OSUser     string `gorm:"column:os_user"`
-	// TriedAt is the last attempt to read the login's files, SweptAt the last that succeeded.
-	TriedAt, SweptAt *time.Time
-	SweptBy          string
-	SweepError       string
-	Folders          []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
-}
-
-// Folder is a folder above an authorized_keys file.
-type Folder struct {
-	Path string `json:"path"`
-	Mode int    `json:"mode"`
-}
-
 // AddLogin keeps a login.
-func (s *Store) AddLogin(ctx context.Context, l Login) error {
+func (s *Store) AddLogin(ctx context.Context, l record.Login) error {
 	return plain(s.db.WithContext(ctx).Create(&l).Error)
 }
 
 // LoginOf returns the login of a user on an instance.
-func (s *Store) LoginOf(ctx context.Context, instance uuid.UUID, user string) (Login, error) {
-	var l Login
+func (s *Store) LoginOf(ctx context.Context, instance uuid.UUID, user string) (record.Login, error) {
+	var l record.Login
 	err := s.db.WithContext(ctx).Where("instance_id = ? AND os_user = ?", instance, user).Take(&l).Error
 	return l, plain(err)
 }
 
 // InstancesOfLogins returns the instances of logins, by login.
-func (s *Store) InstancesOfLogins(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]Instance, error) {
+func (s *Store) InstancesOfLogins(ctx context.Context, logins []uuid.UUID) (map[uuid.UUID]record.Instance, error) {
 	var rows []struct {
-		Instance
+		record.Instance
 		LoginID uuid.UUID
 	}
 	err := s.db.WithContext(ctx).
@@ -51,27 +35,17 @@ func (s *Store) InstancesOfLogins(ctx context.Context, logins []uuid.UUID) (map[
 		Select("instances.*, l.id AS login_id").
 		Scan(&rows).
 		Error
-	of := map[uuid.UUID]Instance{}
+	of := map[uuid.UUID]record.Instance{}
 	for _, r := range rows {
 		of[r.LoginID] = r.Instance
 	}
 	return of, plain(err)
 }
 
-// LoginToSweep is a login with what is needed to reach it.
-type LoginToSweep struct {
-	Login
-	Instance Instance
-	// Steward is the instance's steward key; nil where it has none.
-	Steward *Key
-	// Sealed is the steward's private half.
-	Sealed []byte
-}
-
 // LoginsToSweep returns the logins with their instances and steward keys.
-func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]LoginToSweep, error) {
+func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.LoginToSweep, error) {
 	db := s.db.WithContext(ctx)
-	var logins []Login
+	var logins []record.Login
 	if err := db.Where("id IN ?", ids).Find(&logins).Error; err != nil {
 		return nil, plain(err)
 	}
@@ -79,26 +53,26 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]LoginToSw
 	for _, l := range logins {
 		instanceIDs = append(instanceIDs, l.InstanceID)
 	}
-	var instances []Instance
+	var instances []record.Instance
 	if err := db.Preload("HostKeys", byAlgorithm).Where("id IN ?", instanceIDs).Find(&instances).Error; err != nil {
 		return nil, plain(err)
 	}
 	var stewards []struct {
-		Key
+		record.Key
 		Sealed []byte
 	}
 	if err := db.Table("keys").Select("keys.*, h.sealed").Joins("JOIN kept_halves h ON h.key_id = keys.id").
 		Where("keys.steward_of IN ? AND keys.state = 'active'", instanceIDs).Scan(&stewards).Error; err != nil {
 		return nil, plain(err)
 	}
-	byInstance := map[uuid.UUID]*LoginToSweep{}
+	byInstance := map[uuid.UUID]*record.LoginToSweep{}
 	for _, i := range instances {
-		byInstance[i.ID] = &LoginToSweep{Instance: i}
+		byInstance[i.ID] = &record.LoginToSweep{Instance: i}
 	}
 	for _, k := range stewards {
 		byInstance[*k.StewardOf].Steward, byInstance[*k.StewardOf].Sealed = &k.Key, k.Sealed
 	}
-	out := make([]LoginToSweep, len(logins))
+	out := make([]record.LoginToSweep, len(logins))
 	for n, l := range logins {
 		out[n] = *byInstance[l.InstanceID]
 		out[n].Login = l
@@ -162,27 +136,27 @@ func (s *Store) CountSweepable(ctx context.Context, agentMethod string) (int, er
 // sweep that waits for it. What was seen before stays.
 func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, why string, at time.Time) error {
 	err := s.db.WithContext(ctx).
-		Model(&Login{}).
+		Model(&record.Login{}).
 		Where("id = ?", login).
 		Updates(map[string]any{"tried_at": at, "sweep_error": why}).
 		Error
 	if err != nil {
 		return plain(err)
 	}
-	return s.EndSweepItems(ctx, []SweepEnd{{LoginID: login, State: state, Outcome: why, At: at}})
+	return s.EndSweepItems(ctx, []record.SweepEnd{{LoginID: login, State: state, Outcome: why, At: at}})
 }
 
 // LockLogins keeps others from recording looks at the logins until the
 // transaction ends. It returns them by their ids.
-func (s *Store) LockLogins(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Login, error) {
-	var logins []Login
+func (s *Store) LockLogins(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]record.Login, error) {
+	var logins []record.Login
 	err := s.db.WithContext(ctx).
 		Clauses(clause.Locking{Strength: "UPDATE"}).
 		Where("id IN ?", ids).
 		Order("id").
 		Find(&logins).
 		Error
-	byID := make(map[uuid.UUID]Login, len(logins))
+	byID := make(map[uuid.UUID]record.Login, len(logins))
 	for _, l := range logins {
 		byID[l.ID] = l
 	}

@@ -3,16 +3,9 @@ package store
 import (
 	"context"
 	"strings"
-)
 
-// Named is something that bears a name.
-type Named struct {
-	Kind  string // instance, login, key, person or team
-	Name  string
-	About string // what tells it from others
-	// SHA256 is the fingerprint of a key; nil for the others.
-	SHA256 []byte `gorm:"column:sha256"`
-}
+	"plumlatch/internal/record"
+)
 
 // nameSources are the selections of what bears a name, as kind, name, about, sha256 and later,
 // which is greater for what comes after all others. In each, ? is the pattern that the text has
@@ -38,7 +31,7 @@ const loginNames = `SELECT 'login' AS kind, l.os_user || '@' || i.name AS name, 
 // Names returns at most limit of what bears a name that has the text in it, in any
 // letter case: first what is called just that, then what begins with it. Logins are looked for
 // where the text has an @.
-func (s *Store) Names(ctx context.Context, text string, limit int) ([]Named, error) {
+func (s *Store) Names(ctx context.Context, text string, limit int) ([]record.Named, error) {
 	sources := nameSources
 	if strings.Contains(text, "@") {
 		sources = []string{loginNames}
@@ -57,7 +50,7 @@ func (s *Store) Names(ctx context.Context, text string, limit int) ([]Named, err
 		values = append(values, text, begins, like(text), limit)
 	}
 	q.WriteString(") AS found ORDER BY rank, name, kind LIMIT ?")
-	var out []Named
+	var out []record.Named
 	err := s.db.WithContext(ctx).Raw(q.String(), append(values, limit)...).Scan(&out).Error
 	return out, plain(err)
 }

@@ -2,36 +2,12 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
-)
 
-// Opening is one key and one login, with the grant and the sighting that join them.
-type Opening struct {
-	KeyName       string
-	KeyType       string
-	KeyBits       int
-	KeySHA256     []byte `gorm:"column:key_sha256"`
-	KeeperName    *string
-	OSUser        string `gorm:"column:os_user"`
-	InstanceName  string
-	InstanceState string
-	Region        string
-	GrantedAt     *time.Time
-	Until         *time.Time
-	GrantedBy     *string
-	Reason        *string
-	SeenAt        *time.Time
-	Method        *string
-	Present       *bool
-	Limits        *string
-	EnteredAt     *time.Time
-	ProvedAt      *time.Time
-	KeyState      string
-	Steward       bool
-}
+	"plumlatch/internal/record"
+)
 
 const openingColumns = `k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256,
 	o.name AS keeper_name,
@@ -53,16 +29,16 @@ func (s *Store) openings(ctx context.Context, pairs string, id uuid.UUID) *gorm.
 
 // Opens returns one page of the logins that the key is granted or was seen in,
 // by instance.
-func (s *Store) Opens(ctx context.Context, key uuid.UUID, p Page) (List[Opening], error) {
+func (s *Store) Opens(ctx context.Context, key uuid.UUID, p record.Page) (record.List[record.Opening], error) {
 	return pageOf(s.openings(ctx, `SELECT key_id, login_id FROM grants WHERE key_id = ? AND withdrawn_at IS NULL
 		UNION SELECT key_id, login_id FROM sightings WHERE key_id = ?
 			AND present`, key), order{columns: []string{"i.name", "l.os_user"}}, p,
-		func(o Opening) []string { return []string{o.InstanceName, o.OSUser} })
+		func(o record.Opening) []string { return []string{o.InstanceName, o.OSUser} })
 }
 
 // Openers returns one page of the keys that are granted or were seen in the
 // logins of an instance, by login.
-func (s *Store) Openers(ctx context.Context, instance uuid.UUID, p Page) (List[Opening], error) {
+func (s *Store) Openers(ctx context.Context, instance uuid.UUID, p record.Page) (record.List[record.Opening], error) {
 	return pageOf(
 		s.openings(
 			ctx,
@@ -74,18 +50,23 @@ func (s *Store) Openers(ctx context.Context, instance uuid.UUID, p Page) (List[O
 		),
 		order{columns: []string{"l.os_user", "k.name"}},
 		p,
-		func(o Opening) []string { return []string{o.OSUser, o.KeyName} },
+		func(o record.Opening) []string { return []string{o.OSUser, o.KeyName} },
 	)
 }
 
-func pageOf(q *gorm.DB, o order, p Page, cursor func(Opening) []string) (List[Opening], error) {
+func pageOf(
+	q *gorm.DB,
+	o order,
+	p record.Page,
+	cursor func(record.Opening) []string,
+) (record.List[record.Opening], error) {
 	page, err := seek(q, o, p)
 	if err != nil {
-		return List[Opening]{}, err
+		return record.List[record.Opening]{}, err
 	}
-	var items []Opening
+	var items []record.Opening
 	if err := page.Select(openingColumns).Scan(&items).Error; err != nil {
-		return List[Opening]{}, plain(err)
+		return record.List[record.Opening]{}, plain(err)
 	}
 	l := cut(items, p, cursor)
 	return l, count(q, p, &l.Total)

@@ -5,50 +5,13 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// Operator is an account that may sign in.
-type Operator struct {
-	ID           uuid.UUID
-	Name         string
-	Role         string
-	PasswordHash string // "" for those who sign in by an issuer alone
-	CreatedAt    time.Time
-	// Limits are the labels of the instances that the person sees and touches.
-	Limits   map[string]string `gorm:"serializer:json;default:'{}'"`
-	ClosedAt *time.Time
-	// IssuerName is what an OpenID Connect issuer calls the person.
-	IssuerName, IssuerSubject string
-	// FactorSealed is the secret of the second factor, in use from FactorAt on;
-	// FactorStep is the last time step that a code was taken for.
-	FactorSealed   []byte
-	FactorAt       *time.Time
-	FactorStep     int64
-	KnownAddresses []string `gorm:"serializer:json;default:'[]'"`
-	Leaving        *Leaving `gorm:"serializer:json"`
-	// Of the keeper, and of what the person has.
-	Title      string     `gorm:"->;-:migration"`
-	Teams      string     `gorm:"->;-:migration"` // names with commas between
-	Sessions   int        `gorm:"->;-:migration"`
-	Tokens     int        `gorm:"->;-:migration"`
-	LastSeenAt *time.Time `gorm:"->;-:migration"`
-}
-
-// Leaving is somebody's going: their keys are replaced or handed over, and the account
-// is closed last.
-type Leaving struct {
-	BegunAt time.Time `json:"begun_at"`
-	By      string    `json:"by"`
-	Reason  string    `json:"reason"`
-	// To is the keeper who follows; Rotation replaces the keys.
-	To       string     `json:"to"`
-	Rotation *uuid.UUID `json:"rotation,omitempty"`
-	Note     string     `json:"note"`
-}
-
 // LeavingOperators returns those whose leaving was begun and whose account is open.
-func (s *Store) LeavingOperators(ctx context.Context) ([]Operator, error) {
-	var out []Operator
+func (s *Store) LeavingOperators(ctx context.Context) ([]record.Operator, error) {
+	var out []record.Operator
 	err := s.db.WithContext(ctx).
 		Where("leaving IS NOT NULL AND leaving <> 'null' AND closed_at IS NULL").
 		Order("name").
@@ -86,7 +49,7 @@ func (s *Store) SetLeavingRotation(ctx context.Context, operator, rotation uuid.
 }
 
 // AddOperator keeps a new account. A *TakenError tells that the name is taken.
-func (s *Store) AddOperator(ctx context.Context, o Operator) error {
+func (s *Store) AddOperator(ctx context.Context, o record.Operator) error {
 	if o.Limits == nil {
 		o.Limits = map[string]string{}
 	}
@@ -95,16 +58,16 @@ func (s *Store) AddOperator(ctx context.Context, o Operator) error {
 }
 
 // OperatorNamed returns the account of that name.
-func (s *Store) OperatorNamed(ctx context.Context, name string) (Operator, error) {
-	var o Operator
+func (s *Store) OperatorNamed(ctx context.Context, name string) (record.Operator, error) {
+	var o record.Operator
 	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&o).Error
 	return o, plain(err)
 }
 
 // OperatorOfIssuer returns the account with the issuer's subject, or the one that still
 // waits for somebody with the issuer's name.
-func (s *Store) OperatorOfIssuer(ctx context.Context, subject, name string) (Operator, error) {
-	var o Operator
+func (s *Store) OperatorOfIssuer(ctx context.Context, subject, name string) (record.Operator, error) {
+	var o record.Operator
 	err := s.db.WithContext(ctx).
 		Where("issuer_subject = ? OR issuer_subject = '' AND issuer_name = ? AND issuer_name <> ''", subject, name).
 		Order("issuer_subject DESC").
@@ -114,9 +77,9 @@ func (s *Store) OperatorOfIssuer(ctx context.Context, subject, name string) (Ope
 }
 
 // Operators returns all accounts with what each has, by name.
-func (s *Store) Operators(ctx context.Context, now time.Time) ([]Operator, error) {
-	var out []Operator
-	err := s.db.WithContext(ctx).Model(&Operator{}).
+func (s *Store) Operators(ctx context.Context, now time.Time) ([]record.Operator, error) {
+	var out []record.Operator
+	err := s.db.WithContext(ctx).Model(&record.Operator{}).
 		Select(`operators.*, k.title,
 			(SELECT string_agg(t.name, ', ' ORDER BY t.name) FROM team_members m JOIN keepers t ON t.id = m.team_id
 				WHERE m.operator_id = operators.id) AS teams,
@@ -130,8 +93,8 @@ func (s *Store) Operators(ctx context.Context, now time.Time) ([]Operator, error
 }
 
 // ChangeOperator changes columns of an account.
-func (s *Store) ChangeOperator(ctx context.Context, id uuid.UUID, o Operator, columns ...string) error {
-	return plain(s.db.WithContext(ctx).Model(&Operator{ID: id}).Select(columns).Updates(&o).Error)
+func (s *Store) ChangeOperator(ctx context.Context, id uuid.UUID, o record.Operator, columns ...string) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Operator{ID: id}).Select(columns).Updates(&o).Error)
 }
 
 // LockPeople holds off every other change of who may do what until the transaction
@@ -143,56 +106,56 @@ func (s *Store) LockPeople(ctx context.Context) error {
 // CountOperators returns the number of accounts.
 func (s *Store) CountOperators(ctx context.Context) (int, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&Operator{}).Count(&n).Error
+	err := s.db.WithContext(ctx).Model(&record.Operator{}).Count(&n).Error
 	return int(n), plain(err)
 }
 
 // CountAdmins returns the number of admins whose accounts are open.
 func (s *Store) CountAdmins(ctx context.Context) (int, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&Operator{}).Where("role = 'admin' AND closed_at IS NULL").Count(&n).Error
+	err := s.db.WithContext(ctx).Model(&record.Operator{}).Where("role = 'admin' AND closed_at IS NULL").Count(&n).Error
 	return int(n), plain(err)
 }
 
 // CloseOperator closes an account: its sessions and tokens end with it.
 func (s *Store) CloseOperator(ctx context.Context, id uuid.UUID, now time.Time) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Model(&Operator{}).Where("id = ?", id).Update("closed_at", now).Error; err != nil {
+	if err := db.Model(&record.Operator{}).Where("id = ?", id).Update("closed_at", now).Error; err != nil {
 		return plain(err)
 	}
-	if err := db.Where("operator_id = ?", id).Delete(&Session{}).Error; err != nil {
+	if err := db.Where("operator_id = ?", id).Delete(&record.Session{}).Error; err != nil {
 		return plain(err)
 	}
-	tokens := db.Model(&Token{}).Where("operator_id = ? AND revoked_at IS NULL", id)
+	tokens := db.Model(&record.Token{}).Where("operator_id = ? AND revoked_at IS NULL", id)
 	if err := tokens.Update("revoked_at", now).Error; err != nil {
 		return plain(err)
 	}
 	if err := db.Exec("DELETE FROM team_members WHERE operator_id = ?", id).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error)
+	return plain(db.Model(&record.Keeper{}).Where("operator_id = ?", id).Update("left_at", now).Error)
 }
 
 // OpenOperator opens a closed account again.
 func (s *Store) OpenOperator(ctx context.Context, id uuid.UUID) error {
 	db := s.db.WithContext(ctx)
 	opened := map[string]any{"closed_at": nil, "leaving": nil}
-	if err := db.Model(&Operator{}).Where("id = ?", id).Updates(opened).Error; err != nil {
+	if err := db.Model(&record.Operator{}).Where("id = ?", id).Updates(opened).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&Keeper{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
+	return plain(db.Model(&record.Keeper{}).Where("operator_id = ?", id).Update("left_at", nil).Error)
 }
 
 // SetFactor keeps the sealed secret of a second factor, nil for none, and forgets the
 // recovery codes of the one before.
-func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret Secret) error {
+func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret record.Secret) error {
 	db := s.db.WithContext(ctx)
 	if secret.Sealed != nil {
 		if err := s.underMark(ctx, secret); err != nil {
 			return err
 		}
 	}
-	if err := db.Model(&Operator{}).Where("id = ?", operator).Updates(
+	if err := db.Model(&record.Operator{}).Where("id = ?", operator).Updates(
 		map[string]any{"factor_sealed": secret.Sealed, "factor_at": nil, "factor_step": 0},
 	).Error; err != nil {
 		return plain(err)
@@ -203,7 +166,7 @@ func (s *Store) SetFactor(ctx context.Context, operator uuid.UUID, secret Secret
 // ConfirmFactor puts the second factor into use, with the hashes of its recovery codes.
 func (s *Store) ConfirmFactor(ctx context.Context, operator uuid.UUID, codes [][]byte, now time.Time) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Model(&Operator{}).Where("id = ?", operator).Update("factor_at", now).Error; err != nil {
+	if err := db.Model(&record.Operator{}).Where("id = ?", operator).Update("factor_at", now).Error; err != nil {
 		return plain(err)
 	}
 	rows := make([]map[string]any, len(codes))
@@ -216,7 +179,7 @@ func (s *Store) ConfirmFactor(ctx context.Context, operator uuid.UUID, codes [][
 // UseStep takes a time step of a second factor; false if it or a later one was taken.
 func (s *Store) UseStep(ctx context.Context, operator uuid.UUID, step int64) (bool, error) {
 	r := s.db.WithContext(ctx).
-		Model(&Operator{}).
+		Model(&record.Operator{}).
 		Where("id = ? AND factor_step < ?", operator, step).
 		Update("factor_step", step)
 	return r.RowsAffected == 1, plain(r.Error)

@@ -10,29 +10,12 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"plumlatch/internal/record"
 )
 
 // ErrCursor is returned for a cursor that no page gave.
 var ErrCursor = errors.New("the cursor is not one that a page gave")
-
-// Page says which part of a list is wanted.
-type Page struct {
-	// After is the cursor that the page before gave; "" asks for the first page.
-	After string
-	// Limit is the greatest number of entries.
-	Limit int
-	// Total asks for a count of all that match.
-	Total bool
-}
-
-// List is one page.
-type List[T any] struct {
-	Items []T
-	// Next is the cursor for the page after; "" on the last one.
-	Next string
-	// Total is the number that match, where it was asked for.
-	Total *int
-}
 
 func encodeCursor(parts ...string) string {
 	data, _ := json.Marshal(parts) // strings always encode
@@ -89,7 +72,7 @@ var ErrSort = errors.New("the order is not one of name, -name, created, -created
 
 // seek narrows q to what comes after the cursor, in the order, and one more
 // than the page holds, to see whether there is another.
-func seek(q *gorm.DB, o order, p Page) (*gorm.DB, error) {
+func seek(q *gorm.DB, o order, p record.Page) (*gorm.DB, error) {
 	direction, compare := "", ">"
 	if o.down {
 		direction, compare = " DESC", "<"
@@ -114,8 +97,8 @@ func seek(q *gorm.DB, o order, p Page) (*gorm.DB, error) {
 
 // cut drops the entry beyond the page and makes the next cursor from the last
 // one that is left.
-func cut[T any](items []T, p Page, cursor func(T) []string) List[T] {
-	l := List[T]{Items: items}
+func cut[T any](items []T, p record.Page, cursor func(T) []string) record.List[T] {
+	l := record.List[T]{Items: items}
 	if len(items) > p.Limit {
 		l.Items = items[:p.Limit]
 		l.Next = encodeCursor(cursor(l.Items[p.Limit-1])...)

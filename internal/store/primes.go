@@ -6,39 +6,38 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm/clause"
-)
 
-// SharedPrime says that two RSA keys share a prime, which breaks both.
-type SharedPrime struct {
-	KeyID   uuid.UUID
-	OtherID uuid.UUID
-	FoundAt time.Time
-}
+	"plumlatch/internal/record"
+)
 
 // RSAKeys returns, by id, at most limit RSA keys with an id above after: of
 // those whose moduli were compared with the others, or of those that were not yet.
-func (s *Store) RSAKeys(ctx context.Context, compared bool, after uuid.UUID, limit int) ([]Key, error) {
+func (s *Store) RSAKeys(ctx context.Context, compared bool, after uuid.UUID, limit int) ([]record.Key, error) {
 	q := s.db.WithContext(ctx).Select("id", "name", "blob", "type").Where("type = 'rsa' AND id > ?", after)
 	if compared {
 		q = q.Where("primes_at IS NOT NULL")
 	} else {
 		q = q.Where("primes_at IS NULL")
 	}
-	var keys []Key
+	var keys []record.Key
 	err := q.Order("id").Limit(limit).Find(&keys).Error
 	return keys, plain(err)
 }
 
 // NotePrimes records that the keys' moduli were compared, and with which others
 // they share a prime. Each pair is given once.
-func (s *Store) NotePrimes(ctx context.Context, compared []uuid.UUID, shared []SharedPrime, at time.Time) error {
+func (s *Store) NotePrimes(ctx context.Context, compared []uuid.UUID, shared []record.SharedPrime, at time.Time) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Model(&Key{}).Where("id IN ?", compared).Update("primes_at", at).Error; err != nil {
+	if err := db.Model(&record.Key{}).Where("id IN ?", compared).Update("primes_at", at).Error; err != nil {
 		return plain(err)
 	}
-	var rows []SharedPrime
+	var rows []record.SharedPrime
 	for _, p := range shared {
-		rows = append(rows, SharedPrime{p.KeyID, p.OtherID, at}, SharedPrime{p.OtherID, p.KeyID, at})
+		rows = append(
+			rows,
+			record.SharedPrime{KeyID: p.KeyID, OtherID: p.OtherID, FoundAt: at},
+			record.SharedPrime{KeyID: p.OtherID, OtherID: p.KeyID, FoundAt: at},
+		)
 	}
 	if len(rows) == 0 {
 		return nil
@@ -47,7 +46,7 @@ func (s *Store) NotePrimes(ctx context.Context, compared []uuid.UUID, shared []S
 }
 
 // withSharedPrimes fills in the names of the keys with which each shares a prime.
-func (s *Store) withSharedPrimes(ctx context.Context, keys []Key) error {
+func (s *Store) withSharedPrimes(ctx context.Context, keys []record.Key) error {
 	var ids []uuid.UUID
 	place := map[uuid.UUID]int{}
 	for n, k := range keys {

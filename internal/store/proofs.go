@@ -2,51 +2,25 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
-
-// Proof is dated evidence that a person holds a key's private half.
-type Proof struct {
-	ID      uuid.UUID
-	Kind    string // possession or entry
-	KeyID   uuid.UUID
-	LoginID *uuid.UUID
-	At      time.Time
-	Person  string
-	HostKey string
-	// Entry is what was signed with the key, in JSON, and Signature that signature; "" where
-	// the service saw the login itself.
-	Entry     json.RawMessage `gorm:"type:jsonb;serializer:json"`
-	Signature string
-}
-
-// Challenge is a text that is to be signed with a key's private half.
-type Challenge struct {
-	ID         uuid.UUID
-	KeyID      uuid.UUID
-	OperatorID uuid.UUID
-	Text       string
-	ExpiresAt  time.Time
-	UsedAt     *time.Time
-	// Entry is what is signed where that is the report of a login, in JSON.
-	Entry json.RawMessage `gorm:"type:jsonb;serializer:json"`
-}
 
 // AddChallenge keeps a new challenge, forgets the old ones, and returns how many
 // of the person's are open.
-func (s *Store) AddChallenge(ctx context.Context, c Challenge, now time.Time) (live int, err error) {
+func (s *Store) AddChallenge(ctx context.Context, c record.Challenge, now time.Time) (live int, err error) {
 	db := s.db.WithContext(ctx)
-	if err := db.Where("expires_at < ?", now.Add(-time.Hour)).Delete(&Challenge{}).Error; err != nil {
+	if err := db.Where("expires_at < ?", now.Add(-time.Hour)).Delete(&record.Challenge{}).Error; err != nil {
 		return 0, plain(err)
 	}
 	if err := db.Create(&c).Error; err != nil {
 		return 0, plain(err)
 	}
 	var n int64
-	err = db.Model(&Challenge{}).
+	err = db.Model(&record.Challenge{}).
 		Where("operator_id = ? AND used_at IS NULL AND expires_at >= ?", c.OperatorID, now).
 		Count(&n).
 		Error
@@ -55,8 +29,8 @@ func (s *Store) AddChallenge(ctx context.Context, c Challenge, now time.Time) (l
 
 // TakeChallenge returns a challenge that was not taken before and marks it as
 // taken; ErrNotFound where there is none.
-func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (Challenge, error) {
-	var c Challenge
+func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (record.Challenge, error) {
+	var c record.Challenge
 	taken := s.db.WithContext(ctx).
 		Raw("UPDATE challenges SET used_at = ? WHERE id = ? AND used_at IS NULL RETURNING *", at, id).
 		Scan(&c)
@@ -67,7 +41,7 @@ func (s *Store) TakeChallenge(ctx context.Context, id uuid.UUID, at time.Time) (
 }
 
 // AddProof keeps a proof, and notes it at the key or at the key's sighting.
-func (s *Store) AddProof(ctx context.Context, p Proof) error {
+func (s *Store) AddProof(ctx context.Context, p record.Proof) error {
 	db := s.db.WithContext(ctx)
 	if p.Kind == "entry" {
 		var entry *string
@@ -100,13 +74,13 @@ func (s *Store) AddProof(ctx context.Context, p Proof) error {
 	if err := db.Omit("Entry", "Signature").Create(&p).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&Key{}).Where("id = ? AND (proved_at IS NULL OR proved_at <= ?)", p.KeyID, p.At).
+	return plain(db.Model(&record.Key{}).Where("id = ? AND (proved_at IS NULL OR proved_at <= ?)", p.KeyID, p.At).
 		Updates(map[string]any{"proved_at": p.At, "proved_by": p.Person}).Error)
 }
 
 // LastSignedEntry returns the last report of a login with the key that is signed with it.
-func (s *Store) LastSignedEntry(ctx context.Context, login, key uuid.UUID) (Proof, error) {
-	var p Proof
+func (s *Store) LastSignedEntry(ctx context.Context, login, key uuid.UUID) (record.Proof, error) {
+	var p record.Proof
 	err := s.db.WithContext(ctx).
 		Where("login_id = ? AND key_id = ? AND signature <> ''", login, key).
 		Order("at DESC").
@@ -133,22 +107,15 @@ func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.
 	return of, plain(err)
 }
 
-// ProofDue is a key that its keeper is to prove.
-type ProofDue struct {
-	KeyName     string
-	KeyType     string
-	KeyBits     int
-	KeySHA256   []byte `gorm:"column:key_sha256"`
-	KeeperName  string
-	KeeperTitle string
-	ProvedAt    *time.Time
-	Logins      int
-}
-
 // ProofsDue returns one page of the active keys that open logins or should, and
 // that their keeper, who has not left, last proved before the time; by keeper.
 // keeper "" means all.
-func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, p Page) (List[ProofDue], error) {
+func (s *Store) ProofsDue(
+	ctx context.Context,
+	keeper string,
+	before time.Time,
+	p record.Page,
+) (record.List[record.ProofDue], error) {
 	q := s.db.WithContext(ctx).Table("keys k").
 		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").
 		Joins("JOIN LATERAL (SELECT count(*) AS logins FROM grants g JOIN logins l ON l.id = g.login_id JOIN instances i "+
@@ -159,17 +126,17 @@ func (s *Store) ProofsDue(ctx context.Context, keeper string, before time.Time, 
 	}
 	page, err := seek(q, order{columns: []string{"o.name", "k.name"}}, p)
 	if err != nil {
-		return List[ProofDue]{}, err
+		return record.List[record.ProofDue]{}, err
 	}
-	var items []ProofDue
+	var items []record.ProofDue
 	err = page.Select("k.name AS key_name, k.type AS key_type, k.bits AS key_bits, k.sha256 AS key_sha256, o.name AS " +
 		"keeper_name, o.title AS keeper_title, k.proved_at, g.logins").
 		Scan(&items).
 		Error
 	if err != nil {
-		return List[ProofDue]{}, plain(err)
+		return record.List[record.ProofDue]{}, plain(err)
 	}
-	return cut(items, p, func(d ProofDue) []string { return []string{d.KeeperName, d.KeyName} }), nil
+	return cut(items, p, func(d record.ProofDue) []string { return []string{d.KeeperName, d.KeyName} }), nil
 }
 
 // LastEntered returns when the key last opened the login; nil where it is not known to.

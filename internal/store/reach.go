@@ -11,61 +11,17 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
 	"golang.org/x/sync/errgroup"
+
+	"plumlatch/internal/record"
 )
-
-// ReachFilter narrows the logins whose reach is computed; empty fields do not.
-type ReachFilter struct {
-	Instance             uuid.UUID
-	Text, Region         string
-	LabelName, LabelText string
-	// Keeper and Keys name those that open a login or should, any of them.
-	Keeper string
-	Keys   []string
-}
-
-// ReachLogin is a login as far as its reach needs it.
-type ReachLogin struct {
-	ID                  uuid.UUID
-	OSUser              string
-	Instance, Region    string
-	SweptAt             *time.Time
-	SweptBy, SweepError string
-	Strangers           int
-	// Of the instance.
-	State, Image    string
-	TemporaryGiB    int
-	Static, Adopted bool
-}
-
-// ReachPair is a key and a login that a grant, a sighting or both join.
-type ReachPair struct {
-	KeyID, LoginID uuid.UUID
-	Granted        bool
-	Present        *bool
-	Opens          bool
-	EnteredAt      *time.Time
-}
-
-// ReachKey is a key as far as reach needs it.
-type ReachKey struct {
-	ID     uuid.UUID
-	Name   string
-	SHA256 []byte
-	Keeper *uuid.UUID // nil also where the keeper has left
-	// KeeperName is also that of one who has left.
-	KeeperName *string
-	State      string
-	Steward    bool
-	ProvedAt   *time.Time
-}
 
 // Reach returns what the reach of the logins is computed from, in three queries
 // whatever their number. The keys are those that the pairs name.
 func (s *Store) Reach(
 	ctx context.Context,
-	f ReachFilter,
-) (logins []ReachLogin, pairs []ReachPair, keys []ReachKey, err error) {
-	where, args := f.where()
+	f record.ReachFilter,
+) (logins []record.ReachLogin, pairs []record.ReachPair, keys []record.ReachKey, err error) {
+	where, args := conditionsOf(f)
 	among := ""
 	if len(args) > 0 {
 		among = "WHERE login_id IN (SELECT l.id FROM logins l JOIN instances i ON i.id = l.instance_id WHERE " + where + ")"
@@ -98,7 +54,7 @@ func (s *Store) Reach(
 		return nil, nil, nil, plain(err)
 	}
 	for rows.Next() {
-		var k ReachKey
+		var k record.ReachKey
 		var keeper pgtype.UUID
 		if err := rows.Scan(
 			(*[16]byte)(&k.ID),
@@ -120,7 +76,7 @@ func (s *Store) Reach(
 	return logins, pairs, keys, plain(rows.Err())
 }
 
-func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]ReachLogin, error) {
+func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]record.ReachLogin, error) {
 	rows, err := s.pools.plainOf(ctx).
 		Query(ctx, `SELECT l.id, l.os_user, i.name, i.region, l.swept_at, l.swept_by, l.sweep_error,
 			coalesce(g.count, 0), i.state, i.image, i.temporary_gib, i.static_address, i.adopted
@@ -131,9 +87,9 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]Re
 		return nil, plain(err)
 	}
 	defer rows.Close()
-	var logins []ReachLogin
+	var logins []record.ReachLogin
 	for rows.Next() {
-		var l ReachLogin
+		var l record.ReachLogin
 		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
 		if err := rows.Scan(
 			(*[16]byte)(&l.ID),
@@ -159,8 +115,8 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]Re
 
 // reachPairs reads the pairs. There can be half a million, so the columns are
 // taken as they come in PostgreSQL's binary format, without a conversion for each.
-func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]ReachPair, error) {
-	var pairs []ReachPair
+func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]record.ReachPair, error) {
+	var pairs []record.ReachPair
 	err := pgx.BeginFunc(ctx, s.pools.plainOf(ctx), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '64MB'"); err != nil { // so that the join stays in memory
 			return err
@@ -177,7 +133,7 @@ func (s *Store) reachPairs(ctx context.Context, among string, args []any) ([]Rea
 		defer rows.Close()
 		for rows.Next() {
 			v := rows.RawValues()
-			var p ReachPair
+			var p record.ReachPair
 			copy(p.KeyID[:], v[0])
 			copy(p.LoginID[:], v[1])
 			p.Granted, p.Opens = v[2][0] == 1, v[4][0] == 1
@@ -202,8 +158,8 @@ var (
 	postgresEpoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 )
 
-// where returns the condition on logins l and instances i.
-func (f ReachFilter) where() (string, []any) {
+// conditionsOf returns the condition on logins l and instances i.
+func conditionsOf(f record.ReachFilter) (string, []any) {
 	conditions := []string{"i.gone_at IS NULL"}
 	var args []any
 	add := func(condition string, values ...any) {

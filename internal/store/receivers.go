@@ -5,29 +5,12 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// Receiver is where events are sent to.
-type Receiver struct {
-	ID        uuid.UUID
-	Name      string
-	Address   string
-	Sealed    []byte   // the secret of a webhook
-	Kinds     []string `gorm:"serializer:json"`
-	Paused    bool
-	CreatedBy string
-	CreatedAt time.Time
-	LastSeq   int64 // the last entry of the daybook that was looked at for it
-	// How it does.
-	Waiting   int        `gorm:"->;-:migration"`
-	Dead      int        `gorm:"->;-:migration"`
-	Delivered int        `gorm:"->;-:migration"`
-	LastAt    *time.Time `gorm:"->;-:migration"` // of the last delivery
-	LastError string     `gorm:"->;-:migration"` // of what waits or is dead
-}
-
 // AddReceiver keeps a receiver. A *TakenError tells that the name is taken.
-func (s *Store) AddReceiver(ctx context.Context, r Receiver, secret Secret) error {
+func (s *Store) AddReceiver(ctx context.Context, r record.Receiver, secret record.Secret) error {
 	if r.Sealed = secret.Sealed; r.Sealed != nil {
 		if err := s.underMark(ctx, secret); err != nil {
 			return err
@@ -37,9 +20,9 @@ func (s *Store) AddReceiver(ctx context.Context, r Receiver, secret Secret) erro
 }
 
 // Receivers returns all receivers with how each does, by name.
-func (s *Store) Receivers(ctx context.Context) ([]Receiver, error) {
-	var out []Receiver
-	err := s.db.WithContext(ctx).Model(&Receiver{}).Select(`receivers.*,
+func (s *Store) Receivers(ctx context.Context) ([]record.Receiver, error) {
+	var out []record.Receiver
+	err := s.db.WithContext(ctx).Model(&record.Receiver{}).Select(`receivers.*,
 		(SELECT count(*) FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state = 'waiting') AS waiting,
 		(SELECT count(*) FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state = 'dead') AS dead,
 		(SELECT count(*) FROM deliveries d WHERE d.receiver_id = receivers.id AND d.state = 'done') AS delivered,
@@ -51,27 +34,27 @@ func (s *Store) Receivers(ctx context.Context) ([]Receiver, error) {
 }
 
 // ActiveReceivers returns the receivers that are not paused, by name.
-func (s *Store) ActiveReceivers(ctx context.Context) ([]Receiver, error) {
-	var out []Receiver
+func (s *Store) ActiveReceivers(ctx context.Context) ([]record.Receiver, error) {
+	var out []record.Receiver
 	err := s.db.WithContext(ctx).Where("NOT paused").Order("name").Find(&out).Error
 	return out, plain(err)
 }
 
 // ReceiverNamed returns the receiver of that name.
-func (s *Store) ReceiverNamed(ctx context.Context, name string) (Receiver, error) {
-	var r Receiver
+func (s *Store) ReceiverNamed(ctx context.Context, name string) (record.Receiver, error) {
+	var r record.Receiver
 	err := s.db.WithContext(ctx).Where("name = ?", name).Take(&r).Error
 	return r, plain(err)
 }
 
 // DeleteReceiver forgets a receiver and its deliveries.
 func (s *Store) DeleteReceiver(ctx context.Context, id uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Where("id = ?", id).Delete(&Receiver{}).Error)
+	return plain(s.db.WithContext(ctx).Where("id = ?", id).Delete(&record.Receiver{}).Error)
 }
 
 // PauseReceiver pauses a receiver or goes on.
 func (s *Store) PauseReceiver(ctx context.Context, id uuid.UUID, pause bool) error {
-	return plain(s.db.WithContext(ctx).Model(&Receiver{}).Where("id = ?", id).Update("paused", pause).Error)
+	return plain(s.db.WithContext(ctx).Model(&record.Receiver{}).Where("id = ?", id).Update("paused", pause).Error)
 }
 
 // deliveriesKept is for how long it is remembered that something was delivered.

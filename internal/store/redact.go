@@ -11,6 +11,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 )
 
 // redactPrivate takes away what earlier versions have kept of private keys that lay in
@@ -78,7 +79,7 @@ const redactedSentence = "(The details of this entry were removed, since they he
 
 func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 	var told []daybook.Redacted
-	var last Entry
+	var last record.Entry
 	for {
 		entries, err := entriesIn(ctx, tx, last.Seq)
 		if err != nil {
@@ -125,7 +126,7 @@ func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 	if len(told) == 0 {
 		return nil
 	}
-	entry := []Entry{{
+	entry := []record.Entry{{
 		At:          time.Now(),
 		Person:      "service",
 		Via:         "service",
@@ -165,7 +166,7 @@ func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 
 // holdsPrivate reports whether the entry shows the marks of a private key, or tells of lines
 // of a file that are none of the format's and so may be a part of one.
-func holdsPrivate(e Entry) (bool, error) {
+func holdsPrivate(e record.Entry) (bool, error) {
 	details, err := json.Marshal(e.Details)
 	if err != nil {
 		return false, err
@@ -186,7 +187,7 @@ func holdsPrivate(e Entry) (bool, error) {
 }
 
 // entriesIn returns the next entries behind the one with the number.
-func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]Entry, error) {
+func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]record.Entry, error) {
 	rows, err := tx.QueryContext(
 		ctx,
 		`SELECT seq, at, person, via, action, subject_kind, subject, about, why, outcome, sentence, details, request_id,
@@ -198,9 +199,9 @@ func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]Entry, error) {
 		return nil, err
 	}
 	defer rows.Close()
-	var entries []Entry
+	var entries []record.Entry
 	for rows.Next() {
-		var e Entry
+		var e record.Entry
 		var about, details []byte
 		if err := rows.Scan(
 			&e.Seq,

@@ -16,6 +16,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 )
 
 // TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved has a database of before the bounds with a
@@ -50,9 +51,9 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 	if _, err := earlier.UpTo(ctx, 13); err != nil {
 		t.Fatal(err)
 	}
-	entries := make([]Entry, 5)
+	entries := make([]record.Entry, 5)
 	for n := range entries {
-		entries[n] = Entry{
+		entries[n] = record.Entry{
 			At:          time.Now(),
 			Person:      "ines",
 			Via:         "service",
@@ -69,7 +70,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 		came = append(came, l)
 	}
 	entries[2].Details["came"] = came
-	if err := link(Entry{}, entries); err != nil {
+	if err := link(record.Entry{}, entries); err != nil {
 		t.Fatal(err)
 	}
 	instance, login := uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7())
@@ -126,7 +127,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 		versions[0].Exposed[0].Public != want {
 		t.Errorf("exposed are %+v, want the key %s", versions[0].Exposed, want)
 	}
-	all, err := s.EntriesAfter(ctx, EntryFilter{}, 0, 100)
+	all, err := s.EntriesAfter(ctx, record.EntryFilter{}, 0, 100)
 	if err != nil || len(all) != 6 {
 		t.Fatalf("the daybook has %d entries, want 6: %v", len(all), err)
 	}

@@ -3,38 +3,14 @@ package store
 import (
 	"context"
 	"fmt"
-	"plumlatch/internal/core/rotation"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
-)
 
-// RotationItem is one old key in one login, to be replaced.
-type RotationItem struct {
-	ID                 uuid.UUID
-	RotationID         uuid.UUID
-	Seq                int
-	LoginID            uuid.UUID
-	OldKeyID, NewKeyID *uuid.UUID // nil once the record is gone
-	OldName, NewName   string
-	State              rotation.ItemState
-	Detail             string
-	RunID              *uuid.UUID
-	PlacedAt, ProvedAt *time.Time
-	EndedAt            *time.Time
-	// EnteredBefore is when the new key had last opened the login as its line was placed.
-	EnteredBefore *time.Time
-	// Means is by what the login's files are edited.
-	Means string
-	// OverrideBy had the old line go without a login by the new key; "" for nobody.
-	OverrideBy, OverrideWhy string
-	// OldRefused is whether the SSH server was seen to refuse the old key.
-	OldRefused bool
-	// Of the login.
-	OSUser       string `gorm:"->;-:migration;column:os_user"`
-	InstanceName string `gorm:"->;-:migration"`
-}
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
+)
 
 // RotatingLines returns the logins and old keys that rotations are at work on.
 func (s *Store) RotatingLines(ctx context.Context) (map[[2]uuid.UUID]bool, error) {
@@ -81,20 +57,9 @@ func (s *Store) RotatingTimes(ctx context.Context) (of map[uuid.UUID]float64, al
 	return of, all, nil
 }
 
-// ReportedItem is an item of a rotation with the proofs before and after.
-type ReportedItem struct {
-	RotationItem
-	OldSHA256         []byte `gorm:"column:old_sha256"`
-	NewSHA256         []byte `gorm:"column:new_sha256"`
-	BeforeAt, AfterAt *time.Time
-	BeforePerson      string
-	AfterPerson       string
-	CloudID           string
-}
-
 // ReportedItems returns all items of a rotation in the order of its plan.
-func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]ReportedItem, error) {
-	var items []ReportedItem
+func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]record.ReportedItem, error) {
+	var items []record.ReportedItem
 	err := s.db.WithContext(ctx).
 		Raw(`SELECT t.*, l.os_user, i.name AS instance_name, i.cloud_id, ok.sha256 AS old_sha256, nk.sha256 AS new_sha256,
 			pb.at AS before_at, coalesce(pb.person, '') AS before_person, pa.at AS after_at, coalesce(pa.person,
@@ -113,7 +78,10 @@ func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]ReportedItem
 }
 
 // RotationCounts returns, by rotation, how many items are in which state.
-func (s *Store) RotationCounts(ctx context.Context, ids ...uuid.UUID) (map[uuid.UUID]map[rotation.ItemState]int, error) {
+func (s *Store) RotationCounts(
+	ctx context.Context,
+	ids ...uuid.UUID,
+) (map[uuid.UUID]map[rotation.ItemState]int, error) {
 	var rows []struct {
 		RotationID uuid.UUID
 		State      rotation.ItemState
@@ -146,20 +114,25 @@ func (s *Store) rotationItems(ctx context.Context) *gorm.DB {
 
 // RotationItems returns one page of the items of a rotation in the order of its
 // plan. state "" means all.
-func (s *Store) RotationItems(ctx context.Context, id uuid.UUID, state rotation.ItemState, p Page) (List[RotationItem], error) {
+func (s *Store) RotationItems(
+	ctx context.Context,
+	id uuid.UUID,
+	state rotation.ItemState,
+	p record.Page,
+) (record.List[record.RotationItem], error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ?", id)
 	if state != "" {
 		q = q.Where("rotation_items.state = ?", state)
 	}
 	page, err := seek(q, order{columns: []string{"lpad(rotation_items.seq::text, 9, '0')"}}, p)
 	if err != nil {
-		return List[RotationItem]{}, err
+		return record.List[record.RotationItem]{}, err
 	}
-	var items []RotationItem
+	var items []record.RotationItem
 	if err := page.Scan(&items).Error; err != nil {
-		return List[RotationItem]{}, plain(err)
+		return record.List[record.RotationItem]{}, plain(err)
 	}
-	return cut(items, p, func(i RotationItem) []string { return []string{fmt.Sprintf("%09d", i.Seq)} }), nil
+	return cut(items, p, func(i record.RotationItem) []string { return []string{fmt.Sprintf("%09d", i.Seq)} }), nil
 }
 
 // ItemsIn returns at most limit items of a rotation that are in the state and
@@ -172,7 +145,7 @@ func (s *Store) ItemsIn(
 	state rotation.ItemState,
 	elsewhere bool,
 	beyond, limit int,
-) ([]RotationItem, error) {
+) ([]record.RotationItem, error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", id, state).
 		Where("(rotation_items.means = 'from here') = ?", elsewhere).
 		Where("NOT EXISTS (SELECT 1 FROM runs r WHERE r.instance_id = i.id AND r.ended_at IS NULL)").
@@ -183,7 +156,7 @@ func (s *Store) ItemsIn(
 	if beyond > 0 {
 		q = q.Where("rotation_items.seq < ?", beyond)
 	}
-	var items []RotationItem
+	var items []record.RotationItem
 	err := q.Order("rotation_items.seq").Limit(limit).Scan(&items).Error
 	return items, plain(err)
 }
@@ -228,9 +201,9 @@ func (s *Store) EnteredItems(ctx context.Context, id uuid.UUID) (map[uuid.UUID]t
 }
 
 // ItemByID returns an item of a rotation.
-func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (RotationItem, error) {
-	var i RotationItem
-	err := s.db.WithContext(ctx).Model(&RotationItem{}).Where("id = ?", id).Take(&i).Error
+func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (record.RotationItem, error) {
+	var i record.RotationItem
+	err := s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).Take(&i).Error
 	return i, plain(err)
 }
 
@@ -239,7 +212,7 @@ func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (RotationItem, error
 func (s *Store) ItemsBeside(
 	ctx context.Context,
 	id, login uuid.UUID,
-) (items []RotationItem, lost map[uuid.UUID]bool, err error) {
+) (items []record.RotationItem, lost map[uuid.UUID]bool, err error) {
 	q := s.db.WithContext(ctx).
 		Table("rotation_items i").
 		Select("i.*, k.state = 'lost' AS old_lost").
@@ -249,7 +222,7 @@ func (s *Store) ItemsBeside(
 		q = q.Where("i.login_id = ?", login)
 	}
 	var rows []struct {
-		RotationItem
+		record.RotationItem
 		OldLost bool
 	}
 	err = q.Scan(&rows).Error
@@ -288,7 +261,7 @@ func (s *Store) BusyItems(ctx context.Context, id uuid.UUID, limit int) (int, er
 
 // ChangeItem sets columns of an item.
 func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&RotationItem{}).Where("id = ?", id).Updates(columns).Error)
+	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).Updates(columns).Error)
 }
 
 // ChangeItems sets columns of the items of a rotation that are in one of the states.
@@ -299,7 +272,7 @@ func (s *Store) ChangeItems(
 	states []rotation.ItemState,
 	columns map[string]any,
 ) (int, error) {
-	q := s.db.WithContext(ctx).Model(&RotationItem{}).Where("rotation_id = ? AND state IN ?", id, states)
+	q := s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("rotation_id = ? AND state IN ?", id, states)
 	if login != uuid.Nil {
 		q = q.Where("login_id = ?", login)
 	}
@@ -329,8 +302,12 @@ func (s *Store) RotatingLogins(
 }
 
 // ItemOf returns the item of a login in a rotation that is in one of the states.
-func (s *Store) ItemOf(ctx context.Context, id, login uuid.UUID, states []rotation.ItemState) (RotationItem, error) {
-	var i RotationItem
+func (s *Store) ItemOf(
+	ctx context.Context,
+	id, login uuid.UUID,
+	states []rotation.ItemState,
+) (record.RotationItem, error) {
+	var i record.RotationItem
 	done := s.rotationItems(ctx).
 		Where(
 			"rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?",

@@ -12,87 +12,22 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"plumlatch/internal/record"
 )
-
-// Run is a change in progress or ended.
-type Run struct {
-	ID          uuid.UUID
-	Kind        string
-	InstanceID  uuid.UUID
-	Instance    Instance
-	State       string
-	Version     int64
-	RequestedBy string
-	Reason      string
-	// Payload is what it works on and what its steps have left, in a form of its kind and
-	// PayloadVersion. Facts is that of the version 0.
-	Payload        json.RawMessage `gorm:"type:jsonb;serializer:json"`
-	PayloadVersion int
-	Facts          map[string]string `gorm:"serializer:json"`
-	CreatedAt      time.Time
-	EndedAt        *time.Time
-	Error          string
-	// Epoch is raised by whoever takes the run.
-	Epoch   int64
-	TakenAt *time.Time
-	// CommittedAt is when it came to its point of no return.
-	CommittedAt *time.Time
-	UndoAskedAt *time.Time
-	UndoWhy     string
-	// Waits is what it waits for from somebody; nil for nothing.
-	Waits *Waits `gorm:"serializer:json"`
-	// Reports are what somebody outside the service has reported of its steps, by name.
-	Reports map[string]Report `gorm:"serializer:json"`
-	Steps   []RunStep
-}
-
-// Waits is what a run waits for from somebody.
-type Waits struct {
-	// Step is its name; Undo is whether it waits in the step's undo.
-	Step string `json:"step"`
-	Undo bool   `json:"undo,omitempty"`
-	// Who is to do What; Next is the command that does it, "" where there is none.
-	Who  string `json:"who"`
-	What string `json:"what"`
-	Next string `json:"next,omitempty"`
-	// ByHand is whether it is to be done outside of this product.
-	ByHand bool      `json:"by_hand,omitempty"`
-	Since  time.Time `json:"since"`
-}
-
-// Report is what somebody outside the service reported of a step.
-type Report struct {
-	By      string    `json:"by"`
-	At      time.Time `json:"at"`
-	Outcome string    `json:"outcome,omitempty"`
-	Error   string    `json:"error,omitempty"`
-}
-
-// RunStep is one step of a run.
-type RunStep struct {
-	RunID     uuid.UUID
-	Seq       int
-	Name      string
-	Title     string
-	State     string
-	Intent    string
-	Undo      string
-	Outcome   string
-	Percent   int
-	StartedAt *time.Time
-	EndedAt   *time.Time
-}
 
 // AddRun keeps a new run with its steps. A *TakenError names runs_one_live
 // where another run is at work on the instance.
-func (s *Store) AddRun(ctx context.Context, r Run) error { return s.AddRuns(ctx, []Run{r}) }
+func (s *Store) AddRun(ctx context.Context, r record.Run) error {
+	return s.AddRuns(ctx, []record.Run{r})
+}
 
 // AddRuns is AddRun for several.
-func (s *Store) AddRuns(ctx context.Context, runs []Run) error {
+func (s *Store) AddRuns(ctx context.Context, runs []record.Run) error {
 	if len(runs) == 0 {
 		return nil
 	}
-	var steps []RunStep
+	var steps []record.RunStep
 	for _, r := range runs {
 		steps = append(steps, r.Steps...)
 	}
@@ -105,7 +40,7 @@ func (s *Store) AddRuns(ctx context.Context, runs []Run) error {
 			runs[n].Facts = map[string]string{}
 		}
 		if runs[n].Reports == nil {
-			runs[n].Reports = map[string]Report{}
+			runs[n].Reports = map[string]record.Report{}
 		}
 	}
 	if err := db.Omit("Instance", "Steps").Create(&runs).Error; err != nil {
@@ -115,20 +50,20 @@ func (s *Store) AddRuns(ctx context.Context, runs []Run) error {
 }
 
 func (s *Store) runs(ctx context.Context) *gorm.DB {
-	return s.db.WithContext(ctx).Model(&Run{}).Preload("Instance").
+	return s.db.WithContext(ctx).Model(&record.Run{}).Preload("Instance").
 		Preload("Steps", func(db *gorm.DB) *gorm.DB { return db.Order("run_steps.seq") })
 }
 
 // RunByID returns a run with its steps and its instance.
-func (s *Store) RunByID(ctx context.Context, id uuid.UUID) (Run, error) {
-	var r Run
+func (s *Store) RunByID(ctx context.Context, id uuid.UUID) (record.Run, error) {
+	var r record.Run
 	err := s.runs(ctx).Where("runs.id = ?", id).Take(&r).Error
 	return r, plain(err)
 }
 
 // RunsByID returns runs without their steps and instances, in no order.
-func (s *Store) RunsByID(ctx context.Context, ids []uuid.UUID) ([]Run, error) {
-	var runs []Run
+func (s *Store) RunsByID(ctx context.Context, ids []uuid.UUID) ([]record.Run, error) {
+	var runs []record.Run
 	err := s.db.WithContext(ctx).Where("id IN ?", ids).Find(&runs).Error
 	return runs, plain(err)
 }
@@ -136,7 +71,7 @@ func (s *Store) RunsByID(ctx context.Context, ids []uuid.UUID) ([]Run, error) {
 // RunVersion returns the version of a run.
 func (s *Store) RunVersion(ctx context.Context, id uuid.UUID) (int64, error) {
 	var v int64
-	err := s.db.WithContext(ctx).Model(&Run{}).Select("version").Where("id = ?", id).Take(&v).Error
+	err := s.db.WithContext(ctx).Model(&record.Run{}).Select("version").Where("id = ?", id).Take(&v).Error
 	return v, plain(err)
 }
 
@@ -145,7 +80,7 @@ func (s *Store) RunVersion(ctx context.Context, id uuid.UUID) (int64, error) {
 func (s *Store) LiveRuns(ctx context.Context, rested time.Time) ([]uuid.UUID, error) {
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).
-		Model(&Run{}).
+		Model(&record.Run{}).
 		Where("ended_at IS NULL AND (waits IS NULL OR taken_at IS NULL OR taken_at < ?)", rested).
 		Order("created_at").
 		Pluck("id", &ids).
@@ -159,14 +94,14 @@ var ErrFenced = errors.New("another worker has the run, or it has ended")
 
 // TakeRun raises the epoch of a run that has not ended, so that nobody who took it before can
 // write another step, and returns it.
-func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (Run, error) {
+func (s *Store) TakeRun(ctx context.Context, id uuid.UUID, at time.Time) (record.Run, error) {
 	r := s.db.WithContext(ctx).
 		Exec("UPDATE runs SET epoch = epoch + 1, taken_at = ? WHERE id = ? AND ended_at IS NULL", at, id)
 	if r.Error != nil {
-		return Run{}, plain(r.Error)
+		return record.Run{}, plain(r.Error)
 	}
 	if r.RowsAffected == 0 {
-		return Run{}, ErrFenced
+		return record.Run{}, ErrFenced
 	}
 	return s.RunByID(ctx, id)
 }
@@ -182,7 +117,7 @@ func (s *Store) AskUndo(ctx context.Context, id uuid.UUID, why string, at time.T
 
 // UndoAsked returns whether the undo of a run was asked for, and why.
 func (s *Store) UndoAsked(ctx context.Context, id uuid.UUID) (asked bool, why string, err error) {
-	var r Run
+	var r record.Run
 	err = s.db.WithContext(ctx).Select("undo_asked_at", "undo_why").Where("id = ?", id).Take(&r).Error
 	return r.UndoAskedAt != nil, r.UndoWhy, plain(err)
 }
@@ -203,8 +138,8 @@ func (s *Store) SavePayload(ctx context.Context, id uuid.UUID, epoch int64, payl
 
 // AddReport keeps what was reported of a step of a run that has not ended. It is for whoever
 // holds no epoch.
-func (s *Store) AddReport(ctx context.Context, id uuid.UUID, step string, r Report) error {
-	text, err := json.Marshal(map[string]Report{step: r})
+func (s *Store) AddReport(ctx context.Context, id uuid.UUID, step string, r record.Report) error {
+	text, err := json.Marshal(map[string]record.Report{step: r})
 	if err != nil {
 		return err
 	}
@@ -226,11 +161,8 @@ func fenced(r *gorm.DB) error {
 	return plain(r.Error)
 }
 
-// RunFilter narrows a list of runs; empty fields do not.
-type RunFilter struct{ Kind, State, Instance string }
-
 // Runs returns one page of runs, newest first.
-func (s *Store) Runs(ctx context.Context, f RunFilter, p Page) (List[Run], error) {
+func (s *Store) Runs(ctx context.Context, f record.RunFilter, p record.Page) (record.List[record.Run], error) {
 	q := s.runs(ctx)
 	switch f.Kind {
 	case "":
@@ -248,13 +180,13 @@ func (s *Store) Runs(ctx context.Context, f RunFilter, p Page) (List[Run], error
 	q = q.Session(&gorm.Session{})
 	page, err := seek(q, order{columns: []string{"runs.created_at", "runs.id"}, down: true}, p)
 	if err != nil {
-		return List[Run]{}, err
+		return record.List[record.Run]{}, err
 	}
-	var items []Run
+	var items []record.Run
 	if err := page.Find(&items).Error; err != nil {
-		return List[Run]{}, plain(err)
+		return record.List[record.Run]{}, plain(err)
 	}
-	l := cut(items, p, func(r Run) []string { return []string{stamp(r.CreatedAt), r.ID.String()} })
+	l := cut(items, p, func(r record.Run) []string { return []string{stamp(r.CreatedAt), r.ID.String()} })
 	return l, count(q, p, &l.Total)
 }
 
@@ -312,13 +244,13 @@ func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c Run
 }
 
 // ReplaceSteps gives a run the steps of a later version of its kind.
-func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, steps []RunStep) error {
+func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, steps []record.RunStep) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		if err := tx.ChangeRun(ctx, run, epoch, RunChange{}); err != nil {
 			return err
 		}
 		db := tx.db.WithContext(ctx)
-		if err := db.Where("run_id = ?", run).Delete(&RunStep{}).Error; err != nil {
+		if err := db.Where("run_id = ?", run).Delete(&record.RunStep{}).Error; err != nil {
 			return plain(err)
 		}
 		return plain(db.Create(&steps).Error)
@@ -335,18 +267,9 @@ func (s *Store) EndRun(ctx context.Context, id uuid.UUID, epoch int64, state, re
 	)
 }
 
-// Sentence says in words what is waited for.
-func (w Waits) Sentence() string {
-	by := ""
-	if w.ByHand {
-		by = " by hand"
-	}
-	return "waits for " + w.Who + " " + w.What + by
-}
-
 // LiveRunOf returns the run that is at work on an instance.
 func (s *Store) LiveRunOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
-	var r Run
+	var r record.Run
 	err := s.db.WithContext(ctx).Select("id").Where("instance_id = ? AND ended_at IS NULL", instance).Take(&r).Error
 	return r.ID, plain(err)
 }
@@ -356,7 +279,7 @@ func (s *Store) LiveRunOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, e
 func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUID, error) {
 	var ids []uuid.UUID
 	err := s.db.WithContext(ctx).
-		Model(&Run{}).
+		Model(&record.Run{}).
 		Where(
 			"kind = 'restore' AND ended_at IS NULL AND (instance_id = ? OR coalesce(payload->>'replacement', "+
 				"facts->>'replacement') = ?)",
@@ -375,17 +298,10 @@ func (s *Store) LiveRestoreOf(ctx context.Context, instance uuid.UUID) (uuid.UUI
 	return ids[0], nil
 }
 
-// StepTime is the median time of a step in the runs of a kind, in seconds. Size is the
-// median size of the disks of those runs in GiB, 0 where they have none.
-type StepTime struct {
-	Kind, Name    string
-	Seconds, Size float64
-}
-
 // StepTimes returns what the steps of the last runs that start, stop, launch and restore
 // instances took.
-func (s *Store) StepTimes(ctx context.Context) ([]StepTime, error) {
-	var out []StepTime
+func (s *Store) StepTimes(ctx context.Context) ([]record.StepTime, error) {
+	var out []record.StepTime
 	err := s.db.WithContext(ctx).Raw(`WITH last AS (
 			SELECT r.id, r.kind, coalesce(r.payload->>'gib', r.facts->>'gib')::float AS gib
 				FROM (VALUES ('launch'), ('start'), ('stop'), ('restore')) AS kinds (kind)

@@ -8,29 +8,16 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
-)
 
-// Secret is what the safe has sealed, and the mark of the master key that it is sealed under.
-type Secret struct {
-	Sealed []byte
-	Mark   string
-}
+	"plumlatch/internal/record"
+)
 
 // ErrOtherMaster is returned where something is sealed under a master key that the processes
 // do not seal under any more.
 var ErrOtherMaster = errors.New("another master key has taken the place of the one that this was sealed under")
 
-// SafeMarks are the marks of the master keys.
-type SafeMarks struct {
-	// Mark is of the one that all processes seal under, Wanted of the one that is to take its
-	// place, "" for none.
-	Mark, Wanted string
-	// Unreadable is what could not be opened under any master key when the last one took its place.
-	Unreadable []string
-}
-
 // SafeMarks returns the marks; where none was kept before, own is the one from now on.
-func (s *Store) SafeMarks(ctx context.Context, own string) (SafeMarks, error) {
+func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, error) {
 	var row struct {
 		Mark, Wanted string
 		Unreadable   json.RawMessage `gorm:"serializer:json"`
@@ -41,20 +28,20 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (SafeMarks, error) {
 			"INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING",
 			own,
 		).Error; err != nil {
-			return SafeMarks{}, plain(err)
+			return record.SafeMarks{}, plain(err)
 		}
 		r = s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
 	}
 	if r.Error != nil {
-		return SafeMarks{}, plain(r.Error)
+		return record.SafeMarks{}, plain(r.Error)
 	}
-	out := SafeMarks{Mark: row.Mark, Wanted: row.Wanted}
+	out := record.SafeMarks{Mark: row.Mark, Wanted: row.Wanted}
 	return out, json.Unmarshal(row.Unreadable, &out.Unreadable)
 }
 
 // underMark refuses what is sealed under another master key than that of now, and has whoever puts
 // another in its place wait for the transaction.
-func (s *Store) underMark(ctx context.Context, secret Secret) error {
+func (s *Store) underMark(ctx context.Context, secret record.Secret) error {
 	var now []string
 	if err := s.db.WithContext(ctx).Raw("SELECT mark FROM safe_state FOR SHARE").Scan(&now).Error; err != nil {
 		return plain(err)
@@ -118,13 +105,6 @@ func (s *Store) ProcessesWithout(ctx context.Context, mark string, since time.Ti
 	return out, plain(err)
 }
 
-// Sealed is one thing that the safe has sealed: where it is, what it is bound to, and what people call it.
-type Sealed struct {
-	Table, Record, Called string
-	ID, Name              string
-	Sealed                []byte
-}
-
 // sealedTables say where sealed things are: the column that names the row, the column that
 // is sealed, the words before the name that it is bound to, and what it is called.
 var sealedTables = []struct{ table, id, column, bound, name, called string }{
@@ -143,7 +123,7 @@ var sealedTables = []struct{ table, id, column, bound, name, called string }{
 
 // SealedThings returns up to limit sealed things behind the one given, nil for the
 // first ones.
-func (s *Store) SealedThings(ctx context.Context, after *Sealed, limit int) ([]Sealed, error) {
+func (s *Store) SealedThings(ctx context.Context, after *record.Sealed, limit int) ([]record.Sealed, error) {
 	past := after == nil
 	for _, t := range sealedTables {
 		q := s.db.WithContext(ctx).
@@ -159,7 +139,7 @@ func (s *Store) SealedThings(ctx context.Context, after *Sealed, limit int) ([]S
 			past = true
 			q = q.Where(t.id+"::text > ?", after.ID)
 		}
-		var out []Sealed
+		var out []record.Sealed
 		if err := q.Scan(&out).Error; err != nil || len(out) > 0 {
 			for i := range out {
 				out[i].Table, out[i].Record, out[i].Called = t.table, t.bound+out[i].ID, t.called+out[i].Name
@@ -171,7 +151,7 @@ func (s *Store) SealedThings(ctx context.Context, after *Sealed, limit int) ([]S
 }
 
 // Reseal replaces what is sealed, if it is still as it was.
-func (s *Store) Reseal(ctx context.Context, old Sealed, secret Secret) error {
+func (s *Store) Reseal(ctx context.Context, old record.Sealed, secret record.Secret) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		if err := tx.underMark(ctx, secret); err != nil {
 			return err

@@ -5,32 +5,17 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-)
 
-// Session is a signed-in console. Only the hash of its secret is kept.
-type Session struct {
-	ID         uuid.UUID
-	Hash       []byte
-	OperatorID uuid.UUID
-	CreatedAt  time.Time
-	SeenAt     time.Time
-	ExpiresAt  time.Time
-	Via        string
-	Address    string
-	// ConfirmedAt is when the person last gave their password or a code; a session that
-	// AwaitsCode is none yet.
-	ConfirmedAt *time.Time
-	AwaitsCode  bool
-	Person      string `gorm:"->;-:migration"`
-}
+	"plumlatch/internal/record"
+)
 
 // codeAwaited is for how long a session waits for a code.
 const codeAwaited = 10 * time.Minute
 
 // AddSession keeps a session and forgets those that have run out.
-func (s *Store) AddSession(ctx context.Context, n Session) error {
+func (s *Store) AddSession(ctx context.Context, n record.Session) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Where("expires_at < ?", n.CreatedAt).Delete(&Session{}).Error; err != nil {
+	if err := db.Where("expires_at < ?", n.CreatedAt).Delete(&record.Session{}).Error; err != nil {
 		return plain(err)
 	}
 	return plain(db.Create(&n).Error)
@@ -43,9 +28,9 @@ func (s *Store) SessionHolder(
 	hash []byte,
 	now time.Time,
 	idle time.Duration,
-) (Session, Operator, error) {
-	var n Session
-	var o Operator
+) (record.Session, record.Operator, error) {
+	var n record.Session
+	var o record.Operator
 	db := s.db.WithContext(ctx)
 	if err := db.Where(
 		"hash = ? AND NOT awaits_code AND expires_at > ? AND seen_at > ?",
@@ -56,7 +41,7 @@ func (s *Store) SessionHolder(
 		return n, o, plain(err)
 	}
 	if now.Sub(n.SeenAt) > time.Minute {
-		if err := db.Model(&Session{}).Where("hash = ?", hash).Update("seen_at", now).Error; err != nil {
+		if err := db.Model(&record.Session{}).Where("hash = ?", hash).Update("seen_at", now).Error; err != nil {
 			return n, o, plain(err)
 		}
 	}
@@ -70,30 +55,30 @@ func (s *Store) Sessions(
 	operator *uuid.UUID,
 	now time.Time,
 	idle time.Duration,
-) ([]Session, error) {
+) ([]record.Session, error) {
 	q := s.db.WithContext(ctx).
-		Model(&Session{}).
+		Model(&record.Session{}).
 		Select("sessions.*, o.name AS person").
 		Joins("JOIN operators o ON o.id = sessions.operator_id").
 		Where("NOT sessions.awaits_code AND sessions.expires_at > ? AND sessions.seen_at > ?", now, now.Add(-idle))
 	if operator != nil {
 		q = q.Where("sessions.operator_id = ?", *operator)
 	}
-	var out []Session
+	var out []record.Session
 	err := q.Order("sessions.seen_at DESC").Find(&out).Error
 	return out, plain(err)
 }
 
 // EndSession forgets a session by its hash.
 func (s *Store) EndSession(ctx context.Context, hash []byte) error {
-	return plain(s.db.WithContext(ctx).Where("hash = ?", hash).Delete(&Session{}).Error)
+	return plain(s.db.WithContext(ctx).Where("hash = ?", hash).Delete(&record.Session{}).Error)
 }
 
 // EndSessionByID forgets a session, of one operator or of anybody, and returns it.
-func (s *Store) EndSessionByID(ctx context.Context, operator *uuid.UUID, id uuid.UUID) (Session, error) {
-	var n Session
+func (s *Store) EndSessionByID(ctx context.Context, operator *uuid.UUID, id uuid.UUID) (record.Session, error) {
+	var n record.Session
 	db := s.db.WithContext(ctx)
-	q := db.Model(&Session{}).
+	q := db.Model(&record.Session{}).
 		Select("sessions.*, o.name AS person").
 		Joins("JOIN operators o ON o.id = sessions.operator_id").
 		Where("sessions.id = ?", id)
@@ -103,7 +88,7 @@ func (s *Store) EndSessionByID(ctx context.Context, operator *uuid.UUID, id uuid
 	if err := q.Take(&n).Error; err != nil {
 		return n, plain(err)
 	}
-	return n, plain(db.Where("id = ?", id).Delete(&Session{}).Error)
+	return n, plain(db.Where("id = ?", id).Delete(&record.Session{}).Error)
 }
 
 // EndOtherSessions forgets the sessions of an operator but the one with the hash; all where that
@@ -113,19 +98,19 @@ func (s *Store) EndOtherSessions(ctx context.Context, operator uuid.UUID, but []
 	if but != nil {
 		q = q.Where("hash <> ?", but)
 	}
-	return plain(q.Delete(&Session{}).Error)
+	return plain(q.Delete(&record.Session{}).Error)
 }
 
 // EndSessionsBut forgets the sessions of an operator but the one with the id.
 func (s *Store) EndSessionsBut(ctx context.Context, operator, but uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Where("operator_id = ? AND id <> ?", operator, but).Delete(&Session{}).Error)
+	return plain(s.db.WithContext(ctx).Where("operator_id = ? AND id <> ?", operator, but).Delete(&record.Session{}).Error)
 }
 
 // ConfirmSession notes that the session's person has just shown who they are.
 func (s *Store) ConfirmSession(ctx context.Context, id uuid.UUID, at time.Time) error {
 	return plain(
 		s.db.WithContext(ctx).
-			Model(&Session{}).
+			Model(&record.Session{}).
 			Where("id = ?", id).
 			Updates(map[string]any{"confirmed_at": at, "awaits_code": false}).
 			Error,
@@ -133,9 +118,13 @@ func (s *Store) ConfirmSession(ctx context.Context, id uuid.UUID, at time.Time) 
 }
 
 // SessionAwaitingCode returns the session with that hash that waits for a code, and whose it is.
-func (s *Store) SessionAwaitingCode(ctx context.Context, hash []byte, now time.Time) (Session, Operator, error) {
-	var n Session
-	var o Operator
+func (s *Store) SessionAwaitingCode(
+	ctx context.Context,
+	hash []byte,
+	now time.Time,
+) (record.Session, record.Operator, error) {
+	var n record.Session
+	var o record.Operator
 	db := s.db.WithContext(ctx)
 	if err := db.Where(
 		"hash = ? AND awaits_code AND created_at > ?",

@@ -5,25 +5,13 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-)
 
-// Sighting is the last look for a key in a login.
-type Sighting struct {
-	LoginID uuid.UUID
-	KeyID   uuid.UUID
-	SeenAt  time.Time
-	Method  string
-	Present bool
-	// Limits says what keeps the line from opening the login for every holder of
-	// the key; Opens is whether it opens it at all with a shell.
-	Limits    string
-	Opens     bool
-	EnteredAt *time.Time
-}
+	"plumlatch/internal/record"
+)
 
 // PutSightings records looks; a later look replaces an earlier one. A login and
 // a key are named at most once.
-func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
+func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) error {
 	if len(sightings) == 0 {
 		return nil
 	}
@@ -66,16 +54,9 @@ func (s *Store) PutSightings(ctx context.Context, sightings []Sighting) error {
 	return plain(err)
 }
 
-// KeyStand is a login in which a key was seen at the last look.
-type KeyStand struct {
-	KeyName, InstanceName string
-	OSUser                string `gorm:"column:os_user"`
-	SeenAt                time.Time
-}
-
 // StandsOf returns the logins of instances that are there in which the keys stand.
-func (s *Store) StandsOf(ctx context.Context, keys []uuid.UUID) ([]KeyStand, error) {
-	var stands []KeyStand
+func (s *Store) StandsOf(ctx context.Context, keys []uuid.UUID) ([]record.KeyStand, error) {
+	var stands []record.KeyStand
 	err := s.db.WithContext(ctx).
 		Raw(`SELECT k.name AS key_name, i.name AS instance_name, l.os_user, s.seen_at FROM sightings s
 			JOIN keys k ON k.id = s.key_id JOIN logins l ON l.id = s.login_id

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
@@ -30,9 +31,9 @@ func open(t testing.TB) *store.Store {
 
 var begin = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 
-func newKey(name string, n int) *store.Key {
+func newKey(name string, n int) *record.Key {
 	sum := sha256.Sum256([]byte(name))
-	return &store.Key{
+	return &record.Key{
 		ID: uuid.Must(
 			uuid.NewV7(),
 		), Name: name,
@@ -52,9 +53,9 @@ func newKey(name string, n int) *store.Key {
 	}
 }
 
-func addInstance(t testing.TB, s *store.Store, name string) (store.Instance, store.Login) {
+func addInstance(t testing.TB, s *store.Store, name string) (record.Instance, record.Login) {
 	t.Helper()
-	i := store.Instance{
+	i := record.Instance{
 		ID:        uuid.Must(uuid.NewV7()),
 		Name:      name,
 		State:     "running",
@@ -66,7 +67,7 @@ func addInstance(t testing.TB, s *store.Store, name string) (store.Instance, sto
 	if err := s.AddInstance(t.Context(), &i); err != nil {
 		t.Fatal(err)
 	}
-	l := store.Login{ID: uuid.Must(uuid.NewV7()), InstanceID: i.ID, OSUser: "debian"}
+	l := record.Login{ID: uuid.Must(uuid.NewV7()), InstanceID: i.ID, OSUser: "debian"}
 	if err := s.AddLogin(t.Context(), l); err != nil {
 		t.Fatal(err)
 	}
@@ -96,9 +97,9 @@ func TestPagesHoldEveryKeyOnceInEveryOrder(t *testing.T) {
 	}
 	for _, order := range []string{"", "name", "-name", "created", "-created"} {
 		var names []string
-		p := store.Page{Limit: 4, Total: true}
+		p := record.Page{Limit: 4, Total: true}
 		for {
-			l, err := s.Keys(t.Context(), store.KeyFilter{Sort: order}, p)
+			l, err := s.Keys(t.Context(), record.KeyFilter{Sort: order}, p)
 			must(t, err)
 			if p.Total && (l.Total == nil || *l.Total != 25) {
 				t.Errorf("%q: the total is %v", order, l.Total)
@@ -109,7 +110,7 @@ func TestPagesHoldEveryKeyOnceInEveryOrder(t *testing.T) {
 			if l.Next == "" {
 				break
 			}
-			p = store.Page{Limit: 4, After: l.Next}
+			p = record.Page{Limit: 4, After: l.Next}
 		}
 		sorted := slices.Clone(names)
 		slices.Sort(sorted)
@@ -120,14 +121,14 @@ func TestPagesHoldEveryKeyOnceInEveryOrder(t *testing.T) {
 			t.Errorf("%q gives %v", order, names)
 		}
 	}
-	if _, err := s.Keys(t.Context(), store.KeyFilter{Sort: "name; DROP TABLE keys"}, store.Page{Limit: 1}); !errors.Is(
+	if _, err := s.Keys(t.Context(), record.KeyFilter{Sort: "name; DROP TABLE keys"}, record.Page{Limit: 1}); !errors.Is(
 		err,
 		store.ErrSort,
 	) {
 		t.Errorf("a strange order: %v", err)
 	}
 	for _, cursor := range []string{"x", "W10", "WyJhIiwiYiJd"} {
-		if _, err := s.Keys(t.Context(), store.KeyFilter{}, store.Page{Limit: 1, After: cursor}); !errors.Is(
+		if _, err := s.Keys(t.Context(), record.KeyFilter{}, record.Page{Limit: 1, After: cursor}); !errors.Is(
 			err,
 			store.ErrCursor,
 		) {
@@ -142,13 +143,13 @@ func TestFiltersTakeTheirTextLiterally(t *testing.T) {
 		must(t, s.AddKey(t.Context(), newKey(name, n)))
 	}
 	for text, want := range map[string]int{"ATLAS": 2, "s_2": 1, "_": 1, "%": 0, `\`: 0, "'": 0} {
-		l, err := s.Keys(t.Context(), store.KeyFilter{Text: text}, store.Page{Limit: 10})
+		l, err := s.Keys(t.Context(), record.KeyFilter{Text: text}, record.Page{Limit: 10})
 		must(t, err)
 		if len(l.Items) != want {
 			t.Errorf("%q finds %d keys, want %d", text, len(l.Items), want)
 		}
 	}
-	l, err := s.Keys(t.Context(), store.KeyFilter{LabelName: "n", LabelText: "1"}, store.Page{Limit: 10})
+	l, err := s.Keys(t.Context(), record.KeyFilter{LabelName: "n", LabelText: "1"}, record.Page{Limit: 10})
 	must(t, err)
 	if len(l.Items) != 1 || l.Items[0].Name != "atlas_2" {
 		t.Errorf("by label: %v", l.Items)
@@ -161,7 +162,7 @@ func TestNamesAndKeysAreUnique(t *testing.T) {
 	again, twin := newKey("a", 1), newKey("b", 1)
 	again.SHA256 = make([]byte, 32)
 	twin.SHA256 = newKey("a", 0).SHA256
-	for constraint, k := range map[string]*store.Key{"keys_name": again, "keys_sha256": twin} {
+	for constraint, k := range map[string]*record.Key{"keys_name": again, "keys_sha256": twin} {
 		var taken *store.TakenError
 		if err := s.AddKey(t.Context(), k); !errors.As(err, &taken) || taken.Constraint != constraint {
 			t.Errorf("%s: %v", constraint, err)
@@ -172,7 +173,7 @@ func TestNamesAndKeysAreUnique(t *testing.T) {
 func TestANameIsFreeAgainOnceItsInstanceIsGone(t *testing.T) {
 	s := open(t)
 	i, _ := addInstance(t, s, "tide-1")
-	second := store.Instance{ID: uuid.Must(uuid.NewV7()), Name: "tide-1", Labels: map[string]string{}, CreatedAt: begin}
+	second := record.Instance{ID: uuid.Must(uuid.NewV7()), Name: "tide-1", Labels: map[string]string{}, CreatedAt: begin}
 	var taken *store.TakenError
 	if err := s.AddInstance(t.Context(), &second); !errors.As(err, &taken) || taken.Constraint != "instances_name" {
 		t.Errorf("the same name twice: %v", err)
@@ -188,13 +189,13 @@ func TestANameIsFreeAgainOnceItsInstanceIsGone(t *testing.T) {
 func TestOpeningsJoinGrantsAndSightings(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	i, login := addInstance(t, s, "atlas-web-1")
-	keys := map[string]*store.Key{}
+	keys := map[string]*record.Key{}
 	for n, name := range []string{"granted", "granted-seen", "seen", "gone", "elsewhere"} {
 		keys[name] = newKey(name, n)
 		must(t, s.AddKey(ctx, keys[name]))
 	}
-	grant := func(name string) store.Grant {
-		return store.Grant{
+	grant := func(name string) record.Grant {
+		return record.Grant{
 			ID:        uuid.Must(uuid.NewV7()),
 			KeyID:     keys[name].ID,
 			LoginID:   login.ID,
@@ -202,23 +203,23 @@ func TestOpeningsJoinGrantsAndSightings(t *testing.T) {
 			GrantedBy: "ines",
 		}
 	}
-	must(t, s.AddGrants(ctx, []store.Grant{grant("granted"), grant("granted-seen")}))
-	see := func(name string, present bool, at time.Time) store.Sighting {
-		return store.Sighting{LoginID: login.ID, KeyID: keys[name].ID, SeenAt: at, Method: "test", Present: present}
+	must(t, s.AddGrants(ctx, []record.Grant{grant("granted"), grant("granted-seen")}))
+	see := func(name string, present bool, at time.Time) record.Sighting {
+		return record.Sighting{LoginID: login.ID, KeyID: keys[name].ID, SeenAt: at, Method: "test", Present: present}
 	}
 	must(
 		t,
 		s.PutSightings(
 			ctx,
-			[]store.Sighting{see("granted-seen", true, begin), see("seen", true, begin), see("gone", true, begin)},
+			[]record.Sighting{see("granted-seen", true, begin), see("seen", true, begin), see("gone", true, begin)},
 		),
 	)
-	must(t, s.PutSightings(ctx, []store.Sighting{see("gone", false, begin.Add(time.Hour))}))
+	must(t, s.PutSightings(ctx, []record.Sighting{see("gone", false, begin.Add(time.Hour))}))
 	must(
 		t,
-		s.PutSightings(ctx, []store.Sighting{see("gone", true, begin.Add(-time.Hour))}),
+		s.PutSightings(ctx, []record.Sighting{see("gone", true, begin.Add(-time.Hour))}),
 	) // an older look changes nothing
-	l, err := s.Openers(ctx, i.ID, store.Page{Limit: 10, Total: true})
+	l, err := s.Openers(ctx, i.ID, record.Page{Limit: 10, Total: true})
 	must(t, err)
 	var got []string
 	for _, o := range l.Items {
@@ -228,12 +229,12 @@ func TestOpeningsJoinGrantsAndSightings(t *testing.T) {
 		*l.Total != 3 {
 		t.Errorf("openers: %v, total %d", got, *l.Total)
 	}
-	opens, err := s.Opens(ctx, keys["granted"].ID, store.Page{Limit: 10})
+	opens, err := s.Opens(ctx, keys["granted"].ID, record.Page{Limit: 10})
 	if err != nil || len(opens.Items) != 1 || opens.Items[0].InstanceName != "atlas-web-1" {
 		t.Errorf("opens: %v, %v", opens.Items, err)
 	}
 	must(t, s.WithdrawGrantsOf(ctx, i.ID, begin, "ines"))
-	if opens, err := s.Opens(ctx, keys["granted"].ID, store.Page{Limit: 10}); err != nil || len(opens.Items) != 0 {
+	if opens, err := s.Opens(ctx, keys["granted"].ID, record.Page{Limit: 10}); err != nil || len(opens.Items) != 0 {
 		t.Errorf("after the grant's end: %v, %v", opens.Items, err)
 	}
 	must(t, s.InTx(ctx, func(tx *store.Store) error { return tx.DeleteKey(ctx, keys["granted"].ID) }))
@@ -242,9 +243,9 @@ func TestOpeningsJoinGrantsAndSightings(t *testing.T) {
 	}
 }
 
-func newRun(i store.Instance) store.Run {
+func newRun(i record.Instance) record.Run {
 	id := uuid.Must(uuid.NewV7())
-	return store.Run{
+	return record.Run{
 		ID:         id,
 		Kind:       "launch",
 		InstanceID: i.ID,
@@ -252,7 +253,7 @@ func newRun(i store.Instance) store.Run {
 		Version:    1,
 		Facts:      map[string]string{},
 		CreatedAt:  begin,
-		Steps:      []store.RunStep{{RunID: id, Name: "disk", State: "waiting"}},
+		Steps:      []record.RunStep{{RunID: id, Name: "disk", State: "waiting"}},
 	}
 }
 
@@ -340,7 +341,7 @@ func TestInTxKeepsAllOrNothing(t *testing.T) {
 	failed := errors.New("failed on purpose")
 	err := s.InTx(ctx, func(tx *store.Store) error {
 		must(t, tx.AddKey(ctx, newKey("half", 0)))
-		must(t, tx.Note(ctx, store.Entry{At: begin, Person: "ines", Action: "key.import"}))
+		must(t, tx.Note(ctx, record.Entry{At: begin, Person: "ines", Action: "key.import"}))
 		return failed
 	})
 	if !errors.Is(err, failed) {
@@ -349,7 +350,7 @@ func TestInTxKeepsAllOrNothing(t *testing.T) {
 	if _, err := s.KeyNamed(ctx, "half"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("the key was kept: %v", err)
 	}
-	l, err := s.Daybook(ctx, store.EntryFilter{}, store.Page{Limit: 5})
+	l, err := s.Daybook(ctx, record.EntryFilter{}, record.Page{Limit: 5})
 	if err != nil || len(l.Items) != 0 {
 		t.Errorf("the entry was kept: %v %v", l.Items, err)
 	}
@@ -357,10 +358,10 @@ func TestInTxKeepsAllOrNothing(t *testing.T) {
 
 func TestTokensHoldUntilTheyEnd(t *testing.T) {
 	s, ctx := open(t), t.Context()
-	o := store.Operator{ID: uuid.Must(uuid.NewV7()), Name: "ines", Role: "admin", CreatedAt: begin}
+	o := record.Operator{ID: uuid.Must(uuid.NewV7()), Name: "ines", Role: "admin", CreatedAt: begin}
 	must(t, s.AddOperator(ctx, o))
 	end := begin.Add(time.Hour)
-	token := store.Token{
+	token := record.Token{
 		ID:         uuid.Must(uuid.NewV7()),
 		Name:       "t",
 		Hash:       []byte("hash"),
@@ -380,7 +381,7 @@ func TestTokensHoldUntilTheyEnd(t *testing.T) {
 		t,
 		s.AddSession(
 			ctx,
-			store.Session{
+			record.Session{
 				ID:         uuid.Must(uuid.NewV7()),
 				Hash:       []byte("s"),
 				OperatorID: o.ID,
@@ -416,10 +417,10 @@ func TestOpenSaysNothingOfThePassword(t *testing.T) {
 
 func TestAListSkipsWhatIsKnownTakenOrTwice(t *testing.T) {
 	s := open(t)
-	key := func(name string, n byte) store.Key {
+	key := func(name string, n byte) record.Key {
 		digest := make([]byte, 32)
 		digest[0] = n
-		return store.Key{
+		return record.Key{
 			ID:        uuid.Must(uuid.NewV7()),
 			Name:      name,
 			Type:      "ed25519",
@@ -435,12 +436,12 @@ func TestAListSkipsWhatIsKnownTakenOrTwice(t *testing.T) {
 			CreatedBy: "x",
 		}
 	}
-	first := []store.Key{key("one", 1), key("two", 2)}
+	first := []record.Key{key("one", 1), key("two", 2)}
 	there, err := s.AddKeysOrSkip(t.Context(), first)
 	if err != nil || len(there) != 2 {
 		t.Fatalf("%v %v", there, err)
 	}
-	list := []store.Key{key("three", 3), key("again", 1), key("two", 4), key("five", 5), key("five", 6), key("six", 5)}
+	list := []record.Key{key("three", 3), key("again", 1), key("two", 4), key("five", 5), key("five", 6), key("six", 5)}
 	if there, err = s.AddKeysOrSkip(t.Context(), list); err != nil {
 		t.Fatal(err)
 	}

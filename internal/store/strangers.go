@@ -2,40 +2,16 @@ package store
 
 import (
 	"context"
-	"encoding/base64"
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// Stranger is a key that stands in a login and in no record.
-type Stranger struct {
-	LoginID     uuid.UUID
-	SHA256      []byte `gorm:"column:sha256"`
-	Algorithm   string
-	Blob        []byte
-	Comment     string
-	Limits      string
-	FirstSeenAt time.Time
-	SeenAt      time.Time
-}
-
-// NewStranger is a stranger that the daybook does not tell of yet.
-type NewStranger struct {
-	SHA256       []byte `gorm:"column:sha256"`
-	Comment      string
-	OSUser       string `gorm:"column:os_user"`
-	InstanceName string
-}
-
-// Fingerprint is the key's, as OpenSSH writes it.
-func (n NewStranger) Fingerprint() string {
-	return "SHA256:" + base64.RawStdEncoding.EncodeToString(n.SHA256)
-}
-
 // TakeStrangers returns the strangers that were not noted, and marks them as noted.
-func (s *Store) TakeStrangers(ctx context.Context) ([]NewStranger, error) {
-	var out []NewStranger
+func (s *Store) TakeStrangers(ctx context.Context) ([]record.NewStranger, error) {
+	var out []record.NewStranger
 	err := s.db.WithContext(ctx).
 		Raw(`WITH taken AS (UPDATE strangers SET noted = true WHERE NOT noted RETURNING login_id, sha256, comment)
 		SELECT t.sha256, t.comment, l.os_user, i.name AS instance_name FROM taken t JOIN logins l ON l.id = t.login_id
@@ -46,7 +22,7 @@ func (s *Store) TakeStrangers(ctx context.Context) ([]NewStranger, error) {
 }
 
 // PutStrangers records the strangers that stand in the logins now; others are forgotten.
-func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers []Stranger) error {
+func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers []record.Stranger) error {
 	in, of := plainIDs(logins), make([][16]byte, len(strangers))
 	digests, blobs := make([][]byte, len(strangers)), make([][]byte, len(strangers))
 	algorithms, comments, limits := make(
@@ -100,8 +76,8 @@ func (s *Store) ClaimStrangers(ctx context.Context) error {
 }
 
 // StrangersOf returns at most limit strangers in the logins of an instance, the first seen first.
-func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) ([]Stranger, error) {
-	var strangers []Stranger
+func (s *Store) StrangersOf(ctx context.Context, instance uuid.UUID, limit int) ([]record.Stranger, error) {
+	var strangers []record.Stranger
 	err := s.db.WithContext(ctx).
 		Where("login_id IN (SELECT id FROM logins WHERE instance_id = ?)", instance).
 		Order("first_seen_at, sha256").

@@ -6,31 +6,12 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
 )
 
-// Sweep is the reading of the files of several logins.
-type Sweep struct {
-	ID          uuid.UUID
-	RequestedBy string
-	CreatedAt   time.Time
-	EndedAt     *time.Time
-}
-
-// SweepItem is one login of a sweep.
-type SweepItem struct {
-	SweepID uuid.UUID
-	LoginID uuid.UUID
-	State   string
-	Outcome string
-	EndedAt *time.Time
-	Tries   int // how often its reading was begun and not ended
-	// Of the login.
-	OSUser       string `gorm:"->;-:migration;column:os_user"`
-	InstanceName string `gorm:"->;-:migration"`
-}
-
 // AddSweep keeps a new sweep of the logins.
-func (s *Store) AddSweep(ctx context.Context, sweep Sweep, logins []uuid.UUID) error {
+func (s *Store) AddSweep(ctx context.Context, sweep record.Sweep, logins []uuid.UUID) error {
 	db := s.db.WithContext(ctx)
 	if err := db.Create(&sweep).Error; err != nil {
 		return plain(err)
@@ -45,8 +26,8 @@ func (s *Store) AddSweep(ctx context.Context, sweep Sweep, logins []uuid.UUID) e
 }
 
 // SweepByID returns a sweep.
-func (s *Store) SweepByID(ctx context.Context, id uuid.UUID) (Sweep, error) {
-	var w Sweep
+func (s *Store) SweepByID(ctx context.Context, id uuid.UUID) (record.Sweep, error) {
+	var w record.Sweep
 	err := s.db.WithContext(ctx).Where("id = ?", id).Take(&w).Error
 	return w, plain(err)
 }
@@ -70,7 +51,12 @@ func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, 
 
 // SweepItems returns one page of the logins of a sweep, by instance. state ""
 // means all.
-func (s *Store) SweepItems(ctx context.Context, id uuid.UUID, state string, p Page) (List[SweepItem], error) {
+func (s *Store) SweepItems(
+	ctx context.Context,
+	id uuid.UUID,
+	state string,
+	p record.Page,
+) (record.List[record.SweepItem], error) {
 	q := s.db.WithContext(ctx).
 		Table("sweep_items").
 		Joins("JOIN logins l ON l.id = sweep_items.login_id JOIN instances i ON i.id = l.instance_id").
@@ -80,21 +66,21 @@ func (s *Store) SweepItems(ctx context.Context, id uuid.UUID, state string, p Pa
 	}
 	page, err := seek(q, order{columns: []string{"i.name", "l.os_user"}}, p)
 	if err != nil {
-		return List[SweepItem]{}, err
+		return record.List[record.SweepItem]{}, err
 	}
-	var items []SweepItem
+	var items []record.SweepItem
 	if err := page.Select("sweep_items.*, l.os_user, i.name AS instance_name").Scan(&items).Error; err != nil {
-		return List[SweepItem]{}, plain(err)
+		return record.List[record.SweepItem]{}, plain(err)
 	}
-	return cut(items, p, func(i SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil
+	return cut(items, p, func(i record.SweepItem) []string { return []string{i.InstanceName, i.OSUser} }), nil
 }
 
 // TakeSweepItems returns logins that sweeps wait for, and counts that their reading begins.
 // There are at most limits[0] of those whose reading begins for the first time; where there are
 // none, at most limits[1] of those that it begins for the second time, and so on.
-func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]SweepItem, error) {
+func (s *Store) TakeSweepItems(ctx context.Context, limits ...int) ([]record.SweepItem, error) {
 	for tries, limit := range limits {
-		var items []SweepItem
+		var items []record.SweepItem
 		err := s.db.WithContext(ctx).Raw(`UPDATE sweep_items SET tries = tries + 1 FROM
 			(SELECT sweep_id, login_id FROM sweep_items WHERE state = 'waiting' AND tries = ? ORDER BY sweep_id LIMIT ?) t
 			WHERE sweep_items.sweep_id = t.sweep_id AND sweep_items.login_id = t.login_id
@@ -129,20 +115,9 @@ func (s *Store) GiveUpSweepItems(ctx context.Context, tries int, why string, at 
 	return ids, plain(err)
 }
 
-// SweepEnd is what came of the attempt to read a login.
-type SweepEnd struct {
-	LoginID uuid.UUID
-	// State and Outcome are for the sweeps that wait for the login.
-	State, Outcome string
-	// Method is how it was read, "" if it was not read now.
-	Method  string
-	Folders []Folder
-	At      time.Time
-}
-
 // EndSweepItems records what came of logins, for each and for every sweep that
 // waits for it.
-func (s *Store) EndSweepItems(ctx context.Context, ends []SweepEnd) error {
+func (s *Store) EndSweepItems(ctx context.Context, ends []record.SweepEnd) error {
 	ids, at := make([][16]byte, len(ends)), make([]time.Time, len(ends))
 	states, outcomes, methods, folders := make(
 		[]string,
@@ -158,7 +133,7 @@ func (s *Store) EndSweepItems(ctx context.Context, ends []SweepEnd) error {
 		len(ends),
 	)
 	for n, e := range ends {
-		text, err := json.Marshal(append([]Folder{}, e.Folders...))
+		text, err := json.Marshal(append([]record.Folder{}, e.Folders...))
 		if err != nil {
 			return err
 		}

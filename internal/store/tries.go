@@ -4,18 +4,9 @@ import (
 	"context"
 	"slices"
 	"time"
-)
 
-// Try is one thing that is guessed at, such as the password of an account, and how it is
-// slowed down: the first Free tries are free, each further one makes the next wait twice as
-// long, from one second up to Longest.
-type Try struct {
-	Subject string
-	Free    int
-	Longest time.Duration
-	// Forgiven is whether a success forgets all earlier tries.
-	Forgiven bool
-}
+	"plumlatch/internal/record"
+)
 
 // triesForgotten is for how long a try counts.
 const triesForgotten = time.Hour
@@ -23,9 +14,9 @@ const triesForgotten = time.Hour
 // ReserveTries counts one try at each subject before it is looked at, so that tries that come at
 // once do not all pass. wait is for how long none may be made; then nothing is counted.
 // It holds for all processes, since the counts are in the database.
-func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...Try) (wait time.Duration, err error) {
+func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...record.Try) (wait time.Duration, err error) {
 	tries = slices.Clone(tries)
-	slices.SortFunc(tries, func(a, b Try) int { // so that no two wait for each other
+	slices.SortFunc(tries, func(a, b record.Try) int { // so that no two wait for each other
 		if a.Subject < b.Subject {
 			return -1
 		}
@@ -73,7 +64,7 @@ func (s *Store) ReserveTries(ctx context.Context, now time.Time, tries ...Try) (
 
 // ReturnTries gives back what was reserved for a try that succeeded: one try less is counted at
 // each subject, or none any more.
-func (s *Store) ReturnTries(ctx context.Context, tries ...Try) error {
+func (s *Store) ReturnTries(ctx context.Context, tries ...record.Try) error {
 	for _, t := range tries {
 		db := s.db.WithContext(ctx)
 		var err error

@@ -6,6 +6,7 @@ import (
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 )
 
 func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
@@ -40,10 +41,10 @@ func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := s.Note(ctx, Entry{Person: "ines", Sentence: "The first of after."}); err != nil {
+	if err := s.Note(ctx, record.Entry{Person: "ines", Sentence: "The first of after."}); err != nil {
 		t.Fatal(err)
 	}
-	entries, err := s.EntriesAfter(ctx, EntryFilter{}, 0, 100)
+	entries, err := s.EntriesAfter(ctx, record.EntryFilter{}, 0, 100)
 	if err != nil || len(entries) != 28 {
 		t.Fatal(len(entries), err)
 	}
@@ -53,7 +54,11 @@ func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if about, err := s.Daybook(ctx, EntryFilter{About: []string{"instance:hide-cam-9"}}, Page{Limit: 5}); err != nil ||
+	if about, err := s.Daybook(
+		ctx,
+		record.EntryFilter{About: []string{"instance:hide-cam-9"}},
+		record.Page{Limit: 5},
+	); err != nil ||
 		len(about.Items) != 1 {
 		t.Errorf("%d entries are about an instance, %v", len(about.Items), err)
 	}

@@ -6,8 +6,8 @@ import (
 	"encoding/json"
 	"testing"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
-	"plumlatch/internal/store"
 )
 
 // FuzzPayload reads made-up payloads as a kind of run does, beginning with the samples. What is read is
@@ -27,11 +27,11 @@ func FuzzPayload[T any](f *testing.F, samples ...T) {
 		if !json.Valid(payload) || version <= 0 {
 			return
 		}
-		again[T](t, store.Run{Payload: payload, PayloadVersion: version})
+		again[T](t, record.Run{Payload: payload, PayloadVersion: version})
 	})
 }
 
-func again[T any](t *testing.T, run store.Run) {
+func again[T any](t *testing.T, run record.Run) {
 	t.Helper()
 	w, err := runs.Decode[T](run, runs.PayloadVersion)
 	if err != nil {

@@ -6,12 +6,13 @@ import (
 	"time"
 
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
 // Figures are what is watched from outside.
 type Figures struct {
-	store.Figures
+	record.Figures
 	// Reach counts the logins by how safe they are; Strangers the stranger's keys.
 	Reach     map[reach.State]int
 	Strangers int
@@ -39,7 +40,7 @@ func (s *Service) Figures(ctx context.Context) (Figures, error) {
 	if err != nil {
 		return Figures{}, err
 	}
-	w, err := s.World(ctx, store.ReachFilter{})
+	w, err := s.World(ctx, record.ReachFilter{})
 	if err != nil {
 		return Figures{}, err
 	}

@@ -4,12 +4,12 @@ import (
 	"context"
 	"strings"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 // Names returns at most limit of what bears a name that has the text in it, the nearest first.
-func (s *Service) Names(ctx context.Context, text string, limit int) ([]store.Named, error) {
+func (s *Service) Names(ctx context.Context, text string, limit int) ([]record.Named, error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
 		return nil, &problem.Problem{

@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -100,7 +101,7 @@ func (s *Service) AddGrant(
 		}
 		added, err := tx.AddOrKeepGrant(
 			ctx,
-			store.Grant{
+			record.Grant{
 				ID:        store.NewID(),
 				KeyID:     k.ID,
 				LoginID:   l.ID,
@@ -149,7 +150,7 @@ func untilWords(at *time.Time) string {
 	return " until " + at.UTC().Format("2 Jan 2006 15:04 UTC")
 }
 
-func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, err error) (Granted, error) {
+func (s *Service) startGranted(ctx context.Context, out Granted, run record.Run, err error) (Granted, error) {
 	var taken *store.TakenError
 	if errors.As(err, &taken) && taken.Constraint == "runs_one_live" {
 		return Granted{}, &problem.Problem{
@@ -182,7 +183,7 @@ func (s *Service) startGranted(ctx context.Context, out Granted, run store.Run, 
 }
 
 // checkMeans refuses a change that the service has no way to make.
-func (s *Service) checkMeans(ctx context.Context, l store.Login) error {
+func (s *Service) checkMeans(ctx context.Context, l record.Login) error {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
 	if err != nil {
 		return err
@@ -194,7 +195,7 @@ func (s *Service) checkMeans(ctx context.Context, l store.Login) error {
 }
 
 // NoMeans says why the service cannot change the files of a login; nil if it can.
-func (s *Service) NoMeans(l store.LoginToSweep) *problem.Problem {
+func (s *Service) NoMeans(l record.LoginToSweep) *problem.Problem {
 	i := l.Instance
 	p := &problem.Problem{
 		Kind:   problem.Conflict,
@@ -307,11 +308,11 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 
 // checkLeft refuses a withdrawal that leaves the login shut or thin, unless
 // told to go on. The steward key and one that is lost anyway may always go.
-func (s *Service) checkLeft(ctx context.Context, k store.Key, l store.Login, i store.Instance, anyway bool) error {
+func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i record.Instance, anyway bool) error {
 	if anyway || k.StewardOf != nil || k.State == "lost" {
 		return nil
 	}
-	w, err := s.World(ctx, store.ReachFilter{Instance: i.ID})
+	w, err := s.World(ctx, record.ReachFilter{Instance: i.ID})
 	if err != nil {
 		return err
 	}
@@ -343,9 +344,9 @@ func (s *Service) checkLeft(ctx context.Context, k store.Key, l store.Login, i s
 // Grants returns one page of grants.
 func (s *Service) Grants(
 	ctx context.Context,
-	f store.GrantFilter,
-	p store.Page,
-) (store.List[store.GrantRecord], error) {
+	f record.GrantFilter,
+	p record.Page,
+) (record.List[record.GrantRecord], error) {
 	l, err := s.store.Grants(ctx, f, p)
 	return l, problem.FromPage(err)
 }
@@ -404,15 +405,15 @@ func (s *Service) endGrants(ctx context.Context) error {
 // edit has the steps of the runs that place or remove the lines of one key.
 type edit struct {
 	*Service
-	run  store.Run
+	run  record.Run
 	work *grantWork
 }
 
-func grantWorkOf(run store.Run) (*grantWork, error) {
+func grantWorkOf(run record.Run) (*grantWork, error) {
 	return runs.PayloadOf(run, runs.NoEarlier[grantWork])
 }
 
-func (s *Service) grantPlan(run store.Run) (runs.Plan, error) {
+func (s *Service) grantPlan(run record.Run) (runs.Plan, error) {
 	w, err := grantWorkOf(run)
 	if err != nil {
 		return runs.Plan{}, err
@@ -470,14 +471,14 @@ func (s *Service) grantPlan(run store.Run) (runs.Plan, error) {
 }
 
 // subject returns the key and the login of the run.
-func (e *edit) subject(ctx context.Context, from *store.Store) (store.Key, store.LoginToSweep, error) {
+func (e *edit) subject(ctx context.Context, from *store.Store) (record.Key, record.LoginToSweep, error) {
 	k, err := from.KeyByID(ctx, e.work.Key)
 	if err != nil {
-		return k, store.LoginToSweep{}, err
+		return k, record.LoginToSweep{}, err
 	}
 	found, err := from.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
 	if err != nil || len(found) == 0 {
-		return k, store.LoginToSweep{}, cmp.Or(err, store.ErrNotFound)
+		return k, record.LoginToSweep{}, cmp.Or(err, store.ErrNotFound)
 	}
 	return k, found[0], nil
 }
@@ -631,7 +632,7 @@ type grantWork struct {
 // grantJob says how the steps of a grant or a withdrawal are taken from somebody's own machine.
 func (s *Service) grantJob() work.Job {
 	return work.Job{
-		Worker: func(run store.Run) (string, error) {
+		Worker: func(run record.Run) (string, error) {
 			w, err := grantWorkOf(run)
 			if err != nil {
 				return "", err
@@ -639,7 +640,7 @@ func (s *Service) grantJob() work.Job {
 			return w.Worker, nil
 		},
 		Seeing: "ask",
-		Subject: func(ctx context.Context, run store.Run) (work.SubjectOfJob, error) {
+		Subject: func(ctx context.Context, run record.Run) (work.SubjectOfJob, error) {
 			w, err := grantWorkOf(run)
 			if err != nil {
 				return work.SubjectOfJob{}, err

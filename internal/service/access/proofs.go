@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
@@ -39,13 +40,13 @@ func (s *Service) Challenge(
 	actor people.Actor,
 	key string,
 	entry *EntryFor,
-) (store.Challenge, error) {
+) (record.Challenge, error) {
 	k, err := s.keys.Key(ctx, key)
 	if err != nil {
-		return store.Challenge{}, err
+		return record.Challenge{}, err
 	}
 	if k.StewardOf != nil {
-		return store.Challenge{}, &problem.Problem{
+		return record.Challenge{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "steward-key",
 			Where:  []string{key},
@@ -55,7 +56,7 @@ func (s *Service) Challenge(
 	}
 	nonce := make([]byte, 32)
 	rand.Read(nonce)
-	c := store.Challenge{
+	c := record.Challenge{
 		ID:         store.NewID(),
 		KeyID:      k.ID,
 		OperatorID: actor.ID,
@@ -71,7 +72,7 @@ func (s *Service) Challenge(
 	}.Text()
 	if entry != nil {
 		if err := s.challengeEntry(ctx, actor, k, *entry, nonce, &c); err != nil {
-			return store.Challenge{}, err
+			return record.Challenge{}, err
 		}
 	}
 	live, err := s.store.AddChallenge(ctx, c, s.now())
@@ -90,10 +91,10 @@ func (s *Service) Challenge(
 func (s *Service) challengeEntry(
 	ctx context.Context,
 	actor people.Actor,
-	k store.Key,
+	k record.Key,
 	f EntryFor,
 	nonce []byte,
-	c *store.Challenge,
+	c *record.Challenge,
 ) error {
 	l, i, err := s.fleet.LoginNamed(ctx, f.Login)
 	if err != nil {
@@ -130,10 +131,10 @@ func (s *Service) Prove(
 	key string,
 	challenge uuid.UUID,
 	armoured string,
-) (store.Key, error) {
+) (record.Key, error) {
 	k, err := s.keys.Key(ctx, key)
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	refuse := func(code, detail string) error {
 		return &problem.Problem{
@@ -161,20 +162,29 @@ func (s *Service) Prove(
 		}
 		if err := tx.AddProof(
 			ctx,
-			store.Proof{ID: store.NewID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
+			record.Proof{ID: store.NewID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
 		); err != nil {
 			return err
 		}
 		if err := tx.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "key.prove", "key", k.Name, "", "%s proved to hold the private half of %s.", actor.Name, k.Name),
+			s.journal.Entry(
+				actor.By(),
+				"key.prove",
+				"key",
+				k.Name,
+				"",
+				"%s proved to hold the private half of %s.",
+				actor.Name,
+				k.Name,
+			),
 		); err != nil {
 			return err
 		}
 		return s.keys.TakeOver(ctx, tx, actor, k)
 	})
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	return s.keys.Key(ctx, key)
 }
@@ -218,7 +228,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		if err != nil {
 			return err
 		}
-		proof := store.Proof{
+		proof := record.Proof{
 			ID:        store.NewID(),
 			Kind:      "entry",
 			KeyID:     k.ID,
@@ -250,7 +260,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		if err := tx.AddProof(ctx, proof); err != nil {
 			return err
 		}
-		sighting := store.Sighting{
+		sighting := record.Sighting{
 			LoginID: l.ID,
 			KeyID:   k.ID,
 			SeenAt:  s.now(),
@@ -258,7 +268,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 			Present: true,
 			Opens:   true,
 		}
-		if err := tx.PutSightings(ctx, []store.Sighting{sighting}); err != nil {
+		if err := tx.PutSightings(ctx, []record.Sighting{sighting}); err != nil {
 			return err
 		}
 		return tx.Note(
@@ -288,7 +298,7 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 
 // EntryIn is the completed login that a signed proof is of: with the key, at the login, and with a
 // host key that is pinned.
-func EntryIn(p store.Proof, k store.Key, i store.Instance, user string) (sshio.Entry, error) {
+func EntryIn(p record.Proof, k record.Key, i record.Instance, user string) (sshio.Entry, error) {
 	var e signature.Entry
 	if err := json.Unmarshal(p.Entry, &e); err != nil {
 		return sshio.Entry{}, fmt.Errorf("the report of a login with %s cannot be read: %w", k.Name, err)
@@ -304,7 +314,7 @@ func EntryIn(p store.Proof, k store.Key, i store.Instance, user string) (sshio.E
 
 // ProofDue is a key that its keeper is to prove.
 type ProofDue struct {
-	store.ProofDue
+	record.ProofDue
 	// State is never proved, stale or soon stale.
 	State string
 	// StaleAt is when the proof goes or went stale; nil where there is none.
@@ -321,10 +331,10 @@ func (s *Service) ProofsDue(
 	actor people.Actor,
 	keeper string,
 	days int,
-	p store.Page,
-) (store.List[ProofDue], error) {
+	p record.Page,
+) (record.List[ProofDue], error) {
 	if days < 0 || days > maxDueDays {
-		return store.List[ProofDue]{}, &problem.Problem{
+		return record.List[ProofDue]{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-within",
 			Field:  "within",
@@ -334,15 +344,15 @@ func (s *Service) ProofsDue(
 	if keeper == "me" {
 		own, err := s.store.KeeperOf(ctx, actor.ID)
 		if errors.Is(err, store.ErrNotFound) {
-			return store.List[ProofDue]{}, nil // no keeper, so nothing to prove
+			return record.List[ProofDue]{}, nil // no keeper, so nothing to prove
 		}
 		if err != nil {
-			return store.List[ProofDue]{}, err
+			return record.List[ProofDue]{}, err
 		}
 		keeper = own.Name
 	} else if keeper != "" {
 		if _, err := s.store.KeeperNamed(ctx, keeper); errors.Is(err, store.ErrNotFound) {
-			return store.List[ProofDue]{}, &problem.Problem{
+			return record.List[ProofDue]{}, &problem.Problem{
 				Kind:   problem.NotFound,
 				Code:   "no-such-keeper",
 				Field:  "keeper",
@@ -351,15 +361,15 @@ func (s *Service) ProofsDue(
 				Remedy: "See who there is: plumlatch prove -due",
 			}
 		} else if err != nil {
-			return store.List[ProofDue]{}, err
+			return record.List[ProofDue]{}, err
 		}
 	}
 	now := s.now()
 	l, err := s.store.ProofsDue(ctx, keeper, now.Add(-s.Fresh).AddDate(0, 0, days), p)
 	if err != nil {
-		return store.List[ProofDue]{}, problem.FromPage(err)
+		return record.List[ProofDue]{}, problem.FromPage(err)
 	}
-	out := store.List[ProofDue]{Next: l.Next}
+	out := record.List[ProofDue]{Next: l.Next}
 	for _, d := range l.Items {
 		due := ProofDue{ProofDue: d, State: "never proved"}
 		if d.ProvedAt != nil {

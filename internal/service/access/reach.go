@@ -14,6 +14,7 @@ import (
 
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -24,12 +25,12 @@ import (
 // World is what reach is computed from, with the names of things.
 type World struct {
 	Input  reach.Input
-	Logins []store.ReachLogin
-	Keys   []store.ReachKey
+	Logins []record.ReachLogin
+	Keys   []record.ReachKey
 }
 
 // World reads the logins that fit and all that joins them to keys.
-func (s *Service) World(ctx context.Context, f store.ReachFilter) (*World, error) {
+func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, error) {
 	logins, pairs, keys, err := s.store.Reach(ctx, f)
 	if err != nil {
 		return nil, err
@@ -113,7 +114,7 @@ func (w *World) KeyPlace(id uuid.UUID) int {
 
 // LoginReach is a login and how it stands.
 type LoginReach struct {
-	store.ReachLogin
+	record.ReachLogin
 	reach.Standing
 	// Why says what is to be known about it; Next is the one command to type next.
 	Why, Next string
@@ -123,7 +124,7 @@ type LoginReach struct {
 
 // ReachWanted narrows and places a page of logins.
 type ReachWanted struct {
-	store.ReachFilter
+	record.ReachFilter
 	State string
 	Drift bool
 	// Worry is for those whose best way back in is a bad one alone.
@@ -217,7 +218,7 @@ type ReachMap struct {
 
 // MapKey is a key on a map.
 type MapKey struct {
-	store.ReachKey
+	record.ReachKey
 	// Fresh is whether its private half is freshly proved, Logins on how many logins
 	// of the map it stands or should.
 	Fresh  bool
@@ -323,7 +324,7 @@ func severity(s reach.Standing) int {
 }
 
 // judged says in words how a login stands, and what to do next.
-func judged(l store.ReachLogin, s reach.Standing) LoginReach {
+func judged(l record.ReachLogin, s reach.Standing) LoginReach {
 	out := LoginReach{ReachLogin: l, Standing: s}
 	name := fleet.LoginName(l.OSUser, l.Instance)
 	var words []string
@@ -376,11 +377,11 @@ func judged(l store.ReachLogin, s reach.Standing) LoginReach {
 // Login is a login with all that is known of it.
 type Login struct {
 	LoginReach
-	Of        store.Instance
-	Openers   []store.Opening
-	Strangers []store.Stranger
-	Files     []store.FileVersion
-	Folders   []store.Folder
+	Of        record.Instance
+	Openers   []record.Opening
+	Strangers []record.Stranger
+	Files     []record.FileVersion
+	Folders   []record.Folder
 	// Label says what the cloud's key label is worth; "" where there is nothing to say.
 	Label string
 }
@@ -393,7 +394,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 	if err != nil {
 		return Login{}, err
 	}
-	w, err := s.World(ctx, store.ReachFilter{Instance: i.ID})
+	w, err := s.World(ctx, record.ReachFilter{Instance: i.ID})
 	if err != nil {
 		return Login{}, err
 	}
@@ -407,7 +408,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 		}
 	}
 	out := Login{LoginReach: judged(w.Logins[place], reach.Standings(w.Input)[place]), Of: i, Folders: l.Folders}
-	openers, err := s.store.Openers(ctx, i.ID, store.Page{Limit: maxOpeners})
+	openers, err := s.store.Openers(ctx, i.ID, record.Page{Limit: maxOpeners})
 	if err != nil {
 		return Login{}, err
 	}
@@ -431,7 +432,7 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 }
 
 // labelWorth says in plain words where the cloud's key label misleads.
-func labelWorth(i store.Instance, openers []store.Opening) string {
+func labelWorth(i record.Instance, openers []record.Opening) string {
 	if i.KeyLabel == "" {
 		return ""
 	}
@@ -459,7 +460,7 @@ const (
 
 // Version is a content of a file with what was new in it.
 type Version struct {
-	store.FileVersion
+	record.FileVersion
 	Came, Went []string
 }
 
@@ -541,7 +542,7 @@ func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]st
 		return nil, nil, err
 	}
 	for _, n := range names {
-		if !slices.ContainsFunc(keys, func(k store.Key) bool { return k.Name == n }) {
+		if !slices.ContainsFunc(keys, func(k record.Key) bool { return k.Name == n }) {
 			return nil, nil, s.keys.NoKey(store.ErrNotFound, n)
 		}
 	}
@@ -566,13 +567,13 @@ func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]st
 		}
 		keys = append(keys, held...)
 	}
-	slices.SortFunc(keys, func(a, b store.Key) int { return cmp.Compare(a.Name, b.Name) })
-	keys = slices.CompactFunc(keys, func(a, b store.Key) bool { return a.Name == b.Name })
+	slices.SortFunc(keys, func(a, b record.Key) int { return cmp.Compare(a.Name, b.Name) })
+	keys = slices.CompactFunc(keys, func(a, b record.Key) bool { return a.Name == b.Name })
 	all := make([]string, len(keys))
 	for n, k := range keys {
 		all[n] = k.Name
 	}
-	w, err := s.World(ctx, store.ReachFilter{Keys: all})
+	w, err := s.World(ctx, record.ReachFilter{Keys: all})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -591,12 +592,12 @@ func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]st
 }
 
 // MarkLost marks a key as lost: by the person who is its keeper, or an admin.
-func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason string) (store.Key, error) {
+func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason string) (record.Key, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	if reason == "" {
-		return store.Key{}, &problem.Problem{
+		return record.Key{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "no-reason",
 			Field:  "reason",
@@ -605,7 +606,7 @@ func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason
 		}
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := s.keys.LockKey(ctx, tx, name, func(k store.Key) error {
+		k, err := s.keys.LockKey(ctx, tx, name, func(k record.Key) error {
 			own, err := s.keys.Holds(ctx, tx, actor, k)
 			if err != nil {
 				return err
@@ -636,7 +637,7 @@ func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason
 		)
 	})
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	return s.keys.Key(ctx, name)
 }

@@ -4,13 +4,14 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/sshio"
-	"plumlatch/internal/store"
 )
 
 const (
@@ -25,7 +26,7 @@ func (s *Service) ReportFiles(
 	actor people.Actor,
 	name string,
 	files []reading.SeenFile,
-	folders []store.Folder,
+	folders []record.Folder,
 	hostKey string,
 ) (Login, error) {
 	l, i, err := s.fleet.LoginNamed(ctx, name)

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/reach"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/fleet"
@@ -28,7 +29,7 @@ type Service struct {
 	// Reported is called once somebody has reported from their own machine what they saw there.
 	Reported func(ctx context.Context, instance uuid.UUID)
 	// Worry returns what says of a login what is bad about its best way back in.
-	Worry func(context.Context) func(store.ReachLogin, reach.Standing) string
+	Worry func(context.Context) func(record.ReachLogin, reach.Standing) string
 
 	store   *store.Store
 	engine  *runs.Engine
@@ -57,8 +58,8 @@ func New(
 		Safe:     k.Safe,
 		Fresh:    fresh,
 		Reported: func(context.Context, uuid.UUID) {},
-		Worry: func(context.Context) func(store.ReachLogin, reach.Standing) string {
-			return func(store.ReachLogin, reach.Standing) string { return "" }
+		Worry: func(context.Context) func(record.ReachLogin, reach.Standing) string {
+			return func(record.ReachLogin, reach.Standing) string { return "" }
 		},
 		store:   s,
 		engine:  e,

@@ -17,6 +17,7 @@ import (
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -48,7 +49,7 @@ var choicesFor = map[string][]string{
 
 // Difference is one with what can be done about it.
 type Difference struct {
-	store.Difference
+	record.Difference
 	Choices []string
 	// NoMeans is why the service cannot change the login's files, "" if it can.
 	NoMeans string
@@ -57,18 +58,18 @@ type Difference struct {
 // Differences returns one page of differences.
 func (s *Service) Differences(
 	ctx context.Context,
-	f store.DifferenceFilter,
-	p store.Page,
-) (store.List[Difference], error) {
+	f record.DifferenceFilter,
+	p record.Page,
+) (record.List[Difference], error) {
 	l, err := s.store.Differences(ctx, f, p)
 	if err != nil {
-		return store.List[Difference]{}, problem.FromPage(err)
+		return record.List[Difference]{}, problem.FromPage(err)
 	}
 	ways, err := s.waysInto(ctx, l.Items)
 	if err != nil {
-		return store.List[Difference]{}, err
+		return record.List[Difference]{}, err
 	}
-	out := store.List[Difference]{Next: l.Next}
+	out := record.List[Difference]{Next: l.Next}
 	for _, d := range l.Items {
 		item := Difference{Difference: d, Choices: choicesFor[d.Fit]}
 		if p := s.NoMeans(ways[d.LoginID]); p != nil {
@@ -81,8 +82,8 @@ func (s *Service) Differences(
 
 func (s *Service) waysInto(
 	ctx context.Context,
-	differences []store.Difference,
-) (map[uuid.UUID]store.LoginToSweep, error) {
+	differences []record.Difference,
+) (map[uuid.UUID]record.LoginToSweep, error) {
 	var ids []uuid.UUID
 	for _, d := range differences {
 		if !slices.Contains(ids, d.LoginID) {
@@ -90,7 +91,7 @@ func (s *Service) waysInto(
 		}
 	}
 	found, err := s.store.LoginsToSweep(ctx, ids)
-	ways := map[uuid.UUID]store.LoginToSweep{}
+	ways := map[uuid.UUID]record.LoginToSweep{}
 	for _, l := range found {
 		ways[l.ID] = l
 	}
@@ -127,7 +128,7 @@ const maxChoices = 500
 type chosen struct {
 	place int // in the list that was asked for
 	Choice
-	store.Difference
+	record.Difference
 }
 
 // Settle does what was chosen about differences. What is accepted, and a grant
@@ -139,7 +140,7 @@ func (s *Service) Settle(
 	actor people.Actor,
 	choices []Choice,
 	reason string,
-) ([]Settled, []store.Run, error) {
+) ([]Settled, []record.Run, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return nil, nil, err
 	}
@@ -177,7 +178,7 @@ func (s *Service) Settle(
 		}
 		wanted[c.Login] = append(wanted[c.Login], d.Sum)
 	}
-	now := map[string][]store.Difference{}
+	now := map[string][]record.Difference{}
 	for called, digests := range wanted {
 		l, i, err := s.fleet.LoginNamed(ctx, called)
 		if err != nil {
@@ -185,8 +186,8 @@ func (s *Service) Settle(
 		}
 		page, err := s.store.Differences(
 			ctx,
-			store.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
-			store.Page{Limit: len(digests)},
+			record.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
+			record.Page{Limit: len(digests)},
 		)
 		if err != nil {
 			return nil, nil, err
@@ -197,7 +198,7 @@ func (s *Service) Settle(
 		out[n].Choice = c
 		at := slices.IndexFunc(
 			now[c.Login],
-			func(d store.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 },
+			func(d record.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 },
 		)
 		if at < 0 {
 			leave(n, "it is no difference any more")
@@ -214,7 +215,7 @@ func (s *Service) Settle(
 		}
 		byLogin[d.LoginID] = append(byLogin[d.LoginID], chosen{n, c, d})
 	}
-	var started []store.Run
+	var started []record.Run
 	for _, id := range order {
 		run, err := s.settleLogin(ctx, actor, id, byLogin[id], reason, out)
 		if err != nil {
@@ -236,7 +237,7 @@ func (s *Service) settleLogin(
 	list []chosen,
 	reason string,
 	out []Settled,
-) (*store.Run, error) {
+) (*record.Run, error) {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{login})
 	if err != nil {
 		return nil, err
@@ -340,7 +341,7 @@ func (s *Service) settleLogin(
 func (s *Service) settleAtOnce(
 	ctx context.Context,
 	actor people.Actor,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 	c chosen,
 	reason string,
 	item *Settled,
@@ -376,7 +377,7 @@ func (s *Service) settleAtOnce(
 		item.Name = k.Name
 		if _, err := tx.AddOrKeepGrant(
 			ctx,
-			store.Grant{
+			record.Grant{
 				ID:        store.NewID(),
 				KeyID:     k.ID,
 				LoginID:   l.ID,
@@ -429,9 +430,9 @@ func (s *Service) acceptable(
 	ctx context.Context,
 	tx *store.Store,
 	actor people.Actor,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 	c chosen,
-) (store.Key, error) {
+) (record.Key, error) {
 	if c.KeyID != nil {
 		k, err := tx.KeyByID(ctx, *c.KeyID)
 		if err != nil {
@@ -441,13 +442,13 @@ func (s *Service) acceptable(
 	}
 	strangers, err := tx.StrangersOf(ctx, l.InstanceID, maxOpeners)
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
-	at := slices.IndexFunc(strangers, func(g store.Stranger) bool {
+	at := slices.IndexFunc(strangers, func(g record.Stranger) bool {
 		return g.LoginID == l.ID && bytes.Equal(g.SHA256, c.Difference.SHA256)
 	})
 	if at < 0 {
-		return store.Key{}, &problem.Problem{
+		return record.Key{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "not-there",
 			Detail: "it does not stand there any more",
@@ -457,7 +458,7 @@ func (s *Service) acceptable(
 		keypair.Public{Algorithm: strangers[at].Algorithm, Blob: strangers[at].Blob, Comment: strangers[at].Comment}.Line(),
 	)
 	if err != nil {
-		return store.Key{}, problem.FromRefusal("sha256", err)
+		return record.Key{}, problem.FromRefusal("sha256", err)
 	}
 	wanted := c.Choice.Name
 	if wanted == "" {
@@ -470,7 +471,7 @@ func (s *Service) acceptable(
 	}
 	in := keys.NewKey{Name: wanted, Purpose: "found on " + l.Instance.Name}
 	if err := keys.CheckNewKey(in); err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	k := s.keys.NewRecord(actor, in, public, "import")
 	if err := s.keys.Grantable(k); err != nil {
@@ -502,11 +503,11 @@ func (s *Service) acceptable(
 // settling has the steps of a run that settles the differences of one login.
 type settling struct {
 	*Service
-	run  store.Run
+	run  record.Run
 	work *settleWork
 }
 
-func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
+func (s *Service) settlePlan(run record.Run) (runs.Plan, error) {
 	w, err := runs.PayloadOf(run, runs.NoEarlier[settleWork])
 	if err != nil {
 		return runs.Plan{}, err
@@ -533,18 +534,18 @@ func (s *Service) settlePlan(run store.Run) (runs.Plan, error) {
 	}}, nil
 }
 
-func (e *settling) login(ctx context.Context, from *store.Store) (store.LoginToSweep, error) {
+func (e *settling) login(ctx context.Context, from *store.Store) (record.LoginToSweep, error) {
 	found, err := from.LoginsToSweep(ctx, []uuid.UUID{e.work.Login})
 	if err == nil && len(found) == 0 {
 		err = store.ErrNotFound
 	}
 	if err != nil {
-		return store.LoginToSweep{}, err
+		return record.LoginToSweep{}, err
 	}
 	return found[0], nil
 }
 
-func (e *settling) keysToPlace(ctx context.Context) ([]store.Key, error) {
+func (e *settling) keysToPlace(ctx context.Context) ([]record.Key, error) {
 	keys, err := e.store.KeysByID(ctx, e.work.Place)
 	if err == nil && len(keys) != len(e.work.Place) {
 		err = errors.New("the record of one of its keys is gone")

@@ -3,6 +3,8 @@ package access
 import (
 	"context"
 	"errors"
+
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
@@ -12,14 +14,14 @@ import (
 
 // Granted is a grant and what is being done about it.
 type Granted struct {
-	Key   store.Key
-	Login store.Login
+	Key   record.Key
+	Login record.Login
 	// Name is the login's, user@instance.
 	Name     string
 	Line     string
-	Instance store.Instance
+	Instance record.Instance
 	// Run places or removes the line; nil where the caller does that.
-	Run *store.Run
+	Run *record.Run
 }
 
 // AddSteward makes a steward key for an instance that has none and grants it the
@@ -30,12 +32,12 @@ func (s *Service) AddSteward(ctx context.Context, actor people.Actor, instance s
 		return Granted{}, err
 	}
 	out := Granted{Login: l, Name: fleet.LoginName(l.OSUser, i.Name), Instance: i}
-	var run store.Run
+	var run record.Run
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if out.Key, err = s.fleet.NewSteward(ctx, tx, actor, i); err != nil {
 			return err
 		}
-		grant := store.Grant{
+		grant := record.Grant{
 			ID:        store.NewID(),
 			KeyID:     out.Key.ID,
 			LoginID:   l.ID,
@@ -43,7 +45,7 @@ func (s *Service) AddSteward(ctx context.Context, actor people.Actor, instance s
 			GrantedBy: actor.Name,
 			Reason:    "steward key",
 		}
-		if err := tx.AddGrants(ctx, []store.Grant{grant}); err != nil {
+		if err := tx.AddGrants(ctx, []record.Grant{grant}); err != nil {
 			return err
 		}
 		run = s.engine.NewRun(runs.Request{

@@ -3,13 +3,15 @@ package fleet
 import (
 	"context"
 	"errors"
+
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
-
-	"github.com/google/uuid"
 )
 
 // Adopted says which machine is to be brought in.
@@ -23,19 +25,23 @@ type Adopted struct {
 
 // Adopt records a machine that was not launched here, with the host keys that
 // the caller saw.
-func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (store.Instance, error) {
+func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (record.Instance, error) {
 	var err error
 	if a.Labels, err = actor.Labelled(a.Labels); err != nil {
-		return store.Instance{}, err
+		return record.Instance{}, err
 	}
-	if err := errors.Join(problem.CheckName("name", a.Name), problem.CheckLabels(a.Labels), problem.CheckText("learnt", a.Learnt)); err != nil {
-		return store.Instance{}, err
+	if err := errors.Join(
+		problem.CheckName("name", a.Name),
+		problem.CheckLabels(a.Labels),
+		problem.CheckText("learnt", a.Learnt),
+	); err != nil {
+		return record.Instance{}, err
 	}
 	if a.Port == 0 {
 		a.Port = 22
 	}
-	bad := func(field, detail, remedy string) (store.Instance, error) {
-		return store.Instance{}, &problem.Problem{
+	bad := func(field, detail, remedy string) (record.Instance, error) {
+		return record.Instance{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-" + field,
 			Field:  field,
@@ -44,7 +50,7 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (sto
 		}
 	}
 	if err := checkAddress(a.Address, a.Port); err != nil {
-		return store.Instance{}, err
+		return record.Instance{}, err
 	}
 	switch {
 	case name.CheckUser(a.LoginUser) != nil:
@@ -56,7 +62,7 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (sto
 			"The client reads them from the machine: plumlatch instance adopt",
 		)
 	}
-	i := store.Instance{
+	i := record.Instance{
 		ID:            store.NewID(),
 		Name:          a.Name,
 		State:         "running",
@@ -72,15 +78,15 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (sto
 	if a.Learnt == "" {
 		a.Learnt = "first contact"
 	}
-	var pins []store.HostKey
+	var pins []record.HostKey
 	for _, line := range a.HostKeys {
 		k, err := keypair.ReadLine(line)
 		if err != nil {
-			return store.Instance{}, problem.FromRefusal("host_keys", err)
+			return record.Instance{}, problem.FromRefusal("host_keys", err)
 		}
 		pins = append(
 			pins,
-			store.HostKey{
+			record.HostKey{
 				ID:         store.NewID(),
 				InstanceID: i.ID,
 				Algorithm:  k.Algorithm,
@@ -95,7 +101,7 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (sto
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return err
 		}
-		if err := tx.AddLogin(ctx, store.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: a.LoginUser}); err != nil {
+		if err := tx.AddLogin(ctx, record.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: a.LoginUser}); err != nil {
 			return err
 		}
 		if err := tx.PinHostKeys(ctx, pins); err != nil {
@@ -121,13 +127,13 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (sto
 		)
 	})
 	if err != nil {
-		return store.Instance{}, TakenInstance(err, a.Name)
+		return record.Instance{}, TakenInstance(err, a.Name)
 	}
 	return s.store.InstanceByID(ctx, i.ID)
 }
 
 // release forgets an adopted instance: nothing on the machine is touched.
-func (s *Service) release(ctx context.Context, actor people.Actor, i store.Instance, reason string) error {
+func (s *Service) release(ctx context.Context, actor people.Actor, i record.Instance, reason string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := s.Forget(ctx, tx, i.ID); err != nil {
 			return err

@@ -3,11 +3,12 @@ package fleet
 import (
 	"context"
 	"fmt"
-	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/rotation"
-	"plumlatch/internal/store"
 	"slices"
 	"time"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 )
 
 // OldKeyPlace is where an old key may still live.
@@ -19,7 +20,7 @@ type OldKeyPlace struct {
 // CopiesWithOldKeys returns the snapshots and images that were made of the items'
 // instances before the old key was gone from them. A cloud that does not tell is one
 // place that is told of as such.
-func (s *Service) CopiesWithOldKeys(ctx context.Context, items []store.ReportedItem) ([]OldKeyPlace, error) {
+func (s *Service) CopiesWithOldKeys(ctx context.Context, items []record.ReportedItem) ([]OldKeyPlace, error) {
 	can, _, err := s.Outline(ctx)
 	var copies []cloud.Snapshot
 	if err == nil {

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -66,15 +67,15 @@ func (s *Service) CloudName(ctx context.Context) (string, error) {
 // List returns one page of the instances that are there.
 func (s *Service) List(
 	ctx context.Context,
-	f store.InstanceFilter,
-	p store.Page,
-) (store.List[store.Instance], error) {
+	f record.InstanceFilter,
+	p record.Page,
+) (record.List[record.Instance], error) {
 	l, err := s.store.Instances(ctx, f, p)
 	return l, problem.FromPage(err)
 }
 
 // Instance returns the instance of that name.
-func (s *Service) Instance(ctx context.Context, name string) (store.Instance, error) {
+func (s *Service) Instance(ctx context.Context, name string) (record.Instance, error) {
 	i, err := s.store.InstanceNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return i, &problem.Problem{
@@ -89,17 +90,17 @@ func (s *Service) Instance(ctx context.Context, name string) (store.Instance, er
 }
 
 // Openers returns one page of the keys that open, or should open, the instance.
-func (s *Service) Openers(ctx context.Context, name string, p store.Page) (store.List[store.Opening], error) {
+func (s *Service) Openers(ctx context.Context, name string, p record.Page) (record.List[record.Opening], error) {
 	i, err := s.Instance(ctx, name)
 	if err != nil {
-		return store.List[store.Opening]{}, err
+		return record.List[record.Opening]{}, err
 	}
 	l, err := s.store.Openers(ctx, i.ID, p)
 	return l, problem.FromPage(err)
 }
 
 // StopCosts says in words what a stop would cost.
-func StopCosts(i store.Instance) []string {
+func StopCosts(i record.Instance) []string {
 	var costs []string
 	if !i.StaticAddress && i.PublicAddress != "" {
 		costs = append(
@@ -119,14 +120,14 @@ func (s *Service) Launch(
 	actor people.Actor,
 	once journal.IdempotencyKey,
 	l Launch,
-) (store.Instance, store.Run, error) {
+) (record.Instance, record.Run, error) {
 	i, image, err := s.judgeLaunch(ctx, actor, &l)
 	if err != nil {
-		return store.Instance{}, store.Run{}, err
+		return record.Instance{}, record.Run{}, err
 	}
 	keys, err := s.judgeLaunchKeys(ctx, l, image)
 	if err != nil {
-		return store.Instance{}, store.Run{}, err
+		return record.Instance{}, record.Run{}, err
 	}
 	if len(keys) > 0 {
 		i.KeyLabel = keys[0].Name
@@ -151,13 +152,13 @@ func (s *Service) Launch(
 		if err := tx.AddInstance(ctx, &i); err != nil {
 			return err
 		}
-		login := store.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: image.LoginUser}
+		login := record.Login{ID: store.NewID(), InstanceID: i.ID, OSUser: image.LoginUser}
 		if err := tx.AddLogin(ctx, login); err != nil {
 			return err
 		}
-		grants := make([]store.Grant, len(keys))
+		grants := make([]record.Grant, len(keys))
 		for n, k := range keys {
-			grants[n] = store.Grant{
+			grants[n] = record.Grant{
 				ID:        store.NewID(),
 				KeyID:     k.ID,
 				LoginID:   login.ID,
@@ -173,7 +174,7 @@ func (s *Service) Launch(
 			}
 			grants = append(
 				grants,
-				store.Grant{
+				record.Grant{
 					ID:        store.NewID(),
 					KeyID:     k.ID,
 					LoginID:   login.ID,
@@ -207,17 +208,17 @@ func (s *Service) Launch(
 		)
 	})
 	if err != nil {
-		return store.Instance{}, store.Run{}, TakenInstance(err, l.Name)
+		return record.Instance{}, record.Run{}, TakenInstance(err, l.Name)
 	}
 	s.engine.Wake(ctx, run.ID)
 	if run, err = s.store.RunByID(ctx, run.ID); err != nil {
-		return store.Instance{}, store.Run{}, err
+		return record.Instance{}, record.Run{}, err
 	}
 	i, err = s.store.InstanceByID(ctx, run.InstanceID)
 	return i, run, err
 }
 
-func keyNames(keys []store.Key) string {
+func keyNames(keys []record.Key) string {
 	if len(keys) == 0 {
 		return "no key, so that nobody can log in"
 	}
@@ -244,13 +245,21 @@ func TakenInstance(err error, name string) error {
 }
 
 // judgeLaunch checks everything that can be checked before anything is recorded.
-func (s *Service) judgeLaunch(ctx context.Context, actor people.Actor, l *Launch) (store.Instance, cloud.Image, error) {
-	none := func(err error) (store.Instance, cloud.Image, error) { return store.Instance{}, cloud.Image{}, err }
+func (s *Service) judgeLaunch(
+	ctx context.Context,
+	actor people.Actor,
+	l *Launch,
+) (record.Instance, cloud.Image, error) {
+	none := func(err error) (record.Instance, cloud.Image, error) { return record.Instance{}, cloud.Image{}, err }
 	var err error
 	if l.Labels, err = actor.Labelled(l.Labels); err != nil {
-		return store.Instance{}, cloud.Image{}, err
+		return record.Instance{}, cloud.Image{}, err
 	}
-	if err := errors.Join(problem.CheckName("name", l.Name), problem.CheckLabels(l.Labels), problem.CheckText("reason", l.Reason)); err != nil {
+	if err := errors.Join(
+		problem.CheckName("name", l.Name),
+		problem.CheckLabels(l.Labels),
+		problem.CheckText("reason", l.Reason),
+	); err != nil {
 		return none(err)
 	}
 	c, err := s.Catalogue(ctx)
@@ -291,7 +300,7 @@ func (s *Service) judgeLaunch(ctx context.Context, actor people.Actor, l *Launch
 	if l.Labels == nil {
 		l.Labels = map[string]string{}
 	}
-	return store.Instance{
+	return record.Instance{
 		ID:        store.NewID(),
 		Name:      l.Name,
 		State:     "launching",
@@ -330,8 +339,8 @@ func Choose[T any](field, wanted string, among []T, nameOf func(T) string) (T, e
 	return none, p
 }
 
-func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Image) ([]store.Key, error) {
-	bad := func(code, detail, remedy string) ([]store.Key, error) {
+func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Image) ([]record.Key, error) {
+	bad := func(code, detail, remedy string) ([]record.Key, error) {
 		return nil, &problem.Problem{Kind: problem.Invalid, Code: code, Field: "keys", Detail: detail, Remedy: remedy}
 	}
 	if len(l.Keys) == 0 && !l.NoKey {
@@ -348,10 +357,10 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 	if err != nil {
 		return nil, err
 	}
-	var granted []store.Key
+	var granted []record.Key
 	var lines []string
 	for n, wanted := range l.Keys {
-		i := slices.IndexFunc(found, func(k store.Key) bool { return k.Name == wanted })
+		i := slices.IndexFunc(found, func(k record.Key) bool { return k.Name == wanted })
 		if i < 0 {
 			return bad("no-such-key", fmt.Sprintf("there is no key named %q", wanted), "See what there is: plumlatch key list")
 		}
@@ -418,16 +427,21 @@ const (
 var during = map[RunFor]string{RunStart: "starting", RunStop: "stopping", RunTerminate: "terminating"}
 
 // Change begins a start, a stop or the end of an instance.
-func (s *Service) Change(ctx context.Context, actor people.Actor, kind RunFor, name, reason string) (store.Run, error) {
+func (s *Service) Change(
+	ctx context.Context,
+	actor people.Actor,
+	kind RunFor,
+	name, reason string,
+) (record.Run, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
-		return store.Run{}, err
+		return record.Run{}, err
 	}
 	i, err := s.Instance(ctx, name)
 	if err != nil {
-		return store.Run{}, err
+		return record.Run{}, err
 	}
 	if i.Adopted {
-		return store.Run{}, &problem.Problem{
+		return record.Run{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "adopted",
 			Where:  []string{name},
@@ -441,7 +455,7 @@ func (s *Service) Change(ctx context.Context, actor people.Actor, kind RunFor, n
 		RunTerminate: {"running", "stopped", "failed"},
 	}[kind]
 	if !slices.Contains(needs, i.State) {
-		return store.Run{}, &problem.Problem{
+		return record.Run{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "wrong-state",
 			Detail: fmt.Sprintf("the instance %s is %s, so it cannot %s", name, i.State, kind),
@@ -480,7 +494,7 @@ func (s *Service) Change(ctx context.Context, actor people.Actor, kind RunFor, n
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return store.Run{}, &problem.Problem{
+		return record.Run{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "run-at-work",
 			Detail: fmt.Sprintf("another run is at work on %s", name),
@@ -488,7 +502,7 @@ func (s *Service) Change(ctx context.Context, actor people.Actor, kind RunFor, n
 		}
 	}
 	if err != nil {
-		return store.Run{}, err
+		return record.Run{}, err
 	}
 	s.engine.Wake(ctx, run.ID)
 	return s.store.RunByID(ctx, run.ID)

@@ -10,6 +10,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/sshio"
@@ -41,7 +42,7 @@ const (
 	bootLearnt  = "cloud boot output"
 )
 
-func (s *Service) lifecyclePlan(run store.Run) (runs.Plan, error) {
+func (s *Service) lifecyclePlan(run record.Run) (runs.Plan, error) {
 	w, err := runs.PayloadOf(run, earlierLifecycle)
 	if err != nil {
 		return runs.Plan{}, err
@@ -248,7 +249,7 @@ func (l *lifecycle) boot(ctx context.Context, p *runs.Progress) (string, error) 
 	return l.machine.PinBoot(ctx)
 }
 
-func pinned(pins []store.HostKey, k keypair.Public) bool {
+func pinned(pins []record.HostKey, k keypair.Public) bool {
 	for _, p := range pins {
 		if string(p.Blob) == string(k.Blob) {
 			return true
@@ -281,7 +282,7 @@ func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error
 		}
 		return "the SSH server answers; nobody can log in, since no key was placed", nil
 	}
-	var sightings []store.Sighting
+	var sightings []record.Sighting
 	var accepted, refused []string
 	for _, k := range keys {
 		yes, err := sshio.Accepts(ctx, target, k.Blob)
@@ -295,7 +296,7 @@ func (l *lifecycle) answer(ctx context.Context, _ *runs.Progress) (string, error
 		}
 		sightings = append(
 			sightings,
-			store.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes, Opens: true},
+			record.Sighting{LoginID: login.ID, KeyID: k.ID, SeenAt: l.now(), Method: askedMethod, Present: yes, Opens: true},
 		)
 	}
 	if err := l.store.PutSightings(ctx, sightings); err != nil {
@@ -371,7 +372,7 @@ func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
 }
 
 // launchEnded makes the instance a running one, or frees its name.
-func (l *lifecycle) launchEnded(run store.Run) func(context.Context, *store.Store, string, string) error {
+func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Store, string, string) error {
 	actor := journal.ForRun(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
@@ -425,7 +426,7 @@ var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": 
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(
-	run store.Run,
+	run record.Run,
 	success string,
 ) func(context.Context, *store.Store, string, string) error {
 	actor := journal.ForRun(run)

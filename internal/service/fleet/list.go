@@ -11,9 +11,9 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
-	"plumlatch/internal/store"
 )
 
 const maxListBytes = 1 << 20
@@ -122,7 +122,7 @@ func checkAddress(address string, port int) error {
 // Approach is what stands between an address and an instance's SSH port.
 type Approach struct {
 	From     string
-	Instance store.Instance
+	Instance record.Instance
 	// Asked is whether a cloud was asked. State, Address and Rules are what it said.
 	Asked          bool
 	State, Address string

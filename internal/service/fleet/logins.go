@@ -5,23 +5,25 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
-	"strings"
 )
 
 // LoginNamed returns the login user@instance; an instance alone means its own
 // login user's.
-func (s *Service) LoginNamed(ctx context.Context, name string) (store.Login, store.Instance, error) {
+func (s *Service) LoginNamed(ctx context.Context, name string) (record.Login, record.Instance, error) {
 	user, instance, ok := strings.Cut(name, "@")
 	if !ok {
 		user, instance = "", name
 	}
 	i, err := s.Instance(ctx, instance)
 	if err != nil {
-		return store.Login{}, i, err
+		return record.Login{}, i, err
 	}
 	if user == "" {
 		user = i.LoginUser
@@ -42,7 +44,7 @@ func (s *Service) LoginNamed(ctx context.Context, name string) (store.Login, sto
 func LoginName(user, instance string) string { return user + "@" + instance }
 
 // CheckHostKey refuses a report from a machine that is not the one that is recorded.
-func CheckHostKey(i store.Instance, seen string) error {
+func CheckHostKey(i record.Instance, seen string) error {
 	d, ok := keypair.ReadFingerprint(seen)
 	for _, h := range i.HostKeys {
 		if ok && bytes.Equal(h.SHA256, d.Sum) {
@@ -58,7 +60,7 @@ func CheckHostKey(i store.Instance, seen string) error {
 	}
 }
 
-func TargetOf(i store.Instance, user string) sshio.Target {
+func TargetOf(i record.Instance, user string) sshio.Target {
 	t := sshio.Target{User: user, Address: i.PublicAddress, Port: i.SSHPort}
 	for _, h := range i.HostKeys {
 		t.HostKeys = append(t.HostKeys, h.Blob)

@@ -4,22 +4,24 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
-	"time"
 )
 
 // Machine is one instance as its cloud has it, for the steps of runs.
 type Machine struct {
-	Instance store.Instance
+	Instance record.Instance
 	fleet    *Service
 }
 
 // Machine returns the instance for the steps of a run.
-func (s *Service) Machine(i store.Instance) *Machine { return &Machine{Instance: i, fleet: s} }
+func (s *Service) Machine(i record.Instance) *Machine { return &Machine{Instance: i, fleet: s} }
 
 func (m *Machine) Set(ctx context.Context, columns map[string]any) error {
 	return m.fleet.store.ChangeInstance(ctx, m.Instance.ID, columns)
@@ -132,9 +134,9 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 	if len(seen) == 0 {
 		return "", errors.New("the boot output shows no host key, so the instance cannot be told from another")
 	}
-	pins := make([]store.HostKey, len(seen))
+	pins := make([]record.HostKey, len(seen))
 	for n, k := range seen {
-		pins[n] = store.HostKey{
+		pins[n] = record.HostKey{
 			ID:         store.NewID(),
 			InstanceID: i.ID,
 			Algorithm:  k.Algorithm,

@@ -2,18 +2,19 @@ package fleet
 
 import (
 	"context"
-	"plumlatch/internal/cloud"
-	"plumlatch/internal/store"
 	"slices"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/singleflight"
+
+	"plumlatch/internal/cloud"
+	"plumlatch/internal/record"
 )
 
 // AgentMissing says what keeps the guest agent of an instance from being asked, ""
 // if nothing does.
-func (s *Service) AgentMissing(ctx context.Context, i store.Instance) (string, error) {
+func (s *Service) AgentMissing(ctx context.Context, i record.Instance) (string, error) {
 	if i.Adopted {
 		return "it was adopted, so no cloud's guest agent can be asked", nil
 	}

@@ -7,6 +7,7 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -19,10 +20,10 @@ func (s *Service) NewSteward(
 	ctx context.Context,
 	tx *store.Store,
 	actor people.Actor,
-	i store.Instance,
-) (store.Key, error) {
+	i record.Instance,
+) (record.Key, error) {
 	if s.Safe == nil {
-		return store.Key{}, problem.NoSafe()
+		return record.Key{}, problem.NoSafe()
 	}
 	called := name.Suggest("steward-" + i.Name)
 	if _, err := tx.KeyNamed(ctx, called); err == nil {
@@ -37,7 +38,7 @@ func (s *Service) NewSteward(
 		"plum latch steward of "+i.Name,
 	)
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	k.StewardOf = &i.ID
 	return k, keys.AddKept(ctx, tx, &k, sealed)

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/core/daybook"
 	"plumlatch/internal/core/signature"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/secrets"
 	"plumlatch/internal/store"
@@ -32,14 +33,14 @@ type By struct {
 }
 
 // ForRun is who asked for the run, by whose work it is now.
-func ForRun(run store.Run) By {
+func ForRun(run record.Run) By {
 	return By{Name: run.RequestedBy, Via: "service", Run: run.ID}
 }
 
 // Entry makes a line of the daybook whose outcome is done. It is about its subject,
 // and about the run that it is done in.
-func (s *Service) Entry(by By, action, subjectKind, subject, why, sentence string, args ...any) store.Entry {
-	e := store.Entry{
+func (s *Service) Entry(by By, action, subjectKind, subject, why, sentence string, args ...any) record.Entry {
+	e := record.Entry{
 		At: s.now(), Person: by.Name, Via: by.Via, Action: action, SubjectKind: subjectKind, Subject: subject,
 		Why:       why,
 		Outcome:   "done",
@@ -57,7 +58,7 @@ func (s *Service) Entry(by By, action, subjectKind, subject, why, sentence strin
 }
 
 // OnKeys adds the keys that an entry is also about.
-func OnKeys(e store.Entry, names ...string) store.Entry {
+func OnKeys(e record.Entry, names ...string) record.Entry {
 	for _, n := range names {
 		if ref := "key:" + n; n != "" && !slices.Contains(e.About, ref) {
 			e.About = append(e.About, ref)
@@ -67,7 +68,7 @@ func OnKeys(e store.Entry, names ...string) store.Entry {
 }
 
 // List returns one page of entries, newest first.
-func (s *Service) List(ctx context.Context, f store.EntryFilter, p store.Page) (store.List[store.Entry], error) {
+func (s *Service) List(ctx context.Context, f record.EntryFilter, p record.Page) (record.List[record.Entry], error) {
 	l, err := s.store.Daybook(ctx, f, p)
 	return l, problem.FromPage(err)
 }
@@ -78,7 +79,7 @@ const (
 )
 
 // Export tells of all entries that fit, oldest first.
-func (s *Service) Export(ctx context.Context, f store.EntryFilter, tell func(store.Entry) error) error {
+func (s *Service) Export(ctx context.Context, f record.EntryFilter, tell func(record.Entry) error) error {
 	select {
 	case walks <- struct{}{}:
 		defer func() { <-walks }()
@@ -105,9 +106,9 @@ const walkWaits = 5 * time.Second
 
 func (s *Service) tellEntries(
 	ctx context.Context,
-	f store.EntryFilter,
+	f record.EntryFilter,
 	after int64,
-	tell func(store.Entry) error,
+	tell func(record.Entry) error,
 ) (last int64, err error) {
 	for {
 		entries, err := s.store.EntriesAfter(ctx, f, after, daybookPart)
@@ -130,9 +131,9 @@ func (s *Service) tellEntries(
 // come, until ctx or the service ends. after is -1 for only those to come.
 func (s *Service) Watch(
 	ctx context.Context,
-	f store.EntryFilter,
+	f record.EntryFilter,
 	after int64,
-	tell func(store.Entry) error,
+	tell func(record.Entry) error,
 ) error {
 	if after < 0 {
 		var err error
@@ -173,7 +174,7 @@ func (s *Service) Check(ctx context.Context, kept *daybook.Head) (Check, error) 
 	ctx = store.Unlimited(ctx)
 	c := daybook.Checker{Kept: kept}
 	var out Check
-	err := s.Export(ctx, store.EntryFilter{}, func(e store.Entry) error { return c.Add(e.Linked()) })
+	err := s.Export(ctx, record.EntryFilter{}, func(e record.Entry) error { return c.Add(e.Linked()) })
 	if err == nil {
 		err = c.End()
 	}
@@ -207,7 +208,7 @@ func (s *Service) Head(ctx context.Context) (SignedHead, error) {
 	if err != nil {
 		return SignedHead{}, err
 	}
-	last, err := s.store.Daybook(ctx, store.EntryFilter{}, store.Page{Limit: 1})
+	last, err := s.store.Daybook(ctx, record.EntryFilter{}, record.Page{Limit: 1})
 	if err != nil {
 		return SignedHead{}, err
 	}
@@ -245,7 +246,7 @@ func (s *Service) Once(
 	sum := secrets.Hash(string(k.Request))
 	earlier, err := tx.Remember(
 		ctx,
-		store.Idempotency{OperatorID: operator, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
+		record.Idempotency{OperatorID: operator, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
 	)
 	if err != nil || earlier == nil {
 		return "", err

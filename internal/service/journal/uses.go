@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"plumlatch/internal/core/text"
-	"plumlatch/internal/store"
+	"plumlatch/internal/record"
 )
 
 // uses gathers which kept private halves were used, so that a sweep of a thousand logins
@@ -40,7 +40,7 @@ func (s *Service) writeUses(ctx context.Context) error {
 	of := s.uses.of
 	s.uses.of = nil
 	s.uses.mu.Unlock()
-	var entries []store.Entry
+	var entries []record.Entry
 	for what, names := range of {
 		slices.Sort(names)
 		for part := range slices.Chunk(slices.Compact(names), usedAtOnce) {
@@ -53,7 +53,7 @@ func (s *Service) writeUses(ctx context.Context) error {
 	return s.store.Note(ctx, entries...)
 }
 
-func (s *Service) used(what string, names []string) store.Entry {
+func (s *Service) used(what string, names []string) record.Entry {
 	shown := strings.Join(names[:min(3, len(names))], ", ")
 	if more := len(names) - 3; more > 0 {
 		shown += fmt.Sprintf(" and %s more", text.Counted(more, "key"))

@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -208,7 +209,7 @@ func recipientOf(text string) (hpke.PublicKey, error) {
 }
 
 // Holds reports whether the actor, or a team of theirs, is the key's keeper.
-func (s *Service) Holds(ctx context.Context, tx *store.Store, actor people.Actor, k store.Key) (bool, error) {
+func (s *Service) Holds(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) (bool, error) {
 	if k.KeeperID == nil {
 		return false, nil
 	}
@@ -221,8 +222,8 @@ func (s *Service) LockKey(
 	ctx context.Context,
 	tx *store.Store,
 	name string,
-	may func(store.Key) error,
-) (store.Key, error) {
+	may func(record.Key) error,
+) (record.Key, error) {
 	k, err := tx.KeyNamed(ctx, name)
 	if err != nil {
 		return k, s.NoKey(err, name)
@@ -241,7 +242,7 @@ func (s *Service) useConsent(
 	ctx context.Context,
 	tx *store.Store,
 	actor people.Actor,
-	k store.Key,
+	k record.Key,
 ) (words string, err error) {
 	label, err := tx.AsksConsent(ctx, k.ID)
 	if errors.Is(err, store.ErrNotFound) {
@@ -292,12 +293,12 @@ func becauseOf(note string) string {
 }
 
 // AskConsent asks that a kept private half may be handed over to the actor.
-func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reason string) (store.Consent, error) {
+func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reason string) (record.Consent, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
-		return store.Consent{}, err
+		return record.Consent{}, err
 	}
 	if reason == "" {
-		return store.Consent{}, &problem.Problem{
+		return record.Consent{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "no-reason",
 			Field:  "reason",
@@ -307,10 +308,10 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 	}
 	k, err := s.Key(ctx, key)
 	if err != nil {
-		return store.Consent{}, err
+		return record.Consent{}, err
 	}
 	if _, err := s.store.AsksConsent(ctx, k.ID); errors.Is(err, store.ErrNotFound) {
-		return store.Consent{}, &problem.Problem{
+		return record.Consent{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "no-consent-needed",
 			Where:  []string{key},
@@ -318,19 +319,19 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 			Remedy: "Take it: plumlatch key private " + key,
 		}
 	} else if err != nil {
-		return store.Consent{}, err
+		return record.Consent{}, err
 	}
 	if _, err := s.store.KeptHalf(ctx, k.ID); errors.Is(err, store.ErrNotFound) {
-		return store.Consent{}, handedOver(k)
+		return record.Consent{}, handedOver(k)
 	} else if err != nil {
-		return store.Consent{}, err
+		return record.Consent{}, err
 	}
 	own, err := s.Holds(ctx, s.store, actor, k)
 	if err != nil {
-		return store.Consent{}, err
+		return record.Consent{}, err
 	}
 	if !own && actor.Role != people.Admin {
-		return store.Consent{}, &problem.Problem{
+		return record.Consent{}, &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "not-the-keeper",
 			Where:  []string{key},
@@ -338,7 +339,7 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 			Remedy: "Ask them",
 		}
 	}
-	c := store.Consent{
+	c := record.Consent{
 		ID:        store.NewID(),
 		KeyID:     k.ID,
 		KeyName:   k.Name,
@@ -379,7 +380,7 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 }
 
 // Consents returns the requests of the last 90 days, newest first.
-func (s *Service) Consents(ctx context.Context) ([]store.Consent, error) {
+func (s *Service) Consents(ctx context.Context) ([]record.Consent, error) {
 	out, err := s.store.Consents(ctx, s.now().Add(-consentsShown))
 	for i := range out {
 		if out[i].ExpiresAt.Before(s.now()) && (out[i].State == "asked" || out[i].State == "granted") {
@@ -397,11 +398,11 @@ func (s *Service) DecideConsent(
 	id uuid.UUID,
 	grant bool,
 	note string,
-) (store.Consent, error) {
+) (record.Consent, error) {
 	if err := problem.CheckText("note", note); err != nil {
-		return store.Consent{}, err
+		return record.Consent{}, err
 	}
-	var c store.Consent
+	var c record.Consent
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		var err error
 		c, err = tx.LockConsent(ctx, id)
@@ -474,7 +475,7 @@ func (s *Service) DecideConsent(
 }
 
 // ConsentLabels returns the labels for which a second person has to consent.
-func (s *Service) ConsentLabels(ctx context.Context) ([]store.ConsentLabel, error) {
+func (s *Service) ConsentLabels(ctx context.Context) ([]record.ConsentLabel, error) {
 	return s.store.ConsentLabels(ctx)
 }
 
@@ -488,7 +489,7 @@ func (s *Service) SetConsentLabel(ctx context.Context, actor people.Actor, name,
 			"for no consent any more."
 		if asks {
 			change = func(ctx context.Context, name, value string) (bool, error) {
-				return tx.AddConsentLabel(ctx, store.ConsentLabel{Name: name, Value: value, AddedBy: actor.Name, AddedAt: s.now()})
+				return tx.AddConsentLabel(ctx, record.ConsentLabel{Name: name, Value: value, AddedBy: actor.Name, AddedAt: s.now()})
 			}
 			action, words = "consent.label", "%s has releases under the label %s=%s ask for a second person's consent."
 		}
@@ -502,9 +503,9 @@ func (s *Service) SetConsentLabel(ctx context.Context, actor people.Actor, name,
 
 // ForgetKey destroys the copy of a private half in the safe, once the keeper has just
 // proved to hold it.
-func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string) (store.Key, error) {
+func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string) (record.Key, error) {
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := s.LockKey(ctx, tx, name, func(k store.Key) error {
+		k, err := s.LockKey(ctx, tx, name, func(k record.Key) error {
 			if err := s.Beyond(ctx, tx, k); err != nil {
 				return err
 			}
@@ -584,7 +585,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 		)
 	})
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	return s.Key(ctx, name)
 }
@@ -595,16 +596,16 @@ func (s *Service) HandOver(
 	ctx context.Context,
 	actor people.Actor,
 	key, to, reason string,
-) (store.Key, *store.Handover, error) {
+) (record.Key, *record.Handover, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	keeper, err := s.people.KeeperFor(ctx, actor, to)
 	if err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	if keeper == nil || to == "" {
-		return store.Key{}, nil, &problem.Problem{
+		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "no-such-keeper",
 			Field:  "to",
@@ -612,16 +613,16 @@ func (s *Service) HandOver(
 		}
 	}
 	if keeper.LeftAt != nil {
-		return store.Key{}, nil, &problem.Problem{
+		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "keeper-left",
 			Field:  "to",
 			Detail: keeper.Name + " has left",
 		}
 	}
-	var waits *store.Handover
+	var waits *record.Handover
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := s.LockKey(ctx, tx, key, func(k store.Key) error {
+		k, err := s.LockKey(ctx, tx, key, func(k record.Key) error {
 			if err := s.Beyond(ctx, tx, k); err != nil {
 				return err
 			}
@@ -689,7 +690,7 @@ func (s *Service) HandOver(
 				),
 			)
 		}
-		h := store.Handover{
+		h := record.Handover{
 			ID:         store.NewID(),
 			KeyID:      k.ID,
 			FromKeeper: k.KeeperID,
@@ -721,7 +722,7 @@ func (s *Service) HandOver(
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return store.Key{}, nil, &problem.Problem{
+		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "hand-over-waits",
 			Where:  []string{key},
@@ -730,7 +731,7 @@ func (s *Service) HandOver(
 		}
 	}
 	if err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	k, err := s.Key(ctx, key)
 	return k, waits, err
@@ -739,8 +740,8 @@ func (s *Service) HandOver(
 // CallOffHandOver ends a hand-over that waits.
 func (s *Service) CallOffHandOver(ctx context.Context, actor people.Actor, key string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		var waiting []store.Handover
-		_, err := s.LockKey(ctx, tx, key, func(k store.Key) error {
+		var waiting []record.Handover
+		_, err := s.LockKey(ctx, tx, key, func(k record.Key) error {
 			own, err := s.Holds(ctx, tx, actor, k)
 			if err != nil {
 				return err
@@ -790,12 +791,12 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor people.Actor, key s
 }
 
 // Handovers returns those that wait for a proof.
-func (s *Service) Handovers(ctx context.Context) ([]store.Handover, error) {
+func (s *Service) Handovers(ctx context.Context) ([]record.Handover, error) {
 	return s.store.Handovers(ctx, nil)
 }
 
 // TakeOver completes a hand-over of the key to whoever has just proved to hold it.
-func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Actor, k store.Key) error {
+func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) error {
 	waiting, err := tx.Handovers(ctx, &k.ID)
 	if err != nil || len(waiting) == 0 {
 		return err

@@ -9,11 +9,11 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
 )
 
 func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
@@ -85,8 +85,8 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	o.Wants("again", err, "private-half-released")
 	l, err := o.Journal.List(
 		ctx,
-		store.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"},
-		store.Page{Limit: 9},
+		record.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"},
+		record.Page{Limit: 9},
 	)
 	if err != nil || len(l.Items) != 1 || !strings.Contains(l.Items[0].Sentence, "with the consent of runa") {
 		t.Errorf("%+v %v", l.Items, err)
@@ -124,7 +124,13 @@ func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := hpke.Open(k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"another"), sealed); err == nil {
+	if _, err := hpke.Open(
+		k,
+		hpke.HKDFSHA256(),
+		hpke.AES256GCM(),
+		[]byte(keys.ReleaseInfo+"another"),
+		sealed,
+	); err == nil {
 		t.Error("it opens for another key's name")
 	}
 	half, err := hpke.Open(k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"deploy"), sealed)

@@ -4,20 +4,22 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
-
-	"golang.org/x/crypto/ssh"
 )
 
-func LineOf(k store.Key) string {
+func LineOf(k record.Key) string {
 	return keypair.Public{Algorithm: k.Algorithm, Blob: k.Blob, Comment: k.Comment}.Line()
 }
 
 // KeptSigner opens a key's private half in the safe.
-func (s *Service) KeptSigner(ctx context.Context, k store.Key) (ssh.Signer, error) {
+func (s *Service) KeptSigner(ctx context.Context, k record.Key) (ssh.Signer, error) {
 	if s.Safe == nil {
 		return nil, fmt.Errorf("the private half of %s cannot be used: the safe is switched off", k.Name)
 	}
@@ -46,7 +48,7 @@ func (s *Service) NewKept(
 	in NewKey,
 	spec keypair.Spec,
 	comment string,
-) (k store.Key, sealed store.Secret, err error) {
+) (k record.Key, sealed record.Secret, err error) {
 	if s.Safe == nil {
 		return k, sealed, problem.NoSafe()
 	}
@@ -65,7 +67,7 @@ func (s *Service) NewKept(
 	return k, sealed, err
 }
 
-func AddKept(ctx context.Context, tx *store.Store, k *store.Key, sealed store.Secret) error {
+func AddKept(ctx context.Context, tx *store.Store, k *record.Key, sealed record.Secret) error {
 	if err := tx.AddKey(ctx, k); err != nil {
 		return err
 	}
@@ -74,7 +76,7 @@ func AddKept(ctx context.Context, tx *store.Store, k *store.Key, sealed store.Se
 
 // LineFor is the line of a key in authorized_keys. A steward key's is limited to
 // what it is for.
-func (s *Service) LineFor(k store.Key) string {
+func (s *Service) LineFor(k record.Key) string {
 	if k.StewardOf == nil {
 		return LineOf(k)
 	}

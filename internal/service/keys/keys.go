@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -60,22 +61,22 @@ func (s *Service) ImportKey(
 	actor people.Actor,
 	once journal.IdempotencyKey,
 	in ImportedKey,
-) (store.Key, error) {
+) (record.Key, error) {
 	if err := CheckNewKey(in.NewKey); err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	file, err := keypair.ReadPublic(in.PublicKey)
 	if err != nil {
-		return store.Key{}, problem.FromRefusal("public_key", err)
+		return record.Key{}, problem.FromRefusal("public_key", err)
 	}
 	public := file.Public
 	sha1, err := readPKCS8SHA1(in.PKCS8SHA1)
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	if in.Comment != nil {
 		if err := keypair.CheckComment(*in.Comment); err != nil {
-			return store.Key{}, problem.FromRefusal("comment", err)
+			return record.Key{}, problem.FromRefusal("comment", err)
 		}
 		public.Comment = *in.Comment
 	}
@@ -85,7 +86,7 @@ func (s *Service) ImportKey(
 	}
 	k, err := s.record(ctx, actor, in.NewKey, public, origin)
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	k.PKCS8SHA1 = sha1
 	first := true
@@ -107,7 +108,7 @@ func (s *Service) ImportKey(
 		)
 	})
 	if err != nil {
-		return store.Key{}, s.TakenKey(ctx, err, in.Name, public)
+		return record.Key{}, s.TakenKey(ctx, err, in.Name, public)
 	}
 	if !first {
 		return s.Key(ctx, k.Name)
@@ -132,13 +133,13 @@ func (s *Service) MakeKey(
 	actor people.Actor,
 	once journal.IdempotencyKey,
 	made MadeHere,
-) (store.Key, []byte, error) {
+) (record.Key, []byte, error) {
 	in, spec := made.NewKey, made.Spec
 	if err := CheckNewKey(in); err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	if _, err := spec.Normal(); err != nil {
-		return store.Key{}, nil, &problem.Problem{
+		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-key-type",
 			Field:  "type",
@@ -150,12 +151,12 @@ func (s *Service) MakeKey(
 	}
 	pair, err := keypair.Make(rand.Reader, spec, made.Comment)
 	if err != nil {
-		return store.Key{}, nil, problem.FromRefusal("comment", err)
+		return record.Key{}, nil, problem.FromRefusal("comment", err)
 	}
 	private, err := pair.Write(rand.Reader, made.Format, []byte(made.Passphrase))
 	var none *keypair.FormatError
 	if errors.As(err, &none) {
-		return store.Key{}, nil, &problem.Problem{
+		return record.Key{}, nil, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "no-such-format",
 			Field:  "format",
@@ -163,14 +164,14 @@ func (s *Service) MakeKey(
 		}
 	}
 	if err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	k, err := s.record(ctx, actor, in, pair.Public, "service")
 	if err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	if k.PKCS8SHA1, err = pair.PKCS8SHA1(); err != nil {
-		return store.Key{}, nil, err
+		return record.Key{}, nil, err
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, k.Name)
@@ -203,7 +204,7 @@ func (s *Service) MakeKey(
 		)
 	})
 	if err != nil {
-		return store.Key{}, nil, s.TakenKey(ctx, err, in.Name, pair.Public)
+		return record.Key{}, nil, s.TakenKey(ctx, err, in.Name, pair.Public)
 	}
 	return k, private, nil
 }
@@ -240,10 +241,10 @@ func (s *Service) record(
 	in NewKey,
 	public keypair.Public,
 	origin string,
-) (store.Key, error) {
+) (record.Key, error) {
 	keeper, err := s.people.KeeperFor(ctx, actor, in.Keeper)
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	k := s.NewRecord(actor, in, public, origin)
 	k.Keeper = keeper
@@ -254,16 +255,21 @@ func (s *Service) record(
 }
 
 // NewRecord fills in all of a record but its keeper.
-func (s *Service) NewRecord(actor people.Actor, in NewKey, public keypair.Public, origin string) store.Key {
-	k := store.Key{
-		ID: store.NewID(), Name: in.Name, Type: public.Type, Algorithm: public.Algorithm, Bits: public.Bits, Blob: public.Blob,
-		SHA256:  public.SHA256(),
-		MD5:     public.MD5(),
-		SPKIMD5: public.SPKIMD5(),
-		Comment: public.Comment,
-		Purpose: in.Purpose,
-		Labels:  in.Labels,
-		Custody: "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
+func (s *Service) NewRecord(actor people.Actor, in NewKey, public keypair.Public, origin string) record.Key {
+	k := record.Key{
+		ID:        store.NewID(),
+		Name:      in.Name,
+		Type:      public.Type,
+		Algorithm: public.Algorithm,
+		Bits:      public.Bits,
+		Blob:      public.Blob,
+		SHA256:    public.SHA256(),
+		MD5:       public.MD5(),
+		SPKIMD5:   public.SPKIMD5(),
+		Comment:   public.Comment,
+		Purpose:   in.Purpose,
+		Labels:    in.Labels,
+		Custody:   "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
 	}
 	if k.Labels == nil {
 		k.Labels = map[string]string{}
@@ -308,7 +314,7 @@ func (s *Service) TakenKey(ctx context.Context, err error, wanted string, public
 	return p
 }
 
-func handedOverWords(k store.Key) string {
+func handedOverWords(k record.Key) string {
 	return fmt.Sprintf(
 		"was handed over once, to %s on %s, and is kept nowhere here",
 		k.CreatedBy,
@@ -316,7 +322,7 @@ func handedOverWords(k store.Key) string {
 	)
 }
 
-func handedOver(k store.Key) error {
+func handedOver(k record.Key) error {
 	p := &problem.Problem{
 		Kind:   problem.Gone,
 		Code:   "private-half-not-here",
@@ -356,13 +362,13 @@ func (s *Service) NoKey(err error, name string) error {
 }
 
 // List returns one page of keys.
-func (s *Service) List(ctx context.Context, f store.KeyFilter, p store.Page) (store.List[store.Key], error) {
+func (s *Service) List(ctx context.Context, f record.KeyFilter, p record.Page) (record.List[record.Key], error) {
 	l, err := s.store.Keys(ctx, f, p)
 	return l, problem.FromPage(err)
 }
 
 // Key returns the key of that name.
-func (s *Service) Key(ctx context.Context, name string) (store.Key, error) {
+func (s *Service) Key(ctx context.Context, name string) (record.Key, error) {
 	k, err := s.store.KeyNamed(ctx, name)
 	return k, s.NoKey(err, name)
 }
@@ -390,10 +396,10 @@ func (s *Service) PublicHalf(ctx context.Context, name string, f keypair.Format)
 }
 
 // Opens returns one page of the logins that the key opens or should open.
-func (s *Service) Opens(ctx context.Context, name string, p store.Page) (store.List[store.Opening], error) {
+func (s *Service) Opens(ctx context.Context, name string, p record.Page) (record.List[record.Opening], error) {
 	k, err := s.Key(ctx, name)
 	if err != nil {
-		return store.List[store.Opening]{}, err
+		return record.List[record.Opening]{}, err
 	}
 	l, err := s.store.Opens(ctx, k.ID, p)
 	return l, problem.FromPage(err)
@@ -402,11 +408,11 @@ func (s *Service) Opens(ctx context.Context, name string, p store.Page) (store.L
 // DeleteKey removes the record of a key that is granted nowhere.
 func (s *Service) DeleteKey(ctx context.Context, actor people.Actor, name string) error {
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := s.LockKey(ctx, tx, name, func(k store.Key) error { return s.Beyond(ctx, tx, k) })
+		k, err := s.LockKey(ctx, tx, name, func(k record.Key) error { return s.Beyond(ctx, tx, k) })
 		if err != nil {
 			return err
 		}
-		opens, err := tx.Opens(ctx, k.ID, store.Page{Limit: 20, Total: true})
+		opens, err := tx.Opens(ctx, k.ID, record.Page{Limit: 20, Total: true})
 		if err != nil {
 			return err
 		}
@@ -439,7 +445,7 @@ func (s *Service) DeleteKey(ctx context.Context, actor people.Actor, name string
 	return err
 }
 
-func stillOpens(name string, n int, some []store.Opening) error {
+func stillOpens(name string, n int, some []record.Opening) error {
 	p := &problem.Problem{
 		Kind:   problem.Conflict,
 		Code:   "key-granted",
@@ -454,11 +460,11 @@ func stillOpens(name string, n int, some []store.Opening) error {
 
 // Beyond refuses what would reach past the actor's limits: a change of a key that also
 // opens logins which the actor does not see.
-func (s *Service) Beyond(ctx context.Context, tx *store.Store, k store.Key) error {
+func (s *Service) Beyond(ctx context.Context, tx *store.Store, k record.Key) error {
 	if !store.Limited(ctx) {
 		return nil
 	}
-	page := store.Page{Limit: 1, Total: true}
+	page := record.Page{Limit: 1, Total: true}
 	within, err := tx.Opens(ctx, k.ID, page)
 	if err != nil {
 		return err
@@ -480,7 +486,7 @@ func (s *Service) Beyond(ctx context.Context, tx *store.Store, k store.Key) erro
 }
 
 // Grantable refuses keys that are not to be granted anew.
-func (s *Service) Grantable(k store.Key) error {
+func (s *Service) Grantable(k record.Key) error {
 	refuse := func(code, detail, remedy string) error {
 		return &problem.Problem{
 			Kind:   problem.Invalid,

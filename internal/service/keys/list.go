@@ -8,6 +8,7 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
@@ -49,7 +50,7 @@ func (s *Service) ImportKeys(
 		return nil, err
 	}
 	results := make([]ListResult, len(list))
-	rows := make([]store.Key, 0, len(list))
+	rows := make([]record.Key, 0, len(list))
 	places := make([]int, 0, len(list)) // of the rows in the list
 	for i, l := range list {
 		results[i] = ListResult{Name: l.Name, State: "refused"}
@@ -124,8 +125,8 @@ func (s *Service) recordFor(
 	actor people.Actor,
 	in NewKey,
 	public keypair.Public,
-	before []store.Key,
-) (store.Key, error) {
+	before []record.Key,
+) (record.Key, error) {
 	if len(before) == 0 {
 		return s.record(ctx, actor, in, public, "import")
 	}

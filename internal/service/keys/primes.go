@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/store"
 )
@@ -28,10 +29,10 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 			return err
 		}
 		moduli := moduliOf(fresh)
-		var shared []store.SharedPrime
-		var sentences []store.Entry
-		found := func(a, b store.Key) {
-			shared = append(shared, store.SharedPrime{KeyID: a.ID, OtherID: b.ID})
+		var shared []record.SharedPrime
+		var sentences []record.Entry
+		found := func(a, b record.Key) {
+			shared = append(shared, record.SharedPrime{KeyID: a.ID, OtherID: b.ID})
 			sentences = append(
 				sentences,
 				journal.OnKeys(
@@ -86,7 +87,7 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 	}
 }
 
-func moduliOf(keys []store.Key) []*big.Int {
+func moduliOf(keys []record.Key) []*big.Int {
 	moduli := make([]*big.Int, len(keys))
 	for n, k := range keys {
 		moduli[n] = keypair.Public{Type: keypair.RSA, Blob: k.Blob}.Modulus()

@@ -7,20 +7,20 @@ import (
 	"strings"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 // Traced is a record that a fingerprint or a public key was found to be.
 type Traced struct {
 	// Key is nil where it is a host key.
-	Key *store.Key
+	Key *record.Key
 	// Instance is the name of the instance whose host key it is.
 	Instance string
 	// Matched says what matched.
 	Matched string
 	// Logins are the first of those that the key opens.
-	Logins []store.Opening
+	Logins []record.Opening
 }
 
 // Trace is what a text was found to be.
@@ -70,7 +70,7 @@ func (s *Service) Trace(ctx context.Context, text string) (Trace, error) {
 		return t, err
 	}
 	for _, k := range keys {
-		opens, err := s.store.Opens(ctx, k.ID, store.Page{Limit: maxTracedLogins})
+		opens, err := s.store.Opens(ctx, k.ID, record.Page{Limit: maxTracedLogins})
 		if err != nil {
 			return t, err
 		}

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -49,7 +50,7 @@ type Leaving struct {
 	// TeamKeys are keys of the teams that the person is in: they may have those, too.
 	TeamKeys []string
 	// Begun is nil where nobody has begun it.
-	Begun  *store.Leaving
+	Begun  *record.Leaving
 	Closed bool
 }
 
@@ -63,7 +64,7 @@ func (s *Service) Leaving(ctx context.Context, person string) (Leaving, error) {
 	return s.leavingOf(ctx, o)
 }
 
-func (s *Service) leavingOf(ctx context.Context, o store.Operator) (Leaving, error) {
+func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, error) {
 	out := Leaving{Person: o.Name, Begun: o.Leaving, Closed: o.ClosedAt != nil}
 	keeper, err := s.store.KeeperOf(ctx, o.ID)
 	if err != nil {
@@ -86,7 +87,7 @@ func (s *Service) leavingOf(ctx context.Context, o store.Operator) (Leaving, err
 			out.TeamKeys = append(out.TeamKeys, k.Name)
 		}
 	}
-	w, err := s.access.World(ctx, store.ReachFilter{Keeper: keeper.Name})
+	w, err := s.access.World(ctx, record.ReachFilter{Keeper: keeper.Name})
 	if err != nil {
 		return out, err
 	}
@@ -222,7 +223,7 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 				Remedy: "See how far it is: plumlatch operator leave " + person,
 			}
 		}
-		o.Leaving = &store.Leaving{BegunAt: s.now(), By: actor.Name, Reason: reason, To: to}
+		o.Leaving = &record.Leaving{BegunAt: s.now(), By: actor.Name, Reason: reason, To: to}
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
@@ -283,7 +284,7 @@ func (s *Service) carryLeavings(ctx context.Context) error {
 
 // carryLeaving does what is next and returns which doing of somebody's it waits for, and
 // whether there may be something next already.
-func (s *Service) carryLeaving(ctx context.Context, o store.Operator) (note string, again bool, err error) {
+func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note string, again bool, err error) {
 	var r *rotate.RotationState // as it was before the rest was looked at: what ends meanwhile is for the next turn
 	if o.Leaving.Rotation != nil {
 		now, err := s.rotate.Rotation(ctx, *o.Leaving.Rotation)
@@ -398,7 +399,7 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 func (s *Service) replaceForLeaving(
 	ctx context.Context,
 	by people.Actor,
-	o store.Operator,
+	o record.Operator,
 	reason string,
 ) (string, error) {
 	to, err := s.store.KeeperNamed(ctx, o.Leaving.To)

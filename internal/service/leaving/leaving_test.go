@@ -2,15 +2,16 @@ package leaving_test
 
 import (
 	"errors"
-	"plumlatch/internal/service/journal"
-	"plumlatch/internal/service/keys"
-	"plumlatch/internal/service/people"
-	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
 	"strings"
 	"testing"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/servicetest"
 )
 
 func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
@@ -33,7 +34,12 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	}
 	theirs := people.Actor{ID: runa.ID, Name: runa.Name, Role: people.Role(runa.Role)}
 	for _, key := range []string{"runa-main", "runa-spare"} {
-		if _, _, err := r.Keys.MakeKey(ctx, theirs, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: key}}); err != nil {
+		if _, _, err := r.Keys.MakeKey(
+			ctx,
+			theirs,
+			journal.IdempotencyKey{},
+			keys.MadeHere{NewKey: keys.NewKey{Name: key}},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -101,11 +107,14 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 			t.Errorf("%s is %s, %v", instance, login.Standing.State, err)
 		}
 	}
-	kept, err := r.Keys.List(ctx, store.KeyFilter{Keeper: "tomas"}, store.Page{Limit: 10})
+	kept, err := r.Keys.List(ctx, record.KeyFilter{Keeper: "tomas"}, record.Page{Limit: 10})
 	if err != nil || len(kept.Items) != 1 || kept.Items[0].Custody != "kept" {
 		t.Errorf("tomas keeps %d keys, %v", len(kept.Items), err)
 	}
-	if _, _, err := r.People.SignIn(ctx, people.SignIn{Name: "runa", Password: servicetest.OfficePassword}); servicetest.CodeOf(
+	if _, _, err := r.People.SignIn(
+		ctx,
+		people.SignIn{Name: "runa", Password: servicetest.OfficePassword},
+	); servicetest.CodeOf(
 		err,
 	) != "wrong-name-or-password" {
 		t.Errorf("a sign-in afterwards: %v", err)

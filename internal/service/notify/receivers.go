@@ -16,6 +16,7 @@ import (
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/receivers"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
@@ -38,7 +39,7 @@ const (
 var ReceiverKinds = []string{loginShut, stranger, runFailed, leftOpen, keyReleased, allKinds}
 
 // kindOf returns of which kind an entry of the daybook is, "" for none but all.
-func kindOf(e store.Entry) string {
+func kindOf(e record.Entry) string {
 	switch {
 	case e.Action == "login.shut":
 		return loginShut
@@ -63,7 +64,7 @@ const (
 
 // Receiver is a receiver and how it does.
 type Receiver struct {
-	store.Receiver
+	record.Receiver
 	Secret string // only of a webhook that was just made
 }
 
@@ -98,7 +99,7 @@ func (s *Service) AddReceiver(
 		}
 	}
 	out := Receiver{
-		Receiver: store.Receiver{
+		Receiver: record.Receiver{
 			ID:        store.NewID(),
 			Name:      name,
 			Address:   address,
@@ -107,7 +108,7 @@ func (s *Service) AddReceiver(
 			CreatedAt: s.now().Truncate(time.Microsecond),
 		},
 	}
-	var sealed store.Secret
+	var sealed record.Secret
 	if at.Webhook() {
 		if s.Safe == nil {
 			return Receiver{}, &problem.Problem{
@@ -172,11 +173,11 @@ func (s *Service) AddReceiver(
 func receiverRecord(id uuid.UUID) string { return "receiver " + id.String() }
 
 // Receivers returns all receivers, by name.
-func (s *Service) Receivers(ctx context.Context) ([]store.Receiver, error) {
+func (s *Service) Receivers(ctx context.Context) ([]record.Receiver, error) {
 	return s.store.Receivers(ctx)
 }
 
-func (s *Service) receiverNamed(ctx context.Context, name string) (store.Receiver, error) {
+func (s *Service) receiverNamed(ctx context.Context, name string) (record.Receiver, error) {
 	r, err := s.store.ReceiverNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = &problem.Problem{
@@ -248,7 +249,7 @@ func (s *Service) TestReceiver(ctx context.Context, name string) (string, error)
 }
 
 // DeadDeliveries returns what could not be delivered to a receiver, newest first.
-func (s *Service) DeadDeliveries(ctx context.Context, name string) ([]store.Delivery, error) {
+func (s *Service) DeadDeliveries(ctx context.Context, name string) ([]record.Delivery, error) {
 	r, err := s.receiverNamed(ctx, name)
 	if err != nil {
 		return nil, err
@@ -287,7 +288,7 @@ func (s *Service) SendAgain(ctx context.Context, actor people.Actor, name string
 const eventSource = "/plumlatch"
 
 // send delivers one event to a receiver.
-func (s *Service) send(ctx context.Context, r store.Receiver, e receivers.Event) error {
+func (s *Service) send(ctx context.Context, r record.Receiver, e receivers.Event) error {
 	at, err := receivers.ReadAddress(r.Address)
 	if err != nil {
 		return err
@@ -314,7 +315,7 @@ func (s *Service) deliver(ctx context.Context) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	byID := map[uuid.UUID]store.Receiver{}
+	byID := map[uuid.UUID]record.Receiver{}
 	for _, r := range list {
 		byID[r.ID] = r
 		if err := s.queueFor(ctx, r); err != nil {
@@ -348,25 +349,25 @@ func (s *Service) deliver(ctx context.Context) error {
 }
 
 // queueFor writes down what a receiver is to be told of.
-func (s *Service) queueFor(ctx context.Context, r store.Receiver) error {
-	entries, err := s.store.EntriesAfter(ctx, store.EntryFilter{}, r.LastSeq, deliverPart)
+func (s *Service) queueFor(ctx context.Context, r record.Receiver) error {
+	entries, err := s.store.EntriesAfter(ctx, record.EntryFilter{}, r.LastSeq, deliverPart)
 	if err != nil || len(entries) == 0 {
 		return err
 	}
-	var wanted []store.Delivery
+	var wanted []record.Delivery
 	for _, e := range entries {
 		kind := kindOf(e)
 		if slices.Contains(r.Kinds, allKinds) || kind != "" && slices.Contains(r.Kinds, kind) {
 			wanted = append(
 				wanted,
-				store.Delivery{ID: store.NewID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()},
+				record.Delivery{ID: store.NewID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()},
 			)
 		}
 	}
 	return s.store.Queue(ctx, r.ID, wanted, entries[len(entries)-1].Seq)
 }
 
-func (s *Service) deliverOne(ctx context.Context, r store.Receiver, d store.Delivery, e store.Entry) error {
+func (s *Service) deliverOne(ctx context.Context, r record.Receiver, d record.Delivery, e record.Entry) error {
 	kind := d.Kind
 	if kind == "" {
 		kind = "entry"
@@ -414,7 +415,7 @@ const watchReachEvery = 30 * time.Second
 // watchReach writes into the daybook which logins have become shut, or are open again, and
 // which strangers' keys have appeared.
 func (s *Service) watchReach(ctx context.Context) error {
-	w, err := s.access.World(ctx, store.ReachFilter{})
+	w, err := s.access.World(ctx, record.ReachFilter{})
 	if err != nil {
 		return err
 	}
@@ -433,7 +434,7 @@ func (s *Service) watchReach(ctx context.Context) error {
 		names[l.ID] = fleet.LoginName(l.OSUser, l.Instance)
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		var entries []store.Entry
+		var entries []record.Entry
 		var came, went []uuid.UUID
 		for id, name := range shut {
 			if !before[id] {

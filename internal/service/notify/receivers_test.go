@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"plumlatch/internal/receivers"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/notify"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
 )
 
 // hook is a webhook that can be made to fail.
@@ -144,7 +144,14 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		t.Errorf("%d calls in all", got)
 	}
 	// A receiver of everything that is itself told of does not tell of itself for ever.
-	if _, err := o.Notify.AddReceiver(ctx, o.Ines, journal.IdempotencyKey{}, "all", pager.URL, []string{notify.AllKinds}); err != nil {
+	if _, err := o.Notify.AddReceiver(
+		ctx,
+		o.Ines,
+		journal.IdempotencyKey{},
+		"all",
+		pager.URL,
+		[]string{notify.AllKinds},
+	); err != nil {
 		t.Fatal(err)
 	}
 	before, err := o.Store.LastEntry(ctx)
@@ -170,7 +177,7 @@ func TestTheDaybookTellsWhichLoginsBecameShutAndWhichStrangersCame(t *testing.T)
 		if err := r.Notify.WatchReach(ctx); err != nil {
 			t.Fatal(err)
 		}
-		l, err := r.Journal.List(ctx, store.EntryFilter{Action: action}, store.Page{Limit: 10})
+		l, err := r.Journal.List(ctx, record.EntryFilter{Action: action}, record.Page{Limit: 10})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -2,15 +2,16 @@ package people_test
 
 import (
 	"fmt"
-	"plumlatch/internal/service/journal"
-	"plumlatch/internal/service/people"
-	"plumlatch/internal/service/servicetest"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/pquerna/otp/totp"
+
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/servicetest"
 )
 
 // TestATokenMakesNothingThatOutlivesIt is somebody with a stolen token, who wants more than it may do.
@@ -168,7 +169,12 @@ func TestSessionsEndWithAPasswordThatSomebodyElseSetsAndWithAFactor(t *testing.T
 	}
 	secret := signIn()
 	password = "another ledge"
-	if err := o.People.ChangeOperator(t.Context(), o.Ines, "marek", people.OperatorChange{Password: &password}); err != nil {
+	if err := o.People.ChangeOperator(
+		t.Context(),
+		o.Ines,
+		"marek",
+		people.OperatorChange{Password: &password},
+	); err != nil {
 		t.Fatal(err)
 	}
 	over("a new password", secret)

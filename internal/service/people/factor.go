@@ -11,6 +11,7 @@ import (
 	"github.com/pquerna/otp"
 	"github.com/pquerna/otp/totp"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/secrets"
@@ -31,7 +32,7 @@ type Factor struct {
 	Secret, URL string
 }
 
-func factorRecord(o store.Operator) string { return "second factor of " + o.ID.String() }
+func factorRecord(o record.Operator) string { return "second factor of " + o.ID.String() }
 
 // HasFactor reports whether the actor signs in with a second factor.
 func (s *Service) HasFactor(ctx context.Context, actor Actor) (bool, error) {
@@ -167,7 +168,7 @@ func (s *Service) RemoveFactor(ctx context.Context, actor Actor, code string) er
 		return err
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.SetFactor(ctx, o.ID, store.Secret{}); err != nil {
+		if err := tx.SetFactor(ctx, o.ID, record.Secret{}); err != nil {
 			return err
 		}
 		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {
@@ -191,7 +192,7 @@ func wrongCode() error {
 }
 
 // codeFits takes a code of the second factor or a recovery code.
-func (s *Service) codeFits(ctx context.Context, o store.Operator, code string) (bool, error) {
+func (s *Service) codeFits(ctx context.Context, o record.Operator, code string) (bool, error) {
 	plain := strings.ToLower(strings.NewReplacer("-", "", " ", "").Replace(code))
 	if len(plain) == 6 {
 		return s.totpFits(ctx, o, plain)
@@ -213,7 +214,7 @@ func (s *Service) codeFits(ctx context.Context, o store.Operator, code string) (
 	return true, s.store.Note(ctx, e)
 }
 
-func (s *Service) totpFits(ctx context.Context, o store.Operator, code string) (bool, error) {
+func (s *Service) totpFits(ctx context.Context, o record.Operator, code string) (bool, error) {
 	if s.Safe == nil {
 		return false, &problem.Problem{
 			Kind:   problem.Unavailable,

@@ -6,10 +6,11 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
-	"plumlatch/internal/service/problem"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
+
+	"plumlatch/internal/service/problem"
 )
 
 // The cost of a password hash: argon2id with 46 MiB, one pass, one lane, as

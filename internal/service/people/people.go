@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/secrets"
@@ -172,7 +173,7 @@ func (s *Service) AddOperator(ctx context.Context, actor Actor, once journal.Ide
 
 // madeOperator is an account that was checked, whose password is hashed.
 type madeOperator struct {
-	store.Operator
+	record.Operator
 	title string
 }
 
@@ -191,7 +192,7 @@ func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOpe
 	); err != nil {
 		return made, problem.First(err)
 	}
-	o := store.Operator{
+	o := record.Operator{
 		ID:         store.NewID(),
 		Name:       in.Name,
 		Role:       string(in.Role),
@@ -216,7 +217,7 @@ func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor,
 	}
 	if err := tx.AddKeeper(
 		ctx,
-		store.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
+		record.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
 	); err != nil {
 		return personTaken(err, o.Name)
 	}
@@ -276,7 +277,7 @@ func (s *Service) HasOperators(ctx context.Context) (bool, error) {
 }
 
 // Operators returns all accounts.
-func (s *Service) Operators(ctx context.Context) ([]store.Operator, error) {
+func (s *Service) Operators(ctx context.Context) ([]record.Operator, error) {
 	return s.store.Operators(ctx, s.now())
 }
 
@@ -300,7 +301,7 @@ type OperatorChange struct {
 
 // OperatorTag stands for what an admin may know of an account and change, as an entity tag
 // (RFC 9110, section 8.8.3).
-func OperatorTag(o store.Operator) string {
+func OperatorTag(o record.Operator) string {
 	h := sha256.New()
 	err := json.NewEncoder(h).Encode([]any{o.ID, o.Role, o.Limits, o.IssuerName, o.ClosedAt != nil})
 	if err != nil {
@@ -319,7 +320,7 @@ func matches(list, tag string) bool {
 	return false
 }
 
-func (s *Service) OperatorNamed(ctx context.Context, tx *store.Store, name string) (store.Operator, error) {
+func (s *Service) OperatorNamed(ctx context.Context, tx *store.Store, name string) (record.Operator, error) {
 	o, err := tx.OperatorNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = &problem.Problem{
@@ -413,7 +414,7 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 func (s *Service) changeOperator(
 	ctx context.Context,
 	tx *store.Store,
-	o *store.Operator,
+	o *record.Operator,
 	c OperatorChange,
 ) (did []string, err error) {
 	var columns []string
@@ -455,7 +456,7 @@ func (s *Service) changeOperator(
 		}
 	}
 	if c.ForgetFactor && o.FactorSealed != nil {
-		if err := tx.SetFactor(ctx, o.ID, store.Secret{}); err != nil {
+		if err := tx.SetFactor(ctx, o.ID, record.Secret{}); err != nil {
 			return nil, err
 		}
 		if err := tx.EndOtherSessions(ctx, o.ID, nil); err != nil {
@@ -521,7 +522,7 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 }
 
 // Keepers returns all persons and teams.
-func (s *Service) Keepers(ctx context.Context) ([]store.Keeper, error) { return s.store.Keepers(ctx) }
+func (s *Service) Keepers(ctx context.Context) ([]record.Keeper, error) { return s.store.Keepers(ctx) }
 
 // AddTeam makes a team, that can keep keys.
 func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.IdempotencyKey, name, title string) error {
@@ -536,7 +537,7 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 		if err != nil || earlier != "" {
 			return err
 		}
-		if err := tx.AddKeeper(ctx, store.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
+		if err := tx.AddKeeper(ctx, record.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
 			return err
 		}
 		return tx.Note(
@@ -547,7 +548,7 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 	return personTaken(err, name)
 }
 
-func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (store.Keeper, error) {
+func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (record.Keeper, error) {
 	k, err := tx.KeeperNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
 		err = &problem.Problem{
@@ -625,7 +626,7 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 }
 
 // KeeperFor returns the named keeper, or the actor's own.
-func (s *Service) KeeperFor(ctx context.Context, actor Actor, name string) (*store.Keeper, error) {
+func (s *Service) KeeperFor(ctx context.Context, actor Actor, name string) (*record.Keeper, error) {
 	if name == "" {
 		k, err := s.store.KeeperOf(ctx, actor.ID)
 		if errors.Is(err, store.ErrNotFound) {

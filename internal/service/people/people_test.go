@@ -3,18 +3,19 @@ package people_test
 import (
 	"errors"
 	"fmt"
-	"plumlatch/internal/pgboot/pgtest"
-	"plumlatch/internal/service/journal"
-	"plumlatch/internal/service/people"
-	"plumlatch/internal/service/problem"
-	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/pquerna/otp/totp"
+
+	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/servicetest"
+	"plumlatch/internal/store"
 )
 
 func TestAThousandWrongPasswordsAreSlowedDownAndSayNothing(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/secrets"
@@ -32,7 +33,7 @@ const knownAddresses = 5 // kept of each person
 // account is the name under which wrong tries are counted. Somebody at an address that they
 // have signed in from is counted apart, so that a stranger's tries do not
 // keep them out.
-func (in SignIn) account(o store.Operator) string {
+func (in SignIn) account(o record.Operator) string {
 	if in.Address != "" && slices.Contains(o.KnownAddresses, in.Address) {
 		return in.Name + " at " + in.Address
 	}
@@ -110,7 +111,7 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 // a code for that.
 func (s *Service) beginSession(
 	ctx context.Context,
-	o store.Operator,
+	o record.Operator,
 	in SignIn,
 	how string,
 	awaitsCode bool,
@@ -123,7 +124,7 @@ func (s *Service) beginSession(
 		o.KnownAddresses = o.KnownAddresses[max(0, len(o.KnownAddresses)-knownAddresses):]
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		n := store.Session{
+		n := record.Session{
 			ID:         store.NewID(),
 			Hash:       secrets.Hash(secret),
 			OperatorID: o.ID,
@@ -333,7 +334,7 @@ func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor
 }
 
 // Sessions returns the actor's sessions that hold, or everybody's.
-func (s *Service) Sessions(ctx context.Context, actor Actor, all bool) ([]store.Session, error) {
+func (s *Service) Sessions(ctx context.Context, actor Actor, all bool) ([]record.Session, error) {
 	of, err := whose(actor, all)
 	if err != nil {
 		return nil, err

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 // Whoever guesses at passwords and codes is slowed down: after some tries, each further one makes
@@ -23,7 +23,7 @@ const (
 // attempt is a try that was counted before it is looked at.
 type attempt struct {
 	service *Service
-	tries   []store.Try
+	tries   []record.Try
 }
 
 // attempt counts a try at an account, or at none in particular, from an address, or refuses it. A
@@ -33,13 +33,13 @@ func (s *Service) attempt(ctx context.Context, account, address string) (*attemp
 	if account != "" {
 		a.tries = append(
 			a.tries,
-			store.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true},
+			record.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true},
 		)
 	}
 	if address != "" {
 		a.tries = append(
 			a.tries,
-			store.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait},
+			record.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait},
 		)
 	}
 	wait, err := s.store.ReserveTries(ctx, s.now(), a.tries...)

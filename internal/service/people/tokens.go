@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/secrets"
@@ -33,7 +34,7 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 	return actor, err
 }
 
-func actorOf(o store.Operator) Actor {
+func actorOf(o record.Operator) Actor {
 	return Actor{ID: o.ID, Name: o.Name, Role: Role(o.Role), Limits: o.Limits}
 }
 
@@ -68,9 +69,9 @@ func (s *Service) AddToken(
 	actor Actor,
 	once journal.IdempotencyKey,
 	in NewToken,
-) (store.Token, string, error) {
+) (record.Token, string, error) {
 	if err := errors.Join(problem.CheckName("name", in.Name), problem.CheckLabels(in.Limits)); err != nil {
-		return store.Token{}, "", problem.First(err)
+		return record.Token{}, "", problem.First(err)
 	}
 	if in.Role == "" {
 		in.Role = actor.Role
@@ -82,7 +83,7 @@ func (s *Service) AddToken(
 	case "sweep":
 		in.Role = Operator
 	default:
-		return store.Token{}, "", &problem.Problem{
+		return record.Token{}, "", &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-only",
 			Field:  "only",
@@ -90,7 +91,7 @@ func (s *Service) AddToken(
 		}
 	}
 	if !actor.Role.May(in.Role) {
-		return store.Token{}, "", &problem.Problem{
+		return record.Token{}, "", &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "role-too-high",
 			Field:  "role",
@@ -101,7 +102,7 @@ func (s *Service) AddToken(
 	// maker all the same.
 	limits := both(actor.Limits, in.Limits)
 	if in.Role == Admin && len(limits) > 0 {
-		return store.Token{}, "", &problem.Problem{
+		return record.Token{}, "", &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "admin-with-limits",
 			Field:  "limits",
@@ -110,7 +111,7 @@ func (s *Service) AddToken(
 		}
 	}
 	if actor.ByToken {
-		return store.Token{}, "", &problem.Problem{
+		return record.Token{}, "", &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "session-needed",
 			Detail: "a token makes no other",
@@ -121,7 +122,7 @@ func (s *Service) AddToken(
 		in.Days = 90
 	}
 	if in.Days < 1 || in.Days > 366 {
-		return store.Token{}, "", &problem.Problem{
+		return record.Token{}, "", &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-days",
 			Field:  "days",
@@ -130,7 +131,7 @@ func (s *Service) AddToken(
 	}
 	for k, v := range in.Limits {
 		if own, ok := actor.Limits[k]; ok && own != v {
-			return store.Token{}, "", &problem.Problem{
+			return record.Token{}, "", &problem.Problem{
 				Kind:   problem.Invalid,
 				Code:   "beyond-your-limit",
 				Field:  "limits",
@@ -139,7 +140,7 @@ func (s *Service) AddToken(
 		}
 	}
 	secret := tokenPrefix + secrets.New()
-	t := store.Token{
+	t := record.Token{
 		ID:         store.NewID(),
 		Name:       in.Name,
 		Hash:       secrets.Hash(secret),
@@ -209,7 +210,7 @@ func whose(actor Actor, all bool) (*uuid.UUID, error) {
 }
 
 // Tokens returns the actor's tokens that hold, or everybody's.
-func (s *Service) Tokens(ctx context.Context, actor Actor, all bool) ([]store.Token, error) {
+func (s *Service) Tokens(ctx context.Context, actor Actor, all bool) ([]record.Token, error) {
 	of, err := whose(actor, all)
 	if err != nil {
 		return nil, err

@@ -3,13 +3,34 @@ package problem
 import (
 	"errors"
 	"log/slog"
+	"runtime/debug"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/store"
-	"runtime/debug"
 )
 
+// FromStore is the problem that an error of the store is; nil where it is none for people.
+func FromStore(err error) *Problem {
+	switch {
+	case errors.Is(err, store.ErrText):
+		return &Problem{Kind: Invalid, Code: "bad-text", Detail: store.ErrText.Error()}
+	case store.Unavailable(err):
+		return DatabaseAway
+	}
+	return nil
+}
+
+// DatabaseAway is told while the database does not answer.
+var DatabaseAway = &Problem{
+	Kind:   Unavailable,
+	Code:   "database-unavailable",
+	Detail: "the database does not answer",
+	Remedy: "The service goes on by itself once the database is back; try again then",
+}
+
+// FromCloud turns the errors of a cloud that is away or refuses into problems.
 func FromCloud(err error) error {
 	var refused *cloud.RefusedError
 	switch {

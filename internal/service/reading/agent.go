@@ -6,17 +6,17 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/means"
-	"plumlatch/internal/store"
+	"plumlatch/internal/record"
 )
 
 // AgentOf is the means of the instance's guest agent.
-func (s *Service) AgentOf(l store.LoginToSweep) means.Means {
+func (s *Service) AgentOf(l record.LoginToSweep) means.Means {
 	return means.ByAgent(s.cloud, cloud.AgentPlace{Instance: l.Instance.CloudID}, l.OSUser)
 }
 
 // readThroughAgent reads the files of a login through the guest agent. missing is
 // what keeps it from being asked, "" if nothing does.
-func (s *Service) readThroughAgent(ctx context.Context, l store.LoginToSweep) (out Seen, missing string, err error) {
+func (s *Service) readThroughAgent(ctx context.Context, l record.LoginToSweep) (out Seen, missing string, err error) {
 	if missing, err = s.fleet.AgentMissing(ctx, l.Instance); err != nil || missing != "" {
 		return Seen{}, missing, err
 	}
@@ -25,7 +25,7 @@ func (s *Service) readThroughAgent(ctx context.Context, l store.LoginToSweep) (o
 }
 
 // AgentReady returns an error where the guest agent cannot be asked.
-func (s *Service) AgentReady(ctx context.Context, l store.LoginToSweep) error {
+func (s *Service) AgentReady(ctx context.Context, l record.LoginToSweep) error {
 	missing, err := s.fleet.AgentMissing(ctx, l.Instance)
 	if err == nil && missing != "" {
 		err = errors.New(missing)

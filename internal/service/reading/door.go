@@ -4,16 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/sshio"
-	"plumlatch/internal/store"
-	"strings"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // StewardDoor opens the login with the steward key, for the run. The completed login shows that
@@ -21,7 +22,7 @@ import (
 func (s *Service) StewardDoor(
 	ctx context.Context,
 	p *runs.Progress,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 	j *means.Journal,
 ) (d *means.Door, by sshio.Entry, end func(), err error) {
 	session, end, err := s.StewardSession(ctx, l)
@@ -37,11 +38,11 @@ func (s *Service) DoorBy(m means.Means, p *runs.Progress, j *means.Journal) *mea
 }
 
 // MeansKey is a key as its line is to be in a file.
-func (s *Service) MeansKey(k store.Key) means.Key {
+func (s *Service) MeansKey(k record.Key) means.Key {
 	return means.Key{Name: k.Name, Blob: k.Blob, Line: s.keys.LineFor(k)}
 }
 
-func (s *Service) MeansKeys(keys []store.Key) []means.Key {
+func (s *Service) MeansKeys(keys []record.Key) []means.Key {
 	out := make([]means.Key, len(keys))
 	for n, k := range keys {
 		out[n] = s.MeansKey(k)
@@ -52,7 +53,7 @@ func (s *Service) MeansKeys(keys []store.Key) []means.Key {
 // RecordSeen records what a run has seen in a login by the steward key.
 func (s *Service) RecordSeen(
 	ctx context.Context,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 	by string,
 	read means.Seen,
 ) (outcome string, err error) {
@@ -96,7 +97,7 @@ func (n *noSteward) Error() string { return n.why }
 // StewardSession logs in with the steward key. Call end when done.
 func (s *Service) StewardSession(
 	ctx context.Context,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 ) (session *sshio.Session, end func(), err error) {
 	i := l.Instance
 	switch {

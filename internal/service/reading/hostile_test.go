@@ -13,13 +13,13 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/servicetest"
 	"plumlatch/internal/sshio/sshdtest"
-	"plumlatch/internal/store"
 )
 
 // adopt brings a machine in, with a steward key that it takes like any other.
@@ -148,7 +148,7 @@ func TestHostileMachinesAreSweptWithinBoundsAndSaid(t *testing.T) {
 	if w.Counts[reading.SweepFailed] != len(machines) || w.Counts[reading.SweepAsBefore] != 40 {
 		t.Errorf("the sweep came to %v, want %d failed and 40 read", w.Counts, len(machines))
 	}
-	items, err := r.Reading.SweepItems(t.Context(), w.ID, reading.SweepFailed, store.Page{Limit: 50})
+	items, err := r.Reading.SweepItems(t.Context(), w.ID, reading.SweepFailed, record.Page{Limit: 50})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,8 +204,8 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 	}
 	if entries, err := r.Journal.List(
 		t.Context(),
-		store.EntryFilter{Action: "key.exposed", About: []string{"key:wrong-file"}},
-		store.Page{Limit: 5},
+		record.EntryFilter{Action: "key.exposed", About: []string{"key:wrong-file"}},
+		record.Page{Limit: 5},
 	); err != nil ||
 		len(entries.Items) != 1 {
 		t.Errorf("%d entries of the daybook tell of it, %v, want 1", len(entries.Items), err)
@@ -217,8 +217,8 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 	sweepOf(r, "hide-cam-2") // and is told of once
 	if entries, err := r.Journal.List(
 		t.Context(),
-		store.EntryFilter{Action: "key.exposed"},
-		store.Page{Limit: 5},
+		record.EntryFilter{Action: "key.exposed"},
+		record.Page{Limit: 5},
 	); err != nil ||
 		len(entries.Items) != 1 {
 		t.Errorf("after another look %d entries tell of it, %v, want 1", len(entries.Items), err)

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/store"
 )
@@ -25,7 +26,7 @@ type SeenFile = means.File
 func SeenBy(m means.Seen) Seen {
 	out := Seen{Files: m.Files}
 	for _, f := range m.Folders {
-		out.Folders = append(out.Folders, store.Folder{Path: f.Path, Mode: int(f.Mode)})
+		out.Folders = append(out.Folders, record.Folder{Path: f.Path, Mode: int(f.Mode)})
 	}
 	return out
 }
@@ -34,12 +35,12 @@ func SeenBy(m means.Seen) Seen {
 // the folders above them.
 type Seen struct {
 	Files   []SeenFile
-	Folders []store.Folder
+	Folders []record.Folder
 }
 
 // Look is a reading of all files that the server reads keys from for one login.
 type Look struct {
-	Login store.Login
+	Login record.Login
 	Name  string // user@instance
 	Seen
 	Method string
@@ -58,12 +59,12 @@ func (s *Service) RecordLook(ctx context.Context, l Look) (outcome string, err e
 
 // findings gather what is to be written down about looks.
 type findings struct {
-	versions  []store.FileVersion
+	versions  []record.FileVersion
 	same      map[uuid.UUID]time.Time // versions that were seen again, and when
-	notes     []store.Entry
-	sightings []store.Sighting
-	strangers []store.Stranger
-	ends      []store.SweepEnd
+	notes     []record.Entry
+	sightings []record.Sighting
+	strangers []record.Stranger
+	ends      []record.SweepEnd
 }
 
 // RecordLooks records what was seen in logins, no two of them the same, all in one
@@ -103,7 +104,7 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 		for n, l := range looks {
 			if swept := logins[l.Login.ID].SweptAt; swept != nil && swept.After(l.At) {
 				outcomes[n] = "a later look is recorded already"
-				f.ends = append(f.ends, store.SweepEnd{LoginID: l.Login.ID, State: sweepAsBefore, Outcome: outcomes[n], At: l.At})
+				f.ends = append(f.ends, record.SweepEnd{LoginID: l.Login.ID, State: sweepAsBefore, Outcome: outcomes[n], At: l.At})
 				ids[n] = uuid.Nil // its strangers stay as they are
 				continue
 			}
@@ -116,7 +117,7 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.Login.ID]) + exposedWords(exposed)
 			f.ends = append(
 				f.ends,
-				store.SweepEnd{
+				record.SweepEnd{
 					LoginID: l.Login.ID,
 					State:   state,
 					Outcome: outcomes[n],
@@ -151,12 +152,12 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 // fileChanged is a file that is not as it was when it was read before.
 type fileChanged struct {
 	Look
-	before, now store.FileVersion
+	before, now record.FileVersion
 }
 
 // compareFiles finds the files whose content is new. It returns those that were read
 // before, and what looks like a private key in any.
-func compareFiles(f *findings, l Look, last map[string]store.FileVersion) (changed []fileChanged, exposed int) {
+func compareFiles(f *findings, l Look, last map[string]record.FileVersion) (changed []fileChanged, exposed int) {
 	for _, file := range l.Files {
 		before, known := last[file.Path]
 		digest := sha256.Sum256(file.Content)
@@ -167,7 +168,7 @@ func compareFiles(f *findings, l Look, last map[string]store.FileVersion) (chang
 		}
 		kept, found := authorizedkeys.Parse(file.Content).Keep()
 		exposed += len(found)
-		now := store.FileVersion{
+		now := record.FileVersion{
 			ID:        store.NewID(),
 			LoginID:   l.Login.ID,
 			Path:      file.Path,
@@ -252,13 +253,13 @@ func (s *Service) exposedEntry(
 	c fileChanged,
 	path string,
 	x authorizedkeys.Exposed,
-) (store.Entry, error) {
+) (record.Entry, error) {
 	which, names := "", []string{}
 	if d, ok := keypair.ReadFingerprint(x.Public); ok {
 		which = ", " + x.Public
 		known, err := tx.KeysIn(ctx, [][]byte{d.Sum})
 		if err != nil {
-			return store.Entry{}, err
+			return record.Entry{}, err
 		}
 		for _, k := range known {
 			which, names = ", that of "+k.Name, append(names, k.Name)
@@ -334,7 +335,7 @@ func readLines(l Look) reading {
 
 // compareKeys finds which known keys stand in the login, which of those named do
 // not, and which strangers do. It says so in words.
-func (r reading) compareKeys(f *findings, l Look, known map[string]store.Key, named []uuid.UUID) string {
+func (r reading) compareKeys(f *findings, l Look, known map[string]record.Key, named []uuid.UUID) string {
 	seen := map[uuid.UUID]bool{}
 	strangers := 0
 	for _, digest := range r.digests {
@@ -344,7 +345,7 @@ func (r reading) compareKeys(f *findings, l Look, known map[string]store.Key, na
 			seen[k.ID] = true
 			f.sightings = append(
 				f.sightings,
-				store.Sighting{
+				record.Sighting{
 					LoginID: l.Login.ID,
 					KeyID:   k.ID,
 					SeenAt:  l.At,
@@ -359,7 +360,7 @@ func (r reading) compareKeys(f *findings, l Look, known map[string]store.Key, na
 		strangers++
 		f.strangers = append(
 			f.strangers,
-			store.Stranger{
+			record.Stranger{
 				LoginID:     l.Login.ID,
 				SHA256:      digest,
 				Algorithm:   text.Line(at.line.Algorithm, text.MaxLine),
@@ -375,7 +376,7 @@ func (r reading) compareKeys(f *findings, l Look, known map[string]store.Key, na
 		if !seen[id] {
 			f.sightings = append(
 				f.sightings,
-				store.Sighting{LoginID: l.Login.ID, KeyID: id, SeenAt: l.At, Method: l.Method, Opens: true},
+				record.Sighting{LoginID: l.Login.ID, KeyID: id, SeenAt: l.At, Method: l.Method, Opens: true},
 			)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
@@ -59,7 +60,7 @@ type SweepWanted struct {
 
 // SweepState is a sweep and how far it is.
 type SweepState struct {
-	store.Sweep
+	record.Sweep
 	Counts map[string]int
 }
 
@@ -91,7 +92,7 @@ func (s *Service) StartSweep(ctx context.Context, actor people.Actor, w SweepWan
 			Remedy: "See what there is: plumlatch instance list",
 		}
 	}
-	sweep := store.Sweep{ID: store.NewID(), RequestedBy: actor.Name, CreatedAt: s.now()}
+	sweep := record.Sweep{ID: store.NewID(), RequestedBy: actor.Name, CreatedAt: s.now()}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddSweep(ctx, sweep, ids); err != nil {
 			return err
@@ -139,10 +140,10 @@ func (s *Service) SweepItems(
 	ctx context.Context,
 	id uuid.UUID,
 	state string,
-	p store.Page,
-) (store.List[store.SweepItem], error) {
+	p record.Page,
+) (record.List[record.SweepItem], error) {
 	if _, err := s.Sweep(ctx, id); err != nil {
-		return store.List[store.SweepItem]{}, err
+		return record.List[record.SweepItem]{}, err
 	}
 	l, err := s.store.SweepItems(ctx, id, state, p)
 	return l, problem.FromPage(err)
@@ -229,7 +230,7 @@ func (s *Service) sweepLogins(ctx context.Context, ids []uuid.UUID) error {
 
 // sweepLogin reads the files of one login and gives what it saw to be recorded,
 // or records why it could not.
-func (s *Service) sweepLogin(ctx context.Context, l store.LoginToSweep, looks chan<- Look) error {
+func (s *Service) sweepLogin(ctx context.Context, l record.LoginToSweep, looks chan<- Look) error {
 	at := s.now()
 	if err := s.held.Acquire(ctx, sshio.MaxFileBytes); err != nil {
 		return err
@@ -325,7 +326,7 @@ func (s *Service) recordSet(ctx context.Context, looks []Look) error {
 
 // readLogin reads the files of a login with the steward key, or where there is
 // none, or it is refused, through the guest agent. It returns by which method.
-func (s *Service) readLogin(ctx context.Context, l store.LoginToSweep) (stands Seen, method string, err error) {
+func (s *Service) readLogin(ctx context.Context, l record.LoginToSweep) (stands Seen, method string, err error) {
 	session, cancel, err := s.StewardSession(ctx, l)
 	var none *noSteward
 	if errors.As(err, &none) || errors.Is(err, sshio.ErrRefused) {
@@ -356,7 +357,7 @@ func ReadFiles(ctx context.Context, session *sshio.Session) (Seen, error) {
 
 // FilesIn reads all files that the server reads keys from for the login of a
 // session, and looks at the folders above them.
-func FilesIn(session *sshio.Session) (files []SeenFile, folders []store.Folder, err error) {
+func FilesIn(session *sshio.Session) (files []SeenFile, folders []record.Folder, err error) {
 	read, err := ReadFiles(context.Background(), session)
 	return read.Files, read.Folders, err
 }

@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -40,13 +41,13 @@ var errOverdue = errors.New("the time for which it was to be open is over")
 // when. It may be repeated.
 func (s *Service) open(
 	ctx context.Context,
-	run store.Run,
+	run record.Run,
 	kind, what string,
 	details map[string]string,
 	lasts time.Duration,
 	do func(token string) error,
 ) error {
-	c := store.Closing{
+	c := record.Closing{
 		ID:         closingID(run.ID, kind),
 		RunID:      run.ID,
 		InstanceID: run.InstanceID,
@@ -94,12 +95,12 @@ func (s *Service) open(
 // closingID is the id of what a run opens of one kind, and the request token at the cloud.
 func closingID(run uuid.UUID, kind string) uuid.UUID { return uuid.NewSHA1(run, []byte(kind)) }
 
-func (s *Service) closingOf(ctx context.Context, run uuid.UUID, kind string) (store.Closing, error) {
+func (s *Service) closingOf(ctx context.Context, run uuid.UUID, kind string) (record.Closing, error) {
 	return s.store.ClosingByID(ctx, closingID(run, kind))
 }
 
 // shut closes what the run has opened of the kind, if it has: opened tells.
-func (s *Service) shut(ctx context.Context, run store.Run, kind string) (said string, opened bool, err error) {
+func (s *Service) shut(ctx context.Context, run record.Run, kind string) (said string, opened bool, err error) {
 	c, err := s.closingOf(ctx, run.ID, kind)
 	if errors.Is(err, store.ErrNotFound) {
 		return "it was not opened", false, nil
@@ -114,7 +115,7 @@ func (s *Service) shut(ctx context.Context, run store.Run, kind string) (said st
 }
 
 // closeOne closes something, sees that it is closed, and records that. It may be repeated.
-func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
+func (s *Service) closeOne(ctx context.Context, c record.Closing) error {
 	found, err := s.closeAtCloud(ctx, c)
 	if err != nil && !cloud.NotThere(err) {
 		return fleet.Calling(fmt.Errorf("close %s: %w", c.What, err))
@@ -153,7 +154,7 @@ func (s *Service) closeOne(ctx context.Context, c store.Closing) error {
 
 // closeAtCloud closes at the cloud and looks whether it is closed. found is whether it
 // was open.
-func (s *Service) closeAtCloud(ctx context.Context, c store.Closing) (found bool, err error) {
+func (s *Service) closeAtCloud(ctx context.Context, c record.Closing) (found bool, err error) {
 	if strings.HasPrefix(c.Kind, agentKind) {
 		before, err := s.cloud.Agent(ctx, c.Details["instance"])
 		if err == nil {
@@ -206,7 +207,7 @@ func (s *Service) closeDue(ctx context.Context) error {
 }
 
 // leftOpen records that something is still open beyond its deadline; in the daybook once.
-func (s *Service) leftOpen(ctx context.Context, c store.Closing, why string) error {
+func (s *Service) leftOpen(ctx context.Context, c record.Closing, why string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		err := tx.ChangeClosing(ctx, c.ID, map[string]any{"note": "not closed yet: " + why})
 		if err != nil || c.Note != "" || s.now().Before(c.Deadline) {
@@ -231,6 +232,6 @@ func (s *Service) leftOpen(ctx context.Context, c store.Closing, why string) err
 
 // OpenNow returns what runs have opened and not closed yet, and what may be open since the
 // cloud has not answered.
-func (s *Service) OpenNow(ctx context.Context) ([]store.Closing, error) {
+func (s *Service) OpenNow(ctx context.Context) ([]record.Closing, error) {
 	return s.store.OpenClosings(ctx)
 }

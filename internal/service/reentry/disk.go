@@ -11,9 +11,9 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
-	"plumlatch/internal/store"
 )
 
 // The route over a helper's disk. Each step brings about a state, whatever it finds, so
@@ -57,7 +57,7 @@ func (r *restoring) bring(
 			return runs.Temporary(fmt.Errorf("%s is %s", i.Name, i.State))
 		case !slices.Contains(can.Capabilities, cloud.CanStartStop):
 			return runs.WaitFor(
-				store.Waits{
+				record.Waits{
 					Who:    r.run.RequestedBy,
 					What:   fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end),
 					ByHand: true,
@@ -350,7 +350,7 @@ func (r *restoring) mount(ctx context.Context, p *runs.Progress) (string, error)
 
 // onHelper is the means of the disk of the login on a helper, to which it is brought from wherever
 // it is.
-func (r *restoring) onHelper(ctx context.Context, p *runs.Progress, l store.LoginToSweep) (means.Means, error) {
+func (r *restoring) onHelper(ctx context.Context, p *runs.Progress, l record.LoginToSweep) (means.Means, error) {
 	i, err := r.ensureHelper(ctx, p)
 	if err != nil {
 		return nil, err

@@ -13,12 +13,12 @@ import (
 
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/paddock"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
 )
 
 func caseOf(route restore.Route) restoreCase {
@@ -113,7 +113,7 @@ func TestManyRestoresAtOnceDoNotDisturbOneAnother(t *testing.T) {
 func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) {
 	t.Parallel()
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-		e.StepHook = func(_ store.Run, step runs.Step) runs.Step { return step }
+		e.StepHook = func(_ record.Run, step runs.Step) runs.Step { return step }
 	})
 	o := lockOut(r, caseOf(restore.GuestAgent), "door")
 	now := &at{step: string(restore.Remove), do: func(ctx context.Context) {
@@ -134,11 +134,11 @@ func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) 
 	if err != nil || k.State != "lost" {
 		t.Errorf("%v %s", err, k.State)
 	}
-	openers, err := r.Fleet.Openers(t.Context(), "door", store.Page{Limit: 10})
+	openers, err := r.Fleet.Openers(t.Context(), "door", record.Page{Limit: 10})
 	if err != nil ||
 		!slices.ContainsFunc(
 			openers.Items,
-			func(p store.Opening) bool { return p.KeyName == "door-lost" && p.GrantedAt != nil },
+			func(p record.Opening) bool { return p.KeyName == "door-lost" && p.GrantedAt != nil },
 		) {
 		t.Errorf("the grant of a line that is still there is gone: %v", err)
 	}
@@ -169,9 +169,9 @@ func TestTheWorryIsAboutTheBestWayBack(t *testing.T) {
 // undo has done anything, as by its deadline while the service was away.
 func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 	t.Parallel()
-	hook := func(_ store.Run, s runs.Step) runs.Step { return s }
+	hook := func(_ record.Run, s runs.Step) runs.Step { return s }
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-		e.StepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
+		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return hook(run, step) }
 	})
 	for _, route := range []restore.Route{restore.GuestAgent, restore.BrowserShell} {
 		o := lockOut(r, caseOf(route), "door-"+string(route))
@@ -184,7 +184,7 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 		hook = failing(last, &at{step: string(restore.Place), undo: true, do: func(ctx context.Context) {
 			<-hold
 			over := r.Now().Add(-time.Minute)
-			c := store.Closing{
+			c := record.Closing{
 				ID:         uuid.NewSHA1(id, []byte(kind)),
 				RunID:      id,
 				InstanceID: r.InstanceID(o.name),

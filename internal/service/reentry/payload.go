@@ -1,13 +1,14 @@
 package reentry
 
 import (
-	"plumlatch/internal/core/restore"
-	"plumlatch/internal/means"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/means"
 )
 
 // RunKind is the kind of the runs that restore a login.

@@ -12,12 +12,12 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/sshio"
-	"plumlatch/internal/store"
 )
 
 // The routes on which nothing stops.
@@ -121,7 +121,7 @@ func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error)
 func (r *restoring) changing(
 	ctx context.Context,
 	p *runs.Progress,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 	change func(*means.Door) (means.Seen, error),
 ) (outcome string, err error) {
 	m, method, end, err := r.means(ctx, l)
@@ -139,7 +139,7 @@ func (r *restoring) changing(
 // means is by what the route changes the files of the login. Call end when done.
 func (r *restoring) means(
 	ctx context.Context,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 ) (m means.Means, method string, end func(), err error) {
 	switch r.route {
 	case restore.GuestAgent:
@@ -200,7 +200,7 @@ func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
 
 // taking takes the new line out. After the point of no return, which is the login that shows that
 // it opens, a restore is not undone.
-func (r *restoring) taking(ctx context.Context, d *means.Door, k store.Key) (means.Seen, error) {
+func (r *restoring) taking(ctx context.Context, d *means.Door, k record.Key) (means.Seen, error) {
 	return d.TakeBack(ctx, r.run.CommittedAt != nil, nil, r.reading.MeansKey(k))
 }
 
@@ -252,13 +252,13 @@ func (r *restoring) kindForUndo(ctx context.Context, kind string) (string, error
 // of the undo that opened it was cut off or failed, and it is closed only by going through again.
 func (r *restoring) openForUndo(ctx context.Context, kind string) (bool, error) {
 	list, err := r.store.ClosingsOf(ctx, r.run.ID)
-	return slices.ContainsFunc(list, func(c store.Closing) bool {
+	return slices.ContainsFunc(list, func(c record.Closing) bool {
 		return strings.HasPrefix(c.Kind, kind+forUndo) && c.ClosedAt == nil
 	}), err
 }
 
 // lineOut takes the new line out by the route's means, and records what stands then.
-func (r *restoring) lineOut(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) lineOut(ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
 	_, err := r.changing(ctx, p, l, func(d *means.Door) (means.Seen, error) { return r.taking(ctx, d, k) })
 	return err
 }
@@ -266,8 +266,8 @@ func (r *restoring) lineOut(ctx context.Context, p *runs.Progress, k store.Key, 
 func (r *restoring) takeBackThroughAgent(
 	ctx context.Context,
 	p *runs.Progress,
-	k store.Key,
-	l store.LoginToSweep,
+	k record.Key,
+	l record.LoginToSweep,
 ) error {
 	state, err := r.cloud.Agent(ctx, l.Instance.CloudID)
 	if err != nil {
@@ -296,7 +296,7 @@ func (r *restoring) takeBackThroughAgent(
 	)
 }
 
-func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
 	can, _, err := r.fleet.Outline(ctx)
 	if err != nil {
 		return err
@@ -331,7 +331,7 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k sto
 }
 
 // placedElsewhere waits until the line stands there, placed by somebody from their machine.
-func (r *restoring) placedElsewhere(ctx context.Context, k store.Key, l store.LoginToSweep) (string, error) {
+func (r *restoring) placedElsewhere(ctx context.Context, k record.Key, l record.LoginToSweep) (string, error) {
 	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
 	if err != nil {
 		return "", fleet.Answering(err)
@@ -343,7 +343,7 @@ func (r *restoring) placedElsewhere(ctx context.Context, k store.Key, l store.Lo
 	what := "to place the line in " + name + " from their machine"
 	if r.route == restore.Password {
 		return "", runs.WaitFor(
-			store.Waits{
+			record.Waits{
 				Who:  "whoever knows the password of " + name,
 				What: what,
 				Next: fmt.Sprintf("plumlatch restore watch %s -password", r.run.ID),
@@ -355,7 +355,7 @@ func (r *restoring) placedElsewhere(ctx context.Context, k store.Key, l store.Lo
 
 // tellOfLine writes down that a line which somebody placed from their machine stays, since
 // the service has no way to take it out.
-func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
 	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
 	if err != nil || !accepted {
 		return err
@@ -371,14 +371,14 @@ func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k store.Ke
 	return p.Save(ctx)
 }
 
-func holdsKey(line string, k store.Key) bool {
+func holdsKey(line string, k record.Key) bool {
 	public, err := keypair.ReadLine(line)
 	return err == nil && bytes.Equal(public.Blob, k.Blob)
 }
 
 func (r *restoring) changeEntries(
 	ctx context.Context,
-	l store.LoginToSweep,
+	l record.LoginToSweep,
 	change func([]cloud.MetadataKey) []cloud.MetadataKey,
 ) error {
 	entries, err := r.cloud.MetadataKeys(ctx, l.Instance.CloudID)
@@ -388,7 +388,7 @@ func (r *restoring) changeEntries(
 	return fleet.Calling(r.cloud.SetMetadataKeys(ctx, l.Instance.CloudID, change(slices.Clone(entries))))
 }
 
-func (r *restoring) placeEntry(ctx context.Context, p *runs.Progress, k store.Key, l store.LoginToSweep) error {
+func (r *restoring) placeEntry(ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
 	entries, err := r.cloud.MetadataKeys(ctx, l.Instance.CloudID)
 	if err != nil {
 		return fleet.Calling(err)
@@ -435,7 +435,7 @@ func (r *restoring) awaitOpened(ctx context.Context, p *runs.Progress) (string, 
 		return "opened by " + opened.By + ", who should change it at once", r.proved(ctx, p, r.now())
 	}
 	return "", runs.WaitFor(
-		store.Waits{
+		record.Waits{
 			Who:  r.run.RequestedBy,
 			What: "to open the password with the private half of " + r.work.KeyName,
 			Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name),

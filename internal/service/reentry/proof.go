@@ -12,6 +12,7 @@ import (
 
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -59,7 +60,7 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 		at := r.now()
 		if err := r.store.AddProof(
 			ctx,
-			store.Proof{ID: store.NewID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"},
+			record.Proof{ID: store.NewID(), Kind: "entry", KeyID: k.ID, LoginID: &l.Login.ID, At: at, Person: "service"},
 		); err != nil {
 			return "", err
 		}
@@ -79,12 +80,12 @@ func (r *restoring) enter(ctx context.Context, p *runs.Progress) (string, error)
 // waitFor leaves the run until somebody has done what the client does while it watches the run.
 func (r *restoring) waitFor(who, what string) error {
 	return runs.WaitFor(
-		store.Waits{Who: who, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.run.ID)},
+		record.Waits{Who: who, What: what, Next: fmt.Sprintf("plumlatch restore watch %s -with FILE", r.run.ID)},
 	)
 }
 
 // keptSession logs in with the new key's private half, which the service keeps.
-func (r *restoring) keptSession(ctx context.Context, k store.Key, l store.LoginToSweep) (*sshio.Session, error) {
+func (r *restoring) keptSession(ctx context.Context, k record.Key, l record.LoginToSweep) (*sshio.Session, error) {
 	signer, err := r.keys.KeptSigner(ctx, k)
 	if err != nil {
 		return nil, err
@@ -165,7 +166,7 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 	return "the lost line is gone; " + outcome, err
 }
 
-func (r *restoring) record(ctx context.Context, l store.LoginToSweep, read means.Seen, method string) (string, error) {
+func (r *restoring) record(ctx context.Context, l record.LoginToSweep, read means.Seen, method string) (string, error) {
 	return r.reading.RecordLook(
 		ctx,
 		reading.Look{
@@ -182,8 +183,8 @@ func (r *restoring) record(ctx context.Context, l store.LoginToSweep, read means
 // removedElsewhere waits until a look after the entry finds no line of a lost key.
 func (r *restoring) removedElsewhere(
 	ctx context.Context,
-	l store.LoginToSweep,
-	lost []store.Key,
+	l record.LoginToSweep,
+	lost []record.Key,
 	entered time.Time,
 ) (string, error) {
 	name := fleet.LoginName(l.OSUser, l.Instance.Name)
@@ -197,7 +198,7 @@ func (r *restoring) removedElsewhere(
 	}
 	there := slices.ContainsFunc(
 		stands,
-		func(s store.KeyStand) bool { return fleet.LoginName(s.OSUser, s.InstanceName) == name },
+		func(s record.KeyStand) bool { return fleet.LoginName(s.OSUser, s.InstanceName) == name },
 	)
 	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
 		return "", r.waitFor(

@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/userdata"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -127,9 +128,9 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 }
 
 // recordNew records the replacement with its login.
-func (r *restoring) recordNew(ctx context.Context, k store.Key) error {
+func (r *restoring) recordNew(ctx context.Context, k record.Key) error {
 	id, login, old := r.work.Replacement, r.work.NewLogin, r.instance
-	i := store.Instance{
+	i := record.Instance{
 		ID:           id,
 		Name:         r.work.NewName,
 		State:        "launching",
@@ -149,7 +150,7 @@ func (r *restoring) recordNew(ctx context.Context, k store.Key) error {
 			return fleet.TakenInstance(err, i.Name)
 		}
 		user, _, _ := strings.Cut(r.work.LoginName, "@")
-		return tx.AddLogin(ctx, store.Login{ID: login, InstanceID: id, OSUser: user})
+		return tx.AddLogin(ctx, record.Login{ID: login, InstanceID: id, OSUser: user})
 	})
 }
 
@@ -201,7 +202,7 @@ func (r *restoring) addressMoved(ctx context.Context, from, to string) error {
 	}
 	if !slices.Contains(can.Capabilities, cloud.CanAddresses) {
 		return runs.WaitFor(
-			store.Waits{
+			record.Waits{
 				Who:    r.run.RequestedBy,
 				What:   fmt.Sprintf("to move the address %s to %s, since the cloud has no call for it", r.before().Address, i.Name),
 				ByHand: true,
@@ -265,7 +266,7 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 	if err != nil {
 		return err
 	}
-	grants := []store.Grant{
+	grants := []record.Grant{
 		{
 			ID:        store.NewID(),
 			KeyID:     w.Key,
@@ -279,7 +280,7 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 		if k.ID != w.Key && k.StewardOf == nil && !slices.Contains(idsOf(w.Lost), k.ID) {
 			grants = append(
 				grants,
-				store.Grant{
+				record.Grant{
 					ID:        store.NewID(),
 					KeyID:     k.ID,
 					LoginID:   w.NewLogin,

@@ -10,6 +10,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -26,7 +27,7 @@ type RestoreReport struct {
 	Elsewhere []LostElsewhere
 	// Copies are snapshots and images with the lost keys in them.
 	Copies    []fleet.OldKeyPlace
-	Passwords []store.PasswordReading
+	Passwords []record.PasswordReading
 }
 
 // LostElsewhere is another login that a lost key opens.
@@ -52,15 +53,15 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 	if err != nil {
 		return out, err
 	}
-	var items []store.ReportedItem
+	var items []record.ReportedItem
 	for _, k := range keys {
 		if out.Elsewhere, err = s.lostElsewhere(ctx, out.Elsewhere, k, r.Login); err != nil {
 			return out, err
 		}
 		items = append(
 			items,
-			store.ReportedItem{
-				RotationItem: store.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name},
+			record.ReportedItem{
+				RotationItem: record.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name},
 				CloudID:      r.Instance.CloudID,
 			},
 		)
@@ -77,10 +78,10 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 func (s *Service) lostElsewhere(
 	ctx context.Context,
 	so []LostElsewhere,
-	k store.Key,
+	k record.Key,
 	but string,
 ) ([]LostElsewhere, error) {
-	w, err := s.access.World(ctx, store.ReachFilter{Keys: []string{k.Name}})
+	w, err := s.access.World(ctx, record.ReachFilter{Keys: []string{k.Name}})
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +101,7 @@ func (s *Service) SealedPassword(
 	ctx context.Context,
 	actor people.Actor,
 	name string,
-) (cloud.Password, []store.PasswordReading, error) {
+) (cloud.Password, []record.PasswordReading, error) {
 	i, err := s.fleet.Instance(ctx, name)
 	if err != nil {
 		return cloud.Password{}, nil, err
@@ -156,7 +157,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 		ctx,
 		id,
 		string(restore.Open),
-		store.Report{By: actor.Name, At: s.now(), Outcome: "opened"},
+		record.Report{By: actor.Name, At: s.now(), Outcome: "opened"},
 	); err != nil {
 		return err
 	}
@@ -164,11 +165,16 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 	return nil
 }
 
-func (s *Service) notePassword(ctx context.Context, actor people.Actor, i store.Instance, what, sentence string) error {
+func (s *Service) notePassword(
+	ctx context.Context,
+	actor people.Actor,
+	i record.Instance,
+	what, sentence string,
+) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.NotePasswordReading(
 			ctx,
-			store.PasswordReading{ID: store.NewID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()},
+			record.PasswordReading{ID: store.NewID(), InstanceID: i.ID, Person: actor.Name, What: what, At: s.now()},
 		); err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -48,7 +49,7 @@ type RestoreWanted struct {
 
 // Restore is a run that gets back into a login.
 type Restore struct {
-	store.Run
+	record.Run
 	Route restore.Route
 	Login string
 	Key   string
@@ -58,7 +59,7 @@ type Restore struct {
 	Removes []string
 	// Target is the instance that is logged in to: another one, where it is replaced.
 	Target   string
-	Closings []store.Closing
+	Closings []record.Closing
 	// Left are the things that could not be done after the proof, Differs what is not as
 	// it was after an undo.
 	Left    []string
@@ -152,7 +153,7 @@ func (s *Service) StartRestore(
 		if w.Route != restore.Replacement && w.Route != restore.WindowsPassword {
 			added, err := tx.AddOrKeepGrant(
 				ctx,
-				store.Grant{
+				record.Grant{
 					ID:        store.NewID(),
 					KeyID:     k.ID,
 					LoginID:   l.ID,
@@ -229,19 +230,19 @@ func (s *Service) restoreKey(
 	ctx context.Context,
 	actor people.Actor,
 	w RestoreWanted,
-) (store.Key, store.Secret, error) {
-	var none store.Secret
+) (record.Key, record.Secret, error) {
+	var none record.Secret
 	if !w.Make {
 		k, err := s.keys.Key(ctx, w.Key)
 		return k, none, err
 	}
 	if err := problem.CheckName("key", w.Key); err != nil {
-		return store.Key{}, none, err
+		return record.Key{}, none, err
 	}
 	if _, err := s.store.KeyNamed(ctx, w.Key); err == nil {
-		return store.Key{}, none, nameTaken(w.Key)
+		return record.Key{}, none, nameTaken(w.Key)
 	} else if !errors.Is(err, store.ErrNotFound) {
-		return store.Key{}, none, err
+		return record.Key{}, none, err
 	}
 	spec := keypair.Spec{}
 	if w.Route == restore.WindowsPassword {
@@ -272,7 +273,7 @@ func (s *Service) earlierRestore(ctx context.Context, id string, err error) (Res
 }
 
 // judgeRoute refuses a route that is not possible, not within the limits, or not confirmed.
-func judgeRoute(w RestoreWanted, i store.Instance, ranked []restore.Option) error {
+func judgeRoute(w RestoreWanted, i record.Instance, ranked []restore.Option) error {
 	at := slices.IndexFunc(ranked, func(o restore.Option) bool { return o.Route == w.Route })
 	if at < 0 {
 		var names []string
@@ -357,7 +358,7 @@ func stopWords(o restore.Option) string {
 }
 
 // lostOf returns the keys whose lines are to go.
-func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fresh store.Key) ([]store.Key, error) {
+func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fresh record.Key) ([]record.Key, error) {
 	names := w.Lost
 	if names == nil {
 		for _, k := range routes.Lost {
@@ -366,7 +367,7 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 			}
 		}
 	}
-	var out []store.Key
+	var out []record.Key
 	for _, name := range names {
 		k, err := s.keys.Key(ctx, name)
 		if err != nil {
@@ -391,7 +392,7 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 				"Withdraw it, if it is to go: plumlatch grant withdraw "+name,
 			)
 		}
-		if !slices.ContainsFunc(out, func(other store.Key) bool { return other.ID == k.ID }) {
+		if !slices.ContainsFunc(out, func(other record.Key) bool { return other.ID == k.ID }) {
 			out = append(out, k)
 		}
 	}
@@ -402,10 +403,10 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 func (s *Service) newRestore(
 	ctx context.Context,
 	w RestoreWanted,
-	l store.Login,
-	i store.Instance,
-	k store.Key,
-	lost []store.Key,
+	l record.Login,
+	i record.Instance,
+	k record.Key,
+	lost []record.Key,
 	f restore.Facts,
 ) (restoreWork, error) {
 	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})
@@ -469,7 +470,7 @@ func (s *Service) helperSize(ctx context.Context) (string, error) {
 	}).Name, nil
 }
 
-func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i store.Instance) (string, error) {
+func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i record.Instance) (string, error) {
 	if w.NewName != "" {
 		if err := problem.CheckName("new_name", w.NewName); err != nil {
 			return "", err
@@ -530,7 +531,7 @@ func differsOf(w *restoreWork) string {
 }
 
 // restoreOf reads a restore out of its run and what runs have opened.
-func restoreOf(run store.Run, closings []store.Closing) (Restore, error) {
+func restoreOf(run record.Run, closings []record.Closing) (Restore, error) {
 	w, err := restoreWorkOf(run)
 	if err != nil {
 		return Restore{}, err
@@ -563,17 +564,17 @@ func restoreOf(run store.Run, closings []store.Closing) (Restore, error) {
 }
 
 // Restores returns one page of restores, newest first.
-func (s *Service) Restores(ctx context.Context, instance string, p store.Page) (store.List[Restore], error) {
-	l, err := s.store.Runs(ctx, store.RunFilter{Kind: RunKind, Instance: instance}, p)
+func (s *Service) Restores(ctx context.Context, instance string, p record.Page) (record.List[Restore], error) {
+	l, err := s.store.Runs(ctx, record.RunFilter{Kind: RunKind, Instance: instance}, p)
 	if err != nil {
-		return store.List[Restore]{}, problem.FromPage(err)
+		return record.List[Restore]{}, problem.FromPage(err)
 	}
 	ids := make([]uuid.UUID, len(l.Items))
 	for n, run := range l.Items {
 		ids[n] = run.ID
 	}
 	closings, err := s.store.ClosingsOf(ctx, ids...)
-	out := store.List[Restore]{Next: l.Next, Total: l.Total}
+	out := record.List[Restore]{Next: l.Next, Total: l.Total}
 	if err != nil {
 		return out, err
 	}
@@ -607,7 +608,16 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 	if won {
 		if err := s.store.Note(
 			ctx,
-			s.journal.Entry(actor.By(), "restore.undo", "login", r.Login, reason, "%s asked to undo the restore of %s.", actor.Name, r.Login),
+			s.journal.Entry(
+				actor.By(),
+				"restore.undo",
+				"login",
+				r.Login,
+				reason,
+				"%s asked to undo the restore of %s.",
+				actor.Name,
+				r.Login,
+			),
 		); err != nil {
 			return Restore{}, err
 		}

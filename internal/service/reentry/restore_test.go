@@ -18,6 +18,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/journal"
@@ -25,7 +26,6 @@ import (
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
 )
 
 func TestEveryRouteLetsInWithTheNewKeyAndNotWithTheLostOne(t *testing.T) {
@@ -65,7 +65,7 @@ type at struct {
 }
 
 // hook returns what is called around steps: before each, at.do where it is the one.
-func (a *at) hook(run store.Run, step runs.Step) runs.Step {
+func (a *at) hook(run record.Run, step runs.Step) runs.Step {
 	if run.Kind != reentry.RunKind {
 		return step
 	}
@@ -108,7 +108,7 @@ func TestWhateverTheCloudDoesWrongAtAnyStepTheLoginIsRestoredOrAsItWas(t *testin
 			t.Parallel()
 			now := &at{}
 			r := servicetest.NewImpatientRig(t, restoreTimeout, func(_ *service.Service, e *runs.Engine) {
-				e.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+				e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 			})
 			var steps []string
 			now = &at{ask: func(step string) { steps = append(steps, step) }, calls: &r.Calls}
@@ -142,8 +142,8 @@ func TestWhateverTheCloudDoesWrongAtAnyStepTheLoginIsRestoredOrAsItWas(t *testin
 }
 
 // failing has a step fail once it is done, so that all is undone.
-func failing(step restore.Step, a *at) func(store.Run, runs.Step) runs.Step {
-	return func(run store.Run, s runs.Step) runs.Step {
+func failing(step restore.Step, a *at) func(record.Run, runs.Step) runs.Step {
+	return func(run record.Run, s runs.Step) runs.Step {
 		s = a.hook(run, s)
 		if do := s.Do; run.Kind == reentry.RunKind && s.Name == string(step) {
 			s.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
@@ -168,9 +168,9 @@ func TestWhateverTheCloudDoesWrongInAnUndoAllIsAsItWas(t *testing.T) {
 	for _, c := range restoreCases {
 		t.Run(c.name(), func(t *testing.T) {
 			t.Parallel()
-			hook := func(_ store.Run, s runs.Step) runs.Step { return s }
+			hook := func(_ record.Run, s runs.Step) runs.Step { return s }
 			r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-				e.StepHook = func(run store.Run, step runs.Step) runs.Step { return hook(run, step) }
+				e.StepHook = func(run record.Run, step runs.Step) runs.Step { return hook(run, step) }
 			})
 			first := lockOut(r, c, "door")
 			steps := beforeEntry(stepsIn(first.ends(first.begin().ID)))
@@ -206,7 +206,7 @@ func TestAHelperThatVanishesAtAnyStepIsReplacedOrAllIsAsItWas(t *testing.T) {
 	t.Parallel()
 	now := &at{}
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-		e.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	c := restoreCases[slices.IndexFunc(restoreCases, func(c restoreCase) bool { return c.route == restore.HelperDisk })]
 	for n, step := range restore.Steps(restore.Plan{Route: restore.HelperDisk, Lost: true}) {
@@ -241,7 +241,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 			t.Parallel()
 			now := &at{}
 			r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-				e.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+				e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 			})
 			first := lockOut(r, c, "door")
 			var o *lockedOut
@@ -260,7 +260,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 					return err == nil &&
 						slices.ContainsFunc(
 							run.Steps,
-							func(s store.RunStep) bool { return s.Name == string(step) && s.State == runs.StepRunning },
+							func(s record.RunStep) bool { return s.Name == string(step) && s.State == runs.StepRunning },
 						)
 				})
 				if _, err := o.Reentry.UndoRestore(t.Context(), o.Ines, begun.ID, "wrong machine"); err != nil {
@@ -356,7 +356,7 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 	t.Parallel()
 	now := &at{}
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-		e.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	for n, c := range []restoreCase{restoreCases[2], restoreCases[4]} {
 		o := lockOut(r, c, fmt.Sprintf("door-%d", n))
@@ -453,7 +453,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	t.Parallel()
 	now := &at{}
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-		e.StepHook = func(run store.Run, step runs.Step) runs.Step { return now.hook(run, step) }
+		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	o := lockOut(r, restoreCases[2], "door")
 	hold := make(chan struct{})
@@ -513,9 +513,12 @@ func TestARouteIsRefusedWithWhatIsMissingAndWhatToDo(t *testing.T) {
 		"name taken":     {func(w *reentry.RestoreWanted) { w.Make = true }, "name-taken"},
 		"bad name":       {func(w *reentry.RestoreWanted) { w.Make, w.Key = true, "a b" }, "bad-name"},
 		"ports for disk": {func(w *reentry.RestoreWanted) { w.Ports = []int{80} }, "not-for-this-route"},
-		"bad port":       {func(w *reentry.RestoreWanted) { w.Route, w.Ports = restore.Replacement, []int{99999} }, "bad-port"},
-		"instance name":  {func(w *reentry.RestoreWanted) { w.Route, w.NewName = restore.Replacement, "gate" }, "name-taken"},
-		"bad reason":     {func(w *reentry.RestoreWanted) { w.Reason = "a\nb" }, "bad-text"},
+		"bad port": {
+			func(w *reentry.RestoreWanted) { w.Route, w.Ports = restore.Replacement, []int{99999} },
+			"bad-port",
+		},
+		"instance name": {func(w *reentry.RestoreWanted) { w.Route, w.NewName = restore.Replacement, "gate" }, "name-taken"},
+		"bad reason":    {func(w *reentry.RestoreWanted) { w.Reason = "a\nb" }, "bad-text"},
 	} {
 		w := reentry.RestoreWanted{
 			Login:   o.login,

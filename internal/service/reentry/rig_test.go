@@ -17,6 +17,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -26,7 +27,6 @@ import (
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/servicetest"
 	"plumlatch/internal/sshio"
-	"plumlatch/internal/store"
 )
 
 // restoreCase is a route and the instance on which it is taken.
@@ -351,11 +351,11 @@ func (o *lockedOut) judgeDone(r reentry.Restore) (wrong []string) {
 	if err != nil || target.State != "running" || o.static && target.PublicAddress != o.before.PublicAddress {
 		bad("%s is %s at %s: %v", r.Target, target.State, target.PublicAddress, err)
 	}
-	openers, err := o.Fleet.Openers(ctx, r.Target, store.Page{Limit: 10})
+	openers, err := o.Fleet.Openers(ctx, r.Target, record.Page{Limit: 10})
 	granted := func(key string) bool {
 		return slices.ContainsFunc(
 			openers.Items,
-			func(p store.Opening) bool { return p.KeyName == key && p.GrantedAt != nil },
+			func(p record.Opening) bool { return p.KeyName == key && p.GrantedAt != nil },
 		)
 	}
 	if err != nil || !granted(r.Key) || granted(lost.Name) || !granted(o.name+"-other") {

@@ -15,12 +15,12 @@ import (
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/sshio"
-	"plumlatch/internal/store"
 )
 
 // RoutesWanted says for which login ways back in are looked for, and within which limits.
@@ -36,15 +36,15 @@ type RoutesWanted struct {
 
 // Routes are the ways back into a login.
 type Routes struct {
-	Login    store.Login
+	Login    record.Login
 	Name     string
-	Instance store.Instance
+	Instance record.Instance
 	State    reach.State
 	Options  []restore.Option
 	// Worry says what is bad about the best; "" where nothing is.
 	Worry string
 	// Lost are the keys in place that nobody can use any more, as far as the records tell.
-	Lost []store.ReachKey
+	Lost []record.ReachKey
 	// Runs are what else is known to run there: labels, and logins with keys.
 	Labels map[string]string
 	// Rehearsed is what was tried; empty unless it was wanted.
@@ -81,8 +81,8 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 // named are taken for lost.
 func (s *Service) restoreFacts(
 	ctx context.Context,
-	l store.Login,
-	i store.Instance,
+	l record.Login,
+	i record.Instance,
 	lost []string,
 ) (restore.Facts, Routes, error) {
 	out := Routes{Login: l, Name: fleet.LoginName(l.OSUser, i.Name), Instance: i, Labels: i.Labels}
@@ -124,8 +124,8 @@ func (s *Service) restoreFacts(
 // keyFacts tells who could let somebody in, and which keys seem lost.
 func (s *Service) keyFacts(
 	ctx context.Context,
-	l store.Login,
-	i store.Instance,
+	l record.Login,
+	i record.Instance,
 	lost []string,
 	f *restore.Facts,
 	out *Routes,
@@ -134,7 +134,7 @@ func (s *Service) keyFacts(
 	if err != nil {
 		return err
 	}
-	w, err := s.access.World(ctx, store.ReachFilter{Instance: i.ID})
+	w, err := s.access.World(ctx, record.ReachFilter{Instance: i.ID})
 	if err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func holders(
 	place int,
 	now time.Time,
 	fresh time.Duration,
-) (holders []restore.Holder, steward bool, lost []store.ReachKey) {
+) (holders []restore.Holder, steward bool, lost []record.ReachKey) {
 	for _, p := range w.Input.Pairs {
 		k, row := w.Input.Keys[p.Key], w.Keys[p.Key]
 		if int(p.Login) != place || p.Sighting == reach.NotSeen {
@@ -177,7 +177,7 @@ func holders(
 }
 
 // takesPasswords asks the SSH server whether it takes passwords.
-func (s *Service) takesPasswords(ctx context.Context, i store.Instance, user string) restore.Answer {
+func (s *Service) takesPasswords(ctx context.Context, i record.Instance, user string) restore.Answer {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	takes, err := sshio.TakesPasswords(ctx, fleet.TargetOf(i, user))
@@ -191,7 +191,7 @@ func (s *Service) takesPasswords(ctx context.Context, i store.Instance, user str
 }
 
 // cloudFacts asks the cloud what it can do and how the instance stands.
-func (s *Service) cloudFacts(ctx context.Context, i store.Instance, f *restore.Facts) error {
+func (s *Service) cloudFacts(ctx context.Context, i record.Instance, f *restore.Facts) error {
 	can, images, err := s.fleet.Outline(ctx)
 	if err != nil {
 		return problem.FromCloud(err)
@@ -338,10 +338,10 @@ type outlook struct {
 
 // Worries returns what says of a login what is bad about its best way back in, without
 // asking about any instance. Where the cloud does not answer, it says nothing.
-func (s *Service) Worries(ctx context.Context) func(store.ReachLogin, reach.Standing) string {
+func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Standing) string {
 	can, images, err := s.fleet.OutlineSoon(ctx)
 	known := map[outlook]string{}
-	return func(l store.ReachLogin, st reach.Standing) string {
+	return func(l record.ReachLogin, st reach.Standing) string {
 		if err != nil || l.Adopted || l.State != "running" {
 			return ""
 		}
@@ -370,8 +370,8 @@ func (s *Service) Worries(ctx context.Context) func(store.ReachLogin, reach.Stan
 // rehearse tries what can be tried without touching anything.
 func (s *Service) rehearse(
 	ctx context.Context,
-	l store.Login,
-	i store.Instance,
+	l record.Login,
+	i record.Instance,
 	f restore.Facts,
 	options []restore.Option,
 ) []Rehearsal {

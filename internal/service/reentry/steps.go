@@ -13,6 +13,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
@@ -34,17 +35,17 @@ const (
 type restoring struct {
 	*Service
 	machine  *fleet.Machine
-	instance store.Instance
-	run      store.Run
+	instance record.Instance
+	run      record.Run
 	work     *restoreWork
 	// route is the work's.
 	route restore.Route
 }
 
-func restoreWorkOf(run store.Run) (*restoreWork, error) { return runs.PayloadOf(run, earlierRestore) }
+func restoreWorkOf(run record.Run) (*restoreWork, error) { return runs.PayloadOf(run, earlierRestore) }
 
 // restorePlan gives the steps that core ordered.
-func (s *Service) restorePlan(run store.Run) (runs.Plan, error) {
+func (s *Service) restorePlan(run record.Run) (runs.Plan, error) {
 	w, err := restoreWorkOf(run)
 	if err != nil {
 		return runs.Plan{}, err
@@ -268,12 +269,12 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 }
 
 // key returns the new key.
-func (r *restoring) key(ctx context.Context) (store.Key, error) {
+func (r *restoring) key(ctx context.Context) (record.Key, error) {
 	return r.store.KeyByID(ctx, r.work.Key)
 }
 
 // login returns the login as it is now: of the replacement, once there is one.
-func (r *restoring) login(ctx context.Context) (store.LoginToSweep, error) {
+func (r *restoring) login(ctx context.Context) (record.LoginToSweep, error) {
 	id := r.work.Login
 	if r.route == restore.Replacement {
 		id = r.work.NewLogin
@@ -283,15 +284,15 @@ func (r *restoring) login(ctx context.Context) (store.LoginToSweep, error) {
 		err = store.ErrNotFound
 	}
 	if err != nil {
-		return store.LoginToSweep{}, err
+		return record.LoginToSweep{}, err
 	}
 	return found[0], nil
 }
 
-func (r *restoring) subject(ctx context.Context) (store.Key, store.LoginToSweep, error) {
+func (r *restoring) subject(ctx context.Context) (record.Key, record.LoginToSweep, error) {
 	k, err := r.key(ctx)
 	if err != nil {
-		return k, store.LoginToSweep{}, err
+		return k, record.LoginToSweep{}, err
 	}
 	l, err := r.login(ctx)
 	return k, l, err
@@ -299,7 +300,7 @@ func (r *restoring) subject(ctx context.Context) (store.Key, store.LoginToSweep,
 
 // goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
 // the steward key of the instance of before, which is in its image.
-func (r *restoring) goingKeys(ctx context.Context) ([]store.Key, error) {
+func (r *restoring) goingKeys(ctx context.Context) ([]record.Key, error) {
 	return r.store.KeysByID(ctx, idsOf(r.work.Removes))
 }
 
@@ -490,7 +491,7 @@ func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	left := slices.DeleteFunc(slices.Clone(entries), func(e cloud.MetadataKey) bool {
-		return slices.ContainsFunc(lost, func(k store.Key) bool { return holdsKey(e.Line, k) })
+		return slices.ContainsFunc(lost, func(k record.Key) bool { return holdsKey(e.Line, k) })
 	})
 	if len(left) == len(entries) {
 		return nil, nil
@@ -574,7 +575,7 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor journal.
 	}
 	lineLeft := slices.ContainsFunc(
 		fresh.Steps,
-		func(st store.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft },
+		func(st record.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft },
 	)
 	for _, lost := range r.work.Lost {
 		k, err := tx.KeyByID(ctx, lost.ID)

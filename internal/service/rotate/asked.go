@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
@@ -19,11 +20,11 @@ import (
 
 // askedKeys returns the requests that a rotation begins with: one for each key that
 // its keeper is to bring.
-func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]store.AskedKey, error) {
+func askedKeys(r record.Rotation, plan RotationPlan, start RotationStart) ([]record.AskedKey, error) {
 	if start.Make != MakeBring || start.To != "" {
 		return nil, nil
 	}
-	var asked []store.AskedKey
+	var asked []record.AskedKey
 	var nobody []string
 	for _, k := range plan.New {
 		if k.keeper == nil {
@@ -32,7 +33,7 @@ func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]stor
 		}
 		asked = append(
 			asked,
-			store.AskedKey{
+			record.AskedKey{
 				ID:         store.NewID(),
 				RotationID: r.ID,
 				Name:       k.Name,
@@ -60,7 +61,7 @@ func askedKeys(r store.Rotation, plan RotationPlan, start RotationStart) ([]stor
 
 // AskedKey is a new public half that is asked for.
 type AskedKey struct {
-	store.AskedKey
+	record.AskedKey
 	// Yours is whether the actor may bring it.
 	Yours bool
 }
@@ -87,10 +88,15 @@ func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, keeper stri
 
 // BringKey takes the public half that a keeper was asked for. Where it is recorded
 // already as a key of that keeper, that key is the one that comes.
-func (s *Service) BringKey(ctx context.Context, actor people.Actor, asked uuid.UUID, public string) (store.Key, error) {
+func (s *Service) BringKey(
+	ctx context.Context,
+	actor people.Actor,
+	asked uuid.UUID,
+	public string,
+) (record.Key, error) {
 	a, err := s.store.AskedKeyByID(ctx, asked)
 	if errors.Is(err, store.ErrNotFound) {
-		return store.Key{}, &problem.Problem{
+		return record.Key{}, &problem.Problem{
 			Kind:   problem.NotFound,
 			Code:   "not-asked",
 			Detail: "there is no such request, or it was answered already",
@@ -98,14 +104,14 @@ func (s *Service) BringKey(ctx context.Context, actor people.Actor, asked uuid.U
 		}
 	}
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	own, err := s.store.KeeperOf(ctx, actor.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	if !mayBring(actor, own, a) {
-		return store.Key{}, &problem.Problem{
+		return record.Key{}, &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "not-asked-of-you",
 			Where:  []string{a.KeeperName},
@@ -115,15 +121,15 @@ func (s *Service) BringKey(ctx context.Context, actor people.Actor, asked uuid.U
 	}
 	half, err := keypair.ReadLine(public)
 	if err != nil {
-		return store.Key{}, problem.FromRefusal("public_key", err)
+		return record.Key{}, problem.FromRefusal("public_key", err)
 	}
 	k := s.keys.NewRecord(actor, keys.NewKey{Name: a.Name, Purpose: "follows " + a.Follows}, half, "client")
 	k.KeeperID = &a.KeeperID
 	if err := s.keys.Grantable(k); err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	if k.Type != a.Type && a.Type == keypair.RSA {
-		return store.Key{}, &problem.Problem{
+		return record.Key{}, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "wrong-type",
 			Field:  "public_key",
@@ -197,7 +203,7 @@ func (s *Service) BringKey(ctx context.Context, actor people.Actor, asked uuid.U
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return store.Key{}, &problem.Problem{
+		return record.Key{}, &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "name-taken",
 			Detail: "a key named " + a.Name + " was recorded meanwhile",
@@ -205,13 +211,13 @@ func (s *Service) BringKey(ctx context.Context, actor people.Actor, asked uuid.U
 		}
 	}
 	if err != nil {
-		return store.Key{}, err
+		return record.Key{}, err
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.keys.Key(ctx, k.Name)
 }
 
 // mayBring lets the keeper, of a team's any operator, and an admin.
-func mayBring(actor people.Actor, own store.Keeper, a store.AskedKey) bool {
+func mayBring(actor people.Actor, own record.Keeper, a record.AskedKey) bool {
 	return actor.Role == people.Admin || actor.Role != people.Viewer && (a.KeeperKind == "team" || own.ID == a.KeeperID)
 }

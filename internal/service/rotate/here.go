@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -27,7 +28,7 @@ type TakenItem struct {
 	Run      uuid.UUID
 	Login    string
 	Phase    rotation.Phase
-	Old, New store.Key
+	Old, New record.Key
 	// The lines are those of the keys as they stand in a file.
 	OldLine, NewLine string
 }
@@ -53,7 +54,7 @@ func (s *Service) TakeRotationItems(
 	if _, err := s.Rotation(ctx, id); err != nil {
 		return nil, err
 	}
-	may := func(i store.RotationItem, phase rotation.Phase) bool {
+	may := func(i record.RotationItem, phase rotation.Phase) bool {
 		if phase == rotation.Out {
 			return slices.Contains(keys, i.NewName)
 		}
@@ -173,11 +174,22 @@ func (s *Service) overrideItem(
 		if err != nil {
 			return err
 		}
-		if _, err := rotation.OverrideFor(fleet.LoginName(i.OSUser, i.InstanceName), name, reason, k.State == "lost"); err != nil {
+		if _, err := rotation.OverrideFor(
+			fleet.LoginName(i.OSUser, i.InstanceName),
+			name,
+			reason,
+			k.State == "lost",
+		); err != nil {
 			return refuse(err)
 		}
 		why := &override{By: actor.Name, Reason: reason}
-		if started, err = s.startRotating(ctx, tx, r, []begun{{i, rotation.Forced, rotation.ItemRemoving, why}}, ""); err != nil {
+		if started, err = s.startRotating(
+			ctx,
+			tx,
+			r,
+			[]begun{{i, rotation.Forced, rotation.ItemRemoving, why}},
+			"",
+		); err != nil {
 			return err
 		}
 		if err := tx.ChangeItem(
@@ -230,7 +242,7 @@ func (s *Service) overrideItem(
 }
 
 // keepOn is the state of a rotation that is taken up again for one login.
-func keepOn(r store.Rotation) rotation.State {
+func keepOn(r record.Rotation) rotation.State {
 	if r.EndedAt != nil {
 		return rotation.Running
 	}
@@ -240,7 +252,7 @@ func keepOn(r store.Rotation) rotation.State {
 // job says how the steps of a rotation are taken from somebody's own machine.
 func (s *Service) rotationJob() work.Job {
 	return work.Job{
-		Worker: func(run store.Run) (string, error) {
+		Worker: func(run record.Run) (string, error) {
 			w, err := rotateWorkOf(run)
 			if err != nil {
 				return "", err
@@ -248,7 +260,7 @@ func (s *Service) rotationJob() work.Job {
 			return w.Worker, nil
 		},
 		Seeing: string(rotation.See),
-		Subject: func(ctx context.Context, run store.Run) (work.SubjectOfJob, error) {
+		Subject: func(ctx context.Context, run record.Run) (work.SubjectOfJob, error) {
 			w, err := rotateWorkOf(run)
 			if err != nil {
 				return work.SubjectOfJob{}, err

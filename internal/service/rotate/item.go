@@ -11,6 +11,7 @@ import (
 
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
@@ -35,7 +36,7 @@ const (
 // session stays open from step to step.
 type rotating struct {
 	*Service
-	run     store.Run
+	run     record.Run
 	work    *rotateWork
 	session *sshio.Session
 	end     func()
@@ -49,12 +50,12 @@ type rotating struct {
 	by sshio.Entry
 }
 
-func rotateWorkOf(run store.Run) (*rotateWork, error) {
+func rotateWorkOf(run record.Run) (*rotateWork, error) {
 	return runs.PayloadOf(run, runs.NoEarlier[rotateWork])
 }
 
 // rotatePlan gives the steps that core ordered.
-func (s *Service) rotatePlan(run store.Run) (runs.Plan, error) {
+func (s *Service) rotatePlan(run record.Run) (runs.Plan, error) {
 	w, err := rotateWorkOf(run)
 	if err != nil {
 		return runs.Plan{}, err
@@ -553,7 +554,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	grant := func(withdraw bool) error { // what was to end goes on to end
 		return tx.ReplaceGrant(
 			ctx,
-			store.Grant{
+			record.Grant{
 				ID:        store.NewID(),
 				KeyID:     r.new.ID,
 				LoginID:   r.login.ID,
@@ -571,7 +572,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		}
 		return tx.AddProof(
 			ctx,
-			store.Proof{ID: store.NewID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"},
+			record.Proof{ID: store.NewID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"},
 		)
 	}
 	switch phase {

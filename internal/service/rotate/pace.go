@@ -11,6 +11,7 @@ import (
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/store"
@@ -117,13 +118,17 @@ func (s *Service) prepare(ctx context.Context, ids []uuid.UUID) {
 }
 
 // noteEntered notes which placed items were proved by a completed login since.
-func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rotation) error {
+func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r record.Rotation) error {
 	entered, err := tx.EnteredItems(ctx, r.ID)
 	if err != nil {
 		return err
 	}
 	for item, at := range entered {
-		if err := tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""}); err != nil {
+		if err := tx.ChangeItem(
+			ctx,
+			item,
+			map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""},
+		); err != nil {
 			return err
 		}
 	}
@@ -134,7 +139,7 @@ func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r store.Rota
 func (s *Service) shouldPause(
 	ctx context.Context,
 	tx *store.Store,
-	r store.Rotation,
+	r record.Rotation,
 	counts map[rotation.ItemState]int,
 ) (string, error) {
 	tally := rotation.Tally{
@@ -163,7 +168,7 @@ func (s *Service) shouldPause(
 func (s *Service) endRotation(
 	ctx context.Context,
 	tx *store.Store,
-	r store.Rotation,
+	r record.Rotation,
 	counts map[rotation.ItemState]int,
 ) error {
 	state := rotation.Ended
@@ -197,7 +202,7 @@ func (s *Service) endRotation(
 
 // begun is an item whose run is to start.
 type begun struct {
-	store.RotationItem
+	record.RotationItem
 	phase rotation.Phase     // "" is In, or Whole where that can be
 	state rotation.ItemState // that of the item meanwhile
 	// override has the old line go without a login by the new key.
@@ -213,7 +218,7 @@ func itemsOf(list []begun) []uuid.UUID {
 }
 
 // mayBegin reports whether the service itself may work on an item in a phase.
-func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool {
+func (s *Service) mayBegin(i record.RotationItem, _ rotation.Phase) bool {
 	return rotationMeans(i.Means) != hereMeans
 }
 
@@ -223,14 +228,14 @@ func (s *Service) mayBegin(i store.RotationItem, _ rotation.Phase) bool {
 func (s *Service) startDue(
 	ctx context.Context,
 	tx *store.Store,
-	r store.Rotation,
+	r record.Rotation,
 	budget int,
-	may func(store.RotationItem, rotation.Phase) bool,
+	may func(record.RotationItem, rotation.Phase) bool,
 	worker string,
 ) (started []uuid.UUID, err error) {
 	busy := map[string]bool{} // instances, of which each has one run at a time
 	var list []begun
-	choose := func(items []store.RotationItem, phase rotation.Phase, state rotation.ItemState, due func(store.RotationItem) bool) {
+	choose := func(items []record.RotationItem, phase rotation.Phase, state rotation.ItemState, due func(record.RotationItem) bool) {
 		for _, i := range items {
 			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
 				busy[i.InstanceName] = true
@@ -256,7 +261,7 @@ func (s *Service) startDue(
 			proved,
 			rotation.Out,
 			rotation.ItemRemoving,
-			func(i store.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) },
+			func(i record.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) },
 		)
 		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
 		if err != nil {
@@ -272,10 +277,10 @@ func (s *Service) startDue(
 func (s *Service) waitingItems(
 	ctx context.Context,
 	tx *store.Store,
-	r store.Rotation,
+	r record.Rotation,
 	budget int,
 	elsewhere bool,
-) ([]store.RotationItem, error) {
+) ([]record.RotationItem, error) {
 	beyond := 0
 	if n := r.Settings.First; n > 0 {
 		group, err := tx.FirstGroup(ctx, r.ID, n)
@@ -291,7 +296,7 @@ func (s *Service) waitingItems(
 	return tx.ItemsIn(ctx, r.ID, rotation.ItemWaiting, elsewhere, beyond, budget*2)
 }
 
-func (s *Service) withinHours(r store.Rotation) bool {
+func (s *Service) withinHours(r record.Rotation) bool {
 	if r.Settings.Between == "" {
 		return true
 	}
@@ -319,7 +324,7 @@ func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uui
 func (s *Service) startRotating(
 	ctx context.Context,
 	tx *store.Store,
-	r store.Rotation,
+	r record.Rotation,
 	list []begun,
 	worker string,
 ) ([]uuid.UUID, error) {
@@ -352,7 +357,7 @@ func (s *Service) startRotating(
 	if err != nil {
 		return nil, err
 	}
-	var started []store.Run
+	var started []record.Run
 	var ids []uuid.UUID
 	changes := map[uuid.UUID]map[string]any{}
 	for _, i := range list {

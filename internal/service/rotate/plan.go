@@ -14,10 +14,10 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 )
 
 // RotationWanted says which keys are to be replaced, where, and by what.
@@ -144,7 +144,7 @@ func (s *Service) PlanRotation(ctx context.Context, w RotationWanted) (RotationP
 			return RotationPlan{}, err
 		}
 	}
-	filter := store.ReachFilter{
+	filter := record.ReachFilter{
 		Region:    w.Region,
 		LabelName: w.LabelName,
 		LabelText: w.LabelText,
@@ -171,11 +171,11 @@ type planning struct {
 	world     *access.World
 	standings []reach.Standing
 
-	records map[uuid.UUID]store.Key
+	records map[uuid.UUID]record.Key
 	keys    []rotation.Key // in the order of world.keys
 	logins  []rotation.Login
 	places  []int // of each login, in world.logins
-	ways    map[uuid.UUID]store.LoginToSweep
+	ways    map[uuid.UUID]record.LoginToSweep
 	others  map[uuid.UUID]uuid.UUID // the rotations at work, by login
 	now     time.Time               // for ages
 }
@@ -194,7 +194,7 @@ func (p *planning) judgeKeys(ctx context.Context, s *Service) error {
 	if err != nil {
 		return err
 	}
-	p.records = make(map[uuid.UUID]store.Key, len(records))
+	p.records = make(map[uuid.UUID]record.Key, len(records))
 	for _, k := range records {
 		p.records[k.ID] = k
 	}
@@ -249,7 +249,7 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 	if err != nil {
 		return err
 	}
-	p.ways = make(map[uuid.UUID]store.LoginToSweep, len(ways))
+	p.ways = make(map[uuid.UUID]record.LoginToSweep, len(ways))
 	for _, l := range ways {
 		p.ways[l.ID] = l
 	}
@@ -306,7 +306,7 @@ const agentsAtOnce = 16
 
 // withoutAgent says, of the logins that no steward key opens, what keeps their guest
 // agent from being asked; "" if nothing does.
-func (s *Service) withoutAgent(ctx context.Context, logins []store.LoginToSweep) (map[uuid.UUID]string, error) {
+func (s *Service) withoutAgent(ctx context.Context, logins []record.LoginToSweep) (map[uuid.UUID]string, error) {
 	missing := make([]string, len(logins))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(agentsAtOnce)

@@ -8,8 +8,8 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
-	"plumlatch/internal/store"
 )
 
 // RotationReport tells of a rotation for whoever asks for it.
@@ -17,7 +17,7 @@ type RotationReport struct {
 	RotationState
 	MadeAt time.Time
 	// Replaced and NotDone are its items in the order of the plan.
-	Replaced, NotDone []store.ReportedItem
+	Replaced, NotDone []record.ReportedItem
 	Elsewhere         []fleet.OldKeyPlace
 }
 
@@ -46,7 +46,7 @@ func (s *Service) ReportRotation(ctx context.Context, id uuid.UUID) (RotationRep
 
 // oldKeyPlaces returns where the old keys of the items may still live: logins, the
 // safe, and copies of disks that were made while they stood there.
-func (s *Service) oldKeyPlaces(ctx context.Context, items []store.ReportedItem) ([]fleet.OldKeyPlace, error) {
+func (s *Service) oldKeyPlaces(ctx context.Context, items []record.ReportedItem) ([]fleet.OldKeyPlace, error) {
 	var keys []uuid.UUID
 	names := map[uuid.UUID]string{}
 	for _, i := range items {

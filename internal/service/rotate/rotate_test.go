@@ -2,19 +2,20 @@ package rotate_test
 
 import (
 	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
-	"strings"
-	"testing"
-	"time"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway sets the clock on and back
@@ -22,7 +23,7 @@ import (
 func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
-	grace := store.RotationSettings{GraceSeconds: 3600}
+	grace := record.RotationSettings{GraceSeconds: 3600}
 	state := r.StartRotation(
 		rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace},
 	)
@@ -91,7 +92,12 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	r.LaunchWith("door", "old", false)
 	wanted := servicetest.Selecting("old")
 	wanted.FromHere = true
-	if _, _, err := r.Keys.MakeKey(t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "next"}}); err != nil {
+	if _, _, err := r.Keys.MakeKey(
+		t.Context(),
+		r.Ines,
+		journal.IdempotencyKey{},
+		keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
+	); err != nil {
 		t.Fatal(err)
 	}
 	wanted.To = "next"
@@ -125,7 +131,7 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	}
 	r.Jump(3 * time.Minute)
 	r.Until("the failure", r.Is(state, rotation.ItemFailed))
-	items, err := r.Rotate.RotationItems(t.Context(), state.ID, "", store.Page{Limit: 1})
+	items, err := r.Rotate.RotationItems(t.Context(), state.ID, "", record.Page{Limit: 1})
 	if err != nil || !strings.Contains(items.Items[0].Detail, "nothing was heard from the machine of ines") ||
 		r.KeysFile("door") != before {
 		t.Errorf("%v %+v", err, items)
@@ -141,7 +147,7 @@ func TestARotationThatCannotGoOnHoldsUpNoOther(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
 	r.Launch("gate", "other")
-	grace := store.RotationSettings{GraceSeconds: 3600}
+	grace := record.RotationSettings{GraceSeconds: 3600}
 	broken := r.StartRotation(
 		rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace},
 	)

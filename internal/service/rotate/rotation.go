@@ -16,6 +16,7 @@ import (
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -58,7 +59,7 @@ type RotationStart struct {
 	Shown    []ShownItem
 	Make     string
 	NewKeys  map[string]string // public halves by the names of the plan, with Make here
-	Settings store.RotationSettings
+	Settings record.RotationSettings
 	Reason   string
 
 	Rule string // the standing rule that begins it
@@ -70,7 +71,7 @@ type RotationStart struct {
 
 // RotationState is a rotation and how far it is.
 type RotationState struct {
-	store.Rotation
+	record.Rotation
 	Counts map[rotation.ItemState]int
 }
 
@@ -119,7 +120,7 @@ func (s *Service) StartRotation(
 	if err != nil {
 		return RotationState{}, err
 	}
-	r := store.Rotation{
+	r := record.Rotation{
 		ID:          store.NewID(),
 		State:       rotation.Running,
 		RequestedBy: actor.Name,
@@ -158,14 +159,14 @@ func (s *Service) StartRotation(
 				}
 			}
 		}
-		var items []store.RotationItem
+		var items []record.RotationItem
 		r.LeftOut = nil
 		for _, i := range plan.Items {
 			if i.LeftOut != "" {
-				r.LeftOut = append(r.LeftOut, store.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
+				r.LeftOut = append(r.LeftOut, record.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
 				continue
 			}
-			item := store.RotationItem{
+			item := record.RotationItem{
 				ID:         store.NewID(),
 				RotationID: r.ID,
 				Seq:        len(items),
@@ -281,7 +282,7 @@ func CheckTogether(start RotationStart) error {
 	return nil
 }
 
-func CheckSettings(t *store.RotationSettings) error {
+func CheckSettings(t *record.RotationSettings) error {
 	bad := func(field, detail, remedy string) error {
 		return &problem.Problem{
 			Kind:   problem.Invalid,
@@ -354,7 +355,7 @@ func (s *Service) newKeys(
 	actor people.Actor,
 	plan RotationPlan,
 	start RotationStart,
-) (made []store.Key, sealed map[string]store.Secret, err error) {
+) (made []record.Key, sealed map[string]record.Secret, err error) {
 	bad := func(code, detail, remedy string) error {
 		return &problem.Problem{Kind: problem.Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
 	}
@@ -364,7 +365,7 @@ func (s *Service) newKeys(
 		if err != nil {
 			return nil, nil, err
 		}
-		return []store.Key{k}, nil, s.keys.Grantable(k)
+		return []record.Key{k}, nil, s.keys.Grantable(k)
 	case start.Make == MakeBring:
 		return nil, nil, nil // they come later
 	case start.Make == MakeService && s.Safe == nil:
@@ -377,7 +378,7 @@ func (s *Service) newKeys(
 		)
 	}
 	halves := map[string][]byte{}
-	sealed = map[string]store.Secret{}
+	sealed = map[string]record.Secret{}
 	for _, planned := range plan.New {
 		in := keys.NewKey{Name: planned.Name, Purpose: "follows " + planned.Follows}
 		var public keypair.Public
@@ -446,17 +447,17 @@ func (s *Service) Rotation(ctx context.Context, id uuid.UUID) (RotationState, er
 }
 
 // Rotations returns one page of rotations, the newest first.
-func (s *Service) Rotations(ctx context.Context, p store.Page) (store.List[RotationState], error) {
+func (s *Service) Rotations(ctx context.Context, p record.Page) (record.List[RotationState], error) {
 	l, err := s.store.Rotations(ctx, p)
 	if err != nil {
-		return store.List[RotationState]{}, problem.FromPage(err)
+		return record.List[RotationState]{}, problem.FromPage(err)
 	}
 	ids := make([]uuid.UUID, len(l.Items))
 	for n, r := range l.Items {
 		ids[n] = r.ID
 	}
 	counts, err := s.store.RotationCounts(ctx, ids...)
-	out := store.List[RotationState]{Next: l.Next, Total: l.Total}
+	out := record.List[RotationState]{Next: l.Next, Total: l.Total}
 	for _, r := range l.Items {
 		out.Items = append(out.Items, RotationState{r, counts[r.ID]})
 	}
@@ -465,7 +466,7 @@ func (s *Service) Rotations(ctx context.Context, p store.Page) (store.List[Rotat
 
 // RotationItem is an item of a rotation with what to do about it.
 type RotationItem struct {
-	store.RotationItem
+	record.RotationItem
 	DueAt *time.Time
 	Next  string
 }
@@ -475,15 +476,15 @@ func (s *Service) RotationItems(
 	ctx context.Context,
 	id uuid.UUID,
 	state rotation.ItemState,
-	p store.Page,
-) (store.List[RotationItem], error) {
+	p record.Page,
+) (record.List[RotationItem], error) {
 	r, err := s.Rotation(ctx, id)
 	if err != nil {
-		return store.List[RotationItem]{}, err
+		return record.List[RotationItem]{}, err
 	}
 	l, err := s.store.RotationItems(ctx, id, state, p)
 	if err != nil {
-		return store.List[RotationItem]{}, problem.FromPage(err)
+		return record.List[RotationItem]{}, problem.FromPage(err)
 	}
 	logins := make([]uuid.UUID, len(l.Items))
 	for n, i := range l.Items {
@@ -491,9 +492,9 @@ func (s *Service) RotationItems(
 	}
 	others, err := s.store.RotatingLogins(ctx, logins, id)
 	if err != nil {
-		return store.List[RotationItem]{}, err
+		return record.List[RotationItem]{}, err
 	}
-	out := store.List[RotationItem]{Next: l.Next}
+	out := record.List[RotationItem]{Next: l.Next}
 	for _, i := range l.Items {
 		item := RotationItem{RotationItem: i}
 		switch i.State {
@@ -554,7 +555,7 @@ func (s *Service) ChangeRotation(
 	if change == "override" {
 		return s.overrideItem(ctx, actor, id, login, of, reason)
 	}
-	conflict := func(r store.Rotation) error {
+	conflict := func(r record.Rotation) error {
 		return &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "wrong-state",
@@ -669,7 +670,7 @@ func (s *Service) ChangeRotation(
 
 // goOnWith returns the settings of a rotation that goes on after a pause: with the
 // rest, where the first group has failed, and with as many failures allowed anew.
-func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r store.Rotation) (store.RotationSettings, error) {
+func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r record.Rotation) (record.RotationSettings, error) {
 	counts, err := tx.RotationCounts(ctx, r.ID)
 	t := r.Settings
 	if err != nil {

@@ -9,13 +9,14 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
 // rotated is what a run of one item works on.
 type rotated struct {
-	login    store.LoginToSweep
-	old, new store.Key
+	login    record.LoginToSweep
+	old, new record.Key
 }
 
 // begin counts the run as one at work and returns what it works on.
@@ -32,7 +33,7 @@ func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (rotated, err
 	if e.about != nil {
 		return *e.about, nil
 	}
-	all, err := rotatedBy(ctx, tx, []store.Run{e.run})
+	all, err := rotatedBy(ctx, tx, []record.Run{e.run})
 	if err != nil {
 		return rotated{}, err
 	}
@@ -51,7 +52,7 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 		e.about = &r
 		return r, nil
 	}
-	all, err := rotatedBy(ctx, e.store, []store.Run{e.run})
+	all, err := rotatedBy(ctx, e.store, []record.Run{e.run})
 	if err != nil {
 		return rotated{}, err
 	}
@@ -65,7 +66,7 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 
 // rotatedBy reads what runs work on, in a few statements whatever their number. Runs of
 // which the record of a key is gone are not in it.
-func rotatedBy(ctx context.Context, from *store.Store, list []store.Run) (map[uuid.UUID]rotated, error) {
+func rotatedBy(ctx context.Context, from *store.Store, list []record.Run) (map[uuid.UUID]rotated, error) {
 	facts := make([][3]uuid.UUID, len(list)) // login, old and new key
 	var logins, keys []uuid.UUID
 	for n, run := range list {
@@ -84,7 +85,7 @@ func rotatedBy(ctx context.Context, from *store.Store, list []store.Run) (map[uu
 	if err != nil {
 		return nil, err
 	}
-	byLogin, byKey := map[uuid.UUID]store.LoginToSweep{}, map[uuid.UUID]store.Key{}
+	byLogin, byKey := map[uuid.UUID]record.LoginToSweep{}, map[uuid.UUID]record.Key{}
 	for _, l := range found {
 		byLogin[l.Login.ID] = l
 	}

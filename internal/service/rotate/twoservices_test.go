@@ -1,12 +1,13 @@
 package rotate_test
 
 import (
-	"plumlatch/internal/core/rotation"
-	"plumlatch/internal/service/rotate"
-	"plumlatch/internal/service/servicetest"
 	"slices"
 	"strings"
 	"testing"
+
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/service/rotate"
+	"plumlatch/internal/service/servicetest"
 )
 
 // rotationCases are the means by which the service itself rotates.

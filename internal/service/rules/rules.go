@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -33,19 +34,19 @@ type RuleWanted struct {
 	Name     string
 	Wanted   rotate.RotationWanted
 	Make     string
-	Settings store.RotationSettings
+	Settings record.RotationSettings
 	Reason   string
 }
 
 // Rule is a standing rule.
 type Rule struct {
-	store.RotationRule
+	record.RotationRule
 	Wanted rotate.RotationWanted
 	// NextAt is before when it begins nothing; nil where it may now.
 	NextAt *time.Time
 }
 
-func ruleOf(r store.RotationRule, now time.Time) (Rule, error) {
+func ruleOf(r record.RotationRule, now time.Time) (Rule, error) {
 	out := Rule{RotationRule: r}
 	var err error
 	if out.Wanted, err = readRule(r.Wanted); err != nil {
@@ -122,7 +123,7 @@ func (s *Service) AddRotationRule(
 	if err != nil {
 		return Rule{}, err
 	}
-	record := store.RotationRule{
+	record := record.RotationRule{
 		ID:        store.NewID(),
 		Name:      w.Name,
 		Wanted:    wanted,
@@ -194,7 +195,7 @@ func (s *Service) ChangeRotationRule(
 	if err := errors.Join(problem.CheckText("reason", reason), people.FleetWide(ctx, "a standing rule")); err != nil {
 		return Rule{}, problem.First(err)
 	}
-	var record store.RotationRule
+	var record record.RotationRule
 	err := s.store.InTx(ctx, func(tx *store.Store) (err error) {
 		if record, err = tx.LockRotationRule(ctx, name); err != nil {
 			return err

@@ -1,14 +1,15 @@
 package rules_test
 
 import (
+	"testing"
+	"time"
+
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/service/rules"
 	"plumlatch/internal/service/servicetest"
-	"plumlatch/internal/store"
-	"testing"
-	"time"
 )
 
 func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
@@ -32,7 +33,7 @@ func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 		if err := r.Rules.CarryRules(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		all, err := r.Rotate.Rotations(t.Context(), store.Page{Limit: 10})
+		all, err := r.Rotate.Rotations(t.Context(), record.Page{Limit: 10})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -57,7 +58,7 @@ func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 	if n := begun(); n != 1 {
 		t.Fatalf("on the day %d began", n)
 	}
-	all, err := r.Rotate.Rotations(t.Context(), store.Page{Limit: 1})
+	all, err := r.Rotate.Rotations(t.Context(), record.Page{Limit: 1})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,14 +4,14 @@ import (
 	"context"
 	"time"
 
-	"plumlatch/internal/store"
+	"plumlatch/internal/record"
 )
 
 // What the tests of this package reach.
 
 func (s *Service) CarryRekey(ctx context.Context) error { return s.carryRekey(ctx) }
 
-func (s *Service) EachSealed(ctx context.Context, tell func(store.Sealed) error) error {
+func (s *Service) EachSealed(ctx context.Context, tell func(record.Sealed) error) error {
 	return s.eachSealed(ctx, tell)
 }
 

@@ -5,11 +5,13 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"plumlatch/internal/core/keypair"
-	"plumlatch/internal/service/problem"
-	"plumlatch/internal/store"
 
 	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
 )
 
 // OwnKey returns a key pair of the service's own, made at its first use.
@@ -42,24 +44,24 @@ func (s *Service) OwnKey(ctx context.Context, name string) (ssh.Signer, error) {
 // ownRecord is what the sealed half of a key of the service's own is bound to.
 func ownRecord(name string) string { return "service key " + name }
 
-func (s *Service) newOwnKey(ctx context.Context, name string) (store.ServiceKey, error) {
+func (s *Service) newOwnKey(ctx context.Context, name string) (record.ServiceKey, error) {
 	pair, err := keypair.Make(rand.Reader, keypair.Spec{}, "plum latch "+name)
 	if err != nil {
-		return store.ServiceKey{}, err
+		return record.ServiceKey{}, err
 	}
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
-		return store.ServiceKey{}, err
+		return record.ServiceKey{}, err
 	}
 	defer clear(private)
 	sealed, err := s.Seal(ctx, s.store, private, ownRecord(name))
 	if err != nil {
-		return store.ServiceKey{}, err
+		return record.ServiceKey{}, err
 	}
-	err = s.store.AddServiceKey(ctx, store.ServiceKey{Name: name, Blob: pair.Public.Blob, MadeAt: s.now()}, sealed)
+	err = s.store.AddServiceKey(ctx, record.ServiceKey{Name: name, Blob: pair.Public.Blob, MadeAt: s.now()}, sealed)
 	var taken *store.TakenError
 	if err != nil && !errors.As(err, &taken) {
-		return store.ServiceKey{}, err
+		return record.ServiceKey{}, err
 	}
 	return s.store.ServiceKey(ctx, name) // another process may have been first
 }

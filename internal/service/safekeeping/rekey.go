@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
@@ -44,16 +45,16 @@ func (s *Service) SafeState(ctx context.Context) (SafeState, error) {
 
 // Seal seals a secret under the master key that all processes seal under. Whoever keeps it has the store
 // see that this is still so.
-func (s *Service) Seal(ctx context.Context, tx *store.Store, secret []byte, record string) (store.Secret, error) {
+func (s *Service) Seal(ctx context.Context, tx *store.Store, secret []byte, about string) (record.Secret, error) {
 	marks, err := tx.SafeMarks(ctx, s.Safe.Mark())
 	if err != nil {
-		return store.Secret{}, err
+		return record.Secret{}, err
 	}
-	sealed, err := s.Safe.Seal(marks.Mark, secret, record)
+	sealed, err := s.Safe.Seal(marks.Mark, secret, about)
 	if errors.Is(err, safe.ErrNoMaster) {
-		return store.Secret{}, lacksMaster(marks.Mark)
+		return record.Secret{}, lacksMaster(marks.Mark)
 	}
-	return store.Secret{Sealed: sealed, Mark: marks.Mark}, err
+	return record.Secret{Sealed: sealed, Mark: marks.Mark}, err
 }
 
 func lacksMaster(mark string) error {
@@ -103,7 +104,7 @@ func (s *Service) TellMasters(ctx context.Context) error {
 }
 
 // knowMasters reads the master keys again where one is missing that is in use or is to be.
-func (s *Service) knowMasters(marks store.SafeMarks) error {
+func (s *Service) knowMasters(marks record.SafeMarks) error {
 	have := s.Safe.Marks()
 	if slices.Contains(have, marks.Mark) && (marks.Wanted == "" || slices.Contains(have, marks.Wanted)) {
 		return nil
@@ -177,7 +178,7 @@ func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (Safe
 }
 
 // noteRekey also tells of what could not be opened.
-func (s *Service) noteRekey(ctx context.Context, e store.Entry) error {
+func (s *Service) noteRekey(ctx context.Context, e record.Entry) error {
 	marks, err := s.store.SafeMarks(ctx, s.Safe.Mark())
 	if err != nil {
 		return err
@@ -224,7 +225,7 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 		return 0, err
 	}
 	var unreadable []string
-	err = s.eachSealed(ctx, func(t store.Sealed) error {
+	err = s.eachSealed(ctx, func(t record.Sealed) error {
 		sealed, err := s.Safe.Reseal(mark, t.Sealed, t.Record)
 		switch {
 		case errors.Is(err, safe.ErrSealed):
@@ -234,7 +235,7 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 			return err
 		}
 		n++
-		return s.store.Reseal(ctx, t, store.Secret{Sealed: sealed, Mark: mark})
+		return s.store.Reseal(ctx, t, record.Secret{Sealed: sealed, Mark: mark})
 	})
 	if err != nil {
 		return n, err
@@ -246,8 +247,8 @@ func (s *Service) rekey(ctx context.Context, within time.Duration) (n int, err e
 }
 
 // eachSealed tells of everything that the safe has sealed.
-func (s *Service) eachSealed(ctx context.Context, tell func(store.Sealed) error) error {
-	var last *store.Sealed
+func (s *Service) eachSealed(ctx context.Context, tell func(record.Sealed) error) error {
+	var last *record.Sealed
 	for {
 		things, err := s.store.SealedThings(ctx, last, 200)
 		if err != nil || len(things) == 0 {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"plumlatch/internal/record"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
@@ -76,7 +77,7 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 		t.Fatal(err)
 	}
 	n := 0
-	if err := o.Safes.EachSealed(store.Unlimited(t.Context()), func(x store.Sealed) error {
+	if err := o.Safes.EachSealed(store.Unlimited(t.Context()), func(x record.Sealed) error {
 		n++
 		_, err := fresh.Open(x.Sealed, x.Record)
 		return err
@@ -87,8 +88,8 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	err = o.Store.InTx(t.Context(), func(tx *store.Store) error {
 		return tx.AddServiceKey(
 			t.Context(),
-			store.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
-			store.Secret{Sealed: []byte("x"), Mark: before},
+			record.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
+			record.Secret{Sealed: []byte("x"), Mark: before},
 		)
 	})
 	if !errors.Is(err, store.ErrOtherMaster) {
@@ -106,8 +107,8 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	if err == nil {
 		err = o.Store.Reseal(
 			t.Context(),
-			store.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
-			store.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
+			record.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
+			record.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
 		)
 	}
 	if err != nil {
@@ -233,7 +234,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := o.Store.Reseal(t.Context(), x, store.Secret{Sealed: sealed, Mark: o.Safe.Mark()}); err != nil {
+		if err := o.Store.Reseal(t.Context(), x, record.Secret{Sealed: sealed, Mark: o.Safe.Mark()}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -255,7 +256,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	count := 0
-	var last *store.Sealed
+	var last *record.Sealed
 	for {
 		things, err := o.Store.SealedThings(t.Context(), last, 10)
 		if err != nil {

@@ -8,13 +8,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"plumlatch/internal/runs"
-	"plumlatch/internal/service/reentry"
-	"plumlatch/internal/service/rotate"
-	"plumlatch/internal/store"
 	"strings"
 	"syscall"
 	"time"
+
+	"plumlatch/internal/record"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/rotate"
 )
 
 var ErrByTest = errors.New("the test has it fail")
@@ -53,7 +54,7 @@ func beKilled() {
 			select {} // until the signal is there
 		}
 	}
-	e.StepHook = func(run store.Run, step runs.Step) runs.Step {
+	e.StepHook = func(run record.Run, step runs.Step) runs.Step {
 		if run.Kind != reentry.RunKind && run.Kind != rotate.RunKind {
 			return step
 		}

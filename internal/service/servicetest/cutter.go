@@ -2,15 +2,16 @@ package servicetest
 
 import (
 	"context"
+	"sync"
+	"testing"
+	"time"
+
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/rotate"
-	"plumlatch/internal/store"
-	"sync"
-	"testing"
-	"time"
 )
 
 // cutter is two services on one database. At every step of restores and rotations, and at every
@@ -32,7 +33,7 @@ func NewCutter(t *testing.T) *cutter {
 	t.Helper()
 	c := &cutter{cut: map[string]bool{}}
 	c.Rig = NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
-		e.StepHook = func(run store.Run, step runs.Step) runs.Step { return c.hook(run, step) }
+		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return c.hook(run, step) }
 	})
 	other, st, e, err := connectService(t.Context(), c.database, c.cloudURL, c.safeFile, cloud.CallTimeout, c.Now)
 	if err != nil {
@@ -53,7 +54,7 @@ func NewCutter(t *testing.T) *cutter {
 	return c
 }
 
-func (c *cutter) hook(run store.Run, step runs.Step) runs.Step {
+func (c *cutter) hook(run record.Run, step runs.Step) runs.Step {
 	if run.Kind != reentry.RunKind && run.Kind != rotate.RunKind {
 		return step
 	}
@@ -84,7 +85,7 @@ func (c *cutter) hook(run store.Run, step runs.Step) runs.Step {
 
 // lose cuts the locks' connections where that has not been done at this part of the run, and
 // waits until another worker has taken it.
-func (c *cutter) lose(run store.Run, part string) {
+func (c *cutter) lose(run record.Run, part string) {
 	key := run.ID.String() + " " + part
 	c.mu.Lock()
 	before := c.cut[key]

@@ -6,10 +6,13 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service"
@@ -17,8 +20,6 @@ import (
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/store"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // Office is a service without a cloud, with two admins and a clock that the test sets.
@@ -107,7 +108,7 @@ func (o *Office) known(name string) people.Actor {
 }
 
 // Keep has the service make a key pair whose private half is in the safe.
-func (o *Office) Keep(name, keeper string, labels map[string]string) store.Key {
+func (o *Office) Keep(name, keeper string, labels map[string]string) record.Key {
 	o.T.Helper()
 	k, sealed, err := o.Keys.NewKept(
 		o.T.Context(),

@@ -13,12 +13,22 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/crypto/ssh"
+
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/paddock"
 	"plumlatch/internal/pgboot/pgtest"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service"
@@ -32,14 +42,6 @@ import (
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
-	"slices"
-	"strings"
-	"sync/atomic"
-	"testing"
-	"time"
-
-	"github.com/google/uuid"
-	"golang.org/x/crypto/ssh"
 )
 
 func Main(m *testing.M) {
@@ -228,9 +230,9 @@ func (r *Rig) Until(what string, ok func() bool) {
 	r.T.Helper()
 	for end := time.Now().Add(90 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
-			all, err := r.Rotate.Rotations(r.T.Context(), store.Page{Limit: 1})
+			all, err := r.Rotate.Rotations(r.T.Context(), record.Page{Limit: 1})
 			for _, state := range all.Items {
-				items, err := r.Rotate.RotationItems(r.T.Context(), state.ID, "", store.Page{Limit: 5})
+				items, err := r.Rotate.RotationItems(r.T.Context(), state.ID, "", record.Page{Limit: 5})
 				r.T.Logf("%+v %+v %v", state, items.Items, err)
 			}
 			r.T.Fatalf("waited in vain: %s (%v)", what, err)
@@ -244,7 +246,12 @@ func (r *Rig) Launch(name, key string) { r.T.Helper(); r.LaunchWith(name, key, t
 func (r *Rig) LaunchWith(name, key string, steward bool) {
 	r.T.Helper()
 	if _, err := r.Keys.Key(r.T.Context(), key); err != nil {
-		if _, _, err := r.Keys.MakeKey(r.T.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: key}}); err != nil {
+		if _, _, err := r.Keys.MakeKey(
+			r.T.Context(),
+			r.Ines,
+			journal.IdempotencyKey{},
+			keys.MadeHere{NewKey: keys.NewKey{Name: key}},
+		); err != nil {
 			r.T.Fatal(err)
 		}
 	}
@@ -375,7 +382,7 @@ func CodeOf(err error) string {
 }
 
 // Wire is the key of a line as it is written in a file.
-func Wire(k store.Key) string { return base64.StdEncoding.EncodeToString(k.Blob) }
+func Wire(k record.Key) string { return base64.StdEncoding.EncodeToString(k.Blob) }
 
 // without serves a cloud that has no call for a capability: start-stop or static-addresses.
 // Somebody at the cloud's own console still has.

@@ -5,17 +5,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
 	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
-	"slices"
-	"time"
-
-	"github.com/google/uuid"
 )
 
 const (
@@ -29,7 +31,7 @@ const (
 )
 
 // Run returns a run with its steps.
-func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
+func (s *Service) Run(ctx context.Context, id uuid.UUID) (record.Run, error) {
 	r, err := s.store.RunByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return r, &problem.Problem{
@@ -43,14 +45,14 @@ func (s *Service) Run(ctx context.Context, id uuid.UUID) (store.Run, error) {
 }
 
 // List returns one page of runs, newest first.
-func (s *Service) List(ctx context.Context, state, instance string, p store.Page) (store.List[store.Run], error) {
-	l, err := s.store.Runs(ctx, store.RunFilter{State: state, Instance: instance}, p)
+func (s *Service) List(ctx context.Context, state, instance string, p record.Page) (record.List[record.Run], error) {
+	l, err := s.store.Runs(ctx, record.RunFilter{State: state, Instance: instance}, p)
 	return l, problem.FromPage(err)
 }
 
 // Watch calls tell with the run each time it has changed beyond the version
 // last, until the run has ended, ctx ends, tell fails or the service stops.
-func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func(store.Run) error) error {
+func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func(record.Run) error) error {
 	changed, stop := s.engine.Follow(id)
 	defer stop()
 	for {
@@ -81,7 +83,7 @@ func (s *Service) Watch(ctx context.Context, id uuid.UUID, last int64, tell func
 // Elsewhere turns a step into one that rests until it is reported by whoever works
 // on it. What they did stays as it is where they are not heard of any more: the old
 // key still opens the login, or the new one was shown to. again is the command that goes on then.
-func (s *Service) Elsewhere(step runs.Step, run store.Run, worker, again string) runs.Step {
+func (s *Service) Elsewhere(step runs.Step, run record.Run, worker, again string) runs.Step {
 	step.Undo, step.UndoIntent, step.Patience = nil, "", 0
 	title := step.Title
 	step.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
@@ -109,7 +111,7 @@ func (s *Service) Elsewhere(step runs.Step, run store.Run, worker, again string)
 				again,
 			)
 		}
-		return "", runs.WaitFor(store.Waits{Who: worker, What: "to do this from their machine: " + title})
+		return "", runs.WaitFor(record.Waits{Who: worker, What: "to do this from their machine: " + title})
 	}
 	return step
 }
@@ -117,17 +119,17 @@ func (s *Service) Elsewhere(step runs.Step, run store.Run, worker, again string)
 // Job says of a kind of runs how its steps are taken from somebody's own machine.
 type Job struct {
 	// Worker returns who works on a run from their own machine; "" for nobody.
-	Worker func(store.Run) (string, error)
+	Worker func(record.Run) (string, error)
 	// Seeing is the step after which the service asks the SSH server itself, as far as it reaches it.
 	Seeing string
 	// Subject returns what it asks about: whether the login accepts the key, as it is to or not.
-	Subject func(ctx context.Context, run store.Run) (SubjectOfJob, error)
+	Subject func(ctx context.Context, run record.Run) (SubjectOfJob, error)
 }
 
 // SubjectOfJob is a key and whether the login is to accept it.
 type SubjectOfJob struct {
-	Login  store.LoginToSweep
-	Key    store.Key
+	Login  record.LoginToSweep
+	Key    record.Key
 	Accept bool
 }
 
@@ -141,9 +143,9 @@ func (s *Service) ReportStep(
 	actor people.Actor,
 	id uuid.UUID,
 	step, outcome, failure string,
-) (store.Run, error) {
+) (record.Run, error) {
 	if err := errors.Join(problem.CheckText("outcome", outcome), problem.CheckText("error", failure)); err != nil {
-		return store.Run{}, err
+		return record.Run{}, err
 	}
 	run, err := s.Run(ctx, id)
 	if err != nil {
@@ -157,7 +159,7 @@ func (s *Service) ReportStep(
 			Remedy: "See it: plumlatch run watch " + id.String(),
 		}
 	}
-	at := slices.IndexFunc(run.Steps, func(st store.RunStep) bool { return st.State == runs.StepRunning })
+	at := slices.IndexFunc(run.Steps, func(st record.RunStep) bool { return st.State == runs.StepRunning })
 	job, worker := s.jobs[run.Kind], ""
 	if job.Worker != nil {
 		worker, err = job.Worker(run)
@@ -170,7 +172,7 @@ func (s *Service) ReportStep(
 	case run.Steps[at].Name != step:
 		return run, refuse("another-step", fmt.Sprintf("the run is at the step %q, not at %q", run.Steps[at].Name, step))
 	}
-	report := store.Report{By: actor.Name, At: s.now(), Outcome: cmp.Or(outcome, "done"), Error: failure}
+	report := record.Report{By: actor.Name, At: s.now(), Outcome: cmp.Or(outcome, "done"), Error: failure}
 	if failure == "" && step == job.Seeing {
 		if report.Outcome, err = s.seeFromHere(ctx, job, run, worker, report.Outcome); err != nil {
 			report.Error = text.Line(err.Error(), text.MaxMessage)
@@ -188,7 +190,7 @@ func (s *Service) ReportStep(
 // seeFromHere asks the SSH server itself whether the key that was to go is refused, and the one
 // that was to come accepted, which takes no secret; and says who saw it where it cannot be
 // reached from the service.
-func (s *Service) seeFromHere(ctx context.Context, job Job, run store.Run, worker, said string) (string, error) {
+func (s *Service) seeFromHere(ctx context.Context, job Job, run record.Run, worker, said string) (string, error) {
 	about, err := job.Subject(ctx, run)
 	if err != nil {
 		return "", err
@@ -227,7 +229,7 @@ func (s *Service) AwaitStep(ctx context.Context, id uuid.UUID, step string) erro
 		if run.EndedAt != nil ||
 			slices.ContainsFunc(
 				run.Steps,
-				func(st store.RunStep) bool { return st.State == runs.StepRunning && st.Name != step },
+				func(st record.RunStep) bool { return st.State == runs.StepRunning && st.Name != step },
 			) {
 			return nil
 		}

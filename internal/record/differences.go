@@ -1,0 +1,58 @@
+package record
+
+import (
+	"encoding/base64"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Difference is a key that is missing in a login, stands there without a grant,
+// or is a stranger there.
+type Difference struct {
+	LoginID      uuid.UUID
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+	Fit          string
+	KeyID        *uuid.UUID // nil of a stranger
+	Name         string     // a stranger's comment
+	KeeperName   *string
+	SHA256       []byte `gorm:"column:sha256"`
+	Steward      bool
+	// Since is when it was granted or first seen.
+	Since  *time.Time
+	SeenAt *time.Time
+}
+
+// DifferenceFilter narrows a list of differences; empty fields do not.
+type DifferenceFilter struct {
+	Instance, OSUser     string
+	LabelName, LabelText string
+	Fit                  string
+	Digests              [][]byte // of the keys
+}
+
+// Stranger is a key that stands in a login and in no record.
+type Stranger struct {
+	LoginID     uuid.UUID
+	SHA256      []byte `gorm:"column:sha256"`
+	Algorithm   string
+	Blob        []byte
+	Comment     string
+	Limits      string
+	FirstSeenAt time.Time
+	SeenAt      time.Time
+}
+
+// NewStranger is a stranger that the daybook does not tell of yet.
+type NewStranger struct {
+	SHA256       []byte `gorm:"column:sha256"`
+	Comment      string
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+}
+
+// Fingerprint is the key's, as OpenSSH writes it.
+func (n NewStranger) Fingerprint() string {
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(n.SHA256)
+}

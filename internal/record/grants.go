@@ -1,0 +1,72 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Grant says that a key should open a login.
+type Grant struct {
+	ID          uuid.UUID
+	KeyID       uuid.UUID
+	LoginID     uuid.UUID
+	GrantedAt   time.Time
+	GrantedBy   string
+	Until       *time.Time
+	Reason      string
+	WithdrawnAt *time.Time
+	WithdrawnBy string
+	EndRefused  bool // it could not be withdrawn when its time was over
+}
+
+// GrantFilter narrows a list of grants; empty fields do not.
+type GrantFilter struct {
+	Key, Keeper          string
+	Instance, OSUser     string
+	LabelName, LabelText string
+	// Ended asks for those that were withdrawn, WithEnd for those that end by themselves.
+	Ended, WithEnd bool
+}
+
+// GrantRecord is a grant with what it joins.
+type GrantRecord struct {
+	Opening
+	ID          uuid.UUID
+	WithdrawnAt *time.Time
+	WithdrawnBy *string
+	EndRefused  bool
+}
+
+// GrantOver is a grant whose time is over.
+type GrantOver struct {
+	ID                    uuid.UUID
+	KeyName, InstanceName string
+	OSUser                string `gorm:"column:os_user"`
+	EndRefused            bool
+}
+
+// Opening is one key and one login, with the grant and the sighting that join them.
+type Opening struct {
+	KeyName       string
+	KeyType       string
+	KeyBits       int
+	KeySHA256     []byte `gorm:"column:key_sha256"`
+	KeeperName    *string
+	OSUser        string `gorm:"column:os_user"`
+	InstanceName  string
+	InstanceState string
+	Region        string
+	GrantedAt     *time.Time
+	Until         *time.Time
+	GrantedBy     *string
+	Reason        *string
+	SeenAt        *time.Time
+	Method        *string
+	Present       *bool
+	Limits        *string
+	EnteredAt     *time.Time
+	ProvedAt      *time.Time
+	KeyState      string
+	Steward       bool
+}

@@ -1,0 +1,54 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// HostKey is a pinned host key and how it was learnt.
+type HostKey struct {
+	ID         uuid.UUID
+	InstanceID uuid.UUID
+	Algorithm  string
+	Blob       []byte
+	SHA256     []byte `gorm:"column:sha256"`
+	Learnt     string
+	PinnedAt   time.Time
+}
+
+// Instance is a virtual machine.
+type Instance struct {
+	ID             uuid.UUID
+	Name           string
+	CloudID        string
+	State          string
+	Image          string
+	Size           string
+	Zone           string
+	Region         string
+	LoginUser      string
+	PrivateAddress string
+	PublicAddress  string
+	// AddressBefore is the public one before the last change; "" if there was none.
+	AddressBefore    string
+	AddressChangedAt *time.Time
+	SSHPort          int `gorm:"column:ssh_port"`
+	StaticAddress    bool
+	TemporaryGiB     int `gorm:"column:temporary_gib"`
+	KeyLabel         string
+	Labels           map[string]string `gorm:"serializer:json"`
+	CreatedAt        time.Time
+	CreatedBy        string
+	GoneAt           *time.Time
+	Adopted          bool // it was not launched by us, and no cloud is asked about it
+	HostKeys         []HostKey
+	Keys             int `gorm:"->;-:migration"` // the number of keys granted
+}
+
+// InstanceFilter narrows a list of instances; empty fields do not.
+type InstanceFilter struct {
+	Text, Region, State, Image string
+	LabelName, LabelText       string
+	Sort                       string
+}

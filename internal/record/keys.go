@@ -1,0 +1,128 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// AskedKey is a new public half that a keeper is asked to bring for a rotation.
+type AskedKey struct {
+	ID            uuid.UUID
+	RotationID    uuid.UUID
+	Name, Follows string
+	KeeperID      uuid.UUID
+	Type          string
+	Bits          int
+	CreatedAt     time.Time
+	BroughtAt     *time.Time
+	// Of the keeper, the rotation, and what waits for it.
+	KeeperName, KeeperKind string `gorm:"->;-:migration"`
+	RequestedBy, Reason    string `gorm:"->;-:migration"`
+	Logins                 int    `gorm:"->;-:migration"`
+}
+
+// ConsentLabel is a label for which a second person has to consent to a release.
+type ConsentLabel struct {
+	Name, Value string
+	AddedBy     string
+	AddedAt     time.Time
+}
+
+// Consent is somebody's request that a kept private half may be handed over to them.
+type Consent struct {
+	ID        uuid.UUID
+	KeyID     uuid.UUID
+	AskedBy   string
+	Reason    string
+	AskedAt   time.Time
+	ExpiresAt time.Time
+	State     string // asked, granted, refused or used
+	DecidedBy string
+	DecidedAt *time.Time
+	Note      string
+	KeyName   string `gorm:"->;-:migration"`
+}
+
+// KeptHalf is a private half in the safe.
+type KeptHalf struct {
+	KeyID      uuid.UUID `gorm:"primaryKey"`
+	Sealed     []byte
+	KeptAt     time.Time
+	ReleasedAt *time.Time
+	ReleasedTo string
+}
+
+// Handover is a key that is to have another keeper, once that one has proved to hold it.
+type Handover struct {
+	ID         uuid.UUID
+	KeyID      uuid.UUID
+	FromKeeper *uuid.UUID
+	ToKeeper   uuid.UUID
+	AskedBy    string
+	Reason     string
+	AskedAt    time.Time
+	EndedAt    *time.Time
+	Outcome    string
+	// Names of the key and the keepers.
+	KeyName  string `gorm:"->;-:migration"`
+	FromName string `gorm:"->;-:migration"`
+	ToName   string `gorm:"->;-:migration"`
+}
+
+// Keeper is a person or team that holds private halves.
+type Keeper struct {
+	ID         uuid.UUID
+	Name       string
+	Kind       string // person or team
+	Title      string
+	OperatorID *uuid.UUID
+	LeftAt     *time.Time
+	// Members names the persons of a team, with commas between.
+	Members string `gorm:"->;-:migration"`
+}
+
+// Key is the public half of a key pair and what is known of it.
+type Key struct {
+	ID        uuid.UUID
+	Name      string
+	Type      string
+	Algorithm string
+	Bits      int
+	Blob      []byte
+	SHA256    []byte `gorm:"column:sha256"`
+	MD5       []byte `gorm:"column:md5"`
+	SPKIMD5   []byte `gorm:"column:spki_md5"`
+	PKCS8SHA1 []byte `gorm:"column:pkcs8_sha1"`
+	Comment   string
+	KeeperID  *uuid.UUID
+	Keeper    *Keeper
+	Purpose   string
+	Labels    map[string]string `gorm:"serializer:json"`
+	Custody   string
+	Origin    string
+	State     string
+	CreatedAt time.Time
+	CreatedBy string
+	Opens     int        `gorm:"->;-:migration"` // the number of logins granted
+	StewardOf *uuid.UUID // the instance whose steward key it is
+	// ProvedAt is when ProvedBy last showed that they hold the private half.
+	ProvedAt *time.Time
+	ProvedBy string
+	// SharesPrimeWith names the RSA keys that share a prime with this one.
+	SharesPrimeWith []string `gorm:"-"`
+}
+
+// KeyFilter narrows a list of keys; empty fields do not.
+type KeyFilter struct {
+	Text, Type, Keeper   string
+	LabelName, LabelText string
+	Sort                 string
+}
+
+// SharedPrime says that two RSA keys share a prime, which breaks both.
+type SharedPrime struct {
+	KeyID   uuid.UUID
+	OtherID uuid.UUID
+	FoundAt time.Time
+}

@@ -1,0 +1,35 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Login is one OS user on one instance.
+type Login struct {
+	ID         uuid.UUID
+	InstanceID uuid.UUID
+	OSUser     string `gorm:"column:os_user"`
+	// TriedAt is the last attempt to read the login's files, SweptAt the last that succeeded.
+	TriedAt, SweptAt *time.Time
+	SweptBy          string
+	SweepError       string
+	Folders          []Folder `gorm:"serializer:json;default:'[]'"` // above its files, at the last look
+}
+
+// Folder is a folder above an authorized_keys file.
+type Folder struct {
+	Path string `json:"path"`
+	Mode int    `json:"mode"`
+}
+
+// LoginToSweep is a login with what is needed to reach it.
+type LoginToSweep struct {
+	Login
+	Instance Instance
+	// Steward is the instance's steward key; nil where it has none.
+	Steward *Key
+	// Sealed is the steward's private half.
+	Sealed []byte
+}

@@ -1,0 +1,92 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Idempotency remembers what a request with a key of the caller's led to.
+type Idempotency struct {
+	OperatorID uuid.UUID
+	Key        string
+	Request    []byte // a hash of the request
+	Subject    string // the name or id of what was made
+	CreatedAt  time.Time
+}
+
+// TableName is the singular.
+func (Idempotency) TableName() string { return "idempotency" }
+
+// Operator is an account that may sign in.
+type Operator struct {
+	ID           uuid.UUID
+	Name         string
+	Role         string
+	PasswordHash string // "" for those who sign in by an issuer alone
+	CreatedAt    time.Time
+	// Limits are the labels of the instances that the person sees and touches.
+	Limits   map[string]string `gorm:"serializer:json;default:'{}'"`
+	ClosedAt *time.Time
+	// IssuerName is what an OpenID Connect issuer calls the person.
+	IssuerName, IssuerSubject string
+	// FactorSealed is the secret of the second factor, in use from FactorAt on;
+	// FactorStep is the last time step that a code was taken for.
+	FactorSealed   []byte
+	FactorAt       *time.Time
+	FactorStep     int64
+	KnownAddresses []string `gorm:"serializer:json;default:'[]'"`
+	Leaving        *Leaving `gorm:"serializer:json"`
+	// Of the keeper, and of what the person has.
+	Title      string     `gorm:"->;-:migration"`
+	Teams      string     `gorm:"->;-:migration"` // names with commas between
+	Sessions   int        `gorm:"->;-:migration"`
+	Tokens     int        `gorm:"->;-:migration"`
+	LastSeenAt *time.Time `gorm:"->;-:migration"`
+}
+
+// Leaving is somebody's going: their keys are replaced or handed over, and the account
+// is closed last.
+type Leaving struct {
+	BegunAt time.Time `json:"begun_at"`
+	By      string    `json:"by"`
+	Reason  string    `json:"reason"`
+	// To is the keeper who follows; Rotation replaces the keys.
+	To       string     `json:"to"`
+	Rotation *uuid.UUID `json:"rotation,omitempty"`
+	Note     string     `json:"note"`
+}
+
+// Session is a signed-in console. Only the hash of its secret is kept.
+type Session struct {
+	ID         uuid.UUID
+	Hash       []byte
+	OperatorID uuid.UUID
+	CreatedAt  time.Time
+	SeenAt     time.Time
+	ExpiresAt  time.Time
+	Via        string
+	Address    string
+	// ConfirmedAt is when the person last gave their password or a code; a session that
+	// AwaitsCode is none yet.
+	ConfirmedAt *time.Time
+	AwaitsCode  bool
+	Person      string `gorm:"->;-:migration"`
+}
+
+// Token is a secret for programs. Only its hash is kept.
+type Token struct {
+	ID         uuid.UUID
+	Name       string
+	Hash       []byte
+	OperatorID uuid.UUID
+	Role       string
+	CreatedAt  time.Time
+	ExpiresAt  *time.Time
+	LastUsedAt *time.Time
+	RevokedAt  *time.Time
+	// Only is sweep or read for a token that may do nothing else.
+	Only   string            `gorm:"column:only_for"`
+	Limits map[string]string `gorm:"serializer:json;default:'{}'"`
+	Person string            `gorm:"->;-:migration"`
+}

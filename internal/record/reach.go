@@ -1,0 +1,53 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// ReachFilter narrows the logins whose reach is computed; empty fields do not.
+type ReachFilter struct {
+	Instance             uuid.UUID
+	Text, Region         string
+	LabelName, LabelText string
+	// Keeper and Keys name those that open a login or should, any of them.
+	Keeper string
+	Keys   []string
+}
+
+// ReachLogin is a login as far as its reach needs it.
+type ReachLogin struct {
+	ID                  uuid.UUID
+	OSUser              string
+	Instance, Region    string
+	SweptAt             *time.Time
+	SweptBy, SweepError string
+	Strangers           int
+	// Of the instance.
+	State, Image    string
+	TemporaryGiB    int
+	Static, Adopted bool
+}
+
+// ReachPair is a key and a login that a grant, a sighting or both join.
+type ReachPair struct {
+	KeyID, LoginID uuid.UUID
+	Granted        bool
+	Present        *bool
+	Opens          bool
+	EnteredAt      *time.Time
+}
+
+// ReachKey is a key as far as reach needs it.
+type ReachKey struct {
+	ID     uuid.UUID
+	Name   string
+	SHA256 []byte
+	Keeper *uuid.UUID // nil also where the keeper has left
+	// KeeperName is also that of one who has left.
+	KeeperName *string
+	State      string
+	Steward    bool
+	ProvedAt   *time.Time
+}

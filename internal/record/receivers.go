@@ -1,0 +1,40 @@
+package record
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Delivery is one entry of the daybook on its way to one receiver.
+type Delivery struct {
+	ID         uuid.UUID
+	ReceiverID uuid.UUID
+	Seq        int64
+	Kind       string
+	State      string // waiting, done or dead
+	Attempts   int
+	DueAt      time.Time
+	Error      string
+	EndedAt    *time.Time
+	Sentence   string `gorm:"->;-:migration"`
+}
+
+// Receiver is where events are sent to.
+type Receiver struct {
+	ID        uuid.UUID
+	Name      string
+	Address   string
+	Sealed    []byte   // the secret of a webhook
+	Kinds     []string `gorm:"serializer:json"`
+	Paused    bool
+	CreatedBy string
+	CreatedAt time.Time
+	LastSeq   int64 // the last entry of the daybook that was looked at for it
+	// How it does.
+	Waiting   int        `gorm:"->;-:migration"`
+	Dead      int        `gorm:"->;-:migration"`
+	Delivered int        `gorm:"->;-:migration"`
+	LastAt    *time.Time `gorm:"->;-:migration"` // of the last delivery
+	LastError string     `gorm:"->;-:migration"` // of what waits or is dead
+}

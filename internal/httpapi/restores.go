@@ -68,7 +68,7 @@ func optionOf(o restore.Option) contract.RouteOption {
 	return contract.RouteOption{
 		Route: contract.RestoreRoute(
 			o.Route,
-		), Title: o.Route.Title(), Summary: o.Route.Summary(), Possible: o.Possible(), WithinLimits: o.Within(),
+		), Title: o.Title, Summary: o.Summary, Possible: o.Possible(), WithinLimits: o.Within(),
 		Missing: each(o.Missing, func(m restore.Missing) contract.MissingForRoute {
 			return contract.MissingForRoute{What: m.What, Remedy: optional(m.Remedy)}
 		}),

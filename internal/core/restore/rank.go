@@ -71,16 +71,16 @@ func Words(d time.Duration) string {
 	return fmt.Sprintf("%.1f h", d.Hours())
 }
 
-// Rank judges all routes for a login and orders them, the best first. Each says why it
+// Rank judges all ways for a login and orders them, the best first. Each says why it
 // stands where it stands: the first by what it does not do, every other by the first
 // thing in which it is worse than the one before it.
-func Rank(f Facts, l Limits) []Option {
+func (w Ways) Rank(f Facts, l Limits) []Option {
 	var out []Option
-	for _, r := range Routes {
-		if r == WindowsPassword && !f.Windows {
+	for _, way := range w {
+		if way.WindowsOnly && !f.Windows {
 			continue
 		}
-		o := f.judge(r)
+		o := f.judge(way)
 		o.Outside = l.brokenBy(o)
 		out = append(out, o)
 	}
@@ -162,12 +162,12 @@ func Worry(ranked []Option) string {
 	case !best.Possible():
 		return "there is no way back in: " + best.Missing[0].What
 	case len(best.Loses) > 0:
-		return strings.ToLower(best.Route.Title()) + " is the best way back in, and loses " + best.Loses[0]
+		return strings.ToLower(best.Title) + " is the best way back in, and loses " + best.Loses[0]
 	case best.NewIdentity:
-		return strings.ToLower(best.Route.Title()) + " is the best way back in, and puts another machine in its place"
+		return strings.ToLower(best.Title) + " is the best way back in, and puts another machine in its place"
 	case best.Stops:
 		return strings.ToLower(
-			best.Route.Title(),
+			best.Title,
 		) + " is the best way back in, and stops it for about " + Words(
 			best.Downtime,
 		)

@@ -8,68 +8,6 @@ package restore
 
 import "time"
 
-// Route is one way back in.
-type Route string
-
-// The routes.
-const (
-	// StandingKey has whoever holds another key in place put the new line beside it.
-	StandingKey Route = "standing-key"
-	// GuestAgent places the line as root through the cloud's agent in the guest.
-	GuestAgent Route = "guest-agent"
-	// MetadataKeys hands the key to a process in the guest that places it.
-	MetadataKeys Route = "metadata-keys"
-	// BrowserShell places the line in a short session through the cloud.
-	BrowserShell Route = "browser-shell"
-	// Password logs in with the password once, and turns password login off after.
-	Password Route = "password"
-	// HelperDisk edits the root disk while it is attached to another instance.
-	HelperDisk Route = "helper-disk"
-	// Replacement launches another instance from an image of this one.
-	Replacement Route = "replacement"
-	// WindowsPassword has the guest agent set a new administrator's password, sealed to
-	// an RSA key.
-	WindowsPassword Route = "windows-password"
-)
-
-// Routes are all routes.
-var Routes = []Route{
-	StandingKey,
-	GuestAgent,
-	MetadataKeys,
-	BrowserShell,
-	Password,
-	HelperDisk,
-	Replacement,
-	WindowsPassword,
-}
-
-// Title is the route's name for people.
-func (r Route) Title() string {
-	return map[Route]string{
-		StandingKey:  "Standing key",
-		GuestAgent:   "Guest agent",
-		MetadataKeys: "Metadata keys",
-		BrowserShell: "Browser shell",
-		Password:     "Password",
-		HelperDisk:   "Helper disk", Replacement: "Replacement", WindowsPassword: "Windows password",
-	}[r]
-}
-
-// Summary says in one sentence what the route does.
-func (r Route) Summary() string {
-	return map[Route]string{
-		StandingKey:     "Another key in place lets somebody in, who places the new line beside it",
-		GuestAgent:      "The cloud's agent in the guest places the line as root",
-		MetadataKeys:    "The cloud hands the key to a process in the guest, which places it",
-		BrowserShell:    "A short session through the cloud places the line",
-		Password:        "A login with the password places the line; password login is turned off after",
-		HelperDisk:      "The root disk is moved to a helper, edited there, and moved back",
-		Replacement:     "Another instance is launched from an image of this one and takes its place",
-		WindowsPassword: "The guest agent sets a new administrator's password, sealed to your RSA key",
-	}[r]
-}
-
 // AgentState is how the guest agent stands.
 type AgentState string
 
@@ -211,7 +149,8 @@ type Cost struct {
 
 // Option is a route as it is for one login.
 type Option struct {
-	Route Route
+	Route          Route
+	Title, Summary string
 	Cost
 	// Missing is empty where the route is possible.
 	Missing []Missing

@@ -34,7 +34,7 @@ func open() Facts {
 
 func optionOf(t *testing.T, f Facts, l Limits, r Route) Option {
 	t.Helper()
-	ranked := Rank(f, l)
+	ranked := All.Rank(f, l)
 	at := slices.IndexFunc(ranked, func(o Option) bool { return o.Route == r })
 	if at < 0 {
 		t.Fatalf("%s is not among the routes", r)
@@ -44,7 +44,7 @@ func optionOf(t *testing.T, f Facts, l Limits, r Route) Option {
 
 func TestTheRoutesAreInTheOrderOfWhatTheyHarm(t *testing.T) {
 	var order []Route
-	for _, o := range Rank(open(), Limits{}) {
+	for _, o := range All.Rank(open(), Limits{}) {
 		if !o.Possible() {
 			t.Errorf("%s: %+v", o.Route, o.Missing)
 		}
@@ -59,7 +59,7 @@ func TestTheRoutesAreInTheOrderOfWhatTheyHarm(t *testing.T) {
 func TestEachRouteSaysWhyItStandsWhereItStands(t *testing.T) {
 	f := open()
 	f.Steward, f.Static, f.TemporaryGiB, f.Agent, f.ShellAdmitted = false, false, 200, AgentNotPermitted, false
-	ranked := Rank(f, Limits{})
+	ranked := All.Rank(f, Limits{})
 	if ranked[0].Why == "" || ranked[0].Route != MetadataKeys {
 		t.Errorf("%+v", ranked[0])
 	}
@@ -136,7 +136,7 @@ func TestARouteOutsideTheLimitsComesAfterEveryOneWithin(t *testing.T) {
 	} {
 		var broken []Route
 		outside := false
-		for _, o := range Rank(f, c.limits) {
+		for _, o := range All.Rank(f, c.limits) {
 			if len(o.Outside) > 0 {
 				broken = append(broken, o.Route)
 				outside = true
@@ -188,22 +188,22 @@ func TestAStoppedInstanceHasNoDowntimeToLose(t *testing.T) {
 
 func TestTheWorryIsAboutTheBestWay(t *testing.T) {
 	f := open()
-	if w := Worry(Rank(f, Limits{})); w != "" {
+	if w := Worry(All.Rank(f, Limits{})); w != "" {
 		t.Errorf("%q", w)
 	}
 	f.Steward, f.Can.Agent, f.Can.Metadata, f.Can.Shell, f.Passwords = false, false, false, false, No
 	f.Can.Agent = true // for a helper
 	f.Agent, f.TemporaryGiB = AgentAbsent, 40
-	if w := Worry(Rank(f, Limits{})); !strings.Contains(w, "helper disk") ||
+	if w := Worry(All.Rank(f, Limits{})); !strings.Contains(w, "helper disk") ||
 		!strings.Contains(w, "the temporary disk (40 GiB)") {
 		t.Errorf("%q", w)
 	}
 	f.TemporaryGiB = 0
-	if w := Worry(Rank(f, Limits{})); !strings.Contains(w, "stops it for about") {
+	if w := Worry(All.Rank(f, Limits{})); !strings.Contains(w, "stops it for about") {
 		t.Errorf("%q", w)
 	}
 	f.Can.Disks, f.Can.Snapshots = false, false
-	if w := Worry(Rank(f, Limits{})); !strings.Contains(w, "there is no way back in") {
+	if w := Worry(All.Rank(f, Limits{})); !strings.Contains(w, "there is no way back in") {
 		t.Errorf("%q", w)
 	}
 }
@@ -211,71 +211,103 @@ func TestTheWorryIsAboutTheBestWay(t *testing.T) {
 // plans are all that there may be.
 func plans() []Plan {
 	var out []Plan
-	for _, r := range Routes {
-		for n := range 64 {
-			out = append(
-				out,
-				Plan{
-					Route:     r,
-					Permits:   n&1 != 0,
-					Opens:     n&2 != 0,
-					Lost:      n&4 != 0,
-					Static:    n&8 != 0,
-					StopFirst: n&16 != 0,
-					Checks:    n&32 != 0,
-				},
-			)
-		}
+	for n := range 64 {
+		out = append(out, Plan{
+			Permits:   n&1 != 0,
+			Opens:     n&2 != 0,
+			Lost:      n&4 != 0,
+			Static:    n&8 != 0,
+			StopFirst: n&16 != 0,
+			Checks:    n&32 != 0,
+		})
 	}
 	return out
 }
 
+// ninth is a way that nobody has yet: another one is a value like this.
+var ninth = Way{
+	Route:   "carrier-pigeon",
+	Title:   "Carrier pigeon",
+	Summary: "A pigeon takes the line there",
+	Judge: func(f Facts, o *Option) {
+		f.running(o)
+		o.Expected += time.Hour
+		o.Agree = append(o.Agree, "somebody lets the pigeon in")
+	},
+	Bring: func(Plan) []Step { return []Step{"fly", Place, Ask} },
+}
+
+func TestAnotherWayIsAValueInTheList(t *testing.T) {
+	ways := append(slices.Clone(All), ninth)
+	ranked := ways.Rank(open(), Limits{})
+	at := slices.IndexFunc(ranked, func(o Option) bool { return o.Route == ninth.Route })
+	if at < 0 || !ranked[at].Possible() || ranked[at].Title != ninth.Title || ranked[at].Why == "" {
+		t.Fatalf("it is not among the ranked ways: %+v", ranked)
+	}
+	if helper := slices.IndexFunc(ranked, func(o Option) bool { return o.Route == HelperDisk }); at > helper {
+		t.Errorf("it stops nothing and stands at %d, behind the one that stops at %d", at, helper)
+	}
+	way, there := ways.Of(ninth.Route)
+	got := way.Steps(Plan{Lost: true})
+	want := []Step{Look, "fly", Place, Ask, Enter, Remove, See, Settle}
+	if !there || !slices.Equal(got, want) || way.Commit(Plan{}) != Enter {
+		t.Errorf("got the steps %v with the commit %s, want %v and %s", got, way.Commit(Plan{}), want, Enter)
+	}
+}
+
 func TestTheStepsOfEveryPlanKeepTheRules(t *testing.T) {
-	for _, p := range plans() {
-		steps := Steps(p)
-		at := func(s Step) int { return slices.Index(steps, s) }
-		bad := func(why string) { t.Errorf("%+v: %s: %v", p, why, steps) }
-		entry := max(at(Enter), at(Open))
-		seen := map[Step]bool{}
-		for _, s := range steps {
-			if seen[s] {
-				bad(fmt.Sprintf("%s is there twice", s))
-			}
-			seen[s] = true
+	for _, way := range append(slices.Clone(All), ninth) {
+		for _, p := range plans() {
+			stepsKeepTheRules(t, way, p)
 		}
-		if entry < 0 || steps[0] != Look || steps[len(steps)-1] != Settle {
-			bad("no entry, or no look at the begin and at the end")
+	}
+}
+
+func stepsKeepTheRules(t *testing.T, way Way, p Plan) {
+	t.Helper()
+	steps := way.Steps(p)
+	at := func(s Step) int { return slices.Index(steps, s) }
+	bad := func(why string) { t.Errorf("%s %+v: %s: %v", way.Route, p, why, steps) }
+	entry := max(at(Enter), at(Open))
+	seen := map[Step]bool{}
+	for _, s := range steps {
+		if seen[s] {
+			bad(fmt.Sprintf("%s is there twice", s))
 		}
-		if at(Remove) >= 0 && at(Remove) < entry || at(PasswordOff) >= 0 && at(PasswordOff) < entry {
-			bad("something goes before an entry")
+		seen[s] = true
+	}
+	if entry < 0 || steps[0] != Look || steps[len(steps)-1] != Settle {
+		bad("no entry, or no look at the begin and at the end")
+	}
+	if at(Remove) >= 0 && at(Remove) < entry || at(PasswordOff) >= 0 && at(PasswordOff) < entry {
+		bad("something goes before an entry")
+	}
+	if goes := p.Lost && way.Route != WindowsPassword; goes != (at(Remove) > 0) || goes != (at(See) > 0) ||
+		goes && at(See) != at(Remove)+1 {
+		bad("the line of a lost key stays or goes unseen, or a line goes where none is lost")
+	}
+	for open, close := range map[Step]Step{
+		Permit:     Forbid,
+		OpenPort:   ClosePort,
+		DetachRoot: Reattach,
+		Lend:       Fetch,
+		Mount:      Unmount,
+		Helper:     DropHelper,
+	} {
+		if (at(open) < 0) != (at(close) < 0) || at(close) < at(open) || at(close) > entry {
+			bad(fmt.Sprintf("%s is not followed by %s before somebody is waited for", open, close))
 		}
-		if goes := p.Lost && p.Route != WindowsPassword; goes != (at(Remove) > 0) || goes != (at(See) > 0) ||
-			goes && at(See) != at(Remove)+1 {
-			bad("the line of a lost key stays or goes unseen, or a line goes where none is lost")
-		}
-		for open, close := range map[Step]Step{
-			Permit:     Forbid,
-			OpenPort:   ClosePort,
-			DetachRoot: Reattach,
-			Lend:       Fetch,
-			Mount:      Unmount,
-			Helper:     DropHelper,
-		} {
-			if (at(open) < 0) != (at(close) < 0) || at(close) < at(open) || at(close) > entry {
-				bad(fmt.Sprintf("%s is not followed by %s before somebody is waited for", open, close))
-			}
-		}
-		if at(StopOld) >= 0 && at(StopOld) < max(entry, at(MoveAddress)) {
-			bad("the old instance is stopped before the new one is proved and has the address")
-		}
-		switch commit := at(Commit(p)); {
-		case commit < 0 || commit == len(steps)-1:
-			bad("there is no point of no return")
-		case p.Route != Replacement && commit != entry:
-			bad("the point of no return is not the entry")
-		case p.Route == Replacement && (commit < entry || commit < at(MoveAddress) || commit < at(StopOld)):
-			bad("the point of no return comes before the new instance has taken the place")
-		}
+	}
+	if at(StopOld) >= 0 && at(StopOld) < max(entry, at(MoveAddress)) {
+		bad("the old instance is stopped before the new one is proved and has the address")
+	}
+	switch commit := at(way.Commit(p)); {
+	case commit < 0 || commit == len(steps)-1:
+		bad("there is no point of no return")
+	case way.Route != Replacement && commit != entry:
+		bad("the point of no return is not the entry")
+	case way.Route == Replacement && (commit < entry || commit < at(MoveAddress) || commit < at(StopOld)):
+		bad("the point of no return comes before the new instance has taken the place")
 	}
 }
 

@@ -58,9 +58,8 @@ const (
 	Settle Step = "settle"
 )
 
-// Plan is what the steps of a route depend on.
+// Plan is what the steps of a way depend on.
 type Plan struct {
-	Route Route
 	// Permits is whether the guest agent has to be permitted for this, Opens whether the
 	// SSH port has to be opened to the browser shell.
 	Permits, Opens bool
@@ -70,61 +69,4 @@ type Plan struct {
 	// is stopped before its image is made, Checks whether services of the new one are
 	// waited for.
 	Static, StopFirst, Checks bool
-}
-
-// Steps returns the steps of a plan in their order. Whatever is opened is closed before
-// anybody is waited for, and no line of a lost key goes before an entry.
-func Steps(p Plan) []Step {
-	out := []Step{Look}
-	add := func(when bool, s ...Step) {
-		if when {
-			out = append(out, s...)
-		}
-	}
-	switch p.Route {
-	case GuestAgent:
-		add(p.Permits, Permit)
-		add(true, Place, Ask)
-		add(p.Permits, Forbid)
-	case BrowserShell:
-		add(p.Opens, OpenPort)
-		add(true, Place)
-		add(p.Opens, ClosePort)
-		add(true, Ask)
-	case HelperDisk:
-		add(true, Helper, StopIt, DetachRoot, Lend, Mount, Place, Unmount, Fetch, Reattach, StartIt, Ask, DropHelper)
-	case Replacement:
-		add(p.StopFirst, StopIt)
-		add(true, Image, LaunchNew)
-		add(p.Checks, Check)
-		add(true, Ask)
-	case WindowsPassword:
-		add(p.Permits, Permit)
-		add(true, Reset)
-		add(p.Permits, Forbid)
-		return append(out, Open, Settle)
-	default:
-		add(true, Place, Ask)
-	}
-	add(true, Enter)
-	add(p.Route == Password, PasswordOff)
-	add(p.Lost, Remove, See)
-	add(p.Route == Replacement && p.Static, MoveAddress)
-	add(p.Route == Replacement && !p.StopFirst, StopOld)
-	return append(out, Settle)
-}
-
-// Commit is the step whose end is the point of no return: a login was completed, or the password
-// opened, so that the login is restored whatever becomes of the steps behind. Where another
-// instance takes the place of one, that is so once the address has moved or the old one is
-// stopped.
-func Commit(p Plan) Step {
-	steps := Steps(p)
-	switch {
-	case p.Route == WindowsPassword:
-		return Open
-	case p.Route != Replacement:
-		return Enter
-	}
-	return steps[len(steps)-2] // the last one before Settle
 }

@@ -98,7 +98,7 @@ type stoodAs struct {
 
 func (w *restoreWork) plan() restore.Plan {
 	return restore.Plan{
-		Route: w.Route, Permits: w.Permits, Opens: w.Opens, Lost: len(w.Removes) > 0,
+		Permits: w.Permits, Opens: w.Opens, Lost: len(w.Removes) > 0,
 		Static: w.Static, StopFirst: w.StopFirst, Checks: len(w.Ports) > 0,
 	}
 }

@@ -10,7 +10,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/core/restore"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -35,8 +34,8 @@ func (r *restoring) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 	}
 	if !accepted {
 		err := fmt.Errorf("the SSH server does not accept %s; see why: plumlatch why %s", k.Name, l.Instance.Name)
-		if r.route == restore.MetadataKeys {
-			err = runs.Temporary(err) // the process in the guest takes its time
+		if r.route.slow {
+			err = runs.Temporary(err)
 		}
 		return "", err
 	}
@@ -97,34 +96,6 @@ func (r *restoring) keptSession(ctx context.Context, k record.Key, l record.Logi
 	return session, nil
 }
 
-func (r *restoring) passwordsOff(ctx context.Context, _ *runs.Progress) (string, error) {
-	k, l, err := r.subject(ctx)
-	if err != nil {
-		return "", err
-	}
-	if r.work.Kept {
-		session, err := r.keptSession(ctx, k, l)
-		if err != nil {
-			return "", err
-		}
-		defer session.Close()
-		if err := session.PasswordsOff(); err != nil {
-			return "", err
-		}
-	}
-	takes, err := sshio.TakesPasswords(ctx, fleet.TargetOf(l.Instance, l.OSUser))
-	if err != nil {
-		return "", fleet.Answering(err)
-	}
-	if takes && !r.work.Kept {
-		return "", r.waitFor(r.run.RequestedBy, "to turn password login off on "+l.Instance.Name)
-	}
-	if takes {
-		return "", errors.New("the SSH server still takes passwords")
-	}
-	return "the SSH server takes no passwords any more", nil
-}
-
 // remove takes the lost keys' lines out. It comes after an entry with the new key.
 func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error) {
 	k, l, err := r.subject(ctx)
@@ -147,7 +118,7 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 			end = session.Close
 		}
 		method = "logged in by the service with " + k.Name
-	case l.Steward != nil && r.access.NoMeans(l) == nil && r.route != restore.Replacement:
+	case l.Steward != nil && r.access.NoMeans(l) == nil:
 		session, end, err = r.reading.StewardSession(ctx, l)
 		err = reading.ReachingOrNil(err)
 	default:

@@ -12,7 +12,6 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -21,7 +20,6 @@ import (
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/store"
 )
 
@@ -93,7 +91,7 @@ func (s *Service) StartRestore(
 	}
 	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
 	if err == nil {
-		err = judgeRoute(w, i, restore.Rank(f, w.Limits))
+		err = s.judgeRoute(w, i, s.ways.Rank(f, w.Limits))
 	}
 	if err != nil {
 		return Restore{}, err
@@ -119,7 +117,7 @@ func (s *Service) StartRestore(
 	if k.Type == "rsa" {
 		f.RSA = restore.Yes
 	}
-	if err := judgeRoute(w, i, restore.Rank(f, w.Limits)); err != nil {
+	if err := s.judgeRoute(w, i, s.ways.Rank(f, w.Limits)); err != nil {
 		return Restore{}, err
 	}
 	lost, err := s.lostOf(ctx, w, routes, k)
@@ -150,7 +148,7 @@ func (s *Service) StartRestore(
 				return err
 			}
 		}
-		if w.Route != restore.Replacement && w.Route != restore.WindowsPassword {
+		if !s.route(w.Route).noGrant {
 			added, err := tx.AddOrKeepGrant(
 				ctx,
 				record.Grant{
@@ -244,10 +242,7 @@ func (s *Service) restoreKey(
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return record.Key{}, none, err
 	}
-	spec := keypair.Spec{}
-	if w.Route == restore.WindowsPassword {
-		spec = keypair.Spec{Type: keypair.RSA, Bits: rotate.MadeAsRSABits}
-	}
+	spec := s.route(w.Route).key
 	k, sealed, err := s.keys.NewKept(ctx, s.store, actor, keys.NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
 	if err != nil {
 		return k, none, err
@@ -273,7 +268,7 @@ func (s *Service) earlierRestore(ctx context.Context, id string, err error) (Res
 }
 
 // judgeRoute refuses a route that is not possible, not within the limits, or not confirmed.
-func judgeRoute(w RestoreWanted, i record.Instance, ranked []restore.Option) error {
+func (s *Service) judgeRoute(w RestoreWanted, i record.Instance, ranked []restore.Option) error {
 	at := slices.IndexFunc(ranked, func(o restore.Option) bool { return o.Route == w.Route })
 	if at < 0 {
 		var names []string
@@ -328,7 +323,7 @@ func judgeRoute(w RestoreWanted, i record.Instance, ranked []restore.Option) err
 			),
 			Remedy: "Confirm it with the name of the instance: -confirm " + i.Name,
 		}
-	case w.Route != restore.Replacement && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
+	case !s.route(w.Route).Replaces && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
 		return &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "not-for-this-route",
@@ -414,16 +409,12 @@ func (s *Service) newRestore(
 		return restoreWork{}, err
 	}
 	work := restoreWork{
-		Route:       w.Route,
-		Login:       l.ID,
-		LoginName:   fleet.LoginName(l.OSUser, i.Name),
-		Key:         k.ID,
-		KeyName:     k.Name,
-		HelperImage: f.HelperImage,
-		Kept:        kept[k.ID] && s.Safe != nil,
-		Steward:     f.Steward && w.Route == restore.StandingKey,
-		Permits:     (w.Route == restore.GuestAgent || w.Route == restore.WindowsPassword) && f.Agent != restore.AgentReady,
-		Opens:       w.Route == restore.BrowserShell && !f.ShellAdmitted,
+		Route:     w.Route,
+		Login:     l.ID,
+		LoginName: fleet.LoginName(l.OSUser, i.Name),
+		Key:       k.ID,
+		KeyName:   k.Name,
+		Kept:      kept[k.ID] && s.Safe != nil,
 	}
 	for _, h := range f.Holders {
 		work.Holders = append(work.Holders, h.Keeper)
@@ -432,24 +423,14 @@ func (s *Service) newRestore(
 		work.Lost = append(work.Lost, namedKey{old.ID, old.Name})
 	}
 	work.Removes = slices.Clone(work.Lost)
-	switch w.Route {
-	case restore.HelperDisk:
-		if work.HelperSize, err = s.helperSize(ctx); err != nil {
-			return work, err
-		}
-	case restore.Replacement:
-		work.Static, work.StopFirst, work.Ports = f.Static, w.StopFirst, w.Ports
-		work.Replacement, work.NewLogin = store.NewID(), store.NewID()
-		if work.NewName, err = s.newNameFor(ctx, w, i); err != nil {
-			return work, err
-		}
-		found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
+	taken := s.route(w.Route)
+	if taken.prepare != nil {
+		err := taken.prepare(ctx, s, &beginning{wanted: w, login: l, instance: i, facts: f, work: &work})
 		if err != nil {
 			return work, err
 		}
-		if steward := found[0].Steward; steward != nil { // its line is in the image
-			work.Removes = append(work.Removes, namedKey{steward.ID, steward.Name})
-		}
+	}
+	if taken.Replaces {
 		return work, nil // the new login was never entered
 	}
 	work.EnteredBefore, err = s.store.LastEntered(ctx, l.ID, k.ID)
@@ -546,7 +527,7 @@ func restoreOf(run record.Run, closings []record.Closing) (Restore, error) {
 		Kept:    w.Kept,
 		Lost:    namesOf(w.Lost), Removes: namesOf(w.Removes), ProvedAt: w.ProvedAt, work: w,
 	}
-	if out.Route == restore.Replacement {
+	if w.NewName != "" { // another instance takes its place
 		out.Target = w.NewName
 	}
 	for _, step := range run.Steps {
@@ -650,7 +631,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 }
 
 func overRemedy(r Restore) string {
-	if r.State == runs.Done && r.Route == restore.Replacement {
+	if r.State == runs.Done && r.Target != r.Instance.Name {
 		return fmt.Sprintf("The instance of before is stopped, not ended: plumlatch instance start %s", r.Instance.Name)
 	}
 	return "To take the new key away: plumlatch grant withdraw " + r.Key + " " + r.Login

@@ -46,6 +46,28 @@ func TestEveryRouteLetsInWithTheNewKeyAndNotWithTheLostOne(t *testing.T) {
 }
 
 // fault is something that goes wrong with the cloud at a step.
+// TestANinthRouteIsAValueOfCoresAndAValueHere takes a way back in that is not among those that there are.
+func TestANinthRouteIsAValueOfCoresAndAValueHere(t *testing.T) {
+	t.Parallel()
+	var flown atomic.Int32
+	r := servicetest.NewRestoreRig(t, func(s *service.Service, _ *runs.Engine) {
+		reentry.AddPigeon(s.Reentry, func() { flown.Add(1) })
+	})
+	o := lockOut(r, restoreCase{route: reentry.Pigeon, image: "debian-12", steward: true}, "door")
+	found, err := r.Reentry.Routes(t.Context(), reentry.RoutesWanted{Login: o.login, Rehearse: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rehearsed := func(h reentry.Rehearsal) bool { return h.Route == reentry.Pigeon && h.Works }
+	if !slices.ContainsFunc(found.Rehearsed, rehearsed) {
+		t.Errorf("rehearsed were %+v, want the ninth among them", found.Rehearsed)
+	}
+	run := o.ends(o.begin().ID)
+	if wrong := o.judge(run); run.State != runs.Done || flown.Load() == 0 || len(wrong) > 0 {
+		t.Errorf("got the state %s after %d flights: %s\n%s", run.State, flown.Load(), strings.Join(wrong, "\n"), stepsOf(run))
+	}
+}
+
 type fault struct {
 	kind  cloud.FaultKind
 	times int
@@ -209,7 +231,8 @@ func TestAHelperThatVanishesAtAnyStepIsReplacedOrAllIsAsItWas(t *testing.T) {
 		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return now.hook(run, step) }
 	})
 	c := restoreCases[slices.IndexFunc(restoreCases, func(c restoreCase) bool { return c.route == restore.HelperDisk })]
-	for n, step := range restore.Steps(restore.Plan{Route: restore.HelperDisk, Lost: true}) {
+	way, _ := restore.All.Of(restore.HelperDisk)
+	for n, step := range way.Steps(restore.Plan{Lost: true}) {
 		o := lockOut(r, c, fmt.Sprintf("door-%d", n))
 		var id uuid.UUID
 		now = &at{step: string(step), do: func(ctx context.Context) {

@@ -2,10 +2,7 @@ package reentry
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -19,7 +16,6 @@ import (
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/service/reading"
 	"plumlatch/internal/sshio"
 )
 
@@ -69,8 +65,8 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 	if err != nil {
 		return Routes{}, err
 	}
-	out.Options = restore.Rank(f, w.Limits)
-	out.Worry = restore.Worry(restore.Rank(f, restore.Limits{}))
+	out.Options = s.ways.Rank(f, w.Limits)
+	out.Worry = restore.Worry(s.ways.Rank(f, restore.Limits{}))
 	if w.Rehearse {
 		out.Rehearsed = s.rehearse(ctx, l, i, f, out.Options)
 	}
@@ -360,7 +356,7 @@ func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Sta
 			if o.holder {
 				f.Holders = []restore.Holder{{}}
 			}
-			worry = restore.Worry(restore.Rank(f, restore.Limits{}))
+			worry = restore.Worry(s.ways.Rank(f, restore.Limits{}))
 			known[o] = worry
 		}
 		return worry
@@ -385,83 +381,9 @@ func (s *Service) rehearse(
 		out = append(out, Rehearsal{r, what, err == nil, detail})
 	}
 	for _, o := range options {
-		if !o.Possible() {
-			continue
-		}
-		switch o.Route {
-		case restore.StandingKey:
-			if !f.Steward {
-				try(o.Route, "a proof that is fresh", func() (string, error) { return o.Agree[0], nil })
-				continue
-			}
-			try(o.Route, "a login with the steward key, which reads the file", func() (string, error) {
-				found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
-				if err != nil {
-					return "", err
-				}
-				session, end, err := s.reading.StewardSession(ctx, found[0])
-				if err != nil {
-					return "", err
-				}
-				defer end()
-				read, err := reading.ReadFiles(ctx, session)
-				return fmt.Sprintf("it completes, and reads %s", text.Counted(len(read.Files), "file")), err
-			})
-		case restore.GuestAgent, restore.WindowsPassword:
-			try(o.Route, "an answer of the guest agent", func() (string, error) {
-				if f.Agent != restore.AgentReady {
-					return "", errors.New(
-						"it was not asked, since it is " + strings.ReplaceAll(
-							string(f.Agent),
-							"-",
-							" ",
-						) + "; permission would be given for the while",
-					)
-				}
-				read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: i.CloudID}, "/etc/passwd", "")
-				return "it reads /etc/passwd: " + string(read.Kind), err
-			})
-		case restore.MetadataKeys:
-			try(o.Route, "the entries in the instance's metadata", func() (string, error) {
-				keys, err := s.cloud.MetadataKeys(ctx, i.CloudID)
-				return text.Counted(len(keys), "key"), err
-			})
-		case restore.BrowserShell:
-			try(o.Route, "a command in the browser shell", func() (string, error) {
-				if !f.ShellAdmitted {
-					return "", errors.New(
-						"it was not tried, since the SSH port is closed to " + f.ShellRange + "; it would be opened for the while",
-					)
-				}
-				said, err := s.cloud.Shell(ctx, i.CloudID, nil, "whoami")
-				return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
-			})
-		case restore.Password:
-			try(
-				o.Route,
-				"whether the SSH server takes passwords",
-				func() (string, error) { return "it does; whether anybody knows one is not seen", nil },
-			)
-		case restore.HelperDisk:
-			try(o.Route, "the root disk, and an image for a helper", func() (string, error) {
-				return fmt.Sprintf(
-					"%d GiB of %s at %s in %s; the helper would be %s",
-					f.Disk.GiB,
-					f.Disk.Filesystem,
-					f.Disk.Device,
-					i.Zone,
-					f.HelperImage,
-				), nil
-			})
-		case restore.Replacement:
-			try(o.Route, "whether the image and the size are still offered", func() (string, error) {
-				c, err := s.fleet.Catalogue(ctx)
-				if err != nil {
-					return "", err
-				}
-				_, err = fleet.Choose("size", i.Size, c.Sizes, func(z cloud.Size) string { return z.Name })
-				return "the size " + i.Size + " is, in " + i.Zone, err
-			})
+		if taken := s.route(o.Route); o.Possible() && taken.rehearse != nil {
+			what, do := taken.rehearse(s, rehearsing{login: l, instance: i, facts: f, option: o})
+			try(o.Route, what, func() (string, error) { return do(ctx) })
 		}
 	}
 	return out

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/restore"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
@@ -37,6 +38,8 @@ type Service struct {
 	access  *access.Service
 	log     *slog.Logger
 	now     func() time.Time
+	routes  []route
+	ways    restore.Ways // of the routes
 }
 
 // Parts are what restores are made of.
@@ -72,6 +75,8 @@ func New(p Parts) *Service {
 		access:   p.Access,
 		log:      p.Log,
 		now:      p.Now,
+		routes:   allRoutes,
+		ways:     waysOf(allRoutes),
 	}
 	p.Engine.Register(RunKind, s.restorePlan)
 	return s

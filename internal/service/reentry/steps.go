@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -38,8 +39,7 @@ type restoring struct {
 	instance record.Instance
 	run      record.Run
 	work     *restoreWork
-	// route is the work's.
-	route restore.Route
+	route    *route
 }
 
 func restoreWorkOf(run record.Run) (*restoreWork, error) { return runs.PayloadOf(run, earlierRestore) }
@@ -56,15 +56,18 @@ func (s *Service) restorePlan(run record.Run) (runs.Plan, error) {
 		instance: run.Instance,
 		run:      run,
 		work:     w,
-		route:    w.Route,
+		route:    s.route(w.Route),
+	}
+	if r.route == nil {
+		return runs.Plan{}, fmt.Errorf("%w: there is no route %q", runs.ErrPayload, w.Route)
 	}
 	plan := runs.Plan{Payload: w, Ended: r.ended, Undoable: true}
 	order := w.plan()
 	steps := r.steps()
-	for _, name := range restore.Steps(order) {
+	for _, name := range r.route.Steps(order) {
 		step := steps[name]
 		step.Name = string(name)
-		step.Commits = name == restore.Commit(order)
+		step.Commits = name == r.route.Commit(order)
 		if step.Patience == 0 {
 			step.Patience = s.Patience
 		}
@@ -85,59 +88,24 @@ func untilDone(err error) error {
 	return runs.Temporary(err)
 }
 
-// steps are all that restores are made of.
+// steps are what the restore is made of: those of all routes, and those of its own.
 func (r *restoring) steps() map[restore.Step]runs.Step {
-	name, key, helper := r.instance.Name, r.work.KeyName, "a helper instance in "+r.instance.Zone
-	login, removes := r.work.LoginName, strings.Join(namesOf(r.work.Removes), ", ")
-	by := map[restore.Route]string{
-		restore.StandingKey:  "by the steward key",
-		restore.GuestAgent:   "through the guest agent",
-		restore.MetadataKeys: "as an entry of the instance's metadata",
-		restore.BrowserShell: "through the browser shell",
-		restore.Password:     "after a login with the password",
-		restore.HelperDisk:   "on the mounted disk",
-	}[r.route]
-	if r.route == restore.StandingKey && !r.work.Steward {
-		by = "from the machine of somebody whose key stands there"
+	key, login, removes := r.work.KeyName, r.work.LoginName, strings.Join(namesOf(r.work.Removes), ", ")
+	by := ""
+	if r.route.by != nil {
+		by = " " + r.route.by(r)
 	}
-	return map[restore.Step]runs.Step{
+	all := map[restore.Step]runs.Step{
 		restore.Look: {
 			Title:      "Write down how it stands",
-			Intent:     "Ask the cloud how " + name + " stands, to compare with afterwards",
+			Intent:     "Ask the cloud how " + r.instance.Name + " stands, to compare with afterwards",
 			UndoIntent: "Find what is different",
 			Do:         r.look,
 			Undo:       r.compare,
 		},
-		restore.Permit: {
-			Title:      "Permit the guest agent",
-			Intent:     "Permit the guest agent of " + name + " and wait until it answers",
-			UndoIntent: "Take the permission back",
-			Do:         r.permit,
-			Undo:       r.closing(agentKind),
-			Patience:   r.Patience + restore.AgentOpenFor,
-		},
-		restore.Forbid: {
-			Title:  "Take the permission back",
-			Intent: "Take the guest agent's permission back, and see that it is gone",
-			Do:     r.closed(agentKind),
-		},
-
-		restore.OpenPort: {
-			Title:      "Open the SSH port",
-			Intent:     "Let the cloud's own range in to the SSH port, and nobody else",
-			UndoIntent: "Close it again",
-			Do:         r.openPort,
-			Undo:       r.closing(portKind),
-		},
-		restore.ClosePort: {
-			Title:  "Close the SSH port",
-			Intent: "Close the SSH port to the cloud's own range, and see that it is closed",
-			Do:     r.closed(portKind),
-		},
-
 		restore.Place: {
 			Title:      "Place the new line",
-			Intent:     "Place the line of " + key + " in " + login + " " + by,
+			Intent:     "Place the line of " + key + " in " + login + by,
 			UndoIntent: "Take the new line out again",
 			Do:         r.place,
 			Undo:       r.takeBack,
@@ -147,112 +115,7 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 			Intent: "See that the SSH server shows the pinned host key and accepts " + key,
 			Do:     r.ask,
 		},
-
-		restore.Helper: {
-			Title:      "Bring a helper up",
-			Intent:     "Launch " + helper + " and wait until its guest agent answers",
-			UndoIntent: "End the helper",
-			Do:         r.helper,
-			Undo:       r.dropHelpers,
-			Patience:   r.Patience + restore.AgentOpenFor,
-		},
-		restore.StopIt: {
-			Title:      "Stop the instance",
-			Intent:     "Stop " + name,
-			UndoIntent: "Start it again, if it ran",
-			Do:         r.stopIt,
-			Undo:       r.startAgain,
-		},
-		restore.DetachRoot: {
-			Title:      "Detach the root disk",
-			Intent:     "Detach the root disk of " + name,
-			UndoIntent: "Attach it as root again, under its own device name",
-			Do:         r.detachRoot,
-			Undo:       r.attachAgain,
-		},
-		restore.Lend: {
-			Title:      "Attach it to the helper",
-			Intent:     "Attach the disk to the helper as a second disk",
-			UndoIntent: "Detach it from the helper",
-			Do:         r.lend,
-			Undo:       r.fetchBack,
-		},
-		restore.Mount: {
-			Title:      "Mount it",
-			Intent:     "Mount the disk, also where its filesystem has the UUID of the helper's own",
-			UndoIntent: "Unmount it",
-			Do:         r.mount,
-			Undo:       r.unmountAgain,
-		},
-		restore.Unmount: {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
-		restore.Fetch:   {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
-		restore.Reattach: {
-			Title:  "Attach the root disk",
-			Intent: "Attach the disk to " + name + " as root, under its own device name",
-			Do:     r.reattach,
-		},
-		restore.StartIt: {
-			Title:      "Start the instance",
-			Intent:     "Start " + name + " and compare the host keys of its boot output with the pinned ones",
-			UndoIntent: "Stop it again, if it was stopped",
-			Do:         r.startIt,
-			Undo:       r.stopAgain,
-		},
-		restore.DropHelper: {Title: "End the helper", Intent: "End the helper and its own disk", Do: r.dropHelper},
-
-		restore.Image: {
-			Title:      "Make an image",
-			Intent:     "Copy the root disk of " + name,
-			UndoIntent: "Delete the copy",
-			Do:         r.image,
-			Undo:       r.deleteImage,
-		},
-		restore.LaunchNew: {
-			Title: "Launch the replacement",
-			Intent: "Launch " + r.work.NewName + " from the copy, opened by " + key + ", and pin its host keys from the " +
-				"boot output",
-			UndoIntent: "End the replacement and its disk",
-			Do:         r.launchNew,
-			Undo:       r.endNew,
-		},
-		restore.Check: {
-			Title:    "Wait for its services",
-			Intent:   "Wait until the replacement answers at the ports " + portsText(r.work.Ports),
-			Do:       r.check,
-			Patience: checkPatience,
-		},
-		restore.MoveAddress: {
-			Title:      "Move the address",
-			Intent:     "Give the static address of " + name + " to the replacement",
-			UndoIntent: "Give the address back",
-			Do:         r.moveAddress,
-			Undo:       r.moveBack,
-		},
-		restore.StopOld: {
-			Title:      "Stop the old one",
-			Intent:     "Stop " + name + ", which is not ended",
-			UndoIntent: "Start it again",
-			Do:         r.stopIt,
-			Undo:       r.startAgain,
-		},
-
-		restore.Reset: {
-			Title:  "Set a new password",
-			Intent: "Have the guest agent set a new administrator's password, sealed to " + key,
-			Do:     r.reset,
-		},
-		restore.Open: {
-			Title:  "Open the password",
-			Intent: "Wait until somebody has opened the password with the private half of " + key + ", on their machine",
-			Do:     r.awaitOpened,
-		},
-
-		restore.Enter: {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter},
-		restore.PasswordOff: {
-			Title:  "Turn password login off",
-			Intent: "Turn password login off in the settings of the SSH server",
-			Do:     r.passwordsOff,
-		},
+		restore.Enter:  {Title: "Log in", Intent: "Complete a login with " + key, Do: r.enter},
 		restore.Remove: {Title: "Remove the lost line", Intent: "Remove the lines of " + removes, Do: r.remove},
 		restore.See: {
 			Title:  "See who gets in",
@@ -266,17 +129,34 @@ func (r *restoring) steps() map[restore.Step]runs.Step {
 			Patience: settlePatience,
 		},
 	}
+	if r.route.steps != nil {
+		maps.Copy(all, r.route.steps(r))
+	}
+	return all
 }
 
-// key returns the new key.
-func (r *restoring) key(ctx context.Context) (record.Key, error) {
-	return r.store.KeyByID(ctx, r.work.Key)
+// place brings the line of the new key to where it is to stand.
+func (r *restoring) place(ctx context.Context, p *runs.Progress) (string, error) {
+	k, l, err := r.subject(ctx)
+	if err != nil {
+		return "", err
+	}
+	return r.route.place(ctx, r, p, k, l)
 }
 
-// login returns the login as it is now: of the replacement, once there is one.
+// takeBack takes the new line out again where this run has placed it.
+func (r *restoring) takeBack(ctx context.Context, p *runs.Progress) error {
+	k, l, err := r.subject(ctx)
+	if err != nil {
+		return err
+	}
+	return r.route.takeBack(ctx, r, p, k, l)
+}
+
+// login returns the login as it is now: of the replacement, where there is to be one.
 func (r *restoring) login(ctx context.Context) (record.LoginToSweep, error) {
 	id := r.work.Login
-	if r.route == restore.Replacement {
+	if r.work.NewLogin != uuid.Nil {
 		id = r.work.NewLogin
 	}
 	found, err := r.store.LoginsToSweep(ctx, []uuid.UUID{id})
@@ -287,6 +167,11 @@ func (r *restoring) login(ctx context.Context) (record.LoginToSweep, error) {
 		return record.LoginToSweep{}, err
 	}
 	return found[0], nil
+}
+
+// key returns the new key.
+func (r *restoring) key(ctx context.Context) (record.Key, error) {
+	return r.store.KeyByID(ctx, r.work.Key)
 }
 
 func (r *restoring) subject(ctx context.Context) (record.Key, record.LoginToSweep, error) {
@@ -442,24 +327,12 @@ func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error
 			said = append(said, closed)
 		}
 	}
-	switch r.route {
-	case restore.HelperDisk:
-		if err := r.dropHelpers(ctx, p); err != nil {
-			return "", untilDone(err)
-		}
-		d, _, err := r.cloud.Disk(ctx, r.work.Disk)
-		if err == nil && !slices.Contains(d.Attachments, r.ownPlace()) {
-			err = errors.New("its disk is not attached as root under its own device name")
-		}
+	if r.route.settled != nil {
+		of, err := r.route.settled(ctx, r, p)
 		if err != nil {
 			return "", untilDone(err)
 		}
-		said = append(said, "the helper is gone, and the disk is where it was")
-	case restore.Replacement:
-		if err := r.deleteImage(ctx, p); err != nil {
-			return "", untilDone(err)
-		}
-		said = append(said, "the copy of the disk, with the old keys in it, is deleted")
+		said = append(said, of)
 	}
 	out, err := r.entriesOut(ctx)
 	if err != nil {
@@ -518,25 +391,21 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 			run.Reason,
 			"The restore of %s by the route %s, asked for by %s, is done: %s opens it.",
 			name,
-			r.route,
+			w.Route,
 			run.RequestedBy,
 			w.KeyName,
 		),
 		w.KeyName,
 	)
-	if r.route == restore.WindowsPassword {
-		note.Sentence = fmt.Sprintf(
-			"The administrator's password of %s was set anew and opened with %s. It should be changed at once.",
-			run.Instance.Name,
-			w.KeyName,
-		)
+	if r.route.sentence != nil {
+		note.Sentence = r.route.sentence(r)
 	}
 	if state != runs.Done {
 		note.Outcome = state
 		note.Sentence = fmt.Sprintf(
 			"The restore of %s by the route %s, asked for by %s, was undone: %s.",
 			name,
-			r.route,
+			w.Route,
 			run.RequestedBy,
 			reason,
 		)
@@ -544,7 +413,7 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 			note.Sentence = fmt.Sprintf(
 				"The restore of %s by the route %s, asked for by %s, failed: %s.",
 				name,
-				r.route,
+				w.Route,
 				run.RequestedBy,
 				reason,
 			)
@@ -556,8 +425,8 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 		}
 		return tx.Note(ctx, note)
 	}
-	if r.route == restore.Replacement {
-		if err := r.endedReplaced(ctx, tx, actor); err != nil {
+	if r.route.ended != nil {
+		if err := r.route.ended(ctx, r, tx, actor); err != nil {
 			return err
 		}
 	}

@@ -11,7 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -20,6 +23,95 @@ import (
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/store"
 )
+
+// replacement launches another instance from an image of this one.
+var replacement = route{
+	Way:     must(restore.Replacement),
+	noGrant: true,
+	prepare: prepareReplacement,
+	rehearse: func(s *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+		return "whether the image and the size are still offered", func(ctx context.Context) (string, error) {
+			offered, err := s.fleet.Catalogue(ctx)
+			if err != nil {
+				return "", err
+			}
+			_, err = fleet.Choose("size", c.instance.Size, offered.Sizes, func(z cloud.Size) string { return z.Name })
+			return "the size " + c.instance.Size + " is, in " + c.instance.Zone, err
+		}
+	},
+	steps: replacementSteps,
+	settled: func(ctx context.Context, r *restoring, p *runs.Progress) (string, error) {
+		return "the copy of the disk, with the old keys in it, is deleted", r.deleteImage(ctx, p)
+	},
+	ended: func(ctx context.Context, r *restoring, tx *store.Store, by journal.By) error {
+		return r.endedReplaced(ctx, tx, by)
+	},
+}
+
+// prepareReplacement names the replacement. The steward key of the instance of before is in its image,
+// so its line goes as well.
+func prepareReplacement(ctx context.Context, s *Service, b *beginning) (err error) {
+	w := b.work
+	w.Static, w.StopFirst, w.Ports = b.facts.Static, b.wanted.StopFirst, b.wanted.Ports
+	w.Replacement, w.NewLogin = store.NewID(), store.NewID()
+	if w.NewName, err = s.newNameFor(ctx, b.wanted, b.instance); err != nil {
+		return err
+	}
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{b.login.ID})
+	if err != nil {
+		return err
+	}
+	if steward := found[0].Steward; steward != nil {
+		w.Removes = append(w.Removes, namedKey{steward.ID, steward.Name})
+	}
+	return nil
+}
+
+func replacementSteps(r *restoring) map[restore.Step]runs.Step {
+	name := r.instance.Name
+	stop := runs.Step{
+		Title:      "Stop the instance",
+		Intent:     "Stop " + name,
+		UndoIntent: "Start it again, if it ran",
+		Do:         r.stopIt,
+		Undo:       r.startAgain,
+	}
+	stopOld := stop
+	stopOld.Title, stopOld.Intent = "Stop the old one", "Stop "+name+", which is not ended"
+	stopOld.UndoIntent = "Start it again"
+	return map[restore.Step]runs.Step{
+		restore.StopIt:  stop,
+		restore.StopOld: stopOld,
+		restore.Image: {
+			Title:      "Make an image",
+			Intent:     "Copy the root disk of " + name,
+			UndoIntent: "Delete the copy",
+			Do:         r.image,
+			Undo:       r.deleteImage,
+		},
+		restore.LaunchNew: {
+			Title: "Launch the replacement",
+			Intent: "Launch " + r.work.NewName + " from the copy, opened by " + r.work.KeyName +
+				", and pin its host keys from the boot output",
+			UndoIntent: "End the replacement and its disk",
+			Do:         r.launchNew,
+			Undo:       r.endNew,
+		},
+		restore.Check: {
+			Title:    "Wait for its services",
+			Intent:   "Wait until the replacement answers at the ports " + portsText(r.work.Ports),
+			Do:       r.check,
+			Patience: checkPatience,
+		},
+		restore.MoveAddress: {
+			Title:      "Move the address",
+			Intent:     "Give the static address of " + name + " to the replacement",
+			UndoIntent: "Give the address back",
+			Do:         r.moveAddress,
+			Undo:       r.moveBack,
+		},
+	}
+}
 
 // The route by which another instance takes the place of one.
 

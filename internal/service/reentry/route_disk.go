@@ -1,7 +1,6 @@
 package reentry
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,12 +8,134 @@ import (
 	"strings"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/reading"
 )
+
+// helperDisk edits the root disk while it is attached to another instance.
+var helperDisk = route{
+	Way: must(restore.HelperDisk),
+	by:  func(*restoring) string { return "on the mounted disk" },
+	prepare: func(ctx context.Context, s *Service, b *beginning) (err error) {
+		b.work.HelperImage = b.facts.HelperImage
+		b.work.HelperSize, err = s.helperSize(ctx)
+		return err
+	},
+	rehearse: func(_ *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+		return "the root disk, and an image for a helper", func(context.Context) (string, error) {
+			disk := c.facts.Disk
+			return fmt.Sprintf(
+				"%d GiB of %s at %s in %s; the helper would be %s",
+				disk.GiB,
+				disk.Filesystem,
+				disk.Device,
+				c.instance.Zone,
+				c.facts.HelperImage,
+			), nil
+		}
+	},
+	steps: diskSteps,
+	place: func(
+		ctx context.Context,
+		r *restoring,
+		p *runs.Progress,
+		k record.Key,
+		l record.LoginToSweep,
+	) (string, error) {
+		disk, err := r.onHelper(ctx, p, l)
+		if err != nil {
+			return "", err
+		}
+		if _, err := r.reading.DoorBy(disk, p, &r.work.Journal).Place(ctx, r.reading.MeansKey(k)); err != nil {
+			return "", reading.Reaching(err)
+		}
+		return "the line stands in the file on the disk, with the owner, the mode and the label of its place", nil
+	},
+	takeBack: func(ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep) error {
+		if !r.work.Journal.HasPlaced(k.Blob) {
+			return nil
+		}
+		disk, err := r.onHelper(ctx, p, l)
+		if err != nil {
+			return err
+		}
+		_, err = r.taking(ctx, r.reading.DoorBy(disk, p, &r.work.Journal), k)
+		return err
+	},
+	settled: func(ctx context.Context, r *restoring, p *runs.Progress) (string, error) {
+		if err := r.dropHelpers(ctx, p); err != nil {
+			return "", err
+		}
+		d, _, err := r.cloud.Disk(ctx, r.work.Disk)
+		if err == nil && !slices.Contains(d.Attachments, r.ownPlace()) {
+			err = errors.New("its disk is not attached as root under its own device name")
+		}
+		return "the helper is gone, and the disk is where it was", err
+	},
+}
+
+// diskSteps bring the root disk to a helper and back.
+func diskSteps(r *restoring) map[restore.Step]runs.Step {
+	name := r.instance.Name
+	return map[restore.Step]runs.Step{
+		restore.Helper: {
+			Title:      "Bring a helper up",
+			Intent:     "Launch a helper instance in " + r.instance.Zone + " and wait until its guest agent answers",
+			UndoIntent: "End the helper",
+			Do:         r.helper,
+			Undo:       r.dropHelpers,
+			Patience:   r.Patience + restore.AgentOpenFor,
+		},
+		restore.StopIt: {
+			Title:      "Stop the instance",
+			Intent:     "Stop " + name,
+			UndoIntent: "Start it again, if it ran",
+			Do:         r.stopIt,
+			Undo:       r.startAgain,
+		},
+		restore.DetachRoot: {
+			Title:      "Detach the root disk",
+			Intent:     "Detach the root disk of " + name,
+			UndoIntent: "Attach it as root again, under its own device name",
+			Do:         r.detachRoot,
+			Undo:       r.attachAgain,
+		},
+		restore.Lend: {
+			Title:      "Attach it to the helper",
+			Intent:     "Attach the disk to the helper as a second disk",
+			UndoIntent: "Detach it from the helper",
+			Do:         r.lend,
+			Undo:       r.fetchBack,
+		},
+		restore.Mount: {
+			Title:      "Mount it",
+			Intent:     "Mount the disk, also where its filesystem has the UUID of the helper's own",
+			UndoIntent: "Unmount it",
+			Do:         r.mount,
+			Undo:       r.unmountAgain,
+		},
+		restore.Unmount: {Title: "Unmount it", Intent: "Write all to the disk and unmount it", Do: r.unmount},
+		restore.Fetch:   {Title: "Detach it from the helper", Intent: "Detach the disk from the helper", Do: r.fetch},
+		restore.Reattach: {
+			Title:  "Attach the root disk",
+			Intent: "Attach the disk to " + name + " as root, under its own device name",
+			Do:     r.reattach,
+		},
+		restore.StartIt: {
+			Title:      "Start the instance",
+			Intent:     "Start " + name + " and compare the host keys of its boot output with the pinned ones",
+			UndoIntent: "Stop it again, if it was stopped",
+			Do:         r.startIt,
+			Undo:       r.stopAgain,
+		},
+		restore.DropHelper: {Title: "End the helper", Intent: "End the helper and its own disk", Do: r.dropHelper},
+	}
+}
 
 // The route over a helper's disk. Each step brings about a state, whatever it finds, so
 // that it can be repeated after a cut and undone from anywhere.
@@ -30,113 +151,6 @@ const (
 // ownPlace is where the root disk belongs.
 func (r *restoring) ownPlace() cloud.Attachment {
 	return cloud.Attachment{Instance: r.instance.CloudID, Device: r.work.Device, Root: true}
-}
-
-// bring brings an instance to a state, which it may be in or on the way to. Where the
-// cloud has no call for that, somebody is told to.
-func (r *restoring) bring(
-	ctx context.Context,
-	p *runs.Progress,
-	id string,
-	end cloud.InstanceState,
-	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error),
-) error {
-	can, _, err := r.fleet.Outline(ctx)
-	if err != nil {
-		return fleet.Calling(err)
-	}
-	for tries := 1; ; {
-		i, err := r.cloud.Instance(ctx, id)
-		if err != nil {
-			return fleet.Calling(err)
-		}
-		switch {
-		case i.State == end:
-			return nil
-		case i.State == "stopping" || i.State == "starting":
-			return runs.Temporary(fmt.Errorf("%s is %s", i.Name, i.State))
-		case !slices.Contains(can.Capabilities, cloud.CanStartStop):
-			return runs.WaitFor(
-				record.Waits{
-					Who:    r.run.RequestedBy,
-					What:   fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end),
-					ByHand: true,
-				},
-			)
-		}
-		op, err := ask(r.cloud, ctx, id)
-		if err != nil {
-			return fleet.Calling(err)
-		}
-		if err := r.machine.Await(ctx, p, op.Id); err != nil {
-			if tries++; runs.IsTemporary(err) || ctx.Err() != nil || tries > operationTries {
-				return err
-			}
-		}
-	}
-}
-
-func (r *restoring) noteState(ctx context.Context, state string) error {
-	if _, err := r.machine.NoteAddresses(ctx); err != nil {
-		return err
-	}
-	return r.machine.Set(ctx, map[string]any{"state": state})
-}
-
-func (r *restoring) stopIt(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := r.bring(ctx, p, r.instance.CloudID, "stopped", (*cloud.Cloud).Stop); err != nil {
-		return "", err
-	}
-	return "it is stopped", r.noteState(ctx, "stopped")
-}
-
-// startAgain starts the instance, if it ran before.
-func (r *restoring) startAgain(ctx context.Context, p *runs.Progress) error {
-	if r.work.Before == nil || r.work.Before.State != "running" {
-		return nil
-	}
-	if err := r.bring(ctx, p, r.instance.CloudID, "running", (*cloud.Cloud).Start); err != nil {
-		return err
-	}
-	return r.noteState(ctx, "running")
-}
-
-// stopAgain stops the instance, if it was stopped before.
-func (r *restoring) stopAgain(ctx context.Context, p *runs.Progress) error {
-	if r.work.Before == nil || r.work.Before.State != "stopped" {
-		return nil
-	}
-	_, err := r.stopIt(ctx, p)
-	return err
-}
-
-func (r *restoring) startIt(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := r.bring(ctx, p, r.instance.CloudID, "running", (*cloud.Cloud).Start); err != nil {
-		return "", err
-	}
-	if err := r.noteState(ctx, "running"); err != nil {
-		return "", err
-	}
-	said, err := r.compareBoot(ctx)
-	i, addressErr := r.store.InstanceByID(ctx, r.instance.ID)
-	if before := r.work.Before; err == nil && addressErr == nil && before != nil && i.PublicAddress != before.Address &&
-		before.Address != "" {
-		said += fmt.Sprintf("; its address is %s now, and was %s", i.PublicAddress, before.Address)
-	}
-	return said, cmp.Or(err, addressErr)
-}
-
-// compareBoot compares the host keys of the boot output with the pinned ones, where the
-// cloud shows one.
-func (r *restoring) compareBoot(ctx context.Context) (string, error) {
-	can, _, err := r.fleet.Outline(ctx)
-	if err != nil {
-		return "", fleet.Calling(err)
-	}
-	if !slices.Contains(can.Capabilities, cloud.CanBootOutput) {
-		return "it runs", nil
-	}
-	return r.machine.PinBoot(ctx)
 }
 
 // attached brings a disk to one place, or to none. What is attached elsewhere is detached

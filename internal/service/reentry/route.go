@@ -1,0 +1,98 @@
+package reentry
+
+import (
+	"context"
+	"slices"
+
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/restore"
+	"plumlatch/internal/record"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/store"
+)
+
+// route is one way back in as it is taken. What it needs and costs, and the order of its steps, is
+// core's, in Way; here is what each of them does. What is nil is not needed.
+type route struct {
+	restore.Way
+	// by says how the line comes to where it is to stand, as in "by the steward key".
+	by func(*restoring) string
+	// key is what a key is that the service makes for it.
+	key keypair.Spec
+	// noGrant is whether the new key is not granted the login at the start.
+	noGrant bool
+	// prepare adds to the payload what its steps go by.
+	prepare func(context.Context, *Service, *beginning) error
+	// rehearse returns what can be tried without touching anything, and tries it.
+	rehearse func(*Service, rehearsing) (what string, try func(context.Context) (string, error))
+	// steps are those that not every route has.
+	steps func(*restoring) map[restore.Step]runs.Step
+	// place brings the line of the new key to where it is to stand, takeBack takes it out again where
+	// this run has placed it.
+	place    func(context.Context, *restoring, *runs.Progress, record.Key, record.LoginToSweep) (string, error)
+	takeBack func(context.Context, *restoring, *runs.Progress, record.Key, record.LoginToSweep) error
+	// slow is whether what was placed counts only after a while.
+	slow bool
+	// settled sees that nothing is left of what was made for it, and says so.
+	settled func(context.Context, *restoring, *runs.Progress) (string, error)
+	// ended adds to the end of a restore that is done; sentence is the daybook's of it.
+	ended    func(context.Context, *restoring, *store.Store, journal.By) error
+	sentence func(*restoring) string
+}
+
+// allRoutes are the ways that there are, in the order of core's. Another one is a file like theirs and a line here.
+var allRoutes = []route{
+	standingKey,
+	guestAgent,
+	metadataKeys,
+	browserShell,
+	password,
+	helperDisk,
+	replacement,
+	windowsPassword,
+}
+
+// ways are what core knows of the routes.
+func waysOf(routes []route) restore.Ways {
+	out := make(restore.Ways, len(routes))
+	for n, r := range routes {
+		out[n] = r.Way
+	}
+	return out
+}
+
+// route returns the route of that name; nil where there is none.
+func (s *Service) route(name restore.Route) *route {
+	n := slices.IndexFunc(s.routes, func(r route) bool { return r.Way.Route == name })
+	if n < 0 {
+		return nil
+	}
+	return &s.routes[n]
+}
+
+// must returns the way of one of core's own routes.
+func must(name restore.Route) restore.Way {
+	way, there := restore.All.Of(name)
+	if !there {
+		panic("reentry: core has no route " + name)
+	}
+	return way
+}
+
+// beginning is a restore that is about to begin.
+type beginning struct {
+	wanted   RestoreWanted
+	login    record.Login
+	instance record.Instance
+	facts    restore.Facts
+	work     *restoreWork
+}
+
+// rehearsing is a login at which routes are rehearsed.
+type rehearsing struct {
+	login    record.Login
+	instance record.Instance
+	facts    restore.Facts
+	option   restore.Option
+}

@@ -158,7 +158,7 @@ func (s *Service) overrideItem(
 			[]rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed},
 		)
 		if errors.Is(err, store.ErrNotFound) ||
-			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || rotationMeans(i.Means) == hereMeans) {
+			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || isHere(i.Means)) {
 			return &problem.Problem{
 				Kind:   problem.Conflict,
 				Code:   "nothing-to-override",

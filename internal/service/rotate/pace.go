@@ -219,7 +219,7 @@ func itemsOf(list []begun) []uuid.UUID {
 
 // mayBegin reports whether the service itself may work on an item in a phase.
 func (s *Service) mayBegin(i record.RotationItem, _ rotation.Phase) bool {
-	return rotationMeans(i.Means) != hereMeans
+	return !isHere(i.Means)
 }
 
 // startDue starts runs for at most so many items that may be begun: first those to be

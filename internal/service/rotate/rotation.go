@@ -40,16 +40,6 @@ const (
 	MadeAsRSABits = 3072
 )
 
-// rotationMeans is by what the files of a login are changed in a rotation.
-type rotationMeans string
-
-// The means of rotations, as they are shown.
-const (
-	stewardMeans rotationMeans = "steward key"
-	hereMeans    rotationMeans = "from here"
-	agentMeans   rotationMeans = "guest agent"
-)
-
 // ShownItem is an item of a plan as it was shown.
 type ShownItem struct{ Login, Old, New string }
 
@@ -505,7 +495,7 @@ func (s *Service) RotationItems(
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
 				item.Detail = "it begins when all of the first group are done"
 			}
-			if rotationMeans(i.Means) == hereMeans {
+			if isHere(i.Means) {
 				item.Detail = "it waits for somebody who edits from their machine with the old private half"
 				item.Next = "plumlatch rotate watch " + id.String() + " -from-here -with FILE"
 			} else if other, at := others[i.LoginID]; at {
@@ -518,7 +508,7 @@ func (s *Service) RotationItems(
 		case rotation.ItemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
-			if rotationMeans(i.Means) == hereMeans {
+			if isHere(i.Means) {
 				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
 					"has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
 			}
@@ -687,101 +677,4 @@ func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r record.Rotati
 		t.First = 0
 	}
 	return t, err
-}
-
-// oldProvedWithin is how recent a signed login with the old key is to be for the new one's line,
-// that was shown to open the login, to be taken out.
-const oldProvedWithin = 15 * time.Minute
-
-// undoItems has what waits left as it is, and what stands beside the old key taken
-// out again. What is being worked on is undone when that has ended. A new key that was shown to
-// open the login stays, unless the service can log in with the old one or somebody has just shown
-// that it opens the login; and always where the old one is lost.
-func (s *Service) undoItems(
-	ctx context.Context,
-	tx *store.Store,
-	id, login uuid.UUID,
-) (undone undoneItems, err error) {
-	undone.affected, err = tx.ChangeItems(
-		ctx,
-		id,
-		login,
-		[]rotation.ItemState{rotation.ItemAsked, rotation.ItemWaiting},
-		map[string]any{"state": rotation.ItemUndone, "detail": "it was not begun", "ended_at": s.now()},
-	)
-	if err != nil {
-		return undone, err
-	}
-	items, lost, err := tx.ItemsBeside(ctx, id, login)
-	if err != nil {
-		return undone, err
-	}
-	var logins, olds []uuid.UUID
-	for _, i := range items {
-		logins = append(logins, i.LoginID)
-		if i.OldKeyID != nil {
-			olds = append(olds, *i.OldKeyID)
-		}
-	}
-	kept, err := tx.KeptAmong(ctx, olds)
-	if err != nil {
-		return undone, err
-	}
-	signed, err := tx.SignedSince(ctx, logins, s.now().Add(-oldProvedWithin))
-	if err != nil {
-		return undone, err
-	}
-	var back, stay []uuid.UUID
-	why := ""
-	for _, i := range items {
-		switch {
-		case i.OldKeyID == nil || lost[i.ID]:
-			why = i.OldName + " is lost, so the line of " + i.NewName + " stays"
-			stay = append(stay, i.ID)
-		case (i.State == rotation.ItemProved || i.ProvedAt != nil) && rotationMeans(i.Means) != hereMeans &&
-			!(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
-			why = i.NewName + " was shown to open the login, and " + i.OldName + " was not; so both lines stay"
-			stay = append(stay, i.ID)
-		default:
-			back = append(back, i.ID)
-		}
-	}
-	if err := tx.ChangeItemsByID(
-		ctx,
-		stay,
-		map[string]any{"state": rotation.ItemFailed, "detail": why, "ended_at": s.now()},
-	); err != nil {
-		return undone, err
-	}
-	undone.affected += len(back) + len(stay)
-	undone.stay, undone.why = len(stay), why
-	for _, i := range items {
-		if slices.Contains(stay, i.ID) && (i.State == rotation.ItemProved || i.ProvedAt != nil) {
-			undone.proved++
-		}
-	}
-	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": rotation.ItemUndoing})
-}
-
-// undoneItems are how many items an undo concerned, how many of them stay as they are, why, and how
-// many of those have a new key that was shown to open the login.
-type undoneItems struct {
-	affected, stay, proved int
-	why                    string
-}
-
-// refused is why an undo that somebody asks for is not begun: it would not change the login that was
-// named, or leave in place what the rotation can bring to its end by itself.
-func (u undoneItems) refused(oneLogin bool) error {
-	if u.stay == 0 || !oneLogin && (u.stay < u.affected || u.proved == 0) {
-		return nil
-	}
-	return &problem.Problem{
-		Kind:   problem.Conflict,
-		Code:   "new-key-proved",
-		Field:  "login",
-		Detail: u.why,
-		Remedy: "If the old key is not lost, show within 15 minutes before that it opens the login: plumlatch prove LOGIN " +
-			"-with FILE",
-	}
 }

@@ -1,0 +1,120 @@
+package rotate
+
+import (
+	"context"
+
+	"plumlatch/internal/means"
+	"plumlatch/internal/runs"
+	"plumlatch/internal/service/reading"
+	"plumlatch/internal/sshio"
+)
+
+// rotationMeans is the name of what the files of a login are changed by in a rotation.
+type rotationMeans string
+
+// The means, as they are kept. Another one is a line here and a value below.
+const (
+	stewardMeans rotationMeans = "steward key"
+	hereMeans    rotationMeans = "from here"
+	agentMeans   rotationMeans = "guest agent"
+)
+
+// hand is what a rotation does differently by one of its means.
+type hand struct {
+	// here is whether somebody changes the lines from their own machine.
+	here bool
+	// by is who changes the lines, and proof by what a login is completed where the safe has not the new
+	// private half, both for people.
+	by, proof func(*rotateWork) string
+	// method is what a look by it is called.
+	method string
+	// change changes the files.
+	change func(
+		context.Context,
+		*rotating,
+		*runs.Progress,
+		rotated,
+		func(*means.Door) (means.Seen, error),
+	) (means.Seen, error)
+	// entered is the login by which the old line may go where the safe has not the new private half, and
+	// says what it shows beside that the new key is accepted.
+	entered func(context.Context, *rotating, rotated) (sshio.Entry, error)
+	says    func(rotated) string
+}
+
+var hands = map[rotationMeans]hand{
+	stewardMeans: {
+		by:      func(*rotateWork) string { return "the steward key" },
+		proof:   func(*rotateWork) string { return "the steward key, after a login with the new key was reported," },
+		method:  reading.StewardMethod,
+		change:  changeBySteward,
+		entered: enteredBySteward,
+		says: func(r rotated) string {
+			return "the steward key gets in, and " + r.new.Name + " is accepted; a login with it was reported before"
+		},
+	},
+	agentMeans: {
+		by:     func(*rotateWork) string { return "the guest agent" },
+		proof:  func(*rotateWork) string { return "the new key, of which a signed login was reported," },
+		method: reading.AgentMethod,
+		change: changeByAgent,
+		entered: func(ctx context.Context, e *rotating, r rotated) (sshio.Entry, error) {
+			return e.reportedEntry(ctx, r)
+		},
+		says: func(r rotated) string {
+			return r.new.Name + " is accepted; a login with it was reported before, signed with it"
+		},
+	},
+	hereMeans: { // whose steps are reported, and not taken by the service; see package work
+		here:  true,
+		by:    func(w *rotateWork) string { return "the old private half, from the machine of " + w.Worker },
+		proof: func(w *rotateWork) string { return "the new key, from the machine of " + w.Worker },
+	},
+}
+
+// isHere reports whether the lines of an item are changed from somebody's own machine.
+func isHere(name string) bool { return hands[rotationMeans(name)].here }
+
+// changeBySteward changes the files with the steward key. A session that broke is opened anew at the
+// next try.
+func changeBySteward(
+	ctx context.Context,
+	e *rotating,
+	p *runs.Progress,
+	r rotated,
+	change func(*means.Door) (means.Seen, error),
+) (means.Seen, error) {
+	session, err := e.steward(ctx, r)
+	if err != nil {
+		return means.Seen{}, err
+	}
+	read, err := change(e.reading.DoorBy(means.Over(session), p, &e.work.Journal))
+	if err != nil {
+		e.end()
+		e.session, e.end = nil, func() {}
+		return means.Seen{}, reading.Reaching(err)
+	}
+	return read, nil
+}
+
+func enteredBySteward(ctx context.Context, e *rotating, r rotated) (sshio.Entry, error) {
+	session, err := e.steward(ctx, r)
+	if err != nil {
+		return sshio.Entry{}, err
+	}
+	return session.Entry(), nil
+}
+
+func changeByAgent(
+	ctx context.Context,
+	e *rotating,
+	p *runs.Progress,
+	r rotated,
+	change func(*means.Door) (means.Seen, error),
+) (means.Seen, error) {
+	if err := e.reading.AgentReady(ctx, r.login); err != nil {
+		return means.Seen{}, err
+	}
+	read, err := change(e.reading.DoorBy(e.reading.AgentOf(r.login), p, &e.work.Journal))
+	return read, reading.ReachingOrNil(err)
+}

@@ -22,6 +22,7 @@ import (
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/replace"
 	"plumlatch/internal/service/rotate"
 	"plumlatch/internal/service/rules"
 	"plumlatch/internal/service/safekeeping"
@@ -65,6 +66,7 @@ type Service struct {
 	Runs    *work.Service
 	Reading *reading.Service
 	Access  *access.Service
+	Replace *replace.Service
 	Rotate  *rotate.Service
 	Rules   *rules.Service
 	Reentry *reentry.Service
@@ -92,6 +94,16 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 	h.Runs = work.New(s, e, now, within)
 	h.Reading = reading.New(s, c, e, h.Journal, h.Keys, h.Fleet, log, now, o.SweepEvery)
 	h.Access = access.New(s, e, h.Journal, h.Keys, h.Fleet, h.Runs, h.Reading, now, cmp.Or(o.Fresh, defaultFresh))
+	h.Replace = replace.New(replace.Parts{
+		Store:   s,
+		Engine:  e,
+		Journal: h.Journal,
+		Keys:    h.Keys,
+		Runs:    h.Runs,
+		Reading: h.Reading,
+		Log:     log,
+		Now:     now,
+	})
 	h.Rotate = rotate.New(rotate.Parts{
 		Store:   s,
 		Cloud:   c,
@@ -103,6 +115,7 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Runs:    h.Runs,
 		Reading: h.Reading,
 		Access:  h.Access,
+		Replace: h.Replace,
 		Log:     log,
 		Now:     now,
 	})

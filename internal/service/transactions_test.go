@@ -20,6 +20,7 @@ var useCases = map[string]string{
 	"reading": "reading",
 	"access":  "access",
 	"rotate":  "rotate",
+	"replace": "replace",
 	"rules":   "rules",
 	"reentry": "reentry",
 	"leaving": "leaving",

@@ -28,3 +28,8 @@ const (
 	ItemUndoing  ItemState = "undoing"
 	ItemUndone   ItemState = "undone"
 )
+
+// Left returns how many logins are still to be worked on, by how many are in which state.
+func Left(counts map[ItemState]int) int {
+	return counts[ItemAsked] + counts[ItemWaiting] + counts[ItemPlaced] + counts[ItemProved]
+}

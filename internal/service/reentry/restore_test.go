@@ -64,7 +64,13 @@ func TestANinthRouteIsAValueOfCoresAndAValueHere(t *testing.T) {
 	}
 	run := o.ends(o.begin().ID)
 	if wrong := o.judge(run); run.State != runs.Done || flown.Load() == 0 || len(wrong) > 0 {
-		t.Errorf("got the state %s after %d flights: %s\n%s", run.State, flown.Load(), strings.Join(wrong, "\n"), stepsOf(run))
+		t.Errorf(
+			"got the state %s after %d flights: %s\n%s",
+			run.State,
+			flown.Load(),
+			strings.Join(wrong, "\n"),
+			stepsOf(run),
+		)
 	}
 }
 

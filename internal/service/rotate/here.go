@@ -16,7 +16,7 @@ import (
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
-	"plumlatch/internal/service/work"
+	"plumlatch/internal/service/replace"
 	"plumlatch/internal/store"
 )
 
@@ -104,22 +104,18 @@ func (s *Service) takenItem(ctx context.Context, id uuid.UUID) (TakenItem, error
 	if err != nil {
 		return TakenItem{}, err
 	}
-	w, err := rotateWorkOf(run)
-	if err != nil {
-		return TakenItem{}, err
-	}
-	r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
+	r, err := s.replace.Taken(ctx, run)
 	if err != nil {
 		return TakenItem{}, err
 	}
 	return TakenItem{
 		Run:     id,
-		Login:   fleet.LoginName(r.login.OSUser, r.login.Instance.Name),
-		Phase:   w.Phase,
-		Old:     r.old,
-		New:     r.new,
-		OldLine: keys.LineOf(r.old),
-		NewLine: s.keys.LineFor(r.new),
+		Login:   fleet.LoginName(r.Login.OSUser, r.Login.Instance.Name),
+		Phase:   r.Phase,
+		Old:     r.Old,
+		New:     r.New,
+		OldLine: keys.LineOf(r.Old),
+		NewLine: s.keys.LineFor(r.New),
 	}, nil
 }
 
@@ -158,7 +154,7 @@ func (s *Service) overrideItem(
 			[]rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed},
 		)
 		if errors.Is(err, store.ErrNotFound) ||
-			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || isHere(i.Means)) {
+			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || replace.IsHere(i.Means)) {
 			return &problem.Problem{
 				Kind:   problem.Conflict,
 				Code:   "nothing-to-override",
@@ -182,7 +178,7 @@ func (s *Service) overrideItem(
 		); err != nil {
 			return refuse(err)
 		}
-		why := &override{By: actor.Name, Reason: reason}
+		why := &replace.Override{By: actor.Name, Reason: reason}
 		if started, err = s.startRotating(
 			ctx,
 			tx,
@@ -247,26 +243,4 @@ func keepOn(r record.Rotation) rotation.State {
 		return rotation.Running
 	}
 	return r.State
-}
-
-// job says how the steps of a rotation are taken from somebody's own machine.
-func (s *Service) rotationJob() work.Job {
-	return work.Job{
-		Worker: func(run record.Run) (string, error) {
-			w, err := rotateWorkOf(run)
-			if err != nil {
-				return "", err
-			}
-			return w.Worker, nil
-		},
-		Seeing: string(rotation.See),
-		Subject: func(ctx context.Context, run record.Run) (work.SubjectOfJob, error) {
-			w, err := rotateWorkOf(run)
-			if err != nil {
-				return work.SubjectOfJob{}, err
-			}
-			r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
-			return work.SubjectOfJob{Login: r.login, Key: r.old}, err
-		},
-	}
 }

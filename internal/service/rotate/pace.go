@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/replace"
 	"plumlatch/internal/store"
 )
 
@@ -81,7 +82,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 			}
 		}
 		if busy == 0 &&
-			counts[rotation.ItemAsked]+counts[rotation.ItemWaiting]+counts[rotation.ItemPlaced]+counts[rotation.ItemProved]+counts[rotation.ItemUndoing] == 0 {
+			rotation.Left(counts)+counts[rotation.ItemUndoing] == 0 {
 			return s.endRotation(ctx, tx, r, counts)
 		}
 		budget := r.Settings.AtOnce - busy
@@ -97,24 +98,12 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 		return nil // another run was faster on one of the instances; the next time
 	}
 	if len(started) > 0 {
-		s.prepare(ctx, started)
+		s.replace.Prepare(ctx, started)
 	}
 	for _, run := range started {
 		s.engine.Wake(ctx, run)
 	}
 	return err
-}
-
-// prepare reads what the runs work on for all of them at once. What it does not come
-// to, each reads itself.
-func (s *Service) prepare(ctx context.Context, ids []uuid.UUID) {
-	list, err := s.store.RunsByID(ctx, ids)
-	if err != nil {
-		return
-	}
-	if of, err := rotatedBy(ctx, s.store, list); err == nil {
-		s.prepared.put(of)
-	}
 }
 
 // noteEntered notes which placed items were proved by a completed login since.
@@ -144,7 +133,7 @@ func (s *Service) shouldPause(
 ) (string, error) {
 	tally := rotation.Tally{
 		Failed: counts[rotation.ItemFailed],
-		Left:   counts[rotation.ItemAsked] + counts[rotation.ItemWaiting] + counts[rotation.ItemPlaced] + counts[rotation.ItemProved],
+		Left:   rotation.Left(counts),
 	}
 	if r.Settings.First > 0 {
 		group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
@@ -206,7 +195,7 @@ type begun struct {
 	phase rotation.Phase     // "" is In, or Whole where that can be
 	state rotation.ItemState // that of the item meanwhile
 	// override has the old line go without a login by the new key.
-	override *override
+	override *replace.Override
 }
 
 func itemsOf(list []begun) []uuid.UUID {
@@ -219,7 +208,7 @@ func itemsOf(list []begun) []uuid.UUID {
 
 // mayBegin reports whether the service itself may work on an item in a phase.
 func (s *Service) mayBegin(i record.RotationItem, _ rotation.Phase) bool {
-	return !isHere(i.Means)
+	return !replace.IsHere(i.Means)
 }
 
 // startDue starts runs for at most so many items that may be begun: first those to be
@@ -235,7 +224,12 @@ func (s *Service) startDue(
 ) (started []uuid.UUID, err error) {
 	busy := map[string]bool{} // instances, of which each has one run at a time
 	var list []begun
-	choose := func(items []record.RotationItem, phase rotation.Phase, state rotation.ItemState, due func(record.RotationItem) bool) {
+	choose := func(
+		items []record.RotationItem,
+		phase rotation.Phase,
+		state rotation.ItemState,
+		due func(record.RotationItem) bool,
+	) {
 		for _, i := range items {
 			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
 				busy[i.InstanceName] = true
@@ -313,7 +307,7 @@ func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uui
 	}
 	of := map[uuid.UUID]means.Journal{}
 	for _, run := range earlier {
-		if w, err := rotateWorkOf(run); err == nil { // else it is of before, and what it placed is not known
+		if w, err := replace.WorkOf(run); err == nil { // else it is of before, and what it placed is not known
 			of[run.ID] = w.Journal
 		}
 	}
@@ -377,7 +371,7 @@ func (s *Service) startRotating(
 			}
 			continue
 		}
-		work := rotateWork{
+		work := replace.Work{
 			Rotation: r.ID,
 			Item:     i.ID,
 			Login:    i.LoginID,
@@ -385,7 +379,7 @@ func (s *Service) startRotating(
 			New:      *i.NewKeyID,
 			OldName:  i.OldName,
 			NewName:  i.NewName,
-			Phase:    i.phase, Means: rotationMeans(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
+			Phase:    i.phase, Means: replace.Means(i.Means), Worker: worker, Proved: i.ProvedAt != nil, Override: i.override,
 			Kept: kept[*i.NewKeyID] && s.Safe != nil && worker == "", // from elsewhere, whoever is there logs in
 		}
 		switch {
@@ -398,7 +392,7 @@ func (s *Service) startRotating(
 			work.Journal.Removed = nil
 		}
 		run := s.engine.NewRun(runs.Request{
-			Kind:     RunKind,
+			Kind:     replace.RunKind,
 			Instance: instances[i.LoginID],
 			By:       r.RequestedBy,
 			Reason:   r.Reason,
@@ -417,4 +411,16 @@ func (s *Service) startRotating(
 		}
 	}
 	return ids, nil
+}
+
+// carryOn begins what is due of a rotation of which a run has ended.
+func (s *Service) carryOn(ctx context.Context, id uuid.UUID) error {
+	if !s.advancing.TryLock() { // whoever has it is at this, and else the next second is
+		return nil
+	}
+	defer s.advancing.Unlock()
+	if busy, err := s.store.BusyItems(ctx, id, maxAtOnce); err != nil || busy >= maxAtOnce {
+		return err // enough are queued
+	}
+	return s.advance(ctx, id)
 }

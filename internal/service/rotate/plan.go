@@ -18,6 +18,7 @@ import (
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/replace"
 )
 
 // RotationWanted says which keys are to be replaced, where, and by what.
@@ -267,13 +268,13 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 		missing, asked := noAgent[ids[n]]
 		switch {
 		case no == nil:
-			out.Means = string(stewardMeans)
+			out.Means = string(replace.BySteward)
 		case p.ways[ids[n]].Instance.State != "running":
 			out.NoMeans, out.Remedy = no.Detail, no.Remedy
 		case p.FromHere:
-			out.Means = string(hereMeans)
+			out.Means = string(replace.FromHere)
 		case asked && missing == "":
-			out.Means = string(agentMeans)
+			out.Means = string(replace.ByAgent)
 		default:
 			out.NoMeans, out.Remedy = no.Detail, no.Remedy
 			if asked {

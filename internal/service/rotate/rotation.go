@@ -22,6 +22,7 @@ import (
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/replace"
 	"plumlatch/internal/store"
 )
 
@@ -495,7 +496,7 @@ func (s *Service) RotationItems(
 			if r.Settings.First > 0 && i.Seq >= r.Settings.First {
 				item.Detail = "it begins when all of the first group are done"
 			}
-			if isHere(i.Means) {
+			if replace.IsHere(i.Means) {
 				item.Detail = "it waits for somebody who edits from their machine with the old private half"
 				item.Next = "plumlatch rotate watch " + id.String() + " -from-here -with FILE"
 			} else if other, at := others[i.LoginID]; at {
@@ -508,7 +509,7 @@ func (s *Service) RotationItems(
 		case rotation.ItemProved:
 			item.DueAt = new(i.ProvedAt.Add(time.Duration(r.Settings.GraceSeconds) * time.Second))
 			item.Detail = "the new key opens it; the old one goes when the grace is over"
-			if isHere(i.Means) {
+			if replace.IsHere(i.Means) {
 				item.Detail, item.Next = "the new key opens it; the old one goes when the grace is over, from the machine that "+
 					"has the new private half", "plumlatch rotate watch "+id.String()+" -from-here"
 			}

@@ -6,7 +6,6 @@ import (
 	"context"
 	"log/slog"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"plumlatch/internal/cloud"
@@ -17,9 +16,18 @@ import (
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/reading"
+	"plumlatch/internal/service/replace"
 	"plumlatch/internal/service/safekeeping"
 	"plumlatch/internal/service/work"
 	"plumlatch/internal/store"
+)
+
+const (
+	rotationDuty = "rotations"
+	// rotateEvery is how soon a rotation whose wake was lost goes on.
+	rotateEvery = time.Second
+	// queuedRuns is how many runs may wait for a worker.
+	queuedRuns = 3 * maxAtOnce
 )
 
 // Service is the use cases of rotations.
@@ -37,15 +45,12 @@ type Service struct {
 	runs    *work.Service
 	reading *reading.Service
 	access  *access.Service
+	replace *replace.Service
 	log     *slog.Logger
 	now     func() time.Time
 
 	// advancing is held by the worker that starts further runs of rotations.
 	advancing sync.Mutex
-	prepared  preparations
-	// rotating is how many runs of rotations are at work.
-	rotating atomic.Int32
-	gathered gathering
 }
 
 // Parts are what rotations are made of.
@@ -60,11 +65,12 @@ type Parts struct {
 	Runs    *work.Service
 	Reading *reading.Service
 	Access  *access.Service
+	Replace *replace.Service
 	Log     *slog.Logger
 	Now     func() time.Time
 }
 
-// New returns the use cases of rotations and registers their runs.
+// New returns the use cases of rotations and has them go on when one of their runs ends.
 func New(p Parts) *Service {
 	s := &Service{
 		Safe:    p.Keys.Safe,
@@ -78,11 +84,11 @@ func New(p Parts) *Service {
 		runs:    p.Runs,
 		reading: p.Reading,
 		access:  p.Access,
+		replace: p.Replace,
 		log:     p.Log,
 		now:     p.Now,
 	}
-	p.Engine.Register(RunKind, s.rotatePlan)
-	p.Runs.TakeJobs(RunKind, s.rotationJob())
+	p.Replace.After = s.carryOn
 	return s
 }
 

@@ -3,18 +3,14 @@ package rotate
 import (
 	"context"
 	"slices"
-	"time"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/replace"
 	"plumlatch/internal/store"
 )
-
-// oldProvedWithin is how recent a signed login with the old key is to be for the new one's line,
-// that was shown to open the login, to be taken out.
-const oldProvedWithin = 15 * time.Minute
 
 // undoItems has what waits left as it is, and what stands beside the old key taken
 // out again. What is being worked on is undone when that has ended. A new key that was shown to
@@ -50,7 +46,7 @@ func (s *Service) undoItems(
 	if err != nil {
 		return undone, err
 	}
-	signed, err := tx.SignedSince(ctx, logins, s.now().Add(-oldProvedWithin))
+	signed, err := tx.SignedSince(ctx, logins, s.now().Add(-replace.OldProvedWithin))
 	if err != nil {
 		return undone, err
 	}
@@ -61,7 +57,7 @@ func (s *Service) undoItems(
 		case i.OldKeyID == nil || lost[i.ID]:
 			why = i.OldName + " is lost, so the line of " + i.NewName + " stays"
 			stay = append(stay, i.ID)
-		case (i.State == rotation.ItemProved || i.ProvedAt != nil) && !isHere(i.Means) &&
+		case (i.State == rotation.ItemProved || i.ProvedAt != nil) && !replace.IsHere(i.Means) &&
 			!(kept[*i.OldKeyID] && s.Safe != nil) && !signed[[2]uuid.UUID{i.LoginID, *i.OldKeyID}]:
 			why = i.NewName + " was shown to open the login, and " + i.OldName + " was not; so both lines stay"
 			stay = append(stay, i.ID)

@@ -39,7 +39,8 @@ func TestAStandingRuleIsKeptInAFormOfItsOwn(t *testing.T) {
 	if err := json.Unmarshal(text, &kept); err != nil || len(kept) != reflect.TypeFor[ruleText]().NumField() {
 		t.Errorf("%d fields are kept: %s", len(kept), text)
 	}
-	if n := reflect.TypeFor[rotation.Selection]().NumField() + reflect.TypeFor[rotate.RotationWanted]().NumField(); n != 7+12 {
+	wanted := reflect.TypeFor[rotate.RotationWanted]().NumField()
+	if n := reflect.TypeFor[rotation.Selection]().NumField() + wanted; n != 7+12 {
 		t.Errorf("what is selected by has %d fields now; have the rules keep them", n)
 	}
 	// One that was kept before there was a version.

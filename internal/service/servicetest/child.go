@@ -15,7 +15,7 @@ import (
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/reentry"
-	"plumlatch/internal/service/rotate"
+	"plumlatch/internal/service/replace"
 )
 
 var ErrByTest = errors.New("the test has it fail")
@@ -55,7 +55,7 @@ func beKilled() {
 		}
 	}
 	e.StepHook = func(run record.Run, step runs.Step) runs.Step {
-		if run.Kind != reentry.RunKind && run.Kind != rotate.RunKind {
+		if run.Kind != reentry.RunKind && run.Kind != replace.RunKind {
 			return step
 		}
 		do, undo, name := step.Do, step.Undo, step.Name

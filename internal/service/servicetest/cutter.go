@@ -11,7 +11,7 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/reentry"
-	"plumlatch/internal/service/rotate"
+	"plumlatch/internal/service/replace"
 )
 
 // cutter is two services on one database. At every step of restores and rotations, and at every
@@ -55,7 +55,7 @@ func NewCutter(t *testing.T) *cutter {
 }
 
 func (c *cutter) hook(run record.Run, step runs.Step) runs.Step {
-	if run.Kind != reentry.RunKind && run.Kind != rotate.RunKind {
+	if run.Kind != reentry.RunKind && run.Kind != replace.RunKind {
 		return step
 	}
 	do, undo, name := step.Do, step.Undo, step.Name

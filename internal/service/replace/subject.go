@@ -1,4 +1,4 @@
-package rotate
+package replace
 
 import (
 	"context"
@@ -9,33 +9,63 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
 
-// rotated is what a run of one item works on.
-type rotated struct {
+// subject is what a run of one item works on.
+type subject struct {
 	login    record.LoginToSweep
-	old, new record.Key
+	old, New record.Key
+}
+
+// Taken is what somebody who takes the steps of a run from their own machine works on.
+type Taken struct {
+	Login    record.LoginToSweep
+	Old, New record.Key
+	Phase    rotation.Phase
+}
+
+// taken returns what the run of one item works on.
+func (s *Service) Taken(ctx context.Context, run record.Run) (Taken, error) {
+	w, err := WorkOf(run)
+	if err != nil {
+		return Taken{}, err
+	}
+	r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
+	return Taken{Login: r.login, Old: r.old, New: r.New, Phase: w.Phase}, err
+}
+
+// Prepare reads what the runs work on for all of them at once. What it does not come to, each reads
+// itself.
+func (s *Service) Prepare(ctx context.Context, ids []uuid.UUID) {
+	list, err := s.store.RunsByID(ctx, ids)
+	if err != nil {
+		return
+	}
+	if of, err := subjectsOf(ctx, s.store, list); err == nil {
+		s.prepared.put(of)
+	}
 }
 
 // begin counts the run as one at work and returns what it works on.
-func (e *rotating) begin(ctx context.Context) (rotated, error) {
+func (e *rotating) begin(ctx context.Context) (subject, error) {
 	if !e.counted {
 		e.counted = true
-		e.Service.rotating.Add(1)
+		e.busy.Add(1)
 	}
 	return e.subject(ctx)
 }
 
 // subjectIn is subject where a transaction is open.
-func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (rotated, error) {
+func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (subject, error) {
 	if e.about != nil {
 		return *e.about, nil
 	}
-	all, err := rotatedBy(ctx, tx, []record.Run{e.run})
+	all, err := subjectsOf(ctx, tx, []record.Run{e.run})
 	if err != nil {
-		return rotated{}, err
+		return subject{}, err
 	}
 	r, there := all[e.run.ID]
 	if !there {
@@ -44,7 +74,7 @@ func (e *rotating) subjectIn(ctx context.Context, tx *store.Store) (rotated, err
 	return r, nil
 }
 
-func (e *rotating) subject(ctx context.Context) (rotated, error) {
+func (e *rotating) subject(ctx context.Context) (subject, error) {
 	if e.about != nil {
 		return *e.about, nil
 	}
@@ -52,9 +82,9 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 		e.about = &r
 		return r, nil
 	}
-	all, err := rotatedBy(ctx, e.store, []record.Run{e.run})
+	all, err := subjectsOf(ctx, e.store, []record.Run{e.run})
 	if err != nil {
-		return rotated{}, err
+		return subject{}, err
 	}
 	r, there := all[e.run.ID]
 	if !there {
@@ -64,13 +94,13 @@ func (e *rotating) subject(ctx context.Context) (rotated, error) {
 	return r, nil
 }
 
-// rotatedBy reads what runs work on, in a few statements whatever their number. Runs of
+// subjectsOf reads what runs work on, in a few statements whatever their number. Runs of
 // which the record of a key is gone are not in it.
-func rotatedBy(ctx context.Context, from *store.Store, list []record.Run) (map[uuid.UUID]rotated, error) {
+func subjectsOf(ctx context.Context, from *store.Store, list []record.Run) (map[uuid.UUID]subject, error) {
 	facts := make([][3]uuid.UUID, len(list)) // login, old and new key
 	var logins, keys []uuid.UUID
 	for n, run := range list {
-		w, err := rotateWorkOf(run)
+		w, err := WorkOf(run)
 		if err != nil {
 			return nil, err
 		}
@@ -92,11 +122,11 @@ func rotatedBy(ctx context.Context, from *store.Store, list []record.Run) (map[u
 	for _, k := range records {
 		byKey[k.ID] = k
 	}
-	out := map[uuid.UUID]rotated{}
+	out := map[uuid.UUID]subject{}
 	for n, run := range list {
 		l, old, next := byLogin[facts[n][0]], byKey[facts[n][1]], byKey[facts[n][2]]
 		if l.Login.ID != uuid.Nil && old.ID != uuid.Nil && next.ID != uuid.Nil {
-			out[run.ID] = rotated{l, old, next}
+			out[run.ID] = subject{l, old, next}
 		}
 	}
 	return out, nil
@@ -113,11 +143,11 @@ type preparations struct {
 }
 
 type preparation struct {
-	rotated
+	subject
 	at time.Time
 }
 
-func (p *preparations) put(of map[uuid.UUID]rotated) {
+func (p *preparations) put(of map[uuid.UUID]subject) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	maps.DeleteFunc(p.of, func(_ uuid.UUID, r preparation) bool { return time.Since(r.at) > preparedFor })
@@ -129,10 +159,10 @@ func (p *preparations) put(of map[uuid.UUID]rotated) {
 	}
 }
 
-func (p *preparations) take(run uuid.UUID) (rotated, bool) {
+func (p *preparations) take(run uuid.UUID) (subject, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r, there := p.of[run]
 	delete(p.of, run)
-	return r.rotated, there && time.Since(r.at) <= preparedFor
+	return r.subject, there && time.Since(r.at) <= preparedFor
 }

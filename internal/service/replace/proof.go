@@ -1,9 +1,10 @@
-package rotate
+package replace
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/crypto/ssh"
@@ -17,36 +18,40 @@ import (
 	"plumlatch/internal/store"
 )
 
+// OldProvedWithin is how recent a signed login with the old key is to be for the new one's line,
+// that was shown to open the login, to be taken out.
+const OldProvedWithin = 15 * time.Minute
+
 // errNewProved is why the new line stays: it was shown to open the login.
-func errNewProved(r rotated) error {
+func errNewProved(r subject) error {
 	return fmt.Errorf(
 		"%s was shown to open the login, and that %s still does was not; so both lines stay",
-		r.new.Name,
+		r.New.Name,
 		r.old.Name,
 	)
 }
 
 // newProved reports whether the new key was shown to open the login: by this run, or before it.
-func (e *rotating) newProved(ctx context.Context, r rotated) (bool, error) {
+func (e *rotating) newProved(ctx context.Context, r subject) (bool, error) {
 	if e.work.Phase != rotation.Back {
 		return false, nil // its own steps undo themselves: the old line is put back before
 	}
 	if e.work.Proved {
 		return true, nil
 	}
-	entered, err := e.store.LastEntered(ctx, r.login.ID, r.new.ID)
+	entered, err := e.store.LastEntered(ctx, r.login.ID, r.New.ID)
 	return entered != nil, err
 }
 
 // enteredWithOld completes a login with the old key, where the service has its private half.
-func (e *rotating) enteredWithOld(ctx context.Context, r rotated) (sshio.Entry, error) {
+func (e *rotating) enteredWithOld(ctx context.Context, r subject) (sshio.Entry, error) {
 	kept, err := e.store.KeptAmong(ctx, []uuid.UUID{r.old.ID})
 	if err != nil {
 		return sshio.Entry{}, err
 	}
 	if !kept[r.old.ID] {
 		proof, err := e.store.LastSignedEntry(ctx, r.login.ID, r.old.ID)
-		if errors.Is(err, store.ErrNotFound) || err == nil && proof.At.Before(e.run.CreatedAt.Add(-oldProvedWithin)) {
+		if errors.Is(err, store.ErrNotFound) || err == nil && proof.At.Before(e.run.CreatedAt.Add(-OldProvedWithin)) {
 			return sshio.Entry{}, errNewProved(r)
 		}
 		if err != nil {
@@ -72,15 +77,15 @@ func (e *rotating) enteredWithOld(ctx context.Context, r rotated) (sshio.Entry, 
 // private half; else with the steward key, where the server accepts the new key and somebody has
 // reported a login with it since it was placed. Where a guest agent edits, it is that
 // reported login, which is signed with the new key.
-func (e *rotating) entered(ctx context.Context, r rotated) (sshio.Entry, error) {
+func (e *rotating) entered(ctx context.Context, r subject) (sshio.Entry, error) {
 	target := fleet.TargetOf(r.login.Instance, r.login.OSUser)
 	if !e.work.Kept {
-		accepted, err := sshio.Accepts(ctx, target, r.new.Blob)
+		accepted, err := sshio.Accepts(ctx, target, r.New.Blob)
 		if err != nil {
 			return sshio.Entry{}, fleet.Answering(err)
 		}
 		if !accepted {
-			return sshio.Entry{}, fmt.Errorf("the SSH server does not accept %s any more", r.new.Name)
+			return sshio.Entry{}, fmt.Errorf("the SSH server does not accept %s any more", r.New.Name)
 		}
 		return hands[e.work.Means].entered(ctx, e, r)
 	}
@@ -100,25 +105,25 @@ func (e *rotating) entered(ctx context.Context, r rotated) (sshio.Entry, error) 
 
 // reportedEntry is the login with the new key that was reported since its line was placed,
 // signed with the key and of a host key that is pinned.
-func (e *rotating) reportedEntry(ctx context.Context, r rotated) (sshio.Entry, error) {
+func (e *rotating) reportedEntry(ctx context.Context, r subject) (sshio.Entry, error) {
 	item, err := e.store.ItemByID(ctx, e.work.Item)
 	if err != nil {
 		return sshio.Entry{}, err
 	}
-	proof, err := e.store.LastSignedEntry(ctx, r.login.ID, r.new.ID)
+	proof, err := e.store.LastSignedEntry(ctx, r.login.ID, r.New.ID)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (item.PlacedAt == nil || proof.At.Before(*item.PlacedAt)) {
-		return sshio.Entry{}, fmt.Errorf("no login with %s was reported and signed since its line was placed", r.new.Name)
+		return sshio.Entry{}, fmt.Errorf("no login with %s was reported and signed since its line was placed", r.New.Name)
 	}
 	if err != nil {
 		return sshio.Entry{}, err
 	}
-	return access.EntryIn(proof, r.new, r.login.Instance, r.login.OSUser)
+	return access.EntryIn(proof, r.New, r.login.Instance, r.login.OSUser)
 }
 
 // newSigner returns the new key's signer; the safe is opened once for it.
-func (e *rotating) newSigner(ctx context.Context, r rotated) (ssh.Signer, error) {
+func (e *rotating) newSigner(ctx context.Context, r subject) (ssh.Signer, error) {
 	if e.signer == nil {
-		signer, err := e.keys.KeptSigner(ctx, r.new)
+		signer, err := e.keys.KeptSigner(ctx, r.New)
 		if err != nil {
 			return nil, err
 		}
@@ -129,7 +134,7 @@ func (e *rotating) newSigner(ctx context.Context, r rotated) (ssh.Signer, error)
 
 // enteredSeeing completes a login with the kept new key, and reports whether the
 // server accepts the old one.
-func (e *rotating) enteredSeeing(ctx context.Context, r rotated) (old bool, err error) {
+func (e *rotating) enteredSeeing(ctx context.Context, r subject) (old bool, err error) {
 	signer, err := e.newSigner(ctx, r)
 	if err != nil {
 		return false, err
@@ -159,7 +164,7 @@ func (e *rotating) enter(ctx context.Context, p *runs.Progress) (string, error) 
 	if !e.work.Kept {
 		return hands[e.work.Means].says(r), nil
 	}
-	return "a login with " + r.new.Name + " was completed", nil
+	return "a login with " + r.New.Name + " was completed", nil
 }
 
 // see finds that the old key is refused and the new one still opens.
@@ -188,18 +193,18 @@ func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 				return "", err
 			}
 		}
-		return r.old.Name + " is refused, and " + r.new.Name + " opens", nil
+		return r.old.Name + " is refused, and " + r.New.Name + " opens", nil
 	}
-	if accepted, err = sshio.Accepts(ctx, target, r.new.Blob); err != nil {
+	if accepted, err = sshio.Accepts(ctx, target, r.New.Blob); err != nil {
 		return "", fleet.Answering(err)
 	}
 	if !accepted {
 		return "", fmt.Errorf(
 			"the line of %s is gone, but the SSH server refuses %s as well; see why: plumlatch why %s",
 			r.old.Name,
-			r.new.Name,
+			r.New.Name,
 			r.login.Instance.Name,
 		)
 	}
-	return r.old.Name + " is refused, and " + r.new.Name + " is accepted; nobody has logged in with it", nil
+	return r.old.Name + " is refused, and " + r.New.Name + " is accepted; nobody has logged in with it", nil
 }

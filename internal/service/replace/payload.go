@@ -1,4 +1,4 @@
-package rotate
+package replace
 
 import (
 	"github.com/google/uuid"
@@ -7,8 +7,8 @@ import (
 	"plumlatch/internal/means"
 )
 
-// rotateWork is the payload of the run that replaces one key in one login.
-type rotateWork struct {
+// Work is the payload of the run that replaces one key in one login.
+type Work struct {
 	Rotation uuid.UUID      `json:"rotation"`
 	Item     uuid.UUID      `json:"item"`
 	Login    uuid.UUID      `json:"login"`
@@ -18,24 +18,24 @@ type rotateWork struct {
 	NewName  string         `json:"new_name"`
 	Phase    rotation.Phase `json:"phase"`
 	// Means is by what the files are changed.
-	Means rotationMeans `json:"means"`
+	Means Means `json:"means"`
 	// Kept is whether the service has the new key's private half.
 	Kept bool `json:"kept,omitempty"`
 	// Worker is who changes the lines from their own machine; "" for the service.
 	Worker string `json:"worker,omitempty"`
 	// Override has the old line go without a login by the new key.
-	Override *override `json:"override,omitempty"`
+	Override *Override `json:"override,omitempty"`
 	// Proved is whether the new key was shown to open the login before this run.
 	Proved  bool          `json:"proved,omitempty"`
 	Journal means.Journal `json:"journal"`
 }
 
-// override is who has taken on that a line goes without a login, and why.
-type override struct {
+// Override is who has taken on that a line goes without a login, and why.
+type Override struct {
 	By     string `json:"by"`
 	Reason string `json:"reason"`
 }
 
-func (o *override) String() string { return o.By + ": " + o.Reason }
+func (o *Override) String() string { return o.By + ": " + o.Reason }
 
-func (w *rotateWork) names() string { return w.OldName + " by " + w.NewName }
+func (w *Work) names() string { return w.OldName + " by " + w.NewName }

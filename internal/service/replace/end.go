@@ -1,4 +1,4 @@
-package rotate
+package replace
 
 import (
 	"context"
@@ -28,7 +28,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		n := journal.OnKeys(
 			e.journal.Entry(journal.ForRun(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...),
 			r.old.Name,
-			r.new.Name,
+			r.New.Name,
 		)
 		n.Outcome = outcome
 		return tx.Note(ctx, n)
@@ -41,14 +41,14 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		); err != nil {
 			return err
 		}
-		return note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.new.Name, name, reason)
+		return note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.New.Name, name, reason)
 	}
 	grant := func(withdraw bool) error { // what was to end goes on to end
 		return tx.ReplaceGrant(
 			ctx,
 			record.Grant{
 				ID:        store.NewID(),
-				KeyID:     r.new.ID,
+				KeyID:     r.New.ID,
 				LoginID:   r.login.ID,
 				GrantedAt: now,
 				GrantedBy: e.run.RequestedBy,
@@ -64,12 +64,12 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		}
 		return tx.AddProof(
 			ctx,
-			record.Proof{ID: store.NewID(), Kind: "entry", KeyID: r.new.ID, LoginID: &r.login.ID, At: now, Person: "service"},
+			record.Proof{ID: store.NewID(), Kind: "entry", KeyID: r.New.ID, LoginID: &r.login.ID, At: now, Person: "service"},
 		)
 	}
 	switch phase {
 	case rotation.In:
-		entered, err := tx.LastEntered(ctx, r.login.ID, r.new.ID)
+		entered, err := tx.LastEntered(ctx, r.login.ID, r.New.ID)
 		if err != nil {
 			return err
 		}
@@ -86,15 +86,15 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err := tx.ChangeItem(ctx, item, columns); err != nil {
 			return err
 		}
-		return note("done", "%s stands beside %s in %s.", r.new.Name, r.old.Name, name)
+		return note("done", "%s stands beside %s in %s.", r.New.Name, r.old.Name, name)
 	case rotation.Back:
-		if err := tx.WithdrawGrant(ctx, r.login.ID, r.new.ID, now, e.run.RequestedBy); err != nil {
+		if err := tx.WithdrawGrant(ctx, r.login.ID, r.New.ID, now, e.run.RequestedBy); err != nil {
 			return err
 		}
 		if err := tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemUndone, "ended_at": now}); err != nil {
 			return err
 		}
-		return note("undone", "%s was taken out of %s again; %s opens it as before.", r.new.Name, name, r.old.Name)
+		return note("undone", "%s was taken out of %s again; %s opens it as before.", r.New.Name, name, r.old.Name)
 	}
 	if err := grant(true); err != nil {
 		return err
@@ -110,7 +110,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		"done",
 		"%s is replaced by %s in %s; the old key is refused.",
 		r.old.Name,
-		r.new.Name,
+		r.New.Name,
 		name,
 	); err != nil {
 		return err

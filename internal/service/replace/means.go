@@ -1,4 +1,4 @@
-package rotate
+package replace
 
 import (
 	"context"
@@ -9,14 +9,14 @@ import (
 	"plumlatch/internal/sshio"
 )
 
-// rotationMeans is the name of what the files of a login are changed by in a rotation.
-type rotationMeans string
+// Means is the name of what the files of a login are changed by in a rotation.
+type Means string
 
 // The means, as they are kept. Another one is a line here and a value below.
 const (
-	stewardMeans rotationMeans = "steward key"
-	hereMeans    rotationMeans = "from here"
-	agentMeans   rotationMeans = "guest agent"
+	BySteward Means = "steward key"
+	FromHere  Means = "from here"
+	ByAgent   Means = "guest agent"
 )
 
 // hand is what a rotation does differently by one of its means.
@@ -25,7 +25,7 @@ type hand struct {
 	here bool
 	// by is who changes the lines, and proof by what a login is completed where the safe has not the new
 	// private half, both for people.
-	by, proof func(*rotateWork) string
+	by, proof func(*Work) string
 	// method is what a look by it is called.
 	method string
 	// change changes the files.
@@ -33,47 +33,47 @@ type hand struct {
 		context.Context,
 		*rotating,
 		*runs.Progress,
-		rotated,
+		subject,
 		func(*means.Door) (means.Seen, error),
 	) (means.Seen, error)
 	// entered is the login by which the old line may go where the safe has not the new private half, and
 	// says what it shows beside that the new key is accepted.
-	entered func(context.Context, *rotating, rotated) (sshio.Entry, error)
-	says    func(rotated) string
+	entered func(context.Context, *rotating, subject) (sshio.Entry, error)
+	says    func(subject) string
 }
 
-var hands = map[rotationMeans]hand{
-	stewardMeans: {
-		by:      func(*rotateWork) string { return "the steward key" },
-		proof:   func(*rotateWork) string { return "the steward key, after a login with the new key was reported," },
+var hands = map[Means]hand{
+	BySteward: {
+		by:      func(*Work) string { return "the steward key" },
+		proof:   func(*Work) string { return "the steward key, after a login with the new key was reported," },
 		method:  reading.StewardMethod,
 		change:  changeBySteward,
 		entered: enteredBySteward,
-		says: func(r rotated) string {
-			return "the steward key gets in, and " + r.new.Name + " is accepted; a login with it was reported before"
+		says: func(r subject) string {
+			return "the steward key gets in, and " + r.New.Name + " is accepted; a login with it was reported before"
 		},
 	},
-	agentMeans: {
-		by:     func(*rotateWork) string { return "the guest agent" },
-		proof:  func(*rotateWork) string { return "the new key, of which a signed login was reported," },
+	ByAgent: {
+		by:     func(*Work) string { return "the guest agent" },
+		proof:  func(*Work) string { return "the new key, of which a signed login was reported," },
 		method: reading.AgentMethod,
 		change: changeByAgent,
-		entered: func(ctx context.Context, e *rotating, r rotated) (sshio.Entry, error) {
+		entered: func(ctx context.Context, e *rotating, r subject) (sshio.Entry, error) {
 			return e.reportedEntry(ctx, r)
 		},
-		says: func(r rotated) string {
-			return r.new.Name + " is accepted; a login with it was reported before, signed with it"
+		says: func(r subject) string {
+			return r.New.Name + " is accepted; a login with it was reported before, signed with it"
 		},
 	},
-	hereMeans: { // whose steps are reported, and not taken by the service; see package work
+	FromHere: { // whose steps are reported, and not taken by the service; see package work
 		here:  true,
-		by:    func(w *rotateWork) string { return "the old private half, from the machine of " + w.Worker },
-		proof: func(w *rotateWork) string { return "the new key, from the machine of " + w.Worker },
+		by:    func(w *Work) string { return "the old private half, from the machine of " + w.Worker },
+		proof: func(w *Work) string { return "the new key, from the machine of " + w.Worker },
 	},
 }
 
-// isHere reports whether the lines of an item are changed from somebody's own machine.
-func isHere(name string) bool { return hands[rotationMeans(name)].here }
+// IsHere reports whether the lines of an item are changed from somebody's own machine.
+func IsHere(name string) bool { return hands[Means(name)].here }
 
 // changeBySteward changes the files with the steward key. A session that broke is opened anew at the
 // next try.
@@ -81,7 +81,7 @@ func changeBySteward(
 	ctx context.Context,
 	e *rotating,
 	p *runs.Progress,
-	r rotated,
+	r subject,
 	change func(*means.Door) (means.Seen, error),
 ) (means.Seen, error) {
 	session, err := e.steward(ctx, r)
@@ -97,7 +97,7 @@ func changeBySteward(
 	return read, nil
 }
 
-func enteredBySteward(ctx context.Context, e *rotating, r rotated) (sshio.Entry, error) {
+func enteredBySteward(ctx context.Context, e *rotating, r subject) (sshio.Entry, error) {
 	session, err := e.steward(ctx, r)
 	if err != nil {
 		return sshio.Entry{}, err
@@ -109,7 +109,7 @@ func changeByAgent(
 	ctx context.Context,
 	e *rotating,
 	p *runs.Progress,
-	r rotated,
+	r subject,
 	change func(*means.Door) (means.Seen, error),
 ) (means.Seen, error) {
 	if err := e.reading.AgentReady(ctx, r.login); err != nil {

@@ -1,4 +1,4 @@
-package rotate
+package replace
 
 import (
 	"context"
@@ -37,7 +37,7 @@ type waitingLook struct {
 // recordTogether is recordLook for one of many runs. A look whose ctx ends is
 // recorded all the same, as it is true.
 func (s *Service) recordTogether(ctx context.Context, l reading.Look) (outcome string, err error) {
-	if s.rotating.Load() < gatherFrom {
+	if s.busy.Load() < gatherFrom {
 		return s.reading.RecordLook(ctx, l)
 	}
 	w := &waitingLook{Look: l, done: make(chan struct{})}

@@ -1,9 +1,8 @@
-package rotate
+package replace
 
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -14,45 +13,38 @@ import (
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/reading"
+	"plumlatch/internal/service/work"
 	"plumlatch/internal/sshio"
 )
 
 // RunKind is the kind of the runs that replace one key in one login.
 const RunKind = "rotate"
 
-const (
-	rotationDuty = "rotations"
-	// rotateEvery is how soon a rotation whose wake was lost goes on.
-	rotateEvery = time.Second
-	// queuedRuns is how many runs may wait for a worker.
-	queuedRuns = 3 * maxAtOnce
-)
-
 // rotating has the steps of the run that replaces one key on one login. The steward's
 // session stays open from step to step.
 type rotating struct {
 	*Service
 	run     record.Run
-	work    *rotateWork
+	work    *Work
 	session *sshio.Session
 	end     func()
 	// signer is the new key's, once the safe was opened.
 	signer ssh.Signer
 	// about is what it works on, once that was read.
-	about *rotated
+	about *subject
 	// counted is whether it is among the runs that are at work.
 	counted bool
 	// by is the login that was completed in this pass of a worker; none before.
 	by sshio.Entry
 }
 
-func rotateWorkOf(run record.Run) (*rotateWork, error) {
-	return runs.PayloadOf(run, runs.NoEarlier[rotateWork])
+func WorkOf(run record.Run) (*Work, error) {
+	return runs.PayloadOf(run, runs.NoEarlier[Work])
 }
 
-// rotatePlan gives the steps that core ordered.
-func (s *Service) rotatePlan(run record.Run) (runs.Plan, error) {
-	w, err := rotateWorkOf(run)
+// plan gives the steps that core ordered.
+func (s *Service) plan(run record.Run) (runs.Plan, error) {
+	w, err := WorkOf(run)
 	if err != nil {
 		return runs.Plan{}, err
 	}
@@ -104,19 +96,11 @@ func (s *Service) rotatePlan(run record.Run) (runs.Plan, error) {
 	}
 	plan := runs.Plan{Payload: w, Ended: e.ended, Close: func() {
 		if e.counted {
-			s.rotating.Add(-1)
+			s.busy.Add(-1)
 		}
 		e.end()
 	}, After: func(ctx context.Context) error {
-		id := w.Rotation
-		if !s.advancing.TryLock() { // whoever has it is at this, and else the next second is
-			return nil
-		}
-		defer s.advancing.Unlock()
-		if busy, err := s.store.BusyItems(ctx, id, maxAtOnce); err != nil || busy >= maxAtOnce {
-			return err // enough are queued
-		}
-		return s.advance(ctx, id)
+		return s.After(ctx, w.Rotation)
 	}}
 	for _, name := range rotation.Steps(phase, kept) {
 		step := steps[name]
@@ -133,7 +117,7 @@ func (s *Service) rotatePlan(run record.Run) (runs.Plan, error) {
 }
 
 // steward returns the steward's session, which is kept for the later steps.
-func (e *rotating) steward(ctx context.Context, r rotated) (*sshio.Session, error) {
+func (e *rotating) steward(ctx context.Context, r subject) (*sshio.Session, error) {
 	if e.session != nil {
 		return e.session, nil
 	}
@@ -149,13 +133,13 @@ func (e *rotating) steward(ctx context.Context, r rotated) (*sshio.Session, erro
 func (e *rotating) changing(
 	ctx context.Context,
 	p *runs.Progress,
-	r rotated,
+	r subject,
 	change func(*means.Door) (means.Seen, error),
 ) (means.Seen, error) {
 	return hands[e.work.Means].change(ctx, e, p, r, change)
 }
 
-func (e *rotating) record(ctx context.Context, r rotated, read means.Seen) (string, error) {
+func (e *rotating) record(ctx context.Context, r subject, read means.Seen) (string, error) {
 	return e.recordTogether(
 		ctx,
 		reading.Look{
@@ -175,7 +159,7 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 		return "", err
 	}
 	read, err := e.changing(ctx, p, r, func(d *means.Door) (means.Seen, error) {
-		return d.PlaceBeside(ctx, e.reading.MeansKey(r.old), e.reading.MeansKey(r.new))
+		return d.PlaceBeside(ctx, e.reading.MeansKey(r.old), e.reading.MeansKey(r.New))
 	})
 	if err != nil {
 		return "", err
@@ -187,12 +171,12 @@ func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(r.login.Instance, r.login.OSUser), r.new.Blob)
+	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(r.login.Instance, r.login.OSUser), r.New.Blob)
 	if err != nil {
 		return "", fleet.Answering(err)
 	}
 	if !accepted {
-		return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s", r.new.Name)
+		return "", fmt.Errorf("the line stands there, but the SSH server does not accept %s", r.New.Name)
 	}
 	return "the new line stands beside the old, and the SSH server accepts it; " + outcome, nil
 }
@@ -204,13 +188,13 @@ func (e *rotating) takeBack(ctx context.Context, p *runs.Progress) error {
 	if err != nil {
 		return err
 	}
-	if !e.work.Journal.HasPlaced(r.new.Blob) {
+	if !e.work.Journal.HasPlaced(r.New.Blob) {
 		return nil
 	}
 	if r.old.State == "lost" {
-		return fmt.Errorf("%s is lost, so the line of %s stays", r.old.Name, r.new.Name)
+		return fmt.Errorf("%s is lost, so the line of %s stays", r.old.Name, r.New.Name)
 	}
-	old, fresh := e.reading.MeansKey(r.old), e.reading.MeansKey(r.new)
+	old, fresh := e.reading.MeansKey(r.old), e.reading.MeansKey(r.New)
 	take := func(d *means.Door) (means.Seen, error) { return d.TakeBack(ctx, false, []means.Key{old}, fresh) }
 	proved, err := e.newProved(ctx, r)
 	if err != nil {
@@ -255,11 +239,11 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 			return "", err
 		}
 	}
-	old, fresh := e.reading.MeansKey(r.old), e.reading.MeansKey(r.new)
+	old, fresh := e.reading.MeansKey(r.old), e.reading.MeansKey(r.New)
 	read, err := e.changing(ctx, p, r, func(d *means.Door) (means.Seen, error) {
 		before, err := d.Read(ctx)
 		if err == nil && before.Here(old.Blob) && !before.Here(fresh.Blob) {
-			err = fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.new.Name, r.old.Name)
+			err = fmt.Errorf("the line of %s does not stand there any more, so that of %s stays", r.New.Name, r.old.Name)
 		}
 		switch {
 		case err != nil:
@@ -291,4 +275,26 @@ func (e *rotating) putBack(ctx context.Context, p *runs.Progress) error {
 	}
 	_, err = e.record(ctx, r, read)
 	return err
+}
+
+// Job says how the steps of a rotation are taken from somebody's own machine.
+func (s *Service) job() work.Job {
+	return work.Job{
+		Worker: func(run record.Run) (string, error) {
+			w, err := WorkOf(run)
+			if err != nil {
+				return "", err
+			}
+			return w.Worker, nil
+		},
+		Seeing: string(rotation.See),
+		Subject: func(ctx context.Context, run record.Run) (work.SubjectOfJob, error) {
+			w, err := WorkOf(run)
+			if err != nil {
+				return work.SubjectOfJob{}, err
+			}
+			r, err := (&rotating{Service: s, run: run, work: w}).subject(ctx)
+			return work.SubjectOfJob{Login: r.login, Key: r.old}, err
+		},
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/route"
 )
 
 // The calls about restores.
@@ -114,7 +115,7 @@ func (a *api) StartRestore(
 			KeepAddress: given(b.KeepAddress),
 			NoStop:      given(b.NoStop),
 		},
-		StopFirst: given(b.StopFirst), Ports: given(b.Ports), NewName: given(b.NewName),
+		NewInstance: route.NewInstance{StopFirst: given(b.StopFirst), Ports: given(b.Ports), NewName: given(b.NewName)},
 	}
 	if b.Lost != nil {
 		w.Lost = all(*b.Lost)
@@ -207,7 +208,7 @@ func (a *api) ListClosings(
 	ctx context.Context,
 	_ contract.ListClosingsRequestObject,
 ) (contract.ListClosingsResponseObject, error) {
-	open, err := a.Service.Reentry.OpenNow(ctx)
+	open, err := a.Service.Closings.OpenNow(ctx)
 	return contract.ListClosings200JSONResponse(each(open, closingOf)), err
 }
 

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -24,6 +25,7 @@ import (
 	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/replace"
 	"plumlatch/internal/service/rotate"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/service/rules"
 	"plumlatch/internal/service/safekeeping"
 	"plumlatch/internal/service/work"
@@ -58,20 +60,22 @@ type Options struct {
 
 // Service is the use cases over a store, a cloud and an engine for runs.
 type Service struct {
-	Journal *journal.Service
-	Safes   *safekeeping.Service
-	People  *people.Service
-	Keys    *keys.Service
-	Fleet   *fleet.Service
-	Runs    *work.Service
-	Reading *reading.Service
-	Access  *access.Service
-	Replace *replace.Service
-	Rotate  *rotate.Service
-	Rules   *rules.Service
-	Reentry *reentry.Service
-	Leaving *leaving.Service
-	Notify  *notify.Service
+	Journal  *journal.Service
+	Safes    *safekeeping.Service
+	People   *people.Service
+	Keys     *keys.Service
+	Fleet    *fleet.Service
+	Runs     *work.Service
+	Reading  *reading.Service
+	Access   *access.Service
+	Replace  *replace.Service
+	Rotate   *rotate.Service
+	Rules    *rules.Service
+	Closings *closing.Service
+	Routes   *route.Service
+	Reentry  *reentry.Service
+	Leaving  *leaving.Service
+	Notify   *notify.Service
 
 	store  *store.Store
 	engine *runs.Engine
@@ -120,6 +124,20 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Now:     now,
 	})
 	h.Rules = rules.New(s, e, h.Journal, h.Rotate, log, now)
+	h.Closings = closing.New(s, c, h.Journal, log, now)
+	h.Routes = route.New(route.Parts{
+		Store:    s,
+		Cloud:    c,
+		Engine:   e,
+		Journal:  h.Journal,
+		Keys:     h.Keys,
+		Fleet:    h.Fleet,
+		Reading:  h.Reading,
+		Access:   h.Access,
+		Closings: h.Closings,
+		Now:      now,
+		Patience: cmp.Or(o.Patience, defaultPatience),
+	})
 	h.Reentry = reentry.New(reentry.Parts{
 		Store:    s,
 		Cloud:    c,
@@ -129,9 +147,10 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Fleet:    h.Fleet,
 		Reading:  h.Reading,
 		Access:   h.Access,
+		Closings: h.Closings,
+		Routes:   h.Routes,
 		Log:      log,
 		Now:      now,
-		Patience: cmp.Or(o.Patience, defaultPatience),
 	})
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)
@@ -152,7 +171,7 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 	}
 	for _, of := range []interface{ Duties() []runs.Duty }{
-		s.Safes, s.Keys, s.Reading, s.Access, s.Rotate, s.Rules, s.Reentry, s.Journal, s.Leaving, s.Notify,
+		s.Safes, s.Keys, s.Reading, s.Access, s.Rotate, s.Rules, s.Closings, s.Journal, s.Leaving, s.Notify,
 	} {
 		s.engine.Take(of.Duties()...)
 	}

@@ -11,20 +11,22 @@ import (
 
 // useCases are the packages of the use cases by what their services are called in each other.
 var useCases = map[string]string{
-	"journal": "journal",
-	"safes":   "safekeeping",
-	"people":  "people",
-	"keys":    "keys",
-	"fleet":   "fleet",
-	"runs":    "work",
-	"reading": "reading",
-	"access":  "access",
-	"rotate":  "rotate",
-	"replace": "replace",
-	"rules":   "rules",
-	"reentry": "reentry",
-	"leaving": "leaving",
-	"notify":  "notify",
+	"journal":  "journal",
+	"safes":    "safekeeping",
+	"people":   "people",
+	"keys":     "keys",
+	"fleet":    "fleet",
+	"runs":     "work",
+	"reading":  "reading",
+	"access":   "access",
+	"rotate":   "rotate",
+	"replace":  "replace",
+	"rules":    "rules",
+	"reentry":  "reentry",
+	"closings": "closing",
+	"route":    "route",
+	"leaving":  "leaving",
+	"notify":   "notify",
 }
 
 // storeUsers are the methods of the use cases that use the store beside a transaction, by

@@ -14,6 +14,7 @@ import (
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/store"
 )
 
@@ -49,7 +50,7 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 	if target, err := s.store.InstanceNamed(ctx, r.Target); err == nil {
 		out.AddressAfter = target.PublicAddress
 	}
-	keys, err := s.store.KeysByID(ctx, idsOf(r.work.Lost))
+	keys, err := s.store.KeysByID(ctx, route.IdsOf(r.work.Lost))
 	if err != nil {
 		return out, err
 	}

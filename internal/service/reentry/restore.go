@@ -11,7 +11,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -20,6 +19,7 @@ import (
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/store"
 )
 
@@ -38,11 +38,7 @@ type RestoreWanted struct {
 	// Confirm is the instance's name, where the route stops it or puts another in its place.
 	Confirm string
 	Reason  string
-	// StopFirst, Ports and NewName are for a replacement: whether the instance is stopped
-	// before the image is made, at which TCP ports the new one is waited for, and its name.
-	StopFirst bool
-	Ports     []int
-	NewName   string
+	route.NewInstance
 }
 
 // Restore is a run that gets back into a login.
@@ -69,7 +65,7 @@ type Restore struct {
 	// Kept is whether the service keeps the new key's private half.
 	Kept bool
 
-	work *restoreWork
+	work *route.Work
 }
 
 // StartRestore begins to get back into a login.
@@ -91,7 +87,7 @@ func (s *Service) StartRestore(
 	}
 	f, routes, err := s.restoreFacts(ctx, l, i, w.Lost)
 	if err == nil {
-		err = s.judgeRoute(w, i, s.ways.Rank(f, w.Limits))
+		err = s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits))
 	}
 	if err != nil {
 		return Restore{}, err
@@ -117,7 +113,7 @@ func (s *Service) StartRestore(
 	if k.Type == "rsa" {
 		f.RSA = restore.Yes
 	}
-	if err := s.judgeRoute(w, i, s.ways.Rank(f, w.Limits)); err != nil {
+	if err := s.judgeRoute(w, i, s.route.Ways.Rank(f, w.Limits)); err != nil {
 		return Restore{}, err
 	}
 	lost, err := s.lostOf(ctx, w, routes, k)
@@ -130,7 +126,7 @@ func (s *Service) StartRestore(
 	}
 	work.Kept = work.Kept || sealed.Sealed != nil
 	run := s.engine.NewRun(runs.Request{
-		Kind:     RunKind,
+		Kind:     route.RunKind,
 		Instance: i,
 		By:       actor.Name,
 		Reason:   w.Reason,
@@ -148,7 +144,7 @@ func (s *Service) StartRestore(
 				return err
 			}
 		}
-		if !s.route(w.Route).noGrant {
+		if !s.route.Route(w.Route).NoGrant {
 			added, err := tx.AddOrKeepGrant(
 				ctx,
 				record.Grant{
@@ -242,7 +238,7 @@ func (s *Service) restoreKey(
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return record.Key{}, none, err
 	}
-	spec := s.route(w.Route).key
+	spec := s.route.Route(w.Route).Key
 	k, sealed, err := s.keys.NewKept(ctx, s.store, actor, keys.NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
 	if err != nil {
 		return k, none, err
@@ -318,12 +314,12 @@ func (s *Service) judgeRoute(w RestoreWanted, i record.Instance, ranked []restor
 				"the route %s %s. Changes: %s. Loses: %s",
 				o.Route,
 				stopWords(o),
-				orNone(strings.Join(o.Changes, "; ")),
-				orNone(strings.Join(o.Loses, "; ")),
+				route.OrNone(strings.Join(o.Changes, "; ")),
+				route.OrNone(strings.Join(o.Loses, "; ")),
 			),
 			Remedy: "Confirm it with the name of the instance: -confirm " + i.Name,
 		}
-	case !s.route(w.Route).Replaces && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
+	case !s.route.Route(w.Route).Replaces && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
 		return &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "not-for-this-route",
@@ -403,12 +399,12 @@ func (s *Service) newRestore(
 	k record.Key,
 	lost []record.Key,
 	f restore.Facts,
-) (restoreWork, error) {
+) (route.Work, error) {
 	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})
 	if err != nil {
-		return restoreWork{}, err
+		return route.Work{}, err
 	}
-	work := restoreWork{
+	work := route.Work{
 		Route:     w.Route,
 		Login:     l.ID,
 		LoginName: fleet.LoginName(l.OSUser, i.Name),
@@ -420,71 +416,24 @@ func (s *Service) newRestore(
 		work.Holders = append(work.Holders, h.Keeper)
 	}
 	for _, old := range lost {
-		work.Lost = append(work.Lost, namedKey{old.ID, old.Name})
+		work.Lost = append(work.Lost, route.NamedKey{ID: old.ID, Name: old.Name})
 	}
 	work.Removes = slices.Clone(work.Lost)
-	taken := s.route(w.Route)
-	if taken.prepare != nil {
-		err := taken.prepare(ctx, s, &beginning{wanted: w, login: l, instance: i, facts: f, work: &work})
-		if err != nil {
-			return work, err
-		}
+	begins := &route.Beginning{Wanted: w.NewInstance, Login: l, Instance: i, Facts: f, Work: &work}
+	if err := s.route.Prepare(ctx, begins); err != nil {
+		return work, err
 	}
-	if taken.Replaces {
+	if s.route.Route(w.Route).Replaces {
 		return work, nil // the new login was never entered
 	}
 	work.EnteredBefore, err = s.store.LastEntered(ctx, l.ID, k.ID)
 	return work, err
 }
 
-// helperSize is the smallest size that the cloud offers.
-func (s *Service) helperSize(ctx context.Context) (string, error) {
-	sizes, err := s.cloud.Sizes(ctx)
-	if err != nil {
-		return "", problem.FromCloud(err)
-	}
-	if len(sizes) == 0 {
-		return "", &problem.Problem{Kind: problem.Conflict, Code: "no-size", Detail: "the cloud offers no size for a helper"}
-	}
-	return slices.MinFunc(sizes, func(a, b cloud.Size) int {
-		return cmp.Or(cmp.Compare(a.MemoryMib, b.MemoryMib), cmp.Compare(a.DiskGib, b.DiskGib))
-	}).Name, nil
-}
-
-func (s *Service) newNameFor(ctx context.Context, w RestoreWanted, i record.Instance) (string, error) {
-	if w.NewName != "" {
-		if err := problem.CheckName("new_name", w.NewName); err != nil {
-			return "", err
-		}
-		if _, err := s.store.InstanceNamed(ctx, w.NewName); err == nil {
-			return "", &problem.Problem{
-				Kind:   problem.Conflict,
-				Code:   "name-taken",
-				Field:  "new_name",
-				Where:  []string{w.NewName},
-				Detail: fmt.Sprintf("there is an instance named %s already", w.NewName),
-				Remedy: "Choose another name",
-			}
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return "", err
-		}
-		return w.NewName, nil
-	}
-	var failed error
-	name := replacementName(i.Name, func(n string) bool {
-		_, err := s.store.InstanceNamed(ctx, n)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			failed = err
-		}
-		return err == nil
-	})
-	return name, failed
-}
-
 // Restore returns a restore with how far it is.
 func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
 	run, err := s.store.RunByID(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && run.Kind != RunKind {
+	if errors.Is(err, store.ErrNotFound) || err == nil && run.Kind != route.RunKind {
 		return Restore{}, &problem.Problem{
 			Kind:   problem.NotFound,
 			Code:   "no-such-restore",
@@ -503,7 +452,7 @@ func (s *Service) Restore(ctx context.Context, id uuid.UUID) (Restore, error) {
 }
 
 // differsOf says in words what is not as it was before a restore that was undone.
-func differsOf(w *restoreWork) string {
+func differsOf(w *route.Work) string {
 	var all []string
 	if w.LineLeft != "" {
 		all = append(all, w.LineLeft)
@@ -513,7 +462,7 @@ func differsOf(w *restoreWork) string {
 
 // restoreOf reads a restore out of its run and what runs have opened.
 func restoreOf(run record.Run, closings []record.Closing) (Restore, error) {
-	w, err := restoreWorkOf(run)
+	w, err := route.WorkOf(run)
 	if err != nil {
 		return Restore{}, err
 	}
@@ -525,7 +474,7 @@ func restoreOf(run record.Run, closings []record.Closing) (Restore, error) {
 		Target:  run.Instance.Name,
 		Differs: differsOf(w),
 		Kept:    w.Kept,
-		Lost:    namesOf(w.Lost), Removes: namesOf(w.Removes), ProvedAt: w.ProvedAt, work: w,
+		Lost:    route.NamesOf(w.Lost), Removes: route.NamesOf(w.Removes), ProvedAt: w.ProvedAt, work: w,
 	}
 	if w.NewName != "" { // another instance takes its place
 		out.Target = w.NewName
@@ -546,7 +495,7 @@ func restoreOf(run record.Run, closings []record.Closing) (Restore, error) {
 
 // Restores returns one page of restores, newest first.
 func (s *Service) Restores(ctx context.Context, instance string, p record.Page) (record.List[Restore], error) {
-	l, err := s.store.Runs(ctx, record.RunFilter{Kind: RunKind, Instance: instance}, p)
+	l, err := s.store.Runs(ctx, record.RunFilter{Kind: route.RunKind, Instance: instance}, p)
 	if err != nil {
 		return record.List[Restore]{}, problem.FromPage(err)
 	}

@@ -16,6 +16,7 @@ import (
 	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/sshio"
 )
 
@@ -65,8 +66,8 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 	if err != nil {
 		return Routes{}, err
 	}
-	out.Options = s.ways.Rank(f, w.Limits)
-	out.Worry = restore.Worry(s.ways.Rank(f, restore.Limits{}))
+	out.Options = s.route.Ways.Rank(f, w.Limits)
+	out.Worry = restore.Worry(s.route.Ways.Rank(f, restore.Limits{}))
 	if w.Rehearse {
 		out.Rehearsed = s.rehearse(ctx, l, i, f, out.Options)
 	}
@@ -217,7 +218,7 @@ func (s *Service) cloudFacts(ctx context.Context, i record.Instance, f *restore.
 		if err != nil {
 			return problem.FromCloud(err)
 		}
-		f.ShellAdmitted = admits(rules, now, f.ShellRange)
+		f.ShellAdmitted = route.Admits(rules, now, f.ShellRange)
 	}
 	return nil
 }
@@ -281,15 +282,6 @@ func rootOf(disks []cloud.Disk, instance string) restore.Disk {
 		}
 	}
 	return restore.Disk{}
-}
-
-// admits reports whether the rules let a range in to the SSH port of an instance.
-func admits(rules []cloud.FirewallRule, i cloud.Instance, source string) bool {
-	list := make([]restore.FirewallRule, len(rules))
-	for n, r := range rules {
-		list[n] = restore.FirewallRule{Group: r.Group, Source: r.Source, Port: r.Port}
-	}
-	return restore.Admits(list, i.Firewall, i.SshPort, source)
 }
 
 // tookBefore returns what the operations of the cloud took before.
@@ -356,7 +348,7 @@ func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Sta
 			if o.holder {
 				f.Holders = []restore.Holder{{}}
 			}
-			worry = restore.Worry(s.ways.Rank(f, restore.Limits{}))
+			worry = restore.Worry(s.route.Ways.Rank(f, restore.Limits{}))
 			known[o] = worry
 		}
 		return worry
@@ -381,8 +373,11 @@ func (s *Service) rehearse(
 		out = append(out, Rehearsal{r, what, err == nil, detail})
 	}
 	for _, o := range options {
-		if taken := s.route(o.Route); o.Possible() && taken.rehearse != nil {
-			what, do := taken.rehearse(s, rehearsing{login: l, instance: i, facts: f, option: o})
+		if !o.Possible() {
+			continue
+		}
+		what, do := s.route.Rehearse(route.Rehearsing{Login: l, Instance: i, Facts: f, Option: o})
+		if do != nil {
 			try(o.Route, what, func() (string, error) { return do(ctx) })
 		}
 	}

@@ -7,14 +7,15 @@ import (
 	"time"
 
 	"plumlatch/internal/cloud"
-	"plumlatch/internal/core/restore"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/reading"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/store"
 )
 
@@ -24,47 +25,42 @@ type Service struct {
 	Safe *safe.Safe
 	// Fresh is for how long a proof counts.
 	Fresh time.Duration
-	// Patience is for how long a step of a restore waits for a cloud or a host that does
-	// not answer before the restore is undone.
-	Patience time.Duration
 
-	store   *store.Store
-	cloud   *cloud.Cloud
-	engine  *runs.Engine
-	journal *journal.Service
-	keys    *keys.Service
-	fleet   *fleet.Service
-	reading *reading.Service
-	access  *access.Service
-	log     *slog.Logger
-	now     func() time.Time
-	routes  []route
-	ways    restore.Ways // of the routes
+	store    *store.Store
+	cloud    *cloud.Cloud
+	engine   *runs.Engine
+	journal  *journal.Service
+	keys     *keys.Service
+	fleet    *fleet.Service
+	reading  *reading.Service
+	access   *access.Service
+	closings *closing.Service
+	route    *route.Service
+	log      *slog.Logger
+	now      func() time.Time
 }
 
 // Parts are what restores are made of.
 type Parts struct {
-	Store   *store.Store
-	Cloud   *cloud.Cloud
-	Engine  *runs.Engine
-	Journal *journal.Service
-	Keys    *keys.Service
-	Fleet   *fleet.Service
-	Reading *reading.Service
-	Access  *access.Service
-	Log     *slog.Logger
-	Now     func() time.Time
-	// Patience is for how long a step waits for a cloud or a host that does not answer before the
-	// restore is undone.
-	Patience time.Duration
+	Store    *store.Store
+	Cloud    *cloud.Cloud
+	Engine   *runs.Engine
+	Journal  *journal.Service
+	Keys     *keys.Service
+	Fleet    *fleet.Service
+	Reading  *reading.Service
+	Access   *access.Service
+	Closings *closing.Service
+	Routes   *route.Service
+	Log      *slog.Logger
+	Now      func() time.Time
 }
 
-// New returns the use cases of restores and registers their runs.
+// New returns the use cases of restores.
 func New(p Parts) *Service {
-	s := &Service{
+	return &Service{
 		Safe:     p.Keys.Safe,
 		Fresh:    p.Access.Fresh,
-		Patience: p.Patience,
 		store:    p.Store,
 		cloud:    p.Cloud,
 		engine:   p.Engine,
@@ -73,16 +69,9 @@ func New(p Parts) *Service {
 		fleet:    p.Fleet,
 		reading:  p.Reading,
 		access:   p.Access,
+		closings: p.Closings,
+		route:    p.Routes,
 		log:      p.Log,
 		now:      p.Now,
-		routes:   allRoutes,
-		ways:     waysOf(allRoutes),
 	}
-	p.Engine.Register(RunKind, s.restorePlan)
-	return s
-}
-
-// Duties are what is done from time to time.
-func (s *Service) Duties() []runs.Duty {
-	return []runs.Duty{{Name: closingDuty, Every: closeEvery, Do: s.closeDue}}
 }

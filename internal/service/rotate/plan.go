@@ -407,7 +407,7 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 	for n, f := range made.New {
 		k := p.records[p.world.Keys[f.Old].ID]
 		planned := PlannedKey{Name: f.Name, Follows: k.Name, Keeper: p.keys[f.Old].Keeper, Type: types[n], keeper: k.KeeperID}
-		planned.Bits = map[string]int{keypair.RSA: MadeAsRSABits}[planned.Type]
+		planned.Bits = map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]
 		if planned.Bits == 0 {
 			planned.Bits = 256
 		}

@@ -38,7 +38,7 @@ const (
 	// mostRotated is the greatest number of logins in one rotation.
 	mostRotated   = 5000
 	madeAsType    = keypair.Ed25519
-	MadeAsRSABits = 3072
+	madeAsRSABits = 3072
 )
 
 // ShownItem is an item of a plan as it was shown.
@@ -390,7 +390,7 @@ func (s *Service) newKeys(
 			origin = "service"
 			pair, err := keypair.Make(
 				rand.Reader,
-				keypair.Spec{Type: planned.Type, Bits: map[string]int{keypair.RSA: MadeAsRSABits}[planned.Type]},
+				keypair.Spec{Type: planned.Type, Bits: map[string]int{keypair.RSA: madeAsRSABits}[planned.Type]},
 				planned.Name,
 			)
 			if err != nil {

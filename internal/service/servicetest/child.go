@@ -14,8 +14,8 @@ import (
 
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
-	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/replace"
+	"plumlatch/internal/service/route"
 )
 
 var ErrByTest = errors.New("the test has it fail")
@@ -39,7 +39,7 @@ func beKilled() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	s.Reentry.Patience, e.RetryAfter = 5*time.Second, 10*time.Millisecond
+	s.Routes.Patience, e.RetryAfter = 5*time.Second, 10*time.Millisecond
 	die, fail, once := os.Getenv(DieVariable), os.Getenv(FailVariable), os.Getenv(onceVariable)
 	at := func(step, part string) {
 		now := die == step+" "+part
@@ -55,7 +55,7 @@ func beKilled() {
 		}
 	}
 	e.StepHook = func(run record.Run, step runs.Step) runs.Step {
-		if run.Kind != reentry.RunKind && run.Kind != replace.RunKind {
+		if run.Kind != route.RunKind && run.Kind != replace.RunKind {
 			return step
 		}
 		do, undo, name := step.Do, step.Undo, step.Name

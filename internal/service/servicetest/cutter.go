@@ -10,8 +10,8 @@ import (
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
-	"plumlatch/internal/service/reentry"
 	"plumlatch/internal/service/replace"
+	"plumlatch/internal/service/route"
 )
 
 // cutter is two services on one database. At every step of restores and rotations, and at every
@@ -41,7 +41,7 @@ func NewCutter(t *testing.T) *cutter {
 	}
 	t.Cleanup(st.Close)
 	e.StepHook, e.RetryAfter = c.hook, c.Rig.Engine.RetryAfter
-	other.Reentry.Patience = c.Reentry.Patience
+	other.Routes.Patience = c.Routes.Patience
 	ctx, stop := context.WithCancel(context.Background())
 	if err := other.Start(ctx); err != nil {
 		t.Fatal(err)
@@ -55,7 +55,7 @@ func NewCutter(t *testing.T) *cutter {
 }
 
 func (c *cutter) hook(run record.Run, step runs.Step) runs.Step {
-	if run.Kind != reentry.RunKind && run.Kind != replace.RunKind {
+	if run.Kind != route.RunKind && run.Kind != replace.RunKind {
 		return step
 	}
 	do, undo, name := step.Do, step.Undo, step.Name

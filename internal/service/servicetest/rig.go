@@ -428,7 +428,7 @@ func NewRestoreRig(t *testing.T, setUp func(*service.Service, *runs.Engine)) *Ri
 func NewImpatientRig(t *testing.T, timeout time.Duration, setUp func(*service.Service, *runs.Engine)) *Rig {
 	t.Helper()
 	r := newRigWith(t, paddock.Options{}, timeout, func(s *service.Service, e *runs.Engine) {
-		s.Reentry.Patience, e.RetryAfter = 5*time.Second, 10*time.Millisecond
+		s.Routes.Patience, e.RetryAfter = 5*time.Second, 10*time.Millisecond
 		if setUp != nil {
 			setUp(s, e)
 		}

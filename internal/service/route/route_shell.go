@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -6,20 +6,22 @@ import (
 	"fmt"
 	"strings"
 
+	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
 )
 
 // browserShell places the line in a short session through the cloud.
-var browserShell = route{
+var browserShell = Route{
 	Way: must(restore.BrowserShell),
 	by:  func(*restoring) string { return "through the browser shell" },
-	prepare: func(_ context.Context, _ *Service, b *beginning) error {
-		b.work.Opens = !b.facts.ShellAdmitted
+	prepare: func(_ context.Context, _ *Service, b *Beginning) error {
+		b.Work.Opens = !b.Facts.ShellAdmitted
 		return nil
 	},
 	rehearse: rehearseShell,
@@ -30,12 +32,12 @@ var browserShell = route{
 				Intent:     "Let the cloud's own range in to the SSH port, and nobody else",
 				UndoIntent: "Close it again",
 				Do:         r.openPort,
-				Undo:       r.closing(portKind),
+				Undo:       r.closing(closing.Port),
 			},
 			restore.ClosePort: {
 				Title:  "Close the SSH port",
 				Intent: "Close the SSH port to the cloud's own range, and see that it is closed",
-				Do:     r.closed(portKind),
+				Do:     r.closed(closing.Port),
 			},
 		}
 	},
@@ -61,13 +63,13 @@ func byShell(_ context.Context, r *restoring, l record.LoginToSweep) (entrance, 
 	return entrance{means.InShell(r.cloud, l.Instance.CloudID, l.OSUser), "read in the browser shell", func() {}}, nil
 }
 
-func rehearseShell(s *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+func rehearseShell(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 	return "a command in the browser shell", func(ctx context.Context) (string, error) {
-		if !c.facts.ShellAdmitted {
-			return "", errors.New("it was not tried, since the SSH port is closed to " + c.facts.ShellRange +
+		if !c.Facts.ShellAdmitted {
+			return "", errors.New("it was not tried, since the SSH port is closed to " + c.Facts.ShellRange +
 				"; it would be opened for the while")
 		}
-		said, err := s.cloud.Shell(ctx, c.instance.CloudID, nil, "whoami")
+		said, err := s.cloud.Shell(ctx, c.Instance.CloudID, nil, "whoami")
 		return "it answers as " + text.Line(strings.TrimSpace(string(said.Output)), text.MaxLine), err
 	}
 }
@@ -87,7 +89,7 @@ func (r *restoring) openPort(ctx context.Context, _ *runs.Progress) (string, err
 	}
 	what := "the SSH port to the cloud's own " + *can.ShellRange
 	details := map[string]string{"group": i.Firewall, "source": *can.ShellRange, "port": fmt.Sprint(i.SshPort)}
-	err = r.open(ctx, r.run, portKind, what, details, restore.ShellOpenFor, func(token string) error {
+	err = r.closings.Open(ctx, r.run, closing.Port, what, details, restore.ShellOpenFor, func(token string) error {
 		_, err := r.cloud.OpenPort(ctx, token, i.Firewall, *can.ShellRange, i.SshPort)
 		return err
 	})
@@ -107,11 +109,11 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k rec
 	if err != nil {
 		return err
 	}
-	opened, err := r.openForUndo(ctx, portKind)
+	opened, err := r.openForUndo(ctx, closing.Port)
 	if err != nil {
 		return err
 	}
-	if can.ShellRange == nil || !opened && admits(rules, i, *can.ShellRange) {
+	if can.ShellRange == nil || !opened && Admits(rules, i, *can.ShellRange) {
 		return r.lineOut(ctx, p, k, l, byShell)
 	}
 	open := func(token string) error {
@@ -120,10 +122,19 @@ func (r *restoring) takeBackInShell(ctx context.Context, p *runs.Progress, k rec
 	}
 	return r.again(
 		ctx,
-		portKind,
+		closing.Port,
 		"the SSH port to the cloud's own "+*can.ShellRange,
 		map[string]string{},
 		open,
 		func() error { return r.lineOut(ctx, p, k, l, byShell) },
 	)
+}
+
+// Admits reports whether the rules let a range in to the SSH port of an instance.
+func Admits(rules []cloud.FirewallRule, i cloud.Instance, source string) bool {
+	list := make([]restore.FirewallRule, len(rules))
+	for n, r := range rules {
+		list[n] = restore.FirewallRule{Group: r.Group, Source: r.Source, Port: r.Port}
+	}
+	return restore.Admits(list, i.Firewall, i.SshPort, source)
 }

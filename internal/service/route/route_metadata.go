@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -14,12 +14,12 @@ import (
 )
 
 // metadataKeys hands the key to a process in the guest, which places it.
-var metadataKeys = route{
+var metadataKeys = Route{
 	Way: must(restore.MetadataKeys),
 	by:  func(*restoring) string { return "as an entry of the instance's metadata" },
-	rehearse: func(s *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+	rehearse: func(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 		return "the entries in the instance's metadata", func(ctx context.Context) (string, error) {
-			keys, err := s.cloud.MetadataKeys(ctx, c.instance.CloudID)
+			keys, err := s.cloud.MetadataKeys(ctx, c.Instance.CloudID)
 			return text.Counted(len(keys), "key"), err
 		}
 	},

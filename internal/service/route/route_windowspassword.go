@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -13,10 +13,10 @@ import (
 )
 
 // windowsPassword has the guest agent set a new administrator's password, sealed to an RSA key.
-var windowsPassword = route{
+var windowsPassword = Route{
 	Way:      must(restore.WindowsPassword),
-	key:      keypair.Spec{Type: keypair.RSA, Bits: rsaBits},
-	noGrant:  true,
+	Key:      keypair.Spec{Type: keypair.RSA, Bits: rsaBits},
+	NoGrant:  true,
 	prepare:  guestAgent.prepare,
 	rehearse: rehearseAgent,
 	steps: func(r *restoring) map[restore.Step]runs.Step {

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 )
 
 // standingKey has the steward key, or whoever holds another key in place, put the new line beside it.
-var standingKey = route{
+var standingKey = Route{
 	Way: must(restore.StandingKey),
 	by: func(r *restoring) string {
 		if !r.work.Steward {
@@ -23,8 +23,8 @@ var standingKey = route{
 		}
 		return "by the steward key"
 	},
-	prepare: func(_ context.Context, _ *Service, b *beginning) error {
-		b.work.Steward = b.facts.Steward
+	prepare: func(_ context.Context, _ *Service, b *Beginning) error {
+		b.Work.Steward = b.Facts.Steward
 		return nil
 	},
 	rehearse: rehearseStanding,
@@ -50,12 +50,12 @@ var standingKey = route{
 	},
 }
 
-func rehearseStanding(s *Service, c rehearsing) (string, func(context.Context) (string, error)) {
-	if !c.facts.Steward {
-		return "a proof that is fresh", func(context.Context) (string, error) { return c.option.Agree[0], nil }
+func rehearseStanding(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
+	if !c.Facts.Steward {
+		return "a proof that is fresh", func(context.Context) (string, error) { return c.Option.Agree[0], nil }
 	}
 	return "a login with the steward key, which reads the file", func(ctx context.Context) (string, error) {
-		found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{c.login.ID})
+		found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{c.Login.ID})
 		if err != nil {
 			return "", err
 		}

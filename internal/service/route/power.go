@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"cmp"

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -10,16 +10,17 @@ import (
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/reading"
 )
 
 // guestAgent places the line as root through the cloud's agent in the guest.
-var guestAgent = route{
+var guestAgent = Route{
 	Way: must(restore.GuestAgent),
 	by:  func(*restoring) string { return "through the guest agent" },
-	prepare: func(_ context.Context, _ *Service, b *beginning) error {
-		b.work.Permits = b.facts.Agent != restore.AgentReady
+	prepare: func(_ context.Context, _ *Service, b *Beginning) error {
+		b.Work.Permits = b.Facts.Agent != restore.AgentReady
 		return nil
 	},
 	rehearse: rehearseAgent,
@@ -57,26 +58,26 @@ func permitting(r *restoring) map[restore.Step]runs.Step {
 			Intent:     "Permit the guest agent of " + r.instance.Name + " and wait until it answers",
 			UndoIntent: "Take the permission back",
 			Do:         r.permit,
-			Undo:       r.closing(agentKind),
+			Undo:       r.closing(closing.Agent),
 			Patience:   r.Patience + restore.AgentOpenFor,
 		},
 		restore.Forbid: {
 			Title:  "Take the permission back",
 			Intent: "Take the guest agent's permission back, and see that it is gone",
-			Do:     r.closed(agentKind),
+			Do:     r.closed(closing.Agent),
 		},
 	}
 }
 
-func rehearseAgent(s *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+func rehearseAgent(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 	return "an answer of the guest agent", func(ctx context.Context) (string, error) {
-		if c.facts.Agent != restore.AgentReady {
+		if c.Facts.Agent != restore.AgentReady {
 			return "", errors.New(
-				"it was not asked, since it is " + strings.ReplaceAll(string(c.facts.Agent), "-", " ") +
+				"it was not asked, since it is " + strings.ReplaceAll(string(c.Facts.Agent), "-", " ") +
 					"; permission would be given for the while",
 			)
 		}
-		read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: c.instance.CloudID}, "/etc/passwd", "")
+		read, err := s.cloud.AgentFile(ctx, cloud.AgentPlace{Instance: c.Instance.CloudID}, "/etc/passwd", "")
 		return "it reads /etc/passwd: " + string(read.Kind), err
 	}
 }
@@ -84,10 +85,10 @@ func rehearseAgent(s *Service, c rehearsing) (string, func(context.Context) (str
 // permit permits the guest agent for the while and waits until it answers.
 func (r *restoring) permit(ctx context.Context, p *runs.Progress) (string, error) {
 	id := r.instance.CloudID
-	err := r.open(
+	err := r.closings.Open(
 		ctx,
 		r.run,
-		agentKind,
+		closing.Agent,
 		"the guest agent's permission",
 		map[string]string{"instance": id},
 		restore.AgentOpenFor,
@@ -125,7 +126,7 @@ func (r *restoring) takeBackThroughAgent(
 	if err != nil {
 		return err
 	}
-	opened, err := r.openForUndo(ctx, agentKind)
+	opened, err := r.openForUndo(ctx, closing.Agent)
 	if err != nil {
 		return err
 	}
@@ -135,7 +136,7 @@ func (r *restoring) takeBackThroughAgent(
 	permit := func(string) error { return r.cloud.PermitAgent(ctx, l.Instance.CloudID, true) }
 	return r.again(
 		ctx,
-		agentKind,
+		closing.Agent,
 		"the guest agent's permission",
 		map[string]string{"instance": l.Instance.CloudID},
 		permit,

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -21,22 +21,23 @@ import (
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/store"
 )
 
 // replacement launches another instance from an image of this one.
-var replacement = route{
+var replacement = Route{
 	Way:     must(restore.Replacement),
-	noGrant: true,
+	NoGrant: true,
 	prepare: prepareReplacement,
-	rehearse: func(s *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+	rehearse: func(s *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 		return "whether the image and the size are still offered", func(ctx context.Context) (string, error) {
 			offered, err := s.fleet.Catalogue(ctx)
 			if err != nil {
 				return "", err
 			}
-			_, err = fleet.Choose("size", c.instance.Size, offered.Sizes, func(z cloud.Size) string { return z.Name })
-			return "the size " + c.instance.Size + " is, in " + c.instance.Zone, err
+			_, err = fleet.Choose("size", c.Instance.Size, offered.Sizes, func(z cloud.Size) string { return z.Name })
+			return "the size " + c.Instance.Size + " is, in " + c.Instance.Zone, err
 		}
 	},
 	steps: replacementSteps,
@@ -50,19 +51,19 @@ var replacement = route{
 
 // prepareReplacement names the replacement. The steward key of the instance of before is in its image,
 // so its line goes as well.
-func prepareReplacement(ctx context.Context, s *Service, b *beginning) (err error) {
-	w := b.work
-	w.Static, w.StopFirst, w.Ports = b.facts.Static, b.wanted.StopFirst, b.wanted.Ports
+func prepareReplacement(ctx context.Context, s *Service, b *Beginning) (err error) {
+	w := b.Work
+	w.Static, w.StopFirst, w.Ports = b.Facts.Static, b.Wanted.StopFirst, b.Wanted.Ports
 	w.Replacement, w.NewLogin = store.NewID(), store.NewID()
-	if w.NewName, err = s.newNameFor(ctx, b.wanted, b.instance); err != nil {
+	if w.NewName, err = s.newNameFor(ctx, b.Wanted, b.Instance); err != nil {
 		return err
 	}
-	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{b.login.ID})
+	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{b.Login.ID})
 	if err != nil {
 		return err
 	}
 	if steward := found[0].Steward; steward != nil {
-		w.Removes = append(w.Removes, namedKey{steward.ID, steward.Name})
+		w.Removes = append(w.Removes, NamedKey{steward.ID, steward.Name})
 	}
 	return nil
 }
@@ -369,7 +370,7 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 		},
 	}
 	for _, k := range granted {
-		if k.ID != w.Key && k.StewardOf == nil && !slices.Contains(idsOf(w.Lost), k.ID) {
+		if k.ID != w.Key && k.StewardOf == nil && !slices.Contains(IdsOf(w.Lost), k.ID) {
 			grants = append(
 				grants,
 				record.Grant{
@@ -411,4 +412,34 @@ func replacementName(old string, taken func(string) bool) string {
 			return next
 		}
 	}
+}
+
+func (s *Service) newNameFor(ctx context.Context, w NewInstance, i record.Instance) (string, error) {
+	if w.NewName != "" {
+		if err := problem.CheckName("new_name", w.NewName); err != nil {
+			return "", err
+		}
+		if _, err := s.store.InstanceNamed(ctx, w.NewName); err == nil {
+			return "", &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "name-taken",
+				Field:  "new_name",
+				Where:  []string{w.NewName},
+				Detail: fmt.Sprintf("there is an instance named %s already", w.NewName),
+				Remedy: "Choose another name",
+			}
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return "", err
+		}
+		return w.NewName, nil
+	}
+	var failed error
+	name := replacementName(i.Name, func(n string) bool {
+		_, err := s.store.InstanceNamed(ctx, n)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			failed = err
+		}
+		return err == nil
+	})
+	return name, failed
 }

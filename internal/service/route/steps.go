@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/store"
@@ -38,15 +39,15 @@ type restoring struct {
 	machine  *fleet.Machine
 	instance record.Instance
 	run      record.Run
-	work     *restoreWork
-	route    *route
+	work     *Work
+	route    *Route
 }
 
-func restoreWorkOf(run record.Run) (*restoreWork, error) { return runs.PayloadOf(run, earlierRestore) }
+func WorkOf(run record.Run) (*Work, error) { return runs.PayloadOf(run, earlierRestore) }
 
-// restorePlan gives the steps that core ordered.
-func (s *Service) restorePlan(run record.Run) (runs.Plan, error) {
-	w, err := restoreWorkOf(run)
+// plan gives the steps that core ordered.
+func (s *Service) plan(run record.Run) (runs.Plan, error) {
+	w, err := WorkOf(run)
 	if err != nil {
 		return runs.Plan{}, err
 	}
@@ -56,7 +57,7 @@ func (s *Service) restorePlan(run record.Run) (runs.Plan, error) {
 		instance: run.Instance,
 		run:      run,
 		work:     w,
-		route:    s.route(w.Route),
+		route:    s.Route(w.Route),
 	}
 	if r.route == nil {
 		return runs.Plan{}, fmt.Errorf("%w: there is no route %q", runs.ErrPayload, w.Route)
@@ -90,7 +91,7 @@ func untilDone(err error) error {
 
 // steps are what the restore is made of: those of all routes, and those of its own.
 func (r *restoring) steps() map[restore.Step]runs.Step {
-	key, login, removes := r.work.KeyName, r.work.LoginName, strings.Join(namesOf(r.work.Removes), ", ")
+	key, login, removes := r.work.KeyName, r.work.LoginName, strings.Join(NamesOf(r.work.Removes), ", ")
 	by := ""
 	if r.route.by != nil {
 		by = " " + r.route.by(r)
@@ -186,7 +187,7 @@ func (r *restoring) subject(ctx context.Context) (record.Key, record.LoginToSwee
 // goingKeys returns the keys whose lines are to go: the lost ones, and on a replacement
 // the steward key of the instance of before, which is in its image.
 func (r *restoring) goingKeys(ctx context.Context) ([]record.Key, error) {
-	return r.store.KeysByID(ctx, idsOf(r.work.Removes))
+	return r.store.KeysByID(ctx, IdsOf(r.work.Removes))
 }
 
 // proved keeps when a login with the new key was completed.
@@ -285,14 +286,14 @@ func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
 		{"root disk", r.work.Disk, disk.id}, {"device name of the root disk", r.work.Device, disk.device},
 	} {
 		if c[1] != c[2] {
-			differs = append(differs, fmt.Sprintf("the %s is %s, and was %s", c[0], orNone(c[2]), orNone(c[1])))
+			differs = append(differs, fmt.Sprintf("the %s is %s, and was %s", c[0], OrNone(c[2]), OrNone(c[1])))
 		}
 	}
 	r.work.Differs = differs
 	return p.Save(ctx)
 }
 
-func orNone(s string) string {
+func OrNone(s string) string {
 	if s == "" {
 		return "none"
 	}
@@ -302,14 +303,14 @@ func orNone(s string) string {
 // closed is the step that closes what was opened; closing is the undo of the opening.
 func (r *restoring) closed(kind string) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, _ *runs.Progress) (string, error) {
-		said, _, err := r.shut(ctx, r.run, kind)
+		said, _, err := r.closings.Shut(ctx, r.run, kind)
 		return said, err
 	}
 }
 
 func (r *restoring) closing(kind string) func(context.Context, *runs.Progress) error {
 	return func(ctx context.Context, _ *runs.Progress) error {
-		_, _, err := r.shut(ctx, r.run, kind)
+		_, _, err := r.closings.Shut(ctx, r.run, kind)
 		return err
 	}
 }
@@ -318,8 +319,8 @@ func (r *restoring) closing(kind string) func(context.Context, *runs.Progress) e
 // is tried again for settlePatience; what is open then is closed by its deadline in any case.
 func (r *restoring) settle(ctx context.Context, p *runs.Progress) (string, error) {
 	var said []string
-	for _, kind := range []string{portKind, agentKind} {
-		closed, opened, err := r.shut(ctx, r.run, kind)
+	for _, kind := range []string{closing.Port, closing.Agent} {
+		closed, opened, err := r.closings.Shut(ctx, r.run, kind)
 		if err != nil {
 			return "", untilDone(err)
 		}

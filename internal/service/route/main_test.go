@@ -1,4 +1,4 @@
-package reentry_test
+package route_test
 
 import (
 	"testing"

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"bytes"
@@ -99,13 +99,13 @@ func (r *restoring) again(
 	if err != nil {
 		return err
 	}
-	if err := r.open(ctx, r.run, kind, what, details, restore.ShellOpenFor, open); err != nil {
+	if err := r.closings.Open(ctx, r.run, kind, what, details, restore.ShellOpenFor, open); err != nil {
 		return err
 	}
 	if err := do(); err != nil {
 		return err
 	}
-	_, _, err = r.shut(ctx, r.run, kind)
+	_, _, err = r.closings.Shut(ctx, r.run, kind)
 	return err
 }
 

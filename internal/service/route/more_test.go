@@ -1,4 +1,4 @@
-package reentry_test
+package route_test
 
 import (
 	"context"
@@ -17,7 +17,9 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
 	"plumlatch/internal/service/access"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/service/servicetest"
 )
 
@@ -173,11 +175,11 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 	r := servicetest.NewRestoreRig(t, func(_ *service.Service, e *runs.Engine) {
 		e.StepHook = func(run record.Run, step runs.Step) runs.Step { return hook(run, step) }
 	})
-	for _, route := range []restore.Route{restore.GuestAgent, restore.BrowserShell} {
-		o := lockOut(r, caseOf(route), "door-"+string(route))
-		kind, last := reentry.AgentKind+reentry.ForUndo+" 1", restore.Forbid
-		if route == restore.BrowserShell {
-			kind, last = reentry.PortKind+reentry.ForUndo+" 1", restore.Ask
+	for _, way := range []restore.Route{restore.GuestAgent, restore.BrowserShell} {
+		o := lockOut(r, caseOf(way), "door-"+string(way))
+		kind, last := closing.Agent+route.ForUndo+" 1", restore.Forbid
+		if way == restore.BrowserShell {
+			kind, last = closing.Port+route.ForUndo+" 1", restore.Ask
 		}
 		var id uuid.UUID
 		hold := make(chan struct{})
@@ -197,7 +199,7 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 				ClosedAt:   &over,
 			}
 			err := r.Store.WriteClosing(ctx, c)
-			if route == restore.BrowserShell { // and the cloud has done and undone it under that name
+			if way == restore.BrowserShell { // and the cloud has done and undone it under that name
 				rule, opened := r.Port.OpenPort(ctx, c.ID.String(), "default", "127.255.16.0/28", paddock.SSHPort)
 				err = errors.Join(err, opened, r.Port.ClosePort(ctx, rule.Id))
 			}
@@ -210,14 +212,14 @@ func TestAnUndoOpensAnewWhatWasClosedUnderIt(t *testing.T) {
 		close(hold)
 		run := o.ends(begun.ID)
 		if wrong := o.judge(run); run.State != runs.Undone || len(wrong) > 0 {
-			t.Errorf("%s: %v\n%s", route, wrong, stepsOf(run))
+			t.Errorf("%s: %v\n%s", way, wrong, stepsOf(run))
 		}
 		found := false
 		for _, c := range run.Closings {
-			found = found || strings.HasSuffix(c.Kind, reentry.ForUndo+" 2") && c.ClosedAt != nil
+			found = found || strings.HasSuffix(c.Kind, route.ForUndo+" 2") && c.ClosedAt != nil
 		}
 		if !found {
-			t.Errorf("%s: it was not opened anew: %+v", route, run.Closings)
+			t.Errorf("%s: it was not opened anew: %+v", way, run.Closings)
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"strconv"
@@ -14,16 +14,16 @@ import (
 // RunKind is the kind of the runs that restore a login.
 const RunKind = "restore"
 
-// restoreWork is the payload of a restore.
-type restoreWork struct {
+// Work is the payload of a restore.
+type Work struct {
 	Route     restore.Route `json:"route"`
 	Login     uuid.UUID     `json:"login"`
 	LoginName string        `json:"login_name"`
 	Key       uuid.UUID     `json:"key"`
 	KeyName   string        `json:"key_name"`
 	// Lost are the keys that are marked as lost in the end, Removes those whose lines go.
-	Lost    []namedKey `json:"lost,omitempty"`
-	Removes []namedKey `json:"removes,omitempty"`
+	Lost    []NamedKey `json:"lost,omitempty"`
+	Removes []NamedKey `json:"removes,omitempty"`
 	// Steward is whether the steward key edits, Kept whether the service has the new key's
 	// private half. Holders have a key that is in place.
 	Steward bool     `json:"steward,omitempty"`
@@ -66,13 +66,13 @@ type restoreWork struct {
 	Journal  means.Journal `json:"journal"`
 }
 
-// namedKey is a key with the name that it had then.
-type namedKey struct {
+// NamedKey is a key with the name that it had then.
+type NamedKey struct {
 	ID   uuid.UUID `json:"id"`
 	Name string    `json:"name"`
 }
 
-func namesOf(keys []namedKey) []string {
+func NamesOf(keys []NamedKey) []string {
 	names := make([]string, len(keys))
 	for n, k := range keys {
 		names[n] = k.Name
@@ -80,7 +80,7 @@ func namesOf(keys []namedKey) []string {
 	return names
 }
 
-func idsOf(keys []namedKey) []uuid.UUID {
+func IdsOf(keys []NamedKey) []uuid.UUID {
 	ids := make([]uuid.UUID, len(keys))
 	for n, k := range keys {
 		ids[n] = k.ID
@@ -96,7 +96,7 @@ type stoodAs struct {
 	Firewall       string `json:"firewall"`
 }
 
-func (w *restoreWork) plan() restore.Plan {
+func (w *Work) plan() restore.Plan {
 	return restore.Plan{
 		Permits: w.Permits, Opens: w.Opens, Lost: len(w.Removes) > 0,
 		Static: w.Static, StopFirst: w.StopFirst, Checks: len(w.Ports) > 0,
@@ -149,14 +149,14 @@ func (r *reader) list(name, between string) []string {
 	return strings.Split(r.facts[name], between)
 }
 
-func (r *reader) keys(ids, names string) (out []namedKey) {
+func (r *reader) keys(ids, names string) (out []NamedKey) {
 	called := r.list(names, ", ")
 	for n, text := range r.list(ids, ",") {
 		id, err := uuid.Parse(text)
 		if err != nil && r.err == nil {
 			r.err = err
 		}
-		k := namedKey{ID: id}
+		k := NamedKey{ID: id}
 		if n < len(called) {
 			k.Name = called[n]
 		}
@@ -175,9 +175,9 @@ func (r *reader) removed() map[string][]string {
 	return out
 }
 
-func earlierRestore(facts map[string]string) (restoreWork, error) {
+func earlierRestore(facts map[string]string) (Work, error) {
 	r := &reader{facts: facts}
-	w := restoreWork{
+	w := Work{
 		Route: restore.Route(
 			facts["route"],
 		), Login: r.id("login"), LoginName: facts["login name"], Key: r.id("key"), KeyName: facts["key name"],

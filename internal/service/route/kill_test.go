@@ -1,4 +1,4 @@
-package reentry_test
+package route_test
 
 import (
 	"testing"
@@ -8,7 +8,7 @@ import (
 
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/runs"
-	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/service/servicetest"
 )
 
@@ -53,7 +53,7 @@ func TestKilledAtAnyInstantARestoreGoesOnOrIsUndone(t *testing.T) {
 			on, back := lockOut(r, c, "on"), lockOut(r, c, "back")
 			r.Down() // from here on, processes of their own do the work
 			begun := on.begin()
-			for _, step := range stepsIn(begun) {
+			for _, step := range stepsIn(t, begun) {
 				if !on.serve(begun.ID, string(step)+" do", "") {
 					t.Fatalf("it was not killed in %s:\n%s", step, stepsOf(on.ends(begun.ID)))
 				}
@@ -63,7 +63,7 @@ func TestKilledAtAnyInstantARestoreGoesOnOrIsUndone(t *testing.T) {
 				t.Errorf("%v\n%s", on.judge(run), stepsOf(run))
 			}
 			begun = back.begin()
-			steps := beforeEntry(stepsIn(begun))
+			steps := beforeEntry(stepsIn(t, begun))
 			fail := string(steps[len(steps)-1])
 			for n := len(steps) - 1; n >= 0; n-- {
 				if !back.undoes(steps[n]) {
@@ -83,5 +83,5 @@ func TestKilledAtAnyInstantARestoreGoesOnOrIsUndone(t *testing.T) {
 
 // undoes reports whether the step of the case has an undo.
 func (o *lockedOut) undoes(step restore.Step) bool {
-	return reentry.Undoes(o.Reentry, o.route, step)
+	return route.Undoes(o.Routes, o.route, step)
 }

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -174,10 +174,10 @@ func (r *restoring) removedElsewhere(
 	if there || l.SweptAt == nil || l.SweptAt.Before(entered) {
 		return "", r.waitFor(
 			r.run.RequestedBy,
-			"to remove the line of "+strings.Join(namesOf(r.work.Removes), ", ")+" from "+name+", from your machine",
+			"to remove the line of "+strings.Join(NamesOf(r.work.Removes), ", ")+" from "+name+", from your machine",
 		)
 	}
-	return "the last look at " + name + " finds no line of " + strings.Join(namesOf(r.work.Removes), ", "), nil
+	return "the last look at " + name + " finds no line of " + strings.Join(NamesOf(r.work.Removes), ", "), nil
 }
 
 // see finds that the lost keys are refused.
@@ -211,5 +211,5 @@ func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
 	if !accepted {
 		return "", fmt.Errorf("the SSH server does not accept %s any more", k.Name)
 	}
-	return strings.Join(namesOf(r.work.Removes), ", ") + " is refused, and " + k.Name + " accepted", nil
+	return strings.Join(NamesOf(r.work.Removes), ", ") + " is refused, and " + k.Name + " accepted", nil
 }

@@ -1,6 +1,7 @@
-package reentry
+package route
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,28 +15,29 @@ import (
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
 )
 
 // helperDisk edits the root disk while it is attached to another instance.
-var helperDisk = route{
+var helperDisk = Route{
 	Way: must(restore.HelperDisk),
 	by:  func(*restoring) string { return "on the mounted disk" },
-	prepare: func(ctx context.Context, s *Service, b *beginning) (err error) {
-		b.work.HelperImage = b.facts.HelperImage
-		b.work.HelperSize, err = s.helperSize(ctx)
+	prepare: func(ctx context.Context, s *Service, b *Beginning) (err error) {
+		b.Work.HelperImage = b.Facts.HelperImage
+		b.Work.HelperSize, err = s.helperSize(ctx)
 		return err
 	},
-	rehearse: func(_ *Service, c rehearsing) (string, func(context.Context) (string, error)) {
+	rehearse: func(_ *Service, c Rehearsing) (string, func(context.Context) (string, error)) {
 		return "the root disk, and an image for a helper", func(context.Context) (string, error) {
-			disk := c.facts.Disk
+			disk := c.Facts.Disk
 			return fmt.Sprintf(
 				"%d GiB of %s at %s in %s; the helper would be %s",
 				disk.GiB,
 				disk.Filesystem,
 				disk.Device,
-				c.instance.Zone,
-				c.facts.HelperImage,
+				c.Instance.Zone,
+				c.Facts.HelperImage,
 			), nil
 		}
 	},
@@ -426,4 +428,18 @@ func (r *restoring) fetch(ctx context.Context, p *runs.Progress) (string, error)
 
 func (r *restoring) reattach(ctx context.Context, p *runs.Progress) (string, error) {
 	return "attached as root at " + r.work.Device, r.attachAgain(ctx, p)
+}
+
+// helperSize is the smallest size that the cloud offers.
+func (s *Service) helperSize(ctx context.Context) (string, error) {
+	sizes, err := s.cloud.Sizes(ctx)
+	if err != nil {
+		return "", problem.FromCloud(err)
+	}
+	if len(sizes) == 0 {
+		return "", &problem.Problem{Kind: problem.Conflict, Code: "no-size", Detail: "the cloud offers no size for a helper"}
+	}
+	return slices.MinFunc(sizes, func(a, b cloud.Size) int {
+		return cmp.Or(cmp.Compare(a.MemoryMib, b.MemoryMib), cmp.Compare(a.DiskGib, b.DiskGib))
+	}).Name, nil
 }

@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -13,10 +13,10 @@ import (
 )
 
 // password has whoever knows the password place the line, and turns password login off after.
-var password = route{
+var password = Route{
 	Way: must(restore.Password),
 	by:  func(*restoring) string { return "after a login with the password" },
-	rehearse: func(*Service, rehearsing) (string, func(context.Context) (string, error)) {
+	rehearse: func(*Service, Rehearsing) (string, func(context.Context) (string, error)) {
 		return "whether the SSH server takes passwords", func(context.Context) (string, error) {
 			return "it does; whether anybody knows one is not seen", nil
 		}

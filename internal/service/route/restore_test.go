@@ -1,4 +1,4 @@
-package reentry_test
+package route_test
 
 import (
 	"bytes"
@@ -21,10 +21,12 @@ import (
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service"
+	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/service/servicetest"
 )
 
@@ -51,14 +53,14 @@ func TestANinthRouteIsAValueOfCoresAndAValueHere(t *testing.T) {
 	t.Parallel()
 	var flown atomic.Int32
 	r := servicetest.NewRestoreRig(t, func(s *service.Service, _ *runs.Engine) {
-		reentry.AddPigeon(s.Reentry, func() { flown.Add(1) })
+		route.AddPigeon(s.Routes, func() { flown.Add(1) })
 	})
-	o := lockOut(r, restoreCase{route: reentry.Pigeon, image: "debian-12", steward: true}, "door")
+	o := lockOut(r, restoreCase{route: route.Pigeon, image: "debian-12", steward: true}, "door")
 	found, err := r.Reentry.Routes(t.Context(), reentry.RoutesWanted{Login: o.login, Rehearse: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	rehearsed := func(h reentry.Rehearsal) bool { return h.Route == reentry.Pigeon && h.Works }
+	rehearsed := func(h reentry.Rehearsal) bool { return h.Route == route.Pigeon && h.Works }
 	if !slices.ContainsFunc(found.Rehearsed, rehearsed) {
 		t.Errorf("rehearsed were %+v, want the ninth among them", found.Rehearsed)
 	}
@@ -94,7 +96,7 @@ type at struct {
 
 // hook returns what is called around steps: before each, at.do where it is the one.
 func (a *at) hook(run record.Run, step runs.Step) runs.Step {
-	if run.Kind != reentry.RunKind {
+	if run.Kind != route.RunKind {
 		return step
 	}
 	wrap := func(undo bool) func(context.Context) {
@@ -173,7 +175,7 @@ func TestWhateverTheCloudDoesWrongAtAnyStepTheLoginIsRestoredOrAsItWas(t *testin
 func failing(step restore.Step, a *at) func(record.Run, runs.Step) runs.Step {
 	return func(run record.Run, s runs.Step) runs.Step {
 		s = a.hook(run, s)
-		if do := s.Do; run.Kind == reentry.RunKind && s.Name == string(step) {
+		if do := s.Do; run.Kind == route.RunKind && s.Name == string(step) {
 			s.Do = func(ctx context.Context, p *runs.Progress) (string, error) {
 				if _, err := do(ctx, p); err != nil {
 					return "", err
@@ -201,7 +203,7 @@ func TestWhateverTheCloudDoesWrongInAnUndoAllIsAsItWas(t *testing.T) {
 				e.StepHook = func(run record.Run, step runs.Step) runs.Step { return hook(run, step) }
 			})
 			first := lockOut(r, c, "door")
-			steps := beforeEntry(stepsIn(first.ends(first.begin().ID)))
+			steps := beforeEntry(stepsIn(t, first.ends(first.begin().ID)))
 			var o *lockedOut
 			for n, step := range steps {
 				if !first.undoes(step) {
@@ -274,7 +276,7 @@ func TestAnUndoThatIsAskedForCutsTheStepOffAndAllIsAsItWas(t *testing.T) {
 			})
 			first := lockOut(r, c, "door")
 			var o *lockedOut
-			for n, step := range beforeEntry(stepsIn(first.ends(first.begin().ID))) {
+			for n, step := range beforeEntry(stepsIn(t, first.ends(first.begin().ID))) {
 				if o == nil || o.keeperPlaces {
 					o = lockOut(r, c, fmt.Sprintf("hut-%d", n))
 				}
@@ -393,7 +395,7 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 		now = &at{step: string(restore.Place), do: func(ctx context.Context) { close(reached); <-ctx.Done() }}
 		begun := o.begin()
 		<-reached
-		open, err := r.Reentry.OpenNow(t.Context())
+		open, err := r.Closings.OpenNow(t.Context())
 		if err != nil || len(open) != 1 || open[0].InstanceName != o.name {
 			t.Fatalf("%v %+v", err, open)
 		}
@@ -408,7 +410,7 @@ func TestWhatIsOpenIsClosedAtItsDeadlineAlsoWhereTheServiceWasAway(t *testing.T)
 		}
 		r.Up()
 		r.Until("the closing", func() bool {
-			open, err := r.Reentry.OpenNow(t.Context())
+			open, err := r.Closings.OpenNow(t.Context())
 			return err == nil && len(open) == 0
 		})
 		closings, err := r.Store.ClosingsOf(t.Context(), begun.ID)
@@ -436,7 +438,7 @@ func TestAnOpeningThatComesAboutLaterIsClosedAsWell(t *testing.T) {
 		{"closed_at": r.Now()},
 		{"closed_at": r.Now(), "opened_at": r.Now().Add(time.Second)},
 	} {
-		o.comesLater(run, fmt.Sprint(reentry.ForUndo, " ", 8+n), change)
+		o.comesLater(run, fmt.Sprint(route.ForUndo, " ", 8+n), change)
 	}
 }
 
@@ -445,7 +447,7 @@ func (o *lockedOut) comesLater(run reentry.Restore, kind string, change map[stri
 	t.Helper()
 	late := run.Closings[0]
 	late.Kind += kind
-	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = reentry.ClosingID(
+	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = closing.ID(
 		run.ID,
 		late.Kind,
 	), nil, nil, r.Now().
@@ -466,7 +468,7 @@ func (o *lockedOut) comesLater(run reentry.Restore, kind string, change map[stri
 	if got := len(o.firewall()); got != before+2 {
 		t.Fatalf("there are %d rules, want the two that were opened beside %d", got, before)
 	}
-	if err := r.Reentry.CloseDue(t.Context()); err != nil {
+	if err := r.Closings.CloseDue(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if got := len(o.firewall()); got != before+1 {

@@ -1,4 +1,4 @@
-package reentry
+package closing
 
 import (
 	"context"
@@ -21,12 +21,11 @@ import (
 
 // The kinds of thing that is opened for a while.
 const (
-	portKind  = "ssh-port"
-	agentKind = "agent-permission"
+	Port  = "ssh-port"
+	Agent = "agent-permission"
 )
 
 const (
-	closingDuty = "close"
 	// closeEvery is how soon after its deadline something is closed.
 	closeEvery = 2 * time.Second
 	// closeAgainWithin is for how long it is looked again for something whose opening was
@@ -37,9 +36,9 @@ const (
 // errOverdue is returned where something was to be opened whose time is over.
 var errOverdue = errors.New("the time for which it was to be open is over")
 
-// open opens something for the run, after it was written down how it is closed and by
+// Open opens something for the run, after it was written down how it is closed and by
 // when. It may be repeated.
-func (s *Service) open(
+func (s *Service) Open(
 	ctx context.Context,
 	run record.Run,
 	kind, what string,
@@ -48,7 +47,7 @@ func (s *Service) open(
 	do func(token string) error,
 ) error {
 	c := record.Closing{
-		ID:         closingID(run.ID, kind),
+		ID:         ID(run.ID, kind),
 		RunID:      run.ID,
 		InstanceID: run.InstanceID,
 		Kind:       kind,
@@ -60,7 +59,7 @@ func (s *Service) open(
 	if err := s.store.WriteClosing(ctx, c); err != nil {
 		return err
 	}
-	written, err := s.closingOf(ctx, run.ID, kind)
+	written, err := s.of(ctx, run.ID, kind)
 	if err != nil {
 		return err
 	}
@@ -92,16 +91,16 @@ func (s *Service) open(
 	})
 }
 
-// closingID is the id of what a run opens of one kind, and the request token at the cloud.
-func closingID(run uuid.UUID, kind string) uuid.UUID { return uuid.NewSHA1(run, []byte(kind)) }
+// ID is the id of what a run opens of one kind, and the request token at the cloud.
+func ID(run uuid.UUID, kind string) uuid.UUID { return uuid.NewSHA1(run, []byte(kind)) }
 
-func (s *Service) closingOf(ctx context.Context, run uuid.UUID, kind string) (record.Closing, error) {
-	return s.store.ClosingByID(ctx, closingID(run, kind))
+func (s *Service) of(ctx context.Context, run uuid.UUID, kind string) (record.Closing, error) {
+	return s.store.ClosingByID(ctx, ID(run, kind))
 }
 
-// shut closes what the run has opened of the kind, if it has: opened tells.
-func (s *Service) shut(ctx context.Context, run record.Run, kind string) (said string, opened bool, err error) {
-	c, err := s.closingOf(ctx, run.ID, kind)
+// Shut closes what the run has opened of the kind, if it has: opened tells.
+func (s *Service) Shut(ctx context.Context, run record.Run, kind string) (said string, opened bool, err error) {
+	c, err := s.of(ctx, run.ID, kind)
 	if errors.Is(err, store.ErrNotFound) {
 		return "it was not opened", false, nil
 	}
@@ -155,7 +154,7 @@ func (s *Service) closeOne(ctx context.Context, c record.Closing) error {
 // closeAtCloud closes at the cloud and looks whether it is closed. found is whether it
 // was open.
 func (s *Service) closeAtCloud(ctx context.Context, c record.Closing) (found bool, err error) {
-	if strings.HasPrefix(c.Kind, agentKind) {
+	if strings.HasPrefix(c.Kind, Agent) {
 		before, err := s.cloud.Agent(ctx, c.Details["instance"])
 		if err == nil {
 			err = s.cloud.PermitAgent(ctx, c.Details["instance"], false)
@@ -190,9 +189,9 @@ func (s *Service) closeAtCloud(ctx context.Context, c record.Closing) (found boo
 	}
 }
 
-// closeDue closes what is open beyond its deadline, whatever has become of its run, and
+// CloseDue closes what is open beyond its deadline, whatever has become of its run, and
 // looks again where an opening was never answered.
-func (s *Service) closeDue(ctx context.Context) error {
+func (s *Service) CloseDue(ctx context.Context) error {
 	list, err := s.store.ClosingsDue(ctx, s.now(), s.now().Add(-closeAgainWithin))
 	if err != nil {
 		return err

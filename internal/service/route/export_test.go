@@ -1,9 +1,7 @@
-package reentry
+package route
 
 import (
 	"context"
-
-	"github.com/google/uuid"
 
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
@@ -14,21 +12,21 @@ import (
 
 const (
 	ForUndo    = forUndo
-	AgentKind  = agentKind
-	PortKind   = portKind
 	MaxHelpers = maxHelpers
 )
 
-func ClosingID(run uuid.UUID, kind string) uuid.UUID { return closingID(run, kind) }
-
-func (s *Service) CloseDue(ctx context.Context) error { return s.closeDue(ctx) }
-
-// StepsIn are the steps of a restore, in their order.
-func StepsIn(r Restore) []restore.Step { return must(r.Route).Steps(r.work.plan()) }
+// StepsIn are the steps of the restore that a run is.
+func StepsIn(run record.Run) ([]restore.Step, error) {
+	w, err := WorkOf(run)
+	if err != nil {
+		return nil, err
+	}
+	return must(w.Route).Steps(w.plan()), nil
+}
 
 // Undoes reports whether the step of a route has an undo.
 func Undoes(s *Service, name restore.Route, step restore.Step) bool {
-	r := &restoring{Service: s, route: s.route(name), work: &restoreWork{}}
+	r := &restoring{Service: s, route: s.Route(name), work: &Work{}}
 	return r.steps()[step].Undo != nil
 }
 
@@ -39,7 +37,7 @@ const fly restore.Step = "fly"
 
 // AddPigeon adds the ninth way to those of the service. flown is called in its own step.
 func AddPigeon(s *Service, flown func()) {
-	pigeon := route{
+	pigeon := Route{
 		Way: restore.Way{
 			Route:   Pigeon,
 			Title:   "Carrier pigeon",
@@ -58,7 +56,7 @@ func AddPigeon(s *Service, flown func()) {
 				},
 			}}
 		},
-		rehearse: func(*Service, rehearsing) (string, func(context.Context) (string, error)) {
+		rehearse: func(*Service, Rehearsing) (string, func(context.Context) (string, error)) {
 			return "the pigeon", func(context.Context) (string, error) { return "it coos", nil }
 		},
 		place: func(
@@ -75,5 +73,5 @@ func AddPigeon(s *Service, flown func()) {
 		},
 	}
 	s.routes = append(s.routes[:len(s.routes):len(s.routes)], pigeon)
-	s.ways = waysOf(s.routes)
+	s.Ways = waysOf(s.routes)
 }

@@ -1,4 +1,4 @@
-package reentry_test
+package route_test
 
 import (
 	"strings"
@@ -19,11 +19,11 @@ func TestARestoreIsWholeOrUndoneWhereAnotherServiceTakesItAtEveryStep(t *testing
 			if wrong := o.judge(r); r.State != runs.Done || len(wrong) > 0 {
 				t.Errorf("%s\n%s", strings.Join(wrong, "\n"), stepsOf(r))
 			}
-			want := 2 * len(stepsIn(r))
+			want := 2 * len(stepsIn(t, r))
 			if n := c.Cuts(); n != want {
 				t.Errorf("it was cut off %d times, want %d\n%s", n, want, stepsOf(r))
 			}
-			steps := beforeEntry(stepsIn(r))
+			steps := beforeEntry(stepsIn(t, r))
 			if len(steps) == 0 {
 				return
 			}
@@ -65,10 +65,10 @@ func TestOfTwoServicesOneIsKilledAtEveryInstantOfARestore(t *testing.T) {
 				return o.ends(begun.ID), instants
 			}
 			run, instants := serve(on, "")
-			if wrong := on.judge(run); run.State != runs.Done || len(wrong) > 0 || len(instants) != len(stepsIn(run)) {
+			if wrong := on.judge(run); run.State != runs.Done || len(wrong) > 0 || len(instants) != len(stepsIn(t, run)) {
 				t.Errorf("killed at %v: %s\n%s", instants, strings.Join(wrong, "\n"), stepsOf(run))
 			}
-			steps := beforeEntry(stepsIn(run))
+			steps := beforeEntry(stepsIn(t, run))
 			if len(steps) == 0 {
 				return
 			}

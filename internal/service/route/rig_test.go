@@ -1,4 +1,4 @@
-package reentry_test
+package route_test
 
 import (
 	"errors"
@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"testing"
 	"time"
 
 	"github.com/google/uuid"
@@ -25,6 +26,7 @@ import (
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/reading"
 	"plumlatch/internal/service/reentry"
+	"plumlatch/internal/service/route"
 	"plumlatch/internal/service/servicetest"
 	"plumlatch/internal/sshio"
 )
@@ -146,14 +148,14 @@ func (o *lockedOut) begin() reentry.Restore {
 	o.T.Helper()
 	o.begun++
 	w := reentry.RestoreWanted{
-		Login:   o.login,
-		Route:   o.route,
-		Key:     fmt.Sprintf("%s-new-%d", o.name, o.begun),
-		Make:    true,
-		Lost:    []string{o.name + "-lost"},
-		Confirm: o.name,
-		Reason:  "the laptop is gone",
-		Ports:   o.ports,
+		Login:       o.login,
+		Route:       o.route,
+		Key:         fmt.Sprintf("%s-new-%d", o.name, o.begun),
+		Make:        true,
+		Lost:        []string{o.name + "-lost"},
+		Confirm:     o.name,
+		Reason:      "the laptop is gone",
+		NewInstance: route.NewInstance{Ports: o.ports},
 	}
 	if o.route == restore.WindowsPassword { // to which no line is lost; and RSA keys take long to make
 		w.Key, w.Make, w.Lost = o.name+"-other", false, []string{}
@@ -293,7 +295,7 @@ func (o *lockedOut) judge(r reentry.Restore) (wrong []string) {
 	if state, err := o.Port.Agent(ctx, o.before.Id); err != nil || state == cloud.AgentReady {
 		bad("the guest agent is %s: %v", state, err)
 	}
-	for n := range reentry.MaxHelpers {
+	for n := range route.MaxHelpers {
 		if helper, there, err := o.Port.Launched(ctx, fmt.Sprintf("%s helper %d", r.ID, n+1)); err != nil ||
 			there && helper.State != "terminated" {
 			bad("the helper %d is there: %v %+v", n+1, err, helper)
@@ -365,7 +367,14 @@ func (o *lockedOut) judgeDone(r reentry.Restore) (wrong []string) {
 }
 
 // stepsIn are the steps of a case, as the routes themselves order them.
-func stepsIn(r reentry.Restore) []restore.Step { return reentry.StepsIn(r) }
+func stepsIn(t *testing.T, r reentry.Restore) []restore.Step {
+	t.Helper()
+	steps, err := route.StepsIn(r.Run)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return steps
+}
 
 // lockOut launches the instance of a case, opened by a key that is lost and another.
 func lockOut(r *servicetest.Rig, c restoreCase, name string) *lockedOut {

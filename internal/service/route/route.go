@@ -1,4 +1,4 @@
-package reentry
+package route
 
 import (
 	"context"
@@ -12,20 +12,20 @@ import (
 	"plumlatch/internal/store"
 )
 
-// route is one way back in as it is taken. What it needs and costs, and the order of its steps, is
+// Route is one way back in as it is taken. What it needs and costs, and the order of its steps, is
 // core's, in Way; here is what each of them does. What is nil is not needed.
-type route struct {
+type Route struct {
 	restore.Way
 	// by says how the line comes to where it is to stand, as in "by the steward key".
 	by func(*restoring) string
-	// key is what a key is that the service makes for it.
-	key keypair.Spec
-	// noGrant is whether the new key is not granted the login at the start.
-	noGrant bool
+	// Key is what a key is that the service makes for it.
+	Key keypair.Spec
+	// NoGrant is whether the new key is not granted the login at the start.
+	NoGrant bool
 	// prepare adds to the payload what its steps go by.
-	prepare func(context.Context, *Service, *beginning) error
+	prepare func(context.Context, *Service, *Beginning) error
 	// rehearse returns what can be tried without touching anything, and tries it.
-	rehearse func(*Service, rehearsing) (what string, try func(context.Context) (string, error))
+	rehearse func(*Service, Rehearsing) (what string, try func(context.Context) (string, error))
 	// steps are those that not every route has.
 	steps func(*restoring) map[restore.Step]runs.Step
 	// place brings the line of the new key to where it is to stand, takeBack takes it out again where
@@ -42,7 +42,7 @@ type route struct {
 }
 
 // allRoutes are the ways that there are, in the order of core's. Another one is a file like theirs and a line here.
-var allRoutes = []route{
+var allRoutes = []Route{
 	standingKey,
 	guestAgent,
 	metadataKeys,
@@ -54,7 +54,7 @@ var allRoutes = []route{
 }
 
 // ways are what core knows of the routes.
-func waysOf(routes []route) restore.Ways {
+func waysOf(routes []Route) restore.Ways {
 	out := make(restore.Ways, len(routes))
 	for n, r := range routes {
 		out[n] = r.Way
@@ -62,37 +62,62 @@ func waysOf(routes []route) restore.Ways {
 	return out
 }
 
-// route returns the route of that name; nil where there is none.
-func (s *Service) route(name restore.Route) *route {
-	n := slices.IndexFunc(s.routes, func(r route) bool { return r.Way.Route == name })
+// Route returns the route of that name; nil where there is none.
+func (s *Service) Route(name restore.Route) *Route {
+	n := slices.IndexFunc(s.routes, func(r Route) bool { return r.Way.Route == name })
 	if n < 0 {
 		return nil
 	}
 	return &s.routes[n]
 }
 
+// Prepare adds to the payload of a restore what the steps of its route go by.
+func (s *Service) Prepare(ctx context.Context, b *Beginning) error {
+	if prepare := s.Route(b.Work.Route).prepare; prepare != nil {
+		return prepare(ctx, s, b)
+	}
+	return nil
+}
+
+// Rehearse returns what can be tried of a route without touching anything, and what tries it; nil
+// where nothing can be.
+func (s *Service) Rehearse(r Rehearsing) (what string, try func(context.Context) (string, error)) {
+	if rehearse := s.Route(r.Option.Route).rehearse; rehearse != nil {
+		return rehearse(s, r)
+	}
+	return "", nil
+}
+
 // must returns the way of one of core's own routes.
 func must(name restore.Route) restore.Way {
 	way, there := restore.All.Of(name)
 	if !there {
-		panic("reentry: core has no route " + name)
+		panic("route: core has no route " + name)
 	}
 	return way
 }
 
-// beginning is a restore that is about to begin.
-type beginning struct {
-	wanted   RestoreWanted
-	login    record.Login
-	instance record.Instance
-	facts    restore.Facts
-	work     *restoreWork
+// NewInstance is what somebody wants of an instance that takes the place of one: whether that is stopped
+// before the image is made, at which TCP ports the new one is waited for, and its name.
+type NewInstance struct {
+	StopFirst bool
+	Ports     []int
+	NewName   string
 }
 
-// rehearsing is a login at which routes are rehearsed.
-type rehearsing struct {
-	login    record.Login
-	instance record.Instance
-	facts    restore.Facts
-	option   restore.Option
+// Beginning is a restore that is about to begin.
+type Beginning struct {
+	Wanted   NewInstance
+	Login    record.Login
+	Instance record.Instance
+	Facts    restore.Facts
+	Work     *Work
+}
+
+// Rehearsing is a login at which routes are rehearsed.
+type Rehearsing struct {
+	Login    record.Login
+	Instance record.Instance
+	Facts    restore.Facts
+	Option   restore.Option
 }

@@ -314,40 +314,6 @@ func (s *Service) TakenKey(ctx context.Context, err error, wanted string, public
 	return p
 }
 
-func handedOverWords(k record.Key) string {
-	return fmt.Sprintf(
-		"was handed over once, to %s on %s, and is kept nowhere here",
-		k.CreatedBy,
-		k.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
-	)
-}
-
-func handedOver(k record.Key) error {
-	p := &problem.Problem{
-		Kind:   problem.Gone,
-		Code:   "private-half-not-here",
-		Where:  []string{k.Name},
-		Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead",
-	}
-	switch k.Origin {
-	case "service":
-		p.Detail = fmt.Sprintf("the private half of %s %s", k.Name, handedOverWords(k))
-	case "client":
-		p.Detail = fmt.Sprintf(
-			"the private half of %s was made on the machine of %s and never came here",
-			k.Name,
-			k.CreatedBy,
-		)
-	default:
-		p.Detail = fmt.Sprintf(
-			"only the public half of %s was imported, by %s; the private half never came here",
-			k.Name,
-			k.CreatedBy,
-		)
-	}
-	return p
-}
-
 func (s *Service) NoKey(err error, name string) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return &problem.Problem{

@@ -9,11 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
-	"github.com/google/uuid"
-
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/problem"
@@ -21,89 +17,12 @@ import (
 	"plumlatch/internal/store"
 )
 
-// Role is what an operator or a token may do.
-type Role string
-
 // The roles, each of which may do what those before it may.
 const (
 	Viewer   Role = "viewer"
 	Operator Role = "operator"
 	Admin    Role = "admin"
 )
-
-var rank = map[Role]int{Viewer: 1, Operator: 2, Admin: 3}
-
-// May reports whether r may do what needs the role least.
-func (r Role) May(least Role) bool { return rank[r] > 0 && rank[least] > 0 && rank[r] >= rank[least] }
-
-// Actor is who makes a call, and by which way.
-type Actor struct {
-	ID        uuid.UUID
-	Name      string
-	Role      Role
-	Via       string // api, cli, console or service
-	ByToken   bool
-	RequestID string
-	// Limits are the labels of the instances that the actor sees and touches.
-	Limits map[string]string
-	// Only is what a token for a machine may do: sweep or read; "" for all.
-	Only string
-	// Session is the console session that the call was made in, and ConfirmedAt when its person
-	// last gave their password or a code.
-	Session     uuid.UUID
-	ConfirmedAt time.Time
-	// AwaitsCode is whether the session is none before a code is given.
-	AwaitsCode bool
-}
-
-// TheService acts by itself, as a duty does.
-var TheService = Actor{Name: journal.ByService.Name, Via: journal.ByService.Via}
-
-// By is how the daybook names the actor.
-func (a Actor) By() journal.By { return journal.By{Name: a.Name, Via: a.Via, RequestID: a.RequestID} }
-
-// Within returns a context in which the actor's limits hold.
-func (a Actor) Within(ctx context.Context) context.Context {
-	if len(a.Limits) == 0 {
-		return ctx
-	}
-	return store.WithLimit(ctx, store.Limit{Labels: a.Limits, Person: a.Name})
-}
-
-// Labelled adds the labels of the actor's limits, so that what the actor brings in
-// is within them.
-func (a Actor) Labelled(labels map[string]string) (map[string]string, error) {
-	out := maps.Clone(labels)
-	for k, v := range a.Limits {
-		if given, ok := labels[k]; ok && given != v {
-			return nil, &problem.Problem{
-				Kind:   problem.Forbidden,
-				Code:   "beyond-your-limit",
-				Field:  "labels",
-				Detail: fmt.Sprintf("you work on instances with %s=%s alone, and the label given is %s=%s", k, v, k, given),
-				Remedy: "Leave that label out; it is set for you",
-			}
-		}
-		if out == nil {
-			out = map[string]string{}
-		}
-		out[k] = v
-	}
-	return out, nil
-}
-
-// FleetWide refuses those with a limit.
-func FleetWide(ctx context.Context, what string) error {
-	if store.Limited(ctx) {
-		return &problem.Problem{
-			Kind:   problem.Forbidden,
-			Code:   "beyond-your-limit",
-			Detail: what + " reaches the whole fleet, and you work on a part of it",
-			Remedy: "Ask somebody without a limit",
-		}
-	}
-	return nil
-}
 
 // NewOperator says what an account is to be.
 type NewOperator struct {
@@ -519,130 +438,4 @@ func (s *Service) ChangePassword(ctx context.Context, actor Actor, secret, old, 
 			s.journal.Entry(actor.By(), "operator.password", "operator", o.Name, "", "%s changed their password.", o.Name),
 		)
 	})
-}
-
-// Keepers returns all persons and teams.
-func (s *Service) Keepers(ctx context.Context) ([]record.Keeper, error) { return s.store.Keepers(ctx) }
-
-// AddTeam makes a team, that can keep keys.
-func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.IdempotencyKey, name, title string) error {
-	if title == "" {
-		title = name
-	}
-	if err := errors.Join(problem.CheckName("name", name), problem.CheckText("title", title)); err != nil {
-		return problem.First(err)
-	}
-	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, name)
-		if err != nil || earlier != "" {
-			return err
-		}
-		if err := tx.AddKeeper(ctx, record.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
-			return err
-		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name),
-		)
-	})
-	return personTaken(err, name)
-}
-
-func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (record.Keeper, error) {
-	k, err := tx.KeeperNamed(ctx, name)
-	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
-		err = &problem.Problem{
-			Kind:   problem.NotFound,
-			Code:   "no-such-team",
-			Where:  []string{name},
-			Detail: fmt.Sprintf("there is no team named %q", name),
-			Remedy: "See them: plumlatch keeper list",
-		}
-	}
-	return k, err
-}
-
-// SetTeamMember puts a person into a team or takes them out.
-func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person string, in bool) error {
-	return s.store.InTx(ctx, func(tx *store.Store) error {
-		t, err := s.teamNamed(ctx, tx, team)
-		if err != nil {
-			return err
-		}
-		o, err := s.OperatorNamed(ctx, tx, person)
-		if err != nil {
-			return err
-		}
-		if in && o.ClosedAt != nil {
-			return &problem.Problem{
-				Kind:   problem.Conflict,
-				Code:   "account-closed",
-				Where:  []string{person},
-				Detail: "the account of " + person + " is closed",
-			}
-		}
-		change, action, words := tx.JoinTeam, "team.join", "%s put %s into the team %s."
-		if !in {
-			change, action, words = tx.PartTeam, "team.part", "%s took %s out of the team %s."
-		}
-		did, err := change(ctx, t.ID, o.ID)
-		if err != nil || !did {
-			return err
-		}
-		e := s.journal.Entry(actor.By(), action, "team", team, "", words, actor.Name, person, team)
-		e.About = append(e.About, "operator:"+person)
-		return tx.Note(ctx, e)
-	})
-}
-
-// DeleteTeam ends a team that holds no key.
-func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) error {
-	return s.store.InTx(ctx, func(tx *store.Store) error {
-		t, err := s.teamNamed(ctx, tx, name)
-		if err != nil {
-			return err
-		}
-		n, err := tx.KeysOfKeeper(ctx, t.ID)
-		if err != nil {
-			return err
-		}
-		if n > 0 {
-			return &problem.Problem{
-				Kind:   problem.Conflict,
-				Code:   "team-holds-keys",
-				Where:  []string{name},
-				Detail: fmt.Sprintf("the team %s holds %s", name, text.Counted(int(n), "key")),
-				Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER",
-			}
-		}
-		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
-			return err
-		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name),
-		)
-	})
-}
-
-// KeeperFor returns the named keeper, or the actor's own.
-func (s *Service) KeeperFor(ctx context.Context, actor Actor, name string) (*record.Keeper, error) {
-	if name == "" {
-		k, err := s.store.KeeperOf(ctx, actor.ID)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, nil
-		}
-		return &k, err
-	}
-	k, err := s.store.KeeperNamed(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "no-such-keeper",
-			Field:  "keeper",
-			Detail: fmt.Sprintf("there is no keeper %q", name),
-			Remedy: "See who there is: plumlatch keeper list",
-		}
-	}
-	return &k, err
 }

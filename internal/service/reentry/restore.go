@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -14,7 +12,6 @@ import (
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
-	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
@@ -208,50 +205,6 @@ func (s *Service) StartRestore(
 	return s.Restore(ctx, run.ID)
 }
 
-func nameTaken(name string) error {
-	return &problem.Problem{
-		Kind:   problem.Conflict,
-		Code:   "name-taken",
-		Field:  "key",
-		Where:  []string{name},
-		Detail: fmt.Sprintf("there is a key named %s already", name),
-		Remedy: "Choose another name, or use that key",
-	}
-}
-
-// restoreKey returns the new key; where the service makes it, with its sealed private half.
-func (s *Service) restoreKey(
-	ctx context.Context,
-	actor people.Actor,
-	w RestoreWanted,
-) (record.Key, record.Secret, error) {
-	var none record.Secret
-	if !w.Make {
-		k, err := s.keys.Key(ctx, w.Key)
-		return k, none, err
-	}
-	if err := problem.CheckName("key", w.Key); err != nil {
-		return record.Key{}, none, err
-	}
-	if _, err := s.store.KeyNamed(ctx, w.Key); err == nil {
-		return record.Key{}, none, nameTaken(w.Key)
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return record.Key{}, none, err
-	}
-	spec := s.route.Route(w.Route).Key
-	k, sealed, err := s.keys.NewKept(ctx, s.store, actor, keys.NewKey{Name: w.Key, Purpose: "restore"}, spec, w.Key)
-	if err != nil {
-		return k, none, err
-	}
-	own, err := s.store.KeeperOf(ctx, actor.ID)
-	if err == nil {
-		k.KeeperID = &own.ID
-	} else if errors.Is(err, store.ErrNotFound) {
-		err = nil // no keeper of their own: an admin takes it out of the safe
-	}
-	return k, sealed, err
-}
-
 func (s *Service) earlierRestore(ctx context.Context, id string, err error) (Restore, error) {
 	if err != nil {
 		return Restore{}, err
@@ -261,173 +214,6 @@ func (s *Service) earlierRestore(ctx context.Context, id string, err error) (Res
 		return Restore{}, err
 	}
 	return s.Restore(ctx, run)
-}
-
-// judgeRoute refuses a route that is not possible, not within the limits, or not confirmed.
-func (s *Service) judgeRoute(w RestoreWanted, i record.Instance, ranked []restore.Option) error {
-	at := slices.IndexFunc(ranked, func(o restore.Option) bool { return o.Route == w.Route })
-	if at < 0 {
-		var names []string
-		for _, o := range ranked {
-			names = append(names, string(o.Route))
-		}
-		return &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "no-such-route",
-			Field:  "route",
-			Detail: fmt.Sprintf("there is no route %q into %s", w.Route, i.Name),
-			Remedy: "There are: " + strings.Join(names, ", "),
-		}
-	}
-	o := ranked[at]
-	see := "See all: plumlatch restore routes " + i.Name
-	switch {
-	case !o.Possible():
-		var what []string
-		for _, m := range o.Missing {
-			what = append(what, m.What)
-		}
-		return &problem.Problem{
-			Kind:   problem.Conflict,
-			Code:   "route-not-possible",
-			Field:  "route",
-			Where:  []string{i.Name},
-			Detail: fmt.Sprintf("the route %s is not possible: %s", o.Route, strings.Join(what, "; ")),
-			Remedy: cmp.Or(o.Missing[0].Remedy, see),
-		}
-	case len(o.Outside) > 0:
-		return &problem.Problem{
-			Kind:   problem.Conflict,
-			Code:   "outside-limits",
-			Field:  "route",
-			Where:  []string{i.Name},
-			Detail: fmt.Sprintf("the route %s is outside your limits: %s", o.Route, strings.Join(o.Outside, "; ")),
-			Remedy: see,
-		}
-	case (o.Stops || o.NewIdentity) && w.Confirm != i.Name:
-		return &problem.Problem{
-			Kind:  problem.Conflict,
-			Code:  "not-confirmed",
-			Field: "confirm",
-			Where: []string{i.Name},
-			Detail: fmt.Sprintf(
-				"the route %s %s. Changes: %s. Loses: %s",
-				o.Route,
-				stopWords(o),
-				route.OrNone(strings.Join(o.Changes, "; ")),
-				route.OrNone(strings.Join(o.Loses, "; ")),
-			),
-			Remedy: "Confirm it with the name of the instance: -confirm " + i.Name,
-		}
-	case !s.route.Route(w.Route).Replaces && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
-		return &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "not-for-this-route",
-			Field:  "route",
-			Detail: "to stop it first, to check ports and to give a name are for the route replacement alone",
-		}
-	}
-	for _, port := range w.Ports {
-		if port < 1 || port > 65535 {
-			return &problem.Problem{
-				Kind:   problem.Invalid,
-				Code:   "bad-port",
-				Field:  "ports",
-				Detail: fmt.Sprintf("%d is no port", port),
-				Remedy: "Give one from 1 to 65535",
-			}
-		}
-	}
-	return nil
-}
-
-func stopWords(o restore.Option) string {
-	if o.NewIdentity {
-		return "puts another instance in its place"
-	}
-	return "stops it for about " + restore.Words(o.Downtime)
-}
-
-// lostOf returns the keys whose lines are to go.
-func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fresh record.Key) ([]record.Key, error) {
-	names := w.Lost
-	if names == nil {
-		for _, k := range routes.Lost {
-			if k.ID != fresh.ID {
-				names = append(names, k.Name)
-			}
-		}
-	}
-	var out []record.Key
-	for _, name := range names {
-		k, err := s.keys.Key(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		bad := func(detail, remedy string) error {
-			return &problem.Problem{
-				Kind:   problem.Invalid,
-				Code:   "bad-lost",
-				Field:  "lost",
-				Where:  []string{name},
-				Detail: detail,
-				Remedy: remedy,
-			}
-		}
-		switch {
-		case k.ID == fresh.ID:
-			return nil, bad(name+" cannot be the new key and a lost one", "Choose another key")
-		case k.StewardOf != nil:
-			return nil, bad(
-				name+" is a steward key, whose private half is in the safe",
-				"Withdraw it, if it is to go: plumlatch grant withdraw "+name,
-			)
-		}
-		if !slices.ContainsFunc(out, func(other record.Key) bool { return other.ID == k.ID }) {
-			out = append(out, k)
-		}
-	}
-	return out, nil
-}
-
-// newRestore makes what the steps of a restore go by.
-func (s *Service) newRestore(
-	ctx context.Context,
-	w RestoreWanted,
-	l record.Login,
-	i record.Instance,
-	k record.Key,
-	lost []record.Key,
-	f restore.Facts,
-) (route.Work, error) {
-	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})
-	if err != nil {
-		return route.Work{}, err
-	}
-	work := route.Work{
-		Route:     w.Route,
-		Login:     l.ID,
-		LoginName: fleet.LoginName(l.OSUser, i.Name),
-		Key:       k.ID,
-		KeyName:   k.Name,
-		Kept:      kept[k.ID] && s.Safe != nil,
-	}
-	for _, h := range f.Holders {
-		work.Holders = append(work.Holders, h.Keeper)
-	}
-	for _, old := range lost {
-		work.Lost = append(work.Lost, route.NamedKey{ID: old.ID, Name: old.Name})
-	}
-	work.Removes = slices.Clone(work.Lost)
-	begins := &route.Beginning{Wanted: w.NewInstance, Login: l, Instance: i, Facts: f, Work: &work}
-	if err := s.route.Prepare(ctx, begins); err != nil {
-		return work, err
-	}
-	if s.route.Route(w.Route).Replaces {
-		return work, nil // the new login was never entered
-	}
-	work.EnteredBefore, err = s.store.LastEntered(ctx, l.ID, k.ID)
-	return work, err
 }
 
 // Restore returns a restore with how far it is.
@@ -516,74 +302,6 @@ func (s *Service) Restores(ctx context.Context, instance string, p record.Page) 
 		out.Items = append(out.Items, r)
 	}
 	return out, nil
-}
-
-// UndoRestore has a restore that is at work undone.
-func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.UUID, reason string) (Restore, error) {
-	if err := problem.CheckText("reason", reason); err != nil {
-		return Restore{}, err
-	}
-	r, err := s.Restore(ctx, id)
-	if err != nil {
-		return Restore{}, err
-	}
-	why := actor.Name + " asked for its undo"
-	if reason != "" {
-		why += ": " + reason
-	}
-	won, err := s.engine.AskUndo(ctx, id, why)
-	if err != nil {
-		return Restore{}, err
-	}
-	if won {
-		if err := s.store.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"restore.undo",
-				"login",
-				r.Login,
-				reason,
-				"%s asked to undo the restore of %s.",
-				actor.Name,
-				r.Login,
-			),
-		); err != nil {
-			return Restore{}, err
-		}
-		return s.Restore(ctx, id)
-	}
-	if r, err = s.Restore(ctx, id); err != nil { // as it is now
-		return Restore{}, err
-	}
-	switch {
-	case r.State == runs.Undoing || r.UndoAskedAt != nil && r.EndedAt == nil:
-		return r, nil
-	case r.EndedAt != nil:
-		return Restore{}, &problem.Problem{
-			Kind:   problem.Conflict,
-			Code:   "restore-over",
-			Detail: "this restore is over",
-			Remedy: overRemedy(r),
-		}
-	}
-	return Restore{}, &problem.Problem{
-		Kind: problem.Conflict,
-		Code: "restore-proved",
-		Detail: fmt.Sprintf(
-			"a login with %s was completed, so that %s is open again and there is nothing to undo",
-			r.Key,
-			r.Login,
-		),
-		Remedy: "Let the last steps end: plumlatch restore watch " + id.String(),
-	}
-}
-
-func overRemedy(r Restore) string {
-	if r.State == runs.Done && r.Target != r.Instance.Name {
-		return fmt.Sprintf("The instance of before is stopped, not ended: plumlatch instance start %s", r.Instance.Name)
-	}
-	return "To take the new key away: plumlatch grant withdraw " + r.Key + " " + r.Login
 }
 
 // WakeRestore has a worker look at the restore that is at work on an instance, if one is.

@@ -1,0 +1,131 @@
+package access
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/service/reading"
+)
+
+// Login is a login with all that is known of it.
+type Login struct {
+	LoginReach
+	Of        record.Instance
+	Openers   []record.Opening
+	Strangers []record.Stranger
+	Files     []record.FileVersion
+	Folders   []record.Folder
+	// Label says what the cloud's key label is worth; "" where there is nothing to say.
+	Label string
+}
+
+const maxOpeners = 500
+
+// Login returns a login with what was seen in it.
+func (s *Service) Login(ctx context.Context, name string) (Login, error) {
+	l, i, err := s.fleet.LoginNamed(ctx, name)
+	if err != nil {
+		return Login{}, err
+	}
+	w, err := s.World(ctx, record.ReachFilter{Instance: i.ID})
+	if err != nil {
+		return Login{}, err
+	}
+	place := w.LoginPlace(l.ID)
+	if place < 0 {
+		return Login{}, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-login",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no login %s any more", name),
+		}
+	}
+	out := Login{LoginReach: judged(w.Logins[place], reach.Standings(w.Input)[place]), Of: i, Folders: l.Folders}
+	openers, err := s.store.Openers(ctx, i.ID, record.Page{Limit: maxOpeners})
+	if err != nil {
+		return Login{}, err
+	}
+	for _, o := range openers.Items {
+		if o.OSUser == l.OSUser {
+			out.Openers = append(out.Openers, o)
+		}
+	}
+	out.Label = labelWorth(i, out.Openers)
+	strangers, err := s.store.StrangersOf(ctx, i.ID, maxOpeners)
+	if err != nil {
+		return Login{}, err
+	}
+	for _, g := range strangers {
+		if g.LoginID == l.ID {
+			out.Strangers = append(out.Strangers, g)
+		}
+	}
+	out.Files, err = s.store.NewestVersions(ctx, l.ID)
+	return out, err
+}
+
+// Version is a content of a file with what was new in it.
+type Version struct {
+	record.FileVersion
+	Came, Went []string
+}
+
+// Versions returns the contents that the login's files were seen with, the newest first.
+func (s *Service) Versions(ctx context.Context, name string) ([]Version, error) {
+	l, _, err := s.fleet.LoginNamed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	versions, err := s.store.Versions(ctx, l.ID, maxVersions)
+	if err != nil {
+		return nil, err
+	}
+	held := 0
+	for n, v := range versions {
+		if held += len(v.Content); held > maxVersionBytes && n > 0 {
+			versions = versions[:n]
+			break
+		}
+	}
+	out := make([]Version, len(versions))
+	for n, v := range versions {
+		out[n] = Version{FileVersion: v}
+		for _, earlier := range versions[n+1:] {
+			if earlier.Path == v.Path {
+				out[n].Came, out[n].Went = reading.ChangesOf(earlier.Content, v.Content)
+				break
+			}
+		}
+	}
+	return out, nil
+}
+
+// Compare returns the later of two versions of a file with the lines that came and
+// went since the earlier.
+func (s *Service) Compare(ctx context.Context, name string, from, to uuid.UUID) (Version, error) {
+	l, _, err := s.fleet.LoginNamed(ctx, name)
+	if err != nil {
+		return Version{}, err
+	}
+	versions, err := s.store.VersionsByID(ctx, l.ID, from, to)
+	if err != nil {
+		return Version{}, err
+	}
+	if len(versions) != 2 || versions[0].Path != versions[1].Path {
+		return Version{}, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-version",
+			Where:  []string{name},
+			Detail: "these are not two versions of one file of " + name,
+			Remedy: "See them: plumlatch login history " + name,
+		}
+	}
+	out := Version{FileVersion: versions[1]}
+	out.Came, out.Went = reading.ChangesOf(versions[0].Content, versions[1].Content)
+	return out, nil
+}

@@ -1,0 +1,139 @@
+package access
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// LossChange is a login whose reach would change.
+type LossChange struct {
+	Login, Instance string
+	Before, After   reach.State
+}
+
+// Loss returns what would become of the logins if keys were lost together: those of the
+// names, and all active ones of the keeper, unless that is "". It returns the names of all, too.
+func (s *Service) Loss(ctx context.Context, names []string, keeper string) ([]string, []LossChange, error) {
+	if len(names) == 0 && keeper == "" {
+		return nil, nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-key",
+			Field:  "key",
+			Detail: "no key is named",
+			Remedy: "Name keys, or whoever keeps them",
+		}
+	}
+	keys, err := s.store.KeysNamed(ctx, names)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range names {
+		if !slices.ContainsFunc(keys, func(k record.Key) bool { return k.Name == n }) {
+			return nil, nil, s.keys.NoKey(store.ErrNotFound, n)
+		}
+	}
+	if keeper != "" {
+		k, err := s.store.KeeperNamed(ctx, keeper)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, nil, &problem.Problem{
+				Kind:   problem.NotFound,
+				Code:   "no-such-keeper",
+				Field:  "keeper",
+				Where:  []string{keeper},
+				Detail: fmt.Sprintf("there is no keeper %q", keeper),
+				Remedy: "See who there is: plumlatch keeper list",
+			}
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		held, err := s.store.KeysHeldBy(ctx, k.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		keys = append(keys, held...)
+	}
+	slices.SortFunc(keys, func(a, b record.Key) int { return cmp.Compare(a.Name, b.Name) })
+	keys = slices.CompactFunc(keys, func(a, b record.Key) bool { return a.Name == b.Name })
+	all := make([]string, len(keys))
+	for n, k := range keys {
+		all[n] = k.Name
+	}
+	w, err := s.World(ctx, record.ReachFilter{Keys: all})
+	if err != nil {
+		return nil, nil, err
+	}
+	var places []int
+	for _, k := range keys {
+		if place := w.KeyPlace(k.ID); place >= 0 {
+			places = append(places, place)
+		}
+	}
+	var out []LossChange
+	for _, c := range reach.Loss(w.Input, places...) {
+		l := w.Logins[c.Login]
+		out = append(out, LossChange{fleet.LoginName(l.OSUser, l.Instance), l.Instance, c.Before, c.After})
+	}
+	return all, out, nil
+}
+
+// MarkLost marks a key as lost: by the person who is its keeper, or an admin.
+func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason string) (record.Key, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return record.Key{}, err
+	}
+	if reason == "" {
+		return record.Key{}, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "no reason was given",
+			Remedy: "Say what happened, for the daybook: -reason TEXT",
+		}
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		k, err := s.keys.LockKey(ctx, tx, name, func(k record.Key) error {
+			own, err := s.keys.Holds(ctx, tx, actor, k)
+			if err != nil {
+				return err
+			}
+			if actor.Role != people.Admin && !own {
+				return &problem.Problem{
+					Kind:   problem.Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{name},
+					Detail: fmt.Sprintf("only the keeper of %s or an admin marks it as lost", name),
+					Remedy: "Ask them",
+				}
+			}
+			return s.keys.Beyond(ctx, tx, k)
+		})
+		if err != nil {
+			return err
+		}
+		if k.State == "lost" {
+			return nil
+		}
+		if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "key.mark-lost", "key", name, reason, "%s marked the key %s as lost.", actor.Name, name),
+		)
+	})
+	if err != nil {
+		return record.Key{}, err
+	}
+	return s.keys.Key(ctx, name)
+}

@@ -1,0 +1,116 @@
+package access
+
+import (
+	"context"
+	"fmt"
+	"sort"
+
+	"plumlatch/internal/core/reach"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/fleet"
+	"plumlatch/internal/service/problem"
+)
+
+// maxMapped is the greatest number of logins on a map.
+const maxMapped = 1000
+
+// ReachMap is logins against keys.
+type ReachMap struct {
+	Keys   []MapKey
+	Logins []MapLogin
+	Total  int
+}
+
+// MapKey is a key on a map.
+type MapKey struct {
+	record.ReachKey
+	// Fresh is whether its private half is freshly proved, Logins on how many logins
+	// of the map it stands or should.
+	Fresh  bool
+	Logins int
+}
+
+// MapLogin is a login on a map with the keys that stand there or should.
+type MapLogin struct {
+	Name      string
+	State     reach.State
+	Strangers int
+	Steward   bool // whether the service's own key is in place
+	Cells     []MapCell
+}
+
+// MapCell is a key, by its place among the map's, and how it and the login stand.
+type MapCell struct {
+	Key int
+	Fit reach.Fit
+}
+
+// Map returns the worst logins that fit, at most limit, against their keys, those
+// with the most logins first. A steward key, of one login each, is told at its login.
+func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
+	if r.Limit < 1 || r.Limit > maxMapped {
+		return ReachMap{}, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "bad-limit",
+			Field:  "limit",
+			Detail: fmt.Sprintf("%d logins cannot be mapped; 1 to %d can", r.Limit, maxMapped),
+		}
+	}
+	w, err := s.World(ctx, r.ReachFilter)
+	if err != nil {
+		return ReachMap{}, err
+	}
+	standings := reach.Standings(w.Input)
+	order := w.worstFirst(standings, r)
+	out := ReachMap{Total: len(order)}
+	order = order[:min(r.Limit, len(order))]
+	rowOf := make(map[int32]int, len(order))
+	for row, n := range order {
+		rowOf[int32(n)] = row
+		l := w.Logins[n]
+		out.Logins = append(
+			out.Logins,
+			MapLogin{
+				Name:      fleet.LoginName(l.OSUser, l.Instance),
+				State:     standings[n].State,
+				Strangers: l.Strangers,
+				Steward:   standings[n].Steward,
+			},
+		)
+	}
+	onMap := make([]int, len(w.Keys))
+	for _, p := range w.Input.Pairs {
+		fit, ok := reach.FitOf(p.Granted, p.Sighting)
+		if row, shown := rowOf[p.Login]; ok && shown && !w.Keys[p.Key].Steward {
+			onMap[p.Key]++
+			out.Logins[row].Cells = append(out.Logins[row].Cells, MapCell{int(p.Key), fit})
+		}
+	}
+	var keys []int
+	for n, logins := range onMap {
+		if logins > 0 {
+			keys = append(keys, n)
+		}
+	}
+	sort.Slice(keys, func(a, b int) bool {
+		if onMap[keys[a]] != onMap[keys[b]] {
+			return onMap[keys[a]] > onMap[keys[b]]
+		}
+		return w.Keys[keys[a]].Name < w.Keys[keys[b]].Name
+	})
+	placeOf := make([]int, len(w.Keys))
+	for place, n := range keys {
+		placeOf[n] = place
+		out.Keys = append(
+			out.Keys,
+			MapKey{w.Keys[n], w.Keys[n].ProvedAt != nil && s.now().Sub(*w.Keys[n].ProvedAt) < s.Fresh, onMap[n]},
+		)
+	}
+	for _, l := range out.Logins {
+		for n := range l.Cells {
+			l.Cells[n].Key = placeOf[l.Cells[n].Key]
+		}
+		sort.Slice(l.Cells, func(a, b int) bool { return l.Cells[a].Key < l.Cells[b].Key })
+	}
+	return out, nil
+}

@@ -1,0 +1,285 @@
+package keys
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// HandOver asks another keeper to take a key over, which is done once they prove that
+// they hold it. A private half that never left the safe changes its keeper at once.
+func (s *Service) HandOver(
+	ctx context.Context,
+	actor people.Actor,
+	key, to, reason string,
+) (record.Key, *record.Handover, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return record.Key{}, nil, err
+	}
+	keeper, err := s.people.KeeperFor(ctx, actor, to)
+	if err != nil {
+		return record.Key{}, nil, err
+	}
+	if keeper == nil || to == "" {
+		return record.Key{}, nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-such-keeper",
+			Field:  "to",
+			Detail: "nobody was named to take the key over",
+		}
+	}
+	if keeper.LeftAt != nil {
+		return record.Key{}, nil, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "keeper-left",
+			Field:  "to",
+			Detail: keeper.Name + " has left",
+		}
+	}
+	var waits *record.Handover
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		k, err := s.LockKey(ctx, tx, key, func(k record.Key) error {
+			if err := s.Beyond(ctx, tx, k); err != nil {
+				return err
+			}
+			own, err := s.Holds(ctx, tx, actor, k)
+			switch {
+			case err != nil:
+				return err
+			case k.StewardOf != nil:
+				return &problem.Problem{
+					Kind:   problem.Conflict,
+					Code:   "steward-key",
+					Where:  []string{key},
+					Detail: key + " is a steward key, the service's own",
+				}
+			case !own && actor.Role != people.Admin:
+				return &problem.Problem{
+					Kind:   problem.Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{key},
+					Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", key),
+					Remedy: "Ask them",
+				}
+			}
+			return nil
+		})
+		switch {
+		case err != nil:
+			return err
+		case k.State == "lost":
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "key-lost",
+				Where:  []string{key},
+				Detail: key + " is marked as lost",
+				Remedy: "Rotate it: plumlatch rotate plan -key " + key,
+			}
+		case k.KeeperID != nil && *k.KeeperID == keeper.ID:
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "keeper-already",
+				Where:  []string{key},
+				Detail: keeper.Name + " is its keeper already",
+			}
+		}
+		half, err := tx.KeptHalf(ctx, k.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err == nil && half.ReleasedAt == nil {
+			if err := tx.SetKeeper(ctx, k.ID, keeper.ID); err != nil {
+				return err
+			}
+			return tx.Note(
+				ctx,
+				s.journal.Entry(
+					actor.By(),
+					"key.hand-over",
+					"key",
+					key,
+					reason,
+					"%s handed %s over to %s; its private half has never left the safe.",
+					actor.Name,
+					key,
+					keeper.Name,
+				),
+			)
+		}
+		h := record.Handover{
+			ID:         store.NewID(),
+			KeyID:      k.ID,
+			FromKeeper: k.KeeperID,
+			ToKeeper:   keeper.ID,
+			AskedBy:    actor.Name,
+			Reason:     reason,
+			AskedAt:    s.now().Truncate(time.Microsecond),
+			KeyName:    k.Name,
+			ToName:     keeper.Name,
+		}
+		waits = &h
+		if err := tx.AddHandover(ctx, h); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"key.hand-over-ask",
+				"key",
+				key,
+				reason,
+				"%s asked %s to take %s over, and to prove it.",
+				actor.Name,
+				keeper.Name,
+				key,
+			),
+		)
+	})
+	var taken *store.TakenError
+	if errors.As(err, &taken) {
+		return record.Key{}, nil, &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "hand-over-waits",
+			Where:  []string{key},
+			Detail: "somebody is asked to take " + key + " over already",
+			Remedy: "See who: plumlatch key hand-overs. Call it off: plumlatch key hand-over " + key + " -off",
+		}
+	}
+	if err != nil {
+		return record.Key{}, nil, err
+	}
+	k, err := s.Key(ctx, key)
+	return k, waits, err
+}
+
+// CallOffHandOver ends a hand-over that waits.
+func (s *Service) CallOffHandOver(ctx context.Context, actor people.Actor, key string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		var waiting []record.Handover
+		_, err := s.LockKey(ctx, tx, key, func(k record.Key) error {
+			own, err := s.Holds(ctx, tx, actor, k)
+			if err != nil {
+				return err
+			}
+			if waiting, err = tx.Handovers(ctx, &k.ID); err != nil {
+				return err
+			}
+			if len(waiting) == 0 {
+				return &problem.Problem{
+					Kind:   problem.NotFound,
+					Code:   "no-hand-over",
+					Where:  []string{key},
+					Detail: "nobody is asked to take " + key + " over",
+				}
+			}
+			if !own && actor.Role != people.Admin && waiting[0].AskedBy != actor.Name {
+				return &problem.Problem{
+					Kind:   problem.Forbidden,
+					Code:   "not-the-keeper",
+					Where:  []string{key},
+					Detail: "only who asked, the keeper, or an admin calls it off",
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if _, err := tx.EndHandover(ctx, waiting[0].ID, "called off", s.now()); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"key.hand-over-off",
+				"key",
+				key,
+				"",
+				"%s called off that %s takes %s over.",
+				actor.Name,
+				waiting[0].ToName,
+				key,
+			),
+		)
+	})
+}
+
+// Handovers returns those that wait for a proof.
+func (s *Service) Handovers(ctx context.Context) ([]record.Handover, error) {
+	return s.store.Handovers(ctx, nil)
+}
+
+// TakeOver completes a hand-over of the key to whoever has just proved to hold it.
+func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) error {
+	waiting, err := tx.Handovers(ctx, &k.ID)
+	if err != nil || len(waiting) == 0 {
+		return err
+	}
+	h := waiting[0]
+	is, err := tx.IsOf(ctx, h.ToKeeper, actor.ID)
+	if err != nil || !is {
+		return err
+	}
+	if _, err := tx.EndHandover(ctx, h.ID, "proved", s.now()); err != nil {
+		return err
+	}
+	if err := tx.SetKeeper(ctx, k.ID, h.ToKeeper); err != nil {
+		return err
+	}
+	return tx.Note(
+		ctx,
+		s.journal.Entry(
+			actor.By(),
+			"key.hand-over",
+			"key",
+			k.Name,
+			h.Reason,
+			"%s is the keeper of %s now, and has proved it; %s had asked for that.",
+			h.ToName,
+			k.Name,
+			h.AskedBy,
+		),
+	)
+}
+
+func handedOverWords(k record.Key) string {
+	return fmt.Sprintf(
+		"was handed over once, to %s on %s, and is kept nowhere here",
+		k.CreatedBy,
+		k.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+	)
+}
+
+func handedOver(k record.Key) error {
+	p := &problem.Problem{
+		Kind:   problem.Gone,
+		Code:   "private-half-not-here",
+		Where:  []string{k.Name},
+		Remedy: "If nobody has it any more, make a new pair (plumlatch key new NAME) and let that in instead",
+	}
+	switch k.Origin {
+	case "service":
+		p.Detail = fmt.Sprintf("the private half of %s %s", k.Name, handedOverWords(k))
+	case "client":
+		p.Detail = fmt.Sprintf(
+			"the private half of %s was made on the machine of %s and never came here",
+			k.Name,
+			k.CreatedBy,
+		)
+	default:
+		p.Detail = fmt.Sprintf(
+			"only the public half of %s was imported, by %s; the private half never came here",
+			k.Name,
+			k.CreatedBy,
+		)
+	}
+	return p
+}

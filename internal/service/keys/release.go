@@ -1,0 +1,203 @@
+package keys
+
+import (
+	"context"
+	"crypto/hpke"
+	"encoding/base64"
+	"errors"
+	"fmt"
+
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// Release says what is wanted of a kept private half.
+type Release struct {
+	Key, Reason string
+	// Recipient is the asker's public key for HPKE (RFC 9180: DHKEM(X25519, HKDF-SHA256),
+	// HKDF-SHA256, AES-256-GCM) in base64; "" for a private half in plain text.
+	Recipient string
+}
+
+// PrivateHalf hands a private half that the safe keeps over to the key's keeper or an
+// admin, once. Of any other key it says why there is none, and notes that it was
+// asked for. With a recipient the answer is sealed to that, in base64.
+func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release) ([]byte, error) {
+	if err := problem.CheckText("reason", w.Reason); err != nil {
+		return nil, err
+	}
+	recipient, err := recipientOf(w.Recipient)
+	if err != nil {
+		return nil, err
+	}
+	name := w.Key
+	k, err := s.Key(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	refuse := func(p error) ([]byte, error) {
+		refused := s.journal.Entry(
+			actor.By(),
+			"key.private-half",
+			"key",
+			name,
+			w.Reason,
+			"%s asked for the private half of %s, and did not get it.",
+			actor.Name,
+			name,
+		)
+		refused.Outcome = "refused"
+		if err := s.store.Note(ctx, refused); err != nil {
+			return nil, err
+		}
+		return nil, p
+	}
+	half, err := s.store.KeptHalf(ctx, k.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return refuse(handedOver(k))
+	case err != nil:
+		return nil, err
+	case k.StewardOf != nil:
+		return refuse(
+			&problem.Problem{
+				Kind:   problem.Forbidden,
+				Code:   "steward-key",
+				Where:  []string{name},
+				Detail: name + " is a steward key, whose private half leaves the safe for nobody",
+				Remedy: "Grant a key of your own: plumlatch grant add",
+			},
+		)
+	case s.Safe == nil:
+		return nil, problem.NoSafe()
+	case half.ReleasedAt != nil:
+		return refuse(
+			&problem.Problem{
+				Kind:  problem.Gone,
+				Code:  "private-half-released",
+				Where: []string{name},
+				Detail: fmt.Sprintf(
+					"the private half of %s was handed over once, to %s on %s",
+					name,
+					half.ReleasedTo,
+					half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+				),
+				Remedy: "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + name,
+			},
+		)
+	case w.Reason == "":
+		return nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-reason",
+			Field:  "reason",
+			Detail: "no reason was given",
+			Remedy: "Say why, for the daybook: -reason TEXT",
+		}
+	}
+	if err := s.Beyond(ctx, s.store, k); err != nil {
+		return refuse(err)
+	}
+	own, err := s.Holds(ctx, s.store, actor, k)
+	if err != nil {
+		return nil, err
+	}
+	if !own && actor.Role != people.Admin {
+		return refuse(
+			&problem.Problem{
+				Kind:   problem.Forbidden,
+				Code:   "not-the-keeper",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", name),
+				Remedy: "Ask them",
+			},
+		)
+	}
+	private, err := s.Safe.Open(half.Sealed, k.ID.String())
+	if err != nil {
+		return nil, fmt.Errorf("open the private half of %s: %w", name, err)
+	}
+	how := ""
+	if recipient != nil {
+		plain := private
+		sealed, err := hpke.Seal(recipient, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), plain)
+		clear(plain)
+		if err != nil {
+			return nil, err
+		}
+		private, how = []byte(base64.StdEncoding.EncodeToString(sealed)), ", sealed for their client"
+	}
+	err = s.store.InTx(ctx, func(tx *store.Store) error {
+		consented, err := s.useConsent(ctx, tx, actor, k)
+		if err != nil {
+			return err
+		}
+		first, err := tx.ReleaseHalf(ctx, k.ID, actor.Name, s.now())
+		if err == nil && !first {
+			err = &problem.Problem{
+				Kind:   problem.Gone,
+				Code:   "private-half-released",
+				Where:  []string{name},
+				Detail: "the private half of " + name + " was handed over at this moment to somebody else",
+			}
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"key.release",
+				"key",
+				name,
+				w.Reason,
+				"%s took the private half of %s out of the safe%s%s.",
+				actor.Name,
+				name,
+				consented,
+				how,
+			),
+		)
+	})
+	if err != nil {
+		clear(private)
+		return nil, err
+	}
+	return private, nil
+}
+
+func recipientOf(text string) (hpke.PublicKey, error) {
+	if text == "" {
+		return nil, nil
+	}
+	bad := &problem.Problem{
+		Kind:   problem.Invalid,
+		Code:   "bad-recipient",
+		Field:  "recipient",
+		Detail: "the recipient is not an X25519 public key in base64",
+		Remedy: "Leave it out, or let the client make it",
+	}
+	raw, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return nil, bad
+	}
+	k, err := hpke.NewKEM(0x0020) // DHKEM(X25519, HKDF-SHA256)
+	if err != nil {
+		return nil, err
+	}
+	public, err := k.NewPublicKey(raw)
+	if err != nil {
+		return nil, bad
+	}
+	return public, nil
+}
+
+// Holds reports whether the actor, or a team of theirs, is the key's keeper.
+func (s *Service) Holds(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) (bool, error) {
+	if k.KeeperID == nil {
+		return false, nil
+	}
+	return tx.IsOf(ctx, *k.KeeperID, actor.ID)
+}

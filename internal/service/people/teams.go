@@ -1,0 +1,139 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/journal"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// Keepers returns all persons and teams.
+func (s *Service) Keepers(ctx context.Context) ([]record.Keeper, error) { return s.store.Keepers(ctx) }
+
+// AddTeam makes a team, that can keep keys.
+func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.IdempotencyKey, name, title string) error {
+	if title == "" {
+		title = name
+	}
+	if err := errors.Join(problem.CheckName("name", name), problem.CheckText("title", title)); err != nil {
+		return problem.First(err)
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		earlier, err := s.journal.Once(ctx, tx, actor.ID, once, name)
+		if err != nil || earlier != "" {
+			return err
+		}
+		if err := tx.AddKeeper(ctx, record.Keeper{ID: store.NewID(), Name: name, Kind: "team", Title: title}); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name),
+		)
+	})
+	return personTaken(err, name)
+}
+
+func (s *Service) teamNamed(ctx context.Context, tx *store.Store, name string) (record.Keeper, error) {
+	k, err := tx.KeeperNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && k.Kind != "team" {
+		err = &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-team",
+			Where:  []string{name},
+			Detail: fmt.Sprintf("there is no team named %q", name),
+			Remedy: "See them: plumlatch keeper list",
+		}
+	}
+	return k, err
+}
+
+// SetTeamMember puts a person into a team or takes them out.
+func (s *Service) SetTeamMember(ctx context.Context, actor Actor, team, person string, in bool) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := s.teamNamed(ctx, tx, team)
+		if err != nil {
+			return err
+		}
+		o, err := s.OperatorNamed(ctx, tx, person)
+		if err != nil {
+			return err
+		}
+		if in && o.ClosedAt != nil {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "account-closed",
+				Where:  []string{person},
+				Detail: "the account of " + person + " is closed",
+			}
+		}
+		change, action, words := tx.JoinTeam, "team.join", "%s put %s into the team %s."
+		if !in {
+			change, action, words = tx.PartTeam, "team.part", "%s took %s out of the team %s."
+		}
+		did, err := change(ctx, t.ID, o.ID)
+		if err != nil || !did {
+			return err
+		}
+		e := s.journal.Entry(actor.By(), action, "team", team, "", words, actor.Name, person, team)
+		e.About = append(e.About, "operator:"+person)
+		return tx.Note(ctx, e)
+	})
+}
+
+// DeleteTeam ends a team that holds no key.
+func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) error {
+	return s.store.InTx(ctx, func(tx *store.Store) error {
+		t, err := s.teamNamed(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		n, err := tx.KeysOfKeeper(ctx, t.ID)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "team-holds-keys",
+				Where:  []string{name},
+				Detail: fmt.Sprintf("the team %s holds %s", name, text.Counted(int(n), "key")),
+				Remedy: "Hand them over first: plumlatch key hand-over KEY KEEPER",
+			}
+		}
+		if err := tx.DeleteKeeper(ctx, t.ID); err != nil {
+			return err
+		}
+		return tx.Note(
+			ctx,
+			s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name),
+		)
+	})
+}
+
+// KeeperFor returns the named keeper, or the actor's own.
+func (s *Service) KeeperFor(ctx context.Context, actor Actor, name string) (*record.Keeper, error) {
+	if name == "" {
+		k, err := s.store.KeeperOf(ctx, actor.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, nil
+		}
+		return &k, err
+	}
+	k, err := s.store.KeeperNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &problem.Problem{
+			Kind:   problem.Invalid,
+			Code:   "no-such-keeper",
+			Field:  "keeper",
+			Detail: fmt.Sprintf("there is no keeper %q", name),
+			Remedy: "See who there is: plumlatch keeper list",
+		}
+	}
+	return &k, err
+}

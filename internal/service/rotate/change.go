@@ -1,0 +1,175 @@
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
+	"plumlatch/internal/service/people"
+	"plumlatch/internal/service/problem"
+	"plumlatch/internal/store"
+)
+
+// ChangeRotation pauses a rotation, goes on with it, tries again what failed, or
+// undoes what is not taken out yet. login "" means all of it.
+func (s *Service) ChangeRotation(
+	ctx context.Context,
+	actor people.Actor,
+	id uuid.UUID,
+	change, login, reason string,
+) (RotationState, error) {
+	if err := problem.CheckText("reason", reason); err != nil {
+		return RotationState{}, err
+	}
+	if _, err := s.Rotation(ctx, id); err != nil {
+		return RotationState{}, err
+	}
+	var of uuid.UUID
+	if login != "" {
+		l, _, err := s.fleet.LoginNamed(ctx, login)
+		if err != nil {
+			return RotationState{}, err
+		}
+		of = l.ID
+	}
+	if change == "override" {
+		return s.overrideItem(ctx, actor, id, login, of, reason)
+	}
+	conflict := func(r record.Rotation) error {
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "wrong-state",
+			Detail: fmt.Sprintf("the rotation is %s, so it cannot be changed by %s", r.State, change),
+			Remedy: "See it: plumlatch rotate show " + id.String(),
+		}
+	}
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
+		r, err := tx.LockRotation(ctx, id)
+		if err != nil {
+			return err
+		}
+		columns, affected := map[string]any{}, -1
+		switch {
+		case change == "pause" && r.State == rotation.Running:
+			columns["state"], columns["paused_why"] = rotation.Paused, cmp.Or(reason, "paused by "+actor.Name)
+		case change == "resume" && r.State == rotation.Paused:
+			// Whoever goes on has decided about what failed so far.
+			columns["state"], columns["paused_why"] = rotation.Running, ""
+			if r.Settings, err = s.goOnWith(ctx, tx, r); err != nil {
+				return err
+			}
+			settings, err := json.Marshal(r.Settings)
+			if err != nil {
+				return err
+			}
+			columns["settings"] = string(settings)
+		case change == "retry" && (r.State == rotation.Running || r.State == rotation.Paused || r.State == rotation.Ended):
+			if affected, err = tx.ChangeItems(
+				ctx,
+				id,
+				of,
+				[]rotation.ItemState{rotation.ItemFailed},
+				map[string]any{
+					"state":        rotation.ItemWaiting,
+					"detail":       "",
+					"ended_at":     nil,
+					"placed_at":    nil,
+					"proved_at":    nil,
+					"override_by":  "",
+					"override_why": "",
+				},
+			); err != nil {
+				return err
+			}
+			columns["state"], columns["paused_why"], columns["ended_at"] = rotation.Running, "", nil
+		case change == "undo" && r.EndedAt == nil && login != "":
+			undone, err := s.undoItems(ctx, tx, id, of)
+			if err == nil {
+				err = undone.refused(true)
+			}
+			if err != nil {
+				return err
+			}
+			affected = undone.affected
+		case change == "undo" && r.EndedAt == nil:
+			undone, err := s.undoItems(ctx, tx, id, of)
+			if err == nil {
+				err = undone.refused(false)
+			}
+			if err != nil {
+				return err
+			}
+			columns["state"], columns["paused_why"] = rotation.Undoing, ""
+		default:
+			return conflict(r)
+		}
+		if affected == 0 {
+			return &problem.Problem{
+				Kind:   problem.Conflict,
+				Code:   "nothing-to-change",
+				Detail: "there is nothing to " + change + " there",
+				Remedy: "See it: plumlatch rotate show " + id.String(),
+			}
+		}
+		if len(columns) > 0 {
+			if err := tx.ChangeRotation(ctx, id, columns); err != nil {
+				return err
+			}
+		}
+		about := "the rotation"
+		if login != "" {
+			about = login + " in the rotation"
+		}
+		done := map[string]string{
+			"pause":  "paused",
+			"resume": "went on with",
+			"retry":  "tried again what failed of",
+			"undo":   "had undone",
+		}[change]
+		return tx.Note(
+			ctx,
+			s.journal.Entry(
+				actor.By(),
+				"rotation."+change,
+				"rotation",
+				id.String(),
+				reason,
+				"%s %s %s.",
+				actor.Name,
+				done,
+				about,
+			),
+		)
+	})
+	if err != nil {
+		return RotationState{}, err
+	}
+	s.engine.Nudge(ctx, rotationDuty)
+	return s.Rotation(ctx, id)
+}
+
+// goOnWith returns the settings of a rotation that goes on after a pause: with the
+// rest, where the first group has failed, and with as many failures allowed anew.
+func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r record.Rotation) (record.RotationSettings, error) {
+	counts, err := tx.RotationCounts(ctx, r.ID)
+	t := r.Settings
+	if err != nil {
+		return t, err
+	}
+	if failed := counts[r.ID][rotation.ItemFailed]; t.StopAfter > 0 && failed >= t.StopAfter {
+		t.StopAfter += failed
+	}
+	if t.First == 0 {
+		return t, nil
+	}
+	group, err := tx.FirstGroup(ctx, r.ID, t.First)
+	if group[rotation.ItemFailed]+group[rotation.ItemUndone] > 0 {
+		t.First = 0
+	}
+	return t, err
+}

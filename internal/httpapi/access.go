@@ -10,6 +10,7 @@ import (
 
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/record"
@@ -114,7 +115,7 @@ func (a *api) ListDifferences(
 	if err != nil {
 		return nil, err
 	}
-	f := record.DifferenceFilter{Fit: string(given(q.Fit))}
+	f := record.DifferenceFilter{Fit: reach.Fit(given(q.Fit))}
 	if f.LabelName, f.LabelText, err = labelFrom(q.Label); err != nil {
 		return nil, err
 	}
@@ -140,7 +141,7 @@ func differenceOf(d access.Difference) contract.Difference {
 		Sha256:   keypair.FormatSHA256(d.SHA256),
 		Keeper:   d.KeeperName,
 		Since:    d.Since, SeenAt: d.SeenAt, NoMeans: optional(d.NoMeans),
-		Choices: each(d.Choices, func(c string) contract.Choice { return contract.Choice(c) }),
+		Choices: each(d.Choices, func(c reach.Choice) contract.Choice { return contract.Choice(c) }),
 	}
 }
 
@@ -152,8 +153,8 @@ func (a *api) SettleDifferences(
 		return access.Choice{
 			Login:  c.Login,
 			SHA256: c.Sha256,
-			Fit:    string(c.Fit),
-			Choice: string(c.Choice),
+			Fit:    reach.Fit(c.Fit),
+			Choice: reach.Choice(c.Choice),
 			Name:   given(c.Name),
 		}
 	})

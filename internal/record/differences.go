@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/reach"
 )
 
 // Difference is a key that is missing in a login, stands there without a grant,
@@ -13,7 +15,7 @@ type Difference struct {
 	LoginID      uuid.UUID
 	OSUser       string `gorm:"column:os_user"`
 	InstanceName string
-	Fit          string
+	Fit          reach.Fit
 	KeyID        *uuid.UUID // nil of a stranger
 	Name         string     // a stranger's comment
 	KeeperName   *string
@@ -28,7 +30,7 @@ type Difference struct {
 type DifferenceFilter struct {
 	Instance, OSUser     string
 	LabelName, LabelText string
-	Fit                  string
+	Fit                  reach.Fit
 	Digests              [][]byte // of the keys
 }
 

@@ -30,7 +30,7 @@ func (s *Store) Differences(
 		Joins("JOIN logins l ON l.id = d.login_id").
 		Joins("JOIN instances i ON i.id = l.instance_id AND i.gone_at IS NULL").
 		Joins("LEFT JOIN keepers o ON o.id = d.keeper_id")
-	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.fit": f.Fit} {
+	for column, value := range map[string]string{"i.name": f.Instance, "l.os_user": f.OSUser, "d.fit": string(f.Fit)} {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
 		}
@@ -56,6 +56,6 @@ func (s *Store) Differences(
 		return record.List[record.Difference]{}, plain(err)
 	}
 	return cut(items, p, func(d record.Difference) []string {
-		return []string{d.InstanceName, d.OSUser, d.Fit, d.Name, hex.EncodeToString(d.SHA256)}
+		return []string{d.InstanceName, d.OSUser, string(d.Fit), d.Name, hex.EncodeToString(d.SHA256)}
 	}), nil
 }

@@ -6,21 +6,15 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 )
 
-// choicesFor are the choices for a difference by its fit, the most careful first.
-var choicesFor = map[string][]string{
-	"missing":   {choosePlace, chooseWithdraw},
-	"ungranted": {chooseAccept, chooseRemove},
-	"stranger":  {chooseAccept, chooseRemove},
-}
-
 // Difference is one with what can be done about it.
 type Difference struct {
 	record.Difference
-	Choices []string
+	Choices []reach.Choice
 	// NoMeans is why the service cannot change the login's files, "" if it can.
 	NoMeans string
 }
@@ -41,7 +35,7 @@ func (s *Service) Differences(
 	}
 	out := record.List[Difference]{Next: l.Next}
 	for _, d := range l.Items {
-		item := Difference{Difference: d, Choices: choicesFor[d.Fit]}
+		item := Difference{Difference: d, Choices: reach.Choices(reach.Fit(d.Fit))}
 		if p := s.NoMeans(ways[d.LoginID]); p != nil {
 			item.NoMeans = p.Detail
 		}

@@ -315,25 +315,18 @@ func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i
 	if place < 0 || key < 0 {
 		return nil
 	}
-	for _, change := range reach.Loss(w.Input, key) {
-		if change.Login == place && (change.After == reach.Shut || change.After == reach.Thin) &&
-			reach.Rank(change.After) < reach.Rank(change.Before) {
-			return &problem.Problem{
-				Kind:  problem.Conflict,
-				Code:  "would-be-" + string(change.After),
-				Where: []string{fleet.LoginName(l.OSUser, i.Name)},
-				Detail: fmt.Sprintf(
-					"without %s, %s would be %s; it is %s now",
-					k.Name,
-					fleet.LoginName(l.OSUser, i.Name),
-					change.After,
-					change.Before,
-				),
-				Remedy: "Grant it to another keeper's key first, or go on with -anyway and -reason TEXT",
-			}
-		}
+	change, worse := reach.Worse(w.Input, key, place)
+	if !worse {
+		return nil
 	}
-	return nil
+	name := fleet.LoginName(l.OSUser, i.Name)
+	return &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   "would-be-" + string(change.After),
+		Where:  []string{name},
+		Detail: fmt.Sprintf("without %s, %s would be %s; it is %s now", k.Name, name, change.After, change.Before),
+		Remedy: "Grant it to another keeper's key first, or go on with -anyway and -reason TEXT",
+	}
 }
 
 // Grants returns one page of grants.

@@ -55,7 +55,11 @@ func (s *Service) Login(ctx context.Context, name string) (Login, error) {
 			out.Openers = append(out.Openers, o)
 		}
 	}
-	out.Label = labelWorth(i, out.Openers)
+	var labelled []reach.Labelled
+	for _, o := range out.Openers {
+		labelled = append(labelled, reach.Labelled{Name: o.KeyName, Present: o.Present})
+	}
+	out.Label = reach.LabelWorth(i.KeyLabel, labelled)
 	strangers, err := s.store.StrangersOf(ctx, i.ID, maxOpeners)
 	if err != nil {
 		return Login{}, err

@@ -2,16 +2,13 @@ package access
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"sort"
 	"strconv"
-	"strings"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/reach"
-	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
@@ -198,93 +195,8 @@ func (w *World) worstFirst(standings []reach.Standing, r ReachWanted) []int {
 			order = append(order, n)
 		}
 	}
-	sort.SliceStable(order, func(a, b int) bool { return severity(standings[order[a]]) < severity(standings[order[b]]) })
+	sort.SliceStable(order, func(a, b int) bool { return reach.Severity(standings[order[a]]) < reach.Severity(standings[order[b]]) })
 	return order
-}
-
-// severity orders logins: by state, and among those of one state first those
-// with strangers, then those that drift otherwise.
-func severity(s reach.Standing) int {
-	drift := 2
-	switch {
-	case s.Strangers > 0:
-		drift = 0
-	case s.Drifts():
-		drift = 1
-	}
-	return reach.Rank(s.State)*3 + drift
-}
-
-// judged says in words how a login stands, and what to do next.
-func judged(l record.ReachLogin, s reach.Standing) LoginReach {
-	out := LoginReach{ReachLogin: l, Standing: s}
-	name := fleet.LoginName(l.OSUser, l.Instance)
-	var words []string
-	switch s.State {
-	case reach.Shut:
-		words = append(words, "nobody is known to hold a key in place")
-		if s.Ungranted > 0 { // somebody may well get in; whether they should is to be said
-			words[0] = "nobody is known to hold a key that is granted there"
-			out.Next = "plumlatch settle " + name
-		} else if s.Steward {
-			out.Next = "plumlatch grant add KEY " + name
-		} else {
-			words = append(words, "no steward key either")
-			out.Next = "plumlatch restore routes " + l.Instance
-		}
-	case reach.Unswept:
-		words = append(words, "nobody has looked")
-		out.Next = "plumlatch sweep " + l.Instance
-	case reach.Stale:
-		words = append(words, "no key in place is freshly proved")
-		out.Next = "plumlatch prove " + name
-	case reach.Thin:
-		words = append(words, "one keeper only, so one lost laptop shuts it")
-		out.Next = "plumlatch grant add KEY " + name
-		if !s.Steward {
-			out.Next += " -with FILE"
-		}
-	case reach.Solid:
-		words = append(words, "two or more keepers with a fresh proof")
-	}
-	if s.Strangers > 0 {
-		words = append(words, text.Counted(s.Strangers, "stranger")+" in the file")
-	}
-	if s.Missing > 0 {
-		words = append(words, text.Counted(s.Missing, "granted key")+" missing")
-	}
-	if s.Ungranted > 0 {
-		words = append(words, text.Counted(s.Ungranted, "known key")+" that nobody granted")
-	}
-	if s.Drifts() && s.State != reach.Shut && s.State != reach.Stale {
-		out.Next = "plumlatch settle " + name
-	}
-	if l.SweepError != "" {
-		words = append(words, "the last sweep failed")
-	}
-	out.Why = strings.Join(words, "; ")
-	return out
-}
-
-// labelWorth says in plain words where the cloud's key label misleads.
-func labelWorth(i record.Instance, openers []record.Opening) string {
-	if i.KeyLabel == "" {
-		return ""
-	}
-	for _, o := range openers {
-		if o.KeyName != i.KeyLabel || o.Present == nil {
-			continue
-		}
-		if *o.Present {
-			return ""
-		}
-	}
-	for _, o := range openers {
-		if o.Present != nil { // somebody has looked
-			return fmt.Sprintf("the cloud's label names the key %s, which does not open it", i.KeyLabel)
-		}
-	}
-	return ""
 }
 
 // At most so many versions are told of at once, and so many bytes of them.
@@ -292,3 +204,10 @@ const (
 	maxVersions     = 100
 	maxVersionBytes = 4 << 20
 )
+
+// judged says in words how a login stands, and what to do next.
+func judged(l record.ReachLogin, s reach.Standing) LoginReach {
+	out := LoginReach{ReachLogin: l, Standing: s}
+	out.Why, out.Next = reach.Tell(fleet.LoginName(l.OSUser, l.Instance), l.Instance, s, l.SweepError != "")
+	return out
+}

@@ -14,6 +14,7 @@ import (
 
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/name"
+	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -28,17 +29,11 @@ import (
 // settleKind is the kind of the runs that settle the differences of one login.
 const settleKind = "settle"
 
-// What can be done about a difference.
-const (
-	choosePlace    = "place"
-	chooseWithdraw = "withdraw"
-	chooseRemove   = "remove"
-	chooseAccept   = "accept"
-)
-
 // Choice is what is to be done about one difference, as it was shown.
 type Choice struct {
-	Login, SHA256, Fit, Choice string
+	Login, SHA256 string
+	Fit           reach.Fit
+	Choice        reach.Choice
 	// Name is that of the record that an accepted stranger gets; "" for one made
 	// from its comment.
 	Name string
@@ -96,13 +91,13 @@ func (s *Service) Settle(
 	leave := func(n int, detail string) { out[n].State, out[n].Detail = settledLeftOut, detail }
 	wanted := map[string][][]byte{} // the digests that are asked about, by login
 	for n, c := range choices {
-		if !slices.Contains(choicesFor[c.Fit], c.Choice) {
+		if !slices.Contains(reach.Choices(c.Fit), c.Choice) {
 			return nil, nil, &problem.Problem{
 				Kind:   problem.Invalid,
 				Code:   "bad-choice",
 				Field:  fmt.Sprintf("choices[%d].choice", n),
 				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit),
-				Remedy: "Choose " + strings.Join(choicesFor[c.Fit], " or "),
+				Remedy: "Choose " + choiceWords(c.Fit),
 			}
 		}
 		d, ok := keypair.ReadFingerprint(c.SHA256)
@@ -187,7 +182,7 @@ func (s *Service) settleLogin(
 	for _, c := range list {
 		item := &out[c.place]
 		switch c.Choice.Choice {
-		case chooseAccept, chooseWithdraw:
+		case reach.Accept, reach.Withdraw:
 			err := s.settleAtOnce(ctx, actor, l, c, reason, item)
 			var p *problem.Problem
 			if errors.As(err, &p) {
@@ -205,7 +200,7 @@ func (s *Service) settleLogin(
 			item.State, item.Detail = settledLeftOut, "the steward key does not change its own line"
 			continue
 		}
-		if c.Choice.Choice == chooseRemove {
+		if c.Choice.Choice == reach.Remove {
 			item.State = settledInRun
 			remove = append(remove, keypair.FormatSHA256(c.Difference.SHA256))
 			continue
@@ -286,7 +281,7 @@ func (s *Service) settleAtOnce(
 ) error {
 	called := fleet.LoginName(l.OSUser, l.Instance.Name)
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		if c.Choice.Choice == chooseWithdraw {
+		if c.Choice.Choice == reach.Withdraw {
 			if err := tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name); err != nil {
 				return err
 			}
@@ -436,4 +431,12 @@ func (s *Service) acceptable(
 			l.Instance.Name,
 		),
 	)
+}
+
+func choiceWords(f reach.Fit) string {
+	var words []string
+	for _, c := range reach.Choices(f) {
+		words = append(words, string(c))
+	}
+	return strings.Join(words, " or ")
 }

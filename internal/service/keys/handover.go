@@ -258,7 +258,7 @@ func handedOverWords(k record.Key) string {
 	)
 }
 
-func handedOver(k record.Key) error {
+func handedOver(k record.Key) *problem.Problem {
 	p := &problem.Problem{
 		Kind:   problem.Gone,
 		Code:   "private-half-not-here",

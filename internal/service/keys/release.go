@@ -1,12 +1,14 @@
 package keys
 
 import (
+	"cmp"
 	"context"
 	"crypto/hpke"
 	"encoding/base64"
 	"errors"
 	"fmt"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -55,64 +57,35 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 		return nil, p
 	}
 	half, err := s.store.KeptHalf(ctx, k.ID)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return refuse(handedOver(k))
-	case err != nil:
+	there := err == nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
-	case k.StewardOf != nil:
-		return refuse(
-			&problem.Problem{
-				Kind:   problem.Forbidden,
-				Code:   "steward-key",
-				Where:  []string{name},
-				Detail: name + " is a steward key, whose private half leaves the safe for nobody",
-				Remedy: "Grant a key of your own: plumlatch grant add",
-			},
-		)
-	case s.Safe == nil:
-		return nil, problem.NoSafe()
-	case half.ReleasedAt != nil:
-		return refuse(
-			&problem.Problem{
-				Kind:  problem.Gone,
-				Code:  "private-half-released",
-				Where: []string{name},
-				Detail: fmt.Sprintf(
-					"the private half of %s was handed over once, to %s on %s",
-					name,
-					half.ReleasedTo,
-					half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
-				),
-				Remedy: "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + name,
-			},
-		)
-	case w.Reason == "":
-		return nil, &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "no-reason",
-			Field:  "reason",
-			Detail: "no reason was given",
-			Remedy: "Say why, for the daybook: -reason TEXT",
-		}
 	}
-	if err := s.Beyond(ctx, s.store, k); err != nil {
-		return refuse(err)
+	beyond := s.Beyond(ctx, s.store, k)
+	var refused *problem.Problem
+	if beyond != nil && !errors.As(beyond, &refused) {
+		return nil, beyond
 	}
 	own, err := s.Holds(ctx, s.store, actor, k)
 	if err != nil {
 		return nil, err
 	}
-	if !own && actor.Role != people.Admin {
-		return refuse(
-			&problem.Problem{
-				Kind:   problem.Forbidden,
-				Code:   "not-the-keeper",
-				Where:  []string{name},
-				Detail: fmt.Sprintf("only the keeper of %s or an admin gets its private half", name),
-				Remedy: "Ask them",
-			},
-		)
+	verdict := custody.Judge(custody.Asked{
+		Kept:     there,
+		Released: half.ReleasedAt != nil,
+		Steward:  k.StewardOf != nil,
+		SafeOff:  s.Safe == nil,
+		Reason:   w.Reason != "",
+		Beyond:   beyond != nil,
+		Holds:    own,
+		Admin:    actor.Role == people.Admin,
+	})
+	if verdict != custody.Granted {
+		why := cmp.Or(refused, notReleased(verdict, k, half))
+		if verdict.Noted() {
+			return refuse(why)
+		}
+		return nil, why
 	}
 	private, err := s.Safe.Open(half.Sealed, k.ID.String())
 	if err != nil {
@@ -200,4 +173,33 @@ func (s *Service) Holds(ctx context.Context, tx *store.Store, actor people.Actor
 		return false, nil
 	}
 	return tx.IsOf(ctx, *k.KeeperID, actor.ID)
+}
+
+// notReleased is why somebody gets no private half.
+func notReleased(v custody.Verdict, k record.Key, half record.KeptHalf) *problem.Problem {
+	p := &problem.Problem{Kind: problem.Forbidden, Code: string(v), Where: []string{k.Name}}
+	switch v {
+	case custody.NotKept:
+		return handedOver(k)
+	case custody.SafeOff:
+		return problem.NoSafe()
+	case custody.Steward:
+		p.Detail = k.Name + " is a steward key, whose private half leaves the safe for nobody"
+		p.Remedy = "Grant a key of your own: plumlatch grant add"
+	case custody.Released:
+		p.Kind = problem.Gone
+		p.Detail = fmt.Sprintf(
+			"the private half of %s was handed over once, to %s on %s",
+			k.Name,
+			half.ReleasedTo,
+			half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+		)
+		p.Remedy = "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + k.Name
+	case custody.NoReason:
+		p.Kind, p.Field, p.Where = problem.Invalid, "reason", nil
+		p.Detail, p.Remedy = "no reason was given", "Say why, for the daybook: -reason TEXT"
+	default:
+		p.Detail, p.Remedy = fmt.Sprintf("only the keeper of %s or an admin gets its private half", k.Name), "Ask them"
+	}
+	return p
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/leaving"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
@@ -23,14 +24,6 @@ import (
 	"plumlatch/internal/store"
 )
 
-// What is done about a key that somebody who leaves holds, in one login.
-const (
-	leaveReplace  = "replace"   // by a key of whoever follows
-	leaveWithdraw = "withdraw"  // others keep the login solid, or its line is not there
-	leaveHandOver = "hand over" // its private half has never left the safe
-	leaveRetire   = "retire"    // it opens nothing
-)
-
 // LeavingItem is one key that somebody who leaves holds, in one login.
 type LeavingItem struct {
 	Key string
@@ -38,7 +31,7 @@ type LeavingItem struct {
 	Login         string
 	Before, After reach.State
 	// What is replace, withdraw, hand over or retire.
-	What string
+	What leaving.What
 }
 
 // Leaving is what somebody's going takes, and how far it is.
@@ -99,58 +92,24 @@ func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, er
 	if err != nil {
 		return out, err
 	}
-	var places []int
-	nameAt := map[int32]string{}
-	for _, k := range keys {
-		if place := w.KeyPlace(k.ID); place >= 0 && !kept[k.ID] {
-			places = append(places, place)
-			nameAt[int32(place)] = k.Name
-		}
+	theirs := make([]leaving.Key, len(keys))
+	for n, k := range keys {
+		theirs[n] = leaving.Key{Name: k.Name, Place: w.KeyPlace(k.ID), Kept: kept[k.ID]}
 	}
-	after := map[int]reach.State{}
-	for _, c := range reach.Loss(w.Input, places...) {
-		after[c.Login] = c.After
-		name := fleet.LoginName(w.Logins[c.Login].OSUser, w.Logins[c.Login].Instance)
-		switch c.After {
-		case reach.Shut:
-			out.Shut = append(out.Shut, name)
-		case reach.Thin:
-			out.Thin = append(out.Thin, name)
-		}
+	plan := leaving.Make(w.Input, theirs)
+	called := func(login int) string { return fleet.LoginName(w.Logins[login].OSUser, w.Logins[login].Instance) }
+	for _, login := range plan.Shut {
+		out.Shut = append(out.Shut, called(login))
 	}
-	standings := reach.Standings(w.Input)
-	opens := map[string]bool{}
-	for _, p := range w.Input.Pairs {
-		name, theirs := nameAt[p.Key]
-		if !theirs || !p.Granted && p.Sighting != reach.Seen {
-			continue
+	for _, login := range plan.Thin {
+		out.Thin = append(out.Thin, called(login))
+	}
+	for _, i := range plan.Items {
+		item := LeavingItem{Key: i.Key, Before: i.Before, After: i.After, What: i.What}
+		if i.Login >= 0 {
+			item.Login = called(i.Login)
 		}
-		l := w.Logins[p.Login]
-		before := standings[p.Login].State
-		then, changes := after[int(p.Login)]
-		if !changes {
-			then = before
-		}
-		item := LeavingItem{
-			Key:    name,
-			Login:  fleet.LoginName(l.OSUser, l.Instance),
-			Before: before,
-			After:  then,
-			What:   leaveReplace,
-		}
-		if then == reach.Solid || p.Sighting == reach.NotSeen {
-			item.What = leaveWithdraw // others keep it, or its line is not there anyway
-		}
-		opens[name] = true
 		out.Items = append(out.Items, item)
-	}
-	for _, k := range keys {
-		switch {
-		case kept[k.ID]:
-			out.Items = append(out.Items, LeavingItem{Key: k.Name, What: leaveHandOver})
-		case !opens[k.Name]:
-			out.Items = append(out.Items, LeavingItem{Key: k.Name, What: leaveRetire})
-		}
 	}
 	slices.SortFunc(out.Items, func(a, b LeavingItem) int {
 		return cmp.Or(cmp.Compare(a.Key, b.Key), cmp.Compare(a.Login, b.Login))
@@ -302,19 +261,19 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 	replace, kept, stuck := false, 0, []string{}
 	for _, i := range l.Items {
 		switch i.What {
-		case leaveReplace:
+		case leaving.Replace:
 			replace = true
-		case leaveHandOver:
+		case leaving.HandOver:
 			if _, _, err := s.keys.HandOver(ctx, by, i.Key, o.Leaving.To, reason); err != nil {
 				return "", false, err
 			}
 			kept++
-		case leaveRetire:
+		case leaving.Retire:
 			if err := s.retire(ctx, by, i.Key, reason); err != nil {
 				return "", false, err
 			}
 			kept++
-		case leaveWithdraw:
+		case leaving.Withdraw:
 			_, err := s.access.WithdrawGrant(ctx, by, access.Withdrawal{Key: i.Key, Login: i.Login, Reason: reason})
 			var p *problem.Problem
 			if errors.As(err, &p) && p.Code != "run-at-work" {
@@ -421,7 +380,7 @@ func (s *Service) replaceForLeaving(
 	}
 	replaced := map[[2]string]bool{}
 	for _, i := range l.Items {
-		replaced[[2]string{i.Key, i.Login}] = i.What == leaveReplace
+		replaced[[2]string{i.Key, i.Login}] = i.What == leaving.Replace
 	}
 	start := rotate.RotationStart{
 		RotationWanted: wanted,

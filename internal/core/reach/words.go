@@ -1,0 +1,130 @@
+package reach
+
+import (
+	"strings"
+
+	"plumlatch/internal/core/text"
+)
+
+// Severity orders logins, the worst first: by state, and among those of one state first those with
+// strangers, then those that differ otherwise from what is granted.
+func Severity(s Standing) int {
+	drift := 2
+	switch {
+	case s.Strangers > 0:
+		drift = 0
+	case s.Drifts():
+		drift = 1
+	}
+	return Rank(s.State)*3 + drift
+}
+
+// Tell says in words how a login stands, and the command to type next; "" for none. login is
+// user@instance.
+func Tell(login, instance string, s Standing, sweepFailed bool) (why, next string) {
+	var words []string
+	switch s.State {
+	case Shut:
+		words = append(words, "nobody is known to hold a key in place")
+		if s.Ungranted > 0 { // somebody may well get in; whether they should is to be said
+			words[0] = "nobody is known to hold a key that is granted there"
+			next = "plumlatch settle " + login
+		} else if s.Steward {
+			next = "plumlatch grant add KEY " + login
+		} else {
+			words = append(words, "no steward key either")
+			next = "plumlatch restore routes " + instance
+		}
+	case Unswept:
+		words = append(words, "nobody has looked")
+		next = "plumlatch sweep " + instance
+	case Stale:
+		words = append(words, "no key in place is freshly proved")
+		next = "plumlatch prove " + login
+	case Thin:
+		words = append(words, "one keeper only, so one lost laptop shuts it")
+		next = "plumlatch grant add KEY " + login
+		if !s.Steward {
+			next += " -with FILE"
+		}
+	case Solid:
+		words = append(words, "two or more keepers with a fresh proof")
+	}
+	if s.Strangers > 0 {
+		words = append(words, text.Counted(s.Strangers, "stranger")+" in the file")
+	}
+	if s.Missing > 0 {
+		words = append(words, text.Counted(s.Missing, "granted key")+" missing")
+	}
+	if s.Ungranted > 0 {
+		words = append(words, text.Counted(s.Ungranted, "known key")+" that nobody granted")
+	}
+	if s.Drifts() && s.State != Shut && s.State != Stale {
+		next = "plumlatch settle " + login
+	}
+	if sweepFailed {
+		words = append(words, "the last sweep failed")
+	}
+	return strings.Join(words, "; "), next
+}
+
+// Labelled is a key that opens, or should open, an instance; Present is nil where nobody has looked.
+type Labelled struct {
+	Name    string
+	Present *bool
+}
+
+// LabelWorth says what is wrong with a cloud's key label; "" where nothing is, or nothing is known.
+func LabelWorth(label string, openers []Labelled) string {
+	looked := false
+	for _, o := range openers {
+		if o.Present == nil {
+			continue
+		}
+		looked = true
+		if o.Name == label && *o.Present {
+			return ""
+		}
+	}
+	if label == "" || !looked {
+		return ""
+	}
+	return "the cloud's label names the key " + label + ", which does not open it"
+}
+
+// Worse returns what the loss of a key does to one login, where it would leave it shut or thin and in
+// a worse state than before.
+func Worse(in Input, key, login int) (Change, bool) {
+	for _, c := range Loss(in, key) {
+		if c.Login == login && (c.After == Shut || c.After == Thin) && Rank(c.After) < Rank(c.Before) {
+			return c, true
+		}
+	}
+	return Change{}, false
+}
+
+// Choice is what can be done about a difference between what is granted and what stands there.
+type Choice string
+
+// The choices.
+const (
+	Place    Choice = "place"
+	Withdraw Choice = "withdraw"
+	Accept   Choice = "accept"
+	Remove   Choice = "remove"
+)
+
+// Stranger is the fit of a key that no record is of.
+const Stranger Fit = "stranger"
+
+// Choices returns what can be done about a difference, the most careful first; none where there is
+// nothing to do.
+func Choices(f Fit) []Choice {
+	switch f {
+	case Missing:
+		return []Choice{Place, Withdraw}
+	case Ungranted, Stranger:
+		return []Choice{Accept, Remove}
+	}
+	return nil
+}

@@ -1,0 +1,99 @@
+package reach
+
+import (
+	"slices"
+	"testing"
+	"time"
+)
+
+func TestTheWorstLoginComesFirst(t *testing.T) {
+	order := []Standing{
+		{State: Shut, Strangers: 1},
+		{State: Shut, Missing: 1},
+		{State: Shut},
+		{State: Solid, Strangers: 1},
+		{State: Solid, Ungranted: 1},
+		{State: Solid},
+	}
+	for n := 1; n < len(order); n++ {
+		if a, b := Severity(order[n-1]), Severity(order[n]); a >= b {
+			t.Errorf("%+v has the severity %d, and %+v %d, want it lower", order[n-1], a, order[n], b)
+		}
+	}
+}
+
+func TestEachStateHasItsNextCommand(t *testing.T) {
+	for name, c := range map[string]struct {
+		standing Standing
+		next     string
+	}{
+		"shut":                    {Standing{State: Shut}, "plumlatch restore routes door"},
+		"shut, with a steward":    {Standing{State: Shut, Steward: true}, "plumlatch grant add KEY debian@door"},
+		"shut, ungranted in file": {Standing{State: Shut, Ungranted: 1}, "plumlatch settle debian@door"},
+		"nobody has looked":       {Standing{State: Unswept}, "plumlatch sweep door"},
+		"stale":                   {Standing{State: Stale}, "plumlatch prove debian@door"},
+		"stale, with a stranger":  {Standing{State: Stale, Strangers: 1}, "plumlatch prove debian@door"},
+		"thin":                    {Standing{State: Thin}, "plumlatch grant add KEY debian@door -with FILE"},
+		"thin, with a steward":    {Standing{State: Thin, Steward: true}, "plumlatch grant add KEY debian@door"},
+		"thin, with a stranger":   {Standing{State: Thin, Strangers: 1}, "plumlatch settle debian@door"},
+		"solid":                   {Standing{State: Solid}, ""},
+		"solid, one missing":      {Standing{State: Solid, Missing: 1}, "plumlatch settle debian@door"},
+	} {
+		why, next := Tell("debian@door", "door", c.standing, false)
+		if next != c.next || why == "" {
+			t.Errorf("%s: got the next command %q with the words %q, want %q", name, next, why, c.next)
+		}
+	}
+}
+
+func TestALabelIsWrongOnlyWhereSomebodyHasLooked(t *testing.T) {
+	yes, no := new(true), new(false)
+	for name, c := range map[string]struct {
+		label   string
+		openers []Labelled
+		wrong   bool
+	}{
+		"no label":            {"", []Labelled{{"a", yes}}, false},
+		"nobody has looked":   {"a", []Labelled{{"a", nil}}, false},
+		"in place":            {"a", []Labelled{{"b", no}, {"a", yes}}, false},
+		"another key":         {"a", []Labelled{{"b", yes}}, true},
+		"not in place":        {"a", []Labelled{{"a", no}}, true},
+		"no openers are told": {"a", nil, false},
+	} {
+		if got := LabelWorth(c.label, c.openers); (got != "") != c.wrong {
+			t.Errorf("%s: got %q, want it wrong: %t", name, got, c.wrong)
+		}
+	}
+}
+
+func TestALossIsWorseWhereItShutsOrThins(t *testing.T) {
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	key := func(keeper int) Key { return Key{Keeper: keeper, Proved: now} }
+	pair := func(k, l int32) Pair { return Pair{Key: k, Login: l, Granted: true, Sighting: Seen, Opens: true} }
+	in := Input{
+		Now:       now,
+		Fresh:     time.Hour,
+		Keys:      []Key{key(0), key(1), key(2)},
+		Pairs:     []Pair{pair(0, 0), pair(0, 1), pair(1, 1), pair(0, 2), pair(1, 2), pair(2, 2)},
+		Swept:     []bool{true, true, true},
+		Strangers: make([]int, 3),
+	}
+	for login, want := range []State{Shut, Thin, ""} {
+		if got, worse := Worse(in, 0, login); got.After != want || worse != (want != "") {
+			t.Errorf("login %d: got %+v, %t, want %q afterwards", login, got, worse, want)
+		}
+	}
+}
+
+func TestTheCarefulChoiceComesFirst(t *testing.T) {
+	for fit, want := range map[Fit][]Choice{
+		Missing:   {Place, Withdraw},
+		Ungranted: {Accept, Remove},
+		Stranger:  {Accept, Remove},
+		InPlace:   nil,
+	} {
+		if got := Choices(fit); !slices.Equal(got, want) {
+			t.Errorf("%s: got %v, want %v", fit, got, want)
+		}
+	}
+}

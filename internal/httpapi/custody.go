@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"plumlatch/internal/httpapi/contract"
+	"plumlatch/internal/receivers"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/keys"
 	"plumlatch/internal/service/people"
@@ -153,7 +154,7 @@ func receiverOf(r record.Receiver) contract.Receiver {
 	return contract.Receiver{
 		Name:      r.Name,
 		Address:   r.Address,
-		Kinds:     each(r.Kinds, func(k string) contract.ReceiverKind { return contract.ReceiverKind(k) }),
+		Kinds:     each(r.Kinds, func(k receivers.Kind) contract.ReceiverKind { return contract.ReceiverKind(k) }),
 		Paused:    r.Paused,
 		Waiting:   r.Waiting,
 		Dead:      r.Dead,
@@ -187,7 +188,7 @@ func (a *api) AddReceiver(
 		once,
 		r.Body.Name,
 		r.Body.Address,
-		each(given(r.Body.Kinds), func(k contract.ReceiverKind) string { return string(k) }),
+		each(given(r.Body.Kinds), func(k contract.ReceiverKind) receivers.Kind { return receivers.Kind(k) }),
 	)
 	out := receiverOf(made.Receiver)
 	out.Secret = optional(made.Secret)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -46,8 +47,8 @@ func wantedOf(w rotate.RotationWanted) contract.RotationWanted {
 	return out
 }
 
-func settingsFrom(t contract.RotationSettings) record.RotationSettings {
-	return record.RotationSettings{
+func settingsFrom(t contract.RotationSettings) rotation.Settings {
+	return rotation.Settings{
 		First:        given(t.First),
 		AtOnce:       given(t.AtOnce),
 		StopAfter:    given(t.StopAfter),
@@ -57,7 +58,7 @@ func settingsFrom(t contract.RotationSettings) record.RotationSettings {
 	}
 }
 
-func settingsOf(t record.RotationSettings) contract.RotationSettings {
+func settingsOf(t rotation.Settings) contract.RotationSettings {
 	return contract.RotationSettings{
 		First:        optional(t.First),
 		AtOnce:       optional(t.AtOnce),

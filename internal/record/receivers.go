@@ -4,6 +4,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/receivers"
 )
 
 // Delivery is one entry of the daybook on its way to one receiver.
@@ -25,8 +27,8 @@ type Receiver struct {
 	ID        uuid.UUID
 	Name      string
 	Address   string
-	Sealed    []byte   // the secret of a webhook
-	Kinds     []string `gorm:"serializer:json"`
+	Sealed    []byte           // the secret of a webhook
+	Kinds     []receivers.Kind `gorm:"serializer:json"`
 	Paused    bool
 	CreatedBy string
 	CreatedAt time.Time

@@ -52,7 +52,7 @@ type RotationRule struct {
 	Name         string
 	Wanted       json.RawMessage `gorm:"type:jsonb;serializer:json"`
 	Make         string
-	Settings     RotationSettings `gorm:"serializer:json"`
+	Settings     rotation.Settings `gorm:"serializer:json"`
 	Paused       bool
 	CreatedBy    string
 	CreatedAt    time.Time
@@ -69,7 +69,7 @@ type Rotation struct {
 	State       rotation.State
 	RequestedBy string
 	Reason      string
-	Settings    RotationSettings `gorm:"serializer:json"`
+	Settings    rotation.Settings `gorm:"serializer:json"`
 	CreatedAt   time.Time
 	EndedAt     *time.Time
 	PausedWhy   string
@@ -86,18 +86,4 @@ type LeftOut struct {
 	Old    string `json:"old"`
 	Why    string `json:"why"`
 	Remedy string `json:"remedy"`
-}
-
-// RotationSettings say how a rotation goes about it.
-type RotationSettings struct {
-	// First is the size of the first group, 0 for none; AtOnce how many logins are
-	// worked on at once; StopAfter how many failures pause it, 0 for no number.
-	First     int `json:"first"`
-	AtOnce    int `json:"at_once"`
-	StopAfter int `json:"stop_after"`
-	// Between are hours such as 22:00-04:00 in Zone; "" for all.
-	Between string `json:"between"`
-	Zone    string `json:"zone"`
-	// GraceSeconds is how long old and new stand beside each other.
-	GraceSeconds int `json:"grace_seconds"`
 }

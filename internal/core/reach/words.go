@@ -2,6 +2,7 @@ package reach
 
 import (
 	"strings"
+	"time"
 
 	"plumlatch/internal/core/text"
 )
@@ -127,4 +128,37 @@ func Choices(f Fit) []Choice {
 		return []Choice{Accept, Remove}
 	}
 	return nil
+}
+
+// Holding is who could let somebody in to a login, by places among the keys of the input.
+type Holding struct {
+	// Fresh are the keys in place whose holder has freshly proved to hold them.
+	Fresh []int
+	// Steward is whether the service's own key is in place.
+	Steward bool
+	// Lost are the keys in place that nobody can use any more: lost ones, and those whose keeper has
+	// left or is nobody.
+	Lost []int
+}
+
+// HoldingOf returns who could let somebody in to the login. A proof of the future counts as its time
+// before now: a clock was set back meanwhile.
+func HoldingOf(in Input, login int) Holding {
+	var out Holding
+	fresh := func(at time.Time) bool { return in.Now.Sub(at).Abs() < in.Fresh }
+	for _, p := range in.Pairs {
+		k := in.Keys[p.Key]
+		if int(p.Login) != login || p.Sighting == NotSeen {
+			continue
+		}
+		switch {
+		case k.Steward:
+			out.Steward = out.Steward || p.Sighting == Seen
+		case k.Lost || k.Keeper == Nobody:
+			out.Lost = append(out.Lost, int(p.Key))
+		case p.Sighting == Seen && p.Opens && (fresh(k.Proved) || fresh(p.Entered)):
+			out.Fresh = append(out.Fresh, int(p.Key))
+		}
+	}
+	return out
 }

@@ -97,3 +97,39 @@ func TestTheCarefulChoiceComesFirst(t *testing.T) {
 		}
 	}
 }
+
+func TestWhoCouldLetSomebodyIn(t *testing.T) {
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	in := Input{
+		Now:   now,
+		Fresh: time.Hour,
+		Keys: []Key{
+			{Keeper: 0, Proved: now.Add(-time.Minute)},
+			{Keeper: 1, Proved: now.Add(-time.Hour * 2)},
+			{Keeper: 2, Lost: true, Proved: now},
+			{Keeper: Nobody, Proved: now},
+			{Keeper: Nobody, Steward: true},
+			{Keeper: 3, Proved: now.Add(-time.Hour * 2)},
+			{Keeper: 4, Proved: now},
+		},
+		Pairs: []Pair{
+			{Key: 0, Sighting: Seen, Opens: true},
+			{Key: 1, Sighting: Seen, Opens: true},
+			{Key: 2, Sighting: Seen, Opens: true},
+			{Key: 3, Sighting: NeverLooked},
+			{Key: 4, Sighting: Seen, Opens: true},
+			{Key: 5, Sighting: Seen, Opens: true, Entered: now.Add(-time.Minute)},
+			{Key: 6, Sighting: NotSeen},
+			{Key: 6, Login: 1, Sighting: Seen, Opens: true},
+		},
+		Swept:     []bool{true, true},
+		Strangers: make([]int, 2),
+	}
+	got := HoldingOf(in, 0)
+	if !slices.Equal(got.Fresh, []int{0, 5}) || !slices.Equal(got.Lost, []int{2, 3}) || !got.Steward {
+		t.Errorf("got %+v, want the keys 0 and 5 fresh, 2 and 3 lost, and a steward", got)
+	}
+	if got := HoldingOf(in, 1); !slices.Equal(got.Fresh, []int{6}) || got.Steward || len(got.Lost) > 0 {
+		t.Errorf("got %+v of the other login, want the key 6 alone", got)
+	}
+}

@@ -6,9 +6,3 @@ import "context"
 
 func (s *Service) Deliver(ctx context.Context) error    { return s.deliver(ctx) }
 func (s *Service) WatchReach(ctx context.Context) error { return s.watchReach(ctx) }
-
-var (
-	AllKinds    = allKinds
-	KeyReleased = keyReleased
-	RunFailed   = runFailed
-)

@@ -25,36 +25,6 @@ import (
 	"plumlatch/internal/store"
 )
 
-// The kinds of what receivers are told of.
-const (
-	loginShut   = "login-shut"
-	stranger    = "stranger"
-	runFailed   = "run-failed"
-	leftOpen    = "left-open"
-	keyReleased = "key-released"
-	allKinds    = "all"
-)
-
-// ReceiverKinds are what a receiver can be told of.
-var ReceiverKinds = []string{loginShut, stranger, runFailed, leftOpen, keyReleased, allKinds}
-
-// kindOf returns of which kind an entry of the daybook is, "" for none but all.
-func kindOf(e record.Entry) string {
-	switch {
-	case e.Action == "login.shut":
-		return loginShut
-	case e.Action == "login.stranger":
-		return stranger
-	case e.Action == "restore.left-open":
-		return leftOpen
-	case e.Action == "key.release":
-		return keyReleased
-	case e.Outcome == "failed":
-		return runFailed
-	}
-	return ""
-}
-
 const (
 	deliverDuty  = "deliver"
 	deliverEvery = 2 * time.Second
@@ -75,7 +45,7 @@ func (s *Service) AddReceiver(
 	actor people.Actor,
 	once journal.IdempotencyKey,
 	name, address string,
-	kinds []string,
+	kinds []receivers.Kind,
 ) (Receiver, error) {
 	if err := problem.CheckName("name", name); err != nil {
 		return Receiver{}, err
@@ -85,16 +55,16 @@ func (s *Service) AddReceiver(
 		return Receiver{}, &problem.Problem{Kind: problem.Invalid, Code: "bad-address", Field: "address", Detail: err.Error()}
 	}
 	if len(kinds) == 0 {
-		kinds = []string{loginShut, stranger, runFailed, leftOpen, keyReleased}
+		kinds = receivers.Kinds[:len(receivers.Kinds)-1] // all but that of all
 	}
 	for _, k := range kinds {
-		if !slices.Contains(ReceiverKinds, k) {
+		if !slices.Contains(receivers.Kinds, k) {
 			return Receiver{}, &problem.Problem{
 				Kind:   problem.Invalid,
 				Code:   "bad-kind",
 				Field:  "kinds",
 				Detail: fmt.Sprintf("%q is no kind of event", k),
-				Remedy: "The kinds are " + strings.Join(ReceiverKinds, ", "),
+				Remedy: "The kinds are " + kindWords(receivers.Kinds),
 			}
 		}
 	}
@@ -152,7 +122,7 @@ func (s *Service) AddReceiver(
 				"",
 				"%s has events (%s) sent to the receiver %s.",
 				actor.Name,
-				strings.Join(kinds, ", "),
+				kindWords(kinds),
 				name,
 			),
 		)
@@ -356,11 +326,11 @@ func (s *Service) queueFor(ctx context.Context, r record.Receiver) error {
 	}
 	var wanted []record.Delivery
 	for _, e := range entries {
-		kind := kindOf(e)
-		if slices.Contains(r.Kinds, allKinds) || kind != "" && slices.Contains(r.Kinds, kind) {
+		kind := receivers.KindOf(e.Action, e.Outcome)
+		if slices.Contains(r.Kinds, receivers.All) || kind != "" && slices.Contains(r.Kinds, kind) {
 			wanted = append(
 				wanted,
-				record.Delivery{ID: store.NewID(), ReceiverID: r.ID, Seq: e.Seq, Kind: kind, State: "waiting", DueAt: s.now()},
+				record.Delivery{ID: store.NewID(), ReceiverID: r.ID, Seq: e.Seq, Kind: string(kind), State: "waiting", DueAt: s.now()},
 			)
 		}
 	}
@@ -495,4 +465,12 @@ func commentWords(comment string) string {
 		return ""
 	}
 	return ", with the comment " + strconv.Quote(comment)
+}
+
+func kindWords(kinds []receivers.Kind) string {
+	words := make([]string, len(kinds))
+	for n, k := range kinds {
+		words[n] = string(k)
+	}
+	return strings.Join(words, ", ")
 }

@@ -13,7 +13,6 @@ import (
 	"plumlatch/internal/receivers"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
-	"plumlatch/internal/service/notify"
 	"plumlatch/internal/service/servicetest"
 )
 
@@ -80,7 +79,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		journal.IdempotencyKey{},
 		"pager",
 		pager.URL,
-		[]string{notify.KeyReleased, notify.RunFailed},
+		[]receivers.Kind{receivers.KeyReleased, receivers.RunFailed},
 	)
 	if err != nil || r.Secret == "" {
 		t.Fatal(r, err)
@@ -150,7 +149,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		journal.IdempotencyKey{},
 		"all",
 		pager.URL,
-		[]string{notify.AllKinds},
+		[]receivers.Kind{receivers.All},
 	); err != nil {
 		t.Fatal(err)
 	}

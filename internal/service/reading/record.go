@@ -1,17 +1,15 @@
 package reading
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reading"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
@@ -74,11 +72,13 @@ type findings struct {
 // in each in words. A look that is older than the last is not recorded.
 func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []string, err error) {
 	ids := make([]uuid.UUID, len(looks))
-	readings := make([]reading, len(looks))
+	readings := make([]reading.Lines, len(looks))
 	var digests [][]byte
 	for n, l := range looks {
-		ids[n], readings[n] = l.Login.ID, readLines(l)
-		digests = append(digests, readings[n].digests...)
+		ids[n], readings[n] = l.Login.ID, linesIn(l)
+		for _, line := range readings[n].Keys {
+			digests = append(digests, line.SHA256)
+		}
 	}
 	// A look that is lost is taken again, so it does not wait for the disk.
 	err = s.store.InLooseTx(ctx, func(tx *store.Store) error {
@@ -114,7 +114,7 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 				state = sweepChanged
 			}
 			changes = append(changes, differ...)
-			outcomes[n] = readings[n].compareKeys(&f, l, known, named[l.Login.ID]) + exposedWords(exposed)
+			outcomes[n] = compareKeys(&f, l, readings[n], known, named[l.Login.ID]) + exposedWords(exposed)
 			f.ends = append(
 				f.ends,
 				record.SweepEnd{
@@ -160,34 +160,41 @@ type fileChanged struct {
 func compareFiles(f *findings, l Look, last map[string]record.FileVersion) (changed []fileChanged, exposed int) {
 	for _, file := range l.Files {
 		before, known := last[file.Path]
-		digest := sha256.Sum256(file.Content)
-		if known && before.There == file.There && bytes.Equal(before.Digest, digest[:]) && before.Mode == int(file.Mode) {
+		var version *reading.Version
+		if known {
+			version = &reading.Version{There: before.There, Digest: before.Digest, Mode: before.Mode}
+		}
+		c := reading.Compare(fileOf(file), version)
+		if c.Same {
 			f.same[before.ID] = l.At
 			exposed += len(before.Exposed)
 			continue
 		}
-		kept, found := authorizedkeys.Parse(file.Content).Keep()
-		exposed += len(found)
+		exposed += len(c.Exposed)
 		now := record.FileVersion{
 			ID:        store.NewID(),
 			LoginID:   l.Login.ID,
 			Path:      file.Path,
 			There:     file.There,
-			Content:   append([]byte{}, kept...),
-			Digest:    digest[:],
+			Content:   append([]byte{}, c.Kept...),
+			Digest:    c.Digest,
 			Bytes:     len(file.Content),
-			Exposed:   append([]authorizedkeys.Exposed{}, found...),
+			Exposed:   append([]authorizedkeys.Exposed{}, c.Exposed...),
 			Mode:      int(file.Mode),
 			Method:    l.Method,
 			SeenAt:    l.At,
 			SeenUntil: l.At,
 		}
 		f.versions = append(f.versions, now)
-		if known || len(found) > 0 {
+		if known || len(c.Exposed) > 0 {
 			changed = append(changed, fileChanged{l, before, now})
 		}
 	}
 	return changed, exposed
+}
+
+func fileOf(f SeenFile) reading.File {
+	return reading.File{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)}
 }
 
 func exposedWords(n int) string {
@@ -298,50 +305,23 @@ func ChangesOf(before, after []byte) (came, went []string) {
 	return came, went
 }
 
-// reading is what the lines of a login's files say.
-type reading struct {
-	digests    [][]byte // of the keys, each once
-	standing   map[string]standingLine
-	unreadable int
-}
-
-type standingLine struct {
-	line  authorizedkeys.Line
-	opens bool
-}
-
-func readLines(l Look) reading {
-	r := reading{standing: map[string]standingLine{}}
-	for _, f := range l.Files {
-		for _, line := range authorizedkeys.Parse(f.Content) {
-			if line.Kind == authorizedkeys.Unreadable {
-				r.unreadable++
-			}
-			if line.Kind != authorizedkeys.Key {
-				continue
-			}
-			digest := keypair.Public{Blob: line.Blob}.SHA256()
-			earlier, twice := r.standing[string(digest)]
-			if !twice {
-				r.digests = append(r.digests, digest)
-			}
-			if !twice || !earlier.opens && line.Opens(l.At) {
-				r.standing[string(digest)] = standingLine{line, line.Opens(l.At)}
-			}
-		}
+// linesIn are the keys that stand in the files of a look.
+func linesIn(l Look) reading.Lines {
+	files := make([]reading.File, len(l.Files))
+	for n, f := range l.Files {
+		files[n] = fileOf(f)
 	}
-	return r
+	return reading.Read(files, l.At)
 }
 
 // compareKeys finds which known keys stand in the login, which of those named do
 // not, and which strangers do. It says so in words.
-func (r reading) compareKeys(f *findings, l Look, known map[string]record.Key, named []uuid.UUID) string {
+func compareKeys(f *findings, l Look, lines reading.Lines, known map[string]record.Key, named []uuid.UUID) string {
 	seen := map[uuid.UUID]bool{}
 	strangers := 0
-	for _, digest := range r.digests {
-		at := r.standing[string(digest)]
-		limits := text.Line(strings.Join(at.line.Limits(l.At), "; "), text.MaxLine)
-		if k, ok := known[string(digest)]; ok {
+	for _, line := range lines.Keys {
+		limits := text.Line(line.Limits, text.MaxLine)
+		if k, ok := known[string(line.SHA256)]; ok {
 			seen[k.ID] = true
 			f.sightings = append(
 				f.sightings,
@@ -352,7 +332,7 @@ func (r reading) compareKeys(f *findings, l Look, known map[string]record.Key, n
 					Method:  l.Method,
 					Present: true,
 					Limits:  limits,
-					Opens:   at.opens,
+					Opens:   line.Opens,
 				},
 			)
 			continue
@@ -362,10 +342,10 @@ func (r reading) compareKeys(f *findings, l Look, known map[string]record.Key, n
 			f.strangers,
 			record.Stranger{
 				LoginID:     l.Login.ID,
-				SHA256:      digest,
-				Algorithm:   text.Line(at.line.Algorithm, text.MaxLine),
-				Blob:        at.line.Blob,
-				Comment:     text.Line(at.line.Comment, text.MaxLine),
+				SHA256:      line.SHA256,
+				Algorithm:   text.Line(line.Algorithm, text.MaxLine),
+				Blob:        line.Blob,
+				Comment:     text.Line(line.Comment, text.MaxLine),
 				Limits:      limits,
 				FirstSeenAt: l.At,
 				SeenAt:      l.At,
@@ -384,8 +364,8 @@ func (r reading) compareKeys(f *findings, l Look, known map[string]record.Key, n
 	if strangers > 0 {
 		outcome += ", " + text.Counted(strangers, "stranger")
 	}
-	if r.unreadable > 0 {
-		outcome += ", " + text.Counted(r.unreadable, "line") + " that cannot be read"
+	if lines.Unreadable > 0 {
+		outcome += ", " + text.Counted(lines.Unreadable, "line") + " that cannot be read"
 	}
 	return outcome
 }

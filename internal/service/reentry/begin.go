@@ -1,12 +1,10 @@
 package reentry
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/google/uuid"
 
@@ -66,87 +64,28 @@ func (s *Service) restoreKey(
 
 // judgeRoute refuses a route that is not possible, not within the limits, or not confirmed.
 func (s *Service) judgeRoute(w RestoreWanted, i record.Instance, ranked []restore.Option) error {
-	at := slices.IndexFunc(ranked, func(o restore.Option) bool { return o.Route == w.Route })
-	if at < 0 {
-		var names []string
-		for _, o := range ranked {
-			names = append(names, string(o.Route))
-		}
-		return &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "no-such-route",
-			Field:  "route",
-			Detail: fmt.Sprintf("there is no route %q into %s", w.Route, i.Name),
-			Remedy: "There are: " + strings.Join(names, ", "),
-		}
+	refused := s.route.Ways.Refuse(restore.Chosen{
+		Route:          w.Route,
+		Instance:       i.Name,
+		Confirmed:      w.Confirm == i.Name,
+		ForReplacement: w.StopFirst || len(w.Ports) > 0 || w.NewName != "",
+		Ports:          w.Ports,
+	}, ranked)
+	if refused == nil {
+		return nil
 	}
-	o := ranked[at]
-	see := "See all: plumlatch restore routes " + i.Name
-	switch {
-	case !o.Possible():
-		var what []string
-		for _, m := range o.Missing {
-			what = append(what, m.What)
-		}
-		return &problem.Problem{
-			Kind:   problem.Conflict,
-			Code:   "route-not-possible",
-			Field:  "route",
-			Where:  []string{i.Name},
-			Detail: fmt.Sprintf("the route %s is not possible: %s", o.Route, strings.Join(what, "; ")),
-			Remedy: cmp.Or(o.Missing[0].Remedy, see),
-		}
-	case len(o.Outside) > 0:
-		return &problem.Problem{
-			Kind:   problem.Conflict,
-			Code:   "outside-limits",
-			Field:  "route",
-			Where:  []string{i.Name},
-			Detail: fmt.Sprintf("the route %s is outside your limits: %s", o.Route, strings.Join(o.Outside, "; ")),
-			Remedy: see,
-		}
-	case (o.Stops || o.NewIdentity) && w.Confirm != i.Name:
-		return &problem.Problem{
-			Kind:  problem.Conflict,
-			Code:  "not-confirmed",
-			Field: "confirm",
-			Where: []string{i.Name},
-			Detail: fmt.Sprintf(
-				"the route %s %s. Changes: %s. Loses: %s",
-				o.Route,
-				stopWords(o),
-				route.OrNone(strings.Join(o.Changes, "; ")),
-				route.OrNone(strings.Join(o.Loses, "; ")),
-			),
-			Remedy: "Confirm it with the name of the instance: -confirm " + i.Name,
-		}
-	case !s.route.Route(w.Route).Replaces && (w.StopFirst || len(w.Ports) > 0 || w.NewName != ""):
-		return &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "not-for-this-route",
-			Field:  "route",
-			Detail: "to stop it first, to check ports and to give a name are for the route replacement alone",
-		}
+	p := &problem.Problem{
+		Kind:   problem.Conflict,
+		Code:   refused.Code,
+		Field:  refused.Field,
+		Where:  []string{i.Name},
+		Detail: refused.Detail,
+		Remedy: refused.Remedy,
 	}
-	for _, port := range w.Ports {
-		if port < 1 || port > 65535 {
-			return &problem.Problem{
-				Kind:   problem.Invalid,
-				Code:   "bad-port",
-				Field:  "ports",
-				Detail: fmt.Sprintf("%d is no port", port),
-				Remedy: "Give one from 1 to 65535",
-			}
-		}
+	if refused.Invalid {
+		p.Kind, p.Where = problem.Invalid, nil
 	}
-	return nil
-}
-
-func stopWords(o restore.Option) string {
-	if o.NewIdentity {
-		return "puts another instance in its place"
-	}
-	return "stops it for about " + restore.Words(o.Downtime)
+	return p
 }
 
 // lostOf returns the keys whose lines are to go.

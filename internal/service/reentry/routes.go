@@ -13,7 +13,6 @@ import (
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
-	"plumlatch/internal/service/access"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/route"
@@ -142,35 +141,17 @@ func (s *Service) keyFacts(
 	if place >= 0 {
 		out.State = reach.Standings(w.Input)[place].State
 	}
-	f.Holders, f.Steward, out.Lost = holders(w, place, s.now(), s.Fresh)
-	f.Steward = f.Steward && s.access.NoMeans(found[0]) == nil
-	return nil
-}
-
-// holders returns whose keys in place are freshly proved, whether the steward key is in
-// place, and which keys in place nobody can use any more: lost ones, and those whose
-// keeper has left or is nobody.
-func holders(
-	w *access.World,
-	place int,
-	now time.Time,
-	fresh time.Duration,
-) (holders []restore.Holder, steward bool, lost []record.ReachKey) {
-	for _, p := range w.Input.Pairs {
-		k, row := w.Input.Keys[p.Key], w.Keys[p.Key]
-		if int(p.Login) != place || p.Sighting == reach.NotSeen {
-			continue
-		}
-		switch {
-		case k.Steward:
-			steward = steward || p.Sighting == reach.Seen
-		case k.Lost || k.Keeper == reach.Nobody:
-			lost = append(lost, row)
-		case p.Sighting == reach.Seen && p.Opens && (now.Sub(k.Proved).Abs() < fresh || now.Sub(p.Entered).Abs() < fresh):
-			holders = append(holders, restore.Holder{Key: row.Name, Keeper: *row.KeeperName})
-		}
+	in := w.Input
+	in.Now, in.Fresh = s.now(), s.Fresh
+	holding := reach.HoldingOf(in, place)
+	for _, k := range holding.Fresh {
+		f.Holders = append(f.Holders, restore.Holder{Key: w.Keys[k].Name, Keeper: *w.Keys[k].KeeperName})
 	}
-	return holders, steward, lost
+	for _, k := range holding.Lost {
+		out.Lost = append(out.Lost, w.Keys[k])
+	}
+	f.Steward = holding.Steward && s.access.NoMeans(found[0]) == nil
+	return nil
 }
 
 // takesPasswords asks the SSH server whether it takes passwords.
@@ -290,29 +271,12 @@ func (s *Service) tookBefore(ctx context.Context) (map[restore.Operation]time.Du
 	if err != nil {
 		return nil, err
 	}
-	out := map[restore.Operation]time.Duration{}
-	for _, t := range times {
+	steps := make([]restore.StepTime, len(times))
+	for n, t := range times {
 		took := time.Duration(t.Seconds * float64(time.Second))
-		switch t.Kind + " " + t.Name {
-		case "launch disk", "launch instance", "launch boot":
-			out[restore.Launch] += took
-		case "start start", "start boot":
-			out[restore.Start] += took
-		case "stop stop", "stop stopped":
-			out[restore.Stop] += took
-		case "restore detach":
-			out[restore.Detach] = took
-		case "restore lend":
-			out[restore.Attach] = took
-		case "restore permit-agent":
-			out[restore.Agent] = took
-		case "restore image":
-			if t.Size > 0 {
-				out[restore.Copy] = time.Duration(float64(took) / t.Size)
-			}
-		}
+		steps[n] = restore.StepTime{Kind: t.Kind, Step: t.Name, Took: took, Size: t.Size}
 	}
-	return out, nil
+	return restore.TookBefore(steps), nil
 }
 
 // outlook is all that the best way back into a login depends on, as far as the records

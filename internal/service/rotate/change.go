@@ -60,7 +60,7 @@ func (s *Service) ChangeRotation(
 		case change == "resume" && r.State == rotation.Paused:
 			// Whoever goes on has decided about what failed so far.
 			columns["state"], columns["paused_why"] = rotation.Running, ""
-			if r.Settings, err = s.goOnWith(ctx, tx, r); err != nil {
+			if r.Settings, err = resumed(ctx, tx, r); err != nil {
 				return err
 			}
 			settings, err := json.Marshal(r.Settings)
@@ -153,23 +153,18 @@ func (s *Service) ChangeRotation(
 	return s.Rotation(ctx, id)
 }
 
-// goOnWith returns the settings of a rotation that goes on after a pause: with the
-// rest, where the first group has failed, and with as many failures allowed anew.
-func (s *Service) goOnWith(ctx context.Context, tx *store.Store, r record.Rotation) (record.RotationSettings, error) {
+// resumed returns the settings of a rotation that goes on after a pause.
+func resumed(ctx context.Context, tx *store.Store, r record.Rotation) (rotation.Settings, error) {
 	counts, err := tx.RotationCounts(ctx, r.ID)
-	t := r.Settings
 	if err != nil {
-		return t, err
+		return r.Settings, err
 	}
-	if failed := counts[r.ID][rotation.ItemFailed]; t.StopAfter > 0 && failed >= t.StopAfter {
-		t.StopAfter += failed
+	group := map[rotation.ItemState]int{}
+	if r.Settings.First > 0 {
+		if group, err = tx.FirstGroup(ctx, r.ID, r.Settings.First); err != nil {
+			return r.Settings, err
+		}
 	}
-	if t.First == 0 {
-		return t, nil
-	}
-	group, err := tx.FirstGroup(ctx, r.ID, t.First)
-	if group[rotation.ItemFailed]+group[rotation.ItemUndone] > 0 {
-		t.First = 0
-	}
-	return t, err
+	lost := group[rotation.ItemFailed] + group[rotation.ItemUndone]
+	return r.Settings.Resumed(counts[r.ID][rotation.ItemFailed], lost), nil
 }

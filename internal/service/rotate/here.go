@@ -43,12 +43,12 @@ func (s *Service) TakeRotationItems(
 	limit int,
 ) ([]TakenItem, error) {
 	limit = cmp.Or(limit, takenAtOnce)
-	if limit < 1 || limit > maxAtOnce {
+	if limit < 1 || limit > rotation.MaxAtOnce {
 		return nil, &problem.Problem{
 			Kind:   problem.Invalid,
 			Code:   "bad-limit",
 			Field:  "limit",
-			Detail: fmt.Sprintf("%d at once are not possible; 1 to %d are", limit, maxAtOnce),
+			Detail: fmt.Sprintf("%d at once are not possible; 1 to %d are", limit, rotation.MaxAtOnce),
 		}
 	}
 	if _, err := s.Rotation(ctx, id); err != nil {

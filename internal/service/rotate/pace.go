@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -86,7 +87,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 			return s.endRotation(ctx, tx, r, counts)
 		}
 		budget := r.Settings.AtOnce - busy
-		if r.Settings.AtOnce == maxAtOnce &&
+		if r.Settings.AtOnce == rotation.MaxAtOnce &&
 			r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
 			budget += queuedRuns
 		}
@@ -219,49 +220,46 @@ func (s *Service) startDue(
 	tx *store.Store,
 	r record.Rotation,
 	budget int,
-	may func(record.RotationItem, rotation.Phase) bool,
+	mayBegin func(record.RotationItem, rotation.Phase) bool,
 	worker string,
 ) (started []uuid.UUID, err error) {
-	busy := map[string]bool{} // instances, of which each has one run at a time
-	var list []begun
-	choose := func(
-		items []record.RotationItem,
-		phase rotation.Phase,
-		state rotation.ItemState,
-		due func(record.RotationItem) bool,
-	) {
-		for _, i := range items {
-			if len(list) < budget && !busy[i.InstanceName] && may(i, phase) && (due == nil || due(i)) {
-				busy[i.InstanceName] = true
-				list = append(list, begun{i, phase, state, nil})
-			}
-		}
-	}
 	if budget <= 0 {
 		return nil, nil
+	}
+	var may []begun
+	add := func(items []record.RotationItem, phase rotation.Phase, state rotation.ItemState) {
+		for _, i := range items {
+			if mayBegin(i, phase) {
+				may = append(may, begun{i, phase, state, nil})
+			}
+		}
 	}
 	back, err := tx.ItemsIn(ctx, r.ID, rotation.ItemUndoing, worker != "", 0, budget*2)
 	if err != nil {
 		return nil, err
 	}
-	choose(back, rotation.Back, rotation.ItemUndoing, nil)
-	if r.State == rotation.Running && s.withinHours(r) && len(list) < budget {
+	add(back, rotation.Back, rotation.ItemUndoing)
+	if r.State == rotation.Running && s.withinHours(r) {
 		proved, err := tx.ItemsIn(ctx, r.ID, rotation.ItemProved, worker != "", 0, mostRotated)
 		if err != nil {
 			return nil, err
 		}
 		grace := time.Duration(r.Settings.GraceSeconds) * time.Second
-		choose(
-			proved,
-			rotation.Out,
-			rotation.ItemRemoving,
-			func(i record.RotationItem) bool { return !s.now().Before(i.ProvedAt.Add(grace)) },
-		)
+		due := func(i record.RotationItem) bool { return s.now().Before(i.ProvedAt.Add(grace)) }
+		add(slices.DeleteFunc(proved, due), rotation.Out, rotation.ItemRemoving)
 		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
 		if err != nil {
 			return nil, err
 		}
-		choose(waiting, "", rotation.ItemPlacing, nil)
+		add(waiting, "", rotation.ItemPlacing)
+	}
+	waiting := make([]rotation.Waiting, len(may))
+	for n, i := range may {
+		waiting[n] = rotation.Waiting{Instance: i.InstanceName, Phase: i.phase, Becomes: i.state}
+	}
+	var list []begun
+	for _, n := range rotation.Choose(waiting, budget) {
+		list = append(list, may[n])
 	}
 	return s.startRotating(ctx, tx, r, list, worker)
 }
@@ -281,22 +279,14 @@ func (s *Service) waitingItems(
 		if err != nil {
 			return nil, err
 		}
-		for state, count := range group {
-			if state != rotation.ItemDone && state != rotation.ItemUndone && count > 0 {
-				beyond = n
-			}
-		}
+		beyond = rotation.Beyond(n, group)
 	}
 	return tx.ItemsIn(ctx, r.ID, rotation.ItemWaiting, elsewhere, beyond, budget*2)
 }
 
 func (s *Service) withinHours(r record.Rotation) bool {
-	if r.Settings.Between == "" {
-		return true
-	}
-	hours, err := rotation.ReadHours(r.Settings.Between)
-	zone, badZone := time.LoadLocation(r.Settings.Zone)
-	return err == nil && badZone == nil && hours.Has(s.now().In(zone))
+	zone, err := time.LoadLocation(r.Settings.Zone)
+	return err == nil && r.Settings.Within(s.now().In(zone))
 }
 
 // journalsOf returns what earlier runs of items have done to lines, by run.
@@ -419,7 +409,7 @@ func (s *Service) carryOn(ctx context.Context, id uuid.UUID) error {
 		return nil
 	}
 	defer s.advancing.Unlock()
-	if busy, err := s.store.BusyItems(ctx, id, maxAtOnce); err != nil || busy >= maxAtOnce {
+	if busy, err := s.store.BusyItems(ctx, id, rotation.MaxAtOnce); err != nil || busy >= rotation.MaxAtOnce {
 		return err // enough are queued
 	}
 	return s.advance(ctx, id)

@@ -393,7 +393,7 @@ func (p *planning) plan(ctx context.Context, s *Service) (RotationPlan, error) {
 		if i.LeftOut == "" {
 			item.Means, item.After = p.logins[i.Login].Means, after[p.places[i.Login]].State
 			item.Seconds = cmp.Or(took[p.ways[l.ID].InstanceID], tookAll)
-			out.Seconds += item.Seconds / maxAtOnce
+			out.Seconds += item.Seconds / rotation.MaxAtOnce
 			if other, at := p.others[l.ID]; at {
 				item.WaitsFor = &other
 			}

@@ -23,7 +23,7 @@ import (
 func TestAClockThatJumpsMovesARemovalAndNeverTakesAProofAway(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
-	grace := record.RotationSettings{GraceSeconds: 3600}
+	grace := rotation.Settings{GraceSeconds: 3600}
 	state := r.StartRotation(
 		rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace},
 	)
@@ -147,7 +147,7 @@ func TestARotationThatCannotGoOnHoldsUpNoOther(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
 	r.Launch("gate", "other")
-	grace := record.RotationSettings{GraceSeconds: 3600}
+	grace := rotation.Settings{GraceSeconds: 3600}
 	broken := r.StartRotation(
 		rotate.RotationStart{RotationWanted: servicetest.Selecting("old"), Make: rotate.MakeService, Settings: grace},
 	)

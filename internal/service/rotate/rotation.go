@@ -31,7 +31,6 @@ const (
 )
 
 const (
-	maxAtOnce = 16
 	// mostRotated is the greatest number of logins in one rotation.
 	mostRotated   = 5000
 	madeAsType    = keypair.Ed25519
@@ -39,7 +38,7 @@ const (
 )
 
 // ShownItem is an item of a plan as it was shown.
-type ShownItem struct{ Login, Old, New string }
+type ShownItem = rotation.Shown
 
 // RotationStart says how a planned rotation is to be started.
 type RotationStart struct {
@@ -47,7 +46,7 @@ type RotationStart struct {
 	Shown    []ShownItem
 	Make     string
 	NewKeys  map[string]string // public halves by the names of the plan, with Make here
-	Settings record.RotationSettings
+	Settings rotation.Settings
 	Reason   string
 
 	Rule string // the standing rule that begins it
@@ -70,11 +69,7 @@ func (s *Service) StartRotation(
 	once journal.IdempotencyKey,
 	start RotationStart,
 ) (RotationState, error) {
-	if err := errors.Join(
-		problem.CheckText("reason", start.Reason),
-		CheckSettings(&start.Settings),
-		CheckTogether(start),
-	); err != nil {
+	if err := errors.Join(problem.CheckText("reason", start.Reason), start.checkStart()); err != nil {
 		return RotationState{}, err
 	}
 	earlier, err := s.journal.Before(ctx, actor.ID, once)
@@ -235,98 +230,73 @@ func (p *RotationPlan) narrow(start RotationStart) {
 	}
 }
 
-// CheckTogether refuses settings that exclude one another.
-func CheckTogether(start RotationStart) error {
-	bad := func(field, detail, remedy string) error {
-		return &problem.Problem{Kind: problem.Invalid, Code: "bad-" + field, Field: field, Detail: detail, Remedy: remedy}
+// checkStart refuses settings that will not do or that exclude one another, and fills in what is left out.
+func (start *RotationStart) checkStart() error {
+	if err := CheckSettings(&start.Settings); err != nil {
+		return err
 	}
-	t := start.Settings
-	switch {
-	case start.FromHere && start.Rule != "":
-		return bad(
-			"from_here",
-			"a standing rule has nobody's machine to edit from",
-			"Place steward keys: plumlatch instance steward",
-		)
-	case start.Urgent && (t.GraceSeconds > 0 || t.Between != "" || t.First > 0):
-		return bad(
-			"urgent",
-			"an urgent rotation has no grace, no hours and no first group",
-			"Leave them out, or leave out urgent",
-		)
-	case start.Urgent && start.Make == MakeBring:
-		return bad(
-			"make",
-			"an urgent rotation does not wait for keepers to bring keys",
-			"Have them made: here or by the service",
-		)
-	case start.FromHere && start.Make == MakeService:
-		return bad(
-			"make",
-			"whoever edits from their own machine needs the new private halves there, and the service would keep them",
-			"Say -make here",
-		)
-	}
-	return nil
+	return CheckTogether(*start)
 }
 
-func CheckSettings(t *record.RotationSettings) error {
-	bad := func(field, detail, remedy string) error {
-		return &problem.Problem{
-			Kind:   problem.Invalid,
-			Code:   "bad-" + strings.ReplaceAll(field, "_", "-"),
-			Field:  "settings." + field,
-			Detail: detail,
-			Remedy: remedy,
+// CheckTogether refuses settings that exclude one another.
+func CheckTogether(start RotationStart) error {
+	return faultProblem("", rotation.Started{
+		Settings: start.Settings,
+		Rule:     start.Rule != "",
+		FromHere: start.FromHere,
+		Urgent:   start.Urgent,
+		Bring:    start.Make == MakeBring,
+		Service:  start.Make == MakeService,
+	}.Together())
+}
+
+// CheckSettings refuses settings that will not do, and fills in what is left out.
+func CheckSettings(t *rotation.Settings) error {
+	filled, err := t.Filled()
+	if err == nil {
+		if _, missing := time.LoadLocation(filled.Zone); missing != nil {
+			err = &rotation.Fault{
+				Field:  "zone",
+				Detail: fmt.Sprintf("there is no time zone %q", filled.Zone),
+				Remedy: "Give one such as Europe/Berlin",
+			}
 		}
 	}
-	t.AtOnce = cmp.Or(t.AtOnce, maxAtOnce)
-	t.Zone = cmp.Or(t.Zone, "UTC")
-	switch {
-	case t.AtOnce < 1 || t.AtOnce > maxAtOnce:
-		return bad("at_once", fmt.Sprintf("%d logins at once are not possible; 1 to %d are", t.AtOnce, maxAtOnce), "")
-	case t.First < 0 || t.StopAfter < 0:
-		return bad("first", "a number of logins is not negative", "")
-	case t.GraceSeconds < 0 || t.GraceSeconds > 365*24*3600:
-		return bad("grace_seconds", "a grace has 0 seconds to a year", "")
+	*t = filled
+	return faultProblem("settings.", err)
+}
+
+// faultProblem is the problem that a fault of core is; prefix is what its field is in.
+func faultProblem(prefix string, err error) error {
+	var fault *rotation.Fault
+	if !errors.As(err, &fault) {
+		return err
 	}
-	if _, err := time.LoadLocation(t.Zone); err != nil {
-		return bad("zone", fmt.Sprintf("there is no time zone %q", t.Zone), "Give one such as Europe/Berlin")
+	code := fault.Field
+	if prefix != "" {
+		code = strings.ReplaceAll(code, "_", "-")
 	}
-	if t.Between != "" {
-		if _, err := rotation.ReadHours(t.Between); err != nil {
-			return bad("between", err.Error(), "Give hours such as 22:00-04:00")
-		}
+	return &problem.Problem{
+		Kind:   problem.Invalid,
+		Code:   "bad-" + code,
+		Field:  prefix + fault.Field,
+		Detail: fault.Detail,
+		Remedy: fault.Remedy,
 	}
-	return nil
 }
 
 // outrun refuses a plan that is not the one that was shown, with the difference.
 func outrun(plan RotationPlan, shown []ShownItem) error {
-	was, is := map[ShownItem]bool{}, map[ShownItem]bool{}
-	for _, i := range shown {
-		was[i] = true
-	}
-	var where []string
+	var now []ShownItem
 	for _, i := range plan.Items {
-		now := ShownItem{i.Login, i.Old, i.New}
-		if i.LeftOut != "" {
-			continue
-		}
-		is[now] = true
-		if !was[now] {
-			where = append(where, fmt.Sprintf("new: %s, %s by %s", i.Login, i.Old, i.New))
+		if i.LeftOut == "" {
+			now = append(now, ShownItem{Login: i.Login, Old: i.Old, New: i.New})
 		}
 	}
-	for _, i := range shown {
-		if !is[i] {
-			where = append(where, fmt.Sprintf("gone: %s, %s by %s", i.Login, i.Old, i.New))
-		}
-	}
+	where := rotation.Outrun(now, shown)
 	if len(where) == 0 {
 		return nil
 	}
-	slices.Sort(where)
 	return &problem.Problem{
 		Kind:   problem.Conflict,
 		Code:   "plan-outrun",

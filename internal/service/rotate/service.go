@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
@@ -27,7 +28,7 @@ const (
 	// rotateEvery is how soon a rotation whose wake was lost goes on.
 	rotateEvery = time.Second
 	// queuedRuns is how many runs may wait for a worker.
-	queuedRuns = 3 * maxAtOnce
+	queuedRuns = 3 * rotation.MaxAtOnce
 )
 
 // Service is the use cases of rotations.

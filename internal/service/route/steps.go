@@ -279,25 +279,25 @@ func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
 	if err != nil {
 		return err
 	}
-	var differs []string
-	for _, c := range [][3]string{
-		{"state", before.State, string(i.State)}, {"public address", before.Address, i.PublicAddress},
-		{"private address", before.PrivateAddress, i.PrivateAddress}, {"firewall group", before.Firewall, i.Firewall},
-		{"root disk", r.work.Disk, disk.id}, {"device name of the root disk", r.work.Device, disk.device},
-	} {
-		if c[1] != c[2] {
-			differs = append(differs, fmt.Sprintf("the %s is %s, and was %s", c[0], OrNone(c[2]), OrNone(c[1])))
-		}
-	}
-	r.work.Differs = differs
+	r.work.Differs = restore.Differs(
+		restore.Stood{
+			State:          before.State,
+			Address:        before.Address,
+			PrivateAddress: before.PrivateAddress,
+			Firewall:       before.Firewall,
+			Disk:           r.work.Disk,
+			Device:         r.work.Device,
+		},
+		restore.Stood{
+			State:          string(i.State),
+			Address:        i.PublicAddress,
+			PrivateAddress: i.PrivateAddress,
+			Firewall:       i.Firewall,
+			Disk:           disk.id,
+			Device:         disk.device,
+		},
+	)
 	return p.Save(ctx)
-}
-
-func OrNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 // closed is the step that closes what was opened; closing is the undo of the opening.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/people"
@@ -34,7 +35,7 @@ type RuleWanted struct {
 	Name     string
 	Wanted   rotate.RotationWanted
 	Make     string
-	Settings record.RotationSettings
+	Settings rotation.Settings
 	Reason   string
 }
 

@@ -1,0 +1,35 @@
+package receivers
+
+// Kind is what a receiver can be told of.
+type Kind string
+
+// The kinds. All is every entry of the daybook.
+const (
+	LoginShut   Kind = "login-shut"
+	Stranger    Kind = "stranger"
+	RunFailed   Kind = "run-failed"
+	LeftOpen    Kind = "left-open"
+	KeyReleased Kind = "key-released"
+	All         Kind = "all"
+)
+
+// Kinds are all that there are.
+var Kinds = []Kind{LoginShut, Stranger, RunFailed, LeftOpen, KeyReleased, All}
+
+// KindOf returns of which kind an entry of the daybook is; "" for one that only those are told of who
+// are told of all.
+func KindOf(action, outcome string) Kind {
+	switch {
+	case action == "login.shut":
+		return LoginShut
+	case action == "login.stranger":
+		return Stranger
+	case action == "restore.left-open":
+		return LeftOpen
+	case action == "key.release":
+		return KeyReleased
+	case outcome == "failed":
+		return RunFailed
+	}
+	return ""
+}

@@ -14,10 +14,12 @@ func TestARouteIsRefusedForOneReason(t *testing.T) {
 		limits Limits
 		code   string
 	}{
-		"as it should be":        {Chosen{Route: GuestAgent}, nil, Limits{}, ""},
-		"a route there is not":   {Chosen{Route: "the window"}, nil, Limits{}, "no-such-route"},
-		"of Windows, on Linux":   {Chosen{Route: WindowsPassword}, nil, Limits{}, "no-such-route"},
-		"not possible":           {Chosen{Route: GuestAgent}, func(f *Facts) { f.Agent = AgentAbsent }, Limits{}, "route-not-possible"},
+		"as it should be":      {Chosen{Route: GuestAgent}, nil, Limits{}, ""},
+		"a route there is not": {Chosen{Route: "the window"}, nil, Limits{}, "no-such-route"},
+		"of Windows, on Linux": {Chosen{Route: WindowsPassword}, nil, Limits{}, "no-such-route"},
+		"not possible": {
+			Chosen{Route: GuestAgent}, func(f *Facts) { f.Agent = AgentAbsent }, Limits{}, "route-not-possible",
+		},
 		"outside the limits":     {Chosen{Route: HelperDisk}, nil, Limits{NoStop: true}, "outside-limits"},
 		"it stops, not typed":    {Chosen{Route: HelperDisk}, nil, Limits{}, "not-confirmed"},
 		"it stops, and typed":    {Chosen{Route: HelperDisk, Confirmed: true}, nil, Limits{}, ""},

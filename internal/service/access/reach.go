@@ -1,9 +1,9 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"slices"
-	"sort"
 	"strconv"
 
 	"github.com/google/uuid"
@@ -195,7 +195,9 @@ func (w *World) worstFirst(standings []reach.Standing, r ReachWanted) []int {
 			order = append(order, n)
 		}
 	}
-	sort.SliceStable(order, func(a, b int) bool { return reach.Severity(standings[order[a]]) < reach.Severity(standings[order[b]]) })
+	slices.SortStableFunc(order, func(a, b int) int {
+		return cmp.Compare(reach.Severity(standings[a]), reach.Severity(standings[b]))
+	})
 	return order
 }
 

@@ -330,7 +330,14 @@ func (s *Service) queueFor(ctx context.Context, r record.Receiver) error {
 		if slices.Contains(r.Kinds, receivers.All) || kind != "" && slices.Contains(r.Kinds, kind) {
 			wanted = append(
 				wanted,
-				record.Delivery{ID: store.NewID(), ReceiverID: r.ID, Seq: e.Seq, Kind: string(kind), State: "waiting", DueAt: s.now()},
+				record.Delivery{
+					ID:         store.NewID(),
+					ReceiverID: r.ID,
+					Seq:        e.Seq,
+					Kind:       string(kind),
+					State:      "waiting",
+					DueAt:      s.now(),
+				},
 			)
 		}
 	}

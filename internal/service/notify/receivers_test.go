@@ -67,9 +67,9 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	pager := newHook(t)
 	for name, c := range map[string]struct {
 		address string
-		kinds   []string
+		kinds   []receivers.Kind
 		code    string
-	}{"no address": {"nowhere", nil, "bad-address"}, "no kind": {pager.URL, []string{"rain"}, "bad-kind"}} {
+	}{"no address": {"nowhere", nil, "bad-address"}, "no kind": {pager.URL, []receivers.Kind{"rain"}, "bad-kind"}} {
 		_, err := o.Notify.AddReceiver(ctx, o.Ines, journal.IdempotencyKey{}, "x", c.address, c.kinds)
 		o.Wants(name, err, c.code)
 	}

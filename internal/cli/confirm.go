@@ -84,3 +84,6 @@ func withCookies(cookies []*http.Cookie) apiclient.RequestEditorFn {
 		return nil
 	}
 }
+
+// call is what a command does once the service is found.
+type call func(ctx context.Context, s *session, client *apiclient.Client, args []string) error

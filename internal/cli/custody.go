@@ -17,9 +17,6 @@ import (
 	"plumlatch/internal/apiclient"
 )
 
-// call is what a command does once the service is found.
-type call func(ctx context.Context, s *session, client *apiclient.Client, args []string) error
-
 // with finds the service first.
 func with(do call) func(context.Context, *session, []string) error {
 	return func(ctx context.Context, s *session, args []string) error {

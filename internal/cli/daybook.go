@@ -348,7 +348,9 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *session, []string) err
 		}
 		check := checkHere
 		if *file == "" {
-			check = s.checkThere
+			check = func(ctx context.Context, file string, kept *daybook.Head) (apiclient.DaybookCheck, error) {
+				return s.checkThere(ctx, file, kept)
+			}
 		}
 		c, err := check(ctx, *file, head)
 		if err != nil {

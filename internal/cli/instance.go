@@ -92,13 +92,13 @@ a pair is made on this machine first. Ctrl-C stops the watching, not the launch.
 }
 
 func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) error {
-	var keys names
+	var granted names
 	var pair pairFlags
 	l := labels{}
 	image := f.String("image", "", "the image; see: plumlatch image list")
 	size := f.String("size", "", "the size; see: plumlatch size list")
 	zone := f.String("zone", "", "the zone; the cloud's first unless given")
-	f.Var(&keys, "key", "the `name` of a key that is to open it; can be given several times")
+	f.Var(&granted, "key", "the `name` of a key that is to open it; can be given several times")
 	newKey := f.String("new", "", "make a pair of this `name` on this machine first, and let it open the instance")
 	f.StringVar(&pair.typ, "type", "ed25519", "with -new: ed25519, rsa or ecdsa")
 	f.IntVar(&pair.bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
@@ -114,7 +114,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 		if err != nil {
 			return err
 		}
-		if len(keys) == 0 && *newKey == "" && !*noKey {
+		if len(granted) == 0 && *newKey == "" && !*noKey {
 			return &usageError{
 				"no key was given, so nobody would be able to log in\nName a key (-key NAME), make one (-new NAME), or say " +
 					"-no-key if that is meant",
@@ -132,7 +132,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 			if !s.json && !s.quiet {
 				fmt.Fprintf(s.env.Err, "Made the key %s; its private half is in %s.\n", k.Name, s.shown(path))
 			}
-			keys = append(keys, *newKey)
+			granted = append(granted, *newKey)
 		}
 		request := apiclient.LaunchInstance{
 			Name:          args[0],
@@ -142,8 +142,8 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *session, []string) e
 			StaticAddress: static,
 			Reason:        optional(*reason),
 		}
-		if len(keys) > 0 {
-			request.Keys = new([]string(keys))
+		if len(granted) > 0 {
+			request.Keys = new([]string(granted))
 		}
 		if *noKey {
 			request.NoKey = noKey
@@ -289,23 +289,6 @@ func (s *session) showHostKeys(c apiclient.Connection) {
 	for _, h := range c.HostKeys {
 		fmt.Fprintf(s.env.Out, "  %s  %s\n", h.Sha256, s.faint(h.Algorithm+", from the "+h.Learnt))
 	}
-}
-
-// fileFor returns a private half on this machine that should open, before all
-// one of a key that was seen in place.
-func (s *session) fileFor(openers []apiclient.Opening) string {
-	second := ""
-	for _, o := range openers {
-		file := s.findPrivate(o.Key.Sha256)
-		if file == "" || o.GrantedAt == nil {
-			continue
-		}
-		if o.Fit == apiclient.FitInPlace {
-			return file
-		}
-		second = file
-	}
-	return second
 }
 
 // sshCommand is what to type to log in. Only the named file is offered, so that

@@ -321,8 +321,6 @@ func (s *session) madeByService(
 	return made.Key, nil
 }
 
-func typeText(typ string, bits int) string { return fmt.Sprintf("%s, %d bits", typ, bits) }
-
 func keyImport(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	var n newKeyFlags
 	n.flags(f)

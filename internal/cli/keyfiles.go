@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 
+	"plumlatch/internal/apiclient"
 	"plumlatch/internal/core/keypair"
 )
 
@@ -173,4 +175,92 @@ func (s *session) passphrase(ask bool, file string) ([]byte, error) {
 		return nil, errors.New("the passphrase is empty; leave -passphrase out for none")
 	}
 	return first, nil
+}
+
+// fileFor returns a private half on this machine that should open, before all
+// one of a key that was seen in place.
+func (s *session) fileFor(openers []apiclient.Opening) string {
+	second := ""
+	for _, o := range openers {
+		file := s.findPrivate(o.Key.Sha256)
+		if file == "" || o.GrantedAt == nil {
+			continue
+		}
+		if o.Fit == apiclient.FitInPlace {
+			return file
+		}
+		second = file
+	}
+	return second
+}
+
+// readKeyFile reads a key file of either kind. A closed private half asks for
+// its passphrase, on a terminal; with mustOpen it is an error if that cannot be.
+func (s *session) readKeyFile(path, passphraseFile string, mustOpen bool) (keyOnDisk, error) {
+	k := keyOnDisk{path: path}
+	f, err := os.Open(path)
+	if err != nil {
+		return k, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return k, err
+	}
+	if !info.Mode().IsRegular() {
+		return k, fmt.Errorf("%s is not a file", path)
+	}
+	k.mode = info.Mode().Perm()
+	if k.text, err = io.ReadAll(io.LimitReader(f, keypair.MaxTextBytes+1)); err != nil {
+		return k, err
+	}
+	if !keypair.HoldsPrivate(string(k.text)) {
+		k.public, err = keypair.ReadPublic(string(k.text))
+		return k, wrapFile(path, err)
+	}
+	if k.passphrase, err = s.passphrase(false, passphraseFile); err != nil {
+		return k, err
+	}
+	file, err := keypair.ReadPrivate(k.text, k.passphrase)
+	if errors.Is(err, keypair.ErrPassphraseNeeded) && isTerminal(s.env.In) {
+		if k.passphrase, err = s.askSecret("Passphrase for " + path + ": "); err != nil {
+			return k, err
+		}
+		file, err = keypair.ReadPrivate(k.text, k.passphrase)
+	}
+	k.private = &file
+	if errors.Is(err, keypair.ErrPassphraseNeeded) && !mustOpen {
+		k.sealed, err = true, nil
+	}
+	if errors.Is(err, keypair.ErrPassphraseNeeded) {
+		err = fmt.Errorf("%w: give it with -passphrase-file FILE", err)
+	}
+	return k, wrapFile(path, err)
+}
+
+// keyOnDisk is a key file as it was found.
+type keyOnDisk struct {
+	path    string
+	text    []byte
+	mode    fs.FileMode
+	private *keypair.PrivateFile // nil for a public half
+	public  keypair.PublicFile   // of a public half
+	// passphrase is what opened the private half.
+	passphrase []byte
+	// sealed is whether the private half stayed closed for want of a passphrase.
+	sealed bool
+}
+
+func (k keyOnDisk) key() keypair.Public {
+	if k.private != nil {
+		return k.private.Public
+	}
+	return k.public.Public
+}
+
+func wrapFile(path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: %w", path, err)
 }

@@ -7,6 +7,10 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/signature"
+	"plumlatch/internal/sshio"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // errNotTried is wrapped by what kept a login from being tried at all.
@@ -41,4 +45,55 @@ func (s *session) tryLogin(ctx context.Context, client *apiclient.Client, i apic
 		)
 	}
 	return nil
+}
+
+// reportEntry tells of a completed login where its key is recorded.
+func (s *session) reportEntry(
+	ctx context.Context,
+	client *apiclient.Client,
+	l apiclient.Login,
+	session *sshio.Session,
+	half atHand,
+) (apiclient.Login, error) {
+	name, err := s.recordOf(ctx, client, half)
+	if err != nil || name == "" {
+		return l, err
+	}
+	return signEntry(ctx, client, l.Reach.Login, name, session, half)
+}
+
+// signEntry reports that a login was completed with a key that has a record, signed with it.
+func signEntry(
+	ctx context.Context,
+	client *apiclient.Client,
+	login, key string,
+	session *sshio.Session,
+	half atHand,
+) (apiclient.Login, error) {
+	host := ssh.FingerprintSHA256(session.HostKey)
+	c, err := answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	armoured, err := signature.Sign(half.Signer, c.Namespace, []byte(c.Text))
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	return answer[apiclient.Login](
+		client.ReportEntry(ctx, login, apiclient.ReportEntry{Key: key, HostKey: host, Challenge: c.Id, Signature: armoured}),
+	)
+}
+
+// recordOf returns the name of the record of a key; "" where it has none.
+func (s *session) recordOf(ctx context.Context, client *apiclient.Client, half atHand) (string, error) {
+	t, err := answer[apiclient.Trace](client.Trace(ctx, apiclient.TraceText{Text: half.Public.Line()}))
+	if err != nil {
+		return "", err
+	}
+	for _, m := range t.Matches {
+		if m.Kind == apiclient.TracedKindKey {
+			return m.Name, nil
+		}
+	}
+	return "", nil
 }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"io/fs"
 	"math/big"
 	"os"
@@ -63,77 +62,6 @@ Files get the mode 0600 and are written whole or not at all, never over another 
 			"encryption is sound. The old file stays beside it, with the ending .old.",
 		examples: []string{"plumlatch key passphrase ~/.ssh/atlas", "plumlatch key passphrase ~/.ssh/robot -none"},
 	},
-}
-
-// keyOnDisk is a key file as it was found.
-type keyOnDisk struct {
-	path    string
-	text    []byte
-	mode    fs.FileMode
-	private *keypair.PrivateFile // nil for a public half
-	public  keypair.PublicFile   // of a public half
-	// passphrase is what opened the private half.
-	passphrase []byte
-	// sealed is whether the private half stayed closed for want of a passphrase.
-	sealed bool
-}
-
-func (k keyOnDisk) key() keypair.Public {
-	if k.private != nil {
-		return k.private.Public
-	}
-	return k.public.Public
-}
-
-// readKeyFile reads a key file of either kind. A closed private half asks for
-// its passphrase, on a terminal; with mustOpen it is an error if that cannot be.
-func (s *session) readKeyFile(path, passphraseFile string, mustOpen bool) (keyOnDisk, error) {
-	k := keyOnDisk{path: path}
-	f, err := os.Open(path)
-	if err != nil {
-		return k, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return k, err
-	}
-	if !info.Mode().IsRegular() {
-		return k, fmt.Errorf("%s is not a file", path)
-	}
-	k.mode = info.Mode().Perm()
-	if k.text, err = io.ReadAll(io.LimitReader(f, keypair.MaxTextBytes+1)); err != nil {
-		return k, err
-	}
-	if !keypair.HoldsPrivate(string(k.text)) {
-		k.public, err = keypair.ReadPublic(string(k.text))
-		return k, wrapFile(path, err)
-	}
-	if k.passphrase, err = s.passphrase(false, passphraseFile); err != nil {
-		return k, err
-	}
-	file, err := keypair.ReadPrivate(k.text, k.passphrase)
-	if errors.Is(err, keypair.ErrPassphraseNeeded) && isTerminal(s.env.In) {
-		if k.passphrase, err = s.askSecret("Passphrase for " + path + ": "); err != nil {
-			return k, err
-		}
-		file, err = keypair.ReadPrivate(k.text, k.passphrase)
-	}
-	k.private = &file
-	if errors.Is(err, keypair.ErrPassphraseNeeded) && !mustOpen {
-		k.sealed, err = true, nil
-	}
-	if errors.Is(err, keypair.ErrPassphraseNeeded) {
-		err = fmt.Errorf("%w: give it with -passphrase-file FILE", err)
-	}
-	return k, wrapFile(path, err)
-}
-
-func wrapFile(path string, err error) error {
-	if err == nil {
-		return nil
-	}
-	return fmt.Errorf("%s: %w", path, err)
 }
 
 // inspected is what key inspect says of a file.

@@ -23,7 +23,6 @@ just that comes first. With an @ in the text it looks for logins. For a fingerpr
 plumlatch trace. It ends with status 3 if nothing is found.`,
 		examples: []string{"plumlatch find tide", "plumlatch find 127.64.1.9", "plumlatch find pi@"},
 	},
-	traceCommand,
 	{
 		name:     "opens",
 		args:     "KEY",

@@ -8,7 +8,6 @@ import (
 	"flag"
 	"fmt"
 	"io/fs"
-	"net/http"
 	"os"
 	"strings"
 
@@ -135,39 +134,12 @@ func signIn(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	}
 }
 
-func signInOnce(
-	ctx context.Context,
-	client *apiclient.Client,
-	name, password, code string,
-) (apiclient.Me, []*http.Cookie, error) {
-	resp, err := client.SignIn(ctx, apiclient.SignIn{Name: name, Password: password, Code: optional(code)})
-	var cookies []*http.Cookie
-	if err == nil {
-		cookies = resp.Cookies()
-	}
-	me, err := answer[apiclient.Me](resp, err)
-	return me, cookies, err
-}
-
 // serverHere is the service's address, also for who is not signed in.
 func (s *session) serverHere() string {
 	return cmp.Or(s.server, s.env.Getenv("PLUMLATCH_URL"), defaultServer)
 }
 
 func (s *session) password(file string) (string, error) { return s.secret("Password: ", file) }
-
-// secret reads a secret from a file, from standard input, or from the terminal.
-func (s *session) secret(prompt, file string) (string, error) {
-	if file != "" {
-		data, err := os.ReadFile(file)
-		return strings.TrimRight(string(data), "\r\n"), err
-	}
-	if !isTerminal(s.env.In) {
-		return readLine(s.env.In), nil
-	}
-	p, err := s.askSecret(prompt)
-	return string(p), err
-}
 
 // keep writes the sign-in file whole or not at all.
 func (s *session) keep(k kept) (string, error) {
@@ -211,9 +183,6 @@ func signOut(*flag.FlagSet) func(context.Context, *session, []string) error {
 		return nil
 	}
 }
-
-// gone reports whether the service says that the token opens nothing any more.
-func gone(err error) bool { return code(err) == "not-signed-in" || code(err) == "no-such-token" }
 
 func whoami(*flag.FlagSet) func(context.Context, *session, []string) error {
 	return func(ctx context.Context, s *session, _ []string) error {

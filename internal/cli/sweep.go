@@ -11,7 +11,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
-	"plumlatch/internal/core/signature"
 	"plumlatch/internal/sshio"
 )
 
@@ -233,55 +232,4 @@ func report(
 		*request.Folders = append(*request.Folders, apiclient.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)})
 	}
 	return answer[apiclient.Login](client.ReportFiles(ctx, login, request))
-}
-
-// reportEntry tells of a completed login where its key is recorded.
-func (s *session) reportEntry(
-	ctx context.Context,
-	client *apiclient.Client,
-	l apiclient.Login,
-	session *sshio.Session,
-	half atHand,
-) (apiclient.Login, error) {
-	name, err := s.recordOf(ctx, client, half)
-	if err != nil || name == "" {
-		return l, err
-	}
-	return signEntry(ctx, client, l.Reach.Login, name, session, half)
-}
-
-// signEntry reports that a login was completed with a key that has a record, signed with it.
-func signEntry(
-	ctx context.Context,
-	client *apiclient.Client,
-	login, key string,
-	session *sshio.Session,
-	half atHand,
-) (apiclient.Login, error) {
-	host := ssh.FingerprintSHA256(session.HostKey)
-	c, err := answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))
-	if err != nil {
-		return apiclient.Login{}, err
-	}
-	armoured, err := signature.Sign(half.Signer, c.Namespace, []byte(c.Text))
-	if err != nil {
-		return apiclient.Login{}, err
-	}
-	return answer[apiclient.Login](
-		client.ReportEntry(ctx, login, apiclient.ReportEntry{Key: key, HostKey: host, Challenge: c.Id, Signature: armoured}),
-	)
-}
-
-// recordOf returns the name of the record of a key; "" where it has none.
-func (s *session) recordOf(ctx context.Context, client *apiclient.Client, half atHand) (string, error) {
-	t, err := answer[apiclient.Trace](client.Trace(ctx, apiclient.TraceText{Text: half.Public.Line()}))
-	if err != nil {
-		return "", err
-	}
-	for _, m := range t.Matches {
-		if m.Kind == apiclient.TracedKindKey {
-			return m.Name, nil
-		}
-	}
-	return "", nil
 }

@@ -11,7 +11,7 @@ import (
 	"plumlatch/internal/core/keypair"
 )
 
-var traceCommand = command{
+var traceCommands = []command{{
 	name: "trace", args: "[FILE|TEXT]", max: 1, flags: trace,
 	summary: "Say which record a fingerprint or a key file is, and what it opens",
 	detail: `It takes a fingerprint in any notation and spelling (SHA-256, MD5, MD5 of the SPKI DER, SHA-1
@@ -25,7 +25,7 @@ that -pick names. It ends with status 3 if nothing is recorded that matches.`,
 		"ssh-keygen -lf key.pub | plumlatch trace",
 		"plumlatch trace -agent",
 	},
-}
+}}
 
 func trace(f *flag.FlagSet) func(context.Context, *session, []string) error {
 	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
@@ -159,25 +159,4 @@ func (s *session) showFindings(findings []apiclient.Finding) {
 			keypair.Finding{Weight: keypair.Weight(f.Weight), Text: f.Text, Remedy: f.Remedy, ActBy: given(f.ActBy)},
 		)
 	}
-}
-
-func (s *session) showFinding(f keypair.Finding) {
-	mark := string(f.Weight)
-	if f.Weight == keypair.Bad {
-		mark = s.bad(mark)
-	}
-	fmt.Fprintf(s.env.Out, "%s: %s\n  %s%s\n", mark, f.Text, f.Remedy, actBy(f))
-}
-
-// actBy says when a finding is to be acted on.
-func actBy(f keypair.Finding) string {
-	switch {
-	case f.ActBy != "" && f.Weight == keypair.Bad:
-		return " (overdue since " + f.ActBy + ")"
-	case f.ActBy != "":
-		return " (by " + f.ActBy + ")"
-	case f.Weight == keypair.Remark:
-		return ""
-	}
-	return " (at once)"
 }

@@ -1,7 +1,7 @@
 # Two commands matter most: make demo, make test. make help lists all.
 
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-LDFLAGS := -X main.version=$(VERSION) -X plumlatch/internal/cli.Version=$(VERSION)
+LDFLAGS := -X main.version=$(VERSION) -X plumlatch/internal/cli/kit.Version=$(VERSION)
 CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
 
 .PHONY: help demo test build generate lint bench screenshots clean

@@ -9,6 +9,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"plumlatch/internal/cli/kit"
 )
 
 var update = flag.Bool("update", false, "write docs/reference.md anew")
@@ -50,18 +52,18 @@ func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 		found := suggested(strings.Fields(wanted))
 		ok := false
 		for _, c := range found[:min(3, len(found))] {
-			ok = ok || c.name == command
+			ok = ok || c.Name == command
 		}
 		if !ok {
 			var names []string
 			for _, c := range found {
-				names = append(names, c.name)
+				names = append(names, c.Name)
 			}
 			t.Errorf("%q leads to %v, want %s among the first three", wanted, names, command)
 		}
 	}
 	for name := range goals {
-		if c, rest, err := find(strings.Fields(name)); err != nil || c.name != name || len(rest) > 0 {
+		if c, rest, err := find(strings.Fields(name)); err != nil || c.Name != name || len(rest) > 0 {
 			t.Errorf("the goals of %q are of no command", name)
 		}
 	}
@@ -69,7 +71,7 @@ func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 	if status := Run(
 		t.Context(),
 		[]string{"help", "locked", "out"},
-		Env{Out: &out, Err: &out, Getenv: os.Getenv},
+		kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 	); status != 0 ||
 		!strings.Contains(out.String(), "restore routes") {
 		t.Errorf("%d %s", status, &out)
@@ -77,8 +79,8 @@ func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 	if status := Run(
 		t.Context(),
 		[]string{"help", "xyzzy"},
-		Env{Out: &out, Err: &out, Getenv: os.Getenv},
-	); status != exitUsage {
+		kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
+	); status != kit.ExitUsage {
 		t.Errorf("nonsense: %d", status)
 	}
 }
@@ -113,7 +115,7 @@ func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
 		if status := Run(
 			t.Context(),
 			[]string{"completion", shell},
-			Env{Out: &out, Err: &out, Getenv: os.Getenv},
+			kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 		); status != 0 ||
 			!strings.Contains(out.String(), "hand-over") {
 			t.Errorf("%s: %d", shell, status)
@@ -131,7 +133,7 @@ func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
 func TestEveryCommandHasAManualPage(t *testing.T) {
 	dir := t.TempDir()
 	var out bytes.Buffer
-	if status := Run(t.Context(), []string{"manual", dir}, Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 {
+	if status := Run(t.Context(), []string{"manual", dir}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv}); status != 0 {
 		t.Fatal(&out)
 	}
 	pages, err := filepath.Glob(dir + "/*.1")
@@ -214,15 +216,15 @@ func TestTheDocsShowCommandsThatAreThere(t *testing.T) {
 				t.Errorf("%s: %s%v", file, line, err)
 				continue
 			}
-			fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+			fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 			fs.SetOutput(&bytes.Buffer{})
-			(&session{}).flags(fs)
-			c.flags(fs)
+			(&kit.Session{}).Flags(fs)
+			c.Flags(fs)
 			if strings.Contains(file, "reference") && strings.Contains(strings.Join(rest, " "), "[") ||
-				len(rest) > 0 && rest[0] == strings.Fields(c.args + " -")[0] {
+				len(rest) > 0 && rest[0] == strings.Fields(c.Args + " -")[0] {
 				continue // the usage, and not an example
 			}
-			if args, err := parse(fs, rest); err != nil || len(args) < c.min || c.max >= 0 && len(args) > c.max {
+			if args, err := parse(fs, rest); err != nil || len(args) < c.Min || c.Max >= 0 && len(args) > c.Max {
 				t.Errorf("%s: %s%v, with %d arguments", file, line, err, len(args))
 			}
 		}

@@ -1,5 +1,6 @@
-// Package cli holds the commands of the client, plumlatch. Key material is made
-// and kept on the engineer's machine; only public halves are sent.
+// Package cli is the client, plumlatch: it finds the command, reads its flags, and says what came of it. The
+// commands are in the packages below, by subject, over package kit. Key material is made and kept on the
+// engineer's machine; only public halves are sent.
 package cli
 
 import (
@@ -11,31 +12,55 @@ import (
 	"slices"
 	"strings"
 
+	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/fleet"
+	"plumlatch/internal/cli/journal"
+	"plumlatch/internal/cli/keys"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/cli/offline"
+	"plumlatch/internal/cli/people"
+	"plumlatch/internal/cli/restore"
+	"plumlatch/internal/cli/rotate"
 	"plumlatch/internal/core/text"
 )
 
+// group is commands that are listed under one heading.
+type group struct {
+	heading  string
+	commands []kit.Command
+}
+
 func groups() []group {
 	return []group{
-		{"Keys", keyCommands},
-		{"Key files on this machine, without a service", offlineCommands},
+		{"Keys", keys.KeyCommands},
+		{"Key files on this machine, without a service", offline.OfflineCommands},
 		{
 			"Which key opens what, and how safe each login is",
-			slices.Concat(openingCommands, traceCommands, reachCommands, mapCommands, sweepCommands),
+			slices.Concat(
+				access.OpeningCommands,
+				keys.TraceCommands,
+				access.ReachCommands,
+				access.MapCommands,
+				access.SweepCommands,
+			),
 		},
-		{"Letting in, and proving", slices.Concat(grantCommands, settleCommands, proveCommands)},
-		{"Replacing keys", slices.Concat(rotateCommands, ruleCommands)},
-		{"Getting in", slices.Concat(connectCommands, whyCommands)},
-		{"Getting back in, where the private key is lost", restoreCommands},
-		{"Instances", slices.Concat(instanceCommands, passwordCommands, adoptCommands)},
-		{"What is going on and what was done", slices.Concat(runCommands, daybookCommands, receiverCommands)},
-		{"Who keeps what, and the safe", custodyCommands},
-		{"People and tokens", slices.Concat(peopleCommands, operatorCommands)},
+		{"Letting in, and proving", slices.Concat(access.GrantCommands, access.SettleCommands, access.ProveCommands)},
+		{"Replacing keys", slices.Concat(rotate.RotateCommands, rotate.RuleCommands)},
+		{"Getting in", slices.Concat(access.ConnectCommands, access.WhyCommands)},
+		{"Getting back in, where the private key is lost", restore.RestoreCommands},
+		{"Instances", slices.Concat(fleet.InstanceCommands, restore.PasswordCommands, fleet.AdoptCommands)},
+		{
+			"What is going on and what was done",
+			slices.Concat(journal.RunCommands, journal.DaybookCommands, journal.ReceiverCommands),
+		},
+		{"Who keeps what, and the safe", keys.CustodyCommands},
+		{"People and tokens", slices.Concat(people.PeopleCommands, people.OperatorCommands)},
 		{"About this client", aboutCommands()},
 	}
 }
 
-func commands() []command {
-	var all []command
+func commands() []kit.Command {
+	var all []kit.Command
 	for _, g := range groups() {
 		all = append(all, g.commands...)
 	}
@@ -43,94 +68,94 @@ func commands() []command {
 }
 
 // Run carries out the command line and returns the exit status.
-func Run(ctx context.Context, args []string, env Env) int {
+func Run(ctx context.Context, args []string, env kit.Env) int {
 	err := run(ctx, args, env)
-	var usage *usageError
-	var quiet *quietError
+	var usage *kit.UsageError
+	var quiet *kit.QuietError
 	switch {
 	case err == nil:
-		return exitDone
+		return kit.ExitDone
 	case errors.As(err, &quiet):
-		return quiet.status
+		return quiet.Status
 	}
-	status := exitFailed
+	status := kit.ExitFailed
 	if errors.As(err, &usage) {
-		status = exitUsage
+		status = kit.ExitUsage
 	}
 	switch {
 	case slices.ContainsFunc(args, func(a string) bool { return strings.TrimLeft(a, "-") == "json" && a != "json" }):
-		writeProblem(env.Err, err)
-	case status == exitUsage:
+		kit.WriteProblem(env.Err, err)
+	case status == kit.ExitUsage:
 		fmt.Fprintln(env.Err, "plumlatch:", text.PlainLines(err.Error()))
 	default:
-		writeError(env.Err, err)
+		kit.WriteError(env.Err, err)
 	}
 	return status
 }
 
-func run(ctx context.Context, args []string, env Env) error {
+func run(ctx context.Context, args []string, env kit.Env) error {
 	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		return help(env, args[min(len(args), 1):])
 	}
 	if args[0] == "version" || args[0] == "-version" || args[0] == "--version" {
-		fmt.Fprintln(env.Out, "plumlatch", Version)
+		fmt.Fprintln(env.Out, "plumlatch", kit.Version)
 		return nil
 	}
 	c, rest, err := find(args)
 	if err != nil {
 		return err
 	}
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
-	s := &session{env: env}
-	s.flags(fs)
-	do := c.flags(fs)
+	s := &kit.Session{Env: env}
+	s.Flags(fs)
+	do := c.Flags(fs)
 	positional, err := parse(fs, rest)
 	if errors.Is(err, flag.ErrHelp) {
 		writeHelp(env.Out, c)
 		return nil
 	}
 	if err != nil {
-		return &usageError{fmt.Sprintf("%s: %v\nSee: plumlatch help %s", c.name, err, c.name)}
+		return kit.Usage(fmt.Sprintf("%s: %v\nSee: plumlatch help %s", c.Name, err, c.Name))
 	}
-	if len(positional) < c.min || c.max >= 0 && len(positional) > c.max {
-		return &usageError{fmt.Sprintf("%s: %s\nUsage: plumlatch %s %s", c.name, countProblem(c, positional), c.name, c.args)}
+	if len(positional) < c.Min || c.Max >= 0 && len(positional) > c.Max {
+		return kit.Usage(fmt.Sprintf("%s: %s\nUsage: plumlatch %s %s", c.Name, countProblem(c, positional), c.Name, c.Args))
 	}
 	return do(ctx, s, positional)
 }
 
-func countProblem(c command, given []string) string {
-	if len(given) < c.min {
+func countProblem(c kit.Command, given []string) string {
+	if len(given) < c.Min {
 		return "an argument is missing"
 	}
-	return fmt.Sprintf("%q is one argument too many", given[c.max])
+	return fmt.Sprintf("%q is one argument too many", given[c.Max])
 }
 
 // find takes the words of a command off the front of args.
-func find(args []string) (command, []string, error) {
+func find(args []string) (kit.Command, []string, error) {
 	for _, n := range []int{2, 1} {
 		if len(args) < n {
 			continue
 		}
 		name := strings.Join(args[:n], " ")
 		for _, c := range commands() {
-			if c.name == name {
+			if c.Name == name {
 				return c, args[n:], nil
 			}
 		}
 	}
 	var actions []string
 	for _, c := range commands() {
-		if thing, action, ok := strings.Cut(c.name, " "); ok && thing == args[0] {
+		if thing, action, ok := strings.Cut(c.Name, " "); ok && thing == args[0] {
 			actions = append(actions, action)
 		}
 	}
 	if len(actions) > 0 {
-		return command{}, nil, &usageError{
+		return kit.Command{}, nil, kit.Usage(
 			fmt.Sprintf("say what to do with a %s: %s\nSee: plumlatch help %s", args[0], strings.Join(actions, ", "), args[0]),
-		}
+		)
 	}
-	return command{}, nil, &usageError{fmt.Sprintf("there is no command %q\nSee: plumlatch help", args[0])}
+	return kit.Command{}, nil, kit.Usage(fmt.Sprintf("there is no command %q\nSee: plumlatch help", args[0]))
 }
 
 // parse takes flags before, between and after the arguments.

@@ -6,19 +6,14 @@ import (
 	"flag"
 	"io"
 	"io/fs"
-	"net"
-	"net/http"
-	"net/http/httptest"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
-	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/cli/kit"
 )
 
 func TestFlagsGoBeforeBetweenAndAfterArguments(t *testing.T) {
@@ -45,26 +40,26 @@ func TestFlagsGoBeforeBetweenAndAfterArguments(t *testing.T) {
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	seen := map[string]bool{}
 	for _, c := range commands() {
-		if seen[c.name] {
-			t.Errorf("%s is there twice", c.name)
+		if seen[c.Name] {
+			t.Errorf("%s is there twice", c.Name)
 		}
-		seen[c.name] = true
-		if c.summary == "" || len(c.examples) == 0 {
-			t.Errorf("%s has no summary or no example", c.name)
+		seen[c.Name] = true
+		if c.Summary == "" || len(c.Examples) == 0 {
+			t.Errorf("%s has no summary or no example", c.Name)
 		}
-		for _, e := range c.examples {
-			if !strings.Contains(e, "plumlatch "+c.name) {
-				t.Errorf("the example %q is not of %s", e, c.name)
+		for _, e := range c.Examples {
+			if !strings.Contains(e, "plumlatch "+c.Name) {
+				t.Errorf("the example %q is not of %s", e, c.Name)
 			}
 		}
 		var out bytes.Buffer
 		if status := Run(
 			t.Context(),
-			append([]string{"help"}, strings.Fields(c.name)...),
-			Env{Out: &out, Err: &out, Getenv: os.Getenv},
+			append([]string{"help"}, strings.Fields(c.Name)...),
+			kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 		); status != 0 ||
-			!strings.Contains(out.String(), c.summary) {
-			t.Errorf("help %s: %d %s", c.name, status, &out)
+			!strings.Contains(out.String(), c.Summary) {
+			t.Errorf("help %s: %d %s", c.Name, status, &out)
 		}
 	}
 }
@@ -81,130 +76,11 @@ func TestWrongUsageEndsWithStatusTwoAndSaysWhatToDo(t *testing.T) {
 		status := Run(
 			t.Context(),
 			strings.Fields(c.line),
-			Env{Out: &out, Err: &out, Getenv: func(string) string { return "" }},
+			kit.Env{Out: &out, Err: &out, Getenv: func(string) string { return "" }},
 		)
-		if status != exitUsage || !strings.Contains(out.String(), c.says) {
+		if status != kit.ExitUsage || !strings.Contains(out.String(), c.says) {
 			t.Errorf("%s: %d %s", c.line, status, &out)
 		}
-	}
-}
-
-// TestShellWordsComeBackUnchanged asks a real shell.
-func TestShellWordsComeBackUnchanged(t *testing.T) {
-	for _, word := range []string{
-		"plain",
-		"/a/b.c_d-e",
-		"two words",
-		"it's",
-		`"quoted"`,
-		"$HOME",
-		"a;b",
-		"*",
-		"",
-		"ünï",
-		"line\nbreak",
-	} {
-		out, err := exec.Command("sh", "-c", "printf %s "+shellWord(word)).Output()
-		if err != nil || string(out) != word {
-			t.Errorf("%q comes back as %q, %v", word, out, err)
-		}
-	}
-}
-
-func TestPathsAreShownFromHomeOnlyWhereAShellWouldReadThemSo(t *testing.T) {
-	s := &session{env: Env{Getenv: func(name string) string { return map[string]string{"HOME": "/home/ines"}[name] }}}
-	for path, want := range map[string]string{
-		"/home/ines/.ssh/atlas": "~/.ssh/atlas",
-		"/home/ines/my key":     "'/home/ines/my key'",
-		"/home/inesita/k":       "/home/inesita/k",
-		"k":                     "k",
-	} {
-		if got := s.shown(path); got != want {
-			t.Errorf("%s is shown as %s, want %s", path, got, want)
-		}
-	}
-}
-
-func TestListedKeysGetDistinctGoodNames(t *testing.T) {
-	made := byte(0)
-	key := func(comment string) keypair.Listed {
-		made++
-		return keypair.Listed{
-			PublicFile: keypair.PublicFile{
-				Public: keypair.Public{Algorithm: "ssh-ed25519", Blob: []byte{made}, Comment: comment},
-			},
-		}
-	}
-	keys, refused := nameListed(
-		"office",
-		[]keypair.Listed{
-			key("Sunniva @ Desk"),
-			key(""),
-			{Refused: &keypair.Refusal{}},
-			key("sunniva @ desk"),
-			key(strings.Repeat("x", 80)),
-		},
-		true,
-	)
-	var names []string
-	for _, k := range keys {
-		names = append(names, k.Name)
-		if strings.Contains(strings.ToLower(k.PublicKey), "sunniva") {
-			t.Errorf("the comment was not dropped from %s", k.PublicKey)
-		}
-	}
-	if want := []string{"office-sunniva-desk", "office-2", "office-3", "office-4"}; !slices.Equal(names, want) ||
-		len(refused) != 1 {
-		t.Errorf("%v, %d refused; want %v", names, len(refused), want)
-	}
-}
-
-func TestALongListIsReadInPartsWithItsLineNumbers(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "list")
-	var b strings.Builder
-	const lines = 30_000 // over the limit of one list, several times
-	for n := range lines {
-		b.WriteString("ssh-frob AAAA" + strings.Repeat("x", 80) + "\n")
-		if n == lines-2 {
-			b.WriteString("# the line before the last\n")
-		}
-	}
-	if err := os.WriteFile(file, []byte(b.String()), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	listed, err := readListFile(file)
-	if err != nil || len(listed) != lines || listed[0].Line != 1 || listed[lines-2].Line != lines-1 ||
-		listed[lines-1].Line != lines+1 {
-		t.Fatalf("%d lines, %v", len(listed), err)
-	}
-	if err := os.WriteFile(file, []byte(strings.Repeat("A", 2<<20)), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := readListFile(file); err == nil {
-		t.Error("a line of 2 MiB was read")
-	}
-}
-
-func TestReserveHoldsAPlaceAndKeepsWhatSomebodyPutThereMeanwhile(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "new", "key")
-	place, err := reserve(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if info, err := os.Stat(filepath.Dir(path)); err != nil || info.Mode().Perm() != 0o700 {
-		t.Errorf("the folder: %v %v", info, err)
-	}
-	if err := os.WriteFile(path, []byte("meanwhile"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := place.keep([]byte("private"), keypair.Public{Algorithm: "ssh-ed25519"}); err == nil {
-		t.Error("a file that came meanwhile was written over")
-	}
-	if data, err := os.ReadFile(path); err != nil || string(data) != "meanwhile" {
-		t.Errorf("%q %v", data, err)
-	}
-	if left, err := filepath.Glob(filepath.Join(filepath.Dir(path), ".plumlatch-*")); err != nil || len(left) > 0 {
-		t.Errorf("left behind: %v %v", left, err)
 	}
 }
 
@@ -213,7 +89,7 @@ func TestReserveHoldsAPlaceAndKeepsWhatSomebodyPutThereMeanwhile(t *testing.T) {
 func TestEveryCommandThatAMessageNamesIsThere(t *testing.T) {
 	actions, named := map[string]map[string]bool{}, 0
 	for _, c := range commands() {
-		thing, action, _ := strings.Cut(c.name, " ")
+		thing, action, _ := strings.Cut(c.Name, " ")
 		if actions[thing] == nil {
 			actions[thing] = map[string]bool{}
 		}
@@ -256,7 +132,7 @@ func TestErrorsAreJSONForPrograms(t *testing.T) {
 		"whoami -json -server http://127.0.0.1:1": "unreachable",
 	} {
 		var out, errs bytes.Buffer
-		status := Run(t.Context(), strings.Fields(args), Env{Out: &out, Err: &errs, Getenv: func(name string) string {
+		status := Run(t.Context(), strings.Fields(args), kit.Env{Out: &out, Err: &errs, Getenv: func(name string) string {
 			if name == "PLUMLATCH_TOKEN" {
 				return "x"
 			}
@@ -267,35 +143,5 @@ func TestErrorsAreJSONForPrograms(t *testing.T) {
 			problem.Detail == "" {
 			t.Errorf("%s: %d %v\n%s%s", args, status, err, &out, &errs)
 		}
-	}
-}
-
-// TestAServerThatSaysNothingIsNotWaitedForWithoutEnd has one that takes connections alone, and one
-// that takes its time within a stream.
-func TestAServerThatSaysNothingIsNotWaitedForWithoutEnd(t *testing.T) {
-	silent, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer silent.Close()
-	client := newHTTPClient(time.Second, 100*time.Millisecond)
-	begun := time.Now()
-	if r, err := client.Get("http://" + silent.Addr().String()); err == nil || time.Since(begun) > 20*time.Second {
-		t.Errorf("%v %v after %s, want an error", r, err, time.Since(begun))
-	}
-	stream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.WriteHeader(http.StatusOK)
-		w.(http.Flusher).Flush()
-		time.Sleep(300 * time.Millisecond)
-		io.WriteString(w, "event")
-	}))
-	defer stream.Close()
-	r, err := client.Get(stream.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Body.Close()
-	if text, err := io.ReadAll(r.Body); err != nil || string(text) != "event" {
-		t.Errorf("a stream: %q %v", text, err)
 	}
 }

@@ -9,49 +9,51 @@ import (
 	"slices"
 	"strings"
 
+	"plumlatch/internal/cli/keys"
+	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/core/text"
 )
 
 // aboutCommands are about the client itself. They are a function since they list all
 // commands, themselves among them.
-func aboutCommands() []command {
-	return []command{
+func aboutCommands() []kit.Command {
+	return []kit.Command{
 		{
-			name:    "completion",
-			args:    "SHELL",
-			min:     1,
-			max:     1,
-			flags:   completion,
-			summary: "Write what completes commands and flags in bash, zsh or fish",
-			examples: []string{
+			Name:    "completion",
+			Args:    "SHELL",
+			Min:     1,
+			Max:     1,
+			Flags:   completion,
+			Summary: "Write what completes commands and flags in bash, zsh or fish",
+			Examples: []string{
 				"source <(plumlatch completion bash)",
 				"plumlatch completion zsh > ~/.zfunc/_plumlatch",
 				"plumlatch completion fish > ~/.config/fish/completions/plumlatch.fish",
 			},
 		},
 		{
-			name:     "reference",
-			flags:    reference,
-			summary:  "Write the reference of every command as Markdown",
-			examples: []string{"plumlatch reference > reference.md"},
+			Name:     "reference",
+			Flags:    reference,
+			Summary:  "Write the reference of every command as Markdown",
+			Examples: []string{"plumlatch reference > reference.md"},
 		},
 		{
-			name:     "manual",
-			args:     "DIR",
-			min:      1,
-			max:      1,
-			flags:    manual,
-			summary:  "Write a manual page for every command into a folder",
-			examples: []string{"plumlatch manual ./man1"},
+			Name:     "manual",
+			Args:     "DIR",
+			Min:      1,
+			Max:      1,
+			Flags:    manual,
+			Summary:  "Write a manual page for every command into a folder",
+			Examples: []string{"plumlatch manual ./man1"},
 		},
 	}
 }
 
 // flagsOf returns the flags of a command, those of every command among them, by name.
-func flagsOf(c command) []*flag.Flag {
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	(&session{}).flags(fs)
-	c.flags(fs)
+func flagsOf(c kit.Command) []*flag.Flag {
+	fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	(&kit.Session{}).Flags(fs)
+	c.Flags(fs)
 	var out []*flag.Flag
 	fs.VisitAll(func(f *flag.Flag) { out = append(out, f) })
 	return out
@@ -62,7 +64,7 @@ func flagsOf(c command) []*flag.Flag {
 func things() (names []string, actions map[string][]string) {
 	actions = map[string][]string{}
 	for _, c := range commands() {
-		thing, action, _ := strings.Cut(c.name, " ")
+		thing, action, _ := strings.Cut(c.Name, " ")
 		if !slices.Contains(names, thing) {
 			names = append(names, thing)
 		}
@@ -72,13 +74,13 @@ func things() (names []string, actions map[string][]string) {
 	return names, actions
 }
 
-func completion(*flag.FlagSet) func(context.Context, *session, []string) error {
-	return func(_ context.Context, s *session, args []string) error {
+func completion(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(_ context.Context, s *kit.Session, args []string) error {
 		write := map[string]func() string{"bash": bashCompletion, "zsh": zshCompletion, "fish": fishCompletion}[args[0]]
 		if write == nil {
-			return &usageError{fmt.Sprintf("there is no completion for %q: bash, zsh or fish", args[0])}
+			return kit.Usage(fmt.Sprintf("there is no completion for %q: bash, zsh or fish", args[0]))
 		}
-		_, err := fmt.Fprint(s.env.Out, write())
+		_, err := fmt.Fprint(s.Env.Out, write())
 		return err
 	}
 }
@@ -103,7 +105,7 @@ func flagCases(line string) string {
 		for _, f := range flagsOf(c) {
 			flags = append(flags, "-"+f.Name)
 		}
-		fmt.Fprintf(&b, line, c.name, strings.Join(flags, " "))
+		fmt.Fprintf(&b, line, c.Name, strings.Join(flags, " "))
 	}
 	return b.String()
 }
@@ -170,12 +172,12 @@ func fishCompletion() string {
 					"and test (count (commandline -opc)) = 2' -f -a %s -d %s\n",
 				thing,
 				action,
-				quote(c.summary),
+				quote(c.Summary),
 			)
 		}
 	}
 	for _, c := range commands() {
-		seen := "__fish_seen_subcommand_from " + strings.ReplaceAll(c.name, " ", "; and __fish_seen_subcommand_from ")
+		seen := "__fish_seen_subcommand_from " + strings.ReplaceAll(c.Name, " ", "; and __fish_seen_subcommand_from ")
 		for _, f := range flagsOf(c) {
 			_, usage := flag.UnquoteUsage(f)
 			fmt.Fprintf(&b, "complete -c plumlatch -n '%s' -o %s -d %s\n", seen, f.Name, quote(usage))
@@ -185,9 +187,9 @@ func fishCompletion() string {
 }
 
 // reference writes all commands as Markdown, under the headings of the help.
-func reference(*flag.FlagSet) func(context.Context, *session, []string) error {
-	return func(_ context.Context, s *session, _ []string) error {
-		_, err := fmt.Fprint(s.env.Out, Reference())
+func reference(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(_ context.Context, s *kit.Session, _ []string) error {
+		_, err := fmt.Fprint(s.Env.Out, Reference())
 		return err
 	}
 }
@@ -204,14 +206,14 @@ func Reference() string {
 	for _, g := range groups() {
 		fmt.Fprintf(&b, "\n## %s\n", g.heading)
 		for _, c := range g.commands {
-			fmt.Fprintf(&b, "\n### %s\n\n%s.", c.name, c.summary)
-			if c.detail != "" {
-				fmt.Fprintf(&b, " %s", strings.ReplaceAll(c.detail, "\n", " "))
+			fmt.Fprintf(&b, "\n### %s\n\n%s.", c.Name, c.Summary)
+			if c.Detail != "" {
+				fmt.Fprintf(&b, " %s", strings.ReplaceAll(c.Detail, "\n", " "))
 			}
-			fmt.Fprintf(&b, "\n\n    %s\n", strings.TrimSpace("plumlatch "+c.name+" "+c.args))
+			fmt.Fprintf(&b, "\n\n    %s\n", strings.TrimSpace("plumlatch "+c.Name+" "+c.Args))
 			writeFlagTable(&b, c)
 			b.WriteString("\nExamples:\n\n")
-			for _, e := range c.examples {
+			for _, e := range c.Examples {
 				fmt.Fprintf(&b, "    %s\n", e)
 			}
 		}
@@ -222,7 +224,7 @@ func Reference() string {
 // everyFlag are those that each command has.
 var everyFlag = []string{"json", "q", "server", "token-file"}
 
-func writeFlagTable(b *strings.Builder, c command) {
+func writeFlagTable(b *strings.Builder, c kit.Command) {
 	first := true
 	for _, f := range flagsOf(c) {
 		if slices.Contains(everyFlag, f.Name) {
@@ -252,18 +254,18 @@ func defaultText(f *flag.Flag) string {
 }
 
 // manual writes a page for each command in the man macros.
-func manual(*flag.FlagSet) func(context.Context, *session, []string) error {
-	return func(_ context.Context, s *session, args []string) error {
+func manual(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(_ context.Context, s *kit.Session, args []string) error {
 		if err := os.MkdirAll(args[0], 0o755); err != nil {
 			return err
 		}
 		for _, c := range commands() {
-			name := "plumlatch-" + strings.ReplaceAll(c.name, " ", "-")
+			name := "plumlatch-" + strings.ReplaceAll(c.Name, " ", "-")
 			if err := os.WriteFile(filepath.Join(args[0], name+".1"), []byte(manPage(name, c)), 0o644); err != nil {
 				return err
 			}
 		}
-		s.say(
+		keys.Say(s,
 			"%s in %s. Read one: man %s",
 			text.Counted(len(commands()), "manual page"),
 			args[0],
@@ -285,19 +287,19 @@ func roff(s string) string {
 	return strings.Join(lines, "\n")
 }
 
-func manPage(name string, c command) string {
+func manPage(name string, c kit.Command) string {
 	var b strings.Builder
 	fmt.Fprintf(
 		&b,
 		".TH %s 1 \"\" \"Plum Latch\" \"Plum Latch\"\n.SH NAME\n%s \\- %s\n.SH SYNOPSIS\n.B plumlatch %s\n[flags] %s\n",
 		strings.ToUpper(name),
 		roff(name),
-		roff(c.summary),
-		roff(c.name),
-		roff(c.args),
+		roff(c.Summary),
+		roff(c.Name),
+		roff(c.Args),
 	)
-	if c.detail != "" {
-		fmt.Fprintf(&b, ".SH DESCRIPTION\n%s\n", roff(c.detail))
+	if c.Detail != "" {
+		fmt.Fprintf(&b, ".SH DESCRIPTION\n%s\n", roff(c.Detail))
 	}
 	b.WriteString(".SH FLAGS\n")
 	for _, f := range flagsOf(c) {
@@ -305,7 +307,7 @@ func manPage(name string, c command) string {
 		fmt.Fprintf(&b, ".TP\n.B %s\n%s\n", roff(strings.TrimSpace("-"+f.Name+" "+value)), roff(usage))
 	}
 	b.WriteString(".SH EXAMPLES\n.nf\n")
-	for _, e := range c.examples {
+	for _, e := range c.Examples {
 		b.WriteString(roff(e) + "\n")
 	}
 	b.WriteString(".fi\n.SH EXIT STATUS\n0 done, 1 failed, 2 wrong usage, 3 the answer is \"not as it should be\".\n")

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 	"unicode"
+
+	"plumlatch/internal/cli/kit"
 )
 
 // FuzzKeyCommands gives any text to the commands that read key files. Each ends with a status and
@@ -55,7 +57,7 @@ func FuzzKeyCommands(f *testing.F) {
 			{"instance", "adopt", "-list", file}, {"key", "import", "listed", "-list", file}, {"trace", text},
 		} {
 			var out bytes.Buffer
-			status := Run(t.Context(), args, Env{In: empty, Out: &out, Err: &out, Getenv: env})
+			status := Run(t.Context(), args, kit.Env{In: empty, Out: &out, Err: &out, Getenv: env})
 			if status < 0 || status > 7 {
 				t.Errorf("%v: status %d", args[:2], status)
 			}

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"plumlatch/internal/cli/kit"
 )
 
 // goals are what people say they want, in their own words, by the command that does it.
@@ -95,14 +97,14 @@ const mostSuggested = 6
 
 // suggested returns the commands that fit what somebody wants, in plain words, the best
 // first. A word counts for more the fewer commands it fits.
-func suggested(words []string) []command {
+func suggested(words []string) []kit.Command {
 	wanted := stems(strings.Join(words, " "))
 	all := commands()
 	texts := make([]map[string]float64, len(all))
 	fits := map[string]float64{} // how many commands have the word
 	for i, c := range all {
 		texts[i] = map[string]float64{}
-		for weight, text := range map[float64]string{4: c.name, 3: goals[c.name], 2: c.summary, 1: c.detail} {
+		for weight, text := range map[float64]string{4: c.Name, 3: goals[c.Name], 2: c.Summary, 1: c.Detail} {
 			for _, w := range stems(text) {
 				texts[i][w] = max(texts[i][w], weight)
 			}
@@ -112,7 +114,7 @@ func suggested(words []string) []command {
 		}
 	}
 	type hit struct {
-		command
+		kit.Command
 		score float64
 	}
 	var hits []hit
@@ -128,9 +130,9 @@ func suggested(words []string) []command {
 		}
 	}
 	slices.SortStableFunc(hits, func(a, b hit) int { return cmp.Compare(b.score, a.score) })
-	var out []command
+	var out []kit.Command
 	for _, h := range hits[:min(len(hits), mostSuggested)] {
-		out = append(out, h.command)
+		out = append(out, h.Command)
 	}
 	return out
 }
@@ -143,6 +145,6 @@ func suggest(w io.Writer, words []string) bool {
 	}
 	fmt.Fprintln(w, "These may be what you want:")
 	writeSummaries(w, found)
-	fmt.Fprintf(w, "\nMore on one, with examples: plumlatch help %s\n", found[0].name)
+	fmt.Fprintf(w, "\nMore on one, with examples: plumlatch help %s\n", found[0].Name)
 	return true
 }

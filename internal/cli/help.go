@@ -6,6 +6,8 @@ import (
 	"io"
 	"strings"
 	"text/tabwriter"
+
+	"plumlatch/internal/cli/kit"
 )
 
 const helpHead = `Plum Latch: which key opens which login, and how to stay able to get in.
@@ -24,7 +26,7 @@ Or say what you want: plumlatch help locked out of a server
 Exit status: 0 done, 1 failed, 2 wrong usage, 3 the answer is "not as it should be".
 `
 
-func help(env Env, words []string) error {
+func help(env kit.Env, words []string) error {
 	if len(words) == 0 {
 		fmt.Fprint(env.Out, helpHead)
 		for n, g := range groups() {
@@ -38,13 +40,13 @@ func help(env Env, words []string) error {
 		return nil
 	}
 	wanted := strings.Join(words, " ")
-	var of []command
+	var of []kit.Command
 	for _, c := range commands() {
-		if c.name == wanted {
+		if c.Name == wanted {
 			writeHelp(env.Out, c)
 			return nil
 		}
-		if strings.HasPrefix(c.name, wanted+" ") {
+		if strings.HasPrefix(c.Name, wanted+" ") {
 			of = append(of, c)
 		}
 	}
@@ -52,12 +54,12 @@ func help(env Env, words []string) error {
 		return nil
 	}
 	if len(of) == 0 {
-		return &usageError{fmt.Sprintf("there is no command %q\nSee: plumlatch help", wanted)}
+		return kit.Usage(fmt.Sprintf("there is no command %q\nSee: plumlatch help", wanted))
 	}
 	writeSummaries(env.Out, of)
 	fmt.Fprintln(env.Out, "\nExamples:")
 	for _, c := range of {
-		for _, e := range c.examples {
+		for _, e := range c.Examples {
 			fmt.Fprintln(env.Out, "  "+e)
 		}
 	}
@@ -65,20 +67,20 @@ func help(env Env, words []string) error {
 }
 
 // writeSummaries writes one line for each command, all aligned alike.
-func writeSummaries(w io.Writer, of []command) {
+func writeSummaries(w io.Writer, of []kit.Command) {
 	const width = 24
 	for _, c := range of {
-		fmt.Fprintf(w, "  %-*s  %s\n", width, strings.TrimSpace(c.name+" "+c.args), c.summary)
+		fmt.Fprintf(w, "  %-*s  %s\n", width, strings.TrimSpace(c.Name+" "+c.Args), c.Summary)
 	}
 }
 
-func writeHelp(w io.Writer, c command) {
-	fmt.Fprintf(w, "%s.\n\nUsage: plumlatch %s %s\n", c.summary, c.name, c.args)
-	if c.detail != "" {
-		fmt.Fprintf(w, "\n%s\n", c.detail)
+func writeHelp(w io.Writer, c kit.Command) {
+	fmt.Fprintf(w, "%s.\n\nUsage: plumlatch %s %s\n", c.Summary, c.Name, c.Args)
+	if c.Detail != "" {
+		fmt.Fprintf(w, "\n%s\n", c.Detail)
 	}
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	c.flags(fs)
+	fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	c.Flags(fs)
 	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 	first := true
 	fs.VisitAll(func(f *flag.Flag) {
@@ -93,9 +95,9 @@ func writeHelp(w io.Writer, c command) {
 		fmt.Fprintf(t, "  -%s %s\t%s\n", f.Name, value, usage)
 	})
 	t.Flush()
-	if len(c.examples) > 0 {
+	if len(c.Examples) > 0 {
 		fmt.Fprint(w, "\nExamples:\n")
-		for _, e := range c.examples {
+		for _, e := range c.Examples {
 			fmt.Fprintln(w, "  "+e)
 		}
 	}

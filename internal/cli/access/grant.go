@@ -1,0 +1,364 @@
+// Package access holds the commands about which key opens what: grants, proofs, sweeps, reach, and getting in.
+package access
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/text"
+	"plumlatch/internal/means"
+	"plumlatch/internal/sshio"
+)
+
+var GrantCommands = []kit.Command{
+	{
+		Name: "grant add", Args: "KEY LOGIN", Min: 2, Max: 2, Flags: grantAdd,
+		Summary: "Let a key open a login, and place its line there",
+		Detail: `The service places the line with the instance's steward key. Where there is none, -with
+FILE or -agent has this machine place it with a private half that is here and stays here.
+LOGIN is user@instance, or the instance for its own login user.`,
+		Examples: []string{
+			`plumlatch grant add oona-main debian@ringing-db -reason "cover for ines in May"`,
+			"plumlatch grant add marek-main atlas-db -until 2026-12-31",
+			"plumlatch grant add ines-main tide-gauge-1 -with ~/.ssh/oona",
+		},
+	},
+	{
+		Name: "grant list", Flags: grantList,
+		Summary: "Show which key should open which login, since when, until when, by whom and why",
+		Examples: []string{
+			"plumlatch grant list -login ringing-db",
+			"plumlatch grant list -key oona-main",
+			"plumlatch grant list -with-end",
+			"plumlatch grant list -keeper tomas -ended",
+		},
+	},
+	{
+		Name: "grant withdraw", Args: "KEY LOGIN", Min: 2, Max: 2, Flags: grantWithdraw,
+		Summary: "Let a key open a login no more, and remove its line",
+		Detail: `It refuses where that would leave the login shut or thin; -anyway with -reason goes on. No
+line is removed before another key has shown, by a completed login, that it opens the login.`,
+		Examples: []string{
+			"plumlatch grant withdraw tomas-laptop debian@tide-gauge-1",
+			`plumlatch grant withdraw oona-main gateway-2 -anyway -reason "tablet lost"`,
+		},
+	},
+}
+
+// grantFlags are those of adding and withdrawing.
+type grantFlags struct {
+	kit.HolderFlags
+	reason string
+}
+
+func (g *grantFlags) flags(f *flag.FlagSet) {
+	g.HolderFlags.Flags(f)
+	f.StringVar(&g.reason, "reason", "", "why, for the daybook")
+}
+
+func grantAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var g grantFlags
+	g.flags(f)
+	until := f.String(
+		"until",
+		"",
+		"the `day`, as 2026-12-31, at whose end the service withdraws it; or a time, as 2026-12-31T18:00:00Z",
+	)
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		end, err := readUntil(*until)
+		if err != nil {
+			return err
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		request := apiclient.AddGrant{Key: args[0], Login: args[1], Reason: kit.Optional(g.reason), Until: end}
+		place := func(ctx context.Context, d *means.Door, _ sshio.Entry, line means.Key) error {
+			_, err := d.Place(ctx, line)
+			return err
+		}
+		return changeGrant(s, ctx, client, g, "", func(fromHere bool) (apiclient.Grant, error) {
+			if fromHere {
+				request.FromHere = new(true)
+			}
+			return kit.Answer[apiclient.Grant](
+				client.AddGrant(ctx, &apiclient.AddGrantParams{IdempotencyKey: kit.NewRequestKey()}, request),
+			)
+		}, place)
+	}
+}
+
+func grantList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var p kit.Paging
+	p.Flags(f)
+	key := f.String("key", "", "only of this key")
+	keeper := f.String("keeper", "", "only of keys of this keeper")
+	login := f.String("login", "", "only of this login, user@instance, or of all logins of an instance")
+	label := f.String("label", "", "only of instances with this label, `name=value`")
+	withEnd := f.Bool("with-end", false, "only those that end by themselves")
+	ended := f.Bool("ended", false, "those that were withdrawn, instead of those in force")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := kit.Fetch[apiclient.GrantRecord](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				params := apiclient.ListGrantsParams{
+					After:  after,
+					Limit:  &limit,
+					Total:  count,
+					Key:    kit.Optional(*key),
+					Keeper: kit.Optional(*keeper),
+					Login:  kit.Optional(*login),
+					Label:  kit.Optional(*label),
+				}
+				if *withEnd {
+					params.Until = withEnd
+				}
+				if *ended {
+					params.Ended = ended
+				}
+				return client.ListGrants(ctx, &params)
+			},
+		)
+		if err != nil {
+			return err
+		}
+		l := kit.Listing[apiclient.GrantRecord]{
+			Head: []string{
+				"LOGIN",
+				"KEY",
+				"KEEPER",
+				"GRANTED",
+				"UNTIL",
+				"FIT",
+				"WHY",
+			}, Cells: grantCells, None: "No grant fits.",
+			Name: func(g apiclient.GrantRecord) string { return g.Login + " " + g.Key.Name },
+		}
+		if *ended {
+			l.Head[4], l.Head[5] = "ENDED", "BY"
+		}
+		return l.Show(s, rows, total)
+	}
+}
+
+func grantCells(g apiclient.GrantRecord) []string {
+	keeper, end, fit := kit.Given(g.Key.Keeper), "", string(kit.Given(g.Fit))
+	if kit.Given(g.Steward) {
+		keeper = "the service's own"
+	}
+	switch {
+	case g.WithdrawnAt != nil:
+		end, fit = kit.Day(*g.WithdrawnAt), kit.Given(g.WithdrawnBy)
+	case kit.Given(g.EndRefused):
+		end = kit.Day(*g.Until) + ", but it could not go"
+	case g.Until != nil:
+		end = kit.Moment(*g.Until)
+	}
+	if fit == string(apiclient.FitMissing) {
+		fit += " !"
+	}
+	return []string{
+		g.Login,
+		g.Key.Name,
+		keeper,
+		kit.Day(g.GrantedAt) + " by " + g.GrantedBy,
+		end,
+		fit,
+		kit.Given(g.Reason),
+	}
+}
+
+// readUntil reads a day, whose end it means, or a time.
+func readUntil(text string) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return &at, nil
+	}
+	at, err := time.ParseInLocation("2006-01-02", text, time.Local)
+	if err != nil {
+		return nil, kit.Usage(fmt.Sprintf("-until is a day, as 2026-12-31, or a time, as 2026-12-31T18:00:00Z; not %q", text))
+	}
+	return new(at.AddDate(0, 0, 1)), nil
+}
+
+var errOwnLine = errors.New(
+	"this is the line of the key that was logged in with: nothing would show that another key opens the login. Give " +
+		"another with -with FILE, or -agent -pick",
+)
+
+func grantWithdraw(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var g grantFlags
+	g.flags(f)
+	anyway := f.Bool("anyway", false, "go on where the login is left shut or thin; needs -reason")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		k, err := kit.Answer[apiclient.Key](client.GetKey(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		request := apiclient.WithdrawGrant{Key: args[0], Login: args[1], Reason: kit.Optional(g.reason)}
+		if *anyway {
+			request.Anyway = anyway
+		}
+		remove := func(ctx context.Context, d *means.Door, by sshio.Entry, line means.Key) error {
+			_, err := d.Remove(ctx, by, line)
+			return err
+		}
+		return changeGrant(s, ctx, client, g, k.Fingerprints.Sha256, func(fromHere bool) (apiclient.Grant, error) {
+			if fromHere {
+				request.FromHere = new(true)
+			}
+			return kit.Answer[apiclient.Grant](client.WithdrawGrant(ctx, request))
+		}, remove)
+	}
+}
+
+// changeGrant has the service make the change, or makes it from here. gone is the
+// fingerprint of the key whose line is to go, "" where one is to come: for a removal
+// the login has to show that another key opens it.
+func changeGrant(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	g grantFlags,
+	gone string,
+	ask func(fromHere bool) (apiclient.Grant, error),
+	edit func(context.Context, *means.Door, sshio.Entry, means.Key) error,
+) error {
+	done := "placed"
+	if gone != "" {
+		done = "removed"
+	}
+	if !g.Given() {
+		grant, err := ask(false)
+		if err != nil {
+			return err
+		}
+		run, err := s.Watch(ctx, client, grant.Run.Id)
+		if err != nil {
+			return err
+		}
+		if err := s.RunEnded(run); err != nil || s.Json || s.Quiet {
+			return err
+		}
+		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s.\n", grant.Key, done, grant.Login)
+		return nil
+	}
+	halves, end, err := s.Holder(g.HolderFlags)
+	if err != nil {
+		return err
+	}
+	defer end()
+	halves = slices.DeleteFunc(halves, func(h kit.AtHand) bool { return sha256Of(h) == gone })
+	if len(halves) == 0 {
+		return errOwnLine
+	}
+	grant, err := ask(true)
+	if err != nil {
+		return err
+	}
+	session, half, failed := kit.Enter(ctx, grant.Connection, halves)
+	if failed == nil {
+		defer session.Close()
+		failed = EditGranted(s, ctx, client, grant, session, edit)
+	}
+	step := "place"
+	if gone != "" {
+		step = "remove"
+	}
+	if err := ReportStep(ctx, client, grant.Run.Id, step, "the line is "+done+", from here", failed); err != nil {
+		return err
+	}
+	if failed != nil {
+		return fmt.Errorf("the line of %s was not %s in %s: %w", grant.Key, done, grant.Login, failed)
+	}
+	if err := ReportStep(ctx, client, grant.Run.Id, "ask", "the line is "+done, nil); err != nil {
+		return err
+	}
+	run, err := s.Watch(ctx, client, grant.Run.Id)
+	if err != nil {
+		return err
+	}
+	if err := s.RunEnded(run); err != nil {
+		return err
+	}
+	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, grant.Login))
+	if err != nil {
+		return err
+	}
+	if l, err = s.ReportEntry(ctx, client, l, session, half); err != nil {
+		return err
+	}
+	if s.Json {
+		return s.WriteJSON(l)
+	}
+	if !s.Quiet {
+		fmt.Fprintf(s.Env.Out, "The line of %s is %s in %s, from here with %s.\n\n", grant.Key, done, grant.Login, half.From)
+		ShowLogin(s, l)
+	}
+	return nil
+}
+
+// EditGranted edits the files of the login in a session, and tells the service what they hold then.
+func EditGranted(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	grant apiclient.Grant,
+	session *sshio.Session,
+	edit func(context.Context, *means.Door, sshio.Entry, means.Key) error,
+) error {
+	line, err := LineKey(grant.Key, grant.Line)
+	if err != nil {
+		return err
+	}
+	if err := edit(ctx, means.New(means.Over(session), nil, nil, time.Now), session.Entry(), line); err != nil {
+		return err
+	}
+	_, err = Report(ctx, client, grant.Login, session)
+	return err
+}
+
+// LineKey reads the line of a key that the service gave.
+func LineKey(name, line string) (means.Key, error) {
+	parsed := authorizedkeys.Parse([]byte(line))
+	if len(parsed) != 1 || parsed[0].Kind != authorizedkeys.Key {
+		return means.Key{}, fmt.Errorf("the service gave a line for %s that is no key", name)
+	}
+	return means.Key{Name: name, Blob: parsed[0].Blob, Line: line}, nil
+}
+
+// ReportStep tells the service what came of a step that was taken here.
+func ReportStep(
+	ctx context.Context,
+	client *apiclient.Client,
+	run uuid.UUID,
+	step, outcome string,
+	failed error,
+) error {
+	r := apiclient.ReportStep{Step: step, Outcome: kit.Optional(outcome)}
+	if failed != nil {
+		r = apiclient.ReportStep{Step: step, Error: new(text.Line(failed.Error(), text.MaxMessage))}
+	}
+	_, err := kit.Answer[apiclient.Run](client.ReportStep(ctx, run, r))
+	return err
+}

@@ -1,0 +1,140 @@
+package access
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+)
+
+var MapCommands = []kit.Command{{
+	Name: "reach map", Flags: reachMap,
+	Summary: "Draw logins against keys: which key stands where, or should",
+	Detail: `One row for each login, the worst first; one column for each key, the one with the most
+logins first. Below stands which key is which.`,
+	Examples: []string{
+		"plumlatch reach map",
+		"plumlatch reach map -region south-marsh",
+		"plumlatch reach map -keeper oona -keys 12",
+	},
+}}
+
+// fitSigns are how a map shows a fit.
+var fitSigns = map[apiclient.Fit]string{
+	apiclient.FitInPlace:   "●",
+	apiclient.FitMissing:   "○",
+	apiclient.FitUngranted: "◆",
+	apiclient.FitUnswept:   "?",
+}
+
+func reachMap(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	limit := f.Int("limit", 200, "the greatest `number` of logins, up to 1000")
+	columns := f.Int("keys", 30, "the greatest `number` of keys")
+	state := f.String("state", "", "only logins with this reach")
+	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
+	label := f.String("label", "", "only instances with this label, `name=value`")
+	region := f.String("region", "", "only this region")
+	keeper := f.String("keeper", "", "only logins that a key of this keeper opens or should")
+	key := f.String("key", "", "only logins that this key opens or should")
+	find := f.String("find", "", "`part` of a login's name")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		if *columns < 1 {
+			return kit.Usage("-keys is at least 1")
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		params := apiclient.GetReachMapParams{
+			Limit:  limit,
+			Label:  kit.Optional(*label),
+			Region: kit.Optional(*region),
+			Keeper: kit.Optional(*keeper),
+			Key:    kit.Optional(*key),
+			Q:      kit.Optional(*find),
+		}
+		if *state != "" {
+			params.State = new(apiclient.ReachState(*state))
+		}
+		if *drift {
+			params.Drift = drift
+		}
+		m, err := kit.Answer[apiclient.ReachMap](client.GetReachMap(ctx, &params))
+		switch {
+		case err != nil:
+			return err
+		case s.Json:
+			return s.WriteJSON(m)
+		case s.Quiet:
+			for _, l := range m.Logins {
+				fmt.Fprintln(s.Env.Out, l.Login)
+			}
+			return nil
+		}
+		drawMap(s, m, *columns)
+		return nil
+	}
+}
+
+func drawMap(s *kit.Session, m apiclient.ReachMap, columns int) {
+	if len(m.Logins) == 0 {
+		fmt.Fprintln(s.Env.Out, "No login fits.")
+		return
+	}
+	shown := m.Keys[:min(columns, len(m.Keys))]
+	heads := make([]string, len(shown))
+	for n := range shown {
+		heads[n] = fmt.Sprintf("%2d", n+1)
+	}
+	t := kit.Table{Head: []string{"LOGIN", "REACH", strings.Join(heads, " "), "", "STEWARD", ""}}
+	for _, l := range m.Logins {
+		cells := make([]string, len(shown))
+		for n := range cells {
+			cells[n] = " ·"
+		}
+		others := 0
+		for _, c := range l.Cells {
+			if c.Key >= len(shown) {
+				others++
+				continue
+			}
+			cells[c.Key] = " " + fitSigns[c.Fit]
+		}
+		var more, strangers string
+		if others > 0 {
+			more = fmt.Sprintf("+%d", others)
+		}
+		if l.Strangers > 0 {
+			strangers = fmt.Sprintf("▲ %d", l.Strangers)
+		}
+		steward := "none"
+		if l.Steward {
+			steward = "in place"
+		}
+		t.Add(l.Login, string(l.Reach), strings.Join(cells, " "), more, steward, strangers)
+	}
+	t.Write(s)
+	fmt.Fprint(s.Env.Out, "\n● in place   ○ missing   ◆ nobody granted it   ? nobody has looked   ▲ strangers\n\n")
+	legend := kit.Table{Head: []string{"", "KEY", "KEEPER", "LOGINS", "STATE"}}
+	for n, k := range shown {
+		keeper, state := kit.Given(k.Keeper), string(k.State)
+		switch {
+		case k.State != apiclient.KeyStateActive:
+		case k.Fresh:
+			state = "freshly proved"
+		default:
+			state = "not freshly proved"
+		}
+		legend.Add(heads[n], k.Name, keeper, fmt.Sprint(k.Logins), state)
+	}
+	legend.Write(s)
+	if len(m.Keys) > len(shown) {
+		fmt.Fprintf(s.Env.Err, "%d of %d keys shown; -keys %d shows all\n", len(shown), len(m.Keys), len(m.Keys))
+	}
+	if len(m.Logins) < m.Total {
+		fmt.Fprintf(s.Env.Err, "%d of %d logins shown, the worst; narrow them or raise -limit\n", len(m.Logins), m.Total)
+	}
+}

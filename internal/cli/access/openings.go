@@ -1,0 +1,210 @@
+package access
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+)
+
+var OpeningCommands = []kit.Command{
+	{
+		Name:    "find",
+		Args:    "TEXT",
+		Min:     1,
+		Max:     1,
+		Flags:   findNames,
+		Summary: "Find instances, logins, keys, persons and teams by a part of a name",
+		Detail: `Names, addresses, purposes and comments of keys are looked through, in any letter case; what is called
+just that comes first. With an @ in the text it looks for logins. For a fingerprint or a key file there is
+plumlatch trace. It ends with status 3 if nothing is found.`,
+		Examples: []string{"plumlatch find tide", "plumlatch find 127.64.1.9", "plumlatch find pi@"},
+	},
+	{
+		Name:     "opens",
+		Args:     "KEY",
+		Min:      1,
+		Max:      1,
+		Flags:    opens,
+		Summary:  "Show which logins a key opens",
+		Detail:   driftDetail,
+		Examples: []string{"plumlatch opens hides-shared"},
+	},
+	{
+		Name:     "openers",
+		Args:     "INSTANCE",
+		Min:      1,
+		Max:      1,
+		Flags:    openers,
+		Summary:  "Show which keys open an instance",
+		Detail:   driftDetail,
+		Examples: []string{"plumlatch openers atlas-web-1"},
+	},
+}
+
+const driftDetail = `It ends with status 3 if a granted key was not there at the last look ("missing"), or
+one is there that nobody granted ("ungranted").`
+
+func findNames(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	limit := f.Int("limit", 20, "the greatest `number` of rows, 50 at most")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		found, err := kit.Answer[[]apiclient.Named](
+			client.ListNames(ctx, &apiclient.ListNamesParams{Q: args[0], Limit: limit}),
+		)
+		if err == nil {
+			err = nameListing.Show(s, found, len(found))
+		}
+		if err == nil && len(found) == 0 {
+			err = kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return err
+	}
+}
+
+var nameListing = kit.Listing[apiclient.Named]{
+	Head: []string{"KIND", "NAME", "ABOUT", "SEE"},
+	Name: func(n apiclient.Named) string { return n.Name },
+	None: "Nothing bears a name with that in it.",
+	Cells: func(n apiclient.Named) []string {
+		see := map[apiclient.NamedKind]string{
+			apiclient.NamedKindInstance: "plumlatch instance show ", apiclient.NamedKindLogin: "plumlatch login show ",
+			apiclient.NamedKindKey:    "plumlatch key show ",
+			apiclient.NamedKindPerson: "plumlatch key list -keeper ",
+			apiclient.NamedKindTeam:   "plumlatch key list -keeper ",
+		}[n.Kind]
+		return []string{string(n.Kind), n.Name, n.About, see + n.Name}
+	},
+}
+
+func opens(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return openingsOf(
+		f,
+		false,
+		"%s opens nothing.",
+		func(
+			ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool,
+		) (*http.Response, error) {
+			return c.ListOpens(ctx, name, &apiclient.ListOpensParams{After: after, Limit: &limit, Total: count})
+		},
+	)
+}
+
+func openers(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return openingsOf(
+		f,
+		true,
+		"No key that is known opens %s.",
+		func(
+			ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool,
+		) (*http.Response, error) {
+			return c.ListOpeners(ctx, name, &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+		},
+	)
+}
+
+type openingsCall func(
+	ctx context.Context, c *apiclient.Client, name string, after *string, limit int, count *bool,
+) (*http.Response, error)
+
+// openingsOf lists what the call gives for the one argument; none is said where
+// that is nothing.
+func openingsOf(
+	f *flag.FlagSet,
+	byInstance bool,
+	none string,
+	call openingsCall,
+) func(context.Context, *kit.Session, []string) error {
+	var p kit.Paging
+	p.Flags(f)
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := kit.Fetch[apiclient.Opening](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return call(ctx, client, args[0], after, limit, count)
+			},
+		)
+		if err != nil {
+			return err
+		}
+		return showOpenings(s, rows, total, byInstance, fmt.Sprintf(none, args[0]))
+	}
+}
+
+// showOpenings shows the rows, and ends with status 3 if one is not as it should be.
+func showOpenings(s *kit.Session, rows []apiclient.Opening, total int, byInstance bool, none string) error {
+	switch {
+	case s.Json:
+		if err := s.WriteJSON(rows); err != nil {
+			return err
+		}
+	case s.Quiet:
+		for _, o := range rows {
+			if byInstance {
+				fmt.Fprintln(s.Env.Out, o.Key.Name)
+			} else {
+				fmt.Fprintln(s.Env.Out, o.Login)
+			}
+		}
+	case len(rows) == 0:
+		fmt.Fprintln(s.Env.Out, none)
+	default:
+		OpeningTable(s, rows, byInstance)
+		s.Rest(len(rows), total)
+	}
+	if slices.ContainsFunc(rows, adrift) {
+		return kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return nil
+}
+
+// adrift reports whether what was seen is not what is wanted.
+func adrift(o apiclient.Opening) bool {
+	return o.Fit == apiclient.FitMissing || o.Fit == apiclient.FitUngranted
+}
+
+// OpeningTable shows logins of one key, or keys of one instance.
+func OpeningTable(s *kit.Session, rows []apiclient.Opening, byInstance bool) {
+	t := kit.Table{Head: []string{"LOGIN", "REGION", "FIT", "GRANTED", "LAST SEEN", "WHY"}}
+	if byInstance {
+		t.Head = []string{"KEY", "LOGIN", "TYPE", "KEEPER", "FIT", "GRANTED", "LAST SEEN"}
+	}
+	for _, o := range rows {
+		granted, looked := "not granted", "never looked"
+		if o.GrantedAt != nil {
+			granted = kit.Day(*o.GrantedAt) + " by " + kit.Given(o.GrantedBy)
+		}
+		switch {
+		case o.SeenAt != nil && o.Fit == apiclient.FitMissing:
+			looked = "not there on " + kit.Day(*o.SeenAt)
+		case o.SeenAt != nil:
+			looked = kit.Day(*o.SeenAt) + ", " + kit.Given(o.SeenBy)
+		}
+		fit := string(o.Fit)
+		if adrift(o) {
+			fit += " !"
+		}
+		keeper := kit.Given(o.Key.Keeper)
+		if kit.Given(o.Steward) {
+			keeper = "the service's own"
+		}
+		if byInstance {
+			t.Add(o.Key.Name, o.Login, fmt.Sprintf("%s %d", o.Key.Type, o.Key.Bits), keeper, fit, granted, looked)
+		} else {
+			t.Add(o.Login, o.Region, fit, granted, looked, kit.Given(o.Reason))
+		}
+	}
+	t.Write(s)
+}

@@ -1,0 +1,345 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/signature"
+	"plumlatch/internal/core/text"
+)
+
+var ProveCommands = []kit.Command{
+	{
+		Name: "prove", Args: "[KEY|LOGIN ...]", Max: -1, Flags: prove,
+		Summary: "Prove that you hold a private half, or that you get in",
+		Detail: `Of a key: the service gives a text, which is signed here with the private half (from -with
+FILE or folder, -agent, or found on this machine) and checked there. Without arguments
+every key at hand that is recorded is proved. Of a login, user@instance or just the instance: a login is
+completed from here, and the host key that was seen is reported. Nothing secret is sent.
+With -due it shows what is to be proved, of you or of -keeper, and ends with status 3 if
+something is: by a proof that is missing or too old, not by one that soon will be.`,
+		Examples: []string{
+			"plumlatch prove -due",
+			"plumlatch prove -agent",
+			"plumlatch prove -with ~/.ssh",
+			"plumlatch prove atlas-deploy",
+			"plumlatch prove ubuntu@atlas-web-1 -with ~/.ssh/atlas",
+			"plumlatch prove atlas-web-1",
+		},
+	},
+}
+
+func sha256Of(h kit.AtHand) string { return keypair.FormatSHA256(h.Public.SHA256()) }
+
+func prove(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var h kit.HolderFlags
+	h.Flags(f)
+	due := f.Bool("due", false, "show what is to be proved")
+	keeper := f.String("keeper", "me", "with -due: of this `keeper`; all for everybody")
+	within := f.Int("within", 7, "with -due: also what goes stale within this many `days`")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if *due {
+			if len(args) > 0 || h.Given() {
+				return kit.Usage("-due shows what is to be proved; to prove it, leave -due out")
+			}
+			return proofsDue(s, ctx, client, *keeper, *within)
+		}
+		var halves []kit.AtHand
+		if h.Given() {
+			found, end, err := s.Holder(h)
+			if err != nil {
+				return err
+			}
+			defer end()
+			halves = found
+		} else if len(args) == 0 {
+			return kit.Usage("say what to prove: KEY or user@instance; or everything in a place: -agent, -with FOLDER")
+		}
+		var results []proved
+		var problems []error
+		note := func(r proved, err error) {
+			results = append(results, r)
+			problems = append(problems, err)
+		}
+		if len(args) == 0 {
+			for _, half := range halves {
+				note(proveHalf(s, ctx, client, half))
+			}
+		}
+		for _, name := range args {
+			if strings.Contains(name, "@") || isInstance(s, ctx, client, name) {
+				note(proveLogin(s, ctx, client, name, halves, h))
+				continue
+			}
+			note(ProveKey(s, ctx, client, name, halves, h))
+		}
+		return showProved(s, results, errors.Join(problems...))
+	}
+}
+
+// proofsDue shows what a keeper, or everybody, has to prove.
+func proofsDue(s *kit.Session, ctx context.Context, client *apiclient.Client, keeper string, within int) error {
+	params := apiclient.ListProofsDueParams{Within: &within}
+	if keeper != "all" {
+		params.Keeper = &keeper
+	}
+	rows, total, err := kit.Fetch[apiclient.ProofDue](
+		ctx,
+		kit.Paging{Limit: 1, All: true},
+		func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+			params.After, params.Limit = after, &limit
+			return client.ListProofsDue(ctx, &params)
+		},
+	)
+	if err != nil {
+		return err
+	}
+	l := kit.Listing[apiclient.ProofDue]{
+		Head: []string{
+			"KEEPER",
+			"KEY",
+			"OPENS",
+			"PROVED",
+			"STATE",
+		}, Name: func(d apiclient.ProofDue) string { return d.Key.Name },
+		None: "Nothing is to be proved.",
+		Cells: func(d apiclient.ProofDue) []string {
+			last, state := "never", string(d.State)
+			if d.ProvedAt != nil {
+				last = kit.Day(*d.ProvedAt)
+			}
+			if d.State == apiclient.ProofDueStateSoonStale {
+				state = "stale from " + kit.Day(*d.StaleAt)
+			}
+			return []string{kit.Given(d.Key.Keeper), d.Key.Name, fmt.Sprint(d.Logins), last, state}
+		},
+	}
+	if err := l.Show(s, rows, total); err != nil {
+		return err
+	}
+	if err := alsoAsked(s, ctx, client, keeper); err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(rows, func(d apiclient.ProofDue) bool { return d.State != apiclient.ProofDueStateSoonStale }) {
+		return nil
+	}
+	if !s.Json && !s.Quiet {
+		fmt.Fprintln(
+			s.Env.Out,
+			"\nProve all that are in a folder or in the ssh-agent: plumlatch prove -with ~/.ssh, or plumlatch prove -agent",
+		)
+	}
+	return kit.Quiet(kit.ExitNotAsItShould)
+}
+
+// alsoAsked tells of the new public halves that the same keeper is asked to bring.
+func alsoAsked(s *kit.Session, ctx context.Context, client *apiclient.Client, keeper string) error {
+	if s.Json || s.Quiet {
+		return nil
+	}
+	var params apiclient.ListAskedKeysParams
+	if keeper != "all" {
+		params.Keeper = &keeper
+	}
+	asked, err := kit.Answer[[]apiclient.AskedKey](client.ListAskedKeys(ctx, &params))
+	for _, k := range asked {
+		fmt.Fprintf(
+			s.Env.Out,
+			"\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n",
+			k.Keeper,
+			k.Follows,
+			text.Counted(k.Logins, "login"),
+			k.Name,
+		)
+	}
+	return err
+}
+
+// proved is what came of one proof.
+type proved struct {
+	What   string `json:"what"`
+	Kind   string `json:"kind"`
+	Proved bool   `json:"proved"`
+	Why    string `json:"why,omitempty"`
+}
+
+func showProved(s *kit.Session, results []proved, err error) error {
+	if s.Json {
+		if err := s.WriteJSON(results); err != nil {
+			return err
+		}
+		if err != nil {
+			return kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return nil
+	}
+	done := 0
+	for _, r := range results {
+		switch {
+		case r.Proved && s.Quiet:
+			fmt.Fprintln(s.Env.Out, r.What)
+		case r.Proved:
+			fmt.Fprintf(s.Env.Out, "%s: %s is proved.\n", r.What, r.Kind)
+		case !s.Quiet && len(results) > 1: // of one, the error says it
+			fmt.Fprintf(s.Env.Out, "%s: %s\n", r.What, r.Why)
+		}
+		if r.Proved {
+			done++
+		}
+	}
+	switch {
+	case err != nil && done > 0:
+		return kit.Quiet(kit.ExitNotAsItShould)
+	case done == 0 && err == nil:
+		return errors.New("no key here is recorded. Record one: plumlatch key import NAME -from FILE")
+	}
+	return err
+}
+
+// proveHalf proves the record that a private half belongs to, if there is one.
+func proveHalf(s *kit.Session, ctx context.Context, client *apiclient.Client, half kit.AtHand) (proved, error) {
+	name, err := s.RecordOf(ctx, client, half)
+	if err != nil {
+		return proved{What: half.From, Why: err.Error()}, err
+	}
+	if name == "" {
+		return proved{What: half.From + " " + half.Comment, Kind: "possession", Why: "it is not recorded"}, nil
+	}
+	return signFor(s, ctx, client, name, half)
+}
+
+// isInstance reports whether there is an instance of that name, and no key. An error is left to
+// whoever asks for the thing itself.
+func isInstance(s *kit.Session, ctx context.Context, client *apiclient.Client, name string) bool {
+	if _, err := kit.Answer[apiclient.Key](client.GetKey(ctx, name)); kit.Code(err) != "no-such-key" {
+		return false
+	}
+	_, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, name))
+	return err == nil
+}
+
+func ProveKey(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	name string,
+	halves []kit.AtHand,
+	h kit.HolderFlags,
+) (proved, error) {
+	fail := func(err error) (proved, error) { return proved{What: name, Kind: "possession", Why: err.Error()}, err }
+	k, err := kit.Answer[apiclient.Key](client.GetKey(ctx, name))
+	if err != nil {
+		return fail(err)
+	}
+	half, err := halfFor(s, k.Fingerprints.Sha256, halves, h)
+	if err != nil {
+		return fail(err)
+	}
+	return signFor(s, ctx, client, name, half)
+}
+
+// halfFor picks the private half of a key among those given, or finds it on this machine.
+func halfFor(s *kit.Session, sha256 string, halves []kit.AtHand, h kit.HolderFlags) (kit.AtHand, error) {
+	for _, half := range halves {
+		if sha256Of(half) == sha256 {
+			return half, nil
+		}
+	}
+	if h.Given() {
+		return kit.AtHand{}, fmt.Errorf("its private half (%s) is not there", sha256)
+	}
+	file := s.FindPrivate(sha256)
+	if file == "" {
+		return kit.AtHand{}, fmt.Errorf(
+			"its private half (%s) was not found on this machine; say where it is: -with FILE or -agent",
+			sha256,
+		)
+	}
+	return s.FileHalf(file, h.PassphraseFile, false)
+}
+
+func signFor(
+	s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	name string,
+	half kit.AtHand,
+) (proved, error) {
+	out := proved{What: name, Kind: "possession"}
+	c, err := kit.Answer[apiclient.Challenge](client.ChallengeKeyWithBody(ctx, name, "application/json", http.NoBody))
+	if err == nil && c.Namespace != signature.Namespace {
+		err = fmt.Errorf(
+			"the service asks for a signature in the namespace %q, which is not for proofs; nothing was signed",
+			c.Namespace,
+		)
+	}
+	if err == nil {
+		var armoured string
+		if armoured, err = signature.Sign(half.Signer, c.Namespace, []byte(c.Text)); err == nil {
+			_, err = kit.Answer[apiclient.Key](
+				client.ProveKey(ctx, name, apiclient.ProveKey{Challenge: c.Id, Signature: armoured}),
+			)
+		}
+	}
+	if err != nil {
+		out.Why = err.Error()
+		return out, err
+	}
+	out.Proved = true
+	return out, nil
+}
+
+func proveLogin(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	name string,
+	halves []kit.AtHand,
+	h kit.HolderFlags,
+) (proved, error) {
+	out := proved{What: name, Kind: "entry"}
+	fail := func(err error) (proved, error) {
+		out.Why = err.Error()
+		return out, err
+	}
+	l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, name))
+	if err != nil {
+		return fail(err)
+	}
+	if !h.Given() {
+		file := s.FileFor(l.Openers)
+		if file == "" {
+			return fail(
+				errors.New("no private half that opens it was found on this machine; say where one is: -with FILE or -agent"),
+			)
+		}
+		half, err := s.FileHalf(file, h.PassphraseFile, false)
+		if err != nil {
+			return fail(err)
+		}
+		halves = []kit.AtHand{half}
+	}
+	session, half, err := kit.Enter(ctx, l.Connection, halves)
+	if err != nil {
+		return fail(err)
+	}
+	defer session.Close()
+	if record, err := s.RecordOf(ctx, client, half); err != nil || record == "" {
+		return fail(errors.Join(err, errors.New("the login was completed, but its key is not recorded")))
+	}
+	if _, err := s.ReportEntry(ctx, client, l, session, half); err != nil {
+		return fail(err)
+	}
+	out.Proved = true
+	return out, nil
+}

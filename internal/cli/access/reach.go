@@ -1,0 +1,464 @@
+package access
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/text"
+)
+
+var ReachCommands = []kit.Command{
+	{
+		Name: "reach", Flags: reachList,
+		Summary: "Show how safe each login is, the worst first, and what to do next",
+		Detail: `solid: two or more keepers with a fresh proof; thin: one; stale: keys in place, none freshly
+proved; shut: nobody is known to hold a key in place; unswept: nobody has looked. It ends
+with status 3 if a login is shut, or if not just the granted keys stand in one.`,
+		Examples: []string{
+			"plumlatch reach",
+			"plumlatch reach -state shut",
+			"plumlatch reach -keeper tomas",
+			"plumlatch reach -drift",
+			"plumlatch reach -worry",
+		},
+	},
+	{
+		Name:     "login show",
+		Args:     "LOGIN",
+		Min:      1,
+		Max:      1,
+		Flags:    loginShow,
+		Summary:  "Show who gets in to a login today, by which key, proved when",
+		Examples: []string{"plumlatch login show ubuntu@atlas-web-1", "plumlatch login show ringing-web"},
+	},
+	{
+		Name:    "login history",
+		Args:    "LOGIN",
+		Min:     1,
+		Max:     1,
+		Flags:   loginHistory,
+		Summary: "Show how a login's authorized_keys changed from look to look",
+		Detail: "With -from and -to it shows what came and went between any two looks, by their numbers in\nthe history; " +
+			"-to is the newest of that file unless given.",
+		Examples: []string{"plumlatch login history ringing-web", "plumlatch login history ringing-web -from 5 -to 1"},
+	},
+	{
+		Name: "key loss", Args: "[KEY ...]", Max: -1, Flags: keyLoss,
+		Summary:  "Show what would become of the logins if keys were lost together",
+		Detail:   "With -keeper it takes all active keys of a person or team, as on a laptop that is gone.",
+		Examples: []string{"plumlatch key loss hides-shared", "plumlatch key loss -keeper marek"},
+	},
+	{
+		Name: "key mark-lost", Args: "[KEY ...]", Max: -1, Flags: keyMarkLost,
+		Summary: "Mark keys as lost, after showing what that does",
+		Detail: `Their keeper or an admin may. With -keeper it takes all active keys of a person or team. What stands
+on the instances stays until it is removed there: plumlatch rotate start -lost -urgent does that.`,
+		Examples: []string{
+			`plumlatch key mark-lost oona-main -reason "tablet stolen at the pier"`,
+			`plumlatch key mark-lost -keeper marek -reason "laptop stolen on the train"`,
+		},
+	},
+}
+
+func reachList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var p kit.Paging
+	p.Flags(f)
+	state := f.String("state", "", "only this reach: shut, unswept, stale, thin or solid")
+	drift := f.Bool("drift", false, "only logins at which not just the granted keys stand")
+	worry := f.Bool("worry", false, "only logins whose best way back in, should the last key be lost, is a bad one")
+	label := f.String("label", "", "only instances with this label, `name=value`")
+	region := f.String("region", "", "only this region")
+	keeper := f.String("keeper", "", "only logins that a key of this keeper opens or should")
+	key := f.String("key", "", "only logins that this key opens or should")
+	find := f.String("find", "", "`part` of a login's name")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		params := apiclient.GetReachParams{
+			Label:  kit.Optional(*label),
+			Region: kit.Optional(*region),
+			Keeper: kit.Optional(*keeper),
+			Key:    kit.Optional(*key),
+			Q:      kit.Optional(*find),
+		}
+		if *state != "" {
+			params.State = new(apiclient.ReachState(*state))
+		}
+		if *drift {
+			params.Drift = drift
+		}
+		if *worry {
+			params.Worry = worry
+		}
+		var first apiclient.ReachPage
+		rows, _, err := kit.Fetch[apiclient.LoginReach](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+				if after == nil { // the counts come with every page
+					one := params
+					one.Limit = new(1)
+					if first, err = kit.Answer[apiclient.ReachPage](client.GetReach(ctx, &one)); err != nil {
+						return nil, err
+					}
+				}
+				params.After, params.Limit = after, &limit
+				return client.GetReach(ctx, &params)
+			},
+		)
+		if err != nil {
+			return err
+		}
+		if err := showReach(s, rows, first, *worry); err != nil {
+			return err
+		}
+		if first.Counts["shut"] > 0 || first.Drifting > 0 {
+			return kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return nil
+	}
+}
+
+// showReach shows rows; with worry, what is bad about the best way back into each.
+func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPage, worry bool) error {
+	switch {
+	case s.Json:
+		p.Items, p.Next = rows, nil
+		return s.WriteJSON(p)
+	case s.Quiet:
+		for _, r := range rows {
+			fmt.Fprintln(s.Env.Out, r.Login)
+		}
+		return nil
+	}
+	var counts []string
+	for _, state := range []string{"shut", "unswept", "stale", "thin", "solid"} {
+		text := fmt.Sprintf("%d %s", p.Counts[state], state)
+		if state == "shut" && p.Counts[state] > 0 {
+			text = s.Bad(text)
+		}
+		counts = append(counts, text)
+	}
+	fmt.Fprintf(
+		s.Env.Out,
+		"%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n",
+		strings.Join(counts, ", "),
+		p.Drifting,
+		p.FreshDays,
+	)
+	if p.Asked > 0 {
+		fmt.Fprintf(
+			s.Env.Out,
+			"A rotation waits for %s that keepers are asked to bring: plumlatch rotate asked\n\n",
+			text.Counted(p.Asked, "new public half"),
+		)
+	}
+	if p.Worrying > 0 && !worry {
+		fmt.Fprintf(
+			s.Env.Out,
+			"At %s the best way back in, should the last key be lost, is a bad one: plumlatch reach -worry\n\n",
+			text.Counted(p.Worrying, "login"),
+		)
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(s.Env.Out, "No login fits.")
+		return nil
+	}
+	t := kit.Table{Head: []string{"LOGIN", "REACH", "KEYS", "SWEPT", "WHY", "NEXT"}}
+	for _, r := range rows {
+		swept := "never"
+		if r.SweptAt != nil {
+			swept = kit.Day(*r.SweptAt)
+		}
+		why, next := r.Why, kit.Given(r.Next)
+		if worry {
+			why, next = kit.Given(r.Worry), "plumlatch restore rehearse "+r.Instance
+		}
+		t.Add(r.Login, string(r.Reach), fmt.Sprint(r.InPlace), swept, why, next)
+	}
+	t.Write(s)
+	s.Rest(len(rows), p.Total)
+	return nil
+}
+
+func loginShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if s.Json {
+			return s.WriteJSON(l)
+		}
+		ShowLogin(s, l)
+		return nil
+	}
+}
+
+func ShowLogin(s *kit.Session, l apiclient.Login) {
+	swept := "never"
+	if l.Reach.SweptAt != nil {
+		swept = kit.Moment(*l.Reach.SweptAt) + ", " + kit.Given(l.SweptBy)
+	}
+	s.Facts(
+		"Login",
+		l.Reach.Login,
+		"Reach",
+		string(l.Reach.Reach)+": "+l.Reach.Why,
+		"Swept",
+		swept,
+		"Last try",
+		kit.Given(l.Reach.SweepError),
+		"Cloud's label",
+		kit.Given(l.Label),
+		"Next",
+		kit.Given(l.Reach.Next),
+	)
+	fmt.Fprintln(s.Env.Out)
+	t := kit.Table{Head: []string{"KEY", "KEEPER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
+	for _, o := range l.Openers {
+		fit, keeper := string(o.Fit), kit.Given(o.Key.Keeper)
+		if adrift(o) {
+			fit += " !"
+		}
+		if kit.Given(o.Steward) {
+			keeper = "the service's own"
+		}
+		if kit.Given(o.KeyState) == apiclient.KeyStateLost {
+			keeper += ", lost"
+		}
+		proved, entered := "never", "never"
+		if o.ProvedAt != nil {
+			proved = kit.Day(*o.ProvedAt)
+		}
+		if o.EnteredAt != nil {
+			entered = kit.Day(*o.EnteredAt)
+		}
+		t.Add(o.Key.Name, keeper, fit, proved, entered, kit.Given(o.Limits))
+	}
+	for _, g := range l.Strangers {
+		t.Add(g.Sha256, "a stranger: "+g.Comment, "stranger !", "", "", kit.Given(g.Limits))
+	}
+	t.Write(s)
+	for _, file := range l.Files {
+		for _, x := range file.Exposed {
+			sayExposed(s, l.Reach.Login, file.Path, x)
+		}
+	}
+}
+
+// sayExposed tells of a private key that lies where public ones belong.
+func sayExposed(s *kit.Session, login, path string, x apiclient.Exposed) {
+	which := "Its public key is not known."
+	if x.Public != nil {
+		which = fmt.Sprintf("Find the key: plumlatch trace %s", *x.Public)
+	}
+	fmt.Fprintf(
+		s.Env.Out,
+		"\n%s %s of %s, line %d. Treat it as exposed: whoever could read the file has it.\n",
+		s.Bad("A private key lies in"),
+		path,
+		login,
+		x.Line,
+	)
+	fmt.Fprintf(s.Env.Out, "Remove the lines there by hand, and replace the key pair. %s\n", which)
+}
+
+func loginHistory(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	from := f.Int("from", 0, "compare this `look` with another")
+	to := f.Int("to", 0, "the other `look`")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		versions, err := kit.Answer[[]apiclient.FileVersion](client.ListVersions(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if *from != 0 || *to != 0 {
+			return compareLooks(s, ctx, client, args[0], versions, *from, *to)
+		}
+		if s.Json {
+			return s.WriteJSON(versions)
+		}
+		if len(versions) == 0 {
+			fmt.Fprintf(s.Env.Out, "Nobody has read the files of %s yet. Read them: plumlatch sweep %s\n", args[0], args[0])
+			return nil
+		}
+		for n, v := range versions {
+			showVersion(s, n+1, v)
+		}
+		return nil
+	}
+}
+
+func showVersion(s *kit.Session, number int, v apiclient.FileVersion) {
+	there := fmt.Sprintf("%d lines, mode %s", strings.Count(v.Content, "\n"), v.Mode)
+	if !v.There {
+		there = "not there"
+	}
+	fmt.Fprintf(s.Env.Out, "%2d  %s  %s: %s (%s)\n", number, kit.Moment(v.SeenAt), v.Path, there, v.Method)
+	showChange(s, v)
+}
+
+func showChange(s *kit.Session, v apiclient.FileVersion) {
+	for _, line := range v.Went {
+		fmt.Fprintln(s.Env.Out, s.Bad("  - ")+line)
+	}
+	for _, line := range v.Came {
+		fmt.Fprintln(s.Env.Out, s.Good("  + ")+line)
+	}
+}
+
+// compareLooks shows what came and went between two looks, told by their numbers
+// in the history.
+func compareLooks(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	login string,
+	versions []apiclient.FileVersion,
+	from, to int,
+) error {
+	if from < 1 || from > len(versions) || to < 0 || to > len(versions) {
+		return kit.Usage(fmt.Sprintf("the looks are numbered 1 to %d: plumlatch login history %s", len(versions), login))
+	}
+	if to == 0 {
+		to = 1 + slices.IndexFunc(versions, func(v apiclient.FileVersion) bool { return v.Path == versions[from-1].Path })
+	}
+	a, b := versions[from-1], versions[to-1]
+	v, err := kit.Answer[apiclient.FileVersion](
+		client.CompareVersions(ctx, login, &apiclient.CompareVersionsParams{From: a.Id, To: b.Id}),
+	)
+	if err != nil {
+		return err
+	}
+	if s.Json {
+		return s.WriteJSON(v)
+	}
+	if b.SeenAt.Before(a.SeenAt) {
+		a, b = b, a
+	}
+	fmt.Fprintf(s.Env.Out, "%s, from %s to %s:\n", v.Path, kit.Moment(a.SeenAt), kit.Moment(b.SeenAt))
+	if len(v.Came)+len(v.Went) == 0 {
+		fmt.Fprintln(s.Env.Out, "No line came or went.")
+	}
+	showChange(s, v)
+	return nil
+}
+
+// lossOf asks what the loss of the named keys, and of all of a keeper, would do.
+func lossOf(ctx context.Context, client *apiclient.Client, keys []string, keeper string) (apiclient.Loss, error) {
+	if len(keys) == 0 && keeper == "" {
+		return apiclient.Loss{}, kit.Usage("name the keys, or whose they are: -keeper NAME")
+	}
+	params := apiclient.GetLossParams{Keeper: kit.Optional(keeper)}
+	if len(keys) > 0 {
+		params.Key = &keys
+	}
+	return kit.Answer[apiclient.Loss](client.GetLoss(ctx, &params))
+}
+
+func keyLoss(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	keeper := f.String("keeper", "", "all active keys of this `person` or team")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		loss, err := lossOf(ctx, client, args, *keeper)
+		if err != nil {
+			return err
+		}
+		if s.Json {
+			return s.WriteJSON(loss)
+		}
+		showLoss(s, loss)
+		return nil
+	}
+}
+
+func showLoss(s *kit.Session, loss apiclient.Loss) {
+	gone := strings.Join(loss.Keys, ", ")
+	if gone == "" {
+		gone = "any of them, for there is none,"
+	}
+	if len(loss.Changes) == 0 {
+		fmt.Fprintf(s.Env.Out, "Without %s no login would be less safe than it is.\n", gone)
+		return
+	}
+	t := kit.Table{Head: []string{"LOGIN", "NOW", "WITHOUT " + gone}}
+	for _, c := range loss.Changes {
+		t.Add(c.Login, string(c.Before), string(c.After))
+	}
+	t.Write(s)
+}
+
+func keyMarkLost(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	keeper := f.String("keeper", "", "all active keys of this `person` or team")
+	reason := f.String("reason", "", "what happened, for the daybook")
+	yes := f.Bool("yes", false, "do not ask")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		if *reason == "" {
+			return kit.Usage("say what happened: -reason TEXT")
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		loss, err := lossOf(ctx, client, args, *keeper)
+		if err != nil {
+			return err
+		}
+		if len(loss.Keys) == 0 {
+			return fmt.Errorf("%s holds no active key", *keeper)
+		}
+		if !s.Json && !s.Quiet {
+			showLoss(s, loss)
+			fmt.Fprintln(s.Env.Out)
+		}
+		gone := strings.Join(loss.Keys, ", ")
+		if err := s.Confirm(
+			*yes,
+			fmt.Sprintf("This marks %s as lost: granted nowhere anew, and counted nowhere as somebody's way in.", gone),
+			loss.Keys[0],
+		); err != nil {
+			return err
+		}
+		var marked []apiclient.Key
+		stand := 0
+		for _, name := range loss.Keys {
+			k, err := kit.Answer[apiclient.Key](client.MarkLost(ctx, name, apiclient.MarkLost{Reason: *reason}))
+			if err != nil {
+				fmt.Fprintf(s.Env.Err, "%d of %s were marked before this:\n", len(marked), text.Counted(len(loss.Keys), "key"))
+				return err
+			}
+			marked, stand = append(marked, k), stand+k.Opens
+		}
+		if s.Json {
+			return s.WriteJSON(marked)
+		}
+		if !s.Quiet {
+			fmt.Fprintf(
+				s.Env.Out,
+				"Marked as lost: %s. Their lines still stand, %d in all, and open logins to whoever has the keys.\nReplace them "+
+					"now: plumlatch rotate start -lost -urgent\n",
+				gone,
+				stand,
+			)
+		}
+		return nil
+	}
+}

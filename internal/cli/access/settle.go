@@ -1,0 +1,229 @@
+package access
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+)
+
+var SettleCommands = []kit.Command{{
+	Name: "settle", Args: "[LOGIN ...]", Max: -1, Flags: settle,
+	Summary: "Show where not just the granted keys stand, and settle it, all at once",
+	Detail: `Without a choice it shows the differences and ends with status 3 if there is one. With
+choices it shows what will be done about each, asks, and does it: -missing place places
+the granted lines again, -missing withdraw ends their grants; -ungranted and -strangers
+accept records what stands there as granted, remove takes the lines out. What no choice is
+made about stays as it is. Lines are changed in a run that can be undone until it is done.`,
+	Examples: []string{
+		"plumlatch settle -all",
+		"plumlatch settle ubuntu@ringing-web -ungranted remove",
+		"plumlatch settle -label team=cameras -missing place",
+		`plumlatch settle atlas-web-1 -strangers remove -reason "nobody knows it"`,
+	},
+}}
+
+// choices are what is to be done about differences, by fit.
+type choices map[apiclient.Fit]*string
+
+func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	label := f.String("label", "", "instances with this label, `name=value`")
+	all := f.Bool("all", false, "all logins")
+	chosen := choices{
+		apiclient.FitMissing:   f.String("missing", "", "place or withdraw, for granted keys that are not there"),
+		apiclient.FitUngranted: f.String("ungranted", "", "accept or remove, for known keys that nobody granted"),
+		apiclient.FitStranger:  f.String("strangers", "", "accept or remove, for keys in no record"),
+	}
+	reason := f.String("reason", "", "why, for the daybook")
+	yes := f.Bool("yes", false, "do not ask")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		if len(args) == 0 && *label == "" && !*all {
+			return kit.Usage("say where: LOGIN ..., -label name=value, or -all")
+		}
+		for fit, choice := range chosen {
+			if allowed := choicesFor[fit]; *choice != "" && !slices.Contains(allowed, *choice) {
+				return kit.Usage(
+					fmt.Sprintf("for what is %s the choices are %s; not %q", fit, strings.Join(allowed, " and "), *choice),
+				)
+			}
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if len(args) == 0 {
+			args = []string{""}
+		}
+		var found []apiclient.Difference
+		for _, login := range args {
+			rows, _, err := kit.Fetch[apiclient.Difference](
+				ctx,
+				kit.Paging{Limit: 1, All: true},
+				func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+					return client.ListDifferences(
+						ctx,
+						&apiclient.ListDifferencesParams{
+							After: after,
+							Limit: &limit,
+							Login: kit.Optional(login),
+							Label: kit.Optional(*label),
+						},
+					)
+				},
+			)
+			if err != nil {
+				return err
+			}
+			found = append(found, rows...)
+		}
+		return settleThese(s, ctx, client, found, chosen, *reason, *yes)
+	}
+}
+
+var choicesFor = map[apiclient.Fit][]string{
+	apiclient.FitMissing: {
+		"place",
+		"withdraw",
+	}, apiclient.FitUngranted: {"accept", "remove"}, apiclient.FitStranger: {"accept", "remove"},
+}
+
+func settleThese(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	found []apiclient.Difference,
+	chosen choices,
+	reason string,
+	yes bool,
+) error {
+	var request apiclient.SettleDifferences
+	request.Reason = kit.Optional(reason)
+	for _, d := range found {
+		if choice := kit.Given(chosen[d.Fit]); choice != "" {
+			request.Choices = append(
+				request.Choices,
+				apiclient.ChosenDifference{Login: d.Login, Sha256: d.Sha256, Fit: d.Fit, Choice: apiclient.Choice(choice)},
+			)
+		}
+	}
+	if len(request.Choices) == 0 {
+		return showDifferences(s, found, chosen)
+	}
+	if !s.Json && !s.Quiet {
+		differenceTable(s, found, chosen)
+		fmt.Fprintln(s.Env.Out)
+	}
+	if err := s.Confirm(
+		yes,
+		fmt.Sprintf("This settles %d of %d differences as the last column says.", len(request.Choices), len(found)),
+		"yes",
+	); err != nil {
+		return err
+	}
+	var all apiclient.Settlement
+	for part := range slices.Chunk(request.Choices, maxChoices) {
+		done, err := kit.Answer[apiclient.Settlement](
+			client.SettleDifferences(ctx, apiclient.SettleDifferences{Choices: part, Reason: request.Reason}),
+		)
+		if err != nil {
+			return err
+		}
+		all.Items, all.Runs = append(all.Items, done.Items...), append(all.Runs, done.Runs...)
+	}
+	return awaitSettled(s, ctx, client, all)
+}
+
+const maxChoices = 500 // in one call
+
+// showDifferences shows what there is to settle.
+func showDifferences(s *kit.Session, found []apiclient.Difference, chosen choices) error {
+	switch {
+	case s.Json:
+		if err := s.WriteJSON(append([]apiclient.Difference{}, found...)); err != nil {
+			return err
+		}
+	case s.Quiet:
+		for _, d := range found {
+			fmt.Fprintln(s.Env.Out, d.Login, d.Name)
+		}
+	case len(found) == 0:
+		fmt.Fprintln(s.Env.Out, "Just the granted keys stand there, as of the last look.")
+	default:
+		differenceTable(s, found, chosen)
+		fmt.Fprintln(s.Env.Out, "\nSettle them with -missing, -ungranted and -strangers: plumlatch help settle")
+	}
+	if len(found) > 0 {
+		return kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return nil
+}
+
+func differenceTable(s *kit.Session, found []apiclient.Difference, chosen choices) {
+	t := kit.Table{Head: []string{"LOGIN", "KEY", "KEEPER", "FIT", "SINCE", "TO DO"}}
+	for _, d := range found {
+		since, name := "", d.Name
+		if d.Since != nil {
+			since = kit.Day(*d.Since)
+		}
+		if d.Fit == apiclient.FitStranger {
+			name = strings.TrimSpace(name + " " + d.Sha256)
+		}
+		choice := kit.Given(chosen[d.Fit])
+		switch {
+		case choice == "" && d.NoMeans != nil:
+			choice = "by hand: " + *d.NoMeans
+		case choice == "":
+			choice = strings.Join(choicesFor[d.Fit], " or ") + "?"
+		}
+		t.Add(d.Login, name, kit.Given(d.Keeper), string(d.Fit), since, choice)
+	}
+	t.Write(s)
+}
+
+// awaitSettled waits for the runs and says what came of each choice.
+func awaitSettled(s *kit.Session, ctx context.Context, client *apiclient.Client, all apiclient.Settlement) error {
+	outcome := map[uuid.UUID]string{}
+	for n, r := range all.Runs {
+		ended, err := s.Watch(ctx, client, r.Id)
+		if err != nil {
+			return err
+		}
+		all.Runs[n] = ended
+		outcome[r.Id] = "done"
+		if ended.State != apiclient.RunStateDone {
+			outcome[r.Id] = string(ended.State) + ": " + kit.Given(ended.Error)
+		}
+	}
+	whole := true
+	t := kit.Table{Head: []string{"LOGIN", "KEY", "CHOICE", "OUTCOME"}}
+	for _, i := range all.Items {
+		what := string(i.State)
+		switch {
+		case i.Run != nil:
+			what = outcome[*i.Run]
+			whole = whole && what == "done"
+		case i.State == apiclient.SettledDifferenceStateLeftOut:
+			what += ": " + kit.Given(i.Detail)
+			whole = false
+		}
+		t.Add(i.Login, i.Name, string(i.Choice), what)
+	}
+	switch {
+	case s.Json:
+		if err := s.WriteJSON(all); err != nil {
+			return err
+		}
+	case !s.Quiet:
+		t.Write(s)
+	}
+	if !whole {
+		return kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return nil
+}

@@ -1,0 +1,236 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/sshio"
+)
+
+var SweepCommands = []kit.Command{
+	{
+		Name: "sweep", Args: "[INSTANCE ...]", Max: -1, Flags: sweep,
+		Summary: "Read the real authorized_keys of logins and compare with the grants",
+		Detail: `The service reads them with the steward keys. Where an instance has none, -with FILE or
+-agent has this machine log in, read them and report what it saw; the private half stays
+here. It ends with status 3 if a login could not be read, or if not just the granted keys
+stand there.`,
+		Examples: []string{
+			"plumlatch sweep -all",
+			"plumlatch sweep -label team=cameras",
+			"plumlatch sweep tide-gauge-1 -with ~/.ssh/oona",
+		},
+	},
+}
+
+func sweep(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var h kit.HolderFlags
+	h.Flags(f)
+	label := f.String("label", "", "instances with this label, `name=value`")
+	all := f.Bool("all", false, "all instances")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		if len(args) == 0 && *label == "" && !*all {
+			return kit.Usage("say which: INSTANCE ..., -label name=value, or -all")
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if h.Given() {
+			if len(args) == 0 {
+				return kit.Usage("with -with or -agent, name the instances")
+			}
+			return sweepFromHere(s, ctx, client, args, h)
+		}
+		request := apiclient.StartSweep{Label: kit.Optional(*label)}
+		if *all {
+			request.All = all
+		}
+		if len(args) > 0 {
+			request.Instances = &args
+		}
+		w, err := kit.Answer[apiclient.Sweep](client.StartSweep(ctx, request))
+		if err != nil {
+			return err
+		}
+		if w, err = awaitSweep(s, ctx, client, w); err != nil {
+			return err
+		}
+		return sweptLogins(s, ctx, client, w)
+	}
+}
+
+const sweepPause = 200 * time.Millisecond
+
+// awaitSweep shows how far the sweep is until it has ended.
+func awaitSweep(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	w apiclient.Sweep,
+) (apiclient.Sweep, error) {
+	live := kit.IsTerminal(s.Env.Err) && !s.Json && !s.Quiet
+	for w.EndedAt == nil {
+		if live {
+			done := w.Total - w.Waiting
+			fmt.Fprintf(s.Env.Err, "\r\x1b[K  %s %d of %d read", kit.Bar(done*100/max(w.Total, 1)), done, w.Total)
+		}
+		select {
+		case <-ctx.Done():
+			return w, errors.New("you stopped watching; the sweep goes on in the service")
+		case <-time.After(sweepPause):
+		}
+		fresh, err := kit.Answer[apiclient.Sweep](client.GetSweep(ctx, w.Id))
+		if err != nil {
+			return w, err
+		}
+		w = fresh
+	}
+	if live {
+		fmt.Fprint(s.Env.Err, "\r\x1b[K")
+	}
+	return w, nil
+}
+
+func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, w apiclient.Sweep) error {
+	items, _, err := kit.Fetch[apiclient.SweepItem](
+		ctx,
+		kit.Paging{Limit: 1, All: true},
+		func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
+			return client.ListSweepItems(ctx, w.Id, &apiclient.ListSweepItemsParams{After: after, Limit: &limit})
+		},
+	)
+	if err != nil {
+		return err
+	}
+	switch {
+	case s.Json:
+		err = s.WriteJSON(struct {
+			apiclient.Sweep
+			Logins []apiclient.SweepItem `json:"logins"`
+		}{w, items})
+	case s.Quiet:
+		for _, i := range items {
+			if i.State == apiclient.SweepItemStateFailed || i.State == apiclient.SweepItemStateChanged {
+				fmt.Fprintln(s.Env.Out, i.Login)
+			}
+		}
+	default:
+		t := kit.Table{Head: []string{"LOGIN", "READ", "WHAT STANDS THERE"}}
+		for _, i := range items {
+			state := string(i.State)
+			if i.State != apiclient.SweepItemStateAsBefore {
+				state += " !"
+			}
+			t.Add(i.Login, state, i.Outcome)
+		}
+		t.Write(s)
+		fmt.Fprintf(
+			s.Env.Out,
+			"\n%d read as before, %d changed, %d failed. See how they stand: plumlatch reach\n",
+			w.AsBefore,
+			w.Changed,
+			w.Failed,
+		)
+	}
+	if err == nil && w.Changed+w.Failed > 0 {
+		err = kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return err
+}
+
+// sweepFromHere reads the files of the instances with a private half that is here.
+func sweepFromHere(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	instances []string,
+	h kit.HolderFlags,
+) error {
+	halves, end, err := s.Holder(h)
+	if err != nil {
+		return err
+	}
+	defer end()
+	drift := false
+	for _, name := range instances {
+		l, err := kit.Answer[apiclient.Login](client.GetLogin(ctx, name))
+		if err != nil {
+			return err
+		}
+		if l, err = ReadAndReport(s, ctx, client, l, halves); err != nil {
+			return fmt.Errorf("%s: %w", l.Reach.Login, err)
+		}
+		drift = drift || l.Reach.Missing+l.Reach.Ungranted+l.Reach.Strangers > 0
+		switch {
+		case s.Json:
+			if err := s.WriteJSON(l); err != nil {
+				return err
+			}
+		case s.Quiet:
+			fmt.Fprintln(s.Env.Out, l.Reach.Login)
+		default:
+			fmt.Fprintf(s.Env.Out, "%s is read from here.\n", l.Reach.Login)
+			ShowLogin(s, l)
+		}
+	}
+	if drift {
+		return kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return nil
+}
+
+// ReadAndReport logs in, reads the login's files and reports them. The
+// completed login is reported as a proof of entry too.
+func ReadAndReport(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	l apiclient.Login,
+	halves []kit.AtHand,
+) (apiclient.Login, error) {
+	session, half, err := kit.Enter(ctx, l.Connection, halves)
+	if err != nil {
+		return l, err
+	}
+	defer session.Close()
+	fresh, err := Report(ctx, client, l.Reach.Login, session)
+	if err != nil {
+		return l, err
+	}
+	return s.ReportEntry(ctx, client, fresh, session, half)
+}
+
+// Report reads the files of a login in a session and tells the service.
+func Report(
+	ctx context.Context,
+	client *apiclient.Client,
+	login string,
+	session *sshio.Session,
+) (apiclient.Login, error) {
+	files, err := session.ReadAll()
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	request := apiclient.ReportFiles{HostKey: ssh.FingerprintSHA256(session.HostKey)}
+	for _, f := range files {
+		request.Files = append(
+			request.Files,
+			apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)},
+		)
+	}
+	folders, err := session.Folders()
+	if err != nil {
+		return apiclient.Login{}, err
+	}
+	request.Folders = new([]apiclient.Folder)
+	for _, f := range folders {
+		*request.Folders = append(*request.Folders, apiclient.Folder{Path: f.Path, Mode: fmt.Sprintf("%04o", f.Mode)})
+	}
+	return kit.Answer[apiclient.Login](client.ReportFiles(ctx, login, request))
+}

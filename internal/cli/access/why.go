@@ -1,0 +1,402 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/sshio"
+)
+
+var WhyCommands = []kit.Command{{
+	Name: "why", Args: "INSTANCE", Min: 1, Max: 1, Flags: why,
+	Summary: "Find out why you cannot get in: ordered checks, each with its remedy",
+	Detail: `The checks stop at the first that fails; the rest are listed as not reached. They are made
+from this machine, with the private half of -with (or one that is found here), which is
+never sent. It ends with status 3 if a check fails.`,
+	Examples: []string{"plumlatch why tide-gauge-1", "plumlatch why atlas-web-1 -with ~/.ssh/atlas -login ubuntu"},
+}}
+
+// check is one of the questions of why. A failure has one remedy to type.
+type check struct {
+	Name   string `json:"check"`
+	State  string `json:"state"` // passed, failed or not reached
+	Detail string `json:"detail,omitempty"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// failure is why a check failed and what to do.
+type failure struct{ detail, remedy string }
+
+func (f *failure) Error() string { return f.detail }
+
+// diagnosis is what the checks find out for one another.
+type diagnosis struct {
+	*kit.Session
+	client   *apiclient.Client
+	instance string
+	user     string
+	file     string
+	from     string // the address that the instance sees; "" for what the service sees
+	found    apiclient.Instance
+	login    apiclient.Login
+	approach apiclient.Approach
+	half     kit.AtHand
+	record   apiclient.Key
+}
+
+func why(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	with := f.String("with", "", "`file` with the private half")
+	user := f.String("login", "", "the OS `user`; the image's own unless given")
+	passphraseFile := f.String("passphrase-file", "", "`file` that holds the passphrase")
+	from := f.String("from", "", "the `address` that you come from, where this service sees another")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		d := &diagnosis{Session: s, client: client, instance: args[0], user: *user, file: *with, from: *from}
+		questions := []struct {
+			name string
+			ask  func(context.Context) (string, error)
+		}{
+			{"The instance exists and runs", d.runs},
+			{"Its address is today's", d.address},
+			{"A firewall rule lets your address in", d.firewall},
+			{"Its SSH port answers", d.port},
+			{"The host key is the pinned one", d.hostKey},
+			{"The private half's file is as ssh wants it", d.keyFile},
+			{"The private half opens", func(context.Context) (string, error) { return d.opens(*passphraseFile) }},
+			{"The key is recorded, and neither lost nor retired", d.known},
+			{"The login user is right for the image", d.rightUser},
+			{"The key stands in the login's file, without a limit", d.stands},
+			{"The modes of home, .ssh and the file pass the server's strict check", d.modes},
+			{"A login completes", d.enter},
+		}
+		var checks []check
+		failed := false
+		for _, q := range questions {
+			c := check{Name: q.name, State: "not reached"}
+			if !failed {
+				detail, err := q.ask(ctx)
+				c.State, c.Detail = "passed", detail
+				var f *failure
+				if errors.As(err, &f) {
+					c.State, c.Detail, c.Remedy, failed = "failed", f.detail, f.remedy, true
+				} else if err != nil {
+					c.State, c.Detail, failed = "failed", err.Error(), true
+				}
+			}
+			checks = append(checks, c)
+		}
+		return showChecks(s, checks, failed)
+	}
+}
+
+func showChecks(s *kit.Session, checks []check, failed bool) error {
+	if s.Json {
+		if err := s.WriteJSON(checks); err != nil {
+			return err
+		}
+	} else {
+		for _, c := range checks {
+			mark := map[string]string{
+				"passed":      s.Good("passed     "),
+				"failed":      s.Bad("failed     "),
+				"not reached": s.Faint("not reached"),
+			}[c.State]
+			line := fmt.Sprintf("%s  %s", mark, c.Name)
+			if c.Detail != "" {
+				line += ": " + c.Detail
+			}
+			fmt.Fprintln(s.Env.Out, line)
+			if c.Remedy != "" {
+				fmt.Fprintf(s.Env.Out, "             %s\n", c.Remedy)
+			}
+		}
+	}
+	if failed {
+		return kit.Quiet(kit.ExitNotAsItShould)
+	}
+	return nil
+}
+
+func (d *diagnosis) runs(ctx context.Context) (string, error) {
+	i, err := kit.Answer[apiclient.Instance](d.client.GetInstance(ctx, d.instance))
+	if kit.Code(err) == "no-such-instance" {
+		return "", &failure{
+			"there is no instance named " + d.instance,
+			"See what there is: plumlatch instance list -find " + d.instance,
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	d.found = i
+	if i.State != apiclient.InstanceStateRunning {
+		return "", &failure{"it is " + string(i.State), "plumlatch instance start " + i.Name}
+	}
+	return "at " + kit.HostPort(i.Connection), nil
+}
+
+// address compares the address that is recorded with what the cloud says now.
+func (d *diagnosis) address(ctx context.Context) (string, error) {
+	a, err := kit.Answer[apiclient.Approach](
+		d.client.GetApproach(ctx, d.instance, &apiclient.GetApproachParams{From: kit.Optional(d.from)}),
+	)
+	if err != nil {
+		return "", err
+	}
+	d.approach = a
+	if !a.CloudAsked {
+		return "it was adopted, so no cloud can be asked", nil
+	}
+	now, recorded := kit.Given(a.Address), kit.Given(a.RecordedAddress)
+	if state := kit.Given(a.State); state != apiclient.InstanceStateRunning {
+		return "", &failure{"the cloud says that it is " + string(state), "plumlatch instance start " + d.instance}
+	}
+	if now != recorded {
+		return "", &failure{
+			fmt.Sprintf("it changed from %s to %s without this service", recorded, now),
+			fmt.Sprintf("Stop and start it here, so that it is found again: plumlatch instance stop %s", d.instance),
+		}
+	}
+	if before := kit.Given(a.AddressBefore); before != "" && before != now {
+		return fmt.Sprintf(
+			"%s; until %s it was %s, which is no use any more",
+			now,
+			kit.Moment(*a.AddressChangedAt),
+			before,
+		), nil
+	}
+	return now, nil
+}
+
+func (d *diagnosis) firewall(context.Context) (string, error) {
+	a := d.approach
+	switch {
+	case !a.CloudAsked:
+		return "it was adopted, so no cloud's rules are known", nil
+	case a.AdmittedBy != nil:
+		return fmt.Sprintf("the rule for %s lets %s in", *a.AdmittedBy, a.From), nil
+	case len(a.Rules) == 0:
+		return "", &failure{
+			"no rule lets anybody in to its SSH port",
+			fmt.Sprintf("Have a rule added in the cloud, for %s and port %d", a.From, d.found.Connection.Port),
+		}
+	}
+	var sources []string
+	for _, r := range a.Rules {
+		sources = append(sources, r.Source)
+	}
+	return "", &failure{
+		fmt.Sprintf("no rule lets %s in; there are rules for %s", a.From, strings.Join(sources, ", ")),
+		"Come from one of those, or have a rule for your address added in the cloud. If this service sees another address " +
+			"than the instance does: -from ADDRESS",
+	}
+}
+
+func (d *diagnosis) rightUser(ctx context.Context) (string, error) {
+	if d.user == "" {
+		d.user = d.found.Connection.User
+	}
+	l, err := kit.Answer[apiclient.Login](d.client.GetLogin(ctx, d.user+"@"+d.instance))
+	if kit.Code(err) == "no-such-login" {
+		return "", &failure{
+			fmt.Sprintf("%s is no login that is recorded; the image's own is %s", d.user, d.found.Connection.User),
+			"plumlatch why " + d.instance + " -login " + d.found.Connection.User,
+		}
+	}
+	d.login = l
+	return d.user, err
+}
+
+func (d *diagnosis) port(ctx context.Context) (string, error) {
+	address := net.JoinHostPort(d.found.Connection.Address, strconv.Itoa(d.found.Connection.Port))
+	conn, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return "", &failure{
+			fmt.Sprintf("%s does not answer: %v", address, err),
+			"Its address may have changed, or a firewall refuses yours: plumlatch instance show " + d.instance,
+		}
+	}
+	defer conn.Close()
+	return address, nil
+}
+
+func (d *diagnosis) hostKey(ctx context.Context) (string, error) {
+	keys, err := sshio.HostKeys(ctx, d.found.Connection.Address, d.found.Connection.Port)
+	if err != nil {
+		return "", &failure{
+			fmt.Sprintf("the port answers, but not as an SSH server: %v", err),
+			"A firewall may refuse your address, or sshd is not running: look at the boot output in the cloud",
+		}
+	}
+	for _, k := range keys {
+		for _, pinned := range d.found.Connection.HostKeys {
+			if pinned.Sha256 == ssh.FingerprintSHA256(k) {
+				return pinned.Sha256, nil
+			}
+		}
+	}
+	return "", &failure{
+		"it shows " + ssh.FingerprintSHA256(keys[0]) + ", which is not pinned",
+		"Do not log in. Find out who changed it: plumlatch daybook list -about " + d.instance,
+	}
+}
+
+func (d *diagnosis) keyFile(ctx context.Context) (string, error) {
+	if d.file == "" {
+		openers, err := kit.Answer[apiclient.OpeningPage](
+			d.client.ListOpeners(ctx, d.instance, &apiclient.ListOpenersParams{}),
+		)
+		if err != nil {
+			return "", err
+		}
+		if d.file = d.FileFor(openers.Items); d.file == "" {
+			return "", &failure{
+				"no private half that opens it was found on this machine",
+				"Say where it is: plumlatch why " + d.instance + " -with FILE. " +
+					"If it is lost: plumlatch restore routes " + d.instance,
+			}
+		}
+	}
+	info, err := os.Stat(d.file)
+	if err != nil {
+		return "", &failure{err.Error(), "Give the file of the private half: -with FILE"}
+	}
+	if !info.Mode().IsRegular() {
+		return "", &failure{d.file + " is not a file", "Give the file of the private half: -with FILE"}
+	}
+	if text, err := os.ReadFile(d.file); err == nil && len(text) <= keypair.MaxTextBytes &&
+		!keypair.HoldsPrivate(string(text)) {
+		return "", &failure{
+			d.Shown(d.file) + " holds no private half",
+			"Give the private one: -with " + strings.TrimSuffix(d.Shown(d.file), ".pub"),
+		}
+	}
+	if mode := info.Mode().Perm(); mode&0o077 != 0 {
+		return "", &failure{
+			fmt.Sprintf("the mode %04o of %s lets others read it, and ssh refuses such a file", mode, d.Shown(d.file)),
+			"chmod 600 " + d.Shown(d.file),
+		}
+	}
+	if owner := kit.OtherOwner(info); owner != "" {
+		return "", &failure{
+			fmt.Sprintf("%s belongs to %s, not to you", d.Shown(d.file), owner),
+			"Copy it to a file of your own, with the mode 0600",
+		}
+	}
+	return d.Shown(d.file), nil
+}
+
+func (d *diagnosis) opens(passphraseFile string) (string, error) {
+	k, err := d.ReadKeyFile(d.file, passphraseFile, true)
+	switch {
+	case errors.Is(err, keypair.ErrPassphraseNeeded):
+		return "", &failure{"it is encrypted", "Give its passphrase: -passphrase-file FILE"}
+	case errors.Is(err, keypair.ErrPassphraseWrong):
+		return "", &failure{
+			"the passphrase does not open it, or the file is damaged",
+			"plumlatch key inspect " + d.Shown(d.file),
+		}
+	case err != nil:
+		return "", &failure{err.Error(), "plumlatch key inspect " + d.Shown(d.file)}
+	}
+	if len(k.Private.Notes) > 0 || strings.HasPrefix(string(k.Private.Format), "ppk") {
+		return "", &failure{
+			"it is in a form that ssh does not read",
+			fmt.Sprintf("plumlatch key convert %s -to openssh -out %s.openssh", d.Shown(d.file), d.Shown(d.file)),
+		}
+	}
+	d.half, err = kit.HalfOf(k.Private.Pair, d.file)
+	return kit.TypeText(k.Private.Type, k.Private.Bits) + ", " + keypair.FormatSHA256(k.Private.SHA256()), err
+}
+
+func (d *diagnosis) known(ctx context.Context) (string, error) {
+	name, err := d.RecordOf(ctx, d.client, d.half)
+	if err != nil {
+		return "", err
+	}
+	if name == "" {
+		return "", &failure{"the key is not recorded", "plumlatch key import NAME -from " + d.Shown(d.file) + ".pub"}
+	}
+	if d.record, err = kit.Answer[apiclient.Key](d.client.GetKey(ctx, name)); err != nil {
+		return "", err
+	}
+	if d.record.State != apiclient.KeyStateActive {
+		return "", &failure{
+			fmt.Sprintf("%s is %s", name, d.record.State),
+			"Make a new key and have it let in: plumlatch key new NAME",
+		}
+	}
+	return name, nil
+}
+
+func (d *diagnosis) stands(context.Context) (string, error) {
+	i := slices.IndexFunc(d.login.Openers, func(o apiclient.Opening) bool { return o.Key.Name == d.record.Name })
+	grant := fmt.Sprintf("plumlatch grant add %s %s", d.record.Name, d.login.Reach.Login)
+	if i < 0 {
+		return "", &failure{
+			fmt.Sprintf("%s is neither granted %s nor was it seen there", d.record.Name, d.login.Reach.Login),
+			grant,
+		}
+	}
+	o := d.login.Openers[i]
+	switch {
+	case o.Fit == apiclient.FitMissing:
+		return "", &failure{"it is granted, but was not there at the last look on " + kit.Moment(*o.SeenAt), grant}
+	case o.Limits != nil && (strings.Contains(*o.Limits, "expired") || strings.Contains(*o.Limits, "only ")):
+		return "", &failure{"its line has a limit: " + *o.Limits, "See the line: plumlatch login show " + d.login.Reach.Login}
+	case o.SeenAt == nil:
+		return "it is granted; nobody has looked", nil
+	}
+	return "seen on " + kit.Moment(*o.SeenAt), nil
+}
+
+func (d *diagnosis) modes(context.Context) (string, error) {
+	if len(d.login.Files) == 0 {
+		return "nobody has read the file", nil
+	}
+	type judged struct{ path, mode string }
+	var all []judged
+	for _, f := range d.login.Folders {
+		all = append(all, judged{f.Path, f.Mode})
+	}
+	for _, f := range d.login.Files {
+		if f.There {
+			all = append(all, judged{f.Path, f.Mode})
+		}
+	}
+	for _, j := range all {
+		mode, err := strconv.ParseUint(j.mode, 8, 32)
+		if err == nil && mode&0o022 != 0 {
+			return "", &failure{
+				fmt.Sprintf("%s has the mode %s: others may write it, so sshd ignores what stands there", j.path, j.mode),
+				fmt.Sprintf("On the instance: chmod go-w %s; then: plumlatch sweep %s", j.path, d.instance),
+			}
+		}
+	}
+	return "as of " + kit.Moment(*d.login.Reach.SweptAt), nil
+}
+
+func (d *diagnosis) enter(ctx context.Context) (string, error) {
+	session, _, err := kit.Enter(ctx, d.login.Connection, []kit.AtHand{d.half})
+	if err != nil {
+		return "", &failure{err.Error(), "See what stands there now: plumlatch sweep " + d.instance}
+	}
+	session.Close()
+	return "you get in: plumlatch connect " + d.instance, nil
+}

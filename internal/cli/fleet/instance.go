@@ -1,0 +1,573 @@
+// Package fleet holds the commands about instances: launched, adopted, started, stopped and ended.
+package fleet
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/keys"
+	"plumlatch/internal/cli/kit"
+)
+
+var InstanceCommands = []kit.Command{
+	{
+		Name: "instance launch", Args: "NAME", Min: 1, Max: 1, Flags: instanceLaunch,
+		Summary: "Launch an instance that given keys open",
+		Detail: `It shows each step and ends when the SSH server has answered for every key. With -new
+a pair is made on this machine first. Ctrl-C stops the watching, not the launch.`,
+		Examples: []string{
+			"plumlatch instance launch hide-cam-10 -image gateway-os-7 -size small -key hides-shared -key oona-main",
+			"plumlatch instance launch atlas-web-3 -image ubuntu-24.04 -size medium -new atlas-web-3 -label team=atlas",
+			"plumlatch instance launch scratch -image debian-12 -size small -no-key",
+		},
+	},
+	{
+		Name:    "instance list",
+		Flags:   instanceList,
+		Summary: "List instances",
+		Examples: []string{
+			"plumlatch instance list",
+			"plumlatch instance list -region south-marsh -label team=field",
+			"plumlatch instance list -find atlas",
+		},
+	},
+	{
+		Name:     "instance show",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    instanceShow,
+		Summary:  "Show one instance: how to log in, its host keys, its openers",
+		Examples: []string{"plumlatch instance show atlas-web-1"},
+	},
+	{
+		Name:     "instance start",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    changeWith("start"),
+		Summary:  "Start a stopped instance",
+		Examples: []string{"plumlatch instance start atlas-tiles"},
+	},
+	{
+		Name:     "instance stop",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    changeWith("stop"),
+		Summary:  "Stop an instance, after saying what that costs",
+		Examples: []string{`plumlatch instance stop atlas-tiles -reason "resize on Tuesday"`},
+	},
+	{
+		Name:     "instance terminate",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    changeWith("terminate"),
+		Summary:  "End an instance and its disks for good",
+		Examples: []string{"plumlatch instance terminate scratch"},
+	},
+	{
+		Name:     "image list",
+		Flags:    catalogueList("image"),
+		Summary:  "List the cloud's images and their login users",
+		Examples: []string{"plumlatch image list"},
+	},
+	{
+		Name:     "size list",
+		Flags:    catalogueList("size"),
+		Summary:  "List the cloud's sizes",
+		Examples: []string{"plumlatch size list"},
+	},
+	{
+		Name:     "zone list",
+		Flags:    catalogueList("zone"),
+		Summary:  "List the cloud's zones",
+		Examples: []string{"plumlatch zone list"},
+	},
+}
+
+func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var granted kit.Names
+	var pair keys.PairFlags
+	l := kit.Labels{}
+	image := f.String("image", "", "the image; see: plumlatch image list")
+	size := f.String("size", "", "the size; see: plumlatch size list")
+	zone := f.String("zone", "", "the zone; the cloud's first unless given")
+	f.Var(&granted, "key", "the `name` of a key that is to open it; can be given several times")
+	newKey := f.String("new", "", "make a pair of this `name` on this machine first, and let it open the instance")
+	f.StringVar(&pair.Typ, "type", "ed25519", "with -new: ed25519, rsa or ecdsa")
+	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
+	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private half; ~/.ssh/NAME unless given")
+	steward := f.Bool("steward", false, "place a steward key as well, by which the service sweeps and changes keys")
+	noKey := f.Bool("no-key", false, "launch without any key: nobody will be able to log in")
+	static := f.Bool("static-address", false, "take a public address that stays at a stop")
+	f.Var(l, "label", "a label, `name=value`; can be given several times")
+	reason := f.String("reason", "", "why, for the daybook")
+	noWait := f.Bool("no-wait", false, "end when the launch has begun")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if len(granted) == 0 && *newKey == "" && !*noKey {
+			return kit.Usage(
+				"no key was given, so nobody would be able to log in\nName a key (-key NAME), make one (-new NAME), or say " +
+					"-no-key if that is meant",
+			)
+		}
+		if *newKey != "" {
+			if err := checkCatalogue(s, ctx, client, *image, *size); err != nil {
+				return err // before a pair is made for nothing
+			}
+			pair.Maker = "here"
+			k, path, err := keys.NewPair(s, ctx, *newKey, pair)
+			if err != nil {
+				return err
+			}
+			if !s.Json && !s.Quiet {
+				fmt.Fprintf(s.Env.Err, "Made the key %s; its private half is in %s.\n", k.Name, s.Shown(path))
+			}
+			granted = append(granted, *newKey)
+		}
+		request := apiclient.LaunchInstance{
+			Name:          args[0],
+			Image:         *image,
+			Size:          *size,
+			Zone:          kit.Optional(*zone),
+			StaticAddress: static,
+			Reason:        kit.Optional(*reason),
+		}
+		if len(granted) > 0 {
+			request.Keys = new([]string(granted))
+		}
+		if *noKey {
+			request.NoKey = noKey
+		}
+		if *steward {
+			request.Steward = steward
+		}
+		if len(l) > 0 {
+			request.Labels = new(map[string]string(l))
+		}
+		begun, err := kit.Answer[apiclient.Launched](
+			client.LaunchInstance(ctx, &apiclient.LaunchInstanceParams{IdempotencyKey: kit.NewRequestKey()}, request),
+		)
+		if err != nil {
+			return err
+		}
+		if *noWait {
+			return Begun(s, begun.Run, args[0])
+		}
+		if !s.Json && !s.Quiet {
+			fmt.Fprintf(
+				s.Env.Err,
+				"Launching %s (%s, %s, %s)\n",
+				args[0],
+				begun.Instance.Image,
+				begun.Instance.Size,
+				begun.Instance.Zone,
+			)
+		}
+		run, err := s.Watch(ctx, client, begun.Run.Id)
+		if err != nil {
+			return err
+		}
+		if run.State != apiclient.RunStateDone {
+			if *newKey != "" {
+				fmt.Fprintf(s.Env.Err, "The key %s is recorded and can be used for another try.\n", *newKey)
+			}
+			return s.RunEnded(run)
+		}
+		return launched(s, ctx, client, args[0], *noKey)
+	}
+}
+
+func checkCatalogue(s *kit.Session, ctx context.Context, client *apiclient.Client, image, size string) error {
+	c, err := kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx))
+	if err != nil {
+		return err
+	}
+	var images, sizes []string
+	for _, i := range c.Images {
+		images = append(images, i.Name)
+	}
+	for _, z := range c.Sizes {
+		sizes = append(sizes, z.Name)
+	}
+	for _, w := range []struct {
+		what, wanted string
+		among        []string
+	}{{"image", image, images}, {"size", size, sizes}} {
+		if !slices.Contains(w.among, w.wanted) {
+			return &kit.ApiclientError{
+				Problem: apiclient.Problem{
+					Code:   "no-such-" + w.what,
+					Detail: fmt.Sprintf("the cloud has no %s %q", w.what, w.wanted),
+					Remedy: new("There are: " + strings.Join(w.among, ", ")),
+				},
+			}
+		}
+	}
+	return nil
+}
+
+func Begun(s *kit.Session, run apiclient.Run, instance string) error {
+	if s.Json {
+		return s.WriteJSON(run)
+	}
+	if s.Quiet {
+		fmt.Fprintln(s.Env.Out, run.Id)
+		return nil
+	}
+	fmt.Fprintf(s.Env.Out, "The %s of %s has begun. Watch it: plumlatch run watch %s\n", run.Kind, instance, run.Id)
+	return nil
+}
+
+// launched tells how to log in, and tries it where a private half is here.
+func launched(s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, noKey bool) error {
+	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
+	if err != nil {
+		return err
+	}
+	openers, err := kit.Answer[apiclient.OpeningPage](client.ListOpeners(ctx, instance, &apiclient.ListOpenersParams{}))
+	if err != nil {
+		return err
+	}
+	file := s.FileFor(openers.Items)
+	entry := s.TryLogin(ctx, client, i, file)
+	if s.Json {
+		return s.WriteJSON(struct {
+			apiclient.Instance
+			SSH      string `json:"ssh"`
+			LoggedIn bool   `json:"logged_in"`
+		}{i, sshCommand(s, i.Connection, file), entry == nil})
+	}
+	if s.Quiet {
+		fmt.Fprintln(s.Env.Out, i.Name)
+		return nil
+	}
+	fmt.Fprintln(s.Env.Out)
+	if noKey {
+		fmt.Fprintf(s.Env.Out, "%s is up, and nobody can log in: no key was placed.\n", i.Name)
+		return nil
+	}
+	switch {
+	case entry == nil:
+		fmt.Fprintf(
+			s.Env.Out,
+			"%s is up. A login as %s with %s was tried from here and completed.\n",
+			i.Name,
+			i.Connection.User,
+			s.Shown(file),
+		)
+	case errors.Is(entry, kit.ErrNotTried):
+		fmt.Fprintf(
+			s.Env.Out,
+			"%s is up and accepts the key for %s. No login was tried: %v.\n",
+			i.Name,
+			i.Connection.User,
+			entry,
+		)
+	default:
+		fmt.Fprintf(s.Env.Out, "%s is up and accepts the key, but a login from here failed: %v\n", i.Name, entry)
+	}
+	fmt.Fprintf(s.Env.Out, "\n  %s\n\n", sshCommand(s, i.Connection, file))
+	showHostKeys(s, i.Connection)
+	return nil
+}
+
+func showHostKeys(s *kit.Session, c apiclient.Connection) {
+	if len(c.HostKeys) == 0 {
+		return
+	}
+	fmt.Fprintln(s.Env.Out, "Compare the host key at the first connection:")
+	for _, h := range c.HostKeys {
+		fmt.Fprintf(s.Env.Out, "  %s  %s\n", h.Sha256, s.Faint(h.Algorithm+", from the "+h.Learnt))
+	}
+}
+
+// sshCommand is what to type to log in. Only the named file is offered, so that
+// an agent full of keys does not use up the server's patience.
+func sshCommand(s *kit.Session, c apiclient.Connection, file string) string {
+	if c.Address == "" {
+		return ""
+	}
+	identity := "-i PRIVATE-KEY-FILE"
+	if file != "" {
+		identity = "-i " + s.Shown(file) + " -o IdentitiesOnly=yes"
+	}
+	return fmt.Sprintf("ssh %s -p %d %s@%s", identity, c.Port, c.User, c.Address)
+}
+
+func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var p kit.Paging
+	p.Flags(f)
+	find := f.String("find", "", "`part` of a name or an address")
+	region := f.String("region", "", "only in this region")
+	state := f.String("state", "", "only in this state")
+	image := f.String("image", "", "only of this image")
+	label := f.String("label", "", "only with this label, `name=value`")
+	sort := f.String("sort", "name", "`order`: name, -name, created or -created")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		instances, total, err := kit.Fetch[apiclient.Instance](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListInstances(
+					ctx,
+					&apiclient.ListInstancesParams{
+						After:  after,
+						Limit:  &limit,
+						Total:  count,
+						Q:      kit.Optional(*find),
+						Region: kit.Optional(*region),
+						State:  kit.Optional(*state),
+						Image:  kit.Optional(*image),
+						Label:  kit.Optional(*label),
+						Sort:   sort,
+					},
+				)
+			},
+		)
+		if err != nil {
+			return err
+		}
+		return instanceListing.Show(s, instances, total)
+	}
+}
+
+var instanceListing = kit.Listing[apiclient.Instance]{
+	Head: []string{"NAME", "STATE", "IMAGE", "REGION", "LOGIN", "KEYS", "LABELS"},
+	Name: func(i apiclient.Instance) string { return i.Name },
+	None: "No instance fits. Launch one: plumlatch help instance launch",
+	Cells: func(i apiclient.Instance) []string {
+		login := i.Connection.User + "@" + i.PublicAddress
+		if i.PublicAddress == "" {
+			login = i.Connection.User + ", no address"
+		}
+		return []string{i.Name, string(i.State), i.Image, i.Region, login, strconv.Itoa(i.Keys), kit.LabelText(i.Labels)}
+	},
+}
+
+func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		openers, total, err := kit.Fetch[apiclient.Opening](
+			ctx,
+			kit.Paging{Limit: 50},
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListOpeners(ctx, args[0], &apiclient.ListOpenersParams{After: after, Limit: &limit, Total: count})
+			},
+		)
+		if err != nil {
+			return err
+		}
+		if s.Json {
+			return s.WriteJSON(struct {
+				apiclient.Instance
+				Openers []apiclient.Opening `json:"openers"`
+			}{i, openers})
+		}
+		static := ""
+		if i.StaticAddress {
+			static = " (static: stays at a stop)"
+		}
+		address := "none while it is " + string(i.State)
+		if i.PublicAddress != "" {
+			address = i.PublicAddress + static
+		}
+		s.Facts(
+			"Name",
+			i.Name,
+			"State",
+			string(i.State),
+			"Image",
+			i.Image,
+			"Size",
+			i.Size,
+			"Zone",
+			i.Zone+" in "+i.Region,
+			"Address",
+			address,
+			"Private address",
+			i.PrivateAddress,
+			"Labels",
+			kit.LabelText(i.Labels),
+			"Cloud's key label",
+			i.KeyLabel,
+			"Launched",
+			kit.Moment(i.CreatedAt)+" by "+i.CreatedBy,
+			"A stop costs",
+			strings.Join(i.StopCosts, "; "),
+			"Log in",
+			sshCommand(s, i.Connection, s.FileFor(openers)),
+		)
+		fmt.Fprintln(s.Env.Out)
+		showHostKeys(s, i.Connection)
+		fmt.Fprintln(s.Env.Out)
+		if total == 0 {
+			fmt.Fprintln(s.Env.Out, "No key that is known opens it.")
+			return nil
+		}
+		access.OpeningTable(s, openers, true)
+		s.Rest(len(openers), total)
+		return nil
+	}
+}
+
+func changeWith(action string) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		yes := new(bool)
+		if action != "start" {
+			f.BoolVar(yes, "yes", false, "do not ask")
+		}
+		reason := f.String("reason", "", "why, for the daybook")
+		noWait := f.Bool("no-wait", false, "end when it has begun")
+		return func(ctx context.Context, s *kit.Session, args []string) error {
+			client, err := s.Connect()
+			if err != nil {
+				return err
+			}
+			i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			if err := confirmChange(s, action, i, *yes); err != nil {
+				return err
+			}
+			var resp *http.Response
+			switch action {
+			case "start":
+				resp, err = client.StartInstance(ctx, i.Name, &apiclient.StartInstanceParams{Reason: kit.Optional(*reason)})
+			case "stop":
+				resp, err = client.StopInstance(ctx, i.Name, &apiclient.StopInstanceParams{Reason: kit.Optional(*reason)})
+			default:
+				resp, err = client.TerminateInstance(ctx, i.Name, &apiclient.TerminateInstanceParams{Reason: kit.Optional(*reason)})
+			}
+			run, err := kit.Answer[apiclient.Run](resp, err)
+			if err != nil {
+				return err
+			}
+			if *noWait {
+				return Begun(s, run, i.Name)
+			}
+			if run, err = s.Watch(ctx, client, run.Id); err != nil {
+				return err
+			}
+			if err := s.RunEnded(run); err != nil || s.Json || s.Quiet {
+				return err
+			}
+			if action != "start" {
+				fmt.Fprintf(
+					s.Env.Out,
+					"%s is %s.\n",
+					i.Name,
+					map[string]string{"stop": "stopped", "terminate": "gone, with its disks"}[action],
+				)
+				return nil
+			}
+			return started(s, ctx, client, i)
+		}
+	}
+}
+
+func confirmChange(s *kit.Session, action string, i apiclient.Instance, yes bool) error {
+	switch {
+	case action == "stop" && len(i.StopCosts) > 0:
+		return s.Confirm(yes, fmt.Sprintf("Stopping %s costs this:\n  %s", i.Name, strings.Join(i.StopCosts, "\n  ")), i.Name)
+	case action == "terminate":
+		return s.Confirm(
+			yes,
+			fmt.Sprintf("This ends %s (%s) and its disks for good. There is no undo.", i.Name, kit.LabelText(i.Labels)),
+			i.Name,
+		)
+	}
+	return nil
+}
+
+// started says where the instance is now; most addresses change at a stop.
+func started(s *kit.Session, ctx context.Context, client *apiclient.Client, before apiclient.Instance) error {
+	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, before.Name))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(s.Env.Out, "%s is running, at %s. Log in: plumlatch instance show %s\n", i.Name, i.PublicAddress, i.Name)
+	return nil
+}
+
+func catalogueList(what string) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		return func(ctx context.Context, s *kit.Session, _ []string) error {
+			client, err := s.Connect()
+			if err != nil {
+				return err
+			}
+			c, err := kit.Answer[apiclient.Catalogue](client.GetCatalogue(ctx))
+			if err != nil {
+				return err
+			}
+			switch what {
+			case "image":
+				return imageListing.Show(s, c.Images, len(c.Images))
+			case "size":
+				return sizeListing.Show(s, c.Sizes, len(c.Sizes))
+			}
+			return zoneListing.Show(s, c.Zones, len(c.Zones))
+		}
+	}
+}
+
+var imageListing = kit.Listing[apiclient.Image]{
+	Head: []string{"NAME", "TITLE", "LOGIN USER", "TAKES KEYS"},
+	Name: func(i apiclient.Image) string { return i.Name },
+	None: "The cloud has no image.",
+	Cells: func(i apiclient.Image) []string {
+		return []string{i.Name, i.Title, i.LoginUser, strings.Join(i.KeyTypes, ", ")}
+	},
+}
+
+var sizeListing = kit.Listing[apiclient.Size]{
+	Head: []string{"NAME", "CPUS", "MEMORY", "DISK", "TEMPORARY DISK"},
+	Name: func(z apiclient.Size) string { return z.Name },
+	None: "The cloud has no size.",
+	Cells: func(z apiclient.Size) []string {
+		scratch := "none"
+		if z.TemporaryDiskGib > 0 {
+			scratch = fmt.Sprintf("%d GiB, wiped at a stop", z.TemporaryDiskGib)
+		}
+		return []string{
+			z.Name,
+			strconv.Itoa(z.Cpus),
+			fmt.Sprintf("%d MiB", z.MemoryMib),
+			fmt.Sprintf("%d GiB", z.DiskGib),
+			scratch,
+		}
+	},
+}
+
+var zoneListing = kit.Listing[apiclient.Zone]{
+	Head:  []string{"NAME", "REGION"},
+	Name:  func(z apiclient.Zone) string { return z.Name },
+	None:  "The cloud has no zone.",
+	Cells: func(z apiclient.Zone) []string { return []string{z.Name, z.Region} },
+}

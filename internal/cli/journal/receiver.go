@@ -1,0 +1,224 @@
+package journal
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/keys"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/text"
+)
+
+var ReceiverCommands = []kit.Command{
+	{
+		Name:    "receiver add",
+		Args:    "NAME ADDRESS",
+		Min:     2,
+		Max:     2,
+		Flags:   receiverAdd,
+		Summary: "Have events sent to a webhook or to syslog",
+		Detail: "The address is https:// or http:// for a webhook (CloudEvents 1.0, signed by HMAC-SHA256 as in\nRFC " +
+			"9421), and udp://, tcp:// or tls:// with a port for syslog (RFC 5424).",
+		Examples: []string{
+			"plumlatch receiver add pager https://hooks.wrackline.example/latch -kind login-shut -kind left-open",
+			"plumlatch receiver add log tls://log.wrackline.example:6514 -kind all",
+		},
+	},
+	{
+		Name:     "receiver list",
+		Flags:    receiverList,
+		Summary:  "List the receivers and how they do",
+		Examples: []string{"plumlatch receiver list"},
+	},
+	{
+		Name:     "receiver test",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    receiverTest,
+		Summary:  "Send one event at once",
+		Examples: []string{"plumlatch receiver test pager"},
+	},
+	{
+		Name:     "receiver dead",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    receiverDead,
+		Summary:  "List what could not be delivered, or try it again",
+		Examples: []string{"plumlatch receiver dead pager", "plumlatch receiver dead pager -again"},
+	},
+	{
+		Name:     "receiver pause",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    receiverPause(true),
+		Summary:  "Send nothing for a while; what happens is kept",
+		Examples: []string{"plumlatch receiver pause pager"},
+	},
+	{
+		Name:     "receiver resume",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    receiverPause(false),
+		Summary:  "Go on sending",
+		Examples: []string{"plumlatch receiver resume pager"},
+	},
+	{
+		Name:     "receiver delete",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    receiverDelete,
+		Summary:  "End a receiver",
+		Examples: []string{"plumlatch receiver delete pager"},
+	},
+}
+
+func receiverAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var kinds kit.Names
+	f.Var(
+		&kinds,
+		"kind",
+		"login-shut, stranger, run-failed, left-open, key-released or all; may be given several times; all but the last "+
+			"unless given",
+	)
+	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		request := apiclient.NewReceiver{Name: args[0], Address: args[1]}
+		if len(kinds) > 0 {
+			request.Kinds = &[]apiclient.ReceiverKind{}
+			for _, k := range kinds {
+				*request.Kinds = append(*request.Kinds, apiclient.ReceiverKind(k))
+			}
+		}
+		r, err := kit.Answer[apiclient.Receiver](
+			client.AddReceiver(ctx, &apiclient.AddReceiverParams{IdempotencyKey: kit.NewRequestKey()}, request),
+		)
+		if err != nil {
+			return err
+		}
+		return keys.Record(s, r, r.Name, func() {
+			keys.Say(s, "Events (%s) go to %s from now on.", kindText(r.Kinds), r.Address)
+			if r.Secret != nil {
+				keys.Say(s, "Their signatures are made with this secret (base64url), shown only now:\n  %s", *r.Secret)
+			}
+			keys.Say(s, "Try it: plumlatch receiver test %s", r.Name)
+		})
+	})
+}
+
+func kindText(kinds []apiclient.ReceiverKind) string {
+	var out []string
+	for _, k := range kinds {
+		out = append(out, string(k))
+	}
+	return strings.Join(out, ", ")
+}
+
+func receiverList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
+		all, err := kit.Answer[[]apiclient.Receiver](client.ListReceivers(ctx))
+		if err != nil {
+			return err
+		}
+		return receiverListing.Show(s, all, len(all))
+	})
+}
+
+var receiverListing = kit.Listing[apiclient.Receiver]{
+	Head: []string{"NAME", "ADDRESS", "EVENTS", "STATE", "DELIVERED", "WAITING", "DEAD", "LAST ERROR"},
+	Name: func(r apiclient.Receiver) string { return r.Name },
+	None: "There is no receiver.",
+	Cells: func(r apiclient.Receiver) []string {
+		state := "sending"
+		if r.Paused {
+			state = "paused"
+		}
+		return []string{
+			r.Name,
+			r.Address,
+			kindText(r.Kinds),
+			state,
+			fmt.Sprint(r.Delivered),
+			fmt.Sprint(r.Waiting),
+			fmt.Sprint(r.Dead),
+			kit.Given(r.LastError),
+		}
+	},
+}
+
+func receiverTest(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		t, err := kit.Answer[apiclient.ReceiverTest](client.TestReceiver(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		if err := keys.Record(s, t, args[0], func() {
+			if t.Delivered {
+				keys.Say(s, "%s has taken a test event.", args[0])
+				return
+			}
+			keys.Say(s, "%s did not take a test event: %s.", args[0], kit.Given(t.Error))
+		}); err != nil || t.Delivered {
+			return err
+		}
+		return kit.Quiet(kit.ExitNotAsItShould)
+	})
+}
+
+func receiverDead(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	again := f.Bool("again", false, "try all of them again")
+	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		if *again {
+			n, err := kit.Answer[apiclient.SentAgain](client.SendAgain(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			return keys.Record(s, n, fmt.Sprint(n.Events), func() {
+				keys.Say(s,
+					"%s tried again.",
+					text.Counted(n.Events, "event")+" "+map[bool]string{true: "is", false: "are"}[n.Events == 1],
+				)
+			})
+		}
+		all, err := kit.Answer[[]apiclient.Delivery](client.ListDead(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		return deadListing.Show(s, all, len(all))
+	})
+}
+
+var deadListing = kit.Listing[apiclient.Delivery]{
+	Head: []string{"ENTRY", "GIVEN UP", "TRIES", "WHY", "WHAT"},
+	Name: func(d apiclient.Delivery) string { return fmt.Sprint(d.Seq) },
+	None: "Everything was delivered.",
+	Cells: func(d apiclient.Delivery) []string {
+		return []string{fmt.Sprint(d.Seq), kit.Moment(d.EndedAt), fmt.Sprint(d.Attempts), d.Error, d.Sentence}
+	},
+}
+
+func receiverPause(pause bool) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+			words := "Events go to %s again, those of meanwhile first."
+			if pause {
+				words = "Nothing is sent to %s for now; what happens is kept for it."
+			}
+			r, err := client.ChangeReceiver(ctx, args[0], apiclient.ReceiverChange{Paused: pause})
+			return keys.Settled(s, r, err, words, args[0])
+		})
+	}
+}
+
+func receiverDelete(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		r, err := client.DeleteReceiver(ctx, args[0])
+		return keys.Settled(s, r, err, "Nothing is sent to %s any more.", args[0])
+	})
+}

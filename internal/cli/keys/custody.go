@@ -1,0 +1,463 @@
+package keys
+
+import (
+	"context"
+	"crypto/ecdh"
+	"crypto/hpke"
+	"crypto/rand"
+	"encoding/base64"
+	"flag"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/access"
+	"plumlatch/internal/cli/kit"
+)
+
+// With finds the service first.
+func With(do kit.Call) func(context.Context, *kit.Session, []string) error {
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		return do(ctx, s, client, args)
+	}
+}
+
+// Say writes a sentence for people.
+func Say(s *kit.Session, format string, args ...any) {
+	if !s.Quiet && !s.Json {
+		fmt.Fprintf(s.Env.Out, format+"\n", args...)
+	}
+}
+
+// Settled ends a command whose call answers with nothing.
+func Settled(s *kit.Session, r *http.Response, err error, format string, args ...any) error {
+	if _, err := kit.AnswerBytes(r, err); err != nil {
+		return err
+	}
+	Say(s, format, args...)
+	return nil
+}
+
+// shown writes a record as JSON where that is asked for, and else what text says.
+func Record(s *kit.Session, v any, name string, text func()) error {
+	switch {
+	case s.Json:
+		return s.WriteJSON(v)
+	case s.Quiet:
+		fmt.Fprintln(s.Env.Out, name)
+	default:
+		text()
+	}
+	return nil
+}
+
+var CustodyCommands = []kit.Command{
+	{
+		Name:    "key hand-over",
+		Args:    "NAME [KEEPER]",
+		Min:     1,
+		Max:     2,
+		Flags:   keyHandOver,
+		Summary: "Ask another keeper to take a key over",
+		Detail: "It is done once they prove that they hold it: plumlatch prove NAME. A private half that\nnever left the " +
+			"safe changes its keeper at once.",
+		Examples: []string{
+			"plumlatch key hand-over atlas-deploy marek -reason \"the atlas is his now\"",
+			"plumlatch key hand-over atlas-deploy -off",
+		},
+	},
+	{
+		Name:     "key hand-overs",
+		Flags:    keyHandOvers,
+		Summary:  "List the hand-overs that wait for a proof",
+		Examples: []string{"plumlatch key hand-overs"},
+	},
+	{
+		Name:    "key forget",
+		Args:    "NAME",
+		Min:     1,
+		Max:     1,
+		Flags:   keyForget,
+		Summary: "Have the safe forget a private half that its keeper holds",
+		Detail: "It is proved first that you hold the private half, from the file or the agent given, or\nfrom one found " +
+			"on this machine.",
+		Examples: []string{
+			"plumlatch key forget atlas-deploy-2",
+			"plumlatch key forget atlas-deploy-2 -with ~/.ssh/atlas-deploy-2",
+		},
+	},
+	{
+		Name:     "consent ask",
+		Args:     "KEY",
+		Min:      1,
+		Max:      1,
+		Flags:    consentAsk,
+		Summary:  "Ask for consent to take a private half out of the safe",
+		Examples: []string{"plumlatch consent ask atlas-deploy-2 -reason \"the deploy job moves\" -wait"},
+	},
+	{
+		Name:     "consent list",
+		Flags:    consentList,
+		Summary:  "List the requests of the last 90 days",
+		Examples: []string{"plumlatch consent list"},
+	},
+	{
+		Name:     "consent grant",
+		Args:     "ID",
+		Min:      1,
+		Max:      1,
+		Flags:    consentDecide(true),
+		Summary:  "Consent to somebody else's request",
+		Examples: []string{"plumlatch consent grant 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10"},
+	},
+	{
+		Name:    "consent refuse",
+		Args:    "ID",
+		Min:     1,
+		Max:     1,
+		Flags:   consentDecide(false),
+		Summary: "Refuse somebody else's request",
+		Examples: []string{
+			"plumlatch consent refuse 0199c0de-7b1f-7c3a-9a51-3f2b6c9d8e10 -note \"ask for a key of your own\"",
+		},
+	},
+	{
+		Name:    "consent label",
+		Args:    "[NAME=VALUE]",
+		Max:     1,
+		Flags:   consentLabel,
+		Summary: "Show or set the labels that ask for consent",
+		Detail: "A label of the key, or of an instance that it is granted, has a second person consent before\nits " +
+			"private half is taken out of the safe.",
+		Examples: []string{
+			"plumlatch consent label",
+			"plumlatch consent label team=atlas",
+			"plumlatch consent label team=atlas -off",
+		},
+	},
+	{Name: "safe show", Flags: safeShow, Summary: "Show how the safe stands", Examples: []string{"plumlatch safe show"}},
+	{
+		Name:    "safe rekey",
+		Flags:   safeRekey,
+		Summary: "Put everything in the safe under a new master key",
+		Detail: "The service goes on meanwhile. What is cut off is gone on with by the next call, or by the\nservice " +
+			"itself.",
+		Examples: []string{"plumlatch safe rekey -reason \"the machine was serviced\""},
+	},
+}
+
+// releaseInfo binds what is sealed to its purpose; the service's is the same.
+const releaseInfo = "plum latch private half "
+
+// release takes a private half out of the safe, sealed on the way to a key that is made for
+// this one call (HPKE, RFC 9180).
+func release(ctx context.Context, client *apiclient.Client, name, reason string) ([]byte, error) {
+	own, err := ecdh.X25519().GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	private, err := hpke.NewDHKEMPrivateKey(own)
+	if err != nil {
+		return nil, err
+	}
+	recipient := base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())
+	text, err := kit.AnswerBytes(
+		client.ReleasePrivateHalf(
+			ctx,
+			name,
+			&apiclient.ReleasePrivateHalfParams{Reason: kit.Optional(reason)},
+			apiclient.Recipient{Recipient: &recipient},
+		),
+	)
+	if err != nil {
+		return nil, err
+	}
+	sealed, err := base64.StdEncoding.DecodeString(string(text))
+	if err != nil {
+		return nil, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	half, err := hpke.Open(private, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(releaseInfo+name), sealed)
+	if err != nil {
+		return nil, fmt.Errorf("what the service sealed cannot be opened here: %w", err)
+	}
+	return half, nil
+}
+
+func keyHandOver(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	reason := f.String("reason", "", "why, for the daybook")
+	off := f.Bool("off", false, "call off the one that waits")
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		if *off {
+			r, err := client.CallOffHandOver(ctx, args[0])
+			return Settled(s, r, err, "Nobody is asked to take %s over any more.", args[0])
+		}
+		if len(args) < 2 {
+			return kit.Usage("key hand-over: say who is to take it over\nSee: plumlatch keeper list")
+		}
+		h, err := kit.Answer[apiclient.HandedOver](
+			client.HandOverKey(ctx, args[0], apiclient.HandOver{To: args[1], Reason: kit.Optional(*reason)}),
+		)
+		if err != nil {
+			return err
+		}
+		return Record(s, h, h.Key.Name, func() {
+			if h.WaitsFor == nil {
+				Say(s, "%s is the keeper of %s now; its private half has never left the safe.", args[1], args[0])
+				return
+			}
+			Say(s,
+				"%s is asked to take %s over. It is done once they prove that they hold it:\n  plumlatch prove %s",
+				*h.WaitsFor,
+				args[0],
+				args[0],
+			)
+		})
+	})
+}
+
+func keyHandOvers(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
+		all, err := kit.Answer[[]apiclient.WaitingHandOver](client.ListHandOvers(ctx))
+		if err != nil {
+			return err
+		}
+		return handOverListing.Show(s, all, len(all))
+	})
+}
+
+var handOverListing = kit.Listing[apiclient.WaitingHandOver]{
+	Head: []string{"KEY", "FROM", "TO", "ASKED BY", "ON", "WHY"},
+	Name: func(h apiclient.WaitingHandOver) string { return h.Key },
+	None: "No hand-over waits.",
+	Cells: func(h apiclient.WaitingHandOver) []string {
+		return []string{h.Key, kit.Given(h.From), h.To, h.AskedBy, kit.Day(h.AskedAt), kit.Given(h.Reason)}
+	},
+}
+
+func keyForget(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var h kit.HolderFlags
+	h.Flags(f)
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		var halves []kit.AtHand
+		if h.Given() {
+			found, done, err := s.Holder(h)
+			if err != nil {
+				return err
+			}
+			defer done()
+			halves = found
+		}
+		if _, err := access.ProveKey(s, ctx, client, args[0], halves, h); err != nil {
+			return err
+		}
+		k, err := kit.Answer[apiclient.Key](client.ForgetKey(ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		return Record(s, k, k.Name, func() {
+			Say(s, "You have proved that you hold %s. The safe has forgotten its copy, so yours is the only one.", k.Name)
+		})
+	})
+}
+
+const consentPause = 2 * time.Second
+
+func consentAsk(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	reason := f.String("reason", "", "why, for whoever decides")
+	wait := f.Bool("wait", false, "wait until somebody has decided")
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		c, err := kit.Answer[apiclient.Consent](client.AskConsent(ctx, apiclient.AskConsent{Key: args[0], Reason: *reason}))
+		if err != nil {
+			return err
+		}
+		if *wait {
+			Say(s, "Asked; somebody else decides: plumlatch consent grant %s", c.Id)
+		}
+		for *wait && c.State == apiclient.ConsentStateAsked {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(consentPause):
+			}
+			all, err := kit.Answer[[]apiclient.Consent](client.ListConsents(ctx))
+			if err != nil {
+				return err
+			}
+			for _, o := range all {
+				if o.Id == c.Id {
+					c = o
+				}
+			}
+		}
+		if err := Record(s, c, c.Id.String(), func() {
+			switch c.State {
+			case apiclient.ConsentStateGranted:
+				Say(s, "%s consents. Take it: plumlatch key private %s -reason TEXT", kit.Given(c.DecidedBy), c.Key)
+			case apiclient.ConsentStateAsked:
+				Say(s,
+					"Asked until %s. Another admin, or somebody else who holds %s, decides:\n  plumlatch consent grant %s",
+					kit.Moment(c.ExpiresAt),
+					c.Key,
+					c.Id,
+				)
+			default:
+				Say(s, "It is %s. %s", c.State, kit.Given(c.Note))
+			}
+		}); err != nil {
+			return err
+		}
+		if c.State != apiclient.ConsentStateGranted {
+			return kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return nil
+	})
+}
+
+func consentList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
+		all, err := kit.Answer[[]apiclient.Consent](client.ListConsents(ctx))
+		if err != nil {
+			return err
+		}
+		return consentListing.Show(s, all, len(all))
+	})
+}
+
+var consentListing = kit.Listing[apiclient.Consent]{
+	Head: []string{"KEY", "STATE", "ASKED BY", "WHY", "UNTIL", "DECIDED BY", "ID"},
+	Name: func(c apiclient.Consent) string { return c.Id.String() },
+	None: "Nobody has asked for consent.",
+	Cells: func(c apiclient.Consent) []string {
+		return []string{
+			c.Key,
+			string(c.State),
+			c.AskedBy,
+			c.Reason,
+			kit.Moment(c.ExpiresAt),
+			kit.Given(c.DecidedBy),
+			c.Id.String(),
+		}
+	},
+}
+
+func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		note := f.String("note", "", "a word to whoever asked, for the daybook")
+		return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+			id, err := uuid.Parse(args[0])
+			if err != nil {
+				return kit.Usage(fmt.Sprintf("%q is no id of a request\nSee: plumlatch consent list", args[0]))
+			}
+			c, err := kit.Answer[apiclient.Consent](
+				client.DecideConsent(ctx, id, apiclient.ConsentDecision{Grant: grant, Note: kit.Optional(*note)}),
+			)
+			if err != nil {
+				return err
+			}
+			return Record(s, c, c.Id.String(), func() {
+				if grant {
+					Say(
+						s,
+						"%s may take the private half of %s out of the safe once, until %s.",
+						c.AskedBy,
+						c.Key,
+						kit.Moment(c.ExpiresAt),
+					)
+					return
+				}
+				Say(s, "Refused: %s does not get the private half of %s.", c.AskedBy, c.Key)
+			})
+		})
+	}
+}
+
+func consentLabel(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	off := f.Bool("off", false, "have the label ask for consent no longer")
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
+		if len(args) == 0 {
+			all, err := kit.Answer[[]apiclient.ConsentLabel](client.ListConsentLabels(ctx))
+			if err != nil {
+				return err
+			}
+			return consentLabelListing.Show(s, all, len(all))
+		}
+		name, value, ok := strings.Cut(args[0], "=")
+		if !ok {
+			return kit.Usage("a label is written name=value")
+		}
+		words := "Before the private half of a key with %s, or granted such an instance, is taken out of the safe, a " +
+			"second person has to consent."
+		if *off {
+			words = "%s asks for no consent any more."
+		}
+		r, err := client.SetConsentLabel(ctx, apiclient.ConsentLabelChange{Name: name, Value: value, Asks: !*off})
+		return Settled(s, r, err, words, args[0])
+	})
+}
+
+var consentLabelListing = kit.Listing[apiclient.ConsentLabel]{
+	Head: []string{"LABEL", "SET BY", "ON"},
+	Name: func(l apiclient.ConsentLabel) string { return l.Name + "=" + l.Value },
+	None: "No label asks for consent.",
+	Cells: func(l apiclient.ConsentLabel) []string {
+		return []string{l.Name + "=" + l.Value, l.AddedBy, kit.Day(l.AddedAt)}
+	},
+}
+
+func safeShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
+		v, err := kit.Answer[apiclient.Safe](client.GetSafe(ctx))
+		if err != nil {
+			return err
+		}
+		return showSafe(s, v)
+	})
+}
+
+func showSafe(s *kit.Session, v apiclient.Safe) error {
+	return Record(s, v, kit.Given(v.Mark), func() {
+		if !v.On {
+			Say(s, "The safe is switched off; start the service with -safe-key-file FILE.")
+			return
+		}
+		old := ""
+		if v.Masters > 1 {
+			old = fmt.Sprintf("%d still open: plumlatch safe rekey goes on", v.Masters-1)
+		}
+		s.Facts(
+			"Safe",
+			"switched on",
+			"Master key",
+			kit.Given(v.Mark),
+			"Old master keys",
+			old,
+			"Private halves",
+			fmt.Sprint(v.Halves),
+			"Opened by none",
+			strings.Join(kit.Given(v.Unreadable), ", "),
+		)
+	})
+}
+
+func safeRekey(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	reason := f.String("reason", "", "why, for the daybook")
+	return With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, _ []string) error {
+		v, err := kit.Answer[apiclient.Safe](client.RekeySafe(ctx, &apiclient.RekeySafeParams{Reason: kit.Optional(*reason)}))
+		if err != nil {
+			return err
+		}
+		Say(s,
+			"Everything in the safe is under a new master key. Keep a copy of its file elsewhere, and destroy those of the "+
+				"old one once no backup needs them.",
+		)
+		return showSafe(s, v)
+	})
+}

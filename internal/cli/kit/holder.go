@@ -1,0 +1,174 @@
+package kit
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/sshio"
+)
+
+// HolderFlags say where a private half is that is at hand here.
+type HolderFlags struct {
+	AgentFlags
+	With           string
+	PassphraseFile string
+}
+
+func (h *HolderFlags) Flags(f *flag.FlagSet) {
+	f.StringVar(&h.With, "with", "", "`file` with a private half, or a folder with several")
+	f.StringVar(&h.PassphraseFile, "passphrase-file", "", "`file` that holds the passphrase")
+	h.AgentFlags.Flags(f)
+}
+
+func (h HolderFlags) Given() bool { return h.With != "" || h.Use }
+
+// AtHand is a private half that can sign here. It is never sent anywhere.
+type AtHand struct {
+	ssh.Signer
+	keypair.Public
+	From string
+}
+
+// Holder returns the private halves that the flags name. close ends the
+// connection to the ssh-agent.
+func (s *Session) Holder(h HolderFlags) (halves []AtHand, close func(), err error) {
+	if err := h.Check(); err != nil {
+		return nil, nil, err
+	}
+	switch {
+	case h.With != "" && h.Use:
+		return nil, nil, &UsageError{"-with and -agent exclude each other"}
+	case h.Use:
+		return s.agentHalves(h.AgentFlags)
+	}
+	files := []string{h.With}
+	folder := false
+	if info, err := os.Stat(h.With); err == nil && info.IsDir() {
+		folder = true
+		if files, err = filepath.Glob(filepath.Join(h.With, "*")); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, file := range files {
+		half, err := s.FileHalf(file, h.PassphraseFile, folder)
+		if err != nil && !folder {
+			return nil, nil, err
+		}
+		if err == nil {
+			halves = append(halves, half)
+		}
+	}
+	if len(halves) == 0 {
+		return nil, nil, fmt.Errorf("there is no private half in %s that can be opened here", h.With)
+	}
+	return halves, func() {}, nil
+}
+
+// FileHalf opens a private half. quiet is for folders, where other files lie too
+// and no passphrase is asked for.
+func (s *Session) FileHalf(path, passphraseFile string, quiet bool) (AtHand, error) {
+	if quiet {
+		text, err := os.ReadFile(path)
+		if err != nil || len(text) > keypair.MaxTextBytes || !keypair.HoldsPrivate(string(text)) {
+			return AtHand{}, errors.New("no private half")
+		}
+		file, err := keypair.ReadPrivate(text, nil)
+		if err != nil {
+			return AtHand{}, err
+		}
+		return HalfOf(file.Pair, path)
+	}
+	k, err := s.ReadKeyFile(path, passphraseFile, true)
+	if err != nil {
+		return AtHand{}, err
+	}
+	if k.Private == nil {
+		return AtHand{}, fmt.Errorf("%s is a public half; give the private one", path)
+	}
+	return HalfOf(k.Private.Pair, path)
+}
+
+func HalfOf(pair keypair.Pair, from string) (AtHand, error) {
+	text, err := pair.OpenSSH(nil)
+	if err != nil {
+		return AtHand{}, err
+	}
+	signer, err := ssh.ParsePrivateKey(text)
+	clear(text)
+	return AtHand{signer, pair.Public, from}, err
+}
+
+func (s *Session) agentHalves(a AgentFlags) ([]AtHand, func(), error) {
+	keys, err := s.AgentKeys(a)
+	if err != nil {
+		return nil, nil, err
+	}
+	client, conn, err := s.dialAgent()
+	if err != nil {
+		return nil, nil, err
+	}
+	signers, err := client.Signers()
+	if err != nil {
+		conn.Close()
+		return nil, nil, fmt.Errorf("ask the ssh-agent for its keys: %w", err)
+	}
+	var out []AtHand
+	for _, k := range keys {
+		i := slices.IndexFunc(signers, func(g ssh.Signer) bool { return string(g.PublicKey().Marshal()) == string(k.Blob) })
+		if i >= 0 {
+			out = append(out, AtHand{signers[i], k, "the ssh-agent"})
+		}
+	}
+	return out, func() { conn.Close() }, nil
+}
+
+// TargetOf is how to reach a login, with the pinned host keys.
+func TargetOf(c apiclient.Connection) (sshio.Target, error) {
+	t := sshio.Target{User: c.User, Address: c.Address, Port: c.Port}
+	for _, h := range c.HostKeys {
+		k, err := keypair.ReadLine(h.PublicKey)
+		if err != nil {
+			return t, fmt.Errorf("the pinned host key %s cannot be read: %w", h.Sha256, err)
+		}
+		t.HostKeys = append(t.HostKeys, k.Blob)
+	}
+	if len(t.HostKeys) == 0 {
+		return t, errors.New("no host key is pinned, so the machine cannot be told from another")
+	}
+	return t, nil
+}
+
+// Enter logs in with the first of the halves that the server takes.
+func Enter(ctx context.Context, c apiclient.Connection, halves []AtHand) (*sshio.Session, AtHand, error) {
+	t, err := TargetOf(c)
+	if err != nil {
+		return nil, AtHand{}, err
+	}
+	var refused error
+	for _, h := range halves {
+		session, err := sshio.Login(ctx, t, h.Signer)
+		if err == nil {
+			return session, h, nil
+		}
+		if !errors.Is(err, sshio.ErrRefused) {
+			return nil, h, err
+		}
+		refused = fmt.Errorf("%w with %s", err, keypair.FormatSHA256(h.SHA256()))
+	}
+	return nil, AtHand{}, refused
+}
+
+// HostPort writes an address for people.
+func HostPort(c apiclient.Connection) string {
+	return net.JoinHostPort(c.Address, fmt.Sprint(c.Port))
+}

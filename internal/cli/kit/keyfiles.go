@@ -1,0 +1,266 @@
+package kit
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/keypair"
+)
+
+// KeyFile is a private half's place on this machine, held open so that the
+// half can be written there whole or not at all.
+type KeyFile struct {
+	Path string
+	temp *os.File
+}
+
+// Reserve holds the place for a private half. It refuses a path where anything
+// is already, and makes ~/.ssh with mode 0700 if that is missing.
+func Reserve(path string) (*KeyFile, error) {
+	for _, p := range []string{path, path + ".pub"} {
+		if _, err := os.Lstat(p); err == nil {
+			return nil, fmt.Errorf("%s is there already and is never written over; give another file with -out FILE", p)
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(path), ".plumlatch-*") // with mode 0600
+	if err != nil {
+		return nil, fmt.Errorf("no place to write the private half: %w", err)
+	}
+	k := &KeyFile{path, temp}
+	// Room for the largest key, so that a full disk shows now and not later.
+	if _, err := temp.Write(make([]byte, 16<<10)); err != nil {
+		k.Drop()
+		return nil, fmt.Errorf("no place to write the private half: %w", err)
+	}
+	return k, nil
+}
+
+// Keep writes both halves. A file that somebody put there meanwhile stays.
+func (k *KeyFile) Keep(private []byte, public keypair.Public) error {
+	defer k.Drop()
+	if err := errors.Join(k.temp.Truncate(0), seekStart(k.temp)); err != nil {
+		return err
+	}
+	if _, err := k.temp.Write(private); err != nil {
+		return err
+	}
+	if err := k.temp.Sync(); err != nil {
+		return err
+	}
+	if err := os.Link(k.temp.Name(), k.Path); err != nil {
+		return fmt.Errorf("write %s: %w", k.Path, err)
+	}
+	pub, err := os.OpenFile(k.Path+".pub", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = pub.WriteString(public.Line() + "\n")
+	return errors.Join(err, pub.Close())
+}
+
+func seekStart(f *os.File) error {
+	_, err := f.Seek(0, 0)
+	return err
+}
+
+// Drop gives the place up.
+func (k *KeyFile) Drop() {
+	k.temp.Close()
+	os.Remove(k.temp.Name())
+}
+
+// Remove takes both halves away again.
+func (k *KeyFile) Remove() error { return errors.Join(os.Remove(k.Path), os.Remove(k.Path+".pub")) }
+
+// KeyDirs are the folders where this machine's keys are looked for: ~/.ssh, and
+// those in PLUMLATCH_KEYS.
+func (s *Session) KeyDirs() []string {
+	var dirs []string
+	if home, err := s.Home(); err == nil {
+		dirs = append(dirs, filepath.Join(home, ".ssh"))
+	}
+	return append(dirs, filepath.SplitList(s.Env.Getenv("PLUMLATCH_KEYS"))...)
+}
+
+// FindPrivate returns the file that holds the private half of the key with the
+// fingerprint, told by the .pub file beside it; "" if this machine has none.
+func (s *Session) FindPrivate(sha256 string) string {
+	for _, dir := range s.KeyDirs() {
+		pubs, err := filepath.Glob(filepath.Join(dir, "*.pub"))
+		if err != nil {
+			continue
+		}
+		for _, pub := range pubs {
+			data, err := os.ReadFile(pub)
+			if err != nil || len(data) > keypair.MaxTextBytes {
+				continue
+			}
+			k, err := keypair.ReadLine(string(data))
+			if err != nil || keypair.FormatSHA256(k.SHA256()) != sha256 {
+				continue
+			}
+			private := strings.TrimSuffix(pub, ".pub")
+			if _, err := os.Stat(private); err == nil {
+				return private
+			}
+		}
+	}
+	return ""
+}
+
+// Shown writes a path for people, from the home folder where it lies below it.
+// A shell reads it as well.
+func (s *Session) Shown(path string) string {
+	home, err := s.Home()
+	if err != nil {
+		return ShellWord(path)
+	}
+	if below, ok := strings.CutPrefix(path, home+"/"); ok && ShellWord(below) == below {
+		return "~/" + below
+	}
+	return ShellWord(path)
+}
+
+// ShellWord quotes s for a shell where it needs it.
+func ShellWord(s string) string {
+	plain := strings.IndexFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-+@:~=", r))
+	}) < 0
+	if plain && s != "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// Passphrase reads one from the file, or asks twice; nil means none.
+func (s *Session) Passphrase(ask bool, file string) ([]byte, error) {
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("read the passphrase: %w", err)
+		}
+		data = bytes.TrimRight(data, "\r\n")
+		if len(data) == 0 {
+			return nil, fmt.Errorf("the passphrase file %s is empty", file)
+		}
+		return data, nil
+	}
+	if !ask {
+		return nil, nil
+	}
+	first, err := s.AskSecret("Passphrase for the private half: ")
+	if err != nil {
+		return nil, err
+	}
+	second, err := s.AskSecret("Again: ")
+	if err != nil {
+		return nil, err
+	}
+	if !bytes.Equal(first, second) {
+		return nil, errors.New("the two passphrases differ; nothing was made")
+	}
+	if len(first) == 0 {
+		return nil, errors.New("the passphrase is empty; leave -passphrase out for none")
+	}
+	return first, nil
+}
+
+// FileFor returns a private half on this machine that should open, before all
+// one of a key that was seen in place.
+func (s *Session) FileFor(openers []apiclient.Opening) string {
+	second := ""
+	for _, o := range openers {
+		file := s.FindPrivate(o.Key.Sha256)
+		if file == "" || o.GrantedAt == nil {
+			continue
+		}
+		if o.Fit == apiclient.FitInPlace {
+			return file
+		}
+		second = file
+	}
+	return second
+}
+
+// ReadKeyFile reads a key file of either kind. A closed private half asks for
+// its passphrase, on a terminal; with mustOpen it is an error if that cannot be.
+func (s *Session) ReadKeyFile(path, passphraseFile string, mustOpen bool) (KeyOnDisk, error) {
+	k := KeyOnDisk{Path: path}
+	f, err := os.Open(path)
+	if err != nil {
+		return k, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return k, err
+	}
+	if !info.Mode().IsRegular() {
+		return k, fmt.Errorf("%s is not a file", path)
+	}
+	k.Mode = info.Mode().Perm()
+	if k.Text, err = io.ReadAll(io.LimitReader(f, keypair.MaxTextBytes+1)); err != nil {
+		return k, err
+	}
+	if !keypair.HoldsPrivate(string(k.Text)) {
+		k.Public, err = keypair.ReadPublic(string(k.Text))
+		return k, WrapFile(path, err)
+	}
+	if k.Passphrase, err = s.Passphrase(false, passphraseFile); err != nil {
+		return k, err
+	}
+	file, err := keypair.ReadPrivate(k.Text, k.Passphrase)
+	if errors.Is(err, keypair.ErrPassphraseNeeded) && IsTerminal(s.Env.In) {
+		if k.Passphrase, err = s.AskSecret("Passphrase for " + path + ": "); err != nil {
+			return k, err
+		}
+		file, err = keypair.ReadPrivate(k.Text, k.Passphrase)
+	}
+	k.Private = &file
+	if errors.Is(err, keypair.ErrPassphraseNeeded) && !mustOpen {
+		k.Sealed, err = true, nil
+	}
+	if errors.Is(err, keypair.ErrPassphraseNeeded) {
+		err = fmt.Errorf("%w: give it with -passphrase-file FILE", err)
+	}
+	return k, WrapFile(path, err)
+}
+
+// KeyOnDisk is a key file as it was found.
+type KeyOnDisk struct {
+	Path    string
+	Text    []byte
+	Mode    fs.FileMode
+	Private *keypair.PrivateFile // nil for a public half
+	Public  keypair.PublicFile   // of a public half
+	// Passphrase is what opened the private half.
+	Passphrase []byte
+	// Sealed is whether the private half stayed closed for want of a passphrase.
+	Sealed bool
+}
+
+func (k KeyOnDisk) Key() keypair.Public {
+	if k.Private != nil {
+		return k.Private.Public
+	}
+	return k.Public.Public
+}
+
+func WrapFile(path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: %w", path, err)
+}

@@ -1,0 +1,382 @@
+// Package kit is what all commands of the client share: the session with the service, tables and progress in a
+// terminal, prompts, key files and agents on the engineer's machine, and how a command ends. It has no
+// command of its own.
+package kit
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/core/text"
+)
+
+// Session is one invocation's way to the service and to the person.
+type Session struct {
+	Env       Env
+	Server    string
+	tokenFile string
+	Json      bool
+	Quiet     bool
+	client    *apiclient.Client
+	reached   string // the server that was dialled last
+}
+
+func (s *Session) Flags(f *flag.FlagSet) {
+	f.StringVar(&s.Server, "server", "", "URL of the service")
+	f.StringVar(&s.tokenFile, "token-file", "", "file that holds the token")
+	f.BoolVar(&s.Json, "json", false, "write JSON")
+	f.BoolVar(&s.Quiet, "q", false, "write only names")
+}
+
+// Kept is what sign-in keeps, in a file of mode 0600.
+type Kept struct {
+	Server string `json:"server"`
+	Name   string `json:"name"`
+	Token  string `json:"token"`
+	ID     string `json:"id"`
+}
+
+// ConfigDir is where the client keeps its files.
+func (s *Session) ConfigDir() (string, error) {
+	if dir := s.Env.Getenv("XDG_CONFIG_HOME"); dir != "" {
+		return filepath.Join(dir, "plumlatch"), nil
+	}
+	home, err := s.Home()
+	return filepath.Join(home, ".config", "plumlatch"), err
+}
+
+func (s *Session) KeptFile() (string, error) {
+	dir, err := s.ConfigDir()
+	return filepath.Join(dir, "sign-in.json"), err
+}
+
+func (s *Session) Home() (string, error) {
+	if h := s.Env.Getenv("HOME"); h != "" {
+		return h, nil
+	}
+	return os.UserHomeDir()
+}
+
+func (s *Session) ReadKept() (Kept, error) {
+	var k Kept
+	file, err := s.KeptFile()
+	if err != nil {
+		return k, err
+	}
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return k, nil
+	}
+	if err != nil {
+		return k, err
+	}
+	if err := json.Unmarshal(data, &k); err != nil {
+		return k, fmt.Errorf("%s cannot be read: %w; sign in again: plumlatch sign-in", file, err)
+	}
+	return k, nil
+}
+
+const DefaultServer = "http://127.0.0.1:8420"
+
+// Connect finds the service and the token.
+func (s *Session) Connect() (*apiclient.Client, error) {
+	if s.client != nil {
+		return s.client, nil
+	}
+	k, err := s.ReadKept()
+	if err != nil {
+		return nil, err
+	}
+	server, token := s.Server, ""
+	if s.tokenFile != "" {
+		data, err := os.ReadFile(s.tokenFile)
+		if err != nil {
+			return nil, fmt.Errorf("read the token: %w", err)
+		}
+		token = strings.TrimSpace(string(data))
+	}
+	if server == "" {
+		server = s.Env.Getenv("PLUMLATCH_URL")
+	}
+	if token == "" {
+		token = s.Env.Getenv("PLUMLATCH_TOKEN")
+	}
+	if server == "" {
+		server = k.Server
+	}
+	// A kept token goes only to the service that gave it.
+	if token == "" && sameServer(server, k.Server) {
+		token = k.Token
+	}
+	if token == "" {
+		return nil, &ApiclientError{
+			Problem: apiclient.Problem{Detail: "you are not signed in", Remedy: new("Sign in: plumlatch sign-in")},
+		}
+	}
+	s.client, err = s.Dial(server, token)
+	return s.client, err
+}
+
+func sameServer(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
+
+func (s *Session) Dial(server, token string) (*apiclient.Client, error) {
+	return s.dialWith(server, token, nil)
+}
+
+// How long the service may take to take a connection, and to begin its answer. A stream goes on
+// for as long as it does.
+const (
+	dialWithin   = 15 * time.Second
+	answerWithin = 2 * time.Minute
+)
+
+func newHTTPClient(dialWithin, answerWithin time.Duration) *http.Client {
+	return &http.Client{Transport: &http.Transport{
+		Proxy:                 http.ProxyFromEnvironment,
+		DialContext:           (&net.Dialer{Timeout: dialWithin}).DialContext,
+		TLSHandshakeTimeout:   dialWithin,
+		ResponseHeaderTimeout: answerWithin, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
+	}}
+}
+
+// dialWith is dial with the cookies of a session.
+func (s *Session) dialWith(server, token string, cookies []*http.Cookie) (*apiclient.Client, error) {
+	if server == "" {
+		server = DefaultServer
+	}
+	if !strings.HasPrefix(server, "http://") && !strings.HasPrefix(server, "https://") {
+		return nil, &UsageError{fmt.Sprintf("the server's URL begins with http:// or https://, not as in %q", server)}
+	}
+	s.reached = server
+	return apiclient.NewClient(
+		strings.TrimSuffix(server, "/")+"/api/v1",
+		apiclient.WithHTTPClient(newHTTPClient(dialWithin, answerWithin)),
+		apiclient.WithRequestEditorFn(WithCookies(cookies)),
+		apiclient.WithRequestEditorFn(
+			func(_ context.Context, r *http.Request) error {
+				r.Header.Set("User-Agent", "plumlatch/"+Version)
+				if token != "" {
+					r.Header.Set("Authorization", "Bearer "+token)
+				}
+				return nil
+			}),
+	)
+}
+
+// ApiclientError is the service's own no.
+type ApiclientError struct{ apiclient.Problem }
+
+func (e *ApiclientError) Error() string { return e.Detail }
+
+// ErrUnreachable is wrapped by errors of a service that does not answer.
+var ErrUnreachable = errors.New("the service does not answer")
+
+// Answer reads a response into a T, or into an error.
+func Answer[T any](r *http.Response, err error) (T, error) {
+	var v T
+	data, err := AnswerBytes(r, err)
+	if err != nil || len(data) == 0 {
+		return v, err
+	}
+	if err := json.Unmarshal(data, &v); err != nil {
+		return v, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	plainly(reflect.ValueOf(&v).Elem())
+	return v, nil
+}
+
+// plainly replaces the control characters in all texts of an answer: what a machine or a
+// person wrote must not steer the terminal of whoever reads it.
+func plainly(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.String:
+		if v.CanSet() {
+			if s := v.String(); text.PlainLines(s) != s {
+				v.SetString(text.PlainLines(s))
+			}
+		}
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() && v.Kind() == reflect.Pointer {
+			plainly(v.Elem())
+		}
+	case reflect.Struct:
+		for n := range v.NumField() {
+			plainly(v.Field(n))
+		}
+	case reflect.Slice, reflect.Array:
+		if v.Type().Elem().Kind() == reflect.Uint8 {
+			return
+		}
+		for n := range v.Len() {
+			plainly(v.Index(n))
+		}
+	case reflect.Map:
+		if v.Type().Elem().Kind() != reflect.String || v.Type().Key().Kind() != reflect.String {
+			return
+		}
+		for _, k := range v.MapKeys() {
+			if s := v.MapIndex(k).String(); text.Plain(s) != s {
+				v.SetMapIndex(k, reflect.ValueOf(text.Plain(s)).Convert(v.Type().Elem()))
+			}
+		}
+	}
+}
+
+func AnswerBytes(r *http.Response, err error) ([]byte, error) {
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	defer r.Body.Close()
+	data, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	if r.StatusCode < 300 {
+		return data, nil
+	}
+	var p apiclient.Problem
+	if json.Unmarshal(data, &p) != nil || p.Detail == "" {
+		p = apiclient.Problem{
+			Status: r.StatusCode,
+			Detail: "the service answered " + r.Status,
+			Remedy: new("Is this the address of a Plum Latch service?"),
+		}
+	}
+	plainly(reflect.ValueOf(&p).Elem())
+	return nil, &ApiclientError{p}
+}
+
+// Code returns the stable code of the service's no, or "".
+func Code(err error) string {
+	var e *ApiclientError
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return ""
+}
+
+// WriteError says what is wrong, where, and what to type next.
+func WriteError(w io.Writer, err error) {
+	var e *ApiclientError
+	if !errors.As(err, &e) {
+		fmt.Fprintln(w, "plumlatch:", text.PlainLines(err.Error()))
+		if errors.Is(err, ErrUnreachable) {
+			fmt.Fprintln(w, "Is it running, and is its address right? Give it with -server URL or PLUMLATCH_URL.")
+		}
+		return
+	}
+	where := ""
+	if e.Line != nil && e.Column != nil && Given(e.Field) == "public_key" {
+		where = fmt.Sprintf("line %d, column %d: ", *e.Line, *e.Column)
+	}
+	fmt.Fprintf(w, "plumlatch: %s%s\n", where, text.PlainLines(e.Detail))
+	if e.Code == "key-granted" && e.Where != nil {
+		for _, x := range *e.Where {
+			fmt.Fprintln(w, "  "+text.Plain(x))
+		}
+	}
+	if e.Remedy != nil {
+		fmt.Fprintln(w, text.PlainLines(*e.Remedy)+".")
+	}
+	if e.Code == "failed" && e.RequestId != nil {
+		fmt.Fprintln(w, "Request id:", *e.RequestId)
+	}
+}
+
+// WriteProblem writes an error for programs: the problem that the service told of, or one with
+// the code usage, unreachable or failed.
+func WriteProblem(w io.Writer, err error) {
+	var e *ApiclientError
+	var usage *UsageError
+	problem := any(map[string]string{"code": "failed", "detail": err.Error()})
+	switch {
+	case errors.As(err, &e):
+		problem = e.Problem
+	case errors.As(err, &usage):
+		problem = map[string]string{"code": "usage", "detail": err.Error()}
+	case errors.Is(err, ErrUnreachable):
+		problem = map[string]string{"code": "unreachable", "detail": err.Error()}
+	}
+	text, err := json.Marshal(problem)
+	if err != nil {
+		text = []byte(`{"code":"failed"}`)
+	}
+	fmt.Fprintln(w, string(text))
+}
+
+func NewRequestKey() *string { return new(rand.Text()) }
+
+// WriteJSON writes v for programs.
+func (s *Session) WriteJSON(v any) error {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := s.Env.Out.Write(b.Bytes())
+	return err
+}
+
+// IsTerminal reports whether w is a person's screen.
+func IsTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// AskSecret asks on the terminal without echo.
+func (s *Session) AskSecret(prompt string) ([]byte, error) {
+	if !IsTerminal(s.Env.In) {
+		return nil, fmt.Errorf("%s: there is no terminal to ask on", strings.TrimSuffix(prompt, ": "))
+	}
+	fmt.Fprint(s.Env.Err, prompt)
+	secret, err := term.ReadPassword(int(s.Env.In.Fd()))
+	fmt.Fprintln(s.Env.Err)
+	return secret, err
+}
+
+// Confirm asks for a word before harm; -yes says it beforehand.
+func (s *Session) Confirm(yes bool, what, word string) error {
+	if yes {
+		return nil
+	}
+	if !IsTerminal(s.Env.In) {
+		return &UsageError{what + "\nSay -yes to go on without being asked"}
+	}
+	fmt.Fprintf(s.Env.Err, "%s\nType %s to go on: ", what, word)
+	typed := ReadLine(s.Env.In)
+	if typed != word {
+		return errors.New("not confirmed; nothing was done")
+	}
+	return nil
+}
+
+// ReadLine reads to the end of the line, one byte at a time so as to take no more.
+func ReadLine(r io.Reader) string {
+	var line []byte
+	for b := make([]byte, 1); ; {
+		n, err := r.Read(b)
+		if n == 0 || err != nil || b[0] == '\n' {
+			return strings.TrimRight(string(line), "\r")
+		}
+		line = append(line, b[0])
+	}
+}

@@ -1,0 +1,184 @@
+package kit
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+)
+
+// RunEnded tells how a run ended; only done is a success.
+func (s *Session) RunEnded(run apiclient.Run) error {
+	if s.Json {
+		if err := s.WriteJSON(run); err != nil {
+			return err
+		}
+	}
+	switch run.State {
+	case apiclient.RunStateDone:
+		return nil
+	case apiclient.RunStateUndone:
+		return fmt.Errorf("the %s of %s was undone: %s", run.Kind, run.Instance, Given(run.Error))
+	case apiclient.RunStateNeedsPerson:
+		return fmt.Errorf("the %s of %s has ended with something left to do: %s", run.Kind, run.Instance, Given(run.Error))
+	}
+	return fmt.Errorf("the %s of %s failed: %s", run.Kind, run.Instance, Given(run.Error))
+}
+
+const (
+	WatchTries = 60
+	WatchPause = time.Second
+)
+
+// Watch follows a run to its end, through breaks of the connection.
+func (s *Session) Watch(ctx context.Context, client *apiclient.Client, id uuid.UUID) (apiclient.Run, error) {
+	show := &Steps{Session: s, Shown: map[string]bool{}}
+	var run apiclient.Run
+	for tries := 0; ; tries++ {
+		last := Optional(strconv.Itoa(run.Version))
+		resp, err := client.WatchRun(ctx, id, &apiclient.WatchRunParams{LastEventID: last})
+		if err == nil && resp.StatusCode == http.StatusOK {
+			if run, err = follow(resp, run, show.Tell); err == nil && run.EndedAt != nil {
+				show.Clear()
+				return run, nil
+			}
+		} else if _, refused := AnswerBytes(resp, err); err == nil && resp.StatusCode < 500 {
+			return run, refused
+		}
+		if ctx.Err() != nil {
+			show.Clear()
+			return run, fmt.Errorf(
+				"you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s",
+				id,
+			)
+		}
+		if tries == WatchTries {
+			return run, fmt.Errorf(
+				"%w; the run goes on when it is back. Watch again: plumlatch run watch %s",
+				ErrUnreachable,
+				id,
+			)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(WatchPause):
+		}
+	}
+}
+
+// follow reads server-sent events, each of which holds the whole run.
+func follow(resp *http.Response, run apiclient.Run, tell func(apiclient.Run)) (apiclient.Run, error) {
+	err := EventsOf(resp, func(data string) error {
+		if err := json.Unmarshal([]byte(data), &run); err != nil {
+			return err
+		}
+		tell(run)
+		return nil
+	})
+	return run, err
+}
+
+// EventsOf tells of the data of each server-sent event, until the stream ends.
+func EventsOf(resp *http.Response, tell func(data string) error) error {
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		if err := tell(data); err != nil {
+			return err
+		}
+	}
+	return lines.Err()
+}
+
+// Steps shows a run's steps as they end, and on a terminal the one at work.
+type Steps struct {
+	*Session
+	Shown map[string]bool
+	live  bool
+	width int // of the titles
+}
+
+// Fit makes the column of titles as wide as those of the run need.
+func (s *Steps) Fit(run apiclient.Run) {
+	s.width = 18
+	for _, step := range run.Steps {
+		s.width = max(s.width, utf8.RuneCountInString(step.Title))
+	}
+}
+
+func (s *Steps) Tell(run apiclient.Run) {
+	if s.Json || s.Quiet {
+		return
+	}
+	s.Clear()
+	s.Fit(run)
+	for _, step := range run.Steps {
+		key := step.Name + string(step.State)
+		switch {
+		case s.Shown[key] || step.State == apiclient.StepStateWaiting:
+		case step.State == apiclient.StepStateRunning:
+			if IsTerminal(s.Env.Err) {
+				fmt.Fprintf(
+					s.Env.Err,
+					"  …       %-*s  %s %s",
+					s.width,
+					step.Title,
+					Bar(Given(step.Percent)),
+					Given(step.Outcome),
+				)
+				s.live = true
+			}
+		default:
+			s.Shown[key] = true
+			fmt.Fprintln(s.Env.Err, s.Line(step))
+		}
+	}
+	if w := run.Waits; w != nil && run.Kind != apiclient.RunKindRestore && !s.Shown["waits "+w.Step] {
+		s.Shown["waits "+w.Step] = true
+		fmt.Fprintf(s.Env.Err, "  It waits for %s %s.\n", w.Who, w.What)
+		if next := Given(w.Next); next != "" {
+			fmt.Fprintf(s.Env.Err, "  Do it with:  %s\n", next)
+		}
+	}
+}
+
+func Bar(percent int) string {
+	const width = 20
+	n := max(0, min(width, percent*width/100))
+	return strings.Repeat("━", n) + strings.Repeat("┄", width-n) + fmt.Sprintf(" %3d %%", percent)
+}
+
+func (s *Steps) Line(step apiclient.Step) string {
+	mark := map[apiclient.StepState]string{
+		apiclient.StepStateDone:   s.Good("done  "),
+		apiclient.StepStateFailed: s.Bad("failed"),
+		apiclient.StepStateUndone: "undone",
+		apiclient.StepStateLeft:   s.Bad("left  "),
+	}[step.State]
+	took := ""
+	if step.StartedAt != nil && step.EndedAt != nil {
+		took = fmt.Sprintf("%.1f s", step.EndedAt.Sub(*step.StartedAt).Seconds())
+	}
+	return strings.TrimRight(fmt.Sprintf("  %s  %-*s %7s   %s", mark, s.width, step.Title, took, Given(step.Outcome)), " ")
+}
+
+func (s *Steps) Clear() {
+	if s.live {
+		fmt.Fprint(s.Env.Err, "\r\x1b[K")
+		s.live = false
+	}
+}

@@ -1,0 +1,30 @@
+package kit
+
+import (
+	"fmt"
+
+	"plumlatch/internal/core/keypair"
+)
+
+func TypeText(typ string, bits int) string { return fmt.Sprintf("%s, %d bits", typ, bits) }
+
+func (s *Session) ShowFinding(f keypair.Finding) {
+	mark := string(f.Weight)
+	if f.Weight == keypair.Bad {
+		mark = s.Bad(mark)
+	}
+	fmt.Fprintf(s.Env.Out, "%s: %s\n  %s%s\n", mark, f.Text, f.Remedy, actBy(f))
+}
+
+// actBy says when a finding is to be acted on.
+func actBy(f keypair.Finding) string {
+	switch {
+	case f.ActBy != "" && f.Weight == keypair.Bad:
+		return " (overdue since " + f.ActBy + ")"
+	case f.ActBy != "":
+		return " (by " + f.ActBy + ")"
+	case f.Weight == keypair.Remark:
+		return ""
+	}
+	return " (at once)"
+}

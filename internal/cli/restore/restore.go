@@ -1,0 +1,419 @@
+// Package restore holds the commands that get back in to an instance whose private key is lost.
+package restore
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/fleet"
+	"plumlatch/internal/cli/keys"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/restore"
+)
+
+var RestoreCommands = []kit.Command{
+	{
+		Name: "restore routes", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(false),
+		Summary: "Lay the ways back into a login side by side, the best first, with what each costs",
+		Detail: `LOGIN is user@instance, or an instance for its image's own login. Nothing is touched. The order
+is explained: what can be done within your limits comes first, then what loses nothing, puts no
+other machine there, stops nothing, keeps the address, needs nobody else and opens nothing. It ends
+with status 3 if no route is possible within the limits.`,
+		Examples: []string{
+			"plumlatch restore routes tide-gauge-3",
+			"plumlatch restore routes atlas-tiles -max-downtime 5m -keep-address",
+			"plumlatch restore routes gateway-3 -no-stop -lost gateway-field",
+		},
+	},
+	{
+		Name: "restore rehearse", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreRoutes(true),
+		Summary:  "Try, without touching anything, whether each way back into a login would work today",
+		Detail:   "It ends with status 3 if the best way back is a bad one, so that it can be mended before it is needed.",
+		Examples: []string{"plumlatch restore rehearse atlas-web-1"},
+	},
+	{
+		Name: "restore start", Args: "LOGIN", Min: 1, Max: 1, Flags: restoreStart,
+		Summary: "Get back into a login by a route, step by step, and prove it with a login",
+		Detail: `With -new a pair is made on this machine first (-make service: in the service, which keeps the private
+half in its safe, logs in itself, and hands it over to you with: plumlatch key private NAME). Each step
+is written down before it begins; one that fails has all undone. What is opened for the while is closed
+by itself, with a deadline. The lines of the lost keys (-lost, or those that nobody can use any more)
+go only after a completed login with the new key; the keys are marked as lost everywhere.
+Where the route stops the instance, it asks for the instance's name. Ctrl-C stops the watching, not
+the restore.`,
+		Examples: []string{
+			"plumlatch restore start tide-gauge-3 -route guest-agent -new tide-gauge-3-key",
+			"plumlatch restore start gateway-3 -route helper-disk -key oona-main -lost gateway-field",
+			`plumlatch restore start song-archive -route replacement -new archive-2 -stop-first -port 2222 ` +
+				`-reason "marek's laptop was stolen"`,
+		},
+	},
+	{
+		Name: "restore watch", Args: "[ID]", Max: 1, Flags: restoreWatch,
+		Summary: "Watch a restore, and do from this machine what it waits for",
+		Detail: "It watches the newest unless an id is given. With the private halves that are here it places the line, " +
+			"logs in, and removes the lost line, where the restore waits for that.",
+		Examples: []string{
+			"plumlatch restore watch",
+			"plumlatch restore watch 01a2… -with ~/.ssh/oona",
+			"plumlatch restore watch 01a2… -password",
+		},
+	},
+	{
+		Name:     "restore undo",
+		Args:     "ID",
+		Min:      1,
+		Max:      1,
+		Flags:    restoreUndo,
+		Summary:  "Cut a restore off and put everything back as it was",
+		Examples: []string{`plumlatch restore undo 01a2… -reason "wrong machine"`},
+	},
+	{
+		Name:     "restore list",
+		Flags:    restoreList,
+		Summary:  "List restores, the newest first",
+		Examples: []string{"plumlatch restore list", "plumlatch restore list -instance tide-gauge-3"},
+	},
+	{
+		Name: "restore report", Args: "[ID]", Max: 1, Flags: restoreReport,
+		Summary:  "Show what a restore did, what is left, and where the lost keys stand elsewhere",
+		Detail:   "It is of the newest restore unless an id is given, and ends with status 3 if something is left to do.",
+		Examples: []string{"plumlatch restore report", "plumlatch restore report 01a2… -json"},
+	},
+	{
+		Name:     "restore open",
+		Flags:    restoreOpen,
+		Summary:  "Show what restores hold open right now, and until when",
+		Detail:   "It ends with status 3 if something is open.",
+		Examples: []string{"plumlatch restore open"},
+	},
+}
+
+func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var limits limitFlags
+	var pair keys.PairFlags
+	var work restoreWork
+	var lost, ports kit.Names
+	limits.flags(f)
+	work.flags(f)
+	route := f.String("route", "", "the `route`; see: plumlatch restore routes LOGIN")
+	key := f.String("key", "", "the `name` of the key that is to open it")
+	newKey := f.String("new", "", "make a pair of this `name` first, and let it open the login")
+	f.StringVar(&pair.Maker, "make", "here", "with -new: `where` the pair is made, here or service")
+	f.StringVar(&pair.Typ, "type", "", "with -new: ed25519, rsa or ecdsa; what the route takes unless given")
+	f.IntVar(&pair.Bits, "bits", 0, "with -new: the size of an rsa or ecdsa key")
+	f.StringVar(&pair.Out, "out", "", "with -new: `file` for the private half; ~/.ssh/NAME unless given")
+	f.Var(&lost, "lost", "the `name` of a lost key whose line goes after the proof; can be given several times")
+	keepLines := f.Bool("lost-none", false, "no line goes")
+	stopFirst := f.Bool(
+		"stop-first",
+		false,
+		"for replacement: stop it before its image is made, so that nothing written is lost",
+	)
+	f.Var(&ports, "port", "for replacement: a TCP `port` at which the new one has to answer; can be given several times")
+	as := f.String("as", "", "for replacement: the `name` of the new instance")
+	reason := f.String("reason", "", "why, for the daybook")
+	confirm := f.String("confirm", "", "the instance's `name`, where the route stops it; asked for unless given")
+	yes := f.Bool("yes", false, "do not ask")
+	noWait := f.Bool("no-wait", false, "end when the restore has begun")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		see := "\nSee what there is and what each costs: plumlatch restore routes " + args[0]
+		switch {
+		case *route == "":
+			return kit.Usage("no route was given" + see)
+		case (*key == "") == (*newKey == ""):
+			return kit.Usage("say which key is to open it: one that exists (-key NAME), or a new one (-new NAME)")
+		case *keepLines && len(lost) > 0:
+			return kit.Usage("-lost and -lost-none exclude each other")
+		}
+		looked := limits.params()
+		if len(lost) > 0 {
+			looked.Lost = new([]string(lost))
+		}
+		routes, err := kit.Answer[apiclient.Routes](client.ListRoutes(ctx, args[0], looked))
+		if err != nil {
+			return err
+		}
+		request := apiclient.StartRestore{
+			Login:   routes.Login,
+			Route:   apiclient.RestoreRoute(*route),
+			Key:     *key,
+			Reason:  kit.Optional(*reason),
+			Confirm: kit.Optional(*confirm),
+			NewName: kit.Optional(*as),
+		}
+		p := limits.params()
+		request.MaxDowntime, request.KeepAddress, request.NoStop = p.MaxDowntime, p.KeepAddress, p.NoStop
+		if *stopFirst {
+			request.StopFirst = stopFirst
+		}
+		for _, text := range ports {
+			n, err := strconv.Atoi(text)
+			if err != nil {
+				return kit.Usage(fmt.Sprintf("%q is no port", text))
+			}
+			if request.Ports == nil {
+				request.Ports = new([]int)
+			}
+			*request.Ports = append(*request.Ports, n)
+		}
+		if len(lost) > 0 || *keepLines {
+			request.Lost = new(append([]string{}, lost...))
+		}
+		at := slices.IndexFunc(routes.Routes, func(o apiclient.RouteOption) bool { return string(o.Route) == *route })
+		if at >= 0 && routes.Routes[at].WithinLimits && *confirm == "" {
+			o := routes.Routes[at]
+			if err := confirmRoute(s, routes, o, *yes); err != nil {
+				return err
+			}
+			if o.Stops || o.NewIdentity {
+				request.Confirm = &routes.Instance
+			}
+		}
+		if err := restoreKey(s, ctx, client, &request, *newKey, pair, &work, at >= 0 &&
+			routes.Routes[at].WithinLimits); err != nil {
+			return err
+		}
+		begun, err := kit.Answer[apiclient.Restore](
+			client.StartRestore(ctx, &apiclient.StartRestoreParams{IdempotencyKey: kit.NewRequestKey()}, request),
+		)
+		if err != nil {
+			return err
+		}
+		if *noWait {
+			return fleet.Begun(s, begun.Run, routes.Instance)
+		}
+		if !s.Json && !s.Quiet {
+			fmt.Fprintf(s.Env.Err, "Getting back into %s by the route %s (%s)\n", begun.Login, begun.Route, begun.Run.Id)
+		}
+		return followRestore(s, ctx, client, begun.Run.Id, &work)
+	}
+}
+
+// restoreKey makes the new key where one is wanted, once the route is known to do.
+func restoreKey(s *kit.Session,
+	ctx context.Context,
+	client *apiclient.Client,
+	request *apiclient.StartRestore,
+	newKey string,
+	pair keys.PairFlags,
+	work *restoreWork,
+	possible bool,
+) error {
+	if newKey == "" {
+		return nil
+	}
+	request.Key = newKey
+	if pair.Typ == "" {
+		if pair.Typ = "ed25519"; request.Route == apiclient.RestoreRoute(restore.WindowsPassword) {
+			pair.Typ = "rsa"
+		}
+	}
+	if pair.Maker == "service" {
+		request.Make = new(true)
+		return nil
+	}
+	if !possible { // the service says why, before a pair is made for nothing
+		_, err := kit.Answer[apiclient.Restore](client.StartRestore(ctx, &apiclient.StartRestoreParams{}, *request))
+		return cmpErr(err, errors.New("the route is not possible"))
+	}
+	k, path, err := keys.NewPair(s, ctx, newKey, pair)
+	if err != nil {
+		return err
+	}
+	if !s.Json && !s.Quiet {
+		fmt.Fprintf(s.Env.Err, "Made the key %s; its private half is in %s.\n", k.Name, s.Shown(path))
+	}
+	half, err := s.FileHalf(path, pair.PassphraseFile, false)
+	work.found = append(work.found, half)
+	return err
+}
+
+func cmpErr(err, otherwise error) error {
+	if err != nil {
+		return err
+	}
+	return otherwise
+}
+
+// confirmRoute says what the route costs and asks, where it stops something.
+func confirmRoute(s *kit.Session, r apiclient.Routes, o apiclient.RouteOption, yes bool) error {
+	if !o.Stops && !o.NewIdentity {
+		return nil
+	}
+	lines := []string{
+		fmt.Sprintf("The route %s stops %s for about %s.", o.Route, r.Instance, restore.Words(spanOf(o.DowntimeSeconds))),
+	}
+	if o.NewIdentity {
+		lines[0] = fmt.Sprintf("The route %s puts another instance in the place of %s.", o.Route, r.Instance)
+	}
+	if l := kit.LabelText(r.Labels); l != "" {
+		lines = append(lines, "  it is       "+l)
+	}
+	for _, c := range o.Changes {
+		lines = append(lines, "  afterwards  "+c)
+	}
+	for _, l := range o.Loses {
+		lines = append(lines, "  lost        "+l)
+	}
+	lines = append(lines, "  undone      "+o.Undo)
+	return s.Confirm(yes, strings.Join(lines, "\n"), r.Instance)
+}
+
+// restoreAt connects to the service, for the restore with the id, or the newest where none is
+// given.
+func restoreAt(s *kit.Session, ctx context.Context, args []string) (*apiclient.Client, uuid.UUID, error) {
+	var id uuid.UUID
+	if len(args) > 0 {
+		var err error
+		if id, err = uuid.Parse(args[0]); err != nil {
+			return nil, id, kit.Usage(fmt.Sprintf("%q is not the id of a restore; see: plumlatch restore list", args[0]))
+		}
+	}
+	client, err := s.Connect()
+	if err != nil || len(args) > 0 {
+		return client, id, err
+	}
+	l, err := kit.Answer[kit.Page[apiclient.Restore]](
+		client.ListRestores(ctx, &apiclient.ListRestoresParams{Limit: new(1)}),
+	)
+	if err == nil && len(l.Items) == 0 {
+		err = errors.New("there is no restore yet")
+	}
+	if err != nil {
+		return nil, id, err
+	}
+	return client, l.Items[0].Run.Id, nil
+}
+
+func restoreWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var work restoreWork
+	work.flags(f)
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, id, err := restoreAt(s, ctx, args)
+		if err != nil {
+			return err
+		}
+		return followRestore(s, ctx, client, id, &work)
+	}
+}
+
+func restoreUndo(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	reason := f.String("reason", "", "why, for the daybook")
+	yes := f.Bool("yes", false, "do not ask")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, id, err := restoreAt(s, ctx, args)
+		if err != nil {
+			return err
+		}
+		r, err := kit.Answer[apiclient.Restore](client.GetRestore(ctx, id))
+		if err != nil {
+			return err
+		}
+		if r.Undoable {
+			if err := s.Confirm(
+				*yes,
+				fmt.Sprintf(
+					"This cuts the restore of %s off and puts everything back as it was; the instance may be stopped and started "+
+						"once more for it.",
+					r.Login,
+				),
+				"undo",
+			); err != nil {
+				return err
+			}
+		}
+		if _, err := kit.Answer[apiclient.Restore](
+			client.UndoRestore(ctx, id, &apiclient.UndoRestoreParams{Reason: kit.Optional(*reason)}),
+		); err != nil {
+			return err
+		}
+		run, err := s.Watch(ctx, client, id)
+		if err != nil {
+			return err
+		}
+		if r, err = kit.Answer[apiclient.Restore](client.GetRestore(ctx, id)); err != nil {
+			return err
+		}
+		if s.Json {
+			return s.WriteJSON(r)
+		}
+		if run.State != apiclient.RunStateUndone {
+			return s.RunEnded(run)
+		}
+		if !s.Quiet {
+			fmt.Fprintf(s.Env.Out, "The restore of %s is undone. %s\n", r.Login, differs(r))
+		}
+		return nil
+	}
+}
+
+// differs says what is not as it was after an undo.
+func differs(r apiclient.Restore) string {
+	if d := kit.Given(r.Differs); d != "" {
+		return "Not as it was: " + d + "."
+	}
+	return "All is as it was."
+}
+
+func restoreList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var p kit.Paging
+	p.Flags(f)
+	instance := f.String("instance", "", "only of this instance")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := kit.Fetch[apiclient.Restore](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListRestores(
+					ctx,
+					&apiclient.ListRestoresParams{After: after, Limit: &limit, Total: count, Instance: kit.Optional(*instance)},
+				)
+			},
+		)
+		if err != nil {
+			return err
+		}
+		return restoreListing.Show(s, rows, total)
+	}
+}
+
+var restoreListing = kit.Listing[apiclient.Restore]{
+	Head: []string{"LOGIN", "ROUTE", "NEW KEY", "STATE", "BEGUN", "BY", "ID"},
+	Name: func(r apiclient.Restore) string { return r.Run.Id.String() },
+	None: "No login was restored yet. See the ways back into one: plumlatch restore routes LOGIN",
+	Cells: func(r apiclient.Restore) []string {
+		state := string(r.Run.State)
+		if r.Waits != nil {
+			state = "waits for " + r.Waits.Who
+		} else if len(r.Left) > 0 {
+			state += ", something left"
+		}
+		return []string{
+			r.Login,
+			string(r.Route),
+			r.Key,
+			state,
+			kit.Moment(r.Run.CreatedAt),
+			r.Run.RequestedBy,
+			r.Run.Id.String(),
+		}
+	},
+}

@@ -1,0 +1,771 @@
+// Package rotate holds the commands that replace keys, and those of standing rules.
+package rotate
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"flag"
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/text"
+)
+
+var RotateCommands = []kit.Command{
+	{
+		Name: "rotate plan", Flags: rotatePlan,
+		Summary: "Show what replacing keys would do, login by login, and what is left out",
+		Detail:  rotateDetail,
+		Examples: []string{
+			"plumlatch rotate plan -key hides-shared -each instance", "plumlatch rotate plan -older 180d -label team=atlas",
+			"plumlatch rotate plan -weaker-than rsa3072",
+			"plumlatch rotate plan -shared",
+			"plumlatch rotate plan -key marek-main -to marek-2",
+		},
+	},
+	{
+		Name: "rotate start", Flags: rotateStart,
+		Summary: "Replace keys by that plan, after showing it",
+		Detail: rotateDetail + `
+New keys are made on this machine (-make here): their private halves are written to ~/.ssh with
+mode 0600, and this command completes a login with each of them before the old key goes. With
+-make service the service makes and keeps them in its safe and logs in itself; their keepers take
+them out with: plumlatch key private NAME. With -make bring
+each keeper is asked for a new public half (plumlatch rotate asked), and the rotation goes on with it
+when it comes. With -to a key that exists takes the place of all; its keeper shows that it opens each
+login: plumlatch prove LOGIN.
+Files are edited by the steward key; where there is none, from this machine with the old private half
+(-from-here -with FILE), else by the guest agent. The plan says which.
+The old line goes only after a completed login with the new key, and after the grace. A login that
+fails stays open by its old key, is said, and holds up no other.`,
+		Examples: []string{
+			"plumlatch rotate start -key hides-shared -each instance -first 3",
+			"plumlatch rotate start -lost -urgent -make service",
+			"plumlatch rotate start -key tide-old -from-here -with ~/.ssh/tide-old",
+			"plumlatch rotate start -older 180d -grace 48h -between 22:00-04:00 -zone Europe/Berlin -stop-after 5",
+		},
+	},
+	{
+		Name:     "rotate list",
+		Flags:    rotateList,
+		Summary:  "List rotations, the newest first",
+		Examples: []string{"plumlatch rotate list"},
+	},
+	{
+		Name:    "rotate show",
+		Args:    "[ID]",
+		Max:     1,
+		Flags:   rotateShow,
+		Summary: "Show how far a rotation is, the newest unless given, login by login",
+		Examples: []string{
+			"plumlatch rotate show",
+			"plumlatch rotate show 01a2…",
+			"plumlatch rotate show 01a2… -state failed",
+		},
+	},
+	{
+		Name: "rotate watch", Args: "[ID]", Max: 1, Flags: rotateWatch,
+		Summary: "Watch a rotation, and show with the private halves that are here that its new keys open",
+		Detail: "It watches the newest unless an id is given. Anybody who holds some of the new private halves may " +
+			"watch; each login is proved by whoever can.",
+		Examples: []string{"plumlatch rotate watch", "plumlatch rotate watch 01a2…"},
+	},
+	{
+		Name:     "rotate pause",
+		Args:     "ID",
+		Min:      1,
+		Max:      1,
+		Flags:    rotateChange("pause"),
+		Summary:  "Begin no further login until it is resumed",
+		Examples: []string{"plumlatch rotate pause 01a2…"},
+	},
+	{
+		Name:     "rotate resume",
+		Args:     "ID",
+		Min:      1,
+		Max:      1,
+		Flags:    rotateChange("resume"),
+		Summary:  "Go on with a rotation that is paused, also after a first group of which some failed",
+		Examples: []string{"plumlatch rotate resume 01a2…"},
+	},
+	{
+		Name:     "rotate retry",
+		Args:     "ID",
+		Min:      1,
+		Max:      1,
+		Flags:    rotateChange("retry"),
+		Summary:  "Try again what failed: all of it, or one login",
+		Examples: []string{"plumlatch rotate retry 01a2… -login debian@tide-gauge-1"},
+	},
+	{
+		Name:    "rotate override",
+		Args:    "ID",
+		Min:     1,
+		Max:     1,
+		Flags:   rotateOverride,
+		Summary: "Remove a lost key's line from one login although nobody has logged in with the new key",
+		Detail: `The one way round the rule that a line goes only after a completed login with another key. It is for
+a lost or compromised key alone, for one login that you name, with a reason; it is in the daybook and
+in the report. The new line must stand there. If the new key does not open the login after all, the
+login is shut.`,
+		Examples: []string{
+			`plumlatch rotate override 01a2… -login debian@tide-gauge-1 -reason "laptop stolen, its keeper is at sea"`,
+		},
+	},
+	{
+		Name:  "rotate report",
+		Args:  "[ID]",
+		Max:   1,
+		Flags: rotateReport,
+		Summary: "Report, of the newest rotation unless given, what was replaced where, when and by whom, the proofs, what " +
+			"was not done, and where an old key may still live",
+		Examples: []string{
+			"plumlatch rotate report",
+			"plumlatch rotate report 01a2…",
+			"plumlatch rotate report 01a2… -json > report.json",
+		},
+	},
+	{
+		Name:     "rotate asked",
+		Flags:    rotateAsked,
+		Summary:  "List the new public halves that keepers are asked to bring",
+		Examples: []string{"plumlatch rotate asked", "plumlatch rotate asked -keeper me"},
+	},
+	{
+		Name:    "rotate bring",
+		Args:    "NAME [FILE]",
+		Min:     1,
+		Max:     2,
+		Flags:   rotateBring,
+		Summary: "Bring a new public half that a rotation asks for, from a file or made here",
+		Detail:  "FILE is a public half, or a private one of which only the public half is sent.",
+		Examples: []string{
+			"plumlatch rotate bring marek-main-2 -new",
+			"plumlatch rotate bring marek-main-2 ~/.ssh/id_ed25519.pub",
+		},
+	},
+	{
+		Name:     "rotate undo",
+		Args:     "ID",
+		Min:      1,
+		Max:      1,
+		Flags:    rotateChange("undo"),
+		Summary:  "Take out again the new keys whose old ones still stand: all, or of one login",
+		Detail:   "What is done already stays: there the old key is gone.",
+		Examples: []string{"plumlatch rotate undo 01a2… -yes", "plumlatch rotate undo 01a2… -login debian@tide-gauge-1"},
+	},
+}
+
+const rotateDetail = `Say which keys (what is given must all hold): -key, -keeper, -type, -older, -weaker-than, -shared,
+-lost; and where: -instance, -label, -region. Their lines are replaced with the options that they have.`
+
+// wantedFlags say which keys are to be replaced, where, and by what.
+type wantedFlags struct {
+	keys, instances            kit.Names
+	keeper, typ, older, weaker string
+	label, region, each, to    string
+	overlap                    string
+	lost, shared               bool
+	fromHere, urgent           bool
+}
+
+func (w *wantedFlags) flags(f *flag.FlagSet) {
+	f.Var(&w.keys, "key", "a `key` to replace wherever it stands; can be given several times")
+	f.StringVar(&w.keeper, "keeper", "", "keys of this keeper")
+	f.StringVar(&w.typ, "type", "", "keys of this type: ed25519, rsa, ecdsa")
+	f.StringVar(&w.older, "older", "", "keys recorded longer ago than this `age`, such as 180d")
+	f.StringVar(&w.weaker, "weaker-than", "", "keys weaker than this `strength`, such as rsa3072")
+	f.BoolVar(&w.lost, "lost", false, "keys that are marked as lost")
+	f.BoolVar(&w.shared, "shared", false, "keys that stand on more than one instance")
+	f.Var(&w.instances, "instance", "only on this `instance`; can be given several times")
+	f.StringVar(&w.label, "label", "", "only on instances with this label, `name=value`")
+	f.StringVar(&w.region, "region", "", "only in this region")
+	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
+	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
+	f.BoolVar(
+		&w.fromHere,
+		"from-here",
+		false,
+		"where there is no steward key, edit from this machine with the old private half (-with or -agent)",
+	)
+	f.BoolVar(
+		&w.urgent,
+		"urgent",
+		false,
+		"for lost keys: no grace, no hours, no first group, and an override where nobody can log in with the new key",
+	)
+	f.StringVar(
+		&w.overlap,
+		"overlap",
+		"leave-out",
+		"`what` to do with a login that another rotation is at work on: leave-out, or wait for it",
+	)
+}
+
+func (w *wantedFlags) wanted() (apiclient.RotationWanted, error) {
+	out := apiclient.RotationWanted{
+		Keeper:     kit.Optional(w.keeper),
+		Type:       kit.Optional(w.typ),
+		WeakerThan: kit.Optional(w.weaker),
+		Label:      kit.Optional(w.label),
+		Region:     kit.Optional(w.region),
+		To:         kit.Optional(w.to),
+	}
+	if len(w.keys) > 0 {
+		out.Keys = new([]string(w.keys))
+	}
+	if len(w.instances) > 0 {
+		out.Instances = new([]string(w.instances))
+	}
+	if w.lost {
+		out.Lost = &w.lost
+	}
+	if w.shared {
+		out.Shared = &w.shared
+	}
+	switch w.each {
+	case "key":
+	case "instance":
+		out.Each = new(apiclient.RotationWantedEachInstance)
+	default:
+		return out, kit.Usage(fmt.Sprintf("-each is key or instance, not %q", w.each))
+	}
+	if w.fromHere {
+		out.FromHere = &w.fromHere
+	}
+	if w.urgent {
+		out.Urgent = &w.urgent
+	}
+	switch w.overlap {
+	case "leave-out":
+	case "wait":
+		out.Overlap = new(apiclient.RotationWantedOverlapWait)
+	default:
+		return out, kit.Usage(fmt.Sprintf("-overlap is leave-out or wait, not %q", w.overlap))
+	}
+	if w.older != "" {
+		age, err := readAge(w.older)
+		if err != nil {
+			return out, kit.Usage("-older: " + err.Error())
+		}
+		out.OlderDays = new(int(age / (24 * time.Hour)))
+	}
+	if len(w.keys) == 0 && w.keeper == "" && w.typ == "" && w.older == "" && w.weaker == "" && !w.lost && !w.shared {
+		return out, kit.Usage("say which keys: -key, -keeper, -type, -older, -weaker-than, -shared or -lost")
+	}
+	return out, nil
+}
+
+// readAge reads a time span, also in days, such as 180d or 48h.
+func readAge(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		var n int
+		if _, err := fmt.Sscanf(days+"\n", "%d\n", &n); err != nil || n < 0 || fmt.Sprint(n) != days {
+			return 0, fmt.Errorf("%q is no number of days", text)
+		}
+		return time.Duration(n) * 24 * time.Hour, nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 {
+		return 0, fmt.Errorf("%q is no time span such as 48h or 180d", text)
+	}
+	return d, nil
+}
+
+func rotatePlan(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var w wantedFlags
+	w.flags(f)
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		wanted, err := w.wanted()
+		if err != nil {
+			return err
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
+		if err != nil {
+			return err
+		}
+		if s.Json {
+			return s.WriteJSON(p)
+		}
+		showPlan(s, p)
+		if p.LeftOut > 0 {
+			return kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return nil
+	}
+}
+
+func showPlan(s *kit.Session, p apiclient.RotationPlan) {
+	if s.Quiet {
+		for _, i := range p.Items {
+			if i.LeftOut == nil {
+				fmt.Fprintln(s.Env.Out, i.Login)
+			}
+		}
+		return
+	}
+	if len(p.Items) == 0 {
+		fmt.Fprintln(s.Env.Out, "No such key stands anywhere.")
+		return
+	}
+	t := kit.Table{Head: []string{"LOGIN", "OLD KEY", "KEEPER", "NEW KEY", "BY", "REACH", "AFTER", "TAKES"}}
+	known := false // how long it takes, or what it waits for
+	for _, i := range p.Items {
+		if i.LeftOut == nil {
+			takes := seconds(i.ExpectedSeconds)
+			if i.WaitsFor != nil {
+				takes = strings.TrimSpace(takes + " after another rotation")
+			}
+			known = known || takes != ""
+			t.Add(
+				i.Login,
+				i.Old,
+				kit.Given(i.Keeper),
+				kit.Given(i.New),
+				kit.Given(i.Means),
+				string(i.ReachBefore),
+				string(kit.Given(i.ReachAfter)),
+				takes,
+			)
+		}
+	}
+	if !known {
+		t.Head[len(t.Head)-1] = ""
+	}
+	if len(t.Rows) > 0 {
+		t.Write(s)
+	}
+	if p.LeftOut > 0 {
+		fmt.Fprintf(s.Env.Out, "\nLeft out:\n")
+		left := kit.Table{Head: []string{"LOGIN", "KEY", "WHY", "WHAT TO DO"}}
+		for _, i := range p.Items {
+			if i.LeftOut != nil {
+				left.Add(i.Login, i.Old, *i.LeftOut, kit.Given(i.Remedy))
+			}
+		}
+		left.Write(s)
+	}
+	expected := "no rotation has been done yet that would tell how long it takes"
+	if p.ExpectedSeconds != nil {
+		expected = fmt.Sprintf("about %s of work, by what earlier rotations took", text.Counted(*p.ExpectedSeconds, "second"))
+	}
+	fmt.Fprintf(
+		s.Env.Out,
+		"\n%s on %s change, %d left out; %s; %s.\n",
+		text.Counted(p.Logins, "login"),
+		text.Counted(p.Instances, "instance"),
+		p.LeftOut,
+		text.Counted(len(p.NewKeys), "new key"),
+		expected,
+	)
+}
+
+// seconds writes how long something may take, "" where that is not known.
+func seconds(of *float32) string {
+	if of == nil {
+		return ""
+	}
+	return fmt.Sprintf("%.1f s", *of)
+}
+
+// settingsFlags say how a rotation goes about it.
+type settingsFlags struct {
+	first, atOnce, stopAfter int
+	between, zone, grace     string
+}
+
+func (t *settingsFlags) flags(f *flag.FlagSet) {
+	f.IntVar(&t.first, "first", 0, "a first group of this `number`; the rest begins when all of it are done")
+	f.IntVar(&t.atOnce, "at-once", 16, "the `number` of logins that are worked on at once, up to 16")
+	f.IntVar(&t.stopAfter, "stop-after", 0, "pause after this `number` of failures")
+	f.StringVar(&t.between, "between", "", "only within these `hours`, such as 22:00-04:00")
+	f.StringVar(&t.zone, "zone", "", "the time `zone` of the hours, such as Europe/Berlin; UTC unless given")
+	f.StringVar(&t.grace, "grace", "", "for this `long`, such as 48h, old and new stand beside each other")
+}
+
+func (t *settingsFlags) settings() (apiclient.RotationSettings, error) {
+	out := apiclient.RotationSettings{
+		First:     &t.first,
+		AtOnce:    &t.atOnce,
+		StopAfter: &t.stopAfter,
+		Between:   kit.Optional(t.between),
+		Zone:      kit.Optional(t.zone),
+	}
+	if t.grace == "" {
+		return out, nil
+	}
+	grace, err := readAge(t.grace)
+	if err != nil {
+		return out, kit.Usage("-grace: " + err.Error())
+	}
+	out.GraceSeconds = new(int(grace / time.Second))
+	return out, nil
+}
+
+func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var w wantedFlags
+	var t settingsFlags
+	w.flags(f)
+	t.flags(f)
+	var h kit.HolderFlags
+	h.Flags(f)
+	maker := f.String(
+		"make",
+		"here",
+		"`where` new keys come from: here (made on this machine), service (made and kept by it), or bring (asked of each "+
+			"keeper)",
+	)
+	reason := f.String("reason", "", "why, for the daybook")
+	yes := f.Bool("yes", false, "do not ask")
+	detach := f.Bool("detach", false, "do not wait for the end")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		wanted, err := w.wanted()
+		if err != nil {
+			return err
+		}
+		settings, err := t.settings()
+		if err != nil {
+			return err
+		}
+		if *maker != "here" && *maker != "service" && *maker != "bring" {
+			return kit.Usage(fmt.Sprintf("-make is here, service or bring, not %q", *maker))
+		}
+		if w.fromHere != h.Given() {
+			return kit.Usage("-from-here needs the old private half: -with FILE or -agent; and these are for -from-here")
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		here, end, err := workHere(s, ctx, client, h)
+		if err != nil {
+			return err
+		}
+		defer end()
+		p, err := kit.Answer[apiclient.RotationPlan](client.PlanRotation(ctx, wanted))
+		if err != nil {
+			return err
+		}
+		if !s.Json && !s.Quiet {
+			showPlan(s, p)
+			fmt.Fprintln(s.Env.Out)
+		}
+		if p.Logins == 0 {
+			return errors.New("the plan replaces nothing, so nothing was started")
+		}
+		if err := s.Confirm(
+			*yes,
+			fmt.Sprintf(
+				"This replaces keys in %s on %s.",
+				text.Counted(p.Logins, "login"),
+				text.Counted(p.Instances, "instance"),
+			),
+			"yes",
+		); err != nil {
+			return err
+		}
+		request := apiclient.StartRotation{
+			Wanted:   wanted,
+			Settings: &settings,
+			Reason:   kit.Optional(*reason),
+			Make:     apiclient.StartRotationMake(*maker),
+		}
+		if len(p.NewKeys) == 0 {
+			request.Make = apiclient.StartRotationMakeNone
+		}
+		for _, i := range p.Items {
+			if i.LeftOut == nil {
+				request.Shown = append(request.Shown, apiclient.ShownItem{Login: i.Login, Old: i.Old, New: *i.New})
+			}
+		}
+		var made []*madePair
+		if request.Make == apiclient.StartRotationMakeHere {
+			if made, err = makePairs(s, p.NewKeys); err != nil {
+				return err
+			}
+			request.NewKeys = new([]apiclient.NewPublicKey)
+			for _, m := range made {
+				*request.NewKeys = append(*request.NewKeys, apiclient.NewPublicKey{Name: m.name, PublicKey: m.pair.Line()})
+			}
+		}
+		r, err := kit.Answer[apiclient.Rotation](
+			client.StartRotation(ctx, &apiclient.StartRotationParams{IdempotencyKey: kit.NewRequestKey()}, request),
+		)
+		var refused *kit.ApiclientError
+		if errors.As(err, &refused) && refused.Status < 500 {
+			for _, m := range made { // nothing was recorded, so nothing is left
+				err = errors.Join(err, m.place.Remove())
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if !s.Json && !s.Quiet {
+			for _, m := range made {
+				fmt.Fprintf(s.Env.Out, "Made %s; its private half is in %s.\n", m.name, s.Shown(m.place.Path))
+			}
+			fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
+			if request.Make == apiclient.StartRotationMakeBring {
+				fmt.Fprintln(
+					s.Env.Out,
+					"Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
+				)
+			}
+		}
+		if *detach {
+			return rotationSaid(s, r)
+		}
+		return WatchRotation(s, ctx, client, r, here)
+	}
+}
+
+// madePair is a pair that was made here for a rotation.
+type madePair struct {
+	name  string
+	pair  keypair.Pair
+	place *kit.KeyFile
+}
+
+// makePairs makes the pairs and writes their private halves: all, or none.
+func makePairs(s *kit.Session, keys []apiclient.PlannedKey) (made []*madePair, err error) {
+	home, err := s.Home()
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, m := range made {
+			err = errors.Join(err, m.place.Remove())
+		}
+	}()
+	for _, k := range keys {
+		place, err := kit.Reserve(filepath.Join(home, ".ssh", k.Name))
+		if err != nil {
+			return made, err
+		}
+		defer place.Drop()
+		spec := keypair.Spec{Type: k.Type}
+		if k.Type == keypair.RSA {
+			spec.Bits = k.Bits
+		}
+		pair, err := keypair.Make(rand.Reader, spec, k.Name)
+		if err != nil {
+			return made, err
+		}
+		text, err := pair.OpenSSH(nil)
+		if err != nil {
+			return made, err
+		}
+		err = place.Keep(text, pair.Public)
+		clear(text)
+		if err != nil {
+			return made, err
+		}
+		made = append(made, &madePair{k.Name, pair, place})
+	}
+	return made, nil
+}
+
+func rotateList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var p kit.Paging
+	p.Flags(f)
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		rows, total, err := kit.Fetch[apiclient.Rotation](
+			ctx,
+			p,
+			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
+				return client.ListRotations(ctx, &apiclient.ListRotationsParams{After: after, Limit: &limit, Total: count})
+			},
+		)
+		if err != nil {
+			return err
+		}
+		return kit.Listing[apiclient.Rotation]{
+			Head: []string{
+				"ID",
+				"BEGUN",
+				"BY",
+				"STATE",
+				"LOGINS",
+				"WHY",
+			}, None: "There is no rotation yet. Plan one: plumlatch rotate plan",
+			Name: func(r apiclient.Rotation) string { return r.Id.String() },
+			Cells: func(r apiclient.Rotation) []string {
+				return []string{
+					r.Id.String(),
+					kit.Moment(r.CreatedAt),
+					r.RequestedBy,
+					string(r.State),
+					countsText(r),
+					cmp.Or(kit.Given(r.PausedWhy), kit.Given(r.Reason)),
+				}
+			},
+		}.Show(s, rows, total)
+	}
+}
+
+func readRotation(text string) (uuid.UUID, error) {
+	id, err := uuid.Parse(text)
+	if err != nil {
+		return id, kit.Usage(fmt.Sprintf("%q is no id of a rotation\nSee what there is: plumlatch rotate list", text))
+	}
+	return id, nil
+}
+
+// rotationAt connects to the service, for the rotation with the id, or the newest where none
+// is given.
+func rotationAt(s *kit.Session, ctx context.Context, args []string) (*apiclient.Client, uuid.UUID, error) {
+	if len(args) == 0 {
+		client, err := s.Connect()
+		if err != nil {
+			return nil, uuid.Nil, err
+		}
+		l, err := kit.Answer[kit.Page[apiclient.Rotation]](
+			client.ListRotations(ctx, &apiclient.ListRotationsParams{Limit: new(1)}),
+		)
+		if err == nil && len(l.Items) == 0 {
+			err = errors.New("there is no rotation yet")
+		}
+		if err != nil {
+			return nil, uuid.Nil, err
+		}
+		return client, l.Items[0].Id, nil
+	}
+	id, err := readRotation(args[0])
+	if err != nil {
+		return nil, id, err
+	}
+	client, err := s.Connect()
+	return client, id, err
+}
+
+func rotateShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	state := f.String("state", "", "only logins in this state")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, id, err := rotationAt(s, ctx, args)
+		if err != nil {
+			return err
+		}
+		r, err := kit.Answer[apiclient.Rotation](client.GetRotation(ctx, id))
+		if err != nil {
+			return err
+		}
+		if s.Json {
+			items, err := items(s, ctx, client, id, *state)
+			if err != nil {
+				return err
+			}
+			return s.WriteJSON(struct {
+				apiclient.Rotation
+				Items []apiclient.RotationItem `json:"items"`
+			}{r, items})
+		}
+		if err := showItems(s, ctx, client, id, *state); err != nil {
+			return err
+		}
+		fmt.Fprintln(s.Env.Out)
+		return rotationSaid(s, r)
+	}
+}
+
+func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	fromHere := f.Bool(
+		"from-here",
+		false,
+		"edit what waits for it from this machine with the old private half (-with or -agent)",
+	)
+	var h kit.HolderFlags
+	h.Flags(f)
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		client, id, err := rotationAt(s, ctx, args)
+		if err != nil {
+			return err
+		}
+		r, err := kit.Answer[apiclient.Rotation](client.GetRotation(ctx, id))
+		if err != nil {
+			return err
+		}
+		if *fromHere && !h.Given() || !*fromHere && h.Given() {
+			return kit.Usage("-from-here needs the old private half: -with FILE or -agent; and these are for -from-here")
+		}
+		here, end, err := workHere(s, ctx, client, h)
+		if err != nil {
+			return err
+		}
+		defer end()
+		return WatchRotation(s, ctx, client, r, here)
+	}
+}
+
+func rotateChange(
+	change apiclient.ChangeRotationChange,
+) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		reason := f.String("reason", "", "why, for the daybook")
+		var login *string
+		var yes *bool
+		if change == "undo" || change == "retry" {
+			login = f.String("login", "", "only this `login`")
+		}
+		if change == "undo" {
+			yes = f.Bool("yes", false, "do not ask")
+		}
+		return func(ctx context.Context, s *kit.Session, args []string) error {
+			client, id, err := rotationAt(s, ctx, args)
+			if err != nil {
+				return err
+			}
+			if change == "undo" {
+				r, err := kit.Answer[apiclient.Rotation](client.GetRotation(ctx, id))
+				if err != nil {
+					return err
+				}
+				left, open := r.Counts["done"], r.Counts["placed"]+r.Counts["proved"]+r.Counts["placing"]
+				if err := s.Confirm(
+					*yes,
+					fmt.Sprintf(
+						"This takes the new key out of %s again, where the old one still stands, and begins none of the %d that wait. "+
+							"%s stay replaced.",
+						text.Counted(open, "login"),
+						r.Counts["waiting"],
+						text.Counted(left, "login"),
+					),
+					"undo",
+				); err != nil {
+					return err
+				}
+			}
+			r, err := kit.Answer[apiclient.Rotation](
+				client.ChangeRotation(
+					ctx,
+					id,
+					apiclient.ChangeRotation{Change: change, Login: kit.Optional(kit.Given(login)), Reason: kit.Optional(*reason)},
+				),
+			)
+			if err != nil {
+				return err
+			}
+			return rotationSaid(s, r)
+		}
+	}
+}

@@ -1,0 +1,332 @@
+package rotate
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
+	"plumlatch/internal/core/text"
+)
+
+var RuleCommands = []kit.Command{
+	{
+		Name:    "rule add",
+		Args:    "NAME",
+		Min:     1,
+		Max:     1,
+		Flags:   ruleAdd,
+		Summary: "Have keys rotated by themselves when they are due",
+		Detail: rotateDetail + `
+What is selected, at the age of the rule, begins within ten minutes, in the hours that it has; within
+one day it begins at most one rotation, so that what failed is not tried again at once. New keys are
+made and kept by the service, or asked of their keepers (-make bring).`,
+		Examples: []string{
+			"plumlatch rule add yearly -older 365d -between 22:00-04:00 -zone Europe/Berlin -grace 48h -make bring",
+			"plumlatch rule add no-short-rsa -weaker-than rsa3072",
+		},
+	},
+	{
+		Name:     "rule list",
+		Flags:    ruleList,
+		Summary:  "List the standing rules, and what is due by them and cannot be done",
+		Examples: []string{"plumlatch rule list"},
+	},
+	{
+		Name:     "rule due",
+		Flags:    ruleDue,
+		Summary:  "Show what the rules will replace within some days, day by day",
+		Examples: []string{"plumlatch rule due", "plumlatch rule due -days 90"},
+	},
+	{
+		Name:     "rule pause",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    ruleChange("pause"),
+		Summary:  "Have a rule begin nothing until it is resumed",
+		Examples: []string{"plumlatch rule pause yearly"},
+	},
+	{
+		Name:     "rule resume",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    ruleChange("resume"),
+		Summary:  "Let a paused rule go on",
+		Examples: []string{"plumlatch rule resume yearly"},
+	},
+	{
+		Name:     "rule delete",
+		Args:     "NAME",
+		Min:      1,
+		Max:      1,
+		Flags:    ruleDelete,
+		Summary:  "End a rule; a rotation that it has begun goes on",
+		Examples: []string{"plumlatch rule delete yearly"},
+	},
+}
+
+func ruleAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	var w wantedFlags
+	var t settingsFlags
+	w.flags(f)
+	t.flags(f)
+	maker := f.String(
+		"make",
+		"service",
+		"`where` new keys come from: service (made and kept by it) or bring (asked of each keeper)",
+	)
+	reason := f.String("reason", "", "why, for the daybook")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		wanted, err := w.wanted()
+		if err != nil {
+			return err
+		}
+		settings, err := t.settings()
+		if err != nil {
+			return err
+		}
+		if *maker != "service" && *maker != "bring" {
+			return kit.Usage(fmt.Sprintf("-make is service or bring, not %q", *maker))
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		r, err := kit.Answer[apiclient.RotationRule](
+			client.AddRotationRule(
+				ctx,
+				&apiclient.AddRotationRuleParams{IdempotencyKey: kit.NewRequestKey()},
+				apiclient.AddRotationRule{
+					Name:     args[0],
+					Wanted:   wanted,
+					Settings: &settings,
+					Make:     apiclient.AddRotationRuleMake(*maker),
+					Reason:   kit.Optional(*reason),
+				},
+			),
+		)
+		if err != nil {
+			return err
+		}
+		return ruleSaid(s, r, "The rule %s stands. See what it will do: plumlatch rule due\n")
+	}
+}
+
+func ruleSaid(s *kit.Session, r apiclient.RotationRule, sentence string) error {
+	switch {
+	case s.Json:
+		return s.WriteJSON(r)
+	case s.Quiet:
+		fmt.Fprintln(s.Env.Out, r.Name)
+	default:
+		fmt.Fprintf(s.Env.Out, sentence, r.Name)
+	}
+	return nil
+}
+
+// wantedText says in words which keys are selected, where.
+func wantedText(w apiclient.RotationWanted) string {
+	var parts []string
+	add := func(format string, value *string) {
+		if value != nil {
+			parts = append(parts, fmt.Sprintf(format, *value))
+		}
+	}
+	if w.Keys != nil {
+		parts = append(parts, strings.Join(*w.Keys, ", "))
+	}
+	if w.OlderDays != nil {
+		parts = append(parts, fmt.Sprintf("older than %s", text.Counted(*w.OlderDays, "day")))
+	}
+	add("weaker than %s", w.WeakerThan)
+	add("of the type %s", w.Type)
+	add("of %s", w.Keeper)
+	if kit.Given(w.Shared) {
+		parts = append(parts, "shared")
+	}
+	if kit.Given(w.Lost) {
+		parts = append(parts, "lost")
+	}
+	if w.Instances != nil {
+		parts = append(parts, "on "+strings.Join(*w.Instances, ", "))
+	}
+	add("on %s", w.Label)
+	add("in %s", w.Region)
+	if kit.Given(w.Each) == apiclient.RotationWantedEachInstance {
+		parts = append(parts, "one for each instance")
+	}
+	return strings.Join(parts, ", ")
+}
+
+func settingsText(t apiclient.RotationSettings) string {
+	var parts []string
+	if t.Between != nil {
+		parts = append(parts, *t.Between+" "+kit.Given(t.Zone))
+	}
+	if n := kit.Given(t.First); n > 0 {
+		parts = append(parts, fmt.Sprintf("%d first", n))
+	}
+	if n := kit.Given(t.GraceSeconds); n > 0 {
+		parts = append(parts, fmt.Sprintf("grace %g h", float64(n)/3600))
+	}
+	if n := kit.Given(t.StopAfter); n > 0 {
+		parts = append(parts, fmt.Sprintf("pauses after %s", text.Counted(n, "failure")))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func ruleList(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		rules, err := kit.Answer[[]apiclient.RotationRule](client.ListRotationRules(ctx))
+		if err != nil {
+			return err
+		}
+		err = kit.Listing[apiclient.RotationRule]{
+			Head: []string{
+				"NAME",
+				"STATE",
+				"WHICH KEYS",
+				"NEW KEYS",
+				"HOW",
+				"BY",
+				"LOOKED",
+				"NEXT AT THE EARLIEST",
+			}, None: "There is no standing rule. Add one: plumlatch rule add NAME -older 365d",
+			Name: func(r apiclient.RotationRule) string { return r.Name },
+			Cells: func(r apiclient.RotationRule) []string {
+				looked, next := "not yet", "when due"
+				if r.LookedAt != nil {
+					looked = kit.Moment(*r.LookedAt)
+				}
+				if r.NextAt != nil {
+					next = kit.Moment(*r.NextAt)
+				}
+				return []string{
+					r.Name,
+					string(r.State),
+					wantedText(r.Wanted),
+					string(r.Make),
+					settingsText(r.Settings),
+					r.CreatedBy,
+					looked,
+					next,
+				}
+			},
+		}.Show(s, rules, len(rules))
+		if err != nil || s.Json || s.Quiet {
+			return err
+		}
+		for _, r := range rules {
+			if r.Note != nil {
+				fmt.Fprintf(s.Env.Out, "\n%s: due, and cannot be done: %s\n", r.Name, *r.Note)
+			}
+		}
+		return nil
+	}
+}
+
+func ruleDue(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	days := f.Int("days", 30, "how many `days` ahead, up to 366")
+	return func(ctx context.Context, s *kit.Session, _ []string) error {
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		due, err := kit.Answer[[]apiclient.DueRotation](
+			client.ListDueRotations(ctx, &apiclient.ListDueRotationsParams{Days: days}),
+		)
+		if err != nil {
+			return err
+		}
+		cannot := 0
+		err = kit.Listing[apiclient.DueRotation]{
+			Head: []string{
+				"DUE",
+				"RULE",
+				"LOGIN",
+				"KEY",
+				"KEEPER",
+				"NEW KEY",
+				"CANNOT BE DONE",
+				"WHAT TO DO",
+			}, None: fmt.Sprintf("Nothing is due within %s.", text.Counted(*days, "day")),
+			Name: func(d apiclient.DueRotation) string { return d.Login },
+			Cells: func(d apiclient.DueRotation) []string {
+				if d.Cannot != nil {
+					cannot++
+				}
+				return []string{
+					kit.Moment(d.At),
+					d.Rule,
+					d.Login,
+					d.Old,
+					kit.Given(d.Keeper),
+					kit.Given(d.New),
+					kit.Given(d.Cannot),
+					kit.Given(d.Remedy),
+				}
+			},
+		}.Show(s, due, len(due))
+		if err == nil && cannot > 0 {
+			err = kit.Quiet(kit.ExitNotAsItShould)
+		}
+		return err
+	}
+}
+
+func ruleChange(
+	change apiclient.ChangeRotationRuleChange,
+) func(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	return func(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+		reason := f.String("reason", "", "why, for the daybook")
+		return func(ctx context.Context, s *kit.Session, args []string) error {
+			client, err := s.Connect()
+			if err != nil {
+				return err
+			}
+			r, err := kit.Answer[apiclient.RotationRule](
+				client.ChangeRotationRule(
+					ctx,
+					args[0],
+					apiclient.ChangeRotationRule{Change: change, Reason: kit.Optional(*reason)},
+				),
+			)
+			if err != nil {
+				return err
+			}
+			return ruleSaid(s, r, "The rule %s is "+string(r.State)+".\n")
+		}
+	}
+}
+
+func ruleDelete(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
+	yes := f.Bool("yes", false, "do not ask")
+	return func(ctx context.Context, s *kit.Session, args []string) error {
+		if err := s.Confirm(
+			*yes,
+			fmt.Sprintf("This ends the standing rule %s. Its keys are rotated by themselves no more.", args[0]),
+			args[0],
+		); err != nil {
+			return err
+		}
+		client, err := s.Connect()
+		if err != nil {
+			return err
+		}
+		if _, err := kit.AnswerBytes(client.DeleteRotationRule(ctx, args[0])); err != nil {
+			return err
+		}
+		if !s.Quiet && !s.Json {
+			fmt.Fprintf(s.Env.Out, "The rule %s is gone.\n", args[0])
+		}
+		return nil
+	}
+}

@@ -59,32 +59,16 @@ type fleet struct {
 func launchFleet(ctx context.Context, dir, database string) (f *fleet, err error) {
 	fmt.Fprintf(os.Stderr, "launching %d stand-in instances\n", swept)
 	token := filepath.Join(dir, "cloud.token")
-	cloud, cloudURL, err := startProgram(
-		exec.Command(
-			"bin/paddockd",
-			"-data",
-			filepath.Join(dir, "paddock"),
-			"-token-file",
-			token,
-			"-block",
-			"127.77.0.0/16",
-			"-listen",
-			"127.0.0.1:0",
-		),
-	)
+	cloud, cloudURL, err := startProgram(exec.Command(
+		"bin/paddockd", "-data", filepath.Join(dir, "paddock"), "-token-file", token, "-block", "127.77.0.0/16",
+		"-listen", "127.0.0.1:0",
+	))
 	if err != nil {
 		return nil, err
 	}
 	f = &fleet{targets: map[string][]sshio.Target{}, stop: func() { cloud.Stop(20 * time.Second) }}
 	s, err := startServiceWith(
-		dir,
-		database,
-		"-cloud",
-		cloudURL,
-		"-safe-key-file",
-		filepath.Join(dir, "safe.key"),
-		"-sweep-every",
-		"0",
+		dir, database, "-cloud", cloudURL, "-safe-key-file", filepath.Join(dir, "safe.key"), "-sweep-every", "0",
 	)
 	if err != nil {
 		return f, err
@@ -152,8 +136,7 @@ func (f *fleet) await(ctx context.Context) error {
 	for until := time.Now().Add(10 * time.Minute); ; {
 		if err := f.service.get(
 			ctx,
-			"/api/v1/instances?label=bench%3Dsweep&state=running&total=true&limit=1",
-			&up,
+			"/api/v1/instances?label=bench%3Dsweep&state=running&total=true&limit=1", &up,
 		); err != nil {
 			return err
 		}
@@ -222,9 +205,7 @@ func (f *fleet) sweeps(ctx context.Context) error {
 	rate, most := float64(swept)/took.Seconds(), float64(swept)/bare.Seconds()
 	fmt.Printf(
 		"| sweep of %d stand-in instances, all records written | %.0f logins a second, %.0f %% of the next row |\n",
-		swept,
-		rate,
-		100*rate/most,
+		swept, rate, 100*rate/most,
 	)
 	fmt.Printf("| only a handshake and one SFTP read for each of them, %d at once | %.0f a second |\n", atOnce, most)
 	return nil

@@ -31,8 +31,7 @@ func daybooks(ctx context.Context, database string) error {
 	}
 	defer s.Close()
 	if _, err := s.Pool().Exec(
-		ctx,
-		"CREATE TABLE unchained (LIKE daybook INCLUDING ALL EXCLUDING CONSTRAINTS)",
+		ctx, "CREATE TABLE unchained (LIKE daybook INCLUDING ALL EXCLUDING CONSTRAINTS)",
 	); err != nil {
 		return err
 	}
@@ -132,10 +131,7 @@ func daybooks(ctx context.Context, database string) error {
 	read := time.Since(begun)
 	fmt.Printf(
 		"| going through a daybook of %d entries | %.1f s, %.0f µs each; the database alone reads them in %.2f s |\n",
-		checked,
-		took.Seconds(),
-		float64(took.Microseconds())/float64(checked),
-		read.Seconds(),
+		checked, took.Seconds(), float64(took.Microseconds())/float64(checked), read.Seconds(),
 	)
 	_, err = s.Pool().Exec(ctx, "DROP TABLE unchained")
 	return err
@@ -168,19 +164,8 @@ func limits(ctx context.Context, s *service, dir string) error {
 		return err
 	}
 	add := exec.CommandContext(
-		ctx,
-		"bin/plumlatch",
-		"operator",
-		"add",
-		"limited",
-		"-role",
-		"operator",
-		"-limit",
-		"team=3",
-		"-password-file",
-		word,
-		"-confirm-file",
-		word,
+		ctx, "bin/plumlatch", "operator", "add", "limited", "-role", "operator", "-limit", "team=3", "-password-file",
+		word, "-confirm-file", word,
 	)
 	add.Env = append(os.Environ(), "HOME="+dir, "PLUMLATCH_URL="+s.url, "PLUMLATCH_TOKEN="+s.token)
 	if out, err := add.CombinedOutput(); err != nil {
@@ -206,11 +191,8 @@ func limits(ctx context.Context, s *service, dir string) error {
 		}
 		f, l := free[len(free)/2], limited[len(limited)/2]
 		fmt.Printf(
-			"| %s, without a limit and limited to a fortieth | median %.1f ms and %.1f ms, %.1f times |\n",
-			c.what,
-			ms(f),
-			ms(l),
-			float64(l)/float64(f),
+			"| %s, without a limit and limited to a fortieth | median %.1f ms and %.1f ms, %.1f times |\n", c.what,
+			ms(f), ms(l), float64(l)/float64(f),
 		)
 	}
 	return nil

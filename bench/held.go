@@ -81,17 +81,8 @@ func (s *service) viewer(ctx context.Context, dir string) (string, error) {
 		return "", err
 	}
 	add := exec.CommandContext(
-		ctx,
-		"bin/plumlatch",
-		"operator",
-		"add",
-		"looks-on",
-		"-role",
-		"viewer",
-		"-password-file",
-		word,
-		"-confirm-file",
-		word,
+		ctx, "bin/plumlatch", "operator", "add", "looks-on", "-role", "viewer", "-password-file", word,
+		"-confirm-file", word,
 	)
 	add.Env = append(os.Environ(), "HOME="+dir, "PLUMLATCH_URL="+s.url, "PLUMLATCH_TOKEN="+s.token)
 	if out, err := add.CombinedOutput(); err != nil {

@@ -51,9 +51,7 @@ func importList(s *service, dir string) ([]byte, error) {
 	}
 	fmt.Printf(
 		"| import of %d keys from one file by the client, into an empty inventory | %.1f s, %.0f keys a second |\n",
-		many,
-		took.Seconds(),
-		many/took.Seconds(),
+		many, took.Seconds(), many/took.Seconds(),
 	)
 	fmt.Printf(
 		"| only printing the fingerprints of the same file with ssh-keygen -l, recording nothing | %.1f s |\n",
@@ -128,12 +126,8 @@ func traces(s *service, dir string, listed []byte) error {
 		}
 		slices.Sort(times)
 		fmt.Printf(
-			"| trace of a key among %d by %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n",
-			most+many,
-			notation.name,
-			calls,
-			ms(times[len(times)/2]),
-			ms(times[len(times)*95/100]),
+			"| trace of a key among %d by %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n", most+many,
+			notation.name, calls, ms(times[len(times)/2]), ms(times[len(times)*95/100]),
 		)
 	}
 	path := filepath.Join(dir, "fingerprints.txt")
@@ -143,8 +137,7 @@ func traces(s *service, dir string, listed []byte) error {
 	begun := time.Now()
 	exec.Command("grep", "-F", "no such fingerprint", path).Run() // status 1: found nothing, having read everything
 	fmt.Printf(
-		"| searching a prepared text file of %d fingerprints with grep, one notation only | %.1f ms |\n",
-		most,
+		"| searching a prepared text file of %d fingerprints with grep, one notation only | %.1f ms |\n", most,
 		ms(time.Since(begun)),
 	)
 	return nil

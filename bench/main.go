@@ -117,10 +117,7 @@ func run(ctx context.Context, only string) error {
 		}
 		medians[c.what] = times[len(times)/2]
 		fmt.Printf(
-			"| %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n",
-			c.what,
-			calls,
-			ms(times[len(times)/2]),
+			"| %s, %d calls | median %.1f ms, 95 %% within %.1f ms |\n", c.what, calls, ms(times[len(times)/2]),
 			ms(times[len(times)*95/100]),
 		)
 	}
@@ -378,23 +375,21 @@ var password = rand.Text()
 
 func startServiceWith(dir, database string, settings ...string) (*service, error) {
 	begun := time.Now()
-	process, url, err := startProgram(
-		exec.Command(
-			"bin/plumlatchd",
-			append(
-				[]string{
-					"-database",
-					database,
-					"-cloud-token-file",
-					filepath.Join(dir, "cloud.token"),
-					"-listen",
-					"127.0.0.1:0",
-					"-allow-local-targets",
-					"-requests-per-second",
-					"0",
-				},
-				settings...)...),
-	)
+	process, url, err := startProgram(exec.Command(
+		"bin/plumlatchd",
+		append(
+			[]string{
+				"-database",
+				database,
+				"-cloud-token-file",
+				filepath.Join(dir, "cloud.token"),
+				"-listen",
+				"127.0.0.1:0",
+				"-allow-local-targets",
+				"-requests-per-second",
+				"0",
+			},
+			settings...)...))
 	if err != nil {
 		return nil, err
 	}
@@ -441,11 +436,7 @@ func reachOfAll(ctx context.Context, s *service) error {
 	slices.Sort(times)
 	fmt.Printf(
 		"| reach of %d logins with %d sightings, first page by the API, %d calls | median %.2f s, all within %.2f s |\n",
-		many,
-		many*sightingsEach,
-		len(times),
-		times[len(times)/2].Seconds(),
-		times[len(times)-1].Seconds(),
+		many, many*sightingsEach, len(times), times[len(times)/2].Seconds(), times[len(times)-1].Seconds(),
 	)
 	return nil
 }

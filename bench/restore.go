@@ -106,19 +106,10 @@ func startRestoring(dir, database string) (*restoring, error) {
 	if err := os.WriteFile(token, []byte(text+"\n"), 0o600); err != nil {
 		return nil, err
 	}
-	paddock, url, err := startProgram(
-		exec.Command(
-			"bin/paddockd",
-			"-data",
-			filepath.Join(dir, "restored"),
-			"-token-file",
-			token,
-			"-block",
-			"127.78.0.0/16",
-			"-listen",
-			"127.0.0.1:0",
-		),
-	)
+	paddock, url, err := startProgram(exec.Command(
+		"bin/paddockd", "-data", filepath.Join(dir, "restored"), "-token-file", token, "-block", "127.78.0.0/16",
+		"-listen", "127.0.0.1:0",
+	))
 	if err != nil {
 		return nil, err
 	}
@@ -127,14 +118,7 @@ func startRestoring(dir, database string) (*restoring, error) {
 		return r, err
 	}
 	s, err := startServiceWith(
-		dir,
-		database,
-		"-cloud",
-		url,
-		"-safe-key-file",
-		filepath.Join(dir, "safe.key"),
-		"-sweep-every",
-		"0",
+		dir, database, "-cloud", url, "-safe-key-file", filepath.Join(dir, "safe.key"), "-sweep-every", "0",
 	)
 	if err != nil {
 		return r, err
@@ -152,10 +136,7 @@ func startRestoring(dir, database string) (*restoring, error) {
 		return r, err
 	}
 	return r, s.post(
-		context.Background(),
-		"/api/v1/keys",
-		map[string]any{"name": "in-hand", "public_key": pair.Line()},
-		nil,
+		context.Background(), "/api/v1/keys", map[string]any{"name": "in-hand", "public_key": pair.Line()}, nil,
 	)
 }
 
@@ -166,10 +147,7 @@ func (r *restoring) launch(ctx context.Context, name, image string, steward bool
 		return err
 	}
 	if err := r.service.post(
-		ctx,
-		"/api/v1/keys",
-		map[string]any{"name": "of-" + name, "public_key": pair.Line()},
-		nil,
+		ctx, "/api/v1/keys", map[string]any{"name": "of-" + name, "public_key": pair.Line()}, nil,
 	); err != nil {
 		return err
 	}
@@ -296,8 +274,7 @@ func (r *restoring) takePasswords(i restoredInstance) error {
 	}
 	return errors.Join(
 		os.WriteFile(
-			config,
-			[]byte(strings.ReplaceAll(string(text), "PasswordAuthentication no", "PasswordAuthentication yes")),
+			config, []byte(strings.ReplaceAll(string(text), "PasswordAuthentication no", "PasswordAuthentication yes")),
 			0o644,
 		),
 		os.WriteFile(filepath.Join(r.disks, i.CloudID, "etc/shadow"), []byte(i.Connection.User+":"+string(hash)+"\n"), 0o600),
@@ -339,10 +316,8 @@ func (r *restoring) typePassword(ctx context.Context, name string, i restoredIns
 		seen = append(seen, map[string]any{"path": f.Path, "there": f.There, "content": f.Content, "mode": int(f.Mode)})
 	}
 	return r.service.post(
-		ctx,
-		"/api/v1/logins/"+name+"/files",
-		map[string]any{"files": seen, "host_key": ssh.FingerprintSHA256(s.HostKey)},
-		nil,
+		ctx, "/api/v1/logins/"+name+"/files",
+		map[string]any{"files": seen, "host_key": ssh.FingerprintSHA256(s.HostKey)}, nil,
 	)
 }
 
@@ -359,16 +334,13 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 	}
 	disk, own := disks[0].Id, disks[0].Attachments[0]
 	begun := time.Now()
-	op, err := r.cloud.Launch(
-		ctx,
-		cloud.Launch{
-			RequestToken: "bare helper",
-			Name:         "bare-helper",
-			Image:        "fedora-42",
-			Size:         "small",
-			Zone:         disks[0].Zone,
-		},
-	)
+	op, err := r.cloud.Launch(ctx, cloud.Launch{
+		RequestToken: "bare helper",
+		Name:         "bare-helper",
+		Image:        "fedora-42",
+		Size:         "small",
+		Zone:         disks[0].Zone,
+	})
 	helper, err := r.cloud.Await(ctx, op, err)
 	if err != nil {
 		return 0, err
@@ -397,13 +369,7 @@ func (r *restoring) bareHelper(ctx context.Context, name string) (time.Duration,
 			f, err := r.cloud.AgentFile(ctx, place, file, i.Connection.User)
 			if err == nil {
 				err = r.cloud.WriteAgentFile(
-					ctx,
-					place,
-					file,
-					*f.Content,
-					append(*f.Content, "# bare\n"...),
-					i.Connection.User,
-					0o600,
+					ctx, place, file, *f.Content, append(*f.Content, "# bare\n"...), i.Connection.User, 0o600,
 				)
 			}
 			return err
@@ -474,9 +440,7 @@ func (r *restoring) atOnce(ctx context.Context) error {
 	}
 	fmt.Printf(
 		"| %d restores at once on as many instances, by six routes | all over after %.1f s, %d done and proved |\n",
-		restoresAtOnce,
-		time.Since(begun).Seconds(),
-		done,
+		restoresAtOnce, time.Since(begun).Seconds(), done,
 	)
 	return nil
 }

@@ -116,10 +116,7 @@ func (f *fleet) rotateByProduct(ctx context.Context) (float64, error) {
 	}
 	begun := time.Now()
 	if err := f.service.post(
-		ctx,
-		"/api/v1/rotations",
-		map[string]any{"wanted": wanted, "shown": shown, "make": "service"},
-		&r,
+		ctx, "/api/v1/rotations", map[string]any{"wanted": wanted, "shown": shown, "make": "service"}, &r,
 	); err != nil {
 		return 0, err
 	}

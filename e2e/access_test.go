@@ -30,18 +30,14 @@ func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 	ines := h.session("ines", password)
 	r, err := h.api(ines).
 		AddTokenWithResponse(
-			t.Context(),
-			&apiclient.AddTokenParams{IdempotencyKey: new("t")},
-			apiclient.AddToken{Name: "short"},
+			t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"},
 		)
 	if err != nil || r.JSON201 == nil {
 		t.Fatalf("%v %s", err, r.Body)
 	}
 	again, err := h.api(ines).
 		AddTokenWithResponse(
-			t.Context(),
-			&apiclient.AddTokenParams{IdempotencyKey: new("t")},
-			apiclient.AddToken{Name: "short"},
+			t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"},
 		)
 	if err != nil || again.StatusCode() != http.StatusGone {
 		t.Errorf("the same request again: %v %s", err, again.Body)
@@ -55,10 +51,7 @@ func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 	}
 	viewer := strings.TrimSpace(h.must("token", "new", "weak", "-role", "viewer", "-q"))
 	if status, body := h.call(
-		"POST",
-		"/api/v1/tokens",
-		viewer,
-		`{"name":"strong","role":"admin"}`,
+		"POST", "/api/v1/tokens", viewer, `{"name":"strong","role":"admin"}`,
 	); status != http.StatusForbidden {
 		t.Errorf("a viewer made an admin token: %d %s", status, body)
 	}
@@ -82,8 +75,7 @@ func TestASessionIsAStrictCookieAndAnotherSitesPageCannotUseIt(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	resp, err := http.Post(
-		h.url+"/api/v1/session",
-		"application/json",
+		h.url+"/api/v1/session", "application/json",
 		strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})),
 	)
 	if err != nil {
@@ -361,18 +353,13 @@ func TestTLSIsServedWithTheGivenCertificate(t *testing.T) {
 		}
 	}
 	h.startService(
-		"127.0.0.1:0",
-		"-tls-cert",
-		filepath.Join(h.dir, "cert.pem"),
-		"-tls-key",
-		filepath.Join(h.dir, "key.pem"),
+		"127.0.0.1:0", "-tls-cert", filepath.Join(h.dir, "cert.pem"), "-tls-key", filepath.Join(h.dir, "key.pem"),
 	)
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(files["cert.pem"])
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}
 	resp, err := client.Post(
-		h.url+"/api/v1/session",
-		"application/json",
+		h.url+"/api/v1/session", "application/json",
 		strings.NewReader(jsonBody(t, apiclient.SignIn{Name: "ines", Password: password})),
 	)
 	if err != nil {

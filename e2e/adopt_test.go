@@ -103,16 +103,10 @@ func TestConsoleAdoptsMachinesAndComparesTheirHostKeys(t *testing.T) {
 	p.says("1 machine recorded")
 	p.open("/adopt")
 	p.press("A list")
-	p.paste(
-		"CSV with the heading",
-		fmt.Sprintf(
-			"name,address,port,login\nmast,127.0.0.1,%d,%s\npier,127.0.0.1,%d,%s\ndead,127.0.0.1,1,pi\n",
-			one.Port,
-			one.User,
-			two.Port,
-			two.User,
-		),
-	)
+	p.paste("CSV with the heading", fmt.Sprintf(
+		"name,address,port,login\nmast,127.0.0.1,%d,%s\npier,127.0.0.1,%d,%s\ndead,127.0.0.1,1,pi\n", one.Port,
+		one.User, two.Port, two.User,
+	))
 	p.press("Ask them for their host keys")
 	p.says("recorded already as mast")
 	p.says("connection refused")

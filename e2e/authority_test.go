@@ -139,18 +139,8 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("key", "new", "web-key")
 	h.must(
-		"instance",
-		"launch",
-		"web-1",
-		"-image",
-		"debian-12",
-		"-size",
-		"small",
-		"-key",
-		"web-key",
-		"-label",
-		"team=web",
-		"-steward",
+		"instance", "launch", "web-1", "-image", "debian-12", "-size", "small", "-key", "web-key", "-label",
+		"team=web", "-steward",
 	)
 	web := h.instance("web-1")
 	// Wherever it is told of a name or an address of the other team's, it is told too much.
@@ -160,14 +150,7 @@ func TestNobodySeesOrTouchesWhatIsBeyondTheirLimit(t *testing.T) {
 	}
 	h.must("sweep", "web-1")
 	h.must(
-		"operator",
-		"add",
-		"runa",
-		"-role",
-		"operator",
-		"-limit",
-		"team=cameras",
-		"-password-file",
+		"operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-password-file",
 		writeFile(t, filepath.Join(h.dir, "word"), password),
 	)
 	admin := h.token
@@ -329,20 +312,12 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 	h := newHouse(t, "")
 	const mark = "MARKED-puffin-burrow-7"
 	h.must(
-		"operator",
-		"add",
-		"runa",
-		"-role",
-		"operator",
-		"-password-file",
+		"operator", "add", "runa", "-role", "operator", "-password-file",
 		writeFile(t, filepath.Join(h.dir, "word"), mark+"-password"),
 	)
 	h.must("key", "new", "own")
 	private := strings.Replace(
-		read(t, filepath.Join(h.home(), ".ssh/own")),
-		"b3BlbnNzaC1rZXktdjE",
-		"b3BlbnNzaC1rZXktdjE",
-		1,
+		read(t, filepath.Join(h.home(), ".ssh/own")), "b3BlbnNzaC1rZXktdjE", "b3BlbnNzaC1rZXktdjE", 1,
 	)
 	body64 := strings.Split(private, "\n")[2]
 	marks := []string{mark, body64}
@@ -358,8 +333,7 @@ func TestMarkedSecretsAreNowhereTheyShouldNotBe(t *testing.T) {
 			for name, schema := range op.RequestBody.Value.Content["application/json"].Schema.Value.Properties {
 				switch {
 				case slices.Contains(
-					[]string{"password", "new_password", "code", "secret", "passphrase", "signature", "sealed"},
-					name,
+					[]string{"password", "new_password", "code", "secret", "passphrase", "signature", "sealed"}, name,
 				):
 					fields[name], marked = mark+"-password", marked+1
 				case slices.Contains([]string{"text", "public_key", "recipient", "csv", "fingerprint"}, name):

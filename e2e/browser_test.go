@@ -220,9 +220,7 @@ func (p *page) strike(key string) {
 	p.t.Helper()
 	for _, typ := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, "keyUp"} {
 		if _, err := chromedp.Call(
-			p.ctx,
-			input.DispatchKeyEvent,
-			input.DispatchKeyEventParams{Type: typ, Key: key},
+			p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: typ, Key: key},
 		); err != nil {
 			p.t.Fatal(err)
 		}

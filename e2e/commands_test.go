@@ -47,12 +47,7 @@ func TestCommandsThatTakeMoreThanOneThingSayWhatIsMissing(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	h.must(
-		"operator",
-		"add",
-		"runa",
-		"-role",
-		"viewer",
-		"-password-file",
+		"operator", "add", "runa", "-role", "viewer", "-password-file",
 		writeFile(t, filepath.Join(h.dir, "word"), password),
 	)
 	runa := h.in(t)

@@ -14,16 +14,7 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-label", "team=field")
 	h.must(
-		"instance",
-		"launch",
-		"other",
-		"-image",
-		"debian-12",
-		"-size",
-		"small",
-		"-new",
-		"elsewhere",
-		"-out",
+		"instance", "launch", "other", "-image", "debian-12", "-size", "small", "-new", "elsewhere", "-out",
 		filepath.Join(t.TempDir(), "elsewhere"),
 	)
 	command := strings.TrimSpace(h.must("connect", "door"))
@@ -55,9 +46,7 @@ func TestConnectAndSSHConfigPinTheHostKeySoThatSSHAsksNothing(t *testing.T) {
 	// Another host key is refused by ssh itself.
 	pins := filepath.Join(h.home(), ".config", "plumlatch", "known_hosts")
 	if err := os.WriteFile(
-		pins,
-		[]byte("door "+strings.TrimSpace(read(t, h.private("mine.pub")))+"\n"),
-		0o600,
+		pins, []byte("door "+strings.TrimSpace(read(t, h.private("mine.pub")))+"\n"), 0o600,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -86,9 +75,7 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	}
 	crlf := filepath.Join(dir, "quoted")
 	if err := os.WriteFile(
-		crlf,
-		[]byte("> "+strings.ReplaceAll(read(t, h.private("mine")), "\n", "\n> ")),
-		0o600,
+		crlf, []byte("> "+strings.ReplaceAll(read(t, h.private("mine")), "\n", "\n> ")), 0o600,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -119,11 +106,7 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	ask("all is well", 12, "", "", "-with", mine)
 	ask("found by itself", 12, "", "")
 	ask(
-		"a key that is not granted",
-		9,
-		"neither granted",
-		"plumlatch grant add second debian@door",
-		"-with",
+		"a key that is not granted", 9, "neither granted", "plumlatch grant add second debian@door", "-with",
 		h.private("second"),
 	)
 	ask("a lost key", 7, "is lost", "plumlatch key new", "-with", h.private("gone"))
@@ -153,8 +136,7 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	if out := h.must("sweep", "door"); !strings.Contains(
-		out,
-		"as before",
+		out, "as before",
 	) { // sshd refuses the steward too, so the agent reads
 		t.Errorf("%s", out)
 	}
@@ -173,12 +155,8 @@ func TestWhyStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 	ask("no rule at all", 2, "no rule lets anybody in", "Have a rule added", "-with", mine)
 	h.adapter("POST", "/firewall-rules", `{"group": "default", "source": "192.0.2.0/24", "port": 2222}`)
 	ask(
-		"no rule for this address",
-		2,
-		"no rule lets 127.0.0.1 in; there are rules for 192.0.2.0/24",
-		"-from ADDRESS",
-		"-with",
-		mine,
+		"no rule for this address", 2, "no rule lets 127.0.0.1 in; there are rules for 192.0.2.0/24", "-from ADDRESS",
+		"-with", mine,
 	)
 	h.adapter("POST", "/firewall-rules", `{"group": "default", "source": "127.0.0.0/8", "port": 2222}`)
 	if out := h.must("why", "door", "-with", mine); !strings.Contains(out, "the rule for 127.0.0.0/8 lets 127.0.0.1 in") {

@@ -18,16 +18,7 @@ func TestConsoleFromSignInToAnInstanceUnderItsKey(t *testing.T) {
 	h := newHouse(t, "disk=200ms,boot=200ms")
 	file := filepath.Join(h.dir, "tern")
 	if out, err := exec.Command(
-		"ssh-keygen",
-		"-q",
-		"-t",
-		"ed25519",
-		"-N",
-		"",
-		"-C",
-		"ines@laptop",
-		"-f",
-		file,
+		"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "ines@laptop", "-f", file,
 	).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}

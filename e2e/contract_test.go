@@ -34,13 +34,8 @@ func TestGeneratedCodeFollowsTheContracts(t *testing.T) {
 	}
 	fresh := filepath.Join(t.TempDir(), "contract.ts")
 	compareGenerated(
-		t,
-		"console/src/api/contract.gen.ts",
-		fresh,
-		"console/node_modules/.bin/openapi-typescript",
-		"api/openapi.yaml",
-		"-o",
-		fresh,
+		t, "console/src/api/contract.gen.ts", fresh, "console/node_modules/.bin/openapi-typescript",
+		"api/openapi.yaml", "-o", fresh,
 	)
 }
 

@@ -24,17 +24,8 @@ func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
 		h.must("instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mast", "-label", "team="+name)
 	}
 	h.must(
-		"operator",
-		"add",
-		"runa",
-		"-role",
-		"operator",
-		"-limit",
-		"team=mast-10",
-		"-title",
-		"Runa Mastery",
-		"-password-file",
-		writeFile(t, filepath.Join(h.dir, "word"), password),
+		"operator", "add", "runa", "-role", "operator", "-limit", "team=mast-10", "-title", "Runa Mastery",
+		"-password-file", writeFile(t, filepath.Join(h.dir, "word"), password),
 	)
 	find := func(h *house, text string) string {
 		t.Helper()

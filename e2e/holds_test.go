@@ -23,12 +23,7 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 	h := newHouse(t, "")
 	h.must("key", "new", "gannet")
 	h.must(
-		"operator",
-		"add",
-		"uma",
-		"-role",
-		"viewer",
-		"-password-file",
+		"operator", "add", "uma", "-role", "viewer", "-password-file",
 		writeFile(t, filepath.Join(h.dir, "word"), password),
 	)
 	viewer := h.signIn("uma", password)
@@ -45,10 +40,7 @@ func TestAThousandRequestsOfAViewerHoldUpNobodyElse(t *testing.T) {
 		all.Go(func() {
 			for range 3 {
 				r, err := http.NewRequestWithContext(
-					ctx,
-					"POST",
-					h.url+"/api/v1/keys/gannet/lost",
-					strings.NewReader(`{"reason":"x"}`),
+					ctx, "POST", h.url+"/api/v1/keys/gannet/lost", strings.NewReader(`{"reason":"x"}`),
 				)
 				if err != nil {
 					t.Error(err)
@@ -93,12 +85,7 @@ func TestAStreamEndsWithWhatItWasOpenedBy(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	h := newHouse(t, "")
 	h.must(
-		"operator",
-		"add",
-		"uma",
-		"-role",
-		"viewer",
-		"-password-file",
+		"operator", "add", "uma", "-role", "viewer", "-password-file",
 		writeFile(t, filepath.Join(h.dir, "word"), password),
 	)
 	uma := h.signIn("uma", password)
@@ -160,15 +147,8 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 	h := newHouse(t, "")
 	i := newIssuer(t)
 	h.must(
-		"operator",
-		"add",
-		"by-issuer",
-		"-role",
-		"operator",
-		"-issuer-name",
-		"ines@wrackline.example",
-		"-password-file",
-		writeFile(t, filepath.Join(h.dir, "word"), password),
+		"operator", "add", "by-issuer", "-role", "operator", "-issuer-name", "ines@wrackline.example",
+		"-password-file", writeFile(t, filepath.Join(h.dir, "word"), password),
 	)
 	session := h.session("by-issuer", password)
 	status, body := h.call("POST", "/api/v1/factor", session, "")
@@ -185,10 +165,7 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 		t.Fatal(status, body)
 	}
 	if status, body := h.call(
-		"POST",
-		"/api/v1/factor/confirmation",
-		session,
-		fmt.Sprintf(`{"code":"%s"}`, code(0)),
+		"POST", "/api/v1/factor/confirmation", session, fmt.Sprintf(`{"code":"%s"}`, code(0)),
 	); status >= 300 {
 		t.Fatal(status, body)
 	}
@@ -197,15 +174,8 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 	}
 	listen := h.listen()
 	h.startService(
-		listen,
-		"-oidc-issuer",
-		i.URL,
-		"-oidc-client-id",
-		"latch",
-		"-oidc-client-secret-file",
-		writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"),
-		"-public-url",
-		"http://"+listen,
+		listen, "-oidc-issuer", i.URL, "-oidc-client-id", "latch", "-oidc-client-secret-file",
+		writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"), "-public-url", "http://"+listen,
 	)
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -226,9 +196,7 @@ func TestTheIssuersSignInAsksForTheSecondFactor(t *testing.T) {
 	}
 	give := func(code string) int {
 		resp, err := browser.Post(
-			h.url+"/api/v1/session/code",
-			"application/json",
-			strings.NewReader(fmt.Sprintf(`{"code":"%s"}`, code)),
+			h.url+"/api/v1/session/code", "application/json", strings.NewReader(fmt.Sprintf(`{"code":"%s"}`, code)),
 		)
 		if err != nil {
 			t.Fatal(err)

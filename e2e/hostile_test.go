@@ -33,8 +33,7 @@ func hostile(text string) map[string]hostileCase {
 	return map[string]hostileCase{
 		"huge": both(file(sshdtest.HostileFile{Size: math.MinInt64, Mode: 0o600}), "is the limit"),
 		"endless": both(
-			file(sshdtest.HostileFile{Size: 100, Mode: 0o600, Content: "# more\n", Endless: true}),
-			"when it is read",
+			file(sshdtest.HostileFile{Size: 100, Mode: 0o600, Content: "# more\n", Endless: true}), "when it is read",
 		),
 		"link":     both(file(sshdtest.HostileFile{Mode: fs.ModeSymlink | 0o777}), "is not followed"),
 		"others":   both(file(sshdtest.HostileFile{Mode: 0o600, UID: 33}), "belongs to"),
@@ -99,19 +98,8 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 			t.Fatal(err)
 		}
 		h.must(
-			"instance",
-			"adopt",
-			name,
-			"-address",
-			"127.0.0.1",
-			"-port",
-			fmt.Sprint(m.Port),
-			"-login",
-			m.User,
-			"-with",
-			mine,
-			"-steward",
-			"-yes",
+			"instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-login", m.User, "-with",
+			mine, "-steward", "-yes",
 		)
 		if !neverAnswers[name] {
 			h.must("settle", name, "-ungranted", "accept", "-reason", "it was there", "-yes")
@@ -154,16 +142,7 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 			t.Errorf("why %s: %d %s", name, r.status, all)
 		}
 		r = h.client(
-			"restore",
-			"start",
-			name,
-			"-route",
-			"standing-key",
-			"-new",
-			"new-"+name,
-			"-lost-none",
-			"-reason",
-			"a try",
+			"restore", "start", name, "-route", "standing-key", "-new", "new-"+name, "-lost-none", "-reason", "a try",
 			"-yes",
 		)
 		if all := plainly(t, "restore "+name, r); r.status != 1 || !strings.Contains(all, c.changed) ||
@@ -172,19 +151,8 @@ func TestHostileMachinesAreSweptExplainedRotatedRestoredAndAdoptedInSafety(t *te
 		}
 		m := sshdtest.StartHostile(t, hostile(texts[name])[name].harm)
 		r = h.client(
-			"instance",
-			"adopt",
-			"again-"+name,
-			"-address",
-			"127.0.0.1",
-			"-port",
-			fmt.Sprint(m.Port),
-			"-login",
-			"warden",
-			"-with",
-			mine,
-			"-steward",
-			"-yes",
+			"instance", "adopt", "again-"+name, "-address", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-login", "warden",
+			"-with", mine, "-steward", "-yes",
 		)
 		if all := plainly(t, "adopt "+name, r); r.status != 1 || !strings.Contains(all, c.changed) {
 			t.Errorf("adopt %s: %d %s", name, r.status, all)

@@ -202,16 +202,8 @@ func prepare(ctx context.Context, owner, service string) error {
 	}
 	out := &output{}
 	cmd := exec.CommandContext(
-		ctx,
-		filepath.Join(bin, "plumlatchd"),
-		"-database",
-		service,
-		"-cloud",
-		"http://127.0.0.1:9",
-		"-cloud-token-file",
-		secret,
-		"-listen",
-		"127.0.0.1:0",
+		ctx, filepath.Join(bin, "plumlatchd"), "-database", service, "-cloud", "http://127.0.0.1:9",
+		"-cloud-token-file", secret, "-listen", "127.0.0.1:0",
 	)
 	cmd.Stdout, cmd.Stderr = out, out
 	p, err := child.Start(cmd)
@@ -232,14 +224,7 @@ func prepare(ctx context.Context, owner, service string) error {
 
 func makeFirstAdmin(ctx context.Context, owner, service string) error {
 	cmd := exec.CommandContext(
-		ctx,
-		filepath.Join(bin, "plumlatchd"),
-		"-database",
-		service,
-		"-owner-database",
-		owner,
-		"-first-admin",
-		"ines",
+		ctx, filepath.Join(bin, "plumlatchd"), "-database", service, "-owner-database", owner, "-first-admin", "ines",
 	)
 	cmd.Stdin = strings.NewReader(password + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -293,18 +278,8 @@ func (h *house) startCloud(latency string) {
 		listen = strings.TrimPrefix(h.cloudURL, "http://")
 	}
 	h.cloud = start(
-		h.t,
-		"paddockd",
-		"-data",
-		filepath.Join(h.dir, "paddock"),
-		"-token-file",
-		h.tokenFile(),
-		"-latency",
-		latency,
-		"-block",
-		block,
-		"-listen",
-		listen,
+		h.t, "paddockd", "-data", filepath.Join(h.dir, "paddock"), "-token-file", h.tokenFile(), "-latency", latency,
+		"-block", block, "-listen", listen,
 	)
 	h.cloudURL = h.cloud.await(h.t, `(http://\S+)`)
 }
@@ -401,8 +376,7 @@ func needsConfirmation(args []string) bool {
 		return false
 	}
 	return slices.Contains(
-		[]string{"token new", "factor add", "factor remove", "operator add", "operator change"},
-		args[0]+" "+args[1],
+		[]string{"token new", "factor add", "factor remove", "operator add", "operator change"}, args[0]+" "+args[1],
 	)
 }
 
@@ -410,8 +384,7 @@ func needsConfirmation(args []string) bool {
 func (h *house) session(name, password string) string {
 	h.t.Helper()
 	resp, err := http.Post(
-		h.url+"/api/v1/session",
-		"application/json",
+		h.url+"/api/v1/session", "application/json",
 		strings.NewReader(jsonBody(h.t, map[string]string{"name": name, "password": password})),
 	)
 	if err != nil {

@@ -185,10 +185,7 @@ func TestKeyImportSaysWhatIsWrongAndStoresNothing(t *testing.T) {
 				keyName = "two\nlines"
 			}
 			status, body := h.call(
-				"POST",
-				"/api/v1/keys",
-				h.token,
-				jsonBody(t, map[string]string{"name": keyName, "public_key": c.text}),
+				"POST", "/api/v1/keys", h.token, jsonBody(t, map[string]string{"name": keyName, "public_key": c.text}),
 			)
 			var p apiclient.Problem
 			if err := json.Unmarshal([]byte(body), &p); err != nil || status < 400 || p.Code != c.code {
@@ -225,16 +222,7 @@ func TestKeyImportKeepsDropsOrReplacesTheComment(t *testing.T) {
 	} {
 		file := filepath.Join(h.dir, c.name)
 		if out, err := exec.Command(
-			"ssh-keygen",
-			"-q",
-			"-t",
-			"ed25519",
-			"-N",
-			"",
-			"-C",
-			"ines@wrackline-laptop",
-			"-f",
-			file,
+			"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "ines@wrackline-laptop", "-f", file,
 		).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
@@ -323,16 +311,7 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 	for _, comment := range []string{"sunniva@desk", "Sunniva At Home", "", "sunniva@desk"} {
 		file := filepath.Join(h.dir, "l"+strings.ReplaceAll(comment, " ", "")+fmt.Sprint(len(lines)))
 		if out, err := exec.Command(
-			"ssh-keygen",
-			"-q",
-			"-t",
-			"ed25519",
-			"-N",
-			"",
-			"-C",
-			comment,
-			"-f",
-			file,
+			"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", comment, "-f", file,
 		).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
@@ -363,18 +342,12 @@ func TestAListIsImportedKeyByKeyAfterAPreview(t *testing.T) {
 		t.Errorf("recorded:\n%s", out)
 	}
 	if out := h.must("key", "import", "office", "-list", list, "-yes"); !strings.Contains(
-		out,
-		"0 recorded, 4 known already",
+		out, "0 recorded, 4 known already",
 	) {
 		t.Errorf("the second time:\n%s", out)
 	}
 	if r := h.client(
-		"key",
-		"import",
-		"office",
-		"-list",
-		filepath.Join(h.dir, "l"+"sunniva@desk"+"21"),
-		"-yes",
+		"key", "import", "office", "-list", filepath.Join(h.dir, "l"+"sunniva@desk"+"21"), "-yes",
 	); r.status != 1 ||
 		!strings.Contains(r.err, "private key") {
 		t.Errorf("a private key as a list: %d %s", r.status, r.err)
@@ -400,18 +373,7 @@ func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 		for format, mark := range marks {
 			name := format + "-" + maker
 			h.must(
-				"key",
-				"new",
-				name,
-				"-type",
-				"rsa",
-				"-bits",
-				"2048",
-				"-make",
-				maker,
-				"-format",
-				format,
-				"-passphrase-file",
+				"key", "new", name, "-type", "rsa", "-bits", "2048", "-make", maker, "-format", format, "-passphrase-file",
 				secret,
 			)
 			file := filepath.Join(h.home(), ".ssh", name+names[format])
@@ -433,10 +395,7 @@ func TestAPrivateHalfIsWrittenInTheFormatThatIsAskedFor(t *testing.T) {
 		t.Error("a key that could not be written was recorded")
 	}
 	status, body := h.call(
-		"POST",
-		"/api/v1/keys/made",
-		h.token,
-		`{"name":"sealed","format":"ppk3","passphrase":"wilson's petrel"}`,
+		"POST", "/api/v1/keys/made", h.token, `{"name":"sealed","format":"ppk3","passphrase":"wilson's petrel"}`,
 	)
 	if status != 201 || !strings.Contains(body, `"file_name":"sealed.ppk"`) ||
 		!strings.Contains(body, "argon2") && !strings.Contains(body, "Argon2id") {

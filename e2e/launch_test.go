@@ -58,21 +58,8 @@ func TestAKeyFromKeyNewOpensTheInstanceAndNoOtherDoes(t *testing.T) {
 		h.must(append([]string{"key", "new"}, args...)...)
 	}
 	r := h.client(
-		"instance",
-		"launch",
-		"tide-1",
-		"-image",
-		"debian-12",
-		"-size",
-		"small",
-		"-key",
-		"good",
-		"-key",
-		"good-rsa",
-		"-key",
-		"good-ecdsa",
-		"-reason",
-		"a new pier",
+		"instance", "launch", "tide-1", "-image", "debian-12", "-size", "small", "-key", "good", "-key", "good-rsa",
+		"-key", "good-ecdsa", "-reason", "a new pier",
 	)
 	if r.status != 0 {
 		t.Fatalf("%s%s", r.out, r.err)
@@ -147,8 +134,7 @@ func TestLaunchWithoutAKeyMustBeSaidAndLetsNobodyIn(t *testing.T) {
 		t.Errorf("without -no-key: %d %s", r.status, r.err)
 	}
 	if out := h.must("instance", "launch", "bare", "-image", "debian-12", "-size", "small", "-no-key"); !strings.Contains(
-		out,
-		"nobody can log in",
+		out, "nobody can log in",
 	) {
 		t.Errorf("with -no-key: %s", out)
 	}
@@ -204,8 +190,7 @@ func TestTwoLaunchesWithOneNameAtOnceOneWinsTheOtherIsTold(t *testing.T) {
 		wait.Go(func() {
 			r, err := h.api(h.token).
 				LaunchInstanceWithResponse(
-					t.Context(),
-					nil,
+					t.Context(), nil,
 					apiclient.LaunchInstance{Name: "same", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
 				)
 			if err != nil {
@@ -239,8 +224,7 @@ func TestALaunchSentTwiceIsOneLaunch(t *testing.T) {
 	for range 2 {
 		r, err := h.api(h.token).
 			LaunchInstanceWithResponse(
-				t.Context(),
-				&apiclient.LaunchInstanceParams{IdempotencyKey: &key},
+				t.Context(), &apiclient.LaunchInstanceParams{IdempotencyKey: &key},
 				apiclient.LaunchInstance{Name: "once", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
 			)
 		if err != nil || r.JSON202 == nil {
@@ -484,8 +468,7 @@ func TestAShortRSAKeyIsNotGrantedUnlessASettingAllowsIt(t *testing.T) {
 	h := newHouse(t, "")
 	sshKeygen(t, h.dir, "short", "-t", "rsa", "-b", "1024", "-N", "")
 	if out := h.must("key", "import", "short", "-from", filepath.Join(h.dir, "short.pub")); !strings.Contains(
-		out,
-		"fewer than 2048",
+		out, "fewer than 2048",
 	) {
 		t.Errorf("the import does not warn:\n%s", out)
 	}

@@ -155,15 +155,7 @@ func TestEveryPageIsReadableInLightAndDarkAtEveryWidthAndByName(t *testing.T) {
 	h.must("rotate", "start", "-key", "hides-shared", "-make", "service", "-grace", "48h", "-detach", "-yes")
 	rotation := "/rotations/" + h.rotation().Id.String()
 	h.must(
-		"restore",
-		"start",
-		"tide-gauge-3",
-		"-route",
-		"guest-agent",
-		"-new",
-		"tide-3",
-		"-reason",
-		"tomas has left",
+		"restore", "start", "tide-gauge-3", "-route", "guest-agent", "-new", "tide-3", "-reason", "tomas has left",
 		"-yes",
 	)
 	var restores []apiclient.Restore

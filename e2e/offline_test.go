@@ -64,39 +64,18 @@ func TestEveryConvertedPrivateHalfStillOpensTheInstance(t *testing.T) {
 		}
 		// closed with a passphrase, and opened again
 		h.must(
-			"key",
-			"convert",
-			filepath.Join(ssh, to),
-			"-to",
-			format,
-			"-out",
-			filepath.Join(ssh, to+"-closed"),
-			"-new-passphrase-file",
-			secret,
+			"key", "convert", filepath.Join(ssh, to), "-to", format, "-out", filepath.Join(ssh, to+"-closed"),
+			"-new-passphrase-file", secret,
 		)
 		if r := h.client(
-			"key",
-			"convert",
-			filepath.Join(ssh, to+"-closed"),
-			"-to",
-			"openssh",
-			"-out",
-			filepath.Join(ssh, to+"-no"),
+			"key", "convert", filepath.Join(ssh, to+"-closed"), "-to", "openssh", "-out", filepath.Join(ssh, to+"-no"),
 		); r.status != 1 ||
 			!strings.Contains(r.err, "passphrase is needed") {
 			t.Errorf("%s closed, without its passphrase: %d %s", format, r.status, r.err)
 		}
 		h.must(
-			"key",
-			"convert",
-			filepath.Join(ssh, to+"-closed"),
-			"-passphrase-file",
-			secret,
-			"-no-passphrase",
-			"-to",
-			"openssh",
-			"-out",
-			filepath.Join(ssh, to+"-opened"),
+			"key", "convert", filepath.Join(ssh, to+"-closed"), "-passphrase-file", secret, "-no-passphrase", "-to",
+			"openssh", "-out", filepath.Join(ssh, to+"-opened"),
 		)
 		if out, err := h.ssh(door, to+"-opened", "hostname"); err != nil || out != "door" {
 			t.Errorf("%s, closed and opened: %s %v", format, out, err)
@@ -206,31 +185,13 @@ func TestPassphraseIsChangedInPlaceAndTheOldFileKept(t *testing.T) {
 		}
 	}
 	if r := offline(
-		t,
-		dir,
-		"",
-		"key",
-		"passphrase",
-		"k",
-		"-passphrase-file",
-		"second",
-		"-new-passphrase-file",
-		"first",
+		t, dir, "", "key", "passphrase", "k", "-passphrase-file", "second", "-new-passphrase-file", "first",
 	); r.status != 1 ||
 		!strings.Contains(r.err, "does not open") {
 		t.Errorf("a wrong passphrase: %d %s", r.status, r.err)
 	}
 	if r := offline(
-		t,
-		dir,
-		"",
-		"key",
-		"passphrase",
-		"k",
-		"-passphrase-file",
-		"first",
-		"-new-passphrase-file",
-		"second",
+		t, dir, "", "key", "passphrase", "k", "-passphrase-file", "first", "-new-passphrase-file", "second",
 	); r.status != 0 {
 		t.Fatalf("%d %s", r.status, r.err)
 	}
@@ -271,19 +232,8 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	h.must(
-		"instance",
-		"launch",
-		"door",
-		"-image",
-		"debian-12",
-		"-size",
-		"small",
-		"-new",
-		"mine",
-		"-type",
-		"rsa",
-		"-bits",
-		"2048",
+		"instance", "launch", "door", "-image", "debian-12", "-size", "small", "-new", "mine", "-type", "rsa",
+		"-bits", "2048",
 	)
 	file := filepath.Join(h.home(), ".ssh", "mine")
 	var inspectedFile []struct {
@@ -325,10 +275,7 @@ func TestTraceFindsARecordByAnyFingerprint(t *testing.T) {
 		t.Errorf("a private half piped in: %d %s%s", r.status, r.out, r.err)
 	}
 	if status, body := h.call(
-		"POST",
-		"/api/v1/traces",
-		h.token,
-		jsonBody(t, map[string]string{"text": string(private)}),
+		"POST", "/api/v1/traces", h.token, jsonBody(t, map[string]string{"text": string(private)}),
 	); status != 422 ||
 		!strings.Contains(body, `"code":"private-key"`) {
 		t.Errorf("a private half sent: %d %s", status, body)
@@ -381,9 +328,7 @@ func TestInspectFindsKeysThatShareAPrime(t *testing.T) {
 		t.Errorf("%d %s", r.status, r.out)
 	}
 	if err := os.WriteFile(
-		filepath.Join(dir, "authorized_keys"),
-		[]byte("# old\n"+all+"ssh-frob AAAA\n"),
-		0o600,
+		filepath.Join(dir, "authorized_keys"), []byte("# old\n"+all+"ssh-frob AAAA\n"), 0o600,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -443,13 +388,7 @@ func TestKeysInTheAgentAreImportedAndTraced(t *testing.T) {
 	sshKeygen(t, dir, "one", "-t", "ed25519", "-N", "")
 	sshKeygen(t, dir, "two", "-t", "ecdsa", "-N", "")
 	if err := exec.Command(
-		"ssh-keygen",
-		"-q",
-		"-c",
-		"-C",
-		"tide gauge",
-		"-f",
-		filepath.Join(dir, "two"),
+		"ssh-keygen", "-q", "-c", "-C", "tide gauge", "-f", filepath.Join(dir, "two"),
 	).Run(); err != nil {
 		t.Fatal(err)
 	}

@@ -40,19 +40,8 @@ func TestANewServiceIsSetUpByItsSecretAndWorksWithoutASafe(t *testing.T) {
 	writeFile(t, h.tokenFile(), "cloud-token\n")
 	h.startCloud("")
 	h.service = start(
-		t,
-		"plumlatchd",
-		"-database",
-		database,
-		"-owner-database",
-		owner,
-		"-cloud",
-		h.cloudURL,
-		"-cloud-token-file",
-		h.tokenFile(),
-		"-listen",
-		"127.0.0.1:0",
-		"-allow-local-targets",
+		t, "plumlatchd", "-database", database, "-owner-database", owner, "-cloud", h.cloudURL, "-cloud-token-file",
+		h.tokenFile(), "-listen", "127.0.0.1:0", "-allow-local-targets",
 	)
 	h.url = h.service.await(t, `Plum Latch is at (http\S+)`)
 	secret := h.service.await(t, `by this secret:\s+(\S+)`)
@@ -207,18 +196,8 @@ func TestCustodyGoesFromOneToAnotherAndSomebodyLeaves(t *testing.T) {
 		t.Fatal(r)
 	}
 	h.must(
-		"instance",
-		"launch",
-		"web",
-		"-image",
-		"debian-12",
-		"-size",
-		"small",
-		"-key",
-		"deploy",
-		"-label",
-		"team=atlas",
-		"-steward",
+		"instance", "launch", "web", "-image", "debian-12", "-size", "small", "-key", "deploy", "-label",
+		"team=atlas", "-steward",
 	)
 	h.must("sweep", "web")
 	h.must("rotate", "start", "-key", "deploy", "-make", "service", "-yes")
@@ -332,16 +311,13 @@ func newIssuer(t *testing.T) *issuer {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		write(
-			w,
-			map[string]any{
-				"issuer":                                i.URL,
-				"authorization_endpoint":                i.URL + "/ask",
-				"token_endpoint":                        i.URL + "/token",
-				"jwks_uri":                              i.URL + "/keys",
-				"id_token_signing_alg_values_supported": []string{"RS256"},
-			},
-		)
+		write(w, map[string]any{
+			"issuer":                                i.URL,
+			"authorization_endpoint":                i.URL + "/ask",
+			"token_endpoint":                        i.URL + "/token",
+			"jwks_uri":                              i.URL + "/keys",
+			"id_token_signing_alg_values_supported": []string{"RS256"},
+		})
 	})
 	mux.HandleFunc("/keys", func(w http.ResponseWriter, _ *http.Request) {
 		write(
@@ -389,8 +365,7 @@ func newIssuer(t *testing.T) *issuer {
 			key, _ = rsa.GenerateKey(rand.Reader, 2048)
 		}
 		signer, err := jose.NewSigner(
-			jose.SigningKey{Algorithm: jose.RS256, Key: key},
-			(&jose.SignerOptions{}).WithHeader("kid", "1"),
+			jose.SigningKey{Algorithm: jose.RS256, Key: key}, (&jose.SignerOptions{}).WithHeader("kid", "1"),
 		)
 		if err != nil {
 			t.Error(err)
@@ -427,15 +402,8 @@ func TestPeopleSignInByAnIssuerAndBentAnswersAreRefused(t *testing.T) {
 	}
 	listen := h.listen()
 	h.startService(
-		listen,
-		"-oidc-issuer",
-		i.URL,
-		"-oidc-client-id",
-		"latch",
-		"-oidc-client-secret-file",
-		writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"),
-		"-public-url",
-		"http://"+listen,
+		listen, "-oidc-issuer", i.URL, "-oidc-client-id", "latch", "-oidc-client-secret-file",
+		writeFile(t, filepath.Join(h.dir, "client"), "client-secret\n"), "-public-url", "http://"+listen,
 	)
 	// try signs in with a browser of its own and returns who is signed in then, or "".
 	try := func(t *testing.T, at string) string {
@@ -551,13 +519,10 @@ func certificate(t testing.TB, dir string, serial int64) (cert, key string) {
 		t.Fatal(err)
 	}
 	return writeFile(
-			t,
-			filepath.Join(dir, "cert.pem"),
-			string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+			t, filepath.Join(dir, "cert.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
 		),
 		writeFile(
-			t,
-			filepath.Join(dir, "key.pem"),
+			t, filepath.Join(dir, "key.pem"),
 			string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})),
 		)
 }
@@ -574,26 +539,9 @@ func TestTheServiceReadsANewCertificateHoldsBackCallersAndStaysOffItsOwnMachine(
 	cert, key := certificate(t, h.dir, 1)
 	// As in newHouse, but without the settings that let it reach this machine and ask freely.
 	h.service = start(
-		t,
-		"plumlatchd",
-		"-database",
-		h.database,
-		"-owner-database",
-		h.owner,
-		"-cloud",
-		h.cloudURL,
-		"-cloud-token-file",
-		h.tokenFile(),
-		"-listen",
-		"127.0.0.1:0",
-		"-safe-key-file",
-		filepath.Join(h.dir, "safe.key"),
-		"-tls-cert",
-		cert,
-		"-tls-key",
-		key,
-		"-requests-per-second",
-		"2",
+		t, "plumlatchd", "-database", h.database, "-owner-database", h.owner, "-cloud", h.cloudURL,
+		"-cloud-token-file", h.tokenFile(), "-listen", "127.0.0.1:0", "-safe-key-file",
+		filepath.Join(h.dir, "safe.key"), "-tls-cert", cert, "-tls-key", key, "-requests-per-second", "2",
 	)
 	h.url = h.service.await(t, `Plum Latch is at (https\S+)`)
 	transport := &http.Transport{
@@ -773,8 +721,7 @@ func TestTheMasterKeyMayComeFromACommandAndAWrongOneIsSaid(t *testing.T) {
 		t.Error(out)
 	}
 	if out := fmt.Sprint(h.must("daybook", "list", "-action", "safe")); !strings.Contains(
-		out,
-		"put under a new master key",
+		out, "put under a new master key",
 	) {
 		t.Error(out)
 	}

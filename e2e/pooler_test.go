@@ -110,16 +110,8 @@ func TestAPoolerInTransactionModeIsNoticedAtTheStart(t *testing.T) {
 	for what, more := range map[string]string{"as it is": "", "that overlooks": overlooks} {
 		through := startPgBouncer(t, database, more)
 		cmd := exec.CommandContext(
-			t.Context(),
-			filepath.Join(bin, "plumlatchd"),
-			"-database",
-			through,
-			"-cloud",
-			"http://127.0.0.1:9",
-			"-cloud-token-file",
-			secret,
-			"-listen",
-			"127.0.0.1:0",
+			t.Context(), filepath.Join(bin, "plumlatchd"), "-database", through, "-cloud", "http://127.0.0.1:9",
+			"-cloud-token-file", secret, "-listen", "127.0.0.1:0",
 		)
 		cmd.Env = append(os.Environ(), "PLUMLATCH_DATABASE=")
 		out, err := cmd.CombinedOutput()

@@ -37,9 +37,7 @@ func (h *house) keeper(name string) {
 	}
 	defer conn.Close(h.t.Context())
 	if _, err := conn.Exec(
-		h.t.Context(),
-		"INSERT INTO keepers (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)",
-		name,
+		h.t.Context(), "INSERT INTO keepers (id, name, kind, title) VALUES (gen_random_uuid(), $1, 'team', $1)", name,
 	); err != nil {
 		h.t.Fatal(err)
 	}
@@ -324,8 +322,7 @@ func TestAHostileFileHoldsUpNoSweepAndReachesNoTerminal(t *testing.T) {
 		t,
 		hostile,
 		line+" a\x00b\x1b]0;owned\x07\n"+"command=\"\x1b[2J\x00\" "+line+"\n\x00\xff\xfe\n"+strings.Repeat(
-			"no-pty,",
-			5000,
+			"no-pty,", 5000,
 		)+"\n",
 	)
 	var many strings.Builder
@@ -516,9 +513,7 @@ func TestTheReachOfALoginFollowsItsProofsAndLosses(t *testing.T) {
 	h.must("key", "new", "mareks", "-keeper", "marek")
 	// From a home without private halves no login is tried, so nobody proves anything.
 	status, body := h.call(
-		"POST",
-		"/api/v1/instances",
-		h.token,
+		"POST", "/api/v1/instances", h.token,
 		`{"name": "door", "image": "debian-12", "size": "small", "keys": ["mine", "mareks"], "steward": true}`,
 	)
 	if status != 202 {
@@ -599,8 +594,7 @@ func TestAGrantWithAnEndIsWithdrawnByTheService(t *testing.T) {
 		return err != nil
 	})
 	if out := h.must("daybook", "list"); !strings.Contains(
-		out,
-		"service asked to withdraw debian@door from the key guest",
+		out, "service asked to withdraw debian@door from the key guest",
 	) {
 		t.Errorf("the daybook says\n%s", out)
 	}

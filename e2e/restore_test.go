@@ -92,16 +92,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 		t.Error("a pair was made for a restore that is not possible")
 	}
 	r := h.client(
-		"restore",
-		"start",
-		"door",
-		"-route",
-		"guest-agent",
-		"-new",
-		"back",
-		"-lost",
-		"gone",
-		"-reason",
+		"restore", "start", "door", "-route", "guest-agent", "-new", "back", "-lost", "gone", "-reason",
 		"the laptop is gone",
 	)
 	if r.status != 0 ||
@@ -120,8 +111,7 @@ func TestTheClientGetsBackInByTheBestRoute(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	if out := h.must("daybook", "list"); !strings.Contains(
-		out,
-		"began to get back into debian@door by the route guest-agent, with back",
+		out, "began to get back into debian@door by the route guest-agent, with back",
 	) ||
 		!strings.Contains(out, "gone is marked as lost") {
 		t.Errorf("%s", out)
@@ -151,9 +141,7 @@ func TestAPasswordIsTypedOnceAndPasswordLoginIsOffAfter(t *testing.T) {
 	settings := read(t, config)
 	for file, text := range map[string]string{
 		config: strings.ReplaceAll(
-			settings,
-			"PasswordAuthentication no",
-			"PasswordAuthentication yes",
+			settings, "PasswordAuthentication no", "PasswordAuthentication yes",
 		),
 		filepath.Join(disk, "etc/shadow"): "debian:" + string(hash) + "\n",
 	} {
@@ -166,17 +154,7 @@ func TestAPasswordIsTypedOnceAndPasswordLoginIsOffAfter(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := h.client(
-		"restore",
-		"start",
-		"door",
-		"-route",
-		"password",
-		"-new",
-		"back",
-		"-lost",
-		"gone",
-		"-password-file",
-		secret,
+		"restore", "start", "door", "-route", "password", "-new", "back", "-lost", "gone", "-password-file", secret,
 	)
 	if r.status != 0 || !strings.Contains(r.err, "the SSH server takes no passwords any more") ||
 		strings.Contains(r.out+r.err, "brent goose") {
@@ -270,15 +248,7 @@ func TestTheAdministratorsPasswordIsOpenedHere(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	if r := h.client(
-		"restore",
-		"start",
-		"desk",
-		"-route",
-		"windows-password",
-		"-new",
-		"curve",
-		"-type",
-		"ed25519",
+		"restore", "start", "desk", "-route", "windows-password", "-new", "curve", "-type", "ed25519",
 	); r.status != 1 ||
 		!strings.Contains(r.err, "sealed to RSA keys alone") {
 		t.Errorf("%+v", r)
@@ -296,8 +266,7 @@ func TestTheAdministratorsPasswordIsOpenedHere(t *testing.T) {
 		t.Errorf("%s", report)
 	}
 	if out := h.must("daybook", "list"); !strings.Contains(
-		out,
-		"ines opened the administrator's password of desk on their machine",
+		out, "ines opened the administrator's password of desk on their machine",
 	) ||
 		strings.Contains(out, strings.TrimSpace(second)) {
 		t.Errorf("%s", out)
@@ -347,8 +316,7 @@ func TestTheRestoreCallsJudgeWhatTheyAreGiven(t *testing.T) {
 	var ids []string
 	for range 2 {
 		begun, err := client.StartRestoreWithResponse(
-			t.Context(),
-			&apiclient.StartRestoreParams{IdempotencyKey: new("once")},
+			t.Context(), &apiclient.StartRestoreParams{IdempotencyKey: new("once")},
 			apiclient.StartRestore{Login: "door", Route: "guest-agent", Key: "back"},
 		)
 		if err != nil || begun.JSON202 == nil {

@@ -56,26 +56,14 @@ func (h *house) fleet(t *testing.T, names ...string) {
 	}
 	for _, name := range names {
 		h.must(
-			"instance",
-			"launch",
-			name,
-			"-image",
-			"debian-12",
-			"-size",
-			"small",
-			"-key",
-			"mine",
-			"-steward",
-			"-label",
+			"instance", "launch", name, "-image", "debian-12", "-size", "small", "-key", "mine", "-steward", "-label",
 			"team=field",
 		)
 		file := h.keysFile(name)
 		text := read(t, file)
 		text = "# set up by hand\n" + strings.Replace(
-			text,
-			strings.TrimSpace(read(t, h.private("mine.pub"))),
-			`no-agent-forwarding `+strings.TrimSpace(read(t, h.private("mine.pub"))),
-			1,
+			text, strings.TrimSpace(read(t, h.private("mine.pub"))),
+			`no-agent-forwarding `+strings.TrimSpace(read(t, h.private("mine.pub"))), 1,
 		) + "ssh-puffin AAAA odd\n"
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
@@ -151,8 +139,7 @@ func TestARotationReplacesAKeyEverywhereByPairsMadeHere(t *testing.T) {
 		t.Errorf("%+v", l.Reach)
 	}
 	if out := h.must("daybook", "list"); !strings.Contains(
-		out,
-		"mine is replaced by a-mine in debian@a; the old key is refused",
+		out, "mine is replaced by a-mine in debian@a; the old key is refused",
 	) ||
 		!strings.Contains(out, "3 replaced, 0 failed, 0 undone") {
 		t.Errorf("the daybook says\n%s", out)
@@ -210,8 +197,7 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 	h := newHouse(t, "")
 	h.fleet(t, "a", "b")
 	if out := h.must("rotate", "start", "-key", "mine", "-make", "service", "-first", "1", "-yes"); !strings.Contains(
-		out,
-		"2 done",
+		out, "2 done",
 	) {
 		t.Errorf("%s", out)
 	}
@@ -249,13 +235,7 @@ func TestAKeyThatTheServiceKeepsIsProvedByItAndTakenOutOnce(t *testing.T) {
 		t.Errorf("taken out: %s %v", out, err)
 	}
 	if r := h.client(
-		"key",
-		"private",
-		"mine-2",
-		"-reason",
-		"again",
-		"-out",
-		filepath.Join(t.TempDir(), "x"),
+		"key", "private", "mine-2", "-reason", "again", "-out", filepath.Join(t.TempDir(), "x"),
 	); r.status != 1 ||
 		!strings.Contains(r.err, "handed over once, to ines") {
 		t.Errorf("again: %d %s", r.status, r.err)
@@ -283,9 +263,7 @@ func TestAFailingLoginStopsAtItsSafePointAndHoldsUpNoOther(t *testing.T) {
 	before := map[string]string{
 		"b": edit("b", "no-agent-forwarding "+mine+"\n", ""), "c": edit("c", "no-agent-forwarding ", "cert-authority "),
 		"d": edit(
-			"d",
-			"restrict ssh-ed25519",
-			`restrict,from="192.0.2.1" ssh-ed25519`,
+			"d", "restrict ssh-ed25519", `restrict,from="192.0.2.1" ssh-ed25519`,
 		), "e": edit("e", "no-agent-forwarding ", `from="192.0.2.1" `),
 	}
 	r := h.client("rotate", "start", "-key", "mine", "-make", "service", "-yes")
@@ -332,9 +310,7 @@ func TestARotationPausesGoesOnAndIsUndoneWhileTheOldKeyStands(t *testing.T) {
 	// A first group whose member fails pauses the rest.
 	aText := read(t, h.keysFile("a"))
 	if err := os.WriteFile(
-		h.keysFile("a"),
-		[]byte(strings.Replace(aText, "no-agent-forwarding ", "cert-authority ", 1)),
-		0o600,
+		h.keysFile("a"), []byte(strings.Replace(aText, "no-agent-forwarding ", "cert-authority ", 1)), 0o600,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -518,19 +494,8 @@ func TestAHostKeyThatChangesInTheGraceStopsTheRemoval(t *testing.T) {
 	}
 	g := newGate(t, fmt.Sprintf("127.0.0.1:%d", server.Port))
 	h.must(
-		"instance",
-		"adopt",
-		"mast",
-		"-address",
-		"127.0.0.1",
-		"-port",
-		fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
-		"-login",
-		server.User,
-		"-with",
-		h.private("mine"),
-		"-steward",
-		"-yes",
+		"instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
+		"-login", server.User, "-with", h.private("mine"), "-steward", "-yes",
 	)
 	h.must("grant", "add", "mine", "mast")
 	h.client("rotate", "start", "-key", "mine", "-to", "next", "-grace", "6s", "-detach", "-yes")
@@ -581,8 +546,7 @@ func (h *house) holdAt(t *testing.T, a at) (held func() bool, letGo func()) {
 		),
 		fmt.Sprintf(
 			"CREATE TRIGGER hold_for_a_test BEFORE UPDATE ON %s FOR EACH ROW WHEN (%s) EXECUTE FUNCTION hold_for_a_test()",
-			a.table,
-			a.condition,
+			a.table, a.condition,
 		),
 	} {
 		if _, err := conn.Exec(ctx, q); err != nil {

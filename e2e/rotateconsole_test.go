@@ -56,16 +56,7 @@ func TestConsoleKeepsRulesShowsTheCalendarAndReports(t *testing.T) {
 	p.open("/rotations/asked?keeper=me")
 	p.press("Bring it")
 	if out, err := exec.Command(
-		"ssh-keygen",
-		"-q",
-		"-t",
-		"ed25519",
-		"-N",
-		"",
-		"-C",
-		"mine-2",
-		"-f",
-		h.private("brought"),
+		"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "mine-2", "-f", h.private("brought"),
 	).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}

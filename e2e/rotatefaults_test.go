@@ -37,39 +37,16 @@ func TestACutAtTheRenameAndALostReplyInsideARotation(t *testing.T) {
 				t.Fatal(err)
 			}
 			h.must(
-				"instance",
-				"adopt",
-				name,
-				"-address",
-				"127.0.0.1",
-				"-port",
-				fmt.Sprint(server.Port),
-				"-login",
-				server.User,
-				"-with",
-				h.private(key),
-				"-steward",
-				"-yes",
+				"instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-login", server.User,
+				"-with", h.private(key), "-steward", "-yes",
 			)
 			h.must("grant", "add", key, name)
 			if c.place != "" {
 				cut(c.place)
 			}
 			h.client(
-				"rotate",
-				"start",
-				"-key",
-				key,
-				"-instance",
-				name,
-				"-make",
-				"service",
-				"-grace",
-				"4s",
-				"-reason",
-				name,
-				"-detach",
-				"-yes",
+				"rotate", "start", "-key", key, "-instance", name, "-make", "service", "-grace", "4s", "-reason", name,
+				"-detach", "-yes",
 			)
 			own := func() apiclient.Rotation {
 				all := h.rotations()
@@ -96,13 +73,7 @@ func TestAFullDiskStopsARotationAtItsSafePoint(t *testing.T) {
 	file := h.keysFile("a")
 	dir, text := filepath.Dir(file), read(t, file)
 	if out, err := exec.Command(
-		"mount",
-		"-t",
-		"tmpfs",
-		"-o",
-		"size=16k,mode=700",
-		"none",
-		dir,
+		"mount", "-t", "tmpfs", "-o", "size=16k,mode=700", "none", dir,
 	).CombinedOutput(); err != nil {
 		t.Skipf("no small disk can be mounted here: %v: %s", err, out)
 	}
@@ -141,19 +112,8 @@ func TestAHostThatDiesAfterTheNewLineIsGoneBackOnWhenItIsBack(t *testing.T) {
 	way := fmt.Sprintf("127.0.0.1:%d", server.Port)
 	g := newGate(t, way)
 	h.must(
-		"instance",
-		"adopt",
-		"mast",
-		"-address",
-		"127.0.0.1",
-		"-port",
-		fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
-		"-login",
-		server.User,
-		"-with",
-		h.private("mine"),
-		"-steward",
-		"-yes",
+		"instance", "adopt", "mast", "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
+		"-login", server.User, "-with", h.private("mine"), "-steward", "-yes",
 	)
 	h.must("grant", "add", "mine", "mast")
 	before := read(t, server.KeysFile)
@@ -191,11 +151,9 @@ func TestAHostileFileIsRotatedByteForByte(t *testing.T) {
 	old := regexp.MustCompile(`(?m)^no-agent-forwarding .* mine\n`).FindString(text)
 	hostile := "\x00\x00 ssh-ed25519 AAAA\x00\r\n\x1b[2J\x1b]0;title\x07 ssh-ed25519 AAAA\n\"unended quote ssh-ed25519 " +
 		"AAAA mine\n" + strings.Repeat(
-		"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGF14U+Miqie/QV8ePU2o9+hQRQv9u76/ezAO9dlK9Ar junk\r\n",
-		9_000,
+		"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGF14U+Miqie/QV8ePU2o9+hQRQv9u76/ezAO9dlK9Ar junk\r\n", 9_000,
 	) + strings.Repeat(
-		"=",
-		100_000,
+		"=", 100_000,
 	) + "\n"
 	before, after, found := strings.Cut(text, old)
 	if !found {
@@ -212,8 +170,7 @@ func TestAHostileFileIsRotatedByteForByte(t *testing.T) {
 	}
 	got := read(t, h.keysFile("a"))
 	rest, ours := strings.CutPrefix(
-		got,
-		hostile+before+after+"\xff\xfe half a line\r\n",
+		got, hostile+before+after+"\xff\xfe half a line\r\n",
 	) // with the line ends that the file has most of
 	if !ours || !regexp.MustCompile(`^no-agent-forwarding ssh-ed25519 \S+ mine-2\r\n$`).MatchString(rest) {
 		t.Errorf("the file has %d bytes, had %d, and ends with %q", len(got), len(broken), got[max(0, len(got)-300):])
@@ -240,17 +197,8 @@ func TestAClientThatIsKilledWhileItEditsLeavesALoginThatOpens(t *testing.T) {
 	for n, a := range moments {
 		held, letGo := h.holdAt(t, a)
 		cmd := exec.Command(
-			filepath.Join(bin, "plumlatch"),
-			"rotate",
-			"start",
-			"-key",
-			"mine",
-			"-instance",
-			names[n],
-			"-from-here",
-			"-with",
-			h.private("mine"),
-			"-yes",
+			filepath.Join(bin, "plumlatch"), "rotate", "start", "-key", "mine", "-instance", names[n], "-from-here",
+			"-with", h.private("mine"), "-yes",
 		)
 		cmd.Env = append(os.Environ(), "HOME="+h.home(), "PLUMLATCH_URL="+h.url, "PLUMLATCH_TOKEN="+h.token)
 		if err := cmd.Start(); err != nil {

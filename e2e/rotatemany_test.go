@@ -20,8 +20,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	_, h := startDemo(t, dir, "-demo-size", "1000", "-sweep-every", "0")
 	var instances []apiclient.Instance
 	if err := json.Unmarshal(
-		[]byte(h.must("instance", "list", "-all", "-label", "team=load", "-json")),
-		&instances,
+		[]byte(h.must("instance", "list", "-all", "-label", "team=load", "-json")), &instances,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -30,8 +29,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	}
 	port, err := cloud.Connect(
 		regexp.MustCompile(`stand-in cloud is at (http\S+);`).FindStringSubmatch(read(t, filepath.Join(dir, "demo.env")))[1],
-		strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))),
-		cloud.CallTimeout,
+		strings.TrimSpace(read(t, filepath.Join(dir, "paddock.token"))), cloud.CallTimeout,
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -47,8 +45,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	var wanted apiclient.RotationPlan
 	eventually(t, "the guest agents have registered", func() bool {
 		if err := json.Unmarshal(
-			[]byte(h.client("rotate", "plan", "-older", "3d", "-label", "team=load", "-json").out),
-			&wanted,
+			[]byte(h.client("rotate", "plan", "-older", "3d", "-label", "team=load", "-json").out), &wanted,
 		); err != nil {
 			t.Fatal(err)
 		}
@@ -56,9 +53,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 	})
 	if wanted.Logins != 976 || len(wanted.NewKeys) != 40 || wanted.LeftOut != 0 {
 		t.Fatalf(
-			"the plan changes %d logins with %d new keys and leaves out %d",
-			wanted.Logins,
-			len(wanted.NewKeys),
+			"the plan changes %d logins with %d new keys and leaves out %d", wanted.Logins, len(wanted.NewKeys),
 			wanted.LeftOut,
 		)
 	}
@@ -78,8 +73,7 @@ func TestOfAThousandLoginsFiftyFailInFiveWaysAndHoldUpNoOther(t *testing.T) {
 		}},
 		{"there is no user debian", func(i apiclient.Instance, text string) error {
 			return os.WriteFile(
-				filepath.Join(dir, "paddock", "disks", i.CloudId, "etc/passwd"),
-				[]byte("root:x:0:0:root:/root:/bin/sh\n"),
+				filepath.Join(dir, "paddock", "disks", i.CloudId, "etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\n"),
 				0o644,
 			)
 		}},

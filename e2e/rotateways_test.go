@@ -26,9 +26,7 @@ func (h *house) bare(t *testing.T, image string, names ...string) {
 		h.must("instance", "launch", name, "-image", image, "-size", "small", "-key", "mine")
 		line := strings.TrimSpace(read(t, h.private("mine.pub")))
 		if err := os.WriteFile(
-			h.keysFile(name),
-			[]byte("# set up by hand\nno-agent-forwarding "+line+"\nssh-puffin AAAA odd\n"),
-			0o600,
+			h.keysFile(name), []byte("# set up by hand\nno-agent-forwarding "+line+"\nssh-puffin AAAA odd\n"), 0o600,
 		); err != nil {
 			t.Fatal(err)
 		}
@@ -114,8 +112,7 @@ func TestARotationGoesThroughTheGuestAgentWhereThereIsNoStewardKey(t *testing.T)
 		t.Errorf("stopped, the file is\n%s", text)
 	}
 	if item := h.rotationItems(h.rotation().Id.String())[0]; !strings.Contains(
-		*item.Detail,
-		"its guest agent is not permitted",
+		*item.Detail, "its guest agent is not permitted",
 	) {
 		t.Errorf("%s", *item.Detail)
 	}
@@ -147,18 +144,8 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	out := h.must(
-		"rotate",
-		"start",
-		"-key",
-		"mine",
-		"-instance",
-		"a",
-		"-instance",
-		"b",
-		"-from-here",
-		"-with",
-		h.private("mine"),
-		"-yes",
+		"rotate", "start", "-key", "mine", "-instance", "a", "-instance", "b", "-from-here", "-with",
+		h.private("mine"), "-yes",
 	)
 	if !strings.Contains(out, "done: 2 done") {
 		t.Errorf("%s", out)
@@ -185,21 +172,10 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	h.must("key", "private", kept, "-reason", "for e")
 	h.bare(t, "debian-12", "e")
 	if out := h.must(
-		"rotate",
-		"start",
-		"-key",
-		"mine",
-		"-instance",
-		"e",
-		"-to",
-		kept,
-		"-from-here",
-		"-with",
-		h.private("mine"),
+		"rotate", "start", "-key", "mine", "-instance", "e", "-to", kept, "-from-here", "-with", h.private("mine"),
 		"-yes",
 	); !strings.Contains(
-		out,
-		"1 done",
+		out, "1 done",
 	) {
 		t.Errorf("%s", out)
 	}
@@ -208,18 +184,8 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	}
 	// In the grace, and undone by whoever has the old private half.
 	h.client(
-		"rotate",
-		"start",
-		"-key",
-		"mine",
-		"-instance",
-		"c",
-		"-from-here",
-		"-with",
-		h.private("mine"),
-		"-grace",
-		"48h",
-		"-yes",
+		"rotate", "start", "-key", "mine", "-instance", "c", "-from-here", "-with", h.private("mine"), "-grace",
+		"48h", "-yes",
 	)
 	id := h.rotation().Id.String()
 	if text := read(t, h.keysFile("c")); !strings.Contains(text, " mine-4\n") || !strings.Contains(text, " mine\n") ||
@@ -236,18 +202,8 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	}
 	// Somebody else cannot report for whoever took it, and nobody takes what is not theirs.
 	h.client(
-		"rotate",
-		"start",
-		"-key",
-		"mine",
-		"-instance",
-		"d",
-		"-from-here",
-		"-with",
-		h.private("mine"),
-		"-grace",
-		"48h",
-		"-yes",
+		"rotate", "start", "-key", "mine", "-instance", "d", "-from-here", "-with", h.private("mine"), "-grace",
+		"48h", "-yes",
 	)
 	id = h.rotation().Id.String()
 	h.client("rotate", "undo", id, "-yes")
@@ -276,9 +232,7 @@ func TestARotationIsDoneFromHereWithTheOldPrivateHalf(t *testing.T) {
 	}
 	// What could not be done is told, and the login stays as it is.
 	if status, body := h.call(
-		"POST",
-		"/api/v1/runs/"+taken[0].Run.String()+"/reports",
-		h.token,
+		"POST", "/api/v1/runs/"+taken[0].Run.String()+"/reports", h.token,
 		`{"step": "take-back", "error": "the cat sat on the keyboard"}`,
 	); status != 200 {
 		t.Errorf("%d %s", status, body)
@@ -373,8 +327,7 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 	h.must("key", "mark-lost", "mine", "-reason", "laptop stolen", "-yes")
 	for _, bad := range [][]string{{"-grace", "1h"}, {"-between", "22:00-04:00"}, {"-first", "1"}} {
 		if r := h.client(append(
-			[]string{"rotate", "start", "-lost", "-urgent", "-to", "away", "-yes"},
-			bad...,
+			[]string{"rotate", "start", "-lost", "-urgent", "-to", "away", "-yes"}, bad...,
 		)...); r.status != 1 ||
 			!strings.Contains(r.err, "an urgent rotation has no grace") {
 			t.Errorf("%v: %d %s", bad, r.status, r.err)
@@ -408,8 +361,7 @@ func TestAnUrgentRotationHasNoGraceAndAnOverrideByNameForALostKeyAlone(t *testin
 		t.Errorf("the override of a changed b:\n%s", text)
 	}
 	if out := h.must("daybook", "list"); !strings.Contains(
-		out,
-		"ines has the lost key mine removed from debian@a, although nobody has logged in with away",
+		out, "ines has the lost key mine removed from debian@a, although nobody has logged in with away",
 	) ||
 		!strings.Contains(out, "its keeper is at sea") {
 		t.Errorf("%s", out)
@@ -529,23 +481,12 @@ func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
 		t.Errorf("%s", r.out)
 	}
 	if out := h.must("rotate", "plan", "-key", "second", "-overlap", "wait"); !strings.Contains(
-		out,
-		"after another rotation",
+		out, "after another rotation",
 	) {
 		t.Errorf("%s", out)
 	}
 	h.client(
-		"rotate",
-		"start",
-		"-key",
-		"second",
-		"-key",
-		"mine",
-		"-make",
-		"service",
-		"-overlap",
-		"wait",
-		"-detach",
+		"rotate", "start", "-key", "second", "-key", "mine", "-make", "service", "-overlap", "wait", "-detach",
 		"-yes",
 	)
 	waits := h.rotation()
@@ -570,17 +511,7 @@ func TestARotationWaitsForAnotherOnTheSameLoginOrFindsItDone(t *testing.T) {
 	// Where the one before replaces the key, the one that waited finds nothing to do.
 	h.client("rotate", "start", "-key", "mine-2", "-instance", "a", "-to", "next", "-grace", "3s", "-detach", "-yes")
 	h.client(
-		"rotate",
-		"start",
-		"-key",
-		"mine-2",
-		"-instance",
-		"a",
-		"-make",
-		"service",
-		"-overlap",
-		"wait",
-		"-detach",
+		"rotate", "start", "-key", "mine-2", "-instance", "a", "-make", "service", "-overlap", "wait", "-detach",
 		"-yes",
 	)
 	second := h.rotation().Id

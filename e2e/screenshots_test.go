@@ -82,37 +82,15 @@ func TestScreenshots(t *testing.T) {
 	p.press("Show the plan")
 	take("console-rotation-plan", "tide-gauge-1")
 	h.must(
-		"rotate",
-		"start",
-		"-key",
-		"hides-shared",
-		"-each",
-		"instance",
-		"-make",
-		"service",
-		"-first",
-		"3",
-		"-grace",
-		"48h",
-		"-reason",
-		"end sharing",
-		"-yes",
+		"rotate", "start", "-key", "hides-shared", "-each", "instance", "-make", "service", "-first", "3", "-grace",
+		"48h", "-reason", "end sharing", "-yes",
 	)
 	p.open("/rotations/" + h.rotation().Id.String())
 	take("console-rotation", "the old key goes on")
 	stack("console-rotation-plan-and-live", "console-rotation-plan", "console-rotation")
 	h.must(
-		"rotate",
-		"start",
-		"-key",
-		"gateway-field",
-		"-each",
-		"instance",
-		"-make",
-		"service",
-		"-reason",
-		"one for each gateway",
-		"-yes",
+		"rotate", "start", "-key", "gateway-field", "-each", "instance", "-make", "service", "-reason",
+		"one for each gateway", "-yes",
 	)
 	p.open("/rotations/" + h.rotation().Id.String() + "/report")
 	take("console-report", "gateway-field-kit")
@@ -121,19 +99,8 @@ func TestScreenshots(t *testing.T) {
 	take("console-asked", "oona-main-2")
 	stack("console-report-and-asked", "console-report", "console-asked")
 	h.must(
-		"rule",
-		"add",
-		"quarterly",
-		"-older",
-		"95d",
-		"-grace",
-		"48h",
-		"-between",
-		"22:00-04:00",
-		"-zone",
-		"Europe/Berlin",
-		"-make",
-		"bring",
+		"rule", "add", "quarterly", "-older", "95d", "-grace", "48h", "-between", "22:00-04:00", "-zone",
+		"Europe/Berlin", "-make", "bring",
 	)
 	h.must("rule", "add", "no-short-rsa", "-weaker-than", "rsa2048", "-label", "team=atlas")
 	p.open("/rotations/rules")
@@ -157,17 +124,14 @@ func TestScreenshots(t *testing.T) {
 	p.open("/adopt")
 	p.press("A list")
 	port := h.instance("song-archive").Connection.Port
-	p.paste(
-		"CSV with the heading",
-		fmt.Sprintf(
-			"name,address,port,login,team\n"+
-				"weather-mast,%s,%d,pi,field\npier-clock,%s,%d,pi,field\nold-buoy,127.0.0.1,1,pi,field\n",
-			h.instance("tide-gauge-1").PrivateAddress,
-			port,
-			h.instance("tide-gauge-2").PrivateAddress,
-			port,
-		),
-	)
+	p.paste("CSV with the heading", fmt.Sprintf(
+		"name,address,port,login,team\n"+
+			"weather-mast,%s,%d,pi,field\npier-clock,%s,%d,pi,field\nold-buoy,127.0.0.1,1,pi,field\n",
+		h.instance("tide-gauge-1").PrivateAddress,
+		port,
+		h.instance("tide-gauge-2").PrivateAddress,
+		port,
+	))
 	p.press("Ask them for their host keys")
 	take("console-adopt", "SHA256:")
 	stack("console-launch-and-adopt", "console-launch", "console-adopt")
@@ -205,28 +169,11 @@ func (h *house) settingsToShow(t *testing.T) {
 	t.Helper()
 	word := writeFile(t, filepath.Join(h.dir, "word"), password)
 	h.must(
-		"operator",
-		"add",
-		"runa",
-		"-role",
-		"operator",
-		"-limit",
-		"team=cameras",
-		"-title",
-		"Runa Lund, cameras",
-		"-password-file",
-		word,
-		"-confirm-file",
-		writeFile(t, filepath.Join(h.dir, "own"), demo.Password("ines")),
+		"operator", "add", "runa", "-role", "operator", "-limit", "team=cameras", "-title", "Runa Lund, cameras",
+		"-password-file", word, "-confirm-file", writeFile(t, filepath.Join(h.dir, "own"), demo.Password("ines")),
 	)
 	h.must(
-		"receiver",
-		"add",
-		"pager",
-		"https://hooks.wrackline.example/latch",
-		"-kind",
-		"login-shut",
-		"-kind",
+		"receiver", "add", "pager", "https://hooks.wrackline.example/latch", "-kind", "login-shut", "-kind",
 		"left-open",
 	)
 	h.must("receiver", "add", "log", "udp://127.0.0.1:5514", "-kind", "all")

@@ -25,17 +25,7 @@ func (h *house) adrift(instance string) (file, text string) {
 		}
 	}
 	h.must(
-		"instance",
-		"launch",
-		instance,
-		"-image",
-		"debian-12",
-		"-size",
-		"small",
-		"-key",
-		"mine",
-		"-key",
-		"second",
+		"instance", "launch", instance, "-image", "debian-12", "-size", "small", "-key", "mine", "-key", "second",
 		"-steward",
 	)
 	h.must("sweep", instance)
@@ -49,11 +39,9 @@ func (h *house) adrift(instance string) (file, text string) {
 		}
 	}
 	third, stranger := read(
-		h.t.(*testing.T),
-		h.private("third.pub"),
+		h.t.(*testing.T), h.private("third.pub"),
 	), read(
-		h.t.(*testing.T),
-		filepath.Join(dir, "stranger.pub"),
+		h.t.(*testing.T), filepath.Join(dir, "stranger.pub"),
 	)
 	text = "# by hand\t\r\n" + strings.Join(kept, "") + "no-pty " + third + stranger + "half a line"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
@@ -100,17 +88,8 @@ func TestDifferencesAreSettledTogetherAfterAPreview(t *testing.T) {
 		}
 	}
 	out := h.must(
-		"settle",
-		"door",
-		"-missing",
-		"place",
-		"-ungranted",
-		"remove",
-		"-strangers",
-		"accept",
-		"-reason",
-		"spring cleaning",
-		"-yes",
+		"settle", "door", "-missing", "place", "-ungranted", "remove", "-strangers", "accept", "-reason",
+		"spring cleaning", "-yes",
 	)
 	if strings.Count(out, "done") != 2 || !strings.Contains(out, "recorded") {
 		t.Errorf("%s", out)
@@ -192,8 +171,7 @@ func TestASettlementTheWorldHasOutrunIsLeftOut(t *testing.T) {
 		t.Errorf("left out, the client ends with %d", r.status)
 	}
 	if out := h.must("settle", "door", "-missing", "withdraw", "-yes"); !strings.Contains(
-		out,
-		"recorded",
+		out, "recorded",
 	) { // needs no line changed
 		t.Errorf("%s", out)
 	}
@@ -293,13 +271,7 @@ func TestALookIsComparedWithAnyOther(t *testing.T) {
 	}{{4, 0, "+ # three"}, {0, 4, "+ # three"}, {3, 1, "+ # two\n  + # three"}, {1, 0, "- # one\n  - # two"}, {2, 2, ""}} {
 		if c.from == c.to {
 			if r := h.client(
-				"login",
-				"history",
-				"door",
-				"-from",
-				fmt.Sprint(looks[2]),
-				"-to",
-				fmt.Sprint(looks[2]),
+				"login", "history", "door", "-from", fmt.Sprint(looks[2]), "-to", fmt.Sprint(looks[2]),
 			); r.status == 0 {
 				t.Errorf("a look with itself: %s", r.out)
 			}
@@ -528,19 +500,8 @@ func TestASilentOrChangedHostCostsTheOthersNothing(t *testing.T) {
 	for _, g := range []*gate{silent, changed} {
 		name := map[*gate]string{silent: "silent", changed: "changed"}[g]
 		h.must(
-			"instance",
-			"adopt",
-			name,
-			"-address",
-			"127.0.0.1",
-			"-port",
-			fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
-			"-login",
-			server.User,
-			"-with",
-			h.private("mine"),
-			"-steward",
-			"-yes",
+			"instance", "adopt", name, "-address", "127.0.0.1", "-port", fmt.Sprint(g.Addr().(*net.TCPAddr).Port),
+			"-login", server.User, "-with", h.private("mine"), "-steward", "-yes",
 		)
 	}
 	before := read(t, server.KeysFile)
@@ -641,12 +602,8 @@ func TestTwoWhoWithdrawEachOthersKeyLeaveOneIn(t *testing.T) {
 			}
 			if (said[n][m].status == 0) == there {
 				t.Errorf(
-					"%s: the withdrawal of %s ended with %d, %s; the file is\n%s",
-					door,
-					key,
-					said[n][m].status,
-					said[n][m].err,
-					text,
+					"%s: the withdrawal of %s ended with %d, %s; the file is\n%s", door, key, said[n][m].status,
+					said[n][m].err, text,
 				)
 			}
 		}

@@ -44,8 +44,7 @@ func newStory(t *testing.T) *story {
 	_, h := startDemo(t, dir)
 	work := filepath.Join(h.dir, "work")
 	if err := errors.Join(
-		os.MkdirAll(filepath.Join(work, "bin"), 0o755),
-		os.MkdirAll(h.home(), 0o700),
+		os.MkdirAll(filepath.Join(work, "bin"), 0o755), os.MkdirAll(h.home(), 0o700),
 		os.Symlink(dir, filepath.Join(work, ".demo")),
 		os.Symlink(filepath.Join(bin, "plumlatch"), filepath.Join(work, "bin/plumlatch")),
 	); err != nil {
@@ -54,13 +53,8 @@ func newStory(t *testing.T) *story {
 	shell := exec.Command("bash", "--norc", "--noprofile")
 	shell.Dir = work
 	shell.Env = append(
-		os.Environ(),
-		"HOME="+h.home(),
-		"PATH="+filepath.Join(work, "bin")+":"+os.Getenv("PATH"),
-		"PLUMLATCH_URL=",
-		"PLUMLATCH_TOKEN=",
-		"PLUMLATCH_KEYS=",
-		"TZ=UTC",
+		os.Environ(), "HOME="+h.home(), "PATH="+filepath.Join(work, "bin")+":"+os.Getenv("PATH"), "PLUMLATCH_URL=",
+		"PLUMLATCH_TOKEN=", "PLUMLATCH_KEYS=", "TZ=UTC",
 	)
 	in, err := shell.StdinPipe()
 	if err != nil {
@@ -333,16 +327,7 @@ func (s *story) ownMachines() {
 	made := func(name, comment string) string {
 		file := filepath.Join(work, name)
 		if out, err := exec.Command(
-			"ssh-keygen",
-			"-q",
-			"-t",
-			"ed25519",
-			"-N",
-			"",
-			"-C",
-			comment,
-			"-f",
-			file,
+			"ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", comment, "-f", file,
 		).CombinedOutput(); err != nil {
 			s.t.Fatalf("%v %s", err, out)
 		}

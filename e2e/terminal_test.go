@@ -86,31 +86,20 @@ func TestAPassphraseIsAskedTwiceWithoutEcho(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	said, err := h.onTerminal(
-		[]string{"key", "new", "asked", "-passphrase"},
-		"Passphrase for the private half: ",
-		"storm petrel",
-		"Again: ",
-		"storm petrel",
+		[]string{"key", "new", "asked", "-passphrase"}, "Passphrase for the private half: ", "storm petrel",
+		"Again: ", "storm petrel",
 	)
 	if err != nil || strings.Contains(said, "petrel") || !strings.Contains(said, "asked is recorded") {
 		t.Errorf("%v: %q", err, said)
 	}
 	if err := exec.Command(
-		"ssh-keygen",
-		"-y",
-		"-P",
-		"storm petrel",
-		"-f",
-		filepath.Join(h.home(), ".ssh/asked"),
+		"ssh-keygen", "-y", "-P", "storm petrel", "-f", filepath.Join(h.home(), ".ssh/asked"),
 	).Run(); err != nil {
 		t.Errorf("the passphrase does not open it: %v", err)
 	}
 	said, err = h.onTerminal(
-		[]string{"key", "new", "mistyped", "-passphrase"},
-		"Passphrase for the private half: ",
-		"storm petrel",
-		"Again: ",
-		"storm petral",
+		[]string{"key", "new", "mistyped", "-passphrase"}, "Passphrase for the private half: ", "storm petrel",
+		"Again: ", "storm petral",
 	)
 	if err == nil || !strings.Contains(said, "the two passphrases differ") {
 		t.Errorf("two different passphrases: %v: %q", err, said)

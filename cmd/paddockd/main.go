@@ -62,16 +62,14 @@ func run() error {
 	if a, ok := l.Addr().(*net.TCPAddr); !ok || !a.IP.IsLoopback() {
 		return fmt.Errorf("-listen %s: the stand-in cloud listens on loopback only", *listen)
 	}
-	cloud, err := paddock.Open(
-		paddock.Options{
-			Dir:     *dir,
-			Token:   strings.TrimSpace(string(token)),
-			Block:   prefix,
-			Latency: slow,
-			Log:     log,
-			Without: parseCapabilities(*without),
-		},
-	)
+	cloud, err := paddock.Open(paddock.Options{
+		Dir:     *dir,
+		Token:   strings.TrimSpace(string(token)),
+		Block:   prefix,
+		Latency: slow,
+		Log:     log,
+		Without: parseCapabilities(*without),
+	})
 	if err != nil {
 		return err
 	}

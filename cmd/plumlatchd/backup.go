@@ -86,15 +86,8 @@ func restore(ctx context.Context, o settings, database string) error {
 		return errors.New("-restore: the database URL cannot be read")
 	}
 	cmd, err := postgres(
-		ctx,
-		database,
-		"pg_restore",
-		"--no-owner",
-		"--no-privileges",
-		"--exit-on-error",
-		"--single-transaction",
-		"--dbname="+strings.TrimPrefix(u.Path, "/"),
-		o.restore,
+		ctx, database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction",
+		"--dbname="+strings.TrimPrefix(u.Path, "/"), o.restore,
 	)
 	if err != nil {
 		return err
@@ -121,8 +114,7 @@ func restore(ctx context.Context, o settings, database string) error {
 		return fmt.Errorf("-restore: the copy is read, but its daybook does not fit: %w", check.Fault)
 	}
 	fmt.Printf(
-		"The copy is read. All %d entries of the daybook fit; the last one's hash is %s.\n",
-		check.Entries,
+		"The copy is read. All %d entries of the daybook fit; the last one's hash is %s.\n", check.Entries,
 		check.Head,
 	)
 	return nil
@@ -146,11 +138,7 @@ func postgres(ctx context.Context, database, program string, args ...string) (*e
 	cmd := exec.CommandContext(ctx, path, args...)
 	password, _ := u.User.Password()
 	cmd.Env = append(
-		os.Environ(),
-		"PGHOST="+u.Hostname(),
-		"PGPORT="+u.Port(),
-		"PGUSER="+u.User.Username(),
-		"PGPASSWORD="+password,
+		os.Environ(), "PGHOST="+u.Hostname(), "PGPORT="+u.Port(), "PGUSER="+u.User.Username(), "PGPASSWORD="+password,
 		"PGDATABASE="+strings.TrimPrefix(u.Path, "/"),
 	)
 	if mode := u.Query().Get("sslmode"); mode != "" {

@@ -129,9 +129,7 @@ func writeEnv(ctx context.Context, h *house, dir, url, cloudURL string) error {
 		return err
 	}
 	text := fmt.Sprintf(
-		"# The stand-in cloud is at %s; its token is in paddock.token.\nexport PLUMLATCH_URL=%s\n",
-		cloudURL,
-		url,
+		"# The stand-in cloud is at %s; its token is in paddock.token.\nexport PLUMLATCH_URL=%s\n", cloudURL, url,
 	)
 	for _, t := range []struct{ variable, operator string }{
 		{"PLUMLATCH_TOKEN", "ines"}, {"PLUMLATCH_TOKEN_OPERATOR", "marek"}, {"PLUMLATCH_TOKEN_VIEWER", "sunniva"},
@@ -171,10 +169,7 @@ func newToken(ctx context.Context, h *house, operator string) (string, error) {
 	}
 	actor := people.Actor{ID: o.ID, Name: o.Name, Role: people.Role(o.Role), Via: "service"}
 	_, secret, err := h.service.People.AddToken(
-		ctx,
-		actor,
-		journal.IdempotencyKey{},
-		people.NewToken{Name: "demo-env", Days: 366},
+		ctx, actor, journal.IdempotencyKey{}, people.NewToken{Name: "demo-env", Days: 366},
 	)
 	return secret, err
 }

@@ -76,11 +76,7 @@ func openIssuer(ctx context.Context, o settings) (*people.Issuer, error) {
 		return nil, fmt.Errorf("-oidc-client-secret-file: %w", err)
 	}
 	issuer, err := people.OpenIssuer(
-		ctx,
-		o.issuer,
-		o.clientID,
-		strings.TrimSpace(string(secret)),
-		strings.TrimSuffix(o.publicURL, "/"),
+		ctx, o.issuer, o.clientID, strings.TrimSpace(string(secret)), strings.TrimSuffix(o.publicURL, "/"),
 	)
 	if err == nil && o.factors != "" {
 		issuer.Factors = strings.Split(o.factors, ",")
@@ -112,16 +108,14 @@ func (h *house) furnishBy(ctx context.Context, o settings) error {
 // serve works until ctx ends, once the house is furnished. ready is called with the address once it answers.
 func (h *house) serve(ctx context.Context, o settings, ready func(url string) error) error {
 	secure := o.certificate != ""
-	handler, err := httpapi.New(
-		httpapi.Options{
-			Service:   h.service,
-			Log:       h.log,
-			Version:   version,
-			Secure:    secure || strings.HasPrefix(o.publicURL, "https://"),
-			PerSecond: o.perSecond,
-			Proxies:   o.proxies,
-		},
-	)
+	handler, err := httpapi.New(httpapi.Options{
+		Service:   h.service,
+		Log:       h.log,
+		Version:   version,
+		Secure:    secure || strings.HasPrefix(o.publicURL, "https://"),
+		PerSecond: o.perSecond,
+		Proxies:   o.proxies,
+	})
 	if err != nil {
 		return err
 	}

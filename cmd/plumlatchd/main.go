@@ -116,9 +116,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 	f.StringVar(&o.dir, "data", ".demo", "with -demo: the folder for the data")
 	f.StringVar(&o.listen, "listen", "127.0.0.1:8420", "address to serve on; port 0 picks a free one")
 	f.StringVar(
-		&o.database,
-		"database",
-		os.Getenv("PLUMLATCH_DATABASE"),
+		&o.database, "database", os.Getenv("PLUMLATCH_DATABASE"),
 		"URL of the PostgreSQL database; also PLUMLATCH_DATABASE, which keeps the password out of the process list",
 	)
 	f.StringVar(&o.cloudURL, "cloud", "", "URL of the cloud's adapter")
@@ -126,21 +124,15 @@ func (o *settings) flags(f *flag.FlagSet) {
 	f.StringVar(&o.certificate, "tls-cert", "", "file with the TLS certificate chain")
 	f.StringVar(&o.privateKey, "tls-key", "", "file with the TLS certificate's private key")
 	f.BoolVar(
-		&o.plainHTTP,
-		"plain-http-beyond-loopback",
-		false,
+		&o.plainHTTP, "plain-http-beyond-loopback", false,
 		"serve without TLS on an address that others can reach; anybody on the way can then read tokens",
 	)
 	f.StringVar(
-		&o.firstAdmin,
-		"first-admin",
-		"",
+		&o.firstAdmin, "first-admin", "",
 		"make this admin account in an empty database, with the password read from the terminal or standard input, and end",
 	)
 	f.BoolVar(
-		&o.shortRSA,
-		"allow-short-rsa",
-		false,
+		&o.shortRSA, "allow-short-rsa", false,
 		"let RSA keys under 2048 bits be granted anew; they can be broken by those with money",
 	)
 	f.StringVar(
@@ -151,22 +143,16 @@ func (o *settings) flags(f *flag.FlagSet) {
 			"Keep a copy elsewhere: what is in the safe cannot be opened without it",
 	)
 	f.DurationVar(
-		&o.sweepEvery,
-		"sweep-every",
-		6*time.Hour,
+		&o.sweepEvery, "sweep-every", 6*time.Hour,
 		"how often logins with a steward key are swept, spread out; 0 for never",
 	)
 	f.IntVar(&o.freshDays, "fresh-days", 30, "for how many days a proof counts")
 	f.StringVar(
-		&o.stewardFrom,
-		"steward-from",
-		"",
+		&o.stewardFrom, "steward-from", "",
 		"limit new steward keys to these addresses, as in the from option of authorized_keys",
 	)
 	f.DurationVar(
-		&o.reportIn,
-		"report-within",
-		2*time.Minute,
+		&o.reportIn, "report-within", 2*time.Minute,
 		"for how long a step that somebody takes from their own machine is waited for",
 	)
 	f.StringVar(
@@ -177,9 +163,7 @@ func (o *settings) flags(f *flag.FlagSet) {
 			"add to the daybook. Also PLUMLATCH_OWNER_DATABASE",
 	)
 	f.StringVar(
-		&o.safeCommand,
-		"safe-key-command",
-		"",
+		&o.safeCommand, "safe-key-command", "",
 		"program, with its arguments, that prints the safe's master key, instead of -safe-key-file",
 	)
 	f.BoolVar(
@@ -216,16 +200,11 @@ func (o *settings) flags(f *flag.FlagSet) {
 			"everything",
 	)
 	f.BoolVar(
-		&o.plainCloud,
-		"plain-cloud-beyond-loopback",
-		false,
+		&o.plainCloud, "plain-cloud-beyond-loopback", false,
 		"reach the cloud's adapter on another machine by http; anybody on the way can then read its token",
 	)
 	f.StringVar(
-		&o.publicURL,
-		"public-url",
-		"",
-		"this service's address as browsers see it, for the issuer to lead back to",
+		&o.publicURL, "public-url", "", "this service's address as browsers see it, for the issuer to lead back to",
 	)
 	f.StringVar(
 		&o.backup,
@@ -411,9 +390,7 @@ func makeFirstAdmin(ctx context.Context, o settings, log *slog.Logger) error {
 		return err
 	}
 	if err := h.service.People.AddOperator(
-		ctx,
-		people.Actor{Name: "setup", Via: "service"},
-		journal.IdempotencyKey{},
+		ctx, people.Actor{Name: "setup", Via: "service"}, journal.IdempotencyKey{},
 		people.NewOperator{Name: o.firstAdmin, Password: password, Role: people.Admin},
 	); err != nil {
 		return err

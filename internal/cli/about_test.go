@@ -69,17 +69,13 @@ func TestWhatSomebodyWantsLeadsToTheCommand(t *testing.T) {
 	}
 	var out bytes.Buffer
 	if status := Run(
-		t.Context(),
-		[]string{"help", "locked", "out"},
-		kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
+		t.Context(), []string{"help", "locked", "out"}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 	); status != 0 ||
 		!strings.Contains(out.String(), "restore routes") {
 		t.Errorf("%d %s", status, &out)
 	}
 	if status := Run(
-		t.Context(),
-		[]string{"help", "xyzzy"},
-		kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
+		t.Context(), []string{"help", "xyzzy"}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 	); status != kit.ExitUsage {
 		t.Errorf("nonsense: %d", status)
 	}
@@ -100,9 +96,7 @@ func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
 	} {
 		words := append([]string{"plumlatch"}, strings.Fields(typed)...)
 		cmd := exec.Command(
-			"bash",
-			"-c",
-			`. "$0"; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _plumlatch; echo "${COMPREPLY[@]}"`,
+			"bash", "-c", `. "$0"; COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _plumlatch; echo "${COMPREPLY[@]}"`,
 		)
 		cmd.Args = append(cmd.Args, append([]string{script}, words...)...)
 		out, err := cmd.CombinedOutput()
@@ -113,9 +107,7 @@ func TestBashCompletesThingsActionsAndFlags(t *testing.T) {
 	for _, shell := range []string{"zsh", "fish"} {
 		var out bytes.Buffer
 		if status := Run(
-			t.Context(),
-			[]string{"completion", shell},
-			kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
+			t.Context(), []string{"completion", shell}, kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 		); status != 0 ||
 			!strings.Contains(out.String(), "hand-over") {
 			t.Errorf("%s: %d", shell, status)
@@ -249,12 +241,7 @@ func TestSecurityNotesNameTestsThatAreThere(t *testing.T) {
 		notes = append(notes, text...)
 	}
 	there, err := exec.CommandContext(
-		t.Context(),
-		"grep",
-		"-rhoE",
-		`^func (Test|Fuzz)\w+`,
-		"--include=*_test.go",
-		"../..",
+		t.Context(), "grep", "-rhoE", `^func (Test|Fuzz)\w+`, "--include=*_test.go", "../..",
 	).
 		Output()
 	if err != nil {

@@ -37,11 +37,7 @@ func groups() []group {
 		{
 			"Which key opens what, and how safe each login is",
 			slices.Concat(
-				access.OpeningCommands,
-				keys.TraceCommands,
-				access.ReachCommands,
-				access.MapCommands,
-				access.SweepCommands,
+				access.OpeningCommands, keys.TraceCommands, access.ReachCommands, access.MapCommands, access.SweepCommands,
 			),
 		},
 		{"Letting in, and proving", slices.Concat(access.GrantCommands, access.SettleCommands, access.ProveCommands)},

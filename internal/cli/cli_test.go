@@ -54,8 +54,7 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 		}
 		var out bytes.Buffer
 		if status := Run(
-			t.Context(),
-			append([]string{"help"}, strings.Fields(c.Name)...),
+			t.Context(), append([]string{"help"}, strings.Fields(c.Name)...),
 			kit.Env{Out: &out, Err: &out, Getenv: os.Getenv},
 		); status != 0 ||
 			!strings.Contains(out.String(), c.Summary) {

@@ -236,10 +236,7 @@ func writeFlagTable(b *strings.Builder, c kit.Command) {
 		}
 		value, usage := flag.UnquoteUsage(f)
 		fmt.Fprintf(
-			b,
-			"| `%s` | %s%s |\n",
-			strings.TrimSpace("-"+f.Name+" "+value),
-			strings.ReplaceAll(usage, "|", `\|`),
+			b, "| `%s` | %s%s |\n", strings.TrimSpace("-"+f.Name+" "+value), strings.ReplaceAll(usage, "|", `\|`),
 			defaultText(f),
 		)
 	}
@@ -292,11 +289,7 @@ func manPage(name string, c kit.Command) string {
 	fmt.Fprintf(
 		&b,
 		".TH %s 1 \"\" \"Plum Latch\" \"Plum Latch\"\n.SH NAME\n%s \\- %s\n.SH SYNOPSIS\n.B plumlatch %s\n[flags] %s\n",
-		strings.ToUpper(name),
-		roff(name),
-		roff(c.Summary),
-		roff(c.Name),
-		roff(c.Args),
+		strings.ToUpper(name), roff(name), roff(c.Summary), roff(c.Name), roff(c.Args),
 	)
 	if c.Detail != "" {
 		fmt.Fprintf(&b, ".SH DESCRIPTION\n%s\n", roff(c.Detail))

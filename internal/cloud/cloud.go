@@ -92,16 +92,14 @@ const CallTimeout = 30 * time.Second
 func Connect(url, token string, timeout time.Duration) (*Cloud, error) {
 	client, err := adapter.NewClient(
 		strings.TrimSuffix(url, "/")+"/v1",
-		adapter.WithHTTPClient(
-			&http.Client{
-				Timeout: timeout,
-				Transport: &http.Transport{
-					DialContext:         outbound.Dialer(timeout).DialContext,
-					MaxIdleConnsPerHost: 32,
-					IdleConnTimeout:     time.Minute,
-				},
+		adapter.WithHTTPClient(&http.Client{
+			Timeout: timeout,
+			Transport: &http.Transport{
+				DialContext:         outbound.Dialer(timeout).DialContext,
+				MaxIdleConnsPerHost: 32,
+				IdleConnTimeout:     time.Minute,
 			},
-		),
+		}),
 		adapter.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil
@@ -287,21 +285,12 @@ func (c *Cloud) AgentFile(ctx context.Context, at AgentPlace, path, user string)
 // WriteAgentFile has the guest agent replace a file whose content is still was, with the
 // rights of owner; a new one is made for owner with mode.
 func (c *Cloud) WriteAgentFile(
-	ctx context.Context,
-	at AgentPlace,
-	path string,
-	was, content []byte,
-	owner string,
-	mode int,
+	ctx context.Context, at AgentPlace, path string, was, content []byte, owner string, mode int,
 ) error {
-	_, err := body(
-		c.client.WriteAgentFile(
-			ctx,
-			at.Instance,
-			&adapter.WriteAgentFileParams{Path: path, Below: at.below()},
-			adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode},
-		),
-	)
+	_, err := body(c.client.WriteAgentFile(
+		ctx, at.Instance, &adapter.WriteAgentFileParams{Path: path, Below: at.below()},
+		adapter.AgentWrite{Was: was, Content: content, Owner: owner, Mode: mode},
+	))
 	return err
 }
 
@@ -377,12 +366,9 @@ func (c *Cloud) MoveAddress(ctx context.Context, from, to string) error {
 
 // OpenPort adds a firewall rule. The same token again gives the same rule.
 func (c *Cloud) OpenPort(ctx context.Context, token, group, source string, port int) (FirewallRule, error) {
-	return read[FirewallRule](
-		c.client.AddFirewallRule(
-			ctx,
-			adapter.NewFirewallRule{RequestToken: &token, Group: group, Source: source, Port: port},
-		),
-	)
+	return read[FirewallRule](c.client.AddFirewallRule(
+		ctx, adapter.NewFirewallRule{RequestToken: &token, Group: group, Source: source, Port: port},
+	))
 }
 
 // ClosePort removes a firewall rule; one that is gone already is no error.

@@ -234,8 +234,7 @@ func fleet() []machine {
 		}
 		out = append(out, machine{
 			name: fmt.Sprintf(
-				"hide-cam-%d",
-				n,
+				"hide-cam-%d", n,
 			), image: "gateway-os-7",
 			size:    "small",
 			zone:    zone,
@@ -251,8 +250,7 @@ func fleet() []machine {
 	for n := 1; n <= 4; n++ {
 		m := machine{
 			name: fmt.Sprintf(
-				"tide-gauge-%d",
-				n,
+				"tide-gauge-%d", n,
 			), firewall: pierRules,
 			image:  "debian-12",
 			size:   "small",

@@ -81,11 +81,7 @@ func (l *Loader) Load(ctx context.Context) error {
 		return err
 	}
 	if _, err := l.Cloud.OpenPort(
-		ctx,
-		"demo-"+pierRules,
-		pierRules,
-		pierSource,
-		launched[machines[0].name].instance.SshPort,
+		ctx, "demo-"+pierRules, pierRules, pierSource, launched[machines[0].name].instance.SshPort,
 	); err != nil {
 		return fmt.Errorf("open the SSH port of the tide gauges: %w", err)
 	}
@@ -96,9 +92,7 @@ func (l *Loader) Load(ctx context.Context) error {
 	for _, p := range staff {
 		// An account that is there from a cut-off load is as good.
 		err := l.Service.People.AddOperator(
-			ctx,
-			people.Actor{Name: "demo", Via: "service"},
-			journal.IdempotencyKey{},
+			ctx, people.Actor{Name: "demo", Via: "service"}, journal.IdempotencyKey{},
 			people.NewOperator{Name: p.name, Title: p.title, Password: Password(p.name), Role: people.Role(p.role)},
 		)
 		var problem *problem.Problem
@@ -134,8 +128,7 @@ func (l *Loader) grow(machines []machine) []machine {
 		name := fmt.Sprintf("node-key-%d", (n-1)/25+1)
 		machines = append(machines, machine{
 			name: fmt.Sprintf(
-				"field-node-%04d",
-				n,
+				"field-node-%04d", n,
 			), image: "debian-12", size: "small", zone: "south-marsh-a", labels: map[string]string{"team": "load"},
 			label: name, onDisk: []string{name}, grants: []grant{{name, seen}}, age: 10, by: "oona",
 		})
@@ -222,9 +215,7 @@ type launched struct {
 }
 
 func (l *Loader) launch(
-	ctx context.Context,
-	machines []machine,
-	public map[string]keypair.Public,
+	ctx context.Context, machines []machine, public map[string]keypair.Public,
 ) (map[string]launched, error) {
 	images, err := l.Cloud.Images(ctx)
 	if err != nil {
@@ -301,10 +292,7 @@ func (l *Loader) launchOne(ctx context.Context, request cloud.Launch, out *launc
 
 // record writes the records as three months of work would have left them.
 func (l *Loader) record(
-	ctx context.Context,
-	tx *store.Store,
-	machines []machine,
-	public map[string]keypair.Public,
+	ctx context.Context, tx *store.Store, machines []machine, public map[string]keypair.Public,
 	launches map[string]launched,
 ) error {
 	keepers := map[string]uuid.UUID{}
@@ -351,14 +339,8 @@ func (l *Loader) record(
 			at := l.daysAgo(k.proved)
 			row.ProvedAt, row.ProvedBy = &at, row.CreatedBy
 			b.note(
-				at,
-				row.CreatedBy,
-				"key.prove",
-				"key",
-				k.name,
-				"%s proved to hold the private half of %s.",
-				row.CreatedBy,
-				k.name,
+				at, row.CreatedBy, "key.prove", "key", k.name,
+				"%s proved to hold the private half of %s.", row.CreatedBy, k.name,
 			)
 		}
 		if err := tx.AddKey(ctx, &row); err != nil {
@@ -366,15 +348,8 @@ func (l *Loader) record(
 		}
 		ids[k.name] = row.ID
 		b.note(
-			row.CreatedAt,
-			row.CreatedBy,
-			"key.import",
-			"key",
-			k.name,
-			"%s imported the key %s (%s).",
-			row.CreatedBy,
-			k.name,
-			p.Type,
+			row.CreatedAt, row.CreatedBy, "key.import", "key", k.name,
+			"%s imported the key %s (%s).", row.CreatedBy, k.name, p.Type,
 		)
 	}
 	if err := leave(ctx, tx, "tomas", l.daysAgo(60)); err != nil {
@@ -430,12 +405,7 @@ func (l *Loader) recordedKeys(machines []machine) []key {
 }
 
 func (l *Loader) recordMachine(
-	ctx context.Context,
-	tx *store.Store,
-	m machine,
-	up launched,
-	keyIDs map[string]uuid.UUID,
-	b *book,
+	ctx context.Context, tx *store.Store, m machine, up launched, keyIDs map[string]uuid.UUID, b *book,
 ) error {
 	at := l.daysAgo(m.age)
 	i := record.Instance{
@@ -464,18 +434,15 @@ func (l *Loader) recordMachine(
 	}
 	var pins []record.HostKey
 	for _, k := range up.hostKeys {
-		pins = append(
-			pins,
-			record.HostKey{
-				ID:         newID(),
-				InstanceID: i.ID,
-				Algorithm:  k.Algorithm,
-				Blob:       k.Blob,
-				SHA256:     k.SHA256(),
-				Learnt:     "cloud boot output",
-				PinnedAt:   at,
-			},
-		)
+		pins = append(pins, record.HostKey{
+			ID:         newID(),
+			InstanceID: i.ID,
+			Algorithm:  k.Algorithm,
+			Blob:       k.Blob,
+			SHA256:     k.SHA256(),
+			Learnt:     "cloud boot output",
+			PinnedAt:   at,
+		})
 	}
 	if err := tx.PinHostKeys(ctx, pins); err != nil {
 		return err
@@ -498,68 +465,41 @@ func (l *Loader) recordMachine(
 		grants = append(grants, wanted)
 		names = append(names, g.key)
 		if g.look != neverLooked {
-			sightings = append(
-				sightings,
-				record.Sighting{
-					LoginID: login.ID,
-					KeyID:   keyIDs[g.key],
-					SeenAt:  at.Add(time.Minute),
-					Method:  "asked the SSH server",
-					Present: g.look == seen,
-					Opens:   true,
-				},
-			)
+			sightings = append(sightings, record.Sighting{
+				LoginID: login.ID,
+				KeyID:   keyIDs[g.key],
+				SeenAt:  at.Add(time.Minute),
+				Method:  "asked the SSH server",
+				Present: g.look == seen,
+				Opens:   true,
+			})
 		}
 	}
 	for _, k := range m.past {
 		over := l.daysAgo(36)
-		grants = append(
-			grants,
-			record.Grant{
-				ID:          newID(),
-				KeyID:       keyIDs[k],
-				LoginID:     login.ID,
-				GrantedAt:   at,
-				GrantedBy:   m.by,
-				Reason:      "placed at launch",
-				WithdrawnAt: &over,
-				WithdrawnBy: "oona",
-			},
-		)
+		grants = append(grants, record.Grant{
+			ID:          newID(),
+			KeyID:       keyIDs[k],
+			LoginID:     login.ID,
+			GrantedAt:   at,
+			GrantedBy:   m.by,
+			Reason:      "placed at launch",
+			WithdrawnAt: &over,
+			WithdrawnBy: "oona",
+		})
 		b.note(
-			over,
-			"oona",
-			"grant.withdraw",
-			"login",
-			up.user+"@"+m.name,
-			"oona withdrew %s@%s from the key %s.",
-			up.user,
-			m.name,
-			k,
+			over, "oona", "grant.withdraw", "login", up.user+"@"+m.name,
+			"oona withdrew %s@%s from the key %s.", up.user, m.name, k,
 		)
 	}
 	b.note(
-		at,
-		m.by,
-		"instance.launch",
-		"instance",
-		m.name,
-		"%s asked for the instance %s (%s, %s), to be opened by %s.",
-		m.by,
-		m.name,
-		m.image,
-		m.size,
+		at, m.by, "instance.launch", "instance", m.name,
+		"%s asked for the instance %s (%s, %s), to be opened by %s.", m.by, m.name, m.image, m.size,
 		strings.Join(names, ", "),
 	)
 	b.note(
-		at.Add(time.Minute),
-		m.by,
-		"instance.launched",
-		"instance",
-		m.name,
-		"The launch of %s, asked for by %s, is done: its login answers.",
-		m.name,
-		m.by,
+		at.Add(time.Minute), m.by, "instance.launched", "instance", m.name,
+		"The launch of %s, asked for by %s, is done: its login answers.", m.name, m.by,
 	)
 	if err := tx.AddGrants(ctx, grants); err != nil {
 		return err
@@ -587,17 +527,14 @@ type book struct {
 }
 
 func (b *book) note(at time.Time, person, action, kind, subject, sentence string, args ...any) {
-	b.entries = append(
-		b.entries,
-		record.Entry{
-			At:          at,
-			Person:      person,
-			Via:         "cli",
-			Action:      action,
-			SubjectKind: kind,
-			Subject:     subject,
-			Outcome:     "done",
-			Sentence:    fmt.Sprintf(sentence, args...),
-		},
-	)
+	b.entries = append(b.entries, record.Entry{
+		At:          at,
+		Person:      person,
+		Via:         "cli",
+		Action:      action,
+		SubjectKind: kind,
+		Subject:     subject,
+		Outcome:     "done",
+		Sentence:    fmt.Sprintf(sentence, args...),
+	})
 }

@@ -113,15 +113,8 @@ func (s *Stage) OpenCloud(latency string) error {
 
 func (s *Stage) startCloud(program, latency string, addresses netip.Prefix, log *os.File) error {
 	cmd := exec.Command(
-		program,
-		"-data",
-		filepath.Join(s.Dir, "paddock"),
-		"-token-file",
-		s.tokenFile(),
-		"-latency",
-		latency,
-		"-block",
-		addresses.String(),
+		program, "-data", filepath.Join(s.Dir, "paddock"), "-token-file", s.tokenFile(), "-latency", latency,
+		"-block", addresses.String(),
 	)
 	cmd.Stderr = log
 	out, inward, err := os.Pipe()
@@ -184,8 +177,7 @@ func (s *Stage) takeBlock() (netip.Prefix, error) {
 		}
 	}
 	return netip.Prefix{}, fmt.Errorf(
-		"all %d address blocks for demos are in use on this machine: stop another demo",
-		blocks,
+		"all %d address blocks for demos are in use on this machine: stop another demo", blocks,
 	)
 }
 

@@ -76,12 +76,7 @@ func (l *Loader) placeSteward(ctx context.Context, by people.Actor, m machine) e
 		return err
 	}
 	if _, err := l.Service.Access.ReportFiles(
-		ctx,
-		by,
-		granted.Name,
-		files,
-		folders,
-		ssh.FingerprintSHA256(session.HostKey),
+		ctx, by, granted.Name, files, folders, ssh.FingerprintSHA256(session.HostKey),
 	); err != nil {
 		return err
 	}

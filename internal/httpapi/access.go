@@ -49,16 +49,14 @@ func (a *api) GetReach(ctx context.Context, r contract.GetReachRequestObject) (c
 	}
 	return contract.GetReach200JSONResponse{
 		Items: each(
-			page.Items,
-			loginReachOf,
+			page.Items, loginReachOf,
 		), Next: optional(page.Next), Total: page.Total, Counts: counts, Drifting: page.Drifting,
 		FreshDays: int(a.Service.Access.Fresh / (24 * time.Hour)), Asked: page.Asked, Worrying: page.Worrying,
 	}, err
 }
 
 func (a *api) GetReachMap(
-	ctx context.Context,
-	r contract.GetReachMapRequestObject,
+	ctx context.Context, r contract.GetReachMapRequestObject,
 ) (contract.GetReachMapResponseObject, error) {
 	q := r.Params
 	name, text, err := labelFrom(q.Label)
@@ -107,8 +105,7 @@ func (a *api) GetReachMap(
 }
 
 func (a *api) ListDifferences(
-	ctx context.Context,
-	r contract.ListDifferencesRequestObject,
+	ctx context.Context, r contract.ListDifferencesRequestObject,
 ) (contract.ListDifferencesResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, nil)
@@ -146,8 +143,7 @@ func differenceOf(d access.Difference) contract.Difference {
 }
 
 func (a *api) SettleDifferences(
-	ctx context.Context,
-	r contract.SettleDifferencesRequestObject,
+	ctx context.Context, r contract.SettleDifferencesRequestObject,
 ) (contract.SettleDifferencesResponseObject, error) {
 	choices := each(r.Body.Choices, func(c contract.ChosenDifference) access.Choice {
 		return access.Choice{
@@ -177,16 +173,14 @@ func (a *api) SettleDifferences(
 }
 
 func (a *api) CompareVersions(
-	ctx context.Context,
-	r contract.CompareVersionsRequestObject,
+	ctx context.Context, r contract.CompareVersionsRequestObject,
 ) (contract.CompareVersionsResponseObject, error) {
 	v, err := a.Service.Access.Compare(ctx, r.Login, r.Params.From, r.Params.To)
 	return contract.CompareVersions200JSONResponse(versionOf(v)), err
 }
 
 func (a *api) ListGrants(
-	ctx context.Context,
-	r contract.ListGrantsRequestObject,
+	ctx context.Context, r contract.ListGrantsRequestObject,
 ) (contract.ListGrantsResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)
@@ -223,8 +217,7 @@ func (a *api) ListGrants(
 }
 
 func (a *api) ListProofsDue(
-	ctx context.Context,
-	r contract.ListProofsDueRequestObject,
+	ctx context.Context, r contract.ListProofsDueRequestObject,
 ) (contract.ListProofsDueResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
 	if err != nil {
@@ -252,8 +245,7 @@ func (a *api) ListProofsDue(
 }
 
 func (a *api) ReadMachineList(
-	ctx context.Context,
-	r contract.ReadMachineListRequestObject,
+	ctx context.Context, r contract.ReadMachineListRequestObject,
 ) (contract.ReadMachineListResponseObject, error) {
 	format, list, err := a.Service.Fleet.ReadMachines(ctx, r.Body.Text, given(r.Body.LoginUser))
 	return contract.ReadMachineList200JSONResponse{
@@ -277,8 +269,7 @@ func (a *api) ReadMachineList(
 }
 
 func (a *api) ReadHostKeys(
-	ctx context.Context,
-	r contract.ReadHostKeysRequestObject,
+	ctx context.Context, r contract.ReadHostKeysRequestObject,
 ) (contract.ReadHostKeysResponseObject, error) {
 	keys, err := a.Service.Fleet.ShownHostKeys(ctx, r.Body.Address, given(r.Body.Port))
 	return contract.ReadHostKeys200JSONResponse(each(keys, func(k keypair.Public) contract.ShownHostKey {
@@ -287,8 +278,7 @@ func (a *api) ReadHostKeys(
 }
 
 func (a *api) GetApproach(
-	ctx context.Context,
-	r contract.GetApproachRequestObject,
+	ctx context.Context, r contract.GetApproachRequestObject,
 ) (contract.GetApproachResponseObject, error) {
 	from := given(r.Params.From)
 	if from == "" {
@@ -318,8 +308,7 @@ func (a *api) GetLogin(ctx context.Context, r contract.GetLoginRequestObject) (c
 }
 
 func (a *api) ReportFiles(
-	ctx context.Context,
-	r contract.ReportFilesRequestObject,
+	ctx context.Context, r contract.ReportFilesRequestObject,
 ) (contract.ReportFilesResponseObject, error) {
 	files := each(r.Body.Files, func(f contract.SeenFile) reading.SeenFile {
 		return reading.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: fs.FileMode(f.Mode) & fs.ModePerm}
@@ -342,42 +331,33 @@ func (a *api) ReportFiles(
 }
 
 func (a *api) ListVersions(
-	ctx context.Context,
-	r contract.ListVersionsRequestObject,
+	ctx context.Context, r contract.ListVersionsRequestObject,
 ) (contract.ListVersionsResponseObject, error) {
 	versions, err := a.Service.Access.Versions(ctx, r.Login)
 	return contract.ListVersions200JSONResponse(each(versions, versionOf)), err
 }
 
 func (a *api) ReportEntry(
-	ctx context.Context,
-	r contract.ReportEntryRequestObject,
+	ctx context.Context, r contract.ReportEntryRequestObject,
 ) (contract.ReportEntryResponseObject, error) {
-	l, err := a.Service.Access.ReportEntry(
-		ctx,
-		actorOf(ctx),
-		r.Login,
-		access.ReportedEntry{
-			Key:       r.Body.Key,
-			HostKey:   r.Body.HostKey,
-			Challenge: r.Body.Challenge,
-			Signature: r.Body.Signature,
-		},
-	)
+	l, err := a.Service.Access.ReportEntry(ctx, actorOf(ctx), r.Login, access.ReportedEntry{
+		Key:       r.Body.Key,
+		HostKey:   r.Body.HostKey,
+		Challenge: r.Body.Challenge,
+		Signature: r.Body.Signature,
+	})
 	return contract.ReportEntry200JSONResponse(loginOf(l)), err
 }
 
 func (a *api) StartSweep(
-	ctx context.Context,
-	r contract.StartSweepRequestObject,
+	ctx context.Context, r contract.StartSweepRequestObject,
 ) (contract.StartSweepResponseObject, error) {
 	name, text, err := labelFrom(r.Body.Label)
 	if err != nil {
 		return nil, err
 	}
 	w, err := a.Service.Reading.StartSweep(
-		ctx,
-		actorOf(ctx),
+		ctx, actorOf(ctx),
 		reading.SweepWanted{Instances: given(r.Body.Instances), LabelName: name, LabelText: text, All: given(r.Body.All)},
 	)
 	return contract.StartSweep202JSONResponse(sweepOf(w)), err
@@ -389,8 +369,7 @@ func (a *api) GetSweep(ctx context.Context, r contract.GetSweepRequestObject) (c
 }
 
 func (a *api) ListSweepItems(
-	ctx context.Context,
-	r contract.ListSweepItemsRequestObject,
+	ctx context.Context, r contract.ListSweepItemsRequestObject,
 ) (contract.ListSweepItemsResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
 	if err != nil {
@@ -414,30 +393,23 @@ func (a *api) AddGrant(ctx context.Context, r contract.AddGrantRequestObject) (c
 	}
 	b := r.Body
 	g, err := a.Service.Access.AddGrant(
-		ctx,
-		actorOf(ctx),
-		once,
+		ctx, actorOf(ctx), once,
 		access.GrantWanted{Key: b.Key, Login: b.Login, Until: b.Until, Reason: given(b.Reason), FromHere: given(b.FromHere)},
 	)
 	return contract.AddGrant202JSONResponse(grantOf(g)), err
 }
 
 func (a *api) WithdrawGrant(
-	ctx context.Context,
-	r contract.WithdrawGrantRequestObject,
+	ctx context.Context, r contract.WithdrawGrantRequestObject,
 ) (contract.WithdrawGrantResponseObject, error) {
 	b := r.Body
-	g, err := a.Service.Access.WithdrawGrant(
-		ctx,
-		actorOf(ctx),
-		access.Withdrawal{
-			Key:      b.Key,
-			Login:    b.Login,
-			Reason:   given(b.Reason),
-			Anyway:   given(b.Anyway),
-			FromHere: given(b.FromHere),
-		},
-	)
+	g, err := a.Service.Access.WithdrawGrant(ctx, actorOf(ctx), access.Withdrawal{
+		Key:      b.Key,
+		Login:    b.Login,
+		Reason:   given(b.Reason),
+		Anyway:   given(b.Anyway),
+		FromHere: given(b.FromHere),
+	})
 	return contract.WithdrawGrant202JSONResponse(grantOf(g)), err
 }
 
@@ -462,8 +434,7 @@ func (a *api) MarkLost(ctx context.Context, r contract.MarkLostRequestObject) (c
 }
 
 func (a *api) ChallengeKey(
-	ctx context.Context,
-	r contract.ChallengeKeyRequestObject,
+	ctx context.Context, r contract.ChallengeKeyRequestObject,
 ) (contract.ChallengeKeyResponseObject, error) {
 	var entry *access.EntryFor
 	namespace := signature.Namespace
@@ -480,41 +451,31 @@ func (a *api) ProveKey(ctx context.Context, r contract.ProveKeyRequestObject) (c
 }
 
 func (a *api) AdoptInstance(
-	ctx context.Context,
-	r contract.AdoptInstanceRequestObject,
+	ctx context.Context, r contract.AdoptInstanceRequestObject,
 ) (contract.AdoptInstanceResponseObject, error) {
 	b := r.Body
-	i, err := a.Service.Fleet.Adopt(
-		ctx,
-		actorOf(ctx),
-		fleet.Adopted{
-			Name:      b.Name,
-			Address:   b.Address,
-			Port:      given(b.Port),
-			LoginUser: b.LoginUser,
-			HostKeys:  b.HostKeys,
-			Learnt:    given(b.Learnt),
-			Labels:    given(b.Labels),
-		},
-	)
+	i, err := a.Service.Fleet.Adopt(ctx, actorOf(ctx), fleet.Adopted{
+		Name:      b.Name,
+		Address:   b.Address,
+		Port:      given(b.Port),
+		LoginUser: b.LoginUser,
+		HostKeys:  b.HostKeys,
+		Learnt:    given(b.Learnt),
+		Labels:    given(b.Labels),
+	})
 	return contract.AdoptInstance201JSONResponse(instanceOf(i)), err
 }
 
 func (a *api) ReleaseInstance(
-	ctx context.Context,
-	r contract.ReleaseInstanceRequestObject,
+	ctx context.Context, r contract.ReleaseInstanceRequestObject,
 ) (contract.ReleaseInstanceResponseObject, error) {
 	return contract.ReleaseInstance204Response{}, a.Service.Fleet.Release(
-		ctx,
-		actorOf(ctx),
-		r.Instance,
-		given(r.Params.Reason),
+		ctx, actorOf(ctx), r.Instance, given(r.Params.Reason),
 	)
 }
 
 func (a *api) AddSteward(
-	ctx context.Context,
-	r contract.AddStewardRequestObject,
+	ctx context.Context, r contract.AddStewardRequestObject,
 ) (contract.AddStewardResponseObject, error) {
 	g, err := a.Service.Access.AddSteward(ctx, actorOf(ctx), r.Instance)
 	return contract.AddSteward201JSONResponse(grantOf(g)), err

@@ -12,8 +12,7 @@ import (
 )
 
 func (a *api) ReleasePrivateHalf(
-	ctx context.Context,
-	r contract.ReleasePrivateHalfRequestObject,
+	ctx context.Context, r contract.ReleasePrivateHalfRequestObject,
 ) (contract.ReleasePrivateHalfResponseObject, error) {
 	w := keys.Release{Key: r.Key, Reason: given(r.Params.Reason)}
 	if r.Body != nil {
@@ -24,16 +23,14 @@ func (a *api) ReleasePrivateHalf(
 }
 
 func (a *api) ForgetKey(
-	ctx context.Context,
-	r contract.ForgetKeyRequestObject,
+	ctx context.Context, r contract.ForgetKeyRequestObject,
 ) (contract.ForgetKeyResponseObject, error) {
 	k, err := a.Service.Keys.ForgetKey(ctx, actorOf(ctx), r.Key)
 	return contract.ForgetKey200JSONResponse(keyOf(k)), err
 }
 
 func (a *api) HandOverKey(
-	ctx context.Context,
-	r contract.HandOverKeyRequestObject,
+	ctx context.Context, r contract.HandOverKeyRequestObject,
 ) (contract.HandOverKeyResponseObject, error) {
 	k, waits, err := a.Service.Keys.HandOver(ctx, actorOf(ctx), r.Key, r.Body.To, given(r.Body.Reason))
 	out := contract.HandOverKey200JSONResponse{Key: keyOf(k)}
@@ -44,15 +41,13 @@ func (a *api) HandOverKey(
 }
 
 func (a *api) CallOffHandOver(
-	ctx context.Context,
-	r contract.CallOffHandOverRequestObject,
+	ctx context.Context, r contract.CallOffHandOverRequestObject,
 ) (contract.CallOffHandOverResponseObject, error) {
 	return contract.CallOffHandOver204Response{}, a.Service.Keys.CallOffHandOver(ctx, actorOf(ctx), r.Key)
 }
 
 func (a *api) ListHandOvers(
-	ctx context.Context,
-	_ contract.ListHandOversRequestObject,
+	ctx context.Context, _ contract.ListHandOversRequestObject,
 ) (contract.ListHandOversResponseObject, error) {
 	all, err := a.Service.Keys.Handovers(ctx)
 	return contract.ListHandOvers200JSONResponse(each(all, func(h record.Handover) contract.WaitingHandOver {
@@ -83,32 +78,28 @@ func consentOf(actor people.Actor) func(record.Consent) contract.Consent {
 }
 
 func (a *api) ListConsents(
-	ctx context.Context,
-	_ contract.ListConsentsRequestObject,
+	ctx context.Context, _ contract.ListConsentsRequestObject,
 ) (contract.ListConsentsResponseObject, error) {
 	all, err := a.Service.Keys.Consents(ctx)
 	return contract.ListConsents200JSONResponse(each(all, consentOf(actorOf(ctx)))), err
 }
 
 func (a *api) AskConsent(
-	ctx context.Context,
-	r contract.AskConsentRequestObject,
+	ctx context.Context, r contract.AskConsentRequestObject,
 ) (contract.AskConsentResponseObject, error) {
 	c, err := a.Service.Keys.AskConsent(ctx, actorOf(ctx), r.Body.Key, r.Body.Reason)
 	return contract.AskConsent201JSONResponse(consentOf(actorOf(ctx))(c)), err
 }
 
 func (a *api) DecideConsent(
-	ctx context.Context,
-	r contract.DecideConsentRequestObject,
+	ctx context.Context, r contract.DecideConsentRequestObject,
 ) (contract.DecideConsentResponseObject, error) {
 	c, err := a.Service.Keys.DecideConsent(ctx, actorOf(ctx), r.Consent, r.Body.Grant, given(r.Body.Note))
 	return contract.DecideConsent200JSONResponse(consentOf(actorOf(ctx))(c)), err
 }
 
 func (a *api) ListConsentLabels(
-	ctx context.Context,
-	_ contract.ListConsentLabelsRequestObject,
+	ctx context.Context, _ contract.ListConsentLabelsRequestObject,
 ) (contract.ListConsentLabelsResponseObject, error) {
 	all, err := a.Service.Keys.ConsentLabels(ctx)
 	return contract.ListConsentLabels200JSONResponse(each(all, func(l record.ConsentLabel) contract.ConsentLabel {
@@ -117,15 +108,10 @@ func (a *api) ListConsentLabels(
 }
 
 func (a *api) SetConsentLabel(
-	ctx context.Context,
-	r contract.SetConsentLabelRequestObject,
+	ctx context.Context, r contract.SetConsentLabelRequestObject,
 ) (contract.SetConsentLabelResponseObject, error) {
 	return contract.SetConsentLabel204Response{}, a.Service.Keys.SetConsentLabel(
-		ctx,
-		actorOf(ctx),
-		r.Body.Name,
-		r.Body.Value,
-		r.Body.Asks,
+		ctx, actorOf(ctx), r.Body.Name, r.Body.Value, r.Body.Asks,
 	)
 }
 
@@ -143,8 +129,7 @@ func (a *api) GetSafe(ctx context.Context, _ contract.GetSafeRequestObject) (con
 }
 
 func (a *api) RekeySafe(
-	ctx context.Context,
-	r contract.RekeySafeRequestObject,
+	ctx context.Context, r contract.RekeySafeRequestObject,
 ) (contract.RekeySafeResponseObject, error) {
 	s, err := a.Service.Safes.Rekey(ctx, actorOf(ctx).By(), given(r.Params.Reason))
 	return contract.RekeySafe200JSONResponse(safeOf(s)), err
@@ -167,16 +152,14 @@ func receiverOf(r record.Receiver) contract.Receiver {
 }
 
 func (a *api) ListReceivers(
-	ctx context.Context,
-	_ contract.ListReceiversRequestObject,
+	ctx context.Context, _ contract.ListReceiversRequestObject,
 ) (contract.ListReceiversResponseObject, error) {
 	all, err := a.Service.Notify.Receivers(ctx)
 	return contract.ListReceivers200JSONResponse(each(all, receiverOf)), err
 }
 
 func (a *api) AddReceiver(
-	ctx context.Context,
-	r contract.AddReceiverRequestObject,
+	ctx context.Context, r contract.AddReceiverRequestObject,
 ) (contract.AddReceiverResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
@@ -196,27 +179,21 @@ func (a *api) AddReceiver(
 }
 
 func (a *api) DeleteReceiver(
-	ctx context.Context,
-	r contract.DeleteReceiverRequestObject,
+	ctx context.Context, r contract.DeleteReceiverRequestObject,
 ) (contract.DeleteReceiverResponseObject, error) {
 	return contract.DeleteReceiver204Response{}, a.Service.Notify.DeleteReceiver(ctx, actorOf(ctx), r.Receiver)
 }
 
 func (a *api) ChangeReceiver(
-	ctx context.Context,
-	r contract.ChangeReceiverRequestObject,
+	ctx context.Context, r contract.ChangeReceiverRequestObject,
 ) (contract.ChangeReceiverResponseObject, error) {
 	return contract.ChangeReceiver204Response{}, a.Service.Notify.PauseReceiver(
-		ctx,
-		actorOf(ctx),
-		r.Receiver,
-		r.Body.Paused,
+		ctx, actorOf(ctx), r.Receiver, r.Body.Paused,
 	)
 }
 
 func (a *api) TestReceiver(
-	ctx context.Context,
-	r contract.TestReceiverRequestObject,
+	ctx context.Context, r contract.TestReceiverRequestObject,
 ) (contract.TestReceiverResponseObject, error) {
 	why, err := a.Service.Notify.TestReceiver(ctx, r.Receiver)
 	return contract.TestReceiver200JSONResponse{Delivered: why == "", Error: optional(why)}, err
@@ -237,8 +214,7 @@ func (a *api) ListDead(ctx context.Context, r contract.ListDeadRequestObject) (c
 }
 
 func (a *api) SendAgain(
-	ctx context.Context,
-	r contract.SendAgainRequestObject,
+	ctx context.Context, r contract.SendAgainRequestObject,
 ) (contract.SendAgainResponseObject, error) {
 	n, err := a.Service.Notify.SendAgain(ctx, actorOf(ctx), r.Receiver)
 	return contract.SendAgain200JSONResponse{Events: int(n)}, err

@@ -53,33 +53,29 @@ func entryFilter(p contract.ExportDaybookParams) record.EntryFilter {
 }
 
 func (a *api) ListDaybook(
-	ctx context.Context,
-	r contract.ListDaybookRequestObject,
+	ctx context.Context, r contract.ListDaybookRequestObject,
 ) (contract.ListDaybookResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)
 	if err != nil {
 		return nil, err
 	}
-	f := entryFilter(
-		contract.ExportDaybookParams{
-			Person:   q.Person,
-			Subject:  q.Subject,
-			Action:   q.Action,
-			Key:      q.Key,
-			Instance: q.Instance,
-			Run:      q.Run,
-			From:     q.From,
-			Until:    q.Until,
-		},
-	)
+	f := entryFilter(contract.ExportDaybookParams{
+		Person:   q.Person,
+		Subject:  q.Subject,
+		Action:   q.Action,
+		Key:      q.Key,
+		Instance: q.Instance,
+		Run:      q.Run,
+		From:     q.From,
+		Until:    q.Until,
+	})
 	l, err := a.Service.Journal.List(ctx, f, p)
 	return contract.ListDaybook200JSONResponse{Items: each(l.Items, entryOf), Next: optional(l.Next), Total: l.Total}, err
 }
 
 func (a *api) ExportDaybook(
-	ctx context.Context,
-	r contract.ExportDaybookRequestObject,
+	ctx context.Context, r contract.ExportDaybookRequestObject,
 ) (contract.ExportDaybookResponseObject, error) {
 	return exported{ctx, a, entryFilter(r.Params)}, nil
 }
@@ -107,26 +103,23 @@ func (e exported) VisitExportDaybookResponse(w http.ResponseWriter) error {
 }
 
 func (a *api) WatchDaybook(
-	ctx context.Context,
-	r contract.WatchDaybookRequestObject,
+	ctx context.Context, r contract.WatchDaybookRequestObject,
 ) (contract.WatchDaybookResponseObject, error) {
 	q := r.Params
 	after, err := strconv.ParseInt(given(q.LastEventID), 10, 64)
 	if err != nil {
 		after = -1
 	}
-	f := entryFilter(
-		contract.ExportDaybookParams{
-			Person:   q.Person,
-			Subject:  q.Subject,
-			Action:   q.Action,
-			Key:      q.Key,
-			Instance: q.Instance,
-			Run:      q.Run,
-			From:     q.From,
-			Until:    q.Until,
-		},
-	)
+	f := entryFilter(contract.ExportDaybookParams{
+		Person:   q.Person,
+		Subject:  q.Subject,
+		Action:   q.Action,
+		Key:      q.Key,
+		Instance: q.Instance,
+		Run:      q.Run,
+		From:     q.From,
+		Until:    q.Until,
+	})
 	return entryEvents{exported{ctx, a, f}, after}, nil
 }
 
@@ -151,8 +144,7 @@ func (e entryEvents) VisitWatchDaybookResponse(w http.ResponseWriter) error {
 }
 
 func (a *api) CheckDaybook(
-	ctx context.Context,
-	r contract.CheckDaybookRequestObject,
+	ctx context.Context, r contract.CheckDaybookRequestObject,
 ) (contract.CheckDaybookResponseObject, error) {
 	var kept *daybook.Head
 	if r.Body != nil {
@@ -183,8 +175,7 @@ func (a *api) CheckDaybook(
 }
 
 func (a *api) GetDaybookHead(
-	ctx context.Context,
-	_ contract.GetDaybookHeadRequestObject,
+	ctx context.Context, _ contract.GetDaybookHeadRequestObject,
 ) (contract.GetDaybookHeadResponseObject, error) {
 	h, err := a.Service.Journal.Head(ctx)
 	return contract.GetDaybookHead200JSONResponse{

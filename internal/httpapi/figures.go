@@ -23,19 +23,14 @@ var (
 	strangersFigure = described("strangers", "Keys in logins that stand in no record.")
 	liveRunsFigure  = described("runs_live", "Runs that have not ended, by kind.", "kind")
 	endedRunsFigure = described(
-		"runs_ended_last_day",
-		"Runs that ended within the last day, by kind and state.",
-		"kind",
-		"state",
+		"runs_ended_last_day", "Runs that ended within the last day, by kind and state.", "kind", "state",
 	)
 	jobsFigure       = described("queue_jobs", "Jobs of the queue that are not done, by state.", "state")
 	sweepsFigure     = described("sweep_logins_waiting", "Logins that a sweep waits for.")
 	openFigure       = described("open", "What restores have opened and not closed yet.")
 	overdueFigure    = described("open_overdue", "What is open beyond its deadline.")
 	deliveriesFigure = described(
-		"deliveries",
-		"Deliveries to receivers that are not done, by state: waiting or dead.",
-		"state",
+		"deliveries", "Deliveries to receivers that are not done, by state: waiting or dead.", "state",
 	)
 	daybookFigure = described("daybook_entries", "The number of the daybook's last entry.")
 	failedFigure  = described("figures_failed", "Whether the figures could not be counted.")

@@ -39,9 +39,7 @@ func prepare(ctx context.Context, owner, role string) error {
 	log := slog.New(slog.DiscardHandler)
 	return service.New(st, nil, runs.New(st, log), log, service.Options{}).
 		People.AddOperator(
-		ctx,
-		people.Actor{Name: "setup", Via: "service"},
-		journal.IdempotencyKey{},
+		ctx, people.Actor{Name: "setup", Via: "service"}, journal.IdempotencyKey{},
 		people.NewOperator{Name: "ines", Title: "Ines", Password: inesPassword, Role: people.Admin},
 	)
 }
@@ -114,16 +112,13 @@ func FuzzWhatIsPasted(f *testing.F) {
 		f.Add(text)
 	}
 	c := newCaller(f)
-	adopted := c.post(
-		"/instances/adopted",
-		map[string]any{
-			"name":       "door",
-			"address":    "192.0.2.7",
-			"port":       22,
-			"login_user": "warden",
-			"host_keys":  []string{line},
-		},
-	)
+	adopted := c.post("/instances/adopted", map[string]any{
+		"name":       "door",
+		"address":    "192.0.2.7",
+		"port":       22,
+		"login_user": "warden",
+		"host_keys":  []string{line},
+	})
 	if adopted.Code >= 300 {
 		f.Fatalf("adopt: %d %s", adopted.Code, adopted.Body)
 	}

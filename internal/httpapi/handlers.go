@@ -71,8 +71,7 @@ func (a *api) me(ctx context.Context, actor people.Actor) (contract.Me, error) {
 }
 
 func (a *api) GetCatalogue(
-	ctx context.Context,
-	_ contract.GetCatalogueRequestObject,
+	ctx context.Context, _ contract.GetCatalogueRequestObject,
 ) (contract.GetCatalogueResponseObject, error) {
 	c, err := a.Service.Fleet.Catalogue(ctx)
 	if err != nil {
@@ -187,8 +186,7 @@ func onceFrom(key *string, body any) (journal.IdempotencyKey, error) {
 }
 
 func (a *api) ImportKey(
-	ctx context.Context,
-	r contract.ImportKeyRequestObject,
+	ctx context.Context, r contract.ImportKeyRequestObject,
 ) (contract.ImportKeyResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
@@ -211,17 +209,14 @@ func (a *api) ImportKey(
 }
 
 func (a *api) ImportKeys(
-	ctx context.Context,
-	r contract.ImportKeysRequestObject,
+	ctx context.Context, r contract.ImportKeysRequestObject,
 ) (contract.ImportKeysResponseObject, error) {
 	b := r.Body
 	list := each(b.Keys, func(k contract.ListedKey) keys.ListedKey {
 		return keys.ListedKey{Name: k.Name, PublicKey: k.PublicKey}
 	})
 	results, err := a.Service.Keys.ImportKeys(
-		ctx,
-		actorOf(ctx),
-		keys.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
+		ctx, actorOf(ctx), keys.NewKey{Keeper: given(b.Keeper), Purpose: given(b.Purpose), Labels: given(b.Labels)},
 		list,
 	)
 	return contract.ImportKeys200JSONResponse(each(results, func(l keys.ListResult) contract.ListResult {
@@ -235,8 +230,7 @@ func (a *api) ImportKeys(
 }
 
 func (a *api) ReadKeyList(
-	ctx context.Context,
-	r contract.ReadKeyListRequestObject,
+	ctx context.Context, r contract.ReadKeyListRequestObject,
 ) (contract.ReadKeyListResponseObject, error) {
 	lines, notes, err := a.Service.Keys.ReadKeyList(ctx, r.Body.Text, r.Body.Prefix)
 	return contract.ReadKeyList200JSONResponse{
@@ -274,23 +268,20 @@ func (a *api) GetKey(ctx context.Context, r contract.GetKeyRequestObject) (contr
 }
 
 func (a *api) DeleteKey(
-	ctx context.Context,
-	r contract.DeleteKeyRequestObject,
+	ctx context.Context, r contract.DeleteKeyRequestObject,
 ) (contract.DeleteKeyResponseObject, error) {
 	return contract.DeleteKey204Response{}, a.Service.Keys.DeleteKey(ctx, actorOf(ctx), r.Key)
 }
 
 func (a *api) GetPublicHalf(
-	ctx context.Context,
-	r contract.GetPublicHalfRequestObject,
+	ctx context.Context, r contract.GetPublicHalfRequestObject,
 ) (contract.GetPublicHalfResponseObject, error) {
 	text, err := a.Service.Keys.PublicHalf(ctx, r.Key, keypair.Format(given(r.Params.Format)))
 	return contract.GetPublicHalf200TextResponse(text), err
 }
 
 func (a *api) ListOpens(
-	ctx context.Context,
-	r contract.ListOpensRequestObject,
+	ctx context.Context, r contract.ListOpensRequestObject,
 ) (contract.ListOpensResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
@@ -306,8 +297,7 @@ func (a *api) Trace(ctx context.Context, r contract.TraceRequestObject) (contrac
 }
 
 func (a *api) ListNames(
-	ctx context.Context,
-	r contract.ListNamesRequestObject,
+	ctx context.Context, r contract.ListNamesRequestObject,
 ) (contract.ListNamesResponseObject, error) {
 	limit, err := limitFrom(r.Params.Limit, 12, 50)
 	if err != nil {
@@ -318,8 +308,7 @@ func (a *api) ListNames(
 }
 
 func (a *api) ListInstances(
-	ctx context.Context,
-	r contract.ListInstancesRequestObject,
+	ctx context.Context, r contract.ListInstancesRequestObject,
 ) (contract.ListInstancesResponseObject, error) {
 	q := r.Params
 	p, err := pageFrom(q.After, q.Limit, q.Total)
@@ -345,8 +334,7 @@ func (a *api) ListInstances(
 }
 
 func (a *api) LaunchInstance(
-	ctx context.Context,
-	r contract.LaunchInstanceRequestObject,
+	ctx context.Context, r contract.LaunchInstanceRequestObject,
 ) (contract.LaunchInstanceResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
@@ -367,40 +355,35 @@ func (a *api) LaunchInstance(
 }
 
 func (a *api) GetInstance(
-	ctx context.Context,
-	r contract.GetInstanceRequestObject,
+	ctx context.Context, r contract.GetInstanceRequestObject,
 ) (contract.GetInstanceResponseObject, error) {
 	i, err := a.Service.Fleet.Instance(ctx, r.Instance)
 	return contract.GetInstance200JSONResponse(instanceOf(i)), err
 }
 
 func (a *api) StartInstance(
-	ctx context.Context,
-	r contract.StartInstanceRequestObject,
+	ctx context.Context, r contract.StartInstanceRequestObject,
 ) (contract.StartInstanceResponseObject, error) {
 	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunStart, r.Instance, given(r.Params.Reason))
 	return contract.StartInstance202JSONResponse(runOf(run)), err
 }
 
 func (a *api) StopInstance(
-	ctx context.Context,
-	r contract.StopInstanceRequestObject,
+	ctx context.Context, r contract.StopInstanceRequestObject,
 ) (contract.StopInstanceResponseObject, error) {
 	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunStop, r.Instance, given(r.Params.Reason))
 	return contract.StopInstance202JSONResponse(runOf(run)), err
 }
 
 func (a *api) TerminateInstance(
-	ctx context.Context,
-	r contract.TerminateInstanceRequestObject,
+	ctx context.Context, r contract.TerminateInstanceRequestObject,
 ) (contract.TerminateInstanceResponseObject, error) {
 	run, err := a.Service.Fleet.Change(ctx, actorOf(ctx), fleet.RunTerminate, r.Instance, given(r.Params.Reason))
 	return contract.TerminateInstance202JSONResponse(runOf(run)), err
 }
 
 func (a *api) ListOpeners(
-	ctx context.Context,
-	r contract.ListOpenersRequestObject,
+	ctx context.Context, r contract.ListOpenersRequestObject,
 ) (contract.ListOpenersResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {

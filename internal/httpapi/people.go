@@ -28,8 +28,7 @@ func (q *request) signIn(name, password, code string) people.SignIn {
 
 func (a *api) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
 	actor, secret, err := a.Service.People.SignIn(
-		ctx,
-		requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)),
+		ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, given(r.Body.Code)),
 	)
 	if err != nil {
 		return nil, err
@@ -58,10 +57,7 @@ func (a *api) GetSetUp(ctx context.Context, _ contract.GetSetUpRequestObject) (c
 
 func (a *api) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
 	return contract.SetUp204Response{}, a.Service.People.SetUp(
-		ctx,
-		requestOf(ctx).signIn(r.Body.Name, r.Body.Password, ""),
-		r.Body.Secret,
-		given(r.Body.Title),
+		ctx, requestOf(ctx).signIn(r.Body.Name, r.Body.Password, ""), r.Body.Secret, given(r.Body.Title),
 	)
 }
 
@@ -103,8 +99,7 @@ func (a *api) AskIssuer(context.Context, contract.AskIssuerRequestObject) (contr
 }
 
 func (a *api) AnswerIssuer(
-	ctx context.Context,
-	r contract.AnswerIssuerRequestObject,
+	ctx context.Context, r contract.AnswerIssuerRequestObject,
 ) (contract.AnswerIssuerResponseObject, error) {
 	var asked people.Asked
 	if data, err := base64.RawURLEncoding.DecodeString(given(r.Params.PlumlatchIssuer)); err == nil {
@@ -113,11 +108,7 @@ func (a *api) AnswerIssuer(
 		}
 	}
 	actor, secret, err := a.Service.People.SignInByIssuer(
-		ctx,
-		requestOf(ctx).signIn("", "", ""),
-		asked,
-		given(r.Params.State),
-		given(r.Params.Code),
+		ctx, requestOf(ctx).signIn("", "", ""), asked, given(r.Params.State), given(r.Params.Code),
 	)
 	var p *problem.Problem
 	if errors.As(err, &p) && p.Kind != problem.TooMany {
@@ -180,33 +171,23 @@ func (a *api) GiveCode(ctx context.Context, r contract.GiveCodeRequestObject) (c
 }
 
 func (a *api) ConfirmSession(
-	ctx context.Context,
-	r contract.ConfirmSessionRequestObject,
+	ctx context.Context, r contract.ConfirmSessionRequestObject,
 ) (contract.ConfirmSessionResponseObject, error) {
 	return contract.ConfirmSession204Response{}, a.Service.People.Confirm(
-		ctx,
-		actorOf(ctx),
-		given(r.Body.Password),
-		given(r.Body.Code),
+		ctx, actorOf(ctx), given(r.Body.Password), given(r.Body.Code),
 	)
 }
 
 func (a *api) ChangePassword(
-	ctx context.Context,
-	r contract.ChangePasswordRequestObject,
+	ctx context.Context, r contract.ChangePasswordRequestObject,
 ) (contract.ChangePasswordResponseObject, error) {
 	return contract.ChangePassword204Response{}, a.Service.People.ChangePassword(
-		ctx,
-		actorOf(ctx),
-		requestOf(ctx).session,
-		r.Body.Password,
-		r.Body.NewPassword,
+		ctx, actorOf(ctx), requestOf(ctx).session, r.Body.Password, r.Body.NewPassword,
 	)
 }
 
 func (a *api) ListSessions(
-	ctx context.Context,
-	r contract.ListSessionsRequestObject,
+	ctx context.Context, r contract.ListSessionsRequestObject,
 ) (contract.ListSessionsResponseObject, error) {
 	actor := actorOf(ctx)
 	sessions, err := a.Service.People.Sessions(ctx, actor, given(r.Params.All))
@@ -225,38 +206,33 @@ func (a *api) ListSessions(
 }
 
 func (a *api) EndSession(
-	ctx context.Context,
-	r contract.EndSessionRequestObject,
+	ctx context.Context, r contract.EndSessionRequestObject,
 ) (contract.EndSessionResponseObject, error) {
 	return contract.EndSession204Response{}, a.Service.People.EndSession(ctx, actorOf(ctx), r.Session)
 }
 
 func (a *api) BeginFactor(
-	ctx context.Context,
-	_ contract.BeginFactorRequestObject,
+	ctx context.Context, _ contract.BeginFactorRequestObject,
 ) (contract.BeginFactorResponseObject, error) {
 	f, err := a.Service.People.BeginFactor(ctx, actorOf(ctx))
 	return contract.BeginFactor201JSONResponse{Secret: f.Secret, Url: f.URL}, err
 }
 
 func (a *api) ConfirmFactor(
-	ctx context.Context,
-	r contract.ConfirmFactorRequestObject,
+	ctx context.Context, r contract.ConfirmFactorRequestObject,
 ) (contract.ConfirmFactorResponseObject, error) {
 	codes, err := a.Service.People.ConfirmFactor(ctx, actorOf(ctx), r.Body.Code)
 	return contract.ConfirmFactor200JSONResponse{Codes: codes}, err
 }
 
 func (a *api) RemoveFactor(
-	ctx context.Context,
-	r contract.RemoveFactorRequestObject,
+	ctx context.Context, r contract.RemoveFactorRequestObject,
 ) (contract.RemoveFactorResponseObject, error) {
 	return contract.RemoveFactor204Response{}, a.Service.People.RemoveFactor(ctx, actorOf(ctx), r.Body.Code)
 }
 
 func (a *api) ListTokens(
-	ctx context.Context,
-	r contract.ListTokensRequestObject,
+	ctx context.Context, r contract.ListTokensRequestObject,
 ) (contract.ListTokensResponseObject, error) {
 	tokens, err := a.Service.People.Tokens(ctx, actorOf(ctx), given(r.Params.All))
 	return contract.ListTokens200JSONResponse(each(tokens, tokenOf)), err
@@ -278,15 +254,13 @@ func (a *api) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (c
 }
 
 func (a *api) RevokeToken(
-	ctx context.Context,
-	r contract.RevokeTokenRequestObject,
+	ctx context.Context, r contract.RevokeTokenRequestObject,
 ) (contract.RevokeTokenResponseObject, error) {
 	return contract.RevokeToken204Response{}, a.Service.People.RevokeToken(ctx, actorOf(ctx), r.Token)
 }
 
 func (a *api) ListKeepers(
-	ctx context.Context,
-	_ contract.ListKeepersRequestObject,
+	ctx context.Context, _ contract.ListKeepersRequestObject,
 ) (contract.ListKeepersResponseObject, error) {
 	keepers, err := a.Service.People.Keepers(ctx)
 	return contract.ListKeepers200JSONResponse(each(keepers, keeperOf)), err
@@ -321,8 +295,7 @@ func operatorOf(o record.Operator) contract.Operator {
 }
 
 func (a *api) ListOperators(
-	ctx context.Context,
-	_ contract.ListOperatorsRequestObject,
+	ctx context.Context, _ contract.ListOperatorsRequestObject,
 ) (contract.ListOperatorsResponseObject, error) {
 	all, err := a.Service.People.Operators(ctx)
 	return contract.ListOperators200JSONResponse(each(all, operatorOf)), err
@@ -337,27 +310,21 @@ func (a *api) operator(ctx context.Context, name string) (contract.Operator, err
 }
 
 func (a *api) AddOperator(
-	ctx context.Context,
-	r contract.AddOperatorRequestObject,
+	ctx context.Context, r contract.AddOperatorRequestObject,
 ) (contract.AddOperatorResponseObject, error) {
 	b := r.Body
 	once, err := onceFrom(r.Params.IdempotencyKey, b)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Service.People.AddOperator(
-		ctx,
-		actorOf(ctx),
-		once,
-		people.NewOperator{
-			Name:       b.Name,
-			Title:      given(b.Title),
-			Role:       people.Role(b.Role),
-			Password:   given(b.Password),
-			Limits:     given(b.Limits),
-			IssuerName: given(b.IssuerName),
-		},
-	); err != nil {
+	if err := a.Service.People.AddOperator(ctx, actorOf(ctx), once, people.NewOperator{
+		Name:       b.Name,
+		Title:      given(b.Title),
+		Role:       people.Role(b.Role),
+		Password:   given(b.Password),
+		Limits:     given(b.Limits),
+		IssuerName: given(b.IssuerName),
+	}); err != nil {
 		return nil, err
 	}
 	o, err := a.operator(ctx, b.Name)
@@ -365,8 +332,7 @@ func (a *api) AddOperator(
 }
 
 func (a *api) ChangeOperator(
-	ctx context.Context,
-	r contract.ChangeOperatorRequestObject,
+	ctx context.Context, r contract.ChangeOperatorRequestObject,
 ) (contract.ChangeOperatorResponseObject, error) {
 	b := r.Body
 	c := people.OperatorChange{
@@ -397,17 +363,12 @@ func (a *api) AddTeam(ctx context.Context, r contract.AddTeamRequestObject) (con
 		return nil, err
 	}
 	return contract.AddTeam204Response{}, a.Service.People.AddTeam(
-		ctx,
-		actorOf(ctx),
-		once,
-		r.Body.Name,
-		given(r.Body.Title),
+		ctx, actorOf(ctx), once, r.Body.Name, given(r.Body.Title),
 	)
 }
 
 func (a *api) DeleteTeam(
-	ctx context.Context,
-	r contract.DeleteTeamRequestObject,
+	ctx context.Context, r contract.DeleteTeamRequestObject,
 ) (contract.DeleteTeamResponseObject, error) {
 	return contract.DeleteTeam204Response{}, a.Service.People.DeleteTeam(ctx, actorOf(ctx), r.Team)
 }
@@ -454,16 +415,14 @@ func full(l []string) []string {
 }
 
 func (a *api) GetLeaving(
-	ctx context.Context,
-	r contract.GetLeavingRequestObject,
+	ctx context.Context, r contract.GetLeavingRequestObject,
 ) (contract.GetLeavingResponseObject, error) {
 	l, err := a.Service.Leaving.Leaving(ctx, r.Operator)
 	return contract.GetLeaving200JSONResponse(leavingOf(l)), err
 }
 
 func (a *api) BeginLeaving(
-	ctx context.Context,
-	r contract.BeginLeavingRequestObject,
+	ctx context.Context, r contract.BeginLeavingRequestObject,
 ) (contract.BeginLeavingResponseObject, error) {
 	if given(r.Body.Again) {
 		l, err := a.Service.Leaving.LeaveAgain(ctx, actorOf(ctx), r.Operator, given(r.Body.Reason))
@@ -474,8 +433,7 @@ func (a *api) BeginLeaving(
 }
 
 func (a *api) CallOffLeaving(
-	ctx context.Context,
-	r contract.CallOffLeavingRequestObject,
+	ctx context.Context, r contract.CallOffLeavingRequestObject,
 ) (contract.CallOffLeavingResponseObject, error) {
 	l, err := a.Service.Leaving.CallOffLeaving(ctx, actorOf(ctx), r.Operator)
 	return contract.CallOffLeaving200JSONResponse(leavingOf(l)), err

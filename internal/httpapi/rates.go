@@ -51,15 +51,12 @@ func (r *rates) allow(address string, now time.Time) bool {
 // limitRate refuses who asks too often.
 func (s *server) limitRate(c *gin.Context) {
 	if s.rates.perSecond > 0 && !s.rates.allow(requestOf(c).counted(), time.Now()) {
-		s.fail(
-			c,
-			&problem.Problem{
-				Kind:   problem.TooMany,
-				Code:   "too-many-requests",
-				After:  1,
-				Detail: "there were too many requests from this address",
-				Remedy: "Ask less often",
-			},
-		)
+		s.fail(c, &problem.Problem{
+			Kind:   problem.TooMany,
+			Code:   "too-many-requests",
+			After:  1,
+			Detail: "there were too many requests from this address",
+			Remedy: "Ask less often",
+		})
 	}
 }

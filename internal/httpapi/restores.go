@@ -26,8 +26,7 @@ func all(list []string) []string {
 }
 
 func (a *api) ListRoutes(
-	ctx context.Context,
-	r contract.ListRoutesRequestObject,
+	ctx context.Context, r contract.ListRoutesRequestObject,
 ) (contract.ListRoutesResponseObject, error) {
 	q := r.Params
 	if given(q.Rehearse) && !actorOf(ctx).Role.May(people.Operator) { // it logs in, and asks the guest
@@ -95,8 +94,7 @@ func optionOf(o restore.Option) contract.RouteOption {
 }
 
 func (a *api) StartRestore(
-	ctx context.Context,
-	r contract.StartRestoreRequestObject,
+	ctx context.Context, r contract.StartRestoreRequestObject,
 ) (contract.StartRestoreResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
@@ -153,16 +151,14 @@ func closingOf(c record.Closing) contract.Closing {
 }
 
 func (a *api) GetRestore(
-	ctx context.Context,
-	r contract.GetRestoreRequestObject,
+	ctx context.Context, r contract.GetRestoreRequestObject,
 ) (contract.GetRestoreResponseObject, error) {
 	found, err := a.Service.Reentry.Restore(ctx, r.Run)
 	return contract.GetRestore200JSONResponse(restoreOf(found)), err
 }
 
 func (a *api) ListRestores(
-	ctx context.Context,
-	r contract.ListRestoresRequestObject,
+	ctx context.Context, r contract.ListRestoresRequestObject,
 ) (contract.ListRestoresResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
@@ -177,16 +173,14 @@ func (a *api) ListRestores(
 }
 
 func (a *api) UndoRestore(
-	ctx context.Context,
-	r contract.UndoRestoreRequestObject,
+	ctx context.Context, r contract.UndoRestoreRequestObject,
 ) (contract.UndoRestoreResponseObject, error) {
 	undone, err := a.Service.Reentry.UndoRestore(ctx, actorOf(ctx), r.Run, given(r.Params.Reason))
 	return contract.UndoRestore202JSONResponse(restoreOf(undone)), err
 }
 
 func (a *api) ReportRestore(
-	ctx context.Context,
-	r contract.ReportRestoreRequestObject,
+	ctx context.Context, r contract.ReportRestoreRequestObject,
 ) (contract.ReportRestoreResponseObject, error) {
 	p, err := a.Service.Reentry.ReportRestore(ctx, r.Run)
 	return contract.ReportRestore200JSONResponse{
@@ -205,16 +199,14 @@ func readingOf(r record.PasswordReading) contract.PasswordReading {
 }
 
 func (a *api) ListClosings(
-	ctx context.Context,
-	_ contract.ListClosingsRequestObject,
+	ctx context.Context, _ contract.ListClosingsRequestObject,
 ) (contract.ListClosingsResponseObject, error) {
 	open, err := a.Service.Closings.OpenNow(ctx)
 	return contract.ListClosings200JSONResponse(each(open, closingOf)), err
 }
 
 func (a *api) GetSealedPassword(
-	ctx context.Context,
-	r contract.GetSealedPasswordRequestObject,
+	ctx context.Context, r contract.GetSealedPasswordRequestObject,
 ) (contract.GetSealedPasswordResponseObject, error) {
 	p, readings, err := a.Service.Reentry.SealedPassword(ctx, actorOf(ctx), r.Instance)
 	return contract.GetSealedPassword200JSONResponse{
@@ -226,8 +218,7 @@ func (a *api) GetSealedPassword(
 }
 
 func (a *api) ReportPasswordOpened(
-	ctx context.Context,
-	r contract.ReportPasswordOpenedRequestObject,
+	ctx context.Context, r contract.ReportPasswordOpenedRequestObject,
 ) (contract.ReportPasswordOpenedResponseObject, error) {
 	return contract.ReportPasswordOpened204Response{}, a.Service.Reentry.OpenedPassword(ctx, actorOf(ctx), r.Instance)
 }

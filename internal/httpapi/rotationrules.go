@@ -90,16 +90,14 @@ func ruleOf(r rules.Rule) contract.RotationRule {
 }
 
 func (a *api) ListRotationRules(
-	ctx context.Context,
-	_ contract.ListRotationRulesRequestObject,
+	ctx context.Context, _ contract.ListRotationRulesRequestObject,
 ) (contract.ListRotationRulesResponseObject, error) {
 	rules, err := a.Service.Rules.RotationRules(ctx)
 	return contract.ListRotationRules200JSONResponse(each(rules, ruleOf)), err
 }
 
 func (a *api) AddRotationRule(
-	ctx context.Context,
-	r contract.AddRotationRuleRequestObject,
+	ctx context.Context, r contract.AddRotationRuleRequestObject,
 ) (contract.AddRotationRuleResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
@@ -109,32 +107,25 @@ func (a *api) AddRotationRule(
 	if err != nil {
 		return nil, err
 	}
-	rule, err := a.Service.Rules.AddRotationRule(
-		ctx,
-		actorOf(ctx),
-		once,
-		rules.RuleWanted{
-			Name:     r.Body.Name,
-			Wanted:   w,
-			Make:     string(r.Body.Make),
-			Settings: settingsFrom(given(r.Body.Settings)),
-			Reason:   given(r.Body.Reason),
-		},
-	)
+	rule, err := a.Service.Rules.AddRotationRule(ctx, actorOf(ctx), once, rules.RuleWanted{
+		Name:     r.Body.Name,
+		Wanted:   w,
+		Make:     string(r.Body.Make),
+		Settings: settingsFrom(given(r.Body.Settings)),
+		Reason:   given(r.Body.Reason),
+	})
 	return contract.AddRotationRule201JSONResponse(ruleOf(rule)), err
 }
 
 func (a *api) ChangeRotationRule(
-	ctx context.Context,
-	r contract.ChangeRotationRuleRequestObject,
+	ctx context.Context, r contract.ChangeRotationRuleRequestObject,
 ) (contract.ChangeRotationRuleResponseObject, error) {
 	rule, err := a.Service.Rules.ChangeRotationRule(ctx, actorOf(ctx), r.Rule, string(r.Body.Change), given(r.Body.Reason))
 	return contract.ChangeRotationRule200JSONResponse(ruleOf(rule)), err
 }
 
 func (a *api) DeleteRotationRule(
-	ctx context.Context,
-	r contract.DeleteRotationRuleRequestObject,
+	ctx context.Context, r contract.DeleteRotationRuleRequestObject,
 ) (contract.DeleteRotationRuleResponseObject, error) {
 	return contract.DeleteRotationRule204Response{}, a.Service.Rules.DeleteRotationRule(ctx, actorOf(ctx), r.Rule)
 }
@@ -143,8 +134,7 @@ func (a *api) DeleteRotationRule(
 const dueDays = 30
 
 func (a *api) ListDueRotations(
-	ctx context.Context,
-	r contract.ListDueRotationsRequestObject,
+	ctx context.Context, r contract.ListDueRotationsRequestObject,
 ) (contract.ListDueRotationsResponseObject, error) {
 	days := dueDays
 	if r.Params.Days != nil {
@@ -167,8 +157,7 @@ func (a *api) ListDueRotations(
 }
 
 func (a *api) ListAskedKeys(
-	ctx context.Context,
-	r contract.ListAskedKeysRequestObject,
+	ctx context.Context, r contract.ListAskedKeysRequestObject,
 ) (contract.ListAskedKeysResponseObject, error) {
 	asked, err := a.Service.Rotate.AskedKeys(ctx, actorOf(ctx), given(r.Params.Keeper))
 	return contract.ListAskedKeys200JSONResponse(each(asked, func(k rotate.AskedKey) contract.AskedKey {
@@ -190,16 +179,14 @@ func (a *api) ListAskedKeys(
 }
 
 func (a *api) BringAskedKey(
-	ctx context.Context,
-	r contract.BringAskedKeyRequestObject,
+	ctx context.Context, r contract.BringAskedKeyRequestObject,
 ) (contract.BringAskedKeyResponseObject, error) {
 	k, err := a.Service.Rotate.BringKey(ctx, actorOf(ctx), r.Asked, r.Body.PublicKey)
 	return contract.BringAskedKey200JSONResponse(keyOf(k)), err
 }
 
 func (a *api) TakeRotationItems(
-	ctx context.Context,
-	r contract.TakeRotationItemsRequestObject,
+	ctx context.Context, r contract.TakeRotationItemsRequestObject,
 ) (contract.TakeRotationItemsResponseObject, error) {
 	taken, err := a.Service.Rotate.TakeRotationItems(ctx, actorOf(ctx), r.Rotation, r.Body.Keys, given(r.Body.Limit))
 	return contract.TakeRotationItems200JSONResponse(each(taken, func(i rotate.TakenItem) contract.TakenItem {
@@ -216,16 +203,10 @@ func (a *api) TakeRotationItems(
 }
 
 func (a *api) ReportStep(
-	ctx context.Context,
-	r contract.ReportStepRequestObject,
+	ctx context.Context, r contract.ReportStepRequestObject,
 ) (contract.ReportStepResponseObject, error) {
 	run, err := a.Service.Runs.ReportStep(
-		ctx,
-		actorOf(ctx),
-		r.Run,
-		r.Body.Step,
-		given(r.Body.Outcome),
-		given(r.Body.Error),
+		ctx, actorOf(ctx), r.Run, r.Body.Step, given(r.Body.Outcome), given(r.Body.Error),
 	)
 	return contract.ReportStep200JSONResponse(runOf(run)), err
 }
@@ -267,8 +248,7 @@ func reportedItem(i record.ReportedItem) contract.ReportedItem {
 }
 
 func (a *api) ReportRotation(
-	ctx context.Context,
-	r contract.ReportRotationRequestObject,
+	ctx context.Context, r contract.ReportRotationRequestObject,
 ) (contract.ReportRotationResponseObject, error) {
 	p, err := a.Service.Rotate.ReportRotation(ctx, r.Rotation)
 	return contract.ReportRotation200JSONResponse{

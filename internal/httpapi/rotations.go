@@ -32,8 +32,7 @@ func wantedFrom(w contract.RotationWanted) (rotate.RotationWanted, error) {
 }
 
 func (a *api) PlanRotation(
-	ctx context.Context,
-	r contract.PlanRotationRequestObject,
+	ctx context.Context, r contract.PlanRotationRequestObject,
 ) (contract.PlanRotationResponseObject, error) {
 	w, err := wantedFrom(*r.Body)
 	if err != nil {
@@ -69,8 +68,7 @@ func (a *api) PlanRotation(
 }
 
 func (a *api) StartRotation(
-	ctx context.Context,
-	r contract.StartRotationRequestObject,
+	ctx context.Context, r contract.StartRotationRequestObject,
 ) (contract.StartRotationResponseObject, error) {
 	once, err := onceFrom(r.Params.IdempotencyKey, r.Body)
 	if err != nil {
@@ -96,8 +94,7 @@ func (a *api) StartRotation(
 }
 
 func (a *api) ListRotations(
-	ctx context.Context,
-	r contract.ListRotationsRequestObject,
+	ctx context.Context, r contract.ListRotationsRequestObject,
 ) (contract.ListRotationsResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, r.Params.Total)
 	if err != nil {
@@ -112,16 +109,14 @@ func (a *api) ListRotations(
 }
 
 func (a *api) GetRotation(
-	ctx context.Context,
-	r contract.GetRotationRequestObject,
+	ctx context.Context, r contract.GetRotationRequestObject,
 ) (contract.GetRotationResponseObject, error) {
 	state, err := a.Service.Rotate.Rotation(ctx, r.Rotation)
 	return contract.GetRotation200JSONResponse(rotationOf(state)), err
 }
 
 func (a *api) ListRotationItems(
-	ctx context.Context,
-	r contract.ListRotationItemsRequestObject,
+	ctx context.Context, r contract.ListRotationItemsRequestObject,
 ) (contract.ListRotationItemsResponseObject, error) {
 	p, err := pageFrom(r.Params.After, r.Params.Limit, nil)
 	if err != nil {
@@ -149,16 +144,10 @@ func (a *api) ListRotationItems(
 }
 
 func (a *api) ChangeRotation(
-	ctx context.Context,
-	r contract.ChangeRotationRequestObject,
+	ctx context.Context, r contract.ChangeRotationRequestObject,
 ) (contract.ChangeRotationResponseObject, error) {
 	state, err := a.Service.Rotate.ChangeRotation(
-		ctx,
-		actorOf(ctx),
-		r.Rotation,
-		string(r.Body.Change),
-		given(r.Body.Login),
-		given(r.Body.Reason),
+		ctx, actorOf(ctx), r.Rotation, string(r.Body.Change), given(r.Body.Login), given(r.Body.Reason),
 	)
 	return contract.ChangeRotation200JSONResponse(rotationOf(state)), err
 }

@@ -76,9 +76,7 @@ func New(o Options) (http.Handler, error) {
 		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
 	}, []string{"operation", "status"})
 	registry.MustRegister(
-		s.requests,
-		figures{o.Service},
-		collectors.NewGoCollector(),
+		s.requests, figures{o.Service}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 	)
 
@@ -91,9 +89,7 @@ func New(o Options) (http.Handler, error) {
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
 	r.GET(
-		"/metrics",
-		s.authorizeAs(people.Viewer),
-		s.fleetWide,
+		"/metrics", s.authorizeAs(people.Viewer), s.fleetWide,
 		gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})),
 	)
 	r.GET(basePath+"/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.spec) })
@@ -114,26 +110,20 @@ func New(o Options) (http.Handler, error) {
 		return nil, err
 	}
 	r.NoMethod(func(c *gin.Context) {
-		s.fail(
-			c,
-			&problem.Problem{
-				Kind:   problem.NotFound,
-				Code:   "no-such-call",
-				Detail: fmt.Sprintf("%s is not offered here", c.Request.Method),
-			},
-		)
+		s.fail(c, &problem.Problem{
+			Kind:   problem.NotFound,
+			Code:   "no-such-call",
+			Detail: fmt.Sprintf("%s is not offered here", c.Request.Method),
+		})
 	})
 	r.NoRoute(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
-			s.fail(
-				c,
-				&problem.Problem{
-					Kind:   problem.NotFound,
-					Code:   "no-such-call",
-					Detail: "the API has no such path",
-					Remedy: "See " + basePath + "/openapi.json",
-				},
-			)
+			s.fail(c, &problem.Problem{
+				Kind:   problem.NotFound,
+				Code:   "no-such-call",
+				Detail: "the API has no such path",
+				Remedy: "See " + basePath + "/openapi.json",
+			})
 			return
 		}
 		files.serve(c)
@@ -224,16 +214,7 @@ func (s *server) identify(c *gin.Context) {
 	}
 	s.requests.WithLabelValues(operation, fmt.Sprint(c.Writer.Status())).Observe(time.Since(begun).Seconds())
 	s.Log.Info(
-		"request",
-		"id",
-		r.id,
-		"method",
-		c.Request.Method,
-		"path",
-		c.FullPath(),
-		"status",
-		c.Writer.Status(),
-		"took",
+		"request", "id", r.id, "method", c.Request.Method, "path", c.FullPath(), "status", c.Writer.Status(), "took",
 		time.Since(begun).Round(time.Microsecond),
 	)
 }
@@ -281,14 +262,11 @@ func (s *server) limitBody(c *gin.Context) {
 func (s *server) authorize(c *gin.Context) {
 	of, known := s.calls[c.Request.Method+" "+c.FullPath()]
 	if !known {
-		s.fail(
-			c,
-			&problem.Problem{
-				Kind:   problem.Forbidden,
-				Code:   "no-role",
-				Detail: "the contract says nothing of who may make this call",
-			},
-		)
+		s.fail(c, &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "no-role",
+			Detail: "the contract says nothing of who may make this call",
+		})
 		return
 	}
 	if of.role == "" {
@@ -378,15 +356,12 @@ func (s *server) onlyFor(c *gin.Context, actor people.Actor) error {
 // fleetWide refuses those with a limit.
 func (s *server) fleetWide(c *gin.Context) {
 	if len(actorOf(c).Limits) > 0 {
-		s.fail(
-			c,
-			&problem.Problem{
-				Kind:   problem.Forbidden,
-				Code:   "beyond-your-limit",
-				Detail: "these figures are of the whole fleet, and you work on a part of it",
-				Remedy: "Ask somebody without a limit",
-			},
-		)
+		s.fail(c, &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "beyond-your-limit",
+			Detail: "these figures are of the whole fleet, and you work on a part of it",
+			Remedy: "Ask somebody without a limit",
+		})
 	}
 }
 

@@ -58,16 +58,13 @@ func (s *streams) end(account uuid.UUID) {
 func (s *server) watchOver(c *gin.Context, least people.Role) {
 	reader := actorOf(c)
 	if !s.streams.begin(reader.ID) {
-		s.fail(
-			c,
-			&problem.Problem{
-				Kind:   problem.TooMany,
-				Code:   "too-many-streams",
-				After:  5,
-				Detail: "this account reads as many streams as one may",
-				Remedy: "Close some of them",
-			},
-		)
+		s.fail(c, &problem.Problem{
+			Kind:   problem.TooMany,
+			Code:   "too-many-streams",
+			After:  5,
+			Detail: "this account reads as many streams as one may",
+			Remedy: "Close some of them",
+		})
 		return
 	}
 	defer s.streams.end(reader.ID)

@@ -19,12 +19,7 @@ import (
 type AgentCloud interface {
 	AgentFile(ctx context.Context, at cloud.AgentPlace, path, user string) (cloud.AgentFile, error)
 	WriteAgentFile(
-		ctx context.Context,
-		at cloud.AgentPlace,
-		path string,
-		was, content []byte,
-		owner string,
-		mode int,
+		ctx context.Context, at cloud.AgentPlace, path string, was, content []byte, owner string, mode int,
 	) error
 	AgentCommand(ctx context.Context, id string, words ...string) (cloud.CommandResult, error)
 }
@@ -127,9 +122,7 @@ type budget struct{ bytes int }
 func (b *budget) take(f File) error {
 	if b.bytes -= len(f.Content); b.bytes < 0 {
 		return fmt.Errorf(
-			"%s: the files of the login have over %d bytes together, which is the limit",
-			f.Path,
-			sshio.MaxFileBytes,
+			"%s: the files of the login have over %d bytes together, which is the limit", f.Path, sshio.MaxFileBytes,
 		)
 	}
 	if n := bytes.Count(f.Content, []byte{'\n'}); n > sshio.MaxFileLines {

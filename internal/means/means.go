@@ -213,11 +213,7 @@ func (d *Door) Remove(ctx context.Context, by sshio.Entry, keys ...Key) (Seen, e
 // that stays opens it. The override is leave for that. The line of the key that stays must be
 // there all the same.
 func (d *Door) RemoveForced(
-	ctx context.Context,
-	login string,
-	leave rotation.Override,
-	stays Key,
-	keys ...Key,
+	ctx context.Context, login string, leave rotation.Override, stays Key, keys ...Key,
 ) (Seen, error) {
 	return d.removeAll(ctx, keys, func([]authorizedkeys.File) ([]byte, error) {
 		if !leave.For(login) {
@@ -229,9 +225,7 @@ func (d *Door) RemoveForced(
 
 // removeAll removes lines where the key that stays, which stays tells, is seen to.
 func (d *Door) removeAll(
-	ctx context.Context,
-	keys []Key,
-	stays func([]authorizedkeys.File) ([]byte, error),
+	ctx context.Context, keys []Key, stays func([]authorizedkeys.File) ([]byte, error),
 ) (Seen, error) {
 	var old [][]byte
 	for _, k := range keys {

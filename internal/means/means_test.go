@@ -246,11 +246,7 @@ func TestALostLineGoesWithoutALoginByLeaveForThatLoginAlone(t *testing.T) {
 	} {
 		m := newShelf(c.text)
 		if _, err := door(m, nil).RemoveForced(
-			t.Context(),
-			c.login,
-			c.leave,
-			fresh.Key,
-			lost.Key,
+			t.Context(), c.login, c.leave, fresh.Key, lost.Key,
 		); c.removed != (err == nil) ||
 			c.removed == strings.Contains(m.all(), lost.Line) {
 			t.Errorf("%s: %v\n%s", name, err, m.all())
@@ -354,13 +350,9 @@ func TestWhatIsPlacedIsOneLineOfTheKey(t *testing.T) {
 // TestNothingElseChangesWhoGetsIn reads the code: the edits of a login's files are reached through this package alone.
 func TestNothingElseChangesWhoGetsIn(t *testing.T) {
 	out, err := exec.CommandContext(
-		t.Context(),
-		"grep",
-		"-rnE",
-		`\.(EditKnowing|EditAll|WriteAgentFile)\(|authorizedkeys\.File\{|sshio\.SignedEntry\(`,
-		"--include=*.go",
-		"..",
-		"../../cmd",
+		t.Context(), "grep", "-rnE",
+		`\.(EditKnowing|EditAll|WriteAgentFile)\(|authorizedkeys\.File\{|sshio\.SignedEntry\(`, "--include=*.go",
+		"..", "../../cmd",
 	).
 		CombinedOutput()
 	var exit *exec.ExitError

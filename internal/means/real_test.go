@@ -68,19 +68,14 @@ func (y *yard) launch() string {
 	data, err := userdata.Render(userdata.Config{LoginUser: "debian", Keys: []string{y.ines.Line, y.marek.Line}})
 	y.must(err)
 	name := fmt.Sprintf("door-%d", y.count)
-	id := y.done(
-		y.cloud.Launch(
-			y.t.Context(),
-			cloud.Launch{
-				RequestToken: name,
-				Name:         name,
-				Image:        "debian-12",
-				Size:         "small",
-				Zone:         "north-shore-a",
-				UserData:     &data,
-			},
-		),
-	)
+	id := y.done(y.cloud.Launch(y.t.Context(), cloud.Launch{
+		RequestToken: name,
+		Name:         name,
+		Image:        "debian-12",
+		Size:         "small",
+		Zone:         "north-shore-a",
+		UserData:     &data,
+	}))
 	y.must(y.cloud.PermitAgent(y.t.Context(), id, true))
 	return id
 }
@@ -103,9 +98,7 @@ var ways = map[string]func(y *yard, id string) Means{
 	},
 	"the guest agent": func(y *yard, id string) Means {
 		return ByAgent(
-			y.cloud,
-			cloud.AgentPlace{Instance: id},
-			"debian",
+			y.cloud, cloud.AgentPlace{Instance: id}, "debian",
 		)
 	},
 	"the cloud's shell": func(y *yard, id string) Means { return InShell(y.cloud, id, "debian") },

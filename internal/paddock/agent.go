@@ -42,8 +42,7 @@ func (a api) GetAgent(_ context.Context, r adapter.GetAgentRequestObject) (adapt
 }
 
 func (a api) PermitAgent(
-	_ context.Context,
-	r adapter.PermitAgentRequestObject,
+	_ context.Context, r adapter.PermitAgentRequestObject,
 ) (adapter.PermitAgentResponseObject, error) {
 	var i instance
 	err := a.state.db.Update(func(tx *bbolt.Tx) (err error) {
@@ -116,8 +115,7 @@ func (d *disk) linkIn(name, user string) (string, error) {
 // ReadAgentFile reads with the rights of the user that is named, or as root. The path is
 // looked up on one disk, so that no symbolic link leads out of it.
 func (a api) ReadAgentFile(
-	_ context.Context,
-	r adapter.ReadAgentFileRequestObject,
+	_ context.Context, r adapter.ReadAgentFileRequestObject,
 ) (adapter.ReadAgentFileResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -182,8 +180,7 @@ var errChanged = errors.New("the file is not as it was read")
 // WriteAgentFile writes with the rights of the owner: a temporary file beside the old one,
 // flushed and renamed over it.
 func (a api) WriteAgentFile(
-	_ context.Context,
-	r adapter.WriteAgentFileRequestObject,
+	_ context.Context, r adapter.WriteAgentFileRequestObject,
 ) (adapter.WriteAgentFileResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {

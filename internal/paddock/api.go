@@ -73,8 +73,7 @@ func answerProblem(g *gin.Context, err error) {
 func writeProblem(g *gin.Context, status int, code, detail string) {
 	g.Header("Content-Type", "application/problem+json")
 	g.AbortWithStatusJSON(
-		status,
-		adapter.Problem{Status: status, Code: code, Title: http.StatusText(status), Detail: &detail},
+		status, adapter.Problem{Status: status, Code: code, Title: http.StatusText(status), Detail: &detail},
 	)
 }
 
@@ -82,8 +81,7 @@ func writeProblem(g *gin.Context, status int, code, detail string) {
 type api struct{ *Cloud }
 
 func (a api) GetCapabilities(
-	context.Context,
-	adapter.GetCapabilitiesRequestObject,
+	context.Context, adapter.GetCapabilitiesRequestObject,
 ) (adapter.GetCapabilitiesResponseObject, error) {
 	return adapter.GetCapabilities200JSONResponse{
 		Name:         "paddock (a stand-in cloud)",
@@ -105,8 +103,7 @@ func (a api) ListZones(context.Context, adapter.ListZonesRequestObject) (adapter
 }
 
 func (a api) ListInstances(
-	_ context.Context,
-	r adapter.ListInstancesRequestObject,
+	_ context.Context, r adapter.ListInstancesRequestObject,
 ) (adapter.ListInstancesResponseObject, error) {
 	after, limit := "", 200
 	if r.Params.After != nil {
@@ -145,8 +142,7 @@ func (a api) ListInstances(
 type launched struct{ Instance, Operation string }
 
 func (a api) LaunchInstance(
-	ctx context.Context,
-	r adapter.LaunchInstanceRequestObject,
+	ctx context.Context, r adapter.LaunchInstanceRequestObject,
 ) (adapter.LaunchInstanceResponseObject, error) {
 	l := *r.Body
 	i, err := a.judgeLaunch(l)
@@ -223,8 +219,7 @@ func (a api) judgeLaunch(l adapter.Launch) (instance, error) {
 }
 
 func (a api) GetInstance(
-	_ context.Context,
-	r adapter.GetInstanceRequestObject,
+	_ context.Context, r adapter.GetInstanceRequestObject,
 ) (adapter.GetInstanceResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -234,59 +229,40 @@ func (a api) GetInstance(
 }
 
 func (a api) TerminateInstance(
-	ctx context.Context,
-	r adapter.TerminateInstanceRequestObject,
+	ctx context.Context, r adapter.TerminateInstanceRequestObject,
 ) (adapter.TerminateInstanceResponseObject, error) {
 	if i, err := a.state.instance(r.Instance); err == nil && i.State == adapter.InstanceStateTerminated {
 		op, err := a.state.operation(i.Operation)
 		return adapter.TerminateInstance202JSONResponse(op.Operation), err
 	}
 	op, err := a.begin(
-		ctx,
-		r.Instance,
-		adapter.OperationKindTerminate,
-		adapter.InstanceStateTerminating,
-		adapter.InstanceStateLaunching,
-		adapter.InstanceStateRunning,
-		adapter.InstanceStateStopped,
-		adapter.InstanceStateFailed,
-		adapter.InstanceStateStarting,
-		adapter.InstanceStateStopping,
+		ctx, r.Instance, adapter.OperationKindTerminate, adapter.InstanceStateTerminating,
+		adapter.InstanceStateLaunching, adapter.InstanceStateRunning, adapter.InstanceStateStopped,
+		adapter.InstanceStateFailed, adapter.InstanceStateStarting, adapter.InstanceStateStopping,
 	)
 	return adapter.TerminateInstance202JSONResponse(a.progress(op)), err
 }
 
 func (a api) StartInstance(
-	ctx context.Context,
-	r adapter.StartInstanceRequestObject,
+	ctx context.Context, r adapter.StartInstanceRequestObject,
 ) (adapter.StartInstanceResponseObject, error) {
 	op, err := a.begin(
-		ctx,
-		r.Instance,
-		adapter.OperationKindStart,
-		adapter.InstanceStateStarting,
-		adapter.InstanceStateStopped,
+		ctx, r.Instance, adapter.OperationKindStart, adapter.InstanceStateStarting, adapter.InstanceStateStopped,
 	)
 	return adapter.StartInstance202JSONResponse(a.progress(op)), err
 }
 
 func (a api) StopInstance(
-	ctx context.Context,
-	r adapter.StopInstanceRequestObject,
+	ctx context.Context, r adapter.StopInstanceRequestObject,
 ) (adapter.StopInstanceResponseObject, error) {
 	op, err := a.begin(
-		ctx,
-		r.Instance,
-		adapter.OperationKindStop,
-		adapter.InstanceStateStopping,
-		adapter.InstanceStateRunning,
+		ctx, r.Instance, adapter.OperationKindStop, adapter.InstanceStateStopping, adapter.InstanceStateRunning,
 	)
 	return adapter.StopInstance202JSONResponse(a.progress(op)), err
 }
 
 func (a api) GetBootOutput(
-	_ context.Context,
-	r adapter.GetBootOutputRequestObject,
+	_ context.Context, r adapter.GetBootOutputRequestObject,
 ) (adapter.GetBootOutputResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -296,8 +272,7 @@ func (a api) GetBootOutput(
 }
 
 func (a api) GetOperation(
-	_ context.Context,
-	r adapter.GetOperationRequestObject,
+	_ context.Context, r adapter.GetOperationRequestObject,
 ) (adapter.GetOperationResponseObject, error) {
 	op, err := a.state.operation(r.Operation)
 	if err != nil {
@@ -307,16 +282,14 @@ func (a api) GetOperation(
 }
 
 func (a api) ListFirewallRules(
-	context.Context,
-	adapter.ListFirewallRulesRequestObject,
+	context.Context, adapter.ListFirewallRulesRequestObject,
 ) (adapter.ListFirewallRulesResponseObject, error) {
 	rules, err := a.state.rules()
 	return adapter.ListFirewallRules200JSONResponse(rules), err
 }
 
 func (a api) AddFirewallRule(
-	_ context.Context,
-	r adapter.AddFirewallRuleRequestObject,
+	_ context.Context, r adapter.AddFirewallRuleRequestObject,
 ) (adapter.AddFirewallRuleResponseObject, error) {
 	if _, err := netip.ParsePrefix(r.Body.Source); err != nil {
 		return nil, &badRequest{fmt.Sprintf("source %q is not an address range such as 198.51.100.0/24", r.Body.Source)}
@@ -347,8 +320,7 @@ func (a api) AddFirewallRule(
 }
 
 func (a api) RemoveFirewallRule(
-	_ context.Context,
-	r adapter.RemoveFirewallRuleRequestObject,
+	_ context.Context, r adapter.RemoveFirewallRuleRequestObject,
 ) (adapter.RemoveFirewallRuleResponseObject, error) {
 	err := a.state.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketRules).Delete([]byte(r.Rule)) })
 	return adapter.RemoveFirewallRule204Response{}, err

@@ -199,9 +199,7 @@ func (c *Cloud) checkRoot(i instance) error {
 			}
 			if a.Device != i.Device || d.Id != i.RootDisk {
 				return fmt.Errorf(
-					"the system looks for its root at %s and finds none: the disk %s is attached as %s",
-					i.Device,
-					d.Id,
+					"the system looks for its root at %s and finds none: the disk %s is attached as %s", i.Device, d.Id,
 					a.Device,
 				)
 			}
@@ -236,8 +234,7 @@ func (a api) disksOf(instance *string) ([]diskRecord, error) {
 }
 
 func (a api) AttachDisk(
-	ctx context.Context,
-	r adapter.AttachDiskRequestObject,
+	ctx context.Context, r adapter.AttachDiskRequestObject,
 ) (adapter.AttachDiskResponseObject, error) {
 	want := adapter.Attachment{Instance: r.Body.Instance, Device: r.Body.Device, Root: r.Body.Root}
 	if !strings.HasPrefix(want.Device, "/dev/") {
@@ -266,8 +263,7 @@ func (a api) AttachDisk(
 }
 
 func (a api) DetachDisk(
-	ctx context.Context,
-	r adapter.DetachDiskRequestObject,
+	ctx context.Context, r adapter.DetachDiskRequestObject,
 ) (adapter.DetachDiskResponseObject, error) {
 	op, err := a.beginOn(
 		ctx,
@@ -300,10 +296,7 @@ func (a api) DetachDisk(
 // beginOn starts an operation on a disk, or answers with the same one that is under
 // way; where judge finds that its end is reached, with one that is done.
 func (c *Cloud) beginOn(
-	ctx context.Context,
-	id string,
-	kind adapter.OperationKind,
-	want adapter.Attachment,
+	ctx context.Context, id string, kind adapter.OperationKind, want adapter.Attachment,
 	judge func(diskRecord) (bool, error),
 ) (operation, error) {
 	defer c.lock(id)()
@@ -389,8 +382,7 @@ func (d *disk) labelOf(name string) string {
 
 // MoveAddress gives the static address of one instance to another.
 func (a api) MoveAddress(
-	_ context.Context,
-	r adapter.MoveAddressRequestObject,
+	_ context.Context, r adapter.MoveAddressRequestObject,
 ) (adapter.MoveAddressResponseObject, error) {
 	if r.Instance == r.Body.To {
 		return nil, &badRequest{"an address is moved from one instance to another"}

@@ -103,8 +103,7 @@ func (f *faults) next(call string) adapter.FaultKind {
 }
 
 func (a api) ScheduleFault(
-	_ context.Context,
-	r adapter.ScheduleFaultRequestObject,
+	_ context.Context, r adapter.ScheduleFaultRequestObject,
 ) (adapter.ScheduleFaultResponseObject, error) {
 	f := *r.Body
 	for _, n := range []**int{&f.Nth, &f.Times} {

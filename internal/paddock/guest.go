@@ -32,8 +32,7 @@ var shellRange = netip.MustParsePrefix("127.255.16.0/28")
 
 // RunAgentCommand runs one of the few commands that a helper needs, as root.
 func (a api) RunAgentCommand(
-	_ context.Context,
-	r adapter.RunAgentCommandRequestObject,
+	_ context.Context, r adapter.RunAgentCommandRequestObject,
 ) (adapter.RunAgentCommandResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -139,8 +138,7 @@ func (c *Cloud) changeInstance(id string, f func(*instance)) error {
 // RunInShell runs a command as the login user, where the firewall lets the cloud's own
 // range in.
 func (a api) RunInShell(
-	_ context.Context,
-	r adapter.RunInShellRequestObject,
+	_ context.Context, r adapter.RunInShellRequestObject,
 ) (adapter.RunInShellResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -278,8 +276,7 @@ func kindOf(info fs.FileInfo) string {
 }
 
 func (a api) GetMetadataKeys(
-	_ context.Context,
-	r adapter.GetMetadataKeysRequestObject,
+	_ context.Context, r adapter.GetMetadataKeysRequestObject,
 ) (adapter.GetMetadataKeysResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -289,8 +286,7 @@ func (a api) GetMetadataKeys(
 }
 
 func (a api) SetMetadataKeys(
-	_ context.Context,
-	r adapter.SetMetadataKeysRequestObject,
+	_ context.Context, r adapter.SetMetadataKeysRequestObject,
 ) (adapter.SetMetadataKeysResponseObject, error) {
 	if len(*r.Body) > 64 {
 		return nil, &badRequest{"64 entries are the limit"}
@@ -450,8 +446,7 @@ func firstKeyIn(userData string) string {
 }
 
 func (a api) GetPassword(
-	_ context.Context,
-	r adapter.GetPasswordRequestObject,
+	_ context.Context, r adapter.GetPasswordRequestObject,
 ) (adapter.GetPasswordResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {
@@ -464,8 +459,7 @@ func (a api) GetPassword(
 }
 
 func (a api) ResetPassword(
-	_ context.Context,
-	r adapter.ResetPasswordRequestObject,
+	_ context.Context, r adapter.ResetPasswordRequestObject,
 ) (adapter.ResetPasswordResponseObject, error) {
 	i, err := a.state.instance(r.Instance)
 	if err != nil {

@@ -131,10 +131,7 @@ var leadsTo = map[adapter.OperationKind]adapter.InstanceState{
 // starts it. It answers with the operation of that kind that is under way, or that led
 // to where the instance is.
 func (c *Cloud) begin(
-	ctx context.Context,
-	id string,
-	kind adapter.OperationKind,
-	during adapter.InstanceState,
+	ctx context.Context, id string, kind adapter.OperationKind, during adapter.InstanceState,
 	from ...adapter.InstanceState,
 ) (operation, error) {
 	defer c.lock(id)()

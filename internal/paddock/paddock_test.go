@@ -42,8 +42,7 @@ type rig struct {
 func newRig(t *testing.T, l Latency) *rig {
 	t.Helper()
 	block := netip.PrefixFrom(
-		netip.AddrFrom4([4]byte{127, byte(210 + mathrand.IntN(40)), byte(mathrand.IntN(256)), 0}),
-		24,
+		netip.AddrFrom4([4]byte{127, byte(210 + mathrand.IntN(40)), byte(mathrand.IntN(256)), 0}), 24,
 	)
 	r := &rig{t: t, options: Options{Dir: t.TempDir(), Token: "secret", Block: block, Latency: l}}
 	r.open()
@@ -99,19 +98,14 @@ func (r *rig) launch(name string, lines ...string) cloud.Instance {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	op := r.await(
-		r.client.Launch(
-			r.t.Context(),
-			cloud.Launch{
-				RequestToken: name,
-				Name:         name,
-				Image:        "debian-12",
-				Size:         "small",
-				Zone:         "north-shore-a",
-				UserData:     &data,
-			},
-		),
-	)
+	op := r.await(r.client.Launch(r.t.Context(), cloud.Launch{
+		RequestToken: name,
+		Name:         name,
+		Image:        "debian-12",
+		Size:         "small",
+		Zone:         "north-shore-a",
+		UserData:     &data,
+	}))
 	if op.State != "done" {
 		r.t.Fatalf("%+v", op)
 	}
@@ -202,8 +196,7 @@ func TestTheFirewallJudgesTheSourceAddress(t *testing.T) {
 	}
 	a := api{r.cloud}
 	if _, err := a.RemoveFirewallRule(
-		t.Context(),
-		adapter.RemoveFirewallRuleRequestObject{Rule: rules[0].Id},
+		t.Context(), adapter.RemoveFirewallRuleRequestObject{Rule: rules[0].Id},
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -243,17 +236,14 @@ func TestStateSurvivesARestartAndOperationsGoOn(t *testing.T) {
 		c.Close()
 	}
 	data := "#cloud-config\nssh_authorized_keys:\n  - " + line + "\n"
-	op, err := r.client.Launch(
-		t.Context(),
-		cloud.Launch{
-			RequestToken: "cut",
-			Name:         "cut",
-			Image:        "debian-12",
-			Size:         "small",
-			Zone:         "north-shore-a",
-			UserData:     &data,
-		},
-	)
+	op, err := r.client.Launch(t.Context(), cloud.Launch{
+		RequestToken: "cut",
+		Name:         "cut",
+		Image:        "debian-12",
+		Size:         "small",
+		Zone:         "north-shore-a",
+		UserData:     &data,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -339,19 +329,14 @@ func TestTerminateInMidLaunchWins(t *testing.T) {
 func TestBadUserDataPlacesNothingAndSaysSo(t *testing.T) {
 	r := newRig(t, Latency{})
 	for _, data := range []string{"#cloud-config\nssh_authorized_keys: [", "#!/bin/sh\nreboot\n"} {
-		op := r.await(
-			r.client.Launch(
-				t.Context(),
-				cloud.Launch{
-					RequestToken: data,
-					Name:         "odd",
-					Image:        "debian-12",
-					Size:         "small",
-					Zone:         "north-shore-a",
-					UserData:     &data,
-				},
-			),
-		)
+		op := r.await(r.client.Launch(t.Context(), cloud.Launch{
+			RequestToken: data,
+			Name:         "odd",
+			Image:        "debian-12",
+			Size:         "small",
+			Zone:         "north-shore-a",
+			UserData:     &data,
+		}))
 		output, err := r.client.BootOutput(t.Context(), op.Instance)
 		if err != nil || !strings.Contains(output, "placed 0 keys") || len(cloud.HostKeys(output)) != 2 {
 			t.Errorf("%q: %v", output, err)
@@ -422,9 +407,7 @@ func TestFilesAreSeenWithTheLoginUsersRights(t *testing.T) {
 		t.Error(err)
 	}
 	if err := errors.Join(
-		w.Close(),
-		files.Chmod(".ssh/new", 0o600),
-		files.PosixRename(".ssh/new", ".ssh/authorized_keys"),
+		w.Close(), files.Chmod(".ssh/new", 0o600), files.PosixRename(".ssh/new", ".ssh/authorized_keys"),
 	); err != nil {
 		t.Error(err)
 	}
@@ -483,11 +466,9 @@ func TestTheAPIAsksForItsTokenAndTellsErrorsApart(t *testing.T) {
 		t.Errorf("an instance that is not there: %v", err)
 	}
 	if _, err := r.client.Launch(
-		t.Context(),
-		cloud.Launch{RequestToken: "t", Name: "x", Image: "none", Size: "small", Zone: "north-shore-a"},
+		t.Context(), cloud.Launch{RequestToken: "t", Name: "x", Image: "none", Size: "small", Zone: "north-shore-a"},
 	); !errors.As(
-		err,
-		&refused,
+		err, &refused,
 	) ||
 		refused.Status != 400 {
 		t.Errorf("an image that is not there: %v", err)
@@ -527,13 +508,7 @@ func TestTheGuestAgentReplacesAFileThatIsAsItWasReadOrNotAtAll(t *testing.T) {
 	const file = "/home/debian/.ssh/authorized_keys"
 	write := func(path, was, text string) error {
 		return r.client.WriteAgentFile(
-			t.Context(),
-			cloud.AgentPlace{Instance: i.Id},
-			path,
-			[]byte(was),
-			[]byte(text),
-			"debian",
-			0o600,
+			t.Context(), cloud.AgentPlace{Instance: i.Id}, path, []byte(was), []byte(text), "debian", 0o600,
 		)
 	}
 	if err := write(file, "", "x"); err == nil || !strings.Contains(err.Error(), "not-permitted") {
@@ -603,13 +578,7 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 	outside := t.TempDir()
 	up := strings.Repeat("/..", 40) + outside + "/out"
 	if err := r.client.WriteAgentFile(
-		t.Context(),
-		cloud.AgentPlace{Instance: i.Id},
-		up,
-		nil,
-		[]byte("text"),
-		"root",
-		0o600,
+		t.Context(), cloud.AgentPlace{Instance: i.Id}, up, nil, []byte("text"), "root", 0o600,
 	); err != nil {
 		t.Fatal(err) // as on a machine, where there is nothing above the root
 	}
@@ -620,13 +589,7 @@ func TestNoPathLeadsTheGuestAgentOffTheDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := r.client.WriteAgentFile(
-		t.Context(),
-		cloud.AgentPlace{Instance: i.Id},
-		"/srv/way/out",
-		nil,
-		[]byte("text"),
-		"root",
-		0o600,
+		t.Context(), cloud.AgentPlace{Instance: i.Id}, "/srv/way/out", nil, []byte("text"), "root", 0o600,
 	); err == nil {
 		t.Error("it wrote through a link that leads off the disk")
 	}
@@ -682,8 +645,7 @@ func TestTheGuestAgentFollowsNothingThatTheUserPutThere(t *testing.T) {
 	if err := errors.Join(
 		os.WriteFile(disk+"/etc/shadow", []byte("root:MARKER"), 0o600),
 		os.Symlink("../../../etc/shadow", disk+"/home/debian/.ssh/authorized_keys2"),
-		os.MkdirAll(disk+"/root/.ssh", 0o700),
-		os.Symlink("../../root/.ssh", disk+"/home/debian/.other"),
+		os.MkdirAll(disk+"/root/.ssh", 0o700), os.Symlink("../../root/.ssh", disk+"/home/debian/.other"),
 		os.WriteFile(disk+"/root/.ssh/authorized_keys", []byte("# root's\n"), 0o600),
 	); err != nil {
 		t.Fatal(err)
@@ -708,13 +670,7 @@ func TestTheGuestAgentFollowsNothingThatTheUserPutThere(t *testing.T) {
 		"/etc/shadow",
 	} {
 		if err := r.client.WriteAgentFile(
-			t.Context(),
-			at,
-			path,
-			[]byte("# root's\n"),
-			[]byte("# mine\n"),
-			"debian",
-			0o600,
+			t.Context(), at, path, []byte("# root's\n"), []byte("# mine\n"), "debian", 0o600,
 		); err == nil {
 			t.Errorf("debian has written %s", path)
 		}

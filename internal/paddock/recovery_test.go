@@ -84,17 +84,11 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 	r := newRig(t, Latency{})
 	key, line := makeKey(t)
 	i, helper, far := r.launchOf(
-		"fedora-42",
-		"north-shore-a",
-		nil,
+		"fedora-42", "north-shore-a", nil,
 	), r.launchOf(
-		"fedora-42",
-		"north-shore-a",
-		nil,
+		"fedora-42", "north-shore-a", nil,
 	), r.launchOf(
-		"fedora-42",
-		"north-shore-b",
-		nil,
+		"fedora-42", "north-shore-b", nil,
 	)
 	disk := r.root(i)
 	own := disk.Attachments[0]
@@ -104,8 +98,7 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 	}
 	r.done(r.client.Stop(ctx, i.Id))
 	if _, err := r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: helper.Id, Device: "/dev/vdb"}); !isRefused(
-		err,
-		"attached to",
+		err, "attached to",
 	) {
 		t.Errorf("attached twice: %v", err)
 	}
@@ -115,8 +108,7 @@ func TestADiskMovesToAHelperAndBackAndOnlyUnderItsOwnNameDoesTheMachineStart(t *
 		t.Errorf("a start without a disk: %+v", op)
 	}
 	if _, err := r.client.Attach(ctx, disk.Id, cloud.Attachment{Instance: far.Id, Device: "/dev/vdb"}); !isRefused(
-		err,
-		"zone",
+		err, "zone",
 	) {
 		t.Errorf("in another zone: %v", err)
 	}
@@ -365,15 +357,11 @@ func TestAPasswordOpensOnlyWherePasswordLoginIsOn(t *testing.T) {
 	data := "#cloud-config\nssh_pwauth: true\npassword: brent goose\n"
 	i := r.launchOf("debian-12", "north-shore-a", func(l *cloud.Launch) { l.UserData = &data })
 	try := func(password string) error {
-		c, err := ssh.Dial(
-			"tcp",
-			net.JoinHostPort(i.PublicAddress, "2222"),
-			&ssh.ClientConfig{
-				User:            "debian",
-				Auth:            []ssh.AuthMethod{ssh.Password(password)},
-				HostKeyCallback: ssh.InsecureIgnoreHostKey(),
-			},
-		)
+		c, err := ssh.Dial("tcp", net.JoinHostPort(i.PublicAddress, "2222"), &ssh.ClientConfig{
+			User:            "debian",
+			Auth:            []ssh.AuthMethod{ssh.Password(password)},
+			HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+		})
 		if err == nil {
 			c.Close()
 		}
@@ -391,8 +379,7 @@ func TestAPasswordOpensOnlyWherePasswordLoginIsOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(
-		file,
-		[]byte(strings.ReplaceAll(string(settings), "PasswordAuthentication yes", "PasswordAuthentication no")),
+		file, []byte(strings.ReplaceAll(string(settings), "PasswordAuthentication yes", "PasswordAuthentication no")),
 		0o644,
 	); err != nil {
 		t.Fatal(err)

@@ -67,8 +67,7 @@ func (s *session) finish(do func() int) {
 func (s *session) sftp() int {
 	v := &view{disk: s.endpoint.disk, user: s.user}
 	server := sftp.NewRequestServer(
-		s.channel,
-		sftp.Handlers{FileGet: v, FilePut: v, FileCmd: v, FileList: v},
+		s.channel, sftp.Handlers{FileGet: v, FilePut: v, FileCmd: v, FileList: v},
 		sftp.WithStartDirectory(homeOf(s.user)),
 	)
 	if err := server.Serve(); err != nil && err != io.EOF {
@@ -99,9 +98,7 @@ func (s *session) shell() int {
 	t := term.NewTerminal(s.channel, fmt.Sprintf("%s@%s:~%s ", s.user, s.endpoint.hostname, sign))
 	fmt.Fprintf(
 		t,
-		"This is %s, a stand-in instance. Known commands: %s\n",
-		s.endpoint.hostname,
-		strings.Join(commandNames, " "),
+		"This is %s, a stand-in instance. Known commands: %s\n", s.endpoint.hostname, strings.Join(commandNames, " "),
 	)
 	status := 0
 	for {

@@ -31,8 +31,7 @@ func (s *state) snapshot(id string) (out snapshot, err error) {
 }
 
 func (a api) ListSnapshots(
-	_ context.Context,
-	r adapter.ListSnapshotsRequestObject,
+	_ context.Context, r adapter.ListSnapshotsRequestObject,
 ) (adapter.ListSnapshotsResponseObject, error) {
 	only := ""
 	if r.Params.RequestToken != nil {
@@ -61,8 +60,7 @@ func (a api) ListSnapshots(
 
 // MakeSnapshot copies the folder tree that is the disk of the instance.
 func (a api) MakeSnapshot(
-	ctx context.Context,
-	r adapter.MakeSnapshotRequestObject,
+	ctx context.Context, r adapter.MakeSnapshotRequestObject,
 ) (adapter.MakeSnapshotResponseObject, error) {
 	i, err := a.state.instance(r.Body.Instance)
 	if err != nil {
@@ -170,8 +168,7 @@ func (c *Cloud) layCopy(i instance) error {
 }
 
 func (a api) DeleteSnapshot(
-	_ context.Context,
-	r adapter.DeleteSnapshotRequestObject,
+	_ context.Context, r adapter.DeleteSnapshotRequestObject,
 ) (adapter.DeleteSnapshotResponseObject, error) {
 	err := a.state.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketSnapshots).Delete([]byte(r.Snapshot)) })
 	if err == nil && filepath.IsLocal(r.Snapshot) {

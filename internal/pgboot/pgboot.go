@@ -124,9 +124,7 @@ func (s *Server) ensureServiceRole(ctx context.Context, u url.URL, password stri
 	defer conn.Close(ctx)
 	var there bool
 	if err := conn.QueryRow(
-		ctx,
-		"SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)",
-		serviceRole,
+		ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", serviceRole,
 	).Scan(&there); err != nil {
 		return err
 	}
@@ -292,16 +290,8 @@ func (s *Server) ensureCluster(ctx context.Context, bin, home string, account *s
 		}
 	}
 	cmd := exec.CommandContext(
-		ctx,
-		filepath.Join(bin, "initdb"),
-		"--pgdata="+half,
-		"--username="+role,
-		"--pwfile="+handOver,
-		"--auth=scram-sha-256",
-		"--encoding=UTF8",
-		"--locale=C.UTF-8",
-		"--no-sync",
-		"--no-instructions",
+		ctx, filepath.Join(bin, "initdb"), "--pgdata="+half, "--username="+role, "--pwfile="+handOver,
+		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync", "--no-instructions",
 	)
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account}
@@ -323,23 +313,9 @@ func (s *Server) launch(bin string, account *syscall.Credential, o Options) erro
 		"-c", "shared_buffers=128MB", "-c", "log_min_messages=warning", "-c", "log_statement=none"}
 	if o.Fast {
 		args = append(
-			args,
-			"-c",
-			"fsync=off",
-			"-c",
-			"synchronous_commit=off",
-			"-c",
-			"full_page_writes=off",
-			"-c",
-			"wal_level=minimal",
-			"-c",
-			"max_wal_senders=0",
-			"-c",
-			"max_wal_size=4GB",
-			"-c",
-			"checkpoint_timeout=1h",
-			"-c",
-			"autovacuum=off",
+			args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off", "-c",
+			"wal_level=minimal", "-c", "max_wal_senders=0", "-c", "max_wal_size=4GB", "-c", "checkpoint_timeout=1h",
+			"-c", "autovacuum=off",
 		)
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)

@@ -136,16 +136,11 @@ func Sign(r *http.Request, body []byte, name string, secret []byte, now time.Tim
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	params := fmt.Sprintf(
-		`("@method" "@target-uri" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`,
-		now.Unix(),
-		name,
+		`("@method" "@target-uri" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, now.Unix(), name,
 	)
 	base := fmt.Sprintf(
-		"\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
-		r.Method,
-		r.URL.String(),
-		digest,
-		params,
+		"\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", r.Method,
+		r.URL.String(), digest, params,
 	)
 	mac := hmac.New(sha256.New, secret)
 	mac.Write([]byte(base))
@@ -170,13 +165,9 @@ func Message(host string, e Event) string {
 	}
 	quoted := strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace
 	return fmt.Sprintf(
-		"<%d>1 %s %s plumlatchd - %s [event@32473 id=\"%s\" subject=\"%s\"] \ufeff%s",
-		facility*8+severity,
-		e.At.UTC().Format("2006-01-02T15:04:05.000000Z07:00"),
-		printable(host),
-		printable(strings.TrimPrefix(e.Type, "plumlatch.")),
-		quoted(text.Plain(e.ID)),
-		quoted(text.Plain(e.Subject)),
+		"<%d>1 %s %s plumlatchd - %s [event@32473 id=\"%s\" subject=\"%s\"] \ufeff%s", facility*8+severity,
+		e.At.UTC().Format("2006-01-02T15:04:05.000000Z07:00"), printable(host),
+		printable(strings.TrimPrefix(e.Type, "plumlatch.")), quoted(text.Plain(e.ID)), quoted(text.Plain(e.Subject)),
 		text.Line(e.Sentence, 4*text.MaxMessage),
 	)
 }

@@ -205,10 +205,7 @@ func (t troubles) HandleError(ctx context.Context, job *rivertype.JobRow, err er
 }
 
 func (t troubles) HandlePanic(
-	_ context.Context,
-	job *rivertype.JobRow,
-	what any,
-	trace string,
+	_ context.Context, job *rivertype.JobRow, what any, trace string,
 ) *river.ErrorHandlerResult {
 	t.log.Error("a worker panicked", "kind", job.Kind, "panic", what, "trace", trace)
 	return nil

@@ -113,11 +113,7 @@ func TestALiveRunGoesOnUnderNewStepsOrIsTold(t *testing.T) {
 	begin := func(t *testing.T, g *stage) {
 		for seq, state := range []string{StepDone, StepRunning} {
 			if _, err := g.store.Pool().Exec(
-				t.Context(),
-				"UPDATE run_steps SET state = $1 WHERE run_id = $2 AND seq = $3",
-				state,
-				g.run.ID,
-				seq,
+				t.Context(), "UPDATE run_steps SET state = $1 WHERE run_id = $2 AND seq = $3", state, g.run.ID, seq,
 			); err != nil {
 				t.Fatal(err)
 			}

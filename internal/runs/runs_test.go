@@ -300,8 +300,7 @@ func TestThePayloadOutlivesACut(t *testing.T) {
 		return p, err
 	}
 	if _, err := g.store.Pool().Exec(
-		t.Context(),
-		"UPDATE runs SET payload_version = 1, payload = '{\"operation\": \"\"}'",
+		t.Context(), "UPDATE runs SET payload_version = 1, payload = '{\"operation\": \"\"}'",
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -390,11 +389,8 @@ func TestARunThatWaitsForSomebodyRestsUntilItIsWoken(t *testing.T) {
 			again := resting()
 			if !again.Waits.Since.Equal(first.Waits.Since) || again.Version > first.Version+1 {
 				t.Errorf(
-					"woken for nothing it waits since %v, version %d, was %v and %d",
-					again.Waits.Since,
-					again.Version,
-					first.Waits.Since,
-					first.Version,
+					"woken for nothing it waits since %v, version %d, was %v and %d", again.Waits.Since, again.Version,
+					first.Waits.Since, first.Version,
 				)
 			}
 			if err := g.store.AddReport(t.Context(), g.run.ID, "b", record.Report{By: "ines", At: time.Now()}); err != nil {
@@ -629,11 +625,8 @@ func TestAWorkerThatLostItsLockWritesNoOtherStep(t *testing.T) {
 	if after, err := g.store.RunByID(t.Context(), g.run.ID); err != nil || after.Version != r.Version ||
 		after.Steps[1].Outcome != "did b" {
 		t.Errorf(
-			"after its lock was lost a worker wrote version %d, %q; the end was %d, %v",
-			after.Version,
-			after.Steps[1].Outcome,
-			r.Version,
-			err,
+			"after its lock was lost a worker wrote version %d, %q; the end was %d, %v", after.Version,
+			after.Steps[1].Outcome, r.Version, err,
 		)
 	}
 	g.mu.Lock()

@@ -77,15 +77,11 @@ func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
 		return nil
 	}
 	p.last = now
-	return p.engine.change(
-		ctx,
-		p.run,
-		store.RunChange{
-			Steps: []store.StepChange{
-				{Seq: p.seq, Columns: map[string]any{"percent": percent, "outcome": text.Line(what, text.MaxMessage)}},
-			},
+	return p.engine.change(ctx, p.run, store.RunChange{
+		Steps: []store.StepChange{
+			{Seq: p.seq, Columns: map[string]any{"percent": percent, "outcome": text.Line(what, text.MaxMessage)}},
 		},
-	)
+	})
 }
 
 // change is a fenced change of a run that this process has taken.
@@ -235,9 +231,7 @@ func (e *Engine) undoWanted(ctx, forward context.Context, run *record.Run, plan 
 	run.Error = text.Line(cause.Error(), 2*text.MaxMessage)
 	run.State = Undoing
 	return true, e.change(
-		ctx,
-		run,
-		store.RunChange{Columns: map[string]any{"state": Undoing, "error": run.Error, "waits": nil}},
+		ctx, run, store.RunChange{Columns: map[string]any{"state": Undoing, "error": run.Error, "waits": nil}},
 	)
 }
 
@@ -273,9 +267,7 @@ func (e *Engine) forward(ctx context.Context, run *record.Run, plan Plan) error 
 				columns["state"], run.State = Running, Running
 			}
 			if err := e.change(
-				ctx,
-				run,
-				store.RunChange{Columns: columns, Steps: []store.StepChange{e.begin(row)}},
+				ctx, run, store.RunChange{Columns: columns, Steps: []store.StepChange{e.begin(row)}},
 			); err != nil {
 				return err
 			}
@@ -320,12 +312,7 @@ func (e *Engine) forward(ctx context.Context, run *record.Run, plan Plan) error 
 // that is written down by that. A step that commits the run does so in the same statement, or
 // finds that the undo was asked for: then that wins.
 func (e *Engine) stepEnded(
-	ctx context.Context,
-	run *record.Run,
-	plan Plan,
-	seq int,
-	state StepState,
-	outcome string,
+	ctx context.Context, run *record.Run, plan Plan, seq int, state StepState, outcome string,
 ) (next bool, err error) {
 	now := e.Clock.Now()
 	c := store.RunChange{
@@ -417,14 +404,10 @@ func (e *Engine) back(ctx context.Context, run *record.Run, plan Plan) error {
 			}
 			return fmt.Errorf("%s: %w", step.UndoIntent, err)
 		}
-		if err := e.change(
-			ctx,
-			run,
-			store.RunChange{
-				Columns: map[string]any{"waits": nil},
-				Steps:   []store.StepChange{{Seq: seq, Columns: map[string]any{"state": StepUndone}}},
-			},
-		); err != nil {
+		if err := e.change(ctx, run, store.RunChange{
+			Columns: map[string]any{"waits": nil},
+			Steps:   []store.StepChange{{Seq: seq, Columns: map[string]any{"state": StepUndone}}},
+		}); err != nil {
 			return err
 		}
 		run.Steps[seq].State, run.Waits = StepUndone, nil

@@ -100,14 +100,11 @@ func (s *Safe) Reload() error {
 			return fmt.Errorf("the safe's master key: %w", err)
 		}
 		r.lines, r.marks, r.envelopes = append(
-			r.lines,
-			line,
+			r.lines, line,
 		), append(
-			r.marks,
-			markOf(line),
+			r.marks, markOf(line),
 		), append(
-			r.envelopes,
-			aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher),
+			r.envelopes, aead.NewKMSEnvelopeAEAD2(aead.AES256GCMKeyTemplate(), cipher),
 		)
 	}
 	if len(r.lines) == 0 {

@@ -76,9 +76,7 @@ func TestNoTransactionAsksForASecondConnection(t *testing.T) {
 				seen++
 				for _, at := range u.reaches(pkg, call.Args[1], m) {
 					t.Errorf(
-						"%s: within a transaction, %s reaches the store beside it; use tx",
-						files.Position(at.Pos()),
-						at.Sel.Name,
+						"%s: within a transaction, %s reaches the store beside it; use tx", files.Position(at.Pos()), at.Sel.Name,
 					)
 				}
 				return true

@@ -121,8 +121,7 @@ func FuzzSFTPAnswers(f *testing.F) {
 		}
 	}()
 	client, err := ssh.Dial(
-		"tcp",
-		l.Addr().String(),
+		"tcp", l.Addr().String(),
 		&ssh.ClientConfig{User: "warden", HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second},
 	)
 	if err != nil {

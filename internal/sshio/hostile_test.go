@@ -141,14 +141,11 @@ func TestWhatAHostileMachineSaysWithoutEndIsCutOff(t *testing.T) {
 	); err == nil {
 		t.Error("it logged in behind a banner without end")
 	}
-	machine = sshdtest.StartHostile(
-		t,
-		sshdtest.Harm{
-			Pause:  time.Hour,
-			Files:  map[string]sshdtest.HostileFile{keysFile: sshdtest.Text("# x\n")},
-			Config: "#",
-		},
-	)
+	machine = sshdtest.StartHostile(t, sshdtest.Harm{
+		Pause:  time.Hour,
+		Files:  map[string]sshdtest.HostileFile{keysFile: sshdtest.Text("# x\n")},
+		Config: "#",
+	})
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	s, err := Login(

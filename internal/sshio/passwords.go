@@ -134,9 +134,7 @@ func (s *Session) PasswordsOff() error {
 	}
 	if err != nil {
 		return fmt.Errorf(
-			"turn password login off: %s says so now, but the server was not told to read it: %w",
-			ServerConfig,
-			err,
+			"turn password login off: %s says so now, but the server was not told to read it: %w", ServerConfig, err,
 		)
 	}
 	return nil

@@ -69,10 +69,7 @@ func Login(ctx context.Context, t Target, signer ssh.Signer) (*Session, error) {
 // the server accepts another key, which it is asked about first. Where it does, there
 // is no session.
 func LoginAndSee(
-	ctx context.Context,
-	t Target,
-	signer ssh.Signer,
-	other []byte,
+	ctx context.Context, t Target, signer ssh.Signer, other []byte,
 ) (s *Session, accepted bool, err error) {
 	key, err := ssh.ParsePublicKey(other)
 	if err != nil {
@@ -197,10 +194,7 @@ func KeyFilesOf(config, home, user string) ([]string, error) {
 	}
 	if len(patterns) > MaxKeyFiles {
 		return nil, fmt.Errorf(
-			"AuthorizedKeysFile in %s names %d files; %d is the limit",
-			ServerConfig,
-			len(patterns),
-			MaxKeyFiles,
+			"AuthorizedKeysFile in %s names %d files; %d is the limit", ServerConfig, len(patterns), MaxKeyFiles,
 		)
 	}
 	var out []string
@@ -219,10 +213,7 @@ func KeyFilesOf(config, home, user string) ([]string, error) {
 	}
 	if n := len(FoldersAbove(home, out)); n > maxFolders {
 		return nil, fmt.Errorf(
-			"AuthorizedKeysFile in %s names files below %d folders; %d is the limit",
-			ServerConfig,
-			n,
-			maxFolders,
+			"AuthorizedKeysFile in %s names files below %d folders; %d is the limit", ServerConfig, n, maxFolders,
 		)
 	}
 	return out, nil
@@ -457,9 +448,7 @@ func (s *Session) Edit(name string, change func(authorizedkeys.File) (authorized
 
 // edit is Edit that begins with what was just read, where that is not nil.
 func (s *Session) edit(
-	name string,
-	read *RemoteFile,
-	change func(authorizedkeys.File) (authorizedkeys.File, error),
+	name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error),
 ) (RemoteFile, error) {
 	var other temporaryFile
 	for attempt := 0; attempt < editAttempts; {
@@ -511,9 +500,7 @@ func (t *temporaryFile) abandoned(s *Session, name string) (bool, error) {
 }
 
 func (s *Session) editOnce(
-	name string,
-	read *RemoteFile,
-	change func(authorizedkeys.File) (authorizedkeys.File, error),
+	name string, read *RemoteFile, change func(authorizedkeys.File) (authorizedkeys.File, error),
 ) (before RemoteFile, err error) {
 	if read != nil {
 		before = *read // it is compared before the rename

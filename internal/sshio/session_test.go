@@ -206,8 +206,7 @@ func TestWhatIsNoOrdinaryFileIsSaidAndLeft(t *testing.T) {
 	server, _, _, s := atSSHD(t, "")
 	dir := filepath.Dir(server.KeysFile)
 	if err := errors.Join(os.Mkdir(filepath.Join(dir, "folder"), 0o700), os.Symlink(
-		server.KeysFile,
-		filepath.Join(dir, "link"),
+		server.KeysFile, filepath.Join(dir, "link"),
 	),
 		os.WriteFile(filepath.Join(dir, "huge"), make([]byte, MaxFileBytes+1), 0o600)); err != nil {
 		t.Fatal(err)
@@ -298,8 +297,7 @@ func TestOneConnectionShowsWhoIsRefusedAndWhoGetsIn(t *testing.T) {
 	}
 	session.Close()
 	if _, _, err := LoginAndSee(t.Context(), target, newSigner(t), other.PublicKey().Marshal()); !errors.Is(
-		err,
-		ErrRefused,
+		err, ErrRefused,
 	) {
 		t.Errorf("a key that opens nothing: %v", err)
 	}

@@ -56,8 +56,7 @@ func (s *Store) ClosingsDue(ctx context.Context, now, since time.Time) ([]record
 	err := s.closings(ctx).
 		Where(
 			"closed_at IS NULL AND deadline <= ? OR (opened_at IS NULL OR opened_at >= closed_at) AND closed_at > ?",
-			now,
-			since,
+			now, since,
 		).
 		Order("deadline, closings.id").
 		Limit(500).

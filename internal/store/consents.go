@@ -21,10 +21,7 @@ func (s *Store) AddConsentLabel(ctx context.Context, l record.ConsentLabel) (boo
 	r := s.db.WithContext(ctx).
 		Exec(
 			"INSERT INTO consent_labels (name, value, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
-			l.Name,
-			l.Value,
-			l.AddedBy,
-			l.AddedAt,
+			l.Name, l.Value, l.AddedBy, l.AddedAt,
 		)
 	return r.RowsAffected == 1, plain(r.Error)
 }

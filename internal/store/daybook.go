@@ -129,19 +129,8 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 		var e record.Entry
 		var about, details []byte
 		if err := rows.Scan(
-			&e.Seq,
-			&e.At,
-			&e.Person,
-			&e.Via,
-			&e.Action,
-			&e.SubjectKind,
-			&e.Subject,
-			&about,
-			&e.Why,
-			&e.Outcome,
-			&e.Sentence,
-			&details,
-			&e.RequestID,
+			&e.Seq, &e.At, &e.Person, &e.Via, &e.Action, &e.SubjectKind, &e.Subject, &about, &e.Why, &e.Outcome,
+			&e.Sentence, &details, &e.RequestID,
 		); err != nil {
 			return err
 		}
@@ -155,11 +144,7 @@ func chainEarlier(ctx context.Context, tx *sql.Tx) error {
 	}
 	for i, e := range entries {
 		if _, err := tx.ExecContext(
-			ctx,
-			"UPDATE daybook SET seq = $1, prev_hash = $2, hash = $3 WHERE seq = $4",
-			e.Seq,
-			e.PrevHash,
-			e.Hash,
+			ctx, "UPDATE daybook SET seq = $1, prev_hash = $2, hash = $3 WHERE seq = $4", e.Seq, e.PrevHash, e.Hash,
 			earlier[i],
 		); err != nil {
 			return err

@@ -53,18 +53,15 @@ func TestEntriesOfManyTransactionsMakeOneChain(t *testing.T) {
 		all.Go(func() {
 			for i := range 10 {
 				err := s.InTx(t.Context(), func(tx *store.Store) error {
-					if err := tx.Note(
-						t.Context(),
-						record.Entry{
-							At:          begin,
-							Person:      "ines",
-							Action:      "a",
-							SubjectKind: "key",
-							Subject:     fmt.Sprint(n),
-							Sentence:    "«1» \u2028 <b>",
-							Details:     map[string]any{"n": i, "deep": []any{1.5, nil, "x"}},
-						},
-					); err != nil {
+					if err := tx.Note(t.Context(), record.Entry{
+						At:          begin,
+						Person:      "ines",
+						Action:      "a",
+						SubjectKind: "key",
+						Subject:     fmt.Sprint(n),
+						Sentence:    "«1» \u2028 <b>",
+						Details:     map[string]any{"n": i, "deep": []any{1.5, nil, "x"}},
+					}); err != nil {
 						return err
 					}
 					inner := tx.InTx(t.Context(), func(tx *store.Store) error {
@@ -204,22 +201,18 @@ func TestALimitHoldsInEveryQueryOfTheStore(t *testing.T) {
 			if err := tx.AddInstance(ctx, &i); err != nil {
 				return err
 			}
-			if err := tx.Note(
-				ctx,
-				record.Entry{
-					At:          begin,
-					Person:      "ines",
-					SubjectKind: "instance",
-					Subject:     i.Name,
-					About:       []string{"instance:" + i.Name},
-				},
-			); err != nil {
+			if err := tx.Note(ctx, record.Entry{
+				At:          begin,
+				Person:      "ines",
+				SubjectKind: "instance",
+				Subject:     i.Name,
+				About:       []string{"instance:" + i.Name},
+			}); err != nil {
 				return err
 			}
 		}
 		return tx.Note(
-			ctx,
-			record.Entry{At: begin, Person: "ines", About: []string{"key:gannet"}},
+			ctx, record.Entry{At: begin, Person: "ines", About: []string{"key:gannet"}},
 			record.Entry{At: begin, Person: "runa", About: []string{"key:gannet"}},
 			record.Entry{At: begin, Person: "ines", About: []string{"instance:cameras-1", "instance:web-1"}},
 		)

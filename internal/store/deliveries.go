@@ -19,9 +19,7 @@ func (s *Store) Queue(ctx context.Context, receiver uuid.UUID, wanted []record.D
 				return err
 			}
 			if err := db.Where(
-				"receiver_id = ? AND state = 'done' AND ended_at < ?",
-				receiver,
-				wanted[0].DueAt.Add(-deliveriesKept),
+				"receiver_id = ? AND state = 'done' AND ended_at < ?", receiver, wanted[0].DueAt.Add(-deliveriesKept),
 			).Delete(&record.Delivery{}).Error; err != nil {
 				return err
 			}

@@ -9,9 +9,7 @@ import (
 
 // Differences returns one page of differences, by login, and there by fit and key.
 func (s *Store) Differences(
-	ctx context.Context,
-	f record.DifferenceFilter,
-	p record.Page,
+	ctx context.Context, f record.DifferenceFilter, p record.Page,
 ) (record.List[record.Difference], error) {
 	q := s.db.WithContext(ctx).Table(`(
 			SELECT g.login_id, 'missing' AS fit, g.key_id, k.name, k.keeper_id, k.sha256, k.steward_of IS NOT NULL AS steward,
@@ -40,8 +38,7 @@ func (s *Store) Differences(
 	}
 	q = withLabel(q, "i", f.LabelName, f.LabelText)
 	page, err := seek(
-		q,
-		order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}},
+		q, order{columns: []string{"i.name", "l.os_user", "d.fit", `d.name COLLATE "C"`, "encode(d.sha256, 'hex')"}},
 		p,
 	)
 	if err != nil {

@@ -21,8 +21,7 @@ func plainIDs(ids []uuid.UUID) [][16]byte {
 // LastVersions returns the newest version of each file of the logins, by login and path,
 // without the contents.
 func (s *Store) LastVersions(
-	ctx context.Context,
-	logins []uuid.UUID,
+	ctx context.Context, logins []uuid.UUID,
 ) (map[uuid.UUID]map[string]record.FileVersion, error) {
 	var versions []record.FileVersion
 	err := s.db.WithContext(ctx).

@@ -12,9 +12,7 @@ import (
 
 // Grants returns one page of grants, by login and key, the older first.
 func (s *Store) Grants(
-	ctx context.Context,
-	f record.GrantFilter,
-	p record.Page,
+	ctx context.Context, f record.GrantFilter, p record.Page,
 ) (record.List[record.GrantRecord], error) {
 	q := s.db.WithContext(ctx).Table("grants g").
 		Joins("JOIN logins l ON l.id = g.login_id").

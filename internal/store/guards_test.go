@@ -63,9 +63,7 @@ func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 	for what, list := range map[string]func() error{
 		"daybook, no number": func() error {
 			_, err := s.Daybook(
-				t.Context(),
-				record.EntryFilter{},
-				cursor("x"),
+				t.Context(), record.EntryFilter{}, cursor("x"),
 			)
 			return err
 		},
@@ -81,9 +79,7 @@ func TestAMadeUpCursorIsRefusedAndAsksTheDatabaseNothing(t *testing.T) {
 		"rotations, no time": func() error { _, err := s.Rotations(t.Context(), cursor("", "")); return err },
 		"instances, NUL": func() error {
 			_, err := s.Instances(
-				t.Context(),
-				record.InstanceFilter{},
-				cursor("a\x00"),
+				t.Context(), record.InstanceFilter{}, cursor("a\x00"),
 			)
 			return err
 		},
@@ -117,8 +113,7 @@ func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.
 		record.Entry{At: begin, Person: "ines", Sentence: "of the former", About: about},
 		record.Entry{At: i.CreatedAt, Person: "ines", Sentence: "of this one", About: about}))
 	page, err := s.Daybook(
-		store.WithLimit(t.Context(), store.Limit{Person: "lena", Labels: i.Labels}),
-		record.EntryFilter{},
+		store.WithLimit(t.Context(), store.Limit{Person: "lena", Labels: i.Labels}), record.EntryFilter{},
 		record.Page{Limit: 10},
 	)
 	must(t, err)
@@ -131,21 +126,15 @@ func TestANameThatIsUsedAgainDoesNotShowTheDaybookOfTheFormerMachine(t *testing.
 func TestNoControlCharacterReachesTheDaybook(t *testing.T) {
 	s := open(t)
 	const odd = "a\x1b]0;owned\x07\u202e\x00b\n2026-11-03 marek did it"
-	must(
-		t,
-		s.Note(
-			t.Context(),
-			record.Entry{
-				At:       begin,
-				Person:   odd,
-				Subject:  odd,
-				Why:      odd,
-				Sentence: odd,
-				Outcome:  odd,
-				Details:  map[string]any{odd: []string{odd}, "more": map[string]any{"x": []any{odd, 1}}},
-			},
-		),
-	)
+	must(t, s.Note(t.Context(), record.Entry{
+		At:       begin,
+		Person:   odd,
+		Subject:  odd,
+		Why:      odd,
+		Sentence: odd,
+		Outcome:  odd,
+		Details:  map[string]any{odd: []string{odd}, "more": map[string]any{"x": []any{odd, 1}}},
+	}))
 	page, err := s.Daybook(t.Context(), record.EntryFilter{}, record.Page{Limit: 1})
 	must(t, err)
 	shown := fmt.Sprintf("%v", page.Items)

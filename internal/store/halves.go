@@ -82,8 +82,7 @@ func (s *Store) CountHalves(ctx context.Context) (n int64, err error) {
 func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
 	db := s.db.WithContext(ctx)
 	if err := db.Exec(
-		"DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)",
-		instance,
+		"DELETE FROM kept_halves WHERE key_id IN (SELECT id FROM keys WHERE steward_of = ?)", instance,
 	).Error; err != nil {
 		return plain(err)
 	}

@@ -24,9 +24,7 @@ const keysGranted = `(SELECT count(*) FROM grants g JOIN logins l ON l.id = g.lo
 
 // Instances returns one page of the instances that are there.
 func (s *Store) Instances(
-	ctx context.Context,
-	f record.InstanceFilter,
-	p record.Page,
+	ctx context.Context, f record.InstanceFilter, p record.Page,
 ) (record.List[record.Instance], error) {
 	q := s.db.WithContext(ctx).Model(&record.Instance{}).Where("instances.gone_at IS NULL")
 	if f.Text != "" {

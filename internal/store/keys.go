@@ -47,10 +47,7 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[strin
 	}
 	named := map[string]record.Key{}
 	if err := s.collect(
-		ctx,
-		named,
-		"SELECT id, name, convert_to(name, 'UTF8') FROM keys WHERE name = ANY($1)",
-		names,
+		ctx, named, "SELECT id, name, convert_to(name, 'UTF8') FROM keys WHERE name = ANY($1)", names,
 	); err != nil {
 		return there, err
 	}
@@ -68,33 +65,24 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[strin
 		}
 		there[string(k.SHA256)], named[k.Name] = k, k
 		ids, names, types, algorithms, bits = append(
-			ids,
-			k.ID,
+			ids, k.ID,
 		), append(
-			names,
-			k.Name,
+			names, k.Name,
 		), append(
-			types,
-			k.Type,
+			types, k.Type,
 		), append(
-			algorithms,
-			k.Algorithm,
+			algorithms, k.Algorithm,
 		), append(
-			bits,
-			k.Bits,
+			bits, k.Bits,
 		)
 		blobs, digests, md5s, spkis = append(
-			blobs,
-			k.Blob,
+			blobs, k.Blob,
 		), append(
-			digests,
-			k.SHA256,
+			digests, k.SHA256,
 		), append(
-			md5s,
-			k.MD5,
+			md5s, k.MD5,
 		), append(
-			spkis,
-			k.SPKIMD5,
+			spkis, k.SPKIMD5,
 		)
 		comments = append(comments, k.Comment)
 	}
@@ -107,26 +95,8 @@ func (s *Store) AddKeysOrSkip(ctx context.Context, keys []record.Key) (map[strin
 	}
 	k := keys[0]
 	_, err = s.db.Statement.ConnPool.ExecContext(
-		ctx,
-		insertListed,
-		ids,
-		names,
-		types,
-		algorithms,
-		bits,
-		blobs,
-		digests,
-		md5s,
-		spkis,
-		comments,
-		k.KeeperID,
-		k.Purpose,
-		string(labels),
-		k.Custody,
-		k.Origin,
-		k.State,
-		k.CreatedAt,
-		k.CreatedBy,
+		ctx, insertListed, ids, names, types, algorithms, bits, blobs, digests, md5s, spkis, comments, k.KeeperID,
+		k.Purpose, string(labels), k.Custody, k.Origin, k.State, k.CreatedAt, k.CreatedBy,
 	)
 	return there, plain(err)
 }
@@ -316,10 +286,7 @@ func (s *Store) NamesUnder(ctx context.Context, stems []string) ([]string, error
 		patterns = append(patterns, strings.ReplaceAll(stem, "_", `\_`)+"-%") // names have no other letter that LIKE knows
 	}
 	rows, err := s.db.Statement.ConnPool.QueryContext(
-		ctx,
-		"SELECT name FROM keys WHERE name = ANY($1) OR name LIKE ANY($2)",
-		stems,
-		patterns,
+		ctx, "SELECT name FROM keys WHERE name = ANY($1) OR name LIKE ANY($2)", stems, patterns,
 	)
 	if err != nil {
 		return nil, plain(err)

@@ -83,10 +83,7 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 // LoginsOf returns the ids of the logins of the instances that are there: of all,
 // of those with the label, or of those named.
 func (s *Store) LoginsOf(
-	ctx context.Context,
-	all bool,
-	labelName, labelText string,
-	names []string,
+	ctx context.Context, all bool, labelName, labelText string, names []string,
 ) ([]uuid.UUID, error) {
 	q := s.db.WithContext(ctx).
 		Table("logins").

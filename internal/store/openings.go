@@ -55,10 +55,7 @@ func (s *Store) Openers(ctx context.Context, instance uuid.UUID, p record.Page) 
 }
 
 func pageOf(
-	q *gorm.DB,
-	o order,
-	p record.Page,
-	cursor func(record.Opening) []string,
+	q *gorm.DB, o order, p record.Page, cursor func(record.Opening) []string,
 ) (record.List[record.Opening], error) {
 	page, err := seek(q, o, p)
 	if err != nil {

@@ -188,10 +188,7 @@ func (s *Store) UseStep(ctx context.Context, operator uuid.UUID, step int64) (bo
 // UseRecoveryCode takes a recovery code; false if there is none or it was taken. left is
 // how many there still are.
 func (s *Store) UseRecoveryCode(
-	ctx context.Context,
-	operator uuid.UUID,
-	hash []byte,
-	now time.Time,
+	ctx context.Context, operator uuid.UUID, hash []byte, now time.Time,
 ) (ok bool, left int64, err error) {
 	db := s.db.WithContext(ctx)
 	r := db.Table("recovery_codes").

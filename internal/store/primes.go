@@ -34,8 +34,7 @@ func (s *Store) NotePrimes(ctx context.Context, compared []uuid.UUID, shared []r
 	var rows []record.SharedPrime
 	for _, p := range shared {
 		rows = append(
-			rows,
-			record.SharedPrime{KeyID: p.KeyID, OtherID: p.OtherID, FoundAt: at},
+			rows, record.SharedPrime{KeyID: p.KeyID, OtherID: p.OtherID, FoundAt: at},
 			record.SharedPrime{KeyID: p.OtherID, OtherID: p.KeyID, FoundAt: at},
 		)
 	}

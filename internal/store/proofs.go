@@ -94,8 +94,7 @@ func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.
 	var rows []struct{ LoginID, KeyID uuid.UUID }
 	err := s.db.WithContext(ctx).
 		Raw(
-			"SELECT DISTINCT login_id, key_id FROM proofs WHERE login_id IN ? AND signature <> '' AND at >= ?",
-			logins,
+			"SELECT DISTINCT login_id, key_id FROM proofs WHERE login_id IN ? AND signature <> '' AND at >= ?", logins,
 			since,
 		).
 		Scan(&rows).
@@ -111,10 +110,7 @@ func (s *Store) SignedSince(ctx context.Context, logins []uuid.UUID, since time.
 // that their keeper, who has not left, last proved before the time; by keeper.
 // keeper "" means all.
 func (s *Store) ProofsDue(
-	ctx context.Context,
-	keeper string,
-	before time.Time,
-	p record.Page,
+	ctx context.Context, keeper string, before time.Time, p record.Page,
 ) (record.List[record.ProofDue], error) {
 	q := s.db.WithContext(ctx).Table("keys k").
 		Joins("JOIN keepers o ON o.id = k.keeper_id AND o.left_at IS NULL").

@@ -18,8 +18,7 @@ import (
 // Reach returns what the reach of the logins is computed from, in three queries
 // whatever their number. The keys are those that the pairs name.
 func (s *Store) Reach(
-	ctx context.Context,
-	f record.ReachFilter,
+	ctx context.Context, f record.ReachFilter,
 ) (logins []record.ReachLogin, pairs []record.ReachPair, keys []record.ReachKey, err error) {
 	where, args := conditionsOf(f)
 	among := ""
@@ -57,14 +56,7 @@ func (s *Store) Reach(
 		var k record.ReachKey
 		var keeper pgtype.UUID
 		if err := rows.Scan(
-			(*[16]byte)(&k.ID),
-			&k.Name,
-			&keeper,
-			&k.State,
-			&k.Steward,
-			&k.ProvedAt,
-			&k.SHA256,
-			&k.KeeperName,
+			(*[16]byte)(&k.ID), &k.Name, &keeper, &k.State, &k.Steward, &k.ProvedAt, &k.SHA256, &k.KeeperName,
 		); err != nil {
 			return nil, nil, nil, plain(err)
 		}
@@ -92,19 +84,8 @@ func (s *Store) reachLogins(ctx context.Context, where string, args []any) ([]re
 		var l record.ReachLogin
 		// An array of bytes is taken as it comes; a uuid.UUID would be converted from text.
 		if err := rows.Scan(
-			(*[16]byte)(&l.ID),
-			&l.OSUser,
-			&l.Instance,
-			&l.Region,
-			&l.SweptAt,
-			&l.SweptBy,
-			&l.SweepError,
-			&l.Strangers,
-			&l.State,
-			&l.Image,
-			&l.TemporaryGiB,
-			&l.Static,
-			&l.Adopted,
+			(*[16]byte)(&l.ID), &l.OSUser, &l.Instance, &l.Region, &l.SweptAt, &l.SweptBy, &l.SweepError, &l.Strangers,
+			&l.State, &l.Image, &l.TemporaryGiB, &l.Static, &l.Adopted,
 		); err != nil {
 			return nil, plain(err)
 		}

@@ -46,11 +46,7 @@ func redactVersions(ctx context.Context, tx *sql.Tx) error {
 			return err
 		}
 		if _, err := tx.ExecContext(
-			ctx,
-			"UPDATE file_versions SET content = $1, exposed = $2 WHERE id = $3",
-			kept,
-			string(found),
-			id,
+			ctx, "UPDATE file_versions SET content = $1, exposed = $2 WHERE id = $3", kept, string(found), id,
 		); err != nil {
 			return err
 		}
@@ -111,12 +107,8 @@ func redactDaybook(ctx context.Context, tx *sql.Tx) error {
 				}
 			}
 			if _, err := tx.ExecContext(
-				ctx,
-				"UPDATE daybook SET details = $1, sentence = $2, why = $3 WHERE seq = $4",
-				string(details),
-				left.Sentence,
-				left.Why,
-				e.Seq,
+				ctx, "UPDATE daybook SET details = $1, sentence = $2, why = $3 WHERE seq = $4", string(details),
+				left.Sentence, left.Why, e.Seq,
 			); err != nil {
 				return err
 			}
@@ -204,21 +196,8 @@ func entriesIn(ctx context.Context, tx *sql.Tx, after int64) ([]record.Entry, er
 		var e record.Entry
 		var about, details []byte
 		if err := rows.Scan(
-			&e.Seq,
-			&e.At,
-			&e.Person,
-			&e.Via,
-			&e.Action,
-			&e.SubjectKind,
-			&e.Subject,
-			&about,
-			&e.Why,
-			&e.Outcome,
-			&e.Sentence,
-			&details,
-			&e.RequestID,
-			&e.PrevHash,
-			&e.Hash,
+			&e.Seq, &e.At, &e.Person, &e.Via, &e.Action, &e.SubjectKind, &e.Subject, &about, &e.Why, &e.Outcome,
+			&e.Sentence, &details, &e.RequestID, &e.PrevHash, &e.Hash,
 		); err != nil {
 			return nil, err
 		}

@@ -94,10 +94,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := pool.Exec(
-		ctx,
-		"INSERT INTO logins (id, instance_id, os_user) VALUES ($1, $2, 'warden')",
-		login,
-		instance,
+		ctx, "INSERT INTO logins (id, instance_id, os_user) VALUES ($1, $2, 'warden')", login, instance,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -150,8 +147,7 @@ func TestWhatEarlierVersionsKeptOfAPrivateKeyIsRemoved(t *testing.T) {
 			var n int
 			if err := s.Pool().QueryRow(
 				ctx,
-				"SELECT count(*) FROM "+table+" t WHERE t::text LIKE '%' || $1 || '%' OR position($2 IN t::text) > 0",
-				part,
+				"SELECT count(*) FROM "+table+" t WHERE t::text LIKE '%' || $1 || '%' OR position($2 IN t::text) > 0", part,
 				hexOf(part),
 			).Scan(&n); err != nil {
 				t.Fatal(err)

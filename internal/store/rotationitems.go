@@ -79,8 +79,7 @@ func (s *Store) ReportedItems(ctx context.Context, id uuid.UUID) ([]record.Repor
 
 // RotationCounts returns, by rotation, how many items are in which state.
 func (s *Store) RotationCounts(
-	ctx context.Context,
-	ids ...uuid.UUID,
+	ctx context.Context, ids ...uuid.UUID,
 ) (map[uuid.UUID]map[rotation.ItemState]int, error) {
 	var rows []struct {
 		RotationID uuid.UUID
@@ -115,10 +114,7 @@ func (s *Store) rotationItems(ctx context.Context) *gorm.DB {
 // RotationItems returns one page of the items of a rotation in the order of its
 // plan. state "" means all.
 func (s *Store) RotationItems(
-	ctx context.Context,
-	id uuid.UUID,
-	state rotation.ItemState,
-	p record.Page,
+	ctx context.Context, id uuid.UUID, state rotation.ItemState, p record.Page,
 ) (record.List[record.RotationItem], error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ?", id)
 	if state != "" {
@@ -140,11 +136,7 @@ func (s *Store) RotationItems(
 // work, and on whose login no rotation that was begun earlier. elsewhere are those that
 // are edited from somebody's machine, otherwise all others. beyond 0 means all places.
 func (s *Store) ItemsIn(
-	ctx context.Context,
-	id uuid.UUID,
-	state rotation.ItemState,
-	elsewhere bool,
-	beyond, limit int,
+	ctx context.Context, id uuid.UUID, state rotation.ItemState, elsewhere bool, beyond, limit int,
 ) ([]record.RotationItem, error) {
 	q := s.rotationItems(ctx).Where("rotation_items.rotation_id = ? AND rotation_items.state = ?", id, state).
 		Where("(rotation_items.means = 'from here') = ?", elsewhere).
@@ -169,8 +161,7 @@ func (s *Store) FirstGroup(ctx context.Context, id uuid.UUID, n int) (map[rotati
 	}
 	err := s.db.WithContext(ctx).
 		Raw(
-			"SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state",
-			id,
+			"SELECT state, count(*) AS count FROM rotation_items WHERE rotation_id = ? AND seq < ? GROUP BY state", id,
 			n,
 		).
 		Scan(&rows).
@@ -210,8 +201,7 @@ func (s *Store) ItemByID(ctx context.Context, id uuid.UUID) (record.RotationItem
 // ItemsBeside returns the items of a rotation whose new line is beside the old one: all, or that of
 // one login. Each comes with whether the old key is lost.
 func (s *Store) ItemsBeside(
-	ctx context.Context,
-	id, login uuid.UUID,
+	ctx context.Context, id, login uuid.UUID,
 ) (items []record.RotationItem, lost map[uuid.UUID]bool, err error) {
 	q := s.db.WithContext(ctx).
 		Table("rotation_items i").
@@ -267,10 +257,7 @@ func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, columns map[string
 // ChangeItems sets columns of the items of a rotation that are in one of the states.
 // login is one login's only, the zero one means all. It returns how many.
 func (s *Store) ChangeItems(
-	ctx context.Context,
-	id, login uuid.UUID,
-	states []rotation.ItemState,
-	columns map[string]any,
+	ctx context.Context, id, login uuid.UUID, states []rotation.ItemState, columns map[string]any,
 ) (int, error) {
 	q := s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("rotation_id = ? AND state IN ?", id, states)
 	if login != uuid.Nil {
@@ -283,9 +270,7 @@ func (s *Store) ChangeItems(
 // RotatingLogins returns those of the logins that a rotation other than the one is at
 // work on, with that rotation's id.
 func (s *Store) RotatingLogins(
-	ctx context.Context,
-	logins []uuid.UUID,
-	but uuid.UUID,
+	ctx context.Context, logins []uuid.UUID, but uuid.UUID,
 ) (map[uuid.UUID]uuid.UUID, error) {
 	var rows []struct{ LoginID, RotationID uuid.UUID }
 	err := s.db.WithContext(ctx).
@@ -303,16 +288,12 @@ func (s *Store) RotatingLogins(
 
 // ItemOf returns the item of a login in a rotation that is in one of the states.
 func (s *Store) ItemOf(
-	ctx context.Context,
-	id, login uuid.UUID,
-	states []rotation.ItemState,
+	ctx context.Context, id, login uuid.UUID, states []rotation.ItemState,
 ) (record.RotationItem, error) {
 	var i record.RotationItem
 	done := s.rotationItems(ctx).
 		Where(
-			"rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?",
-			id,
-			login,
+			"rotation_items.rotation_id = ? AND rotation_items.login_id = ? AND rotation_items.state IN ?", id, login,
 			states,
 		).
 		Limit(1).

@@ -147,8 +147,7 @@ func (s *Store) AddReport(ctx context.Context, id uuid.UUID, step string, r reco
 		s.db.WithContext(ctx).
 			Exec(
 				"UPDATE runs SET reports = reports || ?::jsonb, version = version + 1 WHERE id = ? AND ended_at IS NULL",
-				string(text),
-				id,
+				string(text), id,
 			),
 	)
 }
@@ -260,9 +259,7 @@ func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, st
 // EndRun gives a run its last state, and the reason where it did not succeed.
 func (s *Store) EndRun(ctx context.Context, id uuid.UUID, epoch int64, state, reason string, at time.Time) error {
 	return s.ChangeRun(
-		ctx,
-		id,
-		epoch,
+		ctx, id, epoch,
 		RunChange{Columns: map[string]any{"state": state, "ended_at": at, "error": reason, "waits": nil}},
 	)
 }

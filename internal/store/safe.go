@@ -25,8 +25,7 @@ func (s *Store) SafeMarks(ctx context.Context, own string) (record.SafeMarks, er
 	r := s.db.WithContext(ctx).Raw("SELECT mark, wanted, unreadable FROM safe_state").Scan(&row)
 	if r.Error == nil && r.RowsAffected == 0 {
 		if err := s.db.WithContext(ctx).Exec(
-			"INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING",
-			own,
+			"INSERT INTO safe_state (mark) VALUES (?) ON CONFLICT DO NOTHING", own,
 		).Error; err != nil {
 			return record.SafeMarks{}, plain(err)
 		}
@@ -162,9 +161,7 @@ func (s *Store) Reseal(ctx context.Context, old record.Sealed, secret record.Sec
 					tx.db.WithContext(ctx).
 						Exec(
 							"UPDATE public."+t.table+" SET "+t.column+" = ? WHERE "+t.id+"::text = ? AND "+t.column+" = ?",
-							secret.Sealed,
-							old.ID,
-							old.Sealed,
+							secret.Sealed, old.ID, old.Sealed,
 						).
 						Error,
 				)

@@ -24,19 +24,13 @@ func (s *Store) AddSession(ctx context.Context, n record.Session) error {
 // SessionHolder returns the session with that hash, if it has not run out, and whose
 // it is. It was in use now, which is noted to the minute.
 func (s *Store) SessionHolder(
-	ctx context.Context,
-	hash []byte,
-	now time.Time,
-	idle time.Duration,
+	ctx context.Context, hash []byte, now time.Time, idle time.Duration,
 ) (record.Session, record.Operator, error) {
 	var n record.Session
 	var o record.Operator
 	db := s.db.WithContext(ctx)
 	if err := db.Where(
-		"hash = ? AND NOT awaits_code AND expires_at > ? AND seen_at > ?",
-		hash,
-		now,
-		now.Add(-idle),
+		"hash = ? AND NOT awaits_code AND expires_at > ? AND seen_at > ?", hash, now, now.Add(-idle),
 	).Take(&n).Error; err != nil {
 		return n, o, plain(err)
 	}
@@ -51,10 +45,7 @@ func (s *Store) SessionHolder(
 
 // Sessions returns the sessions that hold, of one operator or of all, the last used first.
 func (s *Store) Sessions(
-	ctx context.Context,
-	operator *uuid.UUID,
-	now time.Time,
-	idle time.Duration,
+	ctx context.Context, operator *uuid.UUID, now time.Time, idle time.Duration,
 ) ([]record.Session, error) {
 	q := s.db.WithContext(ctx).
 		Model(&record.Session{}).
@@ -119,17 +110,13 @@ func (s *Store) ConfirmSession(ctx context.Context, id uuid.UUID, at time.Time) 
 
 // SessionAwaitingCode returns the session with that hash that waits for a code, and whose it is.
 func (s *Store) SessionAwaitingCode(
-	ctx context.Context,
-	hash []byte,
-	now time.Time,
+	ctx context.Context, hash []byte, now time.Time,
 ) (record.Session, record.Operator, error) {
 	var n record.Session
 	var o record.Operator
 	db := s.db.WithContext(ctx)
 	if err := db.Where(
-		"hash = ? AND awaits_code AND created_at > ?",
-		hash,
-		now.Add(-codeAwaited),
+		"hash = ? AND awaits_code AND created_at > ?", hash, now.Add(-codeAwaited),
 	).Take(&n).Error; err != nil {
 		return n, o, plain(err)
 	}

@@ -22,17 +22,13 @@ func (s *Store) PutSightings(ctx context.Context, sightings []record.Sighting) e
 	for _, g := range sightings {
 		logins, keys, at = append(logins, g.LoginID), append(keys, g.KeyID), append(at, g.SeenAt)
 		methods, limits, present, opens = append(
-			methods,
-			g.Method,
+			methods, g.Method,
 		), append(
-			limits,
-			g.Limits,
+			limits, g.Limits,
 		), append(
-			present,
-			g.Present,
+			present, g.Present,
 		), append(
-			opens,
-			g.Opens,
+			opens, g.Opens,
 		)
 	}
 	_, err := s.db.Statement.ConnPool.ExecContext(

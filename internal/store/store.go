@@ -111,15 +111,9 @@ func schema(pool *pgxpool.Pool) (*goose.Provider, error) {
 		return nil, err
 	}
 	chain := goose.NewGoMigration(9, &goose.GoFunc{RunTx: chainEarlier}, &goose.GoFunc{RunTx: nil})
-	return goose.NewProvider(
-		goose.DialectPostgres,
-		stdlib.OpenDBFromPool(pool),
-		files,
-		goose.WithGoMigrations(
-			chain,
-			goose.NewGoMigration(15, &goose.GoFunc{RunTx: redactPrivate}, &goose.GoFunc{RunTx: nil}),
-		),
-	)
+	return goose.NewProvider(goose.DialectPostgres, stdlib.OpenDBFromPool(pool), files, goose.WithGoMigrations(
+		chain, goose.NewGoMigration(15, &goose.GoFunc{RunTx: redactPrivate}, &goose.GoFunc{RunTx: nil}),
+	))
 }
 
 // NewerError is returned for a database that a later program has brought up to date.

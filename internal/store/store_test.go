@@ -122,15 +122,13 @@ func TestPagesHoldEveryKeyOnceInEveryOrder(t *testing.T) {
 		}
 	}
 	if _, err := s.Keys(t.Context(), record.KeyFilter{Sort: "name; DROP TABLE keys"}, record.Page{Limit: 1}); !errors.Is(
-		err,
-		store.ErrSort,
+		err, store.ErrSort,
 	) {
 		t.Errorf("a strange order: %v", err)
 	}
 	for _, cursor := range []string{"x", "W10", "WyJhIiwiYiJd"} {
 		if _, err := s.Keys(t.Context(), record.KeyFilter{}, record.Page{Limit: 1, After: cursor}); !errors.Is(
-			err,
-			store.ErrCursor,
+			err, store.ErrCursor,
 		) {
 			t.Errorf("the cursor %q: %v", cursor, err)
 		}
@@ -207,17 +205,12 @@ func TestOpeningsJoinGrantsAndSightings(t *testing.T) {
 	see := func(name string, present bool, at time.Time) record.Sighting {
 		return record.Sighting{LoginID: login.ID, KeyID: keys[name].ID, SeenAt: at, Method: "test", Present: present}
 	}
-	must(
-		t,
-		s.PutSightings(
-			ctx,
-			[]record.Sighting{see("granted-seen", true, begin), see("seen", true, begin), see("gone", true, begin)},
-		),
-	)
+	must(t, s.PutSightings(
+		ctx, []record.Sighting{see("granted-seen", true, begin), see("seen", true, begin), see("gone", true, begin)},
+	))
 	must(t, s.PutSightings(ctx, []record.Sighting{see("gone", false, begin.Add(time.Hour))}))
 	must(
-		t,
-		s.PutSightings(ctx, []record.Sighting{see("gone", true, begin.Add(-time.Hour))}),
+		t, s.PutSightings(ctx, []record.Sighting{see("gone", true, begin.Add(-time.Hour))}),
 	) // an older look changes nothing
 	l, err := s.Openers(ctx, i.ID, record.Page{Limit: 10, Total: true})
 	must(t, err)
@@ -271,15 +264,10 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	taking, err := s.TakeRun(ctx, second.ID, begin)
 	must(t, err)
 	must(t, s.SavePayload(ctx, second.ID, taking.Epoch, []byte(`{"operation": "op \"1\""}`)))
-	must(
-		t,
-		s.ChangeRun(
-			ctx,
-			second.ID,
-			taking.Epoch,
-			store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "done"}}}},
-		),
-	)
+	must(t, s.ChangeRun(
+		ctx, second.ID, taking.Epoch,
+		store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "done"}}}},
+	))
 	r, err := s.RunByID(ctx, second.ID)
 	must(t, err)
 	if r.Version != 2 || string(r.Payload) != `{"operation": "op \"1\""}` || r.Steps[0].State != "done" ||
@@ -289,9 +277,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	for what, write := range map[string]func(epoch int64) error{
 		"a change": func(epoch int64) error {
 			return s.ChangeRun(
-				ctx,
-				second.ID,
-				epoch,
+				ctx, second.ID, epoch,
 				store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "failed"}}}},
 			)
 		},
@@ -377,20 +363,14 @@ func TestTokensHoldUntilTheyEnd(t *testing.T) {
 	if _, _, err := s.TokenHolder(ctx, []byte("hash"), end.Add(time.Second)); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("after its end: %v", err)
 	}
-	must(
-		t,
-		s.AddSession(
-			ctx,
-			record.Session{
-				ID:         uuid.Must(uuid.NewV7()),
-				Hash:       []byte("s"),
-				OperatorID: o.ID,
-				CreatedAt:  begin,
-				SeenAt:     begin,
-				ExpiresAt:  end,
-			},
-		),
-	)
+	must(t, s.AddSession(ctx, record.Session{
+		ID:         uuid.Must(uuid.NewV7()),
+		Hash:       []byte("s"),
+		OperatorID: o.ID,
+		CreatedAt:  begin,
+		SeenAt:     begin,
+		ExpiresAt:  end,
+	}))
 	for at, holds := range map[time.Duration]bool{
 		time.Minute:             true,
 		11 * time.Minute:        false,

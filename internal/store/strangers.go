@@ -26,14 +26,11 @@ func (s *Store) PutStrangers(ctx context.Context, logins []uuid.UUID, strangers 
 	in, of := plainIDs(logins), make([][16]byte, len(strangers))
 	digests, blobs := make([][]byte, len(strangers)), make([][]byte, len(strangers))
 	algorithms, comments, limits := make(
-		[]string,
-		len(strangers),
+		[]string, len(strangers),
 	), make(
-		[]string,
-		len(strangers),
+		[]string, len(strangers),
 	), make(
-		[]string,
-		len(strangers),
+		[]string, len(strangers),
 	)
 	at := make([]time.Time, len(strangers))
 	for n, g := range strangers {

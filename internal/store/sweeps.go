@@ -19,8 +19,7 @@ func (s *Store) AddSweep(ctx context.Context, sweep record.Sweep, logins []uuid.
 	return plain(
 		db.Exec(
 			"INSERT INTO sweep_items (sweep_id, login_id, state, outcome) SELECT ?, id, 'waiting', '' FROM logins WHERE id IN ?",
-			sweep.ID,
-			logins,
+			sweep.ID, logins,
 		).Error,
 	)
 }
@@ -52,10 +51,7 @@ func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, 
 // SweepItems returns one page of the logins of a sweep, by instance. state ""
 // means all.
 func (s *Store) SweepItems(
-	ctx context.Context,
-	id uuid.UUID,
-	state string,
-	p record.Page,
+	ctx context.Context, id uuid.UUID, state string, p record.Page,
 ) (record.List[record.SweepItem], error) {
 	q := s.db.WithContext(ctx).
 		Table("sweep_items").
@@ -120,17 +116,13 @@ func (s *Store) GiveUpSweepItems(ctx context.Context, tries int, why string, at 
 func (s *Store) EndSweepItems(ctx context.Context, ends []record.SweepEnd) error {
 	ids, at := make([][16]byte, len(ends)), make([]time.Time, len(ends))
 	states, outcomes, methods, folders := make(
-		[]string,
-		len(ends),
+		[]string, len(ends),
 	), make(
-		[]string,
-		len(ends),
+		[]string, len(ends),
 	), make(
-		[]string,
-		len(ends),
+		[]string, len(ends),
 	), make(
-		[]string,
-		len(ends),
+		[]string, len(ends),
 	)
 	for n, e := range ends {
 		text, err := json.Marshal(append([]record.Folder{}, e.Folders...))

@@ -34,10 +34,7 @@ func (s *Store) Tokens(ctx context.Context, operator *uuid.UUID, now time.Time) 
 
 // RevokeToken ends a token, of one operator or of anybody.
 func (s *Store) RevokeToken(
-	ctx context.Context,
-	operator *uuid.UUID,
-	id uuid.UUID,
-	now time.Time,
+	ctx context.Context, operator *uuid.UUID, id uuid.UUID, now time.Time,
 ) (record.Token, error) {
 	var t record.Token
 	db := s.db.WithContext(ctx)
@@ -61,9 +58,7 @@ func (s *Store) TokenHolder(ctx context.Context, hash []byte, now time.Time) (re
 	var o record.Operator
 	db := s.db.WithContext(ctx)
 	if err := db.Where(
-		"hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)",
-		hash,
-		now,
+		"hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", hash, now,
 	).Take(&t).Error; err != nil {
 		return t, o, plain(err)
 	}

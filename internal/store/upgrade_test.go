@@ -55,9 +55,7 @@ func TestADaybookOfBeforeTheChainIsChainedAsItStands(t *testing.T) {
 		}
 	}
 	if about, err := s.Daybook(
-		ctx,
-		record.EntryFilter{About: []string{"instance:hide-cam-9"}},
-		record.Page{Limit: 5},
+		ctx, record.EntryFilter{About: []string{"instance:hide-cam-9"}}, record.Page{Limit: 5},
 	); err != nil ||
 		len(about.Items) != 1 {
 		t.Errorf("%d entries are about an instance, %v", len(about.Items), err)

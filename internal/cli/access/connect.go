@@ -153,18 +153,11 @@ func tellWindows(s *kit.Session, i apiclient.Instance, file string) {
 		key = file
 	}
 	s.Facts(
-		"Host name",
-		i.Connection.Address,
-		"Port",
-		fmt.Sprint(i.Connection.Port),
-		"User name",
-		i.Connection.User,
-		"Private key file",
-		key,
+		"Host name", i.Connection.Address, "Port", fmt.Sprint(i.Connection.Port), "User name", i.Connection.User,
+		"Private key file", key,
 	)
 	fmt.Fprintln(
-		s.Env.Out,
-		"\nAt the first connection the client shows the host key's fingerprint. It must be one of these:",
+		s.Env.Out, "\nAt the first connection the client shows the host key's fingerprint. It must be one of these:",
 	)
 	for _, h := range i.Connection.HostKeys {
 		fmt.Fprintf(s.Env.Out, "  %s  %s\n", h.Sha256, h.Algorithm)
@@ -237,8 +230,7 @@ func SshConfigOf(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 		kit.Paging{Limit: 1, All: true},
 		func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
 			return client.ListInstances(
-				ctx,
-				&apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: kit.Optional(label)},
+				ctx, &apiclient.ListInstancesParams{After: after, Limit: &limit, Total: count, Label: kit.Optional(label)},
 			)
 		},
 	)

@@ -70,8 +70,7 @@ func grantAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 	var g grantFlags
 	g.flags(f)
 	until := f.String(
-		"until",
-		"",
+		"until", "",
 		"the `day`, as 2026-12-31, at whose end the service withdraws it; or a time, as 2026-12-31T18:00:00Z",
 	)
 	return func(ctx context.Context, s *kit.Session, args []string) error {
@@ -349,11 +348,7 @@ func LineKey(name, line string) (means.Key, error) {
 
 // ReportStep tells the service what came of a step that was taken here.
 func ReportStep(
-	ctx context.Context,
-	client *apiclient.Client,
-	run uuid.UUID,
-	step, outcome string,
-	failed error,
+	ctx context.Context, client *apiclient.Client, run uuid.UUID, step, outcome string, failed error,
 ) error {
 	r := apiclient.ReportStep{Step: step, Outcome: kit.Optional(outcome)}
 	if failed != nil {

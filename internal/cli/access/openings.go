@@ -117,10 +117,7 @@ type openingsCall func(
 // openingsOf lists what the call gives for the one argument; none is said where
 // that is nothing.
 func openingsOf(
-	f *flag.FlagSet,
-	byInstance bool,
-	none string,
-	call openingsCall,
+	f *flag.FlagSet, byInstance bool, none string, call openingsCall,
 ) func(context.Context, *kit.Session, []string) error {
 	var p kit.Paging
 	p.Flags(f)

@@ -158,10 +158,7 @@ func alsoAsked(s *kit.Session, ctx context.Context, client *apiclient.Client, ke
 		fmt.Fprintf(
 			s.Env.Out,
 			"\n%s is asked to bring a new public half that follows %s, for %s: plumlatch rotate bring %s -new\n",
-			k.Keeper,
-			k.Follows,
-			text.Counted(k.Logins, "login"),
-			k.Name,
+			k.Keeper, k.Follows, text.Counted(k.Logins, "login"), k.Name,
 		)
 	}
 	return err
@@ -262,19 +259,14 @@ func halfFor(s *kit.Session, sha256 string, halves []kit.AtHand, h kit.HolderFla
 	file := s.FindPrivate(sha256)
 	if file == "" {
 		return kit.AtHand{}, fmt.Errorf(
-			"its private half (%s) was not found on this machine; say where it is: -with FILE or -agent",
-			sha256,
+			"its private half (%s) was not found on this machine; say where it is: -with FILE or -agent", sha256,
 		)
 	}
 	return s.FileHalf(file, h.PassphraseFile, false)
 }
 
 func signFor(
-	s *kit.Session,
-	ctx context.Context,
-	client *apiclient.Client,
-	name string,
-	half kit.AtHand,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, name string, half kit.AtHand,
 ) (proved, error) {
 	out := proved{What: name, Kind: "possession"}
 	c, err := kit.Answer[apiclient.Challenge](client.ChallengeKeyWithBody(ctx, name, "application/json", http.NoBody))

@@ -149,10 +149,8 @@ func showReach(s *kit.Session, rows []apiclient.LoginReach, p apiclient.ReachPag
 	}
 	fmt.Fprintf(
 		s.Env.Out,
-		"%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n",
-		strings.Join(counts, ", "),
-		p.Drifting,
-		p.FreshDays,
+		"%s; at %d not just the granted keys stand. A proof counts for %d days.\n\n", strings.Join(counts, ", "),
+		p.Drifting, p.FreshDays,
 	)
 	if p.Asked > 0 {
 		fmt.Fprintf(
@@ -213,18 +211,8 @@ func ShowLogin(s *kit.Session, l apiclient.Login) {
 		swept = kit.Moment(*l.Reach.SweptAt) + ", " + kit.Given(l.SweptBy)
 	}
 	s.Facts(
-		"Login",
-		l.Reach.Login,
-		"Reach",
-		string(l.Reach.Reach)+": "+l.Reach.Why,
-		"Swept",
-		swept,
-		"Last try",
-		kit.Given(l.Reach.SweepError),
-		"Cloud's label",
-		kit.Given(l.Label),
-		"Next",
-		kit.Given(l.Reach.Next),
+		"Login", l.Reach.Login, "Reach", string(l.Reach.Reach)+": "+l.Reach.Why, "Swept", swept, "Last try",
+		kit.Given(l.Reach.SweepError), "Cloud's label", kit.Given(l.Label), "Next", kit.Given(l.Reach.Next),
 	)
 	fmt.Fprintln(s.Env.Out)
 	t := kit.Table{Head: []string{"KEY", "KEEPER", "FIT", "PROVED", "LOGGED IN", "LIMITS"}}
@@ -268,10 +256,7 @@ func sayExposed(s *kit.Session, login, path string, x apiclient.Exposed) {
 	fmt.Fprintf(
 		s.Env.Out,
 		"\n%s %s of %s, line %d. Treat it as exposed: whoever could read the file has it.\n",
-		s.Bad("A private key lies in"),
-		path,
-		login,
-		x.Line,
+		s.Bad("A private key lies in"), path, login, x.Line,
 	)
 	fmt.Fprintf(s.Env.Out, "Remove the lines there by hand, and replace the key pair. %s\n", which)
 }

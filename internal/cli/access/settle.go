@@ -67,15 +67,12 @@ func settle(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 				ctx,
 				kit.Paging{Limit: 1, All: true},
 				func(ctx context.Context, after *string, limit int, _ *bool) (*http.Response, error) {
-					return client.ListDifferences(
-						ctx,
-						&apiclient.ListDifferencesParams{
-							After: after,
-							Limit: &limit,
-							Login: kit.Optional(login),
-							Label: kit.Optional(*label),
-						},
-					)
+					return client.ListDifferences(ctx, &apiclient.ListDifferencesParams{
+						After: after,
+						Limit: &limit,
+						Login: kit.Optional(login),
+						Label: kit.Optional(*label),
+					})
 				},
 			)
 			if err != nil {

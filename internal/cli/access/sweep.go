@@ -134,9 +134,7 @@ func sweptLogins(s *kit.Session, ctx context.Context, client *apiclient.Client, 
 		t.Write(s)
 		fmt.Fprintf(
 			s.Env.Out,
-			"\n%d read as before, %d changed, %d failed. See how they stand: plumlatch reach\n",
-			w.AsBefore,
-			w.Changed,
+			"\n%d read as before, %d changed, %d failed. See how they stand: plumlatch reach\n", w.AsBefore, w.Changed,
 			w.Failed,
 		)
 	}
@@ -208,10 +206,7 @@ func ReadAndReport(s *kit.Session,
 
 // Report reads the files of a login in a session and tells the service.
 func Report(
-	ctx context.Context,
-	client *apiclient.Client,
-	login string,
-	session *sshio.Session,
+	ctx context.Context, client *apiclient.Client, login string, session *sshio.Session,
 ) (apiclient.Login, error) {
 	files, err := session.ReadAll()
 	if err != nil {
@@ -220,8 +215,7 @@ func Report(
 	request := apiclient.ReportFiles{HostKey: ssh.FingerprintSHA256(session.HostKey)}
 	for _, f := range files {
 		request.Files = append(
-			request.Files,
-			apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)},
+			request.Files, apiclient.SeenFile{Path: f.Path, There: f.There, Content: f.Content, Mode: int(f.Mode)},
 		)
 	}
 	folders, err := session.Folders()

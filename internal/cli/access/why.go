@@ -175,10 +175,7 @@ func (d *diagnosis) address(ctx context.Context) (string, error) {
 	}
 	if before := kit.Given(a.AddressBefore); before != "" && before != now {
 		return fmt.Sprintf(
-			"%s; until %s it was %s, which is no use any more",
-			now,
-			kit.Moment(*a.AddressChangedAt),
-			before,
+			"%s; until %s it was %s, which is no use any more", now, kit.Moment(*a.AddressChangedAt), before,
 		), nil
 	}
 	return now, nil

@@ -96,8 +96,7 @@ func instanceAdopt(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		if err := s.Confirm(
 			*yes,
 			fmt.Sprintf(
-				"%s shows these host keys. Compare one of them with what another way tells:\n%s",
-				*address,
+				"%s shows these host keys. Compare one of them with what another way tells:\n%s", *address,
 				strings.Join(shown, "\n"),
 			),
 			"yes",
@@ -200,12 +199,7 @@ type listed struct {
 
 // adoptList adopts the machines of a list, after showing their host keys.
 func adoptList(
-	s *kit.Session,
-	ctx context.Context,
-	file, user string,
-	l kit.Labels,
-	h kit.HolderFlags,
-	steward, yes bool,
+	s *kit.Session, ctx context.Context, file, user string, l kit.Labels, h kit.HolderFlags, steward, yes bool,
 ) error {
 	text, err := keys.ReadText(s, file, "the list", maxMachineList)
 	if err != nil {
@@ -238,8 +232,7 @@ func adoptList(
 		yes,
 		fmt.Sprintf(
 			"\nThis adopts %d of %d and pins these host keys. Compare the fingerprints with what another way tells.",
-			ready,
-			len(rows),
+			ready, len(rows),
 		),
 		"yes",
 	); err != nil {
@@ -279,8 +272,7 @@ func askListed(s *kit.Session, ctx context.Context, machines []apiclient.ListedM
 		}
 		maps.Copy(r.found.Labels, kit.Given(m.Labels))
 		r.Line, r.Name, r.Login, r.Address = m.Line, r.found.Name, r.User, net.JoinHostPort(
-			r.found.Address,
-			fmt.Sprint(r.Port),
+			r.found.Address, fmt.Sprint(r.Port),
 		)
 		switch {
 		case m.Refused != nil:
@@ -336,9 +328,7 @@ func listDone(s *kit.Session, rows []listed) error {
 	case !s.Quiet:
 		fmt.Fprintf(
 			s.Env.Out,
-			"\n%d adopted, %d left out, %d recorded before. See how safe they are: plumlatch reach\n",
-			adopted,
-			left,
+			"\n%d adopted, %d left out, %d recorded before. See how safe they are: plumlatch reach\n", adopted, left,
 			len(rows)-adopted-left,
 		)
 	}
@@ -394,11 +384,7 @@ func instanceSteward(f *flag.FlagSet) func(context.Context, *kit.Session, []stri
 // placeSteward logs in first, so that no steward key is made for a machine that
 // cannot be reached, then has one made and places its line.
 func placeSteward(
-	s *kit.Session,
-	ctx context.Context,
-	client *apiclient.Client,
-	instance string,
-	halves []kit.AtHand,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, instance string, halves []kit.AtHand,
 ) error {
 	i, err := kit.Answer[apiclient.Instance](client.GetInstance(ctx, instance))
 	if err != nil {

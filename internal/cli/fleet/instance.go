@@ -170,11 +170,7 @@ func instanceLaunch(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 		if !s.Json && !s.Quiet {
 			fmt.Fprintf(
 				s.Env.Err,
-				"Launching %s (%s, %s, %s)\n",
-				args[0],
-				begun.Instance.Image,
-				begun.Instance.Size,
-				begun.Instance.Zone,
+				"Launching %s (%s, %s, %s)\n", args[0], begun.Instance.Image, begun.Instance.Size, begun.Instance.Zone,
 			)
 		}
 		run, err := s.Watch(ctx, client, begun.Run.Id)
@@ -264,18 +260,13 @@ func launched(s *kit.Session, ctx context.Context, client *apiclient.Client, ins
 	case entry == nil:
 		fmt.Fprintf(
 			s.Env.Out,
-			"%s is up. A login as %s with %s was tried from here and completed.\n",
-			i.Name,
-			i.Connection.User,
+			"%s is up. A login as %s with %s was tried from here and completed.\n", i.Name, i.Connection.User,
 			s.Shown(file),
 		)
 	case errors.Is(entry, kit.ErrNotTried):
 		fmt.Fprintf(
 			s.Env.Out,
-			"%s is up and accepts the key for %s. No login was tried: %v.\n",
-			i.Name,
-			i.Connection.User,
-			entry,
+			"%s is up and accepts the key for %s. No login was tried: %v.\n", i.Name, i.Connection.User, entry,
 		)
 	default:
 		fmt.Fprintf(s.Env.Out, "%s is up and accepts the key, but a login from here failed: %v\n", i.Name, entry)
@@ -326,20 +317,17 @@ func instanceList(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			ctx,
 			p,
 			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-				return client.ListInstances(
-					ctx,
-					&apiclient.ListInstancesParams{
-						After:  after,
-						Limit:  &limit,
-						Total:  count,
-						Q:      kit.Optional(*find),
-						Region: kit.Optional(*region),
-						State:  kit.Optional(*state),
-						Image:  kit.Optional(*image),
-						Label:  kit.Optional(*label),
-						Sort:   sort,
-					},
-				)
+				return client.ListInstances(ctx, &apiclient.ListInstancesParams{
+					After:  after,
+					Limit:  &limit,
+					Total:  count,
+					Q:      kit.Optional(*find),
+					Region: kit.Optional(*region),
+					State:  kit.Optional(*state),
+					Image:  kit.Optional(*image),
+					Label:  kit.Optional(*label),
+					Sort:   sort,
+				})
 			},
 		)
 		if err != nil {
@@ -397,30 +385,10 @@ func instanceShow(*flag.FlagSet) func(context.Context, *kit.Session, []string) e
 			address = i.PublicAddress + static
 		}
 		s.Facts(
-			"Name",
-			i.Name,
-			"State",
-			string(i.State),
-			"Image",
-			i.Image,
-			"Size",
-			i.Size,
-			"Zone",
-			i.Zone+" in "+i.Region,
-			"Address",
-			address,
-			"Private address",
-			i.PrivateAddress,
-			"Labels",
-			kit.LabelText(i.Labels),
-			"Cloud's key label",
-			i.KeyLabel,
-			"Launched",
-			kit.Moment(i.CreatedAt)+" by "+i.CreatedBy,
-			"A stop costs",
-			strings.Join(i.StopCosts, "; "),
-			"Log in",
-			sshCommand(s, i.Connection, s.FileFor(openers)),
+			"Name", i.Name, "State", string(i.State), "Image", i.Image, "Size", i.Size, "Zone", i.Zone+" in "+i.Region,
+			"Address", address, "Private address", i.PrivateAddress, "Labels", kit.LabelText(i.Labels),
+			"Cloud's key label", i.KeyLabel, "Launched", kit.Moment(i.CreatedAt)+" by "+i.CreatedBy, "A stop costs",
+			strings.Join(i.StopCosts, "; "), "Log in", sshCommand(s, i.Connection, s.FileFor(openers)),
 		)
 		fmt.Fprintln(s.Env.Out)
 		showHostKeys(s, i.Connection)
@@ -479,9 +447,7 @@ func changeWith(action string) func(*flag.FlagSet) func(context.Context, *kit.Se
 			}
 			if action != "start" {
 				fmt.Fprintf(
-					s.Env.Out,
-					"%s is %s.\n",
-					i.Name,
+					s.Env.Out, "%s is %s.\n", i.Name,
 					map[string]string{"stop": "stopped", "terminate": "gone, with its disks"}[action],
 				)
 				return nil

@@ -138,22 +138,19 @@ func daybookList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			ctx,
 			p,
 			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-				return client.ListDaybook(
-					ctx,
-					&apiclient.ListDaybookParams{
-						After:    after,
-						Limit:    &limit,
-						Total:    count,
-						Person:   q.Person,
-						Subject:  q.Subject,
-						Action:   q.Action,
-						Key:      q.Key,
-						Instance: q.Instance,
-						Run:      q.Run,
-						From:     q.From,
-						Until:    q.Until,
-					},
-				)
+				return client.ListDaybook(ctx, &apiclient.ListDaybookParams{
+					After:    after,
+					Limit:    &limit,
+					Total:    count,
+					Person:   q.Person,
+					Subject:  q.Subject,
+					Action:   q.Action,
+					Key:      q.Key,
+					Instance: q.Instance,
+					Run:      q.Run,
+					From:     q.From,
+					Until:    q.Until,
+				})
 			},
 		)
 		if err != nil {
@@ -185,20 +182,17 @@ func daybookWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 		q := e.params()
 		var last *string
 		for tries := 0; ctx.Err() == nil; tries++ {
-			resp, err := client.WatchDaybook(
-				ctx,
-				&apiclient.WatchDaybookParams{
-					LastEventID: last,
-					Person:      q.Person,
-					Subject:     q.Subject,
-					Action:      q.Action,
-					Key:         q.Key,
-					Instance:    q.Instance,
-					Run:         q.Run,
-					From:        q.From,
-					Until:       q.Until,
-				},
-			)
+			resp, err := client.WatchDaybook(ctx, &apiclient.WatchDaybookParams{
+				LastEventID: last,
+				Person:      q.Person,
+				Subject:     q.Subject,
+				Action:      q.Action,
+				Key:         q.Key,
+				Instance:    q.Instance,
+				Run:         q.Run,
+				From:        q.From,
+				Until:       q.Until,
+			})
 			if err == nil && resp.StatusCode != http.StatusOK {
 				_, err := kit.AnswerBytes(resp, nil)
 				return err
@@ -380,8 +374,7 @@ func daybookCheck(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 			redacted := ""
 			if len(c.Redacted) > 0 {
 				redacted = fmt.Sprintf(
-					"%s, whose details held a private key and were removed: %s",
-					text.Counted(len(c.Redacted), "entry"),
+					"%s, whose details held a private key and were removed: %s", text.Counted(len(c.Redacted), "entry"),
 					numbers(c.Redacted),
 				)
 			}

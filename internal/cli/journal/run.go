@@ -44,16 +44,13 @@ func runList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 			ctx,
 			p,
 			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-				return client.ListRuns(
-					ctx,
-					&apiclient.ListRunsParams{
-						After:    after,
-						Limit:    &limit,
-						Total:    count,
-						State:    kit.Optional(*state),
-						Instance: kit.Optional(*instance),
-					},
-				)
+				return client.ListRuns(ctx, &apiclient.ListRunsParams{
+					After:    after,
+					Limit:    &limit,
+					Total:    count,
+					State:    kit.Optional(*state),
+					Instance: kit.Optional(*instance),
+				})
 			},
 		)
 		if err != nil {

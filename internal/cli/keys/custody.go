@@ -169,14 +169,10 @@ func release(ctx context.Context, client *apiclient.Client, name, reason string)
 		return nil, err
 	}
 	recipient := base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())
-	text, err := kit.AnswerBytes(
-		client.ReleasePrivateHalf(
-			ctx,
-			name,
-			&apiclient.ReleasePrivateHalfParams{Reason: kit.Optional(reason)},
-			apiclient.Recipient{Recipient: &recipient},
-		),
-	)
+	text, err := kit.AnswerBytes(client.ReleasePrivateHalf(
+		ctx, name, &apiclient.ReleasePrivateHalfParams{Reason: kit.Optional(reason)},
+		apiclient.Recipient{Recipient: &recipient},
+	))
 	if err != nil {
 		return nil, err
 	}
@@ -366,9 +362,7 @@ func consentDecide(grant bool) func(*flag.FlagSet) func(context.Context, *kit.Se
 				if grant {
 					Say(
 						s,
-						"%s may take the private half of %s out of the safe once, until %s.",
-						c.AskedBy,
-						c.Key,
+						"%s may take the private half of %s out of the safe once, until %s.", c.AskedBy, c.Key,
 						kit.Moment(c.ExpiresAt),
 					)
 					return
@@ -433,16 +427,8 @@ func showSafe(s *kit.Session, v apiclient.Safe) error {
 			old = fmt.Sprintf("%d still open: plumlatch safe rekey goes on", v.Masters-1)
 		}
 		s.Facts(
-			"Safe",
-			"switched on",
-			"Master key",
-			kit.Given(v.Mark),
-			"Old master keys",
-			old,
-			"Private halves",
-			fmt.Sprint(v.Halves),
-			"Opened by none",
-			strings.Join(kit.Given(v.Unreadable), ", "),
+			"Safe", "switched on", "Master key", kit.Given(v.Mark), "Old master keys", old, "Private halves",
+			fmt.Sprint(v.Halves), "Opened by none", strings.Join(kit.Given(v.Unreadable), ", "),
 		)
 	})
 }

@@ -158,8 +158,7 @@ func keyNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n",
-			k.Name,
+			"%s is recorded. The private half is in %s (mode 0600) and nowhere else: keep it safe.\n\n", k.Name,
 			s.Shown(path),
 		)
 		s.Facts("Type", kit.TypeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "Public half", s.Shown(path)+".pub")
@@ -333,8 +332,7 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 	comment := f.String("comment", "", "replaces the comment, which often names a person and a laptop")
 	drop := f.Bool("no-comment", false, "drop the comment")
 	list := f.String(
-		"list",
-		"",
+		"list", "",
 		"import every key in this `file`, one to a line, such as an authorized_keys file; NAME begins their names",
 	)
 	yes := f.Bool("yes", false, "with -list: do not ask")
@@ -400,16 +398,8 @@ func keyImport(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			note = s.Faint("  (kept; -no-comment drops it, -comment TEXT replaces it)")
 		}
 		s.Facts(
-			"Type",
-			kit.TypeText(k.Type, k.Bits),
-			"SHA-256",
-			k.Fingerprints.Sha256,
-			"MD5",
-			k.Fingerprints.Md5,
-			"Comment",
-			k.Comment+note,
-			"Keeper",
-			keeperText(k),
+			"Type", kit.TypeText(k.Type, k.Bits), "SHA-256", k.Fingerprints.Sha256, "MD5", k.Fingerprints.Md5, "Comment",
+			k.Comment+note, "Keeper", keeperText(k),
 		)
 		showFindings(s, k.Findings)
 		return nil
@@ -486,19 +476,16 @@ func keyList(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 			ctx,
 			p,
 			func(ctx context.Context, after *string, limit int, count *bool) (*http.Response, error) {
-				return client.ListKeys(
-					ctx,
-					&apiclient.ListKeysParams{
-						After:  after,
-						Limit:  &limit,
-						Total:  count,
-						Q:      kit.Optional(*find),
-						Type:   kit.Optional(*typ),
-						Keeper: kit.Optional(*keeper),
-						Label:  kit.Optional(*label),
-						Sort:   sort,
-					},
-				)
+				return client.ListKeys(ctx, &apiclient.ListKeysParams{
+					After:  after,
+					Limit:  &limit,
+					Total:  count,
+					Q:      kit.Optional(*find),
+					Type:   kit.Optional(*typ),
+					Keeper: kit.Optional(*keeper),
+					Label:  kit.Optional(*label),
+					Sort:   sort,
+				})
 			},
 		)
 		if err != nil {
@@ -561,38 +548,12 @@ func keyShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		}
 		file := s.FindPrivate(k.Fingerprints.Sha256)
 		s.Facts(
-			"Name",
-			k.Name,
-			"Type",
-			kit.TypeText(k.Type, k.Bits)+" ("+k.Algorithm+")",
-			"SHA-256",
-			k.Fingerprints.Sha256,
-			"MD5",
-			k.Fingerprints.Md5,
-			"MD5 of the SPKI DER",
-			kit.Given(k.Fingerprints.SpkiMd5),
-			"SHA-1 of the PKCS#8 DER",
-			kit.Given(k.Fingerprints.Pkcs8Sha1),
-			"SSHFP",
-			kit.Given(k.Fingerprints.Sshfp),
-			"Comment",
-			k.Comment,
-			"Keeper",
-			keeperText(k),
-			"Purpose",
-			k.Purpose,
-			"Labels",
-			kit.LabelText(k.Labels),
-			"State",
-			string(k.State),
-			"Private half",
-			custodyText(k),
-			"On this machine",
-			file,
-			"Recorded",
-			kit.Moment(k.CreatedAt)+" by "+k.CreatedBy,
-			"Public half",
-			k.PublicKey,
+			"Name", k.Name, "Type", kit.TypeText(k.Type, k.Bits)+" ("+k.Algorithm+")", "SHA-256", k.Fingerprints.Sha256,
+			"MD5", k.Fingerprints.Md5, "MD5 of the SPKI DER", kit.Given(k.Fingerprints.SpkiMd5),
+			"SHA-1 of the PKCS#8 DER", kit.Given(k.Fingerprints.Pkcs8Sha1), "SSHFP", kit.Given(k.Fingerprints.Sshfp),
+			"Comment", k.Comment, "Keeper", keeperText(k), "Purpose", k.Purpose, "Labels", kit.LabelText(k.Labels),
+			"State", string(k.State), "Private half", custodyText(k), "On this machine", file, "Recorded",
+			kit.Moment(k.CreatedAt)+" by "+k.CreatedBy, "Public half", k.PublicKey,
 		)
 		showFindings(s, k.Findings)
 		fmt.Fprintln(s.Env.Out)
@@ -686,8 +647,7 @@ func keyDelete(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			if err := s.Confirm(
 				*yes,
 				fmt.Sprintf(
-					"This deletes the record of %s (%s). Its private half, wherever it is, stays there.",
-					k.Name,
+					"This deletes the record of %s (%s). Its private half, wherever it is, stays there.", k.Name,
 					k.Fingerprints.Sha256,
 				),
 				k.Name,

@@ -91,10 +91,7 @@ func sendList(s *kit.Session,
 	}
 	if err := sending.Wait(); err != nil {
 		return nil, fmt.Errorf(
-			"%d of %d keys were sent before this; the same command again goes on: %w",
-			done,
-			len(keys),
-			err,
+			"%d of %d keys were sent before this; the same command again goes on: %w", done, len(keys), err,
 		)
 	}
 	return slices.Concat(answers...), nil
@@ -161,9 +158,7 @@ func readListFile(path string) ([]keypair.Listed, error) {
 
 // nameListed gives every key a name that begins with the prefix.
 func nameListed(
-	prefix string,
-	listed []keypair.Listed,
-	drop bool,
+	prefix string, listed []keypair.Listed, drop bool,
 ) (keys []apiclient.ListedKey, refused []keypair.Listed) {
 	keypair.RefuseTwice(listed)
 	var comments []string
@@ -237,20 +232,15 @@ func showListResults(s *kit.Session, results []apiclient.ListResult, refused int
 		}
 		told++
 		fmt.Fprintf(
-			s.Env.Out,
-			"%s: %s %s\n",
-			r.Name,
-			strings.TrimSpace(string(r.State)+" "+kit.Given(r.KnownAs)),
+			s.Env.Out, "%s: %s %s\n", r.Name, strings.TrimSpace(string(r.State)+" "+kit.Given(r.KnownAs)),
 			kit.Given(r.Detail),
 		)
 	}
 	if !s.Quiet {
 		fmt.Fprintf(
 			s.Env.Out,
-			"%d recorded, %d known already, %d names taken, %d refused.\n",
-			counts[apiclient.ListResultStateRecorded],
-			counts[apiclient.ListResultStateKnown],
-			counts[apiclient.ListResultStateNameTaken],
+			"%d recorded, %d known already, %d names taken, %d refused.\n", counts[apiclient.ListResultStateRecorded],
+			counts[apiclient.ListResultStateKnown], counts[apiclient.ListResultStateNameTaken],
 			counts[apiclient.ListResultStateRefused]+refused,
 		)
 	}

@@ -109,9 +109,7 @@ func (s *Session) AgentKey(a AgentFlags) (keypair.Public, error) {
 	}
 	if len(keys) > 1 {
 		return keypair.Public{}, fmt.Errorf(
-			"%d keys in the ssh-agent fit; say which with -pick:\n%s",
-			len(keys),
-			listKeys(keys),
+			"%d keys in the ssh-agent fit; say which with -pick:\n%s", len(keys), listKeys(keys),
 		)
 	}
 	return keys[0], nil

@@ -39,9 +39,7 @@ func (s *Session) TryLogin(ctx context.Context, client *apiclient.Client, i apic
 	if _, err := s.ReportEntry(ctx, client, l, session, half); err != nil {
 		fmt.Fprintf(
 			s.Env.Err,
-			"The login could not be reported as a proof: %v\nReport it later: plumlatch prove %s\n",
-			err,
-			l.Reach.Login,
+			"The login could not be reported as a proof: %v\nReport it later: plumlatch prove %s\n", err, l.Reach.Login,
 		)
 	}
 	return nil
@@ -49,11 +47,7 @@ func (s *Session) TryLogin(ctx context.Context, client *apiclient.Client, i apic
 
 // ReportEntry tells of a completed login where its key is recorded.
 func (s *Session) ReportEntry(
-	ctx context.Context,
-	client *apiclient.Client,
-	l apiclient.Login,
-	session *sshio.Session,
-	half AtHand,
+	ctx context.Context, client *apiclient.Client, l apiclient.Login, session *sshio.Session, half AtHand,
 ) (apiclient.Login, error) {
 	name, err := s.RecordOf(ctx, client, half)
 	if err != nil || name == "" {
@@ -64,11 +58,7 @@ func (s *Session) ReportEntry(
 
 // signEntry reports that a login was completed with a key that has a record, signed with it.
 func signEntry(
-	ctx context.Context,
-	client *apiclient.Client,
-	login, key string,
-	session *sshio.Session,
-	half AtHand,
+	ctx context.Context, client *apiclient.Client, login, key string, session *sshio.Session, half AtHand,
 ) (apiclient.Login, error) {
 	host := ssh.FingerprintSHA256(session.HostKey)
 	c, err := Answer[apiclient.Challenge](client.ChallengeKey(ctx, key, apiclient.EntryFor{Login: login, HostKey: host}))

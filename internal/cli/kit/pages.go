@@ -30,8 +30,7 @@ type Page[T any] struct {
 
 // Fetch gets rows page by page until there are enough.
 func Fetch[T any](
-	ctx context.Context,
-	p Paging,
+	ctx context.Context, p Paging,
 	get func(ctx context.Context, after *string, limit int, total *bool) (*http.Response, error),
 ) (rows []T, total int, err error) {
 	if p.Limit < 1 {

@@ -10,9 +10,7 @@ import (
 )
 
 func SignInOnce(
-	ctx context.Context,
-	client *apiclient.Client,
-	name, password, code string,
+	ctx context.Context, client *apiclient.Client, name, password, code string,
 ) (apiclient.Me, []*http.Cookie, error) {
 	resp, err := client.SignIn(ctx, apiclient.SignIn{Name: name, Password: password, Code: Optional(code)})
 	var cookies []*http.Cookie

@@ -57,15 +57,12 @@ func (s *Session) Watch(ctx context.Context, client *apiclient.Client, id uuid.U
 		if ctx.Err() != nil {
 			show.Clear()
 			return run, fmt.Errorf(
-				"you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s",
-				id,
+				"you stopped watching; the run goes on in the service. Watch again: plumlatch run watch %s", id,
 			)
 		}
 		if tries == WatchTries {
 			return run, fmt.Errorf(
-				"%w; the run goes on when it is back. Watch again: plumlatch run watch %s",
-				ErrUnreachable,
-				id,
+				"%w; the run goes on when it is back. Watch again: plumlatch run watch %s", ErrUnreachable, id,
 			)
 		}
 		select {
@@ -134,11 +131,7 @@ func (s *Steps) Tell(run apiclient.Run) {
 			if IsTerminal(s.Env.Err) {
 				fmt.Fprintf(
 					s.Env.Err,
-					"  …       %-*s  %s %s",
-					s.width,
-					step.Title,
-					Bar(Given(step.Percent)),
-					Given(step.Outcome),
+					"  …       %-*s  %s %s", s.width, step.Title, Bar(Given(step.Percent)), Given(step.Outcome),
 				)
 				s.live = true
 			}

@@ -227,17 +227,14 @@ func inspectList(k kit.KeyOnDisk) (inspected, []keypair.Listed, error) {
 			continue
 		}
 		keys = append(keys, l)
-		i.Lines = append(
-			i.Lines,
-			inspectedLine{
-				Line:    l.Line,
-				Type:    l.Type,
-				Bits:    l.Bits,
-				SHA256:  keypair.FormatSHA256(l.SHA256()),
-				Comment: l.Comment,
-				Options: l.Options,
-			},
-		)
+		i.Lines = append(i.Lines, inspectedLine{
+			Line:    l.Line,
+			Type:    l.Type,
+			Bits:    l.Bits,
+			SHA256:  keypair.FormatSHA256(l.SHA256()),
+			Comment: l.Comment,
+			Options: l.Options,
+		})
 		for _, f := range keypair.Judge(l.Public) {
 			if f.Weight != keypair.Remark {
 				f.Text = fmt.Sprintf("line %d: %s", l.Line, f.Text)
@@ -273,19 +270,16 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 	if k.Private != nil {
 		for _, n := range k.Private.Notes {
 			i.Repaired = append(i.Repaired, n.Text)
-			i.Findings = append(
-				i.Findings,
-				keypair.Finding{
-					Code:   "damaged-text",
-					Weight: keypair.Caution,
-					Text:   "other programs may refuse the file: " + n.Text,
-					Remedy: "Write it anew: plumlatch key convert " + s.Shown(
-						k.Path,
-					) + " -to openssh -replace -out " + s.Shown(
-						k.Path,
-					),
-				},
-			)
+			i.Findings = append(i.Findings, keypair.Finding{
+				Code:   "damaged-text",
+				Weight: keypair.Caution,
+				Text:   "other programs may refuse the file: " + n.Text,
+				Remedy: "Write it anew: plumlatch key convert " + s.Shown(
+					k.Path,
+				) + " -to openssh -replace -out " + s.Shown(
+					k.Path,
+				),
+			})
 		}
 		i.Kind, i.Format, i.Encrypted, i.Cipher = "private half", k.Private.Format, k.Private.Encrypted, k.Private.Cipher
 		if !k.Sealed {
@@ -311,32 +305,26 @@ func inspect(s *kit.Session, k kit.KeyOnDisk) (inspected, error) {
 func judgeFile(s *kit.Session, k kit.KeyOnDisk) []keypair.Finding {
 	var out []keypair.Finding
 	if k.Mode&0o077 != 0 {
-		out = append(
-			out,
-			keypair.Finding{
-				Code:   "mode-open",
-				Weight: keypair.Bad,
-				Text:   fmt.Sprintf("the mode %04o lets others read it, and ssh refuses such a file", k.Mode),
-				Remedy: "chmod 600 " + s.Shown(k.Path),
-			},
-		)
+		out = append(out, keypair.Finding{
+			Code:   "mode-open",
+			Weight: keypair.Bad,
+			Text:   fmt.Sprintf("the mode %04o lets others read it, and ssh refuses such a file", k.Mode),
+			Remedy: "chmod 600 " + s.Shown(k.Path),
+		})
 	}
 	if bytes.Contains(k.Text, []byte("\r\n")) && !strings.HasPrefix(string(k.Private.Format), "ppk") {
-		out = append(
-			out,
-			keypair.Finding{
-				Code:   "crlf",
-				Weight: keypair.Caution,
-				Text:   "its line ends are CRLF, which some clients refuse",
-				Remedy: "plumlatch key convert " + s.Shown(
-					k.Path,
-				) + " -to " + string(
-					k.Private.Format,
-				) + " -replace -out " + s.Shown(
-					k.Path,
-				),
-			},
-		)
+		out = append(out, keypair.Finding{
+			Code:   "crlf",
+			Weight: keypair.Caution,
+			Text:   "its line ends are CRLF, which some clients refuse",
+			Remedy: "plumlatch key convert " + s.Shown(
+				k.Path,
+			) + " -to " + string(
+				k.Private.Format,
+			) + " -replace -out " + s.Shown(
+				k.Path,
+			),
+		})
 	}
 	return out
 }
@@ -356,15 +344,12 @@ func compareHalves(s *kit.Session, k kit.KeyOnDisk, i *inspected) error {
 	together := err == nil && bytes.Equal(public.Blob, k.Key().Blob)
 	i.Belongs = &together
 	if !together {
-		i.Findings = append(
-			i.Findings,
-			keypair.Finding{
-				Code:   "halves-differ",
-				Weight: keypair.Bad,
-				Text:   beside + " is not the public half of it",
-				Remedy: "Write it anew: plumlatch key public " + s.Shown(k.Path),
-			},
-		)
+		i.Findings = append(i.Findings, keypair.Finding{
+			Code:   "halves-differ",
+			Weight: keypair.Bad,
+			Text:   beside + " is not the public half of it",
+			Remedy: "Write it anew: plumlatch key public " + s.Shown(k.Path),
+		})
 	}
 	return nil
 }
@@ -396,16 +381,8 @@ var formatNames = map[keypair.Format]string{
 
 func showInspectedList(s *kit.Session, i inspected) {
 	s.Facts(
-		"File",
-		i.File,
-		"Kind",
-		fmt.Sprintf("%s, %d lines", i.Kind, len(i.Lines)),
-		"Mode",
-		i.Mode,
-		"Line ends",
-		i.LineEnds,
-		"Repaired",
-		strings.Join(i.Repaired, "; "),
+		"File", i.File, "Kind", fmt.Sprintf("%s, %d lines", i.Kind, len(i.Lines)), "Mode", i.Mode, "Line ends",
+		i.LineEnds, "Repaired", strings.Join(i.Repaired, "; "),
 	)
 	t := kit.Table{Head: []string{"LINE", "TYPE", "SHA-256", "COMMENT", "OPTIONS"}}
 	for _, l := range i.Lines {
@@ -446,36 +423,10 @@ func showInspected(s *kit.Session, i inspected) {
 		}
 	}
 	s.Facts(
-		"File",
-		i.File,
-		"Kind",
-		i.Kind,
-		"Format",
-		formatNames[i.Format],
-		"Type",
-		typ,
-		"Encrypted",
-		encrypted,
-		"Comment",
-		i.Comment,
-		"SHA-256",
-		i.SHA256,
-		"MD5",
-		i.MD5,
-		"MD5 of the SPKI DER",
-		i.SPKIMD5,
-		"SHA-1 of the PKCS#8 DER",
-		i.PKCS8SHA1,
-		"SSHFP",
-		i.SSHFP,
-		"Mode",
-		i.Mode,
-		"Line ends",
-		i.LineEnds,
-		"Public half",
-		together,
-		"Repaired",
-		strings.Join(i.Repaired, "; "),
+		"File", i.File, "Kind", i.Kind, "Format", formatNames[i.Format], "Type", typ, "Encrypted", encrypted,
+		"Comment", i.Comment, "SHA-256", i.SHA256, "MD5", i.MD5, "MD5 of the SPKI DER", i.SPKIMD5,
+		"SHA-1 of the PKCS#8 DER", i.PKCS8SHA1, "SSHFP", i.SSHFP, "Mode", i.Mode, "Line ends", i.LineEnds,
+		"Public half", together, "Repaired", strings.Join(i.Repaired, "; "),
 	)
 	for _, f := range i.Findings {
 		s.ShowFinding(f)
@@ -641,9 +592,7 @@ func writeKeyFile(s *kit.Session, path string, text []byte, replace bool) error 
 	}
 	fmt.Fprintf(
 		s.Env.Err,
-		"Wrote %s (mode 0600). The old file is %s: delete it once you are sure.\n",
-		s.Shown(path),
-		s.Shown(old),
+		"Wrote %s (mode 0600). The old file is %s: delete it once you are sure.\n", s.Shown(path), s.Shown(old),
 	)
 	return nil
 }

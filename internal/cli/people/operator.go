@@ -168,8 +168,7 @@ func setUp(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error 
 			return err
 		}
 		r, err := client.SetUp(
-			ctx,
-			apiclient.FirstAdmin{Secret: secret, Name: args[0], Password: word, Title: kit.Optional(*title)},
+			ctx, apiclient.FirstAdmin{Secret: secret, Name: args[0], Password: word, Title: kit.Optional(*title)},
 		)
 		return keys.Settled(s, r, err, "%s is an admin now. Sign in: plumlatch sign-in %s", args[0], args[0])
 	}
@@ -216,9 +215,7 @@ func factorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) er
 			}
 			keys.Say(
 				s,
-				"Put this secret into an authenticator:\n  %s\nor give it this address:\n  %s",
-				factor.Secret,
-				factor.Url,
+				"Put this secret into an authenticator:\n  %s\nor give it this address:\n  %s", factor.Secret, factor.Url,
 			)
 			fmt.Fprint(s.Env.Err, "The six digits that it shows: ")
 			*code = kit.ReadLine(s.Env.In)
@@ -324,9 +321,7 @@ func endAllOf(s *kit.Session, ctx context.Context, client *apiclient.Client, per
 		if _, err := kit.AnswerBytes(client.RevokeToken(ctx, k.Id.String())); err != nil {
 			fmt.Fprintf(
 				s.Env.Err,
-				"%s of %s ended and %s revoked before this:\n",
-				text.Counted(ended, "session"),
-				person,
+				"%s of %s ended and %s revoked before this:\n", text.Counted(ended, "session"), person,
 				text.Counted(revoked, "token"),
 			)
 			return err
@@ -342,9 +337,7 @@ func operatorAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 	title := f.String("title", "", "who that is, in words")
 	passwordFile := f.String("password-file", "", "`file` that holds the password; asked for unless given")
 	issuer := f.String(
-		"issuer-name",
-		"",
-		"what the OpenID Connect issuer calls them: a verified e-mail address, or the subject",
+		"issuer-name", "", "what the OpenID Connect issuer calls them: a verified e-mail address, or the subject",
 	)
 	limits := kit.Labels{}
 	f.Var(limits, "limit", "`name=value` of the instances that they see and touch; may be given several times")
@@ -434,8 +427,7 @@ func operatorChange(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 	role := f.String("role", "", "viewer, operator or admin")
 	limits := kit.Labels{}
 	f.Var(
-		limits,
-		"limit",
+		limits, "limit",
 		"`name=value` of the instances that they see and touch, in place of those of now; may be given several times",
 	)
 	free := f.Bool("no-limit", false, "let them see and touch all instances")
@@ -503,19 +495,13 @@ func operatorLeave(f *flag.FlagSet) func(context.Context, *kit.Session, []string
 		case *to != "" || *again:
 			showLeaving(s, l)
 			if err := s.Confirm(
-				*yes,
-				fmt.Sprintf("This takes the keys of %s out of all logins and closes the account.", args[0]),
-				args[0],
+				*yes, fmt.Sprintf("This takes the keys of %s out of all logins and closes the account.", args[0]), args[0],
 			); err != nil {
 				return err
 			}
-			l, err = kit.Answer[apiclient.Leaving](
-				client.BeginLeaving(
-					ctx,
-					args[0],
-					apiclient.BeginLeaving{To: kit.Optional(*to), Reason: kit.Optional(*reason), Again: again},
-				),
-			)
+			l, err = kit.Answer[apiclient.Leaving](client.BeginLeaving(
+				ctx, args[0], apiclient.BeginLeaving{To: kit.Optional(*to), Reason: kit.Optional(*reason), Again: again},
+			))
 		}
 		if err != nil {
 			return err
@@ -630,8 +616,7 @@ func teamAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	title := f.String("title", "", "what the team is, in words")
 	return keys.With(func(ctx context.Context, s *kit.Session, client *apiclient.Client, args []string) error {
 		r, err := client.AddTeam(
-			ctx,
-			&apiclient.AddTeamParams{IdempotencyKey: kit.NewRequestKey()},
+			ctx, &apiclient.AddTeamParams{IdempotencyKey: kit.NewRequestKey()},
 			apiclient.NewTeam{Name: args[0], Title: kit.Optional(*title)},
 		)
 		return keys.Settled(s, r, err, "The team %s is there. Put somebody in: plumlatch team join %s NAME", args[0], args[0])

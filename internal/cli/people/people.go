@@ -107,14 +107,10 @@ func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 			host = "machine"
 		}
 		tokenName := name.Suggest("sign-in-" + host)
-		made, err := kit.Answer[apiclient.NewToken](
-			plain.AddToken(
-				ctx,
-				&apiclient.AddTokenParams{IdempotencyKey: kit.NewRequestKey()},
-				apiclient.AddToken{Name: tokenName, Days: days},
-				withCookie,
-			),
-		)
+		made, err := kit.Answer[apiclient.NewToken](plain.AddToken(
+			ctx, &apiclient.AddTokenParams{IdempotencyKey: kit.NewRequestKey()},
+			apiclient.AddToken{Name: tokenName, Days: days}, withCookie,
+		))
 		if err != nil {
 			return err
 		}
@@ -127,11 +123,7 @@ func signIn(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"Signed in to %s as %s (%s). The token is in %s and holds until %s.\n",
-			server,
-			me.Name,
-			me.Role,
-			file,
+			"Signed in to %s as %s (%s). The token is in %s and holds until %s.\n", server, me.Name, me.Role, file,
 			kit.Day(*made.Token.ExpiresAt),
 		)
 		return nil
@@ -209,22 +201,9 @@ func whoami(*flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 				only = *me.Only + " alone"
 			}
 			s.Facts(
-				"Name",
-				me.Name,
-				"Role",
-				string(me.Role),
-				"Limited to",
-				kit.LabelText(me.Limits),
-				"For",
-				only,
-				"Second factor",
-				map[bool]string{true: "yes", false: "no"}[me.Factor],
-				"By",
-				string(me.By),
-				"Service",
-				me.Service,
-				"Cloud",
-				me.Cloud,
+				"Name", me.Name, "Role", string(me.Role), "Limited to", kit.LabelText(me.Limits), "For", only,
+				"Second factor", map[bool]string{true: "yes", false: "no"}[me.Factor], "By", string(me.By), "Service",
+				me.Service, "Cloud", me.Cloud,
 			)
 		}
 		return nil
@@ -288,11 +267,8 @@ func tokenNew(f *flag.FlagSet) func(context.Context, *kit.Session, []string) err
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"%s (%s) holds until %s. Its secret, shown only now:\n%s\n",
-			made.Token.Name,
-			made.Token.Role,
-			kit.Day(*made.Token.ExpiresAt),
-			made.Secret,
+			"%s (%s) holds until %s. Its secret, shown only now:\n%s\n", made.Token.Name, made.Token.Role,
+			kit.Day(*made.Token.ExpiresAt), made.Secret,
 		)
 		return nil
 	})

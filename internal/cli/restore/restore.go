@@ -115,9 +115,7 @@ func restoreStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string)
 	f.Var(&lost, "lost", "the `name` of a lost key whose line goes after the proof; can be given several times")
 	keepLines := f.Bool("lost-none", false, "no line goes")
 	stopFirst := f.Bool(
-		"stop-first",
-		false,
-		"for replacement: stop it before its image is made, so that nothing written is lost",
+		"stop-first", false, "for replacement: stop it before its image is made, so that nothing written is lost",
 	)
 	f.Var(&ports, "port", "for replacement: a TCP `port` at which the new one has to answer; can be given several times")
 	as := f.String("as", "", "for replacement: the `name` of the new instance")

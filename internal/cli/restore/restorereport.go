@@ -87,34 +87,10 @@ func showRestoreReport(s *kit.Session, p apiclient.RestoreReport) {
 		address += ", now " + after
 	}
 	s.Facts(
-		"Restore of",
-		r.Login,
-		"Route",
-		string(r.Route),
-		"State",
-		string(r.Run.State),
-		"Asked for by",
-		r.Run.RequestedBy,
-		"Why",
-		kit.Given(r.Run.Reason),
-		"Begun",
-		kit.Moment(r.Run.CreatedAt),
-		"Ended",
-		ended,
-		"New key",
-		r.Key,
-		"Login with it",
-		proved,
-		"Lost keys",
-		strings.Join(r.Lost, ", "),
-		"Instance now",
-		r.Target,
-		"Address",
-		address,
-		"Report of",
-		kit.Moment(p.MadeAt),
-		"Run",
-		r.Run.Id.String(),
+		"Restore of", r.Login, "Route", string(r.Route), "State", string(r.Run.State), "Asked for by",
+		r.Run.RequestedBy, "Why", kit.Given(r.Run.Reason), "Begun", kit.Moment(r.Run.CreatedAt), "Ended", ended,
+		"New key", r.Key, "Login with it", proved, "Lost keys", strings.Join(r.Lost, ", "), "Instance now", r.Target,
+		"Address", address, "Report of", kit.Moment(p.MadeAt), "Run", r.Run.Id.String(),
 	)
 	fmt.Fprintln(s.Env.Out, "\nSteps:")
 	show := &kit.Steps{Session: s}

@@ -142,12 +142,7 @@ func compareRoutes(s *kit.Session, of []apiclient.RouteOption) {
 			takes, assumed = takes+" *", true
 		}
 		t.Add(
-			string(o.Route),
-			stops(o),
-			takes,
-			addressOf(o),
-			short(o.Loses, "nothing"),
-			exposures(o),
+			string(o.Route), stops(o), takes, addressOf(o), short(o.Loses, "nothing"), exposures(o),
 			short(o.Agree, "nobody"),
 		)
 	}
@@ -163,9 +158,7 @@ func compareRoutes(s *kit.Session, of []apiclient.RouteOption) {
 		}
 		fmt.Fprintf(s.Env.Out, "  %-5s  %-16s  %s\n", word, o.Route, o.Why)
 		for _, extra := range slices.Concat(
-			prefixed("afterwards: ", o.Changes),
-			prefixed("stays: ", o.Stays),
-			[]string{"undone: " + o.Undo},
+			prefixed("afterwards: ", o.Changes), prefixed("stays: ", o.Stays), []string{"undone: " + o.Undo},
 		) {
 			fmt.Fprintf(s.Env.Out, "%s%s\n", strings.Repeat(" ", 27), s.Faint(extra))
 		}

@@ -74,8 +74,7 @@ func followRestore(s *kit.Session, ctx context.Context, client *apiclient.Client
 		case <-ctx.Done():
 			show.Clear()
 			return fmt.Errorf(
-				"you stopped watching; the restore goes on in the service. Watch again: plumlatch restore watch %s",
-				id,
+				"you stopped watching; the restore goes on in the service. Watch again: plumlatch restore watch %s", id,
 			)
 		case <-time.After(restorePause):
 		}
@@ -138,11 +137,7 @@ func loginOf(r apiclient.Restore) string {
 }
 
 func helpWith(
-	s *kit.Session,
-	ctx context.Context,
-	client *apiclient.Client,
-	r apiclient.Restore,
-	w *restoreWork,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, r apiclient.Restore, w *restoreWork,
 ) error {
 	if r.Waits.Step == "open" {
 		return openedFor(s, ctx, client, r, w)
@@ -266,11 +261,7 @@ func loginPassword(s *kit.Session, w *restoreWork, login string) (string, error)
 
 // removeFor takes the lost lines out in the session that the new key opened.
 func removeFor(
-	s *kit.Session,
-	ctx context.Context,
-	client *apiclient.Client,
-	r apiclient.Restore,
-	w *restoreWork,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, r apiclient.Restore, w *restoreWork,
 ) error {
 	var lost []means.Key
 	for _, name := range r.Removes {
@@ -294,11 +285,7 @@ func removeFor(
 
 // openedFor opens the administrator's password where the private half is here.
 func openedFor(
-	s *kit.Session,
-	ctx context.Context,
-	client *apiclient.Client,
-	r apiclient.Restore,
-	w *restoreWork,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, r apiclient.Restore, w *restoreWork,
 ) error {
 	k, err := kit.Answer[apiclient.Key](client.GetKey(ctx, r.Key))
 	if err != nil {
@@ -445,8 +432,7 @@ func showPassword(s *kit.Session, instance, password string) {
 	fmt.Fprintf(s.Env.Out, "%s\n", password)
 	fmt.Fprintf(
 		s.Env.Err,
-		"This is the administrator's password of %s. Change it at once: it has been in a cloud's hands.\n",
-		instance,
+		"This is the administrator's password of %s. Change it at once: it has been in a cloud's hands.\n", instance,
 	)
 }
 
@@ -484,10 +470,7 @@ func openPassword(s *kit.Session,
 	case !bytes.Equal(k.Private.Blob, public.Blob):
 		return "", sealed, fmt.Errorf(
 			"the password is sealed to %s, and %s is %s. If the one it is sealed to is lost: plumlatch restore routes %s",
-			fingerprint,
-			file,
-			keypair.FormatSHA256(k.Private.SHA256()),
-			instance,
+			fingerprint, file, keypair.FormatSHA256(k.Private.SHA256()), instance,
 		)
 	}
 	text, err := k.Private.OpenSealed(sealed.Encrypted)

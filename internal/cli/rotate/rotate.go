@@ -193,21 +193,15 @@ func (w *wantedFlags) flags(f *flag.FlagSet) {
 	f.StringVar(&w.each, "each", "key", "one new key for each old `key`, or for each instance, which ends sharing")
 	f.StringVar(&w.to, "to", "", "an existing `key` that takes the place of all")
 	f.BoolVar(
-		&w.fromHere,
-		"from-here",
-		false,
+		&w.fromHere, "from-here", false,
 		"where there is no steward key, edit from this machine with the old private half (-with or -agent)",
 	)
 	f.BoolVar(
-		&w.urgent,
-		"urgent",
-		false,
+		&w.urgent, "urgent", false,
 		"for lost keys: no grace, no hours, no first group, and an override where nobody can log in with the new key",
 	)
 	f.StringVar(
-		&w.overlap,
-		"overlap",
-		"leave-out",
+		&w.overlap, "overlap", "leave-out",
 		"`what` to do with a login that another rotation is at work on: leave-out, or wait for it",
 	)
 }
@@ -332,14 +326,8 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 			}
 			known = known || takes != ""
 			t.Add(
-				i.Login,
-				i.Old,
-				kit.Given(i.Keeper),
-				kit.Given(i.New),
-				kit.Given(i.Means),
-				string(i.ReachBefore),
-				string(kit.Given(i.ReachAfter)),
-				takes,
+				i.Login, i.Old, kit.Given(i.Keeper), kit.Given(i.New), kit.Given(i.Means), string(i.ReachBefore),
+				string(kit.Given(i.ReachAfter)), takes,
 			)
 		}
 	}
@@ -365,12 +353,8 @@ func showPlan(s *kit.Session, p apiclient.RotationPlan) {
 	}
 	fmt.Fprintf(
 		s.Env.Out,
-		"\n%s on %s change, %d left out; %s; %s.\n",
-		text.Counted(p.Logins, "login"),
-		text.Counted(p.Instances, "instance"),
-		p.LeftOut,
-		text.Counted(len(p.NewKeys), "new key"),
-		expected,
+		"\n%s on %s change, %d left out; %s; %s.\n", text.Counted(p.Logins, "login"),
+		text.Counted(p.Instances, "instance"), p.LeftOut, text.Counted(len(p.NewKeys), "new key"), expected,
 	)
 }
 
@@ -470,9 +454,7 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		if err := s.Confirm(
 			*yes,
 			fmt.Sprintf(
-				"This replaces keys in %s on %s.",
-				text.Counted(p.Logins, "login"),
-				text.Counted(p.Instances, "instance"),
+				"This replaces keys in %s on %s.", text.Counted(p.Logins, "login"), text.Counted(p.Instances, "instance"),
 			),
 			"yes",
 		); err != nil {
@@ -521,8 +503,7 @@ func rotateStart(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 			fmt.Fprintf(s.Env.Out, "The rotation %s has begun.\n", r.Id)
 			if request.Make == apiclient.StartRotationMakeBring {
 				fmt.Fprintln(
-					s.Env.Out,
-					"Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
+					s.Env.Out, "Each new public half is asked of its keeper. See which are missing: plumlatch rotate asked",
 				)
 			}
 		}
@@ -690,9 +671,7 @@ func rotateShow(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 
 func rotateWatch(f *flag.FlagSet) func(context.Context, *kit.Session, []string) error {
 	fromHere := f.Bool(
-		"from-here",
-		false,
-		"edit what waits for it from this machine with the old private half (-with or -agent)",
+		"from-here", false, "edit what waits for it from this machine with the old private half (-with or -agent)",
 	)
 	var h kit.HolderFlags
 	h.Flags(f)
@@ -755,13 +734,10 @@ func rotateChange(
 					return err
 				}
 			}
-			r, err := kit.Answer[apiclient.Rotation](
-				client.ChangeRotation(
-					ctx,
-					id,
-					apiclient.ChangeRotation{Change: change, Login: kit.Optional(kit.Given(login)), Reason: kit.Optional(*reason)},
-				),
-			)
+			r, err := kit.Answer[apiclient.Rotation](client.ChangeRotation(
+				ctx, id,
+				apiclient.ChangeRotation{Change: change, Login: kit.Optional(kit.Given(login)), Reason: kit.Optional(*reason)},
+			))
 			if err != nil {
 				return err
 			}

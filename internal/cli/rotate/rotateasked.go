@@ -36,13 +36,10 @@ func rotateOverride(f *flag.FlagSet) func(context.Context, *kit.Session, []strin
 		); err != nil {
 			return err
 		}
-		r, err := kit.Answer[apiclient.Rotation](
-			client.ChangeRotation(
-				ctx,
-				id,
-				apiclient.ChangeRotation{Change: apiclient.ChangeRotationChangeOverride, Login: login, Reason: reason},
-			),
-		)
+		r, err := kit.Answer[apiclient.Rotation](client.ChangeRotation(
+			ctx, id,
+			apiclient.ChangeRotation{Change: apiclient.ChangeRotationChangeOverride, Login: login, Reason: reason},
+		))
 		if err != nil {
 			return err
 		}
@@ -88,20 +85,8 @@ func showReport(s *kit.Session, p apiclient.RotationReport) {
 		state += ", urgent"
 	}
 	s.Facts(
-		"Rotation",
-		r.Id.String(),
-		"State",
-		state,
-		"Asked for by",
-		r.RequestedBy,
-		"Why",
-		kit.Given(r.Reason),
-		"Begun",
-		kit.Moment(r.CreatedAt),
-		"Ended",
-		ended,
-		"Report of",
-		kit.Moment(p.MadeAt),
+		"Rotation", r.Id.String(), "State", state, "Asked for by", r.RequestedBy, "Why", kit.Given(r.Reason), "Begun",
+		kit.Moment(r.CreatedAt), "Ended", ended, "Report of", kit.Moment(p.MadeAt),
 	)
 	proof := func(p *apiclient.ReportedProof) string {
 		if p == nil {
@@ -238,8 +223,7 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 				}
 			})
 			return fmt.Errorf(
-				"no key named %s is asked for. Asked for are: %s",
-				args[0],
+				"no key named %s is asked for. Asked for are: %s", args[0],
 				strings.Join(append(names, "none")[:max(len(names), 1)], ", "),
 			)
 		}
@@ -263,11 +247,8 @@ func rotateBring(f *flag.FlagSet) func(context.Context, *kit.Session, []string) 
 		default:
 			fmt.Fprintf(
 				s.Env.Out,
-				"%s takes the place of %s in %s. Show that it opens them: plumlatch rotate watch %s\n",
-				k.Name,
-				of[0].Follows,
-				text.Counted(of[0].Logins, "login"),
-				of[0].Rotation,
+				"%s takes the place of %s in %s. Show that it opens them: plumlatch rotate watch %s\n", k.Name,
+				of[0].Follows, text.Counted(of[0].Logins, "login"), of[0].Rotation,
 			)
 		}
 		return nil
@@ -297,9 +278,7 @@ func broughtHalf(s *kit.Session,
 	if !s.Json && !s.Quiet {
 		fmt.Fprintf(
 			s.Env.Out,
-			"Made %s (%s); its private half is in %s.\n",
-			asked.Name,
-			kit.TypeText(asked.Type, asked.Bits),
+			"Made %s (%s); its private half is in %s.\n", asked.Name, kit.TypeText(asked.Type, asked.Bits),
 			s.Shown(made[0].place.Path),
 		)
 	}

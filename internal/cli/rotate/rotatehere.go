@@ -28,10 +28,7 @@ type hereWork struct {
 
 // workHere returns what there is to work with; nil where nothing was given.
 func workHere(
-	s *kit.Session,
-	ctx context.Context,
-	client *apiclient.Client,
-	h kit.HolderFlags,
+	s *kit.Session, ctx context.Context, client *apiclient.Client, h kit.HolderFlags,
 ) (*hereWork, func(), error) {
 	if !h.Given() {
 		return nil, func() {}, nil

@@ -112,8 +112,7 @@ func WatchRotation(s *kit.Session,
 		select {
 		case <-ctx.Done():
 			return fmt.Errorf(
-				"you stopped watching; the rotation goes on in the service. Watch again: plumlatch rotate watch %s",
-				r.Id,
+				"you stopped watching; the rotation goes on in the service. Watch again: plumlatch rotate watch %s", r.Id,
 			)
 		case <-time.After(rotatePause):
 		}
@@ -176,8 +175,7 @@ func restsOnOthers(s *kit.Session,
 		}
 		fmt.Fprintf(
 			s.Env.Out,
-			"\nThe rest waits; the rotation goes on by itself. Watch again: plumlatch rotate watch %s\n",
-			r.Id,
+			"\nThe rest waits; the rotation goes on by itself. Watch again: plumlatch rotate watch %s\n", r.Id,
 		)
 	}
 	return true, rotationSaid(s, r)

@@ -75,8 +75,7 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 	w.flags(f)
 	t.flags(f)
 	maker := f.String(
-		"make",
-		"service",
+		"make", "service",
 		"`where` new keys come from: service (made and kept by it) or bring (asked of each keeper)",
 	)
 	reason := f.String("reason", "", "why, for the daybook")
@@ -96,19 +95,17 @@ func ruleAdd(f *flag.FlagSet) func(context.Context, *kit.Session, []string) erro
 		if err != nil {
 			return err
 		}
-		r, err := kit.Answer[apiclient.RotationRule](
-			client.AddRotationRule(
-				ctx,
-				&apiclient.AddRotationRuleParams{IdempotencyKey: kit.NewRequestKey()},
-				apiclient.AddRotationRule{
-					Name:     args[0],
-					Wanted:   wanted,
-					Settings: &settings,
-					Make:     apiclient.AddRotationRuleMake(*maker),
-					Reason:   kit.Optional(*reason),
-				},
-			),
-		)
+		r, err := kit.Answer[apiclient.RotationRule](client.AddRotationRule(
+			ctx,
+			&apiclient.AddRotationRuleParams{IdempotencyKey: kit.NewRequestKey()},
+			apiclient.AddRotationRule{
+				Name:     args[0],
+				Wanted:   wanted,
+				Settings: &settings,
+				Make:     apiclient.AddRotationRuleMake(*maker),
+				Reason:   kit.Optional(*reason),
+			},
+		))
 		if err != nil {
 			return err
 		}
@@ -292,13 +289,9 @@ func ruleChange(
 			if err != nil {
 				return err
 			}
-			r, err := kit.Answer[apiclient.RotationRule](
-				client.ChangeRotationRule(
-					ctx,
-					args[0],
-					apiclient.ChangeRotationRule{Change: change, Reason: kit.Optional(*reason)},
-				),
-			)
+			r, err := kit.Answer[apiclient.RotationRule](client.ChangeRotationRule(
+				ctx, args[0], apiclient.ChangeRotationRule{Change: change, Reason: kit.Optional(*reason)},
+			))
 			if err != nil {
 				return err
 			}
@@ -311,8 +304,7 @@ func ruleDelete(f *flag.FlagSet) func(context.Context, *kit.Session, []string) e
 	yes := f.Bool("yes", false, "do not ask")
 	return func(ctx context.Context, s *kit.Session, args []string) error {
 		if err := s.Confirm(
-			*yes,
-			fmt.Sprintf("This ends the standing rule %s. Its keys are rotated by themselves no more.", args[0]),
+			*yes, fmt.Sprintf("This ends the standing rule %s. Its keys are rotated by themselves no more.", args[0]),
 			args[0],
 		); err != nil {
 			return err

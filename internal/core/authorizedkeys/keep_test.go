@@ -94,8 +94,7 @@ func makeBlob(t *testing.T, line string) []byte {
 
 func TestKeepLeavesAnOrdinaryFileByteForByte(t *testing.T) {
 	file := "# by hand\t \r\n\n" + `from="10.0.0.0/8" ` + makeKey(
-		t,
-		"a b",
+		t, "a b",
 	).Line() +
 		"\nssh-puffin AAAA odd\nssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAdamagedDamagedDamaged x\n"
 	if kept, exposed := Parse([]byte(file)).Keep(); string(kept) != file || exposed != nil {

@@ -218,10 +218,7 @@ type Head struct {
 // Text is what is signed.
 func (h Head) Text() string {
 	return fmt.Sprintf(
-		"The head of a daybook.\nservice: %s\nentry: %d\nhash: %s\nat: %s\n",
-		h.Service,
-		h.Seq,
-		h.Hash,
+		"The head of a daybook.\nservice: %s\nentry: %d\nhash: %s\nat: %s\n", h.Service, h.Seq, h.Hash,
 		h.At.UTC().Format(time.RFC3339),
 	)
 }

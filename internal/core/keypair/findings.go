@@ -46,54 +46,42 @@ func Judge(p Public) []Finding {
 	if p.Type == RSA {
 		switch {
 		case p.Bits < 2048:
-			out = append(
-				out,
-				Finding{
-					"rsa-short",
-					Bad,
-					fmt.Sprintf("the RSA key has %d bits; fewer than 2048 can be broken by those with money", p.Bits),
-					newKeyRemedy,
-					endOfShortRSA,
-				},
-			)
+			out = append(out, Finding{
+				"rsa-short",
+				Bad,
+				fmt.Sprintf("the RSA key has %d bits; fewer than 2048 can be broken by those with money", p.Bits),
+				newKeyRemedy,
+				endOfShortRSA,
+			})
 		case p.Bits < 3072:
-			out = append(
-				out,
-				Finding{
-					"rsa-old",
-					Remark,
-					fmt.Sprintf("the RSA key has %d bits; 3072 are advised for keys used beyond 2030", p.Bits),
-					newKeyRemedy,
-					endOfOldRSA,
-				},
-			)
+			out = append(out, Finding{
+				"rsa-old",
+				Remark,
+				fmt.Sprintf("the RSA key has %d bits; 3072 are advised for keys used beyond 2030", p.Bits),
+				newKeyRemedy,
+				endOfOldRSA,
+			})
 		}
 		r := reader{rest: p.Blob}
 		r.str()
 		if e := r.mpint(); r.err == nil && e.Cmp(big.NewInt(65537)) < 0 {
-			out = append(
-				out,
-				Finding{
-					"rsa-exponent",
-					Caution,
-					fmt.Sprintf("the RSA exponent is %s; small ones made several attacks possible", e),
-					newKeyRemedy,
-					"",
-				},
-			)
+			out = append(out, Finding{
+				"rsa-exponent",
+				Caution,
+				fmt.Sprintf("the RSA exponent is %s; small ones made several attacks possible", e),
+				newKeyRemedy,
+				"",
+			})
 		}
 	}
 	if personAtHost.MatchString(p.Comment) {
-		out = append(
-			out,
-			Finding{
-				"comment-names",
-				Remark,
-				"the comment names a person and a machine, and goes wherever the public half goes",
-				"Replace it: -comment TEXT, or -no-comment",
-				"",
-			},
-		)
+		out = append(out, Finding{
+			"comment-names",
+			Remark,
+			"the comment names a person and a machine, and goes wherever the public half goes",
+			"Replace it: -comment TEXT, or -no-comment",
+			"",
+		})
 	}
 	return out
 }
@@ -104,49 +92,37 @@ func JudgePrivate(f PrivateFile) []Finding {
 	var out []Finding
 	switch {
 	case !f.Encrypted:
-		out = append(
-			out,
-			Finding{
-				"no-passphrase",
-				Caution,
-				"the private half has no passphrase: whoever gets the file gets in",
-				"Give it one: plumlatch key passphrase FILE",
-				"",
-			},
-		)
+		out = append(out, Finding{
+			"no-passphrase",
+			Caution,
+			"the private half has no passphrase: whoever gets the file gets in",
+			"Give it one: plumlatch key passphrase FILE",
+			"",
+		})
 	case f.Format == ClassicPEM:
-		out = append(
-			out,
-			Finding{
-				"old-encryption",
-				Caution,
-				"the passphrase is stretched with one round of MD5, so it can be guessed fast",
-				"Write it anew: plumlatch key convert FILE -to openssh",
-				"",
-			},
-		)
+		out = append(out, Finding{
+			"old-encryption",
+			Caution,
+			"the passphrase is stretched with one round of MD5, so it can be guessed fast",
+			"Write it anew: plumlatch key convert FILE -to openssh",
+			"",
+		})
 	case f.Format == PPK2:
-		out = append(
-			out,
-			Finding{
-				"old-encryption",
-				Caution,
-				"version 2 of .ppk stretches the passphrase with one round of SHA-1, so it can be guessed fast",
-				"Write it anew: plumlatch key convert FILE -to ppk3",
-				"",
-			},
-		)
+		out = append(out, Finding{
+			"old-encryption",
+			Caution,
+			"version 2 of .ppk stretches the passphrase with one round of SHA-1, so it can be guessed fast",
+			"Write it anew: plumlatch key convert FILE -to ppk3",
+			"",
+		})
 	case strings.HasSuffix(f.Cipher, "-cbc") && f.Format == OpenSSHPrivate:
-		out = append(
-			out,
-			Finding{
-				"old-cipher",
-				Remark,
-				"it is encrypted with " + f.Cipher + "; OpenSSH has written aes256-ctr since 2018",
-				"Write it anew: plumlatch key passphrase FILE",
-				"",
-			},
-		)
+		out = append(out, Finding{
+			"old-cipher",
+			Remark,
+			"it is encrypted with " + f.Cipher + "; OpenSSH has written aes256-ctr since 2018",
+			"Write it anew: plumlatch key passphrase FILE",
+			"",
+		})
 	}
 	return out
 }

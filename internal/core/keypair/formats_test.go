@@ -165,16 +165,7 @@ func TestAbsurdWorkIsRefusedWithTheLimit(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "k")
 	if out, err := exec.Command(
-		"ssh-keygen",
-		"-q",
-		"-t",
-		"ed25519",
-		"-N",
-		"petrel",
-		"-a",
-		"100",
-		"-f",
-		file,
+		"ssh-keygen", "-q", "-t", "ed25519", "-N", "petrel", "-a", "100", "-f", file,
 	).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}

@@ -192,13 +192,7 @@ func TestReadLineSaysExactlyWhatIsWrong(t *testing.T) {
 			r := refusal(t, c.text)
 			if r.Code != c.code || r.Line != c.line || r.Column != c.column {
 				t.Errorf(
-					"refused as %s at %d:%d (%s), want %s at %d:%d",
-					r.Code,
-					r.Line,
-					r.Column,
-					r.Problem,
-					c.code,
-					c.line,
+					"refused as %s at %d:%d (%s), want %s at %d:%d", r.Code, r.Line, r.Column, r.Problem, c.code, c.line,
 					c.column,
 				)
 			}

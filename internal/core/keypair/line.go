@@ -265,8 +265,7 @@ func refuseType(l textLine, typ, rest string) *Refusal {
 		r.Remedy = "Give the key alone, from its type onward; options belong to a login, not to the key"
 	case knownType(strings.ToLower(typ)):
 		r.Code, r.Problem = CodeUnknownType, fmt.Sprintf(
-			"the key type is written %q; types are in lower case",
-			printable(typ),
+			"the key type is written %q; types are in lower case", printable(typ),
 		)
 		r.Remedy = "Copy the line again from the .pub file; something changed its letters"
 	case rest == "":

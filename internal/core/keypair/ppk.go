@@ -72,9 +72,7 @@ func readPPK(text, passphrase []byte) (PrivateFile, error) {
 	file.Public.Comment = p.comment
 	if file.Public.Algorithm != p.algorithm {
 		return file, damaged(
-			"the first line says %s, but the key data says %s",
-			printable(p.algorithm),
-			file.Public.Algorithm,
+			"the first line says %s, but the key data says %s", printable(p.algorithm), file.Public.Algorithm,
 		)
 	}
 	keys, err := p.deriveKeys(passphrase)
@@ -256,12 +254,7 @@ func (p ppk) deriveKeys(passphrase []byte) (ppkKeys, error) {
 		derive = argon2.Key
 	}
 	key := derive(
-		passphrase,
-		salt,
-		number("Argon2-Passes"),
-		number("Argon2-Memory"),
-		uint8(number("Argon2-Parallelism")),
-		80,
+		passphrase, salt, number("Argon2-Passes"), number("Argon2-Memory"), uint8(number("Argon2-Parallelism")), 80,
 	)
 	return ppkKeys{cipher: key[:32], iv: key[32:48], mac: key[48:]}, nil
 }

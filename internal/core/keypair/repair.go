@@ -18,23 +18,7 @@ var (
 	htmlEntity = regexp.MustCompile(`&(#[0-9]+|#x[0-9A-Fa-f]+|amp|lt|gt|quot|nbsp);`)
 	quoting    = regexp.MustCompile(`^(> ?)+`)
 	smart      = strings.NewReplacer(
-		"“",
-		`"`,
-		"”",
-		`"`,
-		"„",
-		`"`,
-		"‘",
-		"'",
-		"’",
-		"'",
-		"—",
-		"--",
-		"–",
-		"-",
-		"‑",
-		"-",
-		"\u00a0",
+		"“", `"`, "”", `"`, "„", `"`, "‘", "'", "’", "'", "—", "--", "–", "-", "‑", "-", "\u00a0",
 		" ",
 	)
 	invisible = strings.NewReplacer("\u200b", "", "\u200c", "", "\u200d", "", "\u2060", "", "\ufeff", "", "\u00ad", "")
@@ -169,8 +153,7 @@ func repairArmour(lines []textLine) ([]textLine, []Note) {
 	case begins && !ends && strings.Contains(first.text, "PUBLIC KEY") && len(lines) > 1:
 		notes = append(notes, Note{Line: last.number, Text: "the END line was missing"})
 		lines = append(
-			lines,
-			textLine{number: last.number + 1, column: 1, text: strings.Replace(first.text, "BEGIN", "END", 1)},
+			lines, textLine{number: last.number + 1, column: 1, text: strings.Replace(first.text, "BEGIN", "END", 1)},
 		)
 	}
 	return lines, notes

@@ -19,11 +19,7 @@ func TestWhatIsSealedToAKeyOpensWithItAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	sealed, err := rsa.EncryptOAEP(
-		sha256.New(),
-		rand.Reader,
-		pair.private.Public().(*rsa.PublicKey),
-		[]byte("brent goose"),
-		nil,
+		sha256.New(), rand.Reader, pair.private.Public().(*rsa.PublicKey), []byte("brent goose"), nil,
 	)
 	if err != nil {
 		t.Fatal(err)

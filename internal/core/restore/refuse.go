@@ -72,10 +72,7 @@ func (w Ways) Refuse(c Chosen, ranked []Option) *Refusal {
 			Code:  "not-confirmed",
 			Field: "confirm",
 			Detail: fmt.Sprintf(
-				"the route %s %s. Changes: %s. Loses: %s",
-				o.Route,
-				o.harm(),
-				cmp.Or(strings.Join(o.Changes, "; "), "none"),
+				"the route %s %s. Changes: %s. Loses: %s", o.Route, o.harm(), cmp.Or(strings.Join(o.Changes, "; "), "none"),
 				cmp.Or(strings.Join(o.Loses, "; "), "none"),
 			),
 			Remedy: "Confirm it with the name of the instance: -confirm " + c.Instance,

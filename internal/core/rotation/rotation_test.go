@@ -50,17 +50,13 @@ func TestNoPhaseRemovesALineBeforeAnEntry(t *testing.T) {
 func TestARemovalNeedsALineOfAnotherKeyThatOpensTheLogin(t *testing.T) {
 	old, other := blob(1), blob(2)
 	text := "# ours\r\nno-pty " + line(
-		1,
-		"old",
+		1, "old",
 	) + "\n" + line(
-		2,
-		"new",
+		2, "new",
 	) + "\nexpiry-time=\"20200101\" " + line(
-		3,
-		"over",
+		3, "over",
 	) + "\ncert-authority " + line(
-		4,
-		"ca",
+		4, "ca",
 	) + "\nhalf a line"
 	f := authorizedkeys.Parse([]byte(text))
 	for name, c := range map[string]struct {
@@ -89,14 +85,9 @@ func TestARemovalNeedsALineOfAnotherKeyThatOpensTheLogin(t *testing.T) {
 	)
 	for hours, want := range map[int]error{-5: nil, 5: ErrNotThere} {
 		if err := MayRemove(
-			[]authorizedkeys.File{ends},
-			[][]byte{old},
-			blob(2),
-			now.Add(time.Minute),
-			time.FixedZone("", hours*3600),
+			[]authorizedkeys.File{ends}, [][]byte{old}, blob(2), now.Add(time.Minute), time.FixedZone("", hours*3600),
 		); !errors.Is(
-			err,
-			want,
+			err, want,
 		) {
 			t.Errorf("in a zone of %+d hours: %v, want %v", hours, err, want)
 		}
@@ -236,16 +227,9 @@ func TestAPlanSaysForEachLineWhatComesOrWhyNot(t *testing.T) {
 		p := Make(w, keys, logins, func(n string) bool { return n == "shared-2" })
 		var out []string
 		for _, i := range p.Items {
-			out = append(
-				out,
-				fmt.Sprintf(
-					"%s %s>%s%s",
-					logins[i.Login].Name,
-					keys[i.Old].Name,
-					i.New,
-					map[bool]string{true: "!"}[i.LeftOut != ""],
-				),
-			)
+			out = append(out, fmt.Sprintf(
+				"%s %s>%s%s", logins[i.Login].Name, keys[i.Old].Name, i.New, map[bool]string{true: "!"}[i.LeftOut != ""],
+			))
 		}
 		for _, f := range p.New {
 			out = append(out, f.Name+" after "+keys[f.Old].Name)

@@ -77,16 +77,7 @@ func TestSSHKeygenMakesAndTakesTheSameSignatures(t *testing.T) {
 	for _, typ := range []string{"ed25519", "rsa", "ecdsa"} {
 		file := filepath.Join(dir, typ)
 		if out, err := exec.Command(
-			"ssh-keygen",
-			"-q",
-			"-t",
-			typ,
-			"-N",
-			"",
-			"-C",
-			"ines",
-			"-f",
-			file,
+			"ssh-keygen", "-q", "-t", typ, "-N", "", "-C", "ines", "-f", file,
 		).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
@@ -115,8 +106,7 @@ func TestSSHKeygenMakesAndTakesTheSameSignatures(t *testing.T) {
 		signed, allowed := filepath.Join(dir, typ+".sig"), filepath.Join(dir, typ+".allowed")
 		line := "ines " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))) + "\n"
 		if err := errors.Join(
-			os.WriteFile(signed, []byte(ours), 0o600),
-			os.WriteFile(allowed, []byte(line), 0o600),
+			os.WriteFile(signed, []byte(ours), 0o600), os.WriteFile(allowed, []byte(line), 0o600),
 		); err != nil {
 			t.Fatal(err)
 		}

@@ -54,9 +54,7 @@ func Render(c Config) (string, error) {
 	if b.Len() > MaxBytes {
 		return "", fmt.Errorf(
 			"user-data: %d keys make %d bytes; clouds take %d: launch with fewer keys and grant the others afterwards",
-			len(c.Keys),
-			b.Len(),
-			MaxBytes,
+			len(c.Keys), b.Len(), MaxBytes,
 		)
 	}
 	return b.String(), nil

@@ -21,9 +21,7 @@ type Difference struct {
 
 // Differences returns one page of differences.
 func (s *Service) Differences(
-	ctx context.Context,
-	f record.DifferenceFilter,
-	p record.Page,
+	ctx context.Context, f record.DifferenceFilter, p record.Page,
 ) (record.List[Difference], error) {
 	l, err := s.store.Differences(ctx, f, p)
 	if err != nil {
@@ -45,8 +43,7 @@ func (s *Service) Differences(
 }
 
 func (s *Service) waysInto(
-	ctx context.Context,
-	differences []record.Difference,
+	ctx context.Context, differences []record.Difference,
 ) (map[uuid.UUID]record.LoginToSweep, error) {
 	var ids []uuid.UUID
 	for _, d := range differences {

@@ -102,8 +102,7 @@ func (e *edit) subject(ctx context.Context, from *store.Store) (record.Key, reco
 // changing changes the files of the run's login with the steward key, and records what they hold
 // afterwards.
 func (e *edit) changing(
-	ctx context.Context,
-	p *runs.Progress,
+	ctx context.Context, p *runs.Progress,
 	change func(d *means.Door, by sshio.Entry, k means.Key) (means.Seen, error),
 ) (outcome string, err error) {
 	k, l, err := e.subject(ctx, e.store)
@@ -181,8 +180,7 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 			return "", fmt.Errorf("the SSH server still accepts %s", k.Name)
 		case !accepted && want:
 			return "", fmt.Errorf(
-				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
-				k.Name,
+				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
 				l.Instance.Name,
 			)
 		case want:
@@ -203,14 +201,8 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 	withdrawing, done := e.run.Kind == withdrawKind, state == runs.Done
 	note := journal.OnKeys(
 		e.journal.Entry(
-			journal.ForRun(e.run),
-			"grant.placed",
-			"login",
-			name,
-			e.run.Reason,
-			"The line of %s stands in %s.",
-			k.Name,
-			name,
+			journal.ForRun(e.run), "grant.placed", "login", name, e.run.Reason,
+			"The line of %s stands in %s.", k.Name, name,
 		),
 		k.Name,
 	)

@@ -39,10 +39,7 @@ type GrantWanted struct {
 // AddGrant records that the key should open the login, and has a run place its
 // line unless the caller does.
 func (s *Service) AddGrant(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	w GrantWanted,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, w GrantWanted,
 ) (Granted, error) {
 	if err := problem.CheckText("reason", w.Reason); err != nil {
 		return Granted{}, err
@@ -94,18 +91,15 @@ func (s *Service) AddGrant(
 			run.ID, err = uuid.Parse(earlier)
 			return err
 		}
-		added, err := tx.AddOrKeepGrant(
-			ctx,
-			record.Grant{
-				ID:        store.NewID(),
-				KeyID:     k.ID,
-				LoginID:   l.ID,
-				GrantedAt: s.now(),
-				GrantedBy: actor.Name,
-				Until:     w.Until,
-				Reason:    w.Reason,
-			},
-		)
+		added, err := tx.AddOrKeepGrant(ctx, record.Grant{
+			ID:        store.NewID(),
+			KeyID:     k.ID,
+			LoginID:   l.ID,
+			GrantedAt: s.now(),
+			GrantedBy: actor.Name,
+			Until:     w.Until,
+			Reason:    w.Reason,
+		})
 		if err != nil {
 			return err
 		}
@@ -116,24 +110,13 @@ func (s *Service) AddGrant(
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"grant.add",
-					"login",
-					out.Name,
-					w.Reason,
-					"%s granted %s to the key %s%s.",
-					actor.Name,
-					out.Name,
-					k.Name,
-					untilWords(w.Until),
-				),
-				k.Name,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "grant.add", "login", out.Name, w.Reason,
+				"%s granted %s to the key %s%s.", actor.Name, out.Name, k.Name, untilWords(w.Until),
 			),
-		)
+			k.Name,
+		))
 	})
 	return s.startGranted(ctx, out, run, err)
 }
@@ -280,23 +263,13 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"grant.withdraw",
-					"login",
-					out.Name,
-					w.Reason,
-					"%s asked to withdraw %s from the key %s.",
-					actor.Name,
-					out.Name,
-					k.Name,
-				),
-				k.Name,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "grant.withdraw", "login", out.Name, w.Reason,
+				"%s asked to withdraw %s from the key %s.", actor.Name, out.Name, k.Name,
 			),
-		)
+			k.Name,
+		))
 	})
 	return s.startGranted(ctx, out, run, err)
 }
@@ -331,9 +304,7 @@ func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i
 
 // Grants returns one page of grants.
 func (s *Service) Grants(
-	ctx context.Context,
-	f record.GrantFilter,
-	p record.Page,
+	ctx context.Context, f record.GrantFilter, p record.Page,
 ) (record.List[record.GrantRecord], error) {
 	l, err := s.store.Grants(ctx, f, p)
 	return l, problem.FromPage(err)
@@ -349,8 +320,7 @@ func (s *Service) endGrants(ctx context.Context) error {
 	for _, g := range over {
 		actor := people.TheService
 		_, err := s.WithdrawGrant(
-			ctx,
-			actor,
+			ctx, actor,
 			Withdrawal{Key: g.KeyName, Login: fleet.LoginName(g.OSUser, g.InstanceName), Reason: "its time is over"},
 		)
 		var p *problem.Problem
@@ -365,15 +335,9 @@ func (s *Service) endGrants(ctx context.Context) error {
 		}
 		e := journal.OnKeys(
 			s.journal.Entry(
-				actor.By(),
-				"grant.end",
-				"login",
-				fleet.LoginName(g.OSUser, g.InstanceName),
-				"",
-				"The grant of %s to %s is over, but was not withdrawn: %s.",
-				fleet.LoginName(g.OSUser, g.InstanceName),
-				g.KeyName,
-				p.Detail,
+				actor.By(), "grant.end", "login", fleet.LoginName(g.OSUser, g.InstanceName), "",
+				"The grant of %s to %s is over, but was not withdrawn: %s.", fleet.LoginName(g.OSUser, g.InstanceName),
+				g.KeyName, p.Detail,
 			),
 			g.KeyName,
 		)

@@ -68,15 +68,12 @@ func (s *Service) Map(ctx context.Context, r ReachWanted) (ReachMap, error) {
 	for row, n := range order {
 		rowOf[int32(n)] = row
 		l := w.Logins[n]
-		out.Logins = append(
-			out.Logins,
-			MapLogin{
-				Name:      fleet.LoginName(l.OSUser, l.Instance),
-				State:     standings[n].State,
-				Strangers: l.Strangers,
-				Steward:   standings[n].Steward,
-			},
-		)
+		out.Logins = append(out.Logins, MapLogin{
+			Name:      fleet.LoginName(l.OSUser, l.Instance),
+			State:     standings[n].State,
+			Strangers: l.Strangers,
+			Steward:   standings[n].Steward,
+		})
 	}
 	onMap := make([]int, len(w.Keys))
 	for _, p := range w.Input.Pairs {

@@ -36,10 +36,7 @@ type EntryFor struct {
 // Challenge issues a text to be signed with the private half of the key: that somebody holds it,
 // or that they have just completed a login with it.
 func (s *Service) Challenge(
-	ctx context.Context,
-	actor people.Actor,
-	key string,
-	entry *EntryFor,
+	ctx context.Context, actor people.Actor, key string, entry *EntryFor,
 ) (record.Challenge, error) {
 	k, err := s.keys.Key(ctx, key)
 	if err != nil {
@@ -89,12 +86,7 @@ func (s *Service) Challenge(
 
 // challengeEntry makes the challenge one of a completed login.
 func (s *Service) challengeEntry(
-	ctx context.Context,
-	actor people.Actor,
-	k record.Key,
-	f EntryFor,
-	nonce []byte,
-	c *record.Challenge,
+	ctx context.Context, actor people.Actor, k record.Key, f EntryFor, nonce []byte, c *record.Challenge,
 ) error {
 	l, i, err := s.fleet.LoginNamed(ctx, f.Login)
 	if err != nil {
@@ -126,11 +118,7 @@ func (s *Service) challengeEntry(
 // Prove takes the signature of a challenge as proof that the actor holds the
 // private half. Each challenge is taken once.
 func (s *Service) Prove(
-	ctx context.Context,
-	actor people.Actor,
-	key string,
-	challenge uuid.UUID,
-	armoured string,
+	ctx context.Context, actor people.Actor, key string, challenge uuid.UUID, armoured string,
 ) (record.Key, error) {
 	k, err := s.keys.Key(ctx, key)
 	if err != nil {
@@ -161,24 +149,14 @@ func (s *Service) Prove(
 			return refuse("bad-signature", err.Error())
 		}
 		if err := tx.AddProof(
-			ctx,
-			record.Proof{ID: store.NewID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
+			ctx, record.Proof{ID: store.NewID(), Kind: "possession", KeyID: k.ID, At: s.now(), Person: actor.Name},
 		); err != nil {
 			return err
 		}
-		if err := tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"key.prove",
-				"key",
-				k.Name,
-				"",
-				"%s proved to hold the private half of %s.",
-				actor.Name,
-				k.Name,
-			),
-		); err != nil {
+		if err := tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.prove", "key", k.Name, "",
+			"%s proved to hold the private half of %s.", actor.Name, k.Name,
+		)); err != nil {
 			return err
 		}
 		return s.keys.TakeOver(ctx, tx, actor, k)
@@ -271,23 +249,13 @@ func (s *Service) ReportEntry(ctx context.Context, actor people.Actor, login str
 		if err := tx.PutSightings(ctx, []record.Sighting{sighting}); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"login.enter",
-					"login",
-					name,
-					"",
-					"%s logged in to %s with the key %s.",
-					actor.Name,
-					name,
-					k.Name,
-				),
-				k.Name,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "login.enter", "login", name, "",
+				"%s logged in to %s with the key %s.", actor.Name, name, k.Name,
 			),
-		)
+			k.Name,
+		))
 	})
 	if err != nil {
 		return Login{}, err
@@ -327,11 +295,7 @@ const maxDueDays = 3650
 // ProofsDue returns one page of what keepers have to prove now or within the days.
 // keeper "" means all, "me" the actor.
 func (s *Service) ProofsDue(
-	ctx context.Context,
-	actor people.Actor,
-	keeper string,
-	days int,
-	p record.Page,
+	ctx context.Context, actor people.Actor, keeper string, days int, p record.Page,
 ) (record.List[ProofDue], error) {
 	if days < 0 || days > maxDueDays {
 		return record.List[ProofDue]{}, &problem.Problem{

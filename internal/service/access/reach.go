@@ -41,11 +41,9 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 		},
 	}
 	keyAt, loginAt, keeperAt := make(
-		map[uuid.UUID]int32,
-		len(keys),
+		map[uuid.UUID]int32, len(keys),
 	), make(
-		map[uuid.UUID]int32,
-		len(logins),
+		map[uuid.UUID]int32, len(logins),
 	), map[uuid.UUID]int{}
 	for n, k := range keys {
 		keyAt[k.ID] = int32(n)

@@ -22,11 +22,7 @@ const (
 // ReportFiles records what the actor read in a login's files from their own
 // machine, where the host key that they saw is a pinned one.
 func (s *Service) ReportFiles(
-	ctx context.Context,
-	actor people.Actor,
-	name string,
-	files []reading.SeenFile,
-	folders []record.Folder,
+	ctx context.Context, actor people.Actor, name string, files []reading.SeenFile, folders []record.Folder,
 	hostKey string,
 ) (Login, error) {
 	l, i, err := s.fleet.LoginNamed(ctx, name)
@@ -52,8 +48,7 @@ func (s *Service) ReportFiles(
 				Code:  "too-large",
 				Field: "files",
 				Detail: fmt.Sprintf(
-					"the files of a login have at most %d bytes together and %d lines each",
-					sshio.MaxFileBytes,
+					"the files of a login have at most %d bytes together and %d lines each", sshio.MaxFileBytes,
 					sshio.MaxFileLines,
 				),
 			}
@@ -85,17 +80,14 @@ func (s *Service) ReportFiles(
 			}
 		}
 	}
-	_, err = s.reading.RecordLook(
-		ctx,
-		reading.Look{
-			Login:  l,
-			Name:   fleet.LoginName(l.OSUser, i.Name),
-			Seen:   reading.Seen{Files: files, Folders: folders},
-			Method: "read by " + actor.Name + " from their machine",
-			By:     actor.By(),
-			At:     s.now(),
-		},
-	)
+	_, err = s.reading.RecordLook(ctx, reading.Look{
+		Login:  l,
+		Name:   fleet.LoginName(l.OSUser, i.Name),
+		Seen:   reading.Seen{Files: files, Folders: folders},
+		Method: "read by " + actor.Name + " from their machine",
+		By:     actor.By(),
+		At:     s.now(),
+	})
 	if err != nil {
 		return Login{}, err
 	}

@@ -44,15 +44,8 @@ type Service struct {
 
 // New returns the use cases of access and registers their runs. fresh is for how long a proof counts.
 func New(
-	s *store.Store,
-	e *runs.Engine,
-	j *journal.Service,
-	k *keys.Service,
-	f *fleet.Service,
-	w *work.Service,
-	r *reading.Service,
-	now func() time.Time,
-	fresh time.Duration,
+	s *store.Store, e *runs.Engine, j *journal.Service, k *keys.Service, f *fleet.Service, w *work.Service,
+	r *reading.Service, now func() time.Time, fresh time.Duration,
 ) *Service {
 	service := &Service{
 		Safe:     k.Safe,

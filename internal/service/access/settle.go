@@ -69,10 +69,7 @@ type chosen struct {
 // login whose lines are to change there is one run. One that is not as it was shown,
 // or that the service cannot do, is left out and says why.
 func (s *Service) Settle(
-	ctx context.Context,
-	actor people.Actor,
-	choices []Choice,
-	reason string,
+	ctx context.Context, actor people.Actor, choices []Choice, reason string,
 ) ([]Settled, []record.Run, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return nil, nil, err
@@ -118,8 +115,7 @@ func (s *Service) Settle(
 			return nil, nil, err
 		}
 		page, err := s.store.Differences(
-			ctx,
-			record.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
+			ctx, record.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
 			record.Page{Limit: len(digests)},
 		)
 		if err != nil {
@@ -164,12 +160,7 @@ func (s *Service) Settle(
 // settleLogin does what was chosen for one login and starts the run that changes its
 // lines; nil if none are to change.
 func (s *Service) settleLogin(
-	ctx context.Context,
-	actor people.Actor,
-	login uuid.UUID,
-	list []chosen,
-	reason string,
-	out []Settled,
+	ctx context.Context, actor people.Actor, login uuid.UUID, list []chosen, reason string, out []Settled,
 ) (*record.Run, error) {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{login})
 	if err != nil {
@@ -232,21 +223,11 @@ func (s *Service) settleLogin(
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"login.settle",
-				"login",
-				called,
-				reason,
-				"%s asked to place %s and to remove %s in %s.",
-				actor.Name,
-				text.Counted(len(place), "missing line"),
-				text.Counted(len(remove), "line"),
-				called,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "login.settle", "login", called, reason,
+			"%s asked to place %s and to remove %s in %s.", actor.Name, text.Counted(len(place), "missing line"),
+			text.Counted(len(remove), "line"), called,
+		))
 	})
 	if err != nil {
 		var taken *store.TakenError
@@ -272,12 +253,7 @@ func (s *Service) settleLogin(
 
 // settleAtOnce records what needs no change of lines.
 func (s *Service) settleAtOnce(
-	ctx context.Context,
-	actor people.Actor,
-	l record.LoginToSweep,
-	c chosen,
-	reason string,
-	item *Settled,
+	ctx context.Context, actor people.Actor, l record.LoginToSweep, c chosen, reason string, item *Settled,
 ) error {
 	called := fleet.LoginName(l.OSUser, l.Instance.Name)
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
@@ -285,59 +261,36 @@ func (s *Service) settleAtOnce(
 			if err := tx.WithdrawGrant(ctx, l.ID, *c.KeyID, s.now(), actor.Name); err != nil {
 				return err
 			}
-			return tx.Note(
-				ctx,
-				journal.OnKeys(
-					s.journal.Entry(
-						actor.By(),
-						"grant.withdraw",
-						"login",
-						called,
-						reason,
-						"%s withdrew %s from the key %s, whose line was not there.",
-						actor.Name,
-						called,
-						c.Difference.Name,
-					),
-					c.Difference.Name,
+			return tx.Note(ctx, journal.OnKeys(
+				s.journal.Entry(
+					actor.By(), "grant.withdraw", "login", called, reason,
+					"%s withdrew %s from the key %s, whose line was not there.", actor.Name, called, c.Difference.Name,
 				),
-			)
+				c.Difference.Name,
+			))
 		}
 		k, err := s.acceptable(ctx, tx, actor, l, c)
 		if err != nil {
 			return err
 		}
 		item.Name = k.Name
-		if _, err := tx.AddOrKeepGrant(
-			ctx,
-			record.Grant{
-				ID:        store.NewID(),
-				KeyID:     k.ID,
-				LoginID:   l.ID,
-				GrantedAt: s.now(),
-				GrantedBy: actor.Name,
-				Reason:    cmp.Or(reason, "accepted as it stands"),
-			},
-		); err != nil {
+		if _, err := tx.AddOrKeepGrant(ctx, record.Grant{
+			ID:        store.NewID(),
+			KeyID:     k.ID,
+			LoginID:   l.ID,
+			GrantedAt: s.now(),
+			GrantedBy: actor.Name,
+			Reason:    cmp.Or(reason, "accepted as it stands"),
+		}); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"grant.accept",
-					"login",
-					called,
-					reason,
-					"%s accepted the key %s in %s as granted.",
-					actor.Name,
-					k.Name,
-					called,
-				),
-				k.Name,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "grant.accept", "login", called, reason,
+				"%s accepted the key %s in %s as granted.", actor.Name, k.Name, called,
 			),
-		)
+			k.Name,
+		))
 	})
 	var taken *keyTaken
 	if errors.As(err, &taken) {
@@ -360,11 +313,7 @@ type keyTaken struct {
 // acceptable returns the key that is to be granted as it stands; a stranger's gets
 // a record.
 func (s *Service) acceptable(
-	ctx context.Context,
-	tx *store.Store,
-	actor people.Actor,
-	l record.LoginToSweep,
-	c chosen,
+	ctx context.Context, tx *store.Store, actor people.Actor, l record.LoginToSweep, c chosen,
 ) (record.Key, error) {
 	if c.KeyID != nil {
 		k, err := tx.KeyByID(ctx, *c.KeyID)
@@ -416,21 +365,11 @@ func (s *Service) acceptable(
 	if err := tx.ClaimStrangers(ctx); err != nil {
 		return k, err
 	}
-	return k, tx.Note(
-		ctx,
-		s.journal.Entry(
-			actor.By(),
-			"key.import",
-			"key",
-			k.Name,
-			"",
-			"%s recorded the key %s (%s), which was found on %s.",
-			actor.Name,
-			k.Name,
-			keys.Describe(public),
-			l.Instance.Name,
-		),
-	)
+	return k, tx.Note(ctx, s.journal.Entry(
+		actor.By(), "key.import", "key", k.Name, "",
+		"%s recorded the key %s (%s), which was found on %s.", actor.Name, k.Name, keys.Describe(public),
+		l.Instance.Name,
+	))
 }
 
 func choiceWords(f reach.Fit) string {

@@ -92,8 +92,7 @@ func (e *settling) going(read means.Seen) (keys []means.Key) {
 
 // changing changes the files of the login with the steward key, and records what they hold then.
 func (e *settling) changing(
-	ctx context.Context,
-	p *runs.Progress,
+	ctx context.Context, p *runs.Progress,
 	change func(d *means.Door, by sshio.Entry, keys []means.Key) (means.Seen, error),
 ) (string, error) {
 	l, err := e.login(ctx, e.store)
@@ -155,8 +154,7 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 		}
 		if !accepted {
 			return "", fmt.Errorf(
-				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
-				k.Name,
+				"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", k.Name,
 				l.Instance.Name,
 			)
 		}
@@ -170,8 +168,7 @@ func (e *settling) ask(ctx context.Context, _ *runs.Progress) (string, error) {
 			}
 			if accepted {
 				return "", fmt.Errorf(
-					"the SSH server still accepts %s",
-					keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()),
+					"the SSH server still accepts %s", keypair.FormatSHA256(keypair.Public{Blob: line.Blob}.SHA256()),
 				)
 			}
 			refused++
@@ -201,14 +198,8 @@ func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason str
 	}
 	called := fleet.LoginName(l.OSUser, l.Instance.Name)
 	note := e.journal.Entry(
-		journal.ForRun(e.run),
-		"login.settled",
-		"login",
-		called,
-		e.run.Reason,
-		"The differences of %s are settled: %s placed, %s removed.",
-		called,
-		text.Counted(len(e.work.Place), "line"),
+		journal.ForRun(e.run), "login.settled", "login", called, e.run.Reason,
+		"The differences of %s are settled: %s placed, %s removed.", called, text.Counted(len(e.work.Place), "line"),
 		text.Counted(len(e.work.Remove), "line"),
 	)
 	if state != runs.Done {

@@ -59,19 +59,10 @@ func (s *Service) AddSteward(ctx context.Context, actor people.Actor, instance s
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"steward.add",
-				"instance",
-				i.Name,
-				"",
-				"%s had a steward key made for %s; its private half is in the safe.",
-				actor.Name,
-				i.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "steward.add", "instance", i.Name, "",
+			"%s had a steward key made for %s; its private half is in the safe.", actor.Name, i.Name,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) && taken.Constraint != "runs_one_live" {

@@ -39,11 +39,7 @@ var errOverdue = errors.New("the time for which it was to be open is over")
 // Open opens something for the run, after it was written down how it is closed and by
 // when. It may be repeated.
 func (s *Service) Open(
-	ctx context.Context,
-	run record.Run,
-	kind, what string,
-	details map[string]string,
-	lasts time.Duration,
+	ctx context.Context, run record.Run, kind, what string, details map[string]string, lasts time.Duration,
 	do func(token string) error,
 ) error {
 	c := record.Closing{
@@ -73,14 +69,8 @@ func (s *Service) Open(
 		return nil
 	}
 	e := s.journal.Entry(
-		journal.ForRun(run),
-		"restore.opened",
-		"instance",
-		run.Instance.Name,
-		run.Reason,
-		"The restore of %s opened %s; it is closed by %s at the latest.",
-		run.Instance.Name,
-		what,
+		journal.ForRun(run), "restore.opened", "instance", run.Instance.Name, run.Reason,
+		"The restore of %s opened %s; it is closed by %s at the latest.", run.Instance.Name, what,
 		written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"),
 	)
 	return s.store.InTx(ctx, func(tx *store.Store) error {
@@ -124,22 +114,14 @@ func (s *Service) closeOne(ctx context.Context, c record.Closing) error {
 	}
 	now := s.now()
 	e, note := s.journal.Entry(
-		journal.ByService,
-		"restore.closed",
-		"instance",
-		c.InstanceName,
-		"",
-		"What was opened for the restore of %s is closed again: %s.",
-		c.InstanceName,
-		c.What,
+		journal.ByService, "restore.closed", "instance", c.InstanceName, "",
+		"What was opened for the restore of %s is closed again: %s.", c.InstanceName, c.What,
 	), ""
 	if by := now.Sub(c.Deadline); by > closeEvery {
 		note = fmt.Sprintf("closed %s after its deadline", restore.Words(by))
 		e.Sentence = fmt.Sprintf(
-			"What was opened for the restore of %s is closed again, %s after its deadline: %s.",
-			c.InstanceName,
-			restore.Words(by),
-			c.What,
+			"What was opened for the restore of %s is closed again, %s after its deadline: %s.", c.InstanceName,
+			restore.Words(by), c.What,
 		)
 		e.Outcome = "late"
 	}

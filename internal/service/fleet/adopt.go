@@ -31,9 +31,7 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 		return record.Instance{}, err
 	}
 	if err := errors.Join(
-		problem.CheckName("name", a.Name),
-		problem.CheckLabels(a.Labels),
-		problem.CheckText("learnt", a.Learnt),
+		problem.CheckName("name", a.Name), problem.CheckLabels(a.Labels), problem.CheckText("learnt", a.Learnt),
 	); err != nil {
 		return record.Instance{}, err
 	}
@@ -57,8 +55,7 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 		return bad("login_user", name.ErrUser.Error(), "Give the OS user to log in as")
 	case len(a.HostKeys) == 0 || len(a.HostKeys) > 16:
 		return bad(
-			"host_keys",
-			"1 to 16 host keys are needed",
+			"host_keys", "1 to 16 host keys are needed",
 			"The client reads them from the machine: plumlatch instance adopt",
 		)
 	}
@@ -84,18 +81,15 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 		if err != nil {
 			return record.Instance{}, problem.FromRefusal("host_keys", err)
 		}
-		pins = append(
-			pins,
-			record.HostKey{
-				ID:         store.NewID(),
-				InstanceID: i.ID,
-				Algorithm:  k.Algorithm,
-				Blob:       k.Blob,
-				SHA256:     k.SHA256(),
-				Learnt:     a.Learnt,
-				PinnedAt:   s.now(),
-			},
-		)
+		pins = append(pins, record.HostKey{
+			ID:         store.NewID(),
+			InstanceID: i.ID,
+			Algorithm:  k.Algorithm,
+			Blob:       k.Blob,
+			SHA256:     k.SHA256(),
+			Learnt:     a.Learnt,
+			PinnedAt:   s.now(),
+		})
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddInstance(ctx, &i); err != nil {
@@ -107,24 +101,11 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 		if err := tx.PinHostKeys(ctx, pins); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"instance.adopt",
-				"instance",
-				a.Name,
-				"",
-				"%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.",
-				actor.Name,
-				a.Name,
-				a.LoginUser,
-				a.Address,
-				a.Port,
-				keypair.FormatSHA256(pins[0].SHA256),
-				a.Learnt,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "instance.adopt", "instance", a.Name, "",
+			"%s adopted %s (%s@%s port %d) with the host key %s, learnt by %s.", actor.Name, a.Name, a.LoginUser,
+			a.Address, a.Port, keypair.FormatSHA256(pins[0].SHA256), a.Learnt,
+		))
 	})
 	if err != nil {
 		return record.Instance{}, TakenInstance(err, a.Name)
@@ -138,19 +119,10 @@ func (s *Service) release(ctx context.Context, actor people.Actor, i record.Inst
 		if err := s.Forget(ctx, tx, i.ID); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"instance.release",
-				"instance",
-				i.Name,
-				reason,
-				"%s let %s go; nothing on the machine was changed.",
-				actor.Name,
-				i.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "instance.release", "instance", i.Name, reason,
+			"%s let %s go; nothing on the machine was changed.", actor.Name, i.Name,
+		))
 	})
 }
 

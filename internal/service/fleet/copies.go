@@ -38,34 +38,28 @@ func (s *Service) CopiesWithOldKeys(ctx context.Context, items []record.Reported
 	}
 	var out []OldKeyPlace
 	if err != nil && len(items) > 0 {
-		out = append(
-			out,
-			OldKeyPlace{
-				Old:   items[0].OldName,
-				Kind:  "snapshot",
-				Place: "unknown",
-				Note:  "the cloud could not be asked for snapshots and images: " + err.Error(),
-			},
-		)
+		out = append(out, OldKeyPlace{
+			Old:   items[0].OldName,
+			Kind:  "snapshot",
+			Place: "unknown",
+			Note:  "the cloud could not be asked for snapshots and images: " + err.Error(),
+		})
 	}
 	for _, i := range items {
 		for _, c := range of[i.CloudID] {
 			if i.State == rotation.ItemDone && i.EndedAt != nil && c.CreatedAt.After(*i.EndedAt) {
 				continue
 			}
-			out = append(
-				out,
-				OldKeyPlace{
-					Old:   i.OldName,
-					Kind:  string(c.Kind),
-					Place: c.Name,
-					At:    new(c.CreatedAt),
-					Note: fmt.Sprintf(
-						"a copy of the disk of %s from before the old line went; what is started from it is opened by the old key",
-						i.InstanceName,
-					),
-				},
-			)
+			out = append(out, OldKeyPlace{
+				Old:   i.OldName,
+				Kind:  string(c.Kind),
+				Place: c.Name,
+				At:    new(c.CreatedAt),
+				Note: fmt.Sprintf(
+					"a copy of the disk of %s from before the old line went; what is started from it is opened by the old key",
+					i.InstanceName,
+				),
+			})
 		}
 	}
 	return out, nil

@@ -66,9 +66,7 @@ func (s *Service) CloudName(ctx context.Context) (string, error) {
 
 // List returns one page of the instances that are there.
 func (s *Service) List(
-	ctx context.Context,
-	f record.InstanceFilter,
-	p record.Page,
+	ctx context.Context, f record.InstanceFilter, p record.Page,
 ) (record.List[record.Instance], error) {
 	l, err := s.store.Instances(ctx, f, p)
 	return l, problem.FromPage(err)
@@ -104,8 +102,7 @@ func StopCosts(i record.Instance) []string {
 	var costs []string
 	if !i.StaticAddress && i.PublicAddress != "" {
 		costs = append(
-			costs,
-			fmt.Sprintf("the public address %s is given back; the next start brings another", i.PublicAddress),
+			costs, fmt.Sprintf("the public address %s is given back; the next start brings another", i.PublicAddress),
 		)
 	}
 	if i.TemporaryGiB > 0 {
@@ -116,10 +113,7 @@ func StopCosts(i record.Instance) []string {
 
 // Launch records the instance, its grants and a run that launches it.
 func (s *Service) Launch(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	l Launch,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, l Launch,
 ) (record.Instance, record.Run, error) {
 	i, image, err := s.judgeLaunch(ctx, actor, &l)
 	if err != nil {
@@ -172,17 +166,14 @@ func (s *Service) Launch(
 			if err != nil {
 				return err
 			}
-			grants = append(
-				grants,
-				record.Grant{
-					ID:        store.NewID(),
-					KeyID:     k.ID,
-					LoginID:   login.ID,
-					GrantedAt: s.now(),
-					GrantedBy: actor.Name,
-					Reason:    "steward key",
-				},
-			)
+			grants = append(grants, record.Grant{
+				ID:        store.NewID(),
+				KeyID:     k.ID,
+				LoginID:   login.ID,
+				GrantedAt: s.now(),
+				GrantedBy: actor.Name,
+				Reason:    "steward key",
+			})
 		}
 		if err := tx.AddGrants(ctx, grants); err != nil {
 			return err
@@ -190,22 +181,11 @@ func (s *Service) Launch(
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"instance.launch",
-				"instance",
-				l.Name,
-				l.Reason,
-				"%s asked for the instance %s (%s, %s), to be opened by %s.",
-				actor.Name,
-				l.Name,
-				l.Image,
-				l.Size,
-				keyNames(keys),
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "instance.launch", "instance", l.Name, l.Reason,
+			"%s asked for the instance %s (%s, %s), to be opened by %s.", actor.Name, l.Name, l.Image, l.Size,
+			keyNames(keys),
+		))
 	})
 	if err != nil {
 		return record.Instance{}, record.Run{}, TakenInstance(err, l.Name)
@@ -246,9 +226,7 @@ func TakenInstance(err error, name string) error {
 
 // judgeLaunch checks everything that can be checked before anything is recorded.
 func (s *Service) judgeLaunch(
-	ctx context.Context,
-	actor people.Actor,
-	l *Launch,
+	ctx context.Context, actor people.Actor, l *Launch,
 ) (record.Instance, cloud.Image, error) {
 	none := func(err error) (record.Instance, cloud.Image, error) { return record.Instance{}, cloud.Image{}, err }
 	var err error
@@ -256,9 +234,7 @@ func (s *Service) judgeLaunch(
 		return record.Instance{}, cloud.Image{}, err
 	}
 	if err := errors.Join(
-		problem.CheckName("name", l.Name),
-		problem.CheckLabels(l.Labels),
-		problem.CheckText("reason", l.Reason),
+		problem.CheckName("name", l.Name), problem.CheckLabels(l.Labels), problem.CheckText("reason", l.Reason),
 	); err != nil {
 		return none(err)
 	}
@@ -271,20 +247,16 @@ func (s *Service) judgeLaunch(
 		return none(err)
 	}
 	if err := name.CheckUser(image.LoginUser); err != nil {
-		return none(
-			&problem.Problem{
-				Kind:  problem.Unavailable,
-				Code:  "bad-image",
-				Field: "image",
-				Detail: fmt.Sprintf(
-					"the cloud says that the login user of %s is %q: %v",
-					image.Name,
-					text.Line(image.LoginUser, text.MaxLine),
-					err,
-				),
-				Remedy: "Ask whoever runs the adapter",
-			},
-		)
+		return none(&problem.Problem{
+			Kind:  problem.Unavailable,
+			Code:  "bad-image",
+			Field: "image",
+			Detail: fmt.Sprintf(
+				"the cloud says that the login user of %s is %q: %v", image.Name, text.Line(image.LoginUser, text.MaxLine),
+				err,
+			),
+			Remedy: "Ask whoever runs the adapter",
+		})
 	}
 	size, err := Choose("size", l.Size, c.Sizes, func(z cloud.Size) string { return z.Name })
 	if err != nil {
@@ -345,8 +317,7 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 	}
 	if len(l.Keys) == 0 && !l.NoKey {
 		return bad(
-			"no-key",
-			"no key was given, so nobody would be able to log in",
+			"no-key", "no key was given, so nobody would be able to log in",
 			"Name a key (-key NAME), make one (-new NAME), or say -no-key if that is meant",
 		)
 	}
@@ -375,11 +346,8 @@ func (s *Service) judgeLaunchKeys(ctx context.Context, l Launch, image cloud.Ima
 			return bad(
 				"key-type-not-taken",
 				fmt.Sprintf(
-					"the image %s takes keys of the type %s only; %s is %s",
-					image.Name,
-					strings.Join(image.KeyTypes, ", "),
-					k.Name,
-					k.Type,
+					"the image %s takes keys of the type %s only; %s is %s", image.Name, strings.Join(image.KeyTypes, ", "),
+					k.Name, k.Type,
 				),
 				"Make one that fits: plumlatch key new NAME -type "+image.KeyTypes[0],
 			)
@@ -428,10 +396,7 @@ var during = map[RunFor]string{RunStart: "starting", RunStop: "stopping", RunTer
 
 // Change begins a start, a stop or the end of an instance.
 func (s *Service) Change(
-	ctx context.Context,
-	actor people.Actor,
-	kind RunFor,
-	name, reason string,
+	ctx context.Context, actor people.Actor, kind RunFor, name, reason string,
 ) (record.Run, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return record.Run{}, err
@@ -477,20 +442,10 @@ func (s *Service) Change(
 		if err := tx.ChangeInstance(ctx, i.ID, map[string]any{"state": during[kind]}); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"instance."+string(kind),
-				"instance",
-				name,
-				reason,
-				"%s asked to %s the instance %s.",
-				actor.Name,
-				kind,
-				name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "instance."+string(kind), "instance", name, reason,
+			"%s asked to %s the instance %s.", actor.Name, kind, name,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {

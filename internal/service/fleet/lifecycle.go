@@ -323,8 +323,7 @@ const noOperation = "none"
 // begin asks the cloud for an operation that ends in the state. Where a cut
 // hid that the operation was done, there is nothing to ask for.
 func (l *lifecycle) begin(
-	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error),
-	end cloud.InstanceState,
+	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error), end cloud.InstanceState,
 ) func(context.Context, *runs.Progress) (string, error) {
 	return func(ctx context.Context, p *runs.Progress) (string, error) {
 		if l.work.Operation != "" {
@@ -378,14 +377,8 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 		name := run.Instance.Name
 		if state == runs.Done {
 			e := l.journal.Entry(
-				actor,
-				"instance.launched",
-				"instance",
-				name,
-				run.Reason,
-				"The launch of %s, asked for by %s, is done: its login answers.",
-				name,
-				run.RequestedBy,
+				actor, "instance.launched", "instance", name, run.Reason,
+				"The launch of %s, asked for by %s, is done: its login answers.", name, run.RequestedBy,
 			)
 			if err := tx.ChangeInstance(ctx, run.InstanceID, map[string]any{"state": "running"}); err != nil {
 				return err
@@ -403,16 +396,8 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 			words = "failed and could not be undone"
 		}
 		e := l.journal.Entry(
-			actor,
-			"instance.launched",
-			"instance",
-			name,
-			run.Reason,
-			"The launch of %s, asked for by %s, %s: %s.",
-			name,
-			run.RequestedBy,
-			words,
-			reason,
+			actor, "instance.launched", "instance", name, run.Reason,
+			"The launch of %s, asked for by %s, %s: %s.", name, run.RequestedBy, words, reason,
 		)
 		e.Outcome = state
 		if err := tx.ChangeInstance(ctx, run.InstanceID, columns); err != nil {
@@ -426,33 +411,21 @@ var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": 
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(
-	run record.Run,
-	success string,
+	run record.Run, success string,
 ) func(context.Context, *store.Store, string, string) error {
 	actor := journal.ForRun(run)
 	return func(ctx context.Context, tx *store.Store, state, reason string) error {
 		name := run.Instance.Name
 		e := l.journal.Entry(
-			actor,
-			"instance."+success,
-			"instance",
-			name,
-			run.Reason,
-			"The %s of %s, asked for by %s, is done.",
-			runNouns[run.Kind],
-			name,
-			run.RequestedBy,
+			actor, "instance."+success, "instance", name, run.Reason,
+			"The %s of %s, asked for by %s, is done.", runNouns[run.Kind], name, run.RequestedBy,
 		)
 		columns := map[string]any{"state": success}
 		switch {
 		case state != runs.Done:
 			columns["state"] = l.work.StateBefore
 			e.Outcome, e.Sentence = state, fmt.Sprintf(
-				"The %s of %s, asked for by %s, was not done: %s.",
-				runNouns[run.Kind],
-				name,
-				run.RequestedBy,
-				reason,
+				"The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason,
 			)
 		case success == "terminated":
 			columns["gone_at"] = l.now()

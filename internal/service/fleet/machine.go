@@ -53,10 +53,7 @@ func (m *Machine) Await(ctx context.Context, p *runs.Progress, id string) error 
 
 // awaitUntil watches an operation until it has ended or reached holds.
 func (m *Machine) awaitUntil(
-	ctx context.Context,
-	p *runs.Progress,
-	id string,
-	reached func(cloud.Operation) bool,
+	ctx context.Context, p *runs.Progress, id string, reached func(cloud.Operation) bool,
 ) error {
 	if id == noOperation {
 		return nil
@@ -149,7 +146,6 @@ func (m *Machine) PinBoot(ctx context.Context) (string, error) {
 	return "host key " + keypair.FormatSHA256(
 			seen[0].SHA256(),
 		) + " (" + seen[0].Type + ")", m.fleet.store.PinHostKeys(
-			ctx,
-			pins,
+			ctx, pins,
 		)
 }

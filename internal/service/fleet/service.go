@@ -29,12 +29,7 @@ type Service struct {
 
 // New returns the use cases of instances and registers the runs that change them.
 func New(
-	s *store.Store,
-	c *cloud.Cloud,
-	e *runs.Engine,
-	j *journal.Service,
-	k *keys.Service,
-	now func() time.Time,
+	s *store.Store, c *cloud.Cloud, e *runs.Engine, j *journal.Service, k *keys.Service, now func() time.Time,
 ) *Service {
 	service := &Service{Safe: k.Safe, store: s, cloud: c, engine: e, journal: j, keys: k, now: now}
 	for _, kind := range []string{launchKind, startKind, stopKind, endKind} {

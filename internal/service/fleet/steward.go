@@ -17,10 +17,7 @@ import (
 // NewSteward makes a steward key for the instance. Its private half is in the
 // safe when tx ends, and nowhere else.
 func (s *Service) NewSteward(
-	ctx context.Context,
-	tx *store.Store,
-	actor people.Actor,
-	i record.Instance,
+	ctx context.Context, tx *store.Store, actor people.Actor, i record.Instance,
 ) (record.Key, error) {
 	if s.Safe == nil {
 		return record.Key{}, problem.NoSafe()
@@ -30,11 +27,7 @@ func (s *Service) NewSteward(
 		called = name.Suggest(called[:min(len(called), name.MaxLength-7)] + "-" + strings.ToLower(rand.Text()[:6]))
 	}
 	k, sealed, err := s.keys.NewKept(
-		ctx,
-		tx,
-		actor,
-		keys.NewKey{Name: called, Purpose: "the service's own key for " + i.Name},
-		keypair.Spec{},
+		ctx, tx, actor, keys.NewKey{Name: called, Purpose: "the service's own key for " + i.Name}, keypair.Spec{},
 		"plum latch steward of "+i.Name,
 	)
 	if err != nil {

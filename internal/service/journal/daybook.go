@@ -105,10 +105,7 @@ var walks = make(chan struct{}, 2)
 const walkWaits = 5 * time.Second
 
 func (s *Service) tellEntries(
-	ctx context.Context,
-	f record.EntryFilter,
-	after int64,
-	tell func(record.Entry) error,
+	ctx context.Context, f record.EntryFilter, after int64, tell func(record.Entry) error,
 ) (last int64, err error) {
 	for {
 		entries, err := s.store.EntriesAfter(ctx, f, after, daybookPart)
@@ -130,10 +127,7 @@ func (s *Service) tellEntries(
 // Watch tells of the entries behind the one with the number, and of those to
 // come, until ctx or the service ends. after is -1 for only those to come.
 func (s *Service) Watch(
-	ctx context.Context,
-	f record.EntryFilter,
-	after int64,
-	tell func(record.Entry) error,
+	ctx context.Context, f record.EntryFilter, after int64, tell func(record.Entry) error,
 ) error {
 	if after < 0 {
 		var err error
@@ -234,19 +228,14 @@ type IdempotencyKey struct {
 // Once makes sure that the request under the key is done one time. It returns
 // the subject of the earlier request, or "" where this is the first.
 func (s *Service) Once(
-	ctx context.Context,
-	tx *store.Store,
-	operator uuid.UUID,
-	k IdempotencyKey,
-	subject string,
+	ctx context.Context, tx *store.Store, operator uuid.UUID, k IdempotencyKey, subject string,
 ) (string, error) {
 	if k.Key == "" {
 		return "", nil
 	}
 	sum := secrets.Hash(string(k.Request))
 	earlier, err := tx.Remember(
-		ctx,
-		record.Idempotency{OperatorID: operator, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
+		ctx, record.Idempotency{OperatorID: operator, Key: k.Key, Request: sum, Subject: subject, CreatedAt: s.now()},
 	)
 	if err != nil || earlier == nil {
 		return "", err

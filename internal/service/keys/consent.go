@@ -16,10 +16,7 @@ import (
 
 // useConsent makes use of a consent where one is needed, and says whose it was.
 func (s *Service) useConsent(
-	ctx context.Context,
-	tx *store.Store,
-	actor people.Actor,
-	k record.Key,
+	ctx context.Context, tx *store.Store, actor people.Actor, k record.Key,
 ) (words string, err error) {
 	label, err := tx.AsksConsent(ctx, k.ID)
 	if errors.Is(err, store.ErrNotFound) {
@@ -35,9 +32,7 @@ func (s *Service) useConsent(
 		Where: []string{k.Name},
 		Detail: fmt.Sprintf(
 			"the label %s=%s asks for a second person's consent before the private half of %s is handed over",
-			label.Name,
-			label.Value,
-			k.Name,
+			label.Name, label.Value, k.Name,
 		),
 	}
 	switch {
@@ -139,19 +134,10 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 		if err := tx.AddConsent(ctx, c); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"consent.ask",
-				"key",
-				k.Name,
-				reason,
-				"%s asks for consent to take the private half of %s out of the safe.",
-				actor.Name,
-				k.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "consent.ask", "key", k.Name, reason,
+			"%s asks for consent to take the private half of %s out of the safe.", actor.Name, k.Name,
+		))
 	})
 	return c, err
 }
@@ -170,11 +156,7 @@ func (s *Service) Consents(ctx context.Context) ([]record.Consent, error) {
 // DecideConsent grants or refuses a request. Nobody decides their own; an admin, or
 // another holder of the key, decides.
 func (s *Service) DecideConsent(
-	ctx context.Context,
-	actor people.Actor,
-	id uuid.UUID,
-	grant bool,
-	note string,
+	ctx context.Context, actor people.Actor, id uuid.UUID, grant bool, note string,
 ) (record.Consent, error) {
 	if err := problem.CheckText("note", note); err != nil {
 		return record.Consent{}, err
@@ -244,8 +226,7 @@ func (s *Service) DecideConsent(
 			return err
 		}
 		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName),
+			ctx, s.journal.Entry(actor.By(), action, "key", c.KeyName, note, words, actor.Name, c.AskedBy, c.KeyName),
 		)
 	})
 	return c, err

@@ -26,10 +26,7 @@ const (
 // LockKey locks a key for what whoever may asks for with the key's record; it asks before the lock,
 // so that nobody else makes others wait, and again after it.
 func (s *Service) LockKey(
-	ctx context.Context,
-	tx *store.Store,
-	name string,
-	may func(record.Key) error,
+	ctx context.Context, tx *store.Store, name string, may func(record.Key) error,
 ) (record.Key, error) {
 	k, err := tx.KeyNamed(ctx, name)
 	if err != nil {
@@ -103,8 +100,7 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 				Where: []string{name},
 				Detail: fmt.Sprintf(
 					"nobody has proved within the last %d minutes to hold the private half of %s",
-					int(proofForForgetting.Minutes()),
-					name,
+					int(proofForForgetting.Minutes()), name,
 				),
 				Remedy: "Prove it, and then again: plumlatch key forget " + name + " -with FILE",
 			}
@@ -112,20 +108,10 @@ func (s *Service) ForgetKey(ctx context.Context, actor people.Actor, name string
 		if err := tx.ForgetHalf(ctx, k.ID); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"key.forget",
-				"key",
-				name,
-				"",
-				"%s had the safe forget the private half of %s; %s had proved to hold it.",
-				actor.Name,
-				name,
-				k.ProvedBy,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.forget", "key", name, "",
+			"%s had the safe forget the private half of %s; %s had proved to hold it.", actor.Name, name, k.ProvedBy,
+		))
 	})
 	if err != nil {
 		return record.Key{}, err

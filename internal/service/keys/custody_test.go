@@ -84,9 +84,7 @@ func TestAReleaseUnderALabelNeedsSomebodyElsesConsent(t *testing.T) {
 	_, err = take(o.Ines)
 	o.Wants("again", err, "private-half-released")
 	l, err := o.Journal.List(
-		ctx,
-		record.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"},
-		record.Page{Limit: 9},
+		ctx, record.EntryFilter{About: []string{"key:deploy"}, Action: "key.release"}, record.Page{Limit: 9},
 	)
 	if err != nil || len(l.Items) != 1 || !strings.Contains(l.Items[0].Sentence, "with the consent of runa") {
 		t.Errorf("%+v %v", l.Items, err)
@@ -109,8 +107,7 @@ func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
 		o.Wants("the recipient "+bad, err, "bad-recipient")
 	}
 	text, err := o.Keys.PrivateHalf(
-		t.Context(),
-		o.Ines,
+		t.Context(), o.Ines,
 		keys.Release{Key: "deploy", Reason: "r", Recipient: base64.StdEncoding.EncodeToString(own.PublicKey().Bytes())},
 	)
 	if err != nil || strings.Contains(string(text), "PRIVATE") {
@@ -125,11 +122,7 @@ func TestAPrivateHalfComesSealedForWhoeverOffersAKey(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := hpke.Open(
-		k,
-		hpke.HKDFSHA256(),
-		hpke.AES256GCM(),
-		[]byte(keys.ReleaseInfo+"another"),
-		sealed,
+		k, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(keys.ReleaseInfo+"another"), sealed,
 	); err == nil {
 		t.Error("it opens for another key's name")
 	}

@@ -15,9 +15,7 @@ import (
 // HandOver asks another keeper to take a key over, which is done once they prove that
 // they hold it. A private half that never left the safe changes its keeper at once.
 func (s *Service) HandOver(
-	ctx context.Context,
-	actor people.Actor,
-	key, to, reason string,
+	ctx context.Context, actor people.Actor, key, to, reason string,
 ) (record.Key, *record.Handover, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return record.Key{}, nil, err
@@ -97,20 +95,10 @@ func (s *Service) HandOver(
 			if err := tx.SetKeeper(ctx, k.ID, keeper.ID); err != nil {
 				return err
 			}
-			return tx.Note(
-				ctx,
-				s.journal.Entry(
-					actor.By(),
-					"key.hand-over",
-					"key",
-					key,
-					reason,
-					"%s handed %s over to %s; its private half has never left the safe.",
-					actor.Name,
-					key,
-					keeper.Name,
-				),
-			)
+			return tx.Note(ctx, s.journal.Entry(
+				actor.By(), "key.hand-over", "key", key, reason,
+				"%s handed %s over to %s; its private half has never left the safe.", actor.Name, key, keeper.Name,
+			))
 		}
 		h := record.Handover{
 			ID:         store.NewID(),
@@ -127,20 +115,10 @@ func (s *Service) HandOver(
 		if err := tx.AddHandover(ctx, h); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"key.hand-over-ask",
-				"key",
-				key,
-				reason,
-				"%s asked %s to take %s over, and to prove it.",
-				actor.Name,
-				keeper.Name,
-				key,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.hand-over-ask", "key", key, reason,
+			"%s asked %s to take %s over, and to prove it.", actor.Name, keeper.Name, key,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
@@ -195,20 +173,10 @@ func (s *Service) CallOffHandOver(ctx context.Context, actor people.Actor, key s
 		if _, err := tx.EndHandover(ctx, waiting[0].ID, "called off", s.now()); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"key.hand-over-off",
-				"key",
-				key,
-				"",
-				"%s called off that %s takes %s over.",
-				actor.Name,
-				waiting[0].ToName,
-				key,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.hand-over-off", "key", key, "",
+			"%s called off that %s takes %s over.", actor.Name, waiting[0].ToName, key,
+		))
 	})
 }
 
@@ -234,26 +202,15 @@ func (s *Service) TakeOver(ctx context.Context, tx *store.Store, actor people.Ac
 	if err := tx.SetKeeper(ctx, k.ID, h.ToKeeper); err != nil {
 		return err
 	}
-	return tx.Note(
-		ctx,
-		s.journal.Entry(
-			actor.By(),
-			"key.hand-over",
-			"key",
-			k.Name,
-			h.Reason,
-			"%s is the keeper of %s now, and has proved it; %s had asked for that.",
-			h.ToName,
-			k.Name,
-			h.AskedBy,
-		),
-	)
+	return tx.Note(ctx, s.journal.Entry(
+		actor.By(), "key.hand-over", "key", k.Name, h.Reason,
+		"%s is the keeper of %s now, and has proved it; %s had asked for that.", h.ToName, k.Name, h.AskedBy,
+	))
 }
 
 func handedOverWords(k record.Key) string {
 	return fmt.Sprintf(
-		"was handed over once, to %s on %s, and is kept nowhere here",
-		k.CreatedBy,
+		"was handed over once, to %s on %s, and is kept nowhere here", k.CreatedBy,
 		k.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
 	)
 }
@@ -270,15 +227,11 @@ func handedOver(k record.Key) *problem.Problem {
 		p.Detail = fmt.Sprintf("the private half of %s %s", k.Name, handedOverWords(k))
 	case "client":
 		p.Detail = fmt.Sprintf(
-			"the private half of %s was made on the machine of %s and never came here",
-			k.Name,
-			k.CreatedBy,
+			"the private half of %s was made on the machine of %s and never came here", k.Name, k.CreatedBy,
 		)
 	default:
 		p.Detail = fmt.Sprintf(
-			"only the public half of %s was imported, by %s; the private half never came here",
-			k.Name,
-			k.CreatedBy,
+			"only the public half of %s was imported, by %s; the private half never came here", k.Name, k.CreatedBy,
 		)
 	}
 	return p

@@ -42,12 +42,7 @@ func (s *Service) KeptSigner(ctx context.Context, k record.Key) (ssh.Signer, err
 
 // NewKept makes a pair whose private half is to be kept, and seals that.
 func (s *Service) NewKept(
-	ctx context.Context,
-	tx *store.Store,
-	actor people.Actor,
-	in NewKey,
-	spec keypair.Spec,
-	comment string,
+	ctx context.Context, tx *store.Store, actor people.Actor, in NewKey, spec keypair.Spec, comment string,
 ) (k record.Key, sealed record.Secret, err error) {
 	if s.Safe == nil {
 		return k, sealed, problem.NoSafe()

@@ -57,10 +57,7 @@ func (s *Service) ReadKey(ctx context.Context, text string) (keypair.PublicFile,
 
 // ImportKey records the public half of a key pair.
 func (s *Service) ImportKey(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	in ImportedKey,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, in ImportedKey,
 ) (record.Key, error) {
 	if err := CheckNewKey(in.NewKey); err != nil {
 		return record.Key{}, err
@@ -129,10 +126,7 @@ type MadeHere struct {
 
 // MakeKey makes a pair here and returns the private half, which is kept nowhere.
 func (s *Service) MakeKey(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	made MadeHere,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, made MadeHere,
 ) (record.Key, []byte, error) {
 	in, spec := made.NewKey, made.Spec
 	if err := CheckNewKey(in); err != nil {
@@ -188,20 +182,11 @@ func (s *Service) MakeKey(
 		if err := tx.AddKey(ctx, &k); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"key.make",
-				"key",
-				k.Name,
-				"",
-				"%s had the service make the key pair %s (%s); the private half was handed over once and not kept.",
-				actor.Name,
-				k.Name,
-				Describe(pair.Public),
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.make", "key", k.Name, "",
+			"%s had the service make the key pair %s (%s); the private half was handed over once and not kept.",
+			actor.Name, k.Name, Describe(pair.Public),
+		))
 	})
 	if err != nil {
 		return record.Key{}, nil, s.TakenKey(ctx, err, in.Name, pair.Public)
@@ -236,11 +221,7 @@ func CheckNewKey(in NewKey) error {
 }
 
 func (s *Service) record(
-	ctx context.Context,
-	actor people.Actor,
-	in NewKey,
-	public keypair.Public,
-	origin string,
+	ctx context.Context, actor people.Actor, in NewKey, public keypair.Public, origin string,
 ) (record.Key, error) {
 	keeper, err := s.people.KeeperFor(ctx, actor, in.Keeper)
 	if err != nil {
@@ -396,14 +377,8 @@ func (s *Service) DeleteKey(ctx context.Context, actor people.Actor, name string
 	var problem *problem.Problem
 	if errors.As(err, &problem) && problem.Code == "key-granted" {
 		refused := s.journal.Entry(
-			actor.By(),
-			"key.delete",
-			"key",
-			name,
-			"",
-			"%s tried to delete the key %s, which is still granted.",
-			actor.Name,
-			name,
+			actor.By(), "key.delete", "key", name, "",
+			"%s tried to delete the key %s, which is still granted.", actor.Name, name,
 		)
 		refused.Outcome = "refused"
 		return errors.Join(err, s.store.Note(ctx, refused))
@@ -476,8 +451,7 @@ func (s *Service) Grantable(k record.Key) error {
 		return refuse(
 			"key-broken",
 			fmt.Sprintf(
-				"the key %s shares a prime with %s, so anybody can compute its private half",
-				k.Name,
+				"the key %s shares a prime with %s, so anybody can compute its private half", k.Name,
 				strings.Join(k.SharesPrimeWith, ", "),
 			),
 			"Make a new key on another machine: plumlatch key new NAME",

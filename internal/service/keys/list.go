@@ -32,10 +32,7 @@ type ListResult struct {
 // ImportKeys records those of the keys that can be recorded, in one
 // transaction, and says what became of each. in.Name is not used.
 func (s *Service) ImportKeys(
-	ctx context.Context,
-	actor people.Actor,
-	in NewKey,
-	list []ListedKey,
+	ctx context.Context, actor people.Actor, in NewKey, list []ListedKey,
 ) ([]ListResult, error) {
 	if len(list) > maxListed {
 		return nil, &problem.Problem{
@@ -95,15 +92,8 @@ func (s *Service) ImportKeys(
 			return err
 		}
 		e := s.journal.Entry(
-			actor.By(),
-			"key.import-list",
-			"key",
-			names[0],
-			"",
-			"%s imported %s from a list of %d.",
-			actor.Name,
-			text.Counted(len(names), "key"),
-			len(list),
+			actor.By(), "key.import-list", "key", names[0], "",
+			"%s imported %s from a list of %d.", actor.Name, text.Counted(len(names), "key"), len(list),
 		)
 		e.Details = map[string]any{"names": names}
 		return tx.Note(ctx, e)
@@ -121,11 +111,7 @@ func (s *Service) ImportKeys(
 
 // recordFor is record with the keeper looked up once for the whole list.
 func (s *Service) recordFor(
-	ctx context.Context,
-	actor people.Actor,
-	in NewKey,
-	public keypair.Public,
-	before []record.Key,
+	ctx context.Context, actor people.Actor, in NewKey, public keypair.Public, before []record.Key,
 ) (record.Key, error) {
 	if len(before) == 0 {
 		return s.record(ctx, actor, in, public, "import")

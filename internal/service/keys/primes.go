@@ -33,22 +33,13 @@ func (s *Service) comparePrimes(ctx context.Context) error {
 		var sentences []record.Entry
 		found := func(a, b record.Key) {
 			shared = append(shared, record.SharedPrime{KeyID: a.ID, OtherID: b.ID})
-			sentences = append(
-				sentences,
-				journal.OnKeys(
-					s.journal.Entry(
-						journal.ByService,
-						"key.shared-prime",
-						"key",
-						a.Name,
-						"",
-						"The keys %s and %s share a prime, so both are broken.",
-						a.Name,
-						b.Name,
-					),
-					b.Name,
+			sentences = append(sentences, journal.OnKeys(
+				s.journal.Entry(
+					journal.ByService, "key.shared-prime", "key", a.Name, "",
+					"The keys %s and %s share a prime, so both are broken.", a.Name, b.Name,
 				),
-			)
+				b.Name,
+			))
 		}
 		for _, p := range keypair.SharedPrimes(moduli) {
 			found(fresh[p.A], fresh[p.B])

@@ -41,14 +41,8 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 	}
 	refuse := func(p error) ([]byte, error) {
 		refused := s.journal.Entry(
-			actor.By(),
-			"key.private-half",
-			"key",
-			name,
-			w.Reason,
-			"%s asked for the private half of %s, and did not get it.",
-			actor.Name,
-			name,
+			actor.By(), "key.private-half", "key", name, w.Reason,
+			"%s asked for the private half of %s, and did not get it.", actor.Name, name,
 		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
@@ -118,21 +112,10 @@ func (s *Service) PrivateHalf(ctx context.Context, actor people.Actor, w Release
 		if err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"key.release",
-				"key",
-				name,
-				w.Reason,
-				"%s took the private half of %s out of the safe%s%s.",
-				actor.Name,
-				name,
-				consented,
-				how,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "key.release", "key", name, w.Reason,
+			"%s took the private half of %s out of the safe%s%s.", actor.Name, name, consented, how,
+		))
 	})
 	if err != nil {
 		clear(private)
@@ -189,9 +172,7 @@ func notReleased(v custody.Verdict, k record.Key, half record.KeptHalf) *problem
 	case custody.Released:
 		p.Kind = problem.Gone
 		p.Detail = fmt.Sprintf(
-			"the private half of %s was handed over once, to %s on %s",
-			k.Name,
-			half.ReleasedTo,
+			"the private half of %s was handed over once, to %s on %s", k.Name, half.ReleasedTo,
 			half.ReleasedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
 		)
 		p.Remedy = "If nobody has it any more, rotate the key: plumlatch rotate plan -key " + k.Name

@@ -37,11 +37,7 @@ type Service struct {
 
 // New returns the use cases of keys.
 func New(
-	s *store.Store,
-	j *journal.Service,
-	safes *safekeeping.Service,
-	p *people.Service,
-	now func() time.Time,
+	s *store.Store, j *journal.Service, safes *safekeeping.Service, p *people.Service, now func() time.Time,
 	o Options,
 ) *Service {
 	return &Service{Options: o, Safe: safes.Safe, store: s, safes: safes, journal: j, people: p, now: now}

@@ -186,20 +186,10 @@ func (s *Service) BeginLeaving(ctx context.Context, actor people.Actor, person, 
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"operator.leave",
-				"operator",
-				person,
-				reason,
-				"%s began the leaving of %s; %s follows.",
-				actor.Name,
-				person,
-				to,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "operator.leave", "operator", person, reason,
+			"%s began the leaving of %s; %s follows.", actor.Name, person, to,
+		))
 	})
 	if err != nil {
 		return Leaving{}, err
@@ -321,18 +311,10 @@ func (s *Service) carryLeaving(ctx context.Context, o record.Operator) (note str
 		if err := tx.CloseOperator(ctx, o.ID, s.now()); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				by.By(),
-				"operator.left",
-				"operator",
-				o.Name,
-				o.Leaving.Reason,
-				"%s has left: none of their keys is in place any more, and the account is closed.",
-				o.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			by.By(), "operator.left", "operator", o.Name, o.Leaving.Reason,
+			"%s has left: none of their keys is in place any more, and the account is closed.", o.Name,
+		))
 	})
 }
 
@@ -347,8 +329,7 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 			return err
 		}
 		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), "key.retire", "key", key, reason, "%s opens nothing and is retired.", key),
+			ctx, s.journal.Entry(actor.By(), "key.retire", "key", key, reason, "%s opens nothing and is retired.", key),
 		)
 	})
 }
@@ -356,10 +337,7 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 // replaceForLeaving begins the rotation that puts keys of the one who follows in the place
 // of those of the one who leaves.
 func (s *Service) replaceForLeaving(
-	ctx context.Context,
-	by people.Actor,
-	o record.Operator,
-	reason string,
+	ctx context.Context, by people.Actor, o record.Operator, reason string,
 ) (string, error) {
 	to, err := s.store.KeeperNamed(ctx, o.Leaving.To)
 	if err != nil {
@@ -407,10 +385,8 @@ func (s *Service) replaceForLeaving(
 	}
 	// The id is that of the leaving's own request, so that a kill does not begin it twice.
 	r, err := s.rotate.StartRotation(
-		ctx,
-		people.Actor{ID: o.ID, Name: by.Name, Via: by.Via, Role: by.Role},
-		journal.IdempotencyKey{Key: "leaving " + o.Leaving.BegunAt.UTC().Format("20060102T150405.000000")},
-		start,
+		ctx, people.Actor{ID: o.ID, Name: by.Name, Via: by.Via, Role: by.Role},
+		journal.IdempotencyKey{Key: "leaving " + o.Leaving.BegunAt.UTC().Format("20060102T150405.000000")}, start,
 	)
 	if err != nil {
 		return "", err
@@ -453,19 +429,10 @@ func (s *Service) LeaveAgain(ctx context.Context, actor people.Actor, person, re
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"operator.leave",
-				"operator",
-				person,
-				reason,
-				"%s took up the leaving of %s again.",
-				actor.Name,
-				person,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "operator.leave", "operator", person, reason,
+			"%s took up the leaving of %s again.", actor.Name, person,
+		))
 	})
 	if err != nil {
 		return Leaving{}, err
@@ -493,19 +460,10 @@ func (s *Service) CallOffLeaving(ctx context.Context, actor people.Actor, person
 		if err := tx.ChangeOperator(ctx, o.ID, o, "leaving"); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"operator.stay",
-				"operator",
-				person,
-				"",
-				"%s called off the leaving of %s.",
-				actor.Name,
-				person,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "operator.stay", "operator", person, "",
+			"%s called off the leaving of %s.", actor.Name, person,
+		))
 	})
 	if err != nil {
 		return Leaving{}, err

@@ -20,9 +20,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	ctx := t.Context()
 	for _, name := range []string{"runa", "tomas"} {
 		if err := r.People.AddOperator(
-			ctx,
-			r.Ines,
-			journal.IdempotencyKey{},
+			ctx, r.Ines, journal.IdempotencyKey{},
 			people.NewOperator{Name: name, Password: servicetest.OfficePassword, Role: people.Operator},
 		); err != nil {
 			t.Fatal(err)
@@ -35,10 +33,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 	theirs := people.Actor{ID: runa.ID, Name: runa.Name, Role: people.Role(runa.Role)}
 	for _, key := range []string{"runa-main", "runa-spare"} {
 		if _, _, err := r.Keys.MakeKey(
-			ctx,
-			theirs,
-			journal.IdempotencyKey{},
-			keys.MadeHere{NewKey: keys.NewKey{Name: key}},
+			ctx, theirs, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: key}},
 		); err != nil {
 			t.Fatal(err)
 		}
@@ -112,8 +107,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 		t.Errorf("tomas keeps %d keys, %v", len(kept.Items), err)
 	}
 	if _, _, err := r.People.SignIn(
-		ctx,
-		people.SignIn{Name: "runa", Password: servicetest.OfficePassword},
+		ctx, people.SignIn{Name: "runa", Password: servicetest.OfficePassword},
 	); servicetest.CodeOf(
 		err,
 	) != "wrong-name-or-password" {

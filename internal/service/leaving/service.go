@@ -32,14 +32,8 @@ type Service struct {
 
 // New returns the use cases of people who leave.
 func New(
-	s *store.Store,
-	e *runs.Engine,
-	j *journal.Service,
-	p *people.Service,
-	k *keys.Service,
-	a *access.Service,
-	r *rotate.Service,
-	now func() time.Time,
+	s *store.Store, e *runs.Engine, j *journal.Service, p *people.Service, k *keys.Service, a *access.Service,
+	r *rotate.Service, now func() time.Time,
 ) *Service {
 	return &Service{
 		Safe:    k.Safe,

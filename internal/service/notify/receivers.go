@@ -41,10 +41,7 @@ type Receiver struct {
 // AddReceiver has events sent to an address from now on. The secret of a webhook is
 // returned once, and kept in the safe.
 func (s *Service) AddReceiver(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	name, address string,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, name, address string,
 	kinds []receivers.Kind,
 ) (Receiver, error) {
 	if err := problem.CheckName("name", name); err != nil {
@@ -112,20 +109,10 @@ func (s *Service) AddReceiver(
 		if err := tx.AddReceiver(ctx, out.Receiver, sealed); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"receiver.add",
-				"receiver",
-				name,
-				"",
-				"%s has events (%s) sent to the receiver %s.",
-				actor.Name,
-				kindWords(kinds),
-				name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "receiver.add", "receiver", name, "",
+			"%s has events (%s) sent to the receiver %s.", actor.Name, kindWords(kinds), name,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
@@ -239,20 +226,10 @@ func (s *Service) SendAgain(ctx context.Context, actor people.Actor, name string
 		return n, err
 	}
 	s.engine.Nudge(ctx, deliverDuty)
-	return n, s.store.Note(
-		ctx,
-		s.journal.Entry(
-			actor.By(),
-			"receiver.again",
-			"receiver",
-			name,
-			"",
-			"%s has %s sent to the receiver %s again.",
-			actor.Name,
-			text.Counted(int(n), "event"),
-			name,
-		),
-	)
+	return n, s.store.Note(ctx, s.journal.Entry(
+		actor.By(), "receiver.again", "receiver", name, "",
+		"%s has %s sent to the receiver %s again.", actor.Name, text.Counted(int(n), "event"), name,
+	))
 }
 
 const eventSource = "/plumlatch"
@@ -328,17 +305,14 @@ func (s *Service) queueFor(ctx context.Context, r record.Receiver) error {
 	for _, e := range entries {
 		kind := receivers.KindOf(e.Action, e.Outcome)
 		if slices.Contains(r.Kinds, receivers.All) || kind != "" && slices.Contains(r.Kinds, kind) {
-			wanted = append(
-				wanted,
-				record.Delivery{
-					ID:         store.NewID(),
-					ReceiverID: r.ID,
-					Seq:        e.Seq,
-					Kind:       string(kind),
-					State:      "waiting",
-					DueAt:      s.now(),
-				},
-			)
+			wanted = append(wanted, record.Delivery{
+				ID:         store.NewID(),
+				ReceiverID: r.ID,
+				Seq:        e.Seq,
+				Kind:       string(kind),
+				State:      "waiting",
+				DueAt:      s.now(),
+			})
 		}
 	}
 	return s.store.Queue(ctx, r.ID, wanted, entries[len(entries)-1].Seq)
@@ -351,8 +325,7 @@ func (s *Service) deliverOne(ctx context.Context, r record.Receiver, d record.De
 	}
 	event := receivers.Event{
 		ID: strconv.FormatInt(
-			e.Seq,
-			10,
+			e.Seq, 10,
 		), Type: "plumlatch." + kind,
 		Source:   eventSource,
 		Subject:  e.Subject,
@@ -417,13 +390,8 @@ func (s *Service) watchReach(ctx context.Context) error {
 			if !before[id] {
 				came = append(came, id)
 				e := s.journal.Entry(
-					journal.ByService,
-					"login.shut",
-					"login",
-					name,
-					"",
-					"%s has become shut: nobody is known to hold a key that opens it.",
-					name,
+					journal.ByService, "login.shut", "login", name, "",
+					"%s has become shut: nobody is known to hold a key that opens it.", name,
 				)
 				e.Outcome = "shut"
 				entries = append(entries, e)
@@ -447,15 +415,8 @@ func (s *Service) watchReach(ctx context.Context) error {
 		for _, x := range strangers {
 			name := fleet.LoginName(x.OSUser, x.InstanceName)
 			e := s.journal.Entry(
-				journal.ByService,
-				"login.stranger",
-				"login",
-				name,
-				"",
-				"A stranger's key has appeared in %s: %s%s.",
-				name,
-				x.Fingerprint(),
-				commentWords(x.Comment),
+				journal.ByService, "login.stranger", "login", name, "",
+				"A stranger's key has appeared in %s: %s%s.", name, x.Fingerprint(), commentWords(x.Comment),
 			)
 			e.Outcome = "found"
 			entries = append(entries, e)

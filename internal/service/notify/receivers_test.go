@@ -74,11 +74,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 		o.Wants(name, err, c.code)
 	}
 	r, err := o.Notify.AddReceiver(
-		ctx,
-		o.Ines,
-		journal.IdempotencyKey{},
-		"pager",
-		pager.URL,
+		ctx, o.Ines, journal.IdempotencyKey{}, "pager", pager.URL,
 		[]receivers.Kind{receivers.KeyReleased, receivers.RunFailed},
 	)
 	if err != nil || r.Secret == "" {
@@ -89,9 +85,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	happens := func() {
 		t.Helper()
 		if err := o.Store.Note(
-			ctx,
-			o.Journal.Entry(o.Ines.By(), "key.make", "key", "gannet", "", "Of no account."),
-			failed,
+			ctx, o.Journal.Entry(o.Ines.By(), "key.make", "key", "gannet", "", "Of no account."), failed,
 			o.Journal.Entry(o.Ines.By(), "key.release", "key", "gannet", "", "Taken."),
 		); err != nil {
 			t.Fatal(err)
@@ -144,12 +138,7 @@ func TestAReceiverIsToldOfItsKindsOnceAndDeadOnesAreKept(t *testing.T) {
 	}
 	// A receiver of everything that is itself told of does not tell of itself for ever.
 	if _, err := o.Notify.AddReceiver(
-		ctx,
-		o.Ines,
-		journal.IdempotencyKey{},
-		"all",
-		pager.URL,
-		[]receivers.Kind{receivers.All},
+		ctx, o.Ines, journal.IdempotencyKey{}, "all", pager.URL, []receivers.Kind{receivers.All},
 	); err != nil {
 		t.Fatal(err)
 	}

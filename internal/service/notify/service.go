@@ -29,13 +29,8 @@ type Service struct {
 
 // New returns the use cases of receivers.
 func New(
-	s *store.Store,
-	e *runs.Engine,
-	j *journal.Service,
-	safes *safekeeping.Service,
-	a *access.Service,
-	log *slog.Logger,
-	now func() time.Time,
+	s *store.Store, e *runs.Engine, j *journal.Service, safes *safekeeping.Service, a *access.Service,
+	log *slog.Logger, now func() time.Time,
 ) *Service {
 	return &Service{Safe: safes.Safe, store: s, engine: e, journal: j, safes: safes, access: a, log: log, now: now}
 }

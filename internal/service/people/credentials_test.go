@@ -20,24 +20,19 @@ func TestATokenMakesNothingThatOutlivesIt(t *testing.T) {
 	o := servicetest.NewOffice(t)
 	ctx := t.Context()
 	signedIn, _, err := o.People.SignIn(
-		ctx,
-		people.SignIn{Name: "marek", Password: servicetest.OfficePassword, Via: "console", Address: "192.0.2.1"},
+		ctx, people.SignIn{Name: "marek", Password: servicetest.OfficePassword, Via: "console", Address: "192.0.2.1"},
 	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := o.People.AddToken(
-		ctx,
-		signedIn,
-		journal.IdempotencyKey{},
+		ctx, signedIn, journal.IdempotencyKey{},
 		people.NewToken{Name: "wide", Limits: map[string]string{"team": "field"}},
 	); err == nil {
 		t.Errorf("an admin's token with limits: %v", err)
 	}
 	_, secret, err := o.People.AddToken(
-		ctx,
-		signedIn,
-		journal.IdempotencyKey{},
+		ctx, signedIn, journal.IdempotencyKey{},
 		people.NewToken{Name: "field", Role: people.Operator, Days: 1, Limits: map[string]string{"team": "field"}},
 	)
 	if err != nil {
@@ -52,8 +47,7 @@ func TestATokenMakesNothingThatOutlivesIt(t *testing.T) {
 	o.Wants("what is for the person by a token", o.People.Confirmed(thief), "session-needed")
 	// A session whose person has not shown who they are of late.
 	_, session, err := o.People.SignIn(
-		ctx,
-		people.SignIn{Name: "marek", Password: servicetest.OfficePassword, Via: "console", Address: "192.0.2.1"},
+		ctx, people.SignIn{Name: "marek", Password: servicetest.OfficePassword, Via: "console", Address: "192.0.2.1"},
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -82,9 +76,7 @@ func TestAnAdminWithLimitsCannotExist(t *testing.T) {
 	o := servicetest.NewOffice(t)
 	limits := map[string]string{"team": "field"}
 	if err := o.People.AddOperator(
-		t.Context(),
-		o.Ines,
-		journal.IdempotencyKey{},
+		t.Context(), o.Ines, journal.IdempotencyKey{},
 		people.NewOperator{Name: "lena", Password: servicetest.OfficePassword, Role: people.Admin, Limits: limits},
 	); err == nil {
 		t.Error("an admin with limits was made")
@@ -98,8 +90,7 @@ func TestAnAdminWithLimitsCannotExist(t *testing.T) {
 	}
 	defer conn.Close(t.Context())
 	if _, err := conn.Exec(
-		t.Context(),
-		`UPDATE operators SET limits = '{"team":"field"}' WHERE name = 'marek'`,
+		t.Context(), `UPDATE operators SET limits = '{"team":"field"}' WHERE name = 'marek'`,
 	); err == nil {
 		t.Error("an admin was limited by SQL")
 	}
@@ -154,8 +145,7 @@ func TestSessionsEndWithAPasswordThatSomebodyElseSetsAndWithAFactor(t *testing.T
 	password := servicetest.OfficePassword
 	signIn := func() string {
 		_, secret, err := o.People.SignIn(
-			t.Context(),
-			people.SignIn{Name: "marek", Password: password, Via: "console", Address: "192.0.2.1"},
+			t.Context(), people.SignIn{Name: "marek", Password: password, Via: "console", Address: "192.0.2.1"},
 		)
 		if err != nil {
 			t.Fatal(err)
@@ -170,10 +160,7 @@ func TestSessionsEndWithAPasswordThatSomebodyElseSetsAndWithAFactor(t *testing.T
 	secret := signIn()
 	password = "another ledge"
 	if err := o.People.ChangeOperator(
-		t.Context(),
-		o.Ines,
-		"marek",
-		people.OperatorChange{Password: &password},
+		t.Context(), o.Ines, "marek", people.OperatorChange{Password: &password},
 	); err != nil {
 		t.Fatal(err)
 	}

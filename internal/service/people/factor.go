@@ -62,15 +62,13 @@ func (s *Service) BeginFactor(ctx context.Context, actor Actor) (Factor, error) 
 			Remedy: "Give it up first, with a code of it: plumlatch factor remove",
 		}
 	}
-	key, err := totp.Generate(
-		totp.GenerateOpts{
-			Issuer:      "Plum Latch",
-			AccountName: o.Name,
-			Period:      uint(factorStep.Seconds()),
-			Digits:      otp.DigitsSix,
-			Rand:        rand.Reader,
-		},
-	)
+	key, err := totp.Generate(totp.GenerateOpts{
+		Issuer:      "Plum Latch",
+		AccountName: o.Name,
+		Period:      uint(factorStep.Seconds()),
+		Digits:      otp.DigitsSix,
+		Rand:        rand.Reader,
+	})
 	if err != nil {
 		return Factor{}, err
 	}
@@ -129,18 +127,10 @@ func (s *Service) ConfirmFactor(ctx context.Context, actor Actor, code string) (
 		if err := tx.EndSessionsBut(ctx, o.ID, actor.Session); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"factor.add",
-				"operator",
-				o.Name,
-				"",
-				"%s signs in with a second factor from now on.",
-				o.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "factor.add", "operator", o.Name, "",
+			"%s signs in with a second factor from now on.", o.Name,
+		))
 	})
 }
 
@@ -202,14 +192,8 @@ func (s *Service) codeFits(ctx context.Context, o record.Operator, code string) 
 		return false, err
 	}
 	e := s.journal.Entry(
-		journal.By{Name: o.Name, Via: "service"},
-		"factor.recovery",
-		"operator",
-		o.Name,
-		"",
-		"%s used a recovery code and has %d left.",
-		o.Name,
-		left,
+		journal.By{Name: o.Name, Via: "service"}, "factor.recovery", "operator", o.Name, "",
+		"%s used a recovery code and has %d left.", o.Name, left,
 	)
 	return true, s.store.Note(ctx, e)
 }
@@ -231,8 +215,7 @@ func (s *Service) totpFits(ctx context.Context, o record.Operator, code string) 
 	now := s.now().Unix() / int64(factorStep.Seconds())
 	for step := now - 1; step <= now+1; step++ {
 		want, err := totp.GenerateCodeCustom(
-			string(secret),
-			time.Unix(step*int64(factorStep.Seconds()), 0),
+			string(secret), time.Unix(step*int64(factorStep.Seconds()), 0),
 			totp.ValidateOpts{Period: uint(factorStep.Seconds()), Digits: otp.DigitsSix},
 		)
 		if err != nil {

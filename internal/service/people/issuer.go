@@ -90,8 +90,7 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	refuse := func(name, detail, remedy string) (Actor, string, error) {
 		in.Name = name
 		return Actor{}, "", s.refuseSignIn(
-			ctx,
-			in,
+			ctx, in,
 			&problem.Problem{Kind: problem.Unauthenticated, Code: "issuer-refused", Detail: detail, Remedy: remedy},
 		)
 	}
@@ -108,8 +107,7 @@ func (s *Service) SignInByIssuer(ctx context.Context, in SignIn, a Asked, state,
 	if errors.Is(err, store.ErrNotFound) || err == nil && o.ClosedAt != nil {
 		name := text.Line(id.name, text.MaxLine)
 		return refuse(
-			"",
-			fmt.Sprintf("no account here is that of %s", name),
+			"", fmt.Sprintf("no account here is that of %s", name),
 			"Ask an admin for one: plumlatch operator add NAME -issuer-name "+name,
 		)
 	}

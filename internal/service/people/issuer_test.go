@@ -47,22 +47,16 @@ func newTongue(t testing.TB) *tongue {
 func (i *tongue) reset() {
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	i.discovery = must(
-		json.Marshal(
-			map[string]any{
-				"issuer":                                i.URL,
-				"authorization_endpoint":                i.URL + "/ask",
-				"token_endpoint":                        i.URL + "/token",
-				"jwks_uri":                              i.URL + "/keys",
-				"id_token_signing_alg_values_supported": []string{"ES256"},
-			},
-		),
-	)
-	i.keys = must(
-		json.Marshal(
-			jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}}},
-		),
-	)
+	i.discovery = must(json.Marshal(map[string]any{
+		"issuer":                                i.URL,
+		"authorization_endpoint":                i.URL + "/ask",
+		"token_endpoint":                        i.URL + "/token",
+		"jwks_uri":                              i.URL + "/keys",
+		"id_token_signing_alg_values_supported": []string{"ES256"},
+	}))
+	i.keys = must(json.Marshal(
+		jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: i.key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}}},
+	))
 	i.token, i.claims, i.status = nil, nil, http.StatusOK
 }
 
@@ -96,8 +90,7 @@ func (i *tongue) answer(w http.ResponseWriter, r *http.Request) {
 
 func (i *tongue) signed(claims []byte) string {
 	signer, err := jose.NewSigner(
-		jose.SigningKey{Algorithm: jose.ES256, Key: i.key},
-		(&jose.SignerOptions{}).WithHeader("kid", "1"),
+		jose.SigningKey{Algorithm: jose.ES256, Key: i.key}, (&jose.SignerOptions{}).WithHeader("kid", "1"),
 	)
 	if err != nil {
 		panic(err)
@@ -160,11 +153,8 @@ func FuzzIssuerAnswers(f *testing.F) {
 	}
 	f.Add([]byte("null"), []byte("null"), []byte("null"), []byte("null"), 200)
 	f.Add(
-		[]byte(`{"issuer":"x","jwks_uri":"file:///etc/passwd"}`),
-		[]byte(`{"access_token":"x","id_token":7}`),
-		[]byte(`{"keys":[{}]}`),
-		[]byte{},
-		200,
+		[]byte(`{"issuer":"x","jwks_uri":"file:///etc/passwd"}`), []byte(`{"access_token":"x","id_token":7}`),
+		[]byte(`{"keys":[{}]}`), []byte{}, 200,
 	)
 	f.Add([]byte{}, []byte(`{"error":"no\u001b[2J"}`), []byte{}, []byte{}, 400)
 	f.Add([]byte{}, []byte(`{"access_token":"x","id_token":"a.b.c"}`), []byte{}, []byte{}, 200)

@@ -103,11 +103,8 @@ func (s *Service) newOperator(ctx context.Context, in NewOperator) (made madeOpe
 		in.Title = in.Name
 	}
 	if err := errors.Join(
-		problem.CheckName("name", in.Name),
-		problem.CheckText("title", in.Title),
-		checkRole(in.Role),
-		checkLimits(in.Role, in.Limits),
-		problem.CheckText("issuer_name", in.IssuerName),
+		problem.CheckName("name", in.Name), problem.CheckText("title", in.Title), checkRole(in.Role),
+		checkLimits(in.Role, in.Limits), problem.CheckText("issuer_name", in.IssuerName),
 	); err != nil {
 		return made, problem.First(err)
 	}
@@ -135,26 +132,14 @@ func (s *Service) addOperator(ctx context.Context, tx *store.Store, actor Actor,
 		return personTaken(err, o.Name)
 	}
 	if err := tx.AddKeeper(
-		ctx,
-		record.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
+		ctx, record.Keeper{ID: store.NewID(), Name: o.Name, Kind: "person", Title: o.title, OperatorID: &o.ID},
 	); err != nil {
 		return personTaken(err, o.Name)
 	}
-	return tx.Note(
-		ctx,
-		s.journal.Entry(
-			actor.By(),
-			"operator.add",
-			"operator",
-			o.Name,
-			"",
-			"%s gave %s an account with the role %s%s.",
-			actor.Name,
-			o.Name,
-			o.Role,
-			limitWords(o.Limits),
-		),
-	)
+	return tx.Note(ctx, s.journal.Entry(
+		actor.By(), "operator.add", "operator", o.Name, "",
+		"%s gave %s an account with the role %s%s.", actor.Name, o.Name, o.Role, limitWords(o.Limits),
+	))
 }
 
 func personTaken(err error, name string) error {
@@ -312,29 +297,16 @@ func (s *Service) ChangeOperator(ctx context.Context, actor Actor, name string, 
 				Remedy: "Make somebody else an admin first: plumlatch operator change NAME -role admin",
 			}
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"operator.change",
-				"operator",
-				name,
-				c.Reason,
-				"%s %s.",
-				actor.Name,
-				strings.Join(did, ", and "),
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "operator.change", "operator", name, c.Reason, "%s %s.", actor.Name, strings.Join(did, ", and "),
+		))
 	})
 	return personTaken(err, name)
 }
 
 // changeOperator makes the changes and says in words what was done.
 func (s *Service) changeOperator(
-	ctx context.Context,
-	tx *store.Store,
-	o *record.Operator,
-	c OperatorChange,
+	ctx context.Context, tx *store.Store, o *record.Operator, c OperatorChange,
 ) (did []string, err error) {
 	var columns []string
 	if c.Role != nil && Role(o.Role) != *c.Role {

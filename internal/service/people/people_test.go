@@ -97,8 +97,7 @@ func TestOneAdminAlwaysRemains(t *testing.T) {
 	}
 	o := servicetest.NewOffice(t)
 	o.Wants(
-		"the first",
-		o.People.ChangeOperator(t.Context(), o.Ines, "marek", people.OperatorChange{Closed: new(true)}),
+		"the first", o.People.ChangeOperator(t.Context(), o.Ines, "marek", people.OperatorChange{Closed: new(true)}),
 		"",
 	)
 	o.Wants(
@@ -108,8 +107,7 @@ func TestOneAdminAlwaysRemains(t *testing.T) {
 	)
 	o.Wants(
 		"her own account",
-		o.People.ChangeOperator(t.Context(), o.Ines, "ines", people.OperatorChange{Closed: new(true)}),
-		"last-admin",
+		o.People.ChangeOperator(t.Context(), o.Ines, "ines", people.OperatorChange{Closed: new(true)}), "last-admin",
 	)
 	_, err := o.Leaving.BeginLeaving(t.Context(), o.Ines, "ines", "marek", "")
 	o.Wants("her own leaving", err, "keeper-left")
@@ -228,9 +226,7 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 		o.Wants(name, err, c.code)
 	}
 	_, secret, err := o.People.AddToken(
-		t.Context(),
-		runa,
-		journal.IdempotencyKey{},
+		t.Context(), runa, journal.IdempotencyKey{},
 		people.NewToken{Name: "narrow", Limits: map[string]string{"site": "north"}},
 	)
 	if err != nil {
@@ -244,9 +240,7 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 	o.Wants(
 		"a lower role",
 		o.People.ChangeOperator(
-			t.Context(),
-			o.Ines,
-			"runa",
+			t.Context(), o.Ines, "runa",
 			people.OperatorChange{Role: new(people.Viewer), Limits: &map[string]string{"team": "web"}},
 		),
 		"",
@@ -272,10 +266,7 @@ func TestATokenMayLessThanItsOwnerAndNeverMore(t *testing.T) {
 	o.Wants(
 		"an admin with a limit",
 		o.People.ChangeOperator(
-			t.Context(),
-			o.Ines,
-			"marek",
-			people.OperatorChange{Limits: &map[string]string{"team": "web"}},
+			t.Context(), o.Ines, "marek", people.OperatorChange{Limits: &map[string]string{"team": "web"}},
 		),
 		"admin-with-limits",
 	)
@@ -295,10 +286,7 @@ func TestAnAccountThatSomebodyElseHasChangedIsNotChangedByWhatWasReadBefore(t *t
 	}
 	change := func(who people.Actor, match, team string) error {
 		return o.People.ChangeOperator(
-			t.Context(),
-			who,
-			"runa",
-			people.OperatorChange{Limits: &map[string]string{"team": team}, Match: match},
+			t.Context(), who, "runa", people.OperatorChange{Limits: &map[string]string{"team": team}, Match: match},
 		)
 	}
 	read := tag()

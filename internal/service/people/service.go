@@ -39,11 +39,7 @@ type Service struct {
 
 // New returns the use cases of people.
 func New(
-	s *store.Store,
-	j *journal.Service,
-	safes *safekeeping.Service,
-	log *slog.Logger,
-	now func() time.Time,
+	s *store.Store, j *journal.Service, safes *safekeeping.Service, log *slog.Logger, now func() time.Time,
 	o Options,
 ) *Service {
 	if o.SessionLasts == 0 {

@@ -60,15 +60,11 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 		return Actor{}, "", err
 	}
 	if !fits || unknown || o.ClosedAt != nil {
-		return Actor{}, "", s.refuseSignIn(
-			ctx,
-			in,
-			&problem.Problem{
-				Kind:   problem.Unauthenticated,
-				Code:   "wrong-name-or-password",
-				Detail: "the name or the password is wrong",
-			},
-		)
+		return Actor{}, "", s.refuseSignIn(ctx, in, &problem.Problem{
+			Kind:   problem.Unauthenticated,
+			Code:   "wrong-name-or-password",
+			Detail: "the name or the password is wrong",
+		})
 	}
 	if o.FactorAt != nil {
 		if in.Code == "" {
@@ -88,17 +84,13 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 			return Actor{}, "", err
 		}
 		if !ok {
-			return Actor{}, "", s.refuseSignIn(
-				ctx,
-				in,
-				&problem.Problem{
-					Kind:   problem.Unauthenticated,
-					Code:   "wrong-code",
-					Field:  "code",
-					Detail: "the code is wrong, or was used before",
-					Remedy: "Wait for the next one; the clock of this service says " + s.now().UTC().Format("15:04:05 UTC"),
-				},
-			)
+			return Actor{}, "", s.refuseSignIn(ctx, in, &problem.Problem{
+				Kind:   problem.Unauthenticated,
+				Code:   "wrong-code",
+				Field:  "code",
+				Detail: "the code is wrong, or was used before",
+				Remedy: "Wait for the next one; the clock of this service says " + s.now().UTC().Format("15:04:05 UTC"),
+			})
 		}
 	}
 	if err := try.succeeded(ctx); err != nil {
@@ -110,11 +102,7 @@ func (s *Service) SignIn(ctx context.Context, in SignIn) (Actor, string, error) 
 // beginSession begins a session of somebody who has shown who they are, or who has yet to give
 // a code for that.
 func (s *Service) beginSession(
-	ctx context.Context,
-	o record.Operator,
-	in SignIn,
-	how string,
-	awaitsCode bool,
+	ctx context.Context, o record.Operator, in SignIn, how string, awaitsCode bool,
 ) (Actor, string, error) {
 	actor := actorOf(o)
 	actor.Via, actor.RequestID = in.Via, in.RequestID
@@ -157,13 +145,8 @@ func (s *Service) refuseSignIn(ctx context.Context, in SignIn, p error) error {
 		subject = "(not a name)"
 	}
 	refused := s.journal.Entry(
-		journal.By{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID},
-		"sign-in",
-		"operator",
-		subject,
-		"",
-		"A sign-in as %s was refused.",
-		subject,
+		journal.By{Name: "(nobody)", Via: in.Via, RequestID: in.RequestID}, "sign-in", "operator", subject, "",
+		"A sign-in as %s was refused.", subject,
 	)
 	refused.Outcome = "refused"
 	if in.Address != "" {
@@ -259,13 +242,8 @@ func (s *Service) Confirm(ctx context.Context, actor Actor, password, code strin
 	}
 	if !fits {
 		refused := s.journal.Entry(
-			actor.By(),
-			"session.confirm",
-			"operator",
-			o.Name,
-			"",
-			"%s was asked to confirm who they are, and gave a wrong answer.",
-			o.Name,
+			actor.By(), "session.confirm", "operator", o.Name, "",
+			"%s was asked to confirm who they are, and gave a wrong answer.", o.Name,
 		)
 		refused.Outcome = "refused"
 		if err := s.store.Note(ctx, refused); err != nil {
@@ -318,18 +296,10 @@ func (s *Service) GiveCode(ctx context.Context, in SignIn, secret string) (Actor
 		if err := tx.ConfirmSession(ctx, n.ID, s.now()); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"sign-in",
-				"operator",
-				o.Name,
-				"",
-				"%s signed in by the issuer and with a code.",
-				o.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "sign-in", "operator", o.Name, "",
+			"%s signed in by the issuer and with a code.", o.Name,
+		))
 	})
 }
 
@@ -353,20 +323,11 @@ func (s *Service) EndSession(ctx context.Context, actor Actor, id uuid.UUID) err
 		if err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"session.end",
-				"operator",
-				n.Person,
-				"",
-				"%s ended a session of %s that was begun on %s.",
-				actor.Name,
-				n.Person,
-				n.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "session.end", "operator", n.Person, "",
+			"%s ended a session of %s that was begun on %s.", actor.Name, n.Person,
+			n.CreatedAt.UTC().Format("2 Jan 2006 at 15:04 UTC"),
+		))
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return &problem.Problem{

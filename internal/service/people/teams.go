@@ -32,8 +32,7 @@ func (s *Service) AddTeam(ctx context.Context, actor Actor, once journal.Idempot
 			return err
 		}
 		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name),
+			ctx, s.journal.Entry(actor.By(), "team.add", "team", name, "", "%s made the team %s.", actor.Name, name),
 		)
 	})
 	return personTaken(err, name)
@@ -110,8 +109,7 @@ func (s *Service) DeleteTeam(ctx context.Context, actor Actor, name string) erro
 			return err
 		}
 		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name),
+			ctx, s.journal.Entry(actor.By(), "team.delete", "team", name, "", "%s ended the team %s.", actor.Name, name),
 		)
 	})
 }

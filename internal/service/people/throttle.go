@@ -32,14 +32,12 @@ func (s *Service) attempt(ctx context.Context, account, address string) (*attemp
 	a := &attempt{service: s}
 	if account != "" {
 		a.tries = append(
-			a.tries,
-			record.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true},
+			a.tries, record.Try{Subject: "account " + account, Free: freeGuesses, Longest: longestWait, Forgiven: true},
 		)
 	}
 	if address != "" {
 		a.tries = append(
-			a.tries,
-			record.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait},
+			a.tries, record.Try{Subject: "address " + Neighbours(address), Free: freeAddresses, Longest: longestWait},
 		)
 	}
 	wait, err := s.store.ReserveTries(ctx, s.now(), a.tries...)

@@ -65,10 +65,7 @@ type NewToken struct {
 
 // AddToken makes a token for the actor and returns its secret, which is kept nowhere.
 func (s *Service) AddToken(
-	ctx context.Context,
-	actor Actor,
-	once journal.IdempotencyKey,
-	in NewToken,
+	ctx context.Context, actor Actor, once journal.IdempotencyKey, in NewToken,
 ) (record.Token, string, error) {
 	if err := errors.Join(problem.CheckName("name", in.Name), problem.CheckLabels(in.Limits)); err != nil {
 		return record.Token{}, "", problem.First(err)
@@ -172,23 +169,11 @@ func (s *Service) AddToken(
 		if in.Only != "" {
 			words = ", for " + in.Only + " alone"
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"token.add",
-				"token",
-				in.Name,
-				"",
-				"%s made the token %s with the role %s%s%s, good for %d days.",
-				actor.Name,
-				in.Name,
-				in.Role,
-				words,
-				limitWords(in.Limits),
-				in.Days,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "token.add", "token", in.Name, "",
+			"%s made the token %s with the role %s%s%s, good for %d days.", actor.Name, in.Name, in.Role, words,
+			limitWords(in.Limits), in.Days,
+		))
 	})
 	return t, secret, err
 }
@@ -243,20 +228,10 @@ func (s *Service) RevokeToken(ctx context.Context, actor Actor, id string) error
 		if t.OperatorID != actor.ID {
 			owner = " of " + t.Person
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"token.revoke",
-				"token",
-				t.Name,
-				"",
-				"%s revoked the token %s%s.",
-				actor.Name,
-				t.Name,
-				owner,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "token.revoke", "token", t.Name, "",
+			"%s revoked the token %s%s.", actor.Name, t.Name, owner,
+		))
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return &problem.Problem{

@@ -20,10 +20,7 @@ import (
 // StewardDoor opens the login with the steward key, for the run. The completed login shows that
 // the steward key opens it. Call end when done.
 func (s *Service) StewardDoor(
-	ctx context.Context,
-	p *runs.Progress,
-	l record.LoginToSweep,
-	j *means.Journal,
+	ctx context.Context, p *runs.Progress, l record.LoginToSweep, j *means.Journal,
 ) (d *means.Door, by sshio.Entry, end func(), err error) {
 	session, end, err := s.StewardSession(ctx, l)
 	if err != nil {
@@ -52,22 +49,16 @@ func (s *Service) MeansKeys(keys []record.Key) []means.Key {
 
 // RecordSeen records what a run has seen in a login by the steward key.
 func (s *Service) RecordSeen(
-	ctx context.Context,
-	l record.LoginToSweep,
-	by string,
-	read means.Seen,
+	ctx context.Context, l record.LoginToSweep, by string, read means.Seen,
 ) (outcome string, err error) {
-	return s.RecordLook(
-		ctx,
-		Look{
-			Login:  l.Login,
-			Name:   fleet.LoginName(l.OSUser, l.Instance.Name),
-			Seen:   SeenBy(read),
-			Method: StewardMethod,
-			By:     journal.By{Name: by, Via: "service"},
-			At:     s.now(),
-		},
-	)
+	return s.RecordLook(ctx, Look{
+		Login:  l.Login,
+		Name:   fleet.LoginName(l.OSUser, l.Instance.Name),
+		Seen:   SeenBy(read),
+		Method: StewardMethod,
+		By:     journal.By{Name: by, Via: "service"},
+		At:     s.now(),
+	})
 }
 
 // Reaching marks the errors of a host that cannot be reached as temporary; a
@@ -96,8 +87,7 @@ func (n *noSteward) Error() string { return n.why }
 
 // StewardSession logs in with the steward key. Call end when done.
 func (s *Service) StewardSession(
-	ctx context.Context,
-	l record.LoginToSweep,
+	ctx context.Context, l record.LoginToSweep,
 ) (session *sshio.Session, end func(), err error) {
 	i := l.Instance
 	switch {
@@ -106,9 +96,7 @@ func (s *Service) StewardSession(
 	case l.Steward == nil:
 		return nil, nil, &noSteward{
 			fmt.Sprintf(
-				"there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE",
-				i.Name,
-				i.Name,
+				"there is no steward key on %s; read it from your machine: plumlatch sweep %s -with FILE", i.Name, i.Name,
 			),
 		}
 	case s.Safe == nil:

@@ -66,8 +66,7 @@ func rowsWith(r *servicetest.Rig, text string) (tables []string) {
 		var n int
 		if err := r.Store.Pool().QueryRow(
 			r.T.Context(),
-			"SELECT count(*) FROM "+table+" t WHERE position($1 IN t::text) > 0 OR position($2 IN t::text) > 0",
-			text,
+			"SELECT count(*) FROM "+table+" t WHERE position($1 IN t::text) > 0 OR position($2 IN t::text) > 0", text,
 			hex.EncodeToString([]byte(text)),
 		).Scan(&n); err != nil {
 			r.T.Fatal(err)
@@ -170,10 +169,7 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 	r.Launch("hide-cam-2", "ines-main")
 	sweepOf(r, "hide-cam-2")
 	_, private, err := r.Keys.MakeKey(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
-		keys.MadeHere{NewKey: keys.NewKey{Name: "wrong-file"}},
+		t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "wrong-file"}},
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -203,8 +199,7 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 		t.Errorf("no file tells of the private key: %+v", l.Files)
 	}
 	if entries, err := r.Journal.List(
-		t.Context(),
-		record.EntryFilter{Action: "key.exposed", About: []string{"key:wrong-file"}},
+		t.Context(), record.EntryFilter{Action: "key.exposed", About: []string{"key:wrong-file"}},
 		record.Page{Limit: 5},
 	); err != nil ||
 		len(entries.Items) != 1 {
@@ -216,9 +211,7 @@ func TestAPrivateKeyInAFileIsFoundAndKeptNowhere(t *testing.T) {
 	}
 	sweepOf(r, "hide-cam-2") // and is told of once
 	if entries, err := r.Journal.List(
-		t.Context(),
-		record.EntryFilter{Action: "key.exposed"},
-		record.Page{Limit: 5},
+		t.Context(), record.EntryFilter{Action: "key.exposed"}, record.Page{Limit: 5},
 	); err != nil ||
 		len(entries.Items) != 1 {
 		t.Errorf("after another look %d entries tell of it, %v, want 1", len(entries.Items), err)

@@ -115,17 +115,14 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 			}
 			changes = append(changes, differ...)
 			outcomes[n] = compareKeys(&f, l, readings[n], known, named[l.Login.ID]) + exposedWords(exposed)
-			f.ends = append(
-				f.ends,
-				record.SweepEnd{
-					LoginID: l.Login.ID,
-					State:   state,
-					Outcome: outcomes[n],
-					Method:  l.Method,
-					Folders: l.Folders,
-					At:      l.At,
-				},
-			)
+			f.ends = append(f.ends, record.SweepEnd{
+				LoginID: l.Login.ID,
+				State:   state,
+				Outcome: outcomes[n],
+				Method:  l.Method,
+				Folders: l.Folders,
+				At:      l.At,
+			})
 		}
 		if err := s.noteChanges(ctx, tx, &f, changes); err != nil {
 			return err
@@ -222,15 +219,8 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 		if c.before.ID != uuid.Nil {
 			came, went := ChangesOf(contents[c.before.ID], c.now.Content)
 			e := s.journal.Entry(
-				c.By,
-				"login.changed",
-				"login",
-				c.Name,
-				"",
-				"The file %s of %s is not as it was: %s came, %s went.",
-				path,
-				c.Name,
-				text.Counted(len(came), "line"),
+				c.By, "login.changed", "login", c.Name, "",
+				"The file %s of %s is not as it was: %s came, %s went.", path, c.Name, text.Counted(len(came), "line"),
 				text.Counted(len(went), "line"),
 			)
 			e.Details = map[string]any{
@@ -255,11 +245,7 @@ func (s *Service) noteChanges(ctx context.Context, tx *store.Store, f *findings,
 
 // exposedEntry tells of a private key that lies in a file, without anything of what it says.
 func (s *Service) exposedEntry(
-	ctx context.Context,
-	tx *store.Store,
-	c fileChanged,
-	path string,
-	x authorizedkeys.Exposed,
+	ctx context.Context, tx *store.Store, c fileChanged, path string, x authorizedkeys.Exposed,
 ) (record.Entry, error) {
 	which, names := "", []string{}
 	if d, ok := keypair.ReadFingerprint(x.Public); ok {
@@ -273,16 +259,8 @@ func (s *Service) exposedEntry(
 		}
 	}
 	e := s.journal.Entry(
-		c.By,
-		"key.exposed",
-		"login",
-		c.Name,
-		"",
-		"A private key lies in %s of %s, from line %d on%s: treat it as exposed.",
-		path,
-		c.Name,
-		x.Line,
-		which,
+		c.By, "key.exposed", "login", c.Name, "",
+		"A private key lies in %s of %s, from line %d on%s: treat it as exposed.", path, c.Name, x.Line, which,
 	)
 	e.Outcome = "found"
 	e.Details = map[string]any{"path": path, "line": x.Line, "lines": x.Lines, "sha256": x.SHA256}
@@ -323,40 +301,33 @@ func compareKeys(f *findings, l Look, lines reading.Lines, known map[string]reco
 		limits := text.Line(line.Limits, text.MaxLine)
 		if k, ok := known[string(line.SHA256)]; ok {
 			seen[k.ID] = true
-			f.sightings = append(
-				f.sightings,
-				record.Sighting{
-					LoginID: l.Login.ID,
-					KeyID:   k.ID,
-					SeenAt:  l.At,
-					Method:  l.Method,
-					Present: true,
-					Limits:  limits,
-					Opens:   line.Opens,
-				},
-			)
+			f.sightings = append(f.sightings, record.Sighting{
+				LoginID: l.Login.ID,
+				KeyID:   k.ID,
+				SeenAt:  l.At,
+				Method:  l.Method,
+				Present: true,
+				Limits:  limits,
+				Opens:   line.Opens,
+			})
 			continue
 		}
 		strangers++
-		f.strangers = append(
-			f.strangers,
-			record.Stranger{
-				LoginID:     l.Login.ID,
-				SHA256:      line.SHA256,
-				Algorithm:   text.Line(line.Algorithm, text.MaxLine),
-				Blob:        line.Blob,
-				Comment:     text.Line(line.Comment, text.MaxLine),
-				Limits:      limits,
-				FirstSeenAt: l.At,
-				SeenAt:      l.At,
-			},
-		)
+		f.strangers = append(f.strangers, record.Stranger{
+			LoginID:     l.Login.ID,
+			SHA256:      line.SHA256,
+			Algorithm:   text.Line(line.Algorithm, text.MaxLine),
+			Blob:        line.Blob,
+			Comment:     text.Line(line.Comment, text.MaxLine),
+			Limits:      limits,
+			FirstSeenAt: l.At,
+			SeenAt:      l.At,
+		})
 	}
 	for _, id := range named {
 		if !seen[id] {
 			f.sightings = append(
-				f.sightings,
-				record.Sighting{LoginID: l.Login.ID, KeyID: id, SeenAt: l.At, Method: l.Method, Opens: true},
+				f.sightings, record.Sighting{LoginID: l.Login.ID, KeyID: id, SeenAt: l.At, Method: l.Method, Opens: true},
 			)
 		}
 	}

@@ -38,15 +38,8 @@ type Service struct {
 
 // New returns the use cases of reading. every is how often logins with a steward key are swept.
 func New(
-	s *store.Store,
-	c *cloud.Cloud,
-	e *runs.Engine,
-	j *journal.Service,
-	k *keys.Service,
-	f *fleet.Service,
-	log *slog.Logger,
-	now func() time.Time,
-	every time.Duration,
+	s *store.Store, c *cloud.Cloud, e *runs.Engine, j *journal.Service, k *keys.Service, f *fleet.Service,
+	log *slog.Logger, now func() time.Time, every time.Duration,
 ) *Service {
 	return &Service{
 		Safe:       k.Safe,

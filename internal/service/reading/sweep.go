@@ -97,19 +97,10 @@ func (s *Service) StartSweep(ctx context.Context, actor people.Actor, w SweepWan
 		if err := tx.AddSweep(ctx, sweep, ids); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"sweep.start",
-				"sweep",
-				sweep.ID.String(),
-				"",
-				"%s had %s swept.",
-				actor.Name,
-				text.Counted(len(ids), "login"),
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "sweep.start", "sweep", sweep.ID.String(), "", "%s had %s swept.", actor.Name,
+			text.Counted(len(ids), "login"),
+		))
 	})
 	if err != nil {
 		return SweepState{}, err
@@ -137,10 +128,7 @@ func (s *Service) Sweep(ctx context.Context, id uuid.UUID) (SweepState, error) {
 
 // SweepItems returns one page of the logins of a sweep.
 func (s *Service) SweepItems(
-	ctx context.Context,
-	id uuid.UUID,
-	state string,
-	p record.Page,
+	ctx context.Context, id uuid.UUID, state string, p record.Page,
 ) (record.List[record.SweepItem], error) {
 	if _, err := s.Sweep(ctx, id); err != nil {
 		return record.List[record.SweepItem]{}, err
@@ -156,10 +144,7 @@ func (s *Service) SweepItems(
 func (s *Service) carrySweeps(ctx context.Context) error {
 	for {
 		given, err := s.store.GiveUpSweepItems(
-			ctx,
-			sweepTries,
-			"given up: the service ended three times while it read this login",
-			s.now(),
+			ctx, sweepTries, "given up: the service ended three times while it read this login", s.now(),
 		)
 		if err != nil {
 			return err
@@ -316,10 +301,7 @@ func (s *Service) recordSet(ctx context.Context, looks []Look) error {
 	}
 	s.log.Error("record what a sweep saw", "login", looks[0].Name, "err", err)
 	return s.store.NoteSweepFailure(
-		ctx,
-		looks[0].Login.ID,
-		sweepFailed,
-		"what was read could not be recorded; see the service's log",
+		ctx, looks[0].Login.ID, sweepFailed, "what was read could not be recorded; see the service's log",
 		looks[0].At,
 	)
 }

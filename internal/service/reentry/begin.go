@@ -31,9 +31,7 @@ func nameTaken(name string) error {
 
 // restoreKey returns the new key; where the service makes it, with its sealed private half.
 func (s *Service) restoreKey(
-	ctx context.Context,
-	actor people.Actor,
-	w RestoreWanted,
+	ctx context.Context, actor people.Actor, w RestoreWanted,
 ) (record.Key, record.Secret, error) {
 	var none record.Secret
 	if !w.Make {
@@ -132,12 +130,7 @@ func (s *Service) lostOf(ctx context.Context, w RestoreWanted, routes Routes, fr
 
 // newRestore makes what the steps of a restore go by.
 func (s *Service) newRestore(
-	ctx context.Context,
-	w RestoreWanted,
-	l record.Login,
-	i record.Instance,
-	k record.Key,
-	lost []record.Key,
+	ctx context.Context, w RestoreWanted, l record.Login, i record.Instance, k record.Key, lost []record.Key,
 	f restore.Facts,
 ) (route.Work, error) {
 	kept, err := s.store.KeptAmong(ctx, []uuid.UUID{k.ID})

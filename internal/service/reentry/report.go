@@ -59,13 +59,10 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 		if out.Elsewhere, err = s.lostElsewhere(ctx, out.Elsewhere, k, r.Login); err != nil {
 			return out, err
 		}
-		items = append(
-			items,
-			record.ReportedItem{
-				RotationItem: record.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name},
-				CloudID:      r.Instance.CloudID,
-			},
-		)
+		items = append(items, record.ReportedItem{
+			RotationItem: record.RotationItem{OldName: k.Name, InstanceName: r.Instance.Name},
+			CloudID:      r.Instance.CloudID,
+		})
 	}
 	if !r.Instance.Adopted {
 		if out.Copies, err = s.fleet.CopiesWithOldKeys(ctx, items); err != nil {
@@ -77,10 +74,7 @@ func (s *Service) ReportRestore(ctx context.Context, id uuid.UUID) (RestoreRepor
 }
 
 func (s *Service) lostElsewhere(
-	ctx context.Context,
-	so []LostElsewhere,
-	k record.Key,
-	but string,
+	ctx context.Context, so []LostElsewhere, k record.Key, but string,
 ) ([]LostElsewhere, error) {
 	w, err := s.access.World(ctx, record.ReachFilter{Keys: []string{k.Name}})
 	if err != nil {
@@ -99,9 +93,7 @@ func (s *Service) lostElsewhere(
 // SealedPassword returns the administrator's password of a Windows instance, sealed to an
 // RSA key. That somebody asked is in the daybook.
 func (s *Service) SealedPassword(
-	ctx context.Context,
-	actor people.Actor,
-	name string,
+	ctx context.Context, actor people.Actor, name string,
 ) (cloud.Password, []record.PasswordReading, error) {
 	i, err := s.fleet.Instance(ctx, name)
 	if err != nil {
@@ -120,10 +112,7 @@ func (s *Service) SealedPassword(
 		return password, nil, problem.FromCloud(err)
 	}
 	if err := s.notePassword(
-		ctx,
-		actor,
-		i,
-		"asked",
+		ctx, actor, i, "asked",
 		"%s asked for the administrator's password of %s, sealed.",
 	); err != nil {
 		return password, nil, err
@@ -139,10 +128,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 		return err
 	}
 	if err := s.notePassword(
-		ctx,
-		actor,
-		i,
-		"opened",
+		ctx, actor, i, "opened",
 		"%s opened the administrator's password of %s on their machine. It should be changed at once.",
 	); err != nil {
 		return err
@@ -155,10 +141,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 		return err
 	}
 	if err := s.store.AddReport(
-		ctx,
-		id,
-		string(restore.Open),
-		record.Report{By: actor.Name, At: s.now(), Outcome: "opened"},
+		ctx, id, string(restore.Open), record.Report{By: actor.Name, At: s.now(), Outcome: "opened"},
 	); err != nil {
 		return err
 	}
@@ -167,10 +150,7 @@ func (s *Service) OpenedPassword(ctx context.Context, actor people.Actor, name s
 }
 
 func (s *Service) notePassword(
-	ctx context.Context,
-	actor people.Actor,
-	i record.Instance,
-	what, sentence string,
+	ctx context.Context, actor people.Actor, i record.Instance, what, sentence string,
 ) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.NotePasswordReading(
@@ -180,8 +160,7 @@ func (s *Service) notePassword(
 			return err
 		}
 		return tx.Note(
-			ctx,
-			s.journal.Entry(actor.By(), "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name),
+			ctx, s.journal.Entry(actor.By(), "password."+what, "instance", i.Name, "", sentence, actor.Name, i.Name),
 		)
 	})
 }

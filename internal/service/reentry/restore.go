@@ -67,10 +67,7 @@ type Restore struct {
 
 // StartRestore begins to get back into a login.
 func (s *Service) StartRestore(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	w RestoreWanted,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, w RestoreWanted,
 ) (Restore, error) {
 	if err := problem.CheckText("reason", w.Reason); err != nil {
 		return Restore{}, err
@@ -142,17 +139,14 @@ func (s *Service) StartRestore(
 			}
 		}
 		if !s.route.Route(w.Route).NoGrant {
-			added, err := tx.AddOrKeepGrant(
-				ctx,
-				record.Grant{
-					ID:        store.NewID(),
-					KeyID:     k.ID,
-					LoginID:   l.ID,
-					GrantedAt: s.now(),
-					GrantedBy: actor.Name,
-					Reason:    cmp.Or(w.Reason, "restore"),
-				},
-			)
+			added, err := tx.AddOrKeepGrant(ctx, record.Grant{
+				ID:        store.NewID(),
+				KeyID:     k.ID,
+				LoginID:   l.ID,
+				GrantedAt: s.now(),
+				GrantedBy: actor.Name,
+				Reason:    cmp.Or(w.Reason, "restore"),
+			})
 			if err != nil {
 				return err
 			}
@@ -164,24 +158,13 @@ func (s *Service) StartRestore(
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"restore.start",
-					"login",
-					routes.Name,
-					w.Reason,
-					"%s began to get back into %s by the route %s, with %s.",
-					actor.Name,
-					routes.Name,
-					w.Route,
-					k.Name,
-				),
-				k.Name,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "restore.start", "login", routes.Name, w.Reason,
+				"%s began to get back into %s by the route %s, with %s.", actor.Name, routes.Name, w.Route, k.Name,
 			),
-		)
+			k.Name,
+		))
 	})
 	var taken *store.TakenError
 	switch {

@@ -76,10 +76,7 @@ func (s *Service) Routes(ctx context.Context, w RoutesWanted) (Routes, error) {
 // restoreFacts gathers what is known of a login, its instance and its cloud. The keys
 // named are taken for lost.
 func (s *Service) restoreFacts(
-	ctx context.Context,
-	l record.Login,
-	i record.Instance,
-	lost []string,
+	ctx context.Context, l record.Login, i record.Instance, lost []string,
 ) (restore.Facts, Routes, error) {
 	out := Routes{Login: l, Name: fleet.LoginName(l.OSUser, i.Name), Instance: i, Labels: i.Labels}
 	f := restore.Facts{
@@ -119,12 +116,7 @@ func (s *Service) restoreFacts(
 
 // keyFacts tells who could let somebody in, and which keys seem lost.
 func (s *Service) keyFacts(
-	ctx context.Context,
-	l record.Login,
-	i record.Instance,
-	lost []string,
-	f *restore.Facts,
-	out *Routes,
+	ctx context.Context, l record.Login, i record.Instance, lost []string, f *restore.Facts, out *Routes,
 ) error {
 	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{l.ID})
 	if err != nil {
@@ -321,11 +313,7 @@ func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Sta
 
 // rehearse tries what can be tried without touching anything.
 func (s *Service) rehearse(
-	ctx context.Context,
-	l record.Login,
-	i record.Instance,
-	f restore.Facts,
-	options []restore.Option,
+	ctx context.Context, l record.Login, i record.Instance, f restore.Facts, options []restore.Option,
 ) []Rehearsal {
 	var out []Rehearsal
 	try := func(r restore.Route, what string, do func() (string, error)) {

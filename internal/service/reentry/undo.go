@@ -29,19 +29,10 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 		return Restore{}, err
 	}
 	if won {
-		if err := s.store.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"restore.undo",
-				"login",
-				r.Login,
-				reason,
-				"%s asked to undo the restore of %s.",
-				actor.Name,
-				r.Login,
-			),
-		); err != nil {
+		if err := s.store.Note(ctx, s.journal.Entry(
+			actor.By(), "restore.undo", "login", r.Login, reason,
+			"%s asked to undo the restore of %s.", actor.Name, r.Login,
+		)); err != nil {
 			return Restore{}, err
 		}
 		return s.Restore(ctx, id)
@@ -64,9 +55,7 @@ func (s *Service) UndoRestore(ctx context.Context, actor people.Actor, id uuid.U
 		Kind: problem.Conflict,
 		Code: "restore-proved",
 		Detail: fmt.Sprintf(
-			"a login with %s was completed, so that %s is open again and there is nothing to undo",
-			r.Key,
-			r.Login,
+			"a login with %s was completed, so that %s is open again and there is nothing to undo", r.Key, r.Login,
 		),
 		Remedy: "Let the last steps end: plumlatch restore watch " + id.String(),
 	}

@@ -17,9 +17,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	r, err := e.subjectIn(ctx, tx)
 	if err != nil {
 		return tx.ChangeItem(
-			ctx,
-			item,
-			map[string]any{"state": rotation.ItemFailed, "detail": err.Error(), "ended_at": e.now()},
+			ctx, item, map[string]any{"state": rotation.ItemFailed, "detail": err.Error(), "ended_at": e.now()},
 		)
 	}
 	phase, now := e.work.Phase, e.now()
@@ -27,17 +25,14 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	note := func(outcome, sentence string, args ...any) error {
 		n := journal.OnKeys(
 			e.journal.Entry(journal.ForRun(e.run), "rotation.login", "login", name, e.run.Reason, sentence, args...),
-			r.old.Name,
-			r.New.Name,
+			r.old.Name, r.New.Name,
 		)
 		n.Outcome = outcome
 		return tx.Note(ctx, n)
 	}
 	if state != runs.Done {
 		if err := tx.ChangeItem(
-			ctx,
-			item,
-			map[string]any{"state": rotation.ItemFailed, "detail": reason, "ended_at": now},
+			ctx, item, map[string]any{"state": rotation.ItemFailed, "detail": reason, "ended_at": now},
 		); err != nil {
 			return err
 		}
@@ -108,10 +103,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	}
 	if err := note(
 		"done",
-		"%s is replaced by %s in %s; the old key is refused.",
-		r.old.Name,
-		r.New.Name,
-		name,
+		"%s is replaced by %s in %s; the old key is refused.", r.old.Name, r.New.Name, name,
 	); err != nil {
 		return err
 	}
@@ -124,16 +116,8 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if err != nil || !retired {
 		return err
 	}
-	return tx.Note(
-		ctx,
-		e.journal.Entry(
-			journal.ForRun(e.run),
-			"key.retire",
-			"key",
-			r.old.Name,
-			e.run.Reason,
-			"%s opens nothing any more and is retired.",
-			r.old.Name,
-		),
-	)
+	return tx.Note(ctx, e.journal.Entry(
+		journal.ForRun(e.run), "key.retire", "key", r.old.Name, e.run.Reason,
+		"%s opens nothing any more and is retired.", r.old.Name,
+	))
 }

@@ -131,26 +131,20 @@ func (e *rotating) steward(ctx context.Context, r subject) (*sshio.Session, erro
 
 // changing changes the files by the run's means.
 func (e *rotating) changing(
-	ctx context.Context,
-	p *runs.Progress,
-	r subject,
-	change func(*means.Door) (means.Seen, error),
+	ctx context.Context, p *runs.Progress, r subject, change func(*means.Door) (means.Seen, error),
 ) (means.Seen, error) {
 	return hands[e.work.Means].change(ctx, e, p, r, change)
 }
 
 func (e *rotating) record(ctx context.Context, r subject, read means.Seen) (string, error) {
-	return e.recordTogether(
-		ctx,
-		reading.Look{
-			Login:  r.login.Login,
-			Name:   fleet.LoginName(r.login.OSUser, r.login.Instance.Name),
-			Seen:   reading.SeenBy(read),
-			Method: hands[e.work.Means].method,
-			By:     journal.ForRun(e.run),
-			At:     e.now(),
-		},
-	)
+	return e.recordTogether(ctx, reading.Look{
+		Login:  r.login.Login,
+		Name:   fleet.LoginName(r.login.OSUser, r.login.Instance.Name),
+		Seen:   reading.SeenBy(read),
+		Method: hands[e.work.Means].method,
+		By:     journal.ForRun(e.run),
+		At:     e.now(),
+	})
 }
 
 func (e *rotating) place(ctx context.Context, p *runs.Progress) (string, error) {

@@ -30,11 +30,7 @@ type hand struct {
 	method string
 	// change changes the files.
 	change func(
-		context.Context,
-		*rotating,
-		*runs.Progress,
-		subject,
-		func(*means.Door) (means.Seen, error),
+		context.Context, *rotating, *runs.Progress, subject, func(*means.Door) (means.Seen, error),
 	) (means.Seen, error)
 	// entered is the login by which the old line may go where the safe has not the new private half, and
 	// says what it shows beside that the new key is accepted.
@@ -78,11 +74,7 @@ func IsHere(name string) bool { return hands[Means(name)].here }
 // changeBySteward changes the files with the steward key. A session that broke is opened anew at the
 // next try.
 func changeBySteward(
-	ctx context.Context,
-	e *rotating,
-	p *runs.Progress,
-	r subject,
-	change func(*means.Door) (means.Seen, error),
+	ctx context.Context, e *rotating, p *runs.Progress, r subject, change func(*means.Door) (means.Seen, error),
 ) (means.Seen, error) {
 	session, err := e.steward(ctx, r)
 	if err != nil {
@@ -106,11 +98,7 @@ func enteredBySteward(ctx context.Context, e *rotating, r subject) (sshio.Entry,
 }
 
 func changeByAgent(
-	ctx context.Context,
-	e *rotating,
-	p *runs.Progress,
-	r subject,
-	change func(*means.Door) (means.Seen, error),
+	ctx context.Context, e *rotating, p *runs.Progress, r subject, change func(*means.Door) (means.Seen, error),
 ) (means.Seen, error) {
 	if err := e.reading.AgentReady(ctx, r.login); err != nil {
 		return means.Seen{}, err

@@ -25,9 +25,7 @@ const OldProvedWithin = 15 * time.Minute
 // errNewProved is why the new line stays: it was shown to open the login.
 func errNewProved(r subject) error {
 	return fmt.Errorf(
-		"%s was shown to open the login, and that %s still does was not; so both lines stay",
-		r.New.Name,
-		r.old.Name,
+		"%s was shown to open the login, and that %s still does was not; so both lines stay", r.New.Name, r.old.Name,
 	)
 }
 
@@ -200,10 +198,8 @@ func (e *rotating) see(ctx context.Context, _ *runs.Progress) (string, error) {
 	}
 	if !accepted {
 		return "", fmt.Errorf(
-			"the line of %s is gone, but the SSH server refuses %s as well; see why: plumlatch why %s",
-			r.old.Name,
-			r.New.Name,
-			r.login.Instance.Name,
+			"the line of %s is gone, but the SSH server refuses %s as well; see why: plumlatch why %s", r.old.Name,
+			r.New.Name, r.login.Instance.Name,
 		)
 	}
 	return r.old.Name + " is refused, and " + r.New.Name + " is accepted; nobody has logged in with it", nil

@@ -31,19 +31,16 @@ func askedKeys(r record.Rotation, plan RotationPlan, start RotationStart) ([]rec
 			nobody = append(nobody, k.Follows)
 			continue
 		}
-		asked = append(
-			asked,
-			record.AskedKey{
-				ID:         store.NewID(),
-				RotationID: r.ID,
-				Name:       k.Name,
-				Follows:    k.Follows,
-				KeeperID:   *k.keeper,
-				Type:       k.Type,
-				Bits:       k.Bits,
-				CreatedAt:  r.CreatedAt,
-			},
-		)
+		asked = append(asked, record.AskedKey{
+			ID:         store.NewID(),
+			RotationID: r.ID,
+			Name:       k.Name,
+			Follows:    k.Follows,
+			KeeperID:   *k.keeper,
+			Type:       k.Type,
+			Bits:       k.Bits,
+			CreatedAt:  r.CreatedAt,
+		})
 	}
 	if len(nobody) > 0 {
 		slices.Sort(nobody)
@@ -89,10 +86,7 @@ func (s *Service) AskedKeys(ctx context.Context, actor people.Actor, keeper stri
 // BringKey takes the public half that a keeper was asked for. Where it is recorded
 // already as a key of that keeper, that key is the one that comes.
 func (s *Service) BringKey(
-	ctx context.Context,
-	actor people.Actor,
-	asked uuid.UUID,
-	public string,
+	ctx context.Context, actor people.Actor, asked uuid.UUID, public string,
 ) (record.Key, error) {
 	a, err := s.store.AskedKeyByID(ctx, asked)
 	if errors.Is(err, store.ErrNotFound) {
@@ -183,23 +177,13 @@ func (s *Service) BringKey(
 		if err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"rotation.bring",
-					"key",
-					k.Name,
-					"",
-					"%s brought the key %s, which follows %s.",
-					actor.Name,
-					k.Name,
-					a.Follows,
-				),
-				a.Follows,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "rotation.bring", "key", k.Name, "",
+				"%s brought the key %s, which follows %s.", actor.Name, k.Name, a.Follows,
 			),
-		)
+			a.Follows,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {

@@ -18,10 +18,7 @@ import (
 // ChangeRotation pauses a rotation, goes on with it, tries again what failed, or
 // undoes what is not taken out yet. login "" means all of it.
 func (s *Service) ChangeRotation(
-	ctx context.Context,
-	actor people.Actor,
-	id uuid.UUID,
-	change, login, reason string,
+	ctx context.Context, actor people.Actor, id uuid.UUID, change, login, reason string,
 ) (RotationState, error) {
 	if err := problem.CheckText("reason", reason); err != nil {
 		return RotationState{}, err
@@ -131,20 +128,9 @@ func (s *Service) ChangeRotation(
 			"retry":  "tried again what failed of",
 			"undo":   "had undone",
 		}[change]
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"rotation."+change,
-				"rotation",
-				id.String(),
-				reason,
-				"%s %s %s.",
-				actor.Name,
-				done,
-				about,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "rotation."+change, "rotation", id.String(), reason, "%s %s %s.", actor.Name, done, about,
+		))
 	})
 	if err != nil {
 		return RotationState{}, err

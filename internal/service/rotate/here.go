@@ -36,11 +36,7 @@ type TakenItem struct {
 // TakeRotationItems gives the actor items to work on from their own machine: those
 // whose old key is one of the keys, and, where the old line is to go, whose new key is.
 func (s *Service) TakeRotationItems(
-	ctx context.Context,
-	actor people.Actor,
-	id uuid.UUID,
-	keys []string,
-	limit int,
+	ctx context.Context, actor people.Actor, id uuid.UUID, keys []string, limit int,
 ) ([]TakenItem, error) {
 	limit = cmp.Or(limit, takenAtOnce)
 	if limit < 1 || limit > rotation.MaxAtOnce {
@@ -122,12 +118,7 @@ func (s *Service) takenItem(ctx context.Context, id uuid.UUID) (TakenItem, error
 // overrideItem has the old line of one login go although nobody has logged in with
 // the new key: for a lost key, by the login's name, with a reason.
 func (s *Service) overrideItem(
-	ctx context.Context,
-	actor people.Actor,
-	id uuid.UUID,
-	name string,
-	login uuid.UUID,
-	reason string,
+	ctx context.Context, actor people.Actor, id uuid.UUID, name string, login uuid.UUID, reason string,
 ) (RotationState, error) {
 	var started []uuid.UUID
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
@@ -148,10 +139,7 @@ func (s *Service) overrideItem(
 			return refuse(rotation.ErrNotNamed)
 		}
 		i, err := tx.ItemOf(
-			ctx,
-			id,
-			login,
-			[]rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed},
+			ctx, id, login, []rotation.ItemState{rotation.ItemPlaced, rotation.ItemProved, rotation.ItemFailed},
 		)
 		if errors.Is(err, store.ErrNotFound) ||
 			err == nil && (i.NewKeyID == nil || i.OldKeyID == nil || replace.IsHere(i.Means)) {
@@ -171,52 +159,33 @@ func (s *Service) overrideItem(
 			return err
 		}
 		if _, err := rotation.OverrideFor(
-			fleet.LoginName(i.OSUser, i.InstanceName),
-			name,
-			reason,
-			k.State == "lost",
+			fleet.LoginName(i.OSUser, i.InstanceName), name, reason, k.State == "lost",
 		); err != nil {
 			return refuse(err)
 		}
 		why := &replace.Override{By: actor.Name, Reason: reason}
 		if started, err = s.startRotating(
-			ctx,
-			tx,
-			r,
-			[]begun{{i, rotation.Forced, rotation.ItemRemoving, why}},
-			"",
+			ctx, tx, r, []begun{{i, rotation.Forced, rotation.ItemRemoving, why}}, "",
 		); err != nil {
 			return err
 		}
 		if err := tx.ChangeItem(
-			ctx,
-			i.ID,
-			map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil},
+			ctx, i.ID, map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil},
 		); err != nil {
 			return err
 		}
 		if err := tx.ChangeRotation(ctx, id, map[string]any{"ended_at": nil, "state": keepOn(r)}); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			journal.OnKeys(
-				s.journal.Entry(
-					actor.By(),
-					"rotation.override",
-					"login",
-					name,
-					reason,
-					"%s has the lost key %s removed from %s, although nobody has logged in with %s.",
-					actor.Name,
-					i.OldName,
-					name,
-					i.NewName,
-				),
-				i.OldName,
-				i.NewName,
+		return tx.Note(ctx, journal.OnKeys(
+			s.journal.Entry(
+				actor.By(), "rotation.override", "login", name, reason,
+				"%s has the lost key %s removed from %s, although nobody has logged in with %s.", actor.Name, i.OldName,
+				name, i.NewName,
 			),
-		)
+			i.OldName,
+			i.NewName,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {

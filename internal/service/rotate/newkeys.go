@@ -15,10 +15,7 @@ import (
 // newKeys returns the keys that come, and of those that the service makes the sealed
 // private halves.
 func (s *Service) newKeys(
-	ctx context.Context,
-	actor people.Actor,
-	plan RotationPlan,
-	start RotationStart,
+	ctx context.Context, actor people.Actor, plan RotationPlan, start RotationStart,
 ) (made []record.Key, sealed map[string]record.Secret, err error) {
 	bad := func(code, detail, remedy string) error {
 		return &problem.Problem{Kind: problem.Invalid, Code: code, Field: "make", Detail: detail, Remedy: remedy}
@@ -36,9 +33,7 @@ func (s *Service) newKeys(
 		return nil, nil, problem.NoSafe()
 	case start.Make != MakeService && start.Make != makeHere:
 		return nil, nil, bad(
-			"bad-make",
-			fmt.Sprintf("%q is not a source for new keys", start.Make),
-			"Say here, service or bring",
+			"bad-make", fmt.Sprintf("%q is not a source for new keys", start.Make), "Say here, service or bring",
 		)
 	}
 	halves := map[string][]byte{}
@@ -51,8 +46,7 @@ func (s *Service) newKeys(
 			line, ok := start.NewKeys[planned.Name]
 			if !ok {
 				return nil, nil, bad(
-					"key-missing",
-					fmt.Sprintf("the public half of the new key %s was not given", planned.Name),
+					"key-missing", fmt.Sprintf("the public half of the new key %s was not given", planned.Name),
 					"The client makes and gives all of them: plumlatch rotate start",
 				)
 			}

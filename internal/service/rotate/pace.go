@@ -67,19 +67,10 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotation.Paused, "paused_why": why}); err != nil {
 					return err
 				}
-				return tx.Note(
-					ctx,
-					s.journal.Entry(
-						journal.ByService,
-						"rotation.pause",
-						"rotation",
-						id.String(),
-						why,
-						"The rotation that %s started is paused: %s.",
-						r.RequestedBy,
-						why,
-					),
-				)
+				return tx.Note(ctx, s.journal.Entry(
+					journal.ByService, "rotation.pause", "rotation", id.String(), why,
+					"The rotation that %s started is paused: %s.", r.RequestedBy, why,
+				))
 			}
 		}
 		if busy == 0 &&
@@ -115,9 +106,7 @@ func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r record.Rot
 	}
 	for item, at := range entered {
 		if err := tx.ChangeItem(
-			ctx,
-			item,
-			map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""},
+			ctx, item, map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""},
 		); err != nil {
 			return err
 		}
@@ -127,10 +116,7 @@ func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r record.Rot
 
 // shouldPause says why a rotation is to wait for a decision, "" if it is not.
 func (s *Service) shouldPause(
-	ctx context.Context,
-	tx *store.Store,
-	r record.Rotation,
-	counts map[rotation.ItemState]int,
+	ctx context.Context, tx *store.Store, r record.Rotation, counts map[rotation.ItemState]int,
 ) (string, error) {
 	tally := rotation.Tally{
 		Failed: counts[rotation.ItemFailed],
@@ -156,38 +142,23 @@ func (s *Service) shouldPause(
 }
 
 func (s *Service) endRotation(
-	ctx context.Context,
-	tx *store.Store,
-	r record.Rotation,
-	counts map[rotation.ItemState]int,
+	ctx context.Context, tx *store.Store, r record.Rotation, counts map[rotation.ItemState]int,
 ) error {
 	state := rotation.Ended
 	if r.State == rotation.Undoing {
 		state = rotation.Undone
 	}
 	if err := tx.ChangeRotation(
-		ctx,
-		r.ID,
-		map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""},
+		ctx, r.ID, map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""},
 	); err != nil {
 		return err
 	}
-	return tx.Note(
-		ctx,
-		s.journal.Entry(
-			journal.By{Name: r.RequestedBy, Via: "service"},
-			"rotation."+string(state),
-			"rotation",
-			r.ID.String(),
-			r.Reason,
-			"The rotation that %s started is %s: %d replaced, %d failed, %d undone.",
-			r.RequestedBy,
-			state,
-			counts[rotation.ItemDone],
-			counts[rotation.ItemFailed],
-			counts[rotation.ItemUndone],
-		),
-	)
+	return tx.Note(ctx, s.journal.Entry(
+		journal.By{Name: r.RequestedBy, Via: "service"}, "rotation."+string(state), "rotation", r.ID.String(),
+		r.Reason,
+		"The rotation that %s started is %s: %d replaced, %d failed, %d undone.", r.RequestedBy, state,
+		counts[rotation.ItemDone], counts[rotation.ItemFailed], counts[rotation.ItemUndone],
+	))
 }
 
 // begun is an item whose run is to start.
@@ -216,12 +187,8 @@ func (s *Service) mayBegin(i record.RotationItem, _ rotation.Phase) bool {
 // undone, then those whose grace is over, then new ones. worker is who works on them
 // from their own machine, "" for the service.
 func (s *Service) startDue(
-	ctx context.Context,
-	tx *store.Store,
-	r record.Rotation,
-	budget int,
-	mayBegin func(record.RotationItem, rotation.Phase) bool,
-	worker string,
+	ctx context.Context, tx *store.Store, r record.Rotation, budget int,
+	mayBegin func(record.RotationItem, rotation.Phase) bool, worker string,
 ) (started []uuid.UUID, err error) {
 	if budget <= 0 {
 		return nil, nil
@@ -267,11 +234,7 @@ func (s *Service) startDue(
 // waitingItems returns the next items that have not been begun: of the first group
 // alone until all of that are done.
 func (s *Service) waitingItems(
-	ctx context.Context,
-	tx *store.Store,
-	r record.Rotation,
-	budget int,
-	elsewhere bool,
+	ctx context.Context, tx *store.Store, r record.Rotation, budget int, elsewhere bool,
 ) ([]record.RotationItem, error) {
 	beyond := 0
 	if n := r.Settings.First; n > 0 {
@@ -306,11 +269,7 @@ func journalsOf(ctx context.Context, tx *store.Store, list []uuid.UUID) (map[uui
 
 // startRotating adds the runs of items, in a few statements whatever their number.
 func (s *Service) startRotating(
-	ctx context.Context,
-	tx *store.Store,
-	r record.Rotation,
-	list []begun,
-	worker string,
+	ctx context.Context, tx *store.Store, r record.Rotation, list []begun, worker string,
 ) ([]uuid.UUID, error) {
 	if len(list) == 0 {
 		return nil, nil

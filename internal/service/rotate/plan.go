@@ -103,16 +103,14 @@ func CheckWanted(w *RotationWanted) error {
 	switch {
 	case w.Selection.Empty():
 		return bad(
-			"wanted",
-			"nothing says which keys are to be replaced",
+			"wanted", "nothing says which keys are to be replaced",
 			"Name keys, or give an age, a strength, a type, a keeper, shared or lost",
 		)
 	case w.Older < 0:
 		return bad("older_days", "an age is not negative", "")
 	case w.To != "" && w.Each == rotation.EachInstance:
 		return bad(
-			"to",
-			"one existing key for all, and one key for each instance, exclude one another",
+			"to", "one existing key for all, and one key for each instance, exclude one another",
 			"Leave one of them out",
 		)
 	}
@@ -429,17 +427,14 @@ func (p *planning) after(made rotation.Plan) []reach.Standing {
 		place := int32(p.places[i.Login])
 		gone[[2]int32{int32(i.Old), place}] = true
 		in.Keys = append(in.Keys, reach.Key{Keeper: in.Keys[i.Old].Keeper, Proved: in.Now})
-		in.Pairs = append(
-			in.Pairs,
-			reach.Pair{
-				Key:      int32(len(in.Keys) - 1),
-				Login:    place,
-				Granted:  true,
-				Sighting: reach.Seen,
-				Opens:    true,
-				Entered:  in.Now,
-			},
-		)
+		in.Pairs = append(in.Pairs, reach.Pair{
+			Key:      int32(len(in.Keys) - 1),
+			Login:    place,
+			Granted:  true,
+			Sighting: reach.Seen,
+			Opens:    true,
+			Entered:  in.Now,
+		})
 	}
 	in.Pairs = slices.DeleteFunc(in.Pairs, func(pair reach.Pair) bool { return gone[[2]int32{pair.Key, pair.Login}] })
 	return reach.Standings(in)

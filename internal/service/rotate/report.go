@@ -61,16 +61,13 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []record.ReportedItem)
 	}
 	var out []fleet.OldKeyPlace
 	for _, st := range stands {
-		out = append(
-			out,
-			fleet.OldKeyPlace{
-				Old:   st.KeyName,
-				Kind:  "login",
-				Place: fleet.LoginName(st.OSUser, st.InstanceName),
-				At:    new(st.SeenAt),
-				Note:  "it stood there at the last look, and opens it",
-			},
-		)
+		out = append(out, fleet.OldKeyPlace{
+			Old:   st.KeyName,
+			Kind:  "login",
+			Place: fleet.LoginName(st.OSUser, st.InstanceName),
+			At:    new(st.SeenAt),
+			Note:  "it stood there at the last look, and opens it",
+		})
 	}
 	kept, err := s.store.KeptAmong(ctx, keys)
 	if err != nil {
@@ -89,11 +86,8 @@ func (s *Service) oldKeyPlaces(ctx context.Context, items []record.ReportedItem)
 		return nil, err
 	}
 	out = append(out, copies...)
-	slices.SortStableFunc(
-		out,
-		func(a, b fleet.OldKeyPlace) int {
-			return slices.Compare([]string{a.Old, a.Kind}, []string{b.Old, b.Kind})
-		},
-	)
+	slices.SortStableFunc(out, func(a, b fleet.OldKeyPlace) int {
+		return slices.Compare([]string{a.Old, a.Kind}, []string{b.Old, b.Kind})
+	})
 	return out, nil
 }

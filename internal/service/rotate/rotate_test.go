@@ -59,10 +59,7 @@ func TestALoginThatIsReportedWhileTheClockIsSetBackCounts(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
 	made, half, err := r.Keys.MakeKey(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
-		keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
+		t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
 	)
 	if err != nil || len(half) == 0 {
 		t.Fatal(err)
@@ -93,10 +90,7 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	wanted := servicetest.Selecting("old")
 	wanted.FromHere = true
 	if _, _, err := r.Keys.MakeKey(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
-		keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
+		t.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: "next"}},
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -116,15 +110,9 @@ func TestAStepTakenElsewhereThatIsNotReportedFailsInTime(t *testing.T) {
 	}
 	var p *problem.Problem
 	if _, err := r.Runs.ReportStep(
-		t.Context(),
-		people.Actor{Name: "marek", Role: people.Operator},
-		taken[0].Run,
-		"place",
-		"done",
-		"",
+		t.Context(), people.Actor{Name: "marek", Role: people.Operator}, taken[0].Run, "place", "done", "",
 	); !errors.As(
-		err,
-		&p,
+		err, &p,
 	) ||
 		p.Code != "not-yours" {
 		t.Errorf("somebody else reports: %v", err)

@@ -64,10 +64,7 @@ type RotationState struct {
 
 // StartRotation starts a rotation by the plan as it was shown.
 func (s *Service) StartRotation(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	start RotationStart,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, start RotationStart,
 ) (RotationState, error) {
 	if err := errors.Join(problem.CheckText("reason", start.Reason), start.checkStart()); err != nil {
 		return RotationState{}, err
@@ -182,19 +179,10 @@ func (s *Service) StartRotation(
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
-			actor.By(),
-			"rotation.start",
-			"rotation",
-			r.ID.String(),
-			start.Reason,
-			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.",
-			actor.Name,
-			text.Counted(logins, "login"),
-			text.Counted(instances, "instance"),
-			text.Counted(len(items), "key line"),
-			text.Counted(leftOut, "line"),
-			text.Counted(len(plan.New), "key"),
-			made,
+			actor.By(), "rotation.start", "rotation", r.ID.String(), start.Reason,
+			"%s started a rotation on %s of %s: %s replaced, %s left out, %s %s.", actor.Name,
+			text.Counted(logins, "login"), text.Counted(instances, "instance"), text.Counted(len(items), "key line"),
+			text.Counted(leftOut, "line"), text.Counted(len(plan.New), "key"), made,
 		))
 	})
 	if err != nil {
@@ -351,10 +339,7 @@ type RotationItem struct {
 
 // RotationItems returns one page of the items of a rotation, in the order of its plan.
 func (s *Service) RotationItems(
-	ctx context.Context,
-	id uuid.UUID,
-	state rotation.ItemState,
-	p record.Page,
+	ctx context.Context, id uuid.UUID, state rotation.ItemState, p record.Page,
 ) (record.List[RotationItem], error) {
 	r, err := s.Rotation(ctx, id)
 	if err != nil {

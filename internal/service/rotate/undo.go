@@ -17,15 +17,10 @@ import (
 // open the login stays, unless the service can log in with the old one or somebody has just shown
 // that it opens the login; and always where the old one is lost.
 func (s *Service) undoItems(
-	ctx context.Context,
-	tx *store.Store,
-	id, login uuid.UUID,
+	ctx context.Context, tx *store.Store, id, login uuid.UUID,
 ) (undone undoneItems, err error) {
 	undone.affected, err = tx.ChangeItems(
-		ctx,
-		id,
-		login,
-		[]rotation.ItemState{rotation.ItemAsked, rotation.ItemWaiting},
+		ctx, id, login, []rotation.ItemState{rotation.ItemAsked, rotation.ItemWaiting},
 		map[string]any{"state": rotation.ItemUndone, "detail": "it was not begun", "ended_at": s.now()},
 	)
 	if err != nil {
@@ -66,9 +61,7 @@ func (s *Service) undoItems(
 		}
 	}
 	if err := tx.ChangeItemsByID(
-		ctx,
-		stay,
-		map[string]any{"state": rotation.ItemFailed, "detail": why, "ended_at": s.now()},
+		ctx, stay, map[string]any{"state": rotation.ItemFailed, "detail": why, "ended_at": s.now()},
 	); err != nil {
 		return undone, err
 	}

@@ -60,11 +60,7 @@ func AddPigeon(s *Service, flown func()) {
 			return "the pigeon", func(context.Context) (string, error) { return "it coos", nil }
 		},
 		place: func(
-			ctx context.Context,
-			r *restoring,
-			p *runs.Progress,
-			k record.Key,
-			l record.LoginToSweep,
+			ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep,
 		) (string, error) {
 			return r.placeBy(ctx, p, k, l, bySteward)
 		},

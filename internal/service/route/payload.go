@@ -182,8 +182,7 @@ func earlierRestore(facts map[string]string) (Work, error) {
 			facts["route"],
 		), Login: r.id("login"), LoginName: facts["login name"], Key: r.id("key"), KeyName: facts["key name"],
 		Lost: r.keys(
-			"lost",
-			"lost names",
+			"lost", "lost names",
 		), Removes: r.keys("remove", "remove names"),
 		Steward: r.is("steward"),
 		Kept:    r.is("kept"),

@@ -38,11 +38,7 @@ func bySteward(ctx context.Context, r *restoring, l record.LoginToSweep) (entran
 
 // placeBy places the new key's line.
 func (r *restoring) placeBy(
-	ctx context.Context,
-	p *runs.Progress,
-	k record.Key,
-	l record.LoginToSweep,
-	reach reaching,
+	ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep, reach reaching,
 ) (string, error) {
 	outcome, err := r.changing(
 		ctx,
@@ -59,10 +55,7 @@ func (r *restoring) placeBy(
 
 // changing changes the files of the login, and records what they hold then.
 func (r *restoring) changing(
-	ctx context.Context,
-	p *runs.Progress,
-	l record.LoginToSweep,
-	reach reaching,
+	ctx context.Context, p *runs.Progress, l record.LoginToSweep, reach reaching,
 	change func(*means.Door) (means.Seen, error),
 ) (outcome string, err error) {
 	a, err := reach(ctx, r, l)
@@ -89,10 +82,7 @@ const forUndo = " for the undo"
 // again opens once more, with a closing of its own, what is closed already, does what is
 // to be done, and closes it.
 func (r *restoring) again(
-	ctx context.Context,
-	kind, what string,
-	details map[string]string,
-	open func(token string) error,
+	ctx context.Context, kind, what string, details map[string]string, open func(token string) error,
 	do func() error,
 ) error {
 	kind, err := r.kindForUndo(ctx, kind+forUndo)
@@ -138,11 +128,7 @@ func (r *restoring) openForUndo(ctx context.Context, kind string) (bool, error) 
 
 // lineOut takes the new line out where this run has placed it, and records what stands then.
 func (r *restoring) lineOut(
-	ctx context.Context,
-	p *runs.Progress,
-	k record.Key,
-	l record.LoginToSweep,
-	reach reaching,
+	ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep, reach reaching,
 ) error {
 	if !r.work.Journal.HasPlaced(k.Blob) {
 		return nil
@@ -154,10 +140,7 @@ func (r *restoring) lineOut(
 // placedElsewhere waits until the line stands there, placed by somebody from their machine. waits
 // is what is waited for.
 func (r *restoring) placedElsewhere(
-	ctx context.Context,
-	k record.Key,
-	l record.LoginToSweep,
-	waits func(what, login string) error,
+	ctx context.Context, k record.Key, l record.LoginToSweep, waits func(what, login string) error,
 ) (string, error) {
 	accepted, err := sshio.Accepts(ctx, fleet.TargetOf(l.Instance, l.OSUser), k.Blob)
 	if err != nil {
@@ -180,10 +163,7 @@ func (r *restoring) tellOfLine(ctx context.Context, p *runs.Progress, k record.K
 	name := fleet.LoginName(l.OSUser, l.Instance.Name)
 	r.work.LineLeft = fmt.Sprintf(
 		"a line of %s stands in %s, and the service cannot take it out: plumlatch grant withdraw %s %s -with FILE",
-		k.Name,
-		name,
-		k.Name,
-		name,
+		k.Name, name, k.Name, name,
 	)
 	return p.Save(ctx)
 }

@@ -15,10 +15,7 @@ import (
 // bring brings an instance to a state, which it may be in or on the way to. Where the
 // cloud has no call for that, somebody is told to.
 func (r *restoring) bring(
-	ctx context.Context,
-	p *runs.Progress,
-	id string,
-	end cloud.InstanceState,
+	ctx context.Context, p *runs.Progress, id string, end cloud.InstanceState,
 	ask func(*cloud.Cloud, context.Context, string) (cloud.Operation, error),
 ) error {
 	can, _, err := r.fleet.Outline(ctx)
@@ -36,13 +33,11 @@ func (r *restoring) bring(
 		case i.State == "stopping" || i.State == "starting":
 			return runs.Temporary(fmt.Errorf("%s is %s", i.Name, i.State))
 		case !slices.Contains(can.Capabilities, cloud.CanStartStop):
-			return runs.WaitFor(
-				record.Waits{
-					Who:    r.run.RequestedBy,
-					What:   fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end),
-					ByHand: true,
-				},
-			)
+			return runs.WaitFor(record.Waits{
+				Who:    r.run.RequestedBy,
+				What:   fmt.Sprintf("to have %s %s, since the cloud has no call for it", i.Name, end),
+				ByHand: true,
+			})
 		}
 		op, err := ask(r.cloud, ctx, id)
 		if err != nil {

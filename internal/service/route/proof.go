@@ -138,25 +138,19 @@ func (r *restoring) remove(ctx context.Context, p *runs.Progress) (string, error
 }
 
 func (r *restoring) record(ctx context.Context, l record.LoginToSweep, read means.Seen, method string) (string, error) {
-	return r.reading.RecordLook(
-		ctx,
-		reading.Look{
-			Login:  l.Login,
-			Name:   fleet.LoginName(l.OSUser, l.Instance.Name),
-			Seen:   reading.SeenBy(read),
-			Method: method,
-			By:     journal.ForRun(r.run),
-			At:     r.now(),
-		},
-	)
+	return r.reading.RecordLook(ctx, reading.Look{
+		Login:  l.Login,
+		Name:   fleet.LoginName(l.OSUser, l.Instance.Name),
+		Seen:   reading.SeenBy(read),
+		Method: method,
+		By:     journal.ForRun(r.run),
+		At:     r.now(),
+	})
 }
 
 // removedElsewhere waits until a look after the entry finds no line of a lost key.
 func (r *restoring) removedElsewhere(
-	ctx context.Context,
-	l record.LoginToSweep,
-	lost []record.Key,
-	entered time.Time,
+	ctx context.Context, l record.LoginToSweep, lost []record.Key, entered time.Time,
 ) (string, error) {
 	name := fleet.LoginName(l.OSUser, l.Instance.Name)
 	var ids []uuid.UUID
@@ -198,8 +192,7 @@ func (r *restoring) see(ctx context.Context, _ *runs.Progress) (string, error) {
 		}
 		if accepted {
 			return "", fmt.Errorf(
-				"the SSH server still accepts %s; look where its line stands: plumlatch login show %s",
-				old.Name,
+				"the SSH server still accepts %s; look where its line stands: plumlatch login show %s", old.Name,
 				fleet.LoginName(l.OSUser, l.Instance.Name),
 			)
 		}

@@ -67,10 +67,7 @@ func TestANinthRouteIsAValueOfCoresAndAValueHere(t *testing.T) {
 	run := o.ends(o.begin().ID)
 	if wrong := o.judge(run); run.State != runs.Done || flown.Load() == 0 || len(wrong) > 0 {
 		t.Errorf(
-			"got the state %s after %d flights: %s\n%s",
-			run.State,
-			flown.Load(),
-			strings.Join(wrong, "\n"),
+			"got the state %s after %d flights: %s\n%s", run.State, flown.Load(), strings.Join(wrong, "\n"),
 			stepsOf(run),
 		)
 	}
@@ -318,9 +315,7 @@ func TestNoLineOfALostKeyGoesWithoutALogin(t *testing.T) {
 	o := lockOut(r, restoreCases[2], "door")
 	fresh := r.MadeKey("fresh", keypair.Spec{})
 	run, err := r.Reentry.StartRestore(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
+		t.Context(), r.Ines, journal.IdempotencyKey{},
 		reentry.RestoreWanted{Login: o.login, Route: restore.GuestAgent, Key: "fresh", Lost: []string{"door-lost"}},
 	)
 	if err != nil {
@@ -448,8 +443,7 @@ func (o *lockedOut) comesLater(run reentry.Restore, kind string, change map[stri
 	late := run.Closings[0]
 	late.Kind += kind
 	late.ID, late.OpenedAt, late.ClosedAt, late.Deadline = closing.ID(
-		run.ID,
-		late.Kind,
+		run.ID, late.Kind,
 	), nil, nil, r.Now().
 		Add(-time.Second)
 	if err := r.Store.WriteClosing(t.Context(), late); err != nil {
@@ -474,8 +468,7 @@ func (o *lockedOut) comesLater(run reentry.Restore, kind string, change map[stri
 	if got := len(o.firewall()); got != before+1 {
 		t.Errorf(
 			"%d rules are left of %d and one of somebody else's: what came about later stays open, or more was closed",
-			got,
-			before,
+			got, before,
 		)
 	}
 }
@@ -492,25 +485,19 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	first := o.begin()
 	var p *problem.Problem
 	if _, err := r.Reentry.StartRestore(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
+		t.Context(), r.Ines, journal.IdempotencyKey{},
 		reentry.RestoreWanted{Login: o.login, Route: restore.MetadataKeys, Key: "x", Make: true},
 	); !errors.As(
-		err,
-		&p,
+		err, &p,
 	) ||
 		p.Code != "route-not-possible" {
 		t.Errorf("%v", err)
 	}
 	if _, err := r.Reentry.StartRestore(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
+		t.Context(), r.Ines, journal.IdempotencyKey{},
 		reentry.RestoreWanted{Login: o.login, Route: restore.BrowserShell, Key: "x", Make: true},
 	); !errors.As(
-		err,
-		&p,
+		err, &p,
 	) ||
 		p.Code != "run-at-work" {
 		t.Errorf("%v", err)

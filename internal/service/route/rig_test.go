@@ -133,10 +133,8 @@ func (o *lockedOut) turnPasswordsOn() {
 	_, err = s.Run([]byte(o.user+":"+doorPassword+"\n"), "sudo", "chpasswd")
 	config, read := s.Run(nil, "sudo", "cat", sshio.ServerConfig)
 	_, wrote := s.Run(
-		[]byte(strings.ReplaceAll(string(config), "PasswordAuthentication no", "PasswordAuthentication yes")),
-		"sudo",
-		"tee",
-		sshio.ServerConfig,
+		[]byte(strings.ReplaceAll(string(config), "PasswordAuthentication no", "PasswordAuthentication yes")), "sudo",
+		"tee", sshio.ServerConfig,
 	)
 	if err := errors.Join(err, read, wrote); err != nil {
 		o.T.Fatal(err)
@@ -268,12 +266,8 @@ func (o *lockedOut) judge(r reentry.Restore) (wrong []string) {
 		if i.State != "running" || o.before.StaticAddress && i.PublicAddress != o.before.PublicAddress ||
 			i.PrivateAddress != o.before.PrivateAddress {
 			bad(
-				"it is %s at %s (%s), and was running at %s (%s)",
-				i.State,
-				i.PublicAddress,
-				i.PrivateAddress,
-				o.before.PublicAddress,
-				o.before.PrivateAddress,
+				"it is %s at %s (%s), and was running at %s (%s)", i.State, i.PublicAddress, i.PrivateAddress,
+				o.before.PublicAddress, o.before.PrivateAddress,
 			)
 		}
 		if s, err := o.Session(o.name, o.user, o.other); err != nil {
@@ -391,19 +385,14 @@ func lockOut(r *servicetest.Rig, c restoreCase, name string) *lockedOut {
 	if size == "" {
 		size = "small"
 	}
-	_, run, err := r.Fleet.Launch(
-		ctx,
-		r.Ines,
-		journal.IdempotencyKey{},
-		fleet.Launch{
-			Name:          name,
-			Image:         c.image,
-			Size:          size,
-			Keys:          []string{name + "-lost", name + "-other"},
-			Steward:       c.steward,
-			StaticAddress: c.static,
-		},
-	)
+	_, run, err := r.Fleet.Launch(ctx, r.Ines, journal.IdempotencyKey{}, fleet.Launch{
+		Name:          name,
+		Image:         c.image,
+		Size:          size,
+		Keys:          []string{name + "-lost", name + "-other"},
+		Steward:       c.steward,
+		StaticAddress: c.static,
+	})
 	if err != nil {
 		r.T.Fatal(err)
 	}

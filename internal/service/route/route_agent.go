@@ -26,11 +26,7 @@ var guestAgent = Route{
 	rehearse: rehearseAgent,
 	steps:    permitting,
 	place: func(
-		ctx context.Context,
-		r *restoring,
-		p *runs.Progress,
-		k record.Key,
-		l record.LoginToSweep,
+		ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep,
 	) (string, error) {
 		return r.placeBy(ctx, p, k, l, byAgent)
 	},
@@ -117,10 +113,7 @@ func (r *restoring) awaitAgent(ctx context.Context, id string) error {
 }
 
 func (r *restoring) takeBackThroughAgent(
-	ctx context.Context,
-	p *runs.Progress,
-	k record.Key,
-	l record.LoginToSweep,
+	ctx context.Context, p *runs.Progress, k record.Key, l record.LoginToSweep,
 ) error {
 	state, err := r.cloud.Agent(ctx, l.Instance.CloudID)
 	if err != nil {

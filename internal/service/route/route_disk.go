@@ -32,22 +32,14 @@ var helperDisk = Route{
 		return "the root disk, and an image for a helper", func(context.Context) (string, error) {
 			disk := c.Facts.Disk
 			return fmt.Sprintf(
-				"%d GiB of %s at %s in %s; the helper would be %s",
-				disk.GiB,
-				disk.Filesystem,
-				disk.Device,
-				c.Instance.Zone,
+				"%d GiB of %s at %s in %s; the helper would be %s", disk.GiB, disk.Filesystem, disk.Device, c.Instance.Zone,
 				c.Facts.HelperImage,
 			), nil
 		}
 	},
 	steps: diskSteps,
 	place: func(
-		ctx context.Context,
-		r *restoring,
-		p *runs.Progress,
-		k record.Key,
-		l record.LoginToSweep,
+		ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep,
 	) (string, error) {
 		disk, err := r.onHelper(ctx, p, l)
 		if err != nil {
@@ -245,16 +237,13 @@ func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.I
 			return cloud.Instance{}, err
 		}
 	}
-	op, err := r.cloud.Launch(
-		ctx,
-		cloud.Launch{
-			RequestToken: r.helperToken(n),
-			Name:         "helper-of-" + r.instance.Name,
-			Image:        r.work.HelperImage,
-			Size:         r.work.HelperSize,
-			Zone:         r.instance.Zone,
-		},
-	)
+	op, err := r.cloud.Launch(ctx, cloud.Launch{
+		RequestToken: r.helperToken(n),
+		Name:         "helper-of-" + r.instance.Name,
+		Image:        r.work.HelperImage,
+		Size:         r.work.HelperSize,
+		Zone:         r.instance.Zone,
+	})
 	if err != nil {
 		return cloud.Instance{}, fleet.Calling(err)
 	}

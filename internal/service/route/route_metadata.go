@@ -24,11 +24,7 @@ var metadataKeys = Route{
 		}
 	},
 	place: func(
-		ctx context.Context,
-		r *restoring,
-		p *runs.Progress,
-		k record.Key,
-		l record.LoginToSweep,
+		ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep,
 	) (string, error) {
 		err := r.placeEntry(ctx, p, k, l)
 		return "the entry for " + l.OSUser + " is in the instance's metadata", err
@@ -48,9 +44,7 @@ var metadataKeys = Route{
 }
 
 func (r *restoring) changeEntries(
-	ctx context.Context,
-	l record.LoginToSweep,
-	change func([]cloud.MetadataKey) []cloud.MetadataKey,
+	ctx context.Context, l record.LoginToSweep, change func([]cloud.MetadataKey) []cloud.MetadataKey,
 ) error {
 	entries, err := r.cloud.MetadataKeys(ctx, l.Instance.CloudID)
 	if err != nil {
@@ -71,11 +65,7 @@ func (r *restoring) placeEntry(ctx context.Context, p *runs.Progress, k record.K
 	if err := p.Save(ctx); err != nil {
 		return err
 	}
-	return fleet.Calling(
-		r.cloud.SetMetadataKeys(
-			ctx,
-			l.Instance.CloudID,
-			append(entries, cloud.MetadataKey{User: l.OSUser, Line: keys.LineOf(k)}),
-		),
-	)
+	return fleet.Calling(r.cloud.SetMetadataKeys(
+		ctx, l.Instance.CloudID, append(entries, cloud.MetadataKey{User: l.OSUser, Line: keys.LineOf(k)}),
+	))
 }

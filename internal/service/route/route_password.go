@@ -31,11 +31,7 @@ var password = Route{
 		}
 	},
 	place: func(
-		ctx context.Context,
-		r *restoring,
-		_ *runs.Progress,
-		k record.Key,
-		l record.LoginToSweep,
+		ctx context.Context, r *restoring, _ *runs.Progress, k record.Key, l record.LoginToSweep,
 	) (string, error) {
 		return r.placedElsewhere(ctx, k, l, func(what, login string) error {
 			return runs.WaitFor(record.Waits{

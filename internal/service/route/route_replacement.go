@@ -294,13 +294,11 @@ func (r *restoring) addressMoved(ctx context.Context, from, to string) error {
 		return fleet.Calling(err)
 	}
 	if !slices.Contains(can.Capabilities, cloud.CanAddresses) {
-		return runs.WaitFor(
-			record.Waits{
-				Who:    r.run.RequestedBy,
-				What:   fmt.Sprintf("to move the address %s to %s, since the cloud has no call for it", r.before().Address, i.Name),
-				ByHand: true,
-			},
-		)
+		return runs.WaitFor(record.Waits{
+			Who:    r.run.RequestedBy,
+			What:   fmt.Sprintf("to move the address %s to %s, since the cloud has no call for it", r.before().Address, i.Name),
+			ByHand: true,
+		})
 	}
 	return fleet.Calling(r.cloud.MoveAddress(ctx, from, to))
 }
@@ -371,17 +369,14 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 	}
 	for _, k := range granted {
 		if k.ID != w.Key && k.StewardOf == nil && !slices.Contains(IdsOf(w.Lost), k.ID) {
-			grants = append(
-				grants,
-				record.Grant{
-					ID:        store.NewID(),
-					KeyID:     k.ID,
-					LoginID:   w.NewLogin,
-					GrantedAt: r.now(),
-					GrantedBy: run.RequestedBy,
-					Reason:    "as on " + run.Instance.Name,
-				},
-			)
+			grants = append(grants, record.Grant{
+				ID:        store.NewID(),
+				KeyID:     k.ID,
+				LoginID:   w.NewLogin,
+				GrantedAt: r.now(),
+				GrantedBy: run.RequestedBy,
+				Reason:    "as on " + run.Instance.Name,
+			})
 		}
 	}
 	if err := tx.AddGrants(ctx, grants); err != nil {
@@ -390,19 +385,10 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 	if err := tx.ChangeInstance(ctx, w.Replacement, map[string]any{"state": "running"}); err != nil {
 		return err
 	}
-	return tx.Note(
-		ctx,
-		r.journal.Entry(
-			actor,
-			"instance.launched",
-			"instance",
-			w.NewName,
-			run.Reason,
-			"%s takes the place of %s, which is stopped.",
-			w.NewName,
-			run.Instance.Name,
-		),
-	)
+	return tx.Note(ctx, r.journal.Entry(
+		actor, "instance.launched", "instance", w.NewName, run.Reason,
+		"%s takes the place of %s, which is stopped.", w.NewName, run.Instance.Name,
+	))
 }
 
 // replacementName proposes the name of an instance that takes the place of one.

@@ -42,11 +42,7 @@ var browserShell = Route{
 		}
 	},
 	place: func(
-		ctx context.Context,
-		r *restoring,
-		p *runs.Progress,
-		k record.Key,
-		l record.LoginToSweep,
+		ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep,
 	) (string, error) {
 		return r.placeBy(ctx, p, k, l, byShell)
 	},

@@ -29,11 +29,7 @@ var standingKey = Route{
 	},
 	rehearse: rehearseStanding,
 	place: func(
-		ctx context.Context,
-		r *restoring,
-		p *runs.Progress,
-		k record.Key,
-		l record.LoginToSweep,
+		ctx context.Context, r *restoring, p *runs.Progress, k record.Key, l record.LoginToSweep,
 	) (string, error) {
 		if r.work.Steward {
 			return r.placeBy(ctx, p, k, l, bySteward)

@@ -37,8 +37,7 @@ var windowsPassword = Route{
 	sentence: func(r *restoring) string {
 		return fmt.Sprintf(
 			"The administrator's password of %s was set anew and opened with %s. It should be changed at once.",
-			r.instance.Name,
-			r.work.KeyName,
+			r.instance.Name, r.work.KeyName,
 		)
 	},
 }
@@ -71,11 +70,9 @@ func (r *restoring) awaitOpened(ctx context.Context, p *runs.Progress) (string, 
 	if opened != nil {
 		return "opened by " + opened.By + ", who should change it at once", r.proved(ctx, p, r.now())
 	}
-	return "", runs.WaitFor(
-		record.Waits{
-			Who:  r.run.RequestedBy,
-			What: "to open the password with the private half of " + r.work.KeyName,
-			Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name),
-		},
-	)
+	return "", runs.WaitFor(record.Waits{
+		Who:  r.run.RequestedBy,
+		What: "to open the password with the private half of " + r.work.KeyName,
+		Next: fmt.Sprintf("plumlatch instance password %s -with FILE", r.instance.Name),
+	})
 }

@@ -373,9 +373,7 @@ func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
 	return []string{
 			"the lost key's entry is gone from the metadata",
 		}, r.cloud.SetMetadataKeys(
-			ctx,
-			r.instance.CloudID,
-			left,
+			ctx, r.instance.CloudID, left,
 		)
 }
 
@@ -385,15 +383,8 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 	actor, name := journal.ForRun(run), w.LoginName
 	note := journal.OnKeys(
 		r.journal.Entry(
-			actor,
-			"restore.ended",
-			"login",
-			name,
-			run.Reason,
-			"The restore of %s by the route %s, asked for by %s, is done: %s opens it.",
-			name,
-			w.Route,
-			run.RequestedBy,
+			actor, "restore.ended", "login", name, run.Reason,
+			"The restore of %s by the route %s, asked for by %s, is done: %s opens it.", name, w.Route, run.RequestedBy,
 			w.KeyName,
 		),
 		w.KeyName,
@@ -404,19 +395,12 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 	if state != runs.Done {
 		note.Outcome = state
 		note.Sentence = fmt.Sprintf(
-			"The restore of %s by the route %s, asked for by %s, was undone: %s.",
-			name,
-			w.Route,
-			run.RequestedBy,
+			"The restore of %s by the route %s, asked for by %s, was undone: %s.", name, w.Route, run.RequestedBy,
 			reason,
 		)
 		if state == runs.Failed || state == runs.NeedsPerson {
 			note.Sentence = fmt.Sprintf(
-				"The restore of %s by the route %s, asked for by %s, failed: %s.",
-				name,
-				w.Route,
-				run.RequestedBy,
-				reason,
+				"The restore of %s by the route %s, asked for by %s, failed: %s.", name, w.Route, run.RequestedBy, reason,
 			)
 		}
 		if w.Added {
@@ -457,14 +441,8 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor journal.
 		}
 		if k.State != "lost" {
 			e := r.journal.Entry(
-				actor,
-				"key.mark-lost",
-				"key",
-				k.Name,
-				r.run.Reason,
-				"%s is marked as lost: %s was restored because of it.",
-				k.Name,
-				r.work.LoginName,
+				actor, "key.mark-lost", "key", k.Name, r.run.Reason,
+				"%s is marked as lost: %s was restored because of it.", k.Name, r.work.LoginName,
 			)
 			if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
 				return err

@@ -78,21 +78,15 @@ func (s *Service) RotationRules(ctx context.Context) ([]Rule, error) {
 
 // AddRotationRule adds a standing rule. What is due by it begins at once, in its hours.
 func (s *Service) AddRotationRule(
-	ctx context.Context,
-	actor people.Actor,
-	once journal.IdempotencyKey,
-	w RuleWanted,
+	ctx context.Context, actor people.Actor, once journal.IdempotencyKey, w RuleWanted,
 ) (Rule, error) {
 	if err := people.FleetWide(ctx, "a standing rule"); err != nil {
 		return Rule{}, err
 	}
 	start := rotate.RotationStart{RotationWanted: w.Wanted, Make: w.Make, Settings: w.Settings, Rule: w.Name}
 	if err := errors.Join(
-		problem.CheckName("name", w.Name),
-		problem.CheckText("reason", w.Reason),
-		rotate.CheckWanted(&start.RotationWanted),
-		rotate.CheckSettings(&start.Settings),
-		rotate.CheckTogether(start),
+		problem.CheckName("name", w.Name), problem.CheckText("reason", w.Reason),
+		rotate.CheckWanted(&start.RotationWanted), rotate.CheckSettings(&start.Settings), rotate.CheckTogether(start),
 	); err != nil {
 		return Rule{}, err
 	}
@@ -102,16 +96,14 @@ func (s *Service) AddRotationRule(
 	switch {
 	case w.Wanted.To != "":
 		return Rule{}, bad(
-			"wanted",
-			"a standing rule has no one key that takes the place of all, since that comes to the age as well",
+			"wanted", "a standing rule has no one key that takes the place of all, since that comes to the age as well",
 			"Leave -to out",
 		)
 	case w.Wanted.Urgent:
 		return Rule{}, bad("wanted", "a standing rule is not urgent", "For lost keys: plumlatch rotate start -lost -urgent")
 	case w.Make != rotate.MakeService && w.Make != rotate.MakeBring:
 		return Rule{}, bad(
-			"make",
-			fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", w.Make),
+			"make", fmt.Sprintf("new keys have to come from somewhere, and %q says not from where", w.Make),
 			"Say service or bring",
 		)
 	case w.Make == rotate.MakeService && s.Safe == nil:
@@ -145,19 +137,10 @@ func (s *Service) AddRotationRule(
 		if err := tx.AddRotationRule(ctx, record); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"rule.add",
-				"rule",
-				w.Name,
-				w.Reason,
-				"%s added the standing rule %s.",
-				actor.Name,
-				w.Name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "rule.add", "rule", w.Name, w.Reason,
+			"%s added the standing rule %s.", actor.Name, w.Name,
+		))
 	})
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
@@ -189,9 +172,7 @@ func noSuchRule(name string) error {
 
 // ChangeRotationRule pauses a rule or lets it go on.
 func (s *Service) ChangeRotationRule(
-	ctx context.Context,
-	actor people.Actor,
-	name, change, reason string,
+	ctx context.Context, actor people.Actor, name, change, reason string,
 ) (Rule, error) {
 	if err := errors.Join(problem.CheckText("reason", reason), people.FleetWide(ctx, "a standing rule")); err != nil {
 		return Rule{}, problem.First(err)
@@ -206,20 +187,10 @@ func (s *Service) ChangeRotationRule(
 		if err := tx.ChangeRotationRule(ctx, record.ID, map[string]any{"paused": record.Paused}); err != nil {
 			return err
 		}
-		return tx.Note(
-			ctx,
-			s.journal.Entry(
-				actor.By(),
-				"rule."+change,
-				"rule",
-				name,
-				reason,
-				"%s %s the standing rule %s.",
-				actor.Name,
-				did,
-				name,
-			),
-		)
+		return tx.Note(ctx, s.journal.Entry(
+			actor.By(), "rule."+change, "rule", name, reason,
+			"%s %s the standing rule %s.", actor.Name, did, name,
+		))
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return Rule{}, noSuchRule(name)
@@ -307,10 +278,7 @@ func (s *Service) carryRule(ctx context.Context, r Rule) error {
 		}
 	}
 	state, err := s.rotate.StartRotation(
-		ctx,
-		people.TheService,
-		journal.IdempotencyKey{},
-		start,
+		ctx, people.TheService, journal.IdempotencyKey{}, start,
 	) // which notes it in the rule
 	var p *problem.Problem
 	if errors.As(err, &p) && p.Code == "plan-outrun" {
@@ -354,14 +322,8 @@ func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
 			return err
 		}
 		e := s.journal.Entry(
-			journal.ByService,
-			"rule.cannot",
-			"rule",
-			r.Name,
-			"",
-			"What is due by the rule %s cannot all be done: %s.",
-			r.Name,
-			note,
+			journal.ByService, "rule.cannot", "rule", r.Name, "",
+			"What is due by the rule %s cannot all be done: %s.", r.Name, note,
 		)
 		e.Outcome = "refused"
 		return tx.Note(ctx, e)

@@ -15,16 +15,11 @@ import (
 func TestARuleBeginsOnTheDayAndOnceADayAtMost(t *testing.T) {
 	r := servicetest.NewRig(t)
 	r.Launch("door", "old")
-	_, err := r.Rules.AddRotationRule(
-		t.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
-		rules.RuleWanted{
-			Name:   "monthly",
-			Wanted: rotate.RotationWanted{Selection: rotation.Selection{Older: 20 * 24 * time.Hour}},
-			Make:   rotate.MakeService,
-		},
-	)
+	_, err := r.Rules.AddRotationRule(t.Context(), r.Ines, journal.IdempotencyKey{}, rules.RuleWanted{
+		Name:   "monthly",
+		Wanted: rotate.RotationWanted{Selection: rotation.Selection{Older: 20 * 24 * time.Hour}},
+		Make:   rotate.MakeService,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

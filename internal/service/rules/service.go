@@ -27,12 +27,7 @@ type Service struct {
 
 // New returns the use cases of the standing rules.
 func New(
-	s *store.Store,
-	e *runs.Engine,
-	j *journal.Service,
-	r *rotate.Service,
-	log *slog.Logger,
-	now func() time.Time,
+	s *store.Store, e *runs.Engine, j *journal.Service, r *rotate.Service, log *slog.Logger, now func() time.Time,
 ) *Service {
 	return &Service{Safe: r.Safe, store: s, engine: e, journal: j, rotate: r, log: log, now: now}
 }

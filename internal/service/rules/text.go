@@ -125,8 +125,6 @@ func readRule(text json.RawMessage) (rotate.RotationWanted, error) {
 		}, err
 	}
 	return rotate.RotationWanted{}, fmt.Errorf(
-		"it has the version %d, and this program knows no later one than %d",
-		head.Version,
-		ruleVersion,
+		"it has the version %d, and this program knows no later one than %d", head.Version, ruleVersion,
 	)
 }

@@ -62,8 +62,7 @@ func lacksMaster(mark string) error {
 		Kind: problem.Unavailable,
 		Code: "master-key-missing",
 		Detail: fmt.Sprintf(
-			"this process of the service does not have the master key %s, which the safe is sealed under",
-			mark,
+			"this process of the service does not have the master key %s, which the safe is sealed under", mark,
 		),
 		Remedy: "Give it the same safe-key-file as the others",
 	}
@@ -158,20 +157,11 @@ func (s *Service) Rekey(ctx context.Context, by journal.By, reason string) (Safe
 	if err != nil {
 		return SafeState{}, err
 	}
-	if err := s.noteRekey(
-		ctx,
-		s.journal.Entry(
-			by,
-			"safe.rekey",
-			"safe",
-			s.Safe.Mark(),
-			reason,
-			"%s had the safe put under a new master key, %s; %s sealed anew.",
-			by.Name,
-			s.Safe.Mark(),
-			text.Counted(n, "secret"),
-		),
-	); err != nil {
+	if err := s.noteRekey(ctx, s.journal.Entry(
+		by, "safe.rekey", "safe", s.Safe.Mark(), reason,
+		"%s had the safe put under a new master key, %s; %s sealed anew.", by.Name, s.Safe.Mark(),
+		text.Counted(n, "secret"),
+	)); err != nil {
 		return SafeState{}, err
 	}
 	return s.SafeState(ctx)
@@ -292,19 +282,11 @@ func (s *Service) carryRekey(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.noteRekey(
-		ctx,
-		s.journal.Entry(
-			journal.ByService,
-			"safe.rekey",
-			"safe",
-			s.Safe.Mark(),
-			"",
-			"The service went on with putting the safe under a new master key, %s; %s sealed anew.",
-			s.Safe.Mark(),
-			text.Counted(n, "secret"),
-		),
-	)
+	return s.noteRekey(ctx, s.journal.Entry(
+		journal.ByService, "safe.rekey", "safe", s.Safe.Mark(), "",
+		"The service went on with putting the safe under a new master key, %s; %s sealed anew.", s.Safe.Mark(),
+		text.Counted(n, "secret"),
+	))
 }
 
 // listed writes names in a row, of many the first ones.

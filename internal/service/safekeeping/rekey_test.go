@@ -43,12 +43,7 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	})
 	put := func(n int) error {
 		_, err := other.Notify.AddReceiver(
-			t.Context(),
-			o.Ines,
-			journal.IdempotencyKey{},
-			fmt.Sprint("r-", n),
-			"https://hooks.example/x",
-			nil,
+			t.Context(), o.Ines, journal.IdempotencyKey{}, fmt.Sprint("r-", n), "https://hooks.example/x", nil,
 		)
 		return err
 	}
@@ -87,8 +82,7 @@ func TestARekeyLosesNothingThatAnotherProcessSeals(t *testing.T) {
 	// What is sealed under the old key is not kept any more.
 	err = o.Store.InTx(t.Context(), func(tx *store.Store) error {
 		return tx.AddServiceKey(
-			t.Context(),
-			record.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
+			t.Context(), record.ServiceKey{Name: "late", Blob: []byte("x"), MadeAt: o.Now()},
 			record.Secret{Sealed: []byte("x"), Mark: before},
 		)
 	})
@@ -106,8 +100,7 @@ func TestARekeyWaitsForAProcessWithoutTheNewKeyAndStepsOverWhatNoneOpens(t *test
 	half, err := o.Store.KeptHalf(t.Context(), k.ID)
 	if err == nil {
 		err = o.Store.Reseal(
-			t.Context(),
-			record.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
+			t.Context(), record.Sealed{Table: "kept_halves", ID: k.ID.String(), Sealed: half.Sealed},
 			record.Secret{Sealed: []byte("bent"), Mark: o.Safe.Mark()},
 		)
 	}
@@ -202,12 +195,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := o.Notify.AddReceiver(
-		t.Context(),
-		o.Ines,
-		journal.IdempotencyKey{},
-		"pager",
-		"https://hooks.example/x",
-		nil,
+		t.Context(), o.Ines, journal.IdempotencyKey{}, "pager", "https://hooks.example/x", nil,
 	); err != nil {
 		t.Fatal(err)
 	}
@@ -220,8 +208,7 @@ func TestRekeyPutsEverythingUnderTheNewKeyAndCanBeCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := errors.Join(
-		o.Store.WantMark(t.Context(), o.Safe.Mark()),
-		o.Store.UseMark(t.Context(), o.Safe.Mark()),
+		o.Store.WantMark(t.Context(), o.Safe.Mark()), o.Store.UseMark(t.Context(), o.Safe.Mark()),
 	); err != nil {
 		t.Fatal(err)
 	}

@@ -86,9 +86,7 @@ func (o *Office) Now() time.Time { return o.At }
 func (o *Office) Hire(name string, role people.Role, limits map[string]string) people.Actor {
 	o.T.Helper()
 	err := o.People.AddOperator(
-		o.T.Context(),
-		people.Actor{Name: "setup", Via: "service"},
-		journal.IdempotencyKey{},
+		o.T.Context(), people.Actor{Name: "setup", Via: "service"}, journal.IdempotencyKey{},
 		people.NewOperator{Name: name, Password: OfficePassword, Role: role, Limits: limits},
 	)
 	if err != nil {
@@ -111,12 +109,7 @@ func (o *Office) known(name string) people.Actor {
 func (o *Office) Keep(name, keeper string, labels map[string]string) record.Key {
 	o.T.Helper()
 	k, sealed, err := o.Keys.NewKept(
-		o.T.Context(),
-		o.Store,
-		o.Ines,
-		keys.NewKey{Name: name, Labels: labels},
-		keypair.Spec{},
-		name,
+		o.T.Context(), o.Store, o.Ines, keys.NewKey{Name: name, Labels: labels}, keypair.Spec{}, name,
 	)
 	if err != nil {
 		o.T.Fatal(err)
@@ -144,8 +137,7 @@ func (o *Office) Wants(what string, err error, code string) {
 
 func (o *Office) SignIn(name, password, code, address string) (string, error) {
 	_, secret, err := o.People.SignIn(
-		o.T.Context(),
-		people.SignIn{Name: name, Password: password, Code: code, Via: "console", Address: address},
+		o.T.Context(), people.SignIn{Name: name, Password: password, Code: code, Via: "console", Address: address},
 	)
 	return secret, err
 }

@@ -64,15 +64,9 @@ func prepare(ctx context.Context, owner, url string) error {
 	defer st.Close()
 	log := slog.New(slog.DiscardHandler)
 	return service.New(
-		st,
-		nil,
-		runs.New(st, log),
-		log,
-		service.Options{},
+		st, nil, runs.New(st, log), log, service.Options{},
 	).People.AddOperator(
-		ctx,
-		people.Actor{Name: "setup", Via: "service"},
-		journal.IdempotencyKey{},
+		ctx, people.Actor{Name: "setup", Via: "service"}, journal.IdempotencyKey{},
 		people.NewOperator{Name: "ines", Title: "Ines", Password: OfficePassword, Role: people.Admin},
 	)
 }
@@ -113,10 +107,7 @@ var (
 // newRigWith is newRig with a cloud of some other kind. Before the service starts, it is
 // set up.
 func newRigWith(
-	t *testing.T,
-	o paddock.Options,
-	timeout time.Duration,
-	setUp func(*service.Service, *runs.Engine),
+	t *testing.T, o paddock.Options, timeout time.Duration, setUp func(*service.Service, *runs.Engine),
 ) *Rig {
 	t.Helper()
 	r := &Rig{T: t, Dir: t.TempDir(), timeout: timeout, setUp: setUp}
@@ -162,10 +153,7 @@ func newRigWith(
 
 // connectService returns a service that is not started.
 func connectService(
-	ctx context.Context,
-	database, cloudURL, safeFile string,
-	timeout time.Duration,
-	now func() time.Time,
+	ctx context.Context, database, cloudURL, safeFile string, timeout time.Duration, now func() time.Time,
 ) (*service.Service, *store.Store, *runs.Engine, error) {
 	port, err := cloud.Connect(cloudURL, "secret", timeout)
 	if err != nil {
@@ -207,12 +195,7 @@ func (r *Rig) Reconnect() {
 	r.T.Helper()
 	var err error
 	r.Service, r.Store, r.Engine, err = connectService(
-		r.T.Context(),
-		r.database,
-		r.cloudURL,
-		r.safeFile,
-		r.timeout,
-		r.Now,
+		r.T.Context(), r.database, r.cloudURL, r.safeFile, r.timeout, r.Now,
 	)
 	if err != nil {
 		r.T.Fatal(err)
@@ -247,18 +230,13 @@ func (r *Rig) LaunchWith(name, key string, steward bool) {
 	r.T.Helper()
 	if _, err := r.Keys.Key(r.T.Context(), key); err != nil {
 		if _, _, err := r.Keys.MakeKey(
-			r.T.Context(),
-			r.Ines,
-			journal.IdempotencyKey{},
-			keys.MadeHere{NewKey: keys.NewKey{Name: key}},
+			r.T.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: key}},
 		); err != nil {
 			r.T.Fatal(err)
 		}
 	}
 	_, run, err := r.Fleet.Launch(
-		r.T.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
+		r.T.Context(), r.Ines, journal.IdempotencyKey{},
 		fleet.Launch{Name: name, Image: "debian-12", Size: "small", Keys: []string{key}, Steward: steward},
 	)
 	if err != nil {
@@ -332,9 +310,7 @@ func (r *Rig) ReportEntryBy(who people.Actor, login, key, hostKey string, signer
 		return err
 	}
 	_, err = r.Access.ReportEntry(
-		r.T.Context(),
-		who,
-		login,
+		r.T.Context(), who, login,
 		access.ReportedEntry{Key: key, HostKey: hostKey, Challenge: c.ID, Signature: armoured},
 	)
 	return err
@@ -438,8 +414,7 @@ func NewImpatientRig(t *testing.T, timeout time.Duration, setUp func(*service.Se
 		err = errors.Join(err, r.Port.ClosePort(t.Context(), rule.Id))
 	}
 	if _, opened := r.Port.OpenPort(t.Context(), "", "default", "127.0.0.1/32", paddock.SSHPort); errors.Join(
-		err,
-		opened,
+		err, opened,
 	) != nil {
 		t.Fatal(err, opened)
 	}
@@ -450,10 +425,7 @@ func NewImpatientRig(t *testing.T, timeout time.Duration, setUp func(*service.Se
 func (r *Rig) MadeKey(name string, spec keypair.Spec) ssh.Signer {
 	r.T.Helper()
 	_, half, err := r.Keys.MakeKey(
-		r.T.Context(),
-		r.Ines,
-		journal.IdempotencyKey{},
-		keys.MadeHere{NewKey: keys.NewKey{Name: name}, Spec: spec},
+		r.T.Context(), r.Ines, journal.IdempotencyKey{}, keys.MadeHere{NewKey: keys.NewKey{Name: name}, Spec: spec},
 	)
 	if err != nil {
 		r.T.Fatal(err)

@@ -106,9 +106,7 @@ func (s *Service) Elsewhere(step runs.Step, run record.Run, worker, again string
 		if s.now().Sub(heard) > s.ReportWithin {
 			return "", fmt.Errorf(
 				"nothing was heard from the machine of %s for %s; what it did stands, and it is safe to try again: %s",
-				worker,
-				s.ReportWithin,
-				again,
+				worker, s.ReportWithin, again,
 			)
 		}
 		return "", runs.WaitFor(record.Waits{Who: worker, What: "to do this from their machine: " + title})
@@ -139,10 +137,7 @@ func (s *Service) TakeJobs(kind string, j Job) { s.jobs[kind] = j }
 // ReportStep records what came of a step that the actor took from their own machine,
 // and returns once the next one, if there is one, is written down as begun.
 func (s *Service) ReportStep(
-	ctx context.Context,
-	actor people.Actor,
-	id uuid.UUID,
-	step, outcome, failure string,
+	ctx context.Context, actor people.Actor, id uuid.UUID, step, outcome, failure string,
 ) (record.Run, error) {
 	if err := errors.Join(problem.CheckText("outcome", outcome), problem.CheckText("error", failure)); err != nil {
 		return record.Run{}, err
@@ -206,8 +201,7 @@ func (s *Service) seeFromHere(ctx context.Context, job Job, run record.Run, work
 		return "", fmt.Errorf("the SSH server still accepts %s", key.Name)
 	case !accepted && about.Accept:
 		return "", fmt.Errorf(
-			"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s",
-			key.Name,
+			"the line stands there, but the SSH server does not accept %s; see why: plumlatch why %s", key.Name,
 			login.Instance.Name,
 		)
 	case about.Accept:

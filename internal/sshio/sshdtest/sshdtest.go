@@ -58,13 +58,7 @@ func StartFull(t testing.TB, text string, kib int) *Server {
 	t.Helper()
 	dir := t.TempDir()
 	if out, err := exec.Command(
-		"mount",
-		"-t",
-		"tmpfs",
-		"-o",
-		fmt.Sprintf("size=%dk,mode=700", kib),
-		"none",
-		dir,
+		"mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dk,mode=700", kib), "none", dir,
 	).CombinedOutput(); err != nil {
 		t.Skipf("no small disk can be mounted here: %v: %s", err, out)
 	}
@@ -112,8 +106,7 @@ func confined(t testing.TB, subsystem string) *Server {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	root := filepath.Join(dir, "root")
 	if err := errors.Join(
-		os.Chmod(dir, 0o755),
-		os.MkdirAll(filepath.Join(root, ".ssh"), 0o755),
+		os.Chmod(dir, 0o755), os.MkdirAll(filepath.Join(root, ".ssh"), 0o755),
 		os.Chmod(filepath.Join(root, ".ssh"), 0o700),
 	); err != nil {
 		t.Fatal(err)

@@ -257,3 +257,29 @@ func TestSecurityNotesNameTestsThatAreThere(t *testing.T) {
 		}
 	}
 }
+
+// TestTheArchitectureNamesFilesThatAreThere reads docs/architecture.md and the decisions.
+func TestTheArchitectureNamesFilesThatAreThere(t *testing.T) {
+	root := filepath.Join("..", "..")
+	pages, err := filepath.Glob(filepath.Join(root, "docs", "decisions", "*.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`((?:internal|cmd|api|console|e2e|bench|docs)/[A-Za-z0-9_./-]+)`")
+	found := 0
+	for _, page := range append(pages, filepath.Join(root, "docs", "architecture.md")) {
+		data, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range named.FindAllStringSubmatch(string(data), -1) {
+			found++
+			if _, err := os.Stat(filepath.Join(root, filepath.FromSlash(m[1]))); err != nil {
+				t.Errorf("%s names %s, and there is no such file", filepath.Base(page), m[1])
+			}
+		}
+	}
+	if found < 40 {
+		t.Errorf("%d files are named, want 40 at least", found)
+	}
+}

@@ -15,9 +15,9 @@ func (s *Store) SetKeeper(ctx context.Context, key, keeper uuid.UUID) error {
 }
 
 // KeysHeldBy returns the active keys of a keeper, by name.
-func (s *Store) KeysHeldBy(ctx context.Context, keeper uuid.UUID) ([]record.Key, error) {
+func (s *Store) KeysHeldBy(ctx context.Context, keepers ...uuid.UUID) ([]record.Key, error) {
 	var out []record.Key
-	err := s.db.WithContext(ctx).Where("keeper_id = ? AND state = 'active'", keeper).Order("name").Find(&out).Error
+	err := s.db.WithContext(ctx).Where("keeper_id IN ? AND state = 'active'", keepers).Order("name").Find(&out).Error
 	return out, plain(err)
 }
 

@@ -177,7 +177,7 @@ func connect(ctx context.Context, url string, connections int32, bounded bool) (
 			config.ConnConfig.RuntimeParams[name] = fmt.Sprint(after.Milliseconds())
 		}
 	}
-	config.PrepareConn = setLimit
+	config.PrepareConn, config.ConnConfig.Tracer = setLimit, counter{}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)

@@ -173,22 +173,45 @@ func (s *Store) FirstGroup(ctx context.Context, id uuid.UUID, n int) (map[rotati
 	return counts, plain(err)
 }
 
-// EnteredItems returns the items of a rotation that are placed and whose new key has
-// completed a login since, with when.
-func (s *Store) EnteredItems(ctx context.Context, id uuid.UUID) (map[uuid.UUID]time.Time, error) {
-	var rows []struct {
-		ID        uuid.UUID
-		EnteredAt time.Time
+// ProveEntered makes the placed items of a rotation proved whose new key has completed a login since it
+// was placed. Raw, since GORM updates no table from a join with another.
+func (s *Store) ProveEntered(ctx context.Context, id uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Exec(`UPDATE rotation_items t
+		SET state = 'proved', proved_at = s.entered_at, detail = ''
+		FROM sightings s
+		WHERE t.rotation_id = ? AND t.state = 'placed' AND s.login_id = t.login_id AND s.key_id = t.new_key_id
+			AND s.entered_at IS NOT NULL AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)`, id).Error)
+}
+
+// ItemTurn is what an item of a rotation comes to next.
+type ItemTurn struct {
+	ID    uuid.UUID
+	State rotation.ItemState
+	// Run is its run from now on, nil for the one of before; EndedAt when it ended, nil for not.
+	Run     *uuid.UUID
+	Detail  string
+	EndedAt *time.Time
+}
+
+// TurnItems gives items their next states. Raw, since GORM updates no rows to values of their own.
+func (s *Store) TurnItems(ctx context.Context, turns []ItemTurn) error {
+	if len(turns) == 0 {
+		return nil
 	}
-	err := s.db.WithContext(ctx).Raw(`SELECT t.id, s.entered_at FROM rotation_items t
-		JOIN sightings s ON s.login_id = t.login_id AND s.key_id = t.new_key_id AND s.entered_at IS NOT NULL
-			AND (t.entered_before IS NULL OR s.entered_at > t.entered_before)
-		WHERE t.rotation_id = ? AND t.state = 'placed'`, id).Scan(&rows).Error
-	entered := map[uuid.UUID]time.Time{}
-	for _, r := range rows {
-		entered[r.ID] = r.EnteredAt
+	var ids [][16]byte
+	var runs []*uuid.UUID
+	var states, details []string
+	var ends []*time.Time
+	for _, t := range turns {
+		ids, runs, states = append(ids, t.ID), append(runs, t.Run), append(states, string(t.State))
+		details, ends = append(details, t.Detail), append(ends, t.EndedAt)
 	}
-	return entered, plain(err)
+	_, err := s.db.Statement.ConnPool.ExecContext(ctx, `UPDATE rotation_items t
+		SET state = n.state, run_id = COALESCE(n.run, t.run_id), detail = n.detail,
+			ended_at = COALESCE(n.ended, t.ended_at)
+		FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::timestamptz[]) AS n (id, run, state, detail, ended)
+		WHERE t.id = n.id`, ids, runs, states, details, ends)
+	return plain(err)
 }
 
 // ItemByID returns an item of a rotation.

@@ -71,14 +71,16 @@ func (s *Service) leavingOf(ctx context.Context, o record.Operator) (Leaving, er
 	if err != nil {
 		return out, err
 	}
-	for _, t := range teams {
-		held, err := s.store.KeysHeldBy(ctx, t.ID)
-		if err != nil {
-			return out, err
-		}
-		for _, k := range held {
-			out.TeamKeys = append(out.TeamKeys, k.Name)
-		}
+	ofTeams := make([]uuid.UUID, len(teams))
+	for n, t := range teams {
+		ofTeams[n] = t.ID
+	}
+	held, err := s.store.KeysHeldBy(ctx, ofTeams...)
+	if err != nil {
+		return out, err
+	}
+	for _, k := range held {
+		out.TeamKeys = append(out.TeamKeys, k.Name)
 	}
 	w, err := s.access.World(ctx, record.ReachFilter{Keeper: keeper.Name})
 	if err != nil {

@@ -63,7 +63,7 @@ func (s *Service) TakeRotationItems(
 		if err != nil || r.EndedAt != nil {
 			return err
 		}
-		if err := s.noteEntered(ctx, tx, r); err != nil {
+		if err := tx.ProveEntered(ctx, r.ID); err != nil {
 			return err
 		}
 		counts, err := tx.RotationCounts(ctx, id)

@@ -44,7 +44,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 		if err != nil || r.EndedAt != nil {
 			return err
 		}
-		if err := s.noteEntered(ctx, tx, r); err != nil {
+		if err := tx.ProveEntered(ctx, r.ID); err != nil {
 			return err
 		}
 		if r.State == rotation.Undoing { // what was at work when the undo was asked for
@@ -96,22 +96,6 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 		s.engine.Wake(ctx, run)
 	}
 	return err
-}
-
-// noteEntered notes which placed items were proved by a completed login since.
-func (s *Service) noteEntered(ctx context.Context, tx *store.Store, r record.Rotation) error {
-	entered, err := tx.EnteredItems(ctx, r.ID)
-	if err != nil {
-		return err
-	}
-	for item, at := range entered {
-		if err := tx.ChangeItem(
-			ctx, item, map[string]any{"state": rotation.ItemProved, "proved_at": at, "detail": ""},
-		); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // shouldPause says why a rotation is to wait for a decision, "" if it is not.
@@ -302,22 +286,19 @@ func (s *Service) startRotating(
 	}
 	var started []record.Run
 	var ids []uuid.UUID
-	changes := map[uuid.UUID]map[string]any{}
+	var turns []store.ItemTurn
 	for _, i := range list {
 		if i.NewKeyID == nil || i.OldKeyID == nil {
-			changes[i.ID] = map[string]any{
-				"state":    rotation.ItemFailed,
-				"detail":   "the record of its key is gone",
-				"ended_at": s.now(),
-			}
+			turns = append(turns, store.ItemTurn{
+				ID: i.ID, State: rotation.ItemFailed, Detail: "the record of its key is gone", EndedAt: new(s.now()),
+			})
 			continue
 		}
 		if i.phase == "" && !granted[i.ID] { // withdrawn or replaced since the plan
-			changes[i.ID] = map[string]any{
-				"state":    rotation.ItemUndone,
-				"detail":   "nobody grants " + i.OldName + " there any more, so there is nothing to replace",
-				"ended_at": s.now(),
-			}
+			turns = append(turns, store.ItemTurn{
+				ID: i.ID, State: rotation.ItemUndone, EndedAt: new(s.now()),
+				Detail: "nobody grants " + i.OldName + " there any more, so there is nothing to replace",
+			})
 			continue
 		}
 		work := replace.Work{
@@ -349,15 +330,13 @@ func (s *Service) startRotating(
 			At:       s.now(),
 		})
 		started, ids = append(started, run), append(ids, run.ID)
-		changes[i.ID] = map[string]any{"state": i.state, "run_id": run.ID, "detail": ""}
+		turns = append(turns, store.ItemTurn{ID: i.ID, State: i.state, Run: &run.ID})
 	}
 	if err := tx.AddRuns(ctx, started); err != nil {
 		return nil, err
 	}
-	for id, columns := range changes {
-		if err := tx.ChangeItem(ctx, id, columns); err != nil {
-			return nil, err
-		}
+	if err := tx.TurnItems(ctx, turns); err != nil {
+		return nil, err
 	}
 	return ids, nil
 }

@@ -3,6 +3,7 @@ module plumlatch
 go 1.26.8
 
 require (
+	github.com/alexedwards/argon2id v1.0.0
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0

@@ -1,24 +1,22 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
-	"crypto/subtle"
-	"encoding/base64"
-	"fmt"
-	"strings"
-
-	"golang.org/x/crypto/argon2"
+	"sync"
 
 	"plumlatch/internal/service/problem"
+
+	"github.com/alexedwards/argon2id"
 )
 
-// The cost of a password hash: argon2id with 46 MiB, one pass, one lane, as
+// cost is that of a password hash: argon2id with 46 MiB, one pass, one lane, as
 // RFC 9106 and OWASP's list of 2023 allow.
-const (
-	argonMemory = 46 << 10 // KiB
-	argonPasses = 1
-)
+var cost = &argon2id.Params{Memory: 46 << 10, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
+
+// longestPassword is the most that is hashed, in bytes.
+const longestPassword = 1024
 
 // Each hash takes 46 MiB: so many are made at once, and so many more may wait for that.
 const (
@@ -56,56 +54,28 @@ func hashing(ctx context.Context, do func()) error {
 	return nil
 }
 
-// hashPassword returns what is kept of a password.
+// hashPassword returns what is kept of a password, in the form of the reference implementation.
 func hashPassword(ctx context.Context, password string) (hash string, err error) {
-	var salt [16]byte
-	rand.Read(salt[:])
-	err = hashing(ctx, func() {
-		hash = encodeHash(salt[:], argon2.IDKey([]byte(password), salt[:], argonPasses, argonMemory, 1, 32))
-	})
-	return hash, err
+	failed := hashing(ctx, func() { hash, err = argon2id.CreateHash(password, cost) })
+	return hash, cmp.Or(failed, err)
 }
 
-func encodeHash(salt, sum []byte) string {
-	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonPasses, enc(salt), enc(sum))
-}
-
-// nobody is what an unknown name is tried against, so that it takes as long as a known one.
-// It is the hash of no password that anybody knows.
-var nobody = func() string {
-	var b [48]byte
-	rand.Read(b[:])
-	return encodeHash(b[:16], b[16:])
-}()
+// nobody is what an unknown name is tried against, so that it takes as long as a known one. It is the
+// hash of no password that anybody knows.
+var nobody = sync.OnceValues(func() (string, error) { return argon2id.CreateHash(rand.Text(), cost) })
 
 // passwordFits reports whether the password is the one of the hash; of the hash "" none is, and
 // finding that out takes as long.
 func passwordFits(ctx context.Context, hash, password string) (fits bool, err error) {
 	of := hash
 	if of == "" {
-		of = nobody
+		if of, err = nobody(); err != nil {
+			return false, err
+		}
 	}
-	err = hashing(ctx, func() { fits = hashFits(of, password) })
-	return fits && hash != "", err
-}
-
-func hashFits(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || len(password) > 1024 {
-		return false
+	if len(password) > longestPassword {
+		return false, nil
 	}
-	var memory, passes uint32
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=1", &memory, &passes); err != nil {
-		return false
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	if err != nil {
-		return false
-	}
-	want, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil || len(want) != 32 {
-		return false
-	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, 1, 32), want) == 1
+	failed := hashing(ctx, func() { fits, err = argon2id.ComparePasswordAndHash(password, of) })
+	return fits && hash != "" && err == nil, cmp.Or(failed, err)
 }

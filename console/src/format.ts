@@ -1,13 +1,9 @@
 /** The one place that writes times, durations and states for people. */
 
-const months = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
-const two = (n: number) => String(n).padStart(2, "0");
+import dayjs from "dayjs";
 
 /** A day as the client writes it: 2 Jan 2006. */
-export function day(iso: string): string {
-  const d = new Date(iso);
-  return `${d.getDate()} ${months[d.getMonth()]} ${d.getFullYear()}`;
-}
+export const day = (iso: string) => dayjs(iso).format("D MMM YYYY");
 
 export const weekdays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 
@@ -18,24 +14,18 @@ export const weekdays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 export function monthDays(from: Date, days: number): { title: string; blanks: number; dates: Date[] }[] {
   const out: { title: string; blanks: number; dates: Date[] }[] = [];
   for (let n = 0; n <= days; n++) {
-    const d = new Date(from.getFullYear(), from.getMonth(), from.getDate() + n, 12);
-    const title = `${months[d.getMonth()]} ${d.getFullYear()}`;
-    if (out.at(-1)?.title !== title) out.push({ title, blanks: (d.getDay() + 6) % 7, dates: [] });
-    out.at(-1)?.dates.push(d);
+    const d = dayjs(from).add(n, "day").hour(12);
+    const title = d.format("MMM YYYY");
+    if (out.at(-1)?.title !== title) out.push({ title, blanks: (d.day() + 6) % 7, dates: [] });
+    out.at(-1)?.dates.push(d.toDate());
   }
   return out;
 }
 
-export function moment(iso: string): string {
-  const d = new Date(iso);
-  return `${day(iso)} ${two(d.getHours())}:${two(d.getMinutes())}`;
-}
+export const moment = (iso: string) => dayjs(iso).format("D MMM YYYY HH:mm");
 
 /** The time of the day, to the second. */
-export function clock(iso: string): string {
-  const d = new Date(iso);
-  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
-}
+export const clock = (iso: string) => dayjs(iso).format("HH:mm:ss");
 
 /** How long it is until a moment. */
 export function left(iso: string, now: number): string {

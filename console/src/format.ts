@@ -2,6 +2,8 @@
 
 import dayjs from "dayjs";
 
+import type { components } from "./api/contract.gen";
+
 /** A day as the client writes it: 2 Jan 2006. */
 export const day = (iso: string) => dayjs(iso).format("D MMM YYYY");
 
@@ -109,8 +111,34 @@ interface Look {
   sign: string;
 }
 
-/** Every state has a sign and a word, so that colour is never all that tells it. */
-const looks: Record<string, Look> = {
+/** What came of an entry of the daybook, beside the ends of runs. */
+export type Outcome = "done" | "refused" | "found" | "failed";
+
+/** Every state that the contract has, and the words of the console's own. */
+export type State =
+  | components["schemas"]["InstanceState"]
+  | components["schemas"]["KeyState"]
+  | components["schemas"]["Fit"]
+  | components["schemas"]["RunState"]
+  | components["schemas"]["StepState"]
+  | components["schemas"]["ReachState"]
+  | components["schemas"]["RotationState"]
+  | components["schemas"]["RotationItemState"]
+  | Outcome
+  | NonNullable<components["schemas"]["ProofDue"]["state"]>
+  | NonNullable<components["schemas"]["Consent"]["state"]>
+  | "stranger"
+  | "open"
+  | "closed"
+  | "leaving"
+  | "sending"
+  | "works"
+  | "not seen"
+  | "late"
+  | "waits for somebody";
+
+/** Every state has a sign and a word, so that colour is never all that tells it; one without is a compile error. */
+const looks: Record<State, Look> = {
   running: { tone: "good", sign: "●" },
   stopped: { tone: "off", sign: "■" },
   launching: { tone: "busy", sign: "◔" },
@@ -161,4 +189,7 @@ const looks: Record<string, Look> = {
   "waits for somebody": { tone: "warn", sign: "?" },
 };
 
-export const lookOf = (state: string): Look => looks[state] ?? { tone: "off", sign: "·" };
+export const lookOf = (state: State): Look => looks[state];
+
+/** A state that the contract leaves open, such as an outcome; undefined where there is no sign for it. */
+export const stateOf = (text: string): State | undefined => (text in looks ? (text as State) : undefined);

@@ -1,8 +1,8 @@
-import { lookOf } from "../format";
+import { lookOf, stateOf, type State } from "../format";
 import { useTones } from "../look";
 
 /** A state as a sign, a word and a colour. */
-export function StateMark({ state }: { state: string }) {
+export function StateMark({ state }: { state: State }) {
   const { tone, sign } = lookOf(state);
   const colour = useTones()[tone];
   return (
@@ -13,4 +13,10 @@ export function StateMark({ state }: { state: string }) {
       {state.replaceAll("-", " ")}
     </span>
   );
+}
+
+/** An outcome, with its sign where it has one. */
+export function OutcomeMark({ outcome }: { outcome: string }) {
+  const state = stateOf(outcome);
+  return state ? <StateMark state={state} /> : <>{outcome}</>;
 }

@@ -7,7 +7,7 @@ import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/PagedTable";
 import { PageHead } from "../../parts/PageHead";
-import { StateMark } from "../../parts/StateMark";
+import { OutcomeMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 import { usePlace } from "../../parts/usePlace";
 
@@ -95,7 +95,7 @@ export default function Daybook() {
           { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
           { title: "By", key: "person", render: (_, e) => narrow("person", e.person) },
           { title: "Way", dataIndex: "via" },
-          { title: "Outcome", key: "outcome", render: (_, e) => <StateMark state={e.outcome} /> },
+          { title: "Outcome", key: "outcome", render: (_, e) => <OutcomeMark outcome={e.outcome} /> },
           {
             title: "About",
             key: "subject",

@@ -89,7 +89,7 @@ export default function Instances() {
             sortOrder: orderOf("name", filter.sort),
             render: (_, i) => <Link to={`/instances/${encodeURIComponent(i.name)}`}>{i.name}</Link>,
           },
-          { title: "State", dataIndex: "state", render: (s: string) => <StateMark state={s} /> },
+          { title: "State", dataIndex: "state", render: (s: Instance["state"]) => <StateMark state={s} /> },
           { title: "Keys", dataIndex: "keys", align: "right", render: (n: number) => (n === 0 ? "none" : n) },
           { title: "Login user", key: "user", render: (_, i) => i.connection.user },
           {

@@ -7,7 +7,7 @@ import { moment } from "../../format";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { FormDialog } from "../../parts/FormDialog";
 import { PagedTable } from "../../parts/PagedTable";
-import { StateMark } from "../../parts/StateMark";
+import { OutcomeMark } from "../../parts/StateMark";
 import { useAct } from "../../parts/useAct";
 
 /** What was done with a key, its uses and releases among it. */
@@ -30,7 +30,7 @@ export function Uses({ of }: { of: string }) {
         columns={[
           { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
           { title: "By", dataIndex: "person" },
-          { title: "Outcome", key: "outcome", render: (_, e) => <StateMark state={e.outcome} /> },
+          { title: "Outcome", key: "outcome", render: (_, e) => <OutcomeMark outcome={e.outcome} /> },
           {
             title: "What",
             key: "what",

@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { MapLogin, ReachMap } from "../../api/client";
 import { useKeepers, useReachMap } from "../../api/queries";
-import { counted, lookOf, reachOrder } from "../../format";
+import { counted, lookOf, reachOrder, type State } from "../../format";
 import { useTones } from "../../look";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyGlyph } from "../../parts/KeyGlyph";
@@ -305,7 +305,7 @@ function Mark({ x, y, r, fit, colour }: { x: number; y: number; r: number; fit: 
 function Legend() {
   return (
     <>
-      {["in place", "missing", "ungranted", "unswept"].map((f) => (
+      {(["in place", "missing", "ungranted", "unswept"] as const).map((f) => (
         <StateMark key={f} state={f} />
       ))}
       <span>Point at a place to see whose key it is.</span>
@@ -317,7 +317,7 @@ const short = (text: string, most: number) => (text.length > most ? `${text.slic
 
 /** The logins of one reach stand together, the worst first. */
 function bandsOf(logins: MapLogin[]) {
-  const bands: { state: string; from: number; count: number }[] = [];
+  const bands: { state: State; from: number; count: number }[] = [];
   logins.forEach((l, n) => {
     const last = bands.at(-1);
     if (last?.state === l.reach) last.count++;

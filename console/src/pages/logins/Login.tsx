@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Card, Input, Modal, Select, Table, type TableColumnsType } from "antd";
-import { useState } from "react";
+import { useCallback, useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
-import { useLogin, useMe, useSweep, useVersions } from "../../api/queries";
+import { api, requestKey, take, type FileVersion, type Login, type Opening, type Stranger } from "../../api/client";
+import { useLogin, useMe, useRun, useSweep, useVersions } from "../../api/queries";
 import { day, moment } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
@@ -166,10 +166,10 @@ function Settle({ login, of, text }: { login: Login; of: Opening; text: string }
   const { message } = App.useApp();
   const queries = useQueryClient();
   const settle = useMutation({
-    mutationFn: () =>
+    mutationFn: (once: string) =>
       take(
         api.POST("/grants", {
-          params: {},
+          params: { header: { "Idempotency-Key": once } },
           body: {
             key: of.key.name,
             login: login.reach.login,
@@ -178,16 +178,35 @@ function Settle({ login, of, text }: { login: Login; of: Opening; text: string }
           },
         }),
       ),
-    onSuccess: () => {
-      setTimeout(() => void queries.invalidateQueries({ queryKey: ["reach"] }), 800);
+    onSuccess: (g) => {
+      if (!g.run) void queries.invalidateQueries({ queryKey: ["reach"] });
     },
     onError: (e) => void message.error(e.message),
   });
+  const { reset, data } = settle;
+  const run = data?.run?.id;
+  const ended = useCallback(() => {
+    reset();
+    void queries.invalidateQueries({ queryKey: ["reach"] });
+  }, [reset, queries]);
   return (
-    <Button size="small" loading={settle.isPending} onClick={() => settle.mutate()}>
-      {text}
-    </Button>
+    <>
+      <Button size="small" loading={settle.isPending || !!run} onClick={() => settle.mutate(requestKey())}>
+        {text}
+      </Button>
+      {run && <WhenEnded run={run} ended={ended} />}
+    </>
   );
+}
+
+/** Follows a run, and tells once it has ended. */
+function WhenEnded({ run: id, ended }: { run: string; ended: () => void }) {
+  const { run } = useRun(id);
+  const over = !!run?.ended_at;
+  useEffect(() => {
+    if (over) ended();
+  }, [over, ended]);
+  return null;
 }
 
 const strangerColumns = (may: boolean, record: (g: Stranger) => void): TableColumnsType<Stranger> => [
@@ -222,8 +241,13 @@ function RecordStranger({ of, close }: { of: Stranger; close: () => void }) {
   const [name, setName] = useState("");
   const queries = useQueryClient();
   const save = useMutation({
-    mutationFn: () =>
-      take(api.POST("/keys", { params: {}, body: { name, public_key: of.line, purpose: "found on an instance" } })),
+    mutationFn: (once: string) =>
+      take(
+        api.POST("/keys", {
+          params: { header: { "Idempotency-Key": once } },
+          body: { name, public_key: of.line, purpose: "found on an instance" },
+        }),
+      ),
     onSuccess: () => {
       void queries.invalidateQueries({ queryKey: ["reach"] });
       close();
@@ -235,7 +259,7 @@ function RecordStranger({ of, close }: { of: Stranger; close: () => void }) {
       title="Record this key"
       onCancel={close}
       okText="Record it"
-      onOk={() => save.mutate()}
+      onOk={() => save.mutate(requestKey())}
       confirmLoading={save.isPending}
       okButtonProps={{ disabled: !name }}
     >

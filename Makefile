@@ -4,7 +4,7 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -X main.version=$(VERSION) -X plumlatch/internal/cli/kit.Version=$(VERSION)
 CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
 
-.PHONY: help demo test build generate lint bench screenshots clean
+.PHONY: help demo test race build generate lint bench screenshots clean
 
 help: ## list these commands
 	@awk -F ':.*## ' '/^[a-z]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -16,6 +16,10 @@ demo: build ## start everything with the sample fleet; Ctrl-C stops it and keeps
 test: build lint ## install what tests need, check the code, run all tests
 	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/bin/chromium-headless-shell=chromium-headless-shell pgrep=procps /usr/sbin/sshd=openssh-server /usr/sbin/pgbouncer=pgbouncer curl=curl jq=jq
 	TMPDIR=$$(scripts/quick-folder) PLUMLATCH_BUILT=$(CURDIR)/bin go test -count=1 -vet=off -timeout 30m -parallel 3 ./e2e ./internal/service/route ./internal/service/rotate ./... # the longest first
+
+race: ## run the tests of the packages under the race detector, which takes some 15 minutes on two cores
+	@scripts/need "/usr/lib/postgresql/*/bin/initdb=postgresql" ssh=openssh-client /usr/sbin/sshd=openssh-server
+	TMPDIR=$$(scripts/quick-folder) go test -race -count=1 -vet=off -timeout 40m -parallel 2 ./internal/...
 
 build: console/dist/index.html ## build the console and the binaries into bin/
 	@mkdir -p bin

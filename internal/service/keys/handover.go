@@ -42,50 +42,12 @@ func (s *Service) HandOver(
 	}
 	var waits *record.Handover
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
-		k, err := s.LockKey(ctx, tx, key, func(k record.Key) error {
-			if err := s.Beyond(ctx, tx, k); err != nil {
-				return err
-			}
-			own, err := s.Holds(ctx, tx, actor, k)
-			switch {
-			case err != nil:
-				return err
-			case k.StewardOf != nil:
-				return &problem.Problem{
-					Kind:   problem.Conflict,
-					Code:   "steward-key",
-					Where:  []string{key},
-					Detail: key + " is a steward key, the service's own",
-				}
-			case !own && actor.Role != people.Admin:
-				return &problem.Problem{
-					Kind:   problem.Forbidden,
-					Code:   "not-the-keeper",
-					Where:  []string{key},
-					Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", key),
-					Remedy: "Ask them",
-				}
-			}
-			return nil
-		})
-		switch {
-		case err != nil:
+		k, err := s.LockKey(ctx, tx, key, func(k record.Key) error { return s.mayHandOver(ctx, tx, actor, k) })
+		if err != nil {
 			return err
-		case k.State == "lost":
-			return &problem.Problem{
-				Kind:   problem.Conflict,
-				Code:   "key-lost",
-				Where:  []string{key},
-				Detail: key + " is marked as lost",
-				Remedy: "Rotate it: plumlatch rotate plan -key " + key,
-			}
-		case k.KeeperID != nil && *k.KeeperID == keeper.ID:
-			return &problem.Problem{
-				Kind:   problem.Conflict,
-				Code:   "keeper-already",
-				Where:  []string{key},
-				Detail: keeper.Name + " is its keeper already",
-			}
+		}
+		if err := handsOver(k, *keeper); err != nil {
+			return err
 		}
 		half, err := tx.KeptHalf(ctx, k.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -135,6 +97,56 @@ func (s *Service) HandOver(
 	}
 	k, err := s.Key(ctx, key)
 	return k, waits, err
+}
+
+// mayHandOver refuses an actor who may not hand the key over.
+func (s *Service) mayHandOver(ctx context.Context, tx *store.Store, actor people.Actor, k record.Key) error {
+	if err := s.Beyond(ctx, tx, k); err != nil {
+		return err
+	}
+	own, err := s.Holds(ctx, tx, actor, k)
+	switch {
+	case err != nil:
+		return err
+	case k.StewardOf != nil:
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "steward-key",
+			Where:  []string{k.Name},
+			Detail: k.Name + " is a steward key, the service's own",
+		}
+	case !own && actor.Role != people.Admin:
+		return &problem.Problem{
+			Kind:   problem.Forbidden,
+			Code:   "not-the-keeper",
+			Where:  []string{k.Name},
+			Detail: fmt.Sprintf("only the keeper of %s or an admin hands it over", k.Name),
+			Remedy: "Ask them",
+		}
+	}
+	return nil
+}
+
+// handsOver refuses a key that cannot go to the keeper.
+func handsOver(k record.Key, to record.Keeper) error {
+	switch {
+	case k.State == "lost":
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "key-lost",
+			Where:  []string{k.Name},
+			Detail: k.Name + " is marked as lost",
+			Remedy: "Rotate it: plumlatch rotate plan -key " + k.Name,
+		}
+	case k.KeeperID != nil && *k.KeeperID == to.ID:
+		return &problem.Problem{
+			Kind:   problem.Conflict,
+			Code:   "keeper-already",
+			Where:  []string{k.Name},
+			Detail: to.Name + " is its keeper already",
+		}
+	}
+	return nil
 }
 
 // CallOffHandOver ends a hand-over that waits.

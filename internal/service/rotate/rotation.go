@@ -123,45 +123,12 @@ func (s *Service) StartRotation(
 			r.ID, err = uuid.Parse(earlier)
 			return err
 		}
-		byName := map[string]uuid.UUID{}
-		for n := range keys {
-			k := &keys[n]
-			byName[k.Name] = k.ID
-			if start.To != "" {
-				continue
-			}
-			if err := tx.AddKey(ctx, k); err != nil {
-				return err
-			}
-			if half, kept := halves[k.Name]; kept {
-				if err := tx.KeepHalf(ctx, k.ID, half, k.CreatedAt); err != nil {
-					return err
-				}
-			}
+		byName, err := addNewKeys(ctx, tx, start, keys, halves)
+		if err != nil {
+			return err
 		}
 		var items []record.RotationItem
-		r.LeftOut = nil
-		for _, i := range plan.Items {
-			if i.LeftOut != "" {
-				r.LeftOut = append(r.LeftOut, record.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
-				continue
-			}
-			item := record.RotationItem{
-				ID:         store.NewID(),
-				RotationID: r.ID,
-				Seq:        len(items),
-				LoginID:    i.LoginID,
-				OldKeyID:   new(i.OldID),
-				OldName:    i.Old,
-				NewName:    i.New,
-				State:      rotation.ItemAsked,
-				Means:      i.Means,
-			}
-			if id, there := byName[i.New]; there {
-				item.NewKeyID, item.State = &id, rotation.ItemWaiting
-			}
-			items = append(items, item)
-		}
+		items, r.LeftOut = itemsOfPlan(r.ID, plan, byName)
 		logins, instances, leftOut := plan.Counts()
 		made := "made"
 		if start.Make == MakeBring {
@@ -199,6 +166,59 @@ func (s *Service) StartRotation(
 	}
 	s.engine.Nudge(ctx, rotationDuty)
 	return s.Rotation(ctx, r.ID)
+}
+
+// addNewKeys records the new keys of a rotation, with the private halves that are kept. It returns the ids of
+// all by their names; a key that is there already is only named.
+func addNewKeys(
+	ctx context.Context, tx *store.Store, start RotationStart, keys []record.Key, halves map[string]record.Secret,
+) (map[string]uuid.UUID, error) {
+	byName := map[string]uuid.UUID{}
+	for n := range keys {
+		k := &keys[n]
+		byName[k.Name] = k.ID
+		if start.To != "" {
+			continue
+		}
+		if err := tx.AddKey(ctx, k); err != nil {
+			return nil, err
+		}
+		if half, kept := halves[k.Name]; kept {
+			if err := tx.KeepHalf(ctx, k.ID, half, k.CreatedAt); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return byName, nil
+}
+
+// itemsOfPlan are the items of a rotation, and what its plan leaves out. An item whose new key is not there
+// yet is asked for.
+func itemsOfPlan(
+	of uuid.UUID, plan RotationPlan, keys map[string]uuid.UUID,
+) (items []record.RotationItem, leftOut []record.LeftOut) {
+	for _, i := range plan.Items {
+		if i.LeftOut != "" {
+			leftOut = append(leftOut, record.LeftOut{Login: i.Login, Old: i.Old, Why: i.LeftOut, Remedy: i.Remedy})
+			continue
+		}
+		item := record.RotationItem{
+			ID:         store.NewID(),
+			RotationID: of,
+			Seq:        len(items),
+			LoginID:    i.LoginID,
+			OldKeyID:   new(i.OldID),
+			OldName:    i.Old,
+			NewName:    i.New,
+			State:      rotation.ItemAsked,
+			Means:      i.Means,
+		}
+		if id, there := keys[i.New]; there {
+			item.NewKeyID, item.State = &id, rotation.ItemWaiting
+		}
+		items = append(items, item)
+	}
+	return items, leftOut
 }
 
 // narrow keeps of the plan what is to be replaced, and gives the new keys their keeper.

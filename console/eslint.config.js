@@ -4,7 +4,8 @@ import tseslint from "typescript-eslint";
 
 export default tseslint.config(
   { ignores: ["dist", "src/api/contract.gen.ts"] },
-  ...tseslint.configs.recommended,
+  ...tseslint.configs.recommendedTypeChecked,
+  { languageOptions: { parserOptions: { projectService: true } } },
   hooks.configs.flat.recommended,
   a11y.flatConfigs.recommended,
   {

@@ -15,7 +15,7 @@ export function Facts({ of }: { of: [string, ReactNode][] }) {
       }}
     >
       {of
-        .filter(([, v]) => v)
+        .filter(([, v]) => !!v)
         .map(([k, v]) => [
           <dt key={k} style={{ color: token.colorTextSecondary }}>
             {k}

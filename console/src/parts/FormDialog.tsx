@@ -42,12 +42,7 @@ export function FormDialog<V extends object, R>({
   });
   return (
     <Modal open title={title} footer={null} onCancel={close} destroyOnHidden>
-      <Form<V>
-        layout="vertical"
-        requiredMark={false}
-        initialValues={initial as object}
-        onFinish={(v) => sending.mutate(v)}
-      >
+      <Form<V> layout="vertical" requiredMark={false} initialValues={initial} onFinish={(v) => sending.mutate(v)}>
         {children}
         {sending.error && (
           <Form.Item>

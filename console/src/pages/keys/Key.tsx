@@ -200,7 +200,7 @@ function Delete({ of }: { of: Key }) {
       onOk: () => remove.mutateAsync().catch(() => {}),
     });
   return (
-    <Button danger onClick={ask}>
+    <Button danger onClick={() => void ask()}>
       Delete
     </Button>
   );

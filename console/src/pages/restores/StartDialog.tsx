@@ -38,7 +38,7 @@ export function StartDialog({
   const navigate = useNavigate();
   const queries = useQueryClient();
   const make = Form.useWatch("make", form) as boolean | undefined;
-  const confirmed = Form.useWatch("confirm", form) as string | undefined;
+  const confirmed: string | undefined = Form.useWatch("confirm", form);
   const stops = option.stops || option.new_identity;
   const replaces = option.route === "replacement";
   const here = login.data?.openers.filter((o) => !o.steward && o.fit !== "missing").map((o) => o.key.name) ?? [];

@@ -70,8 +70,12 @@ func (s *Service) TakeRotationItems(
 		if err != nil {
 			return err
 		}
+		group, err := firstGroup(ctx, tx, r)
+		if err != nil || r.State == rotation.Running && pauseWhy(r, counts[id], group) != "" {
+			return err // it pauses in a moment
+		}
 		busy := counts[id][rotation.ItemPlacing] + counts[id][rotation.ItemRemoving]
-		ids, err = s.startDue(ctx, tx, r, min(limit, r.Settings.AtOnce-busy), may, actor.Name)
+		ids, err = s.startDue(ctx, tx, r, group, min(limit, r.Settings.AtOnce-busy), may, actor.Name)
 		return err
 	})
 	var taken *store.TakenError

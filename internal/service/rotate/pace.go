@@ -58,12 +58,13 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 		}
 		counts := counted[id]
 		busy := counts[rotation.ItemPlacing] + counts[rotation.ItemRemoving]
+		// Read once: a run that ends meanwhile must not count for what may begin and not for the pause.
+		group, err := firstGroup(ctx, tx, r)
+		if err != nil {
+			return err
+		}
 		if r.State == rotation.Running {
-			why, err := s.shouldPause(ctx, tx, r, counts)
-			if err != nil {
-				return err
-			}
-			if why != "" {
+			if why := pauseWhy(r, counts, group); why != "" {
 				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotation.Paused, "paused_why": why}); err != nil {
 					return err
 				}
@@ -82,7 +83,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 			r.Settings.StopAfter == 0 { // as many as there are workers, so that some may queue
 			budget += queuedRuns
 		}
-		started, err = s.startDue(ctx, tx, r, budget, s.mayBegin, "")
+		started, err = s.startDue(ctx, tx, r, group, budget, s.mayBegin, "")
 		return err
 	})
 	var taken *store.TakenError
@@ -98,31 +99,32 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 	return err
 }
 
-// shouldPause says why a rotation is to wait for a decision, "" if it is not.
-func (s *Service) shouldPause(
-	ctx context.Context, tx *store.Store, r record.Rotation, counts map[rotation.ItemState]int,
-) (string, error) {
-	tally := rotation.Tally{
-		Failed: counts[rotation.ItemFailed],
-		Left:   rotation.Left(counts),
+// firstGroup returns how many of the first group are in which state; nothing where there is none.
+func firstGroup(ctx context.Context, tx *store.Store, r record.Rotation) (map[rotation.ItemState]int, error) {
+	if r.Settings.First == 0 {
+		return nil, nil
 	}
-	if r.Settings.First > 0 {
-		group, err := tx.FirstGroup(ctx, r.ID, r.Settings.First)
-		if err != nil {
-			return "", err
-		}
-		tally.GroupFailed, tally.GroupUndone = group[rotation.ItemFailed], group[rotation.ItemUndone]
+	return tx.FirstGroup(ctx, r.ID, r.Settings.First)
+}
+
+// pauseWhy says why a rotation is to wait for a decision, "" if it is not.
+func pauseWhy(r record.Rotation, counts, group map[rotation.ItemState]int) string {
+	tally := rotation.Tally{
+		Failed:      counts[rotation.ItemFailed],
+		Left:        rotation.Left(counts),
+		GroupFailed: group[rotation.ItemFailed],
+		GroupUndone: group[rotation.ItemUndone],
 	}
 	why, n := rotation.Pause(tally, r.Settings.StopAfter)
 	switch why {
 	case rotation.ManyFailed:
-		return text.Counted(n, "login") + " failed", nil
+		return text.Counted(n, "login") + " failed"
 	case rotation.GroupFailed:
-		return text.Counted(n, "login") + " of the first group failed", nil
+		return text.Counted(n, "login") + " of the first group failed"
 	case rotation.GroupUndone:
-		return text.Counted(n, "login") + " of the first group taken back", nil
+		return text.Counted(n, "login") + " of the first group taken back"
 	}
-	return "", nil
+	return ""
 }
 
 func (s *Service) endRotation(
@@ -171,7 +173,7 @@ func (s *Service) mayBegin(i record.RotationItem, _ rotation.Phase) bool {
 // undone, then those whose grace is over, then new ones. worker is who works on them
 // from their own machine, "" for the service.
 func (s *Service) startDue(
-	ctx context.Context, tx *store.Store, r record.Rotation, budget int,
+	ctx context.Context, tx *store.Store, r record.Rotation, group map[rotation.ItemState]int, budget int,
 	mayBegin func(record.RotationItem, rotation.Phase) bool, worker string,
 ) (started []uuid.UUID, err error) {
 	if budget <= 0 {
@@ -198,7 +200,9 @@ func (s *Service) startDue(
 		grace := time.Duration(r.Settings.GraceSeconds) * time.Second
 		due := func(i record.RotationItem) bool { return s.now().Before(i.ProvedAt.Add(grace)) }
 		add(slices.DeleteFunc(proved, due), rotation.Out, rotation.ItemRemoving)
-		waiting, err := s.waitingItems(ctx, tx, r, budget, worker != "")
+		waiting, err := tx.ItemsIn(
+			ctx, r.ID, rotation.ItemWaiting, worker != "", rotation.Beyond(r.Settings.First, group), budget*2,
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -213,22 +217,6 @@ func (s *Service) startDue(
 		list = append(list, may[n])
 	}
 	return s.startRotating(ctx, tx, r, list, worker)
-}
-
-// waitingItems returns the next items that have not been begun: of the first group
-// alone until all of that are done.
-func (s *Service) waitingItems(
-	ctx context.Context, tx *store.Store, r record.Rotation, budget int, elsewhere bool,
-) ([]record.RotationItem, error) {
-	beyond := 0
-	if n := r.Settings.First; n > 0 {
-		group, err := tx.FirstGroup(ctx, r.ID, n)
-		if err != nil {
-			return nil, err
-		}
-		beyond = rotation.Beyond(n, group)
-	}
-	return tx.ItemsIn(ctx, r.ID, rotation.ItemWaiting, elsewhere, beyond, budget*2)
 }
 
 func (s *Service) withinHours(r record.Rotation) bool {

@@ -139,18 +139,17 @@ func New(s *store.Store, c *cloud.Cloud, e *runs.Engine, log *slog.Logger, o Opt
 		Patience: cmp.Or(o.Patience, defaultPatience),
 	})
 	h.Reentry = reentry.New(reentry.Parts{
-		Store:    s,
-		Cloud:    c,
-		Engine:   e,
-		Journal:  h.Journal,
-		Keys:     h.Keys,
-		Fleet:    h.Fleet,
-		Reading:  h.Reading,
-		Access:   h.Access,
-		Closings: h.Closings,
-		Routes:   h.Routes,
-		Log:      log,
-		Now:      now,
+		Store:   s,
+		Cloud:   c,
+		Engine:  e,
+		Journal: h.Journal,
+		Keys:    h.Keys,
+		Fleet:   h.Fleet,
+		Reading: h.Reading,
+		Access:  h.Access,
+		Routes:  h.Routes,
+		Log:     log,
+		Now:     now,
 	})
 	h.Leaving = leaving.New(s, e, h.Journal, h.People, h.Keys, h.Access, h.Rotate, now)
 	h.Notify = notify.New(s, e, h.Journal, h.Safes, h.Access, log, now)

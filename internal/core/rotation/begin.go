@@ -39,25 +39,17 @@ func Beyond(first int, group map[ItemState]int) int {
 	return 0
 }
 
-// Waiting is a login that may be worked on. Instance is where it is: of one, one login at a time is.
-type Waiting struct {
-	Instance string
-	Phase    Phase
-	// Becomes is its state meanwhile.
-	Becomes ItemState
-}
-
 // Choose returns the places of those to begin now, in their order: at most so many, and one of each
-// instance.
-func Choose(waiting []Waiting, most int) []int {
+// instance. instances says where each login that may begin is.
+func Choose(instances []string, most int) []int {
 	var out []int
 	busy := map[string]bool{}
-	for n, w := range waiting {
+	for n, instance := range instances {
 		if len(out) >= most {
 			break
 		}
-		if !busy[w.Instance] {
-			busy[w.Instance] = true
+		if !busy[instance] {
+			busy[instance] = true
 			out = append(out, n)
 		}
 	}

@@ -10,7 +10,6 @@ import (
 	"plumlatch/internal/runs"
 	"plumlatch/internal/safe"
 	"plumlatch/internal/service/access"
-	"plumlatch/internal/service/closing"
 	"plumlatch/internal/service/fleet"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -26,52 +25,49 @@ type Service struct {
 	// Fresh is for how long a proof counts.
 	Fresh time.Duration
 
-	store    *store.Store
-	cloud    *cloud.Cloud
-	engine   *runs.Engine
-	journal  *journal.Service
-	keys     *keys.Service
-	fleet    *fleet.Service
-	reading  *reading.Service
-	access   *access.Service
-	closings *closing.Service
-	route    *route.Service
-	log      *slog.Logger
-	now      func() time.Time
+	store   *store.Store
+	cloud   *cloud.Cloud
+	engine  *runs.Engine
+	journal *journal.Service
+	keys    *keys.Service
+	fleet   *fleet.Service
+	reading *reading.Service
+	access  *access.Service
+	route   *route.Service
+	log     *slog.Logger
+	now     func() time.Time
 }
 
 // Parts are what restores are made of.
 type Parts struct {
-	Store    *store.Store
-	Cloud    *cloud.Cloud
-	Engine   *runs.Engine
-	Journal  *journal.Service
-	Keys     *keys.Service
-	Fleet    *fleet.Service
-	Reading  *reading.Service
-	Access   *access.Service
-	Closings *closing.Service
-	Routes   *route.Service
-	Log      *slog.Logger
-	Now      func() time.Time
+	Store   *store.Store
+	Cloud   *cloud.Cloud
+	Engine  *runs.Engine
+	Journal *journal.Service
+	Keys    *keys.Service
+	Fleet   *fleet.Service
+	Reading *reading.Service
+	Access  *access.Service
+	Routes  *route.Service
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // New returns the use cases of restores.
 func New(p Parts) *Service {
 	return &Service{
-		Safe:     p.Keys.Safe,
-		Fresh:    p.Access.Fresh,
-		store:    p.Store,
-		cloud:    p.Cloud,
-		engine:   p.Engine,
-		journal:  p.Journal,
-		keys:     p.Keys,
-		fleet:    p.Fleet,
-		reading:  p.Reading,
-		access:   p.Access,
-		closings: p.Closings,
-		route:    p.Routes,
-		log:      p.Log,
-		now:      p.Now,
+		Safe:    p.Keys.Safe,
+		Fresh:   p.Access.Fresh,
+		store:   p.Store,
+		cloud:   p.Cloud,
+		engine:  p.Engine,
+		journal: p.Journal,
+		keys:    p.Keys,
+		fleet:   p.Fleet,
+		reading: p.Reading,
+		access:  p.Access,
+		route:   p.Routes,
+		log:     p.Log,
+		now:     p.Now,
 	}
 }

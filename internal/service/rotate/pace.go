@@ -208,12 +208,12 @@ func (s *Service) startDue(
 		}
 		add(waiting, "", rotation.ItemPlacing)
 	}
-	waiting := make([]rotation.Waiting, len(may))
+	instances := make([]string, len(may))
 	for n, i := range may {
-		waiting[n] = rotation.Waiting{Instance: i.InstanceName, Phase: i.phase, Becomes: i.state}
+		instances[n] = i.InstanceName
 	}
 	var list []begun
-	for _, n := range rotation.Choose(waiting, budget) {
+	for _, n := range rotation.Choose(instances, budget) {
 		list = append(list, may[n])
 	}
 	return s.startRotating(ctx, tx, r, list, worker)

@@ -61,7 +61,7 @@ type (
 	FaultKind     = adapter.FaultKind
 )
 
-// What a cloud may be able to do, and how a guest agent may stand.
+// What a cloud may be able to do, what an instance may be doing, and how a guest agent may stand.
 const (
 	CanFirewall   = adapter.CapabilityFirewall
 	CanBootOutput = adapter.CapabilityBootOutput
@@ -78,6 +78,14 @@ const (
 	AgentFileIsNone   = adapter.AgentFileKindNone
 	AgentFileIsFile   = adapter.AgentFileKindFile
 	AgentFileIsFolder = adapter.AgentFileKindFolder
+
+	Launching   = adapter.InstanceStateLaunching
+	Running     = adapter.InstanceStateRunning
+	Stopping    = adapter.InstanceStateStopping
+	Stopped     = adapter.InstanceStateStopped
+	Starting    = adapter.InstanceStateStarting
+	Terminating = adapter.InstanceStateTerminating
+	Terminated  = adapter.InstanceStateTerminated
 
 	AgentReady        = adapter.AgentStateReady
 	AgentNotPermitted = adapter.AgentStateNotPermitted

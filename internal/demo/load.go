@@ -18,7 +18,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service"
@@ -326,9 +328,9 @@ func (l *Loader) record(
 			KeeperID:  &keeper,
 			Purpose:   k.purpose,
 			Labels:    labelsOf(k.labels),
-			Custody:   "holder",
+			Custody:   custody.Holder,
 			Origin:    "import",
-			State:     "active",
+			State:     custody.Active,
 			CreatedAt: l.daysAgo(k.age),
 			CreatedBy: k.keeper,
 		}
@@ -412,7 +414,7 @@ func (l *Loader) recordMachine(
 		ID:             newID(),
 		Name:           m.name,
 		CloudID:        up.instance.Id,
-		State:          "running",
+		State:          machines.Running,
 		Image:          m.image,
 		Size:           m.size,
 		Zone:           m.zone,

@@ -11,6 +11,7 @@ import (
 	"plumlatch/internal/core/authorizedkeys"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/reach"
+	seen "plumlatch/internal/core/reading"
 	"plumlatch/internal/core/signature"
 	"plumlatch/internal/httpapi/contract"
 	"plumlatch/internal/record"
@@ -375,7 +376,7 @@ func (a *api) ListSweepItems(
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.Service.Reading.SweepItems(ctx, r.Sweep, string(given(r.Params.State)), p)
+	l, err := a.Service.Reading.SweepItems(ctx, r.Sweep, seen.State(given(r.Params.State)), p)
 	return contract.ListSweepItems200JSONResponse{Items: each(l.Items, func(i record.SweepItem) contract.SweepItem {
 		return contract.SweepItem{
 			Login:    i.OSUser + "@" + i.InstanceName,
@@ -563,10 +564,10 @@ func sweepOf(w reading.SweepState) contract.Sweep {
 		RequestedBy: w.RequestedBy,
 		CreatedAt:   w.CreatedAt,
 		EndedAt:     w.EndedAt,
-		Waiting:     w.Counts["waiting"],
-		AsBefore:    w.Counts["as before"],
-		Changed:     w.Counts["changed"],
-		Failed:      w.Counts["failed"],
+		Waiting:     w.Counts[seen.Waiting],
+		AsBefore:    w.Counts[seen.AsBefore],
+		Changed:     w.Counts[seen.Changed],
+		Failed:      w.Counts[seen.Failed],
 	}
 	out.Total = out.Waiting + out.AsBefore + out.Changed + out.Failed
 	return out

@@ -4,6 +4,9 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/machines"
 )
 
 // Grant says that a key should open a login.
@@ -55,7 +58,7 @@ type Opening struct {
 	KeeperName    *string
 	OSUser        string `gorm:"column:os_user"`
 	InstanceName  string
-	InstanceState string
+	InstanceState machines.State
 	Region        string
 	GrantedAt     *time.Time
 	Until         *time.Time
@@ -67,6 +70,6 @@ type Opening struct {
 	Limits        *string
 	EnteredAt     *time.Time
 	ProvedAt      *time.Time
-	KeyState      string
+	KeyState      custody.State
 	Steward       bool
 }

@@ -4,6 +4,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/machines"
 )
 
 // HostKey is a pinned host key and how it was learnt.
@@ -22,7 +24,7 @@ type Instance struct {
 	ID             uuid.UUID
 	Name           string
 	CloudID        string
-	State          string
+	State          machines.State
 	Image          string
 	Size           string
 	Zone           string

@@ -4,6 +4,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/custody"
 )
 
 // AskedKey is a new public half that a keeper is asked to bring for a rotation.
@@ -37,7 +39,7 @@ type Consent struct {
 	Reason    string
 	AskedAt   time.Time
 	ExpiresAt time.Time
-	State     string // asked, granted, refused or used
+	State     custody.Consent
 	DecidedBy string
 	DecidedAt *time.Time
 	Note      string
@@ -99,9 +101,9 @@ type Key struct {
 	Keeper    *Keeper
 	Purpose   string
 	Labels    map[string]string `gorm:"serializer:json"`
-	Custody   string
+	Custody   custody.Custody
 	Origin    string
-	State     string
+	State     custody.State
 	CreatedAt time.Time
 	CreatedBy string
 	Opens     int        `gorm:"->;-:migration"` // the number of logins granted

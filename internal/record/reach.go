@@ -4,6 +4,9 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/machines"
 )
 
 // ReachFilter narrows the logins whose reach is computed; empty fields do not.
@@ -25,7 +28,8 @@ type ReachLogin struct {
 	SweptBy, SweepError string
 	Strangers           int
 	// Of the instance.
-	State, Image    string
+	State           machines.State
+	Image           string
 	TemporaryGiB    int
 	Static, Adopted bool
 }
@@ -47,7 +51,7 @@ type ReachKey struct {
 	Keeper *uuid.UUID // nil also where the keeper has left
 	// KeeperName is also that of one who has left.
 	KeeperName *string
-	State      string
+	State      custody.State
 	Steward    bool
 	ProvedAt   *time.Time
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/reading"
 )
 
 // FileVersion is a content that an authorized_keys file was seen with, from
@@ -60,7 +61,7 @@ type Sweep struct {
 type SweepItem struct {
 	SweepID uuid.UUID
 	LoginID uuid.UUID
-	State   string
+	State   reading.State
 	Outcome string
 	EndedAt *time.Time
 	Tries   int // how often its reading was begun and not ended
@@ -73,7 +74,8 @@ type SweepItem struct {
 type SweepEnd struct {
 	LoginID uuid.UUID
 	// State and Outcome are for the sweeps that wait for the login.
-	State, Outcome string
+	State   reading.State
+	Outcome string
 	// Method is how it was read, "" if it was not read now.
 	Method  string
 	Folders []Folder

@@ -8,13 +8,23 @@ import (
 	"plumlatch/internal/receivers"
 )
 
+// DeliveryState is how far a delivery is.
+type DeliveryState string
+
+// The states. A dead one was given up after its last attempt.
+const (
+	DeliveryWaiting DeliveryState = "waiting"
+	DeliveryDone    DeliveryState = "done"
+	DeliveryDead    DeliveryState = "dead"
+)
+
 // Delivery is one entry of the daybook on its way to one receiver.
 type Delivery struct {
 	ID         uuid.UUID
 	ReceiverID uuid.UUID
 	Seq        int64
 	Kind       string
-	State      string // waiting, done or dead
+	State      DeliveryState
 	Attempts   int
 	DueAt      time.Time
 	Error      string

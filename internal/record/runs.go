@@ -7,13 +7,19 @@ import (
 	"github.com/google/uuid"
 )
 
+// RunState is a state of a run; internal/runs has them.
+type RunState string
+
+// StepState is a state of a step of a run; internal/runs has them.
+type StepState string
+
 // Run is a change in progress or ended.
 type Run struct {
 	ID          uuid.UUID
 	Kind        string
 	InstanceID  uuid.UUID
 	Instance    Instance
-	State       string
+	State       RunState
 	Version     int64
 	RequestedBy string
 	Reason      string
@@ -67,7 +73,7 @@ type RunStep struct {
 	Seq       int
 	Name      string
 	Title     string
-	State     string
+	State     StepState
 	Intent    string
 	Undo      string
 	Outcome   string

@@ -9,7 +9,7 @@ import (
 )
 
 // recorded is the steps of a run as an earlier version has written them down.
-func recorded(states ...string) []record.RunStep {
+func recorded(states ...StepState) []record.RunStep {
 	var rows []record.RunStep
 	for n, name := range []string{"place", "enter", "remove", "see"}[:len(states)] {
 		rows = append(rows, record.RunStep{Seq: n, Name: name, Title: name, State: states[n], Undo: "undo " + name})
@@ -30,17 +30,17 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 	for name, test := range map[string]struct {
 		rows []record.RunStep
 		plan []Step
-		want []string // the states in the order of the plan; nil for a mismatch
+		want []StepState // the states in the order of the plan; nil for a mismatch
 	}{
 		"unchanged": {
 			recorded(done, running, waiting, waiting),
 			plan("place", "enter", "remove", "see"),
-			[]string{done, running, waiting, waiting},
+			[]StepState{done, running, waiting, waiting},
 		},
 		"inserted behind what was begun": {
 			recorded(done, running, waiting, waiting),
 			plan("place", "enter", "ask", "remove", "see"),
-			[]string{done, running, waiting, waiting, waiting},
+			[]StepState{done, running, waiting, waiting, waiting},
 		},
 		"inserted before what was begun": {
 			recorded(done, running, waiting, waiting),
@@ -50,24 +50,24 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 		"inserted at the end": {
 			recorded(done, done, done, running),
 			plan("place", "enter", "remove", "see", "tell"),
-			[]string{done, done, done, running, waiting},
+			[]StepState{done, done, done, running, waiting},
 		},
 		"removed before it was begun": {
 			recorded(done, running, waiting, waiting),
 			plan("place", "enter", "see"),
-			[]string{done, running, waiting},
+			[]StepState{done, running, waiting},
 		},
 		"removed after it was begun": {recorded(done, running, waiting, waiting), plan("place", "remove", "see"), nil},
 		"removed after it was done":  {recorded(done, done, running, waiting), plan("enter", "remove", "see"), nil},
 		"renamed before it was begun": {
 			recorded(done, running, waiting, waiting),
 			plan("place", "enter", "take-out", "see"),
-			[]string{done, running, waiting, waiting},
+			[]StepState{done, running, waiting, waiting},
 		},
 		"renamed, and its old name known": {
 			recorded(done, running, waiting, waiting),
 			[]Step{{Name: "place"}, {Name: "log-in", Was: []string{"enter"}}, {Name: "remove"}, {Name: "see"}},
-			[]string{done, running, waiting, waiting},
+			[]StepState{done, running, waiting, waiting},
 		},
 		"renamed after it was begun": {
 			recorded(done, running, waiting, waiting),
@@ -77,14 +77,14 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 		"reordered before it was begun": {
 			recorded(done, waiting, waiting, waiting),
 			plan("place", "remove", "enter", "see"),
-			[]string{done, waiting, waiting, waiting},
+			[]StepState{done, waiting, waiting, waiting},
 		},
 		"reordered over what was begun": {
 			recorded(done, running, waiting, waiting),
 			plan("place", "remove", "enter", "see"),
 			nil,
 		},
-		"fewer rows than steps": {recorded(done), plan("place", "enter"), []string{done, waiting}},
+		"fewer rows than steps": {recorded(done), plan("place", "enter"), []StepState{done, waiting}},
 		"one twice":             {recorded(done, waiting), plan("place", "place"), nil},
 	} {
 		got, err := match(test.rows, test.plan)
@@ -95,7 +95,7 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 			}
 			continue
 		}
-		var states []string
+		var states []StepState
 		for n, r := range got {
 			states = append(states, r.State)
 			if r.Name != test.plan[n].Name || r.Seq != n {
@@ -111,7 +111,7 @@ func TestARunOutlivesAnUpgradeWhereThatIsRight(t *testing.T) {
 // TestALiveRunGoesOnUnderNewStepsOrIsTold has a run that another version began.
 func TestALiveRunGoesOnUnderNewStepsOrIsTold(t *testing.T) {
 	begin := func(t *testing.T, g *stage) {
-		for seq, state := range []string{StepDone, StepRunning} {
+		for seq, state := range []StepState{StepDone, StepRunning} {
 			if _, err := g.store.Pool().Exec(
 				t.Context(), "UPDATE run_steps SET state = $1 WHERE run_id = $2 AND seq = $3", state, g.run.ID, seq,
 			); err != nil {

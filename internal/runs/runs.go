@@ -25,7 +25,7 @@ import (
 )
 
 // State is a state of a run.
-type State = string
+type State = record.RunState
 
 // The states of a run. One that NeedsPerson has ended, and neither is all of it done nor all
 // of it undone; its error says what to do.
@@ -40,7 +40,7 @@ const (
 )
 
 // StepState is a state of a step.
-type StepState = string
+type StepState = record.StepState
 
 // The states of a step. One that is left could not be done after the run's point of no
 // return.
@@ -84,7 +84,7 @@ type Plan struct {
 	Undoable bool
 	// Ended is called in the transaction in which the run ends, with its last
 	// state and, where it did not succeed, the reason.
-	Ended func(ctx context.Context, tx *store.Store, state, reason string) error
+	Ended func(ctx context.Context, tx *store.Store, state State, reason string) error
 	// After, where it is set, is called once the end is written down. A call that is
 	// lost must be made up for by somebody else.
 	After func(ctx context.Context) error

@@ -68,10 +68,10 @@ func newStage(t *testing.T) *stage {
 			Undo: func(context.Context, *Progress) error { g.note("undo " + name); return nil },
 		})
 	}
-	g.plan.Ended = func(_ context.Context, _ *store.Store, state, reason string) error {
+	g.plan.Ended = func(_ context.Context, _ *store.Store, state State, reason string) error {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		g.end = append(g.end, state+" "+reason)
+		g.end = append(g.end, string(state)+" "+reason)
 		return nil
 	}
 	if err := s.AddRun(t.Context(), g.run); err != nil {
@@ -119,7 +119,7 @@ func (g *stage) ended() record.Run {
 	return record.Run{}
 }
 
-func (g *stage) expect(state string, done ...string) record.Run {
+func (g *stage) expect(state State, done ...string) record.Run {
 	g.t.Helper()
 	r := g.ended()
 	g.mu.Lock()
@@ -483,7 +483,7 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 	}
 	const racers = 1000
 	var mu sync.Mutex
-	entered, ends, won := map[uuid.UUID]chan bool{}, map[uuid.UUID]string{}, map[uuid.UUID]bool{}
+	entered, ends, won := map[uuid.UUID]chan bool{}, map[uuid.UUID]State{}, map[uuid.UUID]bool{}
 	var all []record.Run
 	for n := range racers {
 		all = append(all, rows(n))
@@ -515,7 +515,7 @@ func TestAnUndoAndThePointOfNoReturnNeverBothWin(t *testing.T) {
 				default:
 				}
 			}
-		}), step("c", false, nothing)}, Ended: func(_ context.Context, _ *store.Store, state, _ string) error {
+		}), step("c", false, nothing)}, Ended: func(_ context.Context, _ *store.Store, state State, _ string) error {
 			mu.Lock()
 			defer mu.Unlock()
 			ends[run.ID] = state

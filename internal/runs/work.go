@@ -2,7 +2,6 @@ package runs
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime/debug"
@@ -77,21 +76,17 @@ func (p *Progress) Tell(ctx context.Context, percent int, what string) error {
 		return nil
 	}
 	p.last = now
-	return p.engine.change(ctx, p.run, store.RunChange{
-		Steps: []store.StepChange{
-			{Seq: p.seq, Columns: map[string]any{"percent": percent, "outcome": text.Line(what, text.MaxMessage)}},
+	return p.engine.change(ctx, p.run, record.RunChange{
+		Steps: []record.StepChange{
+			{Seq: p.seq, Percent: &percent, Outcome: new(text.Line(what, text.MaxMessage))},
 		},
 	})
 }
 
 // change is a fenced change of a run that this process has taken.
-func (e *Engine) change(ctx context.Context, run *record.Run, c store.RunChange) error {
+func (e *Engine) change(ctx context.Context, run *record.Run, c record.RunChange) error {
 	defer e.hub.tell(run.ID)
 	return e.store.ChangeRun(ctx, run.ID, run.Epoch, c)
-}
-
-func (e *Engine) changeStep(ctx context.Context, run *record.Run, seq int, columns map[string]any) error {
-	return e.change(ctx, run, store.RunChange{Steps: []store.StepChange{{Seq: seq, Columns: columns}}})
 }
 
 // work carries the run on for as far as it goes. It returns at once if another
@@ -182,7 +177,7 @@ func (e *Engine) giveUp(ctx context.Context, run record.Run, plan Plan, why erro
 	reason := text.Line(why.Error(), 4*text.MaxMessage)
 	run.Error = reason
 	if plan.Ended == nil {
-		plan.Ended = func(context.Context, *store.Store, string, string) error { return nil }
+		plan.Ended = func(context.Context, *store.Store, State, string) error { return nil }
 	}
 	return e.end(ctx, run, plan, NeedsPerson, reason)
 }
@@ -231,7 +226,7 @@ func (e *Engine) undoWanted(ctx, forward context.Context, run *record.Run, plan 
 	run.Error = text.Line(cause.Error(), 2*text.MaxMessage)
 	run.State = Undoing
 	return true, e.change(
-		ctx, run, store.RunChange{Columns: map[string]any{"state": Undoing, "error": run.Error, "waits": nil}},
+		ctx, run, record.RunChange{State: Undoing, Error: &run.Error, Goes: true},
 	)
 }
 
@@ -262,13 +257,11 @@ func (e *Engine) forward(ctx context.Context, run *record.Run, plan Plan) error 
 		begun := row.State == StepRunning
 		resting := begun && run.Waits != nil && run.Waits.Step == step.Name && !run.Waits.Undo
 		if !writtenDown && !resting {
-			columns := map[string]any{"waits": nil}
+			c := record.RunChange{Goes: true, Steps: []record.StepChange{e.begin(row)}}
 			if run.State == Queued {
-				columns["state"], run.State = Running, Running
+				c.State, run.State = Running, Running
 			}
-			if err := e.change(
-				ctx, run, store.RunChange{Columns: columns, Steps: []store.StepChange{e.begin(row)}},
-			); err != nil {
+			if err := e.change(ctx, run, c); err != nil {
 				return err
 			}
 			run.Waits = nil
@@ -290,13 +283,10 @@ func (e *Engine) forward(ctx context.Context, run *record.Run, plan Plan) error 
 			e.logPanic(run, err)
 			state, outcome = StepLeft, err.Error()
 		default:
-			columns := map[string]any{
-				"state":    StepFailed,
-				"outcome":  text.Line(err.Error(), text.MaxMessage),
-				"ended_at": e.Clock.Now(),
-			}
 			row.State = StepFailed
-			if err := e.changeStep(ctx, run, seq, columns); err != nil {
+			if err := e.change(ctx, run, record.RunChange{Steps: []record.StepChange{{
+				Seq: seq, State: StepFailed, Outcome: new(text.Line(err.Error(), text.MaxMessage)), EndedAt: new(e.Clock.Now()),
+			}}}); err != nil {
 				return err
 			}
 			return fmt.Errorf("%s: %w", step.Title, err)
@@ -315,22 +305,14 @@ func (e *Engine) stepEnded(
 	ctx context.Context, run *record.Run, plan Plan, seq int, state StepState, outcome string,
 ) (next bool, err error) {
 	now := e.Clock.Now()
-	c := store.RunChange{
-		Columns: map[string]any{"waits": nil},
-		Steps: []store.StepChange{
-			{
-				Seq: seq,
-				Columns: map[string]any{
-					"state":    state,
-					"outcome":  text.Line(outcome, text.MaxMessage),
-					"percent":  100,
-					"ended_at": now,
-				},
-			},
+	c := record.RunChange{
+		Goes: true,
+		Steps: []record.StepChange{
+			{Seq: seq, State: state, Outcome: new(text.Line(outcome, text.MaxMessage)), Percent: new(100), EndedAt: &now},
 		},
 	}
 	if plan.Steps[seq].Commits && run.CommittedAt == nil {
-		c.Commits, c.Columns["committed_at"] = true, now
+		c.Commits, c.CommittedAt = true, &now
 	}
 	if next = seq+1 < len(plan.Steps) && run.Steps[seq+1].State == StepWaiting; next {
 		c.Steps = append(c.Steps, e.begin(&run.Steps[seq+1]))
@@ -364,27 +346,23 @@ func (e *Engine) rest(ctx context.Context, run *record.Run, step string, undo bo
 			w.Since = e.Clock.Now()
 		}
 	}
-	told, jsonErr := json.Marshal(w)
-	if jsonErr != nil {
-		return jsonErr
-	}
 	run.Waits = &w
-	c := store.RunChange{
-		Columns: map[string]any{"waits": string(told)},
-		Steps:   []store.StepChange{{Seq: seq, Columns: map[string]any{"outcome": text.Line(w.Sentence(), text.MaxMessage)}}},
+	c := record.RunChange{
+		Waits: &w,
+		Steps: []record.StepChange{{Seq: seq, Outcome: new(text.Line(w.Sentence(), text.MaxMessage))}},
 	}
 	return errors.Join(e.change(ctx, run, c), err)
 }
 
 // begin is the begin of a step.
-func (e *Engine) begin(row *record.RunStep) store.StepChange {
-	columns := map[string]any{"state": StepRunning, "outcome": "", "percent": 0}
+func (e *Engine) begin(row *record.RunStep) record.StepChange {
+	c := record.StepChange{Seq: row.Seq, State: StepRunning, Outcome: new(""), Percent: new(0)}
 	row.State = StepRunning
 	if row.StartedAt == nil {
-		now := e.Clock.Now()
-		row.StartedAt, columns["started_at"] = &now, now
+		row.StartedAt = new(e.Clock.Now())
+		c.StartedAt = row.StartedAt
 	}
-	return store.StepChange{Seq: row.Seq, Columns: columns}
+	return c
 }
 
 // back undoes, last first, every step that was begun.
@@ -404,9 +382,9 @@ func (e *Engine) back(ctx context.Context, run *record.Run, plan Plan) error {
 			}
 			return fmt.Errorf("%s: %w", step.UndoIntent, err)
 		}
-		if err := e.change(ctx, run, store.RunChange{
-			Columns: map[string]any{"waits": nil},
-			Steps:   []store.StepChange{{Seq: seq, Columns: map[string]any{"state": StepUndone}}},
+		if err := e.change(ctx, run, record.RunChange{
+			Goes:  true,
+			Steps: []record.StepChange{{Seq: seq, State: StepUndone}},
 		}); err != nil {
 			return err
 		}
@@ -441,7 +419,7 @@ func (e *Engine) patiently(ctx context.Context, step Step, p *Progress, do func(
 	}
 }
 
-func (e *Engine) end(ctx context.Context, run record.Run, plan Plan, state, reason string) error {
+func (e *Engine) end(ctx context.Context, run record.Run, plan Plan, state State, reason string) error {
 	err := e.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.EndRun(ctx, run.ID, run.Epoch, state, reason, e.Clock.Now()); err != nil {
 			return err

@@ -16,9 +16,9 @@ func (s *Store) WriteClosing(ctx context.Context, c record.Closing) error {
 	return plain(s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&c).Error)
 }
 
-// ChangeClosing sets columns of a closing.
-func (s *Store) ChangeClosing(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&record.Closing{}).Where("id = ?", id).Updates(columns).Error)
+// ChangeClosing changes a closing.
+func (s *Store) ChangeClosing(ctx context.Context, id uuid.UUID, c record.ClosingChange) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Closing{}).Where("id = ?", id).Updates(&c).Error)
 }
 
 func (s *Store) closings(ctx context.Context) *gorm.DB {

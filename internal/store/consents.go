@@ -6,6 +6,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 )
 
@@ -81,7 +82,9 @@ func (s *Store) LockConsent(ctx context.Context, id uuid.UUID) (record.Consent, 
 }
 
 // DecideConsent records what somebody decided.
-func (s *Store) DecideConsent(ctx context.Context, id uuid.UUID, state, by, note string, at time.Time) error {
+func (s *Store) DecideConsent(
+	ctx context.Context, id uuid.UUID, state custody.Consent, by, note string, at time.Time,
+) error {
 	return plain(
 		s.db.WithContext(ctx).
 			Model(&record.Consent{}).
@@ -112,5 +115,5 @@ func (s *Store) ConsentFor(ctx context.Context, key uuid.UUID, person string, no
 
 // UseConsent records that a granted request was made use of.
 func (s *Store) UseConsent(ctx context.Context, id uuid.UUID) error {
-	return plain(s.db.WithContext(ctx).Model(&record.Consent{}).Where("id = ?", id).Update("state", "used").Error)
+	return plain(s.db.WithContext(ctx).Model(&record.Consent{}).Where("id = ?", id).Update("state", custody.ConsentUsed).Error)
 }

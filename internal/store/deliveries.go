@@ -67,6 +67,6 @@ func (s *Store) ReviveDeliveries(ctx context.Context, receiver uuid.UUID, now ti
 	r := s.db.WithContext(ctx).
 		Model(&record.Delivery{}).
 		Where("receiver_id = ? AND state = 'dead'", receiver).
-		Updates(map[string]any{"state": "waiting", "attempts": 0, "due_at": now, "ended_at": nil})
+		Updates(map[string]any{"state": record.DeliveryWaiting, "attempts": 0, "due_at": now, "ended_at": nil})
 	return r.RowsAffected, plain(r.Error)
 }

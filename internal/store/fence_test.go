@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/record"
 	"plumlatch/internal/store"
 )
@@ -23,16 +24,16 @@ func TestAWorkerThatLostItsRunWritesNothing(t *testing.T) {
 	step := store.ForRun(t.Context(), run.ID, mine.Epoch)
 	other := record.Instance{ID: uuid.Must(uuid.NewV7()), Name: "tide-2", Labels: map[string]string{}, CreatedAt: begin}
 	writes := map[string]func() error{
-		"a statement":           func() error { return s.ChangeInstance(step, i.ID, map[string]any{"state": "lost"}) },
+		"a statement":           func() error { return s.ChangeInstance(step, i.ID, record.InstanceChange{State: machines.Failed}) },
 		"a row":                 func() error { return s.AddInstance(step, &other) },
 		"an entry":              func() error { return s.Note(step, record.Entry{At: begin, Person: "ines"}) },
 		"a transaction":         func() error { return s.InTx(step, func(*store.Store) error { return nil }) },
 		"one that may be lost":  func() error { return s.InLooseTx(step, func(*store.Store) error { return nil }) },
-		"a part of the run":     func() error { return s.ChangeRun(step, run.ID, mine.Epoch, store.RunChange{}) },
+		"a part of the run":     func() error { return s.ChangeRun(step, run.ID, mine.Epoch, record.RunChange{}) },
 		"the run's own payload": func() error { return s.SavePayload(step, run.ID, mine.Epoch, []byte(`{}`)) },
 	}
 	must(t, writes["a statement"]())
-	must(t, s.ChangeInstance(t.Context(), i.ID, map[string]any{"state": "running"}))
+	must(t, s.ChangeInstance(t.Context(), i.ID, record.InstanceChange{State: machines.Running}))
 	theirs, err := s.TakeRun(t.Context(), run.ID, begin)
 	must(t, err)
 	for what, write := range writes {
@@ -49,7 +50,7 @@ func TestAWorkerThatLostItsRunWritesNothing(t *testing.T) {
 	if l, err := s.Daybook(t.Context(), record.EntryFilter{}, record.Page{Limit: 1}); err != nil || len(l.Items) != 0 {
 		t.Errorf("the entry is there: %v %v", l.Items, err)
 	}
-	must(t, s.ChangeInstance(store.ForRun(t.Context(), run.ID, theirs.Epoch), i.ID, map[string]any{"state": "stopped"}))
+	must(t, s.ChangeInstance(store.ForRun(t.Context(), run.ID, theirs.Epoch), i.ID, record.InstanceChange{State: machines.Stopped}))
 }
 
 // TestARunIsTakenOnlyOnceTheTransactionAtWorkIsOver has another worker take the run in the midst
@@ -83,7 +84,7 @@ func TestARunIsTakenOnlyOnceTheTransactionAtWorkIsOver(t *testing.T) {
 				break
 			}
 		}
-		return tx.ChangeInstance(step, i.ID, map[string]any{"state": "stopped"})
+		return tx.ChangeInstance(step, i.ID, record.InstanceChange{State: machines.Stopped})
 	}))
 	must(t, <-taken)
 	if now, err := s.InstanceNamed(t.Context(), "tide-1"); err != nil || now.State != "stopped" {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 )
 
@@ -15,7 +16,7 @@ func (s *Store) ForgetHalf(ctx context.Context, key uuid.UUID) error {
 	if err := db.Where("key_id = ?", key).Delete(&record.KeptHalf{}).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&record.Key{}).Where("id = ?", key).Update("custody", "holder").Error)
+	return plain(db.Model(&record.Key{}).Where("id = ?", key).Update("custody", custody.Holder).Error)
 }
 
 // NeverReleased tells of which of the keys the safe has the private half and nobody else.
@@ -86,5 +87,5 @@ func (s *Store) RetireSteward(ctx context.Context, instance uuid.UUID) error {
 	).Error; err != nil {
 		return plain(err)
 	}
-	return plain(db.Model(&record.Key{}).Where("steward_of = ?", instance).Update("state", "retired").Error)
+	return plain(db.Model(&record.Key{}).Where("steward_of = ?", instance).Update("state", custody.Retired).Error)
 }

@@ -14,9 +14,9 @@ func (s *Store) AddInstance(ctx context.Context, i *record.Instance) error {
 	return plain(s.db.WithContext(ctx).Omit("HostKeys").Create(i).Error)
 }
 
-// ChangeInstance sets columns of an instance.
-func (s *Store) ChangeInstance(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&record.Instance{}).Where("id = ?", id).Updates(columns).Error)
+// ChangeInstance changes an instance.
+func (s *Store) ChangeInstance(ctx context.Context, id uuid.UUID, c record.InstanceChange) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Instance{}).Where("id = ?", id).Updates(&c).Error)
 }
 
 const keysGranted = `(SELECT count(*) FROM grants g JOIN logins l ON l.id = g.login_id

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 )
 
@@ -267,7 +268,7 @@ func (s *Store) KeyByID(ctx context.Context, id uuid.UUID) (record.Key, error) {
 }
 
 // SetKeyState marks a key as active, retired or lost.
-func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state string) error {
+func (s *Store) SetKeyState(ctx context.Context, key uuid.UUID, state custody.State) error {
 	return plain(s.db.WithContext(ctx).Model(&record.Key{}).Where("id = ?", key).Update("state", state).Error)
 }
 

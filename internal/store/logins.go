@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm/clause"
 
+	"plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
 )
 
@@ -131,7 +132,7 @@ func (s *Store) CountSweepable(ctx context.Context, agentMethod string) (int, er
 
 // NoteSweepFailure records that a login could not be read, for it and for every
 // sweep that waits for it. What was seen before stays.
-func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, why string, at time.Time) error {
+func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, why string, at time.Time) error {
 	err := s.db.WithContext(ctx).
 		Model(&record.Login{}).
 		Where("id = ?", login).
@@ -140,7 +141,7 @@ func (s *Store) NoteSweepFailure(ctx context.Context, login uuid.UUID, state, wh
 	if err != nil {
 		return plain(err)
 	}
-	return s.EndSweepItems(ctx, []record.SweepEnd{{LoginID: login, State: state, Outcome: why, At: at}})
+	return s.EndSweepItems(ctx, []record.SweepEnd{{LoginID: login, State: reading.Failed, Outcome: why, At: at}})
 }
 
 // LockLogins keeps others from recording looks at the logins until the

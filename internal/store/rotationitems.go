@@ -249,12 +249,12 @@ func (s *Store) ItemsBeside(
 	return items, lost, plain(err)
 }
 
-// ChangeItemsByID changes columns of items.
-func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, columns map[string]any) error {
+// ChangeItemsByID changes items.
+func (s *Store) ChangeItemsByID(ctx context.Context, ids []uuid.UUID, c record.ItemChange) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	return plain(s.db.WithContext(ctx).Table("rotation_items").Where("id IN ?", ids).Updates(columns).Error)
+	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id IN ?", ids).Updates(&c).Error)
 }
 
 // BusyItems counts the items of a rotation on which a run is at work, up to limit.
@@ -272,22 +272,42 @@ func (s *Store) BusyItems(ctx context.Context, id uuid.UUID, limit int) (int, er
 	return n, plain(err)
 }
 
-// ChangeItem sets columns of an item.
-func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).Updates(columns).Error)
+// ChangeItem changes an item.
+func (s *Store) ChangeItem(ctx context.Context, id uuid.UUID, c record.ItemChange) error {
+	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).Updates(&c).Error)
 }
 
-// ChangeItems sets columns of the items of a rotation that are in one of the states.
+// ForceItem notes who had an item's old line go without a login by the new key, and has the item go on.
+func (s *Store) ForceItem(ctx context.Context, id uuid.UUID, by, why string) error {
+	return plain(s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("id = ?", id).
+		Updates(map[string]any{"override_by": by, "override_why": why, "ended_at": nil}).Error)
+}
+
+// ChangeItems changes the items of a rotation that are in one of the states.
 // login is one login's only, the zero one means all. It returns how many.
 func (s *Store) ChangeItems(
-	ctx context.Context, id, login uuid.UUID, states []rotation.ItemState, columns map[string]any,
+	ctx context.Context, id, login uuid.UUID, states []rotation.ItemState, c record.ItemChange,
 ) (int, error) {
+	done := s.itemsOf(ctx, id, login, states).Updates(&c)
+	return int(done.RowsAffected), plain(done.Error)
+}
+
+// RetryItems has the failed items of a rotation begin from the start. login is one login's only, the zero
+// one means all. It returns how many.
+func (s *Store) RetryItems(ctx context.Context, id, login uuid.UUID) (int, error) {
+	done := s.itemsOf(ctx, id, login, []rotation.ItemState{rotation.ItemFailed}).Updates(map[string]any{
+		"state": rotation.ItemWaiting, "detail": "", "ended_at": nil, "placed_at": nil, "proved_at": nil,
+		"override_by": "", "override_why": "",
+	})
+	return int(done.RowsAffected), plain(done.Error)
+}
+
+func (s *Store) itemsOf(ctx context.Context, id, login uuid.UUID, states []rotation.ItemState) *gorm.DB {
 	q := s.db.WithContext(ctx).Model(&record.RotationItem{}).Where("rotation_id = ? AND state IN ?", id, states)
 	if login != uuid.Nil {
 		q = q.Where("login_id = ?", login)
 	}
-	done := q.Updates(columns)
-	return int(done.RowsAffected), plain(done.Error)
+	return q
 }
 
 // RotatingLogins returns those of the logins that a rotation other than the one is at

@@ -30,9 +30,9 @@ func (s *Store) LockRotationRule(ctx context.Context, name string) (record.Rotat
 	return r, plain(err)
 }
 
-// ChangeRotationRule sets columns of a rule.
-func (s *Store) ChangeRotationRule(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&record.RotationRule{}).Where("id = ?", id).Updates(columns).Error)
+// ChangeRotationRule changes a rule.
+func (s *Store) ChangeRotationRule(ctx context.Context, id uuid.UUID, c record.RuleChange) error {
+	return plain(s.db.WithContext(ctx).Model(&record.RotationRule{}).Where("id = ?", id).Updates(&c).Error)
 }
 
 // NoteRuleBegun notes that a rule began a rotation.

@@ -62,7 +62,12 @@ func (s *Store) Rotations(ctx context.Context, p record.Page) (record.List[recor
 	return l, count(q, p, &l.Total)
 }
 
-// ChangeRotation sets columns of a rotation.
-func (s *Store) ChangeRotation(ctx context.Context, id uuid.UUID, columns map[string]any) error {
-	return plain(s.db.WithContext(ctx).Model(&record.Rotation{}).Where("id = ?", id).Updates(columns).Error)
+// ChangeRotation changes a rotation.
+func (s *Store) ChangeRotation(ctx context.Context, id uuid.UUID, c record.RotationChange) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Rotation{}).Where("id = ?", id).Updates(&c).Error)
+}
+
+// ReopenRotation has a rotation that has ended go on.
+func (s *Store) ReopenRotation(ctx context.Context, id uuid.UUID) error {
+	return plain(s.db.WithContext(ctx).Model(&record.Rotation{}).Where("id = ?", id).Update("ended_at", nil).Error)
 }

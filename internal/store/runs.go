@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 	"time"
 
@@ -189,35 +187,20 @@ func (s *Store) Runs(ctx context.Context, f record.RunFilter, p record.Page) (re
 	return l, count(q, p, &l.Total)
 }
 
-// StepChange is columns of one step of a run.
-type StepChange struct {
-	Seq     int
-	Columns map[string]any
-}
-
-// RunChange is a change of a run and of its steps by whoever has taken it.
-type RunChange struct {
-	Columns map[string]any
-	Steps   []StepChange
-	// Commits is whether the change is the run's point of no return. It is not made where the undo
-	// was asked for.
-	Commits bool
-}
-
 // ChangeRun makes a change and raises the run's version, all in one statement, if the epoch is
 // still the run's: ErrFenced if not, and where the run was to be committed and its undo was
 // asked for.
-func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c RunChange) error {
+func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c record.RunChange) error {
 	var text strings.Builder
 	var args []any
-	set := func(columns map[string]any) {
-		for _, name := range slices.Sorted(maps.Keys(columns)) { // their names are this program's own
-			text.WriteString(name + " = ?, ")
-			args = append(args, columns[name])
-		}
+	set := func(column string, value any) {
+		text.WriteString(column + " = ?, ")
+		args = append(args, value)
 	}
 	text.WriteString("WITH r AS (UPDATE runs SET ")
-	set(c.Columns)
+	if err := setRun(c, set); err != nil {
+		return err
+	}
 	text.WriteString("version = version + 1 WHERE id = ? AND epoch = ? AND ended_at IS NULL")
 	args = append(args, run, epoch)
 	if c.Commits {
@@ -226,7 +209,7 @@ func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c Run
 	text.WriteString(" RETURNING id)")
 	for n, step := range c.Steps { // which depend on the run's row being changed
 		fmt.Fprintf(&text, ", s%d AS (UPDATE run_steps SET ", n)
-		set(step.Columns)
+		setStep(step, set)
 		text.WriteString("run_id = run_id FROM r WHERE run_steps.run_id = r.id AND seq = ?)")
 		args = append(args, step.Seq)
 	}
@@ -242,10 +225,54 @@ func (s *Store) ChangeRun(ctx context.Context, run uuid.UUID, epoch int64, c Run
 	return nil
 }
 
+// setRun gives what is to be set in the run's row to set.
+func setRun(c record.RunChange, set func(column string, value any)) error {
+	if c.State != "" {
+		set("state", c.State)
+	}
+	if c.Error != nil {
+		set("error", *c.Error)
+	}
+	if c.CommittedAt != nil {
+		set("committed_at", *c.CommittedAt)
+	}
+	if c.EndedAt != nil {
+		set("ended_at", *c.EndedAt)
+	}
+	if c.Waits == nil {
+		if c.Goes {
+			set("waits", nil)
+		}
+		return nil
+	}
+	told, err := json.Marshal(c.Waits)
+	set("waits", string(told))
+	return err
+}
+
+// setStep gives what is to be set in a step's row to set.
+func setStep(c record.StepChange, set func(column string, value any)) {
+	if c.State != "" {
+		set("state", c.State)
+	}
+	if c.Outcome != nil {
+		set("outcome", *c.Outcome)
+	}
+	if c.Percent != nil {
+		set("percent", *c.Percent)
+	}
+	if c.StartedAt != nil {
+		set("started_at", *c.StartedAt)
+	}
+	if c.EndedAt != nil {
+		set("ended_at", *c.EndedAt)
+	}
+}
+
 // ReplaceSteps gives a run the steps of a later version of its kind.
 func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, steps []record.RunStep) error {
 	return s.InTx(ctx, func(tx *Store) error {
-		if err := tx.ChangeRun(ctx, run, epoch, RunChange{}); err != nil {
+		if err := tx.ChangeRun(ctx, run, epoch, record.RunChange{}); err != nil {
 			return err
 		}
 		db := tx.db.WithContext(ctx)
@@ -257,11 +284,10 @@ func (s *Store) ReplaceSteps(ctx context.Context, run uuid.UUID, epoch int64, st
 }
 
 // EndRun gives a run its last state, and the reason where it did not succeed.
-func (s *Store) EndRun(ctx context.Context, id uuid.UUID, epoch int64, state, reason string, at time.Time) error {
-	return s.ChangeRun(
-		ctx, id, epoch,
-		RunChange{Columns: map[string]any{"state": state, "ended_at": at, "error": reason, "waits": nil}},
-	)
+func (s *Store) EndRun(
+	ctx context.Context, id uuid.UUID, epoch int64, state record.RunState, reason string, at time.Time,
+) error {
+	return s.ChangeRun(ctx, id, epoch, record.RunChange{State: state, EndedAt: &at, Error: &reason, Goes: true})
 }
 
 // LiveRunOf returns the run that is at work on an instance.

@@ -176,7 +176,7 @@ func TestANameIsFreeAgainOnceItsInstanceIsGone(t *testing.T) {
 	if err := s.AddInstance(t.Context(), &second); !errors.As(err, &taken) || taken.Constraint != "instances_name" {
 		t.Errorf("the same name twice: %v", err)
 	}
-	must(t, s.ChangeInstance(t.Context(), i.ID, map[string]any{"gone_at": begin}))
+	must(t, s.ChangeInstance(t.Context(), i.ID, record.InstanceChange{GoneAt: &begin}))
 	must(t, s.AddInstance(t.Context(), &second))
 	found, err := s.InstanceNamed(t.Context(), "tide-1")
 	if err != nil || found.ID != second.ID {
@@ -266,7 +266,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 	must(t, s.SavePayload(ctx, second.ID, taking.Epoch, []byte(`{"operation": "op \"1\""}`)))
 	must(t, s.ChangeRun(
 		ctx, second.ID, taking.Epoch,
-		store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "done"}}}},
+		record.RunChange{Steps: []record.StepChange{{State: "done"}}},
 	))
 	r, err := s.RunByID(ctx, second.ID)
 	must(t, err)
@@ -278,7 +278,7 @@ func TestOneRunAtATimeWorksOnAnInstance(t *testing.T) {
 		"a change": func(epoch int64) error {
 			return s.ChangeRun(
 				ctx, second.ID, epoch,
-				store.RunChange{Steps: []store.StepChange{{Columns: map[string]any{"state": "failed"}}}},
+				record.RunChange{Steps: []record.StepChange{{State: "failed"}}},
 			)
 		},
 		"a payload": func(epoch int64) error { return s.SavePayload(ctx, second.ID, epoch, []byte(`{}`)) },

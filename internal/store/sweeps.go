@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/reading"
 	"plumlatch/internal/record"
 )
 
@@ -32,16 +33,16 @@ func (s *Store) SweepByID(ctx context.Context, id uuid.UUID) (record.Sweep, erro
 }
 
 // SweepCounts returns how many logins of the sweep are in which state.
-func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, error) {
+func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[reading.State]int, error) {
 	var rows []struct {
-		State string
+		State reading.State
 		Count int
 	}
 	err := s.db.WithContext(ctx).
 		Raw("SELECT state, count(*) AS count FROM sweep_items WHERE sweep_id = ? GROUP BY state", id).
 		Scan(&rows).
 		Error
-	counts := map[string]int{}
+	counts := map[reading.State]int{}
 	for _, r := range rows {
 		counts[r.State] = r.Count
 	}
@@ -51,7 +52,7 @@ func (s *Store) SweepCounts(ctx context.Context, id uuid.UUID) (map[string]int, 
 // SweepItems returns one page of the logins of a sweep, by instance. state ""
 // means all.
 func (s *Store) SweepItems(
-	ctx context.Context, id uuid.UUID, state string, p record.Page,
+	ctx context.Context, id uuid.UUID, state reading.State, p record.Page,
 ) (record.List[record.SweepItem], error) {
 	q := s.db.WithContext(ctx).
 		Table("sweep_items").
@@ -130,7 +131,7 @@ func (s *Store) EndSweepItems(ctx context.Context, ends []record.SweepEnd) error
 			return err
 		}
 		folders[n] = string(text)
-		ids[n], at[n], states[n], outcomes[n], methods[n] = e.LoginID, e.At, e.State, e.Outcome, e.Method
+		ids[n], at[n], states[n], outcomes[n], methods[n] = e.LoginID, e.At, string(e.State), e.Outcome, e.Method
 	}
 	pool := s.db.Statement.ConnPool
 	if _, err := pool.ExecContext(ctx, `UPDATE logins l SET tried_at = n.at, swept_at = n.at, swept_by = n.method,

@@ -3,6 +3,8 @@ package restore
 import (
 	"fmt"
 	"time"
+
+	"plumlatch/internal/core/machines"
 )
 
 // took returns what an operation needs, and whether that was measured.
@@ -50,8 +52,8 @@ func (o *Option) miss(what, remedy string) { o.Missing = append(o.Missing, Missi
 
 // running notes that a route needs the instance to run.
 func (f Facts) running(o *Option) {
-	if f.State != "running" {
-		o.miss("it is "+f.State+", and has to run", "plumlatch instance start "+f.Instance)
+	if f.State != machines.Running {
+		o.miss("it is "+string(f.State)+", and has to run", "plumlatch instance start "+f.Instance)
 	}
 }
 

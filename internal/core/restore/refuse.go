@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"plumlatch/internal/core/machines"
 )
 
 // Chosen is the route that somebody has chosen for an instance, and with what.
@@ -108,14 +110,15 @@ func (o Option) harm() string {
 
 // Stood is how an instance and its root disk were at the cloud.
 type Stood struct {
-	State, Address, PrivateAddress, Firewall, Disk, Device string
+	State                                           machines.State
+	Address, PrivateAddress, Firewall, Disk, Device string
 }
 
 // Differs says in words what is not as it was.
 func Differs(before, now Stood) []string {
 	var out []string
 	for _, c := range [][3]string{
-		{"state", before.State, now.State},
+		{"state", string(before.State), string(now.State)},
 		{"public address", before.Address, now.Address},
 		{"private address", before.PrivateAddress, now.PrivateAddress},
 		{"firewall group", before.Firewall, now.Firewall},

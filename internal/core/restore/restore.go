@@ -6,7 +6,11 @@
 // missing, with the step that would provide it.
 package restore
 
-import "time"
+import (
+	"time"
+
+	"plumlatch/internal/core/machines"
+)
 
 // AgentState is how the guest agent stands.
 type AgentState string
@@ -78,7 +82,7 @@ type Facts struct {
 	// Adopted is whether no cloud can be asked about it.
 	Adopted, Windows bool
 	// State is what the cloud says: running, stopped and the like.
-	State string
+	State machines.State
 	Can   Abilities
 	// Steward is whether the service can log in with its own key.
 	Steward bool

@@ -1,5 +1,7 @@
 package restore
 
+import "plumlatch/internal/core/machines"
+
 // HelperDisk edits the root disk while it is attached to another instance.
 const HelperDisk Route = "helper-disk"
 
@@ -31,12 +33,12 @@ func (f Facts) judgeHelper(o *Option) {
 	if f.Disk.Shared {
 		o.miss("its disk is attached to another instance as well, which would see it change", "Detach it there first")
 	}
-	if f.State != "running" && f.State != "stopped" {
-		o.miss("it is "+f.State, "Wait until it runs or has stopped: plumlatch instance show "+f.Instance)
+	if !f.State.Settled() {
+		o.miss("it is "+string(f.State), "Wait until it runs or has stopped: plumlatch instance show "+f.Instance)
 	}
 	f.spend(&o.Cost, Launch, Agent)
 	down := f.spend(&o.Cost, Stop, Detach, Attach, Detach, Attach, Start) + editing
-	if f.State == "running" {
+	if f.State == machines.Running {
 		o.Stops, o.Downtime = true, down
 		f.stopCosts(o)
 		if !f.Can.StartStop {

@@ -47,8 +47,8 @@ func (f Facts) judgeReplacement(o *Option) {
 	if f.Disk.Encrypted {
 		o.miss("its disk is encrypted with a key of the owner's, so no image is made of it", "Take another route")
 	}
-	if f.State != "running" && f.State != "stopped" {
-		o.miss("it is "+f.State, "Wait until it runs or has stopped: plumlatch instance show "+f.Instance)
+	if !f.State.Settled() {
+		o.miss("it is "+string(f.State), "Wait until it runs or has stopped: plumlatch instance show "+f.Instance)
 	}
 	f.spend(&o.Cost, Copy, Launch, Stop)
 	o.NewIdentity = true

@@ -192,7 +192,7 @@ func (e *edit) ask(want bool) func(context.Context, *runs.Progress) (string, err
 
 // ended settles the grant with what was done: a new one whose line could not be
 // placed ends, and one that was to be withdrawn ends where its line is gone.
-func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+func (e *edit) ended(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 	k, l, err := e.subject(ctx, tx)
 	if err != nil {
 		return err
@@ -210,7 +210,7 @@ func (e *edit) ended(ctx context.Context, tx *store.Store, state, reason string)
 		note.Action, note.Sentence = "grant.removed", fmt.Sprintf("The line of %s is gone from %s.", k.Name, name)
 	}
 	if !done {
-		note.Outcome, note.Sentence = state, fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
+		note.Outcome, note.Sentence = string(state), fmt.Sprintf("The change of %s for %s was not done: %s.", name, k.Name, reason)
 	}
 	if withdrawing == done && (withdrawing || e.work.Added) {
 		if err := tx.WithdrawGrant(ctx, l.ID, k.ID, e.now(), e.run.RequestedBy); err != nil {

@@ -8,6 +8,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -182,7 +184,7 @@ func (s *Service) NoMeans(l record.LoginToSweep) *problem.Problem {
 		Remedy: "Do it from your machine with a key that opens it: add -with FILE or -agent",
 	}
 	switch {
-	case i.State != "running":
+	case i.State != machines.Running:
 		p.Detail, p.Remedy = fmt.Sprintf("%s is %s", i.Name, i.State), "Start it first: plumlatch instance start "+i.Name
 	case l.Steward == nil:
 		p.Detail = "there is no steward key on " + i.Name + ", so the service cannot change its files"
@@ -277,7 +279,7 @@ func (s *Service) WithdrawGrant(ctx context.Context, actor people.Actor, w Withd
 // checkLeft refuses a withdrawal that leaves the login shut or thin, unless
 // told to go on. The steward key and one that is lost anyway may always go.
 func (s *Service) checkLeft(ctx context.Context, k record.Key, l record.Login, i record.Instance, anyway bool) error {
-	if anyway || k.StewardOf != nil || k.State == "lost" {
+	if anyway || k.StewardOf != nil || k.State == custody.Lost {
 		return nil
 	}
 	w, err := s.World(ctx, record.ReachFilter{Instance: i.ID})

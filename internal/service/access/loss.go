@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -121,10 +122,10 @@ func (s *Service) MarkLost(ctx context.Context, actor people.Actor, name, reason
 		if err != nil {
 			return err
 		}
-		if k.State == "lost" {
+		if k.State == custody.Lost {
 			return nil
 		}
-		if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
+		if err := tx.SetKeyState(ctx, k.ID, custody.Lost); err != nil {
 			return err
 		}
 		return tx.Note(

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -48,7 +49,7 @@ func (s *Service) World(ctx context.Context, f record.ReachFilter) (*World, erro
 	for n, k := range keys {
 		keyAt[k.ID] = int32(n)
 		out := &w.Input.Keys[n]
-		out.Keeper, out.Lost, out.Steward = reach.Nobody, k.State == "lost", k.Steward
+		out.Keeper, out.Lost, out.Steward = reach.Nobody, k.State == custody.Lost, k.Steward
 		if k.Keeper != nil {
 			place, ok := keeperAt[*k.Keeper]
 			if !ok {

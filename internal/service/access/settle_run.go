@@ -191,7 +191,7 @@ func pastOf(n int) string {
 	return "were"
 }
 
-func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+func (e *settling) ended(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 	l, err := e.login(ctx, tx)
 	if err != nil {
 		return err
@@ -203,7 +203,7 @@ func (e *settling) ended(ctx context.Context, tx *store.Store, state, reason str
 		text.Counted(len(e.work.Remove), "line"),
 	)
 	if state != runs.Done {
-		note.Outcome, note.Sentence = state, fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
+		note.Outcome, note.Sentence = string(state), fmt.Sprintf("The differences of %s were not settled: %s.", called, reason)
 	}
 	return tx.Note(ctx, note)
 }

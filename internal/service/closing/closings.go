@@ -74,7 +74,7 @@ func (s *Service) Open(
 		written.Deadline.UTC().Format("2 Jan 2006 15:04:05 UTC"),
 	)
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.ChangeClosing(ctx, c.ID, map[string]any{"opened_at": s.now()}); err != nil {
+		if err := tx.ChangeClosing(ctx, c.ID, record.ClosingChange{OpenedAt: new(s.now())}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, e)
@@ -126,7 +126,7 @@ func (s *Service) closeOne(ctx context.Context, c record.Closing) error {
 		e.Outcome = "late"
 	}
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.ChangeClosing(ctx, c.ID, map[string]any{"closed_at": now, "note": note}); err != nil {
+		if err := tx.ChangeClosing(ctx, c.ID, record.ClosingChange{ClosedAt: &now, Note: &note}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, e)
@@ -190,7 +190,7 @@ func (s *Service) CloseDue(ctx context.Context) error {
 // leftOpen records that something is still open beyond its deadline; in the daybook once.
 func (s *Service) leftOpen(ctx context.Context, c record.Closing, why string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		err := tx.ChangeClosing(ctx, c.ID, map[string]any{"note": "not closed yet: " + why})
+		err := tx.ChangeClosing(ctx, c.ID, record.ClosingChange{Note: new("not closed yet: " + why)})
 		if err != nil || c.Note != "" || s.now().Before(c.Deadline) {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
@@ -62,7 +63,7 @@ func (s *Service) Adopt(ctx context.Context, actor people.Actor, a Adopted) (rec
 	i := record.Instance{
 		ID:            store.NewID(),
 		Name:          a.Name,
-		State:         "running",
+		State:         machines.Running,
 		LoginUser:     a.LoginUser,
 		PublicAddress: a.Address,
 		SSHPort:       a.Port,
@@ -134,5 +135,5 @@ func (s *Service) Forget(ctx context.Context, tx *store.Store, instance uuid.UUI
 	if err := tx.RetireSteward(ctx, instance); err != nil {
 		return err
 	}
-	return tx.ChangeInstance(ctx, instance, map[string]any{"gone_at": s.now(), "state": "terminated"})
+	return tx.ChangeInstance(ctx, instance, record.InstanceChange{GoneAt: new(s.now()), State: machines.Terminated})
 }

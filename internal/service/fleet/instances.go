@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/name"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/core/userdata"
@@ -275,7 +276,7 @@ func (s *Service) judgeLaunch(
 	return record.Instance{
 		ID:        store.NewID(),
 		Name:      l.Name,
-		State:     "launching",
+		State:     machines.Launching,
 		Image:     image.Name,
 		Size:      size.Name,
 		Zone:      zone.Name,
@@ -392,7 +393,9 @@ const (
 	RunTerminate RunFor = "terminate"
 )
 
-var during = map[RunFor]string{RunStart: "starting", RunStop: "stopping", RunTerminate: "terminating"}
+var during = map[RunFor]machines.State{
+	RunStart: machines.Starting, RunStop: machines.Stopping, RunTerminate: machines.Terminating,
+}
 
 // Change begins a start, a stop or the end of an instance.
 func (s *Service) Change(
@@ -414,10 +417,10 @@ func (s *Service) Change(
 			Remedy: "Start or stop it where it runs; to let its record go: plumlatch instance release " + name,
 		}
 	}
-	needs := map[RunFor][]string{
-		RunStart:     {"stopped"},
-		RunStop:      {"running"},
-		RunTerminate: {"running", "stopped", "failed"},
+	needs := map[RunFor][]machines.State{
+		RunStart:     {machines.Stopped},
+		RunStop:      {machines.Running},
+		RunTerminate: {machines.Running, machines.Stopped, machines.Failed},
 	}[kind]
 	if !slices.Contains(needs, i.State) {
 		return record.Run{}, &problem.Problem{
@@ -439,7 +442,7 @@ func (s *Service) Change(
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}
-		if err := tx.ChangeInstance(ctx, i.ID, map[string]any{"state": during[kind]}); err != nil {
+		if err := tx.ChangeInstance(ctx, i.ID, record.InstanceChange{State: during[kind]}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(

@@ -9,6 +9,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -84,13 +85,13 @@ func (s *Service) lifecyclePlan(run record.Run) (runs.Plan, error) {
 			},
 		}}, nil
 	case startKind:
-		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "running"), Steps: []runs.Step{
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, machines.Running), Steps: []runs.Step{
 			{
 				Name:       "start",
 				Title:      "Start",
 				Intent:     "Have the cloud start " + name,
 				UndoIntent: "Have the cloud stop it again",
-				Do:         l.begin((*cloud.Cloud).Start, "running"),
+				Do:         l.begin((*cloud.Cloud).Start, cloud.Running),
 				Undo:       l.stopAgain,
 				Patience:   cloudPatience,
 			},
@@ -110,12 +111,12 @@ func (s *Service) lifecyclePlan(run record.Run) (runs.Plan, error) {
 			},
 		}}, nil
 	case stopKind:
-		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "stopped"), Steps: []runs.Step{
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, machines.Stopped), Steps: []runs.Step{
 			{
 				Name:     "stop",
 				Title:    "Stop",
 				Intent:   "Have the cloud stop " + name,
-				Do:       l.begin((*cloud.Cloud).Stop, "stopped"),
+				Do:       l.begin((*cloud.Cloud).Stop, cloud.Stopped),
 				Patience: cloudPatience,
 			},
 			{
@@ -127,12 +128,12 @@ func (s *Service) lifecyclePlan(run record.Run) (runs.Plan, error) {
 			},
 		}}, nil
 	case endKind:
-		return runs.Plan{Payload: w, Ended: l.changeEnded(run, "terminated"), Steps: []runs.Step{
+		return runs.Plan{Payload: w, Ended: l.changeEnded(run, machines.Terminated), Steps: []runs.Step{
 			{
 				Name:     "terminate",
 				Title:    "End",
 				Intent:   "Have the cloud end " + name + " and its disks",
-				Do:       l.begin((*cloud.Cloud).Terminate, "terminated"),
+				Do:       l.begin((*cloud.Cloud).Terminate, cloud.Terminated),
 				Patience: cloudPatience,
 			},
 			{Name: "gone", Title: "Gone", Intent: "Wait until it is gone", Do: l.awaitEnd, Patience: cloudPatience},
@@ -192,7 +193,7 @@ func (l *lifecycle) disk(ctx context.Context, p *runs.Progress) (string, error) 
 	if err != nil {
 		return "", Calling(err)
 	}
-	if err := l.machine.Set(ctx, map[string]any{"cloud_id": op.Instance}); err != nil {
+	if err := l.machine.Set(ctx, record.InstanceChange{CloudID: op.Instance}); err != nil {
 		return "", err
 	}
 	if err := l.began(ctx, p, op.Id); err != nil {
@@ -356,7 +357,7 @@ func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
 	if err != nil {
 		return Calling(err)
 	}
-	if i.State == "stopped" {
+	if i.State == cloud.Stopped {
 		return nil
 	}
 	op, err := l.cloud.Stop(ctx, i.Id)
@@ -371,24 +372,24 @@ func (l *lifecycle) stopAgain(ctx context.Context, p *runs.Progress) error {
 }
 
 // launchEnded makes the instance a running one, or frees its name.
-func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Store, string, string) error {
+func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Store, runs.State, string) error {
 	actor := journal.ForRun(run)
-	return func(ctx context.Context, tx *store.Store, state, reason string) error {
+	return func(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 		name := run.Instance.Name
 		if state == runs.Done {
 			e := l.journal.Entry(
 				actor, "instance.launched", "instance", name, run.Reason,
 				"The launch of %s, asked for by %s, is done: its login answers.", name, run.RequestedBy,
 			)
-			if err := tx.ChangeInstance(ctx, run.InstanceID, map[string]any{"state": "running"}); err != nil {
+			if err := tx.ChangeInstance(ctx, run.InstanceID, record.InstanceChange{State: machines.Running}); err != nil {
 				return err
 			}
 			return tx.Note(ctx, e)
 		}
-		columns := map[string]any{"state": "failed"}
+		change := record.InstanceChange{State: machines.Failed}
 		words := "was undone"
 		if state == runs.Undone {
-			columns["gone_at"] = l.now()
+			change.GoneAt = new(l.now())
 			if err := l.Forget(ctx, tx, run.InstanceID); err != nil {
 				return err
 			}
@@ -399,8 +400,8 @@ func (l *lifecycle) launchEnded(run record.Run) func(context.Context, *store.Sto
 			actor, "instance.launched", "instance", name, run.Reason,
 			"The launch of %s, asked for by %s, %s: %s.", name, run.RequestedBy, words, reason,
 		)
-		e.Outcome = state
-		if err := tx.ChangeInstance(ctx, run.InstanceID, columns); err != nil {
+		e.Outcome = string(state)
+		if err := tx.ChangeInstance(ctx, run.InstanceID, change); err != nil {
 			return err
 		}
 		return tx.Note(ctx, e)
@@ -411,29 +412,29 @@ var runNouns = map[string]string{"start": "start", "stop": "stop", "terminate": 
 
 // changeEnded gives the instance its new state, or what the cloud says of it.
 func (l *lifecycle) changeEnded(
-	run record.Run, success string,
-) func(context.Context, *store.Store, string, string) error {
+	run record.Run, success machines.State,
+) func(context.Context, *store.Store, runs.State, string) error {
 	actor := journal.ForRun(run)
-	return func(ctx context.Context, tx *store.Store, state, reason string) error {
+	return func(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 		name := run.Instance.Name
 		e := l.journal.Entry(
-			actor, "instance."+success, "instance", name, run.Reason,
+			actor, "instance."+string(success), "instance", name, run.Reason,
 			"The %s of %s, asked for by %s, is done.", runNouns[run.Kind], name, run.RequestedBy,
 		)
-		columns := map[string]any{"state": success}
+		change := record.InstanceChange{State: success}
 		switch {
 		case state != runs.Done:
-			columns["state"] = l.work.StateBefore
-			e.Outcome, e.Sentence = state, fmt.Sprintf(
+			change.State = l.work.StateBefore
+			e.Outcome, e.Sentence = string(state), fmt.Sprintf(
 				"The %s of %s, asked for by %s, was not done: %s.", runNouns[run.Kind], name, run.RequestedBy, reason,
 			)
-		case success == "terminated":
-			columns["gone_at"] = l.now()
+		case success == machines.Terminated:
+			change.GoneAt = new(l.now())
 			if err := l.Forget(ctx, tx, run.InstanceID); err != nil {
 				return err
 			}
 		}
-		if err := tx.ChangeInstance(ctx, run.InstanceID, columns); err != nil {
+		if err := tx.ChangeInstance(ctx, run.InstanceID, change); err != nil {
 			return err
 		}
 		return tx.Note(ctx, e)
@@ -445,9 +446,9 @@ type lifecycleWork struct {
 	// Operation is the cloud's id of the one that was begun; noOperation where it had ended.
 	Operation string `json:"operation,omitempty"`
 	// StateBefore is the instance's.
-	StateBefore string `json:"state_before,omitempty"`
+	StateBefore machines.State `json:"state_before,omitempty"`
 }
 
 func earlierLifecycle(facts map[string]string) (lifecycleWork, error) {
-	return lifecycleWork{Operation: facts["operation"], StateBefore: facts["state-before"]}, nil
+	return lifecycleWork{Operation: facts["operation"], StateBefore: machines.State(facts["state-before"])}, nil
 }

@@ -23,17 +23,17 @@ type Machine struct {
 // Machine returns the instance for the steps of a run.
 func (s *Service) Machine(i record.Instance) *Machine { return &Machine{Instance: i, fleet: s} }
 
-func (m *Machine) Set(ctx context.Context, columns map[string]any) error {
-	return m.fleet.store.ChangeInstance(ctx, m.Instance.ID, columns)
+func (m *Machine) Set(ctx context.Context, c record.InstanceChange) error {
+	return m.fleet.store.ChangeInstance(ctx, m.Instance.ID, c)
 }
 
 // EndLaunched ends the instance that was asked for with the request token, if there is one.
 func (m *Machine) EndLaunched(ctx context.Context, p *runs.Progress, token string) error {
 	i, there, err := m.fleet.cloud.Launched(ctx, token)
-	if err != nil || !there || i.State == "terminated" {
+	if err != nil || !there || i.State == cloud.Terminated {
 		return Calling(err)
 	}
-	if i.State == "terminating" {
+	if i.State == cloud.Terminating {
 		return runs.Temporary(fmt.Errorf("%s is ending", i.Name))
 	}
 	op, err := m.fleet.cloud.Terminate(ctx, i.Id)
@@ -95,18 +95,16 @@ func (m *Machine) NoteAddresses(ctx context.Context) (cloud.Instance, error) {
 	if err != nil {
 		return i, Calling(err)
 	}
-	columns := map[string]any{
-		"private_address": i.PrivateAddress,
-		"public_address":  i.PublicAddress,
-		"ssh_port":        i.SshPort,
+	change := record.InstanceChange{
+		PrivateAddress: &i.PrivateAddress, PublicAddress: &i.PublicAddress, SSHPort: i.SshPort,
 	}
 	if fresh.PublicAddress != i.PublicAddress {
-		columns["address_changed_at"] = m.fleet.now()
+		change.AddressChangedAt = new(m.fleet.now())
 		if fresh.PublicAddress != "" { // a stop gives it back, and the next start brings another
-			columns["address_before"] = fresh.PublicAddress
+			change.AddressBefore = fresh.PublicAddress
 		}
 	}
-	return i, m.Set(ctx, columns)
+	return i, m.Set(ctx, change)
 }
 
 // PinBoot pins the host keys of the boot output, or compares them with the pinned ones.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -41,11 +42,11 @@ func (s *Service) useConsent(
 		return "", needed
 	case err != nil:
 		return "", err
-	case c.State == "asked":
+	case c.State == custody.ConsentAsked:
 		needed.Code, needed.Detail = "consent-awaited", needed.Detail+"; you have asked, and nobody has decided yet"
 		needed.Remedy = "Another admin or keeper decides: plumlatch consent grant " + c.ID.String()
 		return "", needed
-	case c.State == "refused":
+	case c.State == custody.ConsentRefused:
 		return "", &problem.Problem{
 			Kind:   problem.Forbidden,
 			Code:   "consent-refused",
@@ -119,11 +120,11 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 		Reason:    reason,
 		AskedAt:   s.now().Truncate(time.Microsecond),
 		ExpiresAt: s.now().Add(consentHolds).Truncate(time.Microsecond),
-		State:     "asked",
+		State:     custody.ConsentAsked,
 	}
 	err = s.store.InTx(ctx, func(tx *store.Store) error {
 		earlier, err := tx.ConsentFor(ctx, k.ID, actor.Name, s.now())
-		if err == nil && (earlier.State == "asked" || earlier.State == "granted") {
+		if err == nil && earlier.State.Open() {
 			earlier.KeyName = k.Name
 			c = earlier
 			return nil
@@ -146,8 +147,8 @@ func (s *Service) AskConsent(ctx context.Context, actor people.Actor, key, reaso
 func (s *Service) Consents(ctx context.Context) ([]record.Consent, error) {
 	out, err := s.store.Consents(ctx, s.now().Add(-consentsShown))
 	for i := range out {
-		if out[i].ExpiresAt.Before(s.now()) && (out[i].State == "asked" || out[i].State == "granted") {
-			out[i].State = "over"
+		if out[i].ExpiresAt.Before(s.now()) && out[i].State.Open() {
+			out[i].State = custody.ConsentOver
 		}
 	}
 	return out, err
@@ -185,9 +186,9 @@ func (s *Service) DecideConsent(
 				Remedy: "Ask another admin, or somebody of the key's team",
 			}
 		}
-		if c.State != "asked" || c.ExpiresAt.Before(s.now()) {
-			state := c.State
-			if state == "asked" {
+		if c.State != custody.ConsentAsked || c.ExpiresAt.Before(s.now()) {
+			state := string(c.State)
+			if c.State == custody.ConsentAsked {
 				state = "over: its time ran out"
 			}
 			return &problem.Problem{
@@ -215,9 +216,10 @@ func (s *Service) DecideConsent(
 			}
 		}
 		action, words := "consent.grant", "%s consents that %s takes the private half of %s out of the safe."
-		c.State = "granted"
+		c.State = custody.ConsentGranted
 		if !grant {
-			c.State, action, words = "refused", "consent.refuse", "%s refuses that %s takes the private half of %s out of the "+
+			c.State, action = custody.ConsentRefused, "consent.refuse"
+			words = "%s refuses that %s takes the private half of %s out of the " +
 				"safe."
 		}
 		now := s.now().Truncate(time.Microsecond)

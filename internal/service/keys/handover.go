@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
 	"plumlatch/internal/service/problem"
@@ -130,7 +131,7 @@ func (s *Service) mayHandOver(ctx context.Context, tx *store.Store, actor people
 // handsOver refuses a key that cannot go to the keeper.
 func handsOver(k record.Key, to record.Keeper) error {
 	switch {
-	case k.State == "lost":
+	case k.State == custody.Lost:
 		return &problem.Problem{
 			Kind:   problem.Conflict,
 			Code:   "key-lost",

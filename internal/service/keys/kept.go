@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/people"
@@ -52,7 +53,7 @@ func (s *Service) NewKept(
 		return k, sealed, err
 	}
 	k = s.NewRecord(actor, in, pair.Public, "service")
-	k.Custody = "kept"
+	k.Custody = custody.Kept
 	private, err := pair.OpenSSH(nil)
 	if err != nil {
 		return k, sealed, err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/record"
@@ -250,7 +251,7 @@ func (s *Service) NewRecord(actor people.Actor, in NewKey, public keypair.Public
 		Comment:   public.Comment,
 		Purpose:   in.Purpose,
 		Labels:    in.Labels,
-		Custody:   "holder", Origin: origin, State: "active", CreatedAt: s.now(), CreatedBy: actor.Name,
+		Custody:   custody.Holder, Origin: origin, State: custody.Active, CreatedAt: s.now(), CreatedBy: actor.Name,
 	}
 	if k.Labels == nil {
 		k.Labels = map[string]string{}
@@ -439,7 +440,7 @@ func (s *Service) Grantable(k record.Key) error {
 		}
 	}
 	switch {
-	case k.State != "active":
+	case k.State != custody.Active:
 		return refuse("key-not-active", fmt.Sprintf("the key %s is %s", k.Name, k.State), "Choose a key that is active")
 	case k.Type == keypair.RSA && k.Bits < minGrantedRSA && !s.AllowShortRSA:
 		return refuse(

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/leaving"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
@@ -327,7 +328,7 @@ func (s *Service) retire(ctx context.Context, actor people.Actor, key, reason st
 		if err != nil {
 			return s.keys.NoKey(err, key)
 		}
-		if err := tx.SetKeyState(ctx, k.ID, "retired"); err != nil {
+		if err := tx.SetKeyState(ctx, k.ID, custody.Retired); err != nil {
 			return err
 		}
 		return tx.Note(

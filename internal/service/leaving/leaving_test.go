@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
 	"plumlatch/internal/service/keys"
@@ -114,7 +115,7 @@ func TestSomebodyLeavesAndNothingIsShut(t *testing.T) {
 		t.Errorf("a sign-in afterwards: %v", err)
 	}
 	spare, err := r.Keys.Key(ctx, "runa-spare")
-	if err != nil || spare.State != "retired" {
+	if err != nil || spare.State != custody.Retired {
 		t.Errorf("the spare key is %s, %v", spare.State, err)
 	}
 }

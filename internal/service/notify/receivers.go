@@ -310,7 +310,7 @@ func (s *Service) queueFor(ctx context.Context, r record.Receiver) error {
 				ReceiverID: r.ID,
 				Seq:        e.Seq,
 				Kind:       string(kind),
-				State:      "waiting",
+				State:      record.DeliveryWaiting,
 				DueAt:      s.now(),
 			})
 		}
@@ -350,9 +350,9 @@ func (s *Service) deliverOne(ctx context.Context, r record.Receiver, d record.De
 	after, dead := receivers.NextTry(d.Attempts)
 	switch {
 	case sent == nil:
-		d.State, d.Error, d.EndedAt = "done", "", new(s.now())
+		d.State, d.Error, d.EndedAt = record.DeliveryDone, "", new(s.now())
 	case dead:
-		d.State, d.Error, d.EndedAt = "dead", text.Line(sent.Error(), text.MaxLine), new(s.now())
+		d.State, d.Error, d.EndedAt = record.DeliveryDead, text.Line(sent.Error(), text.MaxLine), new(s.now())
 	default:
 		d.Error = text.Line(sent.Error(), text.MaxLine)
 		d.DueAt = s.now().Add(after)

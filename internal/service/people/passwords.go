@@ -6,9 +6,9 @@ import (
 	"crypto/rand"
 	"sync"
 
-	"plumlatch/internal/service/problem"
-
 	"github.com/alexedwards/argon2id"
+
+	"plumlatch/internal/service/problem"
 )
 
 // cost is that of a password hash: argon2id with 46 MiB, one pass, one lane, as

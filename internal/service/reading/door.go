@@ -9,6 +9,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -91,7 +92,7 @@ func (s *Service) StewardSession(
 ) (session *sshio.Session, end func(), err error) {
 	i := l.Instance
 	switch {
-	case i.State != "running":
+	case i.State != machines.Running:
 		return nil, nil, fmt.Errorf("%s is %s", i.Name, i.State)
 	case l.Steward == nil:
 		return nil, nil, &noSteward{

@@ -1,10 +1,12 @@
 package reading
 
+import "plumlatch/internal/core/reading"
+
 // What the tests of this package reach.
 const (
-	SweepAsBefore   = sweepAsBefore
+	SweepAsBefore   = reading.AsBefore
 	SweepBatch      = sweepBatch
 	SweepBatchAgain = sweepBatchAgain
-	SweepChanged    = sweepChanged
-	SweepFailed     = sweepFailed
+	SweepChanged    = reading.Changed
+	SweepFailed     = reading.Failed
 )

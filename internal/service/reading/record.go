@@ -104,14 +104,14 @@ func (s *Service) RecordLooks(ctx context.Context, looks []Look) (outcomes []str
 		for n, l := range looks {
 			if swept := logins[l.Login.ID].SweptAt; swept != nil && swept.After(l.At) {
 				outcomes[n] = "a later look is recorded already"
-				f.ends = append(f.ends, record.SweepEnd{LoginID: l.Login.ID, State: sweepAsBefore, Outcome: outcomes[n], At: l.At})
+				f.ends = append(f.ends, record.SweepEnd{LoginID: l.Login.ID, State: reading.AsBefore, Outcome: outcomes[n], At: l.At})
 				ids[n] = uuid.Nil // its strangers stay as they are
 				continue
 			}
-			state := sweepAsBefore
+			state := reading.AsBefore
 			differ, exposed := compareFiles(&f, l, last[l.Login.ID])
 			if len(differ) > 0 {
-				state = sweepChanged
+				state = reading.Changed
 			}
 			changes = append(changes, differ...)
 			outcomes[n] = compareKeys(&f, l, readings[n], known, named[l.Login.ID]) + exposedWords(exposed)

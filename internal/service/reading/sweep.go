@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 
+	"plumlatch/internal/core/reading"
 	"plumlatch/internal/core/text"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
@@ -44,13 +45,6 @@ const (
 	AgentMethod   = "read by the guest agent"
 )
 
-// The states of one login in a sweep.
-const (
-	sweepAsBefore = "as before"
-	sweepChanged  = "changed"
-	sweepFailed   = "failed"
-)
-
 // SweepWanted says which logins are to be swept.
 type SweepWanted struct {
 	Instances            []string
@@ -61,7 +55,7 @@ type SweepWanted struct {
 // SweepState is a sweep and how far it is.
 type SweepState struct {
 	record.Sweep
-	Counts map[string]int
+	Counts map[reading.State]int
 }
 
 // StartSweep has the files of logins read.
@@ -128,7 +122,7 @@ func (s *Service) Sweep(ctx context.Context, id uuid.UUID) (SweepState, error) {
 
 // SweepItems returns one page of the logins of a sweep.
 func (s *Service) SweepItems(
-	ctx context.Context, id uuid.UUID, state string, p record.Page,
+	ctx context.Context, id uuid.UUID, state reading.State, p record.Page,
 ) (record.List[record.SweepItem], error) {
 	if _, err := s.Sweep(ctx, id); err != nil {
 		return record.List[record.SweepItem]{}, err
@@ -233,7 +227,7 @@ func (s *Service) sweepLogin(ctx context.Context, l record.LoginToSweep, looks c
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return s.store.NoteSweepFailure(ctx, l.ID, sweepFailed, text.Line(err.Error(), text.MaxMessage), at)
+		return s.store.NoteSweepFailure(ctx, l.ID, text.Line(err.Error(), text.MaxMessage), at)
 	}
 	select {
 	case looks <- Look{
@@ -301,7 +295,7 @@ func (s *Service) recordSet(ctx context.Context, looks []Look) error {
 	}
 	s.log.Error("record what a sweep saw", "login", looks[0].Name, "err", err)
 	return s.store.NoteSweepFailure(
-		ctx, looks[0].Login.ID, sweepFailed, "what was read could not be recorded; see the service's log",
+		ctx, looks[0].Login.ID, "what was read could not be recorded; see the service's log",
 		looks[0].At,
 	)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/text"
@@ -96,7 +97,7 @@ func (s *Service) restoreFacts(
 		return f, out, err
 	}
 	var wait sync.WaitGroup
-	if i.State == "running" { // asked while the cloud is
+	if i.State == machines.Running { // asked while the cloud is
 		wait.Go(func() {
 			if problem.Guard(
 				s.log,
@@ -171,7 +172,7 @@ func (s *Service) cloudFacts(ctx context.Context, i record.Instance, f *restore.
 	if err != nil {
 		return problem.FromCloud(err)
 	}
-	f.State, f.Static, f.PublicAddress = string(now.State), now.StaticAddress, now.PublicAddress
+	f.State, f.Static, f.PublicAddress = machines.State(now.State), now.StaticAddress, now.PublicAddress
 	if f.Can.Agent && f.Agent != restore.AgentAbsent {
 		state, err := s.cloud.Agent(ctx, i.CloudID)
 		if err != nil {
@@ -286,14 +287,14 @@ func (s *Service) Worries(ctx context.Context) func(record.ReachLogin, reach.Sta
 	can, images, err := s.fleet.OutlineSoon(ctx)
 	known := map[outlook]string{}
 	return func(l record.ReachLogin, st reach.Standing) string {
-		if err != nil || l.Adopted || l.State != "running" {
+		if err != nil || l.Adopted || l.State != machines.Running {
 			return ""
 		}
 		o := outlook{l.Image, l.TemporaryGiB, l.Static, st.Steward && s.Safe != nil, st.Keepers > 0}
 		worry, judged := known[o]
 		if !judged {
 			f := restore.Facts{
-				State:        "running",
+				State:        machines.Running,
 				TemporaryGiB: l.TemporaryGiB,
 				Static:       l.Static,
 				Passwords:    restore.No,

@@ -12,12 +12,12 @@ import (
 )
 
 // ended moves the item on, and settles grants and records with what was done.
-func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+func (e *rotating) ended(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 	item := e.work.Item
 	r, err := e.subjectIn(ctx, tx)
 	if err != nil {
 		return tx.ChangeItem(
-			ctx, item, map[string]any{"state": rotation.ItemFailed, "detail": err.Error(), "ended_at": e.now()},
+			ctx, item, record.ItemChange{State: rotation.ItemFailed, Detail: new(err.Error()), EndedAt: new(e.now())},
 		)
 	}
 	phase, now := e.work.Phase, e.now()
@@ -32,11 +32,11 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	}
 	if state != runs.Done {
 		if err := tx.ChangeItem(
-			ctx, item, map[string]any{"state": rotation.ItemFailed, "detail": reason, "ended_at": now},
+			ctx, item, record.ItemChange{State: rotation.ItemFailed, Detail: &reason, EndedAt: &now},
 		); err != nil {
 			return err
 		}
-		return note(state, "%s was not replaced by %s in %s: %s.", r.old.Name, r.New.Name, name, reason)
+		return note(string(state), "%s was not replaced by %s in %s: %s.", r.old.Name, r.New.Name, name, reason)
 	}
 	grant := func(withdraw bool) error { // what was to end goes on to end
 		return tx.ReplaceGrant(
@@ -68,9 +68,9 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err != nil {
 			return err
 		}
-		columns := map[string]any{"state": rotation.ItemPlaced, "placed_at": now, "entered_before": entered}
+		in := record.ItemChange{State: rotation.ItemPlaced, PlacedAt: &now, EnteredBefore: entered}
 		if e.work.Kept {
-			columns = map[string]any{"state": rotation.ItemProved, "placed_at": now, "proved_at": now}
+			in = record.ItemChange{State: rotation.ItemProved, PlacedAt: &now, ProvedAt: &now}
 		}
 		if err := grant(false); err != nil {
 			return err
@@ -78,7 +78,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err := entry(); err != nil {
 			return err
 		}
-		if err := tx.ChangeItem(ctx, item, columns); err != nil {
+		if err := tx.ChangeItem(ctx, item, in); err != nil {
 			return err
 		}
 		return note("done", "%s stands beside %s in %s.", r.New.Name, r.old.Name, name)
@@ -86,7 +86,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 		if err := tx.WithdrawGrant(ctx, r.login.ID, r.New.ID, now, e.run.RequestedBy); err != nil {
 			return err
 		}
-		if err := tx.ChangeItem(ctx, item, map[string]any{"state": rotation.ItemUndone, "ended_at": now}); err != nil {
+		if err := tx.ChangeItem(ctx, item, record.ItemChange{State: rotation.ItemUndone, EndedAt: &now}); err != nil {
 			return err
 		}
 		return note("undone", "%s was taken out of %s again; %s opens it as before.", r.New.Name, name, r.old.Name)
@@ -97,7 +97,7 @@ func (e *rotating) ended(ctx context.Context, tx *store.Store, state, reason str
 	if err := entry(); err != nil {
 		return err
 	}
-	done := map[string]any{"state": rotation.ItemDone, "ended_at": now, "detail": "", "old_refused": true}
+	done := record.ItemChange{State: rotation.ItemDone, EndedAt: &now, Detail: new(""), OldRefused: new(true)}
 	if err := tx.ChangeItem(ctx, item, done); err != nil {
 		return err
 	}

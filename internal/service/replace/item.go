@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/means"
 	"plumlatch/internal/record"
@@ -185,7 +186,7 @@ func (e *rotating) takeBack(ctx context.Context, p *runs.Progress) error {
 	if !e.work.Journal.HasPlaced(r.New.Blob) {
 		return nil
 	}
-	if r.old.State == "lost" {
+	if r.old.State == custody.Lost {
 		return fmt.Errorf("%s is lost, so the line of %s stays", r.old.Name, r.New.Name)
 	}
 	old, fresh := e.reading.MeansKey(r.old), e.reading.MeansKey(r.New)
@@ -220,7 +221,7 @@ func (e *rotating) remove(ctx context.Context, p *runs.Progress) (string, error)
 	var leave rotation.Override
 	forced := e.work.Phase == rotation.Forced
 	if forced {
-		if leave, err = rotation.OverrideFor(name, name, e.work.Override.Reason, r.old.State == "lost"); err != nil {
+		if leave, err = rotation.OverrideFor(name, name, e.work.Override.Reason, r.old.State == custody.Lost); err != nil {
 			return "", err
 		}
 	}

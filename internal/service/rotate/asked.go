@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/journal"
@@ -141,7 +142,7 @@ func (s *Service) BringKey(
 			if err != nil {
 				return err
 			}
-			if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != "active" {
+			if earlier.KeeperID == nil || *earlier.KeeperID != a.KeeperID || earlier.State != custody.Active {
 				return &problem.Problem{
 					Kind:   problem.Conflict,
 					Code:   "another-key",

@@ -3,7 +3,6 @@ package rotate
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"fmt"
 
 	"github.com/google/uuid"
@@ -50,40 +49,25 @@ func (s *Service) ChangeRotation(
 		if err != nil {
 			return err
 		}
-		columns, affected := map[string]any{}, -1
+		next, affected := record.RotationChange{}, -1
 		switch {
 		case change == "pause" && r.State == rotation.Running:
-			columns["state"], columns["paused_why"] = rotation.Paused, cmp.Or(reason, "paused by "+actor.Name)
+			next.State, next.PausedWhy = rotation.Paused, new(cmp.Or(reason, "paused by "+actor.Name))
 		case change == "resume" && r.State == rotation.Paused:
 			// Whoever goes on has decided about what failed so far.
-			columns["state"], columns["paused_why"] = rotation.Running, ""
+			next.State, next.PausedWhy = rotation.Running, new("")
 			if r.Settings, err = resumed(ctx, tx, r); err != nil {
 				return err
 			}
-			settings, err := json.Marshal(r.Settings)
-			if err != nil {
-				return err
-			}
-			columns["settings"] = string(settings)
+			next.Settings = &r.Settings
 		case change == "retry" && (r.State == rotation.Running || r.State == rotation.Paused || r.State == rotation.Ended):
-			if affected, err = tx.ChangeItems(
-				ctx,
-				id,
-				of,
-				[]rotation.ItemState{rotation.ItemFailed},
-				map[string]any{
-					"state":        rotation.ItemWaiting,
-					"detail":       "",
-					"ended_at":     nil,
-					"placed_at":    nil,
-					"proved_at":    nil,
-					"override_by":  "",
-					"override_why": "",
-				},
-			); err != nil {
+			if affected, err = tx.RetryItems(ctx, id, of); err != nil {
 				return err
 			}
-			columns["state"], columns["paused_why"], columns["ended_at"] = rotation.Running, "", nil
+			if err := tx.ReopenRotation(ctx, id); err != nil {
+				return err
+			}
+			next.State, next.PausedWhy = rotation.Running, new("")
 		case change == "undo" && r.EndedAt == nil && login != "":
 			undone, err := s.undoItems(ctx, tx, id, of)
 			if err == nil {
@@ -101,7 +85,7 @@ func (s *Service) ChangeRotation(
 			if err != nil {
 				return err
 			}
-			columns["state"], columns["paused_why"] = rotation.Undoing, ""
+			next.State, next.PausedWhy = rotation.Undoing, new("")
 		default:
 			return conflict(r)
 		}
@@ -113,10 +97,8 @@ func (s *Service) ChangeRotation(
 				Remedy: "See it: plumlatch rotate show " + id.String(),
 			}
 		}
-		if len(columns) > 0 {
-			if err := tx.ChangeRotation(ctx, id, columns); err != nil {
-				return err
-			}
+		if err := tx.ChangeRotation(ctx, id, next); err != nil {
+			return err
 		}
 		about := "the rotation"
 		if login != "" {

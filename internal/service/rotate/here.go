@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/fleet"
@@ -163,7 +164,7 @@ func (s *Service) overrideItem(
 			return err
 		}
 		if _, err := rotation.OverrideFor(
-			fleet.LoginName(i.OSUser, i.InstanceName), name, reason, k.State == "lost",
+			fleet.LoginName(i.OSUser, i.InstanceName), name, reason, k.State == custody.Lost,
 		); err != nil {
 			return refuse(err)
 		}
@@ -173,12 +174,13 @@ func (s *Service) overrideItem(
 		); err != nil {
 			return err
 		}
-		if err := tx.ChangeItem(
-			ctx, i.ID, map[string]any{"override_by": actor.Name, "override_why": reason, "ended_at": nil},
-		); err != nil {
+		if err := tx.ForceItem(ctx, i.ID, actor.Name, reason); err != nil {
 			return err
 		}
-		if err := tx.ChangeRotation(ctx, id, map[string]any{"ended_at": nil, "state": keepOn(r)}); err != nil {
+		if err := tx.ReopenRotation(ctx, id); err != nil {
+			return err
+		}
+		if err := tx.ChangeRotation(ctx, id, record.RotationChange{State: keepOn(r)}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, journal.OnKeys(

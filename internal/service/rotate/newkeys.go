@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/record"
 	"plumlatch/internal/service/keys"
@@ -71,7 +72,7 @@ func (s *Service) newKeys(
 		k := s.keys.NewRecord(actor, in, public, origin)
 		k.KeeperID = planned.keeper
 		if half := halves[planned.Name]; half != nil {
-			k.Custody = "kept"
+			k.Custody = custody.Kept
 			sealed[planned.Name], err = s.safes.Seal(ctx, s.store, half, k.ID.String())
 			clear(half)
 			if err != nil {

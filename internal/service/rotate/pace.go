@@ -65,7 +65,7 @@ func (s *Service) advance(ctx context.Context, id uuid.UUID) error {
 		}
 		if r.State == rotation.Running {
 			if why := pauseWhy(r, counts, group); why != "" {
-				if err := tx.ChangeRotation(ctx, id, map[string]any{"state": rotation.Paused, "paused_why": why}); err != nil {
+				if err := tx.ChangeRotation(ctx, id, record.RotationChange{State: rotation.Paused, PausedWhy: &why}); err != nil {
 					return err
 				}
 				return tx.Note(ctx, s.journal.Entry(
@@ -135,7 +135,7 @@ func (s *Service) endRotation(
 		state = rotation.Undone
 	}
 	if err := tx.ChangeRotation(
-		ctx, r.ID, map[string]any{"state": state, "ended_at": s.now(), "paused_why": ""},
+		ctx, r.ID, record.RotationChange{State: state, EndedAt: new(s.now()), PausedWhy: new("")},
 	); err != nil {
 		return err
 	}

@@ -11,7 +11,9 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
@@ -204,7 +206,7 @@ func (p *planning) judgeKeys(ctx context.Context, s *Service) error {
 			Type:      k.Type,
 			Bits:      k.Bits,
 			Created:   k.CreatedAt,
-			Lost:      k.State == "lost",
+			Lost:      k.State == custody.Lost,
 			Steward:   k.StewardOf != nil,
 			Instances: instances[id],
 		}
@@ -267,7 +269,7 @@ func (p *planning) gatherLogins(ctx context.Context, s *Service) error {
 		switch {
 		case no == nil:
 			out.Means = string(replace.BySteward)
-		case p.ways[ids[n]].Instance.State != "running":
+		case p.ways[ids[n]].Instance.State != machines.Running:
 			out.NoMeans, out.Remedy = no.Detail, no.Remedy
 		case p.FromHere:
 			out.Means = string(replace.FromHere)
@@ -310,7 +312,7 @@ func (s *Service) withoutAgent(ctx context.Context, logins []record.LoginToSweep
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(agentsAtOnce)
 	for n, l := range logins {
-		if s.access.NoMeans(l) == nil || l.Instance.State != "running" {
+		if s.access.NoMeans(l) == nil || l.Instance.State != machines.Running {
 			continue
 		}
 		group.Go(func() error {
@@ -327,7 +329,7 @@ func (s *Service) withoutAgent(ctx context.Context, logins []record.LoginToSweep
 	err := group.Wait()
 	of := map[uuid.UUID]string{}
 	for n, l := range logins {
-		if s.access.NoMeans(l) != nil && l.Instance.State == "running" {
+		if s.access.NoMeans(l) != nil && l.Instance.State == machines.Running {
 			of[l.ID] = missing[n]
 		}
 	}

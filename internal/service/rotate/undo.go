@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/core/rotation"
+	"plumlatch/internal/record"
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/service/replace"
 	"plumlatch/internal/store"
@@ -21,7 +22,7 @@ func (s *Service) undoItems(
 ) (undone undoneItems, err error) {
 	undone.affected, err = tx.ChangeItems(
 		ctx, id, login, []rotation.ItemState{rotation.ItemAsked, rotation.ItemWaiting},
-		map[string]any{"state": rotation.ItemUndone, "detail": "it was not begun", "ended_at": s.now()},
+		record.ItemChange{State: rotation.ItemUndone, Detail: new("it was not begun"), EndedAt: new(s.now())},
 	)
 	if err != nil {
 		return undone, err
@@ -61,7 +62,7 @@ func (s *Service) undoItems(
 		}
 	}
 	if err := tx.ChangeItemsByID(
-		ctx, stay, map[string]any{"state": rotation.ItemFailed, "detail": why, "ended_at": s.now()},
+		ctx, stay, record.ItemChange{State: rotation.ItemFailed, Detail: &why, EndedAt: new(s.now())},
 	); err != nil {
 		return undone, err
 	}
@@ -72,7 +73,7 @@ func (s *Service) undoItems(
 			undone.proved++
 		}
 	}
-	return undone, tx.ChangeItemsByID(ctx, back, map[string]any{"state": rotation.ItemUndoing})
+	return undone, tx.ChangeItemsByID(ctx, back, record.ItemChange{State: rotation.ItemUndoing})
 }
 
 // undoneItems are how many items an undo concerned, how many of them stay as they are, why, and how

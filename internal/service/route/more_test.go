@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/paddock"
 	"plumlatch/internal/record"
@@ -133,7 +134,7 @@ func TestWhatComesAfterTheProofIsToldWhereItFailsAndUndoesNothing(t *testing.T) 
 		t.Errorf("%+v\n%s", run.Left, stepsOf(run))
 	}
 	k, err := r.Keys.Key(t.Context(), "door-lost")
-	if err != nil || k.State != "lost" {
+	if err != nil || k.State != custody.Lost {
 		t.Errorf("%v %s", err, k.State)
 	}
 	openers, err := r.Fleet.Openers(t.Context(), "door", record.Page{Limit: 10})

@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/means"
 )
@@ -90,10 +91,10 @@ func IdsOf(keys []NamedKey) []uuid.UUID {
 
 // stoodAs is how an instance was at the cloud.
 type stoodAs struct {
-	State          string `json:"state"`
-	Address        string `json:"address"`
-	PrivateAddress string `json:"private_address"`
-	Firewall       string `json:"firewall"`
+	State          machines.State `json:"state"`
+	Address        string         `json:"address"`
+	PrivateAddress string         `json:"private_address"`
+	Firewall       string         `json:"firewall"`
 }
 
 func (w *Work) plan() restore.Plan {
@@ -211,10 +212,10 @@ func earlierRestore(facts map[string]string) (Work, error) {
 	}
 	if facts["before state"] != "" {
 		w.Before = &stoodAs{
-			facts["before state"],
-			facts["before address"],
-			facts["before private address"],
-			facts["before firewall"],
+			State:          machines.State(facts["before state"]),
+			Address:        facts["before address"],
+			PrivateAddress: facts["before private address"],
+			Firewall:       facts["before firewall"],
 		}
 	}
 	return w, r.err

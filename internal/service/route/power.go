@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
 	"plumlatch/internal/service/fleet"
@@ -30,7 +31,7 @@ func (r *restoring) bring(
 		switch {
 		case i.State == end:
 			return nil
-		case i.State == "stopping" || i.State == "starting":
+		case i.State == cloud.Stopping || i.State == cloud.Starting:
 			return runs.Temporary(fmt.Errorf("%s is %s", i.Name, i.State))
 		case !slices.Contains(can.Capabilities, cloud.CanStartStop):
 			return runs.WaitFor(record.Waits{
@@ -51,34 +52,34 @@ func (r *restoring) bring(
 	}
 }
 
-func (r *restoring) noteState(ctx context.Context, state string) error {
+func (r *restoring) noteState(ctx context.Context, state machines.State) error {
 	if _, err := r.machine.NoteAddresses(ctx); err != nil {
 		return err
 	}
-	return r.machine.Set(ctx, map[string]any{"state": state})
+	return r.machine.Set(ctx, record.InstanceChange{State: state})
 }
 
 func (r *restoring) stopIt(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := r.bring(ctx, p, r.instance.CloudID, "stopped", (*cloud.Cloud).Stop); err != nil {
+	if err := r.bring(ctx, p, r.instance.CloudID, cloud.Stopped, (*cloud.Cloud).Stop); err != nil {
 		return "", err
 	}
-	return "it is stopped", r.noteState(ctx, "stopped")
+	return "it is stopped", r.noteState(ctx, machines.Stopped)
 }
 
 // startAgain starts the instance, if it ran before.
 func (r *restoring) startAgain(ctx context.Context, p *runs.Progress) error {
-	if r.work.Before == nil || r.work.Before.State != "running" {
+	if r.work.Before == nil || r.work.Before.State != machines.Running {
 		return nil
 	}
-	if err := r.bring(ctx, p, r.instance.CloudID, "running", (*cloud.Cloud).Start); err != nil {
+	if err := r.bring(ctx, p, r.instance.CloudID, cloud.Running, (*cloud.Cloud).Start); err != nil {
 		return err
 	}
-	return r.noteState(ctx, "running")
+	return r.noteState(ctx, machines.Running)
 }
 
 // stopAgain stops the instance, if it was stopped before.
 func (r *restoring) stopAgain(ctx context.Context, p *runs.Progress) error {
-	if r.work.Before == nil || r.work.Before.State != "stopped" {
+	if r.work.Before == nil || r.work.Before.State != machines.Stopped {
 		return nil
 	}
 	_, err := r.stopIt(ctx, p)
@@ -86,10 +87,10 @@ func (r *restoring) stopAgain(ctx context.Context, p *runs.Progress) error {
 }
 
 func (r *restoring) startIt(ctx context.Context, p *runs.Progress) (string, error) {
-	if err := r.bring(ctx, p, r.instance.CloudID, "running", (*cloud.Cloud).Start); err != nil {
+	if err := r.bring(ctx, p, r.instance.CloudID, cloud.Running, (*cloud.Cloud).Start); err != nil {
 		return "", err
 	}
-	if err := r.noteState(ctx, "running"); err != nil {
+	if err := r.noteState(ctx, machines.Running); err != nil {
 		return "", err
 	}
 	said, err := r.compareBoot(ctx)

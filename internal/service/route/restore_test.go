@@ -429,15 +429,15 @@ func TestAnOpeningThatComesAboutLaterIsClosedAsWell(t *testing.T) {
 	run := o.ends(o.begin().ID)
 	// One whose answer never came, which was closed, and which the cloud does after all; and one
 	// whose answer came once it was closed.
-	for n, change := range []map[string]any{
-		{"closed_at": r.Now()},
-		{"closed_at": r.Now(), "opened_at": r.Now().Add(time.Second)},
+	for n, change := range []record.ClosingChange{
+		{ClosedAt: new(r.Now())},
+		{ClosedAt: new(r.Now()), OpenedAt: new(r.Now().Add(time.Second))},
 	} {
 		o.comesLater(run, fmt.Sprint(route.ForUndo, " ", 8+n), change)
 	}
 }
 
-func (o *lockedOut) comesLater(run reentry.Restore, kind string, change map[string]any) {
+func (o *lockedOut) comesLater(run reentry.Restore, kind string, change record.ClosingChange) {
 	t, r := o.T, o.Rig
 	t.Helper()
 	late := run.Closings[0]

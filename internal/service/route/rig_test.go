@@ -16,6 +16,7 @@ import (
 
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/core/authorizedkeys"
+	"plumlatch/internal/core/custody"
 	"plumlatch/internal/core/keypair"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
@@ -316,7 +317,7 @@ func (o *lockedOut) judgeDone(r reentry.Restore) (wrong []string) {
 		return wrong
 	}
 	lost, err := o.Keys.Key(ctx, o.name+"-lost")
-	if err != nil || lost.State != "lost" {
+	if err != nil || lost.State != custody.Lost {
 		bad("the lost key is %s: %v", lost.State, err)
 	}
 	k, err := o.Keys.Key(ctx, r.Key)

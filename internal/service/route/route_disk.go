@@ -208,7 +208,7 @@ func (r *restoring) helpers(ctx context.Context) ([]cloud.Instance, error) {
 		if err != nil {
 			return nil, fleet.Calling(err)
 		}
-		if there && i.State != "terminated" {
+		if there && i.State != cloud.Terminated {
 			out = append(out, i)
 		}
 	}
@@ -222,12 +222,12 @@ func (r *restoring) ensureHelper(ctx context.Context, p *runs.Progress) (cloud.I
 		return cloud.Instance{}, err
 	}
 	for _, i := range there {
-		if i.State == "running" {
+		if i.State == cloud.Running {
 			return i, r.permitHelper(ctx, i)
 		}
 	}
 	n := r.work.Helpers
-	launching := len(there) > 0 && there[len(there)-1].State == "launching"
+	launching := len(there) > 0 && there[len(there)-1].State == cloud.Launching
 	if !launching {
 		if n++; n > maxHelpers {
 			return cloud.Instance{}, fmt.Errorf("%d helpers were made, and none stays", maxHelpers)
@@ -387,7 +387,7 @@ func (r *restoring) unmountAgain(ctx context.Context, p *runs.Progress) error {
 		return err
 	}
 	for _, i := range there {
-		if i.State != "running" {
+		if i.State != cloud.Running {
 			continue
 		}
 		if err := r.permitHelper(ctx, i); err != nil {

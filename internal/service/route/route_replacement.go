@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/core/userdata"
 	"plumlatch/internal/record"
@@ -207,7 +208,7 @@ func (r *restoring) launchNew(ctx context.Context, p *runs.Progress) (string, er
 	if err != nil {
 		return "", fleet.Calling(err)
 	}
-	if err := l.Set(ctx, map[string]any{"cloud_id": op.Instance}); err != nil {
+	if err := l.Set(ctx, record.InstanceChange{CloudID: op.Instance}); err != nil {
 		return "", err
 	}
 	if err := l.Await(ctx, p, op.Id); err != nil {
@@ -226,7 +227,7 @@ func (r *restoring) recordNew(ctx context.Context, k record.Key) error {
 	i := record.Instance{
 		ID:           id,
 		Name:         r.work.NewName,
-		State:        "launching",
+		State:        machines.Launching,
 		Image:        old.Image,
 		Size:         old.Size,
 		Zone:         old.Zone,
@@ -308,7 +309,7 @@ func (r *restoring) noteBoth(ctx context.Context, l *fleet.Machine) error {
 	for _, one := range []*fleet.Machine{r.machine, l} {
 		i, err := one.NoteAddresses(ctx)
 		if err == nil {
-			err = one.Set(ctx, map[string]any{"static_address": i.StaticAddress})
+			err = one.Set(ctx, record.InstanceChange{StaticAddress: &i.StaticAddress})
 		}
 		if err != nil {
 			return err
@@ -382,7 +383,7 @@ func (r *restoring) endedReplaced(ctx context.Context, tx *store.Store, actor jo
 	if err := tx.AddGrants(ctx, grants); err != nil {
 		return err
 	}
-	if err := tx.ChangeInstance(ctx, w.Replacement, map[string]any{"state": "running"}); err != nil {
+	if err := tx.ChangeInstance(ctx, w.Replacement, record.InstanceChange{State: machines.Running}); err != nil {
 		return err
 	}
 	return tx.Note(ctx, r.journal.Entry(

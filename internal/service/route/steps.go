@@ -13,6 +13,8 @@ import (
 	"github.com/google/uuid"
 
 	"plumlatch/internal/cloud"
+	"plumlatch/internal/core/custody"
+	"plumlatch/internal/core/machines"
 	"plumlatch/internal/core/restore"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -219,7 +221,7 @@ func (r *restoring) look(ctx context.Context, p *runs.Progress) (string, error) 
 	}
 	r.work.Disk, r.work.Device, r.work.GiB = disk.id, disk.device, disk.gib
 	r.work.Before = &stoodAs{
-		State:          string(i.State),
+		State:          machines.State(i.State),
 		Address:        i.PublicAddress,
 		PrivateAddress: i.PrivateAddress,
 		Firewall:       i.Firewall,
@@ -289,7 +291,7 @@ func (r *restoring) compare(ctx context.Context, p *runs.Progress) error {
 			Device:         r.work.Device,
 		},
 		restore.Stood{
-			State:          string(i.State),
+			State:          machines.State(i.State),
 			Address:        i.PublicAddress,
 			PrivateAddress: i.PrivateAddress,
 			Firewall:       i.Firewall,
@@ -378,7 +380,7 @@ func (r *restoring) entriesOut(ctx context.Context) ([]string, error) {
 }
 
 // ended settles grants and keys with what was done.
-func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason string) error {
+func (r *restoring) ended(ctx context.Context, tx *store.Store, state runs.State, reason string) error {
 	run, w := r.run, r.work
 	actor, name := journal.ForRun(run), w.LoginName
 	note := journal.OnKeys(
@@ -393,7 +395,7 @@ func (r *restoring) ended(ctx context.Context, tx *store.Store, state, reason st
 		note.Sentence = r.route.sentence(r)
 	}
 	if state != runs.Done {
-		note.Outcome = state
+		note.Outcome = string(state)
 		note.Sentence = fmt.Sprintf(
 			"The restore of %s by the route %s, asked for by %s, was undone: %s.", name, w.Route, run.RequestedBy,
 			reason,
@@ -439,12 +441,12 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor journal.
 		if err != nil {
 			return err
 		}
-		if k.State != "lost" {
+		if k.State != custody.Lost {
 			e := r.journal.Entry(
 				actor, "key.mark-lost", "key", k.Name, r.run.Reason,
 				"%s is marked as lost: %s was restored because of it.", k.Name, r.work.LoginName,
 			)
-			if err := tx.SetKeyState(ctx, k.ID, "lost"); err != nil {
+			if err := tx.SetKeyState(ctx, k.ID, custody.Lost); err != nil {
 				return err
 			}
 			if err := tx.Note(ctx, e); err != nil {

@@ -116,7 +116,7 @@ func (s *Service) AddRotationRule(
 	if err != nil {
 		return Rule{}, err
 	}
-	record := record.RotationRule{
+	kept := record.RotationRule{
 		ID:        store.NewID(),
 		Name:      w.Name,
 		Wanted:    wanted,
@@ -131,10 +131,10 @@ func (s *Service) AddRotationRule(
 			return err
 		}
 		if earlier != "" {
-			record, err = tx.LockRotationRule(ctx, earlier)
+			kept, err = tx.LockRotationRule(ctx, earlier)
 			return err
 		}
-		if err := tx.AddRotationRule(ctx, record); err != nil {
+		if err := tx.AddRotationRule(ctx, kept); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
@@ -157,7 +157,7 @@ func (s *Service) AddRotationRule(
 		return Rule{}, err
 	}
 	s.engine.Nudge(ctx, ruleDuty)
-	return ruleOf(record, s.now())
+	return ruleOf(kept, s.now())
 }
 
 func noSuchRule(name string) error {
@@ -177,14 +177,14 @@ func (s *Service) ChangeRotationRule(
 	if err := errors.Join(problem.CheckText("reason", reason), people.FleetWide(ctx, "a standing rule")); err != nil {
 		return Rule{}, problem.First(err)
 	}
-	var record record.RotationRule
+	var kept record.RotationRule
 	err := s.store.InTx(ctx, func(tx *store.Store) (err error) {
-		if record, err = tx.LockRotationRule(ctx, name); err != nil {
+		if kept, err = tx.LockRotationRule(ctx, name); err != nil {
 			return err
 		}
-		record.Paused = change == "pause"
-		did := map[bool]string{true: "paused", false: "went on with"}[record.Paused]
-		if err := tx.ChangeRotationRule(ctx, record.ID, map[string]any{"paused": record.Paused}); err != nil {
+		kept.Paused = change == "pause"
+		did := map[bool]string{true: "paused", false: "went on with"}[kept.Paused]
+		if err := tx.ChangeRotationRule(ctx, kept.ID, record.RuleChange{Paused: &kept.Paused}); err != nil {
 			return err
 		}
 		return tx.Note(ctx, s.journal.Entry(
@@ -199,7 +199,7 @@ func (s *Service) ChangeRotationRule(
 		return Rule{}, err
 	}
 	s.engine.Nudge(ctx, ruleDuty)
-	return ruleOf(record, s.now())
+	return ruleOf(kept, s.now())
 }
 
 // DeleteRotationRule ends a rule. A rotation that it has begun goes on.
@@ -208,11 +208,11 @@ func (s *Service) DeleteRotationRule(ctx context.Context, actor people.Actor, na
 		return err
 	}
 	err := s.store.InTx(ctx, func(tx *store.Store) error {
-		record, err := tx.LockRotationRule(ctx, name)
+		kept, err := tx.LockRotationRule(ctx, name)
 		if err != nil {
 			return err
 		}
-		if err := tx.DeleteRotationRule(ctx, record.ID); err != nil {
+		if err := tx.DeleteRotationRule(ctx, kept.ID); err != nil {
 			return err
 		}
 		return tx.Note(
@@ -317,7 +317,7 @@ func cannot(p rotate.RotationPlan) string {
 // the daybook where that is new.
 func (s *Service) noteRule(ctx context.Context, r Rule, note string) error {
 	return s.store.InTx(ctx, func(tx *store.Store) error {
-		err := tx.ChangeRotationRule(ctx, r.ID, map[string]any{"looked_at": s.now(), "note": note})
+		err := tx.ChangeRotationRule(ctx, r.ID, record.RuleChange{LookedAt: new(s.now()), Note: &note})
 		if err != nil || note == "" || note == r.Note {
 			return err
 		}

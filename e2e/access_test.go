@@ -22,31 +22,30 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 )
 
 func TestARevokedTokenOpensNothingAtOnce(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
 	ines := h.session("ines", password)
-	r, err := h.api(ines).
-		AddTokenWithResponse(
+	add := func() (apiclient.NewToken, error) {
+		return kit.Answer[apiclient.NewToken](h.api(ines).AddToken(
 			t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"},
-		)
-	if err != nil || r.JSON201 == nil {
-		t.Fatalf("%v %s", err, r.Body)
+		))
 	}
-	again, err := h.api(ines).
-		AddTokenWithResponse(
-			t.Context(), &apiclient.AddTokenParams{IdempotencyKey: new("t")}, apiclient.AddToken{Name: "short"},
-		)
-	if err != nil || again.StatusCode() != http.StatusGone {
-		t.Errorf("the same request again: %v %s", err, again.Body)
+	short, err := add()
+	if err != nil {
+		t.Fatal(err)
 	}
-	if status, _ := h.call("GET", "/api/v1/keys", r.JSON201.Secret, ""); status != http.StatusOK {
+	if again, err := add(); refused(err) != http.StatusGone {
+		t.Errorf("the same request again: %v, %v; want the status %d", again.Token.Name, err, http.StatusGone)
+	}
+	if status, _ := h.call("GET", "/api/v1/keys", short.Secret, ""); status != http.StatusOK {
 		t.Fatalf("the new token: %d", status)
 	}
-	h.must("token", "revoke", r.JSON201.Token.Id.String())
-	if status, _ := h.call("GET", "/api/v1/keys", r.JSON201.Secret, ""); status != http.StatusUnauthorized {
+	h.must("token", "revoke", short.Token.Id.String())
+	if status, _ := h.call("GET", "/api/v1/keys", short.Secret, ""); status != http.StatusUnauthorized {
 		t.Errorf("the revoked token: %d", status)
 	}
 	viewer := strings.TrimSpace(h.must("token", "new", "weak", "-role", "viewer", "-q"))
@@ -197,13 +196,14 @@ func TestTheServiceStaysOnLoopbackWithoutTLS(t *testing.T) {
 func TestAPrivateHalfIsInOneAnswerAndNowhereElse(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "")
-	r, err := h.api(h.token).
-		MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: new("k")}, apiclient.MakeKey{Name: "made"})
-	if err != nil || r.JSON201 == nil {
-		t.Fatalf("%v %s", err, r.Body)
+	made, err := kit.Answer[apiclient.MadeKey](h.api(h.token).MakeKey(
+		t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: new("k")}, apiclient.MakeKey{Name: "made"},
+	))
+	if err != nil {
+		t.Fatal(err)
 	}
-	secrets := [][]byte{[]byte(strings.Split(r.JSON201.PrivateHalf, "\n")[2])}
-	pasted := strings.ReplaceAll(r.JSON201.PrivateHalf, "b3BlbnNzaC1rZXktdjEA", "b3BlbnNzaC1rZXktdjEB") // another one
+	secrets := [][]byte{[]byte(strings.Split(made.PrivateHalf, "\n")[2])}
+	pasted := strings.ReplaceAll(made.PrivateHalf, "b3BlbnNzaC1rZXktdjEA", "b3BlbnNzaC1rZXktdjEB") // another one
 	for _, call := range []struct{ path, body string }{
 		{"/api/v1/keys", jsonBody(t, map[string]string{"name": "pasted", "public_key": pasted})},
 		{"/api/v1/keys/readings", jsonBody(t, map[string]string{"public_key": pasted})},

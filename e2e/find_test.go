@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 )
 
 func TestFindLeadsToWhateverBearsTheName(t *testing.T) {
@@ -107,9 +108,8 @@ func TestALongListIsReadInPartsAndOnlyWhatIsSeenIsInThePage(t *testing.T) {
 			apiclient.ListedKey{Name: fmt.Sprintf("petrel-%03d", n), PublicKey: string(ssh.MarshalAuthorizedKey(key))},
 		)
 	}
-	if r, err := h.api(h.token).ImportKeysWithResponse(t.Context(), apiclient.ImportKeys{Keys: list}); err != nil ||
-		r.JSON200 == nil {
-		t.Fatal(err, string(r.Body))
+	if _, err := kit.AnswerBytes(h.api(h.token).ImportKeys(t.Context(), apiclient.ImportKeys{Keys: list})); err != nil {
+		t.Fatal(err)
 	}
 	p := h.console(t)
 	p.open("/")

@@ -14,6 +14,9 @@ import (
 	"time"
 
 	"github.com/pquerna/otp/totp"
+
+	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 )
 
 // TestAThousandRequestsOfAViewerHoldUpNobodyElse has a viewer ask a thousand times at once for what locks a
@@ -128,11 +131,11 @@ func TestAStreamEndsWithWhatItWasOpenedBy(t *testing.T) {
 
 func tokenNamed(t *testing.T, h *house, name string) string {
 	t.Helper()
-	r, err := h.api(h.token).ListTokensWithResponse(t.Context(), nil)
-	if err != nil || r.JSON200 == nil {
+	tokens, err := kit.Answer[[]apiclient.Token](h.api(h.token).ListTokens(t.Context(), nil))
+	if err != nil {
 		t.Fatal(err)
 	}
-	for _, k := range *r.JSON200 {
+	for _, k := range tokens {
 		if k.Name == name {
 			return k.Id.String()
 		}

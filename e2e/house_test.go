@@ -27,6 +27,7 @@ import (
 
 	"plumlatch/internal/apiclient"
 	"plumlatch/internal/child"
+	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/cloud"
 	"plumlatch/internal/pgboot/pgtest"
 )
@@ -417,9 +418,9 @@ func (h *house) must(args ...string) string {
 }
 
 // api returns a generated client that presents the token.
-func (h *house) api(token string) *apiclient.ClientWithResponses {
+func (h *house) api(token string) *apiclient.Client {
 	h.t.Helper()
-	c, err := apiclient.NewClientWithResponses(
+	c, err := apiclient.NewClient(
 		h.url+"/api/v1",
 		apiclient.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			present(r, token)
@@ -430,6 +431,15 @@ func (h *house) api(token string) *apiclient.ClientWithResponses {
 		h.t.Fatal(err)
 	}
 	return c
+}
+
+// refused is with which status the service refused; 0 where it did not.
+func refused(err error) int {
+	var no *kit.ApiclientError
+	if errors.As(err, &no) {
+		return no.Status
+	}
+	return 0
 }
 
 // call makes a plain call and returns the status and the body.

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 )
 
 func TestKeyNewKeepsThePrivateHalfHereAndSendsOnlyThePublic(t *testing.T) {
@@ -136,16 +137,15 @@ func TestTheServiceHandsAPrivateHalfOverOnceAndNeverAgain(t *testing.T) {
 	}
 	// The same request sent twice must not bring the private half twice.
 	key, body := "one-request", apiclient.MakeKey{Name: "twice"}
-	first, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: &key}, body)
-	if err != nil || first.JSON201 == nil {
-		t.Fatalf("%v %s", err, first.Body)
+	ask := func() ([]byte, error) {
+		return kit.AnswerBytes(h.api(h.token).MakeKey(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: &key}, body))
 	}
-	second, err := h.api(h.token).MakeKeyWithResponse(t.Context(), &apiclient.MakeKeyParams{IdempotencyKey: &key}, body)
-	if err != nil {
+	if _, err := ask(); err != nil {
 		t.Fatal(err)
 	}
-	if second.StatusCode() != http.StatusGone || strings.Contains(string(second.Body), "PRIVATE") {
-		t.Errorf("the second time: %d %s", second.StatusCode(), second.Body)
+	second, err := ask()
+	if refused(err) != http.StatusGone || strings.Contains(string(second)+err.Error(), "PRIVATE") {
+		t.Errorf("the second time: %v %s, want the status %d", err, second, http.StatusGone)
 	}
 }
 
@@ -248,16 +248,20 @@ func TestImportIsDoneOnceForOneIdempotencyKey(t *testing.T) {
 	h.must("key", "delete", "source", "-yes")
 	key := "request-1"
 	request := apiclient.ImportKey{Name: "once", PublicKey: string(public)}
+	bring := func() (apiclient.Key, error) {
+		return kit.Answer[apiclient.Key](
+			h.api(h.token).ImportKey(t.Context(), &apiclient.ImportKeyParams{IdempotencyKey: &key}, request),
+		)
+	}
 	for range 2 {
-		r, err := h.api(h.token).ImportKeyWithResponse(t.Context(), &apiclient.ImportKeyParams{IdempotencyKey: &key}, request)
-		if err != nil || r.JSON201 == nil || r.JSON201.Name != "once" {
-			t.Fatalf("%v %s", err, r.Body)
+		if k, err := bring(); err != nil || k.Name != "once" {
+			t.Fatalf("got %q, %v; want once", k.Name, err)
 		}
 	}
 	request.Name = "another"
-	r, err := h.api(h.token).ImportKeyWithResponse(t.Context(), &apiclient.ImportKeyParams{IdempotencyKey: &key}, request)
-	if err != nil || r.StatusCode() != http.StatusUnprocessableEntity {
-		t.Errorf("another request under the same key: %v %s", err, r.Body)
+	if k, err := bring(); refused(err) != http.StatusUnprocessableEntity {
+		t.Errorf("another request under the same key: %q %v, want the status %d", k.Name, err,
+			http.StatusUnprocessableEntity)
 	}
 }
 
@@ -283,15 +287,16 @@ func TestKeyListFiltersSortsAndPages(t *testing.T) {
 	var seen []string
 	var after *string
 	for {
-		r, err := h.api(h.token).
-			ListKeysWithResponse(t.Context(), &apiclient.ListKeysParams{Limit: &one, After: after, Sort: new("-created")})
-		if err != nil || r.JSON200 == nil {
-			t.Fatalf("%v %s", err, r.Body)
+		page, err := kit.Answer[apiclient.KeyPage](h.api(h.token).ListKeys(
+			t.Context(), &apiclient.ListKeysParams{Limit: &one, After: after, Sort: new("-created")},
+		))
+		if err != nil {
+			t.Fatal(err)
 		}
-		for _, k := range r.JSON200.Items {
+		for _, k := range page.Items {
 			seen = append(seen, k.Name)
 		}
-		if after = r.JSON200.Next; after == nil {
+		if after = page.Next; after == nil {
 			break
 		}
 	}

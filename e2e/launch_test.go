@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 )
 
 func (h *house) instance(name string) apiclient.Instance {
@@ -184,34 +186,29 @@ func TestTwoLaunchesWithOneNameAtOnceOneWinsTheOtherIsTold(t *testing.T) {
 	h := newHouse(t, "disk=100ms")
 	h.must("key", "new", "k")
 	const tries = 8
-	statuses := make([]int, tries)
+	errs := make([]error, tries)
 	var wait sync.WaitGroup
 	for n := range tries {
 		wait.Go(func() {
-			r, err := h.api(h.token).
-				LaunchInstanceWithResponse(
-					t.Context(), nil,
-					apiclient.LaunchInstance{Name: "same", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
-				)
-			if err != nil {
-				t.Error(err)
-				return
-			}
-			statuses[n] = r.StatusCode()
-			if r.StatusCode() != http.StatusAccepted && !strings.Contains(string(r.Body), `"code":"name-taken"`) {
-				t.Errorf("%d %s", r.StatusCode(), r.Body)
-			}
+			_, errs[n] = kit.AnswerBytes(h.api(h.token).LaunchInstance(
+				t.Context(), nil,
+				apiclient.LaunchInstance{Name: "same", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
+			))
 		})
 	}
 	wait.Wait()
 	won := 0
-	for _, s := range statuses {
-		if s == http.StatusAccepted {
+	for _, err := range errs {
+		var no *kit.ApiclientError
+		switch {
+		case err == nil:
 			won++
+		case !errors.As(err, &no) || no.Code != "name-taken":
+			t.Errorf("a launch that lost: %v, want name-taken", err)
 		}
 	}
 	if won != 1 {
-		t.Errorf("%d launches won: %v", won, statuses)
+		t.Errorf("%d launches won, want 1: %v", won, errs)
 	}
 }
 
@@ -222,15 +219,14 @@ func TestALaunchSentTwiceIsOneLaunch(t *testing.T) {
 	key := "launch-1"
 	var ids []string
 	for range 2 {
-		r, err := h.api(h.token).
-			LaunchInstanceWithResponse(
-				t.Context(), &apiclient.LaunchInstanceParams{IdempotencyKey: &key},
-				apiclient.LaunchInstance{Name: "once", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
-			)
-		if err != nil || r.JSON202 == nil {
-			t.Fatalf("%v %s", err, r.Body)
+		launched, err := kit.Answer[apiclient.Launched](h.api(h.token).LaunchInstance(
+			t.Context(), &apiclient.LaunchInstanceParams{IdempotencyKey: &key},
+			apiclient.LaunchInstance{Name: "once", Image: "debian-12", Size: "small", Keys: &[]string{"k"}},
+		))
+		if err != nil {
+			t.Fatal(err)
 		}
-		ids = append(ids, r.JSON202.Run.Id.String())
+		ids = append(ids, launched.Run.Id.String())
 	}
 	if ids[0] != ids[1] {
 		t.Errorf("two runs: %v", ids)

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 )
 
 // lockedOut launches an instance that only the key named gone opens, beside a line of
@@ -315,14 +316,14 @@ func TestTheRestoreCallsJudgeWhatTheyAreGiven(t *testing.T) {
 	client := h.api(h.token)
 	var ids []string
 	for range 2 {
-		begun, err := client.StartRestoreWithResponse(
+		begun, err := kit.Answer[apiclient.Restore](client.StartRestore(
 			t.Context(), &apiclient.StartRestoreParams{IdempotencyKey: new("once")},
 			apiclient.StartRestore{Login: "door", Route: "guest-agent", Key: "back"},
-		)
-		if err != nil || begun.JSON202 == nil {
-			t.Fatalf("%v %s", err, begun.Body)
+		))
+		if err != nil {
+			t.Fatal(err)
 		}
-		ids = append(ids, begun.JSON202.Run.Id.String())
+		ids = append(ids, begun.Run.Id.String())
 	}
 	if ids[0] != ids[1] {
 		t.Errorf("%v", ids)

@@ -16,16 +16,17 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"plumlatch/internal/apiclient"
+	"plumlatch/internal/cli/kit"
 	"plumlatch/internal/sshio/sshdtest"
 )
 
 func (h *house) rotations() []apiclient.Rotation {
 	h.t.Helper()
-	list, err := h.api(h.token).ListRotationsWithResponse(h.t.Context(), nil)
-	if err != nil || list.JSON200 == nil {
-		h.t.Fatalf("%v %s", err, list.Body)
+	list, err := kit.Answer[apiclient.RotationPage](h.api(h.token).ListRotations(h.t.Context(), nil))
+	if err != nil {
+		h.t.Fatal(err)
 	}
-	return list.JSON200.Items
+	return list.Items
 }
 
 // rotation returns the newest.

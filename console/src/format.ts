@@ -104,7 +104,7 @@ export function graceText(seconds: number): string {
   return seconds % 3600 === 0 ? counted(seconds / 3600, "hour") : counted(seconds, "second");
 }
 
-type Tone = "good" | "busy" | "warn" | "bad" | "off";
+export type Tone = "good" | "busy" | "warn" | "bad" | "off";
 
 interface Look {
   tone: Tone;

@@ -1,6 +1,6 @@
-import { App, ConfigProvider } from "antd";
-import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
-import { themeFor, tones } from "./theme";
+import { App, ConfigProvider, theme } from "antd";
+import { createContext, useContext, useEffect, useLayoutEffect, useMemo, useState, type ReactNode } from "react";
+import { themeFor, tones, variablesOf } from "./theme";
 
 type Choice = "light" | "dark" | "system";
 
@@ -43,10 +43,11 @@ export function LookProvider({ children }: { children: ReactNode }) {
     }),
     [dark, choice],
   );
-  useEffect(() => {
-    document.documentElement.style.colorScheme = dark ? "dark" : "light";
-    document.body.style.margin = "0";
-    document.body.style.background = config.token?.colorBgLayout ?? "";
+  useLayoutEffect(() => {
+    const { style } = document.documentElement;
+    style.colorScheme = dark ? "dark" : "light";
+    for (const [name, value] of Object.entries(variablesOf(theme.getDesignToken(config), dark)))
+      style.setProperty(`--${name}`, value);
   }, [dark, config]);
   return (
     <LookContext.Provider value={look}>

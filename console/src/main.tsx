@@ -8,6 +8,7 @@ import { LookProvider } from "./look";
 import { Broken } from "./parts/Broken";
 import { Loading } from "./parts/Loading";
 import { NotFound } from "./parts/NotFound";
+import "./theme.css";
 
 const Reach = lazy(() => import("./pages/reach/Reach"));
 const MapPage = lazy(() => import("./pages/reach/Map"));

@@ -1,4 +1,4 @@
-import { theme as antTheme, type ThemeConfig } from "antd";
+import { theme as antTheme, type GlobalToken, type ThemeConfig } from "antd";
 
 const plum = "#7a2f66";
 const plumLight = "#d68fbf";
@@ -10,6 +10,34 @@ export const tones = {
   light: { good: "#1f7a4d", busy: "#7a2f66", warn: "#96590a", bad: "#b3261e", off: "#5d5862" },
   dark: { good: "#6fcf97", busy: "#d68fbf", warn: "#e5b567", bad: "#ff9c93", off: "#aaa3b0" },
 };
+
+/** The steps and colours of the theme under the names that theme.css has for them. */
+export function variablesOf(token: GlobalToken, dark: boolean): Record<string, string> {
+  return {
+    xs: `${token.sizeXXS}px`,
+    s: `${token.sizeSM}px`,
+    m: `${token.sizeMS}px`,
+    l: `${token.sizeLG}px`,
+    xl: `${token.sizeLG + token.sizeSM}px`,
+    head: `${headHeight}px`,
+    ground: token.colorBgLayout,
+    paper: token.colorBgContainer,
+    ink: token.colorText,
+    quiet: token.colorTextSecondary,
+    described: token.colorTextDescription,
+    faded: token.colorTextTertiary,
+    line: token.colorBorderSecondary,
+    fill: token.colorFillSecondary,
+    "fill-light": token.colorFillQuaternary,
+    "fill-chosen": token.controlItemBgActive,
+    accent: token.colorPrimary,
+    "accent-ink": token.colorPrimaryText,
+    mark: plumLight,
+    code: token.fontFamilyCode,
+    "on-bad": dark ? "#1a1018" : "#ffffff",
+    ...(dark ? tones.dark : tones.light),
+  };
+}
 
 export function themeFor(dark: boolean): ThemeConfig {
   return {

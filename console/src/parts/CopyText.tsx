@@ -1,4 +1,4 @@
-import { App, Button, theme, Tooltip } from "antd";
+import { App, Button, Tooltip } from "antd";
 import { useState } from "react";
 
 /** Text for a terminal or a comparison, with a button that copies it. */
@@ -14,7 +14,6 @@ export function CopyText({
   shown?: string;
 }) {
   const { message } = App.useApp();
-  const { token } = theme.useToken();
   const [copied, setCopied] = useState(false);
   const copy = async () => {
     try {
@@ -26,27 +25,8 @@ export function CopyText({
     }
   };
   return (
-    <span
-      style={{
-        display: block ? "flex" : "inline-flex",
-        alignItems: "flex-start",
-        gap: 6,
-        maxWidth: "100%",
-        ...(block ? { background: token.colorFillQuaternary, borderRadius: 6, padding: "6px 6px 6px 12px" } : {}),
-      }}
-    >
-      <code
-        style={{
-          fontFamily: token.fontFamilyCode,
-          fontSize: 13,
-          overflowWrap: "anywhere",
-          flex: block ? 1 : undefined,
-          lineHeight: "24px",
-        }}
-        title={shown && text}
-      >
-        {shown ?? text}
-      </code>
+    <span className={block ? "copied whole" : "copied"}>
+      <code title={shown && text}>{shown ?? text}</code>
       <Tooltip title={copied ? "Copied" : `Copy ${label}`}>
         <Button size="small" type="text" aria-label={`Copy ${label}`} onClick={() => void copy()}>
           {copied ? "✓" : "Copy"}

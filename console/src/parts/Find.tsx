@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Button, Input, Modal, theme } from "antd";
+import { Alert, Button, Input, Modal } from "antd";
 import { useEffect, useId, useRef, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Named, type Traced } from "../api/client";
@@ -32,12 +32,12 @@ export function Find({ narrow }: { narrow: boolean }) {
         type="text"
         aria-label="Find"
         aria-keyshortcuts="Control+K"
-        style={{ color: "#fff" }}
+        className="on-head"
         onClick={() => setOpen(true)}
       >
         Find
         {!narrow && (
-          <span aria-hidden style={{ opacity: 0.8 }}>
+          <span aria-hidden className="faint">
             Ctrl K
           </span>
         )}
@@ -152,7 +152,7 @@ function Box({ close }: { close: () => void }) {
         aria-controls={list}
         aria-activedescendant={keyText || choices.length === 0 ? undefined : `${list}-${active}`}
       />
-      <div style={{ marginTop: 12, display: "grid", gap: 12 }} aria-live="polite">
+      <div className="stack gap-m before-m" aria-live="polite">
         {secret && (
           <Alert
             type="error"
@@ -164,9 +164,7 @@ function Box({ close }: { close: () => void }) {
         )}
         {keyText && !secret && <Tracing text={text} close={close} />}
         {error && <ProblemNote error={error} />}
-        {!keyText && choices.length === 0 && fresh && (
-          <p style={{ margin: 0 }}>Nothing bears a name with that in it.</p>
-        )}
+        {!keyText && choices.length === 0 && fresh && <p className="flush">Nothing bears a name with that in it.</p>}
       </div>
       {!keyText && <Choices id={list} choices={choices} active={active} over={setAt} go={go} />}
     </Modal>
@@ -186,19 +184,13 @@ function Choices({
   over: (n: number) => void;
   go: (to: string) => void;
 }) {
-  const { token } = theme.useToken();
   const now = useRef<HTMLLIElement>(null);
   useEffect(() => {
     void now.current?.scrollIntoView({ block: "nearest" });
   }, [active]);
   return (
     <>
-      <ul
-        id={id}
-        role="listbox"
-        aria-label="Found"
-        style={{ listStyle: "none", margin: 0, padding: 0, maxHeight: 420, overflowY: "auto" }}
-      >
+      <ul id={id} role="listbox" aria-label="Found" className="bare-list at-most-high scrolls">
         {choices.map((c, n) => (
           // The keys are those of the combobox above, which keeps the focus.
           // eslint-disable-next-line jsx-a11y/click-events-have-key-events
@@ -210,29 +202,18 @@ function Choices({
             aria-selected={n === active}
             onMouseMove={() => over(n)}
             onClick={() => go(c.to)}
-            style={{
-              display: "grid",
-              gridTemplateColumns: "70px minmax(0, 1fr) auto",
-              gap: 12,
-              alignItems: "center",
-              padding: "5px 10px",
-              borderRadius: 6,
-              cursor: "pointer",
-              background: n === active ? token.controlItemBgActive : undefined,
-            }}
+            className="choice"
           >
-            <span style={{ color: token.colorTextDescription }}>{c.kind}</span>
-            <span style={{ display: "flex", gap: 8, alignItems: "center", fontWeight: 500 }}>
+            <span className="described">{c.kind}</span>
+            <span className="row middle strong">
               {c.sign}
               {c.name}
             </span>
-            <span style={{ color: token.colorTextDescription }}>{c.about}</span>
+            <span className="described">{c.about}</span>
           </li>
         ))}
       </ul>
-      <p style={{ margin: "12px 0 0", color: token.colorTextDescription }}>
-        Arrows choose, Enter goes there. In a list, / jumps to its own search.
-      </p>
+      <p className="flush before-m described">Arrows choose, Enter goes there. In a list, / jumps to its own search.</p>
     </>
   );
 }
@@ -249,7 +230,7 @@ function Tracing({ text, close }: { text: string; close: () => void }) {
   if (!trace.data) return null;
   return (
     <>
-      <p style={{ margin: 0 }}>Read as {trace.data.read_as}.</p>
+      <p className="flush">Read as {trace.data.read_as}.</p>
       {trace.data.matches.map((m) => (
         <Match key={m.kind + m.name} of={m} close={close} />
       ))}
@@ -284,7 +265,7 @@ function Match({ of, close }: { of: Traced; close: () => void }) {
         It is the key <KeyName name={of.name} sha256={of.key?.fingerprints.sha256 ?? ""} onClick={close} /> of{" "}
         {of.key?.keeper?.name ?? "nobody"} ({of.matched}).
       </div>
-      <div style={{ marginTop: 6 }}>
+      <div className="before-s">
         {logins.length === 0 ? (
           "It opens nothing."
         ) : (

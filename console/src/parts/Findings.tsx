@@ -7,7 +7,7 @@ const kinds = { bad: "error", caution: "warning", remark: "info" } as const;
 /** What is to be known about a key, each with what to do about it. */
 export function Findings({ of }: { of: Finding[] }) {
   return (
-    <div style={{ display: "grid", gap: 8 }}>
+    <div className="stack gap-s">
       {of.map((f) => (
         <Alert
           key={f.code}
@@ -17,7 +17,7 @@ export function Findings({ of }: { of: Finding[] }) {
             <>
               {f.text.charAt(0).toUpperCase()}
               {f.text.slice(1)}.{" "}
-              <span style={{ opacity: 0.8 }}>
+              <span className="faint">
                 {f.remedy}
                 {actBy(f)}.
               </span>

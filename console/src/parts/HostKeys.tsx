@@ -10,7 +10,7 @@ export function HostKeys({ keys }: { keys: HostKey[] }) {
       {keys.map((h) => (
         <div key={h.algorithm}>
           <CopyText text={h.sha256} label="host key fingerprint" />{" "}
-          <span style={{ whiteSpace: "nowrap" }}>
+          <span className="nowrap">
             {h.algorithm}, from the {h.learnt}, {day(h.pinned_at)}
           </span>
         </div>

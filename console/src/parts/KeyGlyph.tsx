@@ -35,7 +35,7 @@ export function KeyGlyph({ sha256, size = 22 }: { sha256: string; size?: number 
   const heart = at(8) & 3;
   const fill = at(9) & 1 ? "#2b1226" : "#ffffff";
   return (
-    <svg width={size} height={size} viewBox="0 0 32 32" aria-hidden style={{ flex: "none", verticalAlign: "middle" }}>
+    <svg width={size} height={size} viewBox="0 0 32 32" aria-hidden className="glyph">
       <rect width="32" height="32" rx={at(10) & 1 ? 16 : 7} fill={`hsl(${hue} 40% ${at(11) & 1 ? 88 : 94}%)`} />
       {petals}
       {heart === 0 && <circle cx={16} cy={16} r={3.2} fill={fill} />}

@@ -4,11 +4,7 @@ import { KeyGlyph } from "./KeyGlyph";
 /** A key by its glyph and name, leading to its page. */
 export function KeyName({ name, sha256, onClick }: { name: string; sha256: string; onClick?: () => void }) {
   return (
-    <Link
-      to={`/keys/${encodeURIComponent(name)}`}
-      onClick={onClick}
-      style={{ display: "inline-flex", alignItems: "center", gap: 8, whiteSpace: "nowrap", verticalAlign: "middle" }}
-    >
+    <Link to={`/keys/${encodeURIComponent(name)}`} onClick={onClick} className="inline middle nowrap">
       <KeyGlyph sha256={sha256} />
       {name}
     </Link>

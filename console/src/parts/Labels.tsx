@@ -9,7 +9,7 @@ export function Labels({ labels, list }: { labels: Record<string, string>; list:
         .sort()
         .map((k) => (
           <Link key={k} to={`${list}?label=${encodeURIComponent(`${k}=${labels[k]}`)}`}>
-            <Tag style={{ cursor: "pointer", marginInlineEnd: 4 }}>
+            <Tag className="pressable">
               {k}={labels[k]}
             </Tag>
           </Link>

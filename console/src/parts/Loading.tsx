@@ -2,7 +2,7 @@ import { Spin } from "antd";
 
 export function Loading() {
   return (
-    <div role="status" aria-label="Loading" style={{ padding: 80, textAlign: "center" }}>
+    <div role="status" aria-label="Loading" className="alone centred">
       <Spin />
     </div>
   );

@@ -2,38 +2,20 @@ import { Link } from "react-router";
 import { useClosings } from "../api/queries";
 import { useNow } from "./useNow";
 import { clock, left } from "../format";
-import { useLook, useTones } from "../look";
-import { headHeight } from "../theme";
 
 /** What restores hold open right now, on every page, until it is seen to be closed. */
 export function OpenBar() {
   const open = useClosings().data ?? [];
-  const { bad } = useTones();
-  const { dark } = useLook();
   const now = useNow(open.length > 0);
   if (open.length === 0) return null;
-  const ink = dark ? "#1a1018" : "#ffffff";
   return (
-    <div
-      role="alert"
-      style={{
-        position: "sticky",
-        top: headHeight,
-        zIndex: 9,
-        background: bad,
-        color: ink,
-        padding: "8px 24px",
-        fontWeight: 600,
-      }}
-    >
+    <div role="alert" className="open-bar">
       {open.map((c) => (
         <div key={c.restore + c.what}>
           <span aria-hidden>▲ </span>
           {c.opened_at ? "Open right now" : "May be open, since the cloud has not answered"}: {c.what} of {c.instance},
           closed by {clock(c.deadline)} at the latest ({left(c.deadline, now)}).{" "}
-          <Link to={`/restores/${c.restore}`} style={{ color: ink, textDecoration: "underline" }}>
-            See why
-          </Link>
+          <Link to={`/restores/${c.restore}`}>See why</Link>
           {c.note && ` ${c.note}`}
         </div>
       ))}

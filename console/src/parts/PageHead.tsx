@@ -14,17 +14,14 @@ export function PageHead({
   children?: ReactNode;
 }) {
   return (
-    <div style={{ display: "flex", alignItems: "center", gap: 16, marginBottom: 14, flexWrap: "wrap" }}>
+    <div className="row gap-l middle many after-m">
       <title>{`${title} · Plum Latch`}</title>
-      <Typography.Title
-        level={1}
-        style={{ margin: 0, fontSize: 20, display: "flex", alignItems: "center", gap: 10, overflowWrap: "anywhere" }}
-      >
+      <Typography.Title level={1} className="page-title">
         {sign}
         {title}
       </Typography.Title>
       {note && <Typography.Text type="secondary">{note}</Typography.Text>}
-      <div style={{ marginInlineStart: "auto", display: "flex", gap: 8, flexWrap: "wrap" }}>{children}</div>
+      <div className="row many push">{children}</div>
     </div>
   );
 }

@@ -16,7 +16,6 @@ import {
 } from "react";
 import type { Pages } from "../api/queries";
 import { counted } from "../format";
-import { headHeight } from "../theme";
 import { ProblemNote } from "./ProblemNote";
 
 interface Props<T> {
@@ -68,13 +67,13 @@ function Body({ children, ...props }: HTMLAttributes<HTMLTableSectionElement>) {
 
 const Space = ({ height }: { height: number }) => (
   <tr aria-hidden>
-    <td colSpan={99} style={{ height, padding: 0, border: 0 }} />
+    <td colSpan={99} className="gap-row" style={{ height }} />
   </tr>
 );
 
 /** A column's head, which stays in sight under the head of the page. */
 const Head = (props: ThHTMLAttributes<HTMLTableCellElement>) => (
-  <th {...props} style={{ ...props.style, position: "sticky", top: headHeight, zIndex: 3 }} />
+  <th {...props} className={`${props.className ?? ""} row-head`} />
 );
 
 const components = { table: Grid, body: { wrapper: Body } };
@@ -90,7 +89,7 @@ export function PagedTable<T extends object>(props: Props<T>) {
     <>
       <Rows {...props} />
       {pages.rows.length > 0 && (
-        <div style={{ display: "flex", alignItems: "center", gap: 12, padding: "10px 12px" }}>
+        <div className="row gap-m middle padded-s">
           <span>
             {pages.rows.length === pages.total
               ? counted(pages.total, props.noun)

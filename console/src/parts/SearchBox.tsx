@@ -37,7 +37,7 @@ export function SearchBox({ value, change, hint }: { value: string; change: (v: 
       placeholder={`${hint}  ( / )`}
       aria-label={hint}
       aria-keyshortcuts="/"
-      style={{ width: 300 }}
+      className="field-l"
     />
   );
 }

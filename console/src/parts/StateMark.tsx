@@ -1,13 +1,11 @@
 import { lookOf, stateOf, type State } from "../format";
-import { useTones } from "../look";
 
 /** A state as a sign, a word and a colour. */
 export function StateMark({ state }: { state: State }) {
   const { tone, sign } = lookOf(state);
-  const colour = useTones()[tone];
   return (
-    <span style={{ color: colour, whiteSpace: "nowrap" }}>
-      <span aria-hidden style={{ display: "inline-block", width: 18 }}>
+    <span className={`nowrap ${tone}`}>
+      <span aria-hidden className="sign-place">
         {sign}
       </span>
       {state.replaceAll("-", " ")}

@@ -53,7 +53,7 @@ export default function Daybook() {
           {live ? "● Following" : "Follow"}
         </Button>
       </PageHead>
-      <div style={{ display: "flex", gap: 8, flexWrap: "wrap", margin: "0 0 10px", alignItems: "center" }}>
+      <div className="row middle many after-m">
         {fields.slice(0, 5).map((f) => (
           <Narrow key={`${f} ${filter[f] ?? ""}`} field={f} value={filter[f]} set={(v) => set(f, v)} />
         ))}
@@ -77,7 +77,7 @@ export default function Daybook() {
           ))}
       </div>
       {streaming === "broken" && (
-        <Alert type="warning" showIcon style={{ marginBottom: 8 }} title="The stream was cut off; it is tried again" />
+        <Alert type="warning" showIcon className="after-s" title="The stream was cut off; it is tried again" />
       )}
       <PagedTable<Entry>
         pages={pages}
@@ -92,7 +92,7 @@ export default function Daybook() {
             align: "right",
             render: (_, e) => <span title={`hash ${e.hash ?? ""}`}>{e.seq}</span>,
           },
-          { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
+          { title: "When", key: "at", render: (_, e) => <span className="nowrap">{moment(e.at)}</span> },
           { title: "By", key: "person", render: (_, e) => narrow("person", e.person) },
           { title: "Way", dataIndex: "via" },
           { title: "Outcome", key: "outcome", render: (_, e) => <OutcomeMark outcome={e.outcome} /> },
@@ -100,7 +100,7 @@ export default function Daybook() {
             title: "About",
             key: "subject",
             render: (_, e) => (
-              <span style={{ whiteSpace: "nowrap" }}>
+              <span className="nowrap">
                 {about(e, narrow)}
                 {place(e)}
               </span>
@@ -136,7 +136,7 @@ function Narrow({ field, value, set }: { field: string; value?: string; set: (v:
       allowClear={{ clearIcon: <span aria-label="Clear">✕</span> }}
       aria-label={words[field]}
       placeholder={words[field]}
-      style={{ width: field === "action" ? 190 : 140 }}
+      className={field === "action" ? "field-m" : "field-s"}
       value={text}
       onChange={(e) => {
         setText(e.target.value);
@@ -171,7 +171,7 @@ function Check() {
           title: `All ${c.entries} entries fit`,
           content: (
             <>
-              <p style={{ overflowWrap: "anywhere" }}>
+              <p className="anywhere">
                 The hash of the last one: <code>{c.head}</code>
               </p>
               {redacted}
@@ -213,7 +213,7 @@ function place(e: Entry) {
       <Link
         to={`${list}/${encodeURIComponent(e.subject)}`}
         aria-label={`To ${e.subject_kind} ${e.subject}`}
-        style={{ marginInlineStart: 6 }}
+        className="apart-start"
       >
         →
       </Link>

@@ -31,7 +31,7 @@ export default function Grants() {
     <>
       <PageHead title="Grants" note="what is wanted: which key should open which login" />
       <ReachTabs />
-      <div style={{ display: "flex", gap: 12, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
+      <div className="row gap-m middle many after-m">
         <SearchBox
           value={f.login ?? ""}
           change={(v) => set("login", v || undefined)}
@@ -42,7 +42,7 @@ export default function Grants() {
           showSearch
           placeholder="Keeper"
           aria-label="Keeper"
-          style={{ width: 180 }}
+          className="field-m"
           value={f.keeper}
           onChange={(v) => set("keeper", v)}
           options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}

@@ -73,7 +73,7 @@ export default function Adopt() {
   return (
     <>
       <PageHead title="Adopt machines" note="that run sshd, of any cloud or none; nothing on them is changed" />
-      <div style={{ display: "grid", gap: 16, maxWidth: 1180 }}>
+      <div className="stack page">
         <Card
           size="small"
           title="1  Where they are"
@@ -108,15 +108,15 @@ export default function Adopt() {
                   autoFocus
                   rows={rows ? 4 : 8}
                   spellCheck={false}
-                  style={{ fontFamily: "monospace", fontSize: 13 }}
+                  className="code"
                   placeholder={
                     "name,address,port,login,team\n" +
                     "weather-mast,192.0.2.30,22,pi,field\ngauge-7,gauge.example,2222,warden,field"
                   }
                 />
               </Form.Item>
-              <div style={{ display: "flex", gap: 16, alignItems: "end" }}>
-                <Form.Item name="login_user" label="Log in as, where the list does not say" style={{ margin: 0 }}>
+              <div className="row gap-l end">
+                <Form.Item name="login_user" label="Log in as, where the list does not say" className="flush">
                   <Input placeholder="pi" />
                 </Form.Item>
                 <Button type={rows ? "default" : "primary"} htmlType="submit" loading={reading}>
@@ -131,7 +131,7 @@ export default function Adopt() {
               onFinish={(v) => one.mutate(v)}
               onValuesChange={() => setRows(undefined)}
             >
-              <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr 120px 1fr", gap: 16 }}>
+              <div className="columns two-number-one">
                 <Form.Item
                   name="name"
                   label="Name"
@@ -150,7 +150,7 @@ export default function Adopt() {
                   <Input placeholder="192.0.2.30" />
                 </Form.Item>
                 <Form.Item name="port" label="SSH port">
-                  <InputNumber min={1} max={65535} placeholder="22" style={{ width: "100%" }} />
+                  <InputNumber min={1} max={65535} placeholder="22" className="full" />
                 </Form.Item>
                 <Form.Item
                   name="login_user"
@@ -166,7 +166,7 @@ export default function Adopt() {
             </Form>
           )}
           {(one.error ?? list.error) && (
-            <div style={{ marginTop: 16 }}>
+            <div className="before-l">
               <ProblemNote error={one.error ?? list.error} />
             </div>
           )}
@@ -192,7 +192,7 @@ export default function Adopt() {
           </Card>
         )}
         {rows && adopted.length === 0 && (
-          <div style={{ display: "flex", gap: 16, alignItems: "center" }}>
+          <div className="row gap-l middle">
             <Button
               type="primary"
               disabled={chosen.length === 0}
@@ -244,7 +244,7 @@ const columns = [
     key: "keys",
     render: (_: unknown, r: Row) =>
       r.keys ? (
-        <div style={{ display: "grid", gap: 2 }}>
+        <div className="stack gap-xs">
           {r.keys.map((k) => (
             <CopyText key={k.sha256} text={k.sha256} label={`fingerprint of ${r.name ?? ""}`} />
           ))}

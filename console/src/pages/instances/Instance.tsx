@@ -39,14 +39,7 @@ export default function InstancePage() {
           A {r.kind} is under way. <Link to={`/runs/${r.id}`}>Watch it</Link>
         </p>
       ))}
-      <div
-        style={{
-          display: "grid",
-          gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))",
-          gap: 16,
-          marginBottom: 16,
-        }}
-      >
+      <div className="columns cards after-l">
         <Card size="small" title="Log in">
           {i.public_address ? (
             <CopyText
@@ -55,7 +48,7 @@ export default function InstancePage() {
               text={loginCommand(i.connection, `~/.ssh/${first?.key.name ?? "YOUR-KEY"}`)}
             />
           ) : (
-            <p style={{ margin: 0 }}>It has no address while it is {i.state}. Start it to log in.</p>
+            <p className="flush">It has no address while it is {i.state}. Start it to log in.</p>
           )}
           {i.public_address && (
             <p>

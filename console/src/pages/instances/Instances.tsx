@@ -35,13 +35,13 @@ export default function Instances() {
   return (
     <>
       <PageHead title="Instances">{launch}</PageHead>
-      <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
+      <div className="row middle many after-m">
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name or address" />
         <Select
           allowClear
           placeholder="Region"
           aria-label="Region"
-          style={{ width: 150 }}
+          className="field-s"
           value={filter.region}
           onChange={(v) => set("region", v)}
           options={regions.map((r) => ({ value: r, label: r }))}
@@ -50,7 +50,7 @@ export default function Instances() {
           allowClear
           placeholder="State"
           aria-label="State"
-          style={{ width: 130 }}
+          className="field-s"
           value={filter.state}
           onChange={(v) => set("state", v)}
           options={states.map((v) => ({ value: v, label: v }))}
@@ -106,7 +106,7 @@ export default function Instances() {
             sorter: true,
             sortOrder: orderOf("created", filter.sort),
             render: (_, i) => (
-              <span style={{ whiteSpace: "nowrap" }}>
+              <span className="nowrap">
                 {day(i.created_at)} by {i.created_by}
               </span>
             ),

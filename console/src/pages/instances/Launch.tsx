@@ -74,13 +74,7 @@ export default function Launch() {
         layout="vertical"
         requiredMark={false}
         onFinish={(w) => launch.mutate({ ...w, once: requestKey() })}
-        style={{
-          display: "grid",
-          gridTemplateColumns: "minmax(0, 1fr) 320px",
-          gap: 16,
-          alignItems: "start",
-          maxWidth: 1180,
-        }}
+        className="columns main-side page top"
         initialValues={{
           image: images[0]?.name,
           size: sizes[0]?.name,
@@ -88,9 +82,9 @@ export default function Launch() {
           keys: params.getAll("key"),
         }}
       >
-        <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
+        <div className="stack">
           <Card size="small" title="1  What">
-            <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
+            <div className="pair of-fields">
               <Form.Item
                 name="name"
                 label="Name"
@@ -116,9 +110,9 @@ export default function Launch() {
                 <Select options={images.map((i) => ({ value: i.name, label: i.title }))} />
               </Form.Item>
             </div>
-            <Form.Item name="size" label="Size" style={{ marginBottom: 0 }}>
+            <Form.Item name="size" label="Size" className="flush-end">
               <Radio.Group
-                style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 6 }}
+                className="pair gap-s"
                 options={sizes.map((z) => ({
                   value: z.name,
                   label:
@@ -156,10 +150,10 @@ export default function Launch() {
                   const k = keys.rows.find((x) => x.name === o.value);
                   return (
                     k && (
-                      <span style={{ display: "flex", gap: 8, alignItems: "center" }}>
+                      <span className="row middle">
                         <KeyGlyph sha256={k.fingerprints.sha256} />
                         {k.name}
-                        <span style={{ opacity: 0.7, marginInlineStart: "auto" }}>
+                        <span className="faint push">
                           {typeText(k.type, k.bits)}
                           {takes(k.type) ? "" : ", not taken by this image"}
                           {k.keeper ? `, ${k.keeper.name}` : ""}
@@ -173,13 +167,13 @@ export default function Launch() {
             <Button onClick={() => setMaking(true)} disabled={now?.no_key}>
               Make or import a key
             </Button>
-            <Form.Item name="no_key" valuePropName="checked" style={{ margin: "12px 0 0" }}>
+            <Form.Item name="no_key" valuePropName="checked" className="flush before-m">
               <Checkbox>Launch without any key</Checkbox>
             </Form.Item>
             <Form.Item
               name="steward"
               valuePropName="checked"
-              style={{ margin: "4px 0 0" }}
+              className="flush before-xs"
               extra={
                 "The service's own, limited to this instance; by it the service sweeps and changes keys. It can be " +
                 "withdrawn at any time."
@@ -190,7 +184,7 @@ export default function Launch() {
             {now?.no_key && <Alert type="warning" showIcon title="Nobody will be able to log in to this instance." />}
           </Card>
           <Card size="small" title="3  Where, and why">
-            <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
+            <div className="pair of-fields">
               <Form.Item name="zone" label="Zone">
                 <Select options={zones.map((z) => ({ value: z.name, label: `${z.name} (${z.region})` }))} />
               </Form.Item>
@@ -210,12 +204,12 @@ export default function Launch() {
             <Form.Item name="reason" label="Why (for the daybook)">
               <Input />
             </Form.Item>
-            <Form.Item name="static_address" valuePropName="checked" style={{ marginBottom: 0 }}>
+            <Form.Item name="static_address" valuePropName="checked" className="flush-end">
               <Checkbox>A static address, which stays at a stop</Checkbox>
             </Form.Item>
           </Card>
         </div>
-        <Card size="small" title="What will be launched" style={{ position: "sticky", top: 64 }}>
+        <Card size="small" title="What will be launched" className="stays">
           <Facts
             of={[
               ["Name", now?.name],
@@ -234,7 +228,7 @@ export default function Launch() {
               ],
             ]}
           />
-          <div style={{ margin: "14px 0" }}>
+          <div className="before-m after-m">
             {launch.error && !["name", "keys"].includes(problemOf(launch.error).field ?? "") && (
               <ProblemNote error={launch.error} />
             )}

@@ -19,7 +19,7 @@ export function Uses({ of }: { of: string }) {
       title="What was done with it"
       extra={<Link to={`/daybook?key=${encodeURIComponent(of)}`}>In the daybook</Link>}
       styles={{ body: { padding: 0 } }}
-      style={{ marginTop: 16 }}
+      className="before-l"
     >
       <PagedTable<Entry>
         pages={entries}
@@ -28,7 +28,7 @@ export function Uses({ of }: { of: string }) {
         rowKey={(e) => String(e.seq)}
         empty={<EmptyNote text="The daybook tells nothing of it yet." />}
         columns={[
-          { title: "When", key: "at", render: (_, e) => <span style={{ whiteSpace: "nowrap" }}>{moment(e.at)}</span> },
+          { title: "When", key: "at", render: (_, e) => <span className="nowrap">{moment(e.at)}</span> },
           { title: "By", dataIndex: "person" },
           { title: "Outcome", key: "outcome", render: (_, e) => <OutcomeMark outcome={e.outcome} /> },
           {

@@ -99,7 +99,7 @@ export function Import({ done }: { done: (k: Key) => void }) {
             }
           }}
           placeholder="ssh-ed25519 AAAAC3Nza… comment"
-          style={{ fontFamily: "monospace", fontSize: 13 }}
+          className="code"
         />
       </Form.Item>
       {derived && (
@@ -114,7 +114,7 @@ export function Import({ done }: { done: (k: Key) => void }) {
             "If the private half went over a network before, by mail or chat, treat it as exposed and make a new " +
             "pair."
           }
-          style={{ marginBottom: 16 }}
+          className="after-l"
         />
       )}
       {secret && (
@@ -131,11 +131,11 @@ export function Import({ done }: { done: (k: Key) => void }) {
               If the private half went over a network before, by mail or chat, treat it as exposed and make a new pair.
             </>
           }
-          style={{ marginBottom: 16 }}
+          className="after-l"
         />
       )}
       {!secret && reading.error && settled === text && (
-        <div style={{ marginBottom: 16 }}>
+        <div className="after-l">
           <ProblemNote error={reading.error} />
         </div>
       )}
@@ -162,15 +162,15 @@ export function Import({ done }: { done: (k: Key) => void }) {
 
 function Read({ of }: { of: KeyReading }) {
   return (
-    <div style={{ display: "grid", gap: 10, marginBottom: 16 }}>
-      <div style={{ display: "flex", gap: 14, alignItems: "center" }}>
+    <div className="stack gap-s after-l">
+      <div className="row gap-m middle">
         <KeyGlyph sha256={of.fingerprints.sha256} size={44} />
         <Facts
           of={[
             ["Type", `${typeText(of.type, of.bits)} bits`],
             [
               "SHA-256",
-              <code key="f" style={{ overflowWrap: "anywhere" }}>
+              <code key="f" className="anywhere">
                 {of.fingerprints.sha256}
               </code>,
             ],

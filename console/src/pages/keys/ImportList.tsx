@@ -45,7 +45,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
     const recorded = save.data.filter((r) => r.state === "recorded").length;
     const others = save.data.filter((r) => r.state !== "recorded");
     return (
-      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
+      <div className="stack">
         <Alert
           type={others.length ? "warning" : "success"}
           showIcon
@@ -92,7 +92,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
         <Input.TextArea
           rows={lines ? 3 : 6}
           spellCheck={false}
-          style={{ fontFamily: "monospace", fontSize: 13 }}
+          className="code"
           placeholder={"ssh-ed25519 AAAAC3Nza… ines\nssh-rsa AAAAB3Nza… oona"}
         />
       </Form.Item>
@@ -106,7 +106,7 @@ export function ImportList({ done, close }: { done: () => void; close: () => voi
             "Take it out. If it went over a network before, by mail or chat, treat it as exposed and make a new " +
             "pair."
           }
-          style={{ marginBottom: 16 }}
+          className="after-l"
         />
       )}
       <KeeperAndPurpose />
@@ -153,7 +153,7 @@ function Preview({
   choose: (lines: number[]) => void;
 }) {
   return (
-    <div style={{ display: "grid", gap: 12, marginBottom: 16 }}>
+    <div className="stack gap-m after-l">
       {notes.length > 0 && <Alert type="info" showIcon title={`Repaired: ${notes.join("; ")}.`} />}
       <Table<Line>
         size="small"
@@ -174,7 +174,7 @@ function Preview({
               l.refused ? (
                 <span>refused: {l.refused}</span>
               ) : (
-                <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+                <span className="inline middle">
                   <KeyGlyph sha256={l.sha256 ?? ""} size={20} />
                   {l.known_as ?? l.name}
                 </span>

@@ -11,7 +11,7 @@ export const nameRules = [
 export function KeeperAndPurpose() {
   const keepers = useKeepers();
   return (
-    <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
+    <div className="pair of-fields">
       <Form.Item name="keeper" label="Keeper, who holds the private half">
         <Select
           allowClear

@@ -50,9 +50,7 @@ export default function KeyPage() {
         {may && !k.steward && k.state === "active" && <HandOver of={k} />}
         {may && <Delete of={k} />}
       </PageHead>
-      <div
-        style={{ display: "grid", gridTemplateColumns: "minmax(0, 3fr) minmax(300px, 2fr)", gap: 16, marginBottom: 16 }}
-      >
+      <div className="columns three-two after-l">
         <Card size="small" title="Fingerprints and public half">
           <Facts
             of={[
@@ -78,7 +76,7 @@ export default function KeyPage() {
                     key={f.format}
                     href={`/api/v1/keys/${encodeURIComponent(k.name)}/public-half?format=${f.format}`}
                     download={`${k.name}.${f.ending}`}
-                    style={{ marginInlineEnd: 14 }}
+                    className="apart"
                   >
                     {f.label}
                   </a>
@@ -127,7 +125,7 @@ export default function KeyPage() {
         </Card>
       </div>
       {k.findings.length > 0 && (
-        <div style={{ marginBottom: 16 }}>
+        <div className="after-l">
           <Findings of={k.findings} />
         </div>
       )}

@@ -38,13 +38,13 @@ export default function Keys() {
         {lost}
         {make}
       </PageHead>
-      <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
+      <div className="row middle many after-m">
         <SearchBox value={filter.q ?? ""} change={(v) => set("q", v)} hint="Name, comment or purpose" />
         <Select
           allowClear
           placeholder="Type"
           aria-label="Type"
-          style={{ width: 130 }}
+          className="field-s"
           value={filter.type}
           onChange={(v) => set("type", v)}
           options={types.map((t) => ({ value: t, label: t }))}
@@ -54,7 +54,7 @@ export default function Keys() {
           showSearch
           placeholder="Keeper"
           aria-label="Keeper"
-          style={{ width: 180 }}
+          className="field-m"
           value={filter.keeper}
           onChange={(v) => set("keeper", v)}
           options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
@@ -96,7 +96,7 @@ export default function Keys() {
           {
             title: "Type",
             key: "type",
-            render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{typeText(k.type, k.bits)}</span>,
+            render: (_, k) => <span className="nowrap">{typeText(k.type, k.bits)}</span>,
           },
           {
             title: "Keeper",
@@ -118,7 +118,7 @@ export default function Keys() {
             key: "created",
             sorter: true,
             sortOrder: orderOf("created", filter.sort),
-            render: (_, k) => <span style={{ whiteSpace: "nowrap" }}>{day(k.created_at)}</span>,
+            render: (_, k) => <span className="nowrap">{day(k.created_at)}</span>,
           },
           {
             title: "SHA-256",

@@ -20,11 +20,11 @@ export function Weight({ of }: { of: string }) {
     <Card
       size="small"
       title="If it were lost"
-      style={{ marginBottom: 16 }}
+      className="after-l"
       styles={{ body: { padding: changes.length ? 0 : undefined } }}
     >
       {changes.length > 0 && (
-        <p style={{ margin: "8px 12px" }}>
+        <p className="menu-note">
           <InWords of={changes} />
         </p>
       )}
@@ -138,7 +138,7 @@ function LostDialog({ of, close }: { of: { key?: string; keeper?: string }; clos
           <Changes of={loss.data.changes} />
         </>
       )}
-      <p style={{ marginTop: 12 }}>
+      <p className="before-m">
         <label htmlFor="lost-reason">What happened, for the daybook</label>
         <Input
           id="lost-reason"

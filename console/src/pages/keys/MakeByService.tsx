@@ -94,7 +94,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
           "The private half is handed over once, as a download, and kept nowhere here. Making it on your own " +
           "machine is safer."
         }
-        style={{ marginBottom: 16 }}
+        className="after-l"
       />
       <Form.Item
         name="name"
@@ -104,7 +104,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
       >
         <Input autoFocus />
       </Form.Item>
-      <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: "0 16px" }}>
+      <div className="pair of-fields">
         <Form.Item name="kind" label="Type" extra="Windows images take only rsa.">
           <Select options={kinds} />
         </Form.Item>
@@ -118,7 +118,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
           optionRender={(o) => (
             <>
               <div>{o.data.label}</div>
-              <div style={{ opacity: 0.7, whiteSpace: "normal" }}>{o.data.use}</div>
+              <div className="faint wraps">{o.data.use}</div>
             </>
           )}
         />

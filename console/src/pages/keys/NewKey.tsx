@@ -38,7 +38,7 @@ export function NewKey({ close, made }: Props) {
         block
         value={way}
         onChange={setWay}
-        style={{ marginBottom: 16 }}
+        className="after-l"
         options={[
           { value: "here", label: "Make it on my machine" },
           { value: "import", label: "Import a public key" },
@@ -121,7 +121,7 @@ function MakeHere({ done }: { done: (k: Key) => void }) {
         label="command"
         text={`plumlatch key new ${good ? name : "NAME"}${type === "ed25519" ? "" : ` -type ${type}`}`}
       />
-      <div style={{ marginTop: 16 }} aria-live="polite">
+      <div className="before-l" aria-live="polite">
         {found && !fresh && (
           <Alert type="error" showIcon title={`There is a key named ${name} already. Choose another name.`} />
         )}

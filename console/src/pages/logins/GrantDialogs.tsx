@@ -58,7 +58,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
         <Alert
           type="info"
           showIcon
-          style={{ marginBottom: 16 }}
+          className="after-l"
           title="There is no steward key on it, so the service cannot place the line."
           description={
             <>
@@ -85,7 +85,7 @@ export function GrantDialog({ login, close }: { login: Login; close: () => void 
               .map((k) => ({ value: k.name, label: `${k.name} (${k.keeper?.name ?? "nobody"})` }))}
           />
         </Form.Item>
-        <div style={{ display: "grid", gridTemplateColumns: "2fr 1fr", gap: 16 }}>
+        <div className="columns two-one">
           <Form.Item name="reason" label="Why, for the daybook">
             <Input placeholder="cover for ines in May" />
           </Form.Item>
@@ -138,7 +138,7 @@ export function WithdrawDialog({ login, opening, close }: { login: Login; openin
         <Alert
           type="info"
           showIcon
-          style={{ marginBottom: 16 }}
+          className="after-l"
           title="There is no steward key on it, so the service cannot remove the line."
           description={
             <>

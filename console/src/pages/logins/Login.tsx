@@ -54,7 +54,7 @@ export default function LoginPage() {
           </>
         )}
       </PageHead>
-      <Card size="small" style={{ marginBottom: 16 }}>
+      <Card size="small" className="after-l">
         <Facts
           of={[
             ["How it stands", l.reach.why],
@@ -71,7 +71,7 @@ export default function LoginPage() {
           ]}
         />
       </Card>
-      <Card size="small" title="Keys" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
+      <Card size="small" title="Keys" styles={{ body: { padding: 0 } }} className="after-l">
         <Table<Opening>
           size="small"
           rowKey={(o) => o.key.name}
@@ -87,7 +87,7 @@ export default function LoginPage() {
           size="small"
           title="Strangers: keys that stand here and are in no record"
           styles={{ body: { padding: 0 } }}
-          style={{ marginBottom: 16 }}
+          className="after-l"
         >
           <Table<Stranger>
             size="small"
@@ -148,7 +148,7 @@ function keyColumns(may: boolean, l: Login, withdraw: (o: Opening) => void): Tab
       render: (_, o) =>
         may &&
         !o.steward && (
-          <span style={{ display: "inline-flex", gap: 8 }}>
+          <span className="inline">
             {o.fit === "ungranted" && <Settle login={l} of={o} text="Accept it" />}
             {o.fit === "missing" && <Settle login={l} of={o} text="Place it" />}
             <Button size="small" onClick={() => withdraw(o)}>
@@ -214,7 +214,7 @@ const strangerColumns = (may: boolean, record: (g: Stranger) => void): TableColu
     title: "Key",
     key: "key",
     render: (_, g) => (
-      <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+      <span className="inline middle">
         <KeyGlyph sha256={g.sha256} size={22} />
         <CopyText text={g.sha256} label="SHA-256 fingerprint" />
       </span>
@@ -303,13 +303,13 @@ function Files({ of }: { of: Login }) {
   if (of.files.length === 0) return null;
   const exposed = there.flatMap((f) => f.exposed.map((x) => ({ ...x, path: f.path })));
   return (
-    <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(480px, 1fr))", gap: 16 }}>
+    <div className="columns cards">
       {exposed.map((x) => (
         <Alert
           key={x.path + x.sha256}
           type="error"
           showIcon
-          style={{ gridColumn: "1 / -1" }}
+          className="whole-row"
           title={`A private key lies in ${x.path}, line ${x.line}: treat it as exposed`}
           description={
             <>
@@ -331,13 +331,13 @@ function Files({ of }: { of: Login }) {
           title={
             <>
               {f.path}{" "}
-              <span style={{ fontWeight: 400 }}>
+              <span className="plain">
                 mode {f.mode}, as of {moment(f.seen_until)}
               </span>
             </>
           }
         >
-          <pre style={{ margin: 0, fontSize: 12, overflowX: "auto", maxHeight: 320 }}>{f.content}</pre>
+          <pre className="flush small scrolls at-most-high">{f.content}</pre>
         </Card>
       ))}
       <Card
@@ -385,7 +385,7 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
         Compare any two looks
       </Button>
       <Modal open={open} width={760} title={`Two looks at ${of}`} onCancel={() => setOpen(false)} footer={null}>
-        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12, marginBottom: 16 }}>
+        <div className="pair gap-m after-l">
           <Select
             aria-label="One look"
             placeholder="One look"
@@ -419,18 +419,18 @@ function AnyTwo({ of, versions }: { of: string; versions: FileVersion[] }) {
 
 function Change({ of }: { of: FileVersion }) {
   return (
-    <div style={{ marginBottom: 12 }}>
+    <div className="after-m">
       <div>
         {moment(of.seen_at)}, {of.method}
       </div>
-      <pre style={{ margin: "4px 0 0", fontSize: 12, overflowX: "auto" }}>
+      <pre className="flush before-xs small scrolls">
         {of.went.map((line, i) => (
-          <del key={`went ${i}`} style={{ display: "block" }}>
+          <del key={`went ${i}`} className="block">
             - {line}
           </del>
         ))}
         {of.came.map((line, i) => (
-          <ins key={`came ${i}`} style={{ display: "block", textDecoration: "none" }}>
+          <ins key={`came ${i}`} className="block plain-ink">
             + {line}
           </ins>
         ))}

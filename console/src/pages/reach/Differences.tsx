@@ -56,7 +56,7 @@ export default function Differences() {
         )}
       </PageHead>
       <ReachTabs />
-      <div style={{ display: "flex", gap: 12, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
+      <div className="row gap-m middle many after-m">
         <SearchBox
           value={filter.login ?? ""}
           change={(v) => set("login", v || undefined)}
@@ -77,7 +77,7 @@ export default function Differences() {
                   allowClear
                   placeholder={`All ${fit}`}
                   aria-label={`For all ${fit}`}
-                  style={{ width: 190 }}
+                  className="field-m"
                   onChange={(c: Choice | undefined) => choose(of, c)}
                   options={of[0]?.choices.map((c) => ({ value: c, label: choiceWords[c] }))}
                 />
@@ -139,7 +139,7 @@ const columns = (
           allowClear
           placeholder="leave it"
           aria-label={`What to do about ${d.name} in ${d.login}`}
-          style={{ width: 190 }}
+          className="field-m"
           value={chosen[idOf(d)]}
           onChange={(c: Choice | undefined) => choose([d], c)}
           options={d.choices.map((c) => ({
@@ -155,10 +155,10 @@ const columns = (
 
 function Stranger({ of }: { of: Difference }) {
   return (
-    <span style={{ display: "inline-flex", gap: 8, alignItems: "center", verticalAlign: "middle" }}>
+    <span className="inline middle">
       <KeyGlyph sha256={of.sha256} />
       {of.name || "no comment"}{" "}
-      <code style={{ fontSize: 12 }} title={of.sha256}>
+      <code className="small" title={of.sha256}>
         {of.sha256.slice(0, 23)}…
       </code>
     </span>
@@ -203,7 +203,7 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
         <Outcome of={done} />
       ) : (
         <>
-          <ul style={{ paddingInlineStart: 20 }}>
+          <ul className="list">
             {counts.map(({ c, n }) => (
               <li key={c}>
                 {choiceWords[c]}: {n}
@@ -220,7 +220,7 @@ function Confirm({ of, close }: { of: (Difference & { choice: Choice })[]; close
             <Alert
               type="warning"
               showIcon
-              style={{ marginBottom: 12 }}
+              className="after-m"
               title="Whoever holds only a key that is removed does not get in any more."
             />
           )}

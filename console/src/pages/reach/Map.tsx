@@ -13,7 +13,6 @@ import { ProblemNote } from "../../parts/ProblemNote";
 import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
-import { headHeight } from "../../theme";
 import { ReachTabs } from "./ReachTabs";
 import { Toggle } from "../../parts/Toggle";
 
@@ -35,13 +34,13 @@ export default function MapPage() {
     <>
       <PageHead title="Reach map" note="logins against keys, the worst logins and the widest keys first" />
       <ReachTabs />
-      <div style={{ display: "flex", gap: 8, marginBottom: 12, flexWrap: "wrap", alignItems: "center" }}>
+      <div className="row middle many after-m">
         <SearchBox value={f.q ?? ""} change={(v) => set("q", v)} hint="Login" />
         <Select
           allowClear
           placeholder="Reach"
           aria-label="Reach"
-          style={{ width: 130 }}
+          className="field-s"
           value={f.state}
           onChange={(v) => set("state", v)}
           options={reachOrder.map((s) => ({ value: s, label: s }))}
@@ -51,7 +50,7 @@ export default function MapPage() {
           showSearch
           placeholder="Keeper"
           aria-label="Keeper"
-          style={{ width: 180 }}
+          className="field-m"
           value={f.keeper}
           onChange={(v) => set("keeper", v)}
           options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
@@ -113,37 +112,24 @@ function Drawn({ of }: { of: ReachMap }) {
   };
   return (
     <Card size="small" styles={{ body: { padding: 12 } }}>
-      <div
-        aria-live="polite"
-        style={{
-          position: "sticky",
-          top: headHeight,
-          zIndex: 1,
-          background: token.colorBgContainer,
-          minHeight: 34,
-          display: "flex",
-          gap: 16,
-          flexWrap: "wrap",
-          alignItems: "center",
-        }}
-      >
+      <div aria-live="polite" className="map-note">
         {login ? (
           <>
             <strong>{login.login}</strong> <StateMark state={login.reach} />
             {key && (
-              <span style={{ display: "inline-flex", gap: 6, alignItems: "center" }}>
+              <span className="inline middle">
                 <KeyGlyph sha256={key.sha256} size={18} /> {key.name}, {key.keeper ?? "nobody"}
                 {key.state === "active" ? (key.fresh ? ", freshly proved" : ", not freshly proved") : `, ${key.state}`}
               </span>
             )}
             {key && (cell ? <StateMark state={cell.fit} /> : "neither stands there nor should")}
-            {strangers && <span style={{ color: tones.bad }}>▲ {strangers}</span>}
+            {strangers && <span className="bad">▲ {strangers}</span>}
           </>
         ) : (
           <Legend />
         )}
       </div>
-      <div style={{ overflowX: "auto" }}>
+      <div className="scrolls">
         <svg
           width={width}
           height={height}
@@ -152,7 +138,7 @@ function Drawn({ of }: { of: ReachMap }) {
             `${counted(of.logins.length, "login")} against ${counted(of.keys.length, "key")}; ` +
             "the view Logins tells the same in words"
           }
-          style={{ display: "block", cursor: "pointer", fontSize: row >= 22 ? 13 : 11 }}
+          className={row >= 22 ? "map large" : "map"}
           onMouseMove={find}
           onMouseLeave={() => setAt(undefined)}
           onClick={() => login && void go(`/logins/${encodeURIComponent(login.login)}`)}
@@ -212,7 +198,7 @@ function Drawn({ of }: { of: ReachMap }) {
           ))}
         </svg>
       </div>
-      <div style={{ marginTop: 8, color: token.colorTextSecondary, fontSize: 12 }}>
+      <div className="small quiet before-s">
         {of.logins.length < of.total
           ? `The worst ${of.logins.length} of ${counted(of.total, "login")}.`
           : `${counted(of.total, "login")}.`}{" "}

@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Card, Select, Switch, Tag, theme, type TableColumnsType } from "antd";
+import { Alert, App, Button, Card, Select, Switch, Tag, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import { api, take, type LoginReach } from "../../api/client";
 import { useKeepers, useMe, useReach, useSweep } from "../../api/queries";
-import { counted, day, lookOf, reachMeaning, reachOrder } from "../../format";
+import { counted, day, lookOf, reachMeaning, reachOrder, type Tone } from "../../format";
 import { CopyText } from "../../parts/CopyText";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { PagedTable } from "../../parts/PagedTable";
@@ -11,7 +11,6 @@ import { PageHead } from "../../parts/PageHead";
 import { SearchBox } from "../../parts/SearchBox";
 import { StateMark } from "../../parts/StateMark";
 import { usePlace } from "../../parts/usePlace";
-import { useTones } from "../../look";
 import { ReachTabs } from "./ReachTabs";
 
 /** The first page: how safe each login is, the worst first, each with what to do next. */
@@ -50,7 +49,7 @@ export default function Reach() {
         <Alert
           type="info"
           showIcon
-          style={{ marginBottom: 12 }}
+          className="after-m"
           title={
             <>
               Rotations wait for {counted(first?.asked ?? 0, "new public half")} that keepers are asked to bring.{" "}
@@ -63,7 +62,7 @@ export default function Reach() {
         <Alert
           type="warning"
           showIcon
-          style={{ marginBottom: 12 }}
+          className="after-m"
           title={
             <>
               At {counted(first?.worrying ?? 0, "login")} the best way back in, should the last key be lost, is a bad
@@ -81,14 +80,14 @@ export default function Reach() {
           set={set}
         />
       )}
-      <div style={{ display: "flex", gap: 8, margin: "16px 0 12px", flexWrap: "wrap", alignItems: "center" }}>
+      <div className="row middle many before-l after-m">
         <SearchBox value={values.q ?? ""} change={(v) => set("q", v)} hint="Login" />
         <Select
           allowClear
           showSearch
           placeholder="Keeper"
           aria-label="Keeper"
-          style={{ width: 180 }}
+          className="field-m"
           value={values.keeper}
           onChange={(v) => set("keeper", v)}
           options={keepers.data?.map((k) => ({ value: k.name, label: k.name }))}
@@ -101,7 +100,7 @@ export default function Reach() {
               </Tag>
             ),
         )}
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+        <label className="inline middle">
           <Switch
             size="small"
             checked={values.drift === "true"}
@@ -109,7 +108,7 @@ export default function Reach() {
           />{" "}
           only with differences
         </label>
-        <label style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+        <label className="inline middle">
           <Switch
             size="small"
             checked={values.worry === "true"}
@@ -145,62 +144,35 @@ function Counts({
   drift: boolean;
   set: (name: string, value?: string) => void;
 }) {
-  const { token } = theme.useToken();
-  const tones = useTones();
   const tile = (
     key: string,
     chosen: boolean,
     n: number,
     word: string,
     meaning: string,
-    colour: string,
+    tone: Tone,
     sign: string,
     go: () => void,
   ) => (
-    <button
-      key={key}
-      type="button"
-      aria-pressed={chosen}
-      onClick={go}
-      style={{
-        display: "grid",
-        alignContent: "start",
-        textAlign: "start",
-        font: "inherit",
-        color: "inherit",
-        cursor: "pointer",
-        padding: "12px 14px",
-        borderRadius: 8,
-        background: token.colorBgContainer,
-        border: `1px solid ${chosen ? token.colorPrimary : token.colorBorderSecondary}`,
-        boxShadow: chosen ? `inset 0 0 0 1px ${token.colorPrimary}` : undefined,
-      }}
-    >
-      <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}>
-        <span style={{ fontSize: 24, fontWeight: 600 }}>{n}</span>
-        <span style={{ color: colour, fontWeight: 600 }}>
+    <button key={key} type="button" aria-pressed={chosen} onClick={go} className="tile">
+      <div className="row baseline">
+        <span className="figure large">{n}</span>
+        <span className={`strong ${tone}`}>
           <span aria-hidden>{sign}</span> {word}
         </span>
       </div>
-      <div style={{ fontSize: 12, color: token.colorTextSecondary }}>{meaning}</div>
+      <div className="small quiet">{meaning}</div>
     </button>
   );
   return (
-    <div style={{ display: "grid", gridTemplateColumns: "repeat(auto-fit, minmax(180px, 1fr))", gap: 12 }}>
+    <div className="columns tiles gap-m">
       {reachOrder.map((s) =>
-        tile(s, state === s, counts[s] ?? 0, s, reachMeaning[s], tones[lookOf(s).tone], lookOf(s).sign, () =>
+        tile(s, state === s, counts[s] ?? 0, s, reachMeaning[s], lookOf(s).tone, lookOf(s).sign, () =>
           set("state", state === s ? undefined : s),
         ),
       )}
-      {tile(
-        "drift",
-        drift,
-        drifting,
-        "with differences",
-        "not just the granted keys stand there",
-        tones.warn,
-        "◆",
-        () => set("drift", drift ? undefined : "true"),
+      {tile("drift", drift, drifting, "with differences", "not just the granted keys stand there", "warn", "◆", () =>
+        set("drift", drift ? undefined : "true"),
       )}
     </div>
   );
@@ -222,7 +194,7 @@ const columns: TableColumnsType<LoginReach> = [
   {
     title: "Why",
     key: "why",
-    render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 270 }}>{l.why}</span>,
+    render: (_, l) => <span className="block-text">{l.why}</span>,
   },
   { title: "What to do next", key: "next", render: (_, l) => <Next of={l} /> },
 ];
@@ -232,7 +204,7 @@ const worryColumns: TableColumnsType<LoginReach> = [
   {
     title: "What is bad about the best way back in",
     key: "worry",
-    render: (_, l) => <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 520 }}>{l.worry}</span>,
+    render: (_, l) => <span className="block-text wide">{l.worry}</span>,
   },
   {
     title: "",
@@ -252,7 +224,7 @@ function Next({ of: l }: { of: LoginReach }) {
   if (l.steward && (l.reach === "thin" || l.reach === "shut"))
     return <Link to={`${page}?grant=1`}>Let another key in</Link>;
   return l.next ? (
-    <div style={{ maxWidth: 350, whiteSpace: "normal" }}>
+    <div className="block-text">
       <CopyText text={l.next} label="command" />
     </div>
   ) : (
@@ -272,7 +244,7 @@ function SweepAll() {
   const live = begin.isPending || (sweep && !sweep.ended_at);
   if (!me.data || me.data.role === "viewer") return null;
   return (
-    <div style={{ display: "flex", gap: 12, alignItems: "center" }} aria-live="polite">
+    <div className="row gap-m middle" aria-live="polite">
       {sweep && (
         <span>
           {sweep.ended_at

@@ -26,12 +26,12 @@ export default function ToProve() {
         note="keys that open logins, and whose keeper has not lately shown that they still hold them"
       />
       <ReachTabs />
-      <div style={{ display: "flex", gap: 16, marginBottom: 12, alignItems: "center", flexWrap: "wrap" }}>
+      <div className="row gap-l middle many after-m">
         <Select
           allowClear
           placeholder="Everybody"
           aria-label="Keeper"
-          style={{ width: 200 }}
+          className="field-m"
           value={keeper}
           onChange={(v) => set("keeper", v)}
           options={[
@@ -49,7 +49,7 @@ export default function ToProve() {
           key={k.id}
           type="info"
           showIcon
-          style={{ marginBottom: 8 }}
+          className="after-s"
           title={
             <>
               {`${k.keeper} is asked to bring a new public half that follows ${k.follows}, `}
@@ -79,7 +79,7 @@ const columns: TableColumnsType<ProofDue> = [
     render: (_, d) => (
       <>
         {d.key.keeper}
-        {d.keeper_title && d.keeper_title !== d.key.keeper && <span style={{ opacity: 0.75 }}>, {d.keeper_title}</span>}
+        {d.keeper_title && d.keeper_title !== d.key.keeper && <span className="faint">, {d.keeper_title}</span>}
       </>
     ),
   },

@@ -41,8 +41,8 @@ export default function RestorePage() {
         </Link>
         {may && r.undoable && <Undo of={r} />}
       </PageHead>
-      <div style={{ display: "grid", gap: 16, gridTemplateColumns: "minmax(0, 1fr) 360px", alignItems: "start" }}>
-        <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
+      <div className="columns main-side top">
+        <div className="stack">
           {r.waits && <WaitsNote waits={r.waits} />}
           {r.run.state === "done" && (
             <Alert
@@ -90,7 +90,7 @@ export default function RestorePage() {
           <Card size="small" title="Steps" aria-live="polite">
             <RunSteps run={r.run} wide />
           </Card>
-          {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}
+          {!ended && <p className="flush">The service goes on with it even if this page is closed.</p>}
         </div>
         <Card size="small">
           <Facts
@@ -116,7 +116,7 @@ export default function RestorePage() {
               [
                 "Opened",
                 r.closings.length > 0 && (
-                  <div key="o" style={{ display: "grid", gap: 4 }}>
+                  <div key="o" className="stack gap-xs">
                     {r.closings.map((c) => (
                       <div key={c.what}>
                         {c.what}:{" "}
@@ -134,14 +134,14 @@ export default function RestorePage() {
             ]}
           />
           {r.run.state === "done" && r.route !== "windows-password" && (
-            <div style={{ marginTop: 12, display: "grid", gap: 6 }}>
+            <div className="stack gap-s before-m">
               <strong>Log in</strong>
               {r.kept && <CopyText block label="command" text={`plumlatch key private ${r.key} -reason "restore"`} />}
               <CopyText block label="command" text={`plumlatch connect ${r.target} -run`} />
             </div>
           )}
           {r.run.state === "done" && (
-            <div style={{ marginTop: 12 }}>
+            <div className="before-m">
               <Link to={`/logins/${encodeURIComponent(target)}`}>
                 <Button type="primary">To {target}</Button>
               </Link>

@@ -23,7 +23,7 @@ export default function RestoreReport() {
     <>
       <Paper />
       <PageHead title={`Report of the restore of ${r.login}`} note={`as of ${moment(p.made_at)}`}>
-        <span className="screen-only" style={{ display: "flex", gap: 8 }}>
+        <span className="screen-only row">
           <Link to={`/restores/${r.run.id}`}>
             <Button>The restore</Button>
           </Link>
@@ -38,7 +38,7 @@ export default function RestoreReport() {
           </Button>
         </span>
       </PageHead>
-      <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 24, maxWidth: 1000, alignItems: "start" }}>
+      <div className="pair gap-xl page top">
         <Facts
           of={[
             ["Route", routeTitle(r.route)],

@@ -62,9 +62,7 @@ const columns: TableColumnsType<Restore> = [
     title: "Why",
     key: "why",
     render: (_, r) => (
-      <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 320 }}>
-        {r.left.length > 0 ? `left: ${r.left.join("; ")}` : r.run.reason}
-      </span>
+      <span className="block-text">{r.left.length > 0 ? `left: ${r.left.join("; ")}` : r.run.reason}</span>
     ),
   },
 ];

@@ -1,10 +1,9 @@
-import { Alert, Button, Card, Select, Tag, theme } from "antd";
+import { Alert, Button, Card, Select, Tag } from "antd";
 import { useState, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import type { RouteOption, Routes as RoutesOf } from "../../api/client";
 import { useMe, useRoutes } from "../../api/queries";
 import { spanText } from "../../format";
-import { useTones } from "../../look";
 import { CopyText } from "../../parts/CopyText";
 import { Labels } from "../../parts/Labels";
 import { Loading } from "../../parts/Loading";
@@ -52,7 +51,7 @@ export default function Routes() {
           Rehearse them
         </Button>
       </PageHead>
-      <div style={{ display: "flex", gap: "4px 24px", flexWrap: "wrap", marginBottom: 12, alignItems: "center" }}>
+      <div className="row gap-xl middle many after-m">
         <span>
           {r.instance} is <StateMark state={r.state} />
         </span>
@@ -74,11 +73,7 @@ export default function Routes() {
           </span>
         )}
       </div>
-      <div
-        style={{ display: "flex", gap: 20, flexWrap: "wrap", marginBottom: 14, alignItems: "center" }}
-        aria-label="Limits"
-        role="group"
-      >
+      <div className="row gap-l middle many after-m" aria-label="Limits" role="group">
         <strong>Limits</strong>
         {toggle("no_stop", "nothing stops")}
         {toggle("keep_address", "the address stays")}
@@ -86,7 +81,7 @@ export default function Routes() {
           allowClear
           placeholder="any downtime"
           aria-label="Longest downtime"
-          style={{ width: 170 }}
+          className="field-m"
           value={limits.max_downtime}
           onChange={(v) => set("max_downtime", v)}
           options={[
@@ -101,7 +96,7 @@ export default function Routes() {
         <Alert
           type="warning"
           showIcon
-          style={{ marginBottom: 14 }}
+          className="after-m"
           title={`As things are, ${r.worry}.`}
           description={
             r.reach !== "shut" && (
@@ -191,7 +186,7 @@ function List({ of }: { of: string[] }) {
   return of.length === 1 ? (
     <>{of[0]}</>
   ) : (
-    <ul style={{ margin: 0, paddingInlineStart: 16 }}>
+    <ul className="list">
       {of.map((t) => (
         <li key={t}>{t}</li>
       ))}
@@ -200,25 +195,13 @@ function List({ of }: { of: string[] }) {
 }
 
 function Comparison({ of, may, choose }: { of: RouteOption[]; may: boolean; choose: (o: RouteOption) => void }) {
-  const { token } = theme.useToken();
-  const tones = useTones();
-  const line = `1px solid ${token.colorBorderSecondary}`;
-  const side = (n: number) => ({
-    padding: "8px 14px",
-    borderInlineStart: line,
-    verticalAlign: "top",
-    background: n === 0 ? token.colorFillQuaternary : undefined,
-    fontWeight: 400,
-    textAlign: "start" as const,
-  });
+  const side = (n: number) => (n === 0 ? "first" : undefined);
   return (
     <Card size="small" styles={{ body: { padding: 0, overflowX: "auto" } }}>
-      <table
-        style={{ width: "100%", borderCollapse: "collapse", tableLayout: "fixed", minWidth: 150 + of.length * 190 }}
-      >
-        <caption style={{ position: "absolute", left: -9999 }}>The possible ways back in, the best first</caption>
+      <table className="compared" style={{ minWidth: 150 + of.length * 190 }}>
+        <caption className="unseen">The possible ways back in, the best first</caption>
         <colgroup>
-          <col style={{ width: 140 }} />
+          <col className="field-s" />
           {of.map((o) => (
             <col key={o.route} />
           ))}
@@ -227,26 +210,17 @@ function Comparison({ of, may, choose }: { of: RouteOption[]; may: boolean; choo
           <tr>
             <td />
             {of.map((o, n) => (
-              <th key={o.route} scope="col" style={{ ...side(n), paddingTop: 12 }}>
-                <div style={{ display: "flex", gap: 8, alignItems: "baseline", flexWrap: "wrap" }}>
-                  <span style={{ fontSize: 20, fontWeight: 600, color: token.colorTextSecondary }}>{n + 1}</span>
-                  <span style={{ fontSize: 16, fontWeight: 600 }}>{o.title}</span>
+              <th key={o.route} scope="col" className={side(n)}>
+                <div className="row baseline many">
+                  <span className="figure quiet">{n + 1}</span>
+                  <span className="figure small">{o.title}</span>
                   {!o.within_limits && (
-                    <Tag color="error" style={{ margin: 0 }}>
+                    <Tag color="error" className="flush">
                       outside your limits
                     </Tag>
                   )}
                 </div>
-                <div
-                  style={{
-                    color: token.colorTextSecondary,
-                    fontSize: 12,
-                    margin: "2px 0 8px",
-                    minHeight: of.length > 3 ? 62 : undefined,
-                  }}
-                >
-                  {o.summary}
-                </div>
+                <div className="compared-about">{o.summary}</div>
                 {may && (
                   <Button
                     type={n === 0 && o.within_limits ? "primary" : "default"}
@@ -263,40 +237,26 @@ function Comparison({ of, may, choose }: { of: RouteOption[]; may: boolean; choo
           </tr>
         </thead>
         <tbody>
-          <tr style={{ borderTop: line }}>
-            <th scope="row" style={{ padding: "8px 14px", textAlign: "start", verticalAlign: "top", fontWeight: 600 }}>
-              Why here
-            </th>
+          <tr>
+            <th scope="row">Why here</th>
             {of.map((o, n) => (
-              <td key={o.route} style={side(n)}>
+              <td key={o.route} className={side(n)}>
                 {n === 0 ? o.why : `it ${o.why}`}
               </td>
             ))}
           </tr>
           {rows.map((row) => (
-            <tr key={row.title} style={{ borderTop: line }}>
-              <th
-                scope="row"
-                style={{ padding: "8px 14px", textAlign: "start", verticalAlign: "top", fontWeight: 600 }}
-              >
-                {row.title}
-              </th>
+            <tr key={row.title}>
+              <th scope="row">{row.title}</th>
               {of.map((o, n) => {
                 const { weigh, what } = row.of(o);
                 return (
-                  <td key={o.route} style={side(n)}>
-                    <div style={{ display: "grid", gridTemplateColumns: "16px 1fr", gap: 4 }}>
-                      <span aria-hidden style={{ color: tones[weigh] }}>
+                  <td key={o.route} className={side(n)}>
+                    <div className="columns sign-text gap-xs">
+                      <span aria-hidden className={weigh}>
                         {signs[weigh]}
                       </span>
-                      <div
-                        style={{
-                          color: weigh === "bad" ? tones.bad : undefined,
-                          fontWeight: weigh === "bad" ? 600 : undefined,
-                        }}
-                      >
-                        {what}
-                      </div>
+                      <div className={weigh === "bad" ? "bad strong" : undefined}>{what}</div>
                     </div>
                   </td>
                 );
@@ -311,12 +271,12 @@ function Comparison({ of, may, choose }: { of: RouteOption[]; may: boolean; choo
 
 function Rehearsed({ of }: { of: RoutesOf }) {
   return (
-    <Card size="small" title="Rehearsed just now, without touching anything" style={{ marginTop: 16 }}>
-      <ul style={{ listStyle: "none", margin: 0, padding: 0, display: "grid", gap: 6 }}>
+    <Card size="small" title="Rehearsed just now, without touching anything" className="before-l">
+      <ul className="bare-list stack gap-s">
         {of.rehearsed.map((h) => (
-          <li key={h.route} style={{ display: "grid", gridTemplateColumns: "110px 150px 1fr", gap: 12 }}>
+          <li key={h.route} className="columns when-who-what gap-m">
             <StateMark state={h.works ? "works" : "not seen"} />
-            <strong style={{ fontWeight: 600 }}>{of.routes.find((o) => o.route === h.route)?.title}</strong>
+            <strong className="strong">{of.routes.find((o) => o.route === h.route)?.title}</strong>
             <span>
               {h.what}: {h.detail}
             </span>
@@ -328,19 +288,18 @@ function Rehearsed({ of }: { of: RoutesOf }) {
 }
 
 function Missing({ of }: { of: RouteOption[] }) {
-  const { token } = theme.useToken();
   return (
-    <Card size="small" title="Not possible as things are, and what would make it so" style={{ marginTop: 16 }}>
-      <dl style={{ display: "grid", gridTemplateColumns: "150px 1fr", gap: "8px 16px", margin: 0 }}>
+    <Card size="small" title="Not possible as things are, and what would make it so" className="before-l">
+      <dl className="facts">
         {of.map((o) => [
-          <dt key={o.route} style={{ fontWeight: 600 }}>
+          <dt key={o.route} className="strong">
             {o.title}
           </dt>,
-          <dd key={`${o.route} missing`} style={{ margin: 0 }}>
+          <dd key={`${o.route} missing`} className="flush">
             {o.missing.map((m) => (
               <div key={m.what}>
                 {m.what}
-                {m.remedy && <span style={{ color: token.colorTextSecondary }}>. {m.remedy}</span>}
+                {m.remedy && <span className="quiet">. {m.remedy}</span>}
               </div>
             ))}
           </dd>,

@@ -94,14 +94,14 @@ export function StartDialog({
         <Alert
           type="error"
           showIcon
-          style={{ marginBottom: 16 }}
+          className="after-l"
           title={
             option.new_identity
               ? `Another instance takes the place of ${routes.instance}.`
               : `${routes.instance} is stopped.`
           }
           description={
-            <ul style={{ margin: 0, paddingInlineStart: 18 }}>
+            <ul className="list">
               {[
                 ...option.changes.map((c) => `Afterwards: ${c}`),
                 ...option.loses.map((l) => `Lost: ${l}`),
@@ -120,13 +120,13 @@ export function StartDialog({
         initialValues={{ make: true, name: `${routes.instance}-new`, lost: routes.lost.map((k) => k.name) }}
         onFinish={(v) => start.mutate({ ...v, once: requestKey() })}
       >
-        <Form.Item name="make" label="The new key" style={{ marginBottom: 8 }}>
+        <Form.Item name="make" label="The new key" className="after-s">
           <Radio.Group
             options={[
               { value: true, label: "is made by the service, which logs in itself and keeps it in its safe for you" },
               { value: false, label: "exists already, in somebody's hands" },
             ]}
-            style={{ display: "grid", gap: 4 }}
+            className="stack gap-xs"
           />
         </Form.Item>
         {make !== false ? (
@@ -170,14 +170,14 @@ export function StartDialog({
           </Form.Item>
         )}
         {replaces && (
-          <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
+          <div className="pair">
             <Form.Item name="new_name" label="Name of the new instance">
               <Input placeholder={`${routes.instance}-2`} />
             </Form.Item>
             <Form.Item name="ports" label="TCP ports at which it has to answer">
               <Input placeholder="22, 443" />
             </Form.Item>
-            <Form.Item name="stop_first" valuePropName="checked" style={{ gridColumn: "1 / -1" }}>
+            <Form.Item name="stop_first" valuePropName="checked" className="whole-row">
               <Checkbox>Stop it before its image is made, so that nothing written is lost</Checkbox>
             </Form.Item>
           </div>

@@ -30,7 +30,7 @@ export default function Asked() {
         allowClear
         placeholder="Everybody"
         aria-label="Keeper"
-        style={{ width: 200, marginBottom: 12 }}
+        className="field-m after-m"
         value={get("keeper")}
         onChange={(v) => set("keeper", v)}
         options={[{ value: "me", label: "me" }, ...(keepers.data ?? []).map((k) => ({ value: k.name, label: k.name }))]}
@@ -120,12 +120,7 @@ function Bring({ of, close }: { of: AskedKey; close: () => void }) {
             },
           ]}
         >
-          <Input.TextArea
-            rows={4}
-            placeholder="ssh-ed25519 AAAA…"
-            spellCheck={false}
-            style={{ fontFamily: "monospace" }}
-          />
+          <Input.TextArea rows={4} placeholder="ssh-ed25519 AAAA…" spellCheck={false} className="code" />
         </Form.Item>
         {bring.error && (
           <Form.Item>

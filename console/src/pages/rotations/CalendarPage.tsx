@@ -1,4 +1,4 @@
-import { Button, Card, Segmented, Table, theme, type TableColumnsType } from "antd";
+import { Button, Card, Segmented, Table, type TableColumnsType } from "antd";
 import { Link } from "react-router";
 import type { DueRotation } from "../../api/client";
 import { useDueRotations } from "../../api/queries";
@@ -8,7 +8,6 @@ import { Loading } from "../../parts/Loading";
 import { PageHead } from "../../parts/PageHead";
 import { ProblemNote } from "../../parts/ProblemNote";
 import { usePlace } from "../../parts/usePlace";
-import { useTones } from "../../look";
 import { RotationTabs } from "./RotationTabs";
 
 const spans = { "30": "30 days", "90": "90 days", "366": "a year" } as const;
@@ -89,13 +88,13 @@ export default function CalendarPage() {
 }
 
 const columns: TableColumnsType<DueRotation> = [
-  { title: "Due", key: "at", render: (_, d) => <span style={{ whiteSpace: "nowrap" }}>{day(d.at)}</span> },
+  { title: "Due", key: "at", render: (_, d) => <span className="nowrap">{day(d.at)}</span> },
   { title: "Rule", dataIndex: "rule" },
   {
     title: "Login",
     key: "login",
     render: (_, d) => (
-      <Link to={`/logins/${encodeURIComponent(d.login)}`} style={{ whiteSpace: "nowrap" }}>
+      <Link to={`/logins/${encodeURIComponent(d.login)}`} className="nowrap">
         {d.login}
       </Link>
     ),
@@ -104,17 +103,17 @@ const columns: TableColumnsType<DueRotation> = [
     title: "Key",
     key: "old",
     render: (_, d) => (
-      <Link to={`/keys/${encodeURIComponent(d.old)}`} style={{ whiteSpace: "nowrap" }}>
+      <Link to={`/keys/${encodeURIComponent(d.old)}`} className="nowrap">
         {d.old}
       </Link>
     ),
   },
   { title: "Keeper", key: "keeper", render: (_, d) => d.keeper ?? "nobody" },
-  { title: "New key", key: "new", render: (_, d) => <span style={{ whiteSpace: "nowrap" }}>{d.new}</span> },
+  { title: "New key", key: "new", render: (_, d) => <span className="nowrap">{d.new}</span> },
   {
     title: "Cannot be done",
     key: "cannot",
-    render: (_, d) => d.cannot && <span style={{ whiteSpace: "normal" }}>✕ {d.cannot}</span>,
+    render: (_, d) => d.cannot && <span className="wraps">✕ {d.cannot}</span>,
   },
 ];
 
@@ -130,26 +129,13 @@ function Months({
   chosen?: string;
   choose: (d: string) => void;
 }) {
-  const { token } = theme.useToken();
-  const tones = useTones();
   return (
-    <div
-      style={{
-        display: "grid",
-        gridTemplateColumns: "repeat(auto-fit, minmax(340px, 1fr))",
-        gap: 16,
-        marginBottom: 16,
-      }}
-    >
+    <div className="columns months after-l">
       {monthDays(new Date(), days).map(({ title, blanks, dates }) => (
         <Card key={title} size="small" title={title}>
-          <div
-            role="grid"
-            aria-label={title}
-            style={{ display: "grid", gridTemplateColumns: "repeat(7, 1fr)", gap: 4 }}
-          >
+          <div role="grid" aria-label={title} className="columns seven gap-xs">
             {weekdays.map((w) => (
-              <div key={w} style={{ fontSize: 12, color: token.colorTextSecondary, textAlign: "center" }}>
+              <div key={w} className="small quiet centred">
                 {w}
               </div>
             ))}
@@ -168,24 +154,13 @@ function Months({
                   aria-pressed={chosen === name}
                   aria-label={`${name}: ${counted(due.length, "key line")} due${bad ? `, ${bad} cannot be done` : ""}`}
                   onClick={() => choose(name)}
-                  style={{
-                    font: "inherit",
-                    color: due.length ? "inherit" : token.colorTextTertiary,
-                    height: 44,
-                    borderRadius: 6,
-                    padding: 2,
-                    cursor: due.length ? "pointer" : "default",
-                    textAlign: "center",
-                    lineHeight: 1.25,
-                    background: chosen === name ? token.colorFillSecondary : "transparent",
-                    border: `1px solid ${due.length ? token.colorPrimary : token.colorBorderSecondary}`,
-                  }}
+                  className="day"
                 >
-                  <div style={{ fontSize: 12 }}>{d.getDate()}</div>
+                  <div className="small">{d.getDate()}</div>
                   {due.length > 0 && (
-                    <div style={{ fontWeight: 600 }}>
+                    <div className="strong">
                       {due.length}
-                      {bad > 0 && <span style={{ color: tones.bad, fontWeight: 400 }}> ✕{bad}</span>}
+                      {bad > 0 && <span className="bad plain"> ✕{bad}</span>}
                     </div>
                   )}
                 </button>

@@ -1,4 +1,3 @@
-import { theme } from "antd";
 import type { Rotation } from "../../api/client";
 import { itemStates, lookOf } from "../../format";
 import { useTones } from "../../look";
@@ -6,24 +5,12 @@ import { StateMark } from "../../parts/StateMark";
 
 /** How many logins are in which state: as a bar, and in words. */
 export function Counts({ of, bar }: { of: Rotation; bar?: boolean }) {
-  const { token } = theme.useToken();
   const tones = useTones();
   const there = itemStates.filter((s) => (of.counts[s] ?? 0) > 0);
   return (
     <div>
       {bar && (
-        <div
-          role="img"
-          aria-label={there.map((s) => `${of.counts[s] ?? 0} ${s}`).join(", ")}
-          style={{
-            display: "flex",
-            height: 12,
-            borderRadius: 6,
-            overflow: "hidden",
-            background: token.colorFillSecondary,
-            marginBottom: 8,
-          }}
-        >
+        <div role="img" aria-label={there.map((s) => `${of.counts[s] ?? 0} ${s}`).join(", ")} className="bar">
           {[...there]
             .sort((a, b) => rank[a] - rank[b])
             .map((s) => (
@@ -33,15 +20,14 @@ export function Counts({ of, bar }: { of: Rotation; bar?: boolean }) {
                   width: `${((of.counts[s] ?? 0) * 100) / Math.max(of.total, 1)}%`,
                   background: tones[lookOf(s).tone],
                   opacity: s === "waiting" || s === "asked" ? 0.25 : 1,
-                  transition: "width 0.2s",
                 }}
               />
             ))}
         </div>
       )}
-      <div style={{ display: "flex", gap: 14, flexWrap: "wrap" }}>
+      <div className="row gap-m many">
         {there.map((s) => (
-          <span key={s} style={{ display: "inline-flex", gap: 4 }}>
+          <span key={s} className="inline gap-xs">
             <strong>{of.counts[s]}</strong> <StateMark state={s} />
           </span>
         ))}

@@ -38,7 +38,7 @@ export default function Plan() {
   return (
     <>
       <PageHead title="Plan a rotation" note="nothing is changed before you start it" />
-      <div style={{ display: "grid", gap: 16, maxWidth: 1180 }}>
+      <div className="stack page">
         <Form<PlanForm>
           form={form}
           layout="vertical"
@@ -53,12 +53,12 @@ export default function Plan() {
           onFinish={(v) => plan.mutate(v)}
           onValuesChange={() => plan.reset()}
         >
-          <Card size="small" title="1  Which keys, where, and what takes their place" style={{ marginBottom: 16 }}>
+          <Card size="small" title="1  Which keys, where, and what takes their place" className="after-l">
             <WhichKeys />
-            <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
-              <Form.Item name="source" label="In their place" style={{ marginBottom: 0 }}>
+            <div className="pair">
+              <Form.Item name="source" label="In their place" className="flush-end">
                 <Radio.Group
-                  style={{ display: "grid", gap: 4 }}
+                  className="stack gap-xs"
                   options={[
                     {
                       value: "service",
@@ -75,14 +75,14 @@ export default function Plan() {
                   name="to"
                   label="Which"
                   rules={[{ required: true, message: "Choose the key" }]}
-                  style={{ marginBottom: 0 }}
+                  className="flush-end"
                 >
                   <Select showSearch={{ filterOption: false, onSearch: setSearch }} options={options} />
                 </Form.Item>
               ) : (
-                <Form.Item name="each" label="One new key" style={{ marginBottom: 0 }}>
+                <Form.Item name="each" label="One new key" className="flush-end">
                   <Radio.Group
-                    style={{ display: "grid", gap: 4 }}
+                    className="stack gap-xs"
                     options={[
                       { value: "key", label: "for each old key, wherever it stands" },
                       { value: "instance", label: "for each instance, which ends sharing" },
@@ -91,7 +91,7 @@ export default function Plan() {
                 </Form.Item>
               )}
             </div>
-            <div style={{ display: "flex", gap: 24, marginTop: 12, flexWrap: "wrap" }}>
+            <div className="row gap-xl many before-m">
               <Form.Item name="wait" valuePropName="checked" noStyle>
                 <Checkbox>wait for logins that another rotation is at work on</Checkbox>
               </Form.Item>
@@ -148,7 +148,7 @@ function Preview({ of }: { of: RotationPlan }) {
       }
       styles={{ body: { padding: 0 } }}
     >
-      {of.items.length === 0 && <div style={{ padding: 16 }}>No such key stands anywhere.</div>}
+      {of.items.length === 0 && <div className="padded">No such key stands anywhere.</div>}
       {going.length > 0 && (
         <Table
           size="small"
@@ -175,7 +175,7 @@ function Preview({ of }: { of: RotationPlan }) {
       )}
       {left.length > 0 && (
         <>
-          <Typography.Title level={2} style={{ margin: "12px 12px 4px", fontSize: 14 }}>
+          <Typography.Title level={2} className="menu-title">
             Left out
           </Typography.Title>
           <Table
@@ -185,7 +185,7 @@ function Preview({ of }: { of: RotationPlan }) {
             pagination={left.length > 20 ? { pageSize: 20, showSizeChanger: false } : false}
             columns={[
               { title: "Login", render: (_, i) => <LoginLink of={i.login} /> },
-              { title: "Key", render: (_, i) => <span style={{ whiteSpace: "nowrap" }}>{i.old}</span> },
+              { title: "Key", render: (_, i) => <span className="nowrap">{i.old}</span> },
               { title: "Why", dataIndex: "left_out" },
               { title: "What to do about it", dataIndex: "remedy" },
             ]}
@@ -193,14 +193,14 @@ function Preview({ of }: { of: RotationPlan }) {
         </>
       )}
       {going.length > 0 && (
-        <div style={{ padding: "12px 12px 0" }}>
+        <div className="padded-top">
           {of.expected_seconds
             ? `About ${counted(of.expected_seconds, "second")} of work, by what earlier rotations took.`
             : "No rotation has been done yet that would tell how long it takes."}
         </div>
       )}
       {of.new_keys.length > 0 && (
-        <div style={{ padding: 12 }}>
+        <div className="padded-s">
           New keys:{" "}
           {of.new_keys
             .slice(0, 12)
@@ -214,7 +214,7 @@ function Preview({ of }: { of: RotationPlan }) {
 }
 
 const LoginLink = ({ of }: { of: string }) => (
-  <Link to={`/logins/${encodeURIComponent(of)}`} style={{ whiteSpace: "nowrap" }}>
+  <Link to={`/logins/${encodeURIComponent(of)}`} className="nowrap">
     {of}
   </Link>
 );
@@ -259,7 +259,7 @@ function Start({
           <Alert
             type="warning"
             showIcon
-            style={{ marginBottom: 16 }}
+            className="after-l"
             title={
               "Urgent: no grace, no hours, no first group. Where nobody can log in with the new key, the page of " +
               "the rotation offers an override, login by login."
@@ -275,7 +275,7 @@ function Start({
           <Alert
             type="info"
             showIcon
-            style={{ marginBottom: 16 }}
+            className="after-l"
             title={
               "The old key goes once somebody has completed a login with the new one, in each login: plumlatch " +
               "rotate watch, or plumlatch prove."
@@ -286,7 +286,7 @@ function Start({
           <Alert
             type="info"
             showIcon
-            style={{ marginBottom: 16 }}
+            className="after-l"
             title={
               "Each keeper finds the request among what is asked of them; a login goes on when its new public half " +
               "has come."

@@ -21,7 +21,7 @@ export default function Report() {
     <>
       <Paper />
       <PageHead title="Report of a rotation" note={`as of ${moment(p.made_at)}`}>
-        <span className="screen-only" style={{ display: "flex", gap: 8 }}>
+        <span className="screen-only row">
           <Link to={`/rotations/${r.id}`}>
             <Button>The rotation</Button>
           </Link>
@@ -36,7 +36,7 @@ export default function Report() {
           </Button>
         </span>
       </PageHead>
-      <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 24, maxWidth: 1000 }}>
+      <div className="pair gap-xl page">
         <Facts
           of={[
             ["Rotation", r.id],

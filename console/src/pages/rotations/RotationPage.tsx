@@ -37,7 +37,7 @@ export default function RotationPage() {
         </Link>
         {may && <Changes of={r} />}
       </PageHead>
-      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
+      <div className="stack">
         {r.paused_why && (
           <Alert
             type="warning"
@@ -108,7 +108,7 @@ export default function RotationPage() {
           value={get("state") ?? "all"}
           onChange={(v) => set("state", v === "all" ? undefined : v)}
           options={["all", ...itemStates.filter((s) => (r.counts[s] ?? 0) > 0)]}
-          style={{ justifySelf: "start" }}
+          className="at-start"
         />
         <Card size="small" styles={{ body: { padding: 0 } }}>
           <PagedTable<RotationItem>
@@ -138,9 +138,7 @@ const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
     title: "What",
     key: "what",
     render: (_, i) => (
-      <span style={{ whiteSpace: "normal", display: "inline-block", maxWidth: 420 }}>
-        {i.due_at ? `the old key goes on ${moment(i.due_at)}` : i.detail}
-      </span>
+      <span className="block-text wide">{i.due_at ? `the old key goes on ${moment(i.due_at)}` : i.detail}</span>
     ),
   },
   {
@@ -148,7 +146,7 @@ const columns = (may: boolean, r: Rotation): TableColumnsType<RotationItem> => [
     key: "do",
     align: "right",
     render: (_, i) => (
-      <span style={{ display: "inline-flex", gap: 8 }}>
+      <span className="inline">
         {i.run && (
           <Link to={`/runs/${i.run}`}>
             <Button size="small">Its steps</Button>

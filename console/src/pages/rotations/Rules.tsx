@@ -40,7 +40,7 @@ export default function Rules() {
             key={r.name}
             type="warning"
             showIcon
-            style={{ marginBottom: 12 }}
+            className="after-m"
             title={`Due by the rule ${r.name}, and cannot be done`}
             description={r.note}
           />
@@ -63,7 +63,7 @@ export default function Rules() {
 }
 
 const columns = (may: boolean): TableColumnsType<RotationRule> => [
-  { title: "Name", key: "name", render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{r.name}</span> },
+  { title: "Name", key: "name", render: (_, r) => <span className="nowrap">{r.name}</span> },
   { title: "State", key: "state", render: (_, r) => <StateMark state={r.state} /> },
   { title: "Which keys", key: "wanted", render: (_, r) => selectionText(r.wanted) },
   {
@@ -76,7 +76,7 @@ const columns = (may: boolean): TableColumnsType<RotationRule> => [
     title: "By",
     key: "by",
     render: (_, r) => (
-      <span style={{ whiteSpace: "nowrap" }}>
+      <span className="nowrap">
         {r.created_by}, {day(r.created_at)}
       </span>
     ),
@@ -86,7 +86,7 @@ const columns = (may: boolean): TableColumnsType<RotationRule> => [
     key: "last",
     render: (_, r) =>
       r.last_rotation ? (
-        <Link to={`/rotations/${r.last_rotation}`} style={{ whiteSpace: "nowrap" }}>
+        <Link to={`/rotations/${r.last_rotation}`} className="nowrap">
           a rotation
         </Link>
       ) : (
@@ -97,9 +97,7 @@ const columns = (may: boolean): TableColumnsType<RotationRule> => [
     title: "Next",
     key: "next",
     render: (_, r) => (
-      <span style={{ whiteSpace: "nowrap" }}>
-        {r.state === "paused" ? "" : r.next_at ? `from ${moment(r.next_at)}` : "when due"}
-      </span>
+      <span className="nowrap">{r.state === "paused" ? "" : r.next_at ? `from ${moment(r.next_at)}` : "when due"}</span>
     ),
   },
   { title: "", key: "do", align: "right", render: (_, r) => may && <Changes of={r} /> },
@@ -120,7 +118,7 @@ function Changes({ of }: { of: RotationRule }) {
   });
   const end = useMutation({ mutationFn: () => take(api.DELETE("/rotation-rules/{rule}", { params: path })), ...told });
   return (
-    <span style={{ display: "inline-flex", gap: 8 }}>
+    <span className="inline">
       {of.state === "active" ? (
         <Button size="small" onClick={() => change.mutate("pause")}>
           Pause
@@ -185,15 +183,15 @@ function Add({ close }: { close: () => void }) {
           name="name"
           label="Name"
           rules={[{ required: true, message: "Give the rule a name" }]}
-          style={{ maxWidth: 320 }}
+          className="at-most-l"
         >
           <Input placeholder="yearly" />
         </Form.Item>
         <WhichKeys />
-        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
+        <div className="pair">
           <Form.Item name="make" label="New keys are">
             <Radio.Group
-              style={{ display: "grid", gap: 4 }}
+              className="stack gap-xs"
               options={[
                 { value: "service", label: "made by the service and kept in its safe" },
                 { value: "bring", label: "asked of the keeper of each old key" },
@@ -202,7 +200,7 @@ function Add({ close }: { close: () => void }) {
           </Form.Item>
           <Form.Item name="each" label="One new key">
             <Radio.Group
-              style={{ display: "grid", gap: 4 }}
+              className="stack gap-xs"
               options={[
                 { value: "key", label: "for each old key, wherever it stands" },
                 { value: "instance", label: "for each instance, which ends sharing" },

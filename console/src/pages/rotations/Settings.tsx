@@ -34,15 +34,15 @@ export function settingsText(t: RotationSettings): string {
 /** The fields that say how a rotation goes about it. */
 export function Settings() {
   return (
-    <div style={{ display: "grid", gridTemplateColumns: "repeat(5, 1fr)", gap: "0 16px" }}>
+    <div className="columns five of-fields">
       <Form.Item name="first" label="A first group of" extra="the rest begins when all are done">
-        <InputNumber min={0} style={{ width: "100%" }} placeholder="none" />
+        <InputNumber min={0} className="full" placeholder="none" />
       </Form.Item>
       <Form.Item name="stop_after" label="Pause after failures">
-        <InputNumber min={0} style={{ width: "100%" }} placeholder="never" />
+        <InputNumber min={0} className="full" placeholder="never" />
       </Form.Item>
       <Form.Item name="grace_hours" label="Grace, hours" extra="both keys stand so long">
-        <InputNumber min={0} style={{ width: "100%" }} placeholder="none" />
+        <InputNumber min={0} className="full" placeholder="none" />
       </Form.Item>
       <Form.Item name="between" label="Only between">
         <Input placeholder="22:00-04:00" />

@@ -66,7 +66,7 @@ export function WhichKeys() {
   const keepers = useKeepers();
   const { options, setSearch } = useKeyOptions();
   return (
-    <div style={{ display: "grid", gridTemplateColumns: "2fr 1fr 1fr 1fr", gap: "0 16px" }}>
+    <div className="columns two-one-one-one of-fields">
       <Form.Item name="keys" label="Keys">
         <Select
           mode="multiple"
@@ -84,7 +84,7 @@ export function WhichKeys() {
         />
       </Form.Item>
       <Form.Item name="older_days" label="Older than, days">
-        <InputNumber min={1} style={{ width: "100%" }} placeholder="180" />
+        <InputNumber min={1} className="full" placeholder="180" />
       </Form.Item>
       <Form.Item name="weaker_than" label="Weaker than">
         <Input placeholder="rsa3072" />
@@ -102,7 +102,7 @@ export function WhichKeys() {
           options={["ed25519", "rsa", "ecdsa"].map((t) => ({ value: t, label: t }))}
         />
       </Form.Item>
-      <div style={{ display: "grid", alignContent: "center" }}>
+      <div className="middling">
         <Form.Item name="shared" valuePropName="checked" noStyle>
           <Checkbox>on more than one instance</Checkbox>
         </Form.Item>

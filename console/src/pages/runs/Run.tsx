@@ -49,7 +49,7 @@ export default function RunPage() {
   return (
     <>
       <PageHead title={`${titles[run.kind]} ${run.instance}`} note={<StateMark state={run.state} />} />
-      <div style={{ maxWidth: 1000, display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
+      <div className="stack page">
         {run.waits && !ended && <WaitsNote waits={run.waits} />}
         <Card
           size="small"
@@ -58,7 +58,7 @@ export default function RunPage() {
         >
           <RunSteps run={run} />
         </Card>
-        {!ended && <p style={{ margin: 0 }}>The service goes on with it even if this page is closed.</p>}
+        {!ended && <p className="flush">The service goes on with it even if this page is closed.</p>}
         {run.state === "done" && (run.kind === "launch" || run.kind === "start") && (
           <HowToLogIn instance={run.instance} />
         )}

@@ -23,7 +23,7 @@ export default function Custody() {
     <>
       <PageHead title="Custody" note="who asks for what the safe keeps, and whom keys are to go to" />
       <SettingsTabs />
-      <Card size="small" title="Requests for consent" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
+      <Card size="small" title="Requests for consent" styles={{ body: { padding: 0 } }} className="after-l">
         <Table<Consent>
           size="small"
           rowKey="id"
@@ -35,12 +35,7 @@ export default function Custody() {
           locale={{ emptyText: <EmptyNote text="Nobody has asked for consent." /> }}
         />
       </Card>
-      <Card
-        size="small"
-        title="Hand-overs that wait for a proof"
-        styles={{ body: { padding: 0 } }}
-        style={{ marginBottom: 16 }}
-      >
+      <Card size="small" title="Hand-overs that wait for a proof" styles={{ body: { padding: 0 } }} className="after-l">
         <Table<WaitingHandOver>
           size="small"
           rowKey="key"
@@ -51,7 +46,7 @@ export default function Custody() {
           locale={{ emptyText: <EmptyNote text="No hand-over waits." /> }}
         />
       </Card>
-      <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 16 }}>
+      <div className="pair">
         <ConsentLabels admin={admin} />
         {admin && <SafeCard />}
       </div>
@@ -105,7 +100,7 @@ const consentColumns = (decide: (d: { of: Consent; grant: boolean }) => void): T
       (c.own ? (
         "somebody else decides"
       ) : (
-        <span style={{ display: "inline-flex", gap: 8 }}>
+        <span className="inline">
           <Button size="small" type="primary" onClick={() => decide({ of: c, grant: true })}>
             Consent
           </Button>
@@ -150,7 +145,7 @@ function ConsentLabels({ admin }: { admin: boolean }) {
       }
     >
       {labels.data?.length === 0 && (
-        <p style={{ margin: 0 }}>
+        <p className="flush">
           None: a keeper or an admin takes a kept private half out of the safe with a reason alone.
         </p>
       )}
@@ -167,7 +162,7 @@ function ConsentLabels({ admin }: { admin: boolean }) {
         </Tag>
       ))}
       {labels.data && labels.data.length > 0 && (
-        <p style={{ marginBottom: 0 }}>
+        <p className="flush-end">
           For a key with such a label, or one that opens such an instance, a second person has to consent.
         </p>
       )}
@@ -235,7 +230,7 @@ function SafeCard() {
           ]}
         />
       ) : (
-        <p style={{ margin: 0 }}>It is switched off: no private half is kept, and there are no steward keys.</p>
+        <p className="flush">It is switched off: no private half is kept, and there are no steward keys.</p>
       )}
     </Card>
   );

@@ -108,11 +108,10 @@ const some = (names: string[]) =>
   names.slice(0, 8).join(", ") + (names.length > 8 ? ` and ${names.length - 8} more` : "");
 
 function Standing({ of: l }: { of: Leaving }) {
-  const gap = { marginBottom: 12 };
   if (l.closed)
     return (
       <Alert
-        style={gap}
+        className="after-m"
         type="success"
         showIcon
         title={`${l.person} has left`}
@@ -121,10 +120,10 @@ function Standing({ of: l }: { of: Leaving }) {
     );
   return (
     <>
-      {l.note && <Alert style={gap} type="warning" showIcon title="It waits" description={l.note} />}
+      {l.note && <Alert className="after-m" type="warning" showIcon title="It waits" description={l.note} />}
       {l.rotation && (
         <Alert
-          style={gap}
+          className="after-m"
           type="info"
           showIcon
           title={
@@ -136,7 +135,7 @@ function Standing({ of: l }: { of: Leaving }) {
       )}
       {l.shut.length > 0 && (
         <Alert
-          style={gap}
+          className="after-m"
           type="error"
           showIcon
           title={`Without ${l.person}, ${counted(l.shut.length, "login")} would be shut: ${some(l.shut)}`}
@@ -144,7 +143,7 @@ function Standing({ of: l }: { of: Leaving }) {
       )}
       {l.thin.length > 0 && (
         <Alert
-          style={gap}
+          className="after-m"
           type="warning"
           showIcon
           title={`${counted(l.thin.length, "login")} would be thin: ${some(l.thin)}`}
@@ -152,14 +151,14 @@ function Standing({ of: l }: { of: Leaving }) {
       )}
       {l.team_keys.length > 0 && (
         <Alert
-          style={gap}
+          className="after-m"
           type="info"
           showIcon
           title={
             <>
               They may also have the keys of their teams; rotate those:{" "}
               {l.team_keys.map((k) => (
-                <Link key={k} to={`/rotations/plan?key=${encodeURIComponent(k)}`} style={{ marginInlineEnd: 12 }}>
+                <Link key={k} to={`/rotations/plan?key=${encodeURIComponent(k)}`} className="apart">
                   {k}
                 </Link>
               ))}

@@ -44,7 +44,7 @@ export default function People() {
         </Button>
       </PageHead>
       <SettingsTabs />
-      <Card size="small" title="People" styles={{ body: { padding: 0 } }} style={{ marginBottom: 16 }}>
+      <Card size="small" title="People" styles={{ body: { padding: 0 } }} className="after-l">
         <Table<Operator>
           size="small"
           rowKey="name"
@@ -91,7 +91,7 @@ const columns = (change: (o: Operator) => void): TableColumnsType<Operator> => [
     key: "do",
     align: "right",
     render: (_, o) => (
-      <span style={{ display: "inline-flex", gap: 8 }}>
+      <span className="inline">
         <Button size="small" aria-label={`Change ${o.name}`} onClick={() => change(o)}>
           Change
         </Button>
@@ -234,7 +234,7 @@ function ChangePerson({ of, close }: { of: Operator; close: () => void }) {
       <Form.Item name="reason" label="Why, for the daybook">
         <Input />
       </Form.Item>
-      <div style={{ display: "flex", gap: 8, marginBottom: 16 }}>
+      <div className="row after-l">
         {of.factor && (
           <Button
             onClick={() =>
@@ -298,7 +298,7 @@ function Teams({ teams, people }: { teams?: Keeper[]; people: Operator[] }) {
         <Select
           mode="multiple"
           aria-label={`Members of ${t.name}`}
-          style={{ minWidth: 320 }}
+          className="field-wide"
           placeholder="nobody yet"
           value={t.members ?? []}
           options={people.filter((p) => !p.closed).map((p) => ({ value: p.name }))}

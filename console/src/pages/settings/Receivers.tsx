@@ -94,7 +94,7 @@ function Add({ close, made }: { close: () => void; made: (secret: string | undef
         <Input placeholder="https://hooks.wrackline.example/latch" />
       </Form.Item>
       <Form.Item name="kinds" label="Tell it when">
-        <Checkbox.Group style={{ display: "grid", gap: 4 }} options={kinds} />
+        <Checkbox.Group className="stack gap-xs" options={kinds} />
       </Form.Item>
     </FormDialog>
   );
@@ -144,7 +144,7 @@ function Changes({ of }: { of: Receiver }) {
   );
   const end = useAct(() => take(api.DELETE("/receivers/{receiver}", { params: path })), "receivers");
   return (
-    <span style={{ display: "inline-flex", gap: 8 }}>
+    <span className="inline">
       <Button size="small" loading={test.isPending} onClick={() => test.mutate(undefined)}>
         Test
       </Button>

@@ -37,7 +37,7 @@ export default function You() {
   const close = () => setOpen(undefined);
   if (!me) return null;
   const everybody = me.role === "admin" && (
-    <span style={{ display: "inline-flex", gap: 8, alignItems: "center" }}>
+    <span className="inline middle">
       <Switch size="small" checked={all} onChange={setAll} aria-label="Of everybody" /> of everybody
     </span>
   );
@@ -45,14 +45,7 @@ export default function You() {
     <>
       <PageHead title="Settings" note={`signed in as ${me.name}, ${me.role}`} />
       <SettingsTabs />
-      <div
-        style={{
-          display: "grid",
-          gridTemplateColumns: "minmax(280px, 1fr) minmax(0, 3fr)",
-          gap: 16,
-          alignItems: "start",
-        }}
-      >
+      <div className="columns one-three top">
         <Card size="small" title="Signing in">
           <Facts
             of={[
@@ -84,7 +77,7 @@ export default function You() {
             ]}
           />
         </Card>
-        <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gap: 16 }}>
+        <div className="stack">
           <Sessions all={all} extra={everybody} />
           <Tokens all={all} add={() => setOpen("token")} />
         </div>
@@ -360,7 +353,7 @@ function AddFactor({ close }: { close: () => void }) {
         <Alert
           type="success"
           showIcon
-          style={{ marginBottom: 12 }}
+          className="after-m"
           title="The second factor is in use"
           description="Each of these lets you in once without your authenticator."
         />
@@ -381,7 +374,7 @@ function AddFactor({ close }: { close: () => void }) {
       {begin.data && (
         <Form layout="vertical" requiredMark={false} onFinish={(v: { code: string }) => confirm.mutate(v.code)}>
           <p>Have your authenticator read this, or type the secret into it:</p>
-          <div style={{ display: "flex", gap: 16, alignItems: "center", marginBottom: 12 }}>
+          <div className="row gap-l middle after-m">
             <QRCode value={begin.data.url} size={150} bgColor="#fff" color="#000" />
             <CopyText text={begin.data.secret} label="secret" />
           </div>

@@ -17,9 +17,9 @@ export default function SetUp() {
     },
   });
   return (
-    <main style={{ minHeight: "100vh", display: "grid", placeItems: "center", padding: 20 }}>
-      <Card style={{ width: 460 }}>
-        <Typography.Title level={1} style={{ fontSize: 20 }}>
+    <main className="front">
+      <Card className="front-card wide">
+        <Typography.Title level={1} className="flush page-title">
           A new Plum Latch
         </Typography.Title>
         <Typography.Paragraph type="secondary">

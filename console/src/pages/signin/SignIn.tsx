@@ -28,11 +28,11 @@ export default function SignIn() {
   const asked = signIn.error ? problemOf(signIn.error).code : "";
   const code = asked === "code-needed" || asked === "wrong-code";
   return (
-    <main style={{ minHeight: "100vh", display: "grid", placeItems: "center", padding: 20 }}>
-      <Card style={{ width: 400 }}>
-        <div style={{ display: "flex", gap: 14, alignItems: "center", marginBottom: 8 }}>
+    <main className="front">
+      <Card className="front-card">
+        <div className="row gap-m middle after-s">
           <img src="/mark.svg" width={44} height={44} alt="" />
-          <Typography.Title level={1} style={{ margin: 0, fontSize: 26 }}>
+          <Typography.Title level={1} className="front-title">
             Plum Latch
           </Typography.Title>
         </div>
@@ -43,7 +43,7 @@ export default function SignIn() {
           <Alert
             type="error"
             showIcon
-            style={{ marginBottom: 16 }}
+            className="after-l"
             title="The issuer's answer was refused"
             description="No open account here is yours, or the answer was out of date. Sign in again, or ask an admin."
           />

@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 func TestConsoleFromReachToADecisionAboutAStranger(t *testing.T) {
@@ -114,4 +116,25 @@ func TestConsoleSettlesDifferencesAndShowsTheMapTheGrantsAndTheProofs(t *testing
 	p.open("/logins/door")
 	p.press("Compare any two looks")
 	p.says("Two looks at debian@door")
+}
+
+func TestTheMapAndTheSkipLinkWorkByKeyboard(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "")
+	h.adrift("door")
+	p := h.console(t)
+	p.open("/map")
+	p.says("1 login. 3 keys.")
+	seen := `(document.activeElement?.getBoundingClientRect().left ?? -1) >= 0`
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector(".skip").focus()`))
+	p.holds("the skip link in sight once it has the focus", seen)
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("svg.map").focus()`))
+	p.strike("ArrowDown")
+	p.holds("the login that the arrows came to", `document.querySelector(".map-note strong")?.innerText.endsWith("@door")`)
+	first := `document.querySelector(".map-note .inline")?.innerText.split(",")[0]`
+	p.holds("a key beside it", `Boolean(window.before = `+first+`)`)
+	p.strike("ArrowRight")
+	p.holds("the next key", first+` !== window.before`)
+	p.strike("Enter")
+	p.holds("the page of the login", `location.pathname.startsWith("/logins/") && location.pathname.endsWith("door")`)
 }

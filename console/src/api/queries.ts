@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, useQueryClient, type QueryKey } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import {
   api,
@@ -16,6 +16,43 @@ import {
 import type { components } from "./contract.gen";
 
 type ReachPage = components["schemas"]["ReachPage"];
+
+/** What is known is kept under its subject, and read anew by it. */
+export type Subject =
+  | "asked"
+  | "catalogue"
+  | "closings"
+  | "consent-labels"
+  | "consents"
+  | "daybook"
+  | "instances"
+  | "keepers"
+  | "keys"
+  | "leaving"
+  | "me"
+  | "names"
+  | "operators"
+  | "reach"
+  | "reading"
+  | "receivers"
+  | "restores"
+  | "rotations"
+  | "routes"
+  | "rules"
+  | "run"
+  | "runs"
+  | "safe"
+  | "sessions"
+  | "set-up"
+  | "sweep"
+  | "tokens"
+  | "trace";
+
+declare module "@tanstack/react-query" {
+  interface Register {
+    queryKey: readonly [Subject, ...unknown[]];
+  }
+}
 
 export const pageSize = 50;
 
@@ -59,7 +96,7 @@ interface Page<T> {
 }
 
 /** Keeps what is shown while another filter of the same list is read; of another thing nothing is kept. */
-function sameList(key: unknown[]) {
+function sameList(key: QueryKey) {
   return <T>(previous: T | undefined, before?: { queryKey: readonly unknown[] }) =>
     before &&
     before.queryKey.length === key.length &&
@@ -70,7 +107,7 @@ function sameList(key: unknown[]) {
 
 /** A list that is read page by page with the cursor that each page gives. */
 function usePages<T>(
-  key: unknown[],
+  key: QueryKey,
   get: (after: string | undefined) => Promise<Page<T>>,
   interval: number | false = 15_000,
 ) {
@@ -355,8 +392,12 @@ export function useRestore(id: string) {
   const query = useQuery({
     queryKey: ["restores", id],
     queryFn: () => take(api.GET("/restores/{run}", { params: { path: { run: id } } })),
-    refetchInterval: (q) => (q.state.data?.run.ended_at ? false : 700),
   });
+  const { refetch } = query;
+  const version = run?.version;
+  useEffect(() => {
+    if (version !== undefined) void refetch();
+  }, [version, refetch]);
   const restore = query.data && run && run.version > query.data.run.version ? { ...query.data, run } : query.data;
   return { restore, error: query.error };
 }

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Form, Modal } from "antd";
 import type { ReactNode } from "react";
+import type { Subject } from "../api/queries";
 import { ProblemNote } from "./ProblemNote";
 
 interface Props<V extends object, R> {
@@ -9,7 +10,7 @@ interface Props<V extends object, R> {
   act: string;
   send: (v: V) => Promise<R>;
   /** The part of what is known that is stale afterwards. */
-  stale: string;
+  stale: Subject;
   close: () => void;
   done?: (r: R) => void;
   initial?: Partial<V>;

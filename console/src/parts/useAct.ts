@@ -1,9 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { App } from "antd";
 import { problemOf } from "../api/client";
+import type { Subject } from "../api/queries";
 
 /** Does something with one click: what has changed is read anew, and a problem is told. */
-export function useAct<V, R>(act: (v: V) => Promise<R>, stale: string, done?: (r: R) => void) {
+export function useAct<V, R>(act: (v: V) => Promise<R>, stale: Subject, done?: (r: R) => void) {
   const queries = useQueryClient();
   const { message } = App.useApp();
   return useMutation({

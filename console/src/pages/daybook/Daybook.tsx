@@ -153,7 +153,7 @@ function Check() {
   const { modal } = App.useApp();
   const check = useAct(
     () => take(api.POST("/daybook/check")),
-    "check",
+    "daybook",
     (c) => {
       const open = c.can_change ? (
         <p>The database role of the service could change entries; give it one that owns no tables.</p>

@@ -58,11 +58,11 @@ const kinds = [
 /** Has the service make a pair, whose private half is handed over once. */
 export function MakeByService({ done }: { done: (made: Handed) => void }) {
   const make = useMutation({
-    mutationFn: (v: MakeForm) => {
+    mutationFn: ({ once, ...v }: MakeForm & { once: string }) => {
       const [type, bits] = v.kind.split(" ");
       return take(
         api.POST("/keys/made", {
-          params: { header: { "Idempotency-Key": requestKey() } },
+          params: { header: { "Idempotency-Key": once } },
           body: {
             name: v.name,
             type,
@@ -85,7 +85,7 @@ export function MakeByService({ done }: { done: (made: Handed) => void }) {
       layout="vertical"
       requiredMark={false}
       initialValues={{ kind: "ed25519 256", format: "openssh" }}
-      onFinish={(v: MakeForm) => make.mutate(v)}
+      onFinish={(v: MakeForm) => make.mutate({ ...v, once: requestKey() })}
     >
       <Alert
         type="info"

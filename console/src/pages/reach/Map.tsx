@@ -5,6 +5,7 @@ import type { MapLogin, ReachMap } from "../../api/client";
 import { useKeepers, useReachMap } from "../../api/queries";
 import { counted, lookOf, reachOrder, type State } from "../../format";
 import { useTones } from "../../look";
+import { headHeight } from "../../theme";
 import { EmptyNote } from "../../parts/EmptyNote";
 import { KeyGlyph } from "../../parts/KeyGlyph";
 import { Loading } from "../../parts/Loading";
@@ -82,6 +83,23 @@ export default function MapPage() {
   );
 }
 
+/** Where a key of the keyboard leads to on the map; undefined where it leads nowhere. */
+function moved(key: string, at: { row: number; column: number }, rows: number, columns: number) {
+  const within = (n: number, count: number) => Math.max(0, Math.min(count - 1, n));
+  const steps: Record<string, [row: number, column: number]> = {
+    ArrowDown: [1, 0],
+    ArrowUp: [-1, 0],
+    ArrowRight: [0, 1],
+    ArrowLeft: [0, -1],
+    PageDown: [10, 0],
+    PageUp: [-10, 0],
+    Home: [-rows, 0],
+    End: [rows, 0],
+  };
+  const step = steps[key];
+  return step && { row: within(at.row + step[0], rows), column: within(at.column + step[1], columns) };
+}
+
 /** How large things are drawn, by how many there are. */
 function scaleFor(logins: number, keys: number) {
   const row = logins <= 60 ? 22 : logins <= 200 ? 14 : 6;
@@ -110,6 +128,17 @@ function Drawn({ of }: { of: ReachMap }) {
     const c = Math.floor((e.clientX - box.left - left) / column);
     setAt(r >= 0 && r < of.logins.length ? { row: r, column: c } : undefined);
   };
+  const open = () => login && void go(`/logins/${encodeURIComponent(login.login)}`);
+  const keys = (e: React.KeyboardEvent<SVGSVGElement>) => {
+    if (e.key === "Enter") open();
+    const to = moved(e.key, at ?? { row: -1, column: 0 }, of.logins.length, of.keys.length);
+    if (!to) return;
+    e.preventDefault();
+    setAt(to);
+    const y = e.currentTarget.getBoundingClientRect().top + top + to.row * row;
+    const [first, last] = [headHeight + 48, window.innerHeight - 2 * row];
+    if (y < first || y > last) window.scrollBy({ top: y - (y < first ? first : last) });
+  };
   return (
     <Card size="small" styles={{ body: { padding: 12 } }}>
       <div aria-live="polite" className="map-note">
@@ -133,15 +162,18 @@ function Drawn({ of }: { of: ReachMap }) {
         <svg
           width={width}
           height={height}
-          role="img"
+          role="application"
           aria-label={
-            `${counted(of.logins.length, "login")} against ${counted(of.keys.length, "key")}; ` +
-            "the view Logins tells the same in words"
+            `${counted(of.logins.length, "login")} against ${counted(of.keys.length, "key")}: arrows move, ` +
+            "Enter opens the login; the view Logins tells the same in words"
           }
+          tabIndex={0}
+          onKeyDown={keys}
+          onBlur={() => setAt(undefined)}
           className={row >= 22 ? "map large" : "map"}
           onMouseMove={find}
           onMouseLeave={() => setAt(undefined)}
-          onClick={() => login && void go(`/logins/${encodeURIComponent(login.login)}`)}
+          onClick={open}
         >
           {at && <rect x={0} y={top + at.row * row} width={width} height={row} fill={token.colorFillSecondary} />}
           {at && key && (
@@ -202,7 +234,8 @@ function Drawn({ of }: { of: ReachMap }) {
         {of.logins.length < of.total
           ? `The worst ${of.logins.length} of ${counted(of.total, "login")}.`
           : `${counted(of.total, "login")}.`}{" "}
-        {counted(of.keys.length, "key")}. Steward keys are not drawn. A click opens the login.
+        {counted(of.keys.length, "key")}. Steward keys are not drawn. A click opens the login, and so do the arrows and
+        Enter.
       </div>
     </Card>
   );

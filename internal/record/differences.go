@@ -29,6 +29,7 @@ type Difference struct {
 // DifferenceFilter narrows a list of differences; empty fields do not.
 type DifferenceFilter struct {
 	Instance, OSUser     string
+	Logins               []uuid.UUID
 	LabelName, LabelText string
 	Fit                  reach.Fit
 	Digests              [][]byte // of the keys

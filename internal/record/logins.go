@@ -24,6 +24,15 @@ type Folder struct {
 	Mode int    `json:"mode"`
 }
 
+// LoginOn is a login as far as its name tells it.
+type LoginOn struct {
+	ID           uuid.UUID
+	OSUser       string `gorm:"column:os_user"`
+	InstanceName string
+	// LoginUser is the user that the instance's name alone stands for.
+	LoginUser string
+}
+
 // LoginToSweep is a login with what is needed to reach it.
 type LoginToSweep struct {
 	Login

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"testing"
 
+	"plumlatch/internal/core/keypair"
+	"plumlatch/internal/core/reach"
 	"plumlatch/internal/core/rotation"
 	"plumlatch/internal/record"
 	"plumlatch/internal/runs"
@@ -102,6 +104,20 @@ func TestAListOfFiftyCostsNoMoreStatementsThanOneOfFive(t *testing.T) {
 		"differences": func(ctx context.Context, o *servicetest.Office) (int, error) {
 			l, err := o.Access.Differences(ctx, record.DifferenceFilter{}, page)
 			return 2 * len(l.Items), err
+		},
+		"settling, of what the service cannot change": func(ctx context.Context, o *servicetest.Office) (int, error) {
+			l, err := o.Access.Differences(ctx, record.DifferenceFilter{}, page)
+			var choices []access.Choice
+			for _, d := range l.Items {
+				choices = append(choices, access.Choice{
+					Login: d.OSUser + "@" + d.InstanceName, SHA256: keypair.FormatSHA256(d.SHA256), Fit: d.Fit, Choice: reach.Place,
+				})
+			}
+			if err != nil {
+				return 0, err
+			}
+			settled, _, err := o.Access.Settle(ctx, o.Ines, choices, "")
+			return 2 * len(settled), err
 		},
 		"reach": func(ctx context.Context, o *servicetest.Office) (int, error) {
 			l, err := o.Access.Reach(ctx, access.ReachWanted{Limit: 100})

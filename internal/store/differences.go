@@ -33,6 +33,9 @@ func (s *Store) Differences(
 			q = q.Where(column+" = ?", value)
 		}
 	}
+	if len(f.Logins) > 0 {
+		q = q.Where("d.login_id IN ?", f.Logins)
+	}
 	if len(f.Digests) > 0 {
 		q = q.Where("d.sha256 IN ?", f.Digests)
 	}

@@ -81,6 +81,19 @@ func (s *Store) LoginsToSweep(ctx context.Context, ids []uuid.UUID) ([]record.Lo
 	return out, nil
 }
 
+// LoginsOn returns the logins of the instances that are there under the names, each with its instance's name.
+func (s *Store) LoginsOn(ctx context.Context, instances []string) ([]record.LoginOn, error) {
+	var list []record.LoginOn
+	err := s.db.WithContext(ctx).
+		Table("logins").
+		Select("logins.id, logins.os_user, i.name AS instance_name, i.login_user").
+		Joins("JOIN instances i ON i.id = logins.instance_id AND i.gone_at IS NULL").
+		Where("i.name IN ?", instances).
+		Scan(&list).
+		Error
+	return list, plain(err)
+}
+
 // LoginsOf returns the ids of the logins of the instances that are there: of all,
 // of those with the label, or of those named.
 func (s *Store) LoginsOf(

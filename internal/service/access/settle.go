@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -82,71 +83,52 @@ func (s *Service) Settle(
 			Detail: fmt.Sprintf("%d choices were given; 1 to %d are taken at once", len(choices), maxChoices),
 		}
 	}
+	digests, err := readChoices(choices)
+	if err != nil {
+		return nil, nil, err
+	}
+	names := make([]string, len(choices))
+	for n, c := range choices {
+		names[n] = c.Login
+	}
+	logins, err := s.fleet.LoginsNamed(ctx, names)
+	if err != nil {
+		return nil, nil, err
+	}
+	now, err := s.differencesOf(ctx, slices.Collect(maps.Values(logins)), digests)
+	if err != nil {
+		return nil, nil, err
+	}
 	out := make([]Settled, len(choices))
 	byLogin := map[uuid.UUID][]chosen{}
-	var order []uuid.UUID
-	leave := func(n int, detail string) { out[n].State, out[n].Detail = settledLeftOut, detail }
-	wanted := map[string][][]byte{} // the digests that are asked about, by login
-	for n, c := range choices {
-		if !slices.Contains(reach.Choices(c.Fit), c.Choice) {
-			return nil, nil, &problem.Problem{
-				Kind:   problem.Invalid,
-				Code:   "bad-choice",
-				Field:  fmt.Sprintf("choices[%d].choice", n),
-				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit),
-				Remedy: "Choose " + choiceWords(c.Fit),
-			}
-		}
-		d, ok := keypair.ReadFingerprint(c.SHA256)
-		if !ok || d.Kind != "sha256" {
-			return nil, nil, &problem.Problem{
-				Kind:   problem.Invalid,
-				Code:   "bad-digest",
-				Field:  fmt.Sprintf("choices[%d].sha256", n),
-				Detail: fmt.Sprintf("%q is no SHA-256 fingerprint", c.SHA256),
-			}
-		}
-		wanted[c.Login] = append(wanted[c.Login], d.Sum)
-	}
-	now := map[string][]record.Difference{}
-	for called, digests := range wanted {
-		l, i, err := s.fleet.LoginNamed(ctx, called)
-		if err != nil {
-			return nil, nil, err
-		}
-		page, err := s.store.Differences(
-			ctx, record.DifferenceFilter{Instance: i.Name, OSUser: l.OSUser, Digests: digests},
-			record.Page{Limit: len(digests)},
-		)
-		if err != nil {
-			return nil, nil, err
-		}
-		now[called] = page.Items
-	}
+	var order, keys []uuid.UUID
 	for n, c := range choices {
 		out[n].Choice = c
-		at := slices.IndexFunc(
-			now[c.Login],
-			func(d record.Difference) bool { return keypair.FormatSHA256(d.SHA256) == c.SHA256 },
-		)
-		if at < 0 {
-			leave(n, "it is no difference any more")
+		d, there := now[differing{logins[c.Login], c.SHA256}]
+		switch {
+		case !there:
+			out[n].State, out[n].Detail = settledLeftOut, "it is no difference any more"
 			continue
-		}
-		d := now[c.Login][at]
-		if d.Fit != c.Fit {
-			leave(n, fmt.Sprintf("it is %s now, not %s", d.Fit, c.Fit))
+		case d.Fit != c.Fit:
+			out[n].State, out[n].Detail = settledLeftOut, fmt.Sprintf("it is %s now, not %s", d.Fit, c.Fit)
 			continue
 		}
 		out[n].Name = cmp.Or(c.Name, d.Name)
 		if byLogin[d.LoginID] == nil {
 			order = append(order, d.LoginID)
 		}
+		if d.KeyID != nil {
+			keys = append(keys, *d.KeyID)
+		}
 		byLogin[d.LoginID] = append(byLogin[d.LoginID], chosen{n, c, d})
+	}
+	of, err := s.subjects(ctx, order, keys)
+	if err != nil {
+		return nil, nil, err
 	}
 	var started []record.Run
 	for _, id := range order {
-		run, err := s.settleLogin(ctx, actor, id, byLogin[id], reason, out)
+		run, err := s.settleLogin(ctx, actor, of, id, byLogin[id], reason, out)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -157,16 +139,93 @@ func (s *Service) Settle(
 	return out, started, nil
 }
 
+// readChoices returns the digests of the keys that the choices are about.
+func readChoices(choices []Choice) ([][]byte, error) {
+	digests := make([][]byte, len(choices))
+	for n, c := range choices {
+		if !slices.Contains(reach.Choices(c.Fit), c.Choice) {
+			return nil, &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "bad-choice",
+				Field:  fmt.Sprintf("choices[%d].choice", n),
+				Detail: fmt.Sprintf("%q cannot be done about what is %s", c.Choice, c.Fit),
+				Remedy: "Choose " + choiceWords(c.Fit),
+			}
+		}
+		d, ok := keypair.ReadFingerprint(c.SHA256)
+		if !ok || d.Kind != "sha256" {
+			return nil, &problem.Problem{
+				Kind:   problem.Invalid,
+				Code:   "bad-digest",
+				Field:  fmt.Sprintf("choices[%d].sha256", n),
+				Detail: fmt.Sprintf("%q is no SHA-256 fingerprint", c.SHA256),
+			}
+		}
+		digests[n] = d.Sum
+	}
+	return digests, nil
+}
+
+// differing is a login and the SHA-256 fingerprint of a key in it.
+type differing struct {
+	login  uuid.UUID
+	sha256 string
+}
+
+// differencesOf returns how keys of the digests differ in the logins now.
+func (s *Service) differencesOf(
+	ctx context.Context, logins []uuid.UUID, digests [][]byte,
+) (map[differing]record.Difference, error) {
+	f := record.DifferenceFilter{Logins: logins, Digests: digests}
+	out := map[differing]record.Difference{}
+	for p := (record.Page{Limit: maxChoices}); ; {
+		page, err := s.store.Differences(ctx, f, p)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range page.Items {
+			out[differing{d.LoginID, keypair.FormatSHA256(d.SHA256)}] = d
+		}
+		if p.After = page.Next; p.After == "" {
+			return out, nil
+		}
+	}
+}
+
+// subjects are the logins and keys that choices are about.
+type subjects struct {
+	logins map[uuid.UUID]record.LoginToSweep
+	keys   map[uuid.UUID]record.Key
+}
+
+func (s *Service) subjects(ctx context.Context, logins, keys []uuid.UUID) (subjects, error) {
+	of := subjects{map[uuid.UUID]record.LoginToSweep{}, map[uuid.UUID]record.Key{}}
+	found, err := s.store.LoginsToSweep(ctx, logins)
+	if err != nil {
+		return of, err
+	}
+	for _, l := range found {
+		of.logins[l.ID] = l
+	}
+	known, err := s.store.KeysByID(ctx, keys)
+	for _, k := range known {
+		of.keys[k.ID] = k
+	}
+	return of, err
+}
+
 // settleLogin does what was chosen for one login and starts the run that changes its
 // lines; nil if none are to change.
 func (s *Service) settleLogin(
-	ctx context.Context, actor people.Actor, login uuid.UUID, list []chosen, reason string, out []Settled,
+	ctx context.Context, actor people.Actor, of subjects, login uuid.UUID, list []chosen, reason string, out []Settled,
 ) (*record.Run, error) {
-	found, err := s.store.LoginsToSweep(ctx, []uuid.UUID{login})
-	if err != nil {
-		return nil, err
+	l, there := of.logins[login]
+	if !there {
+		for _, c := range list {
+			out[c.place].State, out[c.place].Detail = settledLeftOut, "the login is gone"
+		}
+		return nil, nil
 	}
-	l := found[0]
 	called := fleet.LoginName(l.OSUser, l.Instance.Name)
 	var place []uuid.UUID
 	var remove []string
@@ -196,12 +255,8 @@ func (s *Service) settleLogin(
 			remove = append(remove, keypair.FormatSHA256(c.Difference.SHA256))
 			continue
 		}
-		k, err := s.store.KeyByID(ctx, *c.KeyID)
-		if err != nil {
-			return nil, err
-		}
 		var p *problem.Problem
-		if errors.As(s.keys.Grantable(k), &p) { // a key that was lost since is not let in again
+		if errors.As(s.keys.Grantable(of.keys[*c.KeyID]), &p) { // a key that was lost since is not let in again
 			item.State, item.Detail = settledLeftOut, p.Detail
 			continue
 		}
@@ -219,7 +274,7 @@ func (s *Service) settleLogin(
 		Payload:  settleWork{Login: login, Place: place, Remove: remove},
 		At:       s.now(),
 	})
-	err = s.store.InTx(ctx, func(tx *store.Store) error {
+	err := s.store.InTx(ctx, func(tx *store.Store) error {
 		if err := tx.AddRun(ctx, run); err != nil {
 			return err
 		}

@@ -12,15 +12,14 @@ import (
 	"plumlatch/internal/service/problem"
 	"plumlatch/internal/sshio"
 	"plumlatch/internal/store"
+
+	"github.com/google/uuid"
 )
 
 // LoginNamed returns the login user@instance; an instance alone means its own
 // login user's.
 func (s *Service) LoginNamed(ctx context.Context, name string) (record.Login, record.Instance, error) {
-	user, instance, ok := strings.Cut(name, "@")
-	if !ok {
-		user, instance = "", name
-	}
+	user, instance, _ := cutLogin(name)
 	i, err := s.Instance(ctx, instance)
 	if err != nil {
 		return record.Login{}, i, err
@@ -39,6 +38,48 @@ func (s *Service) LoginNamed(ctx context.Context, name string) (record.Login, re
 		}
 	}
 	return l, i, err
+}
+
+// LoginsNamed returns the ids of the logins, under the names that were given. One that is not there is the
+// error of LoginNamed.
+func (s *Service) LoginsNamed(ctx context.Context, names []string) (map[string]uuid.UUID, error) {
+	instances := make([]string, len(names))
+	for n, name := range names {
+		_, instances[n], _ = cutLogin(name)
+	}
+	there, err := s.store.LoginsOn(ctx, instances)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]uuid.UUID{}
+	for _, l := range there {
+		found[LoginName(l.OSUser, l.InstanceName)] = l.ID
+		if l.OSUser == l.LoginUser {
+			found[l.InstanceName] = l.ID
+		}
+	}
+	out := map[string]uuid.UUID{}
+	for _, name := range names {
+		id, ok := found[name]
+		if !ok { // one more look tells what is wrong
+			l, _, err := s.LoginNamed(ctx, name)
+			if err != nil {
+				return nil, err
+			}
+			id = l.ID
+		}
+		out[name] = id
+	}
+	return out, nil
+}
+
+// cutLogin parts user@instance; the user is "" where the instance alone is named.
+func cutLogin(name string) (user, instance string, named bool) {
+	user, instance, named = strings.Cut(name, "@")
+	if !named {
+		return "", name, false
+	}
+	return user, instance, true
 }
 
 func LoginName(user, instance string) string { return user + "@" + instance }

@@ -2,7 +2,6 @@ package route
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -433,14 +432,15 @@ func (r *restoring) endLost(ctx context.Context, tx *store.Store, actor journal.
 		fresh.Steps,
 		func(st record.RunStep) bool { return st.Name == string(restore.Remove) && st.State == runs.StepLeft },
 	)
-	for _, lost := range r.work.Lost {
-		k, err := tx.KeyByID(ctx, lost.ID)
-		if errors.Is(err, store.ErrNotFound) {
-			continue // its record was deleted meanwhile
-		}
-		if err != nil {
-			return err
-		}
+	ids := make([]uuid.UUID, len(r.work.Lost))
+	for n, lost := range r.work.Lost {
+		ids[n] = lost.ID
+	}
+	keys, err := tx.KeysByID(ctx, ids) // but for those whose record was deleted meanwhile
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
 		if k.State != custody.Lost {
 			e := r.journal.Entry(
 				actor, "key.mark-lost", "key", k.Name, r.run.Reason,
